@@ -1,0 +1,36 @@
+# The house's commands. A fresh machine needs only Python 3.11 or newer and make.
+PYTHON ?= python3
+BIN := .venv/bin
+
+.PHONY: demo test check bench coverage docs-shots clean
+
+demo: .venv/ready
+	$(BIN)/molino demo
+
+test: .venv/ready
+	$(BIN)/python -m pytest
+
+check: .venv/ready
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+
+bench: .venv/ready
+	$(BIN)/python benchmarks/run.py
+
+coverage: .venv/ready
+	$(BIN)/python examples/interval_coverage.py
+
+docs-shots: .venv/ready
+	$(BIN)/python docs/make_screenshots.py
+
+# Installs the package and its tools; done again when pyproject.toml changes.
+.venv/ready: pyproject.toml
+	$(PYTHON) -c 'import sys; sys.exit("Molino needs Python 3.11 or newer; say which: make PYTHON=python3.12" if sys.version_info < (3, 11) else 0)'
+	$(PYTHON) -m venv .venv
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[dev]'
+	touch $@
+
+clean:
+	rm -rf .venv molino-demo

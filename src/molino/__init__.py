@@ -1,0 +1,74 @@
+"""Molino: from a table of measured concentrations to a reactor that can be built.
+
+    import molino as mo
+
+Each name is loaded on first use, so that importing the package stays light.
+"""
+
+from __future__ import annotations
+
+import importlib
+from typing import TYPE_CHECKING, Any
+
+_HOME = {
+    "Arrhenius": "core.chemistry.constants",
+    "Batch": "core.vessels.batch",
+    "Chemistry": "core.chemistry.network",
+    "Experiment": "core.fitting.experiments",
+    "Experiments": "core.fitting.experiments",
+    "Feed": "core.vessels.feed",
+    "InputError": "core.errors",
+    "MolinoError": "core.errors",
+    "PlugFlow": "core.vessels.plug_flow",
+    "Reaction": "core.chemistry.network",
+    "SolveError": "core.errors",
+    "Species": "core.chemistry.species",
+    "StirredTank": "core.vessels.stirred_tank",
+    "UnitError": "core.errors",
+    "Unknown": "core.chemistry.constants",
+    "UnreachableError": "core.errors",
+    "compare": "core.design.comparison",
+    "concentration": "core.vessels.metrics",
+    "conversion": "core.vessels.metrics",
+    "figures": "desk.figures",
+    "fit": "core.fitting.regression",
+    "load_job": "desk.job.load",
+    "read_experiments": "desk.tables.experiments",
+    "selectivity": "core.vessels.metrics",
+    "size": "core.design.sizing",
+    "yield_of": "core.vessels.metrics",
+}
+
+__all__ = [*_HOME]
+
+if TYPE_CHECKING:
+    from molino.core.chemistry.constants import Arrhenius, Unknown
+    from molino.core.chemistry.network import Chemistry, Reaction
+    from molino.core.chemistry.species import Species
+    from molino.core.design.comparison import compare
+    from molino.core.design.sizing import size
+    from molino.core.errors import InputError, MolinoError, SolveError, UnitError, UnreachableError
+    from molino.core.fitting.experiments import Experiment, Experiments
+    from molino.core.fitting.regression import fit
+    from molino.core.vessels.batch import Batch
+    from molino.core.vessels.feed import Feed
+    from molino.core.vessels.metrics import concentration, conversion, selectivity, yield_of
+    from molino.core.vessels.plug_flow import PlugFlow
+    from molino.core.vessels.stirred_tank import StirredTank
+    from molino.desk import figures
+    from molino.desk.job.load import load_job
+    from molino.desk.tables.experiments import read_experiments
+
+
+def __getattr__(name: str) -> Any:
+    home = _HOME.get(name)
+    if home is None:
+        raise AttributeError(f"module 'molino' has no attribute '{name}'")
+    module = importlib.import_module(f"molino.{home}")
+    found = module if name == "figures" else getattr(module, name)
+    globals()[name] = found
+    return found
+
+
+def __dir__() -> list[str]:
+    return sorted([*globals(), *_HOME])

@@ -1,0 +1,1 @@
+"""The computing half of Molino: no file, no screen, no picture, no clock."""

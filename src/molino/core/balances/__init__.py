@@ -1,0 +1,1 @@
+"""Balances: written once as symbols, compiled to functions of plain numbers."""

@@ -1,0 +1,160 @@
+"""Balances turned into functions of plain numbers, once for each structure."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from functools import cached_property, lru_cache
+from typing import Any
+
+import numpy as np
+import sympy as sp
+
+from molino.core.balances.derivatives import Derivatives
+from molino.core.balances.source import build
+from molino.core.balances.system import Balances
+
+Maker = Callable[[Sequence[float]], Callable[[Any, Any], list[Any]]]
+Function = Callable[[Any, float], Any]
+
+
+class SparseMaker:
+    """Makes a function that fills a matrix of which few entries are not zero."""
+
+    def __init__(
+        self, balances: Balances, definitions: Mapping[sp.Symbol, sp.Expr], entries: Mapping[tuple[int, int], sp.Expr],
+        shape: tuple[int, int],
+    ) -> None:  # fmt: skip
+        self.shape, self.pattern = shape, tuple(entries)
+        index = np.array(self.pattern, dtype=int).reshape(-1, 2)
+        self.flat = index[:, 0] * shape[1] + index[:, 1]
+        self.make: Maker = build(
+            definitions, list(entries.values()), balances.symbols, balances.independent, balances.parameters
+        )  # fmt: skip
+
+    def __call__(self, values: Sequence[float]) -> Function:
+        entries, flat, shape = self.make(values), self.flat, self.shape
+
+        def matrix(y: Any, t: float) -> np.ndarray:
+            full = np.zeros(shape[0] * shape[1])
+            full[flat] = entries(y, t)
+            return full.reshape(shape)
+
+        return matrix
+
+
+@dataclass(frozen=True, eq=False)
+class Sensitivity:
+    """The balances with their sensitivities S = d(state)/d(parameter) as further states.
+
+    dS/dt = J S + df/dp, S(0) = dy0/dp (R. P. Dickinson, R. J. Gelinas, J. Comput. Phys. 21 (1976) 123). Entries
+    that stay zero by structure are left out.
+    """
+
+    make: Maker
+    make_initial: Maker
+    place: tuple[tuple[int, int], ...]
+    """(state, parameter) of each further state."""
+    shape: tuple[int, int]
+
+    def unfold(self, columns: np.ndarray) -> np.ndarray:
+        """Further states of shape (points, entries) as an array of shape (points, states, parameters)."""
+        full = np.zeros((len(columns), *self.shape))
+        for n, (i, j) in enumerate(self.place):
+            full[:, i, j] = columns[:, n]
+        return full
+
+
+class Compiled:
+    """Functions of plain numbers for one `Balances`; each is generated when first asked for, and kept."""
+
+    def __init__(self, balances: Balances) -> None:
+        self.balances = balances
+        self._sensitivities: dict[tuple[sp.Symbol, ...], Sensitivity] = {}
+        self._outputs: dict[tuple[sp.Expr, ...], Maker] = {}
+        self._gradients: dict[Any, SparseMaker] = {}
+
+    @cached_property
+    def rhs(self) -> Maker:
+        """make(parameters) -> f(y, t), a list of d(state)/d(independent)."""
+        b = self.balances
+        return build(dict(b.definitions), b.rhs, b.symbols, b.independent, b.parameters)
+
+    @cached_property
+    def start(self) -> Maker:
+        """make(parameters) -> f([], 0), the initial values followed by the scales."""
+        b = self.balances
+        outputs = [*(s.initial for s in b.states), *(s.scale for s in b.states)]
+        return build({}, outputs, (), b.independent, b.parameters)
+
+    @cached_property
+    def jacobian(self) -> SparseMaker:
+        """make(parameters) -> J(y, t), shape (states, states)."""
+        return self.gradient(self.balances.rhs, self.balances.symbols)
+
+    def gradient(self, outputs: tuple[sp.Expr, ...], by: tuple[sp.Symbol, ...]) -> SparseMaker:
+        """make(parameters) -> exact derivatives of outputs, shape (outputs, by)."""
+        key = (outputs, by)
+        if key not in self._gradients:
+            derivatives = Derivatives(self.balances, by)
+            place = {symbol: j for j, symbol in enumerate(by)}
+            rows = [derivatives.of(output) for output in outputs]
+            entries = {(i, place[s]): e for i, row in enumerate(rows) for s, e in row.items()}
+            self._gradients[key] = SparseMaker(self.balances, derivatives.definitions, entries, (len(outputs), len(by)))
+        return self._gradients[key]
+
+    def outputs(self, expressions: tuple[sp.Expr, ...]) -> Maker:
+        """make(parameters) -> f(states, points): each expression along a result; states has shape (states, points)."""
+        if expressions not in self._outputs:
+            b = self.balances
+            self._outputs[expressions] = build(
+                dict(b.definitions), expressions, b.symbols, b.independent, b.parameters, array=True
+            )
+        return self._outputs[expressions]
+
+    def sensitivity(self, by: tuple[sp.Symbol, ...]) -> Sensitivity:
+        """The balances with exact sensitivities by some parameters."""
+        if by not in self._sensitivities:
+            self._sensitivities[by] = self._sensitivity(by)
+        return self._sensitivities[by]
+
+    def _sensitivity(self, by: tuple[sp.Symbol, ...]) -> Sensitivity:
+        b = self.balances
+        derivatives = Derivatives(b, (*b.symbols, *by))
+        rows = [derivatives.of(f) for f in b.rhs]
+        initial = {
+            (i, j): slope
+            for i, state in enumerate(b.states)
+            for j, p in enumerate(by)
+            if (slope := state.initial.diff(p)) != 0
+        }
+        place = {symbol: i for i, symbol in enumerate(b.symbols)}
+        alive = {*initial, *((i, j) for i, row in enumerate(rows) for j, p in enumerate(by) if p in row)}
+        while True:
+            reached = {
+                (i, j)
+                for i, row in enumerate(rows)
+                for s in row
+                if s in place
+                for j in range(len(by))
+                if (place[s], j) in alive
+            }
+            if reached <= alive:
+                break
+            alive |= reached
+        further = {(i, j): sp.Symbol(f"S({i},{j})", real=True) for i, j in sorted(alive, key=lambda ij: (ij[1], ij[0]))}
+        slopes = []
+        for i, j in further:
+            terms = [e * further[place[s], j] for s, e in rows[i].items() if s in place and (place[s], j) in further]
+            slopes.append(sp.Add(*terms, rows[i].get(by[j], sp.Integer(0))))
+        states = (*b.symbols, *further.values())
+        make = build(derivatives.definitions, [*b.rhs, *slopes], states, b.independent, b.parameters)
+        start = [*(s.initial for s in b.states), *(initial.get(ij, sp.Integer(0)) for ij in further)]
+        make_initial = build({}, start, (), b.independent, b.parameters)
+        return Sensitivity(make, make_initial, tuple(further), (len(b.states), len(by)))
+
+
+@lru_cache(maxsize=256)
+def compiled(balances: Balances) -> Compiled:
+    """The compiled form of balances, made once for each structure."""
+    return Compiled(balances)

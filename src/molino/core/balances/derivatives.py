@@ -1,0 +1,54 @@
+"""Exact derivatives of balances, sparse and through their definitions."""
+
+from __future__ import annotations
+
+import sympy as sp
+
+from molino.core.balances.source import SLOPE, guarded
+from molino.core.balances.system import ZERO, Balances
+
+
+class Derivatives:
+    """Partial derivatives through the definitions, only by the symbols that occur.
+
+    Forward accumulation (A. Griewank, A. Walther, Evaluating Derivatives, 2nd ed. 2008, section 3.1): each definition
+    gets one new definition for each symbol that it depends on, so that shared parts are written once and the size
+    stays proportional to the number of nonzero derivatives.
+    """
+
+    def __init__(self, balances: Balances, by: tuple[sp.Symbol, ...]) -> None:
+        self.by = frozenset(by)
+        self.known: dict[sp.Symbol, dict[sp.Symbol, sp.Expr]] = {}
+        self.definitions: dict[sp.Symbol, sp.Expr] = dict(balances.definitions)
+        for symbol, expression in balances.definitions:
+            gradient = {}
+            for wrt, slope in self.of(expression).items():
+                if slope.is_Atom:
+                    gradient[wrt] = slope
+                else:
+                    name = sp.Symbol(f"d({symbol})/d({wrt})", real=True)
+                    self.definitions[name] = slope
+                    gradient[wrt] = name
+            self.known[symbol] = gradient
+
+    def of(self, expression: sp.Expr) -> dict[sp.Symbol, sp.Expr]:
+        """Nonzero derivatives of an expression by the chosen symbols."""
+        total: dict[sp.Symbol, sp.Expr] = {}
+        for symbol in sorted(expression.free_symbols, key=str):
+            if symbol in self.by:
+                total[symbol] = total.get(symbol, ZERO) + _slope(expression, symbol)
+            elif inner := self.known.get(symbol):
+                outer = _slope(expression, symbol)
+                for wrt, slope in inner.items():
+                    total[wrt] = total.get(wrt, ZERO) + outer * slope
+        return {wrt: slope for wrt, slope in total.items() if slope != 0}
+
+
+def _slope(expression: sp.Expr, symbol: sp.Symbol) -> sp.Expr:
+    if isinstance(expression, sp.Add):
+        return sp.Add(*(_slope(term, symbol) for term in expression.args if symbol in term.free_symbols))
+    slope = expression.diff(symbol)
+    # x^n differentiates to n x^n / x, which has no value at x = 0: gather the powers of x
+    if any(p.exp.free_symbols for p in slope.atoms(sp.Pow)):
+        slope = sp.powsimp(slope)
+    return guarded(slope, SLOPE)

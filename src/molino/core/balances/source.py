@@ -1,0 +1,214 @@
+"""From symbols to scalar Python: shared subexpressions once, whatever depends on parameters alone outside the loop.
+
+The text is generated from SymPy trees with names of its own (y0, p3, x12), so nothing that a user wrote is ever run.
+The same text runs on floats (with `math`) and on whole columns of results (with NumPy).
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from typing import Any
+
+import numpy as np
+import sympy as sp
+
+
+class NotFinite(ArithmeticError):
+    """A generated function met a division by zero or the like; carries where."""
+
+    def __init__(self, cause: Exception, states: Any, at: float) -> None:
+        super().__init__(str(cause))
+        self.states, self.at = states, at
+
+
+def power(base: float, exponent: float) -> float:
+    """base^exponent with round-off below zero read as zero, so that a fractional order survives a species' end."""
+    if base > 0.0:
+        return float(base**exponent)
+    if exponent > 0.0:
+        return 0.0
+    if exponent == 0.0:
+        return 1.0
+    raise ZeroDivisionError("zero to a negative power")
+
+
+_FLOOR = 1e-12
+
+
+def slope_power(base: float, exponent: float) -> float:
+    """As `power`, where it stands in a derivative: steep at zero instead of infinite."""
+    return float(base**exponent) if base > _FLOOR else (0.0 if exponent > 0.0 else _FLOOR**exponent)
+
+
+def floored_log(value: float) -> float:
+    """log with round-off below zero read as the smallest positive number (so that 0^n log 0 is 0)."""
+    return math.log(value) if value > 1e-300 else -690.7755278982137
+
+
+SCALAR = {"exp": math.exp, "log": floored_log, "power": power, "slope_power": slope_power}
+
+
+def _array_power(base: Any, exponent: Any) -> Any:
+    return np.where(np.asarray(base) > 0, np.abs(base) ** exponent, np.where(np.asarray(exponent) > 0, 0.0, np.nan))
+
+
+ARRAY = {"exp": np.exp, "log": lambda v: np.log(np.maximum(v, 1e-300)), "power": _array_power}
+
+
+POWER, SLOPE = sp.Function("power"), sp.Function("slope_power")
+
+
+def guarded(e: sp.Expr, function: sp.Function = POWER) -> sp.Expr:
+    """Powers that are not whole numbers as calls of `power` (in derivatives: `slope_power`), which survive zero."""
+    if not any(not p.exp.is_Integer for p in e.atoms(sp.Pow)):
+        return e
+    return e.replace(lambda p: isinstance(p, sp.Pow) and not p.exp.is_Integer, lambda p: function(p.base, p.exp))
+
+
+def write(e: sp.Basic, names: Mapping[sp.Symbol, str]) -> str:
+    """One expression as Python text; fully bracketed, since nobody but the interpreter reads it."""
+    if isinstance(e, sp.Symbol):
+        return names[e]
+    if isinstance(e, sp.Number):
+        return repr(int(e)) + ".0" if isinstance(e, sp.Integer) else f"({float(e)!r})"
+    if isinstance(e, sp.Add):
+        return "(" + " + ".join(write(term, names) for term in e.args) + ")"
+    if isinstance(e, sp.Mul):
+        above: list[sp.Basic] = []
+        below: list[sp.Basic] = []
+        for factor in e.args:
+            down = isinstance(factor, sp.Pow) and factor.exp.is_Integer and factor.exp < 0
+            (below if down else above).append(1 / factor if down else factor)
+        sign = "-" if above and above[0] == -1 else ""
+        over = "*".join(write(f, names) for f in above[bool(sign) :]) or "1.0"
+        under = "*".join(write(f, names) for f in below)
+        return f"({sign}{over})" if not under else f"({sign}{over}/({under}))"
+    if isinstance(e, sp.exp):
+        return f"exp({write(e.args[0], names)})"
+    if isinstance(e, sp.log):
+        return f"log({write(e.args[0], names)})"
+    if isinstance(e, sp.Pow):
+        base = write(e.base, names)
+        if e.exp.is_Integer:
+            count = abs(int(e.exp))
+            product = "*".join([base] * count) if count <= 4 and len(base) < 6 else f"{base}**{count}"
+            return f"({product})" if e.exp > 0 else f"(1.0/({product}))"
+        return f"power({base}, {write(e.exp, names)})"
+    if isinstance(e, sp.core.function.AppliedUndef):
+        return f"{e.func.__name__}({', '.join(write(a, names) for a in e.args)})"
+    if e.is_number:
+        return f"({float(e)!r})"
+    raise NotImplementedError(f"no code for {type(e).__name__}")  # pragma: no cover - the grammar has no other node
+
+
+class Program:
+    """Assignments and outputs, sorted into what depends on parameters alone and what must be done at every call."""
+
+    def __init__(
+        self, definitions: Mapping[sp.Symbol, sp.Expr], outputs: Sequence[sp.Expr], moving: Iterable[sp.Symbol]
+    ) -> None:
+        needed = _needed(definitions, outputs)
+        self.fixed: dict[sp.Symbol, sp.Expr] = {}
+        self.hoisted: dict[sp.Expr, sp.Symbol] = {}
+        self.moving: set[sp.Symbol] = set(moving)
+        for symbol in needed:
+            if definitions[symbol].free_symbols & self.moving:
+                self.moving.add(symbol)
+        varying: dict[sp.Symbol, sp.Expr] = {}
+        for symbol in needed:
+            if symbol in self.moving:
+                varying[symbol] = self._hoist(definitions[symbol])
+            else:
+                self.fixed[symbol] = definitions[symbol]
+        self.outputs = [self._hoist(output) for output in outputs]
+        self._share(varying)
+
+    def _hoist(self, e: sp.Expr) -> sp.Expr:
+        """Replace the largest parts that do not move by symbols that are computed once."""
+        if e.is_Number or isinstance(e, sp.Symbol):
+            return e
+        if not e.free_symbols & self.moving:
+            return self._once(e)
+        if isinstance(e, sp.Mul | sp.Add):
+            still = [a for a in e.args if not a.free_symbols & self.moving]
+            rest = [self._hoist(a) for a in e.args if a.free_symbols & self.moving]
+            if len(still) == 1 and (still[0].is_Number or still[0].is_Symbol):
+                return e.func(still[0], *rest)
+            return e.func(self._once(e.func(*still)), *rest) if still else e.func(*rest)
+        return e.func(*(self._hoist(a) for a in e.args))
+
+    def _once(self, e: sp.Expr) -> sp.Expr:
+        if e.is_Number or isinstance(e, sp.Symbol):
+            return e
+        if e not in self.hoisted:
+            self.hoisted[e] = sp.Symbol(f"#{len(self.hoisted)}", real=True)
+            self.fixed[self.hoisted[e]] = e
+        return self.hoisted[e]
+
+    def _share(self, varying: dict[sp.Symbol, sp.Expr]) -> None:
+        expressions = [*varying.values(), *self.outputs]
+        shared, reduced = sp.cse(expressions, symbols=sp.numbered_symbols("@", real=True), order="none")
+        self.outputs = reduced[len(varying) :]
+        found = {**dict(shared), **dict(zip(varying, reduced[: len(varying)], strict=True))}
+        order = _needed(found, self.outputs)
+        self.varying = {symbol: found[symbol] for symbol in order}
+
+
+def _needed(definitions: Mapping[sp.Symbol, sp.Expr], outputs: Sequence[sp.Expr]) -> list[sp.Symbol]:
+    """The definitions that the outputs rest on, each after those that it uses itself."""
+    order: dict[sp.Symbol, None] = {}
+    stack = [s for output in reversed(outputs) for s in sorted(output.free_symbols, key=str, reverse=True)]
+    while stack:
+        symbol = stack.pop()
+        if symbol in order or symbol not in definitions:
+            continue
+        missing = [s for s in definitions[symbol].free_symbols if s in definitions and s not in order]
+        if missing:
+            stack += [symbol, *sorted(missing, key=str)]
+        else:
+            order[symbol] = None
+    return list(order)
+
+
+def build(
+    definitions: Mapping[sp.Symbol, sp.Expr],
+    outputs: Sequence[sp.Expr],
+    states: Sequence[sp.Symbol],
+    independent: sp.Symbol,
+    parameters: Sequence[sp.Symbol],
+    *,
+    array: bool = False,
+) -> Callable[[Sequence[float]], Callable[..., list[Any]]]:
+    """Generate `make(parameters) -> function(states, independent) -> list of outputs`.
+
+    With `array` the states come as rows of a matrix and the outputs are columns of numbers.
+    """
+    safe = {symbol: guarded(e) for symbol, e in definitions.items()}
+    program = Program(safe, [guarded(e) for e in outputs], [*states, independent])
+    names = {symbol: f"y{i}" for i, symbol in enumerate(states)}
+    names |= {symbol: f"p{i}" for i, symbol in enumerate(parameters)}
+    names[independent] = "t"
+    names |= {symbol: f"h{i}" for i, symbol in enumerate(program.fixed)}
+    names |= {symbol: f"x{i}" for i, symbol in enumerate(program.varying)}
+    order = _needed(program.fixed, list(program.fixed))
+    unpack = ", ".join(names[s] for s in states)
+    results = ", ".join(write(output, names) for output in program.outputs)
+    lines = ["def make(parameters):"]
+    if parameters:
+        lines.append(f"    {', '.join(names[s] for s in parameters)}, = parameters")
+    lines += [f"    {names[s]} = {write(program.fixed[s], names)}" for s in order]
+    lines += ["    def function(y, t):"]
+    if states:
+        lines.append(f"        {unpack}, = y" + ("" if array else ".tolist()"))
+    lines.append("        try:")
+    lines += [f"            {names[s]} = {write(e, names)}" for s, e in program.varying.items()]
+    lines += [
+        f"            return [{results}]",
+        "        except (ArithmeticError, ValueError) as cause:",
+        "            raise NotFinite(cause, y, t) from cause",
+        "    return function",
+    ]
+    scope: dict[str, Any] = {"NotFinite": NotFinite, **(ARRAY if array else SCALAR)}
+    exec(compile("\n".join(lines), "<molino balances>", "exec"), scope)
+    return scope["make"]  # type: ignore[no-any-return]

@@ -1,0 +1,1 @@
+"""Chemistry: species, reaction equations, rate laws, rate constants."""

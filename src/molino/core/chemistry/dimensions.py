@@ -1,0 +1,168 @@
+"""The dimension of a rate law, worked out from its formula and constants.
+
+Each constant's dimension is known (it came with a unit) or not (a bare number). Every sum, every argument of exp or
+log and the rate law as a whole give linear equations in the exponents of the base dimensions; they are solved by
+elimination in exact fractions. A contradiction names a constant and the unit that would resolve it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from fractions import Fraction
+
+import sympy as sp
+
+from molino.core import units
+from molino.core.chemistry.formula import GAS, PRESSURE, TEMPERATURE, species_in
+from molino.core.errors import InputError, UnitError
+from molino.core.units import Dimension
+
+_ENERGY_PER_AMOUNT_TEMPERATURE = "J/mol/K"
+
+Exponents = dict[str, Fraction]
+"""Exponents of base dimensions ('[length]') and of constants of unknown dimension ('k') alike."""
+
+
+def _plus(a: Mapping[str, Fraction], b: Mapping[str, Fraction], times: Fraction = Fraction(1)) -> Exponents:
+    total = dict(a)
+    for name, power in b.items():
+        total[name] = total.get(name, Fraction(0)) + times * power
+    return {name: power for name, power in total.items() if power}
+
+
+class _Walk:
+    """Goes through a formula once, collecting the equations that its dimensions must meet."""
+
+    def __init__(self, known: Mapping[str, Dimension | None], orders: Mapping[str, float]) -> None:
+        self.known, self.orders = known, orders
+        self.equations: list[tuple[Exponents, str]] = []
+        self.fresh = 0
+
+    def free(self) -> Exponents:
+        self.fresh += 1
+        return {f"#{self.fresh}": Fraction(1)}
+
+    def dimension(self, e: sp.Basic) -> Exponents:
+        if e.is_Number:
+            return {}
+        if isinstance(e, sp.Symbol):
+            return self.symbol(e)
+        if isinstance(e, sp.Mul):
+            total: Exponents = {}
+            for factor in e.args:
+                total = _plus(total, self.dimension(factor))
+            return total
+        if isinstance(e, sp.Add):
+            first = self.dimension(e.args[0])
+            for term in e.args[1:]:
+                self.equations.append((_plus(first, self.dimension(term), Fraction(-1)), f"the sum {e}"))
+            return first
+        if isinstance(e, sp.Pow) and e.base is not sp.E:
+            base = self.dimension(e.base)
+            if e.exp.free_symbols:
+                self.pure(e.exp, f"the exponent {e.exp}")
+                try:
+                    power = float(e.exp.subs(self.orders))
+                except TypeError:
+                    return self.free()
+            else:
+                power = float(e.exp)
+            return {name: p * Fraction(power).limit_denominator(1000) for name, p in base.items()}
+        self.pure(e.args[0] if isinstance(e, sp.exp | sp.log) else e.exp, str(e))
+        return {}
+
+    def symbol(self, s: sp.Symbol) -> Exponents:
+        kind = species_in(s)
+        if kind is not None:
+            return dict(units.unit({"": "mol/m^3", "p": "Pa", "x": ""}[kind[0]]).dimension)
+        if s in (TEMPERATURE, PRESSURE):
+            return dict(units.unit("K" if s == TEMPERATURE else "Pa").dimension)
+        if s == GAS:
+            return dict(units.unit(_ENERGY_PER_AMOUNT_TEMPERATURE).dimension)
+        known = self.known.get(s.name)
+        return {s.name: Fraction(1)} if known is None else dict(known)
+
+    def pure(self, e: sp.Expr, where: str) -> None:
+        """An exponent or an argument of exp: no dimension, where a bare number in it may carry any (exp(-5000/T))."""
+        for term in sp.Add.make_args(e):
+            total = self.dimension(term)
+            if not any(c.is_Number and abs(c) != 1 for c in sp.Mul.make_args(term)):
+                self.equations.append((total, where))
+
+
+def _contradiction(equations: list[tuple[Exponents, str]]) -> tuple[str | None, dict[str, Exponents]]:
+    """Solve for the unknown dimensions: (the equation that fails, or None) and what was found."""
+    solved: dict[str, Exponents] = {}
+    for equation, where in equations:
+        left = dict(equation)
+        for name in [n for n in left if n in solved]:
+            left = _plus(left, _plus(solved[name], {name: Fraction(-1)}), left[name])
+        pivot = next((name for name in left if not name.startswith("[")), None)
+        if pivot is None:
+            if left:
+                return where, solved
+            continue
+        rest = {name: -power / left[pivot] for name, power in left.items() if name != pivot}
+        for name, found in solved.items():
+            if pivot in found:
+                times = found[pivot]
+                solved[name] = _plus({n: p for n, p in found.items() if n != pivot}, rest, times)
+        solved[pivot] = rest
+    return None, solved
+
+
+def check_dimensions(
+    rate: sp.Expr, known: Mapping[str, Dimension | None], orders: Mapping[str, float], rate_dimension: Dimension
+) -> dict[str, Dimension]:
+    """Hold a rate law against its dimension.
+
+    Parameters
+    ----------
+    rate : sympy expression
+        The formula, with constants as symbols of their own names.
+    known : mapping
+        Dimension of each constant; None where it came as a bare number.
+    orders : mapping
+        Numbers of the constants that stand in exponents.
+    rate_dimension : mapping
+        What the rate law as a whole must have, e.g. amount/volume/time.
+
+    Returns
+    -------
+    dict
+        The dimension that each bare constant must have, where the formula settles it.
+
+    Raises
+    ------
+    UnitError
+        With the unit that one constant must have to mend it; InputError where no constant can mend it.
+    """
+    failed, solved = _solve(rate, known, orders, rate_dimension)
+    if failed is None:
+        return {n: d for n, d in solved.items() if not n.startswith("#") and all(b.startswith("[") for b in d)}
+    for name in _suspects(known):
+        still, solved = _solve(rate, {**known, name: None}, orders, rate_dimension)
+        needed = solved.get(name)
+        if still is None and needed is not None and all(base.startswith("[") for base in needed):
+            unit_needed = units.everyday_text(needed)
+            came = known[name]
+            said = f"{name} is in {units.everyday_text(came or {})}, but the rate law {rate} needs it in {unit_needed}"
+            raise UnitError(said, advice=f"give {name} in {unit_needed}, or another unit of the same dimension")
+    said = f"the dimensions do not agree in {failed}"
+    raise InputError(
+        said, advice="check the units of the constants, and give each number in the formula a name and unit"
+    )
+
+
+def _suspects(known: Mapping[str, Dimension | None]) -> Iterator[str]:
+    """Constants whose unit may be the wrong one, rate constants before the others."""
+    yield from sorted((n for n, d in known.items() if d is not None), key=lambda n: (not n.startswith("k"), n))
+
+
+def _solve(
+    rate: sp.Expr, known: Mapping[str, Dimension | None], orders: Mapping[str, float], rate_dimension: Dimension
+) -> tuple[str | None, dict[str, Exponents]]:
+    walk = _Walk(known, orders)
+    total = walk.dimension(rate)
+    walk.equations.append((_plus(total, rate_dimension, Fraction(-1)), f"{rate}, which must be a rate (mol/L/min)"))
+    return _contradiction(walk.equations)

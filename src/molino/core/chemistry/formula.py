@@ -1,0 +1,199 @@
+"""Rate-law formulas: our own small grammar, read into SymPy and never evaluated as Python.
+
+    sum     := ["+"|"-"] product {("+"|"-") product}
+    product := power {("*"|"/") power}
+    power   := atom [("^"|"**") ["+"|"-"] power]
+    atom    := number | name | "[A]" | "p[A]" | "x[A]" | function "(" sum ")" | "(" sum ")"
+
+`[A]` is the concentration of A, `p[A]` its partial pressure, `x[A]` its mole fraction; `T`, `P` and `R` are known.
+The method is recursive descent (Aho, Lam, Sethi, Ullman, Compilers, 2nd ed. 2007, section 4.4).
+"""
+
+from __future__ import annotations
+
+import math
+import re
+from fractions import Fraction
+from functools import cache
+
+import sympy as sp
+
+from molino.core.errors import InputError
+
+FUNCTIONS = {"exp": sp.exp, "log": sp.log, "sqrt": sp.sqrt}
+TEMPERATURE = sp.Symbol("T", positive=True)
+PRESSURE = sp.Symbol("P", positive=True)
+GAS = sp.Symbol("R", positive=True)
+KNOWN = {"T": TEMPERATURE, "P": PRESSURE, "R": GAS}
+
+_TOKEN = re.compile(
+    r"\s*(?:(?P<number>(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)"
+    r"|(?P<species>(?:[px](?=\s*\[))?\s*\[[^\[\]]*\])"
+    r"|(?P<name>[^\W\d]\w*)"
+    r"|(?P<op>\*\*|[-+*/^(),]))"
+)
+_LONGEST = 2000
+_DEEPEST = 60
+
+
+def concentration(species: str) -> sp.Symbol:
+    """The symbol of a species' concentration, as it stands in formulas: [A]."""
+    return sp.Symbol(f"[{species}]", nonnegative=True)
+
+
+def constant(name: str) -> sp.Symbol:
+    """The symbol of a named constant in a formula."""
+    return sp.Symbol(name, real=True)
+
+
+def species_in(symbol: sp.Basic) -> tuple[str, str] | None:
+    """('', 'A') for [A], ('p', 'A') for p[A], ('x', 'A') for x[A]; None for any other symbol."""
+    match = re.fullmatch(r"([px]?)\[(.*)\]", str(symbol))
+    return (match[1], match[2]) if match else None
+
+
+def names_in(expression: sp.Expr) -> list[str]:
+    """The constants that a formula asks for, sorted."""
+    return sorted(s.name for s in expression.free_symbols if species_in(s) is None and s.name not in KNOWN)
+
+
+@cache
+def parse_formula(text: str) -> sp.Expr:
+    """Read a formula into a SymPy expression.
+
+    Raises
+    ------
+    InputError
+        With the place in the text, if it is not a formula of the grammar above or not a finite number.
+    """
+    return _Reader(text).read()
+
+
+class _Reader:
+    def __init__(self, text: str) -> None:
+        self.text = text
+        self.depth = 0
+        if len(text) > _LONGEST:
+            raise InputError(f"the formula is {len(text)} characters long", advice=f"at most {_LONGEST}: split it up")
+        self.tokens: list[tuple[str, str, int]] = []
+        position = 0
+        while text[position:].strip():
+            match = _TOKEN.match(text, position)
+            if not match:
+                start = position + len(text[position:]) - len(text[position:].lstrip())
+                self.fail(f"unexpected '{text[start]}'", start)
+            assert match is not None
+            assert match.lastgroup is not None
+            self.tokens.append((match.lastgroup, match[match.lastgroup].strip(), match.start(match.lastgroup)))
+            position = match.end()
+        self.at = 0
+
+    def fail(self, what: str, position: int | None = None) -> None:
+        if position is None:
+            position = self.tokens[self.at][2] if self.at < len(self.tokens) else len(self.text)
+        said = f"cannot read the formula '{self.text}': {what} at character {position + 1}"
+        raise InputError(said, advice="use + - * / ^ ( ) exp log sqrt, [A] for a concentration, T, P, R and constants")
+
+    def peek(self) -> str:
+        return self.tokens[self.at][1] if self.at < len(self.tokens) else ""
+
+    def take(self, *wanted: str) -> str:
+        if self.at < len(self.tokens) and self.tokens[self.at][0] == "op" and self.peek() in wanted:
+            self.at += 1
+            return self.tokens[self.at - 1][1]
+        return ""
+
+    def read(self) -> sp.Expr:
+        if not self.tokens:
+            self.fail("it is empty")
+        found = self.sum()
+        if self.at < len(self.tokens):
+            kind = self.tokens[self.at][0]
+            self.fail(f"unexpected '{self.peek()}'" + ("" if kind == "op" else " (an operator is missing before it)"))
+        return found
+
+    def sum(self) -> sp.Expr:
+        self.depth += 1
+        if self.depth > _DEEPEST:
+            self.fail(f"more than {_DEEPEST} levels of brackets")
+        sign = self.take("+", "-")
+        total = -self.product() if sign == "-" else self.product()
+        while operator := self.take("+", "-"):
+            term = self.product()
+            total = total + term if operator == "+" else total - term
+        self.depth -= 1
+        return total
+
+    def product(self) -> sp.Expr:
+        total = self.power()
+        while operator := self.take("*", "/"):
+            factor = self.power()
+            if operator == "/" and factor.is_zero:
+                self.fail("division by zero")
+            total = total * factor if operator == "*" else total / factor
+        return total
+
+    def power(self) -> sp.Expr:
+        base = self.atom()
+        if not self.take("^", "**"):
+            return base
+        self.depth += 1
+        if self.depth > _DEEPEST:
+            self.fail(f"more than {_DEEPEST} levels of powers")
+        sign = self.take("+", "-")
+        exponent = -self.power() if sign == "-" else self.power()
+        self.depth -= 1
+        if base.is_number and exponent.is_number:
+            return self.number(lambda: float(base) ** float(exponent))
+        if base.is_zero:
+            return self.number(lambda: 0.0)
+        return base**exponent
+
+    def atom(self) -> sp.Expr:
+        if self.take("("):
+            return self.close(self.sum())
+        if self.at >= len(self.tokens):
+            self.fail("it ends too early")
+        kind, text, position = self.tokens[self.at]
+        if kind == "op":
+            self.fail(f"unexpected '{text}'")
+        self.at += 1
+        if kind == "number":
+            return self.literal(text)
+        if kind == "species":
+            inside = text[text.index("[") + 1 : -1].strip()
+            if not inside:
+                self.fail("no species between the brackets", position)
+            return sp.Symbol(f"{text[0] if text[0] != '[' else ''}[{inside}]", nonnegative=True)
+        if self.take("("):
+            if text not in FUNCTIONS:
+                self.fail(f"'{text}' is not a function known here (exp, log, sqrt)", position)
+            inside_brackets = self.close(self.sum())
+            if inside_brackets.is_number:
+                return self.number(lambda: getattr(math, text)(float(inside_brackets)))
+            return FUNCTIONS[text](inside_brackets)
+        if text in FUNCTIONS:
+            self.fail(f"'{text}' needs brackets", position)
+        return KNOWN[text] if text in KNOWN else constant(text)
+
+    def close(self, inside: sp.Expr) -> sp.Expr:
+        if not self.take(")"):
+            self.fail("a closing bracket is missing")
+        return inside
+
+    def literal(self, text: str) -> sp.Expr:
+        if len(text) > 30:
+            self.fail(f"the number {text[:30]}... is too long")
+        value = float(text)
+        if not math.isfinite(value):
+            self.fail(f"{text} is too large")
+        return sp.Rational(Fraction(text)) if value == 0 or 1e-4 <= value <= 1e6 else sp.Float(value)
+
+    def number(self, compute: object) -> sp.Expr:
+        try:
+            value = compute()  # type: ignore[operator]
+        except (ArithmeticError, ValueError, TypeError):
+            value = math.nan
+        if isinstance(value, complex) or not math.isfinite(value):
+            self.fail("a part of it has no finite value just before this")
+        return sp.Rational(Fraction(value)) if float(value).is_integer() and abs(value) < 1e6 else sp.Float(value)

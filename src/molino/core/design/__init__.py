@@ -1,0 +1,1 @@
+"""From rate law to reactor: size and compare."""

@@ -1,0 +1,113 @@
+"""`compare`: several vessels side by side."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
+
+from molino.core.design.sizing import Sizing
+from molino.core.errors import Faults
+from molino.core.vessels.base import Vessel
+from molino.core.vessels.metrics import Metric, conversion, parse_metric
+from molino.core.vessels.run import Run
+from molino.core.vessels.uncertainty import standard_error
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+
+@dataclass(frozen=True, eq=False)
+class Comparison:
+    """Vessels with their runs and the metrics asked for.
+
+    `sizings` holds, for each vessel, the sizing that it came from, or None where it was compared as it stood.
+    """
+
+    runs: tuple[Run, ...]
+    metrics: tuple[Metric, ...]
+    sizings: tuple[Sizing | None, ...]
+
+    @property
+    def labels(self) -> tuple[str, ...]:
+        """A name for each vessel, numbered where two have the same."""
+        plain = [run.vessel.label for run in self.runs]
+        return tuple(f"{n} {plain[: i + 1].count(n)}" if plain.count(n) > 1 else n for i, n in enumerate(plain))
+
+    @cached_property
+    def values(self) -> list[dict[str, float]]:
+        """For each vessel, each metric by its text, in SI."""
+        return [{str(m): run.metric(m) for m in self.metrics} for run in self.runs]
+
+    @cached_property
+    def errors(self) -> list[dict[str, float | None]]:
+        """For each vessel, the standard error of each metric at this size, from the fitted constants, in SI."""
+        return [{str(m): standard_error(run, m) for m in self.metrics} for run in self.runs]
+
+    @cached_property
+    def size_errors(self) -> list[float | None]:
+        """For each sized vessel, the standard error of its residence time (and volume) as a fraction of it."""
+        return [s.standard_error / s.value if s is not None and s.standard_error else None for s in self.sizings]
+
+    def table(self) -> pd.DataFrame:
+        """One row a vessel: what it is, volume, length, residence time and the metrics, units in the headings."""
+        import pandas as pd
+
+        display = self.runs[0].vessel.display
+        rows = []
+        for label, run, values in zip(self.labels, self.runs, self.values, strict=True):
+            row: dict[str, Any] = {"vessel": label, "kind": run.vessel.noun}
+            row[display.heading("volume", "volume")] = display.number(run.volume_si, "volume")
+            positions = {name: (kind, along[-1]) for name, kind, along in run.positions()} if not run.is_steady else {}
+            if "length" in positions:
+                row[display.heading("length", "length")] = display.number(positions["length"][1], "length")
+            row[display.heading("residence time", "time")] = display.number(run.residence_time_si, "time")
+            for metric in self.metrics:
+                row[display.heading(str(metric), metric.kind)] = display.number(values[str(metric)], metric.kind)
+            rows.append(row)
+        table = pd.DataFrame(rows)
+        first = [c for c in table.columns if c.split(" [")[0] in ("vessel", "kind", "volume", "length")]
+        return table[[*first, *(c for c in table.columns if c not in first)]]
+
+    def __str__(self) -> str:
+        return self.table().to_string(index=False, float_format=lambda x: f"{x:.4g}", na_rep="")
+
+
+def compare(vessels: Sequence[Vessel | Sizing], metrics: Sequence[Metric | str] = ()) -> Comparison:
+    """Put several vessels, on the same feed or not, side by side.
+
+    Parameters
+    ----------
+    vessels : sequence of vessels or sizings
+        A batch is run for its time, a tube to its end, a tank to its steady state; a `Sizing` stands for its vessel.
+    metrics : sequence of Metric or str, optional
+        The conversion of each reactant fed, if left out.
+
+    Raises
+    ------
+    InputError
+        With everything that keeps any of them from running.
+    """
+    faults = Faults()
+    if not vessels:
+        faults.add("compare", "no vessel is given", "give at least one")
+    asked = []
+    for text in metrics:
+        with faults.at("compare"):
+            asked.append(parse_metric(text) if isinstance(text, str) else text)
+    runs: list[Run] = []
+    sizings = tuple(item if isinstance(item, Sizing) else None for item in vessels)
+    for item in vessels:
+        with faults.at():
+            runs.append(item.run if isinstance(item, Sizing) else item.outcome())
+    faults.raise_any()
+    if not asked:
+        names = dict.fromkeys(n for run in runs for n in run.summary() if n.startswith("conversion of "))
+        asked = [conversion(name.removeprefix("conversion of ")) for name in names]
+    for run in runs:
+        for metric in asked:
+            with faults.at(run.vessel.label):
+                metric.expression(run.vessel.chemistry.structure, run.vessel.written)
+    faults.raise_any()
+    return Comparison(tuple(runs), tuple(asked), sizings)

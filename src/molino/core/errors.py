@@ -1,0 +1,93 @@
+"""What can go wrong, said so that the reader can mend it.
+
+Every error names a place (*where*), a fact (*what*) and a way out (*advice*). Faults of an input are gathered and told
+together: open a `Faults`, run each check inside `faults.at("place")`, and call `faults.raise_any()` at the end.
+"""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+
+
+@dataclass(frozen=True)
+class Fault:
+    """One thing that is wrong: the place, the fact, and what to do about it."""
+
+    where: str
+    what: str
+    advice: str = ""
+
+    def __str__(self) -> str:
+        text = f"{self.where}: {self.what}" if self.where else self.what
+        return f"{text}\n    -> {self.advice}" if self.advice else text
+
+    def within(self, place: str) -> Fault:
+        """The same fault, seen from one place further out."""
+        return replace(self, where=f"{place}, {self.where}" if self.where else place)
+
+
+class MolinoError(Exception):
+    """Base of every error that Molino raises on purpose; `faults` holds what it has to say."""
+
+    def __init__(self, faults: str | Fault | Iterable[Fault], where: str = "", advice: str = "") -> None:
+        if isinstance(faults, str):
+            faults = Fault(where, faults, advice)
+        self.faults: tuple[Fault, ...] = (faults,) if isinstance(faults, Fault) else tuple(faults)
+        super().__init__("\n".join(str(fault) for fault in self.faults))
+
+
+class InputError(MolinoError):
+    """The input cannot be used as it stands."""
+
+
+class UnitError(InputError):
+    """A quantity has a dimension other than the one its place asks for, or a unit that nobody knows."""
+
+
+class SolveError(MolinoError):
+    """The numbers could not be computed; says what was tried, how far it came, what to change."""
+
+
+class UnreachableError(MolinoError):
+    """A target lies beyond what the vessel can do; `best` is how far one gets (in the metric's own SI unit)."""
+
+    def __init__(self, what: str, where: str = "", advice: str = "", best: float = float("nan")) -> None:
+        super().__init__(what, where, advice)
+        self.best = best
+
+
+class Faults:
+    """Gathers the faults of an input so that all are told at once."""
+
+    def __init__(self) -> None:
+        self.found: list[Fault] = []
+
+    def add(self, where: str, what: str, advice: str = "") -> None:
+        self.found.append(Fault(where, what, advice))
+
+    @contextmanager
+    def at(self, place: str = "") -> Iterator[None]:
+        """Catch what the block raises as InputError and note it under this place."""
+        try:
+            yield
+        except InputError as error:
+            self.found.extend(fault.within(place) if place else fault for fault in error.faults)
+
+    def raise_any(self, place: str = "") -> None:
+        """Raise one InputError with all that was found, if anything was (the same thing is said once)."""
+        if self.found:
+            distinct = dict.fromkeys(self.found)
+            raise InputError(fault.within(place) if place else fault for fault in distinct)
+
+
+def nearest(name: str, known: Iterable[str]) -> str:
+    """Advice that offers the known name nearest to a mistaken one, or lists what is known."""
+    names = sorted(set(known))
+    lowered = {n.lower(): n for n in names}
+    close = difflib.get_close_matches(name.lower(), lowered, n=1, cutoff=0.6)
+    if close:
+        return f"did you mean '{lowered[close[0]]}'?"
+    return "known here: " + ", ".join(names[:20]) + (", ..." if len(names) > 20 else "") if names else ""

@@ -1,0 +1,1 @@
+"""From data to rate law: experiments and regression on the balances."""

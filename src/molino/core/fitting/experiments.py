@@ -1,0 +1,197 @@
+"""Measured concentrations: what was in it, how hot it was, what was found and when."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import numpy as np
+
+from molino.core import units
+from molino.core.errors import Faults, InputError, nearest
+from molino.core.units import Display, Value
+
+
+@dataclass(frozen=True, eq=False)
+class Experiment:
+    """One batch run.
+
+    Attributes
+    ----------
+    name : str
+    times : array of s, shape (samples,), rising
+    measured : mapping of species to array of mol/m^3, shape (samples,); nan where nothing was measured
+    initial : mapping of species to mol/m^3
+        What was charged. A species measured at time zero and not named here starts from that measurement, which then
+        does not count as an observation; one neither named nor measured starts from zero.
+    T : float, optional
+        Temperature in K.
+    """
+
+    name: str
+    times: np.ndarray
+    measured: Mapping[str, np.ndarray]
+    initial: Mapping[str, float] = field(default_factory=dict)
+    T: float | None = None
+
+    def __post_init__(self) -> None:
+        faults = Faults()
+        times = np.asarray(self.times, dtype=float)
+        object.__setattr__(self, "times", times)
+        if times.ndim != 1 or not len(times) or not np.isfinite(times).all() or times[0] < 0:
+            faults.add("time", "times must be numbers from zero up", "check the time column")
+        elif (np.diff(times) <= 0).any():
+            row = int(np.argmax(np.diff(times) <= 0)) + 1
+            said = f"time does not rise at sample {row + 1} ({times[row]:g} s after {times[row - 1]:g} s)"
+            faults.add("time", said, "put the samples in order; give replicates runs of their own")
+        measured = {species: np.asarray(values, dtype=float) for species, values in self.measured.items()}
+        object.__setattr__(self, "measured", measured)
+        for species, values in measured.items():
+            if values.shape != times.shape:
+                faults.add(species, f"{len(values)} values for {len(times)} times", "give one for each, nan if missing")
+            elif (values < 0).any():
+                row = int(np.argmax(values < 0))
+                said = f"negative concentration {values[row]:g} mol/m^3 at sample {row + 1}"
+                faults.add(species, said, "mend it, or leave the cell empty")
+        for species, value in self.initial.items():
+            if not value >= 0:
+                faults.add(f"initial {species}", f"negative concentration {value:g} mol/m^3", "check the sign")
+        if self.T is not None and not self.T > 0:
+            faults.add("T", f"{self.T:g} K is not a temperature", "check the unit")
+        faults.raise_any(f"run {self.name}")
+
+    @property
+    def charge(self) -> dict[str, float]:
+        """Concentrations at the start in mol/m^3: charged, or else measured at time zero."""
+        if self.times[0] > 0:
+            return dict(self.initial)
+        seen = {s: float(v[0]) for s, v in self.measured.items() if np.isfinite(v[0])}
+        return {**seen, **self.initial}
+
+    def observed(self, species: str) -> np.ndarray:
+        """Which samples of a species count as observations, shape (samples,), bool."""
+        counts = np.isfinite(self.measured[species])
+        if species not in self.initial and self.times[0] == 0:
+            counts[0] = False
+        return np.asarray(counts)
+
+
+@dataclass(frozen=True)
+class LeftOut:
+    """A measurement that was left out because the user said so."""
+
+    run: str
+    time: float
+    species: str
+    value: float
+    """In mol/m^3."""
+
+
+@dataclass(frozen=True)
+class Experiments(Sequence[Experiment]):
+    """A set of batch runs, with the units in which they came and what was left out of them."""
+
+    runs: tuple[Experiment, ...]
+    source: str = ""
+    show: Mapping[str, str] = field(default_factory=dict)
+    left_out: tuple[LeftOut, ...] = ()
+
+    def __post_init__(self) -> None:
+        names = [run.name for run in self.runs]
+        twice = sorted({name for name in names if names.count(name) > 1})
+        if twice or not names:
+            said = f"run {', '.join(twice)} is there twice" if twice else "there are no runs"
+            raise InputError(said, self.source or "experiments", "give each run a name of its own" if twice else "")
+
+    def __getitem__(self, index: Any) -> Any:
+        return self.runs[index]
+
+    def __len__(self) -> int:
+        return len(self.runs)
+
+    def __iter__(self) -> Iterator[Experiment]:
+        return iter(self.runs)
+
+    @property
+    def species(self) -> tuple[str, ...]:
+        """Every species that was measured."""
+        return tuple(dict.fromkeys(s for run in self.runs for s in run.measured))
+
+    @property
+    def display(self) -> Display:
+        """The units in which the data came."""
+        return Display(self.show, bare=not self.show)
+
+    def without(self, run: str, time: Any, species: str) -> Experiments:
+        """Leave one measurement out; it stays listed in `left_out`.
+
+        Parameters
+        ----------
+        run, species : str
+        time : str, float or quantity
+            Of the sample.
+
+        Raises
+        ------
+        InputError
+            If there is no such measurement.
+        """
+        faults = Faults()
+        where = f"leave out {run}, {time}, {species}"
+        at = units.read(time, "time", where).si
+        found = {r.name: r for r in self.runs}.get(run)
+        if found is None:
+            raise InputError(f"there is no run '{run}'", where, nearest(run, (r.name for r in self.runs)))
+        if species not in found.measured:
+            faults.add(where, f"'{species}' was not measured in {run}", nearest(species, found.measured))
+            faults.raise_any()
+        sample = int(np.argmin(np.abs(found.times - at)))
+        if abs(found.times[sample] - at) > 1e-6 * max(at, 1.0) or not np.isfinite(found.measured[species][sample]):
+            said = (
+                f"nothing was measured then; the nearest sample is at {self.display.text(found.times[sample], 'time')}"
+            )
+            raise InputError(said, where, "give the time of a sample")
+        values = found.measured[species].copy()
+        gone = LeftOut(run, float(found.times[sample]), species, float(values[sample]))
+        values[sample] = np.nan
+        changed = replace(found, measured={**found.measured, species: values})
+        runs = tuple(changed if r is found else r for r in self.runs)
+        return replace(self, runs=runs, left_out=(*self.left_out, gone))
+
+    def __str__(self) -> str:
+        display = self.display
+        lines = [f"{len(self)} runs" + (f" from {self.source}" if self.source else "")]
+        for run in self.runs:
+            count = sum(int(run.observed(s).sum()) for s in run.measured)
+            at = f" at {display.text(run.T, 'temperature')}" if run.T is not None else ""
+            charged = ", ".join(f"{s} {display.text(c, 'concentration')}" for s, c in run.charge.items() if c > 0)
+            measured = ", ".join(run.measured)
+            lines.append(
+                f"  {run.name}{at}: {charged}; {count} values of {measured} to {display.text(run.times[-1], 'time')}"
+            )
+        lines += [f"  left out: {self.describe(gone)}" for gone in self.left_out]
+        return "\n".join(lines)
+
+    def describe(self, point: LeftOut) -> str:
+        """A measurement in words."""
+        value = self.display.text(point.value, "concentration")
+        return f"run {point.run}, {self.display.text(point.time, 'time')}, {point.species} {value}"
+
+
+def as_experiments(data: Experiments | Experiment | Sequence[Experiment | Experiments]) -> Experiments:
+    """One set of runs from a set, a run, or several of either; the units shown are those of the first set."""
+    if isinstance(data, Experiments):
+        return data
+    if isinstance(data, Experiment):
+        return Experiments((data,))
+    runs: list[Experiment] = []
+    sets = [item if isinstance(item, Experiments) else Experiments((item,)) for item in data]
+    for item in sets:
+        runs += item.runs
+    source = ", ".join(s.source for s in sets if s.source)
+    show = {kind: unit for s in reversed(sets) for kind, unit in s.show.items()}
+    return Experiments(tuple(runs), source, show, tuple(gone for s in sets for gone in s.left_out))
+
+
+__all__ = ["Experiment", "Experiments", "LeftOut", "Value", "as_experiments"]

@@ -1,0 +1,15 @@
+"""Small statistics that several parts need."""
+
+from __future__ import annotations
+
+from scipy.special import stdtrit
+
+
+def student(probability: float, degrees_of_freedom: float) -> float:
+    """Quantile of Student's t distribution."""
+    return float(stdtrit(degrees_of_freedom, probability))
+
+
+def half_width(standard_error: float, degrees_of_freedom: float) -> float:
+    """Half of a 95 % confidence interval: t(0.975) standard errors."""
+    return student(0.975, degrees_of_freedom) * standard_error

@@ -1,0 +1,339 @@
+"""Quantities in, SI floats inside, quantities out; the arithmetic of units is pint's.
+
+`read` turns what a person writes (a string, a pint quantity, a bare number) into a `Value`: an SI float together with
+the unit it came in, so that results can be shown the way the question was asked. A bare number is taken as SI.
+"""
+
+from __future__ import annotations
+
+import math
+import re
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from fractions import Fraction
+from functools import cache
+from typing import TYPE_CHECKING, Any
+
+from molino.core.errors import InputError, UnitError
+
+if TYPE_CHECKING:
+    import pint
+
+GAS_CONSTANT = 8.31446261815324
+"""Molar gas constant R in J/(mol K), exact since the 2019 revision of the SI (CODATA 2018)."""
+
+Dimension = Mapping[str, Fraction]
+"""Exponents of base dimensions, e.g. {"[length]": 3, "[substance]": -1}; empty for a pure number."""
+
+SI_UNITS = {
+    "amount": "mol",
+    "area": "m^2",
+    "concentration": "mol/m^3",
+    "diameter": "m",
+    "energy per amount": "J/mol",
+    "length": "m",
+    "molar flow": "mol/s",
+    "number": "",
+    "pressure": "Pa",
+    "rate": "mol/m^3/s",
+    "temperature": "K",
+    "time": "s",
+    "volume": "m^3",
+    "volumetric flow": "m^3/s",
+}
+"""The SI unit of each kind of quantity that Molino asks for."""
+
+EXAMPLES = {
+    "amount": "2.5 kmol",
+    "area": "12 cm^2",
+    "concentration": "0.35 mol/L",
+    "diameter": "80 mm",
+    "energy per amount": "120 kJ/mol",
+    "length": "60 m",
+    "molar flow": "4 kmol/h",
+    "number": "0.9",
+    "pressure": "3 bar",
+    "rate": "0.2 mol/L/min",
+    "temperature": "175 degC",
+    "time": "3 h",
+    "volume": "4 m3",
+    "volumetric flow": "12 m3/h",
+}
+
+_NUMBER = re.compile(r"\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)\s*(.*?)\s*$", re.DOTALL)
+_LIKELY = {"C": "degC", "c": "degC", "°": "degC", "deg C": "degC", "F": "degF", "deg": "degC", "Celsius": "degC"}
+_BASE_NAMES = {"[length]": "m", "[mass]": "kg", "[time]": "s", "[temperature]": "K", "[substance]": "mol"}
+
+
+@cache
+def registry() -> pint.UnitRegistry[Any]:
+    """The one pint registry, made when a unit is first read."""
+    import pint
+
+    units: pint.UnitRegistry[Any] = pint.UnitRegistry(autoconvert_offset_to_baseunit=True)
+    units.formatter.default_format = "~C"
+    return units
+
+
+@dataclass(frozen=True)
+class Unit:
+    """A unit reduced to what conversion needs: SI value = factor * number + offset."""
+
+    text: str
+    factor: float
+    offset: float
+    dimension: Dimension
+
+    def to_si(self, number: Any) -> Any:
+        return number * self.factor + self.offset
+
+    def from_si(self, number: Any) -> Any:
+        return (number - self.offset) / self.factor
+
+
+def _spell_out(text: str) -> str:
+    """Write 'm3/h', 'mol L-1', 'm³', '°C' the way pint reads them."""
+    plain = text.strip().replace("°C", "degC").replace("°F", "degF").replace("·", "*").replace("^", "**")
+    plain = plain.translate(str.maketrans("²³⁻¹µμ", "23-1uu"))
+    plain = "1" + plain if plain.startswith("/") else plain
+    plain = re.sub(r"(?<=[A-Za-z])(-?\d+(?:\.\d+)?)", r"**(\1)", plain)
+    return re.sub(r"(?<=[\w)])\s+(?=[A-Za-z(])", "*", plain)
+
+
+@cache
+def unit(text: str) -> Unit:
+    """Look a unit up by its text ("mol/L/min", "m3/h", "degC").
+
+    Raises
+    ------
+    UnitError
+        If nobody knows the unit.
+    """
+    risky = r"\d{3}|\d\s*(\*\*|\^)"  # numbers raised to numbers: no unit is written so, and they can take for ever
+    if len(text) > 80 or not re.fullmatch(r"[\w\s*/^().%°·²³⁻¹+-]*", text) or re.search(risky, text):
+        raise UnitError(f"'{text[:80]}' is not a unit", advice="write units like mol/L, 1/min, m3/h, degC")
+    spelled = _spell_out(text)
+    try:
+        found = registry().parse_units(spelled if spelled != "1" else "")
+        dimension = {
+            base: Fraction(str(power)).limit_denominator(1000) for base, power in found.dimensionality.items()
+        }
+        zero = registry().Quantity(0.0, found).to_base_units().magnitude
+        one = registry().Quantity(1.0, found).to_base_units().magnitude
+    except Exception as error:  # pint raises a dozen kinds, some of them Python's own
+        hint = _LIKELY.get(text.strip())
+        advice = f"did you mean '{hint}'?" if hint else "write units like mol/L, 1/min, m3/h, degC, kJ/mol"
+        raise UnitError(f"unknown unit '{text}'", advice=advice) from error
+    return Unit(text.strip(), float(one - zero), float(zero), dimension)
+
+
+@dataclass(frozen=True)
+class Value:
+    """A number in SI and the unit that it came in (None for a bare number)."""
+
+    si: float
+    unit: str | None = None
+
+    def to(self, text: str) -> float:
+        """The number in another unit of the same dimension."""
+        return float(unit(text).from_si(self.si))
+
+    @property
+    def quantity(self) -> Any:
+        """The same as a pint quantity, in the unit it came in."""
+        return registry().Quantity(self.to(self.unit or ""), _spell_out(self.unit or ""))
+
+    def __str__(self) -> str:
+        return f"{self.si:.6g}" if self.unit is None else f"{self.to(self.unit):.6g} {pretty(self.unit)}".rstrip()
+
+
+def split(text: str) -> tuple[float, str]:
+    """Split "12 m3/h" into the number and the text of the unit."""
+    match = _NUMBER.match(text)
+    if not match or (match[2] and match[2][0] in ".,"):
+        advice = "write a number and its unit, like '0.35 mol/L'"
+        if re.search(r"\d,\d", text):
+            advice += ", with a decimal point"
+        raise InputError(f"'{text}' is not a quantity", advice=advice)
+    return float(match[1]), match[2]
+
+
+def read(given: Any, kind: str | None = None, name: str = "") -> Value:
+    """Read a quantity.
+
+    Parameters
+    ----------
+    given : str, int, float, pint quantity or Value
+        What a person wrote: "12 m3/h", a quantity of any pint registry, or a bare number, which is taken as SI.
+    kind : str, optional
+        A key of `SI_UNITS`; the dimension is held against it. Without it any dimension goes.
+    name : str
+        The argument, for the message.
+
+    Returns
+    -------
+    Value
+        The SI number and the unit that it came in.
+
+    Raises
+    ------
+    UnitError
+        If the unit is unknown or of another dimension than `kind`.
+    InputError
+        If there is no finite number.
+    """
+    try:
+        if isinstance(given, Value):
+            value = given
+        elif isinstance(given, str):
+            number, text = split(given)
+            value = Value(float(unit(text).to_si(number)), text) if text else Value(number)
+        elif isinstance(given, bool) or given is None:
+            raise InputError(f"{given!r} is not a quantity", advice=_example(kind))
+        elif hasattr(given, "magnitude") and hasattr(given, "units"):
+            text = f"{given.units:~C}"
+            value = Value(float(unit(text).to_si(float(given.magnitude))), text)
+        else:
+            value = Value(float(given))
+    except (TypeError, ValueError) as error:
+        raise InputError(f"{given!r} is not a quantity", where=name, advice=_example(kind)) from error
+    except InputError as error:
+        raise type(error)(fault.within(name) if name else fault for fault in error.faults) from error
+    if not math.isfinite(value.si):
+        raise InputError(f"{given!r} is not a finite number", where=name, advice=_example(kind))
+    if kind is not None and value.unit is not None:
+        expect(value.unit, kind, name, str(given))
+    return value
+
+
+def _example(kind: str | None) -> str:
+    return f"write it like '{EXAMPLES[kind]}'" if kind else "write it like '0.35 mol/L'"
+
+
+def expect(text: str, kind: str, name: str = "", given: str | None = None) -> Unit:
+    """Look a unit up and hold its dimension against a kind of quantity; UnitError if they differ."""
+    found, wanted = unit(text), unit(SI_UNITS[kind])
+    if found.dimension != wanted.dimension:
+        said = given if given is not None else text
+        advice = f"give a {kind}, like '{EXAMPLES[kind]}'" if kind != "number" else "give a plain number, without unit"
+        if kind == "temperature" and text.strip() in _LIKELY:
+            advice = f"did you mean '{_LIKELY[text.strip()]}'?"
+        raise UnitError(
+            f"'{said}' is not a {kind}: {text or '1'} is a unit of {describe(found.dimension)}", name, advice
+        )
+    return found
+
+
+def positive(given: Any, kind: str, name: str, zero: bool = False) -> Value:
+    """Read a quantity that must be above zero (or, with `zero`, not below it)."""
+    value = read(given, kind, name)
+    if value.si < 0 or (value.si == 0 and not zero):
+        what = "must not be negative" if zero else "must be above zero"
+        advice = "temperatures are absolute: check the unit" if kind == "temperature" else "check the sign"
+        raise InputError(f"{kind} {given!s} {what}", where=name, advice=advice)
+    return value
+
+
+def si_text(dimension: Dimension) -> str:
+    """A unit in SI base units for a dimension, e.g. 'm^3/mol/s'."""
+    up = [_power(_BASE_NAMES.get(base, base), power) for base, power in dimension.items() if power > 0]
+    down = [_power(_BASE_NAMES.get(base, base), -power) for base, power in dimension.items() if power < 0]
+    return "/".join(["*".join(up) or "1", *down]) if up or down else ""
+
+
+def everyday_text(dimension: Dimension) -> str:
+    """A unit of the laboratory for a dimension: 'L/mol/min' where SI says m^3/mol/s."""
+    left = {base: power for base, power in dimension.items() if power}
+    litres = left.get("[length]", Fraction(0)) / 3
+    if litres.denominator != 1:
+        return si_text(left)
+    names = {"L": litres, "mol": left.get("[substance]", Fraction(0)), "min": left.get("[time]", Fraction(0))}
+    if any(base not in ("[length]", "[substance]", "[time]") for base in left):
+        return si_text(left)
+    up = [_power(name, power) for name, power in names.items() if power > 0]
+    down = [_power(name, -power) for name, power in names.items() if power < 0]
+    return "/".join(["*".join(up) or "1", *down]) if up or down else "no unit"
+
+
+def _power(name: str, power: Fraction) -> str:
+    return name if power == 1 else f"{name}^{power}" if power.denominator == 1 else f"{name}^{float(power):g}"
+
+
+def describe(dimension: Dimension) -> str:
+    """A dimension in words: the kind it belongs to, or its SI unit."""
+    for kind, text in SI_UNITS.items():
+        if text and unit(text).dimension == dimension and kind not in ("diameter",):
+            return kind
+    return si_text(dimension) or "a pure number"
+
+
+def pretty(text: str) -> str:
+    """A unit for the eye: 'm3/h' as 'm³/h', 'degC' as '°C'."""
+    shown = text.strip().replace("**", "^").replace("degC", "°C").replace("degF", "°F")
+    return re.sub(r"(?<=[A-Za-z])\^?([23])(?![\d.])", lambda m: {"2": "²", "3": "³"}[m[1]], shown)
+
+
+HABIT = {
+    **SI_UNITS,
+    "concentration": "mol/L",
+    "time": "min",
+    "temperature": "degC",
+    "volume": "m3",
+    "volumetric flow": "m3/h",
+    "molar flow": "kmol/h",
+    "energy per amount": "kJ/mol",
+}
+"""Units in which results are shown where nothing that was given says otherwise."""
+
+
+@dataclass(frozen=True)
+class Display:
+    """Which unit each kind of quantity is shown in: the one it was given in; without any unit, plain numbers."""
+
+    chosen: Mapping[str, str]
+    bare: bool = False
+
+    @classmethod
+    def of(cls, given: Iterable[tuple[str, Value | None]], prefer: Mapping[str, str], with_units: bool) -> Display:
+        """From the values of a study by kind, and from what is preferred over them.
+
+        `with_units` says that something else in the study (a rate constant) came with a unit.
+        """
+        values = [(kind, value) for kind, value in given if value is not None]
+        bare = not with_units and not prefer and all(value.unit is None for _, value in values)
+        chosen: dict[str, str] = {}
+        for kind, value in values:
+            chosen.setdefault(kind, value.unit if value.unit is not None else SI_UNITS[kind])
+        return cls({**chosen, **prefer}, bare)
+
+    def unit(self, kind: str) -> str:
+        """The text of the unit for a kind; '' where numbers stand without one."""
+        if self.bare or kind == "number":
+            return ""
+        if kind in self.chosen:
+            return self.chosen[kind]
+        return f"{self.unit('concentration')}/{self.unit('time')}" if kind == "rate" else HABIT[kind]
+
+    def number(self, si: Any, kind: str) -> Any:
+        """SI numbers in the unit shown."""
+        text = self.unit(kind)
+        return unit(text).from_si(si) if text else si
+
+    def heading(self, name: str, kind: str) -> str:
+        """A column heading: 'xylose [mol/L]'."""
+        text = self.unit(kind)
+        return f"{name} [{text}]" if text else name
+
+    def label(self, name: str, kind: str) -> str:
+        """An axis label: as a heading, with the unit pretty."""
+        text = self.unit(kind)
+        return f"{name} [{pretty(text)}]" if text else name
+
+    def text(self, si: float, kind: str, digits: int = 4) -> str:
+        """A number with its unit, for reading."""
+        return f"{self.number(si, kind):.{digits}g} {pretty(self.unit(kind))}".rstrip()
+
+    def quantity(self, si: float, kind: str) -> Any:
+        """A pint quantity in the unit shown."""
+        text = self.unit(kind)
+        return registry().Quantity(float(self.number(si, kind)), _spell_out(text))

@@ -1,0 +1,1 @@
+"""Vessels: who writes Balances; and Run, what comes out."""

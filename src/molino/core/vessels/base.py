@@ -1,0 +1,205 @@
+"""What all vessels share: contents, kinetics, one balance, and the numbers that go into them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, fields, replace
+from functools import cached_property, lru_cache
+from typing import TYPE_CHECKING, Any, ClassVar, Self
+
+import sympy as sp
+
+from molino.core import units
+from molino.core.balances.system import Balances, Case, State
+from molino.core.chemistry.constants import parameter_symbol
+from molino.core.chemistry.formula import TEMPERATURE, concentration, species_in
+from molino.core.chemistry.network import Chemistry, Structure
+from molino.core.errors import Faults, InputError
+from molino.core.units import Display, Value
+from molino.core.vessels.feed import check_contents, inlet_symbol
+
+if TYPE_CHECKING:
+    from molino.core.vessels.run import Run
+
+VOLUME = sp.Symbol("volume", positive=True)
+FLOW = sp.Symbol("flow", positive=True)
+
+
+@dataclass(frozen=True, eq=False)
+class Written:
+    """The balances that a vessel wrote, and how to read conversions off them.
+
+    `inlet` and `outlet` hold, for each species, the amount (batch) or molar flow that went in and that comes out, as
+    expressions of the parameters and of the states.
+    """
+
+    balances: Balances
+    inlet: Mapping[str, sp.Expr]
+    outlet: Mapping[str, sp.Expr]
+
+
+@dataclass(frozen=True)
+class Kinetics:
+    """Concentrations, rates and production of each species in a volume of liquid."""
+
+    definitions: tuple[tuple[sp.Symbol, sp.Expr], ...]
+    production: tuple[sp.Expr, ...]
+    """Net amount formed per volume and time, sum over reactions of coefficient times rate, for each species."""
+
+
+@lru_cache(maxsize=256)
+def kinetics(structure: Structure, amounts: tuple[sp.Symbol, ...], per: sp.Symbol) -> Kinetics:
+    """Rates in a liquid whose concentrations are amounts (or molar flows) per volume (or volumetric flow)."""
+    used = structure.symbols
+    definitions = [(concentration(s), n / per) for s, n in zip(structure.species, amounts, strict=True)]
+    for symbol in sorted(used, key=str):
+        kind = species_in(symbol)
+        if kind is not None and kind[0] == "p":
+            said = f"a rate law asks for the partial pressure {symbol}, but this vessel holds a liquid"
+            raise InputError(said, "chemistry", f"write it with the concentration [{kind[1]}]")
+        if kind is not None and kind[0] == "x":
+            definitions.append((symbol, concentration(kind[1]) / total(structure, concentration)))
+    rates = [sp.Symbol(f"rate of {name}", real=True) for name in structure.reactions]
+    definitions += zip(rates, structure.rates, strict=True)
+    made: list[list[sp.Expr]] = [[] for _ in structure.species]
+    for rate, column in zip(rates, structure.stoichiometry, strict=True):
+        for i, moles in column:
+            made[i].append(sp.Rational(moles) * rate)
+    return Kinetics(tuple(definitions), tuple(sp.Add(*terms) for terms in made))
+
+
+def derived(structure: Structure) -> dict[str, sp.Expr]:
+    """What every vessel shows beside its states: concentrations and rates."""
+    shown: dict[str, sp.Expr] = {s: concentration(s) for s in structure.species}
+    return shown | {f"rate of {name}": sp.Symbol(f"rate of {name}", real=True) for name in structure.reactions}
+
+
+def states(
+    structure: Structure, letter: str, kind: str, initial: Iterable[sp.Expr], scale: sp.Expr
+) -> tuple[State, ...]:
+    """One state for each species, all of one scale."""
+    symbols = (sp.Symbol(f"{letter}_{s}", real=True) for s in structure.species)
+    return tuple(State(s, n, kind, e, scale) for s, n, e in zip(structure.species, symbols, initial, strict=True))
+
+
+def total(structure: Structure, symbol: Callable[[str], sp.Symbol]) -> sp.Expr:
+    """The sum of a symbol over the species."""
+    return sp.Add(*(symbol(s) for s in structure.species))
+
+
+def parameters(structure: Structure, *more: sp.Symbol) -> tuple[sp.Symbol, ...]:
+    """Every parameter of a vessel: those of the chemistry, the inlet, the temperature, and the vessel's own."""
+    return (
+        *(parameter_symbol(name) for name in structure.parameters),
+        *(inlet_symbol(s) for s in structure.species),
+        TEMPERATURE,
+        *more,
+    )
+
+
+class Vessel:
+    """Base of the vessels; each is a frozen dataclass with `chemistry`, and `with_` makes a changed one."""
+
+    noun: ClassVar[str]
+    """What it is called in messages."""
+    sizes: ClassVar[tuple[str, ...]]
+    """What of it `size` can vary."""
+    name: str
+    chemistry: Chemistry
+    show: Mapping[str, str]
+
+    def with_(self, **changed: Any) -> Self:
+        """The same vessel with some fields replaced: `coil.with_(length="80 m")`."""
+        known = {f.name for f in fields(self)}  # type: ignore[arg-type]
+        strange = sorted(changed.keys() - known)
+        if strange:
+            advice = f"it has {', '.join(sorted(known))}"
+            raise InputError(f"a {self.noun} has no {', '.join(strange)}", self.label, advice)
+        return replace(self, **changed)  # type: ignore[type-var]
+
+    @property
+    def label(self) -> str:
+        """Its name, or what it is."""
+        return self.name or self.noun
+
+    @property
+    def title(self) -> str:
+        """Name and noun: 'coil: plug flow'."""
+        return f"{self.name}: {self.noun}" if self.name else self.noun
+
+    def write(self) -> Written:
+        """The vessel's balances as symbols."""
+        raise NotImplementedError
+
+    def numbers(self) -> dict[sp.Symbol, float]:
+        """The vessel's own parameters: temperature, volume, flow."""
+        raise NotImplementedError
+
+    def inlet(self) -> dict[str, float]:
+        """Inlet concentrations in mol/m^3."""
+        raise NotImplementedError
+
+    def given(self) -> list[tuple[str, Value | None]]:
+        """Every value that was given, with its kind."""
+        raise NotImplementedError
+
+    def outcome(self) -> Run:
+        """The run by which the vessel is judged: at its end, or at steady state."""
+        raise NotImplementedError
+
+    @cached_property
+    def written(self) -> Written:
+        return self.write()
+
+    @cached_property
+    def case(self) -> Case:
+        """The balances with the numbers of this vessel (unknown constants at their guess)."""
+        species = self.inlet()
+        numbers: dict[sp.Symbol, float] = {p.symbol: p.value for p in self.chemistry.parameters}
+        numbers |= {inlet_symbol(s): species.get(s, 0.0) for s in self.chemistry.names} | self.numbers()
+        balances = self.written.balances
+        return Case(balances, tuple(float(numbers.get(p, 0.0)) for p in balances.parameters))
+
+    @cached_property
+    def display(self) -> Display:
+        """The units in which its results are shown."""
+        with_units = any(p.unit is not None for p in self.chemistry.parameters)
+        return Display.of(self.given(), self.show, with_units)
+
+    def require_known(self) -> None:
+        """Raise InputError if constants still wait for a fit."""
+        waiting = [p.name for p in self.chemistry.unknowns]
+        if waiting:
+            advice = "fit them first (mo.fit), give numbers, or take the guesses (chemistry.at_guess())"
+            raise InputError(f"unknown: {', '.join(waiting)}", self.label, advice)
+
+
+def check_vessel(faults: Faults, vessel: Vessel, species: Iterable[str] | None, temperature: Value | None) -> None:
+    """What holds for every vessel: known species, something that reacts, a temperature where one is needed."""
+    if species is not None:
+        with faults.at():
+            check_contents(species, vessel.chemistry, vessel.label)
+    asks = [r.name for r, e in zip(vessel.chemistry.reactions, vessel.chemistry.structure.rates, strict=True)
+            if TEMPERATURE in e.free_symbols]  # fmt: skip
+    if asks and temperature is None:
+        said = f"no temperature is given, and {', '.join(map(str, asks))} depends on it"
+        faults.add(vessel.label, said, "give T, like '175 degC'")
+    for symbol in vessel.chemistry.structure.symbols:
+        if str(symbol) == "P":
+            faults.add(
+                vessel.label, "a rate law depends on the pressure P, which a liquid vessel has not", "take it out"
+            )
+    for kind, text in vessel.show.items():
+        with faults.at(f"{vessel.label}, show"):
+            if kind not in units.SI_UNITS:
+                raise InputError(f"'{kind}' is not a kind of quantity", "", "kinds: " + ", ".join(units.SI_UNITS))
+            units.expect(text, kind)
+
+
+def convert(faults: Faults, vessel: Vessel, **kinds: str) -> None:
+    """Read the named fields of a vessel in place, each a positive quantity of its kind (or None)."""
+    for name, kind in kinds.items():
+        given = getattr(vessel, name)
+        if given is not None:
+            with faults.at(vessel.label):
+                object.__setattr__(vessel, name, units.positive(given, kind, name))

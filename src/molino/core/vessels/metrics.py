@@ -1,0 +1,160 @@
+"""What a vessel is judged by: conversion, yield, selectivity, outlet concentration.
+
+A metric writes itself as an expression of what went in and what comes out, so that the same words serve a run, a
+sizing, a comparison and their uncertainty.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from functools import lru_cache
+
+import numpy as np
+import sympy as sp
+
+from molino.core.chemistry.formula import concentration as concentration_symbol
+from molino.core.chemistry.network import Structure
+from molino.core.errors import InputError, nearest
+from molino.core.vessels.base import Written
+
+
+@dataclass(frozen=True)
+class Metric:
+    """One number to judge a vessel by; made by `conversion`, `yield_of`, `selectivity`, `concentration`."""
+
+    what: str
+    species: str
+    over: str | None = None
+    on: str | None = None
+
+    @property
+    def kind(self) -> str:
+        """The kind of quantity, for units."""
+        return "concentration" if self.what == "concentration" else "number"
+
+    def __str__(self) -> str:
+        text = f"{self.what} of {self.species}"
+        text += f" over {self.over}" if self.over else ""
+        return text + (f" on {self.on}" if self.on else "")
+
+    def expression(self, structure: Structure, written: Written) -> sp.Expr:
+        """Over the states and parameters of a vessel.
+
+        Raises
+        ------
+        InputError
+            If a species is not in the chemistry, or stoichiometry does not make the product from the reactant.
+        """
+        for name in (self.species, self.over, self.on):
+            if name is not None and name not in structure.species:
+                advice = nearest(name, structure.species)
+                raise InputError(f"'{name}' is not a species of the chemistry", str(self), advice)
+        inlet, outlet = written.inlet, written.outlet
+        if self.what == "concentration":
+            return concentration_symbol(self.species)
+        if self.what == "conversion":
+            return (inlet[self.species] - outlet[self.species]) / inlet[self.species]
+        formed = outlet[self.species] - inlet[self.species]
+        if self.what == "yield":
+            assert self.on is not None
+            return formed / (_most(structure, self.species, self.on) * inlet[self.on])
+        if self.over is None:
+            assert self.on is not None
+            return formed / (_most(structure, self.species, self.on) * (inlet[self.on] - outlet[self.on]))
+        source = self.on or _source(structure, self.species, self.over)
+        ratio = _most(structure, self.over, source) / _most(structure, self.species, source)
+        return ratio * formed / (outlet[self.over] - inlet[self.over])
+
+
+def conversion(species: str) -> Metric:
+    """Conversion of a reactant: (fed - left) / fed."""
+    return Metric("conversion", species)
+
+
+def yield_of(product: str, on: str) -> Metric:
+    """Yield of a product on a reactant: product formed / (reactant fed x most product that one mole of it can give).
+
+    The most that one mole can give is what the reaction equations allow, so that a yield of 1 is all of the reactant
+    turned into this product.
+    """
+    return Metric("yield", product, on=on)
+
+
+def selectivity(wanted: str, over: str | None = None, on: str | None = None) -> Metric:
+    """Selectivity, in either of its two definitions.
+
+    `selectivity("B", over="C")`: B formed over C formed, each divided by the most of it that one mole of their common
+    reactant can give (`on` names that reactant where there are several). `selectivity("B", on="A")`: B formed over
+    the most that the converted A could have given.
+    """
+    if over is None and on is None:
+        raise InputError(f"selectivity of {wanted}: over what?", "metric", "give over='by-product' or on='reactant'")
+    return Metric("selectivity", wanted, over=over, on=on)
+
+
+def concentration(species: str) -> Metric:
+    """Concentration of a species at the outlet (or at the end of a batch)."""
+    return Metric("concentration", species)
+
+
+_TEXT = re.compile(
+    r"\s*(conversion|yield|selectivity|concentration)\s+of\s+(\S+?)(?:\s+over\s+(\S+))?(?:\s+on\s+(\S+))?\s*"
+)
+
+
+def parse_metric(text: str) -> Metric:
+    """Read a metric as it prints: 'conversion of A', 'yield of B on A', 'selectivity of B over C'."""
+    match = _TEXT.fullmatch(text)
+    advice = "write 'conversion of A', 'yield of B on A', 'selectivity of B over C' (or 'on A'), 'concentration of A'"
+    if not match:
+        raise InputError(f"'{text}' is not a metric", "", advice)
+    what, species, over, on = match.groups()
+    wrong = {
+        "conversion": over or on,
+        "concentration": over or on,
+        "yield": over or not on,
+        "selectivity": not (over or on),
+    }
+    if wrong[what]:
+        raise InputError(f"'{text}' is not complete or says too much", "", advice)
+    return Metric(what, species, over, on)
+
+
+@lru_cache(maxsize=4096)
+def _most(structure: Structure, product: str, reactant: str) -> float:
+    """Moles of product that one mole of reactant gives at most, by the reaction equations.
+
+    The largest amount formed over extents >= 0 of all reactions, with one mole of the reactant to spend, nothing else
+    that some reaction forms (an intermediate must be made before it is used), and any amount of the other reactants
+    that none forms: a linear programme, solved by `scipy.optimize.linprog`.
+    """
+    from scipy.optimize import linprog
+
+    index = structure.species.index
+    coefficients = structure.matrix
+    limits, right = [], []
+    for i, species in enumerate(structure.species):
+        if species == reactant or coefficients[i].max(initial=0.0) > 0:
+            limits.append(-coefficients[i])
+            right.append(1.0 if species == reactant else 0.0)
+    found = linprog(-coefficients[index(product)], np.array(limits), np.array(right), method="highs")
+    if found.status != 0 or -found.fun < 1e-9 or product == reactant:
+        said = f"the reactions as written do not form {product} from {reactant}"
+        raise InputError(said, "metric", "name a product and a reactant that leads to it")
+    return float(round(-found.fun, 12))
+
+
+def _source(structure: Structure, first: str, second: str) -> str:
+    """The reactant from which both products come: the first that no reaction forms, else the first that serves."""
+    coefficients = structure.matrix
+    order = sorted(structure.species, key=lambda s: coefficients[structure.species.index(s)].max(initial=0.0) > 0)
+    for species in order:
+        try:
+            if species not in (first, second):
+                _most(structure, first, species)
+                _most(structure, second, species)
+                return species
+        except InputError:
+            continue
+    raise InputError(f"{first} and {second} come from no common reactant", "metric", "name the reactant with on=")

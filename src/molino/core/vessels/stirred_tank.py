@@ -1,0 +1,162 @@
+"""The continuous stirred tank."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from functools import lru_cache
+from typing import Any, ClassVar
+
+import numpy as np
+import sympy as sp
+
+from molino.core import units
+from molino.core.balances.solve import Solution, steady
+from molino.core.balances.system import Balances
+from molino.core.chemistry.formula import TEMPERATURE
+from molino.core.chemistry.network import Chemistry, Structure
+from molino.core.errors import Faults, InputError
+from molino.core.units import Value
+from molino.core.vessels.base import (
+    FLOW,
+    VOLUME,
+    Vessel,
+    Written,
+    check_vessel,
+    convert,
+    derived,
+    kinetics,
+    parameters,
+    states,
+    total,
+)
+from molino.core.vessels.feed import Contents, Feed, inlet_symbol
+from molino.core.vessels.run import Run, follow
+
+
+def start_symbol(species: str) -> sp.Symbol:
+    """The parameter that holds a species' concentration in the tank at t = 0."""
+    return sp.Symbol(f"start[{species}]", nonnegative=True)
+
+
+@lru_cache(maxsize=256)
+def _write(structure: Structure) -> Written:
+    scale = VOLUME * (total(structure, inlet_symbol) + total(structure, start_symbol))
+    held = states(structure, "n", "amount", [VOLUME * start_symbol(s) for s in structure.species], scale)
+    amounts = tuple(s.symbol for s in held)
+    content = kinetics(structure, amounts, VOLUME)
+    fed = [FLOW * inlet_symbol(s) for s in structure.species]
+    leaving = [FLOW * n / VOLUME for n in amounts]
+    balances = Balances(
+        sp.Symbol("t", real=True),
+        held,
+        content.definitions,
+        tuple(i - o + VOLUME * made for i, o, made in zip(fed, leaving, content.production, strict=True)),
+        parameters(structure, *(start_symbol(s) for s in structure.species), VOLUME, FLOW),
+        derived(structure),
+    )
+    return Written(
+        balances, dict(zip(structure.species, fed, strict=True)), dict(zip(structure.species, leaving, strict=True))
+    )
+
+
+@dataclass(frozen=True)
+class StirredTank(Vessel):
+    """A continuous stirred tank: well mixed, constant volume, density and temperature.
+
+    dn_i/dt = F_i,in - Q c_i + V sum_j nu_ij r_j (O. Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, ch. 5).
+
+    Parameters
+    ----------
+    chemistry : Chemistry
+    feed : Feed
+    volume : optional
+        Of liquid; or give `space_time`; or neither and let `mo.size` find it.
+    space_time : optional
+        Volume over volumetric flow.
+    T : temperature, optional
+        Of the tank; that of the feed if left out.
+    contents : mapping of species to concentration or amount, optional
+        What is in it at t = 0, for start-up; the feed if left out.
+    name, show
+        As for `Batch`.
+    """
+
+    noun: ClassVar[str] = "stirred tank"
+    sizes: ClassVar[tuple[str, ...]] = ("volume", "space_time")
+    chemistry: Chemistry
+    feed: Feed
+    volume: Any = None
+    space_time: Any = None
+    T: Any = None
+    contents: Any = None
+    name: str = ""
+    show: Mapping[str, str] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        faults = Faults()
+        convert(faults, self, volume="volume", space_time="time", T="temperature")
+        if self.volume is not None and self.space_time is not None:
+            faults.add(self.label, "volume and space_time say the same thing twice", "give one of them")
+        if self.contents is not None:
+            with faults.at(self.label):
+                object.__setattr__(self, "contents", Contents(self.contents, "amount", "contents"))
+        check_vessel(faults, self, [*self.feed.contents, *(self.contents or ())], self.T or self.feed.T)
+        faults.raise_any()
+
+    def write(self) -> Written:
+        return _write(self.chemistry.structure)
+
+    def inlet(self) -> dict[str, float]:
+        return self.feed.concentrations
+
+    @property
+    def volume_si(self) -> float:
+        """Volume in m^3; nan while it is not known."""
+        if self.volume is not None:
+            return float(self.volume.si)
+        return float(self.space_time.si * self.feed.flow.si) if self.space_time is not None else np.nan
+
+    def numbers(self) -> dict[sp.Symbol, float]:
+        T = self.T or self.feed.T
+        volume = self.volume_si
+        inside = self.feed.concentrations if self.contents is None else self.contents.concentrations(volume)
+        numbers = {start_symbol(s): c for s, c in inside.items()}
+        return numbers | {TEMPERATURE: T.si if T is not None else np.nan, VOLUME: volume, FLOW: self.feed.flow.si}
+
+    def given(self) -> list[tuple[str, Value | None]]:
+        return [("volume", self.volume), ("time", self.space_time), ("temperature", self.T), *self.feed.given()]
+
+    def _require_volume(self) -> None:
+        if not np.isfinite(self.volume_si):
+            advice = "give volume='4 m3' or space_time='20 min', or size it: mo.size(..., vary='volume')"
+            raise InputError("no volume is given", self.label, advice)
+
+    def steady(self) -> Run:
+        """The steady state that the tank settles to from what is in it at t = 0.
+
+        Raises
+        ------
+        InputError
+            If there is no volume, or constants are still unknown.
+        SolveError
+            If it never settles.
+        """
+        self._require_volume()
+        self.require_known()
+        state, report = steady(self.case, self.volume_si / self.feed.flow.si)
+        return Run(self, Solution(np.array([np.inf]), state[None, :], None, report))
+
+    def run(self, time: Any, points: Any = 101) -> Run:
+        """Follow the start-up for some time from what is in the tank at t = 0; raises as `Batch.run`."""
+        self._require_volume()
+        return follow(self, units.positive(time, "time", f"{self.label}, time").si, points)
+
+    def outcome(self) -> Run:
+        return self.steady()
+
+    def __str__(self) -> str:
+        size = f" of {self.volume}" if self.volume is not None else ""
+        size = f" of space time {self.space_time}" if self.space_time is not None else size
+        at = f" at {self.T}" if self.T is not None else ""
+        return f"{self.title}{size}{at} fed {self.feed}"

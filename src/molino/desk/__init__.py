@@ -1,0 +1,1 @@
+"""What a person touches besides Python: the only place that reads, writes, draws or prints."""

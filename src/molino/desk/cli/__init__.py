@@ -1,0 +1,44 @@
+"""The command line: `molino COMMAND`, one module a command."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from molino.desk.cli import check, compare, demo, fit, run, size
+
+app = typer.Typer(
+    no_args_is_help=True, add_completion=False, rich_markup_mode="rich", pretty_exceptions_enable=False,
+    context_settings={"help_option_names": ["-h", "--help"]},
+)  # fmt: skip
+
+
+def _version(wanted: bool) -> None:
+    if wanted:
+        from importlib.metadata import version
+
+        typer.echo(f"molino {version('molino')}")
+        raise typer.Exit
+
+
+@app.callback()
+def molino(
+    version: Annotated[
+        bool, typer.Option("--version", callback=_version, is_eager=True, help="Print the version and stop.")
+    ] = False,
+) -> None:
+    """From a table of measured concentrations to a reactor that can be built.
+
+    A job file (TOML) names data, reactions, feeds, vessels and tasks. Results go into the folder 'results' beside it.
+    Exit code 2: something in the input is wrong; 1: it could not be solved.
+    """
+
+
+for command in (demo.demo, check.check, fit.fit, run.run, size.size, compare.compare):
+    app.command(no_args_is_help=command is not demo.demo)(command)
+
+
+def main() -> None:
+    """Entry point of the `molino` command."""
+    app()

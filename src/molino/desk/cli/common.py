@@ -1,0 +1,170 @@
+"""What the commands share: options, printing, and faults told without a traceback.
+
+Imports of the computing half stand inside functions, so that `molino --help` is quick.
+"""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+if TYPE_CHECKING:
+    import pandas as pd
+    from rich.console import Console
+
+    from molino.core.errors import Fault
+    from molino.core.fitting.result import Fit
+    from molino.core.vessels.base import Vessel
+    from molino.desk.job.load import Job
+
+JobPath = Annotated[Path, typer.Argument(metavar="JOB", help="The job file (TOML).", show_default=False)]
+AsJson = Annotated[bool, typer.Option("--json", help="Print the result as JSON and nothing else.")]
+Debug = Annotated[bool, typer.Option("--debug", help="Show the traceback of an error.")]
+
+
+def console(stderr: bool = False) -> Console:
+    """A Rich console that neither guesses at numbers nor reads markup in names like [acid]."""
+    from rich.console import Console
+
+    return Console(stderr=stderr, highlight=False, markup=False, soft_wrap=False)
+
+
+@contextmanager
+def guard(as_json: bool, debug: bool) -> Iterator[None]:
+    """Tell a MolinoError in words: cause and advice on standard error; exit 2 for input, 1 for what has no solution."""
+    from molino.core.errors import InputError, MolinoError
+
+    try:
+        yield
+    except MolinoError as error:
+        if debug:
+            raise
+        if as_json:
+            from molino.desk.tables.write import to_json
+
+            faults = [{"where": f.where, "what": f.what, "advice": f.advice} for f in error.faults]
+            print(to_json({"errors": faults}))
+        else:
+            tell(error.faults)
+        raise typer.Exit(2 if isinstance(error, InputError) else 1) from None
+    except KeyboardInterrupt:
+        print("stopped", file=sys.stderr)
+        raise typer.Exit(130) from None
+
+
+def tell(faults: Sequence[Fault]) -> None:
+    """Faults on standard error, each with its place and the way out."""
+    from rich.padding import Padding
+    from rich.text import Text
+
+    out = console(stderr=True)
+    if len(faults) > 1:
+        out.print(f"{len(faults)} faults:", style="bold red")
+    for fault in faults:
+        line = Text()
+        line.append(f"{fault.where}: " if fault.where else "", style="bold")
+        line.append(fault.what)
+        out.print(line)
+        if fault.advice:
+            out.print(Padding(Text.assemble(("-> ", "cyan"), fault.advice), (0, 0, 0, 4)))
+
+
+def read_job(path: Path) -> Job:
+    from molino.desk.job.load import load_job
+
+    return load_job(path)
+
+
+def do_fits(job: Job, quiet: bool) -> dict[str, Fit]:
+    """Every fit of the job, with a line of progress on a terminal."""
+    from molino.core.fitting.regression import fit
+
+    fits = {}
+    err = console(stderr=True)
+    for name, data in job.fits.items():
+        if quiet or not err.is_terminal:
+            fits[name] = fit(job.chemistry, data)
+            continue
+        with err.status(f"fitting {name} ...") as status:
+
+            def show(count: int, squares: float, name: str = name, status: Any = status) -> None:
+                status.update(f"fitting {name}: evaluation {count}, weighted sum of squares {squares:.6g}")
+
+            fits[name] = fit(job.chemistry, data, progress=show)
+    return fits
+
+
+def known_vessels(job: Job, quiet: bool) -> tuple[dict[str, Vessel], str]:
+    """The job's vessels with every constant known (fitted now, where some are not), and a line that says so."""
+    from molino.core.errors import InputError
+
+    if not job.chemistry.unknowns:
+        return dict(job.vessels), "constants as given"
+    if len(job.fits) > 1:
+        raise InputError(
+            f"{len(job.fits)} fits give the constants", job.path.name, "keep one [fit.NAME] that names all data"
+        )
+    (name, fitted), = do_fits(job, quiet).items()  # fmt: skip
+    count = len(fitted.points.measured)
+    return dict(job.with_chemistry(fitted.chemistry)), f"constants from the fit '{name}' to {count} observations"
+
+
+def show_table(frame: pd.DataFrame, title: str = "", digits: int = 4) -> None:
+    """A data frame as a table; numbers to some digits; turned on its side where it is wider than the terminal."""
+    import pandas as pd
+    from rich import box
+    from rich.table import Table
+
+    def text(value: Any) -> str:
+        if isinstance(value, float):
+            return "" if pd.isna(value) else f"{value:.{digits}g}"
+        return str(value)
+
+    from molino.core.units import pretty
+
+    out = console()
+    cells = [[text(v) for v in row] for row in frame.itertuples(index=False)]
+    headings = [pretty_heading(str(c), pretty) for c in frame.columns]
+    widest = sum(max([_word(h), *(len(r[i]) for r in cells)]) + 2 for i, h in enumerate(headings))
+    if widest > out.width and len(cells) < len(headings):
+        cells = [[headings[i], *(row[i] for row in cells)] for i in range(len(headings))]
+        headings, cells = cells[0], cells[1:]
+    table = Table(title=title or None, box=box.SIMPLE_HEAD, title_justify="left", title_style="bold", pad_edge=False)
+    for i, heading in enumerate(headings):
+        numeric = bool(cells) and all(_is_number(row[i]) for row in cells)
+        table.add_column(heading, justify="right" if numeric else "left", overflow="fold")
+    for row in cells:
+        table.add_row(*row)
+    out.print(table)
+
+
+def pretty_heading(heading: str, pretty: Any) -> str:
+    name, bracket, unit = heading.partition(" [")
+    return f"{name} [{pretty(unit.rstrip(']'))}]" if bracket else name
+
+
+def _word(heading: str) -> int:
+    return max(len(word) for word in heading.split())
+
+
+def _is_number(text: str) -> bool:
+    try:
+        float(text or "0")
+    except ValueError:
+        return False
+    return True
+
+
+def wrote(job: Job, files: Sequence[Path]) -> None:
+    """Say where the files went."""
+    folder = job.results
+    try:
+        shown = folder.resolve().relative_to(Path.cwd())
+    except ValueError:
+        shown = folder
+    console().print(f"written to {shown}/: {', '.join(f.name for f in files)}", style="dim")

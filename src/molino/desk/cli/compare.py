@@ -1,0 +1,71 @@
+"""`molino compare`: vessels side by side."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from molino.desk.cli.common import AsJson, Debug, JobPath, console, guard, known_vessels, read_job, show_table, wrote
+
+if TYPE_CHECKING:
+    from molino.core.design.comparison import Comparison
+    from molino.desk.job.load import Job
+
+
+def compare(job: JobPath, as_json: AsJson = False, debug: Debug = False) -> None:
+    """Put vessels side by side: as they stand, or each sized for the same target."""
+    with guard(as_json, debug):
+        do(read_job(job), as_json)
+
+
+def do(job: Job, as_json: bool) -> None:
+    """Compare, print, write."""
+    from molino.core.design.comparison import compare
+    from molino.core.design.sizing import size
+    from molino.core.errors import InputError
+    from molino.desk import figures
+    from molino.desk.figures.style import save
+    from molino.desk.tables.write import slug, to_json, write_json, write_tables
+
+    if not job.compares:
+        raise InputError("there is no [compare.NAME] table", job.path.name, "add one with vessels and metrics")
+    vessels, source = known_vessels(job, quiet=as_json)
+    found: dict[str, Comparison] = {}
+    for name, wanted in job.compares.items():
+        chosen: list[Any] = [vessels[n] for n in wanted.vessels]
+        if wanted.size_for is not None:
+            chosen = [size(vessel, wanted.size_for, wanted.reach) for vessel in chosen]
+        found[name] = compare(chosen, wanted.metrics)
+    content = {"job": job.path.name, "title": job.title, "source": source,
+               "comparisons": {name: plain(c) for name, c in found.items()}}  # fmt: skip
+    files: list[Path] = [write_json(job.results / "compare.json", content)]
+    files += write_tables(job.results, "compare", {name: c.table() for name, c in found.items()})
+    files += [save(figures.comparison(c), job.results / f"compare-{slug(name)}.png") for name, c in found.items()]
+    if as_json:
+        print(to_json(content))
+        return
+    console().print(source, style="dim")
+    for name, result in found.items():
+        wanted = job.compares[name]
+        target = f": each sized for {wanted.size_for} = {wanted.reach}" if wanted.size_for is not None else ""
+        show_table(result.table(), f"compare {name}{target}")
+    wrote(job, files)
+
+
+def plain(result: Comparison) -> dict[str, Any]:
+    """A comparison as plain data, in the units shown; the standard errors are those of the metrics."""
+    from molino.desk.cli.run import plain as plain_run
+
+    rows = {}
+    for label, run, values, errors in zip(result.labels, result.runs, result.values, result.errors, strict=True):
+        display = run.vessel.display
+        metrics = {
+            str(m): {
+                "value": float(display.number(values[str(m)], m.kind)),
+                "standard_error_si": errors[str(m)],
+                "unit": display.unit(m.kind),
+            }
+            for m in result.metrics
+        }
+        rows[label] = {"metrics": metrics, "run": plain_run(run)}
+    return rows

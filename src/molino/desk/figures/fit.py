@@ -1,0 +1,73 @@
+"""Fit against data."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+from matplotlib.figure import Figure
+
+from molino.core.fitting.result import Fit
+from molino.desk.figures import style
+
+
+def fit(result: Fit) -> Figure:
+    """Measured points and fitted curves, a panel a run; points out of line are ringed.
+
+    Parameters
+    ----------
+    result : Fit
+
+    Returns
+    -------
+    matplotlib Figure
+    """
+    display = result.experiments.display
+    runs = result.experiments.runs
+    columns = min(3, len(runs))
+    rows = math.ceil(len(runs) / columns)
+    figure = style.blank(height=max(6.25, 3.0 * rows))
+    panels = figure.subplots(rows, columns, squeeze=False, sharey=True)
+    curves = result.curves()
+    for n, axes in enumerate(panels.flat):
+        if n >= len(runs):
+            axes.set_visible(False)
+            continue
+        run = runs[n]
+        at = f", {display.text(run.T, 'temperature')}" if run.T is not None else ""
+        bottom, left = n + columns >= len(runs), n % columns == 0
+        style.dress(
+            axes,
+            display.label("time", "time") if bottom else "",
+            display.label("concentration", "concentration") if left else "",
+            f"{run.name}{at}",
+        )
+        times, calculated = curves[run.name]
+        for i, species in enumerate(result.responses):
+            line = style.stroke(i)
+            axes.plot(display.number(times, "time"), display.number(calculated[species], "concentration"), **line)
+            if species in run.measured:
+                values = display.number(run.measured[species], "concentration")
+                axes.plot(
+                    display.number(run.times, "time"), values, style.MARKS[i], color=line["color"], ms=5, mfc="white",
+                    mew=1.4, label=species,
+                )  # fmt: skip
+        for gone in (g for g in result.experiments.left_out if g.run == run.name):
+            place = display.number(gone.time, "time"), display.number(gone.value, "concentration")
+            axes.plot(*place, "x", color=style.QUIET, ms=8, mew=2)
+            axes.annotate("left out", place, (0, -14), textcoords="offset points", ha="center", fontsize=8)
+        for odd in (p for p in result.odd_points if p.run == run.name):
+            place = display.number(odd.time, "time"), display.number(odd.measured, "concentration")
+            axes.plot(*place, "o", ms=14, mfc="none", mec=style.INK, mew=1.2)
+            axes.annotate("out of line", place, (0, -18), textcoords="offset points", ha="center", fontsize=8)
+        axes.set_xlim(left=0)
+    panels[0][0].set_ylim(bottom=0)  # all share it, so only once everything is drawn
+    handles: dict[str, Any] = {}
+    for axes in panels.flat:
+        for handle, label in zip(*axes.get_legend_handles_labels(), strict=True):
+            handles.setdefault(label, handle)
+    figure.legend(handles.values(), handles.keys(), loc="outside upper right", ncols=len(handles), frameon=False)
+    spread = "; ".join(f"{r.species}: R² {r.r_squared:.4f}" for r in result.by_species if np.isfinite(r.r_squared))
+    figure.suptitle(f"Measured (points) and fitted (lines)    {spread}", x=0.01, ha="left", fontsize=11)
+    return figure

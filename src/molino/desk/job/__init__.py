@@ -1,0 +1,1 @@
+"""The job file: TOML in, checked by pydantic models, into core objects."""

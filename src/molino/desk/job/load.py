@@ -1,0 +1,354 @@
+"""From a job file to core objects, with every fault told at once, by table and key."""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from functools import cached_property
+from pathlib import Path
+from typing import Any
+
+from pydantic import ValidationError
+
+from molino.core import units
+from molino.core.chemistry.constants import Arrhenius, Unknown
+from molino.core.chemistry.network import Chemistry, Reaction
+from molino.core.chemistry.species import Species
+from molino.core.errors import Fault, Faults, InputError, nearest
+from molino.core.fitting.experiments import Experiments, as_experiments
+from molino.core.units import Value
+from molino.core.vessels.base import Vessel
+from molino.core.vessels.batch import Batch
+from molino.core.vessels.feed import Feed
+from molino.core.vessels.metrics import Metric, parse_metric
+from molino.core.vessels.plug_flow import PlugFlow
+from molino.core.vessels.stirred_tank import StirredTank
+from molino.desk.job import models
+from molino.desk.tables.experiments import read_experiments
+
+_VESSELS = {"batch": models.BatchTable, "stirred tank": models.StirredTankTable, "plug flow": models.PlugFlowTable}
+_KINDS = {
+    "T": "temperature",
+    "volume": "volume",
+    "space_time": "time",
+    "time": "time",
+    "length": "length",
+    "diameter": "diameter",
+    "flow": "volumetric flow",
+}
+
+
+@dataclass(frozen=True)
+class Size:
+    """A sizing that the job asks for."""
+
+    vessel: str
+    metric: Metric
+    reach: Any
+    vary: str | None
+
+
+@dataclass(frozen=True)
+class Compare:
+    """A comparison that the job asks for; with `size_for`, each vessel is sized first."""
+
+    vessels: tuple[str, ...]
+    metrics: tuple[Metric, ...]
+    size_for: Metric | None
+    reach: Any
+
+
+@dataclass(frozen=True, eq=False)
+class Job:
+    """A job file, read and checked: core objects by the names that the file gives them."""
+
+    path: Path
+    title: str
+    chemistry: Chemistry
+    feeds: Mapping[str, Feed]
+    vessels: Mapping[str, Vessel]
+    data: Mapping[str, Experiments]
+    fits: Mapping[str, Experiments]
+    sizes: Mapping[str, Size]
+    compares: Mapping[str, Compare]
+    start_ups: Mapping[str, Value] = field(default_factory=dict)
+
+    @cached_property
+    def results(self) -> Path:
+        """The folder that results go to, beside the job file."""
+        return self.path.parent / "results"
+
+    def with_chemistry(self, chemistry: Chemistry) -> Mapping[str, Vessel]:
+        """The vessels with another chemistry (the fitted one)."""
+        return {name: vessel.with_(chemistry=chemistry) for name, vessel in self.vessels.items()}
+
+
+def load_job(path: str | Path) -> Job:
+    """Read a job file and its data.
+
+    Raises
+    ------
+    InputError
+        With every fault of the file and its data, by table and key.
+    """
+    path = Path(path)
+    if not path.is_file():
+        beside = ", ".join(sorted(p.name for p in path.parent.glob("*.toml")))
+        raise InputError("there is no such job file", str(path), f"job files beside it: {beside}" if beside else "")
+    try:
+        raw = tomllib.loads(path.read_text(encoding="utf-8-sig"))
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        raise InputError(f"not readable as TOML: {error}", path.name, "texts stand in quotes, tables in [ ]") from error
+    try:
+        parsed = models.JobFile.model_validate(raw)
+    except ValidationError as error:
+        raise InputError(_told(fault, raw).within(path.name) for fault in error.errors()) from error
+    return _Builder(parsed, path).build()
+
+
+def _told(error: Any, raw: Mapping[str, Any]) -> Fault:
+    """A fault of the file's shape in words."""
+    steps = [str(step) for step in error["loc"] if step not in _VESSELS]
+    place = f"[{'.'.join(steps[:2])}]" + (f" {'.'.join(steps[2:])}" if len(steps) > 2 else "")
+    if len(steps) == 1:
+        place = f"[{steps[0]}]"
+    kind = error["type"]
+    if kind == "extra_forbidden":
+        owner = ".".join(steps[:-1])
+        place = f"[{owner}]" if owner else ""
+        return Fault(place, f"unknown key '{steps[-1]}'", nearest(steps[-1], _keys(steps[:-1], raw)))
+    if kind == "missing":
+        owner = ".".join(steps[:-1])
+        return Fault(f"[{owner}]" if owner else "", f"'{steps[-1]}' is missing", f"add {steps[-1]} = ...")
+    if kind.startswith("union_tag"):
+        given = error.get("ctx", {}).get("tag", "nothing")
+        return Fault(place, f"kind = '{given}' is not a vessel", nearest(given, _VESSELS))
+    said = str(error["msg"]).removeprefix("Value error, ")
+    return Fault(place, f"{_short(error['input'])}: {said[0].lower()}{said[1:]}" if said else "wrong", "")
+
+
+def _short(value: Any) -> str:
+    text = repr(value)
+    return text if len(text) < 60 else text[:57] + "..."
+
+
+def _keys(steps: list[str], raw: Mapping[str, Any]) -> list[str]:
+    """The keys that a table knows."""
+    if not steps:
+        return list(models.JobFile.model_fields)
+    tables: dict[str, Any] = {
+        "units": models.UnitsTable, "species": models.SpeciesTable, "feeds": models.FeedTable,
+        "data": models.DataTable, "fit": models.FitTable, "size": models.SizeTable, "compare": models.CompareTable,
+    }  # fmt: skip
+    model = tables.get(steps[0])
+    if steps[0] == "vessels" and len(steps) > 1:
+        model = _VESSELS.get(raw["vessels"][steps[1]].get("kind"))
+    if steps[0] in ("reactions", "constants"):
+        model = models.ArrheniusTable if len(steps) > 2 else models.ReactionTable
+    return list(model.model_fields) if model is not None else []
+
+
+class _Builder:
+    def __init__(self, parsed: models.JobFile, path: Path) -> None:
+        self.file, self.path = parsed, path
+        self.faults = Faults()
+        self.units: dict[str, str] = {}
+        for key, text in parsed.units.model_dump(exclude_none=True).items():
+            kind = models.UNIT_KINDS.get(key, key)
+            with self.at(f"[units] {key}"):
+                units.expect(text, kind)
+                self.units[kind] = text
+
+    @contextmanager
+    def at(self, place: str) -> Iterator[None]:
+        """Note faults under a table of the job, without saying the name of the thing twice."""
+        name = place.partition("]")[0].rpartition(".")[2]
+        try:
+            yield
+        except InputError as error:
+            for fault in error.faults:
+                where = fault.where
+                for prefix in (f"reaction {name}", f"run {name}", name):
+                    if where == prefix or where.startswith(prefix + ","):
+                        where = where[len(prefix) :].lstrip(", ")
+                        break
+                said = Fault(where, fault.what, fault.advice)
+                self.faults.found.append(said.within(place))
+
+    def bare(self, given: Any, kind: str) -> Any:
+        """A bare number in the unit that [units] gives for its kind."""
+        if given is None or isinstance(given, str) or kind not in self.units:
+            return given
+        return f"{given!r} {self.units[kind]}"
+
+    def fields(self, table: models.Table, *names: str) -> dict[str, Any]:
+        return {name: self.bare(getattr(table, name), _KINDS[name]) for name in names}
+
+    def contents(self, given: Mapping[str, Any]) -> dict[str, Any]:
+        return {species: self.bare(number, "concentration") for species, number in given.items()}
+
+    def build(self) -> Job:
+        chemistry = self.chemistry()
+        feeds = {}
+        for name, table in self.file.feeds.items():
+            with self.at(f"[feeds.{name}]"):
+                feeds[name] = Feed(self.contents(table.contents), **self.fields(table, "flow", "T"))
+        data = {}
+        for name, source in self.file.data.items():
+            with self.at(f"[data.{name}]"):
+                data[name] = read_experiments(self.path.parent / source.file, source.sheet)
+        vessels: dict[str, Vessel] = {}
+        if chemistry is not None:
+            for name, vessel in self.file.vessels.items():
+                with self.at(f"[vessels.{name}]"):
+                    vessels[name] = self.vessel(name, vessel, chemistry, feeds)
+        fits = {}
+        for name, fit in self.file.fit.items():
+            with self.at(f"[fit.{name}]"):
+                fits[name] = self.data_of(fit, data)
+        sizes, compares = self.tasks()
+        start_ups = {}
+        for name, vessel in self.file.vessels.items():
+            if isinstance(vessel, models.StirredTankTable) and vessel.start_up is not None:
+                with self.at(f"[vessels.{name}]"):
+                    start_ups[name] = units.positive(self.bare(vessel.start_up, "time"), "time", "start_up")
+        if chemistry is not None and chemistry.unknowns and not self.file.fit:
+            waiting = ", ".join(p.name for p in chemistry.unknowns)
+            advice = "add a [fit.NAME] table with data, or give numbers"
+            self.faults.add("", f"{waiting} unknown, and no [fit] to find them", advice)
+        self.faults.raise_any(self.path.name)
+        assert chemistry is not None
+        return Job(self.path, self.file.title, chemistry, feeds, vessels, data, fits, sizes, compares, start_ups)
+
+    def chemistry(self) -> Chemistry | None:
+        reactions, species = [], []
+        sound = len(self.faults.found)
+        for name, table in self.file.species.items():
+            with self.at(f"[species.{name}]"):
+                species.append(Species(name, table.formula))
+        for name, reaction in self.file.reactions.items():
+            with self.at(f"[reactions.{name}]"):
+                constants, faults = {}, Faults()
+                for key, given in (reaction.__pydantic_extra__ or {}).items():
+                    with faults.at(key):
+                        constants[key] = self.constant(given)
+                faults.raise_any()
+                reactions.append(Reaction(reaction.equation, reaction.rate, name, **constants))
+        shared = {}
+        for name, given in self.file.constants.items():
+            with self.at(f"[constants] {name}"):
+                shared[name] = self.constant(given)
+        if not self.file.reactions:
+            self.faults.add("[reactions]", "there is no reaction", "add a [reactions.NAME] table")
+        if len(self.faults.found) > sound or not self.file.reactions:
+            return None
+        try:
+            chemistry = Chemistry(reactions, species, shared)
+        except InputError as error:
+            for fault in error.faults:
+                what, _, rest = fault.where.partition(" ")
+                tables = {"reaction": f"[reactions.{rest}]", "constant": f"[constants] {rest}", "species": "[species]"}
+                self.faults.add(tables.get(what, fault.where), fault.what, fault.advice)
+            return None
+        if self.units:
+            for reaction_name, needed in chemistry.bare.items():
+                for constant, dimension in needed.items():
+                    if dimension:
+                        said = f"{constant} is a bare number, and [units] does not say what a rate constant is in"
+                        advice = f"write it with its unit, {units.everyday_text(dimension)} or alike"
+                        self.faults.add(f"[reactions.{reaction_name}]", said, advice)
+        return chemistry
+
+    def constant(self, given: Any) -> Any:
+        if isinstance(given, models.ArrheniusTable):
+            parts = {k: v for k, v in ((n, getattr(given, n)) for n in ("k", "A", "Ea", "at")) if v is not None}
+            kinds = {"Ea": "energy per amount", "at": "temperature"}
+            return Arrhenius(**{n: self.entry(part, kinds.get(n, "")) for n, part in parts.items()})
+        return self.entry(given, "")
+
+    def entry(self, given: Any, kind: str) -> Any:
+        if isinstance(given, models.UnknownTable):
+            return Unknown(*(self.bare(part, kind) for part in (given.guess, given.lower, given.upper)))
+        return self.bare(given, kind)
+
+    def vessel(self, name: str, table: Any, chemistry: Chemistry, feeds: Mapping[str, Feed]) -> Vessel:
+        common: dict[str, Any] = {"name": name, "show": self.units}
+        feed = None
+        if table.feed is not None:
+            if table.feed not in feeds:
+                if table.feed in self.file.feeds:
+                    raise InputError(())  # its own faults are told already
+                advice = nearest(table.feed, self.file.feeds) or "add a [feeds.NAME] table"
+                raise InputError(f"there is no feed '{table.feed}'", "feed", advice)
+            feed = feeds[table.feed]
+        if isinstance(table, models.BatchTable):
+            if (table.charge is None) == (feed is None):
+                said = "neither charge nor feed is given" if feed is None else "both charge and feed are given"
+                raise InputError(said, "", "give one of them")
+            charge = feed if feed is not None else self.contents(table.charge or {})
+            return Batch(chemistry, charge, **self.fields(table, "T", "volume", "time"), **common)
+        assert feed is not None
+        if isinstance(table, models.StirredTankTable):
+            contents = self.contents(table.contents) if table.contents is not None else None
+            numbers = self.fields(table, "volume", "space_time", "T")
+            return StirredTank(chemistry, feed, contents=contents, **numbers, **common)
+        numbers = self.fields(table, "diameter", "length", "volume", "space_time", "T")
+        return PlugFlow(chemistry, feed, tubes=table.tubes, **numbers, **common)
+
+    def data_of(self, table: models.FitTable, data: Mapping[str, Experiments]) -> Experiments:
+        names = [table.data] if isinstance(table.data, str) else table.data
+        faults = Faults()
+        for name in names:
+            if name not in self.file.data:
+                advice = nearest(name, self.file.data) or "add a [data.NAME] table"
+                faults.add("data", f"there is no data '{name}'", advice)
+        faults.raise_any()
+        if any(name not in data for name in names):
+            raise InputError(())  # its own faults are told already
+        runs = as_experiments([data[name] for name in names])
+        for point in table.leave_out:
+            with faults.at("leave_out"):
+                runs = runs.without(point.run, self.bare(point.time, "time"), point.species)
+        faults.raise_any()
+        return runs
+
+    def tasks(self) -> tuple[dict[str, Size], dict[str, Compare]]:
+        sizes, compares = {}, {}
+
+        def known(name: str, faults: Faults) -> None:
+            if name not in self.file.vessels:
+                faults.add("", f"there is no vessel '{name}'", nearest(name, self.file.vessels))
+
+        def reach(metric: Metric, given: Any) -> Any:
+            value = self.bare(given, metric.kind)
+            units.read(value, metric.kind, "reach")
+            return value
+
+        for name, size in self.file.size.items():
+            with self.at(f"[size.{name}]"):
+                faults = Faults()
+                known(size.vessel, faults)
+                with faults.at():
+                    metric = parse_metric(size.metric)
+                    sizes[name] = Size(size.vessel, metric, reach(metric, size.reach), size.vary)
+                faults.raise_any()
+        for name, table in self.file.compare.items():
+            with self.at(f"[compare.{name}]"):
+                faults = Faults()
+                metrics: list[Metric] = []
+                for vessel in table.vessels:
+                    known(vessel, faults)
+                for text in table.metrics:
+                    with faults.at():
+                        metrics.append(parse_metric(text))
+                if (table.size_for is None) != (table.reach is None):
+                    faults.add("", "size_for and reach go together", "give both, or neither")
+                target = None
+                with faults.at():
+                    target = parse_metric(table.size_for) if table.size_for is not None else None
+                    wanted = reach(target, table.reach) if target is not None and table.reach is not None else None
+                faults.raise_any()
+                compares[name] = Compare(tuple(table.vessels), tuple(metrics), target, wanted)
+        return sizes, compares

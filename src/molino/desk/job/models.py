@@ -1,0 +1,188 @@
+"""The shape of a job file, as pydantic models; whatever it says, Python says in the same words."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, WithJsonSchema
+
+
+def _quantity(given: Any) -> Any:
+    if isinstance(given, bool) or not isinstance(given, str | int | float):
+        raise ValueError("give a number, or a text with a unit like '0.35 mol/L'")
+    return given
+
+
+Quantity = Annotated[Any, BeforeValidator(_quantity), WithJsonSchema({"type": ["string", "number"]})]
+"""A bare number, which [units] explains, or a text with a unit."""
+
+
+class Table(BaseModel):
+    """A table in which every key is known."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+
+class UnknownTable(Table):
+    """A constant that a fit shall find: { guess = "0.02 L/mol/min", lower = ..., upper = ... }."""
+
+    guess: Quantity
+    lower: Quantity | None = None
+    upper: Quantity | None = None
+
+
+def _entry(given: Any) -> Any:
+    return UnknownTable.model_validate(given) if isinstance(given, dict) else _quantity(given)
+
+
+_ENTRY_SCHEMA = {"anyOf": [{"type": ["string", "number"]}, UnknownTable.model_json_schema()]}
+Entry = Annotated[Any, BeforeValidator(_entry), WithJsonSchema(_ENTRY_SCHEMA)]
+"""A quantity, or a table for an unknown one."""
+
+
+class ArrheniusTable(Table):
+    """{ k = ..., at = "165 degC", Ea = ... } or { A = ..., Ea = ... }."""
+
+    k: Entry | None = None
+    A: Entry | None = None
+    Ea: Entry | None = None
+    at: Quantity | None = None
+
+
+def _constant(given: Any) -> Any:
+    if not isinstance(given, dict):
+        return _quantity(given)
+    return UnknownTable.model_validate(given) if "guess" in given else ArrheniusTable.model_validate(given)
+
+
+_CONSTANT_SCHEMA = {"anyOf": [*_ENTRY_SCHEMA["anyOf"], {"type": "object"}]}
+Constant = Annotated[Any, BeforeValidator(_constant), WithJsonSchema(_CONSTANT_SCHEMA)]
+
+
+UNIT_KINDS = {"flow": "volumetric flow", "molar_flow": "molar flow", "energy": "energy per amount"}
+"""Keys of [units] that are shorter than the kind of quantity they stand for."""
+
+
+class UnitsTable(Table):
+    """What bare numbers in the job mean, and what results are shown in."""
+
+    time: str | None = None
+    temperature: str | None = None
+    concentration: str | None = None
+    amount: str | None = None
+    volume: str | None = None
+    length: str | None = None
+    diameter: str | None = None
+    flow: str | None = None
+    molar_flow: str | None = None
+    energy: str | None = None
+    rate: str | None = None
+
+
+class SpeciesTable(Table):
+    formula: str | None = None
+
+
+class ReactionTable(BaseModel):
+    """Equation, rate law, and any constants that the rate law names."""
+
+    model_config = ConfigDict(extra="allow", frozen=True)
+    __pydantic_extra__: dict[str, Constant]
+
+    equation: str
+    rate: str | None = None
+
+
+class FeedTable(Table):
+    contents: dict[str, Quantity]
+    flow: Quantity
+    T: Quantity | None = None
+
+
+class BatchTable(Table):
+    """A batch, charged with `charge`, or with what a feed holds."""
+
+    kind: Literal["batch"]
+    charge: dict[str, Quantity] | None = None
+    feed: str | None = None
+    T: Quantity | None = None
+    volume: Quantity | None = None
+    time: Quantity | None = None
+
+
+class StirredTankTable(Table):
+    """A stirred tank; `start_up` asks `run` for that long a start-up beside the steady state."""
+
+    kind: Literal["stirred tank"]
+    feed: str
+    volume: Quantity | None = None
+    space_time: Quantity | None = None
+    T: Quantity | None = None
+    contents: dict[str, Quantity] | None = None
+    start_up: Quantity | None = None
+
+
+class PlugFlowTable(Table):
+    kind: Literal["plug flow"]
+    feed: str
+    diameter: Quantity | None = None
+    length: Quantity | None = None
+    tubes: int = 1
+    volume: Quantity | None = None
+    space_time: Quantity | None = None
+    T: Quantity | None = None
+
+
+VesselTable = Annotated[BatchTable | StirredTankTable | PlugFlowTable, Field(discriminator="kind")]
+
+
+class DataTable(Table):
+    """A table of measurements, beside the job file."""
+
+    file: str
+    sheet: str | None = None
+
+
+class LeaveOutTable(Table):
+    """One measurement to leave out of a fit."""
+
+    run: str
+    time: Quantity
+    species: str
+
+
+class FitTable(Table):
+    data: str | list[str]
+    leave_out: list[LeaveOutTable] = []
+
+
+class SizeTable(Table):
+    vessel: str
+    metric: str
+    reach: Quantity
+    vary: str | None = None
+
+
+class CompareTable(Table):
+    """Vessels side by side, as they stand or (with `size_for` and `reach`) each sized for the same target."""
+
+    vessels: list[str]
+    metrics: list[str] = []
+    size_for: str | None = None
+    reach: Quantity | None = None
+
+
+class JobFile(Table):
+    """A whole job file."""
+
+    title: str = ""
+    units: UnitsTable = UnitsTable()
+    species: dict[str, SpeciesTable] = {}
+    constants: dict[str, Constant] = {}
+    reactions: dict[str, ReactionTable]
+    feeds: dict[str, FeedTable] = {}
+    vessels: dict[str, VesselTable] = {}
+    data: dict[str, DataTable] = {}
+    fit: dict[str, FitTable] = {}
+    size: dict[str, SizeTable] = {}
+    compare: dict[str, CompareTable] = {}

@@ -1,0 +1,1 @@
+"""Measured data and results as tables."""

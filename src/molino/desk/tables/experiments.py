@@ -1,0 +1,197 @@
+"""Read measured concentrations from CSV or XLSX."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+
+from molino.core import units
+from molino.core.errors import Faults, InputError
+from molino.core.fitting.experiments import Experiment, Experiments
+
+_HEADING = re.compile(r"\s*(?P<name>.*?)\s*(?:\[(?P<unit>.*)\])?\s*")
+_SHAPE = "the table needs the columns: run, time [min], T [degC], initial A [mol/L], A [mol/L] for each species A"
+
+
+class _Column:
+    """A column of numbers: what it holds, of which species, in which unit."""
+
+    def __init__(self, heading: str, name: str, unit: str | None) -> None:
+        self.heading, self.unit = heading, unit
+        self.initial = name.lower().startswith("initial ")
+        self.species = name[8:].strip() if self.initial else name
+        plain = name.lower()
+        self.kind = {"time": "time", "t": "time", "temperature": "temperature"}.get(plain, "concentration")
+        if name == "T":
+            self.kind = "temperature"
+        if unit is not None:
+            units.expect(unit, self.kind)
+
+    def to_si(self, numbers: np.ndarray) -> np.ndarray:
+        return np.asarray(units.unit(self.unit).to_si(numbers) if self.unit else numbers)
+
+
+def read_experiments(path: str | Path, sheet: str | None = None) -> Experiments:
+    """Read batch runs from a table in long form.
+
+    Headings carry units: `run`, `time [min]`, `T [degC]`, `initial xylose [mol/L]` (what was charged; the same all
+    through a run), and one column of measured concentration for each species, `xylose [mol/L]`. Without `run` the
+    whole table is one run. An empty cell is a value that was not measured. A heading without unit holds SI numbers.
+
+    Parameters
+    ----------
+    path : str or Path
+        A .csv file, separated by commas or semicolons (then with a decimal comma or point), or an .xlsx file.
+    sheet : str, optional
+        Of an .xlsx file; the first if left out.
+
+    Returns
+    -------
+    Experiments
+
+    Raises
+    ------
+    InputError
+        With every fault of the table: file, line, column, and what to do.
+    """
+    path = Path(path)
+    table = _cells(path, sheet)
+    faults = Faults()
+    columns: list[_Column] = []
+    for heading in table.columns:
+        match = _HEADING.fullmatch(str(heading))
+        assert match is not None
+        if match["name"].lower() == "run":
+            continue
+        with faults.at(f"column '{heading}'"):
+            if not match["name"]:
+                raise InputError("it has no name", "", "name it, or delete the column")
+            columns.append(_Column(heading, match["name"], match["unit"]))
+    kinds = [c.kind for c in columns]
+    if not faults.found and kinds.count("time") != 1:
+        said = "no time column" if "time" not in kinds else "more than one time column"
+        faults.add("headings", said, _SHAPE)
+    if not faults.found and not any(c.kind == "concentration" and not c.initial for c in columns):
+        faults.add("headings", "no column of measured concentrations", _SHAPE)
+    headings = [(c.kind, c.initial, c.species) for c in columns]
+    for _, _, species in {h for h in headings if headings.count(h) > 1}:
+        faults.add("headings", f"two columns for {species}", "keep one")
+    faults.raise_any(path.name)
+    numbers = {c.heading: _numbers(table, c, faults) for c in columns}
+    run_column = next((c for c in table.columns if str(c).strip().lower() == "run"), None)
+    names = table[run_column].str.strip() if run_column is not None else pd.Series("1", index=table.index)
+    for line in table.index[names == ""]:
+        faults.add(f"line {line}", "no run is named", "write the run in each line")
+    faults.raise_any(path.name)
+    runs = []
+    for name in dict.fromkeys(names):
+        with faults.at():
+            runs.append(_experiment(str(name), columns, {h: v[(names == name).to_numpy()] for h, v in numbers.items()}))
+    faults.raise_any(path.name)
+    shown: dict[str, str] = {}
+    for column in columns:
+        if column.unit is not None:
+            shown.setdefault(column.kind, column.unit)
+    return Experiments(tuple(runs), path.name, shown)
+
+
+def _cells(path: Path, sheet: str | None) -> pd.DataFrame:
+    """The table as text, indexed by line of the file."""
+    if not path.is_file():
+        beside = ", ".join(sorted(p.name for p in path.parent.glob("*") if p.suffix in (".csv", ".xlsx")))
+        raise InputError(
+            "there is no such file", str(path), f"tables beside it: {beside}" if beside else "check the path"
+        )
+    try:
+        if path.suffix.lower() in (".xlsx", ".xlsm"):
+            chosen = sheet if sheet is not None else 0
+            raw = pd.read_excel(path, sheet_name=chosen, header=None, dtype=object)
+            rows: Iterable[list[str]] = ([_text(cell) for cell in row] for row in raw.to_numpy())
+        else:
+            text = path.read_text(encoding="utf-8-sig")
+            first = text.split("\n", 1)[0]
+            separator = max(";\t,", key=first.count)
+            rows = _split(text, separator)
+    except (UnicodeDecodeError, ValueError, OSError) as error:
+        raise InputError(f"cannot be read ({error})", path.name, "save it as CSV (UTF-8) or XLSX") from error
+    numbered = [(line, row) for line, row in enumerate(rows, 1) if any(row)]
+    if len(numbered) < 2:
+        what = "the file is empty" if not numbered else "there are headings but no data"
+        raise InputError(what, path.name, _SHAPE)
+    (_, headings), *body = numbered
+    while headings and not headings[-1]:
+        headings.pop()
+    faults = Faults()
+    for line, row in body:
+        if len(row) < len(headings) or any(row[len(headings) :]):
+            faults.add(f"line {line}", f"{len(row)} cells for {len(headings)} headings", "check the separators")
+    for heading in {h for h in headings if headings.count(h) > 1}:
+        faults.add("headings", f"'{heading}' stands twice", "keep one")
+    faults.raise_any(path.name)
+    cells = [row[: len(headings)] for _, row in body]
+    return pd.DataFrame(cells, columns=headings, index=[line for line, _ in body], dtype=str)
+
+
+def _text(cell: object) -> str:
+    return "" if cell is None or (isinstance(cell, float) and np.isnan(cell)) else str(cell).strip()
+
+
+def _split(text: str, separator: str) -> list[list[str]]:
+    import csv
+
+    rows = [[cell.strip() for cell in row] for row in csv.reader(text.splitlines(), delimiter=separator)]
+    if separator != ",":
+        rows[1:] = [[re.sub(r"^([-+]?\d*),(\d+)", r"\1.\2", cell) for cell in row] for row in rows[1:]]
+    return rows
+
+
+def _numbers(table: pd.DataFrame, column: _Column, faults: Faults) -> np.ndarray:
+    """A column in SI, nan where a cell is empty; each cell that is no number, or negative, is a fault."""
+    found = np.full(len(table), np.nan)
+    for i, (line, cell) in enumerate(table[column.heading].items()):
+        if cell == "":
+            if column.kind == "time":
+                faults.add(
+                    f"line {line}, column '{column.heading}'", "the time is missing", "write it, or delete the line"
+                )
+            continue
+        try:
+            found[i] = float(cell)
+        except ValueError:
+            advice = "write a number, or leave the cell empty where nothing was measured"
+            faults.add(f"line {line}, column '{column.heading}'", f"'{cell}' is not a number", advice)
+            continue
+        if column.kind != "temperature" and found[i] < 0:
+            what = "a negative concentration" if column.kind == "concentration" else "a negative time"
+            advice = "mend it, or leave the cell empty (below detection: write 0)"
+            faults.add(f"line {line}, column '{column.heading}'", f"{cell} is {what}", advice)
+    return column.to_si(found)
+
+
+def _experiment(name: str, columns: list[_Column], numbers: dict[str, np.ndarray]) -> Experiment:
+    faults = Faults()
+    conditions: dict[str, float] = {}
+    temperature: float | None = None
+    measured: dict[str, np.ndarray] = {}
+    times = np.array([])
+    for column in columns:
+        values = numbers[column.heading]
+        if column.kind == "time":
+            times = values
+        elif column.kind == "temperature" or column.initial:
+            known = values[np.isfinite(values)]
+            if len(known) and np.ptp(known) > 1e-9 * max(abs(float(known[0])), 1.0):
+                said = f"'{column.heading}' changes within the run"
+                faults.add(f"run {name}", said, "a run has one temperature and one charge: split it")
+            elif len(known) and column.kind == "temperature":
+                temperature = float(known[0])
+            elif len(known):
+                conditions[column.species] = float(known[0])
+        elif np.isfinite(values).any():
+            measured[column.species] = values
+    faults.raise_any()
+    return Experiment(name, times, measured, conditions, temperature)

@@ -36,6 +36,7 @@ _HOME = {
     "read_experiments": "desk.tables.experiments",
     "selectivity": "core.vessels.metrics",
     "size": "core.design.sizing",
+    "sweep": "core.design.sweeping",
     "yield_of": "core.vessels.metrics",
 }
 
@@ -47,6 +48,7 @@ if TYPE_CHECKING:
     from molino.core.chemistry.species import Species
     from molino.core.design.comparison import compare
     from molino.core.design.sizing import size
+    from molino.core.design.sweeping import sweep
     from molino.core.errors import InputError, MolinoError, SolveError, UnitError, UnreachableError
     from molino.core.fitting.experiments import Experiment, Experiments
     from molino.core.fitting.regression import fit

@@ -115,9 +115,7 @@ def unit(text: str) -> Unit:
     spelled = _spell_out(text)
     try:
         found = registry().parse_units(spelled if spelled != "1" else "")
-        dimension = {
-            base: Fraction(str(power)).limit_denominator(1000) for base, power in found.dimensionality.items()
-        }
+        dimension = {base: Fraction(str(power)).limit_denominator(1000) for base, power in found.dimensionality.items()}
         zero = registry().Quantity(0.0, found).to_base_units().magnitude
         one = registry().Quantity(1.0, found).to_base_units().magnitude
     except Exception as error:  # pint raises a dozen kinds, some of them Python's own
@@ -215,13 +213,18 @@ def expect(text: str, kind: str, name: str = "", given: str | None = None) -> Un
     found, wanted = unit(text), unit(SI_UNITS[kind])
     if found.dimension != wanted.dimension:
         said = given if given is not None else text
-        advice = f"give a {kind}, like '{EXAMPLES[kind]}'" if kind != "number" else "give a plain number, without unit"
+        advice = f"give {article(kind)}, like '{EXAMPLES[kind]}'" if kind != "number" else "give a plain number, without unit"
         if kind == "temperature" and text.strip() in _LIKELY:
             advice = f"did you mean '{_LIKELY[text.strip()]}'?"
         raise UnitError(
-            f"'{said}' is not a {kind}: {text or '1'} is a unit of {describe(found.dimension)}", name, advice
+            f"'{said}' is not {article(kind)}: {text or '1'} is a unit of {describe(found.dimension)}", name, advice
         )
     return found
+
+
+def article(noun: str) -> str:
+    """'a length', 'an amount'."""
+    return f"{'an' if noun[0] in 'aeiou' else 'a'} {noun}"
 
 
 def positive(given: Any, kind: str, name: str, zero: bool = False) -> Value:
@@ -259,9 +262,20 @@ def _power(name: str, power: Fraction) -> str:
     return name if power == 1 else f"{name}^{power}" if power.denominator == 1 else f"{name}^{float(power):g}"
 
 
+_OTHER_KINDS = {
+    "mass": "kg",
+    "mass flow": "kg/s",
+    "density": "kg/m^3",
+    "energy": "J",
+    "power": "W",
+    "speed": "m/s",
+    "frequency or first-order rate constant": "1/s",
+}
+
+
 def describe(dimension: Dimension) -> str:
     """A dimension in words: the kind it belongs to, or its SI unit."""
-    for kind, text in SI_UNITS.items():
+    for kind, text in {**SI_UNITS, **_OTHER_KINDS}.items():
         if text and unit(text).dimension == dimension and kind not in ("diameter",):
             return kind
     return si_text(dimension) or "a pure number"

@@ -19,7 +19,10 @@ Function = Callable[[Any, float], Any]
 
 
 class SparseMaker:
-    """Makes a function that fills a matrix of which few entries are not zero."""
+    """Makes a function that fills a matrix of which few entries are not zero.
+
+    `pattern` names the entries; `make` gives their values alone, and `make_array` those of many cases at once.
+    """
 
     def __init__(
         self, balances: Balances, definitions: Mapping[sp.Symbol, sp.Expr], entries: Mapping[tuple[int, int], sp.Expr],
@@ -28,9 +31,8 @@ class SparseMaker:
         self.shape, self.pattern = shape, tuple(entries)
         index = np.array(self.pattern, dtype=int).reshape(-1, 2)
         self.flat = index[:, 0] * shape[1] + index[:, 1]
-        self.make: Maker = build(
-            definitions, list(entries.values()), balances.symbols, balances.independent, balances.parameters
-        )  # fmt: skip
+        self._parts = (definitions, list(entries.values()), balances.symbols, balances.independent, balances.parameters)
+        self.make: Maker = build(*self._parts)  # fmt: skip
 
     def __call__(self, values: Sequence[float]) -> Function:
         entries, flat, shape = self.make(values), self.flat, self.shape
@@ -41,6 +43,10 @@ class SparseMaker:
             return full.reshape(shape)
 
         return matrix
+
+    @cached_property
+    def make_array(self) -> Maker:
+        return build(*self._parts, array=True)
 
 
 @dataclass(frozen=True, eq=False)
@@ -56,6 +62,30 @@ class Sensitivity:
     place: tuple[tuple[int, int], ...]
     """(state, parameter) of each further state."""
     shape: tuple[int, int]
+
+    @cached_property
+    def blocks(self) -> list[tuple[Any, Any]]:
+        """For each parameter: where its sensitivities stand in the whole Jacobian, and which states they belong to."""
+        found = []
+        n = self.shape[0]
+        for j in dict.fromkeys(j for _, j in self.place):
+            where = np.array([m for m, (_, other) in enumerate(self.place) if other == j])
+            rows = np.array([self.place[m][0] for m in where])
+            found.append((np.ix_(n + where, n + where), np.ix_(rows, rows)))
+        return found
+
+    def jacobian(self, single: Function) -> Function:
+        """The states' Jacobian repeated for the sensitivities by each parameter (what couples the two is left out)."""
+        n, size = self.shape[0], self.shape[0] + len(self.place)
+
+        def matrix(y: Any, t: float) -> np.ndarray:
+            full = np.zeros((size, size))
+            full[:n, :n] = single(y[:n], t)
+            for target, source in self.blocks:
+                full[target] = full[source]
+            return full
+
+        return matrix
 
     def unfold(self, columns: np.ndarray) -> np.ndarray:
         """Further states of shape (points, entries) as an array of shape (points, states, parameters)."""

@@ -17,8 +17,8 @@ from molino.core.balances.source import NotFinite
 from molino.core.balances.system import Case
 from molino.core.errors import SolveError
 
-RTOL = 1e-9
-ATOL = 1e-12
+RTOL = 1e-10
+ATOL = 1e-13
 """Default tolerances of integration: relative to each state, and absolute as a fraction of its scale."""
 
 _MOST_STEPS = 100_000
@@ -122,7 +122,7 @@ def integrate(
         numbers = np.array([case.value(p) for p in by])
         sizes = np.where(numbers != 0, np.abs(numbers), 1.0)
         absolute = np.concatenate([absolute, [1e2 * atol * scale[i] / sizes[j] for i, j in sensitivity.place]])
-        jacobian = _block_diagonal(jacobian, n, sensitivity.place)
+        jacobian = sensitivity.jacobian(jacobian)
     elif initial is not None:
         y0 = initial
     times = np.ascontiguousarray(points, dtype=float)
@@ -152,25 +152,6 @@ def integrate(
     return Solution(times, y[:, :n], sensitivity.unfold(y[:, n:]) if sensitivity is not None else None, report)
 
 
-def _block_diagonal(jacobian: Function, n: int, place: tuple[tuple[int, int], ...]) -> Function:
-    """The Jacobian of the balances, repeated for each parameter's sensitivities (what couples them is left out)."""
-    blocks = []
-    for j in dict.fromkeys(j for _, j in place):
-        where = np.array([m for m, (_, other) in enumerate(place) if other == j])
-        rows = np.array([place[m][0] for m in where])
-        blocks.append((np.ix_(n + where, n + where), np.ix_(rows, rows)))
-
-    def matrix(y: Any, t: float) -> np.ndarray:
-        single = jacobian(y[:n], t)
-        full = np.zeros((n + len(place), n + len(place)))
-        full[:n, :n] = single
-        for target, source in blocks:
-            full[target] = single[source]
-        return full
-
-    return matrix
-
-
 def _not_finite(case: Case, error: NotFinite) -> SolveError:
     states = zip(case.balances.names, np.asarray(error.states, dtype=float), strict=False)
     gone = [name for name, value in states if not value > 0]
@@ -188,7 +169,7 @@ def _first_failure(times: np.ndarray, info: dict[str, Any]) -> int:
 def _stuck(
     case: Case, end: float, times: np.ndarray, y: np.ndarray, scale: np.ndarray, info: dict[str, Any]
 ) -> SolveError:
-    failed = _first_failure(times, info)
+    failed = _first_failure(times, info) if info["message"] != _DONE else len(times) - 1
     said = f"stopped at {case.balances.independent} = {times[failed]:.6g} of {end:.6g}"
     n = len(scale)
     with np.errstate(all="ignore"):

@@ -53,7 +53,18 @@ def _array_power(base: Any, exponent: Any) -> Any:
     return np.where(np.asarray(base) > 0, np.abs(base) ** exponent, np.where(np.asarray(exponent) > 0, 0.0, np.nan))
 
 
-ARRAY = {"exp": np.exp, "log": lambda v: np.log(np.maximum(v, 1e-300)), "power": _array_power}
+def _array_slope(base: Any, exponent: Any) -> Any:
+    return (
+        np.where(np.asarray(base) > _FLOOR, np.abs(base), np.where(np.asarray(exponent) > 0, 0.0, _FLOOR)) ** exponent
+    )
+
+
+ARRAY = {
+    "exp": np.exp,
+    "log": lambda v: np.log(np.maximum(v, 1e-300)),
+    "power": _array_power,
+    "slope_power": _array_slope,
+}
 
 
 POWER, SLOPE = sp.Function("power"), sp.Function("slope_power")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from functools import cached_property
+from functools import cached_property, lru_cache
 
 import sympy as sp
 
@@ -91,6 +91,36 @@ class Balances:
     def names(self) -> tuple[str, ...]:
         """The states' names, in order."""
         return tuple(state.name for state in self.states)
+
+    def reduced(self, keep: tuple[str, ...]) -> Balances:
+        """The same balances with only the states that those kept depend on.
+
+        A state that nothing changes (a catalyst) becomes the parameter that it started from. For a fit, which follows
+        the measured species alone.
+        """
+        return _reduced(self, keep)
+
+
+@lru_cache(maxsize=256)
+def _reduced(balances: Balances, keep: tuple[str, ...]) -> Balances:
+    rows = list(zip(balances.states, balances.rhs, strict=True))
+    still = {s.symbol: s.initial for s, f in rows if f == 0 and s.name not in keep}
+    definitions = {symbol: e.xreplace(still) for symbol, e in balances.definitions}
+    rhs = {s.symbol: f.xreplace(still) for s, f in rows}
+    reached: set[sp.Symbol] = set()
+    waiting = [s.symbol for s, _ in rows if s.name in keep]
+    while waiting:
+        symbol = waiting.pop()
+        if symbol not in reached:
+            reached.add(symbol)
+            waiting += definitions.get(symbol, rhs.get(symbol, ZERO)).free_symbols
+    return Balances(
+        balances.independent,
+        tuple(s for s, _ in rows if s.symbol in reached),
+        tuple((symbol, e) for symbol, e in definitions.items() if symbol in reached),
+        tuple(rhs[s.symbol] for s, _ in rows if s.symbol in reached),
+        balances.parameters,
+    )
 
 
 @dataclass(frozen=True)

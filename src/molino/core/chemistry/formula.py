@@ -1,8 +1,8 @@
 """Rate-law formulas: our own small grammar, read into SymPy and never evaluated as Python.
 
-    sum     := ["+"|"-"] product {("+"|"-") product}
-    product := power {("*"|"/") power}
-    power   := atom [("^"|"**") ["+"|"-"] power]
+    sum     := product {("+"|"-") product}
+    product := factor {("*"|"/") factor}
+    factor  := ("+"|"-") factor | atom [("^"|"**") factor]
     atom    := number | name | "[A]" | "p[A]" | "x[A]" | function "(" sum ")" | "(" sum ")"
 
 `[A]` is the concentration of A, `p[A]` its partial pressure, `x[A]` its mole fraction; `T`, `P` and `R` are known.
@@ -113,36 +113,36 @@ class _Reader:
         return found
 
     def sum(self) -> sp.Expr:
-        self.depth += 1
-        if self.depth > _DEEPEST:
-            self.fail(f"more than {_DEEPEST} levels of brackets")
-        sign = self.take("+", "-")
-        total = -self.product() if sign == "-" else self.product()
+        total = self.product()
         while operator := self.take("+", "-"):
             term = self.product()
             total = total + term if operator == "+" else total - term
-        self.depth -= 1
         return total
 
     def product(self) -> sp.Expr:
-        total = self.power()
+        total = self.factor()
         while operator := self.take("*", "/"):
-            factor = self.power()
+            factor = self.factor()
             if operator == "/" and factor.is_zero:
                 self.fail("division by zero")
             total = total * factor if operator == "*" else total / factor
         return total
 
-    def power(self) -> sp.Expr:
-        base = self.atom()
-        if not self.take("^", "**"):
-            return base
+    def factor(self) -> sp.Expr:
         self.depth += 1
         if self.depth > _DEEPEST:
-            self.fail(f"more than {_DEEPEST} levels of powers")
-        sign = self.take("+", "-")
-        exponent = -self.power() if sign == "-" else self.power()
+            self.fail(f"more than {_DEEPEST} levels of signs, powers and brackets")
+        if sign := self.take("+", "-"):
+            signed = self.factor()
+            found = -signed if sign == "-" else signed
+        else:
+            found = self.atom()
+            if self.take("^", "**"):
+                found = self.power(found, self.factor())
         self.depth -= 1
+        return found
+
+    def power(self, base: sp.Expr, exponent: sp.Expr) -> sp.Expr:
         if base.is_number and exponent.is_number:
             return self.number(lambda: float(base) ** float(exponent))
         if base.is_zero:

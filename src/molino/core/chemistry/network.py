@@ -27,7 +27,7 @@ from molino.core.chemistry.constants import (
 )
 from molino.core.chemistry.dimensions import check_dimensions
 from molino.core.chemistry.equation import Equation, coefficient_text, parse_equation
-from molino.core.chemistry.formula import GAS, concentration, constant, names_in, parse_formula, species_in
+from molino.core.chemistry.formula import GAS, TEMPERATURE, concentration, constant, names_in, parse_formula, species_in
 from molino.core.chemistry.species import Species, check_elements, elements
 from molino.core.errors import Faults, InputError, nearest
 from molino.core.units import GAS_CONSTANT, Dimension, Value
@@ -95,6 +95,12 @@ class Reaction:
             return constant("k") * (forward - backward / constant("K"))
         return constant("k") * forward - constant("k_reverse") * backward
 
+    @cached_property
+    def asks(self) -> frozenset[str]:
+        """The species whose concentration (pressure, fraction) the rate law asks for."""
+        found = (species_in(s) for s in self.formula.free_symbols)
+        return frozenset(kind[1] for kind in found if kind is not None)
+
     def with_constants(self, constants: Mapping[str, Constant]) -> Reaction:
         """The same reaction with some constants replaced."""
         return Reaction(self.equation, self.rate, self.name, **{**self.constants, **constants})
@@ -133,6 +139,11 @@ class Structure:
     def symbols(self) -> frozenset[sp.Symbol]:
         """Every symbol in some rate law."""
         return frozenset().union(*(rate.free_symbols for rate in self.rates))
+
+    @cached_property
+    def by_temperature(self) -> tuple[str, ...]:
+        """The reactions whose rate depends on temperature."""
+        return tuple(n for n, rate in zip(self.reactions, self.rates, strict=True) if TEMPERATURE in rate.free_symbols)
 
     @cached_property
     def matrix(self) -> np.ndarray:
@@ -215,8 +226,7 @@ class Chemistry:
         for species in listed:
             found[species.name] = species
         for reaction in reactions:
-            in_formula = (species_in(s) for s in reaction.formula.free_symbols)
-            for name in sorted(kind[1] for kind in in_formula if kind is not None):
+            for name in sorted(reaction.asks):
                 if name in found:
                     continue
                 if listed or difflib.get_close_matches(name, found, n=1, cutoff=0.8):

@@ -85,7 +85,10 @@ def check_elements(equation: Equation, formulas: Mapping[str, str]) -> None:
     off = {element: surplus for element, surplus in off.items() if surplus}
     if not off:
         return
-    parts = [f"{'gains' if surplus > 0 else 'loses'} {coefficient_text(abs(surplus))}{e}" for e, surplus in off.items()]
+    parts = []
+    for verb, sign in (("gains", 1), ("loses", -1)):
+        atoms_off = [f"{coefficient_text(abs(n))}{element}" for element, n in off.items() if n * sign > 0]
+        parts += [f"{verb} {' and '.join(atoms_off)}"] if atoms_off else []
     mends = []
     for name, moles in net.items():
         ratios = {off.get(element, Fraction(0)) / count for element, count in atoms[name].items()}

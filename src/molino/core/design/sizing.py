@@ -27,6 +27,10 @@ KINDS = {"time": "time", "volume": "volume", "length": "length", "space_time": "
 """The kind of quantity of each size that can be varied."""
 
 
+_ASYMPTOTE = 1e-8
+"""A target is only approached where half as much again in size brings it no nearer than this."""
+
+
 @dataclass(frozen=True)
 class Window:
     """A stretch of sizes with the metric at each, and the means to ask in between."""
@@ -220,9 +224,13 @@ def _search(vessel: Vessel, windows: Iterator[Window], metric: Metric, target: f
         crossed = np.flatnonzero(sign * (values - target) >= 0)
         if len(crossed):
             i = int(crossed[0])
-            if i == 0:
-                return float(sizes[0])
-            return _refine(window, metric, target, float(sizes[i - 1]), float(sizes[i]))
+            found = float(sizes[0]) if i == 0 else _refine(window, metric, target, float(sizes[i - 1]), float(sizes[i]))
+            behind = np.array(seen[-200:] + [*zip(sizes[:i].tolist(), values[:i].tolist(), strict=True)])
+            before = float(np.interp(found / 1.5, behind[:, 0], behind[:, 1])) if len(behind) else -np.inf
+            if abs(target - before) < _ASYMPTOTE * max(1.0, abs(target)):
+                seen.append((found, target))  # rounding alone took it over the line
+                break
+            return found
         top = int(np.argmax(sign * values))
         if 0 < top < len(sizes) - 1:  # a peak between two points may still reach it
             left, right = float(sizes[top - 1]), float(sizes[top + 1])
@@ -231,7 +239,8 @@ def _search(vessel: Vessel, windows: Iterator[Window], metric: Metric, target: f
                 return _refine(window, metric, target, left, peak)
             seen.append((peak, height))
         seen += zip(sizes.tolist(), values.tolist(), strict=True)
-    if seen:
+    seen = seen or [(np.nan, np.nan)]
+    if np.isfinite(seen[0][0]):
         best = max(seen, key=lambda point: sign * point[1])
     raise _unreachable(vessel, metric, target, best, seen)
 
@@ -258,6 +267,9 @@ def _unreachable(
         advice = "check that the feed holds what reacts"
         return UnreachableError(f"{wanted} is out of reach: nothing happens in it", vessel.label, advice)
     kind = "time" if isinstance(vessel, Batch) else "volume"
+    if abs(best[1] - target) < _ASYMPTOTE * max(1.0, abs(target)):
+        said = f"{wanted} is only approached, never reached, however large"
+        return UnreachableError(said, vessel.label, "ask for a little less", best[1])
     said = f"{wanted} is out of reach: the most is {display.text(best[1], metric.kind, 6)}"
     if target < seen[0][1]:
         said = said.replace("the most", "the least")

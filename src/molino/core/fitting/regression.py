@@ -23,7 +23,7 @@ Progress = Callable[[int, float], None]
 """Called after each evaluation with its number and the weighted sum of squares."""
 
 _MOST_ROUNDS = 12
-_TOLERANCE = 1e-11
+_TOLERANCE, _COARSE = 1e-10, 1e-4
 _MOST_EVALUATIONS = 200
 
 
@@ -171,20 +171,23 @@ def fit(
         return np.asarray(evaluate(variables)[1] * weights[:, None])
 
     variables = scale.inward(np.array([p.value for p in free]))
+    settled = len(responses) == 1
     for _ in range(_MOST_ROUNDS):
+        tolerance = _TOLERANCE if settled else _COARSE
         found = least_squares(
             residuals, variables, jac=jacobian, bounds=scale.bounds(),
-            xtol=_TOLERANCE, ftol=_TOLERANCE, gtol=1e-15, max_nfev=_MOST_EVALUATIONS,
+            xtol=tolerance, ftol=tolerance, gtol=1e-15, max_nfev=_MOST_EVALUATIONS,
         )  # fmt: skip
         variables = found.x
         if found.status <= 0:
             said = f"the search did not settle in {_MOST_EVALUATIONS} evaluations"
             raise SolveError(said, "fit", "start from other guesses, set bounds, or fit fewer constants")
         spread = _spread(evaluate(variables)[0] - measured, which, len(responses), len(free))
-        settled = np.allclose(1 / spread[which], weights, rtol=1e-6)
+        change = float(np.max(np.abs(1 / spread[which] / weights - 1)))
         weights = 1 / spread[which]
-        if settled or len(responses) == 1:
+        if settled and (change < 1e-6 or len(responses) == 1):
             break
+        settled = settled or change < 1e-3
     values, slopes = evaluate(variables)
     points = _points(data, samples, responses, values, measured, weights, slopes)
     return _result(chemistry, data, free, scale, variables, points, responses, evaluations)
@@ -208,7 +211,9 @@ def _prepare(
         with faults.at(f"run {run.name}"):
             charge = {s: c for s, c in run.charge.items() if s in known}
             vessel = Batch(chemistry, charge, T=Value(run.T) if run.T is not None else None, name=f"run {run.name}")
-            case = vessel.case
+            kept = tuple(s for s in responses if s in run.measured)
+            whole = vessel.case
+            case = Case(whole.balances.reduced(kept), whole.values)
             columns, rows, values, index = [], [], [], []
             times = run.times if run.times[0] == 0 else np.concatenate([[0.0], run.times])
             shift = len(times) - len(run.times)
@@ -216,7 +221,7 @@ def _prepare(
                 if species in run.measured:
                     counted = np.flatnonzero(run.observed(species))
                     rows.append(counted + shift)
-                    columns.append(np.full(len(counted), chemistry.names.index(species)))
+                    columns.append(np.full(len(counted), case.balances.names.index(species)))
                     values.append(run.measured[species][counted])
                     index.append(np.full(len(counted), n))
             if not values:

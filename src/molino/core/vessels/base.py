@@ -12,7 +12,7 @@ import sympy as sp
 from molino.core import units
 from molino.core.balances.system import Balances, Case, State
 from molino.core.chemistry.constants import parameter_symbol
-from molino.core.chemistry.formula import TEMPERATURE, concentration, species_in
+from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration, species_in
 from molino.core.chemistry.network import Chemistry, Structure
 from molino.core.errors import Faults, InputError
 from molino.core.units import Display, Value
@@ -139,6 +139,11 @@ class Vessel:
         """Inlet concentrations in mol/m^3."""
         raise NotImplementedError
 
+    @property
+    def end(self) -> float:
+        """Where the independent variable ends: the time of a batch, the volume of a tube; nan while not known."""
+        raise NotImplementedError
+
     def given(self) -> list[tuple[str, Value | None]]:
         """Every value that was given, with its kind."""
         raise NotImplementedError
@@ -179,16 +184,12 @@ def check_vessel(faults: Faults, vessel: Vessel, species: Iterable[str] | None, 
     if species is not None:
         with faults.at():
             check_contents(species, vessel.chemistry, vessel.label)
-    asks = [r.name for r, e in zip(vessel.chemistry.reactions, vessel.chemistry.structure.rates, strict=True)
-            if TEMPERATURE in e.free_symbols]  # fmt: skip
-    if asks and temperature is None:
-        said = f"no temperature is given, and {', '.join(map(str, asks))} depends on it"
+    structure = vessel.chemistry.structure
+    if structure.by_temperature and temperature is None:
+        said = f"no temperature is given, and {', '.join(structure.by_temperature)} depends on it"
         faults.add(vessel.label, said, "give T, like '175 degC'")
-    for symbol in vessel.chemistry.structure.symbols:
-        if str(symbol) == "P":
-            faults.add(
-                vessel.label, "a rate law depends on the pressure P, which a liquid vessel has not", "take it out"
-            )
+    if PRESSURE in structure.symbols:
+        faults.add(vessel.label, "a rate law depends on the pressure P, which a liquid vessel has not", "take it out")
     for kind, text in vessel.show.items():
         with faults.at(f"{vessel.label}, show"):
             if kind not in units.SI_UNITS:

@@ -114,6 +114,10 @@ class Batch(Vessel):
             VOLUME: self.volume.si if self.volume is not None else 1.0,
         }
 
+    @property
+    def end(self) -> float:
+        return float(self.time.si) if self.time is not None else np.nan
+
     def given(self) -> list[tuple[str, Value | None]]:
         return [*self.charge.given(), ("time", self.time), ("volume", self.volume), ("temperature", self.T)]
 

@@ -9,7 +9,6 @@ from typing import Any
 import sympy as sp
 
 from molino.core import units
-from molino.core.chemistry.formula import species_in
 from molino.core.chemistry.network import Chemistry
 from molino.core.errors import Faults, UnitError, nearest
 from molino.core.units import Value
@@ -47,7 +46,7 @@ class Contents(Mapping[str, Value]):
                 ):
                     kind = total
                 elif value.unit is not None and units.unit(value.unit).dimension != units.unit("mol/L").dimension:
-                    said = f"'{number}' is neither a concentration nor a{'n' if total == 'amount' else ''} {total}"
+                    said = f"'{number}' is neither a concentration nor {units.article(total)}"
                     raise UnitError(said, "", f"write it like '0.35 mol/L' or '{units.EXAMPLES[total]}'")
                 self._values[species] = units.positive(value, kind, "", zero=True)
                 self.kinds[species] = kind
@@ -85,11 +84,10 @@ def check_contents(given: Iterable[str], chemistry: Chemistry, place: str) -> No
     names = set(given)
     for name in sorted(names - set(chemistry.names)):
         faults.add(place, f"'{name}' is not a species of the chemistry", nearest(name, chemistry.names))
-    formed = {name for r in chemistry.reactions for name in (*r.equation.net, *r.equation.species)}
+    formed = {name for r in chemistry.reactions for name in r.equation.species}
     for reaction in chemistry.reactions:
-        asked = {kind[1] for s in reaction.formula.free_symbols if (kind := species_in(s)) is not None}
-        for name in sorted(asked - names - formed):
-            said = f"there is no '{name}', which the rate law of {reaction.name} asks for and no reaction forms"
+        for name in sorted(reaction.asks - names - formed):
+            said = f"there is no '{name}', which the rate law of {reaction.name} asks for"
             faults.add(place, said, f"give it; write {name} = 0 if there is none")
     if not faults.found and not _can_start(chemistry, names):
         missing = {name for r in chemistry.reactions for name, _ in r.equation.left} - names

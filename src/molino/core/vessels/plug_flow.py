@@ -123,6 +123,10 @@ class PlugFlow(Vessel):
         T = self.T or self.feed.T
         return {TEMPERATURE: T.si if T is not None else np.nan, FLOW: self.feed.flow.si}
 
+    @property
+    def end(self) -> float:
+        return self.volume_si
+
     def given(self) -> list[tuple[str, Value | None]]:
         own = [("length", self.length), ("diameter", self.diameter), ("volume", self.volume), ("time", self.space_time)]
         return [*own, ("temperature", self.T), *self.feed.given()]

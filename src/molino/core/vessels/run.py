@@ -192,16 +192,16 @@ class Run:
 
     def __str__(self) -> str:
         display = self.vessel.display
-        lines = [str(self.vessel)]
-        if not self.is_steady and self._number(FLOW) is not None and self._number(VOLUME) is not None:
-            lines.append(f"  start-up for           {display.text(self.solution.points[-1], 'time')}")
-        lines.append(f"  residence time         {display.text(self.residence_time_si, 'time')}")
+        flow, volume = self._number(FLOW), self._number(VOLUME)
+        facts = []
+        if not self.is_steady and flow is not None and volume is not None:
+            facts.append(("start-up for", display.text(self.solution.points[-1], "time")))
+        facts.append(("residence time", display.text(self.residence_time_si, "time")))
         for name, value in self.summary().items():
             kind = "number" if name.startswith("conversion") else "concentration"
-            lines.append(f"  {name:<22} {display.text(value, kind)}")
-        worst = max(self.closure.items(), key=lambda item: item[1], default=None)
-        if worst is not None:
-            what = ", ".join(self.closure)
-            lines.append(f"  balances closed to     {worst[1]:.1e} ({what})")
-        lines.append(f"  solved by              {self.report}")
-        return "\n".join(lines)
+            facts.append((name, display.text(value, kind)))
+        if self.closure:
+            facts.append(("balances closed to", f"{max(self.closure.values()):.1e} ({', '.join(self.closure)})"))
+        facts.append(("solved by", str(self.report)))
+        width = max(len(name) for name, _ in facts)
+        return "\n".join([str(self.vessel), *(f"  {name:<{width}}  {text}" for name, text in facts)])

@@ -124,6 +124,10 @@ class StirredTank(Vessel):
         numbers = {start_symbol(s): c for s, c in inside.items()}
         return numbers | {TEMPERATURE: T.si if T is not None else np.nan, VOLUME: volume, FLOW: self.feed.flow.si}
 
+    @property
+    def end(self) -> float:
+        return np.inf
+
     def given(self) -> list[tuple[str, Value | None]]:
         return [("volume", self.volume), ("time", self.space_time), ("temperature", self.T), *self.feed.given()]
 

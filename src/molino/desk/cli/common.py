@@ -130,7 +130,7 @@ def show_table(frame: pd.DataFrame, title: str = "", digits: int = 4) -> None:
     out = console()
     cells = [[text(v) for v in row] for row in frame.itertuples(index=False)]
     headings = [pretty_heading(str(c), pretty) for c in frame.columns]
-    widest = sum(max([_word(h), *(len(r[i]) for r in cells)]) + 2 for i, h in enumerate(headings))
+    widest = sum(max([_word(h), *(len(r[i]) for r in cells)]) + 3 for i, h in enumerate(headings))
     if widest > out.width and len(cells) < len(headings):
         cells = [[headings[i], *(row[i] for row in cells)] for i in range(len(headings))]
         headings, cells = cells[0], cells[1:]

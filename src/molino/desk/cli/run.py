@@ -57,8 +57,9 @@ def do(job: Job, as_json: bool, only: str | None = None) -> None:
     out = console()
     out.print(source, style="dim")
     for name, result in runs.items():
-        out.print(Text(f"{name} (over time)" if name.endswith(" start-up") else "", style="bold"), end="")
-        out.print(Text(str(result)))
+        title, *facts = str(result).splitlines()
+        out.print(Text(f"{name}: over time" if name.endswith(" start-up") else title, style="bold"))
+        out.print(Text("\n".join(facts)))
         out.print()
     wrote(job, files)
 

@@ -21,7 +21,7 @@ from molino.core.fitting.experiments import Experiments, as_experiments
 from molino.core.units import Value
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.batch import Batch
-from molino.core.vessels.feed import Feed
+from molino.core.vessels.feed import Feed, check_contents
 from molino.core.vessels.metrics import Metric, parse_metric
 from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.stirred_tank import StirredTank
@@ -101,11 +101,29 @@ def load_job(path: str | Path) -> Job:
         raw = tomllib.loads(path.read_text(encoding="utf-8-sig"))
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
         raise InputError(f"not readable as TOML: {error}", path.name, "texts stand in quotes, tables in [ ]") from error
-    try:
-        parsed = models.JobFile.model_validate(raw)
-    except ValidationError as error:
-        raise InputError(_told(fault, raw).within(path.name) for fault in error.errors()) from error
-    return _Builder(parsed, path).build()
+    parsed, told = _parse(raw)
+    return _Builder(parsed, path, raw, told).build()
+
+
+def _parse(raw: dict[str, Any]) -> tuple[models.JobFile, list[Fault]]:
+    """The file against its shape: what is sound of it, and what is wrong with the rest."""
+    told: list[Fault] = []
+    sound: dict[str, Any] = {
+        table: dict(content) if isinstance(content, dict) else content for table, content in raw.items()
+    }
+    while True:
+        try:
+            return models.JobFile.model_validate(sound), told
+        except ValidationError as error:
+            for fault in error.errors():
+                told.append(_told(fault, raw))
+                table, *rest = (str(step) for step in fault["loc"])
+                if fault["type"] == "missing" and not rest:
+                    sound[table] = {}
+                elif rest and isinstance(sound.get(table), dict):
+                    sound[table].pop(rest[0], None)
+                else:
+                    sound.pop(table, None)
 
 
 def _told(error: Any, raw: Mapping[str, Any]) -> Fault:
@@ -146,14 +164,22 @@ def _keys(steps: list[str], raw: Mapping[str, Any]) -> list[str]:
     if steps[0] == "vessels" and len(steps) > 1:
         model = _VESSELS.get(raw["vessels"][steps[1]].get("kind"))
     if steps[0] in ("reactions", "constants"):
-        model = models.ArrheniusTable if len(steps) > 2 else models.ReactionTable
+        depth = len(steps) - (steps[0] == "reactions")
+        model = (models.ReactionTable, models.ArrheniusTable, models.UnknownTable)[min(depth - 1, 2)]
     return list(model.model_fields) if model is not None else []
 
 
 class _Builder:
-    def __init__(self, parsed: models.JobFile, path: Path) -> None:
-        self.file, self.path = parsed, path
+    """Builds core objects from what is sound of a job file, and gathers what is wrong with it all.
+
+    A name that stands in the file (`raw`) but has no object has had its own faults told; what refers to it is passed
+    over without another word.
+    """
+
+    def __init__(self, parsed: models.JobFile, path: Path, raw: Mapping[str, Any], told: list[Fault]) -> None:
+        self.file, self.path, self.raw = parsed, path, raw
         self.faults = Faults()
+        self.faults.found += told
         self.units: dict[str, str] = {}
         for key, text in parsed.units.model_dump(exclude_none=True).items():
             kind = models.UNIT_KINDS.get(key, key)
@@ -177,6 +203,15 @@ class _Builder:
                 said = Fault(where, fault.what, fault.advice)
                 self.faults.found.append(said.within(place))
 
+    def known(self, table: str) -> list[str]:
+        """The names that the file gives in a table, sound or not."""
+        content = self.raw.get(table, {})
+        return list(content) if isinstance(content, dict) else []
+
+    def whole(self, *tables: str) -> bool:
+        """Whether nothing of these tables had to be passed over."""
+        return all(set(self.known(t)) == set(getattr(self.file, t)) for t in tables)
+
     def bare(self, given: Any, kind: str) -> Any:
         """A bare number in the unit that [units] gives for its kind."""
         if given is None or isinstance(given, str) or kind not in self.units:
@@ -194,7 +229,10 @@ class _Builder:
         feeds = {}
         for name, table in self.file.feeds.items():
             with self.at(f"[feeds.{name}]"):
-                feeds[name] = Feed(self.contents(table.contents), **self.fields(table, "flow", "T"))
+                feed = Feed(self.contents(table.contents), **self.fields(table, "flow", "T"))
+                if chemistry is not None and not self.started_otherwise(name):
+                    check_contents(feed.contents, chemistry, "contents")
+                feeds[name] = feed
         data = {}
         for name, source in self.file.data.items():
             with self.at(f"[data.{name}]"):
@@ -214,13 +252,27 @@ class _Builder:
             if isinstance(vessel, models.StirredTankTable) and vessel.start_up is not None:
                 with self.at(f"[vessels.{name}]"):
                     start_ups[name] = units.positive(self.bare(vessel.start_up, "time"), "time", "start_up")
-        if chemistry is not None and chemistry.unknowns and not self.file.fit:
+        if chemistry is not None and chemistry.unknowns and not self.known("fit"):
             waiting = ", ".join(p.name for p in chemistry.unknowns)
             advice = "add a [fit.NAME] table with data, or give numbers"
             self.faults.add("", f"{waiting} unknown, and no [fit] to find them", advice)
-        self.faults.raise_any(self.path.name)
+        self.raise_merged()
         assert chemistry is not None
         return Job(self.path, self.file.title, chemistry, feeds, vessels, data, fits, sizes, compares, start_ups)
+
+    def started_otherwise(self, feed: str) -> bool:
+        """Whether a tank on this feed has other contents at the start, which may hold what the feed lacks."""
+        tanks = [v for v in self.file.vessels.values() if isinstance(v, models.StirredTankTable) and v.feed == feed]
+        return any(tank.contents is not None for tank in tanks)
+
+    def raise_merged(self) -> None:
+        """Raise all faults, each said once, with every place it stands in."""
+        places: dict[tuple[str, str], list[str]] = {}
+        for fault in self.faults.found:
+            places.setdefault((fault.what, fault.advice), []).append(fault.where)
+        merged = Faults()
+        merged.found = [Fault(" and ".join(dict.fromkeys(p)), what, advice) for (what, advice), p in places.items()]
+        merged.raise_any(self.path.name)
 
     def chemistry(self) -> Chemistry | None:
         reactions, species = [], []
@@ -240,9 +292,9 @@ class _Builder:
         for name, given in self.file.constants.items():
             with self.at(f"[constants] {name}"):
                 shared[name] = self.constant(given)
-        if not self.file.reactions:
+        if not self.file.reactions and not self.faults.found:
             self.faults.add("[reactions]", "there is no reaction", "add a [reactions.NAME] table")
-        if len(self.faults.found) > sound or not self.file.reactions:
+        if len(self.faults.found) > sound or not reactions or not self.whole("species", "reactions", "constants"):
             return None
         try:
             chemistry = Chemistry(reactions, species, shared)
@@ -278,9 +330,9 @@ class _Builder:
         feed = None
         if table.feed is not None:
             if table.feed not in feeds:
-                if table.feed in self.file.feeds:
-                    raise InputError(())  # its own faults are told already
-                advice = nearest(table.feed, self.file.feeds) or "add a [feeds.NAME] table"
+                if table.feed in self.known("feeds"):
+                    raise InputError(())
+                advice = nearest(table.feed, self.known("feeds")) or "add a [feeds.NAME] table"
                 raise InputError(f"there is no feed '{table.feed}'", "feed", advice)
             feed = feeds[table.feed]
         if isinstance(table, models.BatchTable):
@@ -301,12 +353,12 @@ class _Builder:
         names = [table.data] if isinstance(table.data, str) else table.data
         faults = Faults()
         for name in names:
-            if name not in self.file.data:
-                advice = nearest(name, self.file.data) or "add a [data.NAME] table"
+            if name not in self.known("data"):
+                advice = nearest(name, self.known("data")) or "add a [data.NAME] table"
                 faults.add("data", f"there is no data '{name}'", advice)
         faults.raise_any()
         if any(name not in data for name in names):
-            raise InputError(())  # its own faults are told already
+            raise InputError(())
         runs = as_experiments([data[name] for name in names])
         for point in table.leave_out:
             with faults.at("leave_out"):
@@ -318,8 +370,8 @@ class _Builder:
         sizes, compares = {}, {}
 
         def known(name: str, faults: Faults) -> None:
-            if name not in self.file.vessels:
-                faults.add("", f"there is no vessel '{name}'", nearest(name, self.file.vessels))
+            if name not in self.known("vessels"):
+                faults.add("", f"there is no vessel '{name}'", nearest(name, self.known("vessels")))
 
         def reach(metric: Metric, given: Any) -> Any:
             value = self.bare(given, metric.kind)

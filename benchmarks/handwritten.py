@@ -1,0 +1,90 @@
+"""The scripts that a competent engineer would write by hand with NumPy and SciPy, to time Molino against."""
+
+from __future__ import annotations
+
+import numpy as np
+from scipy.integrate import solve_ivp
+from scipy.optimize import fsolve, least_squares
+
+R = 8.31446261815324
+RTOL, ATOL = 1e-10, 1e-13  # those that Molino works with, concentrations in mol/L
+
+# --- six states, four reactions, adiabatic: A + B -> C, C -> A + B, C + B -> D, D -> E, and the temperature ---
+FACTORS = np.array([2.0e7, 4.0e9, 6.0e6, 3.0e5])  # 1/s or m^3/mol/s
+ENERGIES = np.array([6.0e4, 8.5e4, 6.2e4, 5.5e4])  # J/mol
+HEATS = np.array([-4.0e4, 4.0e4, -3.0e4, -1.5e4])  # J/mol
+HEAT_CAPACITY = 4.0e6  # J/m^3/K
+COEFFICIENTS = np.array(
+    [[-1, 1, 0, 0], [-1, 1, -1, 0], [1, -1, -1, 0], [0, 0, 1, -1], [0, 0, 0, 1]], dtype=float
+)  # fmt: skip
+ADIABATIC_START = np.array([1000.0, 1500.0, 0.0, 0.0, 0.0, 330.0])
+ADIABATIC_TIMES = np.linspace(0.0, 600.0, 101)
+
+
+def adiabatic_rhs(t: float, y: np.ndarray) -> np.ndarray:
+    a, b, c, d, _, temperature = y
+    k = FACTORS * np.exp(-ENERGIES / (R * temperature))
+    rates = k * np.array([a * b * 1e-3, c, c * b * 1e-3, d])
+    return np.append(COEFFICIENTS @ rates, -(HEATS @ rates) / HEAT_CAPACITY)
+
+
+def adiabatic() -> np.ndarray:
+    found = solve_ivp(
+        adiabatic_rhs, (0.0, 600.0), ADIABATIC_START, method="LSODA", t_eval=ADIABATIC_TIMES, rtol=1e-8, atol=1e-8
+    )
+    return found.y.T
+
+
+# --- the demo's fit: xylose -> furfural -> resin, four constants, six runs ---
+def fit_demo(runs: list[dict]) -> np.ndarray:
+    """Least squares with slopes by finite differences, weights found in rounds as in a first fit and a second."""
+
+    def model(p: np.ndarray, run: dict) -> np.ndarray:
+        scale = np.exp(-p[[1, 3]] * 1e3 / R * (1 / run["T"] - 1 / 438.15))
+        k1, k2 = p[[0, 2]] * scale * run["acid"]
+
+        def rhs(t: float, y: np.ndarray) -> list[float]:
+            r1, r2 = k1 * y[0], k2 * y[1]
+            return [-r1, r1 - r2]
+
+        start = [run["xylose0"], 0.0]
+        times = run["t"]
+        found = solve_ivp(rhs, (0, times[-1]), start, method="LSODA", t_eval=times, rtol=RTOL, atol=ATOL)
+        return found.y
+
+    spread = np.array([1.0, 1.0])
+    p = np.array([0.1, 110.0, 0.01, 110.0])
+    for _ in range(4):
+
+        def residuals(p: np.ndarray, spread: np.ndarray = spread) -> np.ndarray:
+            parts = []
+            for run in runs:
+                calculated = model(p, run)
+                parts += [(calculated[0] - run["xylose"]) / spread[0], (calculated[1] - run["furfural"]) / spread[1]]
+            return np.concatenate(parts)
+
+        p = least_squares(residuals, p, x_scale=np.abs(p)).x
+        plain = residuals(p) * 1.0
+        first = np.concatenate([np.r_[np.ones(len(r["t"]), bool), np.zeros(len(r["t"]), bool)] for r in runs])
+        spread = spread * np.array([np.std(plain[first]), np.std(plain[~first])])
+    return p
+
+
+# --- a thousand cases: a tank and a tube each, xylose -> furfural -> resin at other temperatures and flows ---
+def thousand(cases: np.ndarray, constants: np.ndarray, volume: float) -> np.ndarray:
+    """Conversion in a tank and a tube for rows of (temperature, flow); constants k1, E1, k2, E2 in SI at 438.15 K."""
+    found = []
+    feed = np.array([350.0, 0.0, 0.0, 0.0, 100.0])
+    matrix = np.array([[-1.0, 0.0], [1.0, -1.0], [3.0, 0.0], [0.0, 1.0], [0.0, 0.0]])
+    for temperature, flow in cases:
+        k = constants[[0, 2]] * np.exp(-constants[[1, 3]] / R * (1 / temperature - 1 / 438.15))
+
+        def rates(c: np.ndarray, k: np.ndarray = k) -> np.ndarray:
+            return matrix @ (k * c[:2] * c[4])
+
+        tank = fsolve(lambda c, q=flow, r=rates: q * (feed - c) + volume * r(c), feed, xtol=1e-10)
+        tube = solve_ivp(
+            lambda v, c, q=flow, r=rates: r(c) / q, (0, volume), feed, method="LSODA", rtol=RTOL, atol=4.5e-11
+        )
+        found.append([1 - tank[0] / 350.0, 1 - tube.y[0, -1] / 350.0])
+    return np.array(found)

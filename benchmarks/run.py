@@ -1,0 +1,105 @@
+"""Print one table of ratios: each piece of work against the hand-written script, both timed in this run.
+
+Not a test: nothing fails here. Times are the best of several turns, taken in turn so that both meet the same weather.
+"""
+
+from __future__ import annotations
+
+import sys
+import time
+from collections.abc import Callable
+from importlib.resources import files
+from pathlib import Path
+
+import numpy as np
+import sympy as sp
+
+sys.path.insert(0, str(Path(__file__).parent))
+
+import handwritten as hand
+import molino as mo
+from molino.core.balances.solve import integrate
+from molino.core.balances.system import ZERO, Balances, Case, State
+from molino.core.units import GAS_CONSTANT
+
+
+def adiabatic_case() -> Case:
+    """The six-state adiabatic case as raw balances."""
+    t, temperature = sp.Symbol("t"), sp.Symbol("T", positive=True)
+    c = sp.symbols("A B C D E", nonnegative=True)
+    factors, energies = sp.symbols("A1:5"), sp.symbols("E1:5")
+    heats, capacity = sp.symbols("H1:5"), sp.Symbol("rho_cp")
+    starts = sp.symbols("a0 b0 T0")
+    orders = [c[0] * c[1] / 1000, c[2], c[2] * c[1] / 1000, c[3]]
+    rates = sp.symbols("r1:5")
+    laws = [
+        a * sp.exp(-e / (GAS_CONSTANT * temperature)) * o for a, e, o in zip(factors, energies, orders, strict=True)
+    ]
+    rhs = [sum(int(n) * r for n, r in zip(row, rates, strict=True)) for row in hand.COEFFICIENTS]
+    rhs.append(-sum(h * r for h, r in zip(heats, rates, strict=True)) / capacity)
+    initial = [starts[0], starts[1], ZERO, ZERO, ZERO]
+    states = [State(str(s), s, "concentration", i, starts[0] + starts[1]) for s, i in zip(c, initial, strict=True)]
+    states.append(State("T", temperature, "temperature", starts[2], starts[2]))
+    parameters = (*factors, *energies, *heats, capacity, *starts)
+    balances = Balances(t, tuple(states), tuple(zip(rates, laws, strict=True)), tuple(rhs), parameters)
+    numbers = (*hand.FACTORS, *hand.ENERGIES, *hand.HEATS, hand.HEAT_CAPACITY, *hand.ADIABATIC_START[[0, 1, 5]])
+    return Case(balances, tuple(float(n) for n in numbers))
+
+
+def best(turns: int, *works: Callable[[], object]) -> list[float]:
+    """Shortest time of each piece of work, taken in turn."""
+    times = [[0.0] * 0 for _ in works]
+    for _ in range(turns):
+        for n, work in enumerate(works):
+            begin = time.perf_counter()
+            work()
+            times[n].append(time.perf_counter() - begin)
+    return [min(t) for t in times]
+
+
+def main() -> None:
+    rows = []
+    case = adiabatic_case()
+
+    def ours() -> np.ndarray:
+        return integrate(case, hand.ADIABATIC_TIMES, rtol=1e-8, atol=4e-12).states
+
+    difference = float(np.max(np.abs(ours() - hand.adiabatic()) / np.max(hand.adiabatic(), axis=0)))
+    rows.append(("one integration (6 states, 4 reactions, adiabatic)", best(15, ours, hand.adiabatic), difference))
+
+    job = mo.load_job(Path(str(files("molino.demo") / "valdeoro.toml")))
+    data = job.fits["kinetics"]
+    runs = [
+        {"T": r.T, "acid": r.initial["acid"] / 1000, "xylose0": r.initial["xylose"] / 1000, "t": r.times / 60,
+         "xylose": r.measured["xylose"] / 1000, "furfural": r.measured["furfural"] / 1000}
+        for r in data
+    ]  # fmt: skip
+    shown = np.array([e.shown()[0] for e in mo.fit(job.chemistry, data).estimates])
+    difference = float(np.max(np.abs(hand.fit_demo(runs) / shown - 1)))
+    rows.append(("the demo's fit (4 constants, 144 points)",
+                 best(2, lambda: mo.fit(job.chemistry, data), lambda: hand.fit_demo(runs)), difference))  # fmt: skip
+
+    fitted = mo.fit(job.chemistry, data).chemistry
+    temperatures, flows = np.linspace(430, 460, 40).tolist(), np.linspace(2e-3, 6e-3, 25).tolist()
+    cases = np.array([[t, q] for t in temperatures for q in flows])
+    values = [fitted.with_values({}).parameters[i].value for i in (0, 1, 3, 4)]
+    metric = mo.conversion("xylose")
+
+    def our_thousand() -> np.ndarray:
+        feed = mo.Feed({"xylose": 350.0, "acid": 100.0}, flow=4e-3, T=445.0)
+        vary = {"T": temperatures, "flow": flows}
+        both = [mo.StirredTank(fitted, feed, volume=4.0), mo.PlugFlow(fitted, feed, volume=4.0)]
+        return np.column_stack([mo.sweep(v, vary, [metric]).values[str(metric)].ravel() for v in both])
+
+    def by_hand() -> np.ndarray:
+        return hand.thousand(cases, np.array(values), 4.0)
+
+    difference = float(np.max(np.abs(our_thousand() - by_hand())))
+    rows.append(("1000 cases, a tank and a tube each", best(2, our_thousand, by_hand), difference))
+    print(f"{'work':<52}{'ours':>12}{'by hand':>12}{'ratio':>8}{'differ by':>12}")
+    for name, (own, other), difference in rows:
+        print(f"{name:<52}{own * 1e3:>9.1f} ms{other * 1e3:>9.1f} ms{other / own:>8.1f}{difference:>12.1e}")
+
+
+if __name__ == "__main__":
+    main()

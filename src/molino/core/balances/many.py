@@ -1,0 +1,125 @@
+"""Many cases of the same balances at once: columns of numbers where `solve` has single ones.
+
+All cases are integrated as one system whose Jacobian is a band of small blocks, so a thousand cost little more than a
+few. LSODA holds the largest weighted error of all states to the tolerance (A. C. Hindmarsh, 1983), hence each case too.
+"""
+
+from __future__ import annotations
+
+import warnings
+
+import numpy as np
+from scipy.integrate import ODEintWarning, odeint
+
+from molino.core.balances.compiled import compiled
+from molino.core.balances.solve import ATOL, RTOL, integrate, steady
+from molino.core.balances.system import Balances, Case
+
+_MOST_STEPS = 100_000
+
+
+def _columns(rows: list[np.ndarray | float], cases: int) -> np.ndarray:
+    """Generated outputs, arrays or single numbers, as an array of shape (outputs, cases)."""
+    full = np.empty((len(rows), cases))
+    for i, row in enumerate(rows):
+        full[i] = row
+    return full
+
+
+class _Many:
+    """Right-hand sides and Jacobians of many cases; states have shape (states, cases)."""
+
+    def __init__(self, balances: Balances, values: np.ndarray) -> None:
+        self.whole, self.balances, self.values = compiled(balances), balances, values
+        self.cases, self.n = len(values), len(balances.states)
+        self.parameters = list(values.T)
+        self.evaluate = self.whole.outputs(balances.rhs)(self.parameters)
+        self.entries = self.whole.jacobian.make_array(self.parameters)
+        self.pattern = np.array(self.whole.jacobian.pattern, dtype=int).reshape(-1, 2).T
+
+    def start(self) -> tuple[np.ndarray, np.ndarray]:
+        states = self.balances.states
+        make = self.whole.outputs((*(s.initial for s in states), *(s.scale for s in states)))
+        both = _columns(make(self.parameters)(np.zeros((self.n, self.cases)), 0.0), self.cases)
+        return both[: self.n], np.where(both[self.n :] > 0, both[self.n :], 1.0)
+
+    def rhs(self, y: np.ndarray, t: np.ndarray | float) -> np.ndarray:
+        return _columns(self.evaluate(y, t), self.cases)
+
+    def jacobian(self, y: np.ndarray, t: np.ndarray | float) -> np.ndarray:
+        """Nonzero entries, shape (entries, cases)."""
+        return _columns(self.entries(y, t), self.cases)
+
+
+def integrate_many(
+    balances: Balances, values: np.ndarray, ends: np.ndarray, *, rtol: float = RTOL, atol: float = ATOL
+) -> np.ndarray:
+    """Integrate each case from its initial state at 0 to its own end.
+
+    Parameters
+    ----------
+    balances : Balances
+    values : array, shape (cases, parameters)
+    ends : array, shape (cases,)
+
+    Returns
+    -------
+    array, shape (cases, states)
+
+    Raises
+    ------
+    SolveError
+        For the first case that cannot be integrated.
+    """
+    many = _Many(balances, values)
+    cases, n = many.cases, many.n
+    y0, scale = many.start()
+    row, column = many.pattern
+
+    def rhs(flat: np.ndarray, s: float) -> np.ndarray:
+        return np.asarray((many.rhs(flat.reshape(cases, n).T, s * ends) * ends).T.ravel())
+
+    def band(flat: np.ndarray, s: float) -> np.ndarray:
+        full = np.zeros((2 * n - 1, cases, n))
+        full[row - column + n - 1, :, column] = many.jacobian(flat.reshape(cases, n).T, s * ends) * ends
+        return full.reshape(2 * n - 1, cases * n)
+
+    with warnings.catch_warnings(), np.errstate(all="ignore"):
+        warnings.simplefilter("ignore", ODEintWarning)
+        y, info = odeint(
+            rhs, y0.T.ravel(), [0.0, 1.0], Dfun=band, ml=n - 1, mu=n - 1, rtol=rtol, atol=atol * scale.T.ravel(),
+            full_output=True, mxstep=_MOST_STEPS,
+        )  # fmt: skip
+    if info["message"] == "Integration successful." and np.isfinite(y[-1]).all():
+        return np.asarray(y[-1].reshape(cases, n))
+    single = [integrate(Case(balances, tuple(row)), [0.0, end]) for row, end in zip(values.tolist(), ends, strict=True)]
+    return np.array([solution.states[-1] for solution in single])
+
+
+def steady_many(balances: Balances, values: np.ndarray, time_scales: np.ndarray) -> np.ndarray:
+    """The steady state of each case, shape (cases, states), as `solve.steady` finds it for one.
+
+    All start-ups are followed together over eight time scales, then Newton's method with the exact Jacobian takes each
+    to its root. A case that does not settle so is handed to `solve.steady`.
+    """
+    many = _Many(balances, values)
+    _, scale = many.start()
+    near = np.maximum(integrate_many(balances, values, 8 * time_scales, rtol=1e-5, atol=1e-8).T, 0.0)
+    y = near.copy()
+    row, column = many.pattern
+    full = np.zeros((many.cases, many.n, many.n))
+    with np.errstate(all="ignore"):
+        for _ in range(12):
+            full[:, row, column] = many.jacobian(y, 0.0).T
+            try:
+                step = np.linalg.solve(full, many.rhs(y, 0.0).T[:, :, None])[:, :, 0].T
+            except np.linalg.LinAlgError:
+                break
+            y = y - step
+            if np.max(np.abs(step) / scale) < 1e-14:
+                break
+        residual = np.max(np.abs(many.rhs(y, 0.0)) * time_scales / scale, axis=0)
+        close = np.all(np.abs(y - near) <= 0.02 * scale, axis=0) & np.all(y >= -1e-9 * scale, axis=0)
+    for i in np.flatnonzero(~(close & (residual < 1e-9))):
+        y[:, i] = steady(Case(balances, tuple(values[i].tolist())), float(time_scales[i]))[0]
+    return np.asarray(y.T)

@@ -1,0 +1,144 @@
+"""`sweep`: the same vessel under many conditions at once."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from molino.core import units
+from molino.core.balances.compiled import compiled
+from molino.core.balances.many import integrate_many, steady_many
+from molino.core.errors import Faults, InputError, nearest
+from molino.core.vessels.base import FLOW, VOLUME, Vessel
+from molino.core.vessels.metrics import Metric, parse_metric
+from molino.core.vessels.stirred_tank import StirredTank
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+
+@dataclass(frozen=True, eq=False)
+class Sweep:
+    """Metrics of a vessel over a grid of conditions.
+
+    `conditions` holds what was varied, each value as it was given; `values` each metric in SI, shape (conditions of
+    the first, of the second, ...).
+    """
+
+    vessel: Vessel
+    conditions: Mapping[str, Sequence[Any]]
+    values: Mapping[str, np.ndarray]
+    metrics: tuple[Metric, ...]
+
+    def table(self) -> pd.DataFrame:
+        """One row a combination: conditions as given, metrics with units in the headings."""
+        import pandas as pd
+
+        rows = list(itertools.product(*self.conditions.values()))
+        columns: dict[str, Any] = {name: [row[i] for row in rows] for i, name in enumerate(self.conditions)}
+        for metric in self.metrics:
+            heading = self.vessel.display.heading(str(metric), metric.kind)
+            columns[heading] = self.vessel.display.number(self.values[str(metric)].ravel(), metric.kind)
+        return pd.DataFrame(columns)
+
+    def __str__(self) -> str:
+        return self.table().to_string(index=False, float_format=lambda x: f"{x:.4g}")
+
+
+def sweep(vessel: Vessel, vary: Mapping[str, Sequence[Any]], metrics: Sequence[Metric | str]) -> Sweep:
+    """Run a vessel under every combination of conditions.
+
+    All combinations are integrated together, as one banded system (tanks: brought to steady state together), so that
+    a thousand cost little more than a few.
+
+    Parameters
+    ----------
+    vessel : Batch, StirredTank or PlugFlow
+    vary : mapping of condition to values
+        A field of the vessel ("T", "volume", "length", "time"), the "flow" of its feed, the concentration of a species
+        in feed or charge ("[xylose]"), or a constant of the chemistry ("dehydration.k", in SI).
+    metrics : sequence of Metric or str
+
+    Raises
+    ------
+    InputError
+        With everything that is wrong; SolveError if a combination cannot be computed.
+    """
+    vessel.require_known()
+    faults = Faults()
+    asked = []
+    for text in metrics:
+        with faults.at("sweep"):
+            asked.append(parse_metric(text) if isinstance(text, str) else text)
+            asked[-1].expression(vessel.chemistry.structure, vessel.written)
+    if not vary or not asked:
+        faults.add("sweep", "nothing to vary, or no metric", "give conditions with their values, and metrics")
+    base = _row(vessel)
+    changed: list[list[np.ndarray]] = []
+    for name, given in vary.items():
+        rows = []
+        for value in given:
+            with faults.at(f"sweep, {name}"):
+                rows.append(_row(_under(vessel, name, value)))
+        changed.append(rows)
+    faults.raise_any()
+    touched = [np.any([row != base for row in rows], axis=0) for rows in changed]
+    shape = tuple(len(rows) for rows in changed)
+    if np.any(np.sum(touched, axis=0) > 1):  # conditions that meet in one number: length and diameter, say
+        combined = [_combination(vessel, dict(zip(vary, c, strict=True))) for c in itertools.product(*vary.values())]
+        table = np.array([_row(v) for v in combined])
+    else:
+        table = np.broadcast_to(base, (*shape, len(base))).copy()
+        for axis, (rows, own) in enumerate(zip(changed, touched, strict=True)):
+            along = np.array(rows)[:, own]
+            table[..., own] = along.reshape([-1 if i == axis else 1 for i in range(len(shape))] + [along.shape[1]])
+        table = table.reshape(-1, len(base))
+    values, ends = table[:, :-1], table[:, -1]
+    balances = vessel.written.balances
+    if isinstance(vessel, StirredTank):
+        volume, flow = (values[:, balances.parameters.index(symbol)] for symbol in (VOLUME, FLOW))
+        states = steady_many(balances, values, volume / flow)
+    else:
+        states = integrate_many(balances, values, ends)
+    expressions = tuple(m.expression(vessel.chemistry.structure, vessel.written) for m in asked)
+    with np.errstate(all="ignore"):
+        found = compiled(balances).outputs(expressions)(list(values.T))(states.T, ends)
+    shaped = {
+        str(m): np.broadcast_to(np.asarray(f, float), len(table)).reshape(shape)
+        for m, f in zip(asked, found, strict=True)
+    }
+    return Sweep(vessel, {name: list(given) for name, given in vary.items()}, shaped, tuple(asked))
+
+
+def _row(vessel: Vessel) -> np.ndarray:
+    """Every number of a vessel, and where it ends, as one row."""
+    return np.array([*vessel.case.values, vessel.end])
+
+
+def _combination(vessel: Vessel, conditions: Mapping[str, Any]) -> Vessel:
+    for name, value in conditions.items():
+        vessel = _under(vessel, name, value)
+    return vessel
+
+
+def _under(vessel: Vessel, name: str, value: Any) -> Vessel:
+    """The vessel under another condition."""
+    feed = getattr(vessel, "feed", None)
+    constants = [p.name for p in vessel.chemistry.parameters]
+    if name in constants:
+        return vessel.with_(chemistry=vessel.chemistry.with_values({name: units.read(value).si}))
+    if name.startswith("[") and name.endswith("]"):
+        species = name[1:-1]
+        contents = {**(feed.contents if feed is not None else vessel.charge), species: value}  # type: ignore[attr-defined]
+        return vessel.with_(feed=replace(feed, contents=contents)) if feed else vessel.with_(charge=contents)
+    if name == "flow" and feed is not None:
+        return vessel.with_(feed=replace(feed, flow=value))
+    fields: dict[str, Any] = {size: None for size in vessel.sizes if name in vessel.sizes}
+    known = ["T", "diameter", "tubes", "flow", *vessel.sizes, *constants]
+    if name not in ("T", "volume", "diameter", "tubes", *vessel.sizes):
+        raise InputError(f"'{name}' cannot be varied", vessel.label, nearest(name, known))
+    return vessel.with_(**{**fields, name: value})

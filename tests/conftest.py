@@ -1,0 +1,59 @@
+"""What the tests share: the demo's job, its fit, and a command line to type at."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Callable
+from importlib.resources import files
+from pathlib import Path
+
+import pytest
+from typer.testing import CliRunner, Result
+
+import molino as mo
+from molino.core.fitting.result import Fit
+from molino.desk.cli import app
+from molino.desk.job.load import Job
+
+DEMO = Path(str(files("molino.demo")))
+
+
+@pytest.fixture(scope="session")
+def job() -> Job:
+    return mo.load_job(DEMO / "valdeoro.toml")
+
+
+@pytest.fixture(scope="session")
+def fitted(job: Job) -> Fit:
+    return mo.fit(job.chemistry, job.fits["kinetics"])
+
+
+@pytest.fixture
+def folder(tmp_path: Path) -> Path:
+    """The demo's job and data in a folder that a test may spoil."""
+    for name in ("valdeoro.toml", "cob-liquor.csv"):
+        shutil.copy(DEMO / name, tmp_path / name)
+    return tmp_path
+
+
+@pytest.fixture
+def molino() -> Callable[..., Result]:
+    """Type `molino ...` and get exit code, stdout and stderr; an exception that is not told in words fails the test."""
+
+    def typed(*words: object) -> Result:
+        result = CliRunner().invoke(app, [str(w) for w in words], terminal_width=100)
+        if result.exception is not None and not isinstance(result.exception, SystemExit):
+            raise result.exception
+        assert "Traceback" not in result.output
+        return result
+
+    return typed
+
+
+def spoil(path: Path, *changes: tuple[str, str]) -> None:
+    """Replace texts in a file; each must be there."""
+    text = path.read_text()
+    for old, new in changes:
+        assert old in text, old
+        text = text.replace(old, new)
+    path.write_text(text)

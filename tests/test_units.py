@@ -1,0 +1,119 @@
+"""Quantities: what a person writes, and what is made of it."""
+
+from __future__ import annotations
+
+import pint
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import molino as mo
+from molino.core import units
+
+WRITTEN = [
+    ("0.35 mol/L", "concentration", 350.0),
+    ("1.2e-3 mol/L", "concentration", 1.2),
+    ("0.35 M", "concentration", 350.0),
+    ("12 m3/h", "volumetric flow", 12 / 3600),
+    ("12 m³/h", "volumetric flow", 12 / 3600),
+    ("12m^3/h", "volumetric flow", 12 / 3600),
+    ("165 degC", "temperature", 438.15),
+    ("165 °C", "temperature", 438.15),
+    ("-40 degF", "temperature", 233.15),
+    ("80 mm", "diameter", 0.08),
+    ("15 kcal/mol", "energy per amount", 62760.0),
+    ("120 kJ mol-1", "energy per amount", 120e3),
+    ("3 bar", "pressure", 3e5),
+    ("3 h", "time", 10800.0),
+    ("4 kmol/h", "molar flow", 4000 / 3600),
+    ("90 %", "number", 0.9),
+    (7, "time", 7.0),
+    ("7", "time", 7.0),
+]
+
+RATE_CONSTANTS = [
+    ("0.02 L/mol/min", 0.02e-3 / 60),
+    ("0.02 L mol-1 min-1", 0.02e-3 / 60),
+    ("0.2 1/min", 0.2 / 60),
+    ("0.2/min", 0.2 / 60),
+    ("3 (L/mol)^2/s", 3e-6),
+    ("2 mol^0.5/L^0.5/s", 2 * 1000**0.5),
+    ("5 mol/L/min", 5000 / 60),
+]
+
+
+@pytest.mark.parametrize(("text", "kind", "si"), WRITTEN)
+def test_what_is_written_is_read(text: object, kind: str, si: float) -> None:
+    assert units.read(text, kind).si == pytest.approx(si, rel=1e-12)
+
+
+@pytest.mark.parametrize(("text", "si"), RATE_CONSTANTS)
+def test_rate_constants_of_any_order(text: str, si: float) -> None:
+    assert units.read(text).si == pytest.approx(si, rel=1e-12)
+
+
+def test_quantities_of_another_registry() -> None:
+    other = pint.UnitRegistry()
+    assert units.read(other.Quantity(165, "degC"), "temperature").si == pytest.approx(438.15)
+    assert units.read(other.Quantity(12, "m**3/hour"), "volumetric flow").si == pytest.approx(12 / 3600)
+
+
+@given(
+    st.floats(-1e6, 1e6),
+    st.sampled_from(["degC", "degF", "K", "mol/L", "L/mol/min", "kcal/mol", "m3/h", "bar", "1/min", "mm"]),
+)
+def test_a_value_comes_back_in_the_unit_it_came_in(number: float, unit: str) -> None:
+    value = units.read(f"{number!r} {unit}")
+    assert value.to(unit) == pytest.approx(number, rel=1e-9, abs=1e-9)
+    assert value.quantity.to(units.registry().parse_units(units._spell_out(unit))).magnitude == pytest.approx(
+        number, rel=1e-9, abs=1e-9
+    )
+
+
+WRONG = [
+    ("80 kg", "diameter", "kg is a unit of mass", "80 mm"),
+    ("165 C", "temperature", "not a temperature", "did you mean 'degC'"),
+    ("0.2 1/min", "concentration", "first-order rate constant", "0.35 mol/L"),
+    ("5 furlings", "length", "unknown unit 'furlings'", "mol/L"),
+    ("0,35 mol/L", "concentration", "not a quantity", "decimal point"),
+    ("much", "time", "not a quantity", "number and its unit"),
+    ("9 9^9^9^9^9", "time", "is not a unit", "mol/L"),
+    (float("nan"), "time", "not a finite number", "3 h"),
+    (True, "time", "not a quantity", "3 h"),
+    ([3], "time", "not a quantity", "3 h"),
+]
+
+
+@pytest.mark.parametrize(("text", "kind", "what", "advice"), WRONG)
+def test_what_cannot_be_read_is_told_with_a_way_out(text: object, kind: str, what: str, advice: str) -> None:
+    with pytest.raises(mo.InputError) as told:
+        units.read(text, kind, "here")
+    (fault,) = told.value.faults
+    assert fault.where == "here"
+    assert what in fault.what
+    assert advice in fault.advice
+
+
+def test_signs_and_zero() -> None:
+    with pytest.raises(mo.InputError, match="must be above zero"):
+        units.positive("0 h", "time", "time")
+    with pytest.raises(mo.InputError, match="absolute"):
+        units.positive("-300 degC", "temperature", "T")
+    assert units.positive("0 mol/L", "concentration", "A", zero=True).si == 0
+
+
+def test_results_are_shown_in_the_units_that_came_in() -> None:
+    chemistry = mo.Chemistry(mo.Reaction("A -> B", k="0.5 1/h"))
+    run = mo.Batch(chemistry, {"A": "2 mol/L"}, volume="3 L").run("90 min", points=3)
+    assert list(run.table().columns) == ["time [min]", "A [mol/L]", "B [mol/L]", "rate of r1 [mol/L/min]"]
+    assert run.table()["time [min]"].iloc[-1] == pytest.approx(90)
+    assert run.residence_time.to("h").magnitude == pytest.approx(1.5)
+    assert run.final["A"].units == units.registry().parse_units("mol/L")
+    shown = mo.Batch(chemistry, {"A": "2 mol/L"}, show={"time": "h", "concentration": "kmol/m3"}).run("90 min")
+    assert "A [kmol/m3]" in shown.table().columns
+
+
+def test_a_study_without_units_stays_without() -> None:
+    run = mo.Batch(mo.Chemistry(mo.Reaction("A -> B", k=0.2)), {"A": 1.0}).run(40)
+    assert list(run.table().columns) == ["time", "A", "B", "rate of r1"]
+    assert "mol" not in str(run)

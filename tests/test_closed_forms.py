@@ -190,7 +190,9 @@ def test_targets_out_of_reach_say_how_far_one_gets() -> None:
     with pytest.raises(mo.UnreachableError, match="the most is 1"):
         mo.size(batch, "conversion of A", 1.2)
     with pytest.raises(mo.UnreachableError, match="equilibrium") as told:
-        mo.size(mo.PlugFlow(mo.Chemistry(KNOWN["reversible"].reactions), mo.Feed(ONLY_A, flow=1)), "conversion of A", 0.9)
+        mo.size(
+            mo.PlugFlow(mo.Chemistry(KNOWN["reversible"].reactions), mo.Feed(ONLY_A, flow=1)), "conversion of A", 0.9
+        )
     assert told.value.best == pytest.approx(K / (K + K2), rel=1e-6)
     with pytest.raises(mo.UnreachableError, match="other way"):
         mo.size(batch, "concentration of A", 2.5)

@@ -213,7 +213,11 @@ def expect(text: str, kind: str, name: str = "", given: str | None = None) -> Un
     found, wanted = unit(text), unit(SI_UNITS[kind])
     if found.dimension != wanted.dimension:
         said = given if given is not None else text
-        advice = f"give {article(kind)}, like '{EXAMPLES[kind]}'" if kind != "number" else "give a plain number, without unit"
+        advice = (
+            f"give {article(kind)}, like '{EXAMPLES[kind]}'"
+            if kind != "number"
+            else "give a plain number, without unit"
+        )
         if kind == "temperature" and text.strip() in _LIKELY:
             advice = f"did you mean '{_LIKELY[text.strip()]}'?"
         raise UnitError(

@@ -225,7 +225,7 @@ def _search(vessel: Vessel, windows: Iterator[Window], metric: Metric, target: f
         if len(crossed):
             i = int(crossed[0])
             found = float(sizes[0]) if i == 0 else _refine(window, metric, target, float(sizes[i - 1]), float(sizes[i]))
-            behind = np.array(seen[-200:] + [*zip(sizes[:i].tolist(), values[:i].tolist(), strict=True)])
+            behind = np.array([*seen[-200:], *zip(sizes[:i].tolist(), values[:i].tolist(), strict=True)])
             before = float(np.interp(found / 1.5, behind[:, 0], behind[:, 1])) if len(behind) else -np.inf
             if abs(target - before) < _ASYMPTOTE * max(1.0, abs(target)):
                 seen.append((found, target))  # rounding alone took it over the line

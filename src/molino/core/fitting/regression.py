@@ -193,6 +193,11 @@ def fit(
     return _result(chemistry, data, free, scale, variables, points, responses, evaluations)
 
 
+def check_data(chemistry: Chemistry, data: Experiments) -> None:
+    """Raise InputError with everything that keeps data and the unknowns of a chemistry from fitting together."""
+    _prepare(chemistry, data, chemistry.unknowns)
+
+
 def _prepare(
     chemistry: Chemistry, data: Experiments, free: Sequence[Parameter]
 ) -> tuple[list[_Sample], tuple[str, ...]]:

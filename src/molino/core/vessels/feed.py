@@ -85,10 +85,13 @@ def check_contents(given: Iterable[str], chemistry: Chemistry, place: str) -> No
     for name in sorted(names - set(chemistry.names)):
         faults.add(place, f"'{name}' is not a species of the chemistry", nearest(name, chemistry.names))
     formed = {name for r in chemistry.reactions for name in r.equation.species}
+    asking: dict[str, list[str]] = {}
     for reaction in chemistry.reactions:
         for name in sorted(reaction.asks - names - formed):
-            said = f"there is no '{name}', which the rate law of {reaction.name} asks for"
-            faults.add(place, said, f"give it; write {name} = 0 if there is none")
+            asking.setdefault(name, []).append(str(reaction.name))
+    for name, reactions in asking.items():
+        said = f"there is no '{name}', which the rate law of {' and '.join(reactions)} asks for"
+        faults.add(place, said, f"give it; write {name} = 0 if there is none")
     if not faults.found and not _can_start(chemistry, names):
         missing = {name for r in chemistry.reactions for name, _ in r.equation.left} - names
         faults.add(place, "no reaction can start from what is given", f"add {', '.join(sorted(missing))}")

@@ -18,6 +18,7 @@ from molino.core.chemistry.network import Chemistry, Reaction
 from molino.core.chemistry.species import Species
 from molino.core.errors import Fault, Faults, InputError, nearest
 from molino.core.fitting.experiments import Experiments, as_experiments
+from molino.core.fitting.regression import check_data
 from molino.core.units import Value
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.batch import Batch
@@ -246,6 +247,8 @@ class _Builder:
         for name, fit in self.file.fit.items():
             with self.at(f"[fit.{name}]"):
                 fits[name] = self.data_of(fit, data)
+                if chemistry is not None:
+                    check_data(chemistry, fits[name])
         sizes, compares = self.tasks()
         start_ups = {}
         for name, vessel in self.file.vessels.items():

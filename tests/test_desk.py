@@ -1,0 +1,293 @@
+"""The desk as a user meets it: commands, job files, tables, figures, examples."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+import pytest
+from typer.testing import Result
+
+import molino as mo
+from conftest import DEMO, spoil
+from molino.core.fitting.result import Fit
+from molino.demo import make_data
+from molino.desk.job.load import Job
+from molino.desk.tables.write import whole
+
+Typed = Callable[..., Result]
+ROOT = Path(__file__).parent.parent
+
+
+def test_the_demo_walks_the_whole_job(molino: Typed, tmp_path: Path) -> None:
+    target = tmp_path / "mill"
+    first = molino("demo", target)
+    assert first.exit_code == 0
+    for step in ("check", "fit", "run", "size", "compare"):
+        assert f"molino {step} " in first.output
+    assert "no faults found" in first.output
+    assert "out of line" not in first.output
+    assert "standard deviations off" in first.output
+    results = {path.name for path in (target / "results").iterdir()}
+    for wanted in ("fit.json", "fit-kinetics.xlsx", "fit-kinetics-constants.csv", "fit-kinetics.png", "run-coil.csv",
+                   "run-coil.png", "run-tank-start-up.png", "size.json", "compare-plant.csv", "compare-plant.png"):  # fmt: skip
+        assert wanted in results
+    assert not [name for name in results if name.startswith(".")]
+
+    constants = pd.read_csv(target / "results" / "fit-kinetics-constants.csv").set_index("constant")
+    for name, true in make_data.TRUTH.items():
+        assert constants.loc[name, "95 % low"] < true < constants.loc[name, "95 % high"]
+    profile = pd.read_excel(target / "results" / "run.xlsx", sheet_name="coil")
+    assert profile.columns[0] == "length [m]"
+    assert profile["xylose [mol/L]"].iloc[0] == pytest.approx(0.35)
+    assert profile["xylose [mol/L]"].is_monotonic_decreasing
+    side_by_side = pd.read_csv(target / "results" / "compare-plant.csv").set_index("vessel")
+    assert side_by_side["conversion of xylose"].to_numpy() == pytest.approx(0.9, rel=1e-8)
+    assert side_by_side.loc["tank", "volume [m3]"] > 3 * side_by_side.loc["coil", "volume [m3]"]
+    sizes = json.loads((target / "results" / "size.json").read_text())["sizes"]
+    assert sizes["coil"]["interval_95"][0] < sizes["coil"]["value"] < sizes["coil"]["interval_95"][1]
+    assert max(sizes["coil"]["run"]["closure"].values()) < 1e-9
+
+    assert molino("demo", target).exit_code == 0  # again, over its own files
+    spoil(target / "valdeoro.toml", ("T = 175", "T = 180"))
+    changed = molino("demo", target)
+    assert changed.exit_code == 2
+    assert "has been changed" in changed.output
+    assert "T = 180" in (target / "valdeoro.toml").read_text()
+
+
+@pytest.mark.parametrize("command", ["check", "fit", "run", "size", "compare"])
+def test_json_is_all_that_is_printed(molino: Typed, folder: Path, command: str) -> None:
+    result = molino(command, folder / "valdeoro.toml", "--json")
+    assert result.exit_code == 0
+    said = json.loads(result.stdout)
+    assert said["job"] == "valdeoro.toml"
+    if command != "check":
+        assert json.loads((folder / "results" / f"{command}.json").read_text()) == said
+    if command == "fit":
+        assert said["fits"]["kinetics"]["constants"]["dehydration.k"]["unit"] == "L/mol/min"
+        (odd,) = said["fits"]["kinetics"]["out_of_line"]
+        assert odd["run"] == "B4"
+
+
+def test_steps_agree_with_python(molino: Typed, folder: Path, job: Job, fitted: Fit) -> None:
+    said = json.loads(molino("size", folder / "valdeoro.toml", "--json").stdout)["sizes"]["coil"]
+    coil = job.with_chemistry(fitted.chemistry)["coil"]
+    by_python = mo.size(coil, mo.conversion("xylose"), reach=0.9)
+    assert said["value"] == pytest.approx(by_python.value, rel=1e-9)
+    one = json.loads(molino("run", folder / "valdeoro.toml", "--vessel", "tank", "--json").stdout)["vessels"]
+    assert list(one) == ["tank", "tank start-up"]
+    assert one["tank"]["steady"] is True
+    assert molino("run", folder / "valdeoro.toml", "--vessel", "tnak").exit_code == 2
+
+
+def test_a_point_left_out_by_the_job_is_listed(molino: Typed, folder: Path) -> None:
+    spoil(folder / "valdeoro.toml", ("# leave_out", "leave_out"))
+    result = molino("fit", folder / "valdeoro.toml")
+    assert "left out, as the job says: run B4, 49 min, furfural" in result.output
+    assert "standard deviations off" not in result.output
+
+
+EMPTY = "\n"
+FIRST = "B1,150,0.20,0.10,20,"
+WRONG_JOBS = {
+    "a wrong unit": ([("80 mm", "80 kg")], ["[vessels.coil], diameter", "kg is a unit of mass", "80 mm"]),
+    "an unknown unit": ([("80 mm", "80 mn")], ["[vessels.coil], diameter", "unknown unit 'mn'"]),
+    "a misspelt species": ([("{ xylose = 0.35", "{ xylos = 0.35")], ["[feeds.liquor]", "did you mean 'xylose'"]),
+    "a missing catalyst": ([(", acid = 0.10", "")], ["[feeds.liquor]", "no 'acid'", "acid = 0"]),
+    "a missing feed": ([('"liquor"\nvolume = 8', '"licor"\nvolume = 8')], ["[vessels.tank]", "no feed 'licor'", "'liquor'"]),
+    "a missing flow": ([("flow = 12\n", "")], ["[feeds.liquor]", "'flow' is missing"]),
+    "a negative concentration": ([("acid = 0.10 }", "acid = -0.10 }")], ["acid", "must not be negative"]),
+    "a reaction out of balance": ([("3 water", "2 water")], ["[reactions.dehydration]", "it balances with 3 water"]),
+    "a formula that is none": ([("k*[xylose]*[acid]", "k*[xylose*[acid]")], ["[reactions.dehydration]", "character 3"]),
+    "a constant of a wrong unit": ([("0.1 L/mol/min", "0.1 1/min")], ["[reactions.dehydration]", "give k in L/mol/min"]),
+    "a constant without unit": ([('"0.1 L/mol/min"', "0.1")], ["[reactions.dehydration]", "L/mol/min"]),
+    "a misspelt key": ([("diameter", "diametre")], ["[vessels.coil]", "'diametre'", "did you mean 'diameter'"]),
+    "a misspelt table": ([("[size.coil]", "[sise.coil]")], ["'sise'", "did you mean 'size'"]),
+    "a kind of vessel that is none": ([('"batch"', '"bach"')], ["[vessels.cooker]", "did you mean 'batch'"]),
+    "a metric that is none": ([('"conversion of xylose"\nreach', '"conv of xylose"\nreach')], ["[size.coil]", "conversion of A"]),
+    "a size said twice": ([("length = 150", "length = 150\nvolume = 3")], ["[vessels.coil]", "length and volume", "give one"]),
+    "a length without diameter": ([('diameter = "80 mm"\n', "")], ["[vessels.coil]", "no diameter"]),
+    "half a tube": ([("tubes = 4", "tubes = 1.5")], ["[vessels.coil]", "tubes"]),
+    "no temperature": ([("T = 175\n", "")], ["[vessels.coil]", "no temperature", "give T"]),
+    "colder than can be": ([("T = 175\n", "T = -300\n")], ["[feeds.liquor]", "must be above zero"]),
+    "data that are not there": ([("cob-liquor.csv", "liquor.csv")], ["[data.liquor]", "no such file", "cob-liquor.csv"]),
+    "a fit of no data": ([('data = "liquor"', 'data = "lab"')], ["[fit.kinetics]", "no data 'lab'"]),
+    "no way to the constants": ([('[fit.kinetics]\ndata = "liquor"', "")], ["dehydration.k", "[fit.NAME]"]),
+    "not TOML": ([("title =", "title")], ["not readable as TOML", "line 4"]),
+    "an empty data file": ({"cob-liquor.csv": EMPTY}, ["[data.liquor]", "the file is empty", "time [min]"]),
+    "headings alone": ({"cob-liquor.csv": "time [min],xylose [mol/L]\n"}, ["no data"]),
+    "text among numbers": ({"cob-liquor.csv": (FIRST, "B1,150,0.20,0.10,soon,")}, ["line 2", "time [min]", "'soon' is not a number"]),
+    "a negative measurement": ({"cob-liquor.csv": (FIRST, FIRST + "-")}, ["line 2", "xylose [mol/L]", "negative concentration"]),
+    "a temperature that changes": ({"cob-liquor.csv": (FIRST, "B1,151,0.20,0.10,20,")}, ["run B1", "'T [degC]' changes"]),
+    "time that stands still": ({"cob-liquor.csv": (FIRST, "B1,150,0.20,0.10,40,")}, ["run B1", "does not rise at sample 2"]),
+    "a heading of a wrong unit": ({"cob-liquor.csv": ("xylose [mol/L],f", "xylose [min],f")}, ["column 'xylose [min]'", "time"]),
+    "a stray column": ({"cob-liquor.csv": ("furfural [mol/L]", "furfurol [mol/L]")}, ["'furfurol' is not a species", "'furfural'"]),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", WRONG_JOBS)
+def test_each_wrong_job_gets_its_own_message(molino: Typed, folder: Path, name: str) -> None:
+    changes, parts = WRONG_JOBS[name]
+    if isinstance(changes, dict):
+        for file, change in changes.items():
+            if isinstance(change, str):
+                (folder / file).write_text(change)
+            else:
+                spoil(folder / file, change)
+    else:
+        spoil(folder / "valdeoro.toml", *changes)
+    result = molino("check", folder / "valdeoro.toml", "--json")
+    assert result.exit_code == 2, result.output
+    (fault,) = json.loads(result.stdout)["errors"]
+    told = f"{fault['where']}: {fault['what']} -> {fault['advice']}"
+    for part in parts:
+        assert part in told
+    in_words = molino("check", folder / "valdeoro.toml")
+    assert in_words.exit_code == 2
+    assert " ".join(fault["what"].split()) in " ".join(in_words.stderr.split())
+    assert not (folder / "results").exists()
+
+
+def test_faults_of_every_kind_are_told_together(molino: Typed, folder: Path) -> None:
+    spoil(
+        folder / "valdeoro.toml",
+        ("3 water", "2 water"), ("T = 175\n", 'T = "175 kg"\n'), ("diameter", "diametre"), ("[units] ", "[units]"),
+        ('concentration = "mol/L"', 'concentration = "mol/h"'),
+    )  # fmt: skip
+    spoil(folder / "cob-liquor.csv", (FIRST, "B1,150,0.20,0.10,soon,"))
+    told = json.loads(molino("check", folder / "valdeoro.toml", "--json").stdout)["errors"]
+    assert len(told) == 5
+    for table in ("reactions.dehydration", "feeds.liquor", "vessels.coil", "units", "data.liquor"):
+        assert any(f"[{table}]" in fault["where"] for fault in told), table
+
+
+def test_a_target_out_of_reach_keeps_the_others(molino: Typed, folder: Path) -> None:
+    spoil(
+        folder / "valdeoro.toml",
+        ('vessel = "tank"\nmetric = "conversion of xylose"\nreach = 0.9',
+         'vessel = "tank"\nmetric = "yield of furfural on xylose"\nreach = 0.9'),
+    )  # fmt: skip
+    result = molino("size", folder / "valdeoro.toml")
+    assert result.exit_code == 1
+    assert "out of reach: the most is 0.5" in " ".join(result.stderr.split())
+    assert set(json.loads((folder / "results" / "size.json").read_text())["sizes"]) == {"cooker", "coil"}
+
+
+def test_bare_numbers_mean_what_the_units_table_says(job: Job) -> None:
+    coil = job.vessels["coil"]
+    assert isinstance(coil, mo.PlugFlow)
+    assert coil.feed.flow.si == pytest.approx(12 / 3600)
+    assert coil.feed.T.si == pytest.approx(448.15)
+    assert coil.feed.concentrations["xylose"] == pytest.approx(350)
+    assert coil.length.si == 150
+    assert job.chemistry.parameters[2].value == pytest.approx(438.15)
+
+
+def write_table(path: Path, header: str, *rows: str) -> Path:
+    path.write_text("\n".join([header, *rows]) + "\n", encoding="utf-8")
+    return path
+
+
+def test_tables_of_measurements_in_every_shape(tmp_path: Path) -> None:
+    comma = write_table(tmp_path / "a.csv", "time [min],T [degC],A [mol/L]", "0,20,1.5", "1,20,", "2,,0.5")
+    semicolon = write_table(
+        tmp_path / "b.csv", "\ufefftime [min]; T [degC];A [mol/L]", "0;20;1,5", "1;20;", "", "2;;0,5"
+    )
+    sheet = tmp_path / "c.xlsx"
+    frame = pd.DataFrame({"time [min]": [0, 1, 2], "T [degC]": [20, 20, None], "A [mol/L]": [1.5, None, 0.5]})
+    with pd.ExcelWriter(sheet) as book:
+        frame.to_excel(book, sheet_name="lab", index=False)
+    for read in (mo.read_experiments(comma), mo.read_experiments(semicolon), mo.read_experiments(sheet, "lab")):
+        (run,) = read
+        assert run.times == pytest.approx([0, 60, 120])
+        assert pytest.approx(293.15) == run.T
+        assert run.measured["A"] == pytest.approx([1500, np.nan, 500], nan_ok=True)
+        assert run.observed("A").tolist() == [False, False, True]
+    for wrong in (tmp_path / "none.csv", write_table(tmp_path / "d.csv", "time [min],time [s],A", "1,2,3")):
+        with pytest.raises(mo.InputError):
+            mo.read_experiments(wrong)
+    with pytest.raises(mo.InputError, match="cannot be read"):
+        mo.read_experiments(sheet, "office")
+
+
+def test_a_file_is_written_whole_or_not_at_all(tmp_path: Path) -> None:
+    target = tmp_path / "deep" / "result.csv"
+    with whole(target) as temporary:
+        temporary.write_text("sound")
+    with pytest.raises(OSError, match="disk"), whole(target) as temporary:  # noqa: PT012
+        temporary.write_text("half")
+        raise OSError("disk full")
+    assert target.read_text() == "sound"
+    assert [p.name for p in target.parent.iterdir()] == ["result.csv"]
+
+
+def test_figures_show_what_was_measured_and_calculated(job: Job, fitted: Fit) -> None:
+    figure = mo.figures.fit(fitted)
+    panels = [axes for axes in figure.axes if axes.get_visible()]
+    assert len(panels) == 6
+    assert panels[0].get_ylabel() == "concentration [mol/L]"
+    assert any(text.get_text() == "out of line" for text in panels[3].texts)
+    for axes, run in zip(panels, fitted.experiments, strict=True):
+        top = axes.get_ylim()[1]
+        assert top > max(np.nanmax(v) for v in run.measured.values()) / 1000
+    vessels = job.with_chemistry(fitted.chemistry)
+    profile = mo.figures.profile(vessels["coil"].outcome())
+    assert profile.axes[1].get_xlabel() == "length [m]"
+    assert profile.axes[1].get_ylabel() == "rate [mol/L/min]"
+    with pytest.raises(mo.InputError, match="no profile"):
+        mo.figures.profile(vessels["tank"].outcome())
+    compared = mo.compare([vessels["coil"], vessels["tank"]], ["conversion of xylose"])
+    bars = mo.figures.comparison(compared).axes[2]
+    assert [bar.get_width() for bar in bars.patches] == pytest.approx(
+        [v["conversion of xylose"] for v in compared.values]
+    )
+
+
+@pytest.mark.parametrize("example", sorted(p.name for p in (ROOT / "examples").glob("*.py")))
+def test_examples_run(example: str, tmp_path: Path) -> None:
+    words = [sys.executable, str(ROOT / "examples" / example)] + (["6"] if "coverage" in example else [])
+    done = subprocess.run(words, cwd=tmp_path, capture_output=True, text=True, timeout=120, check=False)
+    assert done.returncode == 0, done.stderr
+    assert done.stdout
+
+
+def test_help_comes_at_once() -> None:
+    begin = time.perf_counter()
+    done = subprocess.run([sys.executable, "-m", "molino", "--help"], capture_output=True, text=True, check=True)
+    assert time.perf_counter() - begin < 1.5  # half a second on a quiet machine; see the docs for the figure
+    for command in ("demo", "check", "fit", "run", "size", "compare"):
+        assert command in done.stdout
+
+
+def test_importing_molino_is_light() -> None:
+    heavy = ["numpy", "scipy", "pandas", "sympy", "pint", "matplotlib", "pydantic", "typer", "rich"]
+    code = f"import sys, molino; sys.exit(','.join(m for m in {heavy} if m in sys.modules) or 0)"
+    subprocess.run([sys.executable, "-c", code], check=True, env={**os.environ, "PYTHONPATH": str(ROOT / "src")})
+
+
+def test_the_public_face_is_whole_and_documented() -> None:
+    for name in mo.__all__:
+        thing = getattr(mo, name)
+        assert thing.__doc__, name
+        assert not thing.__doc__.startswith(f"{name}("), f"{name} has only the docstring a dataclass makes"
+    with pytest.raises(AttributeError):
+        _ = mo.nothing
+
+
+def test_errors_of_the_command_line_show_a_traceback_only_on_request(folder: Path) -> None:
+    spoil(folder / "valdeoro.toml", ("3 water", "2 water"))
+    words = [sys.executable, "-m", "molino", "fit", "valdeoro.toml"]
+    plain = subprocess.run(words, cwd=folder, capture_output=True, text=True, check=False)
+    assert plain.returncode == 2
+    assert "Traceback" not in plain.stderr
+    debug = subprocess.run([*words, "--debug"], cwd=folder, capture_output=True, text=True, check=False)
+    assert "Traceback" in debug.stderr
+    assert DEMO.is_dir()

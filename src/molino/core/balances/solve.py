@@ -35,7 +35,8 @@ class Report:
     jacobians: int
 
     def __str__(self) -> str:
-        return f"{self.method}, {self.steps} steps, {self.evaluations} evaluations, {self.jacobians} Jacobians"
+        many = f", {self.jacobians} Jacobian{'s' if self.jacobians > 1 else ''}" if self.jacobians else ""
+        return f"{self.method}, {self.steps} steps, {self.evaluations} evaluations{many}"
 
 
 @dataclass(frozen=True)
@@ -144,7 +145,7 @@ def integrate(
     except NotFinite as error:
         raise _not_finite(case, error) from error
     report = Report(
-        {1: "Adams", 2: "BDF"}.get(int(info["mused"][-1]), "LSODA") + " (LSODA)",
+        {1: "LSODA (Adams)", 2: "LSODA (BDF)"}.get(int(info["mused"][-1]), "LSODA"),
         int(info["nst"][-1]),
         int(info["nfe"][-1]),
         int(info["nje"][-1]),
@@ -201,7 +202,7 @@ def steady(case: Case, time_scale: float) -> tuple[np.ndarray, Report]:
         found, evaluations = _polish(rhs, jacobian, y, scale, time_scale)
         if found is not None and np.all(np.abs(found - y) <= 0.02 * scale):
             report = start_up.report
-            method = f"start-up over {horizon:g} residence times, then Powell's hybrid method"
+            method = f"start-up over {horizon:g} residence times, then Powell's hybrid"
             return found, Report(method, report.steps, report.evaluations + evaluations, report.jacobians + 1)
     size = float(np.max(np.abs(np.array(rhs(y, 0.0))) * time_scale / scale))
     said = f"no steady state after {horizon:g} residence times (still changing by {size:.2g} of its size in each)"

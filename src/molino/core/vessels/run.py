@@ -190,18 +190,21 @@ class Run:
         found = {f"conversion of {s}": self.conversion(s) for s in reactants}
         return found | {f"concentration of {s}": float(c[-1]) for s, c in self.concentrations.items()}
 
-    def __str__(self) -> str:
+    def facts(self) -> dict[str, str]:
+        """What an engineer wants to read of it, by name, with units."""
         display = self.vessel.display
         flow, volume = self._number(FLOW), self._number(VOLUME)
-        facts = []
+        found = {}
         if not self.is_steady and flow is not None and volume is not None:
-            facts.append(("start-up for", display.text(self.solution.points[-1], "time")))
-        facts.append(("residence time", display.text(self.residence_time_si, "time")))
+            found["start-up for"] = display.text(self.solution.points[-1], "time")
+        found["residence time"] = display.text(self.residence_time_si, "time")
         for name, value in self.summary().items():
-            kind = "number" if name.startswith("conversion") else "concentration"
-            facts.append((name, display.text(value, kind)))
+            found[name] = display.text(value, "number" if name.startswith("conversion") else "concentration")
         if self.closure:
-            facts.append(("balances closed to", f"{max(self.closure.values()):.1e} ({', '.join(self.closure)})"))
-        facts.append(("solved by", str(self.report)))
-        width = max(len(name) for name, _ in facts)
-        return "\n".join([str(self.vessel), *(f"  {name:<{width}}  {text}" for name, text in facts)])
+            found[f"balances of {', '.join(self.closure)} close to"] = f"{max(self.closure.values()):.1e}"
+        return {**found, "solved by": str(self.report)}
+
+    def __str__(self) -> str:
+        facts = self.facts()
+        width = max(len(name) for name in facts)
+        return "\n".join([str(self.vessel), *(f"  {name:<{width}}  {text}" for name, text in facts.items())])

@@ -129,6 +129,9 @@ def show_table(frame: pd.DataFrame, title: str = "", digits: int = 4) -> None:
 
     out = console()
     cells = [[text(v) for v in row] for row in frame.itertuples(index=False)]
+    if "unit" in frame.columns:
+        place = list(frame.columns).index("unit")
+        cells = [[pretty(c) if i == place else c for i, c in enumerate(row)] for row in cells]
     headings = [pretty_heading(str(c), pretty) for c in frame.columns]
     widest = sum(max([_word(h), *(len(r[i]) for r in cells)]) + 3 for i, h in enumerate(headings))
     if widest > out.width and len(cells) < len(headings):
@@ -137,7 +140,8 @@ def show_table(frame: pd.DataFrame, title: str = "", digits: int = 4) -> None:
     table = Table(title=title or None, box=box.SIMPLE_HEAD, title_justify="left", title_style="bold", pad_edge=False)
     for i, heading in enumerate(headings):
         numeric = bool(cells) and all(_is_number(row[i]) for row in cells)
-        table.add_column(heading, justify="right" if numeric else "left", overflow="fold")
+        label = i == 0 and max(len(row[0]) for row in cells) <= out.width // 3
+        table.add_column(heading, justify="right" if numeric else "left", overflow="fold", no_wrap=label)
     for row in cells:
         table.add_row(*row)
     out.print(table)

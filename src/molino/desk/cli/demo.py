@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import shutil
-from importlib.resources import as_file, files
 from pathlib import Path
 from typing import Annotated
 
@@ -19,6 +17,9 @@ Folder = Annotated[Path, typer.Argument(metavar="FOLDER", help="Where to write i
 def demo(folder: Folder = Path("molino-demo"), debug: Debug = False) -> None:
     """Write the example of the Valdeoro mill into a folder and walk it: check, fit, run, size, compare."""
     with guard(False, debug):
+        import shutil
+        from importlib.resources import as_file, files
+
         from rich.rule import Rule
 
         from molino.core.errors import InputError

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from molino.desk.cli.common import AsJson, Debug, JobPath, console, guard, known_vessels, read_job, wrote
+from molino.desk.cli.common import AsJson, Debug, JobPath, console, guard, known_vessels, read_job, show_table, wrote
 
 if TYPE_CHECKING:
     from molino.core.vessels.run import Run
@@ -52,15 +52,18 @@ def do(job: Job, as_json: bool, only: str | None = None) -> None:
     if as_json:
         print(to_json(content))
         return
+    import pandas as pd
     from rich.text import Text
 
     out = console()
     out.print(source, style="dim")
-    for name, result in runs.items():
-        title, *facts = str(result).splitlines()
-        out.print(Text(f"{name}: over time" if name.endswith(" start-up") else title, style="bold"))
-        out.print(Text("\n".join(facts)))
-        out.print()
+    for vessel in {name: r.vessel for name, r in runs.items() if not name.endswith(" start-up")}.values():
+        out.print(Text(str(vessel)))
+    facts = {name: r.facts() for name, r in runs.items()}
+    rows = dict.fromkeys(fact for own in sorted(facts.values(), key=len, reverse=True) for fact in own)
+    show_table(
+        pd.DataFrame([{"at the end": fact, **{n: own.get(fact, "") for n, own in facts.items()}} for fact in rows])
+    )
     wrote(job, files)
 
 

@@ -61,7 +61,7 @@ def comparison(result: Comparison) -> Figure:
             text = plus_minus(value, half)
             axes.annotate(text, (ends[-1], i), (5, 0), textcoords="offset points", va="center", fontsize=9)
         top = max(ends, default=1.0)
-        axes.set_xlim(0, top * 1.42 if top > 0 else 1)
+        axes.set_xlim(0, top * 1.55 if top > 0 else 1)
         axes.set_yticks(list(places), result.labels)
         axes.grid(False, axis="y")
     grid[0][0].invert_yaxis()

@@ -60,7 +60,7 @@ def fit(result: Fit) -> Figure:
         for odd in (p for p in result.odd_points if p.run == run.name):
             place = display.number(odd.time, "time"), display.number(odd.measured, "concentration")
             axes.plot(*place, "o", ms=14, mfc="none", mec=style.INK, mew=1.2)
-            axes.annotate("out of line", place, (0, -18), textcoords="offset points", ha="center", fontsize=8)
+            axes.annotate("out of line", place, (0, 10), textcoords="offset points", ha="center", fontsize=8)
         axes.set_xlim(left=0)
     panels[0][0].set_ylim(bottom=0)  # all share it, so only once everything is drawn
     handles: dict[str, Any] = {}

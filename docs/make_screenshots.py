@@ -1,0 +1,54 @@
+"""Make the pictures in docs/screenshots from the demo: the figures as they are, the commands as a terminal shows them.
+
+python docs/make_screenshots.py        (or: make docs-shots)
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+
+from matplotlib.figure import Figure
+
+HERE = Path(__file__).parent / "screenshots"
+COMMANDS = ("check", "fit", "run", "size", "compare")
+FIGURES = {
+    "fit-kinetics.png": "figure-fit.png",
+    "run-coil.png": "figure-profile.png",
+    "compare-plant.png": "figure-compare.png",
+}
+
+
+def terminal(words: list[str], folder: Path, target: Path) -> None:
+    """Draw what a command prints, in a fixed-width face on a dark ground, 1280 points wide."""
+    environment = {**os.environ, "COLUMNS": "120", "NO_COLOR": "1", "PYTHONUTF8": "1"}
+    said = subprocess.run([sys.executable, "-m", "molino", *words], cwd=folder, env=environment, capture_output=True,
+                          text=True, check=True).stdout  # fmt: skip
+    lines = ["$ molino " + " ".join(words), *(line.rstrip() for line in said.splitlines())]
+    height = max(300, 19 * len(lines) + 40)
+    figure = Figure(figsize=(12.8, height / 100), dpi=100, facecolor="#101418")
+    for i, line in enumerate(lines):
+        weight = "bold" if i == 0 else "normal"
+        shown = line.replace("$", r"\$")
+        figure.text(0.012, 1 - (24 + 19 * i) / height, shown, family="DejaVu Sans Mono", size=9.6, color="#e6e6e6",
+                    va="center", weight=weight)  # fmt: skip
+    figure.savefig(target)
+
+
+def main() -> None:
+    HERE.mkdir(exist_ok=True)
+    with tempfile.TemporaryDirectory() as place:
+        folder = Path(place)
+        subprocess.run([sys.executable, "-m", "molino", "demo", "mill"], cwd=folder, capture_output=True, check=True)
+        for name, target in FIGURES.items():
+            shutil.copyfile(folder / "mill" / "results" / name, HERE / target)
+        for command in COMMANDS:
+            terminal([command, "valdeoro.toml"], folder / "mill", HERE / f"molino-{command}.png")
+
+
+if __name__ == "__main__":
+    main()

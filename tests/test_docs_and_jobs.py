@@ -1,0 +1,242 @@
+"""The README's code, other job files than the demo's, and terminals of every width."""
+
+from __future__ import annotations
+
+import json
+import re
+import shutil
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+import pytest
+from typer.testing import Result
+
+import molino as mo
+from conftest import DEMO, spoil
+from molino.demo import make_data
+
+Typed = Callable[..., Result]
+ROOT = Path(__file__).parent.parent
+
+TEXTBOOK = """
+title = "Textbook, without units"
+[reactions.only]
+equation = "A -> B"
+k = 0.2
+[vessels.pot]
+kind = "batch"
+charge = { A = 1.0 }
+time = 40
+[size.pot]
+vessel = "pot"
+metric = "conversion of A"
+reach = 0.5
+"""
+
+PILOT = """
+[units]
+time = "h"
+temperature = "degC"
+concentration = "kmol/m3"
+flow = "L/min"
+volume = "L"
+energy = "kJ/mol"
+
+[constants]
+K = "0.4 L/mol"
+
+[reactions.make]
+equation = "A + B <-> C"
+rate = "k*([A]*[B] - [C]/Kc)/(1 + K*[C])"
+k = { A = "5e9 L/mol/h", Ea = 55 }
+Kc = "80 L/mol"
+
+[reactions.lose]
+equation = "C -> D"
+k = { k = "0.02 1/h", at = 60, Ea = "80 kJ/mol" }
+
+[feeds.fresh]
+flow = 2.5
+T = 60
+contents = { A = 1.2, B = "3.5 mol/min" }
+
+[vessels.first]
+kind = "stirred tank"
+feed = "fresh"
+volume = 400
+contents = { A = 0, B = 0 }
+start_up = 12
+
+[vessels.second]
+kind = "plug flow"
+feed = "fresh"
+space_time = "2 h"
+T = "70 degC"
+
+[vessels.flask]
+kind = "batch"
+charge = { A = "600 mmol", B = "1.4 kmol/m3" }
+volume = 0.5
+T = 70
+time = 2
+
+[compare.all]
+vessels = ["first", "second", "flask"]
+metrics = ["yield of C on A", "concentration of D"]
+"""
+
+
+def job_file(folder: Path, text: str) -> Path:
+    path = folder / "job.toml"
+    path.write_text(text)
+    return path
+
+
+def test_the_readme_runs(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]) -> None:
+    shutil.copy(DEMO / "cob-liquor.csv", tmp_path)
+    monkeypatch.chdir(tmp_path)
+    (block,) = re.findall(r"```python\n(.*?)```", (ROOT / "README.md").read_text(), re.DOTALL)
+    exec(compile(block, "README.md", "exec"), {})
+    said = capsys.readouterr().out
+    assert "95 % interval" in said
+    assert "yield of furfural on xylose" in said
+    assert (tmp_path / "coil.png").stat().st_size > 10_000
+
+
+def test_links_in_the_documents_lead_somewhere() -> None:
+    for document in [*ROOT.glob("*.md"), *(ROOT / "docs").glob("*.md")]:
+        for target in re.findall(r"\]\(([^)#:]+)\)", document.read_text()):
+            assert (document.parent / target).exists(), f"{document.name}: {target}"
+    shots = {path.name for path in (ROOT / "docs" / "screenshots").glob("*.png")}
+    assert shots == set(re.findall(r"screenshots/([\w.-]+)\)", (ROOT / "README.md").read_text()))
+
+
+def test_every_command_and_make_target_is_in_the_readme_or_contributing(molino: Typed) -> None:
+    texts = (ROOT / "README.md").read_text() + (ROOT / "CONTRIBUTING.md").read_text()
+    for target in re.findall(r"^([a-z-]+):", (ROOT / "Makefile").read_text(), re.MULTILINE):
+        assert target == "clean" or f"make {target}" in texts, target
+    commands = re.findall(r"│ (\w+) +\w", molino("--help").output.partition("Commands")[2])
+    assert len(commands) == 6
+    for command in commands:
+        assert f"molino {command}" in texts
+
+
+def test_a_textbook_job_stays_in_bare_numbers(molino: Typed, tmp_path: Path) -> None:
+    path = job_file(tmp_path, TEXTBOOK)
+    run = molino("run", path)
+    assert run.exit_code == 0
+    assert "mol" not in run.output.replace("molino", "")
+    assert list(pd.read_csv(tmp_path / "results" / "run-pot.csv").columns) == ["time", "A", "B", "rate of only"]
+    size = json.loads(molino("size", path, "--json").stdout)["sizes"]["pot"]
+    assert size["value"] == pytest.approx(np.log(2) / 0.2, rel=1e-8)
+    assert size["unit"] == ""
+    assert size["interval_95"] is None
+    assert molino("fit", path).exit_code == 2
+    assert molino("compare", path).exit_code == 2
+
+
+def test_a_job_says_what_python_says(molino: Typed, tmp_path: Path) -> None:
+    path = job_file(tmp_path, PILOT)
+    said = json.loads(molino("compare", path, "--json").stdout)["comparisons"]["all"]
+    chemistry = mo.Chemistry(
+        [
+            mo.Reaction("A + B <-> C", rate="k*([A]*[B] - [C]/Kc)/(1 + K*[C])", name="make",
+                        k=mo.Arrhenius(A="5e9 L/mol/h", Ea="55 kJ/mol"), Kc="80 L/mol"),
+            mo.Reaction("C -> D", name="lose", k=mo.Arrhenius(k="0.02 1/h", at="60 degC", Ea="80 kJ/mol")),
+        ],
+        constants={"K": "0.4 L/mol"},
+    )  # fmt: skip
+    feed = mo.Feed({"A": "1.2 mol/L", "B": "3.5 mol/min"}, flow="2.5 L/min", T="60 degC")
+    vessels = {
+        "first": mo.StirredTank(chemistry, feed, volume="400 L", contents={"A": 0, "B": 0}),
+        "second": mo.PlugFlow(chemistry, feed, space_time="2 h", T="70 degC"),
+        "flask": mo.Batch(chemistry, {"A": "0.6 mol", "B": "1.4 mol/L"}, volume="0.5 L", T="70 degC", time="2 h"),
+    }
+    for name, vessel in vessels.items():
+        outcome = vessel.outcome()
+        told = said[name]["metrics"]
+        assert told["yield of C on A"]["value"] == pytest.approx(outcome.yield_of("C", on="A"), rel=1e-9)
+        assert told["concentration of D"]["value"] == pytest.approx(outcome.concentrations["D"][-1] / 1000, rel=1e-9)
+        assert told["concentration of D"]["unit"] == "kmol/m3"
+    assert vessels["second"].outcome().yield_of("C", on="A") == pytest.approx(
+        vessels["flask"].outcome().yield_of("C", on="A"), rel=1e-9
+    )
+    assert molino("run", path).exit_code == 0
+    start_up = pd.read_csv(tmp_path / "results" / "run-first-start-up.csv")
+    assert start_up["time [h]"].iloc[-1] == pytest.approx(12)
+    assert start_up["A [kmol/m3]"].iloc[0] == 0
+    book = pd.read_excel(tmp_path / "results" / "run.xlsx", sheet_name=None)
+    assert list(book) == ["first", "first start-up", "second", "flask"]
+
+
+WRONG = {
+    "charge and feed": (
+        'charge = { A = "600 mmol"',
+        'feed = "fresh"\ncharge = { A = "600 mmol"',
+        "both charge and feed",
+    ),
+    "neither": ('charge = { A = "600 mmol", B = "1.4 kmol/m3" }\n', "", "neither charge nor feed"),
+    "compare a stranger": ('"flask"]', '"flusk"]', "did you mean 'flask'"),
+    "half a target": ("[compare.all]", '[compare.all]\nsize_for = "conversion of A"', "go together"),
+    "a unit of another kind": ('time = "h"', 'time = "kg"', "give a time"),
+    "a shared constant unused": ("(1 + K*[C])", "1", "no rate law uses it"),
+    "a list for a number": ("flow = 2.5", "flow = [2.5]", "give a number"),
+    "a table for a number": ("volume = 400", "volume = { a = 3 }", "give a number"),
+    "a constant of parts unknown": ("at = 60, ", "", "give A and Ea, or k, at"),
+    "a start-up before it starts": ("start_up = 12", "start_up = -1", "must be above zero"),
+    "a dash in the equation": ("A + B <-> C", "A + B - C", "no arrow"),
+    "a number for a formula": ('rate = "k*([A]*[B] - [C]/Kc)/(1 + K*[C])"', "rate = 3", "valid string"),
+}
+
+
+@pytest.mark.parametrize("name", WRONG)
+def test_more_wrong_jobs(molino: Typed, tmp_path: Path, name: str) -> None:
+    old, new, what = WRONG[name]
+    path = job_file(tmp_path, PILOT)
+    spoil(path, (old, new))
+    result = molino("check", path, "--json")
+    assert result.exit_code == 2
+    told = [f"{f['where']}: {f['what']} -> {f['advice']}" for f in json.loads(result.stdout)["errors"]]
+    assert any(what in text for text in told), told
+    assert all(text.startswith("job.toml") for text in told)
+
+
+def test_several_tables_go_into_one_fit(molino: Typed, folder: Path) -> None:
+    """The demo's runs split over a CSV and a sheet of an XLSX give the demo's constants."""
+    whole = pd.read_csv(folder / "cob-liquor.csv")
+    cold = whole["run"].isin(["B1", "B2"])
+    whole[~cold].to_csv(folder / "cob-liquor.csv", index=False)
+    with pd.ExcelWriter(folder / "more.xlsx") as book:
+        pd.DataFrame({"notes": ["nothing here"]}).to_excel(book, sheet_name="notes")
+        whole[cold].to_excel(book, sheet_name="150 degC", index=False)
+    spoil(
+        folder / "valdeoro.toml",
+        ('data = "liquor"', 'data = ["liquor", "cold"]'),
+        ("[fit.kinetics]", '[data.cold]\nfile = "more.xlsx"\nsheet = "150 degC"\n\n[fit.kinetics]'),
+    )
+    said = json.loads(molino("fit", folder / "valdeoro.toml", "--json").stdout)["fits"]["kinetics"]
+    alone = mo.load_job(DEMO / "valdeoro.toml")
+    expected = mo.fit(alone.chemistry, alone.fits["kinetics"])
+    for name in make_data.TRUTH:
+        assert said["constants"][name]["value"] == pytest.approx(expected[name].shown()[0], rel=1e-6)
+
+
+def test_two_fits_for_one_chemistry_are_refused_where_one_is_needed(molino: Typed, folder: Path) -> None:
+    spoil(folder / "valdeoro.toml", ("[feeds.liquor] ", '[fit.again]\ndata = "liquor"\n\n[feeds.liquor] '))
+    assert molino("fit", folder / "valdeoro.toml").exit_code == 0
+    refused = molino("run", folder / "valdeoro.toml")
+    assert refused.exit_code == 2
+    assert "2 fits give the constants" in refused.stderr
+
+
+@pytest.mark.parametrize("width", [60, 80, 120])
+@pytest.mark.parametrize("command", ["check", "fit", "run", "size", "compare"])
+def test_nothing_is_wider_than_the_terminal(
+    molino: Typed, folder: Path, monkeypatch: pytest.MonkeyPatch, command: str, width: int
+) -> None:
+    monkeypatch.setenv("COLUMNS", str(width))
+    result = molino(command, folder / "valdeoro.toml")
+    assert result.exit_code == 0
+    assert max(len(line) for line in result.stdout.splitlines()) <= width

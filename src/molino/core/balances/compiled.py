@@ -172,7 +172,7 @@ class Compiled:
             if reached <= alive:
                 break
             alive |= reached
-        further = {(i, j): sp.Symbol(f"S({i},{j})", real=True) for i, j in sorted(alive, key=lambda ij: (ij[1], ij[0]))}
+        further = {(i, j): sp.Symbol(f"S({i},{j})") for i, j in sorted(alive, key=lambda ij: (ij[1], ij[0]))}
         slopes = []
         for i, j in further:
             terms = [e * further[place[s], j] for s, e in rows[i].items() if s in place and (place[s], j) in further]

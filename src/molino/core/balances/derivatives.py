@@ -26,7 +26,7 @@ class Derivatives:
                 if slope.is_Atom:
                     gradient[wrt] = slope
                 else:
-                    name = sp.Symbol(f"d({symbol})/d({wrt})", real=True)
+                    name = sp.Symbol(f"d({symbol})/d({wrt})")
                     self.definitions[name] = slope
                     gradient[wrt] = name
             self.known[symbol] = gradient

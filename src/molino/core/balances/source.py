@@ -153,13 +153,13 @@ class Program:
         if e.is_Number or isinstance(e, sp.Symbol):
             return e
         if e not in self.hoisted:
-            self.hoisted[e] = sp.Symbol(f"#{len(self.hoisted)}", real=True)
+            self.hoisted[e] = sp.Symbol(f"#{len(self.hoisted)}")
             self.fixed[self.hoisted[e]] = e
         return self.hoisted[e]
 
     def _share(self, varying: dict[sp.Symbol, sp.Expr]) -> None:
         expressions = [*varying.values(), *self.outputs]
-        shared, reduced = sp.cse(expressions, symbols=sp.numbered_symbols("@", real=True), order="none")
+        shared, reduced = sp.cse(expressions, symbols=sp.numbered_symbols("@"), order="none")
         self.outputs = reduced[len(varying) :]
         found = {**dict(shared), **dict(zip(varying, reduced[: len(varying)], strict=True))}
         order = _needed(found, self.outputs)

@@ -204,4 +204,4 @@ class Parameter:
 
 def parameter_symbol(name: str) -> sp.Symbol:
     """The symbol under which a parameter stands in the balances."""
-    return sp.Symbol(name, real=True)
+    return sp.Symbol(name)

@@ -43,7 +43,7 @@ def concentration(species: str) -> sp.Symbol:
 
 def constant(name: str) -> sp.Symbol:
     """The symbol of a named constant in a formula."""
-    return sp.Symbol(name, real=True)
+    return sp.Symbol(name)
 
 
 def species_in(symbol: sp.Basic) -> tuple[str, str] | None:

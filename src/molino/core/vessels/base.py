@@ -59,7 +59,7 @@ def kinetics(structure: Structure, amounts: tuple[sp.Symbol, ...], per: sp.Symbo
             raise InputError(said, "chemistry", f"write it with the concentration [{kind[1]}]")
         if kind is not None and kind[0] == "x":
             definitions.append((symbol, concentration(kind[1]) / total(structure, concentration)))
-    rates = [sp.Symbol(f"rate of {name}", real=True) for name in structure.reactions]
+    rates = [sp.Symbol(f"rate of {name}") for name in structure.reactions]
     definitions += zip(rates, structure.rates, strict=True)
     made: list[list[sp.Expr]] = [[] for _ in structure.species]
     for rate, column in zip(rates, structure.stoichiometry, strict=True):
@@ -71,14 +71,14 @@ def kinetics(structure: Structure, amounts: tuple[sp.Symbol, ...], per: sp.Symbo
 def derived(structure: Structure) -> dict[str, sp.Expr]:
     """What every vessel shows beside its states: concentrations and rates."""
     shown: dict[str, sp.Expr] = {s: concentration(s) for s in structure.species}
-    return shown | {f"rate of {name}": sp.Symbol(f"rate of {name}", real=True) for name in structure.reactions}
+    return shown | {f"rate of {name}": sp.Symbol(f"rate of {name}") for name in structure.reactions}
 
 
 def states(
     structure: Structure, letter: str, kind: str, initial: Iterable[sp.Expr], scale: sp.Expr
 ) -> tuple[State, ...]:
     """One state for each species, all of one scale."""
-    symbols = (sp.Symbol(f"{letter}_{s}", real=True) for s in structure.species)
+    symbols = (sp.Symbol(f"{letter}_{s}") for s in structure.species)
     return tuple(State(s, n, kind, e, scale) for s, n, e in zip(structure.species, symbols, initial, strict=True))
 
 

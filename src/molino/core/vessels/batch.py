@@ -39,7 +39,7 @@ def _write(structure: Structure) -> Written:
     amounts = tuple(s.symbol for s in held)
     content = kinetics(structure, amounts, VOLUME)
     balances = Balances(
-        sp.Symbol("t", real=True),
+        sp.Symbol("t"),
         held,
         content.definitions,
         tuple(VOLUME * made for made in content.production),

@@ -39,7 +39,7 @@ def _write(structure: Structure) -> Written:
     flows = tuple(s.symbol for s in flowing)
     content = kinetics(structure, flows, FLOW)
     balances = Balances(
-        sp.Symbol("V", real=True), flowing, content.definitions, content.production, parameters(structure, FLOW),
+        sp.Symbol("V"), flowing, content.definitions, content.production, parameters(structure, FLOW),
         derived(structure),
     )  # fmt: skip
     return Written(

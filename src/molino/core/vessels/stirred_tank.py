@@ -48,7 +48,7 @@ def _write(structure: Structure) -> Written:
     fed = [FLOW * inlet_symbol(s) for s in structure.species]
     leaving = [FLOW * n / VOLUME for n in amounts]
     balances = Balances(
-        sp.Symbol("t", real=True),
+        sp.Symbol("t"),
         held,
         content.definitions,
         tuple(i - o + VOLUME * made for i, o, made in zip(fed, leaving, content.production, strict=True)),

@@ -61,6 +61,8 @@ def test_the_demo_walks_the_whole_job(molino: Typed, tmp_path: Path) -> None:
     assert changed.exit_code == 2
     assert "has been changed" in changed.output
     assert "T = 180" in (target / "valdeoro.toml").read_text()
+    said = json.loads(molino("demo", tmp_path / "other", "--json").stdout)
+    assert list(said) == ["check", "fit", "run", "size", "compare"]
 
 
 @pytest.mark.parametrize("command", ["check", "fit", "run", "size", "compare"])
@@ -205,7 +207,8 @@ def test_tables_of_measurements_in_every_shape(tmp_path: Path) -> None:
     frame = pd.DataFrame({"time [min]": [0, 1, 2], "T [degC]": [20, 20, None], "A [mol/L]": [1.5, None, 0.5]})
     with pd.ExcelWriter(sheet) as book:
         frame.to_excel(book, sheet_name="lab", index=False)
-    for read in (mo.read_experiments(comma), mo.read_experiments(semicolon), mo.read_experiments(sheet, "lab")):
+    reads = [mo.read_experiments(t) for t in (comma, semicolon, frame)]
+    for read in (*reads, mo.read_experiments(sheet, "lab")):
         (run,) = read
         assert run.times == pytest.approx([0, 60, 120])
         assert pytest.approx(293.15) == run.T

@@ -105,7 +105,8 @@ def test_what_is_printed_reads_like_a_report() -> None:
     table = str(mo.compare([sized, mo.StirredTank(SERIES, FEED, volume="50 L")]))
     assert "conversion of A" in table
     assert "stirred tank" in table
-    assert "A -> B" in str(SERIES.reactions[0])
+    assert "one: A -> B" in str(SERIES)
+    assert sized._repr_html_().startswith("<pre>length ")
 
 
 def test_tables_run_along_the_right_axis() -> None:

@@ -30,6 +30,7 @@ from molino.core.chemistry.equation import Equation, coefficient_text, parse_equ
 from molino.core.chemistry.formula import GAS, TEMPERATURE, concentration, constant, names_in, parse_formula, species_in
 from molino.core.chemistry.species import Species, check_elements, elements
 from molino.core.errors import Faults, InputError, nearest
+from molino.core.printing import Printed
 from molino.core.units import GAS_CONSTANT, Dimension, Value
 
 
@@ -168,7 +169,7 @@ class Covariance:
 
 
 @dataclass(frozen=True)
-class Chemistry:
+class Chemistry(Printed):
     """Species, reactions and rate laws.
 
     Parameters
@@ -344,6 +345,14 @@ class Chemistry:
         ]
         constants = {name: renew(name, held) for name, held in self.constants.items()}
         return replace(self, reactions=reactions, constants=constants, covariance=covariance)
+
+    def __str__(self) -> str:
+        lines = [f"{len(self.species)} species, {len(self.reactions)} reactions"]
+        for reaction in self.reactions:
+            lines += [f"  {reaction.name}: {reaction.equation}", f"    rate {reaction.rate or reaction.formula}"]
+            lines += [f"    {name} = {held}" for name, held in reaction.constants.items()]
+        lines += [f"  {name} = {held}, shared" for name, held in self.constants.items()]
+        return "\n".join(lines)
 
     def at_guess(self) -> Chemistry:
         """The same chemistry with every unknown set to its guess."""

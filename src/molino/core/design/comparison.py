@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from molino.core.design.sizing import Sizing
 from molino.core.errors import Faults
+from molino.core.printing import Printed
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.metrics import Metric, conversion, parse_metric
 from molino.core.vessels.run import Run
@@ -19,7 +20,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, eq=False)
-class Comparison:
+class Comparison(Printed):
     """Vessels with their runs and the metrics asked for.
 
     `sizings` holds, for each vessel, the sizing that it came from, or None where it was compared as it stood.

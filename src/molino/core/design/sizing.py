@@ -13,6 +13,7 @@ from molino.core import units
 from molino.core.balances.compiled import compiled
 from molino.core.balances.solve import functions, integrate, start
 from molino.core.errors import InputError, SolveError, UnreachableError, nearest
+from molino.core.printing import Printed
 from molino.core.statistics import half_width
 from molino.core.units import Value
 from molino.core.vessels.base import VOLUME, Vessel
@@ -41,7 +42,7 @@ class Window:
 
 
 @dataclass(frozen=True, eq=False)
-class Sizing:
+class Sizing(Printed):
     """A vessel sized for a target.
 
     `vessel` is the sized vessel, `run` how it does, `value` the size in SI, `standard_error` that of the size from the

@@ -13,6 +13,7 @@ from molino.core import units
 from molino.core.balances.compiled import compiled
 from molino.core.balances.many import integrate_many, steady_many
 from molino.core.errors import Faults, InputError, nearest
+from molino.core.printing import Printed
 from molino.core.vessels.base import FLOW, VOLUME, Vessel
 from molino.core.vessels.metrics import Metric, parse_metric
 from molino.core.vessels.stirred_tank import StirredTank
@@ -22,7 +23,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, eq=False)
-class Sweep:
+class Sweep(Printed):
     """Metrics of a vessel over a grid of conditions.
 
     `conditions` holds what was varied, each value as it was given; `values` each metric in SI, shape (conditions of

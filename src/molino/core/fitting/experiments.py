@@ -10,6 +10,7 @@ import numpy as np
 
 from molino.core import units
 from molino.core.errors import Faults, InputError, nearest
+from molino.core.printing import Printed
 from molino.core.units import Display, Value
 
 
@@ -89,7 +90,7 @@ class LeftOut:
 
 
 @dataclass(frozen=True)
-class Experiments(Sequence[Experiment]):
+class Experiments(Printed, Sequence[Experiment]):
     """A set of batch runs, with the units in which they came and what was left out of them."""
 
     runs: tuple[Experiment, ...]

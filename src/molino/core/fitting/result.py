@@ -10,7 +10,9 @@ import numpy as np
 
 from molino.core import units
 from molino.core.chemistry.network import Chemistry
+from molino.core.errors import InputError, nearest
 from molino.core.fitting.experiments import Experiments
+from molino.core.printing import Printed
 from molino.core.statistics import half_width, student
 from molino.core.units import Value
 from molino.core.vessels.batch import Batch
@@ -98,7 +100,7 @@ class OddPoint:
 
 
 @dataclass(frozen=True, eq=False)
-class Fit:
+class Fit(Printed):
     """The result of `fit`. `chemistry` has the constants known and carries their covariance."""
 
     estimates: tuple[Estimate, ...]
@@ -115,7 +117,10 @@ class Fit:
         return {e.name: e.value for e in self.estimates}
 
     def __getitem__(self, name: str) -> Estimate:
-        return next(e for e in self.estimates if e.name == name)
+        found = {e.name: e for e in self.estimates}
+        if name not in found:
+            raise InputError(f"no constant '{name}' was fitted", "fit", nearest(name, found))
+        return found[name]
 
     @property
     def degrees_of_freedom(self) -> int:

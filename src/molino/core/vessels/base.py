@@ -15,6 +15,7 @@ from molino.core.chemistry.constants import parameter_symbol
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration, species_in
 from molino.core.chemistry.network import Chemistry, Structure
 from molino.core.errors import Faults, InputError
+from molino.core.printing import Printed
 from molino.core.units import Display, Value
 from molino.core.vessels.feed import check_contents, inlet_symbol
 
@@ -97,7 +98,7 @@ def parameters(structure: Structure, *more: sp.Symbol) -> tuple[sp.Symbol, ...]:
     )
 
 
-class Vessel:
+class Vessel(Printed):
     """Base of the vessels; each is a frozen dataclass with `chemistry`, and `with_` makes a changed one."""
 
     noun: ClassVar[str]

@@ -11,6 +11,7 @@ import sympy as sp
 from molino.core import units
 from molino.core.chemistry.network import Chemistry
 from molino.core.errors import Faults, UnitError, nearest
+from molino.core.printing import Printed
 from molino.core.units import Value
 
 
@@ -107,7 +108,7 @@ def _can_start(chemistry: Chemistry, names: set[str]) -> bool:
 
 
 @dataclass(frozen=True)
-class Feed:
+class Feed(Printed):
     """A feed stream of constant density.
 
     Parameters

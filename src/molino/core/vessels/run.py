@@ -12,6 +12,7 @@ import sympy as sp
 from molino.core.balances.compiled import compiled
 from molino.core.balances.solve import Report, Solution, integrate
 from molino.core.errors import SolveError
+from molino.core.printing import Printed
 from molino.core.vessels import metrics
 from molino.core.vessels.base import FLOW, VOLUME, Vessel
 from molino.core.vessels.metrics import Metric
@@ -46,7 +47,7 @@ def check_run_out(vessel: Vessel, solution: Solution) -> None:
 
 
 @dataclass(frozen=True, eq=False)
-class Run:
+class Run(Printed):
     """The result of running a vessel: arrays in SI inside, units outside.
 
     `vessel` is what ran; `solution` holds points and states, `report` what the integration did. Numbers without a

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from molino.desk.cli.common import AsJson, Debug, JobPath, console, guard, read_job
+from molino.desk.cli.common import AsJson, Debug, JobPath, as_asked, console, guard, read_job
 
 if TYPE_CHECKING:
     from molino.desk.job.load import Job
@@ -13,27 +13,20 @@ if TYPE_CHECKING:
 def check(job: JobPath, as_json: AsJson = False, debug: Debug = False) -> None:
     """Check a job file and its data: what is missing, said twice, out of balance or of a wrong unit. Nothing is run."""
     with guard(as_json, debug):
-        show(read_job(job), as_json)
+        as_asked(do(read_job(job), quiet=as_json), as_json)
 
 
-def show(job: Job, as_json: bool) -> None:
-    """Print what the job holds; reading it has found it sound."""
-    if as_json:
-        from molino.desk.tables.write import to_json
-
-        print(to_json(_plain(job)))
-        return
+def do(job: Job, quiet: bool) -> dict[str, Any]:
+    """Print what the job holds unless quiet, and give it as plain data; reading it has found it sound."""
+    if quiet:
+        return _plain(job)
     from rich.text import Text
 
     out = console()
     out.print(job.title or job.path.name, style="bold")
     unbalanced = [s.name for s in job.chemistry.species if not s.formula]
-    out.print("reactions", style="bold")
-    for reaction in job.chemistry.reactions:
-        out.print(Text(f"  {reaction.name}: {reaction.equation}"))
-        out.print(Text(f"    rate {reaction.rate or reaction.formula}"))
-        for name, constant in reaction.constants.items():
-            out.print(Text(f"    {name} = {constant}"))
+    out.print("chemistry", style="bold")
+    out.print(Text(str(job.chemistry)))
     out.print(
         "  elements balance" if not unbalanced else f"  elements not checked: no formula for {', '.join(unbalanced)}"
     )
@@ -47,6 +40,7 @@ def show(job: Job, as_json: bool) -> None:
     tasks = [f"fit {n}" for n in job.fits] + [f"size {n}" for n in job.sizes] + [f"compare {n}" for n in job.compares]
     out.print(f"tasks: {', '.join(tasks) or 'run'}")
     out.print("no faults found", style="bold green")
+    return _plain(job)
 
 
 def _plain(job: Job) -> dict[str, Any]:

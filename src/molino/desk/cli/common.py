@@ -44,17 +44,21 @@ def guard(as_json: bool, debug: bool) -> Iterator[None]:
     except MolinoError as error:
         if debug:
             raise
-        if as_json:
-            from molino.desk.tables.write import to_json
-
-            faults = [{"where": f.where, "what": f.what, "advice": f.advice} for f in error.faults]
-            print(to_json({"errors": faults}))
-        else:
+        as_asked({"errors": [{"where": f.where, "what": f.what, "advice": f.advice} for f in error.faults]}, as_json)
+        if not as_json:
             tell(error.faults)
         raise typer.Exit(2 if isinstance(error, InputError) else 1) from None
     except KeyboardInterrupt:
         print("stopped", file=sys.stderr)
         raise typer.Exit(130) from None
+
+
+def as_asked(content: Any, as_json: bool) -> None:
+    """Print plain data as JSON, where that was asked for."""
+    if as_json:
+        from molino.desk.tables.write import to_json
+
+        print(to_json(content))
 
 
 def tell(faults: Sequence[Fault]) -> None:

@@ -5,7 +5,18 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from molino.desk.cli.common import AsJson, Debug, JobPath, console, guard, known_vessels, read_job, show_table, wrote
+from molino.desk.cli.common import (
+    AsJson,
+    Debug,
+    JobPath,
+    as_asked,
+    console,
+    guard,
+    known_vessels,
+    read_job,
+    show_table,
+    wrote,
+)
 
 if TYPE_CHECKING:
     from molino.core.design.comparison import Comparison
@@ -15,21 +26,21 @@ if TYPE_CHECKING:
 def compare(job: JobPath, as_json: AsJson = False, debug: Debug = False) -> None:
     """Put vessels side by side: as they stand, or each sized for the same target."""
     with guard(as_json, debug):
-        do(read_job(job), as_json)
+        as_asked(do(read_job(job), quiet=as_json), as_json)
 
 
-def do(job: Job, as_json: bool) -> None:
-    """Compare, print, write."""
+def do(job: Job, quiet: bool) -> dict[str, Any]:
+    """Compare, write, print unless quiet; gives the result as plain data."""
     from molino.core.design.comparison import compare
     from molino.core.design.sizing import size
     from molino.core.errors import InputError
     from molino.desk import figures
     from molino.desk.figures.style import save
-    from molino.desk.tables.write import slug, to_json, write_json, write_tables
+    from molino.desk.tables.write import slug, write_json, write_tables
 
     if not job.compares:
         raise InputError("there is no [compare.NAME] table", job.path.name, "add one with vessels and metrics")
-    vessels, source = known_vessels(job, quiet=as_json)
+    vessels, source = known_vessels(job, quiet)
     found: dict[str, Comparison] = {}
     for name, wanted in job.compares.items():
         chosen: list[Any] = [vessels[n] for n in wanted.vessels]
@@ -41,15 +52,15 @@ def do(job: Job, as_json: bool) -> None:
     files: list[Path] = [write_json(job.results / "compare.json", content)]
     files += write_tables(job.results, "compare", {name: c.table() for name, c in found.items()})
     files += [save(figures.comparison(c), job.results / f"compare-{slug(name)}.png") for name, c in found.items()]
-    if as_json:
-        print(to_json(content))
-        return
+    if quiet:
+        return content
     console().print(source, style="dim")
     for name, result in found.items():
         wanted = job.compares[name]
         target = f": each sized for {wanted.size_for} = {wanted.reach}" if wanted.size_for is not None else ""
         show_table(result.table(), f"compare {name}{target}")
     wrote(job, files)
+    return content
 
 
 def plain(result: Comparison) -> dict[str, Any]:

@@ -7,16 +7,16 @@ from typing import Annotated
 
 import typer
 
-from molino.desk.cli.common import Debug, console, guard
+from molino.desk.cli.common import AsJson, Debug, as_asked, console, guard
 
 _FILES = ("valdeoro.toml", "cob-liquor.csv", "make_data.py")
 
 Folder = Annotated[Path, typer.Argument(metavar="FOLDER", help="Where to write it.")]
 
 
-def demo(folder: Folder = Path("molino-demo"), debug: Debug = False) -> None:
+def demo(folder: Folder = Path("molino-demo"), as_json: AsJson = False, debug: Debug = False) -> None:
     """Write the example of the Valdeoro mill into a folder and walk it: check, fit, run, size, compare."""
-    with guard(False, debug):
+    with guard(as_json, debug):
         import shutil
         from importlib.resources import as_file, files
 
@@ -39,13 +39,12 @@ def demo(folder: Folder = Path("molino-demo"), debug: Debug = False) -> None:
                     shutil.copyfile(source, temporary)
         out = console()
         job = load_job(folder / _FILES[0])
-        out.print(f"The example is in {folder}/; the same steps one by one:")
-        for step, act in (
-            ("check", check.show),
-            ("fit", fit.do),
-            ("run", run.do),
-            ("size", size.do),
-            ("compare", compare.do),
-        ):
-            out.print(Rule(f"molino {step} {job.path}", align="left", style="cyan"))
-            act(job, False)
+        if not as_json:
+            out.print(f"The example is in {folder}/; the same steps one by one:")
+        results = {}
+        for command in (check, fit, run, size, compare):
+            step = command.__name__.rpartition(".")[2]
+            if not as_json:
+                out.print(Rule(f"molino {step} {job.path}", align="left", style="cyan"))
+            results[step] = command.do(job, as_json)
+        as_asked(results, as_json)

@@ -5,7 +5,18 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from molino.desk.cli.common import AsJson, Debug, JobPath, console, do_fits, guard, read_job, show_table, wrote
+from molino.desk.cli.common import (
+    AsJson,
+    Debug,
+    JobPath,
+    as_asked,
+    console,
+    do_fits,
+    guard,
+    read_job,
+    show_table,
+    wrote,
+)
 
 if TYPE_CHECKING:
     from molino.core.fitting.result import Fit
@@ -15,27 +26,27 @@ if TYPE_CHECKING:
 def fit(job: JobPath, as_json: AsJson = False, debug: Debug = False) -> None:
     """Fit the unknown constants to the data: values, 95 % intervals, correlation, and points out of line."""
     with guard(as_json, debug):
-        do(read_job(job), as_json)
+        as_asked(do(read_job(job), quiet=as_json), as_json)
 
 
-def do(job: Job, as_json: bool) -> None:
-    """Fit, print, write."""
+def do(job: Job, quiet: bool) -> dict[str, Any]:
+    """Fit, write, print unless quiet; gives the result as plain data."""
     from molino.core.errors import InputError
-    from molino.desk.tables.write import to_json, write_json
+    from molino.desk.tables.write import write_json
 
     if not job.fits:
         raise InputError("there is no [fit.NAME] table", job.path.name, "add one, with data = 'NAME' of a [data.NAME]")
-    fits = do_fits(job, quiet=as_json)
+    fits = do_fits(job, quiet)
     content = {"job": job.path.name, "title": job.title, "fits": {name: plain(f) for name, f in fits.items()}}
     files: list[Path] = [write_json(job.results / "fit.json", content)]
     for name, found in fits.items():
         files += write(job, name, found)
-    if as_json:
-        print(to_json(content))
-        return
+    if quiet:
+        return content
     for name, found in fits.items():
         show(name, found)
     wrote(job, files)
+    return content
 
 
 def show(name: str, found: Fit) -> None:

@@ -7,7 +7,18 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from molino.desk.cli.common import AsJson, Debug, JobPath, console, guard, known_vessels, read_job, show_table, wrote
+from molino.desk.cli.common import (
+    AsJson,
+    Debug,
+    JobPath,
+    as_asked,
+    console,
+    guard,
+    known_vessels,
+    read_job,
+    show_table,
+    wrote,
+)
 
 if TYPE_CHECKING:
     from molino.core.vessels.run import Run
@@ -19,21 +30,21 @@ VesselName = Annotated[str | None, typer.Option("--vessel", help="Only this vess
 def run(job: JobPath, vessel: VesselName = None, as_json: AsJson = False, debug: Debug = False) -> None:
     """Run the vessels as they stand: batches and tubes to their end, tanks to steady state (and through start-up)."""
     with guard(as_json, debug):
-        do(read_job(job), as_json, vessel)
+        as_asked(do(read_job(job), as_json, vessel), as_json)
 
 
-def do(job: Job, as_json: bool, only: str | None = None) -> None:
-    """Run, print, write."""
+def do(job: Job, quiet: bool, only: str | None = None) -> dict[str, Any]:
+    """Run, write, print unless quiet; gives the result as plain data."""
     from molino.core.errors import Faults, InputError, nearest
     from molino.desk import figures
     from molino.desk.figures.style import save
-    from molino.desk.tables.write import slug, to_json, write_json, write_tables
+    from molino.desk.tables.write import slug, write_json, write_tables
 
     if not job.vessels:
         raise InputError("there is no [vessels.NAME] table", job.path.name, "add one")
     if only is not None and only not in job.vessels:
         raise InputError(f"there is no vessel '{only}'", job.path.name, nearest(only, job.vessels))
-    vessels, source = known_vessels(job, quiet=as_json)
+    vessels, source = known_vessels(job, quiet)
     runs: dict[str, Run] = {}
     faults = Faults()
     for name in vessels if only is None else [only]:
@@ -49,9 +60,8 @@ def do(job: Job, as_json: bool, only: str | None = None) -> None:
     files += [
         save(figures.profile(r), job.results / f"run-{slug(name)}.png") for name, r in runs.items() if not r.is_steady
     ]
-    if as_json:
-        print(to_json(content))
-        return
+    if quiet:
+        return content
     import pandas as pd
     from rich.text import Text
 
@@ -65,6 +75,7 @@ def do(job: Job, as_json: bool, only: str | None = None) -> None:
         pd.DataFrame([{"at the end": fact, **{n: own.get(fact, "") for n, own in facts.items()}} for fact in rows])
     )
     wrote(job, files)
+    return content
 
 
 def plain(run: Run) -> dict[str, Any]:

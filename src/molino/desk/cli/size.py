@@ -4,7 +4,18 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from molino.desk.cli.common import AsJson, Debug, JobPath, console, guard, known_vessels, read_job, show_table, wrote
+from molino.desk.cli.common import (
+    AsJson,
+    Debug,
+    JobPath,
+    as_asked,
+    console,
+    guard,
+    known_vessels,
+    read_job,
+    show_table,
+    wrote,
+)
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -16,48 +27,38 @@ if TYPE_CHECKING:
 def size(job: JobPath, as_json: AsJson = False, debug: Debug = False) -> None:
     """Size the vessels for their targets, with the uncertainty of the fitted constants carried to the size."""
     with guard(as_json, debug):
-        do(read_job(job), as_json)
+        as_asked(do(read_job(job), quiet=as_json), as_json)
 
 
-def do(job: Job, as_json: bool) -> None:
-    """Size, print, write. One target out of reach does not keep the others back; it is told at the end."""
+def do(job: Job, quiet: bool) -> dict[str, Any]:
+    """Size, write, print unless quiet; gives the result as plain data. One target out of reach keeps no other back."""
     from molino.core.design.sizing import size
-    from molino.core.errors import InputError, MolinoError, UnreachableError
-    from molino.desk.tables.write import to_json, write_json, write_tables
+    from molino.core.errors import InputError, MolinoError, SolveError
+    from molino.desk.tables.write import write_json, write_tables
 
     if not job.sizes:
         raise InputError("there is no [size.NAME] table", job.path.name, "add one with vessel, metric and reach")
-    vessels, source = known_vessels(job, quiet=as_json)
+    vessels, source = known_vessels(job, quiet)
     found: dict[str, Sizing] = {}
-    failed: list[MolinoError] = []
+    failed: dict[str, MolinoError] = {}
     for name, wanted in job.sizes.items():
         try:
             found[name] = size(vessels[wanted.vessel], wanted.metric, wanted.reach, wanted.vary)
         except MolinoError as error:
-            failed.append(type(error)(fault.within(f"[size.{name}]") for fault in error.faults)
-                          if not isinstance(error, UnreachableError) else error)  # fmt: skip
+            failed[name] = error
     content = {"job": job.path.name, "title": job.title, "source": source,
                "sizes": {name: plain(s) for name, s in found.items()}}  # fmt: skip
     if found:
         files = [write_json(job.results / "size.json", content)]
         files += write_tables(job.results, "size", {"sizes": table(found)})
-        if as_json and not failed:
-            print(to_json(content))
-        elif not as_json:
+        if not quiet:
             console().print(source, style="dim")
             show_table(table(found), "sizes")
             wrote(job, files)
     if failed:
-        raise (
-            next((e for e in failed if isinstance(e, InputError)), failed[0]) if len(failed) == 1 else _together(failed)
-        )
-
-
-def _together(errors: list[Any]) -> Any:
-    from molino.core.errors import InputError, SolveError
-
-    faults = [fault for error in errors for fault in error.faults]
-    return InputError(faults) if all(isinstance(e, InputError) for e in errors) else SolveError(faults)
+        faults = [fault.within(f"[size.{name}]") for name, error in failed.items() for fault in error.faults]
+        raise (InputError if all(isinstance(e, InputError) for e in failed.values()) else SolveError)(faults)
+    return content
 
 
 def table(found: dict[str, Sizing]) -> pd.DataFrame:

@@ -35,7 +35,7 @@ class _Column:
         return np.asarray(units.unit(self.unit).to_si(numbers) if self.unit else numbers)
 
 
-def read_experiments(path: str | Path, sheet: str | None = None) -> Experiments:
+def read_experiments(path: str | Path | pd.DataFrame, sheet: str | None = None) -> Experiments:
     """Read batch runs from a table in long form.
 
     Headings carry units: `run`, `time [min]`, `T [degC]`, `initial xylose [mol/L]` (what was charged; the same all
@@ -44,8 +44,9 @@ def read_experiments(path: str | Path, sheet: str | None = None) -> Experiments:
 
     Parameters
     ----------
-    path : str or Path
-        A .csv file, separated by commas or semicolons (then with a decimal comma or point), or an .xlsx file.
+    path : str, Path or DataFrame
+        A .csv file, separated by commas or semicolons (then with a decimal comma or point), an .xlsx file, or the
+        table itself, whose lines then count from 2, as in a file with headings.
     sheet : str, optional
         Of an .xlsx file; the first if left out.
 
@@ -58,8 +59,13 @@ def read_experiments(path: str | Path, sheet: str | None = None) -> Experiments:
     InputError
         With every fault of the table: file, line, column, and what to do.
     """
-    path = Path(path)
-    table = _cells(path, sheet)
+    if isinstance(path, pd.DataFrame):
+        rows = [[str(c) for c in path.columns], *([_text(cell) for cell in row] for row in path.to_numpy(dtype=object))]
+        path = Path("table")
+        table = _shaped(rows, path)
+    else:
+        path = Path(path)
+        table = _cells(path, sheet)
     faults = Faults()
     columns: list[_Column] = []
     for heading in table.columns:
@@ -118,6 +124,11 @@ def _cells(path: Path, sheet: str | None) -> pd.DataFrame:
             rows = _split(text, separator)
     except (UnicodeDecodeError, ValueError, OSError) as error:
         raise InputError(f"cannot be read ({error})", path.name, "save it as CSV (UTF-8) or XLSX") from error
+    return _shaped(rows, path)
+
+
+def _shaped(rows: Iterable[list[str]], path: Path) -> pd.DataFrame:
+    """Rows of text under their headings, indexed by line."""
     numbered = [(line, row) for line, row in enumerate(rows, 1) if any(row)]
     if len(numbered) < 2:
         what = "the file is empty" if not numbered else "there are headings but no data"

@@ -226,6 +226,22 @@ def test_a_rate_that_goes_on_without_its_reactant_is_told() -> None:
         batch.run(12, points=np.linspace(0, 12, 121))
 
 
+def test_sizing_up_to_where_a_reactant_runs_out() -> None:
+    """Zero order: conversion k t / A0 reaches one at t = A0/k and no more, in a batch and in a tank alike."""
+    chemistry, feed = mo.Chemistry(mo.Reaction("A -> B", rate="k", k=K)), mo.Feed(ONLY_A, flow=1.0)
+    for vessel in (mo.Batch(chemistry, ONLY_A), mo.StirredTank(chemistry, feed)):
+        assert mo.size(vessel, "conversion of A", 0.9).value == pytest.approx(0.9 * A0 / K, rel=1e-9)
+        assert mo.size(vessel, "conversion of A", 1.0).value == pytest.approx(A0 / K, rel=1e-6)
+        with pytest.raises(mo.UnreachableError) as told:
+            mo.size(vessel, "conversion of A", 1.1)
+        assert told.value.best == pytest.approx(1.0, rel=1e-5)
+    with pytest.raises(mo.SolveError, match="A runs out"):
+        mo.StirredTank(chemistry, feed, volume=2 * A0 / K).steady()
+    unseeded = mo.Batch(mo.Chemistry(mo.Reaction("A + B -> 2 B", k=K)), {"A": A0, "B": 0})
+    with pytest.raises(mo.UnreachableError, match="nothing happens"):
+        mo.size(unseeded, "conversion of A", 0.5)
+
+
 def test_selectivity_and_yield_by_stoichiometry() -> None:
     """2 A -> B beside A -> 3 C: per A consumed, one B takes two and three C take one."""
     chemistry = mo.Chemistry([mo.Reaction("2 A -> B", rate="k*[A]", k=0.1), mo.Reaction("A -> 3 C", k=0.3)])

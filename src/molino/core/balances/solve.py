@@ -21,6 +21,9 @@ RTOL = 1e-10
 ATOL = 1e-13
 """Default tolerances of integration: relative to each state, and absolute as a fraction of its scale."""
 
+RUN_OUT = 1e-6
+"""How far below zero, as a fraction of its scale, a state must lie to count as consumed beyond its end."""
+
 _MOST_STEPS = 100_000
 _DONE = "Integration successful."
 
@@ -198,6 +201,10 @@ def steady(case: Case, time_scale: float) -> tuple[np.ndarray, Report]:
     rhs, jacobian = functions(case)
     for horizon in (8.0, 64.0, 512.0, 4096.0):
         start_up = integrate(case, [0.0, horizon * time_scale], initial=y, rtol=1e-5, atol=1e-8)
+        gone = np.flatnonzero(start_up.states[-1] < -RUN_OUT * scale)
+        if len(gone):
+            said = f"{case.balances.names[gone[0]]} runs out, and a rate law goes on consuming it"
+            raise SolveError(said, "steady state", f"make that rate fall to zero with [{case.balances.names[gone[0]]}]")
         y = np.maximum(start_up.states[-1], 0.0)
         found, evaluations = _polish(rhs, jacobian, y, scale, time_scale)
         if found is not None and np.all(np.abs(found - y) <= 0.02 * scale):

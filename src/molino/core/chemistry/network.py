@@ -27,7 +27,7 @@ from molino.core.chemistry.constants import (
 )
 from molino.core.chemistry.dimensions import check_dimensions
 from molino.core.chemistry.equation import Equation, coefficient_text, parse_equation
-from molino.core.chemistry.formula import GAS, TEMPERATURE, concentration, constant, names_in, parse_formula, species_in
+from molino.core.chemistry.formula import GAS, TEMPERATURE, constant, names_in, parse_formula, species_in
 from molino.core.chemistry.species import Species, check_elements, elements
 from molino.core.errors import Faults, InputError, nearest
 from molino.core.printing import Printed
@@ -86,15 +86,17 @@ class Reaction:
     @cached_property
     def formula(self) -> sp.Expr:
         """The rate law over [species] and the constants by their own names."""
+        return parse_formula(self.law)
+
+    @property
+    def law(self) -> str:
+        """The rate law as text; that of an elementary reaction written out."""
         if self.rate is not None:
-            return parse_formula(self.rate)
-        forward = sp.prod([concentration(name) ** sp.Rational(count) for name, count in self.equation.left])
+            return self.rate
+        forward, backward = (_mass_action(side) for side in (self.equation.left, self.equation.right))
         if not self.equation.reversible:
-            return constant("k") * forward
-        backward = sp.prod([concentration(name) ** sp.Rational(count) for name, count in self.equation.right])
-        if "K" in self.constants:
-            return constant("k") * (forward - backward / constant("K"))
-        return constant("k") * forward - constant("k_reverse") * backward
+            return f"k*{forward}"
+        return f"k*({forward} - {backward}/K)" if "K" in self.constants else f"k*{forward} - k_reverse*{backward}"
 
     @cached_property
     def asks(self) -> frozenset[str]:
@@ -107,9 +109,13 @@ class Reaction:
         return Reaction(self.equation, self.rate, self.name, **{**self.constants, **constants})
 
     def __str__(self) -> str:
-        law = self.rate or str(self.formula)
         held = "; ".join(f"{name} = {value}" for name, value in self.constants.items())
-        return f"{self.equation}    rate {law}" + (f"    with {held}" if held else "")
+        return f"{self.equation}    rate {self.law}" + (f"    with {held}" if held else "")
+
+
+def _mass_action(side: Sequence[tuple[str, Fraction]]) -> str:
+    """Concentrations to their coefficients: '[A]^2*[B]'."""
+    return "*".join(f"[{name}]" + ("" if n == 1 else f"^({n})" if n.denominator > 1 else f"^{n}") for name, n in side)
 
 
 def _check_elementary(equation: Equation, held: Mapping[str, Constant]) -> None:
@@ -349,7 +355,7 @@ class Chemistry(Printed):
     def __str__(self) -> str:
         lines = [f"{len(self.species)} species, {len(self.reactions)} reactions"]
         for reaction in self.reactions:
-            lines += [f"  {reaction.name}: {reaction.equation}", f"    rate {reaction.rate or reaction.formula}"]
+            lines += [f"  {reaction.name}: {reaction.equation}", f"    rate {reaction.law}"]
             lines += [f"    {name} = {held}" for name, held in reaction.constants.items()]
         lines += [f"  {name} = {held}, shared" for name, held in self.constants.items()]
         return "\n".join(lines)

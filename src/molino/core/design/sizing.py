@@ -11,7 +11,7 @@ from scipy.optimize import brentq, minimize_scalar
 
 from molino.core import units
 from molino.core.balances.compiled import compiled
-from molino.core.balances.solve import functions, integrate, start
+from molino.core.balances.solve import RUN_OUT, functions, integrate, start
 from molino.core.errors import InputError, SolveError, UnreachableError, nearest
 from molino.core.printing import Printed
 from molino.core.statistics import half_width
@@ -28,7 +28,8 @@ KINDS = {"time": "time", "volume": "volume", "length": "length", "space_time": "
 """The kind of quantity of each size that can be varied."""
 
 
-_ASYMPTOTE = 1e-8
+_ROUNDING = 1e-12
+_ASYMPTOTE = 1e-7
 """A target is only approached where half as much again in size brings it no nearer than this."""
 
 
@@ -179,6 +180,17 @@ def _followed_windows(vessel: Vessel, metric: Metric) -> Iterator[Window]:
             short = np.array([begin, size])
             return float(values(integrate(case, short, initial=state).states, short)[-1])
 
+        gone = np.flatnonzero(np.any(states < -RUN_OUT * scale, axis=1))
+        if len(gone):  # beyond its end a species cannot be converted
+
+            def least(size: float, begin: float = begin, state: np.ndarray = state) -> float:
+                return float(np.min(integrate(case, [begin, size], initial=state).states[-1] / scale))
+
+            end = float(brentq(least, points[gone[0] - 1], points[gone[0]], rtol=1e-12))
+            points = np.append(points[: gone[0]], end)
+            states = integrate(case, points, initial=state).states
+            yield Window(points, values(states, points), at)
+            return
         yield Window(points, values(states, points), at)
         begin, state = float(points[-1]), states[-1]
         if np.max(np.abs(np.array(rhs(state, begin))) / scale) * begin < 1e-10:
@@ -201,11 +213,31 @@ def _tank_windows(vessel: StirredTank, metric: Metric) -> Iterator[Window]:
     previous = (volume, at(volume))
     for _ in range(60):
         sizes = previous[0] * np.array([1.0, 2**0.5, 2.0])
-        window = Window(sizes, np.array([previous[1], *(at(float(v)) for v in sizes[1:])]), at)
+        try:
+            window = Window(sizes, np.array([previous[1], *(at(float(v)) for v in sizes[1:])]), at)
+        except SolveError:
+            sizes = _last_sound(at, *sizes[[0, -1]])
+            yield Window(sizes, np.array([at(float(v)) for v in sizes]), at)
+            return
         yield window
         if sizes[-1] * fastest / flow > 1e3 and np.ptp(window.values) < 1e-10 * max(1.0, abs(previous[1])):
             return
         previous = (float(sizes[-1]), float(window.values[-1]))
+
+
+def _last_sound(at: Callable[[float], float], low: float, high: float) -> np.ndarray:
+    """From a size with a steady state to the largest below one without (a species that would run out)."""
+    sound = [low]
+    while high - low > 1e-12 * high:
+        middle = (low + high) / 2
+        try:
+            at(middle)
+        except SolveError:
+            high = middle
+        else:
+            low = middle
+            sound.append(low)
+    return np.array(sound)
 
 
 def _search(vessel: Vessel, windows: Iterator[Window], metric: Metric, target: float) -> float:
@@ -220,12 +252,12 @@ def _search(vessel: Vessel, windows: Iterator[Window], metric: Metric, target: f
             continue
         if sign == 0.0:
             sign = 1.0 if target > values[0] else -1.0
-            if abs(target - values[0]) <= 1e-12 * max(1.0, abs(target)):
+            if abs(target - values[0]) <= _ROUNDING * max(1.0, abs(target)):
                 raise InputError(f"{metric} is {values[0]:.4g} at the inlet already", vessel.label, "ask for more")
-        crossed = np.flatnonzero(sign * (values - target) >= 0)
+        crossed = np.flatnonzero(sign * (values - target) >= -_ROUNDING * max(1.0, abs(target)))
         if len(crossed):
             i = int(crossed[0])
-            found = float(sizes[0]) if i == 0 else _refine(window, metric, target, float(sizes[i - 1]), float(sizes[i]))
+            found = float(sizes[0]) if i == 0 else _refine(window, target, float(sizes[i - 1]), float(sizes[i]))
             behind = np.array([*seen[-200:], *zip(sizes[:i].tolist(), values[:i].tolist(), strict=True)])
             before = float(np.interp(found / 1.5, behind[:, 0], behind[:, 1])) if len(behind) else -np.inf
             if abs(target - before) < _ASYMPTOTE * max(1.0, abs(target)):
@@ -237,7 +269,7 @@ def _search(vessel: Vessel, windows: Iterator[Window], metric: Metric, target: f
             left, right = float(sizes[top - 1]), float(sizes[top + 1])
             peak, height = _peak(window, sign, left, right)
             if sign * (height - target) >= 0:
-                return _refine(window, metric, target, left, peak)
+                return _refine(window, target, left, peak)
             seen.append((peak, height))
         seen += zip(sizes.tolist(), values.tolist(), strict=True)
     seen = seen or [(np.nan, np.nan)]
@@ -252,11 +284,10 @@ def _peak(window: Window, sign: float, low: float, high: float) -> tuple[float, 
     return float(found.x), window.at(float(found.x))
 
 
-def _refine(window: Window, metric: Metric, target: float, low: float, high: float) -> float:
-    try:
-        return float(brentq(lambda x: window.at(x) - target, low, high, xtol=1e-300, rtol=1e-13))
-    except ValueError as error:  # pragma: no cover - the bracket was seen to change sign
-        raise SolveError(f"the crossing of {metric} was lost ({error})", "size", "report this as a fault") from error
+def _refine(window: Window, target: float, low: float, high: float) -> float:
+    if (window.at(low) - target) * (window.at(high) - target) > 0:
+        return high  # touched to within rounding, not crossed
+    return float(brentq(lambda x: window.at(x) - target, low, high, xtol=1e-300, rtol=1e-13))
 
 
 def _unreachable(
@@ -264,7 +295,7 @@ def _unreachable(
 ) -> UnreachableError:
     display = vessel.display
     wanted = f"{metric} = {display.text(target, metric.kind, 6)}"
-    if best is None:
+    if best is None or all(value == seen[0][1] for _, value in seen):
         advice = "check that the feed holds what reacts"
         return UnreachableError(f"{wanted} is out of reach: nothing happens in it", vessel.label, advice)
     kind = "time" if isinstance(vessel, Batch) else "volume"
@@ -287,6 +318,6 @@ def _unreachable(
             said += f", however large: {', '.join(reversible)} comes to equilibrium"
             advice = "change the temperature or the feed so that the equilibrium lies further, or ask for less"
         else:
-            said += ", however large: by then nothing changes any more"
+            said += ", however large: by then something has run out"
             advice = "ask for less, or feed more of what runs out first"
     return UnreachableError(said, vessel.label, advice, best[1])

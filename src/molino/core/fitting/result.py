@@ -21,6 +21,8 @@ if TYPE_CHECKING:
     import pandas as pd
 
 _ODD = 0.05
+_NUMERICAL = 1e-8
+"""Residuals below this fraction of the data are rounding, in which nothing is out of line."""
 
 
 @dataclass(frozen=True)
@@ -154,7 +156,7 @@ class Fit(Printed):
         Influence in Regression, 1982, section 2.2). They still count in the fit: `Experiments.without` leaves one out.
         """
         points, degrees = self.points, self.degrees_of_freedom
-        if degrees < 2:
+        if degrees < 2 or np.max(points.spread) < _NUMERICAL * np.max(np.abs(points.measured)):
             return ()
         scaled = points.residuals / points.spread / np.sqrt(np.maximum(1 - points.leverage, 1e-12))
         variance = float(np.sum((points.residuals / points.spread) ** 2) / degrees)

@@ -10,7 +10,7 @@ import numpy as np
 import sympy as sp
 
 from molino.core.balances.compiled import compiled
-from molino.core.balances.solve import Report, Solution, integrate
+from molino.core.balances.solve import RUN_OUT, Report, Solution, integrate
 from molino.core.errors import SolveError
 from molino.core.printing import Printed
 from molino.core.vessels import metrics
@@ -19,8 +19,6 @@ from molino.core.vessels.metrics import Metric
 
 if TYPE_CHECKING:
     import pandas as pd
-
-_RUN_OUT = 1e-6
 
 
 def follow(vessel: Vessel, end: float, points: Any) -> Run:
@@ -35,7 +33,7 @@ def follow(vessel: Vessel, end: float, points: Any) -> Run:
 def check_run_out(vessel: Vessel, solution: Solution) -> None:
     """Raise SolveError where a rate law goes on consuming a species that has run out."""
     size = np.max(np.abs(solution.states))
-    below = solution.states < -_RUN_OUT * size
+    below = solution.states < -RUN_OUT * size
     if below.any():
         row, column = (int(n) for n in np.argwhere(below)[0])
         name = vessel.written.balances.names[column]

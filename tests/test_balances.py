@@ -8,8 +8,10 @@ import sympy as sp
 
 import molino as mo
 from molino.core.balances import compiled as compiled_module
-from molino.core.balances.compiled import compiled
+from molino.core.balances import grouped
+from molino.core.balances.compiled import Compiled, compiled
 from molino.core.balances.solve import integrate, steady
+from molino.core.balances.source import NotFinite
 from molino.core.balances.system import ZERO, Balances, Case, State
 from molino.core.chemistry.constants import parameter_symbol
 
@@ -163,3 +165,43 @@ def test_a_lasting_oscillation_has_no_steady_state() -> None:
     assert settled == pytest.approx([1.0, 1.5], rel=1e-9)
     with pytest.raises(mo.SolveError, match="no steady state after 4096 residence times"):
         steady(brought_in(3.0), 1.0)
+
+
+def large_network() -> mo.Chemistry:
+    """120 species, 180 reactions of four families, some of them rare."""
+    random = np.random.default_rng(11)
+    reactions = []
+    for j in range(180):
+        a, b, c, d = (f"S{i}" for i in random.choice(120, 4, replace=False))
+        k = mo.Arrhenius(A=float(random.uniform(1, 9)), Ea=float(random.uniform(5e3, 9e3)))
+        if j < 120:
+            reactions.append(mo.Reaction(f"S{j} -> S{(j + 1) % 120}", k=k))
+        elif j < 150:
+            reactions.append(mo.Reaction(f"{a} + {b} <-> {c} + {d}", k=k, K=2.0))
+        elif j < 165:
+            reactions.append(mo.Reaction(f"{a} -> {c}", rate=f"k*[{a}]^0.5*[{b}]", k=k))
+        else:
+            reactions.append(mo.Reaction(f"{a} -> {c}", rate=f"k*[{a}]/(1 + K*[{b}])^2*exp(-[{d}])", k=k, K=0.7))
+    return mo.Chemistry(reactions)
+
+
+def test_large_balances_as_columns_are_those_one_by_one(monkeypatch: pytest.MonkeyPatch) -> None:
+    chemistry = large_network()
+    feed = mo.Feed({f"S{i}": 0.1 + 0.01 * i for i in range(0, 120, 3)}, flow=0.5, T=320.0)
+    for vessel in (mo.StirredTank(chemistry, feed, volume=2.0), mo.PlugFlow(chemistry, feed, volume=2.0)):
+        case = vessel.case
+        columns = Compiled(case.balances)
+        assert columns.grouped is not None
+        y = np.random.default_rng(2).uniform(0.1, 2.0, len(case.balances.states))
+        y[7] = 0.0
+        rhs, jacobian = columns.rhs(case.values), columns.jacobian(case.values)
+        with monkeypatch.context() as few:
+            few.setattr(grouped, "_FEWEST", 10**9)
+            scalar = Compiled(case.balances)
+            assert scalar.grouped is None
+            assert rhs(y, 0.0) == pytest.approx(np.array(scalar.rhs(case.values)(y, 0.0)), rel=1e-12, abs=1e-14)
+            assert jacobian(y, 0.0) == pytest.approx(scalar.jacobian(case.values)(y, 0.0), rel=1e-10, abs=1e-12)
+        run = vessel.outcome()
+        assert max(run.closure.values(), default=0.0) < 1e-9
+    with pytest.raises(NotFinite):
+        rhs(np.full_like(y, 1e308), 0.0)

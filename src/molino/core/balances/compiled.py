@@ -11,6 +11,7 @@ import numpy as np
 import sympy as sp
 
 from molino.core.balances.derivatives import Derivatives
+from molino.core.balances.grouped import Grouped
 from molino.core.balances.source import build
 from molino.core.balances.system import Balances
 
@@ -105,9 +106,16 @@ class Compiled:
         self._gradients: dict[Any, SparseMaker] = {}
 
     @cached_property
+    def grouped(self) -> Grouped | None:
+        """The balances as columns, where they are large enough."""
+        return Grouped(self.balances) if Grouped.pays(self.balances) else None
+
+    @cached_property
     def rhs(self) -> Maker:
-        """make(parameters) -> f(y, t), a list of d(state)/d(independent)."""
+        """make(parameters) -> f(y, t), d(state)/d(independent)."""
         b = self.balances
+        if self.grouped is not None:
+            return self.grouped.rhs
         return build(dict(b.definitions), b.rhs, b.symbols, b.independent, b.parameters)
 
     @cached_property
@@ -118,8 +126,13 @@ class Compiled:
         return build({}, outputs, (), b.independent, b.parameters)
 
     @cached_property
-    def jacobian(self) -> SparseMaker:
+    def jacobian(self) -> Callable[[Sequence[float]], Function]:
         """make(parameters) -> J(y, t), shape (states, states)."""
+        return self.grouped.jacobian if self.grouped is not None else self.entries
+
+    @cached_property
+    def entries(self) -> SparseMaker:
+        """As `jacobian`, with its nonzero entries and their pattern to be had alone."""
         return self.gradient(self.balances.rhs, self.balances.symbols)
 
     def gradient(self, outputs: tuple[sp.Expr, ...], by: tuple[sp.Symbol, ...]) -> SparseMaker:

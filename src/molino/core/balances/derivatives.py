@@ -36,17 +36,18 @@ class Derivatives:
         total: dict[sp.Symbol, sp.Expr] = {}
         for symbol in sorted(expression.free_symbols, key=str):
             if symbol in self.by:
-                total[symbol] = total.get(symbol, ZERO) + _slope(expression, symbol)
+                total[symbol] = total.get(symbol, ZERO) + slope_of(expression, symbol)
             elif inner := self.known.get(symbol):
-                outer = _slope(expression, symbol)
+                outer = slope_of(expression, symbol)
                 for wrt, slope in inner.items():
                     total[wrt] = total.get(wrt, ZERO) + outer * slope
         return {wrt: slope for wrt, slope in total.items() if slope != 0}
 
 
-def _slope(expression: sp.Expr, symbol: sp.Symbol) -> sp.Expr:
+def slope_of(expression: sp.Expr, symbol: sp.Symbol) -> sp.Expr:
+    """The derivative of one expression by one of its symbols, with powers that survive zero."""
     if isinstance(expression, sp.Add):
-        return sp.Add(*(_slope(term, symbol) for term in expression.args if symbol in term.free_symbols))
+        return sp.Add(*(slope_of(term, symbol) for term in expression.args if symbol in term.free_symbols))
     slope = expression.diff(symbol)
     # x^n differentiates to n x^n / x, which has no value at x = 0: gather the powers of x
     if any(p.exp.free_symbols for p in slope.atoms(sp.Pow)):

@@ -34,8 +34,8 @@ class _Many:
         self.cases, self.n = len(values), len(balances.states)
         self.parameters = list(values.T)
         self.evaluate = self.whole.outputs(balances.rhs)(self.parameters)
-        self.entries = self.whole.jacobian.make_array(self.parameters)
-        self.pattern = np.array(self.whole.jacobian.pattern, dtype=int).reshape(-1, 2).T
+        self.entries = self.whole.entries.make_array(self.parameters)
+        self.pattern = np.array(self.whole.entries.pattern, dtype=int).reshape(-1, 2).T
 
     def start(self) -> tuple[np.ndarray, np.ndarray]:
         states = self.balances.states

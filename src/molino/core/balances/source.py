@@ -77,6 +77,11 @@ def guarded(e: sp.Expr, function: sp.Function = POWER) -> sp.Expr:
     return e.replace(lambda p: isinstance(p, sp.Pow) and not p.exp.is_Integer, lambda p: function(p.base, p.exp))
 
 
+def plain(e: sp.Expr) -> sp.Expr:
+    """The powers that `guarded` hid, as powers again."""
+    return e.replace(POWER, sp.Pow) if e.has(POWER) else e
+
+
 def write(e: sp.Basic, names: Mapping[sp.Symbol, str]) -> str:
     """One expression as Python text; fully bracketed, since nobody but the interpreter reads it."""
     if isinstance(e, sp.Symbol):
@@ -117,7 +122,11 @@ class Program:
     """Assignments and outputs, sorted into what depends on parameters alone and what must be done at every call."""
 
     def __init__(
-        self, definitions: Mapping[sp.Symbol, sp.Expr], outputs: Sequence[sp.Expr], moving: Iterable[sp.Symbol]
+        self,
+        definitions: Mapping[sp.Symbol, sp.Expr],
+        outputs: Sequence[sp.Expr],
+        moving: Iterable[sp.Symbol],
+        share: bool = True,
     ) -> None:
         needed = _needed(definitions, outputs)
         self.fixed: dict[sp.Symbol, sp.Expr] = {}
@@ -133,23 +142,26 @@ class Program:
             else:
                 self.fixed[symbol] = definitions[symbol]
         self.outputs = [self._hoist(output) for output in outputs]
-        self._share(varying)
+        self.varying = varying
+        if share:
+            self._share(varying)
 
     def _hoist(self, e: sp.Expr) -> sp.Expr:
         """Replace the largest parts that do not move by symbols that are computed once."""
         if e.is_Number or isinstance(e, sp.Symbol):
             return e
         if not e.free_symbols & self.moving:
-            return self._once(e)
+            return self.once(e)
         if isinstance(e, sp.Mul | sp.Add):
             still = [a for a in e.args if not a.free_symbols & self.moving]
             rest = [self._hoist(a) for a in e.args if a.free_symbols & self.moving]
             if len(still) == 1 and (still[0].is_Number or still[0].is_Symbol):
                 return e.func(still[0], *rest)
-            return e.func(self._once(e.func(*still)), *rest) if still else e.func(*rest)
+            return e.func(self.once(e.func(*still)), *rest) if still else e.func(*rest)
         return e.func(*(self._hoist(a) for a in e.args))
 
-    def _once(self, e: sp.Expr) -> sp.Expr:
+    def once(self, e: sp.Expr) -> sp.Expr:
+        """The symbol of a part that does not move, computed once."""
         if e.is_Number or isinstance(e, sp.Symbol):
             return e
         if e not in self.hoisted:

@@ -103,6 +103,11 @@ class Plain:
         return str(self.value)
 
 
+_PARTS = {part: sp.Symbol(f"part {part}") for part in ("", "A", "Ea", "at")}
+_BY_FACTOR = _PARTS["A"] * sp.exp(-_PARTS["Ea"] / GAS_CONSTANT / TEMPERATURE)
+_BY_REFERENCE = _PARTS[""] * sp.exp(-_PARTS["Ea"] / GAS_CONSTANT * (1 / TEMPERATURE - 1 / _PARTS["at"]))
+
+
 @dataclass(frozen=True)
 class Arrhenius:
     """A rate constant that follows the Arrhenius law.
@@ -158,10 +163,8 @@ class Arrhenius:
         return replace(self, **{name or "k": part for name, part in parts.items()})
 
     def expression(self, symbols: Mapping[str, sp.Symbol]) -> sp.Expr:
-        over_r = symbols["Ea"] / GAS_CONSTANT
-        if "A" in symbols:
-            return symbols["A"] * sp.exp(-over_r / TEMPERATURE)
-        return symbols[""] * sp.exp(-over_r * (1 / TEMPERATURE - 1 / symbols["at"]))
+        law = _BY_FACTOR if "A" in symbols else _BY_REFERENCE
+        return law.xreplace({_PARTS[part]: symbol for part, symbol in symbols.items()})
 
     @property
     def unit(self) -> str | None:

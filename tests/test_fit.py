@@ -230,6 +230,51 @@ def test_what_does_not_fit_together_is_told_at_once() -> None:
         )
 
 
+def test_runs_may_measure_different_species_at_different_times() -> None:
+    """Cells missing here and there, furfural measured in one run alone: what is there is used, nothing else."""
+    runs = exact_runs()
+    holes = []
+    for n, run in enumerate(runs):
+        measured = {s: v.copy() for s, v in run.measured.items()}
+        measured["xylose"][n] = np.nan
+        if n not in (1, 4):
+            del measured["furfural"]
+        holes.append(mo.Experiment(run.name, run.times, measured, run.initial, run.T))
+    found = mo.fit(from_afar(), holes)
+    assert len(found.points.measured) == 6 * 9 + 2 * 10
+    for name, true in TRUTH.items():
+        assert found[name].shown()[0] == pytest.approx(true, rel=1e-6)
+    assert {r.species: r.observations for r in found.by_species} == {"xylose": 54, "furfural": 20}
+
+
+def test_tables_of_a_fit_carry_units(fitted: Fit) -> None:
+    constants = fitted.table().set_index("constant")
+    assert constants.loc["dehydration.k", "unit"] == "L/mol/min"
+    assert constants.loc["dehydration.k.Ea", "value"] == pytest.approx(fitted["dehydration.k.Ea"].value / 1000)
+    points = fitted.points_table()
+    assert list(points.columns) == ["run", "time [min]", "species", "measured [mol/L]", "calculated [mol/L]",
+                                    "residual [mol/L]", "leverage"]  # fmt: skip
+    difference = points["measured [mol/L]"] - points["calculated [mol/L]"]
+    assert points["residual [mol/L]"].to_numpy() == pytest.approx(difference.to_numpy(), abs=1e-12)
+    assert points["leverage"].sum() == pytest.approx(len(fitted.estimates), rel=1e-9)  # trace of the hat matrix
+    assert np.diag(fitted.correlation) == pytest.approx(1.0)
+    with pytest.raises(mo.InputError, match=r"did you mean 'dehydration\.k'"):
+        fitted["dehydratoin.k"]
+    curves = fitted.curves(points=3)
+    times, calculated = curves["B2"]
+    assert times[-1] == pytest.approx(240 * 60)
+    assert calculated["xylose"][0] == pytest.approx(350)
+
+
+def test_experiments_print_what_is_in_them(job: Job) -> None:
+    said = str(job.fits["kinetics"])
+    assert said.startswith("6 runs from cob-liquor.csv")
+    assert "B3 at 165 °C: xylose 0.2 mol/L, acid 0.1 mol/L; 24 values of xylose, furfural to 84 min" in said
+    assert job.fits["kinetics"][2].name == "B3"
+    with pytest.raises(mo.InputError, match="is there twice"):
+        mo.Experiments((job.fits["kinetics"][0], job.fits["kinetics"][0]))
+
+
 WRONG_RUNS = [
     ({"times": [1, 2, 2]}, "does not rise at sample 3"),
     ({"times": [-1, 2, 3]}, "from zero up"),

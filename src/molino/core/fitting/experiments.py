@@ -11,7 +11,7 @@ import numpy as np
 from molino.core import units
 from molino.core.errors import Faults, InputError, nearest
 from molino.core.printing import Printed
-from molino.core.units import Display, Value
+from molino.core.units import Display
 
 
 @dataclass(frozen=True, eq=False)
@@ -193,6 +193,3 @@ def as_experiments(data: Experiments | Experiment | Sequence[Experiment | Experi
     source = ", ".join(s.source for s in sets if s.source)
     show = {kind: unit for s in reversed(sets) for kind, unit in s.show.items()}
     return Experiments(tuple(runs), source, show, tuple(gone for s in sets for gone in s.left_out))
-
-
-__all__ = ["Experiment", "Experiments", "LeftOut", "Value", "as_experiments"]

@@ -201,7 +201,7 @@ def write_table(path: Path, header: str, *rows: str) -> Path:
 def test_tables_of_measurements_in_every_shape(tmp_path: Path) -> None:
     comma = write_table(tmp_path / "a.csv", "time [min],T [degC],A [mol/L]", "0,20,1.5", "1,20,", "2,,0.5")
     semicolon = write_table(
-        tmp_path / "b.csv", "\ufefftime [min]; T [degC];A [mol/L]", "0;20;1,5", "1;20;", "", "2;;0,5"
+        tmp_path / "b.csv", "\ufefftime (min); T (degC);A [mol/L]", "0;20;1,5", "1;20;", "", "2;;0,5"
     )
     sheet = tmp_path / "c.xlsx"
     frame = pd.DataFrame({"time [min]": [0, 1, 2], "T [degC]": [20, 20, None], "A [mol/L]": [1.5, None, 0.5]})

@@ -31,6 +31,7 @@ _MOST_EVALUATIONS = 200
 class _Sample:
     """One experiment made ready: its case, where samples are, and which of them count for which species."""
 
+    name: str
     case: Case
     times: np.ndarray
     columns: np.ndarray
@@ -138,7 +139,10 @@ def fit(
         values, slopes = [], []
         changed = dict(zip(symbols, parameters.tolist(), strict=True))
         for sample in samples:
-            solution = integrate(sample.case.with_values(changed), sample.times, by=symbols)
+            try:
+                solution = integrate(sample.case.with_values(changed), sample.times, by=symbols)
+            except SolveError as error:
+                raise SolveError(fault.within(f"run {sample.name}") for fault in error.faults) from error
             assert solution.sensitivities is not None
             values.append(solution.states[sample.rows, sample.columns])
             slopes.append(solution.sensitivities[sample.rows, sample.columns])
@@ -231,7 +235,7 @@ def _prepare(
                     index.append(np.full(len(counted), n))
             if not values:
                 raise InputError("no species of the chemistry was measured", "", "name columns after the species")
-            samples.append(_Sample(case, times, *map(np.concatenate, (columns, rows, values, index))))
+            samples.append(_Sample(run.name, case, times, *map(np.concatenate, (columns, rows, values, index))))
     total = sum(len(s.values) for s in samples)
     if not faults.found and total <= len(free):
         said = f"{total} observations for {len(free)} unknown constants"

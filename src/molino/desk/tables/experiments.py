@@ -13,7 +13,7 @@ from molino.core import units
 from molino.core.errors import Faults, InputError
 from molino.core.fitting.experiments import Experiment, Experiments
 
-_HEADING = re.compile(r"\s*(?P<name>.*?)\s*(?:\[(?P<unit>.*)\])?\s*")
+_HEADING = re.compile(r"\s*(?P<name>.*?)\s*(?:\[(?P<unit>.*)\]|(?<=\s)\((?P<bracket>.*)\))?\s*")
 _SHAPE = "the table needs the columns: run, time [min], T [degC], initial A [mol/L], A [mol/L] for each species A"
 
 
@@ -40,7 +40,8 @@ def read_experiments(path: str | Path | pd.DataFrame, sheet: str | None = None) 
 
     Headings carry units: `run`, `time [min]`, `T [degC]`, `initial xylose [mol/L]` (what was charged; the same all
     through a run), and one column of measured concentration for each species, `xylose [mol/L]`. Without `run` the
-    whole table is one run. An empty cell is a value that was not measured. A heading without unit holds SI numbers.
+    whole table is one run. `time (min)` is read, too. An empty cell is a value that was not measured. A heading without
+    unit holds SI numbers.
 
     Parameters
     ----------
@@ -76,7 +77,7 @@ def read_experiments(path: str | Path | pd.DataFrame, sheet: str | None = None) 
         with faults.at(f"column '{heading}'"):
             if not match["name"]:
                 raise InputError("it has no name", "", "name it, or delete the column")
-            columns.append(_Column(heading, match["name"], match["unit"]))
+            columns.append(_Column(heading, match["name"], match["unit"] or match["bracket"]))
     kinds = [c.kind for c in columns]
     if not faults.found and kinds.count("time") != 1:
         said = "no time column" if "time" not in kinds else "more than one time column"

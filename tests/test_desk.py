@@ -41,6 +41,11 @@ def test_the_demo_walks_the_whole_job(molino: Typed, tmp_path: Path) -> None:
         assert wanted in results
     assert not [name for name in results if name.startswith(".")]
 
+    schema = json.loads((target / "job.schema.json").read_text())
+    assert {"units", "reactions", "vessels", "size"} <= set(schema["properties"])
+    assert schema["$defs"]["PlugFlowTable"]["additionalProperties"] is False
+    assert "diameter" in schema["$defs"]["PlugFlowTable"]["properties"]
+
     constants = pd.read_csv(target / "results" / "fit-kinetics-constants.csv").set_index("constant")
     for name, true in make_data.TRUTH.items():
         assert constants.loc[name, "95 % low"] < true < constants.loc[name, "95 % high"]

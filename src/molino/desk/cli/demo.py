@@ -25,7 +25,8 @@ def demo(folder: Folder = Path("molino-demo"), as_json: AsJson = False, debug: D
         from molino.core.errors import InputError
         from molino.desk.cli import check, compare, fit, run, size
         from molino.desk.job.load import load_job
-        from molino.desk.tables.write import whole
+        from molino.desk.job.models import job_schema
+        from molino.desk.tables.write import whole, write_json
 
         if folder.exists() and not folder.is_dir():
             raise InputError("it is a file", str(folder), "name another folder: molino demo FOLDER")
@@ -37,6 +38,7 @@ def demo(folder: Folder = Path("molino-demo"), as_json: AsJson = False, debug: D
                     raise InputError("it is there already and has been changed", str(target), advice)
                 with whole(target) as temporary:
                     shutil.copyfile(source, temporary)
+        write_json(folder / "job.schema.json", job_schema())
         out = console()
         job = load_job(folder / _FILES[0])
         if not as_json:

@@ -172,6 +172,11 @@ class CompareTable(Table):
     reach: Quantity | None = None
 
 
+def job_schema() -> dict[str, Any]:
+    """The JSON Schema of a job file, by which an editor completes and checks it."""
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **JobFile.model_json_schema()}
+
+
 class JobFile(Table):
     """A whole job file."""
 

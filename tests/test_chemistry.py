@@ -7,7 +7,7 @@ from fractions import Fraction
 import numpy as np
 import pytest
 import sympy as sp
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 import molino as mo
@@ -206,6 +206,7 @@ ATOMS = {"A": "H", "B": "O", "C": "HO", "D": "H2O", "E": "HO2"}
 
 @settings(max_examples=30, deadline=None)
 @given(st.dictionaries(st.sampled_from(BALANCED), st.floats(1e-3, 1e2), min_size=1, max_size=6))
+@example({"A + B -> C": 2.0, "E -> B + C": 37.0, "D -> A + C": 19.0, "2 C -> A + E": 21.0, "A + E -> 2 C": 41.0})
 def test_every_vessel_keeps_the_elements(network: dict[str, float]) -> None:
     chemistry = mo.Chemistry([mo.Reaction(equation, k=k) for equation, k in network.items()], species=ATOMS)
     inlet = {"A": 1.0, "B": 0.8, "C": 0.6, "D": 0.4, "E": 0.2}

@@ -10,7 +10,7 @@ import numpy as np
 import sympy as sp
 
 from molino.core.balances.compiled import compiled
-from molino.core.balances.solve import RUN_OUT, Report, Solution, integrate
+from molino.core.balances.solve import ATOL, RTOL, RUN_OUT, Report, Solution, integrate
 from molino.core.errors import SolveError
 from molino.core.printing import Printed
 from molino.core.vessels import metrics
@@ -21,11 +21,14 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
-def follow(vessel: Vessel, end: float, points: Any) -> Run:
-    """Integrate a vessel's balances from 0 to `end` and check that no species goes below zero."""
+def follow(vessel: Vessel, end: float, points: Any, tighter: float = 1.0) -> Run:
+    """Integrate a vessel's balances from 0 to `end` and check that no species goes below zero.
+
+    `tighter` divides the tolerances.
+    """
     vessel.require_known()
     rows = np.linspace(0.0, end, points) if isinstance(points, int) else np.asarray(points, dtype=float)
-    solution = integrate(vessel.case, rows)
+    solution = integrate(vessel.case, rows, rtol=RTOL / tighter, atol=ATOL / tighter)
     check_run_out(vessel, solution)
     return Run(vessel, solution)
 

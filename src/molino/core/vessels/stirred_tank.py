@@ -154,7 +154,8 @@ class StirredTank(Vessel):
     def run(self, time: Any, points: Any = 101) -> Run:
         """Follow the start-up for some time from what is in the tank at t = 0; raises as `Batch.run`."""
         self._require_volume()
-        return follow(self, units.positive(time, "time", f"{self.label}, time").si, points)
+        # the elements in a tank that fills are integrated, not invariant as in a batch: their closure needs the tenth
+        return follow(self, units.positive(time, "time", f"{self.label}, time").si, points, tighter=10.0)
 
     def outcome(self) -> Run:
         return self.steady()

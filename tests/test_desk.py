@@ -6,7 +6,6 @@ import json
 import os
 import subprocess
 import sys
-import time
 from collections.abc import Callable
 from pathlib import Path
 
@@ -268,9 +267,14 @@ def test_examples_run(example: str, tmp_path: Path) -> None:
 
 
 def test_help_comes_at_once() -> None:
-    begin = time.perf_counter()
-    done = subprocess.run([sys.executable, "-m", "molino", "--help"], capture_output=True, text=True, check=True)
-    assert time.perf_counter() - begin < 1.5  # half a second on a quiet machine; see the docs for the figure
+    """Nothing heavy is imported for it, whatever the machine does meanwhile; docs/performance.md has the time."""
+    heavy = "numpy scipy pandas sympy pint matplotlib pydantic".split()
+    code = (
+        "import sys; from molino.desk.cli import app; app(['--help'], standalone_mode=False); "
+        f"sys.exit(','.join(m for m in {heavy} if m in sys.modules) or 0)"
+    )
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr
     for command in ("demo", "check", "fit", "run", "size", "compare"):
         assert command in done.stdout
 

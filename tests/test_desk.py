@@ -268,7 +268,7 @@ def test_examples_run(example: str, tmp_path: Path) -> None:
 
 def test_help_comes_at_once() -> None:
     """Nothing heavy is imported for it, whatever the machine does meanwhile; docs/performance.md has the time."""
-    heavy = "numpy scipy pandas sympy pint matplotlib pydantic".split()
+    heavy = ["numpy", "scipy", "pandas", "sympy", "pint", "matplotlib", "pydantic"]
     code = (
         "import sys; from molino.desk.cli import app; app(['--help'], standalone_mode=False); "
         f"sys.exit(','.join(m for m in {heavy} if m in sys.modules) or 0)"

@@ -120,6 +120,12 @@ def test_tables_run_along_the_right_axis() -> None:
     assert steady["A [mol/L]"].item() == pytest.approx(1.0)
     chosen = mo.Batch(SERIES, {"A": "2 mol/L"}).run("9 min", points=np.array([0.0, 60.0, 540.0]))
     assert chosen.table()["time [min]"].tolist() == pytest.approx([0, 1, 9])
+    between = mo.Batch(SERIES, {"A": "2 mol/L"}).run("9 min", points=[60.0, 120.0]).table()
+    assert between["time [min]"].tolist() == pytest.approx([0, 1, 2, 9])
+    assert between["A [mol/L]"].tolist() == pytest.approx([2 * np.exp(-0.2 * t) for t in (0, 1, 2, 9)])
+    for wrong in (1, -3, "x", [600.0], [-1.0, 2.0], True):
+        with pytest.raises(mo.InputError, match="not places between"):
+            mo.Batch(SERIES, {"A": 1}).run("9 min", points=wrong)
 
 
 METRICS = [
@@ -240,6 +246,17 @@ def test_sweep_tells_all_that_is_wrong() -> None:
         assert part in text
     with pytest.raises(mo.InputError, match="nothing to vary"):
         mo.sweep(tube, {}, ["conversion of A"])
+    with pytest.raises(mo.InputError, match="no value is given"):
+        mo.sweep(tube, {"flow": []}, ["conversion of A"])
+    for vessel in (mo.Batch(SERIES, {"A": 1}), mo.StirredTank(SERIES, FEED), mo.PlugFlow(SERIES, FEED, diameter=1)):
+        with pytest.raises(mo.InputError, match="no size yet"):
+            mo.sweep(vessel, {"one.k": [0.1]}, ["conversion of A"])
+    zero_order = mo.Batch(mo.Chemistry(mo.Reaction("A -> B", rate="k", k=0.2)), {"A": 1.0})
+    assert mo.sweep(zero_order, {"time": [1.0, 4.0]}, ["conversion of A"]).values["conversion of A"][
+        1
+    ] == pytest.approx(0.8)
+    with pytest.raises(mo.SolveError, match=r"A runs out at time = 20\.0"):
+        mo.sweep(zero_order, {"time": [1.0, 20.0]}, ["conversion of A"])
 
 
 ATOMS = st.sampled_from(["k", "K", "n", "[A]", "[B]", "x[A]", "T", "2", "0.5", "1e-7", "3.25"])

@@ -184,7 +184,9 @@ def _followed_windows(vessel: Vessel, metric: Metric) -> Iterator[Window]:
         if len(gone):  # beyond its end a species cannot be converted
 
             def least(size: float, begin: float = begin, state: np.ndarray = state) -> float:
-                return float(np.min(integrate(case, [begin, size], initial=state).states[-1] / scale))
+                if size <= begin:
+                    return float(np.min(state / scale)) + RUN_OUT
+                return float(np.min(integrate(case, [begin, size], initial=state).states[-1] / scale)) + RUN_OUT
 
             end = float(brentq(least, points[gone[0] - 1], points[gone[0]], rtol=1e-12))
             points = np.append(points[: gone[0]], end)

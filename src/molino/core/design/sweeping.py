@@ -12,7 +12,8 @@ import numpy as np
 from molino.core import units
 from molino.core.balances.compiled import compiled
 from molino.core.balances.many import integrate_many, steady_many
-from molino.core.errors import Faults, InputError, nearest
+from molino.core.balances.solve import RUN_OUT
+from molino.core.errors import Faults, InputError, SolveError, nearest
 from molino.core.printing import Printed
 from molino.core.vessels.base import FLOW, VOLUME, Vessel
 from molino.core.vessels.metrics import Metric, parse_metric
@@ -82,11 +83,15 @@ def sweep(vessel: Vessel, vary: Mapping[str, Sequence[Any]], metrics: Sequence[M
     changed: list[list[np.ndarray]] = []
     for name, given in vary.items():
         rows = []
+        if not len(given):
+            faults.add(f"sweep, {name}", "no value is given", "give at least one")
         for value in given:
             with faults.at(f"sweep, {name}"):
                 rows.append(_row(_under(vessel, name, value)))
         changed.append(rows)
     faults.raise_any()
+    if not _has_size(vessel) and not {*vary} & {*vessel.sizes}:
+        raise InputError("it has no size yet", vessel.label, f"give its {vessel.sizes[0]}, or vary it")
     touched = [np.any([row != base for row in rows], axis=0) for rows in changed]
     shape = tuple(len(rows) for rows in changed)
     if np.any(np.sum(touched, axis=0) > 1):  # conditions that meet in one number: length and diameter, say
@@ -105,6 +110,13 @@ def sweep(vessel: Vessel, vary: Mapping[str, Sequence[Any]], metrics: Sequence[M
         states = steady_many(balances, values, volume / flow)
     else:
         states = integrate_many(balances, values, ends)
+        below = np.argwhere(states < -RUN_OUT * np.max(np.abs(states), axis=1, keepdims=True))
+        if len(below):
+            case, species = (int(n) for n in below[0])
+            under = list(itertools.product(*vary.values()))[case]
+            where = ", ".join(f"{name} = {value}" for name, value in zip(vary, under, strict=True))
+            said = f"{balances.names[species]} runs out at {where}, and a rate law goes on consuming it"
+            raise SolveError(said, vessel.label, f"make that rate fall to zero with [{balances.names[species]}]")
     expressions = tuple(m.expression(vessel.chemistry.structure, vessel.written) for m in asked)
     with np.errstate(all="ignore"):
         found = compiled(balances).outputs(expressions)(list(values.T))(states.T, ends)
@@ -113,6 +125,10 @@ def sweep(vessel: Vessel, vary: Mapping[str, Sequence[Any]], metrics: Sequence[M
         for m, f in zip(asked, found, strict=True)
     }
     return Sweep(vessel, {name: list(given) for name, given in vary.items()}, shaped, tuple(asked))
+
+
+def _has_size(vessel: Vessel) -> bool:
+    return bool(np.isfinite(vessel.volume_si if isinstance(vessel, StirredTank) else vessel.end))
 
 
 def _row(vessel: Vessel) -> np.ndarray:

@@ -128,7 +128,7 @@ class Batch(Vessel):
         ----------
         time : str, float or quantity, optional
         points : int or array of s
-            How many rows the result has, evenly spaced, or at which times.
+            How many rows the result has, evenly spaced, or at which times (0 and the end are put in if missing).
 
         Raises
         ------

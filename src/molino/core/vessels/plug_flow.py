@@ -137,7 +137,8 @@ class PlugFlow(Vessel):
         Parameters
         ----------
         points : int or array of m^3
-            How many rows the result has, evenly spaced, or at which volumes from the inlet.
+            How many rows the result has, evenly spaced, or at which volumes from the inlet (0 and the end are put in
+            if missing).
 
         Raises
         ------

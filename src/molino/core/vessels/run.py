@@ -11,7 +11,7 @@ import sympy as sp
 
 from molino.core.balances.compiled import compiled
 from molino.core.balances.solve import ATOL, RTOL, RUN_OUT, Report, Solution, integrate
-from molino.core.errors import SolveError
+from molino.core.errors import InputError, SolveError
 from molino.core.printing import Printed
 from molino.core.vessels import metrics
 from molino.core.vessels.base import FLOW, VOLUME, Vessel
@@ -27,10 +27,24 @@ def follow(vessel: Vessel, end: float, points: Any, tighter: float = 1.0) -> Run
     `tighter` divides the tolerances.
     """
     vessel.require_known()
-    rows = np.linspace(0.0, end, points) if isinstance(points, int) else np.asarray(points, dtype=float)
-    solution = integrate(vessel.case, rows, rtol=RTOL / tighter, atol=ATOL / tighter)
+    solution = integrate(vessel.case, _rows(vessel, end, points), rtol=RTOL / tighter, atol=ATOL / tighter)
     check_run_out(vessel, solution)
     return Run(vessel, solution)
+
+
+def _rows(vessel: Vessel, end: float, points: Any) -> np.ndarray:
+    """Where a result has rows: so many from 0 to the end, or at given places, with 0 and the end put in if missing."""
+    advice = "give a whole number from 2 up, or numbers in SI between 0 and the end"
+    if isinstance(points, int) and points >= 2:
+        return np.linspace(0.0, end, points)
+    try:
+        given = np.atleast_1d(np.asarray(points, dtype=float))
+    except (TypeError, ValueError):
+        given = np.array([np.nan])
+    near = 1e-9 * end
+    if isinstance(points, int) or given.ndim != 1 or not ((given >= 0) & (given <= end + near)).all():
+        raise InputError(f"points = {points!r} are not places between 0 and {end:g}", vessel.label, advice)
+    return np.array([0.0, *np.unique(given[(given > near) & (given < end - near)]), end])
 
 
 def check_run_out(vessel: Vessel, solution: Solution) -> None:

@@ -56,6 +56,15 @@ WRONG: dict[str, tuple[Callable[[], object], list[str]]] = {
         lambda: mo.size(mo.Batch(SERIES, {"A": 1}), "concentration of A", "5 min"), ["not a concentration"],
     ),
     "a metric of a stranger": (lambda: mo.size(mo.Batch(SERIES, {"A": 1}), "conversion of Q", 0.5), ["'Q' is not a species"]),
+    "conversion of what is not fed": (
+        lambda: mo.PlugFlow(SERIES, FEED, volume=1).run().conversion("B"), ["conversion of B: no B goes in", "reactant"],
+    ),
+    "a size for what is not fed": (lambda: mo.size(mo.Batch(SERIES, {"A": 1}), "conversion of B", 0.5), ["no B goes in"]),
+    "a feed that is none": (lambda: mo.PlugFlow(SERIES, {"A": 1}, volume=1), ["is not a feed", "mo.Feed("]),
+    "a charge that is none": (lambda: mo.Batch(SERIES, ["A"]), ["how much of what"]),
+    "a reaction that is none": (lambda: mo.Chemistry(["A -> B"]), ["not a Reaction"]),
+    "a number for a rate law": (lambda: mo.Reaction("A -> B", rate=3), ["rate law are texts"]),
+    "a path for experiments": (lambda: mo.fit(SERIES, "runs.csv"), ["mo.read_experiments"]),
     "compare nothing": (lambda: mo.compare([]), ["no vessel"]),
     "compare by a stranger": (
         lambda: mo.compare([mo.PlugFlow(SERIES, FEED, volume=1)], ["yield of Q on A", "conv"]), ["'conv' is not a metric"],

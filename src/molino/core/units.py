@@ -62,7 +62,14 @@ EXAMPLES = {
 
 _NUMBER = re.compile(r"\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)\s*(.*?)\s*$", re.DOTALL)
 _LIKELY = {"C": "degC", "c": "degC", "°": "degC", "deg C": "degC", "F": "degF", "deg": "degC", "Celsius": "degC"}
-_BASE_NAMES = {"[length]": "m", "[mass]": "kg", "[time]": "s", "[temperature]": "K", "[substance]": "mol"}
+_BASE_NAMES = {
+    "[length]": "m",
+    "[mass]": "kg",
+    "[time]": "s",
+    "[temperature]": "K",
+    "[substance]": "mol",
+    "[current]": "A",
+}
 
 
 @cache

@@ -68,12 +68,16 @@ class Reaction:
         held: dict[str, Constant] = {}
         place = name or str(equation)
         with faults.at(place):
+            if not isinstance(equation, str | Equation) or not isinstance(rate, str | None):
+                raise InputError(
+                    "equation and rate law are texts", "", "write mo.Reaction('A -> B', rate='k*[A]', k=...)"
+                )
             equation = parse_equation(equation) if isinstance(equation, str) else equation
         for key, given in constants.items():
             with faults.at(f"{place}, {key}"):
                 held[key] = read_constant(given, "")
         with faults.at(place):
-            if rate is not None:
+            if isinstance(rate, str):
                 parse_formula(rate)
             elif isinstance(equation, Equation):
                 _check_elementary(equation, held)
@@ -213,6 +217,9 @@ class Chemistry(Printed):
             with faults.at(f"constant {name}"):
                 shared[name] = read_constant(value, "")
         reactions = [self.reactions] if isinstance(self.reactions, Reaction) else list(self.reactions)
+        if not all(isinstance(r, Reaction) for r in reactions):
+            faults.add("chemistry", "a reaction is not a Reaction", "write mo.Reaction('A -> B', k=...)")
+            faults.raise_any()
         if not reactions:
             faults.add("chemistry", "no reaction is given", "give at least one")
         named = [

@@ -109,6 +109,6 @@ def compare(vessels: Sequence[Vessel | Sizing], metrics: Sequence[Metric | str] 
     for run in runs:
         for metric in asked:
             with faults.at(run.vessel.label):
-                metric.expression(run.vessel.chemistry.structure, run.vessel.written)
+                run.vessel.expression(metric)
     faults.raise_any()
     return Comparison(tuple(runs), tuple(asked), sizings)

@@ -148,7 +148,7 @@ def _slope_by_size(run: Run, metric: Metric) -> float:
     if run.is_steady:
         return float(slopes(run, metric, (VOLUME,))[0])
     whole = compiled(case.balances)
-    expression = metric.expression(run.vessel.chemistry.structure, run.vessel.written)
+    expression = run.vessel.expression(metric)
     end = float(run.solution.points[-1])
     partial = whole.gradient((expression,), case.balances.symbols)(case.values)(state, end)[0]
     return float(partial @ np.array(whole.rhs(case.values)(state, end)))
@@ -157,7 +157,7 @@ def _slope_by_size(run: Run, metric: Metric) -> float:
 def _followed_windows(vessel: Vessel, metric: Metric) -> Iterator[Window]:
     """One integration, stretch by stretch, each three times as long as all before it, until nothing changes."""
     case = vessel.case
-    expression = metric.expression(vessel.chemistry.structure, vessel.written)
+    expression = vessel.expression(metric)
     evaluate = compiled(case.balances).outputs((expression,))(case.values)
     state, scale = start(case)
     rhs, jacobian = functions(case)

@@ -76,7 +76,7 @@ def sweep(vessel: Vessel, vary: Mapping[str, Sequence[Any]], metrics: Sequence[M
     for text in metrics:
         with faults.at("sweep"):
             asked.append(parse_metric(text) if isinstance(text, str) else text)
-            asked[-1].expression(vessel.chemistry.structure, vessel.written)
+            vessel.expression(asked[-1])
     if not vary or not asked:
         faults.add("sweep", "nothing to vary, or no metric", "give conditions with their values, and metrics")
     base = _row(vessel)
@@ -117,7 +117,7 @@ def sweep(vessel: Vessel, vary: Mapping[str, Sequence[Any]], metrics: Sequence[M
             where = ", ".join(f"{name} = {value}" for name, value in zip(vary, under, strict=True))
             said = f"{balances.names[species]} runs out at {where}, and a rate law goes on consuming it"
             raise SolveError(said, vessel.label, f"make that rate fall to zero with [{balances.names[species]}]")
-    expressions = tuple(m.expression(vessel.chemistry.structure, vessel.written) for m in asked)
+    expressions = tuple(vessel.expression(m) for m in asked)
     with np.errstate(all="ignore"):
         found = compiled(balances).outputs(expressions)(list(values.T))(states.T, ends)
     shaped = {

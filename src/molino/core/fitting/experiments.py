@@ -187,6 +187,8 @@ def as_experiments(data: Experiments | Experiment | Sequence[Experiment | Experi
     if isinstance(data, Experiment):
         return Experiments((data,))
     runs: list[Experiment] = []
+    if isinstance(data, str) or not all(isinstance(item, Experiment | Experiments) for item in data):
+        raise InputError(f"{data!r} are not experiments", "data", "read them first: mo.read_experiments('runs.csv')")
     sets = [item if isinstance(item, Experiments) else Experiments((item,)) for item in data]
     for item in sets:
         runs += item.runs

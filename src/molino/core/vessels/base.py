@@ -20,6 +20,7 @@ from molino.core.units import Display, Value
 from molino.core.vessels.feed import check_contents, inlet_symbol
 
 if TYPE_CHECKING:
+    from molino.core.vessels.metrics import Metric
     from molino.core.vessels.run import Run
 
 VOLUME = sp.Symbol("volume", positive=True)
@@ -171,6 +172,16 @@ class Vessel(Printed):
         """The units in which its results are shown."""
         with_units = any(p.unit is not None for p in self.chemistry.parameters)
         return Display.of(self.given(), self.show, with_units)
+
+    def expression(self, metric: Metric) -> sp.Expr:
+        """A metric over the states and parameters of this vessel; InputError if it cannot be told of it."""
+        found = metric.expression(self.chemistry.structure, self.written)
+        for species in metric.reactants:
+            if not self.inlet().get(species, 0.0) > 0:
+                raise InputError(
+                    f"{metric}: no {species} goes in", self.label, "name a reactant that is fed or charged"
+                )
+        return found
 
     def require_known(self) -> None:
         """Raise InputError if constants still wait for a fit."""

@@ -10,7 +10,7 @@ import sympy as sp
 
 from molino.core import units
 from molino.core.chemistry.network import Chemistry
-from molino.core.errors import Faults, UnitError, nearest
+from molino.core.errors import Faults, InputError, UnitError, nearest
 from molino.core.printing import Printed
 from molino.core.units import Value
 
@@ -37,6 +37,8 @@ class Contents(Mapping[str, Value]):
         faults = Faults()
         self._values: dict[str, Value] = {}
         self.kinds: dict[str, str] = {}
+        if not isinstance(given, Mapping):
+            raise InputError(f"{given!r} does not say how much of what", place, "write {'A': '0.35 mol/L', ...}")
         for species, number in given.items():
             with faults.at(f"{place}, {species}"):
                 value = units.read(number)
@@ -157,6 +159,12 @@ class Feed(Printed):
 
     def __str__(self) -> str:
         return f"{self.flow} of {self.contents}" + (f" at {self.T}" if self.T is not None else "")
+
+
+def require_feed(given: Any, label: str) -> None:
+    """Raise InputError for anything but a Feed."""
+    if not isinstance(given, Feed):
+        raise InputError(f"{given!r} is not a feed", label, "write mo.Feed({'A': '0.35 mol/L'}, flow='12 m3/h')")
 
 
 def inlet_symbol(species: str) -> sp.Symbol:

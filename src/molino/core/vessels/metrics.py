@@ -29,6 +29,13 @@ class Metric:
     on: str | None = None
 
     @property
+    def reactants(self) -> tuple[str, ...]:
+        """The species that it counts by, some of which must go in."""
+        if self.what == "conversion":
+            return (self.species,)
+        return (self.on,) if self.on is not None else ()
+
+    @property
     def kind(self) -> str:
         """The kind of quantity, for units."""
         return "concentration" if self.what == "concentration" else "number"

@@ -28,7 +28,7 @@ from molino.core.vessels.base import (
     states,
     total,
 )
-from molino.core.vessels.feed import Feed, inlet_symbol
+from molino.core.vessels.feed import Feed, inlet_symbol, require_feed
 from molino.core.vessels.run import Run, follow
 
 
@@ -85,6 +85,7 @@ class PlugFlow(Vessel):
     show: Mapping[str, str] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
+        require_feed(self.feed, self.label)
         faults = Faults()
         convert(
             faults, self, diameter="diameter", length="length", volume="volume", space_time="time", T="temperature"

@@ -83,7 +83,7 @@ class Run(Printed):
 
     def profile(self, metric: Metric) -> np.ndarray:
         """A metric at each point, shape (points,): as if the vessel ended there."""
-        expression = metric.expression(self.vessel.chemistry.structure, self.vessel.written)
+        expression = self.vessel.expression(metric)
         return self._evaluate((expression,))[0]
 
     def metric(self, metric: Metric) -> float:

@@ -30,7 +30,7 @@ from molino.core.vessels.base import (
     states,
     total,
 )
-from molino.core.vessels.feed import Contents, Feed, inlet_symbol
+from molino.core.vessels.feed import Contents, Feed, inlet_symbol, require_feed
 from molino.core.vessels.run import Run, follow
 
 
@@ -94,6 +94,7 @@ class StirredTank(Vessel):
     show: Mapping[str, str] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
+        require_feed(self.feed, self.label)
         faults = Faults()
         convert(faults, self, volume="volume", space_time="time", T="temperature")
         if self.volume is not None and self.space_time is not None:

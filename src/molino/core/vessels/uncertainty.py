@@ -20,7 +20,7 @@ def slopes(run: Run, metric: Metric, by: tuple[sp.Symbol, ...]) -> np.ndarray:
     """
     case, state, end = run.vessel.case, run.solution.states[-1], float(run.solution.points[-1])
     whole, symbols = compiled(case.balances), case.balances.symbols
-    expression = metric.expression(run.vessel.chemistry.structure, run.vessel.written)
+    expression = run.vessel.expression(metric)
     if run.is_steady:
         end = 0.0
         forcing = whole.gradient(case.balances.rhs, by)(case.values)(state, end)

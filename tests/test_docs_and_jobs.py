@@ -184,7 +184,7 @@ WRONG = {
     "a shared constant unused": ("(1 + K*[C])", "1", "no rate law uses it"),
     "a list for a number": ("flow = 2.5", "flow = [2.5]", "give a number"),
     "a table for a number": ("volume = 400", "volume = { a = 3 }", "give a number"),
-    "a constant of parts unknown": ("at = 60, ", "", "give A and Ea, or k, at"),
+    "a constant of parts unknown": ("at = 60, ", "", "give k, Ea, at"),
     "a start-up before it starts": ("start_up = 12", "start_up = -1", "must be above zero"),
     "a dash in the equation": ("A + B <-> C", "A + B - C", "no arrow"),
     "a number for a formula": ('rate = "k*([A]*[B] - [C]/Kc)/(1 + K*[C])"', "rate = 3", "valid string"),

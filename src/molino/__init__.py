@@ -11,29 +11,35 @@ import importlib
 from typing import TYPE_CHECKING, Any
 
 _HOME = {
-    "Arrhenius": "core.chemistry.constants",
+    "Arrhenius": "core.chemistry.over_temperature",
     "Batch": "core.vessels.batch",
+    "Catalyst": "core.vessels.catalyst",
     "Chemistry": "core.chemistry.network",
     "Experiment": "core.fitting.experiments",
     "Experiments": "core.fitting.experiments",
     "Feed": "core.vessels.feed",
+    "FromSpecies": "core.chemistry.thermochemistry",
+    "HeatCapacity": "core.chemistry.heat_capacity",
     "InputError": "core.errors",
     "MolinoError": "core.errors",
     "PlugFlow": "core.vessels.plug_flow",
-    "Reaction": "core.chemistry.network",
+    "Reaction": "core.chemistry.reaction",
     "SolveError": "core.errors",
     "Species": "core.chemistry.species",
     "StirredTank": "core.vessels.stirred_tank",
     "UnitError": "core.errors",
     "Unknown": "core.chemistry.constants",
     "UnreachableError": "core.errors",
+    "VantHoff": "core.chemistry.over_temperature",
     "compare": "core.design.comparison",
     "concentration": "core.vessels.metrics",
     "conversion": "core.vessels.metrics",
     "figures": "desk.figures",
     "fit": "core.fitting.regression",
     "load_job": "desk.job.load",
+    "look_up": "desk.tables.lookup",
     "read_experiments": "desk.tables.experiments",
+    "read_species": "desk.tables.species",
     "selectivity": "core.vessels.metrics",
     "size": "core.design.sizing",
     "sweep": "core.design.sweeping",
@@ -43,9 +49,13 @@ _HOME = {
 __all__ = [*_HOME]
 
 if TYPE_CHECKING:
-    from molino.core.chemistry.constants import Arrhenius, Unknown
-    from molino.core.chemistry.network import Chemistry, Reaction
+    from molino.core.chemistry.constants import Unknown
+    from molino.core.chemistry.heat_capacity import HeatCapacity
+    from molino.core.chemistry.network import Chemistry
+    from molino.core.chemistry.over_temperature import Arrhenius, VantHoff
+    from molino.core.chemistry.reaction import Reaction
     from molino.core.chemistry.species import Species
+    from molino.core.chemistry.thermochemistry import FromSpecies
     from molino.core.design.comparison import compare
     from molino.core.design.sizing import size
     from molino.core.design.sweeping import sweep
@@ -53,6 +63,7 @@ if TYPE_CHECKING:
     from molino.core.fitting.experiments import Experiment, Experiments
     from molino.core.fitting.regression import fit
     from molino.core.vessels.batch import Batch
+    from molino.core.vessels.catalyst import Catalyst
     from molino.core.vessels.feed import Feed
     from molino.core.vessels.metrics import concentration, conversion, selectivity, yield_of
     from molino.core.vessels.plug_flow import PlugFlow
@@ -60,6 +71,8 @@ if TYPE_CHECKING:
     from molino.desk import figures
     from molino.desk.job.load import load_job
     from molino.desk.tables.experiments import read_experiments
+    from molino.desk.tables.lookup import look_up
+    from molino.desk.tables.species import read_species
 
 
 def __getattr__(name: str) -> Any:

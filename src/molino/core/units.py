@@ -29,13 +29,22 @@ SI_UNITS = {
     "amount": "mol",
     "area": "m^2",
     "concentration": "mol/m^3",
+    "density": "kg/m^3",
     "diameter": "m",
     "energy per amount": "J/mol",
+    "heat capacity": "J/mol/K",
     "length": "m",
+    "mass": "kg",
+    "mass flow": "kg/s",
+    "molar mass": "kg/mol",
+    "molar volume": "m^3/mol",
     "molar flow": "mol/s",
     "number": "",
     "pressure": "Pa",
     "rate": "mol/m^3/s",
+    "rate per area": "mol/m^2/s",
+    "rate per catalyst mass": "mol/kg/s",
+    "specific area": "1/m",
     "temperature": "K",
     "time": "s",
     "volume": "m^3",
@@ -47,13 +56,22 @@ EXAMPLES = {
     "amount": "2.5 kmol",
     "area": "12 cm^2",
     "concentration": "0.35 mol/L",
+    "density": "980 kg/m3",
     "diameter": "80 mm",
     "energy per amount": "120 kJ/mol",
+    "heat capacity": "75 J/mol/K",
     "length": "60 m",
+    "mass": "250 kg",
+    "mass flow": "5 t/h",
+    "molar mass": "96.1 g/mol",
+    "molar volume": "83 cm3/mol",
     "molar flow": "4 kmol/h",
     "number": "0.9",
     "pressure": "3 bar",
     "rate": "0.2 mol/L/min",
+    "rate per area": "0.2 mol/m2/h",
+    "rate per catalyst mass": "0.2 mol/kg/h",
+    "specific area": "300 m2/m3",
     "temperature": "175 degC",
     "time": "3 h",
     "volume": "4 m3",
@@ -261,8 +279,9 @@ def everyday_text(dimension: Dimension) -> str:
     litres = left.get("[length]", Fraction(0)) / 3
     if litres.denominator != 1:
         return si_text(left)
-    names = {"L": litres, "mol": left.get("[substance]", Fraction(0)), "min": left.get("[time]", Fraction(0))}
-    if any(base not in ("[length]", "[substance]", "[time]") for base in left):
+    bases = {"mol": "[substance]", "kg": "[mass]", "min": "[time]"}
+    names = {"L": litres, **{name: left.get(base, Fraction(0)) for name, base in bases.items()}}
+    if left.keys() - {"[length]", *bases.values()}:
         return si_text(left)
     up = [_power(name, power) for name, power in names.items() if power > 0]
     down = [_power(name, -power) for name, power in names.items() if power < 0]
@@ -274,9 +293,6 @@ def _power(name: str, power: Fraction) -> str:
 
 
 _OTHER_KINDS = {
-    "mass": "kg",
-    "mass flow": "kg/s",
-    "density": "kg/m^3",
     "energy": "J",
     "power": "W",
     "speed": "m/s",
@@ -337,7 +353,10 @@ class Display:
             return ""
         if kind in self.chosen:
             return self.chosen[kind]
-        return f"{self.unit('concentration')}/{self.unit('time')}" if kind == "rate" else HABIT[kind]
+        if kind.startswith("rate"):
+            per = {"rate per catalyst mass": "mol/kg", "rate per area": "mol/m2"}
+            return f"{per.get(kind) or self.unit('concentration')}/{self.unit('time')}"
+        return HABIT[kind]
 
     def number(self, si: Any, kind: str) -> Any:
         """SI numbers in the unit shown."""

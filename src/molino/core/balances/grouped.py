@@ -18,7 +18,7 @@ import sympy as sp
 from scipy.sparse import csr_matrix
 
 from molino.core.balances.derivatives import slope_of
-from molino.core.balances.source import ARRAY, NotFinite, Program, guarded, plain, write
+from molino.core.balances.source import NotFinite, Program, guarded, plain, scope, write
 from molino.core.balances.system import Balances
 
 _ONE = sp.Symbol("#one")
@@ -226,4 +226,4 @@ def _gatherer(places: np.ndarray) -> ColumnFunction:
 
 def _compile(e: sp.Expr, holders: Sequence[sp.Symbol]) -> ColumnFunction:
     text = f"lambda {', '.join(h.name for h in holders)}: {write(e, {h: h.name for h in holders})}"
-    return eval(compile(text, "<molino balances>", "eval"), dict(ARRAY))  # type: ignore[no-any-return]  # our own text
+    return eval(compile(text, "<molino balances>", "eval"), scope([e], array=True))  # type: ignore[no-any-return]  # our own text

@@ -13,6 +13,9 @@ from typing import Any
 import numpy as np
 import sympy as sp
 
+from molino.core.chemistry.heat_capacity import Below
+from molino.core.chemistry.python_law import PythonFunction
+
 
 class NotFinite(ArithmeticError):
     """A generated function met a division by zero or the like; carries where."""
@@ -46,7 +49,12 @@ def floored_log(value: float) -> float:
     return math.log(value) if value > 1e-300 else -690.7755278982137
 
 
-SCALAR = {"exp": math.exp, "log": floored_log, "power": power, "slope_power": slope_power}
+def below(value: float, limit: float, low: float, high: float) -> float:
+    """`low` below the limit, `high` from there on."""
+    return low if value < limit else high
+
+
+SCALAR = {"exp": math.exp, "log": floored_log, "power": power, "slope_power": slope_power, "below": below}
 
 
 def _array_power(base: Any, exponent: Any) -> Any:
@@ -64,7 +72,15 @@ ARRAY = {
     "log": lambda v: np.log(np.maximum(v, 1e-300)),
     "power": _array_power,
     "slope_power": _array_slope,
+    "below": lambda value, limit, low, high: np.where(value < limit, low, high),
 }
+
+
+def scope(expressions: Iterable[sp.Expr], array: bool) -> dict[str, Any]:
+    """The functions that the text of some expressions calls; users' Python functions run element by element."""
+    own = {f.func for e in expressions for f in e.atoms(PythonFunction)}
+    calls = {f.code_name: np.vectorize(f.call, otypes=[float]) if array else f.call for f in own}
+    return {"NotFinite": NotFinite, **(ARRAY if array else SCALAR), **calls}
 
 
 POWER, SLOPE = sp.Function("power"), sp.Function("slope_power")
@@ -111,8 +127,9 @@ def write(e: sp.Basic, names: Mapping[sp.Symbol, str]) -> str:
             product = "*".join([base] * count) if count <= 4 and len(base) < 6 else f"{base}**{count}"
             return f"({product})" if e.exp > 0 else f"(1.0/({product}))"
         return f"power({base}, {write(e.exp, names)})"
-    if isinstance(e, sp.core.function.AppliedUndef):
-        return f"{e.func.__name__}({', '.join(write(a, names) for a in e.args)})"
+    if isinstance(e, sp.core.function.AppliedUndef | Below | PythonFunction):
+        called = e.func.code_name if isinstance(e, PythonFunction) else e.func.__name__.lower()
+        return f"{called}({', '.join(write(a, names) for a in e.args)})"
     if e.is_number:
         return f"({float(e)!r})"
     raise NotImplementedError(f"no code for {type(e).__name__}")  # pragma: no cover - the grammar has no other node
@@ -232,6 +249,6 @@ def build(
         "            raise NotFinite(cause, y, t) from cause",
         "    return function",
     ]
-    scope: dict[str, Any] = {"NotFinite": NotFinite, **(ARRAY if array else SCALAR)}
-    exec(compile("\n".join(lines), "<molino balances>", "exec"), scope)
-    return scope["make"]  # type: ignore[no-any-return]
+    known = scope([*program.fixed.values(), *program.varying.values(), *program.outputs], array)
+    exec(compile("\n".join(lines), "<molino balances>", "exec"), known)
+    return known["make"]  # type: ignore[no-any-return]

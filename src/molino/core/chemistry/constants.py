@@ -1,21 +1,20 @@
 """Rate constants and the parameters in them.
 
-A constant is a number with its unit, an `Unknown` to be fitted, or an `Arrhenius` law; each names its *parts*, which
-become parameters of the balances, and writes itself as an expression of them.
+A constant is a number with its unit, an `Unknown` to be fitted, or a law over temperature; each names its *parts*,
+which become parameters of the balances, and writes itself as an expression of them.
 """
 
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, fields, replace
-from typing import Any
+from dataclasses import dataclass
+from typing import Any, ClassVar, Protocol
 
 import sympy as sp
 
 from molino.core import units
-from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.errors import Faults, InputError, UnitError
-from molino.core.units import GAS_CONSTANT, Value
+from molino.core.units import Value
 
 
 @dataclass(frozen=True)
@@ -80,10 +79,31 @@ def si(part: Entry) -> float:
     return part.guess.si if isinstance(part, Unknown) else part.si
 
 
+class Constant(Protocol):
+    """What every constant can do: name its parts, be given others, write itself."""
+
+    free: ClassVar[frozenset[str]]
+    """Parts that may well be negative."""
+
+    @property
+    def unit(self) -> str | None:
+        """The unit of its value; None for a bare number."""
+
+    def parts(self) -> dict[str, Entry]:
+        """Its numbers by suffix: '' for the value itself, 'Ea' and so on."""
+
+    def with_parts(self, parts: Mapping[str, Entry]) -> Constant:
+        """The same with other numbers."""
+
+    def expression(self, symbols: Mapping[str, sp.Expr]) -> sp.Expr:
+        """The constant over temperature, a symbol standing for each part."""
+
+
 @dataclass(frozen=True)
 class Plain:
     """A constant that does not depend on temperature."""
 
+    free: ClassVar[frozenset[str]] = frozenset()
     value: Entry
 
     def parts(self) -> dict[str, Entry]:
@@ -92,7 +112,7 @@ class Plain:
     def with_parts(self, parts: Mapping[str, Entry]) -> Plain:
         return Plain(parts[""])
 
-    def expression(self, symbols: Mapping[str, sp.Symbol]) -> sp.Expr:
+    def expression(self, symbols: Mapping[str, sp.Expr]) -> sp.Expr:
         return symbols[""]
 
     @property
@@ -103,86 +123,10 @@ class Plain:
         return str(self.value)
 
 
-_PARTS = {part: sp.Symbol(f"part {part}") for part in ("", "A", "Ea", "at")}
-_BY_FACTOR = _PARTS["A"] * sp.exp(-_PARTS["Ea"] / GAS_CONSTANT / TEMPERATURE)
-_BY_REFERENCE = _PARTS[""] * sp.exp(-_PARTS["Ea"] / GAS_CONSTANT * (1 / TEMPERATURE - 1 / _PARTS["at"]))
-
-
-@dataclass(frozen=True)
-class Arrhenius:
-    """A rate constant that follows the Arrhenius law.
-
-    Give either the pre-exponential factor `A` and the activation energy, or the value `k` at the reference
-    temperature `at` and the activation energy:
-
-        k(T) = A exp(-Ea / (R T))            k(T) = k exp(-Ea/R (1/T - 1/T_at))
-
-    (S. Arrhenius, Z. Phys. Chem. 4 (1889) 226; the second form is the first divided by itself at T_at). Fits are
-    better conditioned in the second form, with `at` in the middle of the measured temperatures.
-
-    Parameters
-    ----------
-    k, A : str, float, quantity or Unknown
-        In the unit that the rate law needs, e.g. "0.02 L/mol/min"; a bare number is SI.
-    Ea : str, float, quantity or Unknown
-        Energy per amount, e.g. "120 kJ/mol".
-    at : str, float or quantity
-        Temperature at which `k` holds.
-
-    Raises
-    ------
-    InputError
-        If too much or too little is given, or a number is out of place.
-    """
-
-    k: Any = None
-    A: Any = None
-    Ea: Any = None
-    at: Any = None
-
-    def __post_init__(self) -> None:
-        given = sorted(name for name in ("k", "A", "Ea", "at") if getattr(self, name) is not None)
-        if given not in (["A", "Ea"], ["Ea", "at", "k"]):
-            said = "Arrhenius was given " + (", ".join(given) or "nothing")
-            raise InputError(said, advice="give A and Ea, or k, at (its temperature) and Ea")
-        faults = Faults()
-        kinds = {"Ea": "energy per amount", "at": "temperature", "k": None, "A": None}
-        for name in given:
-            with faults.at():
-                if name == "at":
-                    part: Entry = units.positive(self.at, "temperature", "at")
-                else:
-                    part = entry(getattr(self, name), kinds[name], name)
-                object.__setattr__(self, name, part)
-        faults.raise_any()
-
-    def parts(self) -> dict[str, Entry]:
-        return {("" if f.name == "k" else f.name): part for f in fields(self) if (part := getattr(self, f.name))}
-
-    def with_parts(self, parts: Mapping[str, Entry]) -> Arrhenius:
-        return replace(self, **{name or "k": part for name, part in parts.items()})
-
-    def expression(self, symbols: Mapping[str, sp.Symbol]) -> sp.Expr:
-        law = _BY_FACTOR if "A" in symbols else _BY_REFERENCE
-        return law.xreplace({_PARTS[part]: symbol for part, symbol in symbols.items()})
-
-    @property
-    def unit(self) -> str | None:
-        return (self.k if self.A is None else self.A).unit  # type: ignore[no-any-return]
-
-    def __str__(self) -> str:
-        if self.A is not None:
-            return f"{self.A} exp(-Ea/RT), Ea = {self.Ea}"
-        return f"{self.k} at {self.at}, Ea = {self.Ea}"
-
-
-Constant = Plain | Arrhenius
-
-
 def read_constant(given: Any, name: str) -> Constant:
-    """A constant from what stands in a Reaction: an Arrhenius law, an Unknown, a quantity or a number."""
-    if isinstance(given, Plain | Arrhenius):
-        return given
+    """A constant from what stands in a Reaction: a law over temperature, an Unknown, a quantity or a number."""
+    if hasattr(given, "with_parts"):
+        return given  # type: ignore[no-any-return]
     return Plain(entry(given, name=name))
 
 

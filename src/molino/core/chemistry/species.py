@@ -1,100 +1,213 @@
-"""Species and the elements in them."""
+"""Species and their properties."""
 
 from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from fractions import Fraction
+from typing import Any
 
+import sympy as sp
+
+from molino.core import units
+from molino.core.chemistry.composition import composition
 from molino.core.chemistry.equation import Equation, coefficient_text
-from molino.core.errors import InputError
+from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE, read_heat_capacity
+from molino.core.errors import Faults, InputError
+from molino.core.printing import Printed
+from molino.core.units import Value
 
-_SYMBOLS = """
-H He Li Be B C N O F Ne Na Mg Al Si P S Cl Ar K Ca Sc Ti V Cr Mn Fe Co Ni Cu Zn Ga Ge As Se Br Kr Rb Sr Y Zr Nb Mo Tc
-Ru Rh Pd Ag Cd In Sn Sb Te I Xe Cs Ba La Ce Pr Nd Pm Sm Eu Gd Tb Dy Ho Er Tm Yb Lu Hf Ta W Re Os Ir Pt Au Hg Tl Pb Bi
-Po At Rn Fr Ra Ac Th Pa U Np Pu Am Cm Bk Cf Es Fm Md No Lr
-"""
-ELEMENTS = frozenset(_SYMBOLS.split())
+PROPERTIES = {
+    "molar_mass": "molar mass",
+    "heat_capacity": "heat capacity",
+    "enthalpy_of_formation": "energy per amount",
+    "gibbs_of_formation": "energy per amount",
+    "entropy": "heat capacity",
+    "critical_temperature": "temperature",
+    "critical_pressure": "pressure",
+    "acentric_factor": "number",
+    "density": "density",
+    "molar_volume": "molar volume",
+}
+"""Each property of a species with its kind of quantity."""
+
+_SIGNED = ("enthalpy_of_formation", "gibbs_of_formation", "entropy", "acentric_factor")
 
 
 @dataclass(frozen=True)
-class Species:
-    """A chemical species.
+class Species(Printed):
+    """A chemical species and what is known of it; what a run needs and is not there, the error names.
 
     Parameters
     ----------
     name : str
         As it stands in reaction equations.
     formula : str, optional
-        Elements and groups, like "C5H10O5" or "Ca(OH)2". Where every species of a reaction has one, the reaction must
-        balance.
+        Elements, groups, hydrates and charge: "C5H10O5", "Ca(OH)2", "CuSO4·5H2O", "SO4^2-". Where every species of a
+        reaction has one, the reaction must balance.
+    molar_mass : optional
+        Of its own where there is no formula (a lump); otherwise the formula gives it.
+    heat_capacity : quantity, sequence or HeatCapacity, optional
+        "75 J/mol/K" (or per mass), the coefficients of a polynomial in T, or `HeatCapacity` for all forms.
+    enthalpy_of_formation, gibbs_of_formation : optional
+        At 298.15 K, energy per amount.
+    entropy : optional
+        Absolute, at 298.15 K and standard state, "J/mol/K".
+    critical_temperature, critical_pressure, acentric_factor : optional
+    density, molar_volume : optional
+        Of the pure liquid; either one.
+    source : str
+        Where the numbers come from; goes into the results.
+
+    Raises
+    ------
+    InputError
+        With everything that is wrong, or said twice.
     """
 
     name: str
     formula: str | None = None
+    molar_mass: Any = None
+    heat_capacity: Any = None
+    enthalpy_of_formation: Any = None
+    gibbs_of_formation: Any = None
+    entropy: Any = None
+    critical_temperature: Any = None
+    critical_pressure: Any = None
+    acentric_factor: Any = None
+    density: Any = None
+    molar_volume: Any = None
+    source: str = ""
 
     def __post_init__(self) -> None:
         if not re.fullmatch(r"[^\W\d][^\s+*/\[\]]*\+*", self.name):
             advice = "a name starts with a letter and holds no blanks, brackets, * or /"
             raise InputError(f"'{self.name}' cannot be the name of a species", advice=advice)
-        if self.formula is not None:
-            elements(self.formula)
+        faults = Faults()
+        by_formula = None
+        with faults.at(self.name):
+            if self.formula is not None:
+                by_formula = composition(self.formula).molar_mass
+        for name, kind in PROPERTIES.items():
+            given = getattr(self, name)
+            if given is None or name == "heat_capacity":
+                continue
+            with faults.at(self.name):
+                read = units.read(given, kind, name) if name in _SIGNED else units.positive(given, kind, name)
+                object.__setattr__(self, name, read)
+        own = self.molar_mass.si if isinstance(self.molar_mass, Value) else None
+        if own is not None and by_formula is not None and abs(own / by_formula - 1) > 2e-3:
+            said = f"molar_mass is {self.molar_mass}, but {self.formula} weighs {by_formula * 1e3:.5g} g/mol"
+            faults.add(self.name, said, "correct one of them, or leave the molar mass out")
+        with faults.at(self.name):
+            if self.heat_capacity is not None:
+                read_cp = read_heat_capacity(self.heat_capacity, own if own is not None else by_formula)
+                object.__setattr__(self, "heat_capacity", read_cp)
+                twice = [n for n in ("enthalpy_of_formation", "gibbs_of_formation", "entropy") if getattr(self, n)]
+                if read_cp.seven and twice:
+                    said = f"{' and '.join(twice)} come with the seven coefficients, and are given again"
+                    raise InputError(said, "", "leave them out")
+        if self.density is not None and self.molar_volume is not None:
+            faults.add(self.name, "density and molar_volume say the same thing twice", "give one of them")
+        faults.raise_any()
+
+    def require(self, name: str, asker: str) -> Any:
+        """A property that `asker` needs: its `Value` (or `HeatCapacity`).
+
+        Raises
+        ------
+        InputError
+            That names the species, the property and who asked.
+        """
+        found = getattr(self, name)
+        if found is None and name == "molar_mass" and self.formula is not None:
+            return Value(composition(self.formula).molar_mass, None)
+        if found is None and name == "molar_volume" and self.density is not None:
+            return Value(self.require("molar_mass", asker).si / self.density.si, None)
+        if found is None:
+            words = name.replace("_", " ")
+            advice = f"give {name} to mo.Species, in [species.{self.name}] or the species table, or look it up"
+            if name == "molar_mass":
+                advice = f"give its formula or its molar_mass, as in Species('{self.name}', 'H2O')"
+            raise InputError(f"{self.name} has no {words}, which {asker} needs", f"species {self.name}", advice)
+        return found
+
+    def enthalpy(self, T: sp.Expr, asker: str) -> sp.Expr:
+        """Molar enthalpy over temperature in J/mol, elements at 298.15 K being zero; H_f + integral of Cp dT."""
+        Cp = self.require("heat_capacity", asker)
+        if Cp.seven:
+            return Cp.enthalpy(T)
+        return sp.Float(self.require("enthalpy_of_formation", asker).si) + Cp.enthalpy(T)
+
+    def standard_entropy(self, T: sp.Expr, asker: str) -> sp.Expr:
+        """Molar entropy over temperature in J/(mol K); S + integral of Cp/T dT.
+
+        Where there is no absolute entropy, the entropy of formation (H_f - G_f) / 298.15 K stands for it: in a
+        balanced reaction the entropies of the elements cancel.
+        """
+        Cp = self.require("heat_capacity", asker)
+        if Cp.seven:
+            return Cp.entropy(T)
+        if self.entropy is not None:
+            return sp.Float(self.entropy.si) + Cp.entropy(T)
+        if self.gibbs_of_formation is None:
+            self.require("entropy", asker)
+        formed = self.require("enthalpy_of_formation", asker).si - self.gibbs_of_formation.si
+        return sp.Float(formed / STANDARD_TEMPERATURE) + Cp.entropy(T)
+
+    @property
+    def entropy_is_absolute(self) -> bool:
+        """Whether its entropy is counted from zero, and not from the elements at 298.15 K."""
+        return self.entropy is not None or (self.heat_capacity is not None and self.heat_capacity.seven)
+
+    def __str__(self) -> str:
+        shown = {n.replace("_", " "): v for n, v in self.known().items()}
+        if "molar mass" not in shown and self.formula is not None:
+            shown = {"molar mass": f"{composition(self.formula).molar_mass * 1e3:.5g} g/mol", **shown}
+        lines = [f"{self.name}, {self.formula}" if self.formula else self.name]
+        lines += [f"  {name:<24}{value}" for name, value in shown.items()]
+        return "\n".join([*lines, f"  {'source':<24}{self.source}"] if self.source else lines)
+
+    def known(self) -> dict[str, Any]:
+        """The properties that were given, by name."""
+        return {f.name: v for f in fields(self) if f.name in PROPERTIES and (v := getattr(self, f.name)) is not None}
 
 
-def elements(formula: str) -> dict[str, int]:
-    """Count the atoms of each element in a formula: 'Ca(OH)2' -> {'Ca': 1, 'O': 2, 'H': 2}."""
-    stack: list[dict[str, int]] = [{}]
-    position = 0
-    token = re.compile(r"(?P<element>[A-Z][a-z]?)(?P<n>\d{0,6})|(?P<open>\()|(?P<close>\))(?P<m>\d{0,6})")
-    while position < len(formula):
-        match = token.match(formula, position)
-        if not match or (match["close"] and len(stack) == 1):
-            said = f"cannot read '{formula}' at character {position + 1}"
-            raise InputError(said, advice="write formulas like C5H4O2 or Ca(OH)2")
-        if match["open"]:
-            stack.append({})
-        elif match["close"]:
-            group = stack.pop()
-            for name, count in group.items():
-                stack[-1][name] = stack[-1].get(name, 0) + count * int(match["m"] or 1)
-        else:
-            name = match["element"]
-            if name not in ELEMENTS:
-                raise InputError(f"'{name}' in '{formula}' is not an element", advice="check capitals: CO or Co")
-            stack[-1][name] = stack[-1].get(name, 0) + int(match["n"] or 1)
-        position = match.end()
-    if len(stack) > 1 or not stack[0]:
-        raise InputError(f"the formula '{formula}' ends too early", advice="close its brackets, name its elements")
-    return stack[0]
-
-
-def check_elements(equation: Equation, formulas: Mapping[str, str]) -> None:
-    """Raise InputError if a reaction gains or loses an element; skipped while a formula is missing.
+def check_balance(equation: Equation, formulas: Mapping[str, str]) -> None:
+    """Raise InputError if a reaction gains or loses an element or charge; skipped while a formula is missing.
 
     The message names the coefficient that would mend it, where one alone can.
     """
     net = equation.net
     if any(name not in formulas for name in net):
         return
-    atoms = {name: elements(formulas[name]) for name in net}
+    counts = {name: conserved(formulas[name]) for name in net}
     off: dict[str, Fraction] = {}
     for name, moles in net.items():
-        for element, count in atoms[name].items():
-            off[element] = off.get(element, Fraction(0)) + moles * count
-    off = {element: surplus for element, surplus in off.items() if surplus}
+        for kind, count in counts[name].items():
+            off[kind] = off.get(kind, Fraction(0)) + moles * count
+    off = {kind: surplus for kind, surplus in off.items() if surplus}
     if not off:
         return
     parts = []
     for verb, sign in (("gains", 1), ("loses", -1)):
-        atoms_off = [f"{coefficient_text(abs(n))}{element}" for element, n in off.items() if n * sign > 0]
-        parts += [f"{verb} {' and '.join(atoms_off)}"] if atoms_off else []
+        changed = [f"{coefficient_text(abs(n))}{kind}" for kind, n in off.items() if n * sign > 0 and kind != "charge"]
+        parts += [f"{verb} {' and '.join(changed)}"] if changed else []
+    if "charge" in off:
+        parts.append(f"its charge changes by {float(off['charge']):+g}")
     mends = []
     for name, moles in net.items():
-        ratios = {off.get(element, Fraction(0)) / count for element, count in atoms[name].items()}
-        if len(ratios) == 1 and off.keys() <= atoms[name].keys():
+        ratios = {off.get(kind, Fraction(0)) / count for kind, count in counts[name].items() if count}
+        if len(ratios) == 1 and off.keys() <= counts[name].keys():
             mended = moles - ratios.pop()
             if mended and (mended > 0) == (moles > 0):
                 mends.append(f"{coefficient_text(abs(mended))}{name}")
     advice = f"it balances with {' or with '.join(mends)}" if mends else "check the coefficients and the formulas"
     raise InputError(f"'{equation.text}' does not balance: it {', '.join(parts)}", advice=advice)
+
+
+def conserved(formula: str) -> dict[str, Fraction]:
+    """What of a species no reaction can make or destroy: the atoms of each element, and the charge."""
+    found = composition(formula)
+    return {**found.atoms, **({"charge": Fraction(found.charge)} if found.charge else {})}

@@ -13,10 +13,13 @@ from molino.core import units
 from molino.core.balances.system import Balances, Case, State
 from molino.core.chemistry.constants import parameter_symbol
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration, species_in
-from molino.core.chemistry.network import Chemistry, Structure
+from molino.core.chemistry.network import Chemistry
+from molino.core.chemistry.reaction import BASES
+from molino.core.chemistry.structure import Structure
 from molino.core.errors import Faults, InputError
 from molino.core.printing import Printed
 from molino.core.units import Display, Value
+from molino.core.vessels.catalyst import Catalyst, catalyst_symbols, check_catalyst, per_vessel_volume
 from molino.core.vessels.feed import check_contents, inlet_symbol
 
 if TYPE_CHECKING:
@@ -64,9 +67,9 @@ def kinetics(structure: Structure, amounts: tuple[sp.Symbol, ...], per: sp.Symbo
     rates = [sp.Symbol(f"rate of {name}") for name in structure.reactions]
     definitions += zip(rates, structure.rates, strict=True)
     made: list[list[sp.Expr]] = [[] for _ in structure.species]
-    for rate, column in zip(rates, structure.stoichiometry, strict=True):
+    for rate, factor, column in zip(rates, per_vessel_volume(structure), structure.stoichiometry, strict=True):
         for i, moles in column:
-            made[i].append(sp.Rational(moles) * rate)
+            made[i].append(sp.Rational(moles) * factor * rate)
     return Kinetics(tuple(definitions), tuple(sp.Add(*terms) for terms in made))
 
 
@@ -95,6 +98,7 @@ def parameters(structure: Structure, *more: sp.Symbol) -> tuple[sp.Symbol, ...]:
         *(parameter_symbol(name) for name in structure.parameters),
         *(inlet_symbol(s) for s in structure.species),
         TEMPERATURE,
+        *catalyst_symbols(structure),
         *more,
     )
 
@@ -108,6 +112,7 @@ class Vessel(Printed):
     """What of it `size` can vary."""
     name: str
     chemistry: Chemistry
+    catalyst: Catalyst | None
     show: Mapping[str, str]
 
     def with_(self, **changed: Any) -> Self:
@@ -164,6 +169,7 @@ class Vessel(Printed):
         species = self.inlet()
         numbers: dict[sp.Symbol, float] = {p.symbol: p.value for p in self.chemistry.parameters}
         numbers |= {inlet_symbol(s): species.get(s, 0.0) for s in self.chemistry.names} | self.numbers()
+        numbers |= (self.catalyst or Catalyst()).numbers()
         balances = self.written.balances
         return Case(balances, tuple(float(numbers.get(p, 0.0)) for p in balances.parameters))
 
@@ -172,6 +178,11 @@ class Vessel(Printed):
         """The units in which its results are shown."""
         with_units = any(p.unit is not None for p in self.chemistry.parameters)
         return Display.of(self.given(), self.show, with_units)
+
+    @property
+    def rate_kinds(self) -> dict[str, str]:
+        """The kind of quantity of each rate that results show, by its name there."""
+        return {f"rate of {r.name}": BASES[r.basis] for r in self.chemistry.reactions}
 
     def expression(self, metric: Metric) -> sp.Expr:
         """A metric over the states and parameters of this vessel; InputError if it cannot be told of it."""
@@ -197,6 +208,8 @@ def check_vessel(faults: Faults, vessel: Vessel, species: Iterable[str] | None, 
         with faults.at():
             check_contents(species, vessel.chemistry, vessel.label)
     structure = vessel.chemistry.structure
+    with faults.at(vessel.label):
+        check_catalyst(structure, vessel.catalyst)
     if structure.by_temperature and temperature is None:
         said = f"no temperature is given, and {', '.join(structure.by_temperature)} depends on it"
         faults.add(vessel.label, said, "give T, like '175 degC'")

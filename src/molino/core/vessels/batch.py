@@ -13,7 +13,8 @@ import sympy as sp
 from molino.core import units
 from molino.core.balances.system import Balances
 from molino.core.chemistry.formula import TEMPERATURE
-from molino.core.chemistry.network import Chemistry, Structure
+from molino.core.chemistry.network import Chemistry
+from molino.core.chemistry.structure import Structure
 from molino.core.errors import Faults, InputError
 from molino.core.units import Value
 from molino.core.vessels.base import (
@@ -69,6 +70,8 @@ class Batch(Vessel):
         Of liquid; 1 m^3 if left out, as a basis.
     time : optional
         Batch time; what `run()` runs to and `size(vary="time")` finds.
+    catalyst : Catalyst, optional
+        Where a rate is per catalyst mass, catalyst volume or area.
     name : str
         For tables and messages.
     show : mapping of kind to unit
@@ -82,6 +85,7 @@ class Batch(Vessel):
     T: Any = None
     volume: Any = None
     time: Any = None
+    catalyst: Any = None
     name: str = ""
     show: Mapping[str, str] = field(default_factory=dict)
 

@@ -14,7 +14,7 @@ import numpy as np
 import sympy as sp
 
 from molino.core.chemistry.formula import concentration as concentration_symbol
-from molino.core.chemistry.network import Structure
+from molino.core.chemistry.structure import Structure
 from molino.core.errors import InputError, nearest
 from molino.core.vessels.base import Written
 

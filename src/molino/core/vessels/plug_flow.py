@@ -13,7 +13,8 @@ import sympy as sp
 
 from molino.core.balances.system import Balances
 from molino.core.chemistry.formula import TEMPERATURE
-from molino.core.chemistry.network import Chemistry, Structure
+from molino.core.chemistry.network import Chemistry
+from molino.core.chemistry.structure import Structure
 from molino.core.errors import Faults, InputError
 from molino.core.units import Value
 from molino.core.vessels.base import (
@@ -67,7 +68,7 @@ class PlugFlow(Vessel):
         Volume over volumetric flow; instead of volume.
     T : temperature, optional
         Of the tube; that of the feed if left out.
-    name, show
+    catalyst, name, show
         As for `Batch`.
     """
 
@@ -81,6 +82,7 @@ class PlugFlow(Vessel):
     volume: Any = None
     space_time: Any = None
     T: Any = None
+    catalyst: Any = None
     name: str = ""
     show: Mapping[str, str] = field(default_factory=dict)
 

@@ -181,8 +181,9 @@ class Run(Printed):
         if not self.is_steady:
             for name, kind, values in self.positions():
                 columns[display.heading(name, kind)] = display.number(values, kind)
+        kinds = self.vessel.rate_kinds
         for name, values in self.derived.items():
-            kind = "rate" if name.startswith("rate of ") else "concentration"
+            kind = kinds.get(name, "concentration")
             columns[display.heading(name, kind)] = display.number(values, kind)
         return pd.DataFrame(columns)
 

@@ -14,7 +14,8 @@ from molino.core import units
 from molino.core.balances.solve import Solution, steady
 from molino.core.balances.system import Balances
 from molino.core.chemistry.formula import TEMPERATURE
-from molino.core.chemistry.network import Chemistry, Structure
+from molino.core.chemistry.network import Chemistry
+from molino.core.chemistry.structure import Structure
 from molino.core.errors import Faults, InputError
 from molino.core.units import Value
 from molino.core.vessels.base import (
@@ -78,7 +79,7 @@ class StirredTank(Vessel):
         Of the tank; that of the feed if left out.
     contents : mapping of species to concentration or amount, optional
         What is in it at t = 0, for start-up; the feed if left out.
-    name, show
+    catalyst, name, show
         As for `Batch`.
     """
 
@@ -90,6 +91,7 @@ class StirredTank(Vessel):
     space_time: Any = None
     T: Any = None
     contents: Any = None
+    catalyst: Any = None
     name: str = ""
     show: Mapping[str, str] = field(default_factory=dict)
 

@@ -33,19 +33,23 @@ def profile(run: Run) -> Figure:
     name, kind, along = run.positions()[0]
     x = display.number(along, kind)
     figure = style.blank()
-    upper, lower = figure.subplots(2, 1, sharex=True, height_ratios=[3, 2])
+    rate_kinds = run.vessel.rate_kinds
+    kinds = list(dict.fromkeys(rate_kinds.values()))
+    upper, *lower = figure.subplots(1 + len(kinds), 1, sharex=True, height_ratios=[3, *[2] * len(kinds)])
     count = 0
     for species, values in run.concentrations.items():
         if np.ptp(values) > 1e-9 * max(float(np.max(values)), 1e-300):
             upper.plot(x, display.number(values, "concentration"), label=species, **style.stroke(count))
             count += 1
     style.dress(upper, "", display.label("concentration", "concentration"), str(run.vessel.title))
-    for n, reaction in enumerate(run.vessel.chemistry.structure.reactions):
-        values = display.number(run.derived[f"rate of {reaction}"], "rate")
-        lower.plot(x, values, label=reaction, **style.stroke(n))
-    style.dress(lower, display.label(name, kind), display.label("rate", "rate"))
-    for axes in (upper, lower):
+    for n, (rate, rate_kind) in enumerate(rate_kinds.items()):
+        values = display.number(run.derived[rate], rate_kind)
+        lower[kinds.index(rate_kind)].plot(x, values, label=rate.removeprefix("rate of "), **style.stroke(n))
+    for axes, rate_kind in zip(lower, kinds, strict=True):
+        label = display.label(name, kind) if axes is lower[-1] else ""
+        style.dress(axes, label, display.label(rate_kind, rate_kind))
+    for axes in (upper, *lower):
         axes.legend(frameon=False, loc="center left", bbox_to_anchor=(1.0, 0.5), handlelength=3.2)
         axes.set_ylim(bottom=0 if min(float(np.min(line.get_ydata())) for line in axes.lines) >= 0 else None)
-    lower.set_xlim(float(x[0]), float(x[-1]))
+    upper.set_xlim(float(x[0]), float(x[-1]))
     return figure

@@ -5,7 +5,7 @@ from __future__ import annotations
 import tomllib
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -13,21 +13,27 @@ from typing import Any
 from pydantic import ValidationError
 
 from molino.core import units
-from molino.core.chemistry.constants import Arrhenius, Unknown
-from molino.core.chemistry.network import Chemistry, Reaction
-from molino.core.chemistry.species import Species
+from molino.core.chemistry.constants import Unknown
+from molino.core.chemistry.network import Chemistry
+from molino.core.chemistry.over_temperature import Arrhenius, VantHoff
+from molino.core.chemistry.reaction import Reaction
+from molino.core.chemistry.species import PROPERTIES, Species
+from molino.core.chemistry.thermochemistry import FromSpecies
 from molino.core.errors import Fault, Faults, InputError, nearest
 from molino.core.fitting.experiments import Experiments, as_experiments
 from molino.core.fitting.regression import check_data
 from molino.core.units import Value
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.batch import Batch
+from molino.core.vessels.catalyst import Catalyst
 from molino.core.vessels.feed import Feed, check_contents
 from molino.core.vessels.metrics import Metric, parse_metric
 from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.stirred_tank import StirredTank
 from molino.desk.job import models
 from molino.desk.tables.experiments import read_experiments
+from molino.desk.tables.lookup import look_up
+from molino.desk.tables.species import read_species
 
 _VESSELS = {"batch": models.BatchTable, "stirred tank": models.StirredTankTable, "plug flow": models.PlugFlowTable}
 _KINDS = {
@@ -166,7 +172,13 @@ def _keys(steps: list[str], raw: Mapping[str, Any]) -> list[str]:
         model = _VESSELS.get(raw["vessels"][steps[1]].get("kind"))
     if steps[0] in ("reactions", "constants"):
         depth = len(steps) - (steps[0] == "reactions")
-        model = (models.ReactionTable, models.ArrheniusTable, models.UnknownTable)[min(depth - 1, 2)]
+        inner: Any = raw
+        for step in steps:
+            inner = inner.get(step, {}) if isinstance(inner, dict) else {}
+        form = models.constant_table(inner if isinstance(inner, dict) else {})
+        model = (models.ReactionTable, form, models.UnknownTable)[min(depth - 1, 2)]
+    if steps[-1] in ("heat_capacity", "catalyst") and len(steps) > 2:
+        model = {"heat_capacity": models.HeatCapacityTable, "catalyst": models.CatalystTable}[steps[-1]]
     return list(model.model_fields) if model is not None else []
 
 
@@ -280,9 +292,13 @@ class _Builder:
     def chemistry(self) -> Chemistry | None:
         reactions, species = [], []
         sound = len(self.faults.found)
+        if self.file.species_table is not None:
+            with self.at("species_table"):
+                species += read_species(self.path.parent / self.file.species_table)
         for name, table in self.file.species.items():
             with self.at(f"[species.{name}]"):
-                species.append(Species(name, table.formula))
+                listed = next((s for s in species if s.name == name), None)
+                species = [s for s in species if s is not listed] + [self.one_species(name, table, listed)]
         for name, reaction in self.file.reactions.items():
             with self.at(f"[reactions.{name}]"):
                 constants, faults = {}, Faults()
@@ -290,7 +306,10 @@ class _Builder:
                     with faults.at(key):
                         constants[key] = self.constant(given)
                 faults.raise_any()
-                reactions.append(Reaction(reaction.equation, reaction.rate, name, **constants))
+                orders = {s: self.entry(n, "") for s, n in reaction.orders.items()} if reaction.orders else None
+                reactions.append(
+                    Reaction(reaction.equation, reaction.rate, name, orders=orders, basis=reaction.basis, **constants)
+                )
         shared = {}
         for name, given in self.file.constants.items():
             with self.at(f"[constants] {name}"):
@@ -316,11 +335,36 @@ class _Builder:
                         self.faults.add(f"[reactions.{reaction_name}]", said, advice)
         return chemistry
 
+    def one_species(self, name: str, table: models.SpeciesTable, listed: Species | None) -> Species:
+        """A species from its table, over what the species table or a look-up knows of it."""
+        kinds = {**PROPERTIES, "formula": "", "source": ""}
+        given = {key: self.bare(value, kinds[key]) for key in kinds if (value := getattr(table, key))}
+        if isinstance(table.heat_capacity, models.HeatCapacityTable):
+            given["heat_capacity"] = table.heat_capacity.model_dump()
+        if table.look_up is None:
+            return replace(listed, **given) if listed is not None else Species(name, **given)
+        found = look_up(table.look_up, phase=table.phase, name=name)
+        said = ", ".join(key for key in given if key in PROPERTIES)
+        if said:
+            given["source"] = f"{found.source}; {table.source or 'the job'}: {said}"
+        return replace(found, **given)
+
     def constant(self, given: Any) -> Any:
-        if isinstance(given, models.ArrheniusTable):
-            parts = {k: v for k, v in ((n, getattr(given, n)) for n in ("k", "A", "Ea", "at")) if v is not None}
-            kinds = {"Ea": "energy per amount", "at": "temperature"}
-            return Arrhenius(**{n: self.entry(part, kinds.get(n, "")) for n, part in parts.items()})
+        if isinstance(given, models.FromSpeciesTable):
+            return FromSpecies(given.from_species, self.bare(given.standard, "pressure"))
+        if isinstance(given, models.ConstantsTable):
+            if (given.k is None) == (given.K is None):
+                raise InputError("a table of constants has T and k, or T and K", "", "give one of k and K")
+            temperatures = [self.bare(T, "temperature") for T in given.T]
+            if given.k is not None:
+                return Arrhenius.through(temperatures, given.k)
+            return VantHoff.through(temperatures, given.K or [])
+        kinds = {"Ea": "energy per amount", "dH": "energy per amount", "at": "temperature"}
+        for table, law in ((models.ArrheniusTable, Arrhenius), (models.VantHoffTable, VantHoff)):
+            if isinstance(given, table):
+                parts = {n: part for n in table.model_fields if (part := getattr(given, n)) is not None}
+                unit = {"unit": parts.pop("unit")} if "unit" in parts else {}
+                return law(**{n: self.entry(part, kinds.get(n, "")) for n, part in parts.items()}, **unit)
         return self.entry(given, "")
 
     def entry(self, given: Any, kind: str) -> Any:
@@ -329,7 +373,8 @@ class _Builder:
         return self.bare(given, kind)
 
     def vessel(self, name: str, table: Any, chemistry: Chemistry, feeds: Mapping[str, Feed]) -> Vessel:
-        common: dict[str, Any] = {"name": name, "show": self.units}
+        catalyst = Catalyst(**table.catalyst.model_dump()) if table.catalyst is not None else None
+        common: dict[str, Any] = {"name": name, "show": self.units, "catalyst": catalyst}
         feed = None
         if table.feed is not None:
             if table.feed not in feeds:

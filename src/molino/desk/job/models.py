@@ -41,21 +41,61 @@ Entry = Annotated[Any, BeforeValidator(_entry), WithJsonSchema(_ENTRY_SCHEMA)]
 
 
 class ArrheniusTable(Table):
-    """{ k = ..., at = "165 degC", Ea = ... } or { A = ..., Ea = ... }."""
+    """{ k = ..., at = "165 degC", Ea = ... } or { A = ..., Ea = ... }, with n; or { T = [...], k = [...] }."""
 
     k: Entry | None = None
     A: Entry | None = None
     Ea: Entry | None = None
     at: Quantity | None = None
+    n: Entry | None = None
+
+
+class VantHoffTable(Table):
+    """{ K = ..., at = "165 degC", dH = ... }, { A = ..., dH = ... } or { a = ..., b = ..., unit = ... }."""
+
+    K: Entry | None = None
+    at: Quantity | None = None
+    dH: Entry | None = None
+    A: Entry | None = None
+    a: Entry | None = None
+    b: Entry | None = None
+    unit: str | None = None
+
+
+class ConstantsTable(Table):
+    """Constants against temperature, with a law laid through them: { T = [...], k = [...] }, or K = [...]."""
+
+    T: list[Quantity]
+    k: list[Quantity] | None = None
+    K: list[Quantity] | None = None
+
+
+class FromSpeciesTable(Table):
+    """An equilibrium constant from the species: { from_species = "concentrations", standard = "1 bar" }."""
+
+    from_species: str
+    standard: Quantity = "1 bar"
+
+
+def constant_table(given: dict[str, Any]) -> type[Table]:
+    """Which of the forms of a constant a table is."""
+    for table, keys in (
+        (UnknownTable, ("guess",)),
+        (FromSpeciesTable, ("from_species",)),
+        (ConstantsTable, ("T",)),
+        (VantHoffTable, ("K", "dH", "a", "b")),
+    ):
+        if given.keys() & {*keys}:
+            return table
+    return ArrheniusTable
 
 
 def _constant(given: Any) -> Any:
-    if not isinstance(given, dict):
-        return _quantity(given)
-    return UnknownTable.model_validate(given) if "guess" in given else ArrheniusTable.model_validate(given)
+    return constant_table(given).model_validate(given) if isinstance(given, dict) else _quantity(given)
 
 
-_CONSTANT_SCHEMA = {"anyOf": [*_ENTRY_SCHEMA["anyOf"], {"type": "object"}]}
+_FORMS = (ArrheniusTable, VantHoffTable, ConstantsTable, FromSpeciesTable)
+_CONSTANT_SCHEMA = {"anyOf": [*_ENTRY_SCHEMA["anyOf"], *(form.model_json_schema() for form in _FORMS)]}
 Constant = Annotated[Any, BeforeValidator(_constant), WithJsonSchema(_CONSTANT_SCHEMA)]
 
 
@@ -79,8 +119,33 @@ class UnitsTable(Table):
     rate: str | None = None
 
 
+class HeatCapacityTable(Table):
+    """{ coefficients = [...] } or { low = [7 numbers], high = [7 numbers], middle = "1000 K" }, with valid = [T, T]."""
+
+    coefficients: Quantity | list[Quantity] | None = None
+    low: list[float] | None = None
+    high: list[float] | None = None
+    middle: Quantity | None = None
+    valid: list[Quantity] | None = None
+
+
 class SpeciesTable(Table):
+    """What is known of a species; `look_up` names it (or its CAS number) in the data of the `species` extra."""
+
     formula: str | None = None
+    look_up: str | None = None
+    phase: Literal["gas", "liquid"] = "gas"
+    molar_mass: Quantity | None = None
+    heat_capacity: HeatCapacityTable | list[Quantity] | Quantity | None = None
+    enthalpy_of_formation: Quantity | None = None
+    gibbs_of_formation: Quantity | None = None
+    entropy: Quantity | None = None
+    critical_temperature: Quantity | None = None
+    critical_pressure: Quantity | None = None
+    acentric_factor: Quantity | None = None
+    density: Quantity | None = None
+    molar_volume: Quantity | None = None
+    source: str = ""
 
 
 class ReactionTable(BaseModel):
@@ -91,12 +156,23 @@ class ReactionTable(BaseModel):
 
     equation: str
     rate: str | None = None
+    orders: dict[str, Entry] | None = None
+    basis: str = "volume"
 
 
 class FeedTable(Table):
     contents: dict[str, Quantity]
     flow: Quantity
     T: Quantity | None = None
+
+
+class CatalystTable(Table):
+    """The catalyst in a vessel, per volume of vessel."""
+
+    bulk_density: Quantity | None = None
+    area: Quantity | None = None
+    fraction: Quantity = 1.0
+    voidage: Quantity = 1.0
 
 
 class BatchTable(Table):
@@ -108,6 +184,7 @@ class BatchTable(Table):
     T: Quantity | None = None
     volume: Quantity | None = None
     time: Quantity | None = None
+    catalyst: CatalystTable | None = None
 
 
 class StirredTankTable(Table):
@@ -119,6 +196,7 @@ class StirredTankTable(Table):
     space_time: Quantity | None = None
     T: Quantity | None = None
     contents: dict[str, Quantity] | None = None
+    catalyst: CatalystTable | None = None
     start_up: Quantity | None = None
 
 
@@ -131,6 +209,7 @@ class PlugFlowTable(Table):
     volume: Quantity | None = None
     space_time: Quantity | None = None
     T: Quantity | None = None
+    catalyst: CatalystTable | None = None
 
 
 VesselTable = Annotated[BatchTable | StirredTankTable | PlugFlowTable, Field(discriminator="kind")]
@@ -181,6 +260,7 @@ class JobFile(Table):
     """A whole job file."""
 
     title: str = ""
+    species_table: str | None = None
     units: UnitsTable = UnitsTable()
     species: dict[str, SpeciesTable] = {}
     constants: dict[str, Constant] = {}

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Iterable
 from pathlib import Path
 
 import numpy as np
@@ -12,8 +10,8 @@ import pandas as pd
 from molino.core import units
 from molino.core.errors import Faults, InputError
 from molino.core.fitting.experiments import Experiment, Experiments
+from molino.desk.tables.cells import heading_parts, read_cells
 
-_HEADING = re.compile(r"\s*(?P<name>.*?)\s*(?:\[(?P<unit>.*)\]|(?<=\s)\((?P<bracket>.*)\))?\s*")
 _SHAPE = "the table needs the columns: run, time [min], T [degC], initial A [mol/L], A [mol/L] for each species A"
 
 
@@ -60,24 +58,17 @@ def read_experiments(path: str | Path | pd.DataFrame, sheet: str | None = None) 
     InputError
         With every fault of the table: file, line, column, and what to do.
     """
-    if isinstance(path, pd.DataFrame):
-        rows = [[str(c) for c in path.columns], *([_text(cell) for cell in row] for row in path.to_numpy(dtype=object))]
-        path = Path("table")
-        table = _shaped(rows, path)
-    else:
-        path = Path(path)
-        table = _cells(path, sheet)
+    table, path = read_cells(path, sheet, _SHAPE)
     faults = Faults()
     columns: list[_Column] = []
     for heading in table.columns:
-        match = _HEADING.fullmatch(str(heading))
-        assert match is not None
-        if match["name"].lower() == "run":
+        name, unit = heading_parts(heading)
+        if name.lower() == "run":
             continue
         with faults.at(f"column '{heading}'"):
-            if not match["name"]:
+            if not name:
                 raise InputError("it has no name", "", "name it, or delete the column")
-            columns.append(_Column(heading, match["name"], match["unit"] or match["bracket"]))
+            columns.append(_Column(heading, name, unit))
     kinds = [c.kind for c in columns]
     if not faults.found and kinds.count("time") != 1:
         said = "no time column" if "time" not in kinds else "more than one time column"
@@ -104,61 +95,6 @@ def read_experiments(path: str | Path | pd.DataFrame, sheet: str | None = None) 
         if column.unit is not None:
             shown.setdefault(column.kind, column.unit)
     return Experiments(tuple(runs), path.name, shown)
-
-
-def _cells(path: Path, sheet: str | None) -> pd.DataFrame:
-    """The table as text, indexed by line of the file."""
-    if not path.is_file():
-        beside = ", ".join(sorted(p.name for p in path.parent.glob("*") if p.suffix in (".csv", ".xlsx")))
-        raise InputError(
-            "there is no such file", str(path), f"tables beside it: {beside}" if beside else "check the path"
-        )
-    try:
-        if path.suffix.lower() in (".xlsx", ".xlsm"):
-            chosen = sheet if sheet is not None else 0
-            raw = pd.read_excel(path, sheet_name=chosen, header=None, dtype=object)
-            rows: Iterable[list[str]] = ([_text(cell) for cell in row] for row in raw.to_numpy())
-        else:
-            text = path.read_text(encoding="utf-8-sig")
-            first = text.split("\n", 1)[0]
-            separator = max(";\t,", key=first.count)
-            rows = _split(text, separator)
-    except (UnicodeDecodeError, ValueError, OSError) as error:
-        raise InputError(f"cannot be read ({error})", path.name, "save it as CSV (UTF-8) or XLSX") from error
-    return _shaped(rows, path)
-
-
-def _shaped(rows: Iterable[list[str]], path: Path) -> pd.DataFrame:
-    """Rows of text under their headings, indexed by line."""
-    numbered = [(line, row) for line, row in enumerate(rows, 1) if any(row)]
-    if len(numbered) < 2:
-        what = "the file is empty" if not numbered else "there are headings but no data"
-        raise InputError(what, path.name, _SHAPE)
-    (_, headings), *body = numbered
-    while headings and not headings[-1]:
-        headings.pop()
-    faults = Faults()
-    for line, row in body:
-        if len(row) < len(headings) or any(row[len(headings) :]):
-            faults.add(f"line {line}", f"{len(row)} cells for {len(headings)} headings", "check the separators")
-    for heading in {h for h in headings if headings.count(h) > 1}:
-        faults.add("headings", f"'{heading}' stands twice", "keep one")
-    faults.raise_any(path.name)
-    cells = [row[: len(headings)] for _, row in body]
-    return pd.DataFrame(cells, columns=headings, index=[line for line, _ in body], dtype=str)
-
-
-def _text(cell: object) -> str:
-    return "" if cell is None or (isinstance(cell, float) and np.isnan(cell)) else str(cell).strip()
-
-
-def _split(text: str, separator: str) -> list[list[str]]:
-    import csv
-
-    rows = [[cell.strip() for cell in row] for row in csv.reader(text.splitlines(), delimiter=separator)]
-    if separator != ",":
-        rows[1:] = [[re.sub(r"^([-+]?\d*),(\d+)", r"\1.\2", cell) for cell in row] for row in rows[1:]]
-    return rows
 
 
 def _numbers(table: pd.DataFrame, column: _Column, faults: Faults) -> np.ndarray:

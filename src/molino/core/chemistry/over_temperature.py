@@ -1,0 +1,276 @@
+"""Laws of rate and equilibrium constants over temperature."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any, ClassVar, Self
+
+import numpy as np
+import sympy as sp
+
+from molino.core import units
+from molino.core.chemistry.constants import Entry, entry
+from molino.core.chemistry.formula import TEMPERATURE
+from molino.core.errors import Faults, InputError, UnitError
+from molino.core.statistics import half_width
+from molino.core.units import GAS_CONSTANT, Value
+
+_PARTS = {part: sp.Symbol(f"part {part}") for part in ("", "A", "Ea", "at", "n", "dH", "a", "b")}
+_INVERSE = 1 / TEMPERATURE - 1 / _PARTS["at"]
+_BY_FACTOR, _BY_REFERENCE = frozenset({"A", "Ea"}), frozenset({"", "at", "Ea"})
+_LAWS = {
+    _BY_FACTOR: _PARTS["A"] * sp.exp(-_PARTS["Ea"] / GAS_CONSTANT / TEMPERATURE),
+    _BY_REFERENCE: _PARTS[""] * sp.exp(-_PARTS["Ea"] / GAS_CONSTANT * _INVERSE),
+    frozenset({"A", "dH"}): _PARTS["A"] * sp.exp(-_PARTS["dH"] / GAS_CONSTANT / TEMPERATURE),
+    frozenset({"", "at", "dH"}): _PARTS[""] * sp.exp(-_PARTS["dH"] / GAS_CONSTANT * _INVERSE),
+    frozenset({"a", "b"}): sp.exp(_PARTS["a"] + _PARTS["b"] / TEMPERATURE),
+}
+_LAWS[_BY_FACTOR | {"n"}] = TEMPERATURE ** _PARTS["n"] * _LAWS[_BY_FACTOR]
+_LAWS[_BY_REFERENCE | {"n"}] = (TEMPERATURE / _PARTS["at"]) ** _PARTS["n"] * _LAWS[_BY_REFERENCE]
+_KINDS = {"Ea": "energy per amount", "dH": "energy per amount", "n": "number", "a": "number", "b": "temperature"}
+
+
+@dataclass(frozen=True)
+class TableFit:
+    """How well a law over temperature goes through a table of constants: ln k over 1/T by least squares."""
+
+    temperatures: tuple[float, ...]
+    constants: tuple[float, ...]
+    deviations: tuple[float, ...]
+    """(given - computed) / computed for each."""
+    half_widths: tuple[float, float]
+    """Of 95 % intervals: of ln k at the reference temperature, and of the energy in J/mol; nan from two points."""
+
+    def __str__(self) -> str:
+        many = f"least squares of its logarithm over 1/T through {len(self.temperatures)} temperatures"
+        if len(self.temperatures) == 2:
+            return f"{many}, exact"
+        worst = max(range(len(self.deviations)), key=lambda i: abs(self.deviations[i]))
+        off = f"farthest off by {abs(self.deviations[worst]):.2%} at {self.temperatures[worst]:.5g} K"
+        width, energy = self.half_widths
+        return f"{many}; 95 % intervals ±{width:.2%} and ±{energy / 1e3:.2g} kJ/mol; {off}"
+
+
+def _through(T: Sequence[Any], k: Sequence[Any], noun: str) -> tuple[Value, Value, Value, TableFit]:
+    """Reference value, reference temperature, energy, and the fit: ln k = ln k_ref - E/R (1/T - 1/T_ref).
+
+    T_ref is the harmonic mean of the temperatures, where value and energy are uncorrelated (N. R. Draper, H. Smith,
+    Applied Regression Analysis, 3rd ed. 1998, section 1.4).
+    """
+    if len(T) != len(k) or len(T) < 2:
+        raise InputError(f"{len(T)} temperatures and {len(k)} constants", "", "give as many of each, two or more")
+    faults = Faults()
+    temperatures, constants = [], []
+    for row, (t, value) in enumerate(zip(T, k, strict=True), 1):
+        with faults.at(f"row {row}"):
+            temperatures.append(units.positive(t, "temperature", "T"))
+        with faults.at(f"row {row}"):
+            read = units.read(value, name=noun)
+            if read.si <= 0:
+                raise InputError(f"{value} is not above zero", noun, "a logarithm is taken of it")
+            constants.append(read)
+    faults.raise_any()
+    dimensions = {frozenset(units.unit(c.unit).dimension.items()) if c.unit is not None else None for c in constants}
+    if len(dimensions) > 1:
+        raise UnitError("the constants of the table differ in dimension", noun, "give all in one unit")
+    x = 1.0 / np.array([t.si for t in temperatures])
+    y = np.log([c.si for c in constants])
+    if np.ptp(x) <= 1e-9 * x.mean():
+        raise InputError("all temperatures of the table are the same", "T", "give two different ones or more")
+    centred = x - x.mean()
+    slope = float(centred @ y / (centred @ centred))
+    left = y - y.mean() - slope * centred
+    free = len(x) - 2
+    widths = (float("nan"), float("nan"))
+    if free:
+        spread = half_width(float(np.sqrt(left @ left / free)), free)
+        widths = (spread / float(np.sqrt(len(x))), GAS_CONSTANT * spread / float(np.sqrt(centred @ centred)))
+    made = TableFit(
+        tuple(t.si for t in temperatures), tuple(c.si for c in constants), tuple(np.expm1(left).tolist()), widths
+    )
+    reference = Value(1.0 / float(x.mean()), temperatures[0].unit)
+    energy = Value(-GAS_CONSTANT * slope, "kJ/mol" if temperatures[0].unit is not None else None)
+    return Value(float(np.exp(y.mean())), constants[0].unit), reference, energy, made
+
+
+class OverTemperature:
+    """Base of the constants that follow a law over temperature: reads the fields, gives parts and expression."""
+
+    forms: ClassVar[tuple[tuple[str, ...], ...]]
+    """The ways to give it, each a set of fields."""
+    may: ClassVar[frozenset[str]] = frozenset()
+    """Fields that may be left out of a form."""
+    bare: ClassVar[str]
+    """The field that holds the value at the reference temperature; its part has no suffix."""
+    free: ClassVar[frozenset[str]] = frozenset({"Ea", "dH", "n", "a", "b"})
+    """Parts that may well be negative."""
+    through_table: TableFit | None
+
+    def __post_init__(self) -> None:
+        given = self._given()
+        if {*given} - self.may not in [{*form} - self.may for form in self.forms]:
+            said = f"{type(self).__name__} was given {', '.join(given) or 'nothing'}"
+            ways = "; or ".join(", ".join(name for name in form if name not in self.may) for form in self.forms)
+            raise InputError(said, advice=f"give {ways} (at: the temperature of the value)")
+        faults = Faults()
+        for name in given:
+            with faults.at():
+                number = getattr(self, name)
+                if name == "at":
+                    part: Entry = units.positive(number, "temperature", "at")
+                else:
+                    part = entry(number, _KINDS.get(name), name)
+                if name == "b" and part.unit is not None and units.unit(part.unit).offset:
+                    raise UnitError(f"'{number}' is a temperature on a scale", "b", "b multiplies 1/T: give it in K")
+                object.__setattr__(self, name, part)
+        faults.raise_any()
+
+    def _given(self) -> list[str]:
+        return [n for n in dict.fromkeys(n for form in self.forms for n in form) if getattr(self, n) is not None]
+
+    def parts(self) -> dict[str, Entry]:
+        return {("" if name == self.bare else name): getattr(self, name) for name in self._given()}
+
+    def with_parts(self, parts: Mapping[str, Entry]) -> Self:
+        named = {name or self.bare: part for name, part in parts.items()}
+        if all(getattr(self, name) == part for name, part in named.items()):
+            return self
+        return replace(self, **named, through_table=None)  # type: ignore[type-var]
+
+    def expression(self, symbols: Mapping[str, sp.Expr]) -> sp.Expr:
+        return _LAWS[frozenset(symbols)].xreplace({_PARTS[part]: symbol for part, symbol in symbols.items()})
+
+    def _note(self) -> str:
+        return f" ({self.through_table})" if self.through_table is not None else ""
+
+
+@dataclass(frozen=True)
+class Arrhenius(OverTemperature):
+    """A rate constant that follows the Arrhenius law.
+
+    Give either the pre-exponential factor `A` and the activation energy, or the value `k` at the reference
+    temperature `at` and the activation energy; and the temperature exponent `n` where there is one:
+
+        k(T) = A T^n exp(-Ea / (R T))        k(T) = k (T/T_at)^n exp(-Ea/R (1/T - 1/T_at))
+
+    (S. Arrhenius, Z. Phys. Chem. 4 (1889) 226; with T^n: IUPAC Gold Book, "modified Arrhenius equation"; the second
+    form is the first divided by itself at T_at). Fits are better conditioned in the second form, with `at` in the
+    middle of the measured temperatures.
+
+    Parameters
+    ----------
+    k, A : str, float, quantity or Unknown
+        In the unit that the rate law needs, e.g. "0.02 L/mol/min"; a bare number is SI. With `n`, the T in T^n counts
+        in kelvin, and A keeps the unit of the rate constant.
+    Ea : str, float, quantity or Unknown
+        Energy per amount, e.g. "120 kJ/mol".
+    at : str, float or quantity
+        Temperature at which `k` holds.
+    n : float or Unknown, optional
+        Exponent of temperature.
+
+    Raises
+    ------
+    InputError
+        If too much or too little is given, or a number is out of place.
+    """
+
+    forms = (("k", "Ea", "at", "n"), ("A", "Ea", "n"))
+    may = frozenset({"n"})
+    bare = "k"
+    k: Any = None
+    A: Any = None
+    Ea: Any = None
+    at: Any = None
+    n: Any = None
+    through_table: TableFit | None = None
+
+    @classmethod
+    def through(cls, T: Sequence[Any], k: Sequence[Any]) -> Arrhenius:
+        """The Arrhenius law through a table of rate constants, by least squares of ln k over 1/T.
+
+        `print` shows how well it goes through; `through_table` holds the numbers. Raises InputError for tables of
+        unequal length, differing dimensions, constants not above zero, or a single temperature.
+        """
+        value, at, Ea, made = _through(T, k, "k")
+        return cls(k=value, at=at, Ea=Ea, through_table=made)
+
+    @property
+    def unit(self) -> str | None:
+        return (self.k if self.A is None else self.A).unit  # type: ignore[no-any-return]
+
+    def __str__(self) -> str:
+        n = f", n = {self.n}" if self.n is not None else ""
+        if self.A is not None:
+            return f"{self.A} {'T^n ' if n else ''}exp(-Ea/RT), Ea = {self.Ea}{n}"
+        return f"{self.k} at {self.at}, Ea = {self.Ea}{n}{self._note()}"
+
+
+@dataclass(frozen=True)
+class VantHoff(OverTemperature):
+    """An equilibrium or adsorption constant that follows the van 't Hoff law.
+
+    Give the value `K` at the reference temperature `at` and the enthalpy of reaction (or adsorption) `dH`; or the
+    factor `A` and `dH`; or the coefficients of ln K = a + b/T and the `unit` of K:
+
+        K(T) = K exp(-dH/R (1/T - 1/T_at))      K(T) = A exp(-dH / (R T))      K(T) = exp(a + b/T)
+
+    (J. H. van 't Hoff, Etudes de dynamique chimique, 1884; the enthalpy taken as constant.) An exothermic reaction has
+    a negative dH, and its K falls with temperature.
+
+    Parameters
+    ----------
+    K, A : str, float, quantity or Unknown
+    at : temperature
+    dH : str, float, quantity or Unknown
+        Energy per amount, with its sign.
+    a, b : float or Unknown
+        b in K.
+    unit : str, optional
+        Of K in the third form, e.g. "1/bar"; left out, K is a bare number.
+
+    Raises
+    ------
+    InputError
+        If too much or too little is given, or a number is out of place.
+    """
+
+    forms = (("K", "dH", "at"), ("A", "dH"), ("a", "b"))
+    bare = "K"
+    K: Any = None
+    at: Any = None
+    dH: Any = None
+    A: Any = None
+    a: Any = None
+    b: Any = None
+    unit: str | None = None
+    through_table: TableFit | None = None
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        if self.a is None:
+            own = (self.K if self.A is None else self.A).unit
+            if self.unit not in (None, own):
+                raise InputError("unit belongs to a and b", "", "write the unit with the number, like '0.3 1/bar'")
+            object.__setattr__(self, "unit", own)
+        elif self.unit is not None and units.unit(self.unit).offset:
+            raise UnitError(f"'{self.unit}' cannot be the unit of K", "unit", "give a unit without a zero of its own")
+
+    @classmethod
+    def through(cls, T: Sequence[Any], K: Sequence[Any]) -> VantHoff:
+        """The van 't Hoff law through a table of constants, by least squares of ln K over 1/T; as for `Arrhenius`."""
+        value, at, dH, made = _through(T, K, "K")
+        return cls(K=value, at=at, dH=dH, through_table=made)
+
+    def expression(self, symbols: Mapping[str, sp.Expr]) -> sp.Expr:
+        law = super().expression(symbols)
+        factor = units.unit(self.unit).factor if self.a is not None and self.unit is not None else 1.0
+        return law if factor == 1.0 else sp.Float(factor) * law
+
+    def __str__(self) -> str:
+        if self.a is not None:
+            return f"exp(a + b/T) {self.unit or ''}".rstrip() + f", a = {self.a}, b = {self.b}"
+        if self.A is not None:
+            return f"{self.A} exp(-dH/RT), dH = {self.dH}"
+        return f"{self.K} at {self.at}, dH = {self.dH}{self._note()}"

@@ -1,0 +1,197 @@
+"""A reaction: equation, rate law and constants."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from fractions import Fraction
+from functools import cached_property
+from types import MappingProxyType
+from typing import Any
+
+import sympy as sp
+
+from molino.core import units
+from molino.core.chemistry.constants import Constant, Unknown, read_constant
+from molino.core.chemistry.equation import Equation, parse_equation
+from molino.core.chemistry.formula import parse_formula, species_in
+from molino.core.chemistry.python_law import name_of, python_law
+from molino.core.errors import Faults, InputError, nearest
+
+BASES = {
+    "volume": "rate",
+    "catalyst mass": "rate per catalyst mass",
+    "catalyst volume": "rate",
+    "area": "rate per area",
+}
+"""What a rate can be per (volume of fluid, mass or bulk volume of catalyst, area), each with its kind of quantity."""
+
+
+@dataclass(frozen=True, init=False)
+class Reaction:
+    """A reaction equation with its rate law.
+
+    Parameters
+    ----------
+    equation : str
+        Like "xylose -> furfural + 3 water" or "A + B <-> C".
+    rate : str or function, optional
+        The rate law as a formula, e.g. "k*[xylose]*[acid]", amount per volume and time per mole of reaction as
+        written. Left out, the reaction is elementary (law of mass action): k times the concentrations on the left,
+        each to its coefficient, less the backward rate, where the arrow runs both ways. For what no formula can
+        express a Python function: `def rate(xylose, acid, T, k)` gets concentrations in mol/m^3, T in K and the
+        constants in SI, as plain numbers, and gives the rate in SI; its derivatives are numeric, and it is slower.
+    name : str, optional
+        For messages and parameters; otherwise r1, r2, ... by position.
+    orders : mapping of species to number or Unknown, optional
+        A power law instead of a formula: k times each concentration to its order. An unknown order becomes the
+        constant `n_SPECIES`.
+    basis : "volume", "catalyst mass", "catalyst volume" or "area"
+        What the rate is per: volume of fluid, mass or bulk volume of catalyst, catalytic area. All but the first need
+        a `Catalyst` in the vessel.
+    **constants : str, float, quantity, Arrhenius, VantHoff, FromSpecies or Unknown
+        The constants in the rate law. An elementary reaction takes `k`, and if reversible also `k_reverse` or the
+        equilibrium constant in concentrations `K` (backward constant = k / K).
+
+    Raises
+    ------
+    InputError
+        With all that is wrong in it.
+    """
+
+    equation: Equation
+    rate: str | Callable[..., Any] | None
+    name: str | None
+    basis: str
+    constants: Mapping[str, Constant]
+
+    def __init__(
+        self,
+        equation: str | Equation,
+        rate: str | Callable[..., Any] | None = None,
+        name: str | None = None,
+        *,
+        orders: Mapping[str, Any] | None = None,
+        basis: str = "volume",
+        **constants: Any,
+    ):
+        faults = Faults()
+        held: dict[str, Constant] = {}
+        place = name or str(equation)
+        with faults.at(place):
+            if not isinstance(equation, str | Equation) or not (
+                rate is None or isinstance(rate, str) or callable(rate)
+            ):
+                raise InputError(
+                    "equation and rate law are texts", "", "write mo.Reaction('A -> B', rate='k*[A]', k=...)"
+                )
+            equation = parse_equation(equation) if isinstance(equation, str) else equation
+        if basis not in BASES:
+            faults.add(place, f"basis = {basis!r}", nearest(str(basis), BASES))
+        if orders is not None:
+            with faults.at(place):
+                if rate is not None:
+                    raise InputError("both a rate law and orders are given", "", "give one of them")
+                if isinstance(equation, Equation) and equation.reversible:
+                    raise InputError("orders are given for a reversible reaction", "", "write its rate as a formula")
+                rate, more = _power_law(orders)
+                constants = {**more, **constants}
+        for key, given in constants.items():
+            with faults.at(f"{place}, {key}"):
+                held[key] = read_constant(given, "")
+        with faults.at(place):
+            if isinstance(rate, str):
+                parse_formula(rate)
+            elif rate is not None:
+                python_law(rate, frozenset(constants))
+            elif isinstance(equation, Equation):
+                _check_elementary(equation, held)
+        faults.raise_any()
+        object.__setattr__(self, "equation", equation)
+        object.__setattr__(self, "rate", rate)
+        object.__setattr__(self, "name", name)
+        object.__setattr__(self, "basis", basis)
+        object.__setattr__(self, "constants", MappingProxyType(held))
+
+    @cached_property
+    def formula(self) -> sp.Expr:
+        """The rate law over [species] and the constants by their own names."""
+        if self.is_python:
+            return python_law(self.rate, frozenset(self.constants))  # type: ignore[arg-type]
+        return parse_formula(self.law)
+
+    @property
+    def is_python(self) -> bool:
+        """Whether the rate law is a Python function."""
+        return callable(self.rate)
+
+    @property
+    def is_elementary(self) -> bool:
+        """Whether the rate follows from the equation by the law of mass action."""
+        return self.rate is None
+
+    @property
+    def law(self) -> str:
+        """The rate law as text; that of an elementary reaction written out."""
+        if callable(self.rate):
+            return f"Python function {name_of(self.rate)}({', '.join(str(s) for s in self.formula.args)})"
+        if self.rate is not None:
+            return self.rate
+        forward, backward = (_mass_action(side) for side in (self.equation.left, self.equation.right))
+        if not self.equation.reversible:
+            return f"k*{forward}"
+        return f"k*({forward} - {backward}/K)" if "K" in self.constants else f"k*{forward} - k_reverse*{backward}"
+
+    @cached_property
+    def asks(self) -> frozenset[str]:
+        """The species whose concentration (pressure, fraction) the rate law asks for."""
+        found = (species_in(s) for s in self.formula.free_symbols)
+        return frozenset(kind[1] for kind in found if kind is not None)
+
+    def with_constants(self, constants: Mapping[str, Constant], name: str | None = None) -> Reaction:
+        """The same reaction with some constants replaced, and perhaps another name."""
+        held: dict[str, Any] = {**self.constants, **constants}
+        return Reaction(self.equation, self.rate, name or self.name, basis=self.basis, **held)
+
+    def __str__(self) -> str:
+        held = "; ".join(f"{name} = {value}" for name, value in self.constants.items())
+        per = "" if self.basis == "volume" else f" per {self.basis}"
+        return f"{self.equation}    rate{per} {self.law}" + (f"    with {held}" if held else "")
+
+
+def _mass_action(side: Sequence[tuple[str, Fraction]]) -> str:
+    """Concentrations to their coefficients: '[A]^2*[B]'."""
+    return "*".join(f"[{name}]" + ("" if n == 1 else f"^({n})" if n.denominator > 1 else f"^{n}") for name, n in side)
+
+
+def _power_law(orders: Mapping[str, Any]) -> tuple[str, dict[str, Any]]:
+    """The formula of a power law, and the constants that stand for its unknown orders."""
+    if not isinstance(orders, Mapping) or not orders:
+        raise InputError(f"orders = {orders!r}", "", "write orders={'A': 1.5, 'B': -0.5}")
+    factors, constants = ["k"], {}
+    faults = Faults()
+    for species, order in orders.items():
+        if isinstance(order, Unknown):
+            name = "n_" + re.sub(r"\W", "_", species)
+            constants[name] = order
+            factors.append(f"[{species}]^{name}")
+            continue
+        with faults.at(f"orders, {species}"):
+            number = units.read(order, "number").si
+            if number:
+                factors.append(f"[{species}]" + ("" if number == 1 else f"^{number:.12g}"))
+    faults.raise_any()
+    return "*".join(factors), constants
+
+
+def _check_elementary(equation: Equation, held: Mapping[str, Constant]) -> None:
+    faults = Faults()
+    allowed = {"k", "k_reverse", "K"} if equation.reversible else {"k"}
+    for key in sorted(held.keys() - allowed):
+        reverse = key in ("k_reverse", "K")
+        advice = "write the arrow as <->" if reverse else f"give a rate formula; {nearest(key, allowed)}"
+        faults.add("", f"an elementary {'one-way ' if reverse else ''}reaction has no constant '{key}'", advice)
+    if equation.reversible and len(held.keys() & {"k_reverse", "K"}) != 1:
+        faults.add("", "a reversible elementary reaction takes one of k_reverse and K", "give one of them, not both")
+    faults.raise_any()

@@ -1,0 +1,91 @@
+"""What of a chemistry does not change with its numbers, and the linear algebra of its stoichiometry."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from fractions import Fraction
+from functools import cached_property
+
+import numpy as np
+import sympy as sp
+
+from molino.core.chemistry.equation import coefficient_text
+from molino.core.chemistry.formula import TEMPERATURE
+
+
+@dataclass(frozen=True)
+class Structure:
+    """What of a chemistry does not change with its numbers; compiled balances are kept by it."""
+
+    species: tuple[str, ...]
+    reactions: tuple[str, ...]
+    stoichiometry: tuple[tuple[tuple[int, Fraction], ...], ...]
+    """For each reaction, (index of species, moles formed per mole of reaction; consumed ones negative)."""
+    rates: tuple[sp.Expr, ...]
+    """Rate laws in SI over [species], T, P and parameters."""
+    parameters: tuple[str, ...]
+    bases: tuple[str, ...]
+    """What each rate is per: 'volume' of fluid, or as `reaction.BASES` says."""
+
+    @cached_property
+    def symbols(self) -> frozenset[sp.Symbol]:
+        """Every symbol in some rate law."""
+        return frozenset().union(*(rate.free_symbols for rate in self.rates))
+
+    @cached_property
+    def by_temperature(self) -> tuple[str, ...]:
+        """The reactions whose rate depends on temperature."""
+        return tuple(n for n, rate in zip(self.reactions, self.rates, strict=True) if TEMPERATURE in rate.free_symbols)
+
+    @cached_property
+    def matrix(self) -> np.ndarray:
+        """Stoichiometric coefficients, shape (species, reactions)."""
+        full = np.zeros((len(self.species), len(self.reactions)))
+        for j, column in enumerate(self.stoichiometry):
+            for i, moles in column:
+                full[i, j] = float(moles)
+        return full
+
+    def __hash__(self) -> int:
+        return hash((self.species, self.reactions, self.rates, self.bases))
+
+
+def null_space(vectors: Iterable[Iterable[tuple[int, Fraction]]], among: Iterable[int]) -> list[dict[int, Fraction]]:
+    """A basis of the w with w . v = 0 for every vector v, by exact elimination; whole numbers, all sparse.
+
+    Vectors come as (index, value) pairs; `among` are the indices that may take part.
+    """
+    rows: list[tuple[int, dict[int, Fraction]]] = []
+    for column in vectors:
+        left = dict(column)
+        for pivot, row in rows:
+            if pivot in left:
+                times = left[pivot]
+                for i, value in row.items():
+                    left[i] = left.get(i, Fraction(0)) - times * value
+        left = {i: value for i, value in left.items() if value}
+        if not left:
+            continue
+        pivot = max(left)
+        row = {i: value / left[pivot] for i, value in left.items()}
+        for n, (other, values) in enumerate(rows):
+            if pivot in values:
+                times = values[pivot]
+                merged = {i: values.get(i, Fraction(0)) - times * row.get(i, Fraction(0)) for i in values.keys() | row}
+                rows[n] = (other, {i: value for i, value in merged.items() if value})
+        rows.append((pivot, row))
+    pivots = {pivot for pivot, _ in rows}
+    found = []
+    for free in (i for i in among if i not in pivots):
+        weights = {free: Fraction(1), **{pivot: -row[free] for pivot, row in rows if free in row}}
+        scale = math.lcm(*(w.denominator for w in weights.values()))
+        found.append({i: w * scale for i, w in sorted(weights.items())})
+    return found
+
+
+def combination_text(weights: Mapping[int, Fraction], names: Sequence[str]) -> str:
+    """A sum like 'xylose + 2 furfural - resin'."""
+    terms = [f"{'-' if w < 0 else '+'} {coefficient_text(abs(w))}{names[i]}" for i, w in weights.items()]
+    return " ".join(terms).removeprefix("+ ")

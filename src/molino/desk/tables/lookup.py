@@ -1,0 +1,94 @@
+"""Look a species up in open data that come with an installed package; nothing is downloaded."""
+
+from __future__ import annotations
+
+import math
+import re
+from typing import Any
+
+from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE, HeatCapacity
+from molino.core.chemistry.species import Species
+from molino.core.errors import InputError
+from molino.core.units import GAS_CONSTANT, Value
+
+
+def look_up(identifier: str, phase: str = "gas", name: str = "") -> Species:
+    """A species with the properties that the package `chemicals` holds of it (the extra `molino[species]`).
+
+    Formula, critical constants and acentric factor, the density of the liquid at 298.15 K, and for the phase asked for
+    the enthalpy of formation, the entropy and the heat capacity (of the gas a polynomial of fourth degree: B. E.
+    Poling, J. M. Prausnitz, J. P. O'Connell, The Properties of Gases and Liquids, 5th ed. 2001, appendix A). `source`
+    names the data set that each number came from.
+
+    Parameters
+    ----------
+    identifier : str
+        A name or a CAS number.
+    phase : "gas" or "liquid"
+    name : str, optional
+        What to call it; otherwise the identifier, or for a number the common name.
+
+    Raises
+    ------
+    InputError
+        If the extra is not installed, or the package does not know the species.
+    """
+    try:
+        import chemicals
+    except ImportError as error:
+        said = f"looking up '{identifier}' needs the package 'chemicals', which is not installed"
+        raise InputError(said, "look_up", "install it: pip install 'molino[species]'") from error
+    if phase not in ("gas", "liquid"):
+        raise InputError(f"phase = {phase!r}", "look_up", "give 'gas' or 'liquid'")
+    try:
+        found = chemicals.search_chemical(identifier)
+    except ValueError as error:
+        advice = "try another name or the CAS number, or give the properties yourself"
+        raise InputError(f"'{identifier}' is not known there", "look_up", advice) from error
+    cas = found.CASs
+    sources: list[str] = []
+    given: dict[str, Any] = {}
+    letter = phase[0]
+    asked = {
+        "critical_temperature": ("Tc", "K"),
+        "critical_pressure": ("Pc", "Pa"),
+        "acentric_factor": ("omega", ""),
+        "enthalpy_of_formation": (f"Hf{letter}", "J/mol"),
+        "entropy": (f"S0{letter}", "J/mol/K"),
+    }
+    for key, (function, unit) in asked.items():
+        number = getattr(chemicals, function)(cas)
+        if number is not None and math.isfinite(number):
+            given[key] = Value(float(number), unit)
+            sources.append(f"{key} {getattr(chemicals, function + '_methods')(cas)[0]}")
+    poling = chemicals.heat_capacity.Cp_data_Poling
+    if cas in poling.index:
+        row = poling.loc[cas]
+        if phase == "gas" and math.isfinite(row["a0"]):
+            terms = [
+                Value(float(row[f"a{n}"]) * GAS_CONSTANT, f"J/mol/K^{n + 1}" if n else "J/mol/K") for n in range(5)
+            ]
+            given["heat_capacity"] = HeatCapacity(terms, valid=(float(row["Tmin"]), float(row["Tmax"])))
+        elif phase == "liquid" and math.isfinite(row["Cpl"]):
+            given["heat_capacity"] = Value(float(row["Cpl"]), "J/mol/K")
+        if "heat_capacity" in given:
+            sources.append("heat_capacity POLING")
+    density = _liquid_density(chemicals, cas, found.MW)
+    if density is not None:
+        given["density"] = Value(density, "kg/m^3")
+        sources.append("density PERRY_8 at 298.15 K")
+    said = f"chemicals {chemicals.__version__}, CAS {found.CASs}, {phase}: {', '.join(sources)}"
+    called = name or re.sub(r"^[\W\d_]+", "", identifier if re.match(r"[^\W\d]", identifier) else found.common_name)
+    return Species(called.replace(" ", "_"), found.formula, source=said, **given)
+
+
+def _liquid_density(chemicals: Any, cas: str, molar_mass: float) -> float | None:
+    """Density of the liquid in kg/m^3 at 298.15 K (Perry's Chemical Engineers' Handbook, 8th ed. 2008, table 2-32)."""
+    table = chemicals.volume.rho_data_Perry_8E_105_l
+    if cas not in table.index:
+        return None
+    row = table.loc[cas]
+    if not row["Tmin"] <= STANDARD_TEMPERATURE <= row["Tmax"]:
+        return None
+    density = chemicals.EQ105(STANDARD_TEMPERATURE, *(float(row[f"C{n}"]) for n in range(1, 5)))
+    return float(density) * molar_mass * 1e-3

@@ -182,7 +182,7 @@ WRONG = {
     "half a target": ("[compare.all]", '[compare.all]\nsize_for = "conversion of A"', "go together"),
     "a unit of another kind": ('time = "h"', 'time = "kg"', "give a time"),
     "a shared constant unused": ("(1 + K*[C])", "1", "no rate law uses it"),
-    "a list for a number": ("flow = 2.5", "flow = [2.5]", "give a number"),
+    "a list for a number": ("flow = 2.5", "flow = [[2.5]]", "give a number"),
     "a table for a number": ("volume = 400", "volume = { a = 3 }", "give a number"),
     "a constant of parts unknown": ("at = 60, ", "", "give k, Ea, at"),
     "a start-up before it starts": ("start_up = 12", "start_up = -1", "must be above zero"),

@@ -31,20 +31,21 @@ WRONG: dict[str, tuple[Callable[[], object], list[str]]] = {
     "unknown contents": (lambda: mo.StirredTank(SERIES, FEED, volume=1, contents={"D": 1}), ["'D' is not a species"]),
     "nothing reacts": (lambda: mo.Batch(SERIES, {"C": 1}), ["no reaction can start", "add A, B"]),
     "no temperature": (lambda: mo.PlugFlow(WARM, FEED, volume=1), ["no temperature", "r1", "give T"]),
-    "amounts without volume": (lambda: mo.Batch(SERIES, {"A": "3 mol"}), ["gives amounts (A)", "give the volume"]),
-    "a pressure for a concentration": (lambda: mo.Batch(SERIES, {"A": "3 bar"}), ["neither a concentration nor an amount"]),
+    "amounts without volume": (lambda: mo.Batch(SERIES, {"A": "3 mol"}), ["the volume cannot be worked out from: A 3 mol", "give the volume"]),
+    "a pressure for a concentration": (lambda: mo.Batch(SERIES, {"A": "3 bar"}), ["a partial pressure is given, and no temperature"]),
     "a partial pressure in a liquid": (
-        lambda: mo.Batch(mo.Chemistry(mo.Reaction("A -> B", rate="k*p[A]", k=1)), {"A": 1}).run(1),
-        ["partial pressure p[A]", "write it with the concentration [A]"],
+        lambda: mo.Batch(mo.Chemistry(mo.Reaction("A -> B", rate="k*p[A]", k=1)), {"A": 1}),
+        ["the pressure p[A]", "holds a liquid", "give P of a gas"],
     ),
     "the pressure in a liquid": (
-        lambda: mo.Batch(mo.Chemistry(mo.Reaction("A -> B", rate="k*[A]*P", k=1)), {"A": 1}), ["depends on the pressure P"],
+        lambda: mo.Batch(mo.Chemistry(mo.Reaction("A -> B", rate="k*[A]*P", k=1)), {"A": 1}), ["the pressure P,"],
     ),
     "a field that is none": (lambda: mo.PlugFlow(SERIES, FEED, volume=1).with_(lenght=3), ["has no lenght", "length"]),
     "a batch without time": (lambda: mo.Batch(SERIES, {"A": 1}).run(), ["no batch time", "mo.size"]),
     "a tank without volume": (lambda: mo.StirredTank(SERIES, FEED).steady(), ["no volume", "mo.size"]),
     "a tube without length": (lambda: mo.PlugFlow(SERIES, FEED, diameter=1).run(), ["no length or volume"]),
-    "a flow in mass": (lambda: mo.Feed({"A": 1}, flow="3 kg/s"), ["kg/s is a unit of mass flow", "12 m3/h"]),
+    "a flow in mass": (lambda: mo.PlugFlow(SERIES, mo.Feed({"A": 1}, flow="3 kg/s"), volume=1), ["A has no molar mass", "what is given by mass"]),
+    "a flow that is a volume": (lambda: mo.Feed({"A": 1}, flow="3 m3"), ["m3 is a unit of volume", "12 m3/h"]),
     "two faults in a feed": (lambda: mo.Feed({"A": -1, "B": "1 L"}, flow=0), ["must be above zero", "must not be negative", "neither"]),
     "a unit to show that is none": (lambda: mo.Batch(SERIES, {"A": 1}, show={"time": "kg"}), ["not a time"]),
     "a kind to show that is none": (lambda: mo.Batch(SERIES, {"A": 1}, show={"times": "h"}), ["not a kind of quantity"]),
@@ -83,7 +84,6 @@ def test_wrong_vessels_are_told_with_a_way_out(name: str) -> None:
 
 def test_a_feed_by_molar_flow_or_by_concentration_is_the_same() -> None:
     by_flow = mo.Feed({"A": "12 mol/min"}, flow="6 L/min")
-    assert by_flow.concentrations["A"] == pytest.approx(FEED.concentrations["A"])
     outlets = [mo.PlugFlow(SERIES, feed, volume="30 L").run().concentrations["B"][-1] for feed in (FEED, by_flow)]
     assert outlets[0] == pytest.approx(outlets[1], rel=1e-12)
     by_amount = mo.Batch(SERIES, {"A": "6 mol"}, volume="3 L").run("5 min")

@@ -132,7 +132,7 @@ def _from_basis(vessel: Vessel, vary: str, basis: float) -> float:
     """The size asked for (time, volume, length, space time) from what was searched over: time or volume."""
     if vary == "length":
         return float(basis / vessel.area)  # type: ignore[attr-defined]
-    return float(basis / vessel.feed.flow.si) if vary == "space_time" else basis  # type: ignore[attr-defined]
+    return float(basis / vessel.fed.volume) if vary == "space_time" else basis
 
 
 def _resized(vessel: Vessel, vary: str, basis: float) -> Vessel:
@@ -202,7 +202,7 @@ def _followed_windows(vessel: Vessel, metric: Metric) -> Iterator[Window]:
 
 def _tank_windows(vessel: StirredTank, metric: Metric) -> Iterator[Window]:
     """Steady states at volumes that double each time, until nothing changes."""
-    flow = vessel.feed.flow.si
+    flow = vessel.fed.volume
     first = vessel.with_(volume=flow, space_time=None)
     _, jacobian = functions(first.case)
     state, _ = start(first.case)

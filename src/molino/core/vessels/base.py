@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, fields, replace
 from functools import cached_property, lru_cache
@@ -15,12 +16,14 @@ from molino.core.chemistry.constants import parameter_symbol
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration, species_in
 from molino.core.chemistry.network import Chemistry
 from molino.core.chemistry.reaction import BASES
+from molino.core.chemistry.species import Species
 from molino.core.chemistry.structure import Structure
 from molino.core.errors import Faults, InputError
 from molino.core.printing import Printed
-from molino.core.units import Display, Value
+from molino.core.units import GAS_CONSTANT, Display, Value
 from molino.core.vessels.catalyst import Catalyst, catalyst_symbols, check_catalyst, per_vessel_volume
 from molino.core.vessels.feed import check_contents, inlet_symbol
+from molino.core.vessels.mixture import Mixture
 
 if TYPE_CHECKING:
     from molino.core.vessels.metrics import Metric
@@ -28,6 +31,9 @@ if TYPE_CHECKING:
 
 VOLUME = sp.Symbol("volume", positive=True)
 FLOW = sp.Symbol("flow", positive=True)
+"""Volumetric flow of the feed."""
+LOCAL_FLOW = sp.Symbol("local flow", positive=True)
+"""Volumetric flow along a tube or out of a tank, where it differs from that of the feed."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -54,14 +60,16 @@ class Kinetics:
 
 @lru_cache(maxsize=256)
 def kinetics(structure: Structure, amounts: tuple[sp.Symbol, ...], per: sp.Symbol) -> Kinetics:
-    """Rates in a liquid whose concentrations are amounts (or molar flows) per volume (or volumetric flow)."""
+    """Rates where concentrations are amounts (or molar flows) per volume (or volumetric flow).
+
+    In an ideal gas the partial pressure of a species is its concentration times R T.
+    """
     used = structure.symbols
     definitions = [(concentration(s), n / per) for s, n in zip(structure.species, amounts, strict=True)]
     for symbol in sorted(used, key=str):
         kind = species_in(symbol)
         if kind is not None and kind[0] == "p":
-            said = f"a rate law asks for the partial pressure {symbol}, but this vessel holds a liquid"
-            raise InputError(said, "chemistry", f"write it with the concentration [{kind[1]}]")
+            definitions.append((symbol, concentration(kind[1]) * GAS_CONSTANT * TEMPERATURE))
         if kind is not None and kind[0] == "x":
             definitions.append((symbol, concentration(kind[1]) / total(structure, concentration)))
     rates = [sp.Symbol(f"rate of {name}") for name in structure.reactions]
@@ -142,9 +150,28 @@ class Vessel(Printed):
         """The vessel's own parameters: temperature, volume, flow."""
         raise NotImplementedError
 
-    def inlet(self) -> dict[str, float]:
-        """Inlet concentrations in mol/m^3."""
+    @property
+    def gas(self) -> bool:
+        """Whether it holds an ideal gas rather than a liquid of constant density."""
         raise NotImplementedError
+
+    def mixture(self) -> Mixture:
+        """What is fed or charged, worked out; InputError with what is missing or contradicts."""
+        raise NotImplementedError
+
+    @cached_property
+    def fed(self) -> Mixture:
+        """What is fed or charged: concentrations in mol/m^3, and volumetric flow in m^3/s or volume in m^3."""
+        return self.mixture()
+
+    def inlet(self) -> dict[str, float]:
+        """Concentrations of the feed or charge in mol/m^3."""
+        return self.fed.concentrations
+
+    @cached_property
+    def by_name(self) -> dict[str, Species]:
+        """The species of its chemistry."""
+        return {s.name: s for s in self.chemistry.species}
 
     @property
     def end(self) -> float:
@@ -202,19 +229,31 @@ class Vessel(Printed):
             raise InputError(f"unknown: {', '.join(waiting)}", self.label, advice)
 
 
+def feed_pressure(vessel: Vessel) -> float:
+    """Pressure of a gas feed in Pa: sum(c) R T; nan for a liquid."""
+    feed = vessel.feed  # type: ignore[attr-defined]
+    return float(sum(vessel.inlet().values()) * GAS_CONSTANT * feed.T.si) if vessel.gas else math.nan
+
+
 def check_vessel(faults: Faults, vessel: Vessel, species: Iterable[str] | None, temperature: Value | None) -> None:
     """What holds for every vessel: known species, something that reacts, a temperature where one is needed."""
     if species is not None:
+        sound = len(faults.found)
         with faults.at():
             check_contents(species, vessel.chemistry, vessel.label)
+        if len(faults.found) == sound:
+            with faults.at(vessel.label):
+                object.__setattr__(vessel, "fed", vessel.mixture())
     structure = vessel.chemistry.structure
     with faults.at(vessel.label):
         check_catalyst(structure, vessel.catalyst)
     if structure.by_temperature and temperature is None:
         said = f"no temperature is given, and {', '.join(structure.by_temperature)} depends on it"
         faults.add(vessel.label, said, "give T, like '175 degC'")
-    if PRESSURE in structure.symbols:
-        faults.add(vessel.label, "a rate law depends on the pressure P, which a liquid vessel has not", "take it out")
+    partial = sorted(str(s) for s in structure.symbols if (asked := species_in(s)) and asked[0] == "p")
+    if (partial or PRESSURE in structure.symbols) and species is not None and not vessel.gas:
+        said = f"a rate law asks for the pressure {', '.join(partial) or 'P'}, but this vessel holds a liquid"
+        faults.add(vessel.label, said, "give P of a gas (in the feed or charge), or write it with concentrations")
     for kind, text in vessel.show.items():
         with faults.at(f"{vessel.label}, show"):
             if kind not in units.SI_UNITS:

@@ -12,11 +12,11 @@ import sympy as sp
 
 from molino.core import units
 from molino.core.balances.system import Balances
-from molino.core.chemistry.formula import TEMPERATURE
+from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
 from molino.core.chemistry.network import Chemistry
 from molino.core.chemistry.structure import Structure
 from molino.core.errors import Faults, InputError
-from molino.core.units import Value
+from molino.core.units import GAS_CONSTANT, Value
 from molino.core.vessels.base import (
     VOLUME,
     Vessel,
@@ -29,45 +29,67 @@ from molino.core.vessels.base import (
     states,
     total,
 )
-from molino.core.vessels.feed import Contents, Feed, inlet_symbol
+from molino.core.vessels.feed import Feed, inlet_symbol
+from molino.core.vessels.mixture import Contents, Mixture
 from molino.core.vessels.run import Run, follow
 
 
 @lru_cache(maxsize=256)
-def _write(structure: Structure) -> Written:
+def _write(structure: Structure, gas: bool) -> Written:
     charged = [VOLUME * inlet_symbol(s) for s in structure.species]
     held = states(structure, "n", "amount", charged, VOLUME * total(structure, inlet_symbol))
     amounts = tuple(s.symbol for s in held)
     content = kinetics(structure, amounts, VOLUME)
+    definitions, shown = content.definitions, derived(structure)
+    if gas:  # a rigid vessel: the pressure follows from what is in it
+        definitions = ((PRESSURE, sp.Add(*amounts) / VOLUME * GAS_CONSTANT * TEMPERATURE), *definitions)
+        shown = {**shown, "pressure": PRESSURE}
     balances = Balances(
         sp.Symbol("t"),
         held,
-        content.definitions,
+        definitions,
         tuple(VOLUME * made for made in content.production),
         parameters(structure, VOLUME),
-        derived(structure),
+        shown,
     )
     return Written(
         balances, dict(zip(structure.species, charged, strict=True)), dict(zip(structure.species, amounts, strict=True))
     )
 
 
+def _read_total(given: Any) -> Value:
+    value = units.read(given, name="total")
+    kind = (
+        "mass"
+        if value.unit is not None and units.unit(value.unit).dimension == units.unit("kg").dimension
+        else "amount"
+    )
+    return units.positive(value, kind, "total")
+
+
 @dataclass(frozen=True)
 class Batch(Vessel):
-    """A well-mixed batch of liquid at constant temperature and volume.
+    """A well-mixed batch at constant temperature and volume: a liquid, or an ideal gas in a rigid vessel.
 
     dn_i/dt = V sum_j nu_ij r_j (H. S. Fogler, Elements of Chemical Reaction Engineering, 5th ed. 2016, section 1.3).
 
     Parameters
     ----------
     chemistry : Chemistry
-    charge : mapping of species to concentration or amount, or Feed
-        What is in it at the start; a bare number is mol/m^3. Amounts ("2 kmol") need the volume. A `Feed` charges its
-        concentrations, to set a batch beside vessels on the same feed.
+    charge : mapping of species to quantity, or Feed
+        What is in it at the start, in any way that `Feed` reads, amounts and masses ("2 kmol", "300 kg") in place of
+        flows; a bare number is mol/m^3. A `Feed` charges its concentrations, to set a batch beside vessels on the same
+        feed.
     T : temperature, optional
         Needed where a rate constant depends on it; that of the feed, if one is the charge.
     volume : optional
-        Of liquid; 1 m^3 if left out, as a basis.
+        Of what is in it. Left out it follows from the charge, or is 1 m^3 as a basis.
+    total : optional
+        Amount or mass of the whole charge, "20 kmol" or "1.5 t", beside fractions or ratios.
+    P : optional
+        Pressure of the charge; makes it an ideal gas. Partial pressures do so, too.
+    density : optional
+        Of the charge, where volume and mass must be brought together.
     time : optional
         Batch time; what `run()` runs to and `size(vary="time")` finds.
     catalyst : Catalyst, optional
@@ -85,45 +107,66 @@ class Batch(Vessel):
     T: Any = None
     volume: Any = None
     time: Any = None
+    total: Any = None
+    P: Any = None
+    density: Any = None
     catalyst: Any = None
     name: str = ""
     show: Mapping[str, str] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         faults = Faults()
+        convert(
+            faults, self, T="temperature", volume="volume", time="time", P="pressure", density="density",
+        )  # fmt: skip
         if isinstance(self.charge, Feed):
-            object.__setattr__(self, "T", self.T or self.charge.T)
-            object.__setattr__(self, "charge", self.charge.per_volume())
-        convert(faults, self, T="temperature", volume="volume", time="time")
+            with faults.at(self.label):
+                self._charge_with(self.charge)
         species = None
         with faults.at(self.label):
-            object.__setattr__(self, "charge", Contents(self.charge, "amount", "charge"))
+            object.__setattr__(self, "charge", Contents(self.charge, False, "charge"))
             species = list(self.charge)
-            if self.charge.totals and self.volume is None:
-                said = f"the charge gives amounts ({', '.join(self.charge.totals)}) but there is no volume"
-                raise InputError(said, "charge", "give the volume, or concentrations")
+        if self.total is not None:
+            with faults.at(self.label):
+                object.__setattr__(self, "total", _read_total(self.total))
         check_vessel(faults, self, species, self.T)
         faults.raise_any()
 
-    def write(self) -> Written:
-        return _write(self.chemistry.structure)
+    def _charge_with(self, feed: Feed) -> None:
+        """Take over what a feed holds: its concentrations, temperature, and whether it is a gas."""
+        mixture = feed.mixture(self.by_name)
+        object.__setattr__(self, "T", self.T or feed.T)
+        object.__setattr__(self, "charge", feed.contents.settled(mixture))
+        if feed.is_gas and self.P is None and self.T is not None:
+            pressure = sum(mixture.concentrations.values()) * GAS_CONSTANT * self.T.si
+            object.__setattr__(self, "P", Value(pressure, feed.P.unit if feed.P is not None else None))
 
-    def inlet(self) -> dict[str, float]:
+    def write(self) -> Written:
+        return _write(self.chemistry.structure, self.gas)
+
+    @property
+    def gas(self) -> bool:
+        return self.P is not None or self.charge.is_gas
+
+    def mixture(self) -> Mixture:
         contents: Contents = self.charge
-        return contents.concentrations(self.volume.si if self.volume is not None else 1.0)
+        return contents.mixture([self.volume, self.total], self.by_name, self.T, self.P, self.density)
 
     def numbers(self) -> dict[sp.Symbol, float]:
-        return {
-            TEMPERATURE: self.T.si if self.T is not None else np.nan,
-            VOLUME: self.volume.si if self.volume is not None else 1.0,
-        }
+        return {TEMPERATURE: self.T.si if self.T is not None else np.nan, VOLUME: self.fed.volume}
 
     @property
     def end(self) -> float:
         return float(self.time.si) if self.time is not None else np.nan
 
     def given(self) -> list[tuple[str, Value | None]]:
-        return [*self.charge.given(), ("time", self.time), ("volume", self.volume), ("temperature", self.T)]
+        return [
+            *self.charge.given(),
+            ("time", self.time),
+            ("volume", self.volume),
+            ("temperature", self.T),
+            ("pressure", self.P),
+        ]
 
     def run(self, time: Any = None, points: Any = 101) -> Run:
         """Follow the batch from the charge to `time` (default: its own batch time).

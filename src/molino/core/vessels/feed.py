@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -10,75 +10,11 @@ import sympy as sp
 
 from molino.core import units
 from molino.core.chemistry.network import Chemistry
+from molino.core.chemistry.species import Species
 from molino.core.errors import Faults, InputError, UnitError, nearest
 from molino.core.printing import Printed
 from molino.core.units import Value
-
-
-class Contents(Mapping[str, Value]):
-    """What is in a charge or feed: each species with its concentration, or its amount or molar flow.
-
-    Parameters
-    ----------
-    given : mapping of species to quantity
-        A bare number is a concentration in mol/m^3.
-    total : 'amount' or 'molar flow'
-        What is allowed beside a concentration.
-    place : str
-        For messages.
-
-    Raises
-    ------
-    InputError
-        With everything that is wrong.
-    """
-
-    def __init__(self, given: Mapping[str, Any], total: str, place: str) -> None:
-        faults = Faults()
-        self._values: dict[str, Value] = {}
-        self.kinds: dict[str, str] = {}
-        if not isinstance(given, Mapping):
-            raise InputError(f"{given!r} does not say how much of what", place, "write {'A': '0.35 mol/L', ...}")
-        for species, number in given.items():
-            with faults.at(f"{place}, {species}"):
-                value = units.read(number)
-                kind = "concentration"
-                if (
-                    value.unit is not None
-                    and units.unit(value.unit).dimension == units.unit(units.SI_UNITS[total]).dimension
-                ):
-                    kind = total
-                elif value.unit is not None and units.unit(value.unit).dimension != units.unit("mol/L").dimension:
-                    said = f"'{number}' is neither a concentration nor {units.article(total)}"
-                    raise UnitError(said, "", f"write it like '0.35 mol/L' or '{units.EXAMPLES[total]}'")
-                self._values[species] = units.positive(value, kind, "", zero=True)
-                self.kinds[species] = kind
-        faults.raise_any()
-
-    def __getitem__(self, species: str) -> Value:
-        return self._values[species]
-
-    def __iter__(self) -> Iterator[str]:
-        return iter(self._values)
-
-    def __len__(self) -> int:
-        return len(self._values)
-
-    @property
-    def totals(self) -> list[str]:
-        """Species given by amount or molar flow."""
-        return [s for s, kind in self.kinds.items() if kind != "concentration"]
-
-    def concentrations(self, per: float) -> dict[str, float]:
-        """In mol/m^3, for a volume or volumetric flow in SI."""
-        return {s: v.si / (1.0 if self.kinds[s] == "concentration" else per) for s, v in self.items()}
-
-    def given(self) -> list[tuple[str, Value | None]]:
-        """Every value with its kind, for choosing the units of results."""
-        return [(self.kinds[s], v) for s, v in self.items() if v.si != 0]
-
-    def __str__(self) -> str:
-        return ", ".join(f"{species} {value}" for species, value in self.items())
+from molino.core.vessels.mixture import Contents, Mixture
 
 
 def check_contents(given: Iterable[str], chemistry: Chemistry, place: str) -> None:
@@ -111,54 +47,99 @@ def _can_start(chemistry: Chemistry, names: set[str]) -> bool:
 
 @dataclass(frozen=True)
 class Feed(Printed):
-    """A feed stream of constant density.
+    """A feed stream: a liquid of constant density, or with a pressure an ideal gas.
+
+    Whatever settles it will do, in any mixture; what is missing or contradicts is told.
 
     Parameters
     ----------
-    contents : mapping of species to concentration or molar flow
-        Like {"xylose": "0.35 mol/L", "acid": "300 mol/h"}; a bare number is mol/m^3. Species left out are absent.
-    flow : str, float or quantity
-        Volumetric flow, "12 m3/h"; a bare number is m^3/s.
+    contents : mapping of species to quantity
+        Concentrations, molar or mass flows, fractions, ratios, partial pressures, the rest:
+        {"xylose": "0.35 mol/L", "acid": "300 mol/h"}, {"methanol": "80 mol%", "water": "rest"},
+        {"A": "12 kmol/h", "B": "6 per A"}; a bare number is mol/m^3. Species left out are absent.
+    flow : str, float or quantity, or several of them
+        Volumetric flow "12 m3/h" (a bare number is m^3/s), or total molar flow "400 kmol/h", or mass flow "5 t/h".
     T : temperature, optional
-        Needed where a rate constant depends on temperature.
+        Needed where a rate constant depends on temperature, and for a gas.
+    P : pressure, optional
+        Makes it an ideal gas: P Q = sum(F) R T. Partial pressures do so, too.
+    density : optional
+        Of the stream, "1050 kg/m3", where volume and mass must be brought together.
 
     Raises
     ------
     InputError
-        With everything that is wrong.
+        With everything that is wrong, missing or contradicts; what needs the species' properties is told by the
+        vessel.
     """
 
     contents: Any
-    flow: Any
+    flow: Any = None
     T: Any = None
+    P: Any = None
+    density: Any = None
 
     def __post_init__(self) -> None:
         faults = Faults()
+        flows = []
+        given = self.flow if isinstance(self.flow, list | tuple) else [self.flow] if self.flow is not None else []
+        for one in given:
+            with faults.at():
+                flows.append(_read_flow(one))
+        object.__setattr__(self, "flow", flows[0] if len(flows) == 1 else tuple(flows))
         with faults.at():
-            object.__setattr__(self, "flow", units.positive(self.flow, "volumetric flow", "feed, flow"))
-        with faults.at():
-            object.__setattr__(self, "contents", Contents(self.contents, "molar flow", "feed"))
-        with faults.at():
-            if self.T is not None:
-                object.__setattr__(self, "T", units.positive(self.T, "temperature", "feed, T"))
+            object.__setattr__(self, "contents", Contents(self.contents, True, "feed"))
+        for name, kind in (("T", "temperature"), ("P", "pressure"), ("density", "density")):
+            with faults.at():
+                if getattr(self, name) is not None:
+                    object.__setattr__(self, name, units.positive(getattr(self, name), kind, f"feed, {name}"))
         faults.raise_any()
+        if self.density is None and not self.contents.waits_for_species(self.flows, self.T, self.P):
+            self.mixture(None)
 
     @property
-    def concentrations(self) -> dict[str, float]:
-        """Concentration of each species in mol/m^3."""
-        return self.contents.concentrations(self.flow.si)  # type: ignore[no-any-return]
+    def flows(self) -> tuple[Value, ...]:
+        """The total flows that were given."""
+        return self.flow if isinstance(self.flow, tuple) else (self.flow,)
 
-    def per_volume(self) -> dict[str, Value]:
-        """Concentration of each species, in the unit it came in where that was one."""
-        return {s: v if self.contents.kinds[s] == "concentration" else Value(v.si / self.flow.si, "mol/m^3")
-                for s, v in self.contents.items()}  # fmt: skip
+    @property
+    def is_gas(self) -> bool:
+        """Whether it is an ideal gas rather than a liquid."""
+        return self.P is not None or self.contents.is_gas
+
+    def mixture(self, species: Mapping[str, Species] | None) -> Mixture:
+        """Concentrations in mol/m^3 and volumetric flow in m^3/s, with the properties of the species where needed."""
+        mixture: Mixture = self.contents.mixture(self.flows, species, self.T, self.P, self.density)
+        return mixture
 
     def given(self) -> list[tuple[str, Value | None]]:
         """Every value with its kind, for choosing the units of results."""
-        return [*self.contents.given(), ("volumetric flow", self.flow), ("temperature", self.T)]
+        flows = [(kind, flow) for flow in self.flows if (kind := _flow_kind(flow))]
+        return [*self.contents.given(), *flows, ("temperature", self.T), ("pressure", self.P)]
 
     def __str__(self) -> str:
-        return f"{self.flow} of {self.contents}" + (f" at {self.T}" if self.T is not None else "")
+        flows = " and ".join(str(flow) for flow in self.flows)
+        at = f" at {self.T}" if self.T is not None else ""
+        under = f"{' and' if at else ' at'} {self.P}" if self.P is not None else ""
+        return f"{flows}{' of ' if flows else ''}{self.contents}{at}{under}"
+
+
+def _flow_kind(flow: Value) -> str | None:
+    """Which kind of flow it is."""
+    kinds = ("volumetric flow", "molar flow", "mass flow")
+    if flow.unit is None:
+        return kinds[0]
+    dimension = units.unit(flow.unit).dimension
+    return next((k for k in kinds if units.unit(units.SI_UNITS[k]).dimension == dimension), None)
+
+
+def _read_flow(given: Any) -> Value:
+    value = units.read(given, name="feed, flow")
+    if _flow_kind(value) is None:
+        came = units.describe(units.unit(str(value.unit)).dimension)
+        said = f"'{given}' is not a flow: {value.unit} is a unit of {came}"
+        raise UnitError(said, "feed, flow", "give a volumetric flow, like '12 m3/h', a molar one or a mass flow")
+    return units.positive(value, str(_flow_kind(value)), "feed, flow")
 
 
 def require_feed(given: Any, label: str) -> None:

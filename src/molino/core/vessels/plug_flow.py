@@ -12,37 +12,44 @@ import numpy as np
 import sympy as sp
 
 from molino.core.balances.system import Balances
-from molino.core.chemistry.formula import TEMPERATURE
+from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
 from molino.core.chemistry.network import Chemistry
 from molino.core.chemistry.structure import Structure
 from molino.core.errors import Faults, InputError
-from molino.core.units import Value
+from molino.core.units import GAS_CONSTANT, Value
 from molino.core.vessels.base import (
     FLOW,
+    LOCAL_FLOW,
     Vessel,
     Written,
     check_vessel,
     convert,
     derived,
+    feed_pressure,
     kinetics,
     parameters,
     states,
     total,
 )
 from molino.core.vessels.feed import Feed, inlet_symbol, require_feed
+from molino.core.vessels.mixture import Mixture
 from molino.core.vessels.run import Run, follow
 
 
 @lru_cache(maxsize=256)
-def _write(structure: Structure) -> Written:
+def _write(structure: Structure, gas: bool) -> Written:
     fed = [FLOW * inlet_symbol(s) for s in structure.species]
     flowing = states(structure, "F", "molar flow", fed, FLOW * total(structure, inlet_symbol))
     flows = tuple(s.symbol for s in flowing)
-    content = kinetics(structure, flows, FLOW)
+    here = LOCAL_FLOW if gas else FLOW
+    content = kinetics(structure, flows, here)
+    definitions, more = content.definitions, [FLOW]
+    if gas:  # an ideal gas at constant pressure: the flow follows the moles
+        definitions = ((LOCAL_FLOW, sp.Add(*flows) * GAS_CONSTANT * TEMPERATURE / PRESSURE), *definitions)
+        more = [FLOW, PRESSURE]
     balances = Balances(
-        sp.Symbol("V"), flowing, content.definitions, content.production, parameters(structure, FLOW),
-        derived(structure),
-    )  # fmt: skip
+        sp.Symbol("V"), flowing, definitions, content.production, parameters(structure, *more), derived(structure)
+    )
     return Written(
         balances, dict(zip(structure.species, fed, strict=True)), dict(zip(structure.species, flows, strict=True))
     )
@@ -50,9 +57,10 @@ def _write(structure: Structure) -> Written:
 
 @dataclass(frozen=True)
 class PlugFlow(Vessel):
-    """A tube in plug flow: steady, constant density and temperature.
+    """A tube in plug flow: steady, isothermal, a liquid of constant density or an ideal gas of constant pressure.
 
-    dF_i/dV = sum_j nu_ij r_j (O. Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, ch. 5).
+    dF_i/dV = sum_j nu_ij r_j, in a gas with Q = sum(F) R T / P (O. Levenspiel, Chemical Reaction Engineering, 3rd ed.
+    1999, ch. 5).
 
     Parameters
     ----------
@@ -113,18 +121,22 @@ class PlugFlow(Vessel):
         if self.volume is not None:
             return float(self.volume.si)
         if self.space_time is not None:
-            return float(self.space_time.si * self.feed.flow.si)
+            return float(self.space_time.si * self.fed.volume)
         return float(self.length.si * self.area) if self.length is not None else math.nan
 
     def write(self) -> Written:
-        return _write(self.chemistry.structure)
+        return _write(self.chemistry.structure, self.gas)
 
-    def inlet(self) -> dict[str, float]:
-        return self.feed.concentrations
+    @property
+    def gas(self) -> bool:
+        return self.feed.is_gas
+
+    def mixture(self) -> Mixture:
+        return self.feed.mixture(self.by_name)
 
     def numbers(self) -> dict[sp.Symbol, float]:
         T = self.T or self.feed.T
-        return {TEMPERATURE: T.si if T is not None else np.nan, FLOW: self.feed.flow.si}
+        return {TEMPERATURE: T.si if T is not None else np.nan, FLOW: self.fed.volume, PRESSURE: feed_pressure(self)}
 
     @property
     def end(self) -> float:

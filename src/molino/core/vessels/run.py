@@ -113,6 +113,11 @@ class Run(Printed):
         return {s: self.vessel.display.quantity(c[-1], "concentration") for s, c in self.concentrations.items()}
 
     @property
+    def time_word(self) -> str:
+        """What volume over the feed's volumetric flow is: in a gas whose flow changes only the space time."""
+        return "space time" if self.vessel.gas and self._number(FLOW) is not None else "residence time"
+
+    @property
     def residence_time_si(self) -> float:
         """In s: volume over volumetric flow, or the time of a batch."""
         flow = self._number(FLOW)
@@ -183,7 +188,7 @@ class Run(Printed):
                 columns[display.heading(name, kind)] = display.number(values, kind)
         kinds = self.vessel.rate_kinds
         for name, values in self.derived.items():
-            kind = kinds.get(name, "concentration")
+            kind = "pressure" if name == "pressure" else kinds.get(name, "concentration")
             columns[display.heading(name, kind)] = display.number(values, kind)
         return pd.DataFrame(columns)
 
@@ -196,7 +201,7 @@ class Run(Printed):
         along = [("length", "length", points / area)] if np.isfinite(area) else []
         flow = self._number(FLOW)
         assert flow is not None
-        return [*along, ("volume", "volume", points), ("residence time", "time", points / flow)]
+        return [*along, ("volume", "volume", points), (self.time_word, "time", points / flow)]
 
     def summary(self) -> dict[str, float]:
         """Conversion of every species fed that is consumed, and outlet concentrations in SI."""
@@ -214,7 +219,7 @@ class Run(Printed):
         found = {}
         if not self.is_steady and flow is not None and volume is not None:
             found["start-up for"] = display.text(self.solution.points[-1], "time")
-        found["residence time"] = display.text(self.residence_time_si, "time")
+        found[self.time_word] = display.text(self.residence_time_si, "time")
         for name, value in self.summary().items():
             found[name] = display.text(value, "number" if name.startswith("conversion") else "concentration")
         if self.closure:

@@ -43,7 +43,8 @@ _KINDS = {
     "time": "time",
     "length": "length",
     "diameter": "diameter",
-    "flow": "volumetric flow",
+    "P": "pressure",
+    "density": "density",
 }
 
 
@@ -237,12 +238,17 @@ class _Builder:
     def contents(self, given: Mapping[str, Any]) -> dict[str, Any]:
         return {species: self.bare(number, "concentration") for species, number in given.items()}
 
+    def feed(self, table: models.FeedTable) -> Feed:
+        given = table.flow if isinstance(table.flow, list) else [table.flow]
+        flows = [self.bare(flow, "volumetric flow") for flow in given]
+        return Feed(self.contents(table.contents), flows, **self.fields(table, "T", "P", "density"))
+
     def build(self) -> Job:
         chemistry = self.chemistry()
         feeds = {}
         for name, table in self.file.feeds.items():
             with self.at(f"[feeds.{name}]"):
-                feed = Feed(self.contents(table.contents), **self.fields(table, "flow", "T"))
+                feed = self.feed(table)
                 if chemistry is not None and not self.started_otherwise(name):
                     check_contents(feed.contents, chemistry, "contents")
                 feeds[name] = feed
@@ -388,7 +394,8 @@ class _Builder:
                 said = "neither charge nor feed is given" if feed is None else "both charge and feed are given"
                 raise InputError(said, "", "give one of them")
             charge = feed if feed is not None else self.contents(table.charge or {})
-            return Batch(chemistry, charge, **self.fields(table, "T", "volume", "time"), **common)
+            numbers = self.fields(table, "T", "volume", "time", "P", "density")
+            return Batch(chemistry, charge, total=table.total, **numbers, **common)
         assert feed is not None
         if isinstance(table, models.StirredTankTable):
             contents = self.contents(table.contents) if table.contents is not None else None

@@ -116,6 +116,7 @@ class UnitsTable(Table):
     flow: str | None = None
     molar_flow: str | None = None
     energy: str | None = None
+    pressure: str | None = None
     rate: str | None = None
 
 
@@ -161,9 +162,13 @@ class ReactionTable(BaseModel):
 
 
 class FeedTable(Table):
+    """A feed: contents in any mixture of ways, total flows (volumetric, molar, mass), what a gas or a mass needs."""
+
     contents: dict[str, Quantity]
-    flow: Quantity
+    flow: Quantity | list[Quantity] = []
     T: Quantity | None = None
+    P: Quantity | None = None
+    density: Quantity | None = None
 
 
 class CatalystTable(Table):
@@ -184,6 +189,9 @@ class BatchTable(Table):
     T: Quantity | None = None
     volume: Quantity | None = None
     time: Quantity | None = None
+    total: Quantity | None = None
+    P: Quantity | None = None
+    density: Quantity | None = None
     catalyst: CatalystTable | None = None
 
 

@@ -1,0 +1,454 @@
+"""How much of what: any consistent mixture of concentrations, flows, fractions, ratios and partial pressures.
+
+Everything that can be said of a mixture is linear in the amounts (or molar flows) of its species and in its volume (or
+volumetric flow): a concentration says n_i - c V = 0, a mole fraction n_i - x sum(n) = 0, a partial pressure
+n_i R T - p V = 0, a total sum(n) = N. The statements are solved together; what is missing is the null space of their
+matrix, what contradicts is left over.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from molino.core import units
+from molino.core.chemistry.species import Species
+from molino.core.errors import Faults, InputError, UnitError, nearest
+from molino.core.units import GAS_CONSTANT, Value
+
+_RATIO = re.compile(
+    r"\s*(?P<number>[-+.\deE]+)\s*(?P<top>\w+)?\s+per\s+(?:(?P<bottom>k?mol|k?g|t|lb)\s+)?(?P<of>\S+)\s*"
+)
+_PERCENT = re.compile(r"\s*(?P<number>[-+.\deE]+)\s*(?P<of>mol|wt|mass|vol)?\s*-?%\s*")
+_REST = "rest"
+_CLOSE = 1e-6
+"""How far statements may disagree, relative to their size, and still say the same."""
+
+
+@dataclass(frozen=True)
+class Portion:
+    """How much of one species, as it was written: its kind, its number, and the species it is counted by."""
+
+    text: str
+    kind: str
+    value: Value | None = None
+    of: str | None = None
+    mass: tuple[bool, bool] = (False, False)
+    """For a ratio: whether the species and the one it is counted by go by mass."""
+
+    @property
+    def extensive(self) -> bool:
+        """Whether it says how much there is, and not only in what proportion."""
+        return self.kind in ("amount", "molar flow", "mass", "mass flow")
+
+    @property
+    def by_mass(self) -> bool:
+        """Whether a molar mass is needed to read it."""
+        return "mass" in self.kind or any(self.mass)
+
+    def __str__(self) -> str:
+        return str(self.value) if self.kind in units.SI_UNITS and self.value is not None else self.text
+
+
+def read_portion(given: Any, flowing: bool) -> Portion:
+    """Read one entry of a feed or charge; a bare number is a concentration in mol/m^3.
+
+    Raises
+    ------
+    InputError
+        For what is no way of saying how much.
+    """
+    if isinstance(given, Portion):
+        return given
+    if isinstance(given, str):
+        text = given.strip()
+        if text == _REST:
+            return Portion(text, _REST)
+        if match := _RATIO.fullmatch(given):
+            return _ratio(text, match)
+        if match := _PERCENT.fullmatch(given):
+            if match["of"] in (None, "vol"):
+                advice = "write mol% or wt%" + (" (of a gas mol% is vol%)" if match["of"] else "")
+                raise InputError(f"'{text}' does not say of what", "", advice)
+            kind = "mole fraction" if match["of"] == "mol" else "mass fraction"
+            return Portion(text, kind, Value(_fraction(float(match["number"]) / 100, text)))
+    value = units.read(given)
+    if value.unit is not None:
+        plain = value.unit.replace(" ", "")
+        if plain in ("mol/mol", "kmol/kmol", "kg/kg", "g/g"):
+            kind = "mole fraction" if "mol" in plain else "mass fraction"
+            return Portion(str(given), kind, Value(_fraction(value.si, str(given))))
+    total, mass = ("molar flow", "mass flow") if flowing else ("amount", "mass")
+    for kind in ("concentration", total, mass, "density", "pressure"):
+        same = value.unit is None or units.unit(value.unit).dimension == units.unit(units.SI_UNITS[kind]).dimension
+        if same:
+            said = units.positive(value, kind, "", zero=True)
+            return Portion(
+                str(given), {"density": "mass concentration", "pressure": "partial pressure"}.get(kind, kind), said
+            )
+    advice = f"write it like '0.35 mol/L', '{units.EXAMPLES[total]}', '30 mol%', '6 per xylose', '1.2 bar' or 'rest'"
+    raise UnitError(f"'{given}' is neither a concentration nor {units.article(total)}, nor another share", "", advice)
+
+
+def _fraction(number: float, text: str) -> float:
+    if not 0 <= number <= 1:
+        raise InputError(f"'{text}' is no fraction", "", "a fraction lies between 0 and 1 (0 and 100 %)")
+    return number
+
+
+def _ratio(text: str, match: re.Match[str]) -> Portion:
+    """'6 per xylose', '6 mol per mol xylose', '2 kg per kg water'."""
+    factors, mass = [], []
+    for unit in (match["top"] or "mol", match["bottom"] or match["top"] or "mol"):
+        dimension = units.unit(unit).dimension
+        if dimension not in (units.unit("mol").dimension, units.unit("kg").dimension):
+            raise UnitError(f"'{text}': a ratio is of amounts or masses", "", "write it like '6 mol per mol xylose'")
+        factors.append(units.unit(unit).factor)
+        mass.append(dimension == units.unit("kg").dimension)
+    number = units.positive(match["number"], "number", "", zero=True).si
+    return Portion(text, "ratio", Value(number * factors[0] / factors[1]), match["of"], (mass[0], mass[1]))
+
+
+@dataclass(frozen=True)
+class Mixture:
+    """Concentrations by species and volume (or volumetric flow), in SI."""
+
+    concentrations: dict[str, float]
+    volume: float
+
+
+@dataclass(frozen=True)
+class _Statement:
+    """One thing said: coefficients of amounts by species and of the volume (''), and what they add up to."""
+
+    text: str
+    row: dict[str, float]
+    total: float = 0.0
+
+
+class Statements:
+    """All that is said of a mixture."""
+
+    def __init__(self, portions: Mapping[str, Portion], species: Mapping[str, Species] | None, flowing: bool) -> None:
+        self.portions, self.species, self.flowing = portions, species, flowing
+        self.said: list[_Statement] = []
+        self.faults = Faults()
+        self.volume_word = "volumetric flow" if flowing else "volume"
+
+    def molar_mass(self, name: str) -> float:
+        """In kg/mol; 1 in a dry run without species, with which nothing is concluded."""
+        if self.species is None or name not in self.species:
+            return 1.0
+        with self.faults.at():
+            return float(self.species[name].require("molar_mass", "what is given by mass").si)
+        return 1.0
+
+    def masses(self) -> dict[str, float]:
+        return {name: self.molar_mass(name) for name in self.portions}
+
+    def add(self, text: str, row: Mapping[str, float], total: float = 0.0) -> None:
+        self.said.append(_Statement(text, dict(row), total))
+
+    def add_portions(self, T: float | None) -> None:
+        """What the entries say one by one."""
+        everything = dict.fromkeys(self.portions, 1.0)
+        for name, portion in self.portions.items():
+            if portion.kind == _REST:
+                continue
+            assert portion.value is not None
+            number, text = portion.value.si, f"{name} {portion}"
+            match portion.kind:
+                case "concentration":
+                    self.add(text, {name: 1.0, "": -number})
+                case "mass concentration":
+                    self.add(text, {name: self.molar_mass(name), "": -number})
+                case "amount" | "molar flow":
+                    self.add(text, {name: 1.0}, number)
+                case "mass" | "mass flow":
+                    self.add(text, {name: self.molar_mass(name)}, number)
+                case "mole fraction":
+                    self.add(text, _less(name, everything, number))
+                case "mass fraction":
+                    self.add(text, _less(name, self.masses(), number))
+                case "partial pressure":
+                    if T is None:
+                        self.faults.add(name, "a partial pressure is given, and no temperature", "give T of the gas")
+                    else:
+                        self.add(text, {name: GAS_CONSTANT * T, "": -number})
+                case "ratio":
+                    self.add_ratio(name, portion, number, text)
+
+    def add_ratio(self, name: str, portion: Portion, number: float, text: str) -> None:
+        of = str(portion.of)
+        if of not in self.portions or of == name:
+            known = [s for s in self.portions if s != name]
+            self.faults.add(name, f"'{portion.text}' counts by {of}, which is not in the mixture", nearest(of, known))
+            return
+        top, bottom = (self.molar_mass(s) if m else 1.0 for s, m in zip((name, of), portion.mass, strict=True))
+        self.add(text, {name: top, of: -number * bottom})
+
+    def add_total(self, value: Value) -> None:
+        """A total volume, amount or mass (or flow of it)."""
+        kinds = ("volumetric flow", "molar flow", "mass flow") if self.flowing else ("volume", "amount", "mass")
+        dimension = units.unit(value.unit if value.unit is not None else units.SI_UNITS[kinds[0]]).dimension
+        match next(k for k in kinds if units.unit(units.SI_UNITS[k]).dimension == dimension):
+            case "volumetric flow" | "volume":
+                self.add(f"{self.volume_word} {value}", {"": 1.0}, value.si)
+            case "molar flow" | "amount":
+                self.add(f"total {value}", dict.fromkeys(self.portions, 1.0), value.si)
+            case _:
+                self.add(f"total {value}", self.masses(), value.si)
+
+    def solve(self) -> Mixture:
+        """The mixture; InputError lists what is missing, or what contradicts what."""
+        self.faults.raise_any()
+        matrix, totals = self._system(self.said)
+        solution, free = _solve(matrix, totals)
+        names = [*self.portions, ""]
+        scale = np.array([1.0] * len(self.portions) + [1e-3])
+        if _left(matrix, solution, totals) > _CLOSE:
+            raise InputError(*self._contradiction())
+        if free.any():
+            raise InputError(*self._missing([n for n, f in zip(names, free, strict=True) if f]))
+        found = dict(zip(names, (solution * scale).tolist(), strict=True))
+        largest = max((abs(found[s]) for s in self.portions), default=0.0)
+        for name in self.portions:
+            if found[name] < -1e-9 * largest:
+                rest = self.portions[name].kind == _REST
+                said = (
+                    "the rest is negative: the others add up to more than the whole" if rest else "comes out negative"
+                )
+                self.faults.add(name, said, "mend the fractions, or the total")
+            found[name] = max(found[name], 0.0)
+        given = [s.total for s in self.said if s.row == {"": 1.0}]
+        volume = given[0] if given else found[""]
+        if volume <= 0:
+            self.faults.add("", f"the {self.volume_word} comes out as {volume:g}", "check the numbers")
+        self.faults.raise_any()
+        exact = {s: p.value.si for s, p in self.portions.items()
+                 if p.value is not None and (p.kind == "concentration" or p.value.si == 0)}  # fmt: skip
+        return Mixture({s: exact.get(s, found[s] / volume) for s in self.portions}, volume)
+
+    def free(self) -> list[str]:
+        """Names of what cannot be worked out ('' for the volume), before anything is concluded from it."""
+        matrix, totals = self._system(self.said)
+        return [n for n, f in zip([*self.portions, ""], _solve(matrix, totals)[1], strict=True) if f]
+
+    def _system(self, said: list[_Statement]) -> tuple[np.ndarray, np.ndarray]:
+        """Rows of one size each; the volume counts in litres, which are as many as there are moles."""
+        place = {name: i for i, name in enumerate([*self.portions, ""])}
+        matrix, totals = np.zeros((len(said), len(place))), np.zeros(len(said))
+        for i, statement in enumerate(said):
+            for name, value in statement.row.items():
+                matrix[i, place[name]] = value * (1e-3 if name == "" else 1.0)
+            size = np.max(np.abs(matrix[i])) or 1.0
+            matrix[i] /= size
+            totals[i] = statement.total / size
+        return matrix, totals
+
+    def _contradiction(self) -> tuple[str, str, str]:
+        suspects = []
+        for i, statement in enumerate(self.said):
+            others = [s for j, s in enumerate(self.said) if j != i]
+            matrix, totals = self._system(others)
+            if _left(matrix, _solve(matrix, totals)[0], totals) <= _CLOSE:
+                suspects.append(statement.text)
+        said = "; ".join(suspects or [s.text for s in self.said])
+        for kind in ("mole fraction", "mass fraction"):
+            parts = [p.value.si for p in self.portions.values() if p.kind == kind and p.value is not None]
+            if len(parts) == len(self.portions) and abs(sum(parts) - 1) > _CLOSE:
+                said = (
+                    f"the {kind}s add up to {sum(parts):.6g}: {', '.join(f'{s} {p}' for s, p in self.portions.items())}"
+                )
+                return said, "", "mend them, or write 'rest' for one of them"
+        return f"more is given than goes together: {said}", "", "leave one of these out, or mend it"
+
+    def _missing(self, free: list[str]) -> tuple[str, str, str]:
+        words = ", ".join(name or f"the {self.volume_word}" for name in free)
+        known = "; ".join(s.text for s in self.said)
+        if free == [""]:
+            advice = f"give the {self.volume_word}, a density, P and T of a gas, or the density of each species"
+        elif len(free) == len(self.portions) + 1:
+            advice = "give " + ("flow='12 m3/h' (or in kmol/h or t/h)" if self.flowing else "the volume, or a total")
+        else:
+            advice = f"say more of {next(n for n in free if n)}, or give another total"
+        return f"{words} cannot be worked out from: {known}", "", advice
+
+
+def _less(name: str, weights: Mapping[str, float], fraction: float) -> dict[str, float]:
+    """w_i n_i - fraction * sum(w n) = 0."""
+    row = {other: -fraction * weight for other, weight in weights.items()}
+    row[name] += weights[name]
+    return row
+
+
+def _solve(matrix: np.ndarray, totals: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """The least-squares solution, shape (unknowns,), and for each unknown whether it is left open."""
+    u, sizes, vt = np.linalg.svd(matrix, full_matrices=True)
+    rank = int(np.sum(sizes > 1e-11 * max(float(sizes[0]) if len(sizes) else 0.0, 1e-300)))
+    solution = vt[:rank].T @ ((u[:, :rank].T @ totals) / sizes[:rank])
+    return solution, np.any(np.abs(vt[rank:]) > 1e-9, axis=0) if rank < matrix.shape[1] else np.zeros(rank, dtype=bool)
+
+
+def _left(matrix: np.ndarray, solution: np.ndarray, totals: np.ndarray) -> float:
+    """How far the worst statement is from holding, relative to its parts."""
+    size = np.abs(matrix) @ np.abs(solution) + np.abs(totals)
+    off = np.abs(matrix @ solution - totals)
+    return float(np.max(np.divide(off, size, out=np.zeros_like(off), where=size > 0), initial=0.0))
+
+
+def resolve(
+    portions: Mapping[str, Portion],
+    totals: Iterable[Value],
+    species: Mapping[str, Species] | None,
+    flowing: bool,
+    T: Value | None = None,
+    P: Value | None = None,
+    density: Value | None = None,
+) -> Mixture:
+    """Work a mixture out from all that is said of it.
+
+    Parameters
+    ----------
+    portions : mapping of species to Portion
+    totals : volume, amount and mass (or the flows of them) that are given
+    species : mapping of name to Species, or None
+        For molar masses, and for molar volumes of liquids where nothing else gives the volume. Without it what needs
+        it is passed over.
+    flowing : bool
+        Whether flows or amounts are counted.
+    T, P : Value, optional
+        With P it is an ideal gas: P V = sum(n) R T.
+    density : Value, optional
+        Of the whole mixture.
+
+    Raises
+    ------
+    InputError
+        With what is known and missing, or what contradicts what.
+    """
+    statements = _gathered(portions, list(totals), species, flowing, T, P, density)
+    statements.faults.raise_any()
+    if species is not None and "" in statements.free():
+        volumes = {s: _molar_volume(species.get(s)) for s in portions}
+        if all(volumes.values()):
+            statements.add("volumes of the pure liquids", {**{s: -float(v or 0) for s, v in volumes.items()}, "": 1.0})
+    return statements.solve()
+
+
+def _gathered(
+    portions: Mapping[str, Portion], totals: Sequence[Value], species: Mapping[str, Species] | None, flowing: bool,
+    T: Value | None, P: Value | None, density: Value | None,
+) -> Statements:  # fmt: skip
+    """Everything said of the mixture itself."""
+    statements = Statements(portions, species, flowing)
+    for total in totals:
+        statements.add_total(total)
+    statements.add_portions(T.si if T is not None else None)
+    if density is not None:
+        statements.add(f"density {density}", {**statements.masses(), "": -density.si})
+    if P is not None:
+        if T is None:
+            statements.faults.add("", "a pressure is given, and no temperature", "give T of the gas")
+        else:
+            moles = dict.fromkeys(portions, GAS_CONSTANT * T.si)
+            statements.add(f"pressure {P} at {T}", {**moles, "": -P.si})
+    if not flowing and not totals and not any(p.extensive for p in portions.values()):
+        statements.add("1 m³ as a basis", {"": 1.0}, 1.0)
+    return statements
+
+
+def _molar_volume(species: Species | None) -> float | None:
+    if species is None or (species.molar_volume is None and species.density is None):
+        return None
+    return float(species.require("molar_volume", "the volume of the mixture").si)
+
+
+class Contents(Mapping[str, Portion]):
+    """What is in a charge or feed: each species with how much of it, as it was written.
+
+    Parameters
+    ----------
+    given : mapping of species to quantity
+        "0.35 mol/L", "20 g/L", "4 kmol/h" (or "2 kmol" in a charge), "300 kg/h", "30 mol%", "0.3 mol/mol", "12 wt%",
+        "6 per xylose", "2 kg per kg water", "1.2 bar" or "rest"; a bare number is a concentration in mol/m^3.
+    flowing : bool
+        Whether flows or amounts are counted.
+    place : str
+        For messages.
+
+    Raises
+    ------
+    InputError
+        With everything that is wrong.
+    """
+
+    def __init__(self, given: Mapping[str, Any], flowing: bool, place: str) -> None:
+        faults = Faults()
+        self._portions: dict[str, Portion] = {}
+        self.flowing, self.place = flowing, place
+        if not isinstance(given, Mapping):
+            raise InputError(f"{given!r} does not say how much of what", place, "write {'A': '0.35 mol/L', ...}")
+        for species, number in given.items():
+            with faults.at(f"{place}, {species}"):
+                self._portions[species] = read_portion(number, flowing)
+        rests = [s for s, p in self._portions.items() if p.kind == _REST]
+        if len(rests) > 1:
+            faults.add(place, f"{' and '.join(rests)} are both the rest", "only one species can be")
+        faults.raise_any()
+
+    def __getitem__(self, species: str) -> Portion:
+        return self._portions[species]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._portions)
+
+    def __len__(self) -> int:
+        return len(self._portions)
+
+    @property
+    def is_gas(self) -> bool:
+        """Whether partial pressures are given."""
+        return any(p.kind == "partial pressure" for p in self.values())
+
+    @property
+    def extensive(self) -> list[str]:
+        """Species given by amount, mass, or the flow of it."""
+        return [s for s, p in self.items() if p.extensive]
+
+    def mixture(
+        self, totals: Iterable[Value | None], species: Mapping[str, Species] | None, T: Value | None = None,
+        P: Value | None = None, density: Value | None = None,
+    ) -> Mixture:  # fmt: skip
+        """Work the mixture out; see `resolve`."""
+        try:
+            return resolve(self, [t for t in totals if t is not None], species, self.flowing, T, P, density)
+        except InputError as error:
+            raise InputError(fault.within(self.place) for fault in error.faults) from error
+
+    def waits_for_species(self, totals: Sequence[Value], T: Value | None, P: Value | None) -> bool:
+        """Whether molar masses are needed, or the volumes of the pure liquids, since only the volume is left open."""
+        if any(p.by_mass for p in self.values()):
+            return True
+        if any("[mass]" in units.unit(t.unit).dimension for t in totals if t.unit is not None):
+            return True
+        statements = _gathered(self, totals, None, self.flowing, T, P, None)
+        return P is None and not statements.faults.found and statements.free() == [""]
+
+    def settled(self, mixture: Mixture) -> dict[str, Any]:
+        """Each species as a concentration: as it was given where it was one, otherwise worked out."""
+        return {s: p.value if p.kind == "concentration" else Value(mixture.concentrations[s], "mol/m^3")
+                for s, p in self.items()}  # fmt: skip
+
+    def given(self) -> list[tuple[str, Value | None]]:
+        """Every value with its kind, for choosing the units of results."""
+        kinds = {"partial pressure": "pressure", "mass concentration": "density"}
+        named = [(kinds.get(p.kind, p.kind), p.value) for p in self.values()]
+        return [(kind, value) for kind, value in named if kind in units.SI_UNITS and value and value.si]
+
+    def __str__(self) -> str:
+        return ", ".join(f"{species} {portion}" for species, portion in self.items())

@@ -27,6 +27,7 @@ from molino.core.chemistry.constants import (
 from molino.core.chemistry.dimensions import check_dimensions
 from molino.core.chemistry.formula import GAS, constant, names_in
 from molino.core.chemistry.reaction import BASES, Reaction
+from molino.core.chemistry.review import Review, review
 from molino.core.chemistry.species import Species, check_balance, conserved
 from molino.core.chemistry.structure import Structure, combination_text, null_space
 from molino.core.chemistry.thermochemistry import FromSpecies, log_equilibrium, reaction_enthalpy
@@ -235,11 +236,17 @@ class Chemistry(Printed):
         return replace(self, reactions=reactions, constants=constants, covariance=covariance)
 
     def __str__(self) -> str:
-        lines = [f"{len(self.species)} species, {len(self.reactions)} reactions"]
-        for reaction in self.reactions:
-            lines += [f"  {reaction.name}: {reaction.equation}", f"    rate {reaction.law}"]
-            lines += [f"    {name} = {held}" for name, held in reaction.constants.items()]
-        lines += [f"  {name} = {held}, shared" for name, held in self.constants.items()]
+        """A table of reactions and rate laws, the constants of each below it."""
+        rows = [("reaction", "equation", "rate law")]
+        for r in self.reactions:
+            rows.append((str(r.name), str(r.equation), r.law + ("" if r.basis == "volume" else f"  (per {r.basis})")))
+        widths = [max(len(row[i]) for row in rows) for i in (0, 1)]
+        lines = [f"{name:<{widths[0]}}  {equation:<{widths[1]}}  {law}" for name, equation, law in rows]
+        for place, reaction in reversed([*enumerate(self.reactions, 1)]):
+            lines[place + 1 : place + 1] = [f"  {name} = {held}" for name, held in reaction.constants.items()]
+        lines += [f"shared: {name} = {held}" for name, held in self.constants.items()]
+        count = len(self.reactions)
+        lines.append(f"{len(self.species)} species, {count} reaction{'s' if count != 1 else ''}")
         return "\n".join(lines)
 
     def reaction(self, name: str) -> Reaction:
@@ -270,6 +277,20 @@ class Chemistry(Printed):
         reaction, kelvin = self.reaction(name), sp.Float(units.positive(T, "temperature", "T").si)
         asker = f"K of '{reaction.equation}'"
         return math.exp(float(log_equilibrium(reaction.equation, {s.name: s for s in self.species}, kelvin, asker)))
+
+    def check(self, T: Any = None) -> Review:
+        """What is to be said of the chemistry before it runs: errors, warnings and notes.
+
+        Building it has raised what makes it impossible (elements, names, dimensions). This looks further: species
+        that nothing forms or consumes, dependent reactions, rates that run against their arrow or go on consuming what
+        is gone, equilibria that contradict the species' thermochemistry, constants out of physical habit.
+
+        Parameters
+        ----------
+        T : temperature, optional
+            At which rates are tried; otherwise the reference temperature of the first constant that has one.
+        """
+        return Review.of(review(self, units.positive(T, "temperature", "T") if T is not None else None))
 
     def at_guess(self) -> Chemistry:
         """The same chemistry with every unknown set to its guess."""

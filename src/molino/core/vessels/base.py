@@ -24,6 +24,7 @@ from molino.core.units import GAS_CONSTANT, Display, Value
 from molino.core.vessels.catalyst import Catalyst, catalyst_symbols, check_catalyst, per_vessel_volume
 from molino.core.vessels.feed import check_contents, inlet_symbol
 from molino.core.vessels.mixture import Mixture
+from molino.core.vessels.review import VesselReview, review_vessel
 
 if TYPE_CHECKING:
     from molino.core.vessels.metrics import Metric
@@ -220,6 +221,10 @@ class Vessel(Printed):
                     f"{metric}: no {species} goes in", self.label, "name a reactant that is fed or charged"
                 )
         return found
+
+    def check(self) -> VesselReview:
+        """What is to be said before it runs: the chemistry's findings, its own, and the count of equations."""
+        return review_vessel(self)
 
     def require_known(self) -> None:
         """Raise InputError if constants still wait for a fit."""

@@ -2,16 +2,24 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
-from molino.desk.cli.common import AsJson, Debug, JobPath, as_asked, console, guard, read_job
+from molino.desk.cli.common import AsJson, Debug, JobPath, as_asked, console, guard, read_job, show_table
 
 if TYPE_CHECKING:
+    import pandas as pd
+
+    from molino.core.chemistry.review import Finding
+    from molino.core.vessels.review import VesselReview
     from molino.desk.job.load import Job
 
 
 def check(job: JobPath, as_json: AsJson = False, debug: Debug = False) -> None:
-    """Check a job file and its data: what is missing, said twice, out of balance or of a wrong unit. Nothing is run."""
+    """Check a job file and its data: what is missing, said twice, out of balance or of a wrong unit. Nothing is run.
+
+    Then what is worth knowing before a run: warnings, notes, and for each vessel the count of equations and unknowns.
+    """
     with guard(as_json, debug):
         as_asked(do(read_job(job), quiet=as_json), as_json)
 
@@ -19,31 +27,66 @@ def check(job: JobPath, as_json: AsJson = False, debug: Debug = False) -> None:
 def do(job: Job, quiet: bool) -> dict[str, Any]:
     """Print what the job holds unless quiet, and give it as plain data; reading it has found it sound."""
     if quiet:
-        return _plain(job)
+        return _plain(job, {name: vessel.check() for name, vessel in job.vessels.items()})
+    from rich.padding import Padding
     from rich.text import Text
 
     out = console()
     out.print(job.title or job.path.name, style="bold")
-    unbalanced = [s.name for s in job.chemistry.species if not s.formula]
     out.print("chemistry", style="bold")
     out.print(Text(str(job.chemistry)))
-    out.print(
-        "  elements balance" if not unbalanced else f"  elements not checked: no formula for {', '.join(unbalanced)}"
-    )
     for name, data in job.data.items():
         out.print(f"data {name}", style="bold")
         out.print(Text(str(data)))
-    if job.vessels:
+    reviews = {name: vessel.check() for name, vessel in job.vessels.items()}
+    if reviews:
         out.print("vessels", style="bold")
         for vessel in job.vessels.values():
             out.print(Text(f"  {vessel}"))
+        show_table(_counts(reviews))
+        missing: dict[tuple[str, ...], list[str]] = {}
+        for name, review in reviews.items():
+            missing.setdefault(review.count.open, []).append(name)
+        for names, owners in missing.items():
+            if names:
+                out.print(Text(f"  open in {', '.join(owners)}: {', '.join(names)}"))
+    findings = _findings(job, reviews)
+    for finding in findings:
+        style = {"error": "bold red", "warning": "bold yellow", "note": "bold"}[finding.level]
+        out.print(Text.assemble((f"{finding.level} ", style), f"{finding.where}: {finding.what}"))
+        if finding.advice:
+            out.print(Padding(Text.assemble(("-> ", "cyan"), finding.advice), (0, 0, 0, 4)))
     tasks = [f"fit {n}" for n in job.fits] + [f"size {n}" for n in job.sizes] + [f"compare {n}" for n in job.compares]
     out.print(f"tasks: {', '.join(tasks) or 'run'}")
-    out.print("no faults found", style="bold green")
-    return _plain(job)
+    warnings = sum(finding.level == "warning" for finding in findings)
+    if warnings:
+        out.print(f"no faults; {warnings} warning{'s' if warnings > 1 else ''} to look at", style="bold yellow")
+    else:
+        out.print("no faults found", style="bold green")
+    return _plain(job, reviews)
 
 
-def _plain(job: Job) -> dict[str, Any]:
+def _findings(job: Job, reviews: Mapping[str, VesselReview]) -> tuple[Finding, ...]:
+    """What is to be said of the chemistry and its vessels, each thing once."""
+    from molino.core.chemistry.review import Review
+
+    own = job.chemistry.check().findings
+    return Review.of([*own, *(f for review in reviews.values() for f in review.findings)]).findings
+
+
+def _counts(reviews: Mapping[str, VesselReview]) -> pd.DataFrame:
+    """For each vessel its unknowns, equations and degrees of freedom."""
+    import pandas as pd
+
+    rows = []
+    for name, review in reviews.items():
+        count = review.count
+        sizes = {"unknowns": len(count.unknowns), "equations": len(count.equations), "given": len(count.given)}
+        rows.append({"vessel": name, **sizes, "degrees of freedom": count.degrees_of_freedom})
+    return pd.DataFrame(rows)
+
+
+def _plain(job: Job, reviews: Mapping[str, VesselReview]) -> dict[str, Any]:
     chemistry = job.chemistry
     return {
         "job": job.path.name,
@@ -53,5 +96,17 @@ def _plain(job: Job) -> dict[str, Any]:
         "data": {name: {"runs": [run.name for run in data]} for name, data in job.data.items()},
         "vessels": {name: str(vessel) for name, vessel in job.vessels.items()},
         "tasks": {"fit": list(job.fits), "size": list(job.sizes), "compare": list(job.compares)},
+        "counts": {
+            name: {
+                "unknowns": list(r.count.unknowns),
+                "equations": list(r.count.equations),
+                "given": list(r.count.given),
+                "open": list(r.count.open),
+            }
+            for name, r in reviews.items()
+        },
+        "findings": [
+            {"level": f.level, "where": f.where, "what": f.what, "advice": f.advice} for f in _findings(job, reviews)
+        ],
         "errors": [],
     }

@@ -155,6 +155,14 @@ def _told(error: Any, raw: Mapping[str, Any]) -> Fault:
     return Fault(place, f"{_short(error['input'])}: {said[0].lower()}{said[1:]}" if said else "wrong", "")
 
 
+def _place(where: str) -> str:
+    """A place in the chemistry by its table in the job."""
+    what, _, rest = where.partition(" ")
+    name, comma, key = rest.partition(", ")
+    tables = {"reaction": f"[reactions.{name}]{comma}{key}", "constant": f"[constants] {rest}", "species": "[species]"}
+    return tables.get(what, where)
+
+
 def _short(value: Any) -> str:
     text = repr(value)
     return text if len(text) < 60 else text[:57] + "..."
@@ -328,10 +336,10 @@ class _Builder:
             chemistry = Chemistry(reactions, species, shared)
         except InputError as error:
             for fault in error.faults:
-                what, _, rest = fault.where.partition(" ")
-                tables = {"reaction": f"[reactions.{rest}]", "constant": f"[constants] {rest}", "species": "[species]"}
-                self.faults.add(tables.get(what, fault.where), fault.what, fault.advice)
+                self.faults.add(_place(fault.where), fault.what, fault.advice)
             return None
+        for finding in chemistry.check().at("error"):
+            self.faults.add(_place(finding.where), finding.what, finding.advice)
         if self.units:
             for reaction_name, needed in chemistry.bare.items():
                 for constant, dimension in needed.items():

@@ -1,0 +1,337 @@
+"""What can be said of a chemistry before anything is run: errors, warnings and notes, each with its place."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
+from fractions import Fraction
+from typing import TYPE_CHECKING
+
+import numpy as np
+import sympy as sp
+from scipy.optimize import brentq
+
+from molino.core import units
+from molino.core.chemistry.constants import Constant, Unknown, si
+from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, species_in
+from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE
+from molino.core.chemistry.over_temperature import Arrhenius
+from molino.core.chemistry.reaction import Reaction
+from molino.core.chemistry.structure import combination_text, null_space
+from molino.core.chemistry.thermochemistry import FromSpecies
+from molino.core.errors import Fault, InputError, SolveError
+from molino.core.printing import Printed
+from molino.core.units import GAS_CONSTANT, Value
+
+if TYPE_CHECKING:
+    from molino.core.chemistry.network import Chemistry
+
+LEVELS = ("error", "warning", "note")
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One thing that was found: how grave ('error', 'warning', 'note'), where, what, and what to do."""
+
+    level: str
+    where: str
+    what: str
+    advice: str = ""
+
+    def __str__(self) -> str:
+        return f"{self.level}: {Fault(self.where, self.what, self.advice)}"
+
+
+@dataclass(frozen=True)
+class Review(Printed):
+    """What a check found, the gravest first."""
+
+    findings: tuple[Finding, ...]
+
+    @classmethod
+    def of(cls, found: Iterable[Finding]) -> Review:
+        """Each said once, sorted by level."""
+        return cls(tuple(sorted(dict.fromkeys(found), key=lambda f: LEVELS.index(f.level))))
+
+    def at(self, level: str) -> tuple[Finding, ...]:
+        """The findings of one level."""
+        return tuple(f for f in self.findings if f.level == level)
+
+    def __str__(self) -> str:
+        counts = [f"{len(self.at(level))} {level}{'s' if len(self.at(level)) != 1 else ''}" for level in LEVELS]
+        return "\n".join([", ".join(counts), *(str(f) for f in self.findings)])
+
+
+def review(chemistry: Chemistry, T: Value | None) -> Iterator[Finding]:
+    """Everything to be said of a chemistry that could be built, one by one."""
+    kelvin = T.si if T is not None else _reference_temperature(chemistry)
+    yield from _what_is_not_checked(chemistry)
+    yield from _species(chemistry)
+    yield from _rank(chemistry)
+    for reaction in chemistry.reactions:
+        for name, constant in reaction.constants.items():
+            yield from _habit(f"reaction {reaction.name}, {name}", constant)
+    for name, constant in chemistry.constants.items():
+        yield from _habit(f"constant {name}", constant)
+    rates = [_Rate(chemistry, reaction, kelvin) for reaction in chemistry.reactions]
+    for rate in rates:
+        yield from _signs(rate)
+    for at in (kelvin, 1.1 * kelvin):
+        yield from _equilibria(chemistry, at)
+
+
+def _reference_temperature(chemistry: Chemistry) -> float:
+    """The first reference temperature of a constant, or 298.15 K."""
+    held = [c for r in chemistry.reactions for c in r.constants.values()] + list(chemistry.constants.values())
+    found = [part for c in held if isinstance(part := getattr(c, "at", None), Value)]
+    return found[0].si if found else STANDARD_TEMPERATURE
+
+
+def _what_is_not_checked(chemistry: Chemistry) -> Iterator[Finding]:
+    reacting = {name for r in chemistry.reactions for name in r.equation.net}
+    without = [s.name for s in chemistry.species if not s.formula and s.name in reacting]
+    if without:
+        said = f"elements are not checked where these react: no formula for {_listed(without)}"
+        yield Finding("note", "species", said, "give formulas")
+    if all(p.unit is None for p in chemistry.parameters):
+        said = "all constants are bare numbers: dimensions are not checked, and SI is meant where units are given"
+        yield Finding("note", "constants", said, "give units, like '0.02 L/mol/min'")
+    for name, needed in chemistry.bare.items():
+        for constant, dimension in needed.items():
+            if dimension:
+                said = f"a bare number, taken as {units.si_text(dimension)}"
+                yield Finding("note", f"reaction {name}, {constant}", said, "write its unit")
+    for reaction in chemistry.reactions:
+        place = f"reaction {reaction.name}"
+        if reaction.is_python:
+            said = "the rate law is a Python function: no dimension check, numeric derivatives, slower than a formula"
+            yield Finding("note", place, said, "write a formula where one will do")
+        by_name = {s.name: s for s in chemistry.species}
+        for name, held in reaction.constants.items():
+            if isinstance(held, FromSpecies) and not any(by_name[s].heat_capacity for s in reaction.equation.net):
+                said = "no heat capacities are given: the enthalpy of reaction is taken as constant"
+                yield Finding("note", f"{place}, {name}", said)
+
+
+def _listed(names: Iterable[str], most: int = 8) -> str:
+    names = list(names)
+    return ", ".join(names[:most]) + (f" and {len(names) - most} more" if len(names) > most else "")
+
+
+def _species(chemistry: Chemistry) -> Iterator[Finding]:
+    asked = {name for r in chemistry.reactions for name in r.asks}
+    in_equations = {name for r in chemistry.reactions for name in r.equation.species}
+    idle = [s.name for s in chemistry.species if s.name not in in_equations and s.name not in asked]
+    if idle:
+        yield Finding("note", "species", f"in no reaction and no rate law: {_listed(idle)}", "inert, or a misspelling?")
+    catalysts = [s.name for s in chemistry.species if s.name not in in_equations and s.name in asked]
+    if catalysts:
+        yield Finding("note", "species", f"in rate laws only, neither formed nor consumed: {_listed(catalysts)}")
+    made, used = set(), set()
+    for reaction in chemistry.reactions:
+        for name, moles in reaction.equation.net.items():
+            if moles > 0 or reaction.equation.reversible:
+                made.add(name)
+            if moles < 0 or reaction.equation.reversible:
+                used.add(name)
+    starters = [s.name for s in chemistry.species if s.name in used - made]
+    if starters:
+        yield Finding("note", "species", f"formed by nothing, must be fed or charged: {_listed(starters)}")
+    ends = [s.name for s in chemistry.species if s.name in made - used]
+    if ends:
+        yield Finding("note", "species", f"consumed by nothing, end products: {_listed(ends)}")
+    present = {s.name for s in chemistry.species} - (made - set(starters))
+    reached = reachable(chemistry, present)[0]
+    seeds = [s.name for s in chemistry.species if s.name not in reached]
+    if starters and seeds:
+        said = f"formed only where some is there already: {_listed(seeds)}"
+        yield Finding("note", "species", said, "feed or charge some of it")
+
+
+def reachable(chemistry: Chemistry, present: Iterable[str]) -> tuple[set[str], list[Reaction]]:
+    """The species that can come to be there from those present, and the reactions that can never start."""
+    there = set(present)
+    waiting = list(chemistry.reactions)
+    while True:
+        started = []
+        for reaction in waiting:
+            sides = [reaction.equation.left] + ([reaction.equation.right] if reaction.equation.reversible else [])
+            if any(all(name in there for name, _ in side) for side in sides):
+                started.append(reaction)
+        if not started:
+            return there, waiting
+        there |= {name for reaction in started for name in reaction.equation.species}
+        waiting = [r for r in waiting if r not in started]
+
+
+_MOST_COMBINED = 60
+"""Above so many reactions dependent ones are counted, but not listed."""
+
+
+def _rank(chemistry: Chemistry) -> Iterator[Finding]:
+    count = len(chemistry.reactions)
+    rank = int(np.linalg.matrix_rank(chemistry.structure.matrix))
+    if rank == count:
+        return
+    said = f"{rank} of {count} reactions are independent"
+    if count <= _MOST_COMBINED:
+        rows: dict[int, list[tuple[int, Fraction]]] = {}
+        for j, column in enumerate(chemistry.structure.stoichiometry):
+            for i, moles in column:
+                rows.setdefault(i, []).append((j, moles))
+        names = chemistry.structure.reactions
+        texts = [combination_text(weights, names) for weights in null_space(rows.values(), range(count))]
+        said += f"; these change nothing: {_listed(sorted(texts, key=len), 4)}"
+    yield Finding("note", "reactions", said)
+
+
+def _habit(place: str, held: Constant) -> Iterator[Finding]:
+    """Constants that no chemist has met: each warning says what it may be instead."""
+    if not isinstance(held, Arrhenius):
+        return
+    energy = si(held.Ea)
+    guess = " (a guess)" if isinstance(held.Ea, Unknown) else ""
+    if energy < 0:
+        said = f"the activation energy {held.Ea} is negative{guess}"
+        yield Finding(
+            "warning", place, said, "check the sign; adsorption and equilibrium constants are VantHoff(dH=...)"
+        )
+    elif 0 < energy < 1e3 or energy > 6e5:
+        said = f"an activation energy of {energy / 1e3:.3g} kJ/mol is out of the usual{guess}"
+        yield Finding("warning", place, said, "check the unit: J/mol or kJ/mol?")
+    n = si(held.n) if held.n is not None else 0.0
+    if held.unit is None or isinstance(held.k, Unknown) or isinstance(held.A, Unknown):
+        return
+    if held.A is not None:
+        T = 1000.0 if held.n is not None else 1.0
+        factor = si(held.A) * T**n
+    else:
+        factor = si(held.k) * math.exp(min(energy / GAS_CONSTANT / si(held.at) - n, 500.0))
+    limits = {
+        "1/s": (1e17, "a molecule's vibrations (1e13 to 1e17 1/s)"),
+        "m^3/mol/s": (1e9, "collisions (1e12 L/mol/s)"),
+    }
+    for unit, (most, what) in limits.items():
+        if units.unit(held.unit).dimension == units.unit(unit).dimension and factor > most:
+            said = f"the pre-exponential factor {factor:.2g} {unit} is above the frequency of {what}"
+            yield Finding("warning", place, said, "check the units of the constant and of the activation energy")
+
+
+class _Rate:
+    """A rate law with the chemistry's numbers in it, to be tried at compositions."""
+
+    def __init__(self, chemistry: Chemistry, reaction: Reaction, T: float) -> None:
+        self.reaction = reaction
+        place = chemistry.structure.reactions.index(str(reaction.name))
+        numbers = {p.symbol: sp.Float(p.value) for p in chemistry.parameters}
+        self.T = T
+        law = chemistry.structure.rates[place]
+        self.law = law.xreplace({**numbers, TEMPERATURE: sp.Float(T), PRESSURE: sp.Float(1e5)})
+        self.symbols = [(s, *kind) for s in self.law.free_symbols if (kind := species_in(s)) is not None]
+
+    def at(self, concentrations: Mapping[str, float]) -> float:
+        """The rate in SI at concentrations in mol/m^3 (1 where not given); nan where it has no finite value."""
+        swap = {}
+        whole = sum(concentrations.values()) or 1.0
+        for symbol, kind, name in self.symbols:
+            c = concentrations.get(name, 1.0)
+            swap[symbol] = sp.Float({"": c, "p": c * GAS_CONSTANT * self.T, "x": c / whole}[kind])
+        try:
+            return float(self.law.xreplace(swap))
+        except (TypeError, ArithmeticError, ValueError, SolveError):
+            return math.nan
+
+
+def _signs(rate: _Rate) -> Iterator[Finding]:
+    """Whether a rate consumes what has run out, or runs against its arrow."""
+    place = f"reaction {rate.reaction.name}"
+    equation = rate.reaction.equation
+    names = sorted({*equation.species, *(name for _, _, name in rate.symbols)})
+    draws = np.random.default_rng(1).uniform(-1.0, 4.0, (3, len(names)))
+    trials = [dict.fromkeys(names, 1000.0), *(dict(zip(names, (10.0**row).tolist(), strict=True)) for row in draws)]
+    here = [rate.at(trial) for trial in trials]
+    finite = [value for value in here if math.isfinite(value)]
+    if not finite:
+        yield Finding("warning", place, "the rate law has no finite value wherever it was tried", "check its formula")
+        return
+    consumed = [name for name, moles in equation.net.items() if moles < 0]
+    if not equation.reversible and consumed:
+        if all(value < 0 for value in finite):
+            said = f"the rate is negative: {', '.join(consumed)}, consumed by the equation, would grow"
+            yield Finding(
+                "error", place, said, "a rate law gives the rate of the reaction as written: take the minus out"
+            )
+        elif any(value < 0 for value in finite):
+            said = "the rate turns negative at some compositions, though the arrow runs one way"
+            yield Finding("warning", place, said, "write <-> for a reversible reaction, or check the formula")
+    for name, moles in equation.net.items():
+        if moles > 0 and not equation.reversible:
+            continue
+        gone = [rate.at({**trial, name: 0.0}) for trial in trials]
+        if all(math.isnan(value) for value in gone):
+            said = f"the rate has no finite value where {name} has run out"
+            yield Finding("warning", place, said, "a negative order or a logarithm? add a constant to the denominator")
+        worst = [float(moles) * g / abs(h) for g, h in zip(gone, here, strict=True) if math.isfinite(g) and h]
+        if worst and min(worst) < -1e-9:
+            said = f"the rate goes on consuming {name} where there is none"
+            yield Finding(
+                "warning", place, said, f"make it fall to zero with [{name}]: runs stop where {name} runs out"
+            )
+
+
+_FAR = 0.1
+"""How far an equilibrium composition may be from the thermochemistry, as a logarithm, before it is told."""
+
+
+def _equilibria(chemistry: Chemistry, T: float) -> Iterator[Finding]:
+    """Reversible reactions, and pairs of opposite ones, whose rate vanishes elsewhere than the species say."""
+    for name, equation_of, rates in _both_ways(chemistry, T):
+        net = equation_of.equation.net
+        known = {s.name: s for s in chemistry.species}
+        try:
+            standard = [c for c in equation_of.constants.values() if isinstance(c, FromSpecies)]
+            form = FromSpecies("concentrations", standard[0].standard) if standard else FromSpecies()
+            law = form.bound(equation_of.equation, known).law
+        except InputError:
+            continue
+        assert law is not None
+        expected = float(law.xreplace({TEMPERATURE: sp.Float(T)}))
+
+        def rate(log_s: float, rates: list[tuple[float, _Rate]] = rates, net: Mapping[str, Fraction] = net) -> float:
+            trial = {s: 1.0 if moles < 0 else math.exp(log_s) for s, moles in net.items()}
+            return sum(sign * one.at(trial) for sign, one in rates)
+
+        formed = float(sum(moles for moles in net.values() if moles > 0))
+        low, high = rate(-60.0), rate(60.0)
+        at = f"at {T:.5g} K"
+        if not (math.isfinite(low) and math.isfinite(high)):
+            continue
+        if low * high >= 0:
+            said = f"the rate vanishes at no composition, and the species give K = {expected:.3g} (SI) {at}"
+            yield Finding("warning", name, said, "check the backward term")
+            continue
+        found = formed * float(brentq(rate, -60.0, 60.0, xtol=1e-9))
+        off = found - math.log(expected)
+        if abs(off) > _FAR:
+            dimension = units.unit(str(form.bound(equation_of.equation, known).unit)).dimension
+            unit = f" {units.si_text(dimension)}" if dimension else ""
+            said = (
+                f"{at} the rate vanishes at K = {math.exp(found):.3g}{unit}, the thermochemistry gives {expected:.3g}"
+            )
+            yield Finding(
+                "warning", name, said, "check the backward constant and the species, or take K = mo.FromSpecies()"
+            )
+
+
+def _both_ways(chemistry: Chemistry, T: float) -> Iterator[tuple[str, Reaction, list[tuple[float, _Rate]]]]:
+    """What runs both ways: the place, a reaction that gives the direction, and the rates with their signs."""
+    for reaction in chemistry.reactions:
+        if reaction.equation.reversible:
+            yield f"reaction {reaction.name}", reaction, [(1.0, _Rate(chemistry, reaction, T))]
+    one_way = {frozenset(r.equation.net.items()): r for r in chemistry.reactions if not r.equation.reversible}
+    for key, forward in one_way.items():
+        backward = one_way.get(frozenset((name, -moles) for name, moles in key))
+        if backward is not None and str(forward.name) < str(backward.name):
+            pair = [(1.0, _Rate(chemistry, forward, T)), (-1.0, _Rate(chemistry, backward, T))]
+            yield f"reactions {forward.name} and {backward.name}", forward, pair

@@ -31,6 +31,7 @@ from molino.core.chemistry.review import Review, review
 from molino.core.chemistry.species import Species, check_balance, conserved
 from molino.core.chemistry.structure import Structure, combination_text, null_space
 from molino.core.chemistry.thermochemistry import FromSpecies, log_equilibrium, reaction_enthalpy
+from molino.core.chemistry.typeset import Equations, chemistry_equations
 from molino.core.errors import Faults, InputError, nearest
 from molino.core.printing import Printed
 from molino.core.units import GAS_CONSTANT, Dimension, Value
@@ -291,6 +292,10 @@ class Chemistry(Printed):
             At which rates are tried; otherwise the reference temperature of the first constant that has one.
         """
         return Review.of(review(self, units.positive(T, "temperature", "T") if T is not None else None))
+
+    def equations(self) -> Equations:
+        """Rate laws and net rates of formation as plain text (`print`), LaTeX (`.latex`) and `figures.equations`."""
+        return chemistry_equations(self)
 
     def at_guess(self) -> Chemistry:
         """The same chemistry with every unknown set to its guess."""

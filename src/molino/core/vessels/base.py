@@ -18,10 +18,12 @@ from molino.core.chemistry.network import Chemistry
 from molino.core.chemistry.reaction import BASES
 from molino.core.chemistry.species import Species
 from molino.core.chemistry.structure import Structure
+from molino.core.chemistry.typeset import Equations
 from molino.core.errors import Faults, InputError
 from molino.core.printing import Printed
 from molino.core.units import GAS_CONSTANT, Display, Value
 from molino.core.vessels.catalyst import Catalyst, catalyst_symbols, check_catalyst, per_vessel_volume
+from molino.core.vessels.equations import vessel_equations
 from molino.core.vessels.feed import check_contents, inlet_symbol
 from molino.core.vessels.mixture import Mixture
 from molino.core.vessels.review import VesselReview, review_vessel
@@ -225,6 +227,10 @@ class Vessel(Printed):
     def check(self) -> VesselReview:
         """What is to be said before it runs: the chemistry's findings, its own, and the count of equations."""
         return review_vessel(self)
+
+    def equations(self) -> Equations:
+        """Its balances as it wrote them: plain text (`print`), LaTeX (`.latex`), and `figures.equations`."""
+        return vessel_equations(self)
 
     def require_known(self) -> None:
         """Raise InputError if constants still wait for a fit."""

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
 
 from molino.desk.cli.common import AsJson, Debug, JobPath, as_asked, console, guard, read_job, show_table
 
@@ -15,16 +17,19 @@ if TYPE_CHECKING:
     from molino.desk.job.load import Job
 
 
-def check(job: JobPath, as_json: AsJson = False, debug: Debug = False) -> None:
+Written = Annotated[bool, typer.Option("--equations", help="Print the balances of each vessel as they are written.")]
+
+
+def check(job: JobPath, equations: Written = False, as_json: AsJson = False, debug: Debug = False) -> None:
     """Check a job file and its data: what is missing, said twice, out of balance or of a wrong unit. Nothing is run.
 
     Then what is worth knowing before a run: warnings, notes, and for each vessel the count of equations and unknowns.
     """
     with guard(as_json, debug):
-        as_asked(do(read_job(job), quiet=as_json), as_json)
+        as_asked(do(read_job(job), as_json, equations), as_json)
 
 
-def do(job: Job, quiet: bool) -> dict[str, Any]:
+def do(job: Job, quiet: bool, equations: bool = False) -> dict[str, Any]:
     """Print what the job holds unless quiet, and give it as plain data; reading it has found it sound."""
     if quiet:
         return _plain(job, {name: vessel.check() for name, vessel in job.vessels.items()})
@@ -45,6 +50,9 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
             out.print(Text(f"  {vessel}"))
         show_table(_counts(reviews))
         missing: dict[tuple[str, ...], list[str]] = {}
+        for name, vessel in job.vessels.items() if equations else ():
+            out.print(Text(f"{name}: {vessel.noun}", style="bold"))
+            out.print(Text(str(vessel.equations())))
         for name, review in reviews.items():
             missing.setdefault(review.count.open, []).append(name)
         for names, owners in missing.items():

@@ -1,0 +1,30 @@
+"""A vessel's balances for the eye, from the symbols that it wrote."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import sympy as sp
+
+from molino.core.chemistry.typeset import Equations, Line, latex_text, line, plain_text, rate_laws, symbol_latex
+
+if TYPE_CHECKING:
+    from molino.core.vessels.base import Vessel
+
+
+def vessel_equations(vessel: Vessel) -> Equations:
+    """Balances, what is defined in them, the rate laws, and where the integration starts."""
+    balances = vessel.written.balances
+    along = str(balances.independent)
+    lines = []
+    for state, right in zip(balances.states, balances.rhs, strict=True):
+        name = str(state.symbol)
+        left = (f"d({name})/d{along}", f"\\frac{{d{symbol_latex(name)}}}{{d{along}}}")
+        lines.append(Line((left[0], plain_text(right)), (left[1], latex_text(right))))
+    rates = {sp.Symbol(f"rate of {r.name}") for r in vessel.chemistry.reactions}
+    lines += [line(symbol, e) for symbol, e in balances.definitions if symbol not in rates]
+    lines += rate_laws(vessel.chemistry)
+    for state in balances.states:
+        left = (f"{state.symbol} at {along} = 0", f"{symbol_latex(str(state.symbol))}|_{{{along}=0}}")
+        lines.append(Line((left[0], plain_text(state.initial)), (left[1], latex_text(state.initial))))
+    return Equations(tuple(lines))

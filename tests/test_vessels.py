@@ -114,7 +114,7 @@ def test_what_is_printed_reads_like_a_report() -> None:
     table = str(mo.compare([sized, mo.StirredTank(SERIES, FEED, volume="50 L")]))
     assert "conversion of A" in table
     assert "stirred tank" in table
-    assert "one: A -> B" in str(SERIES)
+    assert "one       A -> B    k*[A]" in str(SERIES)
     assert sized._repr_html_().startswith("<pre>length ")
 
 

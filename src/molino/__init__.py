@@ -21,6 +21,7 @@ _HOME = {
     "FromSpecies": "core.chemistry.thermochemistry",
     "HeatCapacity": "core.chemistry.heat_capacity",
     "InputError": "core.errors",
+    "Library": "core.chemistry.library",
     "MolinoError": "core.errors",
     "PlugFlow": "core.vessels.plug_flow",
     "Reaction": "core.chemistry.reaction",
@@ -38,11 +39,14 @@ _HOME = {
     "fit": "core.fitting.regression",
     "load_job": "desk.job.load",
     "look_up": "desk.tables.lookup",
+    "read_chemistry": "desk.job.chemistry",
     "read_experiments": "desk.tables.experiments",
+    "read_library": "desk.job.chemistry",
     "read_species": "desk.tables.species",
     "selectivity": "core.vessels.metrics",
     "size": "core.design.sizing",
     "sweep": "core.design.sweeping",
+    "write_chemistry": "desk.job.chemistry",
     "yield_of": "core.vessels.metrics",
 }
 
@@ -51,6 +55,7 @@ __all__ = [*_HOME]
 if TYPE_CHECKING:
     from molino.core.chemistry.constants import Unknown
     from molino.core.chemistry.heat_capacity import HeatCapacity
+    from molino.core.chemistry.library import Library
     from molino.core.chemistry.network import Chemistry
     from molino.core.chemistry.over_temperature import Arrhenius, VantHoff
     from molino.core.chemistry.reaction import Reaction
@@ -69,6 +74,7 @@ if TYPE_CHECKING:
     from molino.core.vessels.plug_flow import PlugFlow
     from molino.core.vessels.stirred_tank import StirredTank
     from molino.desk import figures
+    from molino.desk.job.chemistry import read_chemistry, read_library, write_chemistry
     from molino.desk.job.load import load_job
     from molino.desk.tables.experiments import read_experiments
     from molino.desk.tables.lookup import look_up

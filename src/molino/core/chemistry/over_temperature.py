@@ -127,7 +127,10 @@ class OverTemperature:
         faults.raise_any()
 
     def _given(self) -> list[str]:
-        return [n for n in dict.fromkeys(n for form in self.forms for n in form) if getattr(self, n) is not None]
+        """The fields that were given, in the order of the form that they make up."""
+        there = {name for form in self.forms for name in form if getattr(self, name) is not None}
+        form = next((f for f in self.forms if {*f} - self.may <= there), ())
+        return [name for name in form if name in there] + sorted(there - {*form})
 
     def parts(self) -> dict[str, Entry]:
         return {("" if name == self.bare else name): getattr(self, name) for name in self._given()}

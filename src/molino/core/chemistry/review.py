@@ -145,8 +145,8 @@ def _species(chemistry: Chemistry) -> Iterator[Finding]:
     reached = reachable(chemistry, present)[0]
     seeds = [s.name for s in chemistry.species if s.name not in reached]
     if starters and seeds:
-        said = f"formed only where some is there already: {_listed(seeds)}"
-        yield Finding("note", "species", said, "feed or charge some of it")
+        said = f"come only from themselves or each other: {_listed(seeds)}"
+        yield Finding("note", "species", said, "feed or charge some")
 
 
 def reachable(chemistry: Chemistry, present: Iterable[str]) -> tuple[set[str], list[Reaction]]:

@@ -118,6 +118,15 @@ def known_vessels(job: Job, quiet: bool) -> tuple[dict[str, Vessel], str]:
     return dict(job.with_chemistry(fitted.chemistry)), f"constants from the fit '{name}' to {count} observations"
 
 
+def write_species(job: Job) -> list[Path]:
+    """The properties that the job's species brought along, with their sources, beside the results."""
+    from molino.desk.tables.species import species_table
+    from molino.desk.tables.write import write_csv
+
+    known = [s for s in job.chemistry.species if s.known()]
+    return [write_csv(job.results / "species.csv", species_table(known))] if known else []
+
+
 def show_table(frame: pd.DataFrame, title: str = "", digits: int = 4) -> None:
     """A data frame as a table; numbers to some digits; turned on its side where it is wider than the terminal."""
     import pandas as pd

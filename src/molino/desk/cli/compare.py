@@ -15,6 +15,7 @@ from molino.desk.cli.common import (
     known_vessels,
     read_job,
     show_table,
+    write_species,
     wrote,
 )
 
@@ -49,7 +50,7 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
         found[name] = compare(chosen, wanted.metrics)
     content = {"job": job.path.name, "title": job.title, "source": source,
                "comparisons": {name: plain(c) for name, c in found.items()}}  # fmt: skip
-    files: list[Path] = [write_json(job.results / "compare.json", content)]
+    files: list[Path] = [write_json(job.results / "compare.json", content), *write_species(job)]
     files += write_tables(job.results, "compare", {name: c.table() for name, c in found.items()})
     files += [save(figures.comparison(c), job.results / f"compare-{slug(name)}.png") for name, c in found.items()]
     if quiet:

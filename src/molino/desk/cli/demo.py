@@ -9,7 +9,7 @@ import typer
 
 from molino.desk.cli.common import AsJson, Debug, as_asked, console, guard
 
-_FILES = ("valdeoro.toml", "cob-liquor.csv", "make_data.py")
+_FILES = ("valdeoro.toml", "cob-liquor.csv", "cob-reactions.toml", "make_data.py")
 
 Folder = Annotated[Path, typer.Argument(metavar="FOLDER", help="Where to write it.")]
 

@@ -15,6 +15,7 @@ from molino.desk.cli.common import (
     guard,
     read_job,
     show_table,
+    write_species,
     wrote,
 )
 
@@ -38,7 +39,7 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
         raise InputError("there is no [fit.NAME] table", job.path.name, "add one, with data = 'NAME' of a [data.NAME]")
     fits = do_fits(job, quiet)
     content = {"job": job.path.name, "title": job.title, "fits": {name: plain(f) for name, f in fits.items()}}
-    files: list[Path] = [write_json(job.results / "fit.json", content)]
+    files: list[Path] = [write_json(job.results / "fit.json", content), *write_species(job)]
     for name, found in fits.items():
         files += write(job, name, found)
     if quiet:
@@ -82,14 +83,17 @@ def show(name: str, found: Fit) -> None:
 
 
 def write(job: Job, name: str, found: Fit) -> list[Path]:
-    """Tables and figure of a fit."""
+    """Tables and figure of a fit, and the fitted chemistry with its covariance."""
     from molino.desk import figures
     from molino.desk.figures.style import save
+    from molino.desk.job.chemistry import write_chemistry
     from molino.desk.tables.write import slug, write_tables
 
     stem = f"fit-{slug(name)}"
     tables = {"constants": found.table(), "observations": found.points_table()}
-    return [*write_tables(job.results, stem, tables), save(figures.fit(found), job.results / f"{stem}.png")]
+    files = write_tables(job.results, stem, tables)
+    files.append(write_chemistry(found.chemistry, job.results / f"{stem}.toml"))
+    return [*files, save(figures.fit(found), job.results / f"{stem}.png")]
 
 
 def plain(found: Fit) -> dict[str, Any]:

@@ -17,6 +17,7 @@ from molino.desk.cli.common import (
     known_vessels,
     read_job,
     show_table,
+    write_species,
     wrote,
 )
 
@@ -55,7 +56,7 @@ def do(job: Job, quiet: bool, only: str | None = None) -> dict[str, Any]:
     faults.raise_any()
     content = {"job": job.path.name, "title": job.title, "source": source,
                "vessels": {name: plain(r) for name, r in runs.items()}}  # fmt: skip
-    files: list[Path] = [write_json(job.results / "run.json", content)]
+    files: list[Path] = [write_json(job.results / "run.json", content), *write_species(job)]
     files += write_tables(job.results, "run", {name: r.table() for name, r in runs.items()})
     files += [
         save(figures.profile(r), job.results / f"run-{slug(name)}.png") for name, r in runs.items() if not r.is_steady

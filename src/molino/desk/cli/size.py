@@ -14,6 +14,7 @@ from molino.desk.cli.common import (
     known_vessels,
     read_job,
     show_table,
+    write_species,
     wrote,
 )
 
@@ -49,7 +50,7 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
     content = {"job": job.path.name, "title": job.title, "source": source,
                "sizes": {name: plain(s) for name, s in found.items()}}  # fmt: skip
     if found:
-        files = [write_json(job.results / "size.json", content)]
+        files = [write_json(job.results / "size.json", content), *write_species(job)]
         files += write_tables(job.results, "size", {"sizes": table(found)})
         if not quiet:
             console().print(source, style="dim")

@@ -22,8 +22,8 @@ def equations(of: Any) -> Figure:
     figure.set_layout_engine("none")
     texts = [
         (
-            figure.text(0, 0, f"${one.latex[0]}$", ha="right", fontsize=14),
-            figure.text(0, 0, f"$= {one.latex[1]}$", ha="left", fontsize=14),
+            figure.text(0, 0, f"${one.latex[0]}$", ha="right", va="baseline", fontsize=14),
+            figure.text(0, 0, f"$= {one.latex[1]}$", ha="left", va="baseline", fontsize=14),
         )
         for one in shown.lines
     ]
@@ -31,14 +31,14 @@ def equations(of: Any) -> Figure:
     boxes = [(left.get_window_extent(), right.get_window_extent()) for left, right in texts]
     split = margin + max((box.width for box, _ in boxes), default=0.0)
     width = split + max((box.width for _, box in boxes), default=0.0) + margin + 8.0
-    heights = [max(left.height, right.height) + gap for left, right in boxes]
-    height = sum(heights) + 2 * margin - gap
+    rises = [max(box.y1 for box in pair) for pair in boxes]
+    falls = [max(-box.y0 for box in pair) for pair in boxes]
+    height = sum(rises) + sum(falls) + gap * (len(texts) - 1) + 2 * margin
     figure.set_size_inches(width / figure.dpi, height / figure.dpi)
     top = height - margin
-    for (left, right), tall in zip(texts, heights, strict=True):
-        middle = (top - (tall - gap) / 2) / height
-        for text, x in ((left, split), (right, split + 8.0)):
-            text.set_position((x / width, middle))
-            text.set(va="center", color=style.INK)
-        top -= tall
+    for pair, rise, fall in zip(texts, rises, falls, strict=True):
+        for text, x in zip(pair, (split, split + 8.0), strict=True):
+            text.set_position((x / width, (top - rise) / height))
+            text.set_color(style.INK)
+        top -= rise + fall + gap
     return figure

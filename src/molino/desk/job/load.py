@@ -10,11 +10,12 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 from pydantic import ValidationError
 
 from molino.core import units
-from molino.core.chemistry.constants import Unknown
-from molino.core.chemistry.network import Chemistry
+from molino.core.chemistry.constants import Constant, Unknown, read_constant
+from molino.core.chemistry.network import Chemistry, Covariance
 from molino.core.chemistry.over_temperature import Arrhenius, VantHoff
 from molino.core.chemistry.reaction import Reaction
 from molino.core.chemistry.species import PROPERTIES, Species
@@ -101,7 +102,11 @@ def load_job(path: str | Path) -> Job:
     InputError
         With every fault of the file and its data, by table and key.
     """
-    path = Path(path)
+    return read_tables(Path(path)).build()
+
+
+def read_tables(path: Path) -> _Builder:
+    """A job file against its shape, ready to build core objects from."""
     if not path.is_file():
         beside = ", ".join(sorted(p.name for p in path.parent.glob("*.toml")))
         raise InputError("there is no such job file", str(path), f"job files beside it: {beside}" if beside else "")
@@ -110,7 +115,7 @@ def load_job(path: str | Path) -> Job:
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
         raise InputError(f"not readable as TOML: {error}", path.name, "texts stand in quotes, tables in [ ]") from error
     parsed, told = _parse(raw)
-    return _Builder(parsed, path, raw, told).build()
+    return _Builder(parsed, path, raw, told)
 
 
 def _parse(raw: dict[str, Any]) -> tuple[models.JobFile, list[Fault]]:
@@ -159,7 +164,8 @@ def _place(where: str) -> str:
     """A place in the chemistry by its table in the job."""
     what, _, rest = where.partition(" ")
     name, comma, key = rest.partition(", ")
-    tables = {"reaction": f"[reactions.{name}]{comma}{key}", "constant": f"[constants] {rest}", "species": "[species]"}
+    tables = {"reaction": f"[reactions.{name}]{comma}{key}", "constant": f"[constants] {rest}", "species": "[species]",
+              "covariance": "[covariance]"}  # fmt: skip
     return tables.get(what, where)
 
 
@@ -303,9 +309,10 @@ class _Builder:
         merged.found = [Fault(" and ".join(dict.fromkeys(p)), what, advice) for (what, advice), p in places.items()]
         merged.raise_any(self.path.name)
 
-    def chemistry(self) -> Chemistry | None:
-        reactions, species = [], []
-        sound = len(self.faults.found)
+    def parts(self) -> tuple[list[Reaction], list[Species], dict[str, Constant]]:
+        """Reactions, species and shared constants, as far as they are sound."""
+        reactions: list[Reaction] = []
+        species: list[Species] = []
         if self.file.species_table is not None:
             with self.at("species_table"):
                 species += read_species(self.path.parent / self.file.species_table)
@@ -324,16 +331,21 @@ class _Builder:
                 reactions.append(
                     Reaction(reaction.equation, reaction.rate, name, orders=orders, basis=reaction.basis, **constants)
                 )
-        shared = {}
+        shared: dict[str, Constant] = {}
         for name, given in self.file.constants.items():
             with self.at(f"[constants] {name}"):
-                shared[name] = self.constant(given)
+                shared[name] = read_constant(self.constant(given), name)
+        return reactions, species, shared
+
+    def chemistry(self) -> Chemistry | None:
+        sound = len(self.faults.found)
+        reactions, species, shared = self.parts()
         if not self.file.reactions and not self.faults.found:
             self.faults.add("[reactions]", "there is no reaction", "add a [reactions.NAME] table")
         if len(self.faults.found) > sound or not reactions or not self.whole("species", "reactions", "constants"):
             return None
         try:
-            chemistry = Chemistry(reactions, species, shared)
+            chemistry = Chemistry(reactions, species, shared, self.covariance())
         except InputError as error:
             for fault in error.faults:
                 self.faults.add(_place(fault.where), fault.what, fault.advice)
@@ -348,6 +360,16 @@ class _Builder:
                         advice = f"write it with its unit, {units.everyday_text(dimension)} or alike"
                         self.faults.add(f"[reactions.{reaction_name}]", said, advice)
         return chemistry
+
+    def covariance(self) -> Covariance | None:
+        table = self.file.covariance
+        if table is None:
+            return None
+        matrix = np.array(table.matrix)
+        if matrix.shape != (len(table.names),) * 2:
+            said = f"the matrix is not {len(table.names)} by {len(table.names)}"
+            raise InputError(said, "covariance", "take it as a fit wrote it, or delete the table")
+        return Covariance(tuple(table.names), matrix, table.degrees_of_freedom)
 
     def one_species(self, name: str, table: models.SpeciesTable, listed: Species | None) -> Species:
         """A species from its table, over what the species table or a look-up knows of it."""

@@ -259,6 +259,14 @@ class CompareTable(Table):
     reach: Quantity | None = None
 
 
+class CovarianceTable(Table):
+    """Covariance of fitted parameters in SI, as a fit wrote it."""
+
+    names: list[str]
+    matrix: list[list[float]]
+    degrees_of_freedom: int
+
+
 def job_schema() -> dict[str, Any]:
     """The JSON Schema of a job file, by which an editor completes and checks it."""
     return {"$schema": "https://json-schema.org/draft/2020-12/schema", **JobFile.model_json_schema()}
@@ -273,6 +281,7 @@ class JobFile(Table):
     species: dict[str, SpeciesTable] = {}
     constants: dict[str, Constant] = {}
     reactions: dict[str, ReactionTable]
+    covariance: CovarianceTable | None = None
     feeds: dict[str, FeedTable] = {}
     vessels: dict[str, VesselTable] = {}
     data: dict[str, DataTable] = {}

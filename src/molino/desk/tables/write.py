@@ -42,10 +42,7 @@ def write_tables(folder: Path, stem: str, tables: Mapping[str, pd.DataFrame]) ->
     """Write each table as `stem-name.csv`, and all of them as sheets of `stem.xlsx`; gives the files."""
     files = []
     for name, table in tables.items():
-        path = folder / f"{stem}-{slug(name)}.csv"
-        with whole(path) as temporary:
-            table.to_csv(temporary, index=False, float_format=_DIGITS, lineterminator="\n")
-        files.append(path)
+        files.append(write_csv(folder / f"{stem}-{slug(name)}.csv", table))
     path = folder / f"{stem}.xlsx"
     with whole(path) as temporary:
         with pd.ExcelWriter(temporary, engine="openpyxl") as book:
@@ -56,6 +53,13 @@ def write_tables(folder: Path, stem: str, tables: Mapping[str, pd.DataFrame]) ->
                     heading = str(cells[0].value or "")
                     book.sheets[sheet].column_dimensions[cells[0].column_letter].width = max(10, len(heading) + 2)
     return [*files, path]
+
+
+def write_csv(path: Path, table: pd.DataFrame) -> Path:
+    """Write one table as CSV."""
+    with whole(path) as temporary:
+        table.to_csv(temporary, index=False, float_format=_DIGITS, lineterminator="\n")
+    return path
 
 
 def slug(name: str) -> str:

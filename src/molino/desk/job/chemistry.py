@@ -1,0 +1,151 @@
+"""Chemistries as TOML, in the tables of a job file; and libraries of reactions."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import tomlkit
+from tomlkit.items import InlineTable
+
+from molino.core.chemistry.constants import Constant, Plain, Unknown
+from molino.core.chemistry.heat_capacity import HeatCapacity
+from molino.core.chemistry.library import Library
+from molino.core.chemistry.network import Chemistry
+from molino.core.chemistry.over_temperature import VantHoff
+from molino.core.chemistry.species import Species
+from molino.core.chemistry.thermochemistry import FromSpecies
+from molino.core.errors import Faults
+from molino.core.units import Value
+from molino.desk.job.load import read_tables
+from molino.desk.tables.write import whole
+
+
+def read_chemistry(path: str | Path) -> Chemistry:
+    """The chemistry of a job file, or of a file that `write_chemistry` wrote.
+
+    Raises
+    ------
+    InputError
+        With every fault of its tables [units], [species], [constants], [reactions] and [covariance].
+    """
+    builder = read_tables(Path(path))
+    chemistry = builder.chemistry()
+    builder.raise_merged()
+    assert chemistry is not None
+    return chemistry
+
+
+def read_library(path: str | Path) -> Library:
+    """A library of reactions: a TOML file with [species], [constants] and [reactions] as in a job file.
+
+    Constants of a rate law may be missing; `Library.needs` tells of them.
+
+    Raises
+    ------
+    InputError
+        With every fault of the file.
+    """
+    builder = read_tables(Path(path))
+    reactions, species, constants = builder.parts()
+    builder.raise_merged()
+    return Library(tuple(reactions), tuple(species), constants)
+
+
+def write_chemistry(chemistry: Chemistry, path: str | Path) -> Path:
+    """Write a chemistry as TOML, each number with its unit and all its digits; `read_chemistry` gives the same back.
+
+    The covariance of a fit goes along.
+
+    Raises
+    ------
+    InputError
+        If a rate law is a Python function, or the file cannot be written.
+    """
+    faults = Faults()
+    for reaction in chemistry.reactions:
+        if reaction.is_python:
+            said = "its rate law is a Python function, which a file cannot hold"
+            faults.add(f"reaction {reaction.name}", said, "write it as a formula")
+    faults.raise_any()
+    document = tomlkit.document()
+    species = tomlkit.table()
+    for one in chemistry.species:
+        species[one.name] = _inline(_species(one))
+    document["species"] = species
+    if chemistry.constants:
+        constants = tomlkit.table()
+        for name, held in chemistry.constants.items():
+            constants[name] = _constant(held)
+        document["constants"] = constants
+    reactions = tomlkit.table(is_super_table=True)
+    for reaction in chemistry.reactions:
+        table = tomlkit.table()
+        table["equation"] = str(reaction.equation)
+        if reaction.rate is not None:
+            table["rate"] = reaction.rate
+        if reaction.basis != "volume":
+            table["basis"] = reaction.basis
+        for name, held in reaction.constants.items():
+            table[name] = _constant(held)
+        reactions[str(reaction.name)] = table
+    document["reactions"] = reactions
+    if chemistry.covariance is not None:
+        covariance = tomlkit.table()
+        covariance["names"] = list(chemistry.covariance.names)
+        covariance["matrix"] = np.asarray(chemistry.covariance.matrix).tolist()
+        covariance["degrees_of_freedom"] = chemistry.covariance.degrees_of_freedom
+        document["covariance"] = covariance
+    with whole(Path(path)) as temporary:
+        temporary.write_text(tomlkit.dumps(document), encoding="utf-8")
+    return Path(path)
+
+
+def _inline(content: Mapping[str, Any]) -> InlineTable:
+    table = tomlkit.inline_table()
+    for key, value in content.items():
+        table[key] = value
+    return table
+
+
+def _number(value: Value) -> Any:
+    """A number, or a text with its unit; as many digits as a float has."""
+    return value.si if value.unit is None else f"{value.to(value.unit):.16g} {value.unit}".strip()
+
+
+def _entry(part: Value | Unknown) -> Any:
+    if isinstance(part, Value):
+        return _number(part)
+    named = {"guess": part.guess, "lower": part.lower, "upper": part.upper}
+    return _inline({name: _number(value) for name, value in named.items() if value is not None})
+
+
+def _constant(held: Constant) -> Any:
+    if isinstance(held, Plain):
+        return _entry(held.value)
+    if isinstance(held, FromSpecies):
+        return _inline({"from_species": held.of, "standard": _number(held.standard)})
+    parts = {name or ("K" if isinstance(held, VantHoff) else "k"): _entry(part) for name, part in held.parts().items()}
+    if isinstance(held, VantHoff) and held.a is not None and held.unit is not None:
+        parts["unit"] = held.unit
+    return _inline(parts)
+
+
+def _species(one: Species) -> dict[str, Any]:
+    found: dict[str, Any] = {"formula": one.formula} if one.formula else {}
+    for name, value in one.known().items():
+        found[name] = _heat_capacity(value) if isinstance(value, HeatCapacity) else _number(value)
+    return {**found, "source": one.source} if one.source else found
+
+
+def _heat_capacity(held: HeatCapacity) -> InlineTable:
+    given: dict[str, Any] = {}
+    if held.seven:
+        given = {"low": list(held.low or ()), "high": list(held.high or ()), "middle": _number(held.middle)}
+    else:
+        given = {"coefficients": [_number(c) for c in held.coefficients]}
+    if held.valid is not None:
+        given["valid"] = [_number(T) for T in held.valid]
+    return _inline(given)

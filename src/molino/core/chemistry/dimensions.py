@@ -36,11 +36,6 @@ class _Walk:
     def __init__(self, known: Mapping[str, Dimension | None], orders: Mapping[str, float]) -> None:
         self.known, self.orders = known, orders
         self.equations: list[tuple[Exponents, str]] = []
-        self.fresh = 0
-
-    def free(self) -> Exponents:
-        self.fresh += 1
-        return {f"#{self.fresh}": Fraction(1)}
 
     def dimension(self, e: sp.Basic) -> Exponents:
         if e.is_Number:
@@ -64,11 +59,19 @@ class _Walk:
                 try:
                     power = float(e.exp.subs(self.orders))
                 except TypeError:
-                    return self.free()
+                    return self.to_unknown_power(e, base)
             else:
                 power = float(e.exp)
             return {name: p * Fraction(power).limit_denominator(1000) for name, p in base.items()}
         self.pure(e.args[0] if isinstance(e, sp.exp | sp.log) else e.exp, str(e))
+        return {}
+
+    def to_unknown_power(self, e: sp.Pow, base: Exponents) -> Exponents:
+        """A power whose exponent a fit shall find: only a pure number can be raised to it."""
+        if any(name.startswith("[") for name in base):
+            said = f"{e} has no unit of its own while the order {e.exp} is unknown, and so the rate constant has none"
+            raise InputError(said, "", f"divide what is raised: ({e.base}/c0)^{e.exp} with c0='1 mol/L'")
+        self.equations.append((base, f"the base of {e}"))
         return {}
 
     def symbol(self, s: sp.Symbol) -> Exponents:
@@ -139,7 +142,7 @@ def check_dimensions(
     """
     failed, solved = _solve(rate, known, orders, rate_dimension)
     if failed is None:
-        return {n: d for n, d in solved.items() if not n.startswith("#") and all(b.startswith("[") for b in d)}
+        return {n: d for n, d in solved.items() if all(b.startswith("[") for b in d)}
     for name in _suspects(known):
         still, solved = _solve(rate, {**known, name: None}, orders, rate_dimension)
         needed = solved.get(name)

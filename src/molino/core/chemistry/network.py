@@ -150,7 +150,11 @@ class Chemistry(Printed):
                     self.bare[str(reaction.name)] = check_dimensions(
                         reaction.formula,
                         {n: units.unit(c.unit).dimension if c.unit is not None else None for n, c in constants.items()},
-                        {n: si(c.value) for n, c in constants.items() if isinstance(c, Plain)},
+                        {
+                            n: c.value.si
+                            for n, c in constants.items()
+                            if isinstance(c, Plain) and isinstance(c.value, Value)
+                        },
                         units.unit(units.SI_UNITS[BASES[reaction.basis]]).dimension,
                     )
         for name in sorted(self.constants.keys() - shared_used):

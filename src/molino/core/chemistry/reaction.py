@@ -46,7 +46,7 @@ class Reaction:
         For messages and parameters; otherwise r1, r2, ... by position.
     orders : mapping of species to number or Unknown, optional
         A power law instead of a formula: k times each concentration to its order. An unknown order becomes the
-        constant `n_SPECIES`.
+        constant `n_SPECIES`, and concentrations count in `c_ref` = 1 mol/L, so that k has the unit of a rate.
     basis : "volume", "catalyst mass", "catalyst volume" or "area"
         What the rate is per: volume of fluid, mass or bulk volume of catalyst, catalytic area. All but the first need
         a `Catalyst` in the vessel.
@@ -95,7 +95,7 @@ class Reaction:
                     raise InputError("both a rate law and orders are given", "", "give one of them")
                 if isinstance(equation, Equation) and equation.reversible:
                     raise InputError("orders are given for a reversible reaction", "", "write its rate as a formula")
-                rate, more = _power_law(orders)
+                rate, more = _power_law(orders, constants.get("k"))
                 constants = {**more, **constants}
         for key, given in constants.items():
             with faults.at(f"{place}, {key}"):
@@ -165,22 +165,31 @@ def _mass_action(side: Sequence[tuple[str, Fraction]]) -> str:
     return "*".join(f"[{name}]" + ("" if n == 1 else f"^({n})" if n.denominator > 1 else f"^{n}") for name, n in side)
 
 
-def _power_law(orders: Mapping[str, Any]) -> tuple[str, dict[str, Any]]:
-    """The formula of a power law, and the constants that stand for its unknown orders."""
+def _power_law(orders: Mapping[str, Any], k: Any) -> tuple[str, dict[str, Any]]:
+    """The formula of a power law, and the constants that it brings along.
+
+    With an unknown order each concentration is divided by 1 mol/L (by 1, where k is a bare number), so that the unit
+    of k does not hang on the order.
+    """
     if not isinstance(orders, Mapping) or not orders:
         raise InputError(f"orders = {orders!r}", "", "write orders={'A': 1.5, 'B': -0.5}")
-    factors, constants = ["k"], {}
+    unknown = any(isinstance(order, Unknown) for order in orders.values())
+    factors: list[str] = ["k"]
+    constants: dict[str, Any] = {}
+    if unknown:
+        constants["c_ref"] = "1 mol/L" if k is None or read_constant(k, "k").unit is not None else 1.0
     faults = Faults()
     for species, order in orders.items():
+        base = f"([{species}]/c_ref)" if unknown else f"[{species}]"
         if isinstance(order, Unknown):
             name = "n_" + re.sub(r"\W", "_", species)
             constants[name] = order
-            factors.append(f"[{species}]^{name}")
+            factors.append(f"{base}^{name}")
             continue
         with faults.at(f"orders, {species}"):
             number = units.read(order, "number").si
             if number:
-                factors.append(f"[{species}]" + ("" if number == 1 else f"^{number:.12g}"))
+                factors.append(base + ("" if number == 1 else f"^{number:.12g}"))
     faults.raise_any()
     return "*".join(factors), constants
 

@@ -268,11 +268,13 @@ def _signs(rate: _Rate) -> Iterator[Finding]:
     for name, moles in equation.net.items():
         if moles > 0 and not equation.reversible:
             continue
+        across = {other for other, n in equation.net.items() if n * moles < 0}
         gone = [rate.at({**trial, name: 0.0}) for trial in trials]
+        gone += [rate.at({**trial, name: 0.0, **dict.fromkeys(across, 0.0)}) for trial in trials]
         if all(math.isnan(value) for value in gone):
             said = f"the rate has no finite value where {name} has run out"
             yield Finding("warning", place, said, "a negative order or a logarithm? add a constant to the denominator")
-        worst = [float(moles) * g / abs(h) for g, h in zip(gone, here, strict=True) if math.isfinite(g) and h]
+        worst = [float(moles) * g / abs(h) for g, h in zip(gone, here + here, strict=True) if math.isfinite(g) and h]
         if worst and min(worst) < -1e-9:
             said = f"the rate goes on consuming {name} where there is none"
             yield Finding(

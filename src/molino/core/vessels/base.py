@@ -249,10 +249,9 @@ def feed_pressure(vessel: Vessel) -> float:
 def check_vessel(faults: Faults, vessel: Vessel, species: Iterable[str] | None, temperature: Value | None) -> None:
     """What holds for every vessel: known species, something that reacts, a temperature where one is needed."""
     if species is not None:
-        sound = len(faults.found)
         with faults.at():
             check_contents(species, vessel.chemistry, vessel.label)
-        if len(faults.found) == sound:
+        if not faults.found:
             with faults.at(vessel.label):
                 object.__setattr__(vessel, "fed", vessel.mixture())
     structure = vessel.chemistry.structure

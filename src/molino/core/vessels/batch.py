@@ -139,7 +139,8 @@ class Batch(Vessel):
         object.__setattr__(self, "charge", feed.contents.settled(mixture))
         if feed.is_gas and self.P is None and self.T is not None:
             pressure = sum(mixture.concentrations.values()) * GAS_CONSTANT * self.T.si
-            object.__setattr__(self, "P", Value(pressure, feed.P.unit if feed.P is not None else None))
+            given = next(value for kind, value in feed.given() if kind == "pressure" and value is not None)
+            object.__setattr__(self, "P", Value(pressure, given.unit))
 
     def write(self) -> Written:
         return _write(self.chemistry.structure, self.gas)

@@ -1,0 +1,186 @@
+"""What is said of a chemistry and a vessel before anything runs."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+from typer.testing import Result
+
+import molino as mo
+from conftest import DEMO, spoil
+from molino.core.balances.compiled import compiled
+
+Typed = Callable[..., Result]
+R = mo.Reaction
+
+
+def arrhenius(A: str, Ea: str) -> mo.Reaction:
+    return R("A -> B", k=mo.Arrhenius(A=A, Ea=Ea))
+
+
+FOUND: dict[str, tuple[Any, str, str]] = {
+    "no formula": ([R("A -> B", k="1 1/s")], "note", "no formula for A, B"),
+    "bare": ([R("A -> B", k=1)], "note", "all constants are bare numbers: dimensions are not checked"),
+    "one bare among units": ([R("A -> B", k="1 1/s"), R("B -> C", k=2)], "note", "reaction r2, k: a bare number, taken as 1/s"),
+    "idle": (dict(reactions=[R("A -> B", k=1)], species=["A", "B", "N2"]), "note", "no reaction and no rate law: N2"),
+    "catalyst": ([R("A -> B", "k*[A]*[acid]", k=1)], "note", "neither formed nor consumed: acid"),
+    "starters": ([R("A + B -> C", k=1)], "note", "must be fed or charged: A, B"),
+    "ends": ([R("A -> B", k=1), R("B -> C", k=1)], "note", "end products: C"),
+    "autocatalysis": ([R("A + B -> 2 B", k=1)], "note", "only from themselves or each other: B"),
+    "dependent": ([R("A -> B", k=1), R("B -> C", k=1), R("A -> C", k=1)], "note", "2 of 3.*r1 \\+ r2 - r3"),
+    "python": ([R("A -> B", rate=lambda A: A)], "note", "Python function.*slower"),
+    "a forgotten minus sign": ([R("A -> B", "-k*[A]", k=1)], "error", "A, consumed by the equation, would grow"),
+    "a sign that turns": ([R("A -> B", "k*([A] - [B])", k=1)], "warning", "turns negative.*one way"),
+    "zero order": ([R("A -> B", "k", k=1)], "warning", "goes on consuming A where there is none"),
+    "the other reactant": ([R("A + B -> C", "k*[A]", k=1)], "warning", "goes on consuming B"),
+    "backwards without product": ([R("A <-> B", "k*([A] - 0.1)", k=1)], "warning", "goes on consuming B"),
+    "a negative order": ([R("A -> B", "k*[A]^(-1)", k=1)], "warning", "no finite value where A has run out"),
+    "never finite": ([R("A -> B", "k*[A]*log(0 - [A]^2 - 1)", k=1)], "warning", "no finite value wherever"),
+    "negative energy": ([arrhenius("1 1/s", "-50 kJ/mol")], "warning", "activation energy -50 kJ/mol is negative"),
+    "kJ for J": ([arrhenius("1e9 1/s", "50 J/mol")], "warning", "0.05 kJ/mol is out of the usual.*J/mol or kJ/mol"),
+    "J for kJ": ([arrhenius("1e9 1/s", "50000 kJ/mol")], "warning", "5e\\+04 kJ/mol is out of the usual"),
+    "faster than it vibrates": ([arrhenius("1e20 1/s", "50 kJ/mol")], "warning", "1e\\+20 1/s is above the frequency"),
+    "faster than it collides": (
+        [R("2 A -> B", k=mo.Arrhenius(k="1 L/mol/s", at="300 K", Ea="200 kJ/mol"))], "warning", "frequency of collisions",
+    ),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", FOUND)
+def test_findings(name: str) -> None:
+    given, level, what = FOUND[name]
+    review = (mo.Chemistry(**given) if isinstance(given, dict) else mo.Chemistry(given)).check()
+    told = [f"{f.where}: {f.what} {f.advice}" for f in review.at(level)]
+    assert any(re.search(what, text) for text in told), told
+    assert str(review).startswith(f"{len(review.at('error'))} error")
+
+
+SOUND = {
+    "demo": lambda: mo.read_chemistry(DEMO / "valdeoro.toml"),
+    "elementary both ways": lambda: mo.Chemistry(R("A + B <-> 2 C", k=2, k_reverse=3)),
+    "saturation": lambda: mo.Chemistry(R("A -> B", "v*[A]/(K + [A])", v=1, K=2)),
+    "adsorption": lambda: mo.Chemistry(R("A <-> B", "k*(p[A] - p[B]/K)/(1 + K*p[A])^2", k=1, K=3)),
+}
+
+
+@pytest.mark.parametrize("name", SOUND)
+def test_sound_chemistries_raise_no_alarm(name: str) -> None:
+    review = SOUND[name]().check()
+    assert not review.at("error")
+    assert not review.at("warning")
+
+
+def gas(name: str, enthalpy: str, gibbs: str) -> mo.Species:
+    return mo.Species(name, enthalpy_of_formation=enthalpy, gibbs_of_formation=gibbs)
+
+
+PAIR = [gas("A", "-100 kJ/mol", "-60 kJ/mol"), gas("B", "-120 kJ/mol", "-65 kJ/mol")]
+
+
+def test_backward_rates_are_held_against_the_thermochemistry() -> None:
+    sound = mo.Chemistry(R("A <-> B", k="1 1/s", K=mo.FromSpecies()), species=PAIR)
+    assert not sound.check("400 K").at("warning")
+    K = {T: sound.equilibrium_constant("r1", T) for T in (400.0, 440.0)}
+    backward = {T: 1 / k for T, k in K.items()}
+    both = mo.Arrhenius.through(list(backward), list(backward.values()))
+    forward = R("A -> B", k=mo.Arrhenius(k=1, at=400, Ea=0), name="f")
+    assert not mo.Chemistry([forward, R("B -> A", k=both, name="b")], species=PAIR).check(400).at("warning")
+    (told,) = mo.Chemistry([forward, R("B -> A", k=1 / K[400.0], name="b")], species=PAIR).check(400).at("warning")
+    assert told.where == "reactions b and f"
+    assert "at 440 K the rate vanishes" in told.what
+    wrong = mo.Chemistry(R("A <-> B", "k*([A] - [B]/K)", k=1, K=3 * K[400.0]), species=PAIR).check(400).at("warning")
+    assert f"the thermochemistry gives {K[400.0]:.3g}" in wrong[0].what
+    (never, *_) = mo.Chemistry(R("A <-> B", "k*[A]", k=1), species=PAIR).check(400).at("warning")
+    assert "vanishes at no composition" in never.what
+
+
+def test_the_count_of_a_vessel_is_that_of_its_balances(molino: Typed, folder: Path) -> None:
+    chemistry = mo.Chemistry(
+        [R("A -> B", k="1 1/h"), R("B + X -> C", k=mo.Unknown("2 L/mol/h")), R("Y -> Z", k="1 1/h")]
+    )
+    tube = mo.PlugFlow(chemistry, mo.Feed({"A": "1 mol/L", "X": 0}, flow="1 m3/h"), diameter="5 cm")
+    review = tube.check()
+    count = review.count
+    assert len(count.unknowns) == len(count.equations) == 6 + 6 + 3
+    assert count.open == ("r2.k", "length")
+    assert count.degrees_of_freedom == 2
+    assert (
+        len(count.given) + len(count.open) == len(compiled(tube.written.balances).balances.parameters) - 1 + 1
+    )  # T unused, length
+    told = [f.what for f in review.at("warning")]
+    assert told == ["r2 never starts: nothing brings or forms X", "r3 never starts: nothing brings or forms Y"]
+    known = mo.PlugFlow(chemistry.at_guess(), tube.feed, volume="1 m3").check().count
+    assert known.degrees_of_freedom == 0
+    assert "0 degrees of freedom" in str(known)
+    said = json.loads(molino("check", folder / "valdeoro.toml", "--json").stdout)
+    assert len(said["counts"]["tank"]["unknowns"]) == 12
+    assert {f["level"] for f in said["findings"]} == {"note"}
+    spoil(folder / "valdeoro.toml", ('"k*[xylose]*[acid]"', '"-k*[xylose]*[acid]"'))
+    refused = molino("run", folder / "valdeoro.toml")
+    assert refused.exit_code == 2
+    assert "[reactions.dehydration]: the rate is negative: xylose" in refused.stderr
+
+
+def test_equations_are_those_that_run(molino: Typed, folder: Path, job: Any) -> None:
+    tank = job.vessels["tank"]
+    lines = {line.text[0]: line.text[1] for line in tank.equations().lines}
+    assert lines["d(n_resin)/dt"] == "Q*in[resin] + V*r_resin - Q*n_resin/V"
+    assert lines["[xylose]"] == "n_xylose/V"
+    assert "dehydration.k.ref*exp(-dehydration.k.Ea*(1/T - 1/dehydration.k.at)/R)" in lines["dehydration.k"]
+    chemistry = {line.text[0]: line.text[1] for line in job.chemistry.equations().lines}
+    assert chemistry["R_water"] == "3*r_dehydration"
+    latex = tank.equations().latex
+    assert latex.count("{") == latex.count("}")
+    assert "\\frac{dn_{\\mathrm{xylose}}}{dt} &= " in latex
+    picture = mo.figures.equations(tank)
+    picture.canvas.draw()
+    width, height = picture.get_size_inches() * picture.dpi
+    for text in picture.texts:
+        box = text.get_window_extent()
+        assert box.x0 >= 0 and box.x1 <= width and box.y0 >= 0 and box.y1 <= height
+    assert "d(F_xylose)/dV = -r_dehydration" in molino("check", folder / "valdeoro.toml", "--equations").stdout
+
+
+def test_a_fitted_chemistry_comes_back_from_its_file_with_its_covariance(fitted: Any, tmp_path: Path) -> None:
+    again = mo.read_chemistry(mo.write_chemistry(fitted.chemistry, tmp_path / "fitted.toml"))
+    assert again.structure == fitted.chemistry.structure
+    assert again.covariance.matrix == pytest.approx(fitted.chemistry.covariance.matrix, rel=1e-15)
+    feed = mo.Feed({"xylose": "0.35 mol/L", "acid": "0.1 mol/L"}, flow="12 m3/h", T="175 degC")
+    sizes = [mo.size(mo.PlugFlow(c, feed), "conversion of xylose", 0.9) for c in (again, fitted.chemistry)]
+    assert sizes[0].standard_error == pytest.approx(sizes[1].standard_error, rel=1e-9)
+    with pytest.raises(mo.InputError, match="a file cannot hold"):
+        mo.write_chemistry(mo.Chemistry(R("A -> B", rate=lambda A: A)), tmp_path / "p.toml")
+    assert not (tmp_path / "p.toml").exists()
+
+
+def test_the_library_is_searched_by_species_and_elements(molino: Typed) -> None:
+    library = mo.read_library(DEMO / "cob-reactions.toml")
+    assert list(library.search(["xylose", "furfural", "water", "resin"])) == ["dehydration", "resin"]
+    assert list(library.search(["xylose", "furfural", "water", "humins"], ["C", "H", "O"])) == [
+        "dehydration",
+        "condensation",
+    ]
+    assert len(library.search(elements=["C", "H"])) == 0
+    assert library.needs("condensation", ["xylose", "furfural"]) == ["k", "acid in the mixture"]
+    assert library.needs("dehydration", ["acid"]) == ["a fit of k"]
+    chemistry = library.chemistry("arabinose", "rehydration")
+    assert list(chemistry.constants) == ["k_acid"]
+    assert not chemistry.check().at("error")
+    with pytest.raises(mo.InputError, match="asks for 'k', which is not given"):
+        library.chemistry("condensation")
+    with pytest.raises(mo.InputError, match=r"there is no reaction 'resins'(.|\n)*did you mean 'resin'"):
+        library.chemistry("resins")
+    path = DEMO / "cob-reactions.toml"
+    said = json.loads(
+        molino(
+            "search", path, "--elements", "C,H,O", "--species", "HMF,glucose,water,levulinic,formic", "--json"
+        ).stdout
+    )
+    assert [row["reaction"] for row in said["reactions"]] == ["glucose", "rehydration"]
+    assert "2 of 8 reactions" in molino("search", path, "--species", "glucose,HMF,water,acetyl,acetic").stdout
+    assert molino("search", path, "--species", "xylos", "--elements", "Q").stderr.count("->") == 2

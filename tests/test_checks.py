@@ -27,7 +27,7 @@ FOUND: dict[str, tuple[Any, str, str]] = {
     "no formula": ([R("A -> B", k="1 1/s")], "note", "no formula for A, B"),
     "bare": ([R("A -> B", k=1)], "note", "all constants are bare numbers: dimensions are not checked"),
     "one bare among units": ([R("A -> B", k="1 1/s"), R("B -> C", k=2)], "note", "reaction r2, k: a bare number, taken as 1/s"),
-    "idle": (dict(reactions=[R("A -> B", k=1)], species=["A", "B", "N2"]), "note", "no reaction and no rate law: N2"),
+    "idle": ({"reactions": [R("A -> B", k=1)], "species": ["A", "B", "N2"]}, "note", "no reaction and no rate law: N2"),
     "catalyst": ([R("A -> B", "k*[A]*[acid]", k=1)], "note", "neither formed nor consumed: acid"),
     "starters": ([R("A + B -> C", k=1)], "note", "must be fed or charged: A, B"),
     "ends": ([R("A -> B", k=1), R("B -> C", k=1)], "note", "end products: C"),
@@ -142,7 +142,10 @@ def test_equations_are_those_that_run(molino: Typed, folder: Path, job: Any) -> 
     width, height = picture.get_size_inches() * picture.dpi
     for text in picture.texts:
         box = text.get_window_extent()
-        assert box.x0 >= 0 and box.x1 <= width and box.y0 >= 0 and box.y1 <= height
+        assert box.x0 >= 0
+        assert box.x1 <= width
+        assert box.y0 >= 0
+        assert box.y1 <= height
     assert "d(F_xylose)/dV = -r_dehydration" in molino("check", folder / "valdeoro.toml", "--equations").stdout
 
 

@@ -48,7 +48,7 @@ def ways(amounts: dict[str, float], volume: float, T: float) -> list[tuple[str |
     return said
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=150, deadline=None)
 @given(st.data())
 def test_whatever_settles_a_mixture_gives_that_mixture(data: st.DataObject) -> None:
     amounts = {s: data.draw(st.floats(0.1, 10.0)) for s in "ABC"}

@@ -296,7 +296,9 @@ def _solve(matrix: np.ndarray, totals: np.ndarray) -> tuple[np.ndarray, np.ndarr
 
 def _left(matrix: np.ndarray, solution: np.ndarray, totals: np.ndarray) -> float:
     """How far the worst statement is from holding, relative to its parts."""
-    size = np.abs(matrix) @ np.abs(solution) + np.abs(totals)
+    # what is left open comes out as round-off: rows of nothing else count against the whole
+    whole = float(np.max(np.abs(solution), initial=0.0))
+    size = np.abs(matrix) @ np.abs(solution) + np.abs(totals) + 1e-6 * whole
     off = np.abs(matrix @ solution - totals)
     return float(np.max(np.divide(off, size, out=np.zeros_like(off), where=size > 0), initial=0.0))
 

@@ -101,65 +101,7 @@ def test_a_point_left_out_by_the_job_is_listed(molino: Typed, folder: Path) -> N
     assert "standard deviations off" not in result.output
 
 
-EMPTY = "\n"
 FIRST = "B1,150,0.20,0.10,20,"
-WRONG_JOBS = {
-    "a wrong unit": ([("80 mm", "80 kg")], ["[vessels.coil], diameter", "kg is a unit of mass", "80 mm"]),
-    "an unknown unit": ([("80 mm", "80 mn")], ["[vessels.coil], diameter", "unknown unit 'mn'"]),
-    "a misspelt species": ([("{ xylose = 0.35", "{ xylos = 0.35")], ["[feeds.liquor]", "did you mean 'xylose'"]),
-    "a missing catalyst": ([(", acid = 0.10", "")], ["[feeds.liquor]", "no 'acid'", "acid = 0"]),
-    "a missing feed": ([('"liquor"\nvolume = 8', '"licor"\nvolume = 8')], ["[vessels.tank]", "no feed 'licor'", "'liquor'"]),
-    "a missing flow": ([("flow = 12\n", "")], ["[feeds.liquor]", "the volumetric flow cannot be worked out", "flow='12 m3/h'"]),
-    "a negative concentration": ([("acid = 0.10 }", "acid = -0.10 }")], ["acid", "must not be negative"]),
-    "a reaction out of balance": ([("3 water", "2 water")], ["[reactions.dehydration]", "it balances with 3 water"]),
-    "a formula that is none": ([("k*[xylose]*[acid]", "k*[xylose*[acid]")], ["[reactions.dehydration]", "character 3"]),
-    "a constant of a wrong unit": ([("0.1 L/mol/min", "0.1 1/min")], ["[reactions.dehydration]", "give k in L/mol/min"]),
-    "a constant without unit": ([('"0.1 L/mol/min"', "0.1")], ["[reactions.dehydration]", "L/mol/min"]),
-    "a misspelt key": ([("diameter", "diametre")], ["[vessels.coil]", "'diametre'", "did you mean 'diameter'"]),
-    "a misspelt table": ([("[size.coil]", "[sise.coil]")], ["'sise'", "did you mean 'size'"]),
-    "a kind of vessel that is none": ([('"batch"', '"bach"')], ["[vessels.cooker]", "did you mean 'batch'"]),
-    "a metric that is none": ([('"conversion of xylose"\nreach', '"conv of xylose"\nreach')], ["[size.coil]", "conversion of A"]),
-    "a size said twice": ([("length = 150", "length = 150\nvolume = 3")], ["[vessels.coil]", "length and volume", "give one"]),
-    "a length without diameter": ([('diameter = "80 mm"\n', "")], ["[vessels.coil]", "no diameter"]),
-    "half a tube": ([("tubes = 4", "tubes = 1.5")], ["[vessels.coil]", "tubes"]),
-    "no temperature": ([("T = 175\n", "")], ["[vessels.coil]", "no temperature", "give T"]),
-    "colder than can be": ([("T = 175\n", "T = -300\n")], ["[feeds.liquor]", "must be above zero"]),
-    "data that are not there": ([("cob-liquor.csv", "liquor.csv")], ["[data.liquor]", "no such file", "cob-liquor.csv"]),
-    "a fit of no data": ([('data = "liquor"', 'data = "lab"')], ["[fit.kinetics]", "no data 'lab'"]),
-    "no way to the constants": ([('[fit.kinetics]\ndata = "liquor"', "")], ["dehydration.k", "[fit.NAME]"]),
-    "not TOML": ([("title =", "title")], ["not readable as TOML", "line 4"]),
-    "an empty data file": ({"cob-liquor.csv": EMPTY}, ["[data.liquor]", "the file is empty", "time [min]"]),
-    "headings alone": ({"cob-liquor.csv": "time [min],xylose [mol/L]\n"}, ["no data"]),
-    "text among numbers": ({"cob-liquor.csv": (FIRST, "B1,150,0.20,0.10,soon,")}, ["line 2", "time [min]", "'soon' is not a number"]),
-    "a negative measurement": ({"cob-liquor.csv": (FIRST, FIRST + "-")}, ["line 2", "xylose [mol/L]", "negative concentration"]),
-    "a temperature that changes": ({"cob-liquor.csv": (FIRST, "B1,151,0.20,0.10,20,")}, ["run B1", "'T [degC]' changes"]),
-    "time that stands still": ({"cob-liquor.csv": (FIRST, "B1,150,0.20,0.10,40,")}, ["run B1", "does not rise at sample 2"]),
-    "a heading of a wrong unit": ({"cob-liquor.csv": ("xylose [mol/L],f", "xylose [min],f")}, ["column 'xylose [min]'", "time"]),
-    "a stray column": ({"cob-liquor.csv": ("furfural [mol/L]", "furfurol [mol/L]")}, ["'furfurol' is not a species", "'furfural'"]),
-}  # fmt: skip
-
-
-@pytest.mark.parametrize("name", WRONG_JOBS)
-def test_each_wrong_job_gets_its_own_message(molino: Typed, folder: Path, name: str) -> None:
-    changes, parts = WRONG_JOBS[name]
-    if isinstance(changes, dict):
-        for file, change in changes.items():
-            if isinstance(change, str):
-                (folder / file).write_text(change)
-            else:
-                spoil(folder / file, change)
-    else:
-        spoil(folder / "valdeoro.toml", *changes)
-    result = molino("check", folder / "valdeoro.toml", "--json")
-    assert result.exit_code == 2, result.output
-    (fault,) = json.loads(result.stdout)["errors"]
-    told = f"{fault['where']}: {fault['what']} -> {fault['advice']}"
-    for part in parts:
-        assert part in told
-    in_words = molino("check", folder / "valdeoro.toml")
-    assert in_words.exit_code == 2
-    assert " ".join(fault["what"].split()) in " ".join(in_words.stderr.split())
-    assert not (folder / "results").exists()
 
 
 def test_faults_of_every_kind_are_told_together(molino: Typed, folder: Path) -> None:

@@ -171,38 +171,6 @@ def test_a_job_says_what_python_says(molino: Typed, tmp_path: Path) -> None:
     assert list(book) == ["first", "first start-up", "second", "flask"]
 
 
-WRONG = {
-    "charge and feed": (
-        'charge = { A = "600 mmol"',
-        'feed = "fresh"\ncharge = { A = "600 mmol"',
-        "both charge and feed",
-    ),
-    "neither": ('charge = { A = "600 mmol", B = "1.4 kmol/m3" }\n', "", "neither charge nor feed"),
-    "compare a stranger": ('"flask"]', '"flusk"]', "did you mean 'flask'"),
-    "half a target": ("[compare.all]", '[compare.all]\nsize_for = "conversion of A"', "go together"),
-    "a unit of another kind": ('time = "h"', 'time = "kg"', "give a time"),
-    "a shared constant unused": ("(1 + K*[C])", "1", "no rate law uses it"),
-    "a list for a number": ("flow = 2.5", "flow = [[2.5]]", "give a number"),
-    "a table for a number": ("volume = 400", "volume = { a = 3 }", "give a number"),
-    "a constant of parts unknown": ("at = 60, ", "", "give k, Ea, at"),
-    "a start-up before it starts": ("start_up = 12", "start_up = -1", "must be above zero"),
-    "a dash in the equation": ("A + B <-> C", "A + B - C", "no arrow"),
-    "a number for a formula": ('rate = "k*([A]*[B] - [C]/Kc)/(1 + K*[C])"', "rate = 3", "valid string"),
-}
-
-
-@pytest.mark.parametrize("name", WRONG)
-def test_more_wrong_jobs(molino: Typed, tmp_path: Path, name: str) -> None:
-    old, new, what = WRONG[name]
-    path = job_file(tmp_path, PILOT)
-    spoil(path, (old, new))
-    result = molino("check", path, "--json")
-    assert result.exit_code == 2
-    told = [f"{f['where']}: {f['what']} -> {f['advice']}" for f in json.loads(result.stdout)["errors"]]
-    assert any(what in text for text in told), told
-    assert all(text.startswith("job.toml") for text in told)
-
-
 def test_several_tables_go_into_one_fit(molino: Typed, folder: Path) -> None:
     """The demo's runs split over a CSV and a sheet of an XLSX give the demo's constants."""
     whole = pd.read_csv(folder / "cob-liquor.csv")

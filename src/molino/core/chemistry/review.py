@@ -265,6 +265,13 @@ def _signs(rate: _Rate) -> Iterator[Finding]:
         elif any(value < 0 for value in finite):
             said = "the rate turns negative at some compositions, though the arrow runs one way"
             yield Finding("warning", place, said, "write <-> for a reversible reaction, or check the formula")
+    if equation.reversible:
+        products = {name: 0.0 for name, moles in equation.net.items() if moles > 0}
+        forward = [value for trial in trials if math.isfinite(value := rate.at({**trial, **products}))]
+        if forward and all(value < 0 for value in forward):
+            said = f"the rate is negative where there is no {' and no '.join(products)}: it runs against its arrow"
+            yield Finding("error", place, said, "a rate is that of the reaction as written: take the minus out")
+            return
     for name, moles in equation.net.items():
         if moles > 0 and not equation.reversible:
             continue

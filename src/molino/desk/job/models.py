@@ -17,6 +17,15 @@ Quantity = Annotated[Any, BeforeValidator(_quantity), WithJsonSchema({"type": ["
 """A bare number, which [units] explains, or a text with a unit."""
 
 
+def _quantities(given: Any) -> Any:
+    return [_quantity(one) for one in given] if isinstance(given, list) else _quantity(given)
+
+
+_ONE_OR_MORE = {"anyOf": [{"type": ["string", "number"]}, {"type": "array", "items": {"type": ["string", "number"]}}]}
+Quantities = Annotated[Any, BeforeValidator(_quantities), WithJsonSchema(_ONE_OR_MORE)]
+"""One quantity, or several in a list."""
+
+
 class Table(BaseModel):
     """A table in which every key is known."""
 
@@ -123,11 +132,18 @@ class UnitsTable(Table):
 class HeatCapacityTable(Table):
     """{ coefficients = [...] } or { low = [7 numbers], high = [7 numbers], middle = "1000 K" }, with valid = [T, T]."""
 
-    coefficients: Quantity | list[Quantity] | None = None
+    coefficients: Quantities | None = None
     low: list[float] | None = None
     high: list[float] | None = None
     middle: Quantity | None = None
     valid: list[Quantity] | None = None
+
+
+def _heat_capacity(given: Any) -> Any:
+    return HeatCapacityTable.model_validate(given) if isinstance(given, dict) else _quantities(given)
+
+
+_CP_SCHEMA = {"anyOf": [*_ONE_OR_MORE["anyOf"], HeatCapacityTable.model_json_schema()]}
 
 
 class SpeciesTable(Table):
@@ -137,7 +153,7 @@ class SpeciesTable(Table):
     look_up: str | None = None
     phase: Literal["gas", "liquid"] = "gas"
     molar_mass: Quantity | None = None
-    heat_capacity: HeatCapacityTable | list[Quantity] | Quantity | None = None
+    heat_capacity: Annotated[Any, BeforeValidator(_heat_capacity), WithJsonSchema(_CP_SCHEMA)] = None
     enthalpy_of_formation: Quantity | None = None
     gibbs_of_formation: Quantity | None = None
     entropy: Quantity | None = None
@@ -165,7 +181,7 @@ class FeedTable(Table):
     """A feed: contents in any mixture of ways, total flows (volumetric, molar, mass), what a gas or a mass needs."""
 
     contents: dict[str, Quantity]
-    flow: Quantity | list[Quantity] = []
+    flow: Quantities = []
     T: Quantity | None = None
     P: Quantity | None = None
     density: Quantity | None = None

@@ -38,7 +38,7 @@ WRONG: dict[str, tuple[Callable[[], object], list[str]]] = {
         ["the pressure p[A]", "holds a liquid", "give P of a gas"],
     ),
     "the pressure in a liquid": (
-        lambda: mo.Batch(mo.Chemistry(mo.Reaction("A -> B", rate="k*[A]*P", k=1)), {"A": 1}), ["the pressure P,"],
+        lambda: mo.Batch(mo.Chemistry(mo.Reaction("A -> B", rate="k*[A]*P", k=1)), {"A": 1}), ["asks for the pressure P, but"],
     ),
     "a field that is none": (lambda: mo.PlugFlow(SERIES, FEED, volume=1).with_(lenght=3), ["has no lenght", "length"]),
     "a batch without time": (lambda: mo.Batch(SERIES, {"A": 1}).run(), ["no batch time", "mo.size"]),

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
+from math import isfinite
 from operator import itemgetter, methodcaller
 from typing import Any
 
@@ -55,14 +56,21 @@ class Grouped:
         levels = _levels(self.definitions)
         fixed_levels = _levels(program.fixed)
         self.position: dict[sp.Symbol, int] = {}
-        for symbol in (*moving, _ONE, *self._ordered(self.definitions, levels)):
+        state = {symbol: i for i, symbol in enumerate(balances.symbols)}
+        first = {
+            s: min((state[a] for a in e.free_symbols if a in state), default=0) for s, e in self.definitions.items()
+        }
+        in_order = self._ordered(self.definitions, levels, first)
+        for symbol in (*moving, _ONE, *in_order):
             self.position[symbol] = len(self.position)
         self.width = len(self.position)
-        for symbol in (*balances.parameters, *self._ordered(program.fixed, fixed_levels)):
+        used = self._first_use(in_order, levels)
+        still = sorted(balances.parameters, key=lambda p: used.get(p, len(used)))
+        for symbol in (*still, *self._ordered(program.fixed, fixed_levels, used)):
             self.position[symbol] = len(self.position)
-        self.parameters = slice(self.width, self.width + len(balances.parameters))
-        self.fixed = self._groups(program.fixed, fixed_levels)
-        self.moving = self._groups(self.definitions, levels)
+        self.parameters = np.array([self.position[p] for p in balances.parameters], dtype=int)
+        self.fixed = self._groups(program.fixed, fixed_levels, used)
+        self.moving = self._groups(self.definitions, levels, first)
         self.depth = max(levels.values(), default=0)
         entries = [(i, self.position[s], c) for i, row in enumerate(terms) for s, c in row]
         self.rows = np.array([i for i, _, _ in entries], dtype=int)
@@ -82,15 +90,35 @@ class Grouped:
     def _moves(self, symbols: Sequence[sp.Symbol]) -> tuple[bool, ...]:
         return tuple(symbol in self.program.moving for symbol in symbols)
 
-    def _ordered(self, definitions: Mapping[sp.Symbol, sp.Expr], levels: Mapping[sp.Symbol, int]) -> list[sp.Symbol]:
-        """The definitions in order of level, those of one shape, with the same arguments moving, together."""
+    def _kind(self, e: sp.Expr, level: int) -> tuple[int, sp.Expr, tuple[bool, ...]]:
+        """What definitions that are evaluated together have in common."""
+        shape, arguments = _shape(e)
+        return level, shape, self._moves(arguments)
+
+    def _ordered(
+        self, definitions: Mapping[sp.Symbol, sp.Expr], levels: Mapping[sp.Symbol, int], used: Mapping[sp.Symbol, int]
+    ) -> list[sp.Symbol]:
+        """The definitions in order of level, those of one kind together, within it in the order of their use."""
         first: dict[tuple[int, sp.Expr, tuple[bool, ...]], int] = {}
         keys = {}
         for n, (symbol, e) in enumerate(definitions.items()):
-            shape, arguments = _shape(e)
-            kind = (levels[symbol], shape, self._moves(arguments))
-            keys[symbol] = (levels[symbol], first.setdefault(kind, n), n)
+            kind = self._kind(e, levels[symbol])
+            keys[symbol] = (levels[symbol], first.setdefault(kind, n), used.get(symbol, len(used)), n)
         return sorted(definitions, key=keys.__getitem__)
+
+    def _first_use(self, in_order: Sequence[sp.Symbol], levels: Mapping[sp.Symbol, int]) -> dict[sp.Symbol, int]:
+        """A rank for what does not move: the arguments of a group lie side by side, and are read without gathering."""
+        groups: dict[tuple[int, sp.Expr, tuple[bool, ...]], list[list[sp.Symbol]]] = {}
+        for symbol in in_order:
+            e = self.definitions[symbol]
+            groups.setdefault(self._kind(e, levels[symbol]), []).append(_shape(e)[1])
+        used: dict[sp.Symbol, int] = {}
+        for members in groups.values():
+            for column in zip(*members, strict=True):
+                for symbol in column:
+                    if symbol not in self.program.moving:
+                        used.setdefault(symbol, len(used))
+        return used
 
     def _linear(self, e: sp.Expr, factor: sp.Expr) -> list[tuple[sp.Symbol, sp.Expr]]:
         """A right-hand side as sum of (what moves, coefficient); what is not linear becomes a definition of its own."""
@@ -115,9 +143,11 @@ class Grouped:
         number, rest = e.as_coeff_Mul()
         return number * (rest if rest == 1 or rest.is_Symbol else self.program.once(rest))
 
-    def _groups(self, definitions: Mapping[sp.Symbol, sp.Expr], levels: Mapping[sp.Symbol, int]) -> list[_Group]:
+    def _groups(
+        self, definitions: Mapping[sp.Symbol, sp.Expr], levels: Mapping[sp.Symbol, int], used: Mapping[sp.Symbol, int]
+    ) -> list[_Group]:
         groups: dict[tuple[int, sp.Expr, tuple[bool, ...]], list[tuple[int, list[int]]]] = {}
-        for symbol in self._ordered(definitions, levels):
+        for symbol in self._ordered(definitions, levels, used):
             shape, arguments = _shape(definitions[symbol])
             place = self.position[symbol], [self.position[a] for a in arguments]
             groups.setdefault((levels[symbol], shape, self._moves(arguments)), []).append(place)
@@ -151,7 +181,7 @@ class Grouped:
         def function(y: Any, t: float) -> Any:
             self._fill(v, y, t)
             found = matrix.dot(front)
-            if not np.isfinite(found).all():
+            if not isfinite(found.sum()):
                 raise NotFinite(ArithmeticError("division by zero or overflow"), y, t)
             return found
 

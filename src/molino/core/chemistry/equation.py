@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 from fractions import Fraction
-from functools import cache
+from functools import cache, cached_property
 
 from molino.core.errors import InputError
 
@@ -24,12 +24,12 @@ class Equation:
     right: tuple[tuple[str, Fraction], ...]
     reversible: bool
 
-    @property
+    @cached_property
     def species(self) -> tuple[str, ...]:
         """Every species, in order of appearance."""
         return tuple(dict.fromkeys(name for name, _ in self.left + self.right))
 
-    @property
+    @cached_property
     def net(self) -> dict[str, Fraction]:
         """Stoichiometric coefficients: formed positive, consumed negative; a species unchanged overall is left out."""
         left, right = dict(self.left), dict(self.right)

@@ -48,7 +48,7 @@ def constant(name: str) -> sp.Symbol:
 
 def species_in(symbol: sp.Basic) -> tuple[str, str] | None:
     """('', 'A') for [A], ('p', 'A') for p[A], ('x', 'A') for x[A]; None for any other symbol."""
-    match = re.fullmatch(r"([px]?)\[(.*)\]", str(symbol))
+    match = re.fullmatch(r"([px]?)\[(.*)\]", getattr(symbol, "name", ""))
     return (match[1], match[2]) if match else None
 
 

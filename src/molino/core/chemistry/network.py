@@ -324,7 +324,8 @@ class Chemistry(Printed):
         for weights in null_space(self.structure.stoichiometry, sorted(reacting)):
             vector = np.zeros(size)
             vector[list(weights)] = [float(w) for w in weights.values()]
-            found[combination_text(weights, names)] = vector
+            text = combination_text(weights, names)
+            found[text if text not in found else combination_text(weights, names, size)] = vector
         return found
 
 

@@ -12,7 +12,7 @@ import numpy as np
 import sympy as sp
 
 from molino.core.chemistry.equation import coefficient_text
-from molino.core.chemistry.formula import TEMPERATURE
+from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, species_in
 
 
 @dataclass(frozen=True)
@@ -33,6 +33,12 @@ class Structure:
     def symbols(self) -> frozenset[sp.Symbol]:
         """Every symbol in some rate law."""
         return frozenset().union(*(rate.free_symbols for rate in self.rates))
+
+    @cached_property
+    def by_pressure(self) -> tuple[str, ...]:
+        """The partial pressures, and the pressure, that some rate law asks for."""
+        partial = sorted(str(s) for s in self.symbols if (asked := species_in(s)) and asked[0] == "p")
+        return (*partial, "P") if PRESSURE in self.symbols else tuple(partial)
 
     @cached_property
     def by_temperature(self) -> tuple[str, ...]:
@@ -85,7 +91,8 @@ def null_space(vectors: Iterable[Iterable[tuple[int, Fraction]]], among: Iterabl
     return found
 
 
-def combination_text(weights: Mapping[int, Fraction], names: Sequence[str]) -> str:
-    """A sum like 'xylose + 2 furfural - resin'."""
+def combination_text(weights: Mapping[int, Fraction], names: Sequence[str], most: int = 8) -> str:
+    """A sum like 'xylose + 2 furfural - resin'; of a long one the first terms, and how many it has."""
     terms = [f"{'-' if w < 0 else '+'} {coefficient_text(abs(w))}{names[i]}" for i, w in weights.items()]
-    return " ".join(terms).removeprefix("+ ")
+    left_out = f" ... ({len(terms)} terms)" if len(terms) > most else ""
+    return " ".join(terms[: most - 2 if left_out else most]).removeprefix("+ ") + left_out

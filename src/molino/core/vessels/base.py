@@ -13,7 +13,7 @@ import sympy as sp
 from molino.core import units
 from molino.core.balances.system import Balances, Case, State
 from molino.core.chemistry.constants import parameter_symbol
-from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration, species_in
+from molino.core.chemistry.formula import TEMPERATURE, concentration, species_in
 from molino.core.chemistry.network import Chemistry
 from molino.core.chemistry.reaction import BASES
 from molino.core.chemistry.species import Species
@@ -199,7 +199,8 @@ class Vessel(Printed):
         species = self.inlet()
         numbers: dict[sp.Symbol, float] = {p.symbol: p.value for p in self.chemistry.parameters}
         numbers |= {inlet_symbol(s): species.get(s, 0.0) for s in self.chemistry.names} | self.numbers()
-        numbers |= (self.catalyst or Catalyst()).numbers()
+        if self.catalyst is not None:
+            numbers |= self.catalyst.numbers()
         balances = self.written.balances
         return Case(balances, tuple(float(numbers.get(p, 0.0)) for p in balances.parameters))
 
@@ -260,9 +261,8 @@ def check_vessel(faults: Faults, vessel: Vessel, species: Iterable[str] | None, 
     if structure.by_temperature and temperature is None:
         said = f"no temperature is given, and {', '.join(structure.by_temperature)} depends on it"
         faults.add(vessel.label, said, "give T, like '175 degC'")
-    partial = sorted(str(s) for s in structure.symbols if (asked := species_in(s)) and asked[0] == "p")
-    if (partial or PRESSURE in structure.symbols) and species is not None and not vessel.gas:
-        said = f"a rate law asks for the pressure {', '.join(partial) or 'P'}, but this vessel holds a liquid"
+    if structure.by_pressure and species is not None and not vessel.gas:
+        said = f"a rate law asks for the pressure {', '.join(structure.by_pressure)}, but this vessel holds a liquid"
         faults.add(vessel.label, said, "give P of a gas (in the feed or charge), or write it with concentrations")
     for kind, text in vessel.show.items():
         with faults.at(f"{vessel.label}, show"):

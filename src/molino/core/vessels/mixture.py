@@ -333,7 +333,11 @@ def resolve(
     InputError
         With what is known and missing, or what contradicts what.
     """
-    statements = _gathered(portions, list(totals), species, flowing, T, P, density)
+    totals = list(totals)
+    outright = P is None and density is None and all(p.kind == "concentration" for p in portions.values())
+    if outright and len(totals) == 1 and "[length]" in units.unit(totals[0].unit or "m^3").dimension:
+        return Mixture({s: p.value.si for s, p in portions.items() if p.value is not None}, totals[0].si)
+    statements = _gathered(portions, totals, species, flowing, T, P, density)
     statements.faults.raise_any()
     if species is not None and "" in statements.free():
         volumes = {s: _molar_volume(species.get(s)) for s in portions}
@@ -434,6 +438,8 @@ class Contents(Mapping[str, Portion]):
 
     def waits_for_species(self, totals: Sequence[Value], T: Value | None, P: Value | None) -> bool:
         """Whether molar masses are needed, or the volumes of the pure liquids, since only the volume is left open."""
+        if all(p.kind == "concentration" for p in self.values()):
+            return False
         if any(p.by_mass for p in self.values()):
             return True
         if any("[mass]" in units.unit(t.unit).dimension for t in totals if t.unit is not None):

@@ -14,6 +14,8 @@ from pathlib import Path
 
 from matplotlib.figure import Figure
 
+import molino as mo
+
 HERE = Path(__file__).parent / "screenshots"
 COMMANDS = ("check", "fit", "run", "size", "compare")
 FIGURES = {
@@ -48,6 +50,17 @@ def main() -> None:
             shutil.copyfile(folder / "mill" / "results" / name, HERE / target)
         for command in COMMANDS:
             terminal([command, "valdeoro.toml"], folder / "mill", HERE / f"molino-{command}.png")
+        search = [
+            "search",
+            "cob-reactions.toml",
+            "--species",
+            "xylose,furfural,water,resin,humins",
+            "--elements",
+            "C,H,O",
+        ]
+        terminal(search, folder / "mill", HERE / "molino-search.png")
+        tank = mo.load_job(folder / "mill" / "valdeoro.toml").vessels["tank"]
+        mo.figures.equations(tank).savefig(HERE / "figure-equations.png")
 
 
 if __name__ == "__main__":

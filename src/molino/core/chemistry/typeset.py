@@ -75,8 +75,13 @@ def plain_text(e: sp.Expr) -> str:
 
 
 def _rounded(e: sp.Expr) -> sp.Expr:
-    """Numbers with the digits that a reader wants."""
-    return e.xreplace({n: sp.Float(n, _DIGITS) for n in e.atoms(sp.Float)})
+    """Numbers with the digits that a reader wants, the gas constant by its letter."""
+    swap: dict[sp.Expr, sp.Expr] = {n: sp.Float(n, _DIGITS) for n in e.atoms(sp.Float)}
+    for n in swap:
+        for number, letter in ((GAS_CONSTANT, GAS), (1 / GAS_CONSTANT, 1 / GAS)):
+            if abs(abs(float(n)) / number - 1.0) < 1e-12:
+                swap[n] = sp.sign(n) * letter
+    return e.xreplace(swap)
 
 
 def _roman(name: str) -> str:
@@ -143,12 +148,7 @@ def _over_temperature(constants: Mapping[str, Constant], owner: str) -> Iterable
             yield Line((home, f"exp(-dG/(R*T)) of {held.of}"), (symbol_latex(home), latex_text(gibbs)))
             continue
         law = held.expression({part: sp.Symbol(f"{home}.{part or 'ref'}") for part in held.parts()})
-        yield line(sp.Symbol(home), law.replace(_is_gas_constant, lambda n: sp.sign(n) / GAS))
-
-
-def _is_gas_constant(n: sp.Basic) -> bool:
-    """Whether a number is 1/R, with either sign."""
-    return bool(n.is_Float) and abs(abs(float(n)) * GAS_CONSTANT - 1.0) < 1e-12
+        yield line(sp.Symbol(home), law)
 
 
 def chemistry_equations(chemistry: Chemistry) -> Equations:

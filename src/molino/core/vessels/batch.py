@@ -42,7 +42,7 @@ def _write(structure: Structure, gas: bool) -> Written:
     content = kinetics(structure, amounts, VOLUME)
     definitions, shown = content.definitions, derived(structure)
     if gas:  # a rigid vessel: the pressure follows from what is in it
-        definitions = ((PRESSURE, sp.Add(*amounts) / VOLUME * GAS_CONSTANT * TEMPERATURE), *definitions)
+        definitions = ((PRESSURE, TEMPERATURE / VOLUME * GAS_CONSTANT * sp.Add(*amounts)), *definitions)
         shown = {**shown, "pressure": PRESSURE}
     balances = Balances(
         sp.Symbol("t"),
@@ -199,4 +199,8 @@ class Batch(Vessel):
     def __str__(self) -> str:
         size = f" of {self.volume}" if self.volume is not None else ""
         at = f" at {self.T}" if self.T is not None else ""
-        return f"{self.title}{size} charged with {self.charge}{at}" + (f", {self.time}" if self.time else "")
+        whole = f"{self.total} of " if self.total is not None else ""
+        under = f"{' and' if at else ' at'} {self.P}" if self.P is not None else ""
+        return f"{self.title}{size} charged with {whole}{self.charge}{at}{under}" + (
+            f", {self.time}" if self.time else ""
+        )

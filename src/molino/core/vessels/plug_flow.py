@@ -45,7 +45,7 @@ def _write(structure: Structure, gas: bool) -> Written:
     content = kinetics(structure, flows, here)
     definitions, more = content.definitions, [FLOW]
     if gas:  # an ideal gas at constant pressure: the flow follows the moles
-        definitions = ((LOCAL_FLOW, sp.Add(*flows) * GAS_CONSTANT * TEMPERATURE / PRESSURE), *definitions)
+        definitions = ((LOCAL_FLOW, TEMPERATURE / PRESSURE * GAS_CONSTANT * sp.Add(*flows)), *definitions)
         more = [FLOW, PRESSURE]
     balances = Balances(
         sp.Symbol("V"), flowing, definitions, content.production, parameters(structure, *more), derived(structure)

@@ -175,6 +175,17 @@ def test_wrong_constants(held: dict, what: str) -> None:
         mo.Arrhenius(**held)
 
 
+def test_wrong_lists_of_species() -> None:
+    for listed, what in (
+        ([mo.Species("A"), "A"], "A: it is listed twice"), (["A", 3], "3 is not a species"),
+        ({"A": {"formla": "H2"}}, "did you mean 'formula'"), ({"A": 7}, "is not a species"),
+    ):  # fmt: skip
+        with pytest.raises(mo.InputError, match=what):
+            mo.Chemistry(mo.Reaction("A -> B", k=1), species=listed)
+    by_properties = mo.Chemistry(mo.Reaction("A -> B", k=1), species={"A": {"formula": "H2", "density": "1 kg/L"}})
+    assert by_properties.species[0].density.si == pytest.approx(1000)
+
+
 def test_wrong_unknowns() -> None:
     with pytest.raises(mo.InputError, match="not between its bounds"):
         mo.Unknown("1 1/s", lower="2 1/s")
@@ -207,17 +218,25 @@ ATOMS = {"A": "H", "B": "O", "C": "HO", "D": "H2O", "E": "HO2"}
 @settings(max_examples=30, deadline=None)
 @given(st.dictionaries(st.sampled_from(BALANCED), st.floats(1e-3, 1e2), min_size=1, max_size=6))
 @example({"A + B -> C": 2.0, "E -> B + C": 37.0, "D -> A + C": 19.0, "2 C -> A + E": 21.0, "A + E -> 2 C": 41.0})
-def test_every_vessel_keeps_the_elements(network: dict[str, float]) -> None:
-    chemistry = mo.Chemistry([mo.Reaction(equation, k=k) for equation, k in network.items()], species=ATOMS)
+def test_every_vessel_keeps_the_elements_and_the_invariants(network: dict[str, float]) -> None:
     inlet = {"A": 1.0, "B": 0.8, "C": 0.6, "D": 0.4, "E": 0.2}
     feed = mo.Feed(inlet, flow=1.0)
-    runs = [
-        mo.Batch(chemistry, inlet).run(3.0),
-        mo.PlugFlow(chemistry, feed, volume=3.0).run(),
-        mo.StirredTank(chemistry, feed, volume=3.0).steady(),
-        mo.StirredTank(chemistry, feed, volume=3.0, contents={"A": 1.0}).run(2.0),
-    ]
-    for run in runs:
-        assert set(run.closure) == {"H", "O"}
-        assert all(closed < 1e-9 for closed in run.closure.values())
-        assert all(np.min(c) > -1e-8 for c in run.concentrations.values())
+    gas = mo.Feed({s: f"{n} bar" for s, n in inlet.items()}, flow=1.0, T=300.0)
+    for known in (ATOMS, [*ATOMS]):
+        reactions = [mo.Reaction(equation, k=k) for equation, k in network.items()]
+        chemistry = mo.Chemistry(reactions, species=known)
+        runs = [
+            mo.Batch(chemistry, inlet).run(3.0),
+            mo.PlugFlow(chemistry, feed, volume=3.0).run(),
+            mo.StirredTank(chemistry, feed, volume=3.0).steady(),
+            mo.StirredTank(chemistry, feed, volume=3.0, contents={"A": 1.0}).run(2.0),
+            mo.Batch(chemistry, gas).run(0.1),
+            mo.PlugFlow(chemistry, gas, volume=0.1).run(),
+            mo.StirredTank(chemistry, gas, volume=0.1).steady(),
+        ]
+        rank = np.linalg.matrix_rank(chemistry.structure.matrix)
+        reacting = {name for r in chemistry.reactions for name in r.equation.net}
+        for run in runs:
+            assert set(run.closure) == {"H", "O"} if known is ATOMS else len(run.closure) == len(reacting) - rank
+            assert all(closed < 1e-9 for closed in run.closure.values())
+            assert all(np.min(c) > -1e-8 * np.max(c) for c in run.concentrations.values() if np.max(c) > 1e-6)

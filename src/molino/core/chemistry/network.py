@@ -28,7 +28,7 @@ from molino.core.chemistry.dimensions import check_dimensions
 from molino.core.chemistry.formula import GAS, constant, names_in
 from molino.core.chemistry.reaction import BASES, Reaction
 from molino.core.chemistry.review import Review, review
-from molino.core.chemistry.species import Species, check_balance, conserved
+from molino.core.chemistry.species import PROPERTIES, Species, check_balance, conserved
 from molino.core.chemistry.structure import Structure, combination_text, null_space
 from molino.core.chemistry.thermochemistry import FromSpecies, log_equilibrium, reaction_enthalpy
 from molino.core.chemistry.typeset import Equations, chemistry_equations
@@ -53,7 +53,7 @@ class Chemistry(Printed):
     Parameters
     ----------
     reactions : sequence of Reaction
-    species : sequence of Species or names, or mapping of name to formula, optional
+    species : sequence of Species or names, or mapping of name to formula or properties, optional
         Formulas are checked against the equations. Species that no reaction names (a catalyst, a solvent) may be
         listed; those in equations and rate laws are found without.
     constants : mapping, optional
@@ -74,12 +74,12 @@ class Chemistry(Printed):
 
     def __post_init__(self) -> None:
         faults = Faults()
-        given = self.species.items() if isinstance(self.species, Mapping) else self.species
         listed: list[Species] = []
-        for item in given:
+        for item in self.species.items() if isinstance(self.species, Mapping) else self.species:
             with faults.at("species"):
-                made = item if isinstance(item, Species) else Species(*((item,) if isinstance(item, str) else item))
-                listed.append(made)
+                listed.append(_read_species(item))
+                if listed[-1].name in [s.name for s in listed[:-1]]:
+                    raise InputError("it is listed twice", listed[-1].name, "keep one")
         shared: dict[str, Constant] = {}
         for name, value in self.constants.items():
             with faults.at(f"constant {name}"):
@@ -327,6 +327,22 @@ class Chemistry(Printed):
             text = combination_text(weights, names)
             found[text if text not in found else combination_text(weights, names, size)] = vector
         return found
+
+
+def _read_species(item: Any) -> Species:
+    """A species from an entry of a list (Species or name) or of a mapping (name, and formula or properties)."""
+    if isinstance(item, Species):
+        return item
+    name, given = (item, None) if isinstance(item, str) else item if isinstance(item, tuple) else (None, None)
+    if isinstance(name, str) and isinstance(given, str | None):
+        return Species(name, given)
+    if isinstance(name, str) and isinstance(given, Mapping):
+        strange = sorted(given.keys() - {"formula", "source", *PROPERTIES})
+        if strange:
+            advice = nearest(strange[0], ["formula", *PROPERTIES])
+            raise InputError(f"{', '.join(strange)}: no property of a species", name, advice)
+        return Species(name, **given)
+    raise InputError(f"{item!r} is not a species", "", "write mo.Species('water', 'H2O'), a name, or {'water': 'H2O'}")
 
 
 def _exponents(formula: sp.Expr) -> set[str]:

@@ -17,7 +17,7 @@ from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
 from molino.core.chemistry.network import Chemistry
 from molino.core.chemistry.structure import Structure
 from molino.core.errors import Faults, InputError
-from molino.core.units import Value
+from molino.core.units import GAS_CONSTANT, Value
 from molino.core.vessels.base import (
     FLOW,
     LOCAL_FLOW,
@@ -53,7 +53,7 @@ def _write(structure: Structure, gas: bool) -> Written:
     made = [VOLUME * made for made in content.production]
     definitions, more, out = content.definitions, [VOLUME, FLOW], FLOW
     if gas:  # at constant pressure as many moles leave as come in and are formed
-        definitions += ((LOCAL_FLOW, sp.Add(*fed, *made) * VOLUME / sp.Add(*amounts)),)
+        definitions += ((LOCAL_FLOW, TEMPERATURE / PRESSURE * GAS_CONSTANT * sp.Add(*fed, *made)),)
         more, out = [*more, PRESSURE], LOCAL_FLOW
     leaving = [out * n / VOLUME for n in amounts]
     balances = Balances(

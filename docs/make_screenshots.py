@@ -50,6 +50,9 @@ def main() -> None:
             shutil.copyfile(folder / "mill" / "results" / name, HERE / target)
         for command in COMMANDS:
             terminal([command, "valdeoro.toml"], folder / "mill", HERE / f"molino-{command}.png")
+        terminal(["orders", "cob-liquor.csv", "--species", "xylose"], folder / "mill", HERE / "molino-orders.png")
+        for name, target in (("", "figure-orders.png"), ("-temperature", "figure-temperature.png")):
+            shutil.copyfile(folder / "mill" / "results" / f"orders-cob-liquor{name}.png", HERE / target)
         search = [
             "search",
             "cob-reactions.toml",

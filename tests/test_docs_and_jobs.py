@@ -118,7 +118,7 @@ def test_every_command_and_make_target_is_in_the_readme_or_contributing(molino: 
     for target in re.findall(r"^([a-z-]+):", (ROOT / "Makefile").read_text(), re.MULTILINE):
         assert target == "clean" or f"make {target}" in texts, target
     commands = re.findall(r"│ (\w+) +\w", molino("--help").output.partition("Commands")[2])
-    assert len(commands) == 7
+    assert len(commands) == 8
     for command in commands:
         assert f"molino {command}" in texts
 

@@ -189,8 +189,26 @@ def test_a_law_through_a_table_is_the_line_of_least_squares() -> None:
     fitted = made.through_table
     assert fitted is not None
     errors = np.sqrt(np.diag(np.polyfit(1 / T, np.log(k), 1, cov=True)[1]))
-    assert fitted.half_widths[1] == pytest.approx(4.302653 * errors[0] * GAS_CONSTANT, rel=1e-5)  # t(0.975, 2)
+    assert fitted.energy_half_width == pytest.approx(4.302653 * errors[0] * GAS_CONSTANT, rel=1e-5)  # t(0.975, 2)
+    factor, low, high = fitted.factor
+    assert math.log(factor) == pytest.approx(intercept, rel=1e-9)
+    assert math.log(high / low) / 2 == pytest.approx(4.302653 * errors[1], rel=1e-5)
+    covariance = np.polyfit(1 / T, np.log(k), 1, cov=True)[1]
+    assert fitted.correlation == pytest.approx(-covariance[0, 1] / errors[0] / errors[1], rel=1e-9)
+    value, below, above = fitted.at(500.0)
+    variance = covariance[0, 0] / 500**2 + 2 * covariance[0, 1] / 500 + covariance[1, 1]
+    assert math.log(above / below) / 2 == pytest.approx(4.302653 * math.sqrt(variance), rel=1e-5)
+    assert at(made, 500.0) == pytest.approx(value, rel=1e-12)
+    energy, log_factor = fitted.region()
+    off = np.array([-(energy - fitted.energy) / GAS_CONSTANT, log_factor - intercept])
+    assert np.sum(off * np.linalg.solve(covariance, off), axis=0) == pytest.approx(2 * 19.0, rel=1e-5)  # F(0.95; 2, 2)
     assert "4 temperatures" in str(made)
+    figure = mo.figures.over_temperature(made)
+    assert figure.axes[0].get_xlabel() == "1000/T [1/K]"
+    with pytest.raises(mo.InputError, match="does not come from a table"):
+        mo.figures.over_temperature(mo.Arrhenius(A=1, Ea=2))
+    with pytest.raises(mo.InputError, match="measure at a third one"):
+        mo.Arrhenius.through([400, 450], [3, 2]).through_table.region()  # type: ignore[union-attr]
     assert "exact" in str(mo.VantHoff.through([400, 450], [3, 2]))
     assert mo.Chemistry(mo.Reaction("A -> B", k=made)).with_values({"r1.k": 1.0}).constants == {}
 

@@ -43,6 +43,7 @@ _HOME = {
     "read_experiments": "desk.tables.experiments",
     "read_library": "desk.job.chemistry",
     "read_species": "desk.tables.species",
+    "screen_orders": "core.fitting.screening",
     "selectivity": "core.vessels.metrics",
     "size": "core.design.sizing",
     "sweep": "core.design.sweeping",
@@ -67,6 +68,7 @@ if TYPE_CHECKING:
     from molino.core.errors import InputError, MolinoError, SolveError, UnitError, UnreachableError
     from molino.core.fitting.experiments import Experiment, Experiments
     from molino.core.fitting.regression import fit
+    from molino.core.fitting.screening import screen_orders
     from molino.core.vessels.batch import Batch
     from molino.core.vessels.catalyst import Catalyst
     from molino.core.vessels.feed import Feed

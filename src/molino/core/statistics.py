@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from scipy.special import stdtrit
+from scipy.special import fdtrc, fdtri, stdtrit
 
 
 def student(probability: float, degrees_of_freedom: float) -> float:
@@ -13,3 +13,13 @@ def student(probability: float, degrees_of_freedom: float) -> float:
 def half_width(standard_error: float, degrees_of_freedom: float) -> float:
     """Half of a 95 % confidence interval: t(0.975) standard errors."""
     return student(0.975, degrees_of_freedom) * standard_error
+
+
+def beyond_f(value: float, numerator: float, denominator: float) -> float:
+    """Probability that an F ratio lies beyond a value."""
+    return float(fdtrc(numerator, denominator, max(value, 0.0)))
+
+
+def f_quantile(probability: float, numerator: float, denominator: float) -> float:
+    """Quantile of the F distribution."""
+    return float(fdtri(numerator, denominator, probability))

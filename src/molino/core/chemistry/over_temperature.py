@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, ClassVar, Self
 
-import numpy as np
 import sympy as sp
 
 from molino.core import units
 from molino.core.chemistry.constants import Entry, entry
 from molino.core.chemistry.formula import TEMPERATURE
+from molino.core.chemistry.temperature_line import TemperatureLine
 from molino.core.errors import Faults, InputError, UnitError
-from molino.core.statistics import half_width
 from molino.core.units import GAS_CONSTANT, Value
 
 _PARTS = {part: sp.Symbol(f"part {part}") for part in ("", "A", "Ea", "at", "n", "dH", "a", "b")}
@@ -31,67 +31,11 @@ _LAWS[_BY_REFERENCE | {"n"}] = (TEMPERATURE / _PARTS["at"]) ** _PARTS["n"] * _LA
 _KINDS = {"Ea": "energy per amount", "dH": "energy per amount", "n": "number", "a": "number", "b": "temperature"}
 
 
-@dataclass(frozen=True)
-class TableFit:
-    """How well a law over temperature goes through a table of constants: ln k over 1/T by least squares."""
-
-    temperatures: tuple[float, ...]
-    constants: tuple[float, ...]
-    deviations: tuple[float, ...]
-    """(given - computed) / computed for each."""
-    half_widths: tuple[float, float]
-    """Of 95 % intervals: of ln k at the reference temperature, and of the energy in J/mol; nan from two points."""
-
-    def __str__(self) -> str:
-        many = f"least squares of its logarithm over 1/T through {len(self.temperatures)} temperatures"
-        if len(self.temperatures) == 2:
-            return f"{many}, exact"
-        worst = max(range(len(self.deviations)), key=lambda i: abs(self.deviations[i]))
-        off = f"farthest off by {abs(self.deviations[worst]):.2%} at {self.temperatures[worst]:.5g} K"
-        width, energy = self.half_widths
-        return f"{many}; 95 % intervals ±{width:.2%} and ±{energy / 1e3:.2g} kJ/mol; {off}"
-
-
-def _through(T: Sequence[Any], k: Sequence[Any], noun: str) -> tuple[Value, Value, Value, TableFit]:
-    """Reference value, reference temperature, energy, and the fit: ln k = ln k_ref - E/R (1/T - 1/T_ref).
-
-    T_ref is the harmonic mean of the temperatures, where value and energy are uncorrelated (N. R. Draper, H. Smith,
-    Applied Regression Analysis, 3rd ed. 1998, section 1.4).
-    """
-    if len(T) != len(k) or len(T) < 2:
-        raise InputError(f"{len(T)} temperatures and {len(k)} constants", "", "give as many of each, two or more")
-    faults = Faults()
-    temperatures, constants = [], []
-    for row, (t, value) in enumerate(zip(T, k, strict=True), 1):
-        with faults.at(f"row {row}"):
-            temperatures.append(units.positive(t, "temperature", "T"))
-        with faults.at(f"row {row}"):
-            read = units.read(value, name=noun)
-            if read.si <= 0:
-                raise InputError(f"{value} is not above zero", noun, "a logarithm is taken of it")
-            constants.append(read)
-    faults.raise_any()
-    dimensions = {frozenset(units.unit(c.unit).dimension.items()) if c.unit is not None else None for c in constants}
-    if len(dimensions) > 1:
-        raise UnitError("the constants of the table differ in dimension", noun, "give all in one unit")
-    x = 1.0 / np.array([t.si for t in temperatures])
-    y = np.log([c.si for c in constants])
-    if np.ptp(x) <= 1e-9 * x.mean():
-        raise InputError("all temperatures of the table are the same", "T", "give two different ones or more")
-    centred = x - x.mean()
-    slope = float(centred @ y / (centred @ centred))
-    left = y - y.mean() - slope * centred
-    free = len(x) - 2
-    widths = (float("nan"), float("nan"))
-    if free:
-        spread = half_width(float(np.sqrt(left @ left / free)), free)
-        widths = (spread / float(np.sqrt(len(x))), GAS_CONSTANT * spread / float(np.sqrt(centred @ centred)))
-    made = TableFit(
-        tuple(t.si for t in temperatures), tuple(c.si for c in constants), tuple(np.expm1(left).tolist()), widths
-    )
-    reference = Value(1.0 / float(x.mean()), temperatures[0].unit)
-    energy = Value(-GAS_CONSTANT * slope, "kJ/mol" if temperatures[0].unit is not None else None)
-    return Value(float(np.exp(y.mean())), constants[0].unit), reference, energy, made
+def _parts_of(line: TemperatureLine) -> tuple[Value, Value, Value]:
+    """Value, reference temperature and energy of a line, in the units of its table."""
+    energy_unit = "kJ/mol" if line.temperatures[0].unit is not None else None
+    value = Value(math.exp(line.log_value), line.constants[0].unit)
+    return value, Value(line.reference, line.temperatures[0].unit), Value(line.energy, energy_unit)
 
 
 class OverTemperature:
@@ -105,7 +49,7 @@ class OverTemperature:
     """The field that holds the value at the reference temperature; its part has no suffix."""
     free: ClassVar[frozenset[str]] = frozenset({"Ea", "dH", "n", "a", "b"})
     """Parts that may well be negative."""
-    through_table: TableFit | None
+    through_table: TemperatureLine | None
 
     def __post_init__(self) -> None:
         given = self._given()
@@ -187,7 +131,7 @@ class Arrhenius(OverTemperature):
     Ea: Any = None
     at: Any = None
     n: Any = None
-    through_table: TableFit | None = None
+    through_table: TemperatureLine | None = None
 
     @classmethod
     def through(cls, T: Sequence[Any], k: Sequence[Any]) -> Arrhenius:
@@ -196,8 +140,9 @@ class Arrhenius(OverTemperature):
         `print` shows how well it goes through; `through_table` holds the numbers. Raises InputError for tables of
         unequal length, differing dimensions, constants not above zero, or a single temperature.
         """
-        value, at, Ea, made = _through(T, k, "k")
-        return cls(k=value, at=at, Ea=Ea, through_table=made)
+        line = TemperatureLine.of(T, k, "k")
+        value, at, Ea = _parts_of(line)
+        return cls(k=value, at=at, Ea=Ea, through_table=line)
 
     @property
     def unit(self) -> str | None:
@@ -248,7 +193,7 @@ class VantHoff(OverTemperature):
     a: Any = None
     b: Any = None
     unit: str | None = None
-    through_table: TableFit | None = None
+    through_table: TemperatureLine | None = None
 
     def __post_init__(self) -> None:
         super().__post_init__()
@@ -263,8 +208,9 @@ class VantHoff(OverTemperature):
     @classmethod
     def through(cls, T: Sequence[Any], K: Sequence[Any]) -> VantHoff:
         """The van 't Hoff law through a table of constants, by least squares of ln K over 1/T; as for `Arrhenius`."""
-        value, at, dH, made = _through(T, K, "K")
-        return cls(K=value, at=at, dH=dH, through_table=made)
+        line = TemperatureLine.of(T, K, "K")
+        value, at, dH = _parts_of(line)
+        return cls(K=value, at=at, dH=dH, through_table=line)
 
     def expression(self, symbols: Mapping[str, sp.Expr]) -> sp.Expr:
         law = super().expression(symbols)

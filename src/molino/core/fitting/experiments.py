@@ -124,6 +124,17 @@ class Experiments(Printed, Sequence[Experiment]):
         """The units in which the data came."""
         return Display(self.show, bare=not self.show)
 
+    def only(self, *names: str) -> Experiments:
+        """Some of the runs, by name; InputError offers the nearest."""
+        known = {r.name: r for r in self.runs}
+        faults = Faults()
+        for name in names:
+            if name not in known:
+                faults.add(self.source or "experiments", f"there is no run '{name}'", nearest(name, known))
+        faults.raise_any()
+        kept = tuple(gone for gone in self.left_out if gone.run in names)
+        return replace(self, runs=tuple(known[name] for name in names), left_out=kept)
+
     def without(self, run: str, time: Any, species: str) -> Experiments:
         """Leave one measurement out; it stays listed in `left_out`.
 

@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from molino.desk.cli import check, compare, demo, fit, run, search, size
+from molino.desk.cli import check, compare, demo, fit, orders, run, search, size
 
 app = typer.Typer(
     no_args_is_help=True, add_completion=False, rich_markup_mode="rich", pretty_exceptions_enable=False,
@@ -35,7 +35,7 @@ def molino(
     """
 
 
-for command in (demo.demo, check.check, fit.fit, run.run, size.size, compare.compare, search.search):
+for command in (demo.demo, check.check, orders.orders, fit.fit, run.run, size.size, compare.compare, search.search):
     app.command(no_args_is_help=command is not demo.demo)(command)
 
 

@@ -178,8 +178,12 @@ def _is_number(text: str) -> bool:
 
 
 def wrote(job: Job, files: Sequence[Path]) -> None:
-    """Say where the files went."""
-    folder = job.results
+    """Say where the files of a job went."""
+    wrote_to(job.results, files)
+
+
+def wrote_to(folder: Path, files: Sequence[Path]) -> None:
+    """Say which files went into a folder."""
     try:
         shown = folder.resolve().relative_to(Path.cwd())
     except ValueError:

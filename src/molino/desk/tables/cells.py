@@ -10,7 +10,8 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 
-from molino.core.errors import Faults, InputError
+from molino.core import units
+from molino.core.errors import Faults, InputError, UnitError
 
 _HEADING = re.compile(r"\s*(?P<name>.*?)\s*(?:\[(?P<unit>.*)\]|(?<=\s)\((?P<bracket>.*)\))?\s*")
 
@@ -45,7 +46,8 @@ def _cells(path: Path, sheet: str | None, shape: str) -> pd.DataFrame:
         if path.suffix.lower() in (".xlsx", ".xlsm"):
             chosen = sheet if sheet is not None else 0
             raw = pd.read_excel(path, sheet_name=chosen, header=None, dtype=object)
-            rows: Iterable[list[str]] = ([_text(cell) for cell in row] for row in raw.to_numpy())
+            rows = [[_text(cell) for cell in row] for row in raw.to_numpy()]
+            rows[1:] = [[_decimal_point(cell) for cell in row] for row in rows[1:]]
         else:
             text = path.read_text(encoding="utf-8-sig")
             first = text.split("\n", 1)[0]
@@ -65,6 +67,9 @@ def _shaped(rows: Iterable[list[str]], path: Path, shape: str) -> pd.DataFrame:
     (_, headings), *body = numbered
     while headings and not headings[-1]:
         headings.pop()
+    merged = _with_units(headings, body[0][1], body[1][1]) if len(body) > 1 else None
+    if merged is not None:
+        headings, body = merged, body[1:]
     faults = Faults()
     for line, row in body:
         if len(row) < len(headings) or any(row[len(headings) :]):
@@ -80,8 +85,36 @@ def _text(cell: object) -> str:
     return "" if cell is None or (isinstance(cell, float) and np.isnan(cell)) else str(cell).strip()
 
 
+def _decimal_point(cell: str) -> str:
+    """'0,35' as '0.35'."""
+    return re.sub(r"^([-+]?\d*),(\d+(?:[eE][-+]?\d+)?)$", r"\1.\2", cell)
+
+
+def _with_units(headings: list[str], row: list[str], below: list[str]) -> list[str] | None:
+    """Headings with the units of a row below them, if it is such a row: units or empty, above numbers."""
+    found = [cell.strip("[]() ") for cell in row[: len(headings)]]
+    if not any(found) or len(row) < len(headings) or any(heading_parts(h)[1] for h in headings):
+        return None
+    for text, number in zip(found, below, strict=False):
+        if text and (_is_number(text) or not _is_number(number or "0")):
+            return None
+        try:
+            units.unit(text or "1")
+        except UnitError:
+            return None
+    return [f"{h} [{unit}]" if unit else h for h, unit in zip(headings, found, strict=True)]
+
+
+def _is_number(text: str) -> bool:
+    try:
+        float(text)
+    except ValueError:
+        return False
+    return True
+
+
 def _split(text: str, separator: str) -> list[list[str]]:
     rows = [[cell.strip() for cell in row] for row in csv.reader(text.splitlines(), delimiter=separator)]
     if separator != ",":
-        rows[1:] = [[re.sub(r"^([-+]?\d*),(\d+)", r"\1.\2", cell) for cell in row] for row in rows[1:]]
+        rows[1:] = [[_decimal_point(cell) for cell in row] for row in rows[1:]]
     return rows

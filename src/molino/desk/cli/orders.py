@@ -1,0 +1,101 @@
+"""`molino orders`: which order a measured concentration follows; no job file needed."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from molino.desk.cli.common import AsJson, Debug, as_asked, console, guard, show_table, wrote_to
+
+if TYPE_CHECKING:
+    from molino.core.fitting.screening import Screening
+
+Data = Annotated[
+    Path, typer.Argument(metavar="DATA", help="A table of measurements (CSV or XLSX).", show_default=False)
+]
+SpeciesName = Annotated[str | None, typer.Option("--species", help="Whose concentration.", show_default=False)]
+Partner = Annotated[
+    str | None, typer.Option("--with", help="A second reactant, used up one for one.", show_default=False)
+]
+Reversible = Annotated[bool, typer.Option("--reversible", help="Try a reversible first order, too.")]
+Sheet = Annotated[str | None, typer.Option("--sheet", help="Of an XLSX file.", show_default=False)]
+Run = Annotated[str | None, typer.Option("--run", help="Only this run of the table.", show_default=False)]
+At = Annotated[
+    str | None, typer.Option("--predict", help="Also the concentration at a time: '9 h'.", show_default=False)
+]
+
+
+def orders(
+    data: Data, species: SpeciesName = None, partner: Partner = None, reversible: Reversible = False,
+    sheet: Sheet = None, run: Run = None, predict: At = None, as_json: AsJson = False, debug: Debug = False,
+) -> None:  # fmt: skip
+    """Try zero, first and second order and a free order n: straight lines, curves of least squares, a verdict."""
+    with guard(as_json, debug):
+        from molino.core.fitting.screening import screen_orders
+        from molino.desk import figures
+        from molino.desk.figures.style import save
+        from molino.desk.tables.experiments import read_experiments
+        from molino.desk.tables.write import slug, write_csv, write_json
+
+        runs = read_experiments(data, sheet)
+        if run is not None:
+            runs = runs.only(run)
+        found = screen_orders(runs, species, partner=partner, reversible=reversible)
+        predictions = []
+        if predict is not None:
+            predictions = [found.predict(predict, s.run) for s in found.series]
+        content = plain(found)
+        folder = data.parent / "results"
+        stem = f"orders-{slug(data.stem)}"
+        files = [
+            write_csv(folder / f"{stem}.csv", found.table()),
+            save(figures.orders(found), folder / f"{stem}.png"),
+        ]
+        temperatures = {r.T for r in found.experiments if r.T is not None}
+        law = found.over_temperature() if found.chosen is not None and len(temperatures) > 1 else None
+        if law is not None:
+            content["over_temperature"] = str(law)
+            files.append(save(figures.over_temperature(law), folder / f"{stem}-temperature.png"))
+        files.insert(0, write_json(folder / f"{stem}.json", content))
+        if not as_json:
+            from rich.text import Text
+
+            out = console()
+            if len(found.series) == 1:
+                show_table(found.table().drop(columns=["95 % low", "95 % high"]))
+            out.print(Text(str(found)))
+            for one in predictions:
+                out.print(Text(str(one)))
+            if law is not None:
+                out.print(Text(f"k over temperature: {law}"))
+            wrote_to(folder, files)
+        as_asked(content, as_json)
+
+
+def plain(found: Screening) -> dict[str, Any]:
+    """A screening as plain data, in the units shown."""
+    display = found.experiments.display
+    laws = {}
+    for law in (*found.laws, found.free):
+        runs = {}
+        for i, (s, line) in enumerate(zip(found.series, law.lines, strict=True)):
+            low, high = (found.k_number(law, bound) for bound in law.interval(i))
+            runs[s.run] = {
+                "k": found.k_number(law, law.k(i)), "low_95": low, "high_95": high, "unit": found.k_unit(law),
+                "half_life": float(display.number(law.half_life(i), "time")),
+                "line": None if line is None else {
+                    "k": found.k_number(law, line.k), "half_width_95": found.k_number(law, line.half_width),
+                    "slope_si": line.slope, "intercept_si": line.intercept, "r_squared": line.r_squared,
+                },
+            }  # fmt: skip
+        laws[law.name] = {"order": law.order, "probability": law.probability, "possible": law.possible, "runs": runs}
+    return {
+        "species": found.species,
+        "verdict": found.verdict,
+        "chosen": found.chosen.name if found.chosen is not None else None,
+        "order": found.free.order,
+        "order_interval_95": list(found.order_interval),
+        "laws": laws,
+    }

@@ -1,0 +1,88 @@
+"""The straight lines of an order screening, side by side, and the residuals of the curves below them."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from matplotlib.figure import Figure
+
+from molino.core import units
+from molino.core.fitting.screening import Law, Screening
+from molino.desk.figures import style
+
+
+def orders(result: Screening) -> Figure:
+    """A panel a law: what is transformed over time with its line, the chosen law framed; below, the residuals.
+
+    Parameters
+    ----------
+    result : Screening
+
+    Returns
+    -------
+    matplotlib Figure
+    """
+    display = result.experiments.display
+    figure = style.blank(width=max(10.0, 3.3 * len(result.laws)))
+    panels = figure.subplots(2, len(result.laws), squeeze=False, sharex=True, height_ratios=[3, 2])
+    for n, law in enumerate(result.laws):
+        upper, lower = panels[0][n], panels[1][n]
+        label, shift, factor = _shown(result, law)
+        fits = [line.r_squared for line in law.lines if line is not None]
+        r_squared = f"R² {min(fits):.4f}" if fits else "no line"
+        chosen = law is result.chosen
+        style.dress(upper, "", label, f"{law.name}{' (chosen)' if chosen else ''}   {r_squared}")
+        style.dress(
+            lower, display.label("time", "time"), display.label("residual", "concentration") if n == 0 else "",
+            f"curve of least squares, p = {law.probability:.2g}",
+        )  # fmt: skip
+        if chosen:
+            upper.set_title(upper.get_title("left"), loc="left", fontsize=10, fontweight="bold")
+            for axes in (upper, lower):
+                for spine in axes.spines.values():
+                    spine.set(visible=True, color=style.INK, linewidth=1.8)
+        for i, (s, line, residuals) in enumerate(zip(result.series, law.lines, law.residuals, strict=True)):
+            look = style.stroke(i)
+            t = display.number(s.times, "time")
+            point = {"color": look["color"], "marker": style.MARKS[i % len(style.MARKS)], "ls": "none", "ms": 5}
+            if line is not None:
+                upper.plot(t[line.used], line.transformed * factor + shift, **point, mfc="white", label=s.run)
+                straight = line.intercept + line.slope * s.times
+                upper.plot(t, straight * factor + shift, **{**look, "linewidth": 1.3})
+            lower.plot(t, display.number(residuals, "concentration"), **point, mfc="white")
+        lower.axhline(0.0, color=style.QUIET, lw=1.0)
+    spread = max(float(np.max(np.abs(axes.get_ylim()))) for axes in panels[1])
+    for n, axes in enumerate(panels[1]):
+        axes.set_ylim(-spread, spread)
+        axes.tick_params(labelleft=n == 0)
+    if len(result.series) > 1:
+        handles, labels = panels[0][0].get_legend_handles_labels()
+        figure.legend(handles, labels, loc="outside lower center", ncols=min(len(labels), 8), frameon=False)
+    figure.suptitle(f"Order of {result.species}: {_short(result.verdict)}", x=0.01, ha="left", fontsize=11)
+    return figure
+
+
+def _short(verdict: str) -> str:
+    """The verdict without its list of what was ruled out."""
+    return verdict.partition("; ruled out")[0]
+
+
+def _shown(result: Screening, law: Law) -> tuple[str, float, float]:
+    """Label of what is transformed; what to add to and multiply its SI numbers by for the data's units."""
+    display = result.experiments.display
+    unit = display.unit("concentration")
+    factor = units.unit(unit).factor if unit else 1.0
+    name = f"[{result.species}]"
+    above, _, below = unit.partition("/")
+    inverse = f" [{units.pretty(f'{below or 1}/{above}')}]" if unit else ""
+    if law.order == 0:
+        return display.label(name, "concentration"), 0.0, 1.0 / factor
+    if law.order == 1:
+        return f"ln {name}", -math.log(factor), 1.0
+    if law.order == 2:
+        return f"1/{name}{inverse}", 0.0, factor
+    if law.name.startswith("second order with"):
+        other = law.name.rpartition(" ")[2]
+        return f"ln([{other}]/{name}) / excess{inverse}", 0.0, factor
+    return f"ln({name} - level)", -math.log(factor), 1.0

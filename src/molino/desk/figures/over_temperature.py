@@ -1,0 +1,84 @@
+"""ln k against 1/T, as an engineer expects it: 1000/T below, degrees Celsius above."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from matplotlib.figure import Figure
+from matplotlib.ticker import FixedLocator, FuncFormatter
+
+from molino.core.chemistry.temperature_line import TemperatureLine
+from molino.core.errors import InputError
+from molino.core.units import GAS_CONSTANT, pretty
+from molino.desk.figures import style
+
+
+def over_temperature(of: Any) -> Figure:
+    """A table of constants with its line and 95 % band, and the joint 95 % region of energy and factor beside it.
+
+    Parameters
+    ----------
+    of : Arrhenius or VantHoff through a table, or TemperatureLine
+
+    Raises
+    ------
+    InputError
+        For a constant that does not come from a table.
+    """
+    line = of if isinstance(of, TemperatureLine) else getattr(of, "through_table", None)
+    if line is None:
+        raise InputError(f"{of} does not come from a table", "over_temperature", "mo.Arrhenius.through(T=..., k=...)")
+    figure = style.blank()
+    wide = line.degrees_of_freedom > 0
+    panels = figure.subplots(1, 2 if wide else 1, squeeze=False, width_ratios=[3, 2] if wide else None)[0]
+    axes = panels[0]
+    unit = pretty(line.constants[0].unit or "")
+    inverse = np.linspace(line.x.min(), line.x.max(), 101)
+    margin = 0.06 * np.ptp(inverse)
+    inverse = np.linspace(inverse[0] - margin, inverse[-1] + margin, 101)
+    band = np.array([[line.shown(k) for k in line.at(1 / x)] for x in inverse])
+    if wide:
+        axes.fill_between(1e3 * inverse, band[:, 1], band[:, 2], color=style.COLOURS[4], alpha=0.35, lw=0,
+                          label="95 % band of the line")  # fmt: skip
+    axes.semilogy(1e3 * inverse, band[:, 0], **style.stroke(0), label="least squares")
+    points = [line.shown(c.si) for c in line.constants]
+    axes.semilogy(1e3 * line.x, points, "o", color=style.COLOURS[1], mfc="white", mew=1.4, ms=6, label="table")
+    title = f"E = {line.energy / 1e3:.4g} kJ/mol"
+    if wide:
+        title += f" ± {line.energy_half_width / 1e3:.2g} (95 %)   R² {line.r_squared:.5f}"
+    style.dress(axes, "1000/T [1/K]", f"{line.noun} [{unit}]" if unit else line.noun, title)
+    axes.grid(True, which="minor", color="#f0f0f0", linewidth=0.6)
+    axes.yaxis.set_major_formatter(FuncFormatter(lambda v, _: f"{v:g}"))
+    if np.log10(band.max() / band.min()) < 1.5:
+        axes.yaxis.set_minor_formatter(FuncFormatter(lambda v, _: f"{v:g}"))
+    axes.legend(frameon=False)
+    axes.spines["top"].set_visible(True)
+    upper = axes.secondary_xaxis("top", functions=(_celsius, _thousandth))
+    upper.set_xlabel("T [°C]", labelpad=4)
+    hot, cold = (1 / inverse[0] - 273.15, 1 / inverse[-1] - 273.15)
+    upper.xaxis.set_major_locator(FixedLocator(_round_degrees(cold, hot)))
+    upper.xaxis.set_major_formatter(FuncFormatter(lambda v, _: f"{v:g}"))
+    axes.set_title(title, loc="left", fontsize=10, color=style.INK, pad=40)
+    if wide:
+        energy, log_factor = line.region()
+        beside = panels[1]
+        beside.plot(energy / 1e3, log_factor, **style.stroke(0))
+        best = line.log_value + line.energy / GAS_CONSTANT / line.reference
+        beside.plot(line.energy / 1e3, best, "o", color=style.COLOURS[1], ms=6)
+        style.dress(beside, "E [kJ/mol]", "ln A (A in SI)", f"joint 95 % region, correlation {line.correlation:.4f}")
+    return figure
+
+
+def _celsius(x: Any) -> Any:
+    return 1e3 / np.maximum(np.asarray(x, dtype=float), 1e-9) - 273.15
+
+
+def _thousandth(celsius: Any) -> Any:
+    return 1e3 / np.maximum(np.asarray(celsius, dtype=float) + 273.15, 1e-9)
+
+
+def _round_degrees(cold: float, hot: float) -> list[float]:
+    """Round temperatures between two, about six of them."""
+    step = next(s for s in (1, 2, 5, 10, 20, 25, 50, 100, 200, 500, 1000) if (hot - cold) / s <= 7)
+    return [float(t) for t in np.arange(np.ceil(cold / step) * step, hot + 1e-9, step)]

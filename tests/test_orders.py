@@ -154,3 +154,57 @@ def test_the_demo_is_first_order_in_xylose(molino: Typed, folder: Path) -> None:
     assert figure.axes[2].get_ylabel() == "1/[xylose] [L/mol]"
     low, high = figure.axes[1].get_ylim()
     assert low < math.log(0.02) < math.log(0.3) < high
+
+
+HEADS = "time,A,T\n"
+TABLES: dict[str, tuple[str, list[float], float | None]] = {
+    "units in the headings": ("time [min],A [mol/L],T [degC]\n0,1,20\n1,0.5,20\n", [1000.0, 500.0], 293.15),
+    "a row of units": (HEADS + "min,mol/L,°C\n0,1,20\n1,0.5,20\n", [1000.0, 500.0], 293.15),
+    "a row of units in brackets": (HEADS + "[min],[mol/L],[degC]\n0,1,20\n1,0.5,20\n", [1000.0, 500.0], 293.15),
+    "a row of units with gaps": (HEADS + "min,,K\n0,1,300\n1,0.5,300\n", [1.0, 0.5], 300.0),
+    "decimal commas and semicolons": ("time;A;T\nmin;mol/L;°C\n0;1,0;20,5\n1;0,5;20,5\n", [1000.0, 500.0], 293.65),
+    "no units at all": (HEADS + "0,1,300\n1,0.5,300\n", [1.0, 0.5], 300.0),
+}
+
+
+@pytest.mark.parametrize("name", TABLES)
+def test_tables_with_units_wherever_they_stand(tmp_path: Path, name: str) -> None:
+    text, concentrations, temperature = TABLES[name]
+    (tmp_path / "lab.csv").write_text(text, encoding="utf-8")
+    run = mo.read_experiments(tmp_path / "lab.csv")[0]
+    assert run.measured["A"] == pytest.approx(concentrations)
+    assert pytest.approx(temperature) == run.T
+    assert run.times[1] == pytest.approx(60.0 if "min" in text else 1.0)
+
+
+def test_rows_that_only_look_like_units_are_data_or_faults(tmp_path: Path) -> None:
+    (tmp_path / "lab.csv").write_text(HEADS + "min,mol/L,degX\n0,1,20\n1,0.5,20\n")
+    with pytest.raises(mo.InputError, match="line 2, column 'time': 'min' is not a number"):
+        mo.read_experiments(tmp_path / "lab.csv")
+    (tmp_path / "lab.csv").write_text(HEADS + "min,kg,degC\n0,1,20\n1,0.5,20\n")
+    with pytest.raises(mo.InputError, match=r"column 'A \[kg\]': 'kg' is not a concentration"):
+        mo.read_experiments(tmp_path / "lab.csv")
+
+
+def test_the_constants_of_runs_go_over_temperature() -> None:
+    law = mo.Arrhenius(k="0.02 1/min", at="60 degC", Ea="75 kJ/mol")
+    runs = []
+    for celsius in (50, 60, 70):
+        made = mo.Batch(mo.Chemistry(mo.Reaction("A -> B", k=law)), {"A": "1 mol/L"}, T=f"{celsius} degC").run(
+            "2 h", points=9
+        )
+        values = {"A": made.concentrations["A"]}
+        runs.append(mo.Experiment(f"{celsius}", made.solution.points, values, {}, celsius + 273.15))
+    found = mo.screen_orders(mo.Experiments(tuple(runs), "x", {**UNITS, "temperature": "degC"}))
+    again = found.over_temperature()
+    assert again.Ea.si == pytest.approx(75e3, rel=1e-6)
+    assert again.unit == "1/min"
+    assert again.through_table is not None
+    value, low, high = again.through_table.at(363.15)
+    assert low <= value <= high
+    assert value == pytest.approx(0.02 / 60 * math.exp(-75e3 / 8.31446261815324 * (1 / 363.15 - 1 / 333.15)), rel=1e-5)
+    with pytest.raises(mo.InputError, match="no temperature of 1"):
+        mo.screen_orders(run_of(1, 3e-4)).over_temperature()
+    with pytest.raises(mo.InputError, match="there is no run '80'"):
+        found.experiments.only("50", "80")
+    assert [r.name for r in found.experiments.only("70")] == ["70"]

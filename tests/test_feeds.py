@@ -141,5 +141,10 @@ def test_gas_vessels_against_their_closed_forms() -> None:
     t = batch.solution.points
     assert batch.derived["pressure"] == pytest.approx(2e5 + 1e5 * (1 - np.exp(-k * t)), rel=1e-9)
     assert batch.table()["pressure [bar]"].iloc[0] == pytest.approx(2.0)
+    warmer = batch.vessel.with_(T="550 K").run("1 h", points=7)  # what was charged stays, the pressure follows
+    assert warmer.concentrations["A"][0] == pytest.approx(batch.concentrations["A"][0])
+    assert warmer.derived["pressure"][0] == pytest.approx(2.2e5)
+    swept = mo.sweep(mo.Batch(chemistry, feed, time="1 h"), {"T": [500, 550], "[A]": [10.0, 20.0]}, ["conversion of A"])
+    assert swept.values["conversion of A"][0] == pytest.approx(1 - math.exp(-k * 3600), rel=1e-8)
     sized = mo.size(mo.PlugFlow(chemistry, feed), "conversion of A", 0.9)
     assert 1.5 * math.log(10) - 0.45 == pytest.approx(k * sized.value / (10 / 3600), rel=1e-8)

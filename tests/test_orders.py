@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import math
+import re
 import sys
 from collections.abc import Callable
 from pathlib import Path
@@ -114,7 +115,7 @@ def test_what_cannot_be_screened_is_told(name: str) -> None:
     make, what = WRONG[name]
     with pytest.raises(mo.InputError) as told:
         make()
-    assert __import__("re").search(what, str(told.value).replace("\n", " ")), told.value
+    assert re.search(what, str(told.value).replace("\n", " ")), told.value
 
 
 def test_a_spreadsheet_with_units_row_and_decimal_commas_goes_through(molino: Typed, tmp_path: Path) -> None:
@@ -145,6 +146,7 @@ def test_the_demo_is_first_order_in_xylose(molino: Typed, folder: Path) -> None:
     result = molino("orders", folder / "cob-liquor.csv", "--species", "xylose")
     assert "verdict: first order" in result.stdout
     assert "k over temperature: " in result.stdout
+    assert "p < 0.0001" in result.stdout
     law = mo.screen_orders(mo.read_experiments(folder / "cob-liquor.csv"), "xylose").over_temperature()
     assert law.through_table is not None
     assert abs(law.Ea.si - 128e3) < law.through_table.energy_half_width  # make_data.py: 128 kJ/mol

@@ -72,7 +72,8 @@ class HeatCapacity:
 
     def __post_init__(self) -> None:
         faults = Faults()
-        if (self.coefficients is None) == (self.low is None or self.high is None):
+        ways = [self.coefficients is not None, self.low is not None, self.high is not None]
+        if ways not in ([True, False, False], [False, True, True]):
             said = "a heat capacity takes coefficients, or low and high with seven numbers each"
             raise InputError(said, advice="give one of the two forms")
         if self.coefficients is not None:

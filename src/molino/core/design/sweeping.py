@@ -150,7 +150,8 @@ def _under(vessel: Vessel, name: str, value: Any) -> Vessel:
         return vessel.with_(chemistry=vessel.chemistry.with_values({name: units.read(value).si}))
     if name.startswith("[") and name.endswith("]"):
         species = name[1:-1]
-        contents = {**(feed.contents if feed is not None else vessel.charge), species: value}  # type: ignore[attr-defined]
+        held = feed.contents if feed is not None else vessel.charge  # type: ignore[attr-defined]
+        contents = held.with_portion(species, value)
         return vessel.with_(feed=replace(feed, contents=contents)) if feed else vessel.with_(charge=contents)
     if name == "flow" and feed is not None:
         return vessel.with_(feed=replace(feed, flow=value))

@@ -133,6 +133,11 @@ class Law:
         return math.log(2) / k if n == 1 else (2 ** (n - 1) - 1) / ((n - 1) * k * c0 ** (n - 1))
 
 
+def p_text(probability: float) -> str:
+    """A probability for the eye; below 0.0001 the number itself means nothing."""
+    return f"{probability:.2g}" if probability >= 1e-4 else "< 0.0001"
+
+
 def power_law(t: np.ndarray, c0: float, k: float, n: float) -> np.ndarray:
     """Concentration of dc/dt = -k c^n: (c0^(1-n) + (n-1) k t)^(1/(1-n)), c0 exp(-k t) for n = 1; 0 once it is gone."""
     if abs(n - 1) < 1e-9:
@@ -537,7 +542,8 @@ class Screening(Printed):
             fitted = f"R² of line {min(squares):.4f}" if squares else "no line"
             spread = display.text(law.spread, "concentration", 3)
             lines.append(
-                f"{mark} {name:<26} {fitted}, s {spread}" + ("" if law is self.free else f", p {law.probability:.2g}")
+                f"{mark} {name:<26} {fitted}, s {spread}"
+                + ("" if law is self.free else f", p {p_text(law.probability)}")
             )
             if law is self.chosen or (self.chosen is None and law is self.free):
                 for i, s in enumerate(self.series):

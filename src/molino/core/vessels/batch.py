@@ -122,10 +122,10 @@ class Batch(Vessel):
         if isinstance(self.charge, Feed):
             with faults.at(self.label):
                 self._charge_with(self.charge)
-        species = None
-        with faults.at(self.label):
-            object.__setattr__(self, "charge", Contents(self.charge, False, "charge"))
-            species = list(self.charge)
+        if not isinstance(self.charge, Feed | Contents):
+            with faults.at(self.label):
+                object.__setattr__(self, "charge", Contents(self.charge, False, "charge"))
+        species = list(self.charge) if isinstance(self.charge, Contents) else None
         if self.total is not None:
             with faults.at(self.label):
                 object.__setattr__(self, "total", _read_total(self.total))
@@ -136,11 +136,9 @@ class Batch(Vessel):
         """Take over what a feed holds: its concentrations, temperature, and whether it is a gas."""
         mixture = feed.mixture(self.by_name)
         object.__setattr__(self, "T", self.T or feed.T)
-        object.__setattr__(self, "charge", feed.contents.settled(mixture))
-        if feed.is_gas and self.P is None and self.T is not None:
-            pressure = sum(mixture.concentrations.values()) * GAS_CONSTANT * self.T.si
-            given = next(value for kind, value in feed.given() if kind == "pressure" and value is not None)
-            object.__setattr__(self, "P", Value(pressure, given.unit))
+        pressure = next((value for kind, value in feed.given() if kind == "pressure"), None) if feed.is_gas else None
+        settled = feed.contents.settled(mixture)
+        object.__setattr__(self, "charge", Contents(settled, False, "charge", pressure))
 
     def write(self) -> Written:
         return _write(self.chemistry.structure, self.gas)

@@ -87,8 +87,9 @@ class Feed(Printed):
             with faults.at():
                 flows.append(_read_flow(one))
         object.__setattr__(self, "flow", flows[0] if len(flows) == 1 else tuple(flows))
-        with faults.at():
-            object.__setattr__(self, "contents", Contents(self.contents, True, "feed"))
+        if not isinstance(self.contents, Contents):
+            with faults.at():
+                object.__setattr__(self, "contents", Contents(self.contents, True, "feed"))
         for name, kind in (("T", "temperature"), ("P", "pressure"), ("density", "density")):
             with faults.at():
                 if getattr(self, name) is not None:

@@ -386,6 +386,8 @@ class Contents(Mapping[str, Portion]):
         Whether flows or amounts are counted.
     place : str
         For messages.
+    pressure : Value, optional
+        Of the gas that was taken over as concentrations: says that it is one, and in which unit to show pressures.
 
     Raises
     ------
@@ -393,10 +395,10 @@ class Contents(Mapping[str, Portion]):
         With everything that is wrong.
     """
 
-    def __init__(self, given: Mapping[str, Any], flowing: bool, place: str) -> None:
+    def __init__(self, given: Mapping[str, Any], flowing: bool, place: str, pressure: Value | None = None) -> None:
         faults = Faults()
         self._portions: dict[str, Portion] = {}
-        self.flowing, self.place = flowing, place
+        self.flowing, self.place, self.pressure = flowing, place, pressure
         if not isinstance(given, Mapping):
             raise InputError(f"{given!r} does not say how much of what", place, "write {'A': '0.35 mol/L', ...}")
         for species, number in given.items():
@@ -418,8 +420,12 @@ class Contents(Mapping[str, Portion]):
 
     @property
     def is_gas(self) -> bool:
-        """Whether partial pressures are given."""
-        return any(p.kind == "partial pressure" for p in self.values())
+        """Whether partial pressures are given, or it was taken over from a gas."""
+        return self.pressure is not None or any(p.kind == "partial pressure" for p in self.values())
+
+    def with_portion(self, species: str, given: Any) -> Contents:
+        """The same with another quantity of one species."""
+        return Contents({**self, species: given}, self.flowing, self.place, self.pressure)
 
     @property
     def extensive(self) -> list[str]:
@@ -455,7 +461,7 @@ class Contents(Mapping[str, Portion]):
     def given(self) -> list[tuple[str, Value | None]]:
         """Every value with its kind, for choosing the units of results."""
         kinds = {"partial pressure": "pressure", "mass concentration": "density"}
-        named = [(kinds.get(p.kind, p.kind), p.value) for p in self.values()]
+        named = [(kinds.get(p.kind, p.kind), p.value) for p in self.values()] + [("pressure", self.pressure)]
         return [(kind, value) for kind, value in named if kind in units.SI_UNITS and value and value.si]
 
     def __str__(self) -> str:

@@ -8,7 +8,7 @@ import numpy as np
 from matplotlib.figure import Figure
 
 from molino.core import units
-from molino.core.fitting.screening import Law, Screening
+from molino.core.fitting.screening import Law, Screening, p_text
 from molino.desk.figures import style
 
 
@@ -35,7 +35,7 @@ def orders(result: Screening) -> Figure:
         style.dress(upper, "", label, f"{law.name}{' (chosen)' if chosen else ''}   {r_squared}")
         style.dress(
             lower, display.label("time", "time"), display.label("residual", "concentration") if n == 0 else "",
-            f"curve of least squares, p = {law.probability:.2g}",
+            f"curve of least squares, p {p_text(law.probability)}",
         )  # fmt: skip
         if chosen:
             upper.set_title(upper.get_title("left"), loc="left", fontsize=10, fontweight="bold")

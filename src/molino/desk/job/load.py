@@ -425,7 +425,7 @@ class _Builder:
                 raise InputError(said, "", "give one of them")
             charge = feed if feed is not None else self.contents(table.charge or {})
             numbers = self.fields(table, "T", "volume", "time", "P", "density")
-            return Batch(chemistry, charge, total=table.total, **numbers, **common)
+            return Batch(chemistry, charge, total=self.bare(table.total, "amount"), **numbers, **common)
         assert feed is not None
         if isinstance(table, models.StirredTankTable):
             contents = self.contents(table.contents) if table.contents is not None else None

@@ -244,6 +244,11 @@ def _series(runs: Experiments, species: str, partner: str | None, fewest: int) -
         if not values.max() > 0:
             faults.add(place, f"no {species} was found in any sample", "leave the run out")
             continue
+        if (times - times.mean()) @ values >= 0:
+            faults.add(
+                place, f"{species} does not fall", "an order is screened on a reactant: name one that is consumed"
+            )
+            continue
         excess = math.nan
         if partner is not None:
             if partner not in run.charge or species not in run.charge:

@@ -104,7 +104,7 @@ def main() -> None:
     rows.append(("one integration (6 states, 4 reactions, adiabatic)", best(15, ours, hand.adiabatic), difference))
 
     job = mo.load_job(Path(str(files("molino.demo") / "valdeoro.toml")))
-    data = job.fits["kinetics"]
+    data = job.fits["kinetics"].data
     runs = [
         {"T": r.T, "acid": r.initial["acid"] / 1000, "xylose0": r.initial["xylose"] / 1000, "t": r.times / 60,
          "xylose": r.measured["xylose"] / 1000, "furfural": r.measured["furfural"] / 1000}

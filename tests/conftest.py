@@ -25,7 +25,7 @@ def job() -> Job:
 
 @pytest.fixture(scope="session")
 def fitted(job: Job) -> Fit:
-    return mo.fit(job.chemistry, job.fits["kinetics"])
+    return mo.fit(job.chemistry, job.fits["kinetics"].data)
 
 
 @pytest.fixture

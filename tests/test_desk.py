@@ -184,7 +184,7 @@ def test_figures_show_what_was_measured_and_calculated(job: Job, fitted: Fit) ->
     assert len(panels) == 6
     assert panels[0].get_ylabel() == "concentration [mol/L]"
     assert any(text.get_text() == "out of line" for text in panels[3].texts)
-    for axes, run in zip(panels, fitted.experiments, strict=True):
+    for axes, run in zip(panels, fitted.data, strict=True):
         top = axes.get_ylim()[1]
         assert top > max(np.nanmax(v) for v in run.measured.values()) / 1000
     vessels = job.with_chemistry(fitted.chemistry)

@@ -186,7 +186,7 @@ def test_several_tables_go_into_one_fit(molino: Typed, folder: Path) -> None:
     )
     said = json.loads(molino("fit", folder / "valdeoro.toml", "--json").stdout)["fits"]["kinetics"]
     alone = mo.load_job(DEMO / "valdeoro.toml")
-    expected = mo.fit(alone.chemistry, alone.fits["kinetics"])
+    expected = mo.fit(alone.chemistry, alone.fits["kinetics"].data)
     for name in make_data.TRUTH:
         assert said["constants"][name]["value"] == pytest.approx(expected[name].shown()[0], rel=1e-6)
 

@@ -24,7 +24,9 @@ _HOME = {
     "Library": "core.chemistry.library",
     "MolinoError": "core.errors",
     "PlugFlow": "core.vessels.plug_flow",
+    "Rates": "core.fitting.rates",
     "Reaction": "core.chemistry.reaction",
+    "Signal": "core.fitting.signals",
     "SolveError": "core.errors",
     "Species": "core.chemistry.species",
     "StirredTank": "core.vessels.stirred_tank",
@@ -35,12 +37,14 @@ _HOME = {
     "compare": "core.design.comparison",
     "concentration": "core.vessels.metrics",
     "conversion": "core.vessels.metrics",
+    "discriminate": "core.fitting.discrimination",
     "figures": "desk.figures",
     "fit": "core.fitting.regression",
     "load_job": "desk.job.load",
     "look_up": "desk.tables.lookup",
     "read_chemistry": "desk.job.chemistry",
     "read_experiments": "desk.tables.experiments",
+    "read_rates": "desk.tables.experiments",
     "read_library": "desk.job.chemistry",
     "read_species": "desk.tables.species",
     "screen_orders": "core.fitting.screening",
@@ -66,9 +70,12 @@ if TYPE_CHECKING:
     from molino.core.design.sizing import size
     from molino.core.design.sweeping import sweep
     from molino.core.errors import InputError, MolinoError, SolveError, UnitError, UnreachableError
+    from molino.core.fitting.discrimination import discriminate
     from molino.core.fitting.experiments import Experiment, Experiments
+    from molino.core.fitting.rates import Rates
     from molino.core.fitting.regression import fit
     from molino.core.fitting.screening import screen_orders
+    from molino.core.fitting.signals import Signal
     from molino.core.vessels.batch import Batch
     from molino.core.vessels.catalyst import Catalyst
     from molino.core.vessels.feed import Feed
@@ -78,7 +85,7 @@ if TYPE_CHECKING:
     from molino.desk import figures
     from molino.desk.job.chemistry import read_chemistry, read_library, write_chemistry
     from molino.desk.job.load import load_job
-    from molino.desk.tables.experiments import read_experiments
+    from molino.desk.tables.experiments import read_experiments, read_rates
     from molino.desk.tables.lookup import look_up
     from molino.desk.tables.species import read_species
 

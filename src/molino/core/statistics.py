@@ -23,3 +23,8 @@ def beyond_f(value: float, numerator: float, denominator: float) -> float:
 def f_quantile(probability: float, numerator: float, denominator: float) -> float:
     """Quantile of the F distribution."""
     return float(fdtri(numerator, denominator, probability))
+
+
+def p_text(probability: float) -> str:
+    """A probability for the eye; below 0.0001 the number itself means nothing."""
+    return f"{probability:.2g}" if probability >= 1e-4 else "< 0.0001"

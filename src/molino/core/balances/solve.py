@@ -185,12 +185,53 @@ def _stuck(
     return SolveError(f"{said} (LSODA: {message})", "integration", advice)
 
 
-def steady(case: Case, time_scale: float) -> tuple[np.ndarray, Report]:
+def observe(
+    case: Case, expressions: tuple[sp.Expr, ...], points: np.ndarray, states: np.ndarray, sensitivities: np.ndarray,
+    by: tuple[sp.Symbol, ...],
+) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
+    """Expressions of the balances at some points, and their whole derivatives by parameters.
+
+    dm/dp = (dm/dy) S + (partial m/partial p).
+
+    Parameters
+    ----------
+    states : array, shape (points, states)
+    sensitivities : array, shape (points, states, parameters)
+
+    Returns
+    -------
+    values : array, shape (points, expressions)
+    slopes : array, shape (points, expressions, parameters)
+    """
+    whole, symbols = compiled(case.balances), case.balances.symbols
+    rows = whole.outputs(expressions)(case.values)(states.T, points)
+    values = np.array([np.broadcast_to(np.asarray(row, dtype=float), points.shape) for row in rows]).T
+    gradient = whole.gradient(expressions, (*symbols, *by))(case.values)
+    n = len(symbols)
+    found = []
+    for state, point, sensitivity in zip(states, points, sensitivities, strict=True):
+        partial = gradient(state, point)
+        found.append(partial[:, :n] @ sensitivity + partial[:, n:])
+    return values, np.array(found)
+
+
+def steady_slopes(case: Case, state: np.ndarray, by: tuple[sp.Symbol, ...]) -> np.ndarray:
+    """d(state)/d(parameter) at a steady state, shape (states, parameters).
+
+    J S = -(partial f/partial p), by the implicit function theorem.
+    """
+    whole = compiled(case.balances)
+    forcing = whole.gradient(case.balances.rhs, by)(case.values)(state, 0.0)
+    return np.asarray(np.linalg.solve(whole.jacobian(case.values)(state, 0.0), -forcing))
+
+
+def steady(case: Case, time_scale: float, near: np.ndarray | None = None) -> tuple[np.ndarray, Report]:
     """The steady state that the balances tend to from their initial state, shape (states,), and how it was found.
 
     The start-up is followed over some `time_scale`s with a coarse tolerance; from there Powell's hybrid method with the
     exact Jacobian (M. J. D. Powell, in Numerical Methods for Nonlinear Algebraic Equations, 1970, 87; MINPACK) goes
-    to the root, which must lie near to where the start-up arrived.
+    to the root, which must lie near to where the start-up arrived. With `near`, a state of the same tank at slightly
+    other numbers, the root next to it is tried first.
 
     Raises
     ------
@@ -199,6 +240,10 @@ def steady(case: Case, time_scale: float) -> tuple[np.ndarray, Report]:
     """
     y, scale = start(case)
     rhs, jacobian = functions(case)
+    if near is not None:
+        found, evaluations = _polish(rhs, jacobian, near, scale, time_scale)
+        if found is not None and np.all(np.abs(found - near) <= 0.1 * scale):
+            return found, Report("Powell's hybrid", 0, evaluations, 1)
     for horizon in (8.0, 64.0, 512.0, 4096.0):
         start_up = integrate(case, [0.0, horizon * time_scale], initial=y, rtol=1e-5, atol=1e-8)
         gone = np.flatnonzero(start_up.states[-1] < -RUN_OUT * scale)

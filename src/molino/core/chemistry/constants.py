@@ -143,6 +143,8 @@ class Parameter:
     unknown: bool = False
     lower: float = float("-inf")
     upper: float = float("inf")
+    size: float = 1.0
+    """What a change of it is counted in where its guess is zero."""
 
     @property
     def symbol(self) -> sp.Symbol:

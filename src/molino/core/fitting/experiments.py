@@ -9,25 +9,38 @@ from typing import Any
 import numpy as np
 
 from molino.core import units
+from molino.core.chemistry.network import Chemistry
+from molino.core.chemistry.review import Review
 from molino.core.errors import Faults, InputError, nearest
+from molino.core.fitting.replicates import review_data
 from molino.core.printing import Printed
 from molino.core.units import Display
+
+VESSELS = ("batch", "stirred tank", "plug flow")
+"""Where a run can be made."""
 
 
 @dataclass(frozen=True, eq=False)
 class Experiment:
-    """One batch run.
+    """One run: a batch followed over time, or the outlet of a tank or tube at steady state over the space time.
 
     Attributes
     ----------
     name : str
-    times : array of s, shape (samples,), rising
+    times : array of s, shape (samples,), not falling
+        Since the start of a batch, or space times (volume over volumetric flow of the feed). Samples at the same time
+        are replicates.
     measured : mapping of species to array of mol/m^3, shape (samples,); nan where nothing was measured
     initial : mapping of species to mol/m^3
-        What was charged. A species measured at time zero and not named here starts from that measurement, which then
-        does not count as an observation; one neither named nor measured starts from zero.
+        What was charged, or is fed. In a batch a species measured at time zero and not named here starts from that
+        measurement (the mean, if there are several), which then does not count as an observation; one neither named nor
+        measured starts from zero.
     T : float, optional
         Temperature in K.
+    vessel : str
+        "batch", "stirred tank" or "plug flow".
+    gas : bool
+        Whether it held an ideal gas, whose flow changes along a tube with the moles; that of a liquid stays.
     """
 
     name: str
@@ -35,17 +48,23 @@ class Experiment:
     measured: Mapping[str, np.ndarray]
     initial: Mapping[str, float] = field(default_factory=dict)
     T: float | None = None
+    vessel: str = "batch"
+    gas: bool = False
 
     def __post_init__(self) -> None:
         faults = Faults()
+        if self.vessel not in VESSELS:
+            faults.add("vessel", f"'{self.vessel}' is not a vessel for runs", nearest(self.vessel, VESSELS))
         times = np.asarray(self.times, dtype=float)
         object.__setattr__(self, "times", times)
         if times.ndim != 1 or not len(times) or not np.isfinite(times).all() or times[0] < 0:
             faults.add("time", "times must be numbers from zero up", "check the time column")
-        elif (np.diff(times) <= 0).any():
-            row = int(np.argmax(np.diff(times) <= 0)) + 1
-            said = f"time does not rise at sample {row + 1} ({times[row]:g} s after {times[row - 1]:g} s)"
-            faults.add("time", said, "put the samples in order; give replicates runs of their own")
+        elif (np.diff(times) < 0).any():
+            row = int(np.argmax(np.diff(times) < 0)) + 1
+            said = f"time goes back at sample {row + 1} ({times[row]:g} s after {times[row - 1]:g} s)"
+            faults.add("time", said, "put the samples in order, or give each run a name")
+        elif self.vessel != "batch" and times[0] == 0:
+            faults.add("space time", "a space time of zero is no run", "delete the line; what is fed is the feed")
         measured = {species: np.asarray(values, dtype=float) for species, values in self.measured.items()}
         object.__setattr__(self, "measured", measured)
         for species, values in measured.items():
@@ -60,22 +79,34 @@ class Experiment:
                 faults.add(f"initial {species}", f"negative concentration {value:g} mol/m^3", "check the sign")
         if self.T is not None and not self.T > 0:
             faults.add("T", f"{self.T:g} K is not a temperature", "check the unit")
+        if self.gas and self.T is None:
+            faults.add("T", "a run with a gas has no temperature", "add a column T [degC]")
         faults.raise_any(f"run {self.name}")
 
     @property
     def charge(self) -> dict[str, float]:
-        """Concentrations at the start in mol/m^3: charged, or else measured at time zero."""
-        if self.times[0] > 0:
-            return dict(self.initial)
-        seen = {s: float(v[0]) for s, v in self.measured.items() if np.isfinite(v[0])}
+        """Concentrations at the start (or of the feed) in mol/m^3: given, or else measured at time zero."""
+        first = self.times == 0
+        seen = {
+            s: float(np.mean(v[first & np.isfinite(v)]))
+            for s, v in self.measured.items()
+            if np.isfinite(v[first]).any()
+        }
         return {**seen, **self.initial}
 
     def observed(self, species: str) -> np.ndarray:
         """Which samples of a species count as observations, shape (samples,), bool."""
         counts = np.isfinite(self.measured[species])
-        if species not in self.initial and self.times[0] == 0:
-            counts[0] = False
-        return np.asarray(counts)
+        return np.asarray(counts if species in self.initial else counts & (self.times > 0))
+
+    @property
+    def condition(self) -> tuple[Any, ...]:
+        """What replicates of a run share: vessel, temperature and charge (as given, not as measured)."""
+        return (self.vessel, self.gas, self.T, tuple(sorted(self.initial.items()) or sorted(self.charge.items())))
+
+    @property
+    def time_word(self) -> str:
+        return "time" if self.vessel == "batch" else "space time"
 
 
 @dataclass(frozen=True)
@@ -91,12 +122,13 @@ class LeftOut:
 
 @dataclass(frozen=True)
 class Experiments(Printed, Sequence[Experiment]):
-    """A set of batch runs, with the units in which they came and what was left out of them."""
+    """A set of runs, with the units in which they came, what was left out of them, and what was made of signals."""
 
     runs: tuple[Experiment, ...]
     source: str = ""
     show: Mapping[str, str] = field(default_factory=dict)
     left_out: tuple[LeftOut, ...] = ()
+    notes: tuple[str, ...] = ()
 
     def __post_init__(self) -> None:
         names = [run.name for run in self.runs]
@@ -118,6 +150,16 @@ class Experiments(Printed, Sequence[Experiment]):
     def species(self) -> tuple[str, ...]:
         """Every species that was measured."""
         return tuple(dict.fromkeys(s for run in self.runs for s in run.measured))
+
+    @property
+    def kind(self) -> str:
+        """What was measured."""
+        return "concentration"
+
+    @property
+    def temperatures(self) -> tuple[float, ...]:
+        """Of the runs, in K, where known."""
+        return tuple(run.T for run in self.runs if run.T is not None)
 
     @property
     def display(self) -> Display:
@@ -158,7 +200,8 @@ class Experiments(Printed, Sequence[Experiment]):
         if species not in found.measured:
             faults.add(where, f"'{species}' was not measured in {run}", nearest(species, found.measured))
             faults.raise_any()
-        sample = int(np.argmin(np.abs(found.times - at)))
+        there = np.isfinite(found.measured[species])
+        sample = int(np.argmin(np.abs(found.times - at) + np.where(there, 0.0, 1e-9 * max(at, 1.0))))
         if abs(found.times[sample] - at) > 1e-6 * max(at, 1.0) or not np.isfinite(found.measured[species][sample]):
             said = (
                 f"nothing was measured then; the nearest sample is at {self.display.text(found.times[sample], 'time')}"
@@ -177,13 +220,19 @@ class Experiments(Printed, Sequence[Experiment]):
         for run in self.runs:
             count = sum(int(run.observed(s).sum()) for s in run.measured)
             at = f" at {display.text(run.T, 'temperature')}" if run.T is not None else ""
+            at = at if run.vessel == "batch" else f", {run.vessel}{at}"
             charged = ", ".join(f"{s} {display.text(c, 'concentration')}" for s, c in run.charge.items() if c > 0)
             measured = ", ".join(run.measured)
             lines.append(
                 f"  {run.name}{at}: {charged}; {count} values of {measured} to {display.text(run.times[-1], 'time')}"
             )
+        lines += [f"  {note}" for note in self.notes]
         lines += [f"  left out: {self.describe(gone)}" for gone in self.left_out]
         return "\n".join(lines)
+
+    def check(self, chemistry: Chemistry | None = None) -> Review:
+        """What is to be said of the data before a fit; see `replicates.review_data`."""
+        return review_data(self, chemistry)
 
     def describe(self, point: LeftOut) -> str:
         """A measurement in words."""
@@ -205,4 +254,5 @@ def as_experiments(data: Experiments | Experiment | Sequence[Experiment | Experi
         runs += item.runs
     source = ", ".join(s.source for s in sets if s.source)
     show = {kind: unit for s in reversed(sets) for kind, unit in s.show.items()}
-    return Experiments(tuple(runs), source, show, tuple(gone for s in sets for gone in s.left_out))
+    left_out = tuple(gone for s in sets for gone in s.left_out)
+    return Experiments(tuple(runs), source, show, left_out, tuple(note for s in sets for note in s.notes))

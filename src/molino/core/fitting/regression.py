@@ -1,114 +1,85 @@
-"""`fit`: rate constants from concentrations, by least squares on the integrated balances."""
+"""`fit`: the unknown constants of a chemistry from data, by least squares on the balances or on the rates."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
-from scipy.optimize import least_squares
+import sympy as sp
 
-from molino.core.balances.solve import integrate
-from molino.core.balances.system import Case
+from molino.core import units
 from molino.core.chemistry.constants import Parameter
 from molino.core.chemistry.network import Chemistry, Covariance
 from molino.core.errors import Faults, InputError, SolveError, nearest
 from molino.core.fitting.experiments import Experiment, Experiments, as_experiments
-from molino.core.fitting.result import Estimate, Fit, Points
-from molino.core.units import GAS_CONSTANT, Value
-from molino.core.vessels.batch import Batch
+from molino.core.fitting.model import DELAY, BalanceModel, Sample, sample_of
+from molino.core.fitting.problem import COARSE, Model, Optimum, Problem, Progress, Scale, minimise
+from molino.core.fitting.rates import RateModel, Rates
+from molino.core.fitting.replicates import pooled_scatter
+from molino.core.fitting.result import Fit, Points, estimates_of
+from molino.core.vessels.feed import inlet_symbol
 
-Progress = Callable[[int, float], None]
-"""Called after each evaluation with its number and the weighted sum of squares."""
+ERRORS = ("each", "same", "relative", "replicates")
+"""What can be said of the errors without numbers."""
 
-_MOST_ROUNDS = 12
-_TOLERANCE, _COARSE = 1e-10, 1e-4
-_MOST_EVALUATIONS = 200
-
-
-@dataclass(frozen=True)
-class _Sample:
-    """One experiment made ready: its case, where samples are, and which of them count for which species."""
-
-    name: str
-    case: Case
-    times: np.ndarray
-    columns: np.ndarray
-    rows: np.ndarray
-    values: np.ndarray
-    responses: np.ndarray
+_APART = 10.0
+"""Other starts of a fit are drawn up to this factor from the guess."""
 
 
-class _Scale:
-    """The variables that the search moves, and the parameters that they stand for.
+@dataclass(frozen=True, eq=False)
+class Layout:
+    """Which parameter of a fit stands for which symbol in the balances of each run."""
 
-    A constant that stays positive moves by its logarithm, so that a start several times off is no obstacle; others
-    move in units of their guess. Where both A and Ea of an Arrhenius law are unknown, A moves as the logarithm of the
-    constant at the mean temperature, ln A - Ea/(R T_mean), which takes the correlation of the two out (D. J. Pritchard,
-    D. W. Bacon, Chem. Eng. Sci. 33 (1978) 1539).
-    """
-
-    def __init__(self, free: Sequence[Parameter], mean_temperature: float) -> None:
-        self.free = free
-        self.logarithmic = np.array([p.lower >= 0 and p.value > 0 for p in free])
-        self.unit = np.array(
-            [1.0 if log else abs(p.value) or 1.0 for p, log in zip(free, self.logarithmic, strict=True)]
-        )
-        names = [p.name for p in free]
-        self.mix = np.eye(len(free))
-        for i, p in enumerate(free):
-            energy = p.name.removesuffix(".A") + ".Ea"
-            default = p.lower == 0 and p.upper == np.inf
-            if p.name.endswith(".A") and energy in names and default and np.isfinite(mean_temperature):
-                j = names.index(energy)
-                self.mix[i, j] = self.unit[j] / (GAS_CONSTANT * mean_temperature)
-
-    def inward(self, parameters: np.ndarray) -> np.ndarray:
-        """Variables from parameters."""
-        plain = parameters / self.unit
-        with np.errstate(divide="ignore", invalid="ignore"):
-            plain = np.where(self.logarithmic, np.log(np.abs(parameters)), plain)
-        return np.asarray(np.linalg.solve(self.mix, plain) if np.isfinite(plain).all() else plain)
-
-    def outward(self, variables: np.ndarray) -> np.ndarray:
-        """Parameters from variables."""
-        plain = self.mix @ variables
-        return np.asarray(np.where(self.logarithmic, np.exp(np.minimum(plain, 700.0)), plain * self.unit))
-
-    def slope(self, parameters: np.ndarray) -> np.ndarray:
-        """d(parameter)/d(variable), shape (parameters, variables)."""
-        return np.asarray(np.where(self.logarithmic, parameters, self.unit)[:, None] * self.mix)
-
-    def bounds(self) -> tuple[np.ndarray, np.ndarray]:
-        lower = np.array([p.lower for p in self.free])
-        upper = np.array([p.upper for p in self.free])
-        with np.errstate(divide="ignore"):
-            low = np.where(self.logarithmic, np.log(np.maximum(lower, 0.0)), lower / self.unit)
-            high = np.where(self.logarithmic, np.log(np.maximum(upper, 0.0)), upper / self.unit)
-        return low, high
+    free: tuple[Parameter, ...]
+    runs: tuple[Experiment, ...]
+    """With the guesses of unknown starts as what was charged."""
+    places: Mapping[str, Mapping[sp.Symbol, int]]
+    delay: int | None = None
 
 
 def fit(
     chemistry: Chemistry,
-    experiments: Experiments | Experiment | Sequence[Experiment | Experiments],
+    data: Experiments | Experiment | Rates | Sequence[Experiment | Experiments],
     *,
+    errors: Any = "each",
+    starts: Sequence[str] | Mapping[str, Sequence[str]] = (),
+    delay: Any = False,
+    per_run: Sequence[str] = (),
+    tries: int = 1,
+    seed: int = 0,
     progress: Progress | None = None,
 ) -> Fit:
-    """Fit the unknown constants of a chemistry to batch runs, all at once, on the integrated balances.
+    """Fit the unknown constants of a chemistry to runs, all at once, on the integrated balances; or to rates.
 
-    The sum of squares of (measured - calculated) / s is made least, with one s for each measured species: its
-    residual standard deviation, found along with the constants (Y. Bard, Nonlinear Parameter Estimation, 1974,
-    section 4-9: maximum likelihood with unknown diagonal covariance). Slopes are exact, from the sensitivity equations.
-    The search is the trust-region method of `scipy.optimize.least_squares` (M. A. Branch, T. F. Coleman, Y. Li, SIAM
-    J. Sci. Comput. 21 (1999) 1), within the bounds of each `Unknown`.
+    The sum of squares of (measured - calculated) / s is made least. Slopes are exact, from the sensitivity equations of
+    batches and tubes and the implicit function theorem in tanks. The search is the trust-region method of
+    `scipy.optimize.least_squares` (M. A. Branch, T. F. Coleman, Y. Li, SIAM J. Sci. Comput. 21 (1999) 1), within the
+    bounds of each `Unknown`. Ctrl-C ends it with the best so far.
 
     Parameters
     ----------
     chemistry : Chemistry
-        With at least one `Unknown`.
-    experiments : Experiments, or runs
-        From `mo.read_experiments`, or made in Python.
+        With `Unknown` constants.
+    data : Experiments, runs, or Rates
+        From `mo.read_experiments`, `mo.read_rates`, or made in Python.
+    errors : str or mapping of species to quantity
+        What s is. "each": one for each species, its residual standard deviation, found along with the constants (Y.
+        Bard, Nonlinear Parameter Estimation, 1974, section 4-9). "same": one for all, ordinary least squares.
+        "relative": proportional to each measured value, one factor a species. "replicates": the scatter of replicates
+        of each species. Or given numbers, {"xylose": "0.004 mol/L"}; the factor that they are all off by is found.
+    starts : sequence of species, or mapping of run to species
+        Concentrations at the start (or in the feed) that are not known well: what was charged is then a guess.
+    delay : bool or time
+        Whether the samples were taken (and stopped to react) later than noted, by a time that is sought; the guess.
+    per_run : sequence of names
+        Unknown constants that each run has for itself.
+    tries : int
+        How many starts the search is made from: the guess, and others drawn up to a factor of ten from it (in units of
+        the guess where a constant may be negative), by Latin hypercube.
+    seed : int
+        Of that drawing.
     progress : callable, optional
         Called with the number of evaluations and the sum of squares so far.
 
@@ -123,188 +94,246 @@ def fit(
     SolveError
         If the balances cannot be integrated at the guess, or the search does not settle.
     """
-    data = as_experiments(experiments)
-    free = chemistry.unknowns
-    samples, responses = _prepare(chemistry, data, free)
-    temperatures = [run.T for run in data if run.T is not None]
-    mean = 1 / float(np.mean([1 / t for t in temperatures])) if temperatures else np.nan
-    scale = _Scale(free, mean)
-    symbols = tuple(p.symbol for p in free)
-    measured = np.concatenate([s.values for s in samples])
-    which = np.concatenate([s.responses for s in samples])
-    evaluations = 0
-
-    def calculate(parameters: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """Calculated values, shape (points,), and their slopes by the parameters, shape (points, parameters)."""
-        values, slopes = [], []
-        changed = dict(zip(symbols, parameters.tolist(), strict=True))
-        for sample in samples:
-            try:
-                solution = integrate(sample.case.with_values(changed), sample.times, by=symbols)
-            except SolveError as error:
-                raise SolveError(fault.within(f"run {sample.name}") for fault in error.faults) from error
-            assert solution.sensitivities is not None
-            values.append(solution.states[sample.rows, sample.columns])
-            slopes.append(solution.sensitivities[sample.rows, sample.columns])
-        return np.concatenate(values), np.concatenate(slopes)
-
-    last: tuple[bytes, np.ndarray, np.ndarray] | None = None
-    weights = _first_weights(measured, which, len(responses))
-
-    def evaluate(variables: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        nonlocal last, evaluations
-        key = variables.tobytes()
-        if last is None or last[0] != key:
-            parameters = scale.outward(variables)
-            values, slopes = calculate(parameters)
-            last = (key, values, slopes @ scale.slope(parameters))
-            evaluations += 1
-            if progress is not None:
-                progress(evaluations, float(np.sum(((measured - values) * weights) ** 2)))
-        return last[1], last[2]
-
-    def residuals(variables: np.ndarray) -> np.ndarray:
-        try:
-            return np.asarray((evaluate(variables)[0] - measured) * weights)
-        except SolveError:
-            if last is None:
-                raise
-            return np.full(len(measured), 1e6)  # a step too far: the search takes it back
-
-    def jacobian(variables: np.ndarray) -> np.ndarray:
-        return np.asarray(evaluate(variables)[1] * weights[:, None])
-
-    variables = scale.inward(np.array([p.value for p in free]))
-    settled = len(responses) == 1
-    for _ in range(_MOST_ROUNDS):
-        tolerance = _TOLERANCE if settled else _COARSE
-        found = least_squares(
-            residuals, variables, jac=jacobian, bounds=scale.bounds(),
-            xtol=tolerance, ftol=tolerance, gtol=1e-15, max_nfev=_MOST_EVALUATIONS,
-        )  # fmt: skip
-        variables = found.x
-        if found.status <= 0:
-            said = f"the search did not settle in {_MOST_EVALUATIONS} evaluations"
-            raise SolveError(said, "fit", "start from other guesses, set bounds, or fit fewer constants")
-        spread = _spread(evaluate(variables)[0] - measured, which, len(responses), len(free))
-        change = float(np.max(np.abs(1 / spread[which] / weights - 1)))
-        weights = 1 / spread[which]
-        if settled and (change < 1e-6 or len(responses) == 1):
-            break
-        settled = settled or change < 1e-3
-    values, slopes = evaluate(variables)
-    points = _points(data, samples, responses, values, measured, weights, slopes)
-    return _result(chemistry, data, free, scale, variables, points, responses, evaluations)
+    runs = data if isinstance(data, Rates) else as_experiments(data)
+    problem, points, layout = prepare(chemistry, runs, errors, starts, delay, per_run)
+    if not isinstance(tries, int) or tries < 1:
+        raise InputError(f"tries = {tries!r}", "fit", "give a whole number of starts, 1 or more")
+    optimum, came = _best_of(problem, tries, seed, progress)
+    points = replace(points, calculated=optimum.values, spread=optimum.spread, slopes=optimum.slopes)
+    return _result(chemistry, runs, problem, optimum, points, layout, came if tries > 1 else None)
 
 
-def check_data(chemistry: Chemistry, data: Experiments) -> None:
-    """Raise InputError with everything that keeps data and the unknowns of a chemistry from fitting together."""
-    _prepare(chemistry, data, chemistry.unknowns)
+def check_data(chemistry: Chemistry, data: Experiments | Rates, **options: Any) -> None:
+    """Raise InputError with everything that keeps data, options and the unknowns of a chemistry from fitting."""
+    prepare(chemistry, data, **options)
 
 
-def _prepare(
-    chemistry: Chemistry, data: Experiments, free: Sequence[Parameter]
-) -> tuple[list[_Sample], tuple[str, ...]]:
-    """Each experiment as a case, and the species that are measured and calculated."""
+def prepare(
+    chemistry: Chemistry, data: Experiments | Rates, errors: Any = "each",
+    starts: Sequence[str] | Mapping[str, Sequence[str]] = (), delay: Any = False, per_run: Sequence[str] = (),
+) -> tuple[Problem, Points, Layout]:  # fmt: skip
+    """The least-squares problem, its observations and what its parameters stand for."""
     faults = Faults()
-    if not free:
+    if isinstance(data, Rates):
+        if starts or delay or per_run:
+            faults.add("fit", "rates have neither starts nor delays nor runs", "take these options out")
+        layout = Layout(chemistry.unknowns, (), {})
+        points, model = _rate_points(chemistry, data, faults)
+    else:
+        layout = _layout(chemistry, data, starts, delay, per_run, faults)
+        points, model = _points(chemistry, data, layout, faults)
+    if not layout.free:
         faults.add(
             "fit", "the chemistry has no unknown constant", "write k=mo.Unknown('0.02 1/min') where one is sought"
         )
+    total = len(points.measured)
+    if not faults.found and total <= len(layout.free):
+        said = f"{total} observations for {len(layout.free)} unknown constants"
+        faults.add("fit", said, "measure more, or give some constants as numbers")
+    size, group = np.ones(total), np.zeros(total, dtype=int)
+    if not faults.found:
+        with faults.at("errors"):
+            size, group = _weights(errors, data, points)
+    faults.raise_any()
+    temperatures = [T for T in data.temperatures if np.isfinite(T)]
+    mean = 1 / float(np.mean([1 / T for T in temperatures])) if temperatures else np.nan
+    return Problem(layout.free, model, points.measured, size, group, mean), points, layout
+
+
+def _layout(
+    chemistry: Chemistry, data: Experiments, starts: Any, delay: Any, per_run: Sequence[str], faults: Faults
+) -> Layout:
+    """Every parameter that is sought, and where it stands in each run."""
+    display = data.display
+    shared = [p for p in chemistry.unknowns if p.name not in per_run]
+    for name in sorted({*per_run} - {p.name for p in chemistry.unknowns}):
+        hint = nearest(name, (p.name for p in chemistry.unknowns))
+        faults.add("per_run", f"'{name}' is not an unknown constant", hint)
+    free = list(shared)
+    places = {run.name: {p.symbol: i for i, p in enumerate(shared)} for run in data}
+    for p in (p for p in chemistry.unknowns if p.name in per_run):
+        for run in data:
+            places[run.name][p.symbol] = len(free)
+            free.append(replace(p, name=f"{p.name}, {run.name}"))
+    if not isinstance(starts, Mapping):
+        starts = {run.name: starts for run in data}
+    for name in starts.keys() - places.keys():
+        faults.add("starts", f"there is no run '{name}'", nearest(name, places))
+    runs = []
+    for run in data:
+        guesses = dict(run.charge)
+        for species in starts.get(run.name, ()):
+            if species not in chemistry.names:
+                faults.add(
+                    "starts", f"'{species}' is not a species of the chemistry", nearest(species, chemistry.names)
+                )
+                continue
+            seen = run.measured.get(species, np.array([np.nan]))
+            first = seen[np.isfinite(seen)][:1]
+            guesses[species] = guesses.get(species) or (float(first[0]) if len(first) else 0.0)
+            guess, typical = guesses[species], float(max([*guesses.values(), 1e-300]))
+            places[run.name][inlet_symbol(species)] = len(free)
+            unit = display.unit("concentration") or None
+            word = "start" if run.vessel == "batch" else "feed"
+            free.append(Parameter(f"{word} {species}, {run.name}", guess, unit, True, 0.0, np.inf, typical))
+        runs.append(
+            replace(run, initial={**run.initial, **{s: guesses[s] for s in starts.get(run.name, ()) if s in guesses}})
+        )
+    place = None
+    if delay is not False and delay is not None:
+        first_sample = min(
+            (float(run.times[run.times > 0].min()) for run in data if (run.times > 0).any()), default=1.0
+        )
+        with faults.at("delay"):
+            guess = 0.0 if delay is True else units.read(delay, "time", "delay").si
+            place = len(free)
+            unit = display.unit("time") or None
+            free.append(Parameter(DELAY, guess, unit, True, -0.999 * first_sample, np.inf, first_sample))
+            if not any(run.vessel == "batch" for run in data):
+                raise InputError("no run is a batch", "", "outlets at steady state have no delay")
+    return Layout(tuple(free), tuple(runs), places, place)
+
+
+def _points(chemistry: Chemistry, data: Experiments, layout: Layout, faults: Faults) -> tuple[Points, Model]:
+    """Every observation of the runs, and the balances that calculate them."""
     known = set(chemistry.names)
     responses = tuple(s for s in data.species if s in known)
     for name in sorted({n for run in data for n in (*run.measured, *run.initial)} - known):
         faults.add(data.source or "data", f"'{name}' is not a species of the chemistry", nearest(name, known))
-    samples = []
-    for run in data:
+    samples: list[Sample] = []
+    kept: list[tuple[Experiment, np.ndarray, np.ndarray]] = []
+    for run in layout.runs:
         with faults.at(f"run {run.name}"):
-            charge = {s: c for s, c in run.charge.items() if s in known}
-            vessel = Batch(chemistry, charge, T=Value(run.T) if run.T is not None else None, name=f"run {run.name}")
-            kept = tuple(s for s in responses if s in run.measured)
-            whole = vessel.case
-            case = Case(whole.balances.reduced(kept), whole.values)
-            columns, rows, values, index = [], [], [], []
-            times = run.times if run.times[0] == 0 else np.concatenate([[0.0], run.times])
-            shift = len(times) - len(run.times)
-            for n, species in enumerate(responses):
-                if species in run.measured:
-                    counted = np.flatnonzero(run.observed(species))
-                    rows.append(counted + shift)
-                    columns.append(np.full(len(counted), case.balances.names.index(species)))
-                    values.append(run.measured[species][counted])
-                    index.append(np.full(len(counted), n))
-            if not values:
+            own = tuple(s for s in responses if s in run.measured)
+            counted = [np.flatnonzero(run.observed(s)) for s in own]
+            if not any(len(rows) for rows in counted):
                 raise InputError("no species of the chemistry was measured", "", "name columns after the species")
-            samples.append(_Sample(run.name, case, times, *map(np.concatenate, (columns, rows, values, index))))
-    total = sum(len(s.values) for s in samples)
-    if not faults.found and total <= len(free):
-        said = f"{total} observations for {len(free)} unknown constants"
-        faults.add("fit", said, "measure more, or give some constants as numbers")
-    faults.raise_any()
-    return samples, responses
+            rows = np.concatenate(counted)
+            columns = np.concatenate([np.full(len(c), n) for n, c in enumerate(counted)])
+            samples.append(
+                sample_of(run, chemistry, own, run.times, rows, columns, layout.places[run.name], layout.delay)
+            )
+            kept.append((run, rows, columns))
+    own_names = [(run, [s for s in responses if s in run.measured]) for run, _, _ in kept]
+    species = tuple(own[n] for (_, own), (_, _, columns) in zip(own_names, kept, strict=True) for n in columns)
+    measured = [run.measured[own[n]][r] for (run, own), (_, rows, cols) in zip(own_names, kept, strict=True)
+                for r, n in zip(rows, cols, strict=True)]  # fmt: skip
+    empty = np.zeros(len(measured))
+    variables = {"time": np.concatenate([empty[:0], *(run.times[rows] for run, rows, _ in kept)])}
+    if all(run.T is not None for run, _, _ in kept):
+        variables["temperature"] = np.array([float(run.T or 0.0) for run, rows, _ in kept for _ in rows])
+    for charged in sorted({s for run, _, _ in kept for s in run.initial if run.initial[s] > 0}):
+        levels = np.array([run.charge.get(charged, 0.0) for run, rows, _ in kept for _ in rows])
+        if len(np.unique(levels)) > 1:
+            variables[f"initial {charged}"] = levels
+    points = Points(
+        tuple(run.name for run, rows, _ in kept for _ in rows),
+        variables["time"],
+        species,
+        np.array(measured, dtype=float),
+        empty, np.ones(len(measured)), np.zeros((len(measured), len(layout.free))),
+        tuple((run.condition, float(run.times[r])) for run, rows, _ in kept for r in rows),
+        variables,
+    )  # fmt: skip
+    return points, BalanceModel(tuple(samples))
 
 
-def _first_weights(measured: np.ndarray, which: np.ndarray, count: int) -> np.ndarray:
-    """One over the root mean square of each response, until its residuals are known."""
-    size = np.array([np.sqrt(np.mean(measured[which == n] ** 2)) if (which == n).any() else 1.0 for n in range(count)])
-    return np.asarray(1 / np.where(size > 0, size, 1.0)[which])
+def _rate_points(chemistry: Chemistry, data: Rates, faults: Faults) -> tuple[Points, Model]:
+    """Every measured rate, and the rate laws that calculate it."""
+    count = len(data.rate)
+    empty = np.zeros(count)
+    model: Model = RateModel.empty()
+    with faults.at(data.source or "rates"):
+        model = RateModel.of(chemistry, data)
+    points = Points(
+        data.run, data.time, (data.response,) * count, data.rate, empty, np.ones(count),
+        np.zeros((count, len(chemistry.unknowns))), data.conditions, data.variables,
+    )  # fmt: skip
+    return points, model
 
 
-def _spread(residuals: np.ndarray, which: np.ndarray, count: int, parameters: int) -> np.ndarray:
-    """Residual standard deviation of each response; the parameters' degrees of freedom are shared out by size."""
-    total = len(residuals)
-    spread = np.ones(count)
-    for n in range(count):
-        own = residuals[which == n]
-        if len(own):
-            spread[n] = np.sqrt(np.sum(own**2) / (len(own) * (1 - parameters / total)))
-    floor = 1e-10 * max(float(np.max(np.abs(residuals), initial=0.0)), float(np.max(spread)), 1e-300)
-    return np.maximum(spread, floor)
+def _weights(errors: Any, data: Experiments | Rates, points: Points) -> tuple[np.ndarray, np.ndarray]:
+    """Standard deviation of each observation up to a factor, and which observations share that factor."""
+    names = list(dict.fromkeys(points.species))
+    which = np.array([names.index(s) for s in points.species])
+    one, together = np.ones(len(which)), np.zeros(len(which), dtype=int)
+    if isinstance(errors, Mapping):
+        faults = Faults()
+        for name in sorted(errors.keys() - set(names)):
+            faults.add("", f"'{name}' was not measured", nearest(name, names))
+        for name in sorted(set(names) - errors.keys()):
+            faults.add("", f"no error of {name} is given", "give one for each measured species")
+        given = {}
+        for name in [n for n in names if n in errors]:
+            with faults.at():
+                given[name] = units.positive(errors[name], data.kind, name).si
+        faults.raise_any()
+        return np.array([given[s] for s in points.species]), together
+    if errors == "each":
+        return one, which
+    if errors == "same":
+        return one, together
+    if errors == "relative":
+        size = np.abs(points.measured)
+        if not (size > 0).all():
+            raise InputError("a measured value is zero", "", "'relative' has no error for it: leave it out, or 'each'")
+        return size, which
+    if errors == "replicates":
+        scatter = pooled_scatter(points.replicates, points.measured, which)
+        for n, name in enumerate(names):
+            if not scatter.get(n, (0.0, 0))[0] > 0:
+                raise InputError(f"{name} has no replicates that scatter", "", "give its error as a number, or 'each'")
+        return np.array([scatter[int(n)][0] for n in which]), together
+    advice = nearest(errors, ERRORS) if isinstance(errors, str) else f"one of {', '.join(ERRORS)}, or numbers"
+    raise InputError(f"errors = {errors!r}", "", advice)
 
 
-def _points(
-    data: Experiments, samples: list[_Sample], responses: tuple[str, ...], values: np.ndarray, measured: np.ndarray,
-    weights: np.ndarray, slopes: np.ndarray,
-) -> Points:  # fmt: skip
-    """Every observation with what was calculated and its leverage (diagonal of the hat matrix)."""
-    orthonormal, _ = np.linalg.qr(slopes * weights[:, None])
-    return Points(
-        tuple(run.name for run, s in zip(data, samples, strict=True) for _ in s.values),
-        np.concatenate([s.times[s.rows] for s in samples]),
-        tuple(responses[n] for s in samples for n in s.responses),
-        measured,
-        values,
-        1 / weights,
-        np.sum(orthonormal**2, axis=1),
-        slopes,
-    )
+def _best_of(problem: Problem, tries: int, seed: int, progress: Progress | None) -> tuple[Optimum, tuple[int, int]]:
+    """The best optimum from several starts, and how many of how many came to it."""
+    if tries == 1:
+        return minimise(problem, progress=progress), (1, 1)
+    from scipy.stats import qmc
+
+    scale = Scale(problem.free, problem.mean_temperature)
+    guess = scale.inward(np.array([p.value for p in problem.free]))
+    apart = np.where(scale.logarithmic, np.log(_APART), 1.0)
+    drawn = qmc.LatinHypercube(len(guess), seed=seed).random(tries - 1) * 2 - 1
+    fixed = problem.weighed(_typical(problem))  # one sum of squares for all tries, so that they can be compared
+    ends: list[tuple[float, np.ndarray]] = []
+    for start in [guess, *(guess + apart * one for one in drawn)]:
+        try:
+            found = minimise(fixed, scale.outward(start), tolerance=COARSE**1.5, progress=progress)
+        except SolveError:
+            continue
+        ends.append((float(np.sum(((problem.measured - found.values) / fixed.size) ** 2)), found.parameters))
+        if found.stopped:
+            break
+    if not ends:
+        raise SolveError(f"none of {tries} starts settled", "fit", "give other guesses, or bounds")
+    least = min(ends, key=lambda end: end[0])
+    came = sum(squares <= least[0] * 1.01 + 1e-12 for squares, _ in ends)
+    return minimise(problem, least[1], progress=progress), (came, tries)
+
+
+def _typical(problem: Problem) -> np.ndarray:
+    """The root mean square of each group times the size of its observations."""
+    spread = np.empty(len(problem.measured))
+    for n in np.unique(problem.group):
+        own = problem.group == n
+        spread[own] = problem.size[own] * (np.sqrt(np.mean((problem.measured[own] / problem.size[own]) ** 2)) or 1.0)
+    return spread
 
 
 def _result(
-    chemistry: Chemistry, data: Experiments, free: Sequence[Parameter], scale: _Scale, variables: np.ndarray,
-    points: Points, responses: tuple[str, ...], evaluations: int,
+    chemistry: Chemistry, data: Experiments | Rates, problem: Problem, optimum: Optimum, points: Points,
+    layout: Layout, came: tuple[int, int] | None,
 ) -> Fit:  # fmt: skip
-    """Values, and C = s^2 (J'J)^-1 (N. R. Draper, H. Smith, Applied Regression Analysis, 3rd ed. 1998, ch. 24)."""
-    parameters = scale.outward(variables)
-    weighted = points.slopes / points.spread[:, None]
-    degrees = len(points.measured) - len(free)
-    variance = float(np.sum((points.residuals / points.spread) ** 2) / degrees)
-    _, singular, right = np.linalg.svd(weighted, full_matrices=False)
-    determined = singular > 1e-8 * max(singular[0], 1e-300)
-    inverse = right[determined].T / singular[determined]
-    inner = variance * inverse @ inverse.T
-    lost = np.any(np.abs(right[~determined]) > 1e-3, axis=0)
-    outward = scale.slope(parameters)
-    covariance = outward @ inner @ outward.T
-    errors = np.sqrt(np.maximum(np.diag(covariance), 0.0))
-    errors[lost] = np.inf
-    values: dict[str, float] = dict(zip([p.name for p in free], parameters.tolist(), strict=True))
-    kept = Covariance(tuple(values), covariance, degrees)
-    estimates = []
-    for p, value, error in zip(free, parameters, errors, strict=True):
-        at_bound = any(
-            np.isfinite(b) and abs(value - b) <= 1e-6 * max(abs(b), abs(p.value)) for b in (p.lower, p.upper)
-        )
-        estimates.append(Estimate(p.name, float(value), float(error), p.unit, at_bound, degrees))
-    fitted: dict[str, Any] = {"chemistry": chemistry.with_values(values, kept), "covariance": covariance}
-    return Fit(tuple(estimates), responses, points, data, evaluations=evaluations, **fitted)
+    estimates, covariance, reasons = estimates_of(problem, optimum)
+    shared = [i for i, p in enumerate(problem.free) if p.name in {q.name for q in chemistry.unknowns}]
+    values = {problem.free[i].name: float(optimum.parameters[i]) for i in shared}
+    kept = Covariance(tuple(values), covariance[np.ix_(shared, shared)], estimates[0].degrees_of_freedom)
+    known = chemistry.with_values(values, kept) if values else chemistry
+    return Fit(
+        estimates, tuple(dict.fromkeys(points.species)), points, data, known, covariance, optimum.evaluations,
+        problem, optimum, chemistry, layout, reasons, came,
+    )  # fmt: skip

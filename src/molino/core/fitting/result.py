@@ -2,20 +2,26 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Callable, Hashable, Mapping
+from dataclasses import dataclass, field
 from functools import cached_property
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from molino.core import units
 from molino.core.chemistry.network import Chemistry
+from molino.core.chemistry.over_temperature import Arrhenius
 from molino.core.errors import InputError, nearest
-from molino.core.fitting.experiments import Experiments
+from molino.core.fitting.diagnosis import Diagnosis, diagnose
+from molino.core.fitting.experiments import Experiment
+from molino.core.fitting.model import sample_of
+from molino.core.fitting.problem import Optimum, Problem, Scale
+from molino.core.fitting.profiles import Profile, Region, profile, region
+from molino.core.fitting.resampling import Bootstrap, bootstrap
 from molino.core.printing import Printed
 from molino.core.statistics import half_width, student
 from molino.core.units import Value
-from molino.core.vessels.batch import Batch
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -23,6 +29,8 @@ if TYPE_CHECKING:
 _ODD = 0.05
 _NUMERICAL = 1e-8
 """Residuals below this fraction of the data are rounding, in which nothing is out of line."""
+RANK = 1e-8
+"""Singular values below this fraction of the largest say that constants are not determined."""
 
 
 @dataclass(frozen=True)
@@ -57,9 +65,45 @@ class Estimate:
         return found.from_si(self.value), self.standard_error / found.factor, low, high
 
 
+def estimates_of(problem: Problem, optimum: Optimum) -> tuple[tuple[Estimate, ...], np.ndarray, dict[str, str]]:
+    """Estimates, C = s^2 (J'J)^-1 and why some constants are not determined.
+
+    (N. R. Draper, H. Smith, Applied Regression Analysis, 3rd ed. 1998, ch. 24.) The rank is judged with the constants
+    scaled as the search moves them.
+    """
+    scale = Scale(problem.free, problem.mean_temperature)
+    outward = scale.slope(optimum.parameters)
+    weighted = optimum.slopes @ outward / optimum.spread[:, None]
+    degrees = len(problem.measured) - len(problem.free)
+    variance = optimum.sum_of_squares(problem.measured) / degrees
+    _, singular, right = np.linalg.svd(weighted, full_matrices=False)
+    determined = singular > RANK * max(singular[0], 1e-300)
+    inverse = right[determined].T / singular[determined]
+    covariance = outward @ (variance * inverse @ inverse.T) @ outward.T
+    errors = np.sqrt(np.maximum(np.diag(covariance), 0.0))
+    lost = np.any(np.abs(right[~determined]) > 1e-3, axis=0)
+    errors[lost] = np.inf
+    names = [p.name for p in problem.free]
+    reasons = {}
+    for i in np.flatnonzero(lost):
+        with_it = {
+            int(j) for row in right[~determined] if abs(row[i]) > 1e-3 for j in np.flatnonzero(np.abs(row) > 1e-3)
+        }
+        others = [names[j] for j in sorted(with_it - {int(i)})]
+        reasons[names[i]] = (
+            f"a change of it is made up for by {' and '.join(others)}" if others else "no measured value depends on it"
+        )
+    found = []
+    for p, value, error in zip(problem.free, optimum.parameters, errors, strict=True):
+        near = 1e-6 * max(abs(p.value), abs(float(value)))
+        at_bound = any(np.isfinite(b) and abs(value - b) <= near for b in (p.lower, p.upper))
+        found.append(Estimate(p.name, float(value), float(error), p.unit, at_bound, degrees))
+    return tuple(found), covariance, reasons
+
+
 @dataclass(frozen=True, eq=False)
 class Points:
-    """Every observation, each of shape (points,) in SI; slopes of shape (points, variables of the search)."""
+    """Every observation, each of shape (points,) in SI."""
 
     run: tuple[str, ...]
     time: np.ndarray
@@ -67,14 +111,31 @@ class Points:
     measured: np.ndarray
     calculated: np.ndarray
     spread: np.ndarray
-    """Residual standard deviation of the species."""
-    leverage: np.ndarray
+    """Standard deviation."""
     slopes: np.ndarray
+    """d(calculated)/d(constant), shape (points, constants)."""
+    replicates: tuple[Hashable, ...] = ()
+    """What observations under the same conditions share."""
+    variables: Mapping[str, np.ndarray] = field(default_factory=dict)
+    """What varies: time, temperature, what was charged, or concentrations."""
 
     @property
     def residuals(self) -> np.ndarray:
         """Measured less calculated."""
         return np.asarray(self.measured - self.calculated)
+
+    @property
+    def scaled(self) -> np.ndarray:
+        """Residuals over their standard deviation."""
+        return np.asarray(self.residuals / self.spread)
+
+    @cached_property
+    def leverage(self) -> np.ndarray:
+        """Diagonal of the hat matrix."""
+        weighted = self.slopes / self.spread[:, None]
+        size = np.sqrt(np.sum(weighted**2, axis=0))
+        left, singular, _ = np.linalg.svd(weighted / np.where(size > 0, size, 1.0), full_matrices=False)
+        return np.asarray(np.sum(left[:, singular > RANK * max(singular[0], 1e-300)] ** 2, axis=1))
 
 
 @dataclass(frozen=True)
@@ -102,21 +163,50 @@ class OddPoint:
 
 
 @dataclass(frozen=True, eq=False)
+class Band:
+    """Calculated concentrations of one run over times in s; by species, each of shape (points,), in mol/m^3.
+
+    `confidence` and `prediction` are half widths of the 95 % intervals of the mean and of one measurement.
+    """
+
+    times: np.ndarray
+    values: Mapping[str, np.ndarray]
+    confidence: Mapping[str, np.ndarray]
+    prediction: Mapping[str, np.ndarray]
+
+
+@dataclass(frozen=True, eq=False)
 class Fit(Printed):
-    """The result of `fit`. `chemistry` has the constants known and carries their covariance."""
+    """The result of `fit`. `chemistry` has the constants known and carries their covariance.
+
+    `data` is what was fitted (Experiments or Rates), `points` every observation, `estimates` the constants,
+    `covariance` theirs, `reasons` why some are not determined, `tries` how many of how many starts came to this end.
+    """
 
     estimates: tuple[Estimate, ...]
     responses: tuple[str, ...]
     points: Points
-    experiments: Experiments
+    data: Any
     chemistry: Chemistry
     covariance: np.ndarray
     evaluations: int
+    problem: Problem
+    optimum: Optimum
+    sought: Chemistry
+    layout: Any
+    reasons: Mapping[str, str] = field(default_factory=dict)
+    tries: tuple[int, int] | None = None
 
     @property
     def values(self) -> dict[str, float]:
         """Fitted constants by name, in SI."""
         return {e.name: e.value for e in self.estimates}
+
+    @property
+    def extent(self) -> str:
+        """How much was fitted, in words."""
+        count, runs = len(self.points.measured), len(dict.fromkeys(self.points.run))
+        return f"{count} rates" if not self.layout.runs else f"{count} observations in {runs} runs"
 
     def __getitem__(self, name: str) -> Estimate:
         found = {e.name: e for e in self.estimates}
@@ -127,6 +217,16 @@ class Fit(Printed):
     @property
     def degrees_of_freedom(self) -> int:
         return self.estimates[0].degrees_of_freedom
+
+    @property
+    def sum_of_squares(self) -> float:
+        """Of the residuals, unweighted, in SI: (mol/m^3)^2 for concentrations."""
+        return float(self.points.residuals @ self.points.residuals)
+
+    @property
+    def variance(self) -> float:
+        """Weighted sum of squares over degrees of freedom; one, where the errors were found along with the fit."""
+        return float(self.points.scaled @ self.points.scaled) / self.degrees_of_freedom
 
     @cached_property
     def correlation(self) -> np.ndarray:
@@ -144,7 +244,9 @@ class Fit(Printed):
             measured, residuals = self.points.measured[own], self.points.residuals[own]
             total = float(np.sum((measured - measured.mean()) ** 2))
             r_squared = 1 - float(np.sum(residuals**2)) / total if total > 0 else float("nan")
-            found.append(Response(species, int(own.sum()), float(self.points.spread[own][0]), r_squared))
+            degrees = int(own.sum()) * (1 - len(self.estimates) / len(self.points.measured))
+            spread = float(np.sqrt(np.sum(residuals**2) / degrees))
+            found.append(Response(species, int(own.sum()), spread, r_squared))
         return tuple(found)
 
     @cached_property
@@ -175,32 +277,120 @@ class Fit(Printed):
     @property
     def warnings(self) -> list[str]:
         """What the reader must know before believing the constants."""
-        display = self.experiments.display
+        display = self.data.display
         said = []
+        if self.optimum.stopped:
+            said.append(f"stopped by hand after {self.evaluations} evaluations: the best so far, not the optimum")
         for e in self.estimates:
             if not np.isfinite(e.standard_error):
                 advice = "fix it or one that it goes with, or measure at other temperatures or feeds"
-                said.append(f"{e.name} is not determined by these data: {advice}")
+                said.append(f"{e.name} is not determined by these data: {self.reasons[e.name]}; {advice}")
             elif e.at_bound:
                 said.append(f"{e.name} ended on its bound: its interval means nothing there")
+            elif e.value > 0 and e.standard_error > e.value and ".Ea" not in e.name:
+                said.append(
+                    f"{e.name} is hardly determined (standard error {e.standard_error / e.value:.3g} times its value): "
+                    f"its profile says how far the data bound it"
+                )
+        if self.tries is not None and self.tries[0] < self.tries[1]:
+            said.append(f"{self.tries[0]} of {self.tries[1]} starts came to this optimum, none to a better one")
         for p in self.odd_points:
-            measured, calculated = (display.text(c, "concentration", 3) for c in (p.measured, p.calculated))
-            time = display.text(p.time, "time")
+            measured, calculated = (display.text(c, self.data.kind, 3) for c in (p.measured, p.calculated))
+            time = f", {display.text(p.time, 'time')}" if np.isfinite(p.time) else ""
             said.append(
-                f"run {p.run}, {time}, {p.species}: {measured} measured, {calculated} calculated, "
+                f"run {p.run}{time}, {p.species}: {measured} measured, {calculated} calculated, "
                 f"{abs(p.deviations):.1f} standard deviations off; it counts in this fit"
             )
-        return said
+        return [*said, *self.diagnosis.warnings]
 
-    def curves(self, points: int = 121) -> dict[str, tuple[np.ndarray, dict[str, np.ndarray]]]:
-        """For each run, times in s and the calculated concentration of each measured species, shape (points,)."""
+    @cached_property
+    def diagnosis(self) -> Diagnosis:
+        """Runs of signs, normality, influence, lack of fit."""
+        return diagnose(self)
+
+    def profile(self, *names: str) -> dict[str, Profile]:
+        """Profile-likelihood intervals of some constants, or of all; see `profiles.profile`."""
+        return {name: profile(self, name) for name in (names or tuple(self.values))}
+
+    def region(self, first: str, second: str, *, points: int = 36) -> Region:
+        """The joint 95 % region of two constants by its profile, and its ellipse; see `profiles.region`."""
+        return region(self, first, second, points)
+
+    def bootstrap(
+        self, times: int = 1000, kind: str = "residuals", seed: int = 0, workers: int | None = None,
+        progress: Callable[[int, int], None] | None = None,
+    ) -> Bootstrap:  # fmt: skip
+        """Fit again to resampled data, on all cores; see `resampling.bootstrap`."""
+        return bootstrap(self, times, kind, seed, workers, progress)
+
+    def chemistry_of(self, run: str) -> Chemistry:
+        """The chemistry with the constants of one run, where some are the run's own."""
+        own = {n.removesuffix(f", {run}"): v for n, v in self.values.items() if n.endswith(f", {run}")}
+        known = {p.name for p in self.chemistry.parameters}
+        return self.chemistry.with_values({n: v for n, v in own.items() if n in known}, self.chemistry.covariance)
+
+    def over_temperature(self, constant: str) -> Arrhenius:
+        """The Arrhenius law through a constant that each run had for itself; see `Arrhenius.through`.
+
+        Raises
+        ------
+        InputError
+            If it was one for all runs, or runs have no temperature or all the same.
+        """
+        own = [(run, self.values.get(f"{constant}, {run.name}")) for run in self.layout.runs]
+        given = [(run.T, value) for run, value in own if value is not None]
+        if not given or any(T is None for T, _ in given):
+            advice = f"fit with per_run=['{constant}'], and give each run a temperature"
+            raise InputError(f"'{constant}' is not known run by run with its temperature", "over temperature", advice)
+        unit = self[f"{constant}, {self.layout.runs[0].name}"].unit
+        shown = self.data.display.unit("temperature") or None
+        return Arrhenius.through([Value(float(T or 0.0), shown) for T, _ in given], [Value(v, unit) for _, v in given])
+
+    def curves(self, points: int = 121) -> dict[str, Band]:
+        """For each run the calculated concentration of each measured species, with its bands."""
         found = {}
-        for run in self.experiments:
-            charge = {s: c for s, c in run.charge.items() if s in self.chemistry.names}
-            vessel = Batch(self.chemistry, charge, T=Value(run.T) if run.T is not None else None, name=run.name)
-            result = vessel.run(Value(float(run.times[-1])), points)
-            found[run.name] = (result.solution.points, {s: result.concentrations[s] for s in self.responses})
+        for run in self.layout.runs:
+            last = float(run.times[-1])
+            first = 0.0 if run.vessel == "batch" else min(float(run.times[0]), 0.02 * last)
+            found[run.name] = self.band(run, np.linspace(first, last, points))
         return found
+
+    def band(self, run: Experiment, times: np.ndarray) -> Band:
+        """The calculated concentrations of a run, measured or only planned, with bands, at times in s.
+
+        First order: half widths t(0.975) sqrt(g C g) of the mean and t sqrt(g C g + s^2) of one measurement, g the
+        exact slopes by the constants (D. M. Bates, D. G. Watts, 1988, section 2.3).
+        """
+        values, slopes, spread = self.expected(run, times)
+        inner = np.einsum("tsi,ij,tsj->ts", slopes, self.covariance, slopes)
+        t = student(0.975, self.degrees_of_freedom)
+        mean, one = t * np.sqrt(np.maximum(inner, 0.0)), t * np.sqrt(np.maximum(inner, 0.0) + spread**2)
+        columns = [{s: rows[:, n] for n, s in enumerate(self.responses)} for rows in (values, mean, one)]
+        return Band(np.asarray(times), *columns)
+
+    def expected(self, run: Experiment, times: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Values and standard deviations (times, species), and slopes (times, species, constants), of a run."""
+        places = self.layout.places.get(run.name)
+        if places is None:
+            places = {
+                p.symbol: i for i, p in enumerate(self.problem.free) if p.name in self.chemistry.structure.parameters
+            }
+        count = len(self.responses)
+        rows, columns = np.repeat(np.arange(len(times)), count), np.tile(np.arange(count), len(times))
+        sample = sample_of(run, self.sought, self.responses, np.asarray(times), rows, columns, places, None)
+        if self.layout.delay is not None and run.name in self.layout.places:
+            sample = sample_of(
+                run, self.sought, self.responses, np.asarray(times), rows, columns, places, self.layout.delay
+            )
+        values, slopes = sample.observed(self.optimum.parameters)
+        shape = (len(times), count)
+        names = np.array(self.points.species)
+        spread = np.array([np.sqrt(np.mean(self.points.spread[names == s] ** 2)) for s in self.responses])
+        return (
+            values.reshape(shape),
+            slopes.reshape(*shape, -1),
+            np.broadcast_to(spread * np.sqrt(self.variance), shape),
+        )
 
     def table(self) -> pd.DataFrame:
         """One row a constant: value, standard error and 95 % interval in the unit it came in."""
@@ -217,18 +407,19 @@ class Fit(Printed):
         """One row an observation: measured, calculated, residual, leverage, with units in the headings."""
         import pandas as pd
 
-        display, points = self.experiments.display, self.points
-        columns = {"run": points.run, display.heading("time", "time"): display.number(points.time, "time")}
+        display, points = self.data.display, self.points
+        columns: dict[str, Any] = {"run": points.run}
+        if np.isfinite(points.time).all():
+            columns[display.heading("time", "time")] = display.number(points.time, "time")
         columns["species"] = points.species
         for name in ("measured", "calculated", "residuals"):
-            heading = display.heading(name.removesuffix("s"), "concentration")
-            columns[heading] = display.number(getattr(points, name), "concentration")
-        return pd.DataFrame({**columns, "leverage": points.leverage})
+            heading = display.heading(name.removesuffix("s"), self.data.kind)
+            columns[heading] = display.number(getattr(points, name), self.data.kind)
+        return pd.DataFrame({**columns, "leverage": points.leverage, "influence": self.diagnosis.influence})
 
     def __str__(self) -> str:
-        display = self.experiments.display
-        count, runs = len(self.points.measured), len(self.experiments)
-        lines = [f"Fit of {len(self.estimates)} constants to {count} observations in {runs} runs"]
+        display = self.data.display
+        lines = [f"Fit of {len(self.estimates)} constants to {self.extent}"]
         numbers = [(e, [f"{x:.4g}" for x in e.shown()]) for e in self.estimates]
         width = max(len(e.name) for e in self.estimates)
         lines.append(f"  {'':<{width}}  {'value':>10}  {'std. error':>10}    95 % interval")
@@ -241,10 +432,11 @@ class Fit(Printed):
                 row = "".join(f"{x:>8.3f}" for x in self.correlation[i, : i + 1])
                 lines.append(f"  {e.name:<{width}}{row}")
         for r in self.by_species:
-            sd = display.text(r.standard_deviation, "concentration", 3)
+            sd = display.text(r.standard_deviation, self.data.kind, 3)
             lines.append(
                 f"  {r.species}: residual standard deviation {sd}, R2 {r.r_squared:.5f} ({r.observations} values)"
             )
-        lines += [f"  left out: {self.experiments.describe(gone)}" for gone in self.experiments.left_out]
+        lines += [f"  {line}" for line in self.diagnosis.lines]
+        lines += [f"  left out: {self.data.describe(gone)}" for gone in self.data.left_out]
         lines += [f"  note: {text}" for text in self.warnings]
         return "\n".join(lines)

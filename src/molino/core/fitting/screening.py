@@ -21,7 +21,7 @@ from molino.core.chemistry.over_temperature import Arrhenius
 from molino.core.errors import Faults, InputError, SolveError, nearest
 from molino.core.fitting.experiments import Experiment, Experiments, as_experiments
 from molino.core.printing import Printed
-from molino.core.statistics import beyond_f, f_quantile, half_width
+from molino.core.statistics import beyond_f, f_quantile, half_width, p_text
 from molino.core.units import Value
 
 if TYPE_CHECKING:
@@ -131,11 +131,6 @@ class Law:
         if not math.isfinite(n):
             return math.nan
         return math.log(2) / k if n == 1 else (2 ** (n - 1) - 1) / ((n - 1) * k * c0 ** (n - 1))
-
-
-def p_text(probability: float) -> str:
-    """A probability for the eye; below 0.0001 the number itself means nothing."""
-    return f"{probability:.2g}" if probability >= 1e-4 else "< 0.0001"
 
 
 def power_law(t: np.ndarray, c0: float, k: float, n: float) -> np.ndarray:

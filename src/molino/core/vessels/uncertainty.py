@@ -5,8 +5,7 @@ from __future__ import annotations
 import numpy as np
 import sympy as sp
 
-from molino.core.balances.compiled import compiled
-from molino.core.balances.solve import integrate
+from molino.core.balances.solve import integrate, observe, steady_slopes
 from molino.core.chemistry.constants import parameter_symbol
 from molino.core.vessels.metrics import Metric
 from molino.core.vessels.run import Run
@@ -15,22 +14,22 @@ from molino.core.vessels.run import Run
 def slopes(run: Run, metric: Metric, by: tuple[sp.Symbol, ...]) -> np.ndarray:
     """Exact d(metric)/d(parameter) at the end of a run, shape (parameters,).
 
-    dm/dp = (dm/dy) S + (partial m/partial p), with S from the sensitivity equations along a run, and at a steady
-    state from J S = -(partial f/partial p) (implicit function theorem).
+    With the sensitivities of the states from their own equations along a run, and from the implicit function theorem
+    at a steady state.
     """
-    case, state, end = run.vessel.case, run.solution.states[-1], float(run.solution.points[-1])
-    whole, symbols = compiled(case.balances), case.balances.symbols
-    expression = run.vessel.expression(metric)
+    case, end = run.vessel.case, float(run.solution.points[-1])
     if run.is_steady:
         end = 0.0
-        forcing = whole.gradient(case.balances.rhs, by)(case.values)(state, end)
-        sensitivity = np.linalg.solve(whole.jacobian(case.values)(state, end), -forcing)
+        sensitivity = steady_slopes(case, run.solution.states[-1], by)
     else:
         followed = integrate(case, [0.0, end], by=by)
         assert followed.sensitivities is not None
         sensitivity = followed.sensitivities[-1]
-    partial = whole.gradient((expression,), (*symbols, *by))(case.values)(state, end)[0]
-    return np.asarray(partial[: len(symbols)] @ sensitivity + partial[len(symbols) :])
+    expression = run.vessel.expression(metric)
+    _, found = observe(
+        case, (expression,), np.array([end]), run.solution.states[-1:], sensitivity[None], by
+    )  # fmt: skip
+    return np.asarray(found[0, 0])
 
 
 def standard_error(run: Run, metric: Metric) -> float | None:

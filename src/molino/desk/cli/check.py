@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
@@ -13,6 +14,8 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from molino.core.chemistry.review import Finding
+    from molino.core.fitting.experiments import Experiments
+    from molino.core.fitting.rates import Rates
     from molino.core.vessels.review import VesselReview
     from molino.desk.job.load import Job
 
@@ -77,8 +80,12 @@ def do(job: Job, quiet: bool, equations: bool = False) -> dict[str, Any]:
 def _findings(job: Job, reviews: Mapping[str, VesselReview]) -> tuple[Finding, ...]:
     """What is to be said of the chemistry and its vessels, each thing once."""
     from molino.core.chemistry.review import Review
+    from molino.core.fitting.experiments import Experiments
 
-    own = job.chemistry.check().findings
+    own = list(job.chemistry.check().findings)
+    for name, data in job.data.items():
+        if isinstance(data, Experiments):
+            own += [replace(f, where=f"data {name}, {f.where}") for f in data.check(job.chemistry).findings]
     return Review.of([*own, *(f for review in reviews.values() for f in review.findings)]).findings
 
 
@@ -94,6 +101,12 @@ def _counts(reviews: Mapping[str, VesselReview]) -> pd.DataFrame:
     return pd.DataFrame(rows)
 
 
+def _runs(data: Experiments | Rates) -> list[str]:
+    from molino.core.fitting.experiments import Experiments
+
+    return [run.name for run in data] if isinstance(data, Experiments) else []
+
+
 def _plain(job: Job, reviews: Mapping[str, VesselReview]) -> dict[str, Any]:
     chemistry = job.chemistry
     return {
@@ -101,7 +114,7 @@ def _plain(job: Job, reviews: Mapping[str, VesselReview]) -> dict[str, Any]:
         "title": job.title,
         "reactions": {str(r.name): str(r.equation) for r in chemistry.reactions},
         "unknown": [p.name for p in chemistry.unknowns],
-        "data": {name: {"runs": [run.name for run in data]} for name, data in job.data.items()},
+        "data": {name: {"runs": _runs(data)} for name, data in job.data.items()},
         "vessels": {name: str(vessel) for name, vessel in job.vessels.items()},
         "tasks": {"fit": list(job.fits), "size": list(job.sizes), "compare": list(job.compares)},
         "counts": {

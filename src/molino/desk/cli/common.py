@@ -6,7 +6,7 @@ Imports of the computing half stand inside functions, so that `molino --help` is
 from __future__ import annotations
 
 import sys
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
@@ -84,22 +84,29 @@ def read_job(path: Path) -> Job:
     return load_job(path)
 
 
+@contextmanager
+def telling(what: str, quiet: bool) -> Iterator[Callable[[str], None]]:
+    """A line of progress on a terminal; gives what changes it."""
+    err = console(stderr=True)
+    if quiet or not err.is_terminal:
+        yield lambda text: None
+        return
+    with err.status(f"{what} ...") as status:
+        yield lambda text: status.update(f"{what}: {text}")
+
+
 def do_fits(job: Job, quiet: bool) -> dict[str, Fit]:
     """Every fit of the job, with a line of progress on a terminal."""
     from molino.core.fitting.regression import fit
 
     fits = {}
-    err = console(stderr=True)
-    for name, data in job.fits.items():
-        if quiet or not err.is_terminal:
-            fits[name] = fit(job.chemistry, data)
-            continue
-        with err.status(f"fitting {name} ...") as status:
+    for name, study in job.fits.items():
+        with telling(f"fitting {name}", quiet) as tell_of:
 
-            def show(count: int, squares: float, name: str = name, status: Any = status) -> None:
-                status.update(f"fitting {name}: evaluation {count}, weighted sum of squares {squares:.6g}")
+            def show(count: int, squares: float, tell_of: Callable[[str], None] = tell_of) -> None:
+                tell_of(f"evaluation {count}, weighted sum of squares {squares:.6g} (Ctrl-C keeps the best so far)")
 
-            fits[name] = fit(job.chemistry, data, progress=show)
+            fits[name] = fit(job.chemistry, study.data, progress=show, **study.options)
     return fits
 
 

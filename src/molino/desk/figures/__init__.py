@@ -1,10 +1,16 @@
 """Figures: each takes a result and returns a Matplotlib Figure."""
 
+from molino.desk.figures.belief import bootstrap, candidates, profiles, region
 from molino.desk.figures.comparison import comparison
 from molino.desk.figures.equations import equations
 from molino.desk.figures.fit import fit
 from molino.desk.figures.orders import orders
 from molino.desk.figures.over_temperature import over_temperature
 from molino.desk.figures.profile import profile
+from molino.desk.figures.rates import power_law, slopes
+from molino.desk.figures.residuals import residuals
 
-__all__ = ["comparison", "equations", "fit", "orders", "over_temperature", "profile"]
+__all__ = [
+    "bootstrap", "candidates", "comparison", "equations", "fit", "orders", "over_temperature", "power_law", "profile",
+    "profiles", "region", "residuals", "slopes",
+]  # fmt: skip

@@ -10,10 +10,13 @@ from matplotlib.figure import Figure
 
 from molino.core.fitting.result import Fit
 from molino.desk.figures import style
+from molino.desk.figures.residuals import residuals
 
 
 def fit(result: Fit) -> Figure:
-    """Measured points and fitted curves, a panel a run; points out of line are ringed.
+    """Measured points, fitted curves with their 95 % bands, a panel a run; points out of line are ringed.
+
+    The darker band is that of the curve, the lighter one that of a measurement. Of a fit to rates: see `residuals`.
 
     Parameters
     ----------
@@ -23,8 +26,10 @@ def fit(result: Fit) -> Figure:
     -------
     matplotlib Figure
     """
-    display = result.experiments.display
-    runs = result.experiments.runs
+    display = result.data.display
+    if not result.layout.runs:
+        return residuals(result)
+    runs = result.data.runs
     columns = min(3, len(runs))
     rows = math.ceil(len(runs) / columns)
     figure = style.blank(height=max(6.25, 3.0 * rows))
@@ -39,21 +44,27 @@ def fit(result: Fit) -> Figure:
         bottom, left = n + columns >= len(runs), n % columns == 0
         style.dress(
             axes,
-            display.label("time", "time") if bottom else "",
+            display.label(run.time_word, "time") if bottom else "",
             display.label("concentration", "concentration") if left else "",
             f"{run.name}{at}",
         )
-        times, calculated = curves[run.name]
+        band = curves[run.name]
+        times = display.number(band.times, "time")
         for i, species in enumerate(result.responses):
             line = style.stroke(i)
-            axes.plot(display.number(times, "time"), display.number(calculated[species], "concentration"), **line)
+            middle = band.values[species]
+            for half, alpha in ((band.prediction[species], 0.12), (band.confidence[species], 0.3)):
+                ends = (display.number(np.maximum(middle + sign * half, 0.0), "concentration") for sign in (-1, 1))
+                if np.isfinite(half).all():
+                    axes.fill_between(times, *ends, color=line["color"], alpha=alpha, linewidth=0)
+            axes.plot(times, display.number(middle, "concentration"), **line)
             if species in run.measured:
                 values = display.number(run.measured[species], "concentration")
                 axes.plot(
                     display.number(run.times, "time"), values, style.MARKS[i], color=line["color"], ms=5, mfc="white",
                     mew=1.4, label=species,
                 )  # fmt: skip
-        for gone in (g for g in result.experiments.left_out if g.run == run.name):
+        for gone in (g for g in result.data.left_out if g.run == run.name):
             place = display.number(gone.time, "time"), display.number(gone.value, "concentration")
             axes.plot(*place, "x", color=style.QUIET, ms=8, mew=2)
             axes.annotate("left out", place, (0, -14), textcoords="offset points", ha="center", fontsize=8)

@@ -8,7 +8,8 @@ import numpy as np
 from matplotlib.figure import Figure
 
 from molino.core import units
-from molino.core.fitting.screening import Law, Screening, p_text
+from molino.core.fitting.screening import Law, Screening
+from molino.core.statistics import p_text
 from molino.desk.figures import style
 
 

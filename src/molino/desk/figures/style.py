@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import math
 from pathlib import Path
 from typing import Any
 
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
+from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter
 
 from molino.desk.tables.write import whole
 
@@ -20,6 +22,17 @@ INK, QUIET = "#222222", "#8a8a8a"
 def blank(width: float = 10.0, height: float = 6.25) -> Figure:
     """An empty figure of 1280 x 800 points at 128 dots an inch."""
     return Figure(figsize=(width, height), dpi=128, layout="constrained")
+
+
+def grid_of(count: int, height: float = 3.1, least: float = 6.25, **shared: Any) -> tuple[Figure, list[Axes], int]:
+    """A figure with so many panels in two or three columns, those panels, and the number of columns."""
+    columns = 2 if count in (2, 4) else min(3, count)
+    rows = math.ceil(count / columns)
+    figure = blank(height=max(least, height * rows))
+    panels = list(figure.subplots(rows, columns, squeeze=False, **shared).flat)
+    for extra in panels[count:]:
+        extra.set_visible(False)
+    return figure, panels[:count], columns
 
 
 def dress(axes: Axes, x: str = "", y: str = "", title: str = "") -> None:
@@ -43,3 +56,19 @@ def save(figure: Figure, path: Path) -> Path:
     with whole(path) as temporary:
         figure.savefig(temporary, format="png")
     return path
+
+
+def dots(axes: Axes, n: int, x: Any, y: Any, label: str = "") -> None:
+    """Measured points of the n-th kind."""
+    axes.plot(x, y, MARKS[n % len(MARKS)], color=COLOURS[n % len(COLOURS)], ms=5, mfc="white", mew=1.4, label=label)
+
+
+def plain_logs(axes: Axes) -> None:
+    """Plain numbers on logarithmic axes, at 1, 2 and 5 of each decade."""
+    for axis in (axes.xaxis, axes.yaxis):
+        low, high = axis.get_view_interval()
+        decades = math.log10(high / max(low, 1e-300))
+        subs = (1, 2, 5) if decades < 2 else (1, 3) if decades < 4 else (1,)
+        axis.set_major_locator(LogLocator(base=10, subs=subs))
+        axis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:.3g}"))
+        axis.set_minor_formatter(NullFormatter())

@@ -21,8 +21,8 @@ from molino.core.chemistry.reaction import Reaction
 from molino.core.chemistry.species import PROPERTIES, Species
 from molino.core.chemistry.thermochemistry import FromSpecies
 from molino.core.errors import Fault, Faults, InputError, nearest
-from molino.core.fitting.experiments import Experiments, as_experiments
-from molino.core.fitting.regression import check_data
+from molino.core.fitting.experiments import Experiments
+from molino.core.fitting.rates import Rates
 from molino.core.units import Value
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.batch import Batch
@@ -32,7 +32,7 @@ from molino.core.vessels.metrics import Metric, parse_metric
 from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.stirred_tank import StirredTank
 from molino.desk.job import models
-from molino.desk.tables.experiments import read_experiments
+from molino.desk.job.studies import Study, read_data, study
 from molino.desk.tables.lookup import look_up
 from molino.desk.tables.species import read_species
 
@@ -78,8 +78,8 @@ class Job:
     chemistry: Chemistry
     feeds: Mapping[str, Feed]
     vessels: Mapping[str, Vessel]
-    data: Mapping[str, Experiments]
-    fits: Mapping[str, Experiments]
+    data: Mapping[str, Experiments | Rates]
+    fits: Mapping[str, Study]
     sizes: Mapping[str, Size]
     compares: Mapping[str, Compare]
     start_ups: Mapping[str, Value] = field(default_factory=dict)
@@ -192,6 +192,12 @@ def _keys(steps: list[str], raw: Mapping[str, Any]) -> list[str]:
             inner = inner.get(step, {}) if isinstance(inner, dict) else {}
         form = models.constant_table(inner if isinstance(inner, dict) else {})
         model = (models.ReactionTable, form, models.UnknownTable)[min(depth - 1, 2)]
+    if steps[0] in ("fit", "data") and len(steps) > 2:
+        below: dict[str, Any] = {
+                 "screening": models.ScreeningTable, "rates": models.RatesTable, "next": models.NextTable,
+                 "temperature": models.TemperatureTable, "candidates": models.CandidateTable,
+                 "signals": models.SignalTable, "leave_out": models.LeaveOutTable}  # fmt: skip
+        model = below.get(steps[2])
     if steps[-1] in ("heat_capacity", "catalyst") and len(steps) > 2:
         model = {"heat_capacity": models.HeatCapacityTable, "catalyst": models.CatalystTable}[steps[-1]]
     return list(model.model_fields) if model is not None else []
@@ -269,7 +275,7 @@ class _Builder:
         data = {}
         for name, source in self.file.data.items():
             with self.at(f"[data.{name}]"):
-                data[name] = read_experiments(self.path.parent / source.file, source.sheet)
+                data[name] = read_data(source, self.path.parent)
         vessels: dict[str, Vessel] = {}
         if chemistry is not None:
             for name, vessel in self.file.vessels.items():
@@ -278,9 +284,7 @@ class _Builder:
         fits = {}
         for name, fit in self.file.fit.items():
             with self.at(f"[fit.{name}]"):
-                fits[name] = self.data_of(fit, data)
-                if chemistry is not None:
-                    check_data(chemistry, fits[name])
+                fits[name] = study(self, fit, data, chemistry)
         sizes, compares = self.tasks()
         start_ups = {}
         for name, vessel in self.file.vessels.items():
@@ -322,20 +326,21 @@ class _Builder:
                 species = [s for s in species if s is not listed] + [self.one_species(name, table, listed)]
         for name, reaction in self.file.reactions.items():
             with self.at(f"[reactions.{name}]"):
-                constants, faults = {}, Faults()
-                for key, given in (reaction.__pydantic_extra__ or {}).items():
-                    with faults.at(key):
-                        constants[key] = self.constant(given)
-                faults.raise_any()
-                orders = {s: self.entry(n, "") for s, n in reaction.orders.items()} if reaction.orders else None
-                reactions.append(
-                    Reaction(reaction.equation, reaction.rate, name, orders=orders, basis=reaction.basis, **constants)
-                )
+                reactions.append(self.reaction(name, reaction))
         shared: dict[str, Constant] = {}
         for name, given in self.file.constants.items():
             with self.at(f"[constants] {name}"):
                 shared[name] = read_constant(self.constant(given), name)
         return reactions, species, shared
+
+    def reaction(self, name: str, table: models.ReactionTable) -> Reaction:
+        constants, faults = {}, Faults()
+        for key, given in (table.__pydantic_extra__ or {}).items():
+            with faults.at(key):
+                constants[key] = self.constant(given)
+        faults.raise_any()
+        orders = {s: self.entry(n, "") for s, n in table.orders.items()} if table.orders else None
+        return Reaction(table.equation, table.rate, name, orders=orders, basis=table.basis, **constants)
 
     def chemistry(self) -> Chemistry | None:
         sound = len(self.faults.found)
@@ -352,14 +357,17 @@ class _Builder:
             return None
         for finding in chemistry.check().at("error"):
             self.faults.add(_place(finding.where), finding.what, finding.advice)
-        if self.units:
-            for reaction_name, needed in chemistry.bare.items():
-                for constant, dimension in needed.items():
-                    if dimension:
-                        said = f"{constant} is a bare number, and [units] does not say what a rate constant is in"
-                        advice = f"write it with its unit, {units.everyday_text(dimension)} or alike"
-                        self.faults.add(f"[reactions.{reaction_name}]", said, advice)
+        self.check_bare(chemistry)
         return chemistry
+
+    def check_bare(self, chemistry: Chemistry) -> None:
+        """Note rate constants without a unit in a job that has units."""
+        for reaction_name, needed in chemistry.bare.items() if self.units else ():
+            for constant, dimension in needed.items():
+                if dimension:
+                    said = f"{constant} is a bare number, and [units] does not say what a rate constant is in"
+                    advice = f"write it with its unit, {units.everyday_text(dimension)} or alike"
+                    self.faults.add(f"[reactions.{reaction_name}]", said, advice)
 
     def covariance(self) -> Covariance | None:
         table = self.file.covariance
@@ -433,23 +441,6 @@ class _Builder:
             return StirredTank(chemistry, feed, contents=contents, **numbers, **common)
         numbers = self.fields(table, "diameter", "length", "volume", "space_time", "T")
         return PlugFlow(chemistry, feed, tubes=table.tubes, **numbers, **common)
-
-    def data_of(self, table: models.FitTable, data: Mapping[str, Experiments]) -> Experiments:
-        names = [table.data] if isinstance(table.data, str) else table.data
-        faults = Faults()
-        for name in names:
-            if name not in self.known("data"):
-                advice = nearest(name, self.known("data")) or "add a [data.NAME] table"
-                faults.add("data", f"there is no data '{name}'", advice)
-        faults.raise_any()
-        if any(name not in data for name in names):
-            raise InputError(())
-        runs = as_experiments([data[name] for name in names])
-        for point in table.leave_out:
-            with faults.at("leave_out"):
-                runs = runs.without(point.run, self.bare(point.time, "time"), point.species)
-        faults.raise_any()
-        return runs
 
     def tasks(self) -> tuple[dict[str, Size], dict[str, Compare]]:
         sizes, compares = {}, {}

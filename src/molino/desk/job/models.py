@@ -239,11 +239,29 @@ class PlugFlowTable(Table):
 VesselTable = Annotated[BatchTable | StirredTankTable | PlugFlowTable, Field(discriminator="kind")]
 
 
+class SignalTable(Table):
+    """What a column says of a concentration: { species = "A", slope = "120 L/mol", blank = 0.02 }, or another form."""
+
+    species: str
+    slope: Quantity | None = None
+    blank: Quantity | None = None
+    conversion: bool = False
+    reaction: str | None = None
+    start: Quantity | None = None
+    end: Quantity | None = None
+    titrant: Quantity | None = None
+    sample: Quantity | None = None
+    per: float | None = None
+
+
 class DataTable(Table):
-    """A table of measurements, beside the job file."""
+    """A table of measurements, beside the job file: runs, or rates."""
 
     file: str
     sheet: str | None = None
+    kind: Literal["runs", "rates"] = "runs"
+    vessel: Literal["stirred tank", "plug flow"] | None = None
+    signals: dict[str, SignalTable] = {}
 
 
 class LeaveOutTable(Table):
@@ -254,9 +272,72 @@ class LeaveOutTable(Table):
     species: str
 
 
+class ScreeningTable(Table):
+    """Orders to be screened before the fit."""
+
+    species: str
+    partner: str | None = None
+    reversible: bool = False
+    predict: Quantity | None = None
+
+
+class RatesTable(Table):
+    """Rates taken from the runs (or as measured), and a power law through them."""
+
+    species: str | None = None
+    method: Literal["spline", "differences", "initial", "differential"] = "spline"
+    smoothing: float | None = None
+    within: float = 0.1
+    orders_in: list[str] = []
+
+
+class TemperatureTable(Table):
+    """The line of ln k over 1/T: of a constant that each run had for itself, of the screening, or of a table."""
+
+    constant: str | None = None
+    T: list[Quantity] | None = None
+    k: list[Quantity] | None = None
+    K: list[Quantity] | None = None
+    predict: list[Quantity] = []
+
+
+class CandidateTable(BaseModel):
+    """Another chemistry for the same data: the reactions in it take the place of those of their name."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+    reactions: dict[str, ReactionTable] = {}
+    without: list[str] = []
+
+
+class NextTable(Table):
+    """Experiments to choose the next from: every combination of T, charges and times."""
+
+    narrow: str
+    T: list[Quantity] = []
+    charges: list[dict[str, Quantity]]
+    times: list[list[Quantity]]
+
+
 class FitTable(Table):
+    """A fit of all unknown constants, and what is to be looked at before and after it."""
+
     data: str | list[str]
     leave_out: list[LeaveOutTable] = []
+    errors: str | dict[str, Quantity] = "each"
+    starts: list[str] | dict[str, list[str]] = []
+    delay: bool | str | float = False
+    per_run: list[str] = []
+    tries: int = Field(default=1, ge=1)
+    seed: int = 0
+    profile: bool = False
+    region: list[str] = Field(default=[], max_length=2)
+    bootstrap: int = Field(default=0, ge=0)
+    resample: Literal["residuals", "cases"] = "residuals"
+    screening: ScreeningTable | None = None
+    rates: RatesTable | None = None
+    temperature: TemperatureTable | None = None
+    candidates: dict[str, CandidateTable] = {}
+    next: NextTable | None = None
 
 
 class SizeTable(Table):

@@ -23,6 +23,15 @@ def heading_parts(heading: object) -> tuple[str, str | None]:
     return match["name"], match["unit"] or match["bracket"]
 
 
+def sheet_names(source: object) -> list[str]:
+    """The sheets of an .xlsx file; InputError if it is none."""
+    path = Path(str(source))
+    if isinstance(source, pd.DataFrame) or not path.is_file() or path.suffix.lower() not in (".xlsx", ".xlsm"):
+        raise InputError("only an .xlsx file has sheets", path.name, "give the name of one, with its path")
+    with pd.ExcelFile(path) as book:
+        return [str(name) for name in book.sheet_names]
+
+
 def read_cells(source: str | Path | pd.DataFrame, sheet: str | None, shape: str) -> tuple[pd.DataFrame, Path]:
     """The cells of a file or data frame as text, indexed by line, and the name to speak of it by.
 

@@ -1,45 +1,164 @@
-"""Read measured concentrations from CSV or XLSX."""
+"""Read runs and rates from CSV or XLSX."""
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 import pandas as pd
 
 from molino.core import units
-from molino.core.errors import Faults, InputError
-from molino.core.fitting.experiments import Experiment, Experiments
-from molino.desk.tables.cells import heading_parts, read_cells
+from molino.core.chemistry.reaction import BASES
+from molino.core.errors import Faults, InputError, UnitError, nearest
+from molino.core.fitting.experiments import VESSELS, Experiment, Experiments
+from molino.core.fitting.rates import Rates
+from molino.core.fitting.signals import Signal
+from molino.core.units import GAS_CONSTANT
+from molino.desk.tables.cells import heading_parts, read_cells, sheet_names
 
-_SHAPE = "the table needs the columns: run, time [min], T [degC], initial A [mol/L], A [mol/L] for each species A"
+_SHAPE = (
+    "the table needs the columns: run, time [min] (or space time [min] of tanks and tubes), T [degC], initial A "
+    "[mol/L] (or feed A), A [mol/L] for each species A"
+)
+_RATES_SHAPE = "the table needs the columns: rate [mol/L/min] (or rate of A), A [mol/L] for each species A, T [degC]"
+_TIMES = {"time": "time", "t": "time", "space time": "space time", "residence time": "space time"}
 
 
+@dataclass(frozen=True)
 class _Column:
     """A column of numbers: what it holds, of which species, in which unit."""
 
-    def __init__(self, heading: str, name: str, unit: str | None) -> None:
-        self.heading, self.unit = heading, unit
-        self.initial = name.lower().startswith("initial ")
-        self.species = name[8:].strip() if self.initial else name
+    heading: str
+    species: str
+    unit: str | None
+    role: str
+    """'time', 'space time', 'temperature', 'initial', 'measured', 'rate', or 'signal'."""
+    kind: str
+
+    @classmethod
+    def read(cls, heading: str, signals: Mapping[str, Signal]) -> _Column:
+        name, unit = heading_parts(heading)
+        if not name:
+            raise InputError("it has no name", "", "name it, or delete the column")
         plain = name.lower()
-        self.kind = {"time": "time", "t": "time", "temperature": "temperature"}.get(plain, "concentration")
-        if name == "T":
-            self.kind = "temperature"
+        if name in signals:
+            return cls(heading, name, unit, "signal", "")
+        role, species, kind = "measured", name, "concentration"
+        if name == "T" or plain == "temperature":
+            role = kind = "temperature"
+        elif plain in _TIMES:
+            role, kind = _TIMES[plain], "time"
+        elif plain == "rate" or plain.startswith("rate of "):
+            role, species, kind = "rate", name[8:].strip(), _rate_kind(unit)
+        elif plain.startswith(("initial ", "feed ")):
+            role, species = "initial", name.partition(" ")[2].strip()
+        pressure = unit is not None and kind == "concentration" and _is_pressure(unit)
         if unit is not None:
-            units.expect(unit, self.kind)
+            units.expect(unit, "pressure" if pressure else kind)
+        return cls(heading, species, unit, role, "pressure" if pressure else kind)
 
     def to_si(self, numbers: np.ndarray) -> np.ndarray:
+        if self.role == "signal":
+            return numbers
         return np.asarray(units.unit(self.unit).to_si(numbers) if self.unit else numbers)
 
 
-def read_experiments(path: str | Path | pd.DataFrame, sheet: str | None = None) -> Experiments:
-    """Read batch runs from a table in long form.
+def _is_pressure(unit: str) -> bool:
+    return bool(units.unit(unit).dimension == units.unit("Pa").dimension)
+
+
+def _rate_kind(unit: str | None) -> str:
+    """Which kind of rate a unit is of."""
+    if unit is None:
+        return "rate"
+    dimension = units.unit(unit).dimension
+    found = next((k for k in BASES.values() if units.unit(units.SI_UNITS[k]).dimension == dimension), None)
+    if found is None:
+        raise UnitError(f"'{unit}' is not a unit of rate", "", "like mol/L/min, or mol/kg/h per catalyst mass")
+    return found
+
+
+@dataclass(frozen=True)
+class _Table:
+    """A table read into columns of SI numbers, nan where a cell is empty."""
+
+    path: Path
+    columns: tuple[_Column, ...]
+    numbers: Mapping[str, np.ndarray]
+    runs: np.ndarray | None
+    """The run column, as text; None if there is none."""
+    vessels: np.ndarray | None
+
+    def of(self, role: str) -> list[_Column]:
+        return [c for c in self.columns if c.role == role]
+
+    @property
+    def shown(self) -> dict[str, str]:
+        """The unit that each kind of quantity came in."""
+        found: dict[str, str] = {}
+        for column in self.columns:
+            if column.unit is not None and column.kind:
+                found.setdefault(column.kind, column.unit)
+        return found
+
+
+def _read(
+    source: str | Path | pd.DataFrame,
+    sheet: str | None,
+    shape: str,
+    signals: Mapping[str, Signal],
+    needed: tuple[str, ...],
+) -> _Table:
+    cells, path = read_cells(source, sheet, shape)
+    faults = Faults()
+    columns: list[_Column] = []
+    texts: dict[str, np.ndarray] = {}
+    for heading in cells.columns:
+        if heading.strip().lower() in ("run", "vessel"):
+            texts[heading.strip().lower()] = cells[heading].str.strip().to_numpy()
+            continue
+        with faults.at(f"column '{heading}'"):
+            columns.append(_Column.read(heading, signals))
+    roles = [c.role for c in columns]
+    for name in sorted(signals.keys() - {c.species for c in columns if c.role == "signal"}):
+        faults.add(
+            "headings", f"there is no column of the signal '{name}'", nearest(name, [c.species for c in columns])
+        )
+    if not faults.found and roles.count(needed[0]) + sum(roles.count(r) for r in needed[1:]) != 1:
+        said = f"no {needed[0]} column" if not any(r in roles for r in needed) else f"more than one {needed[0]} column"
+        faults.add("headings", said, shape)
+    if not faults.found and not any(r in ("measured", "signal") for r in roles):
+        faults.add("headings", "no column of measured concentrations", shape)
+    keys = [(c.role, c.species) for c in columns]
+    for _, species in {k for k in keys if keys.count(k) > 1}:
+        faults.add("headings", f"two columns for {species}", "keep one")
+    faults.raise_any(path.name)
+    numbers = {c.heading: _numbers(cells, c, faults) for c in columns}
+    for line in cells.index[texts["run"] == ""] if "run" in texts else ():
+        faults.add(f"line {line}", "no run is named", "write the run in each line")
+    for line, vessel in zip(cells.index, texts.get("vessel", ()), strict=False):
+        if vessel not in VESSELS:
+            faults.add(f"line {line}", f"'{vessel}' is not a vessel for runs", nearest(str(vessel), VESSELS))
+    faults.raise_any(path.name)
+    return _Table(path, tuple(columns), numbers, texts.get("run"), texts.get("vessel"))
+
+
+def read_experiments(
+    path: str | Path | pd.DataFrame, sheet: str | None = None, *, signals: Mapping[str, Signal] | None = None,
+    vessel: str | None = None,
+) -> Experiments:  # fmt: skip
+    """Read runs from a table: batches over time, or outlets of tanks and tubes at steady state.
 
     Headings carry units: `run`, `time [min]`, `T [degC]`, `initial xylose [mol/L]` (what was charged; the same all
     through a run), and one column of measured concentration for each species, `xylose [mol/L]`. Without `run` the
-    whole table is one run. `time (min)` is read, too. An empty cell is a value that was not measured. A heading without
-    unit holds SI numbers.
+    whole table is one run. `time (min)` is read, too, and a row of units below the headings. An empty cell is a value
+    that was not measured. A heading without unit holds SI numbers. Concentrations in units of pressure are partial
+    pressures of an ideal gas.
+
+    Outlets have `space time [min]` (volume over volumetric flow of the feed) in place of time, and `feed xylose
+    [mol/L]`; lines of one feed and temperature are one run, if no run is named.
 
     Parameters
     ----------
@@ -47,7 +166,11 @@ def read_experiments(path: str | Path | pd.DataFrame, sheet: str | None = None) 
         A .csv file, separated by commas or semicolons (then with a decimal comma or point), an .xlsx file, or the
         table itself, whose lines then count from 2, as in a file with headings.
     sheet : str, optional
-        Of an .xlsx file; the first if left out.
+        Of an .xlsx file; the first if left out; "*" for one run a sheet, named after it.
+    signals : mapping of column to Signal, optional
+        Columns that hold something else than concentrations.
+    vessel : "stirred tank" or "plug flow", optional
+        Where outlets were measured, if no column `vessel` says so.
 
     Returns
     -------
@@ -58,43 +181,85 @@ def read_experiments(path: str | Path | pd.DataFrame, sheet: str | None = None) 
     InputError
         With every fault of the table: file, line, column, and what to do.
     """
-    table, path = read_cells(path, sheet, _SHAPE)
+    if sheet == "*":
+        faults = Faults()
+        sets: list[tuple[str, Experiments]] = []
+        for name in sheet_names(path):
+            with faults.at(f"sheet '{name}'"):
+                sets.append((name, read_experiments(path, name, signals=signals, vessel=vessel)))
+        faults.raise_any()
+        runs = [
+            (Experiment(name, r.times, r.measured, r.initial, r.T, r.vessel, r.gas) if len(found) == 1 else r)
+            for name, found in sets
+            for r in found
+        ]
+        first = sets[0][1]
+        return Experiments(tuple(runs), first.source, first.show, (), first.notes)
+    table = _read(path, sheet, _SHAPE, signals or {}, ("time", "space time"))
     faults = Faults()
-    columns: list[_Column] = []
-    for heading in table.columns:
-        name, unit = heading_parts(heading)
-        if name.lower() == "run":
-            continue
-        with faults.at(f"column '{heading}'"):
-            if not name:
-                raise InputError("it has no name", "", "name it, or delete the column")
-            columns.append(_Column(heading, name, unit))
-    kinds = [c.kind for c in columns]
-    if not faults.found and kinds.count("time") != 1:
-        said = "no time column" if "time" not in kinds else "more than one time column"
-        faults.add("headings", said, _SHAPE)
-    if not faults.found and not any(c.kind == "concentration" and not c.initial for c in columns):
-        faults.add("headings", "no column of measured concentrations", _SHAPE)
-    headings = [(c.kind, c.initial, c.species) for c in columns]
-    for _, _, species in {h for h in headings if headings.count(h) > 1}:
-        faults.add("headings", f"two columns for {species}", "keep one")
-    faults.raise_any(path.name)
-    numbers = {c.heading: _numbers(table, c, faults) for c in columns}
-    run_column = next((c for c in table.columns if str(c).strip().lower() == "run"), None)
-    names = table[run_column].str.strip() if run_column is not None else pd.Series("1", index=table.index)
-    for line in table.index[names == ""]:
-        faults.add(f"line {line}", "no run is named", "write the run in each line")
-    faults.raise_any(path.name)
     runs = []
-    for name in dict.fromkeys(names):
+    for name, rows in _by_run(table).items():
         with faults.at():
-            runs.append(_experiment(str(name), columns, {h: v[(names == name).to_numpy()] for h, v in numbers.items()}))
-    faults.raise_any(path.name)
-    shown: dict[str, str] = {}
-    for column in columns:
-        if column.unit is not None:
-            shown.setdefault(column.kind, column.unit)
-    return Experiments(tuple(runs), path.name, shown)
+            runs.append(_experiment(name, table, rows, signals or {}, vessel))
+    faults.raise_any(table.path.name)
+    notes = tuple(f"column '{name}': {signal}" for name, signal in (signals or {}).items())
+    return Experiments(tuple(runs), table.path.name, _shown(table), (), notes)
+
+
+def read_rates(path: str | Path | pd.DataFrame, sheet: str | None = None) -> Rates:
+    """Read measured rates: `rate [mol/L/min]`, `T [degC]`, and the concentrations they were measured at.
+
+    `rate` is that of the one reaction; `rate of xylose` that at which a species is consumed (a reactant) or formed (a
+    product). Per catalyst mass or area the unit says so: mol/kg/h, mol/m2/h. Partial pressures are read as in
+    `read_experiments`. A line with an empty cell is passed over.
+
+    Raises
+    ------
+    InputError
+        With every fault of the table: file, line, column, and what to do.
+    """
+    table = _read(path, sheet, _RATES_SHAPE, {}, ("rate",))
+    (rate,) = table.of("rate")
+    columns = [*table.of("measured"), rate, *table.of("temperature")]
+    whole = np.all([np.isfinite(table.numbers[c.heading]) for c in columns], axis=0)
+    if not whole.any():
+        raise InputError("no line is complete", table.path.name, _RATES_SHAPE)
+    T = next((table.numbers[c.heading][whole] for c in table.of("temperature")), None)
+    found = {}
+    for c in table.of("measured"):
+        found[c.species] = _concentration(c, table.numbers[c.heading][whole], T)
+    runs = tuple(str(r) for r in table.runs[whole]) if table.runs is not None else ()
+    return Rates(
+        table.numbers[rate.heading][whole], found, rate.species, T, runs, kind=rate.kind, source=table.path.name,
+        show=_shown(table),
+    )  # fmt: skip
+
+
+def _shown(table: _Table) -> dict[str, str]:
+    """The units of the table; concentrations that came as partial pressures are shown in the unit of habit."""
+    return {"concentration": units.HABIT["concentration"], **table.shown} if table.shown else {}
+
+
+def _concentration(column: _Column, values: np.ndarray, T: np.ndarray | float | None) -> np.ndarray:
+    """In mol/m^3; c = p / (R T) where it came as a partial pressure."""
+    if column.kind != "pressure":
+        return values
+    if T is None:
+        raise InputError("a partial pressure needs a temperature", column.heading, "add a column T [degC]")
+    return np.asarray(values / (GAS_CONSTANT * T))
+
+
+def _by_run(table: _Table) -> dict[str, np.ndarray]:
+    """The lines of each run."""
+    count = len(next(iter(table.numbers.values())))
+    if table.runs is not None:
+        return {str(name): table.runs == name for name in dict.fromkeys(table.runs)}
+    if not table.of("space time"):
+        return {"1": np.ones(count, dtype=bool)}
+    columns = [table.numbers[c.heading] for c in (*table.of("initial"), *table.of("temperature"))]
+    vessels = table.vessels if table.vessels is not None else np.full(count, "")
+    keys = [(str(vessels[i]), *(float(c[i]) for c in columns)) for i in range(count)]
+    return {str(n): np.array([k == key for k in keys]) for n, key in enumerate(dict.fromkeys(keys), 1)}
 
 
 def _numbers(table: pd.DataFrame, column: _Column, faults: Faults) -> np.ndarray:
@@ -113,33 +278,62 @@ def _numbers(table: pd.DataFrame, column: _Column, faults: Faults) -> np.ndarray
             advice = "write a number, or leave the cell empty where nothing was measured"
             faults.add(f"line {line}, column '{column.heading}'", f"'{cell}' is not a number", advice)
             continue
-        if column.kind != "temperature" and found[i] < 0:
-            what = "a negative concentration" if column.kind == "concentration" else "a negative time"
+        if column.kind in ("concentration", "pressure", "time") and found[i] < 0:
             advice = "mend it, or leave the cell empty (below detection: write 0)"
-            faults.add(f"line {line}, column '{column.heading}'", f"{cell} is {what}", advice)
+            faults.add(f"line {line}, column '{column.heading}'", f"{cell} is a negative {column.kind}", advice)
     return column.to_si(found)
 
 
-def _experiment(name: str, columns: list[_Column], numbers: dict[str, np.ndarray]) -> Experiment:
+def _experiment(
+    name: str, table: _Table, rows: np.ndarray, signals: Mapping[str, Signal], vessel: str | None
+) -> Experiment:
     faults = Faults()
-    conditions: dict[str, float] = {}
-    temperature: float | None = None
+    numbers = {heading: values[rows] for heading, values in table.numbers.items()}
+
+    def constant(column: _Column) -> float | None:
+        known = numbers[column.heading][np.isfinite(numbers[column.heading])]
+        if len(known) and np.ptp(known) > 1e-9 * max(abs(float(known[0])), 1.0):
+            said = f"'{column.heading}' changes within the run"
+            faults.add(f"run {name}", said, "a run has one temperature and one charge: split it, or name the runs")
+        return float(known[0]) if len(known) else None
+
+    T = next((constant(c) for c in table.of("temperature")), None)
+    (time,) = table.of("time") or table.of("space time")
+    times = numbers[time.heading]
+    initial: dict[str, float] = {}
     measured: dict[str, np.ndarray] = {}
-    times = np.array([])
-    for column in columns:
-        values = numbers[column.heading]
-        if column.kind == "time":
-            times = values
-        elif column.kind == "temperature" or column.initial:
-            known = values[np.isfinite(values)]
-            if len(known) and np.ptp(known) > 1e-9 * max(abs(float(known[0])), 1.0):
-                said = f"'{column.heading}' changes within the run"
-                faults.add(f"run {name}", said, "a run has one temperature and one charge: split it")
-            elif len(known) and column.kind == "temperature":
-                temperature = float(known[0])
-            elif len(known):
-                conditions[column.species] = float(known[0])
-        elif np.isfinite(values).any():
-            measured[column.species] = values
+    with faults.at(f"run {name}"):
+        for column in table.of("initial"):
+            value = constant(column)
+            if value is not None:
+                initial[column.species] = float(_concentration(column, np.array(value), T))
+        for column in table.of("measured"):
+            if np.isfinite(numbers[column.heading]).any():
+                measured[column.species] = _concentration(column, numbers[column.heading], T)
+    for column in table.of("signal"):
+        signal = signals[column.species]
+        with faults.at(f"run {name}, column '{column.heading}'"):
+            if signal.species in measured:
+                raise InputError(f"{signal.species} is measured in another column, too", "", "keep one")
+            charged = initial.get(signal.species)
+            found = signal.concentration(numbers[column.heading], column.unit, charged, T)
+            if (found < -0.05 * np.nanmax(np.abs(found))).any():
+                worst = times[int(np.nanargmin(found))]
+                said = f"the signal gives a negative concentration of {signal.species} at {worst:g} s"
+                raise InputError(said, "", "check the calibration, or leave that cell empty")
+            measured[signal.species] = np.where(np.isfinite(found), np.maximum(found, 0.0), np.nan)
+    where = "batch"
+    if time.role == "space time":
+        said = str(table.vessels[rows][0]) if table.vessels is not None else str(vessel or "")
+        if said not in VESSELS[1:]:
+            advice = "add a column 'vessel' (stirred tank or plug flow), or say vessel='plug flow'"
+            faults.add(f"run {name}", "a space time, but no vessel", advice)
+        else:
+            where = said
+            order = np.argsort(times, kind="stable")
+            times, measured = times[order], {s: v[order] for s, v in measured.items()}
     faults.raise_any()
-    return Experiment(name, times, measured, conditions, temperature)
+    gas = any(c.kind == "pressure" for c in table.columns) or any(
+        signals[c.species].reaction for c in table.of("signal")
+    )
+    return Experiment(name, times, measured, initial, T, where, bool(gas))

@@ -1,0 +1,173 @@
+"""How the residuals of a fit look: runs of signs, normality, influence, lack of fit against replicates."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import numpy as np
+from scipy.special import betaln, ndtr
+
+from molino.core.fitting.replicates import groups
+from molino.core.statistics import beyond_f, p_text
+
+if TYPE_CHECKING:
+    from molino.core.fitting.result import Fit
+
+LEVEL = 0.01
+"""A test speaks up where chance would bring as much less than once in a hundred times."""
+_FEWEST = 8
+"""Fewer values say nothing of a distribution."""
+
+
+@dataclass(frozen=True)
+class SignRuns:
+    """Runs of signs of the residuals of one response, in order of run and time.
+
+    `probability` is that of so few runs, or fewer, if signs fell at random.
+    """
+
+    response: str
+    runs: int
+    expected: float
+    probability: float
+
+
+@dataclass(frozen=True)
+class LackOfFit:
+    """Scatter around the model against that of replicates: the F ratio and the probability of so much by chance."""
+
+    ratio: float
+    degrees: int
+    degrees_replicates: int
+    probability: float
+
+
+@dataclass(frozen=True, eq=False)
+class Diagnosis:
+    """What the residuals say.
+
+    Attributes
+    ----------
+    signs : tuple of SignRuns
+    normality : float
+        Probability of residuals as far from a normal distribution, if they were of one (S. S. Shapiro, M. B. Wilk,
+        Biometrika 52 (1965) 591); nan for fewer than eight.
+    influence : array, shape (points,)
+        Cook's distance: how far all constants move when a point is left out (R. D. Cook, Technometrics 19 (1977) 15).
+    lack_of_fit : LackOfFit, optional
+        Where there are replicates.
+    lines, warnings : lists of str
+        The same in words, and what of it should worry.
+    """
+
+    signs: tuple[SignRuns, ...]
+    normality: float
+    influence: np.ndarray
+    lack_of_fit: LackOfFit | None
+    lines: list[str]
+    warnings: list[str]
+
+
+def diagnose(fit: Fit) -> Diagnosis:
+    """Everything that residuals can say of a fit."""
+    points, degrees, count = fit.points, fit.degrees_of_freedom, len(fit.estimates)
+    if float(np.max(points.spread)) < 1e-8 * float(np.max(np.abs(points.measured))):
+        return Diagnosis((), math.nan, np.zeros(len(points.measured)), None, ["the data are met exactly"], [])
+    names = np.array(points.species)
+    scaled = points.scaled / math.sqrt(fit.variance)
+    left = np.maximum(1 - points.leverage, 1e-12)
+    influence = scaled**2 * points.leverage / (count * left**2)
+    signs = tuple(sign_runs(s, _in_order(fit, names == s)) for s in fit.responses)
+    normality = _normality(scaled / np.sqrt(left))
+    lack = _lack_of_fit(fit, names)
+    lines, warnings = [], []
+    for found in signs:
+        chance = f"{found.expected:.1f} expected, p {p_text(found.probability)}"
+        lines.append(f"{found.response}: {found.runs} runs of signs ({chance})")
+        if found.probability < LEVEL:
+            said = "so few runs of signs would come by chance with p"
+            warnings.append(f"{found.response}: {said} {p_text(found.probability)}: the law may be wrong")
+    if math.isfinite(normality):
+        lines.append(f"residuals normal: p {p_text(normality)}")
+    if lack is not None:
+        lines.append(
+            f"lack of fit against replicates: F {lack.ratio:.3g} ({lack.degrees} and {lack.degrees_replicates} degrees "
+            f"of freedom, p {p_text(lack.probability)})"
+        )
+        if lack.probability < LEVEL:
+            warnings.append("the scatter around the curves is more than that of replicates: the law lacks something")
+    worst = int(np.argmax(influence))
+    if influence[worst] > 1 and degrees > count:
+        where = f"run {points.run[worst]}"
+        where += f", {fit.data.display.text(points.time[worst], 'time')}" if np.isfinite(points.time[worst]) else ""
+        warnings.append(
+            f"{where}, {points.species[worst]}: this one value sways the constants "
+            f"(Cook's distance {influence[worst]:.2g})"
+        )
+    return Diagnosis(signs, normality, influence, lack, lines, warnings)
+
+
+def _in_order(fit: Fit, own: np.ndarray) -> np.ndarray:
+    """Residuals of a response, run after run in order of time; rates in order of what was calculated."""
+    points = fit.points
+    place = points.time if fit.layout.runs else points.calculated
+    runs = np.array([list(dict.fromkeys(points.run)).index(r) if fit.layout.runs else 0 for r in points.run])
+    order = np.lexsort((place[own], runs[own]))
+    return np.asarray(points.residuals[own][order])
+
+
+def sign_runs(response: str, residuals: np.ndarray) -> SignRuns:
+    """Count runs of signs; the probability of as few is exact to 40 values, then by the normal approximation.
+
+    (A. Wald, J. Wolfowitz, Ann. Math. Stat. 11 (1940) 147.)
+    """
+    up = residuals > 0
+    n, m = int(up.sum()), int((~up).sum())
+    runs = 1 + int(np.sum(up[1:] != up[:-1])) if len(up) else 0
+    if not n or not m:
+        return SignRuns(response, runs, 1.0, 1.0 if len(up) < 8 else 2.0 ** (1 - len(up)))
+    expected = 1 + 2 * n * m / (n + m)
+    if n + m <= 40:
+        return SignRuns(response, runs, expected, sum(_chance(k, n, m) for k in range(2, runs + 1)))
+    deviation = math.sqrt((expected - 1) * (expected - 2) / (n + m - 1))
+    return SignRuns(response, runs, expected, float(ndtr((runs + 0.5 - expected) / deviation)))
+
+
+def _chance(runs: int, n: int, m: int) -> float:
+    """Probability of exactly so many runs among n and m signs."""
+
+    def ways(a: int, b: int) -> float:
+        return math.comb(a, b)
+
+    half = runs // 2
+    total = math.exp(-betaln(n + 1, m + 1)) / (n + m + 1)
+    if runs % 2 == 0:
+        return 2 * ways(n - 1, half - 1) * ways(m - 1, half - 1) / total
+    return (ways(n - 1, half) * ways(m - 1, half - 1) + ways(n - 1, half - 1) * ways(m - 1, half)) / total
+
+
+def _normality(studentised: np.ndarray) -> float:
+    if not _FEWEST <= len(studentised) <= 5000 or np.ptp(studentised) == 0:
+        return math.nan
+    from scipy.stats import shapiro
+
+    return float(shapiro(studentised).pvalue)
+
+
+def _lack_of_fit(fit: Fit, names: np.ndarray) -> LackOfFit | None:
+    """F-test of what is left over beyond pure error (N. R. Draper, H. Smith, 1998, section 2.1)."""
+    which = np.array([fit.responses.index(s) for s in names])
+    pure, degrees = 0.0, 0
+    scaled = fit.points.measured / fit.points.spread
+    for members in groups(fit.points.replicates, which):
+        own = scaled[members]
+        pure += float(np.sum((own - own.mean()) ** 2))
+        degrees += len(members) - 1
+    other = fit.degrees_of_freedom - degrees
+    if degrees < 1 or other < 1 or pure <= 0:
+        return None
+    total = float(fit.points.scaled @ fit.points.scaled)
+    ratio = max(total - pure, 0.0) / other / (pure / degrees)
+    return LackOfFit(ratio, other, degrees, beyond_f(ratio, other, degrees))

@@ -1,0 +1,282 @@
+"""`discriminate`: which of several rate laws the data speak for, and where to measure to tell them apart."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from molino.core.chemistry.network import Chemistry
+from molino.core.errors import Fault, InputError, SolveError
+from molino.core.fitting.experiments import Experiment, as_experiments
+from molino.core.fitting.problem import Progress, minimise
+from molino.core.fitting.rates import Rates
+from molino.core.fitting.regression import fit
+from molino.core.fitting.result import Fit
+from molino.core.printing import Printed
+from molino.core.statistics import beyond_f, p_text
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+_ENOUGH = 0.95
+"""Akaike weight from which on one law alone is spoken for."""
+_SAME = 1e-3
+"""One law holds another in it where it meets the other's curves to this fraction of the scatter."""
+_LEVEL = 0.01
+
+
+@dataclass(frozen=True)
+class Nested:
+    """The F-test of a law against a wider one that holds it in it."""
+
+    inner: str
+    outer: str
+    ratio: float
+    probability: float
+    """Of so much gained by the wider law by chance."""
+
+
+@dataclass(frozen=True)
+class Apart:
+    """Conditions at which two laws differ most: by so many standard deviations of one measurement."""
+
+    first: str
+    second: str
+    run: Experiment
+    species: str
+    deviations: float
+    values: tuple[float, float]
+
+
+@dataclass(frozen=True, eq=False)
+class Discrimination(Printed):
+    """Candidates fitted to the same data.
+
+    Attributes
+    ----------
+    fits : mapping of name to Fit
+        The best first.
+    aicc, weights : mapping of name to float
+        AICc = sum of n ln(S/n) over the groups of errors + 2 K + 2 K (K + 1)/(N - K - 1), K constants and errors (C. M.
+        Hurvich, C.-L. Tsai, Biometrika 76 (1989) 297), and Akaike weights exp(-delta/2)/sum (K. P. Burnham, D. R.
+        Anderson, Model Selection and Multimodel Inference, 2nd ed. 2002, section 2.9).
+    nested : tuple of Nested
+    apart : Apart or None
+        Where the two best differ most, among conditions around those measured.
+    failed : mapping of name to str
+        Candidates that could not be fitted, with the reason.
+    """
+
+    fits: Mapping[str, Fit]
+    aicc: Mapping[str, float]
+    weights: Mapping[str, float]
+    nested: tuple[Nested, ...]
+    apart: Apart | None
+    failed: Mapping[str, str]
+
+    @property
+    def chosen(self) -> str | None:
+        """The one law that the data speak for; None if they cannot tell."""
+        best = next(iter(self.fits))
+        rejected = {n.inner for n in self.nested if n.probability < _LEVEL}
+        others = [name for name in self.fits if name != best and name not in rejected]
+        wider = {n.outer for n in self.nested if n.inner == best and n.probability >= _LEVEL}
+        if all(self.weights[best] >= _ENOUGH * (self.weights[best] + self.weights[o]) or o in wider for o in others):
+            return best
+        return None
+
+    @property
+    def verdict(self) -> str:
+        """In words: the law, or that the data cannot tell, with the reason."""
+        names = list(self.fits)
+        if len(names) == 1:
+            return f"{names[0]} alone could be fitted"
+        weight = f"weight {self.weights[names[0]]:.2f}"
+        tests = [
+            f"{n.outer} gains nothing over {n.inner} that chance would not (F, p {p_text(n.probability)})"
+            if n.probability >= _LEVEL
+            else f"{n.outer} is better than {n.inner}, which it holds, beyond chance (F, p {p_text(n.probability)})"
+            for n in self.nested
+            if names[0] in (n.inner, n.outer)
+        ]
+        because = "; ".join([weight, *tests])
+        if self.chosen is not None:
+            return f"{self.chosen}: {because}"
+        near = [n for n in names if self.weights[n] > 0.05 * self.weights[names[0]]]
+        share = ", ".join(f"{n} {self.weights[n]:.2f}" for n in near)
+        return f"these data cannot tell {' from '.join(near)} (weights {share})" + (
+            "; " + "; ".join(tests) if tests else ""
+        )
+
+    def table(self) -> pd.DataFrame:
+        """One row a law: constants, sum of squares (weighted as in the fit of the best), AICc, weight."""
+        import pandas as pd
+
+        best = next(iter(self.fits.values()))
+        spread = best.points.spread
+        rows = []
+        for name, found in self.fits.items():
+            squares = float(np.sum((found.points.residuals / spread) ** 2))
+            rows.append({
+                "law": name, "constants": len(found.estimates), "weighted sum of squares": squares,
+                "AICc": self.aicc[name], "difference": self.aicc[name] - min(self.aicc.values()),
+                "weight": self.weights[name],
+            })  # fmt: skip
+        return pd.DataFrame(rows)
+
+    def __str__(self) -> str:
+        width = max(len(n) for n in self.fits)
+        lines = [f"{len(self.fits)} laws on {next(iter(self.fits.values())).extent}"]
+        lines.append(f"  {'':<{width}}  constants  weighted squares   AICc   weight")
+        for row in self.table().itertuples(index=False):
+            lines.append(f"  {row[0]:<{width}}  {row[1]:>9}  {row[2]:>16.5g}  {row[3]:>6.1f}  {row[5]:>6.3f}")
+        lines += [f"  {name} could not be fitted: {why}" for name, why in self.failed.items()]
+        lines.append(f"verdict: {self.verdict}")
+        return "\n".join([*lines, f"next: {self.next_text}"] if self.apart is not None else lines)
+
+    @property
+    def next_text(self) -> str:
+        """Where the two best laws differ most, in words."""
+        if self.apart is None:
+            return ""
+        a, display = self.apart, next(iter(self.fits.values())).data.display
+        at = f"{display.text(a.run.T, 'temperature')}, " if a.run.T is not None else ""
+        charged = ", ".join(f"{s} {display.text(c, 'concentration', 3)}" for s, c in a.run.initial.items() if c > 0)
+        one, two = (display.text(c, "concentration", 3) for c in a.values)
+        time = display.text(float(a.run.times[0]), "time", 3)
+        return (
+            f"{a.first} and {a.second} differ most at {at}{charged}, {time}: {a.species} {one} or {two}, "
+            f"{a.deviations:.3g} standard deviations apart"
+        )
+
+
+def discriminate(
+    candidates: Mapping[str, Chemistry], data: Any, *, progress: Progress | None = None, **options: Any
+) -> Discrimination:
+    """Fit several chemistries to the same data and weigh them against each other.
+
+    Whether one law holds another in it is found out, not asked: it is fitted to the other's calculated values, and must
+    meet them. Such pairs are held against each other by the F-test for the extra sum of squares (D. M. Bates, D. G.
+    Watts, Nonlinear Regression Analysis and Its Applications, 1988, section 3.10).
+
+    Parameters
+    ----------
+    candidates : mapping of name to Chemistry
+        Two or more, each with `Unknown` constants.
+    data : Experiments, runs, or Rates
+    options
+        As for `fit`: errors, starts, delay, tries.
+
+    Raises
+    ------
+    InputError
+        If there are fewer than two candidates, or one does not fit the data together.
+    SolveError
+        If none can be fitted.
+    """
+    if not isinstance(candidates, Mapping) or len(candidates) < 2:
+        raise InputError("there are not two candidates", "discriminate", "give {'name': chemistry, ...}, two or more")
+    runs = data if isinstance(data, Rates) else as_experiments(data)
+    fits: dict[str, Fit] = {}
+    failed: dict[str, str] = {}
+    faults: list[Fault] = []
+    for name, chemistry in candidates.items():
+        try:
+            fits[name] = fit(chemistry, runs, progress=progress, **options)
+        except InputError as error:
+            faults += [fault.within(f"candidate {name}") for fault in error.faults]
+        except SolveError as error:
+            failed[name] = error.faults[0].what
+    if faults:
+        raise InputError(faults)
+    if not fits:
+        raise SolveError("no candidate could be fitted", "discriminate", "; ".join(failed.values()))
+    aicc = {name: _aicc(found) for name, found in fits.items()}
+    order = sorted(fits, key=lambda name: aicc[name])
+    least = aicc[order[0]]
+    raw = {name: math.exp(-(aicc[name] - least) / 2) for name in order}
+    weights = {name: w / sum(raw.values()) for name, w in raw.items()}
+    ordered = {name: fits[name] for name in order}
+    apart = _farthest(ordered) if len(order) > 1 and not isinstance(runs, Rates) else None
+    return Discrimination(ordered, aicc, weights, tuple(_nested(ordered)), apart, failed)
+
+
+def _aicc(found: Fit) -> float:
+    problem, total = found.problem, len(found.points.measured)
+    scaled = found.points.residuals / problem.size
+    value, groups = 0.0, np.unique(problem.group)
+    floor = 1e-30 * float(np.max(np.abs(found.points.measured / problem.size))) ** 2
+    for n in groups:
+        own = problem.group == n
+        value += float(own.sum()) * math.log(float(np.mean(scaled[own] ** 2)) + floor)
+    count = len(found.estimates) + len(groups)
+    if total <= count + 1:
+        raise InputError(
+            f"{total} observations for {count} constants and errors", "discriminate", "measure more, or fit fewer"
+        )
+    return value + 2 * count + 2 * count * (count + 1) / (total - count - 1)
+
+
+def _nested(fits: Mapping[str, Fit]) -> Iterator[Nested]:
+    for inner, small in fits.items():
+        for outer, large in fits.items():
+            more = len(large.estimates) - len(small.estimates)
+            if more <= 0 or large.degrees_of_freedom < 1 or not _holds(large, small):
+                continue
+            spread = large.points.spread
+            squares = [float(np.sum((f.points.residuals / spread) ** 2)) for f in (small, large)]
+            ratio = max(squares[0] - squares[1], 0.0) / more / (squares[1] / large.degrees_of_freedom)
+            yield Nested(inner, outer, ratio, beyond_f(ratio, more, large.degrees_of_freedom))
+
+
+def _holds(large: Fit, small: Fit) -> bool:
+    """Whether the wider law can meet what the other calculates, from its own optimum or from its guess."""
+    problem = large.problem.weighed(large.points.spread, small.points.calculated)
+    for start in (large.optimum.parameters, None):
+        try:
+            found = minimise(problem, start, tolerance=1e-9)
+        except SolveError:
+            continue
+        if np.max(np.abs(found.values - small.points.calculated) / large.points.spread) < _SAME:
+            return True
+    return False
+
+
+def _farthest(fits: Mapping[str, Fit]) -> Apart | None:
+    """Among conditions around those measured, where the two best laws differ most for their uncertainty."""
+    (first, one), (second, two) = list(fits.items())[:2]
+    best: Apart | None = None
+    for run in _around(one.layout.runs):
+        try:
+            left, right = one.band(run, run.times), two.band(run, run.times)
+        except (InputError, SolveError):
+            continue
+        scatter = {s: float(np.mean(one.points.spread[np.array(one.points.species) == s])) for s in one.responses}
+        for species in one.responses:
+            away = np.abs(left.values[species] - right.values[species]) / scatter[species]
+            n = int(np.argmax(away))
+            if best is None or away[n] > best.deviations:
+                values = float(left.values[species][n]), float(right.values[species][n])
+                best = Apart(first, second, replace(run, times=run.times[n : n + 1]), species, float(away[n]), values)
+    return best
+
+
+def _around(runs: tuple[Experiment, ...]) -> Iterator[Experiment]:
+    """Conditions around those of the runs: charges from a quarter to four times, times to three times as long."""
+    seen = set()
+    for run in runs:
+        for factors in [(f,) * len(run.charge) for f in (0.25, 0.5, 1.0, 2.0, 4.0)] + [
+            tuple(f if i == n else 1.0 for i in range(len(run.charge)))
+            for n in range(len(run.charge))
+            for f in (0.25, 4.0)
+        ]:
+            charge = {s: c * f for (s, c), f in zip(run.charge.items(), factors, strict=True)}
+            times = float(run.times[-1]) * np.linspace(0.05, 3.0, 40)
+            key = (run.T, tuple(charge.items()))
+            if key not in seen:
+                seen.add(key)
+                yield replace(run, name=f"next, {len(seen)}", times=times, measured={}, initial=charge)

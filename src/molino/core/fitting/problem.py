@@ -1,0 +1,287 @@
+"""Least squares for whatever is to be fitted: the search, its scale, and the errors that weigh the observations."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from typing import Protocol
+
+import numpy as np
+from scipy.optimize import least_squares
+
+from molino.core.chemistry.constants import Parameter
+from molino.core.errors import SolveError
+from molino.core.units import GAS_CONSTANT
+
+Progress = Callable[[int, float], None]
+"""Called after each evaluation with its number and the weighted sum of squares."""
+
+_MOST_ROUNDS = 12
+TOLERANCE, COARSE = 1e-10, 1e-4
+_MOST_EVALUATIONS = 200
+
+
+class Model(Protocol):
+    """What calculates the observations."""
+
+    def __call__(self, parameters: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Calculated values, shape (points,), and their slopes by the parameters, shape (points, parameters)."""
+
+
+@dataclass(frozen=True, eq=False)
+class Fixed:
+    """A model with some of its parameters held at numbers."""
+
+    model: Model
+    whole: np.ndarray
+    left: np.ndarray
+    """Indices of the parameters that are still free."""
+
+    def __call__(self, parameters: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        whole = self.whole.copy()
+        whole[self.left] = parameters
+        values, slopes = self.model(whole)
+        return values, slopes[:, self.left]
+
+
+@dataclass(frozen=True, eq=False)
+class Problem:
+    """Observations, what calculates them, and how sure they are.
+
+    Attributes
+    ----------
+    free : tuple of Parameter
+        What is sought, with guess and bounds.
+    model : Model
+    measured : array, shape (points,)
+    size : array, shape (points,)
+        Standard deviation of each observation up to a factor.
+    group : array of int, shape (points,)
+        Observations of one group share that factor, which is found along with the parameters.
+    mean_temperature : float
+        At which a pre-exponential factor and its activation energy are least correlated; nan if there is none.
+    """
+
+    free: tuple[Parameter, ...]
+    model: Model
+    measured: np.ndarray
+    size: np.ndarray
+    group: np.ndarray
+    mean_temperature: float = np.nan
+
+    def fixing(self, index: Sequence[int], values: Sequence[float], spread: np.ndarray) -> Problem:
+        """The same with some parameters held at numbers, and the standard deviations at theirs."""
+        left = np.array([i for i in range(len(self.free)) if i not in index], dtype=int)
+        whole = np.array([p.value for p in self.free])
+        whole[list(index)] = values
+        free = tuple(self.free[i] for i in left)
+        return replace(self.weighed(spread), free=free, model=Fixed(self.model, whole, left))
+
+    def weighed(self, spread: np.ndarray, measured: np.ndarray | None = None) -> Problem:
+        """The same with known standard deviations (and, if given, other measurements)."""
+        group = np.zeros(len(self.measured), dtype=int)
+        return replace(self, size=spread, group=group, measured=self.measured if measured is None else measured)
+
+
+class Scale:
+    """The variables that the search moves, and the parameters that they stand for.
+
+    A constant that stays positive moves by its logarithm, so that a start several times off is no obstacle; others
+    move in units of their guess. Where both A and Ea of an Arrhenius law are unknown, A moves as the logarithm of the
+    constant at the mean temperature, ln A - Ea/(R T_mean), which takes the correlation of the two out (D. J. Pritchard,
+    D. W. Bacon, Chem. Eng. Sci. 33 (1978) 1539).
+    """
+
+    def __init__(self, free: Sequence[Parameter], mean_temperature: float = np.nan) -> None:
+        self.free = free
+        self.logarithmic = np.array([p.lower >= 0 and p.value > 0 for p in free], dtype=bool)
+        self.unit = np.array(
+            [1.0 if log else abs(p.value) or p.size for p, log in zip(free, self.logarithmic, strict=True)]
+        )
+        names = [p.name for p in free]
+        self.mix = np.eye(len(free))
+        for i, p in enumerate(free):
+            energy = p.name.removesuffix(".A") + ".Ea"
+            default = p.lower == 0 and p.upper == np.inf
+            if p.name.endswith(".A") and energy in names and default and np.isfinite(mean_temperature):
+                j = names.index(energy)
+                self.mix[i, j] = self.unit[j] / (GAS_CONSTANT * mean_temperature)
+
+    def inward(self, parameters: np.ndarray) -> np.ndarray:
+        """Variables from parameters."""
+        plain = parameters / self.unit
+        with np.errstate(divide="ignore", invalid="ignore"):
+            plain = np.where(self.logarithmic, np.log(np.abs(parameters)), plain)
+        return np.asarray(np.linalg.solve(self.mix, plain) if np.isfinite(plain).all() else plain)
+
+    def outward(self, variables: np.ndarray) -> np.ndarray:
+        """Parameters from variables."""
+        plain = self.mix @ variables
+        return np.asarray(np.where(self.logarithmic, np.exp(np.minimum(plain, 700.0)), plain * self.unit))
+
+    def slope(self, parameters: np.ndarray) -> np.ndarray:
+        """d(parameter)/d(variable), shape (parameters, variables)."""
+        return np.asarray(np.where(self.logarithmic, parameters, self.unit)[:, None] * self.mix)
+
+    def bounds(self) -> tuple[np.ndarray, np.ndarray]:
+        lower = np.array([p.lower for p in self.free])
+        upper = np.array([p.upper for p in self.free])
+        with np.errstate(divide="ignore"):
+            low = np.where(self.logarithmic, np.log(np.maximum(lower, 0.0)), lower / self.unit)
+            high = np.where(self.logarithmic, np.log(np.maximum(upper, 0.0)), upper / self.unit)
+        return low, high
+
+
+@dataclass(frozen=True, eq=False)
+class Optimum:
+    """Where the sum of squares is least (or, `stopped`, the best that was found before a stop by hand)."""
+
+    parameters: np.ndarray
+    values: np.ndarray
+    slopes: np.ndarray
+    """d(value)/d(parameter), shape (points, parameters)."""
+    spread: np.ndarray
+    """Standard deviation of each observation, shape (points,)."""
+    evaluations: int
+    stopped: bool = False
+
+    def sum_of_squares(self, measured: np.ndarray) -> float:
+        """Of the weighted residuals."""
+        return float(np.sum(((measured - self.values) / self.spread) ** 2))
+
+
+class _Search:
+    """One search: remembers the last evaluation and the best."""
+
+    def __init__(self, problem: Problem, counts: np.ndarray | None, progress: Progress | None) -> None:
+        self.problem, self.progress = problem, progress
+        self.scale = Scale(problem.free, problem.mean_temperature)
+        self.root = 1.0 if counts is None else np.sqrt(counts)
+        self.weights = np.ones(len(problem.measured))
+        self.evaluations = 0
+        self.last: tuple[bytes, np.ndarray, np.ndarray] | None = None
+        self.best: tuple[float, np.ndarray] = np.inf, np.empty(0)
+
+    def evaluate(self, variables: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        key = variables.tobytes()
+        if self.last is None or self.last[0] != key:
+            parameters = self.scale.outward(variables)
+            values, slopes = self.problem.model(parameters)
+            self.last = (key, values, slopes)
+            self.evaluations += 1
+            squares = float(np.sum(((self.problem.measured - values) * self.weights * self.root) ** 2))
+            if squares < self.best[0]:
+                self.best = squares, variables.copy()
+            if self.progress is not None:
+                self.progress(self.evaluations, squares)
+        return self.last[1], self.last[2]
+
+    def residuals(self, variables: np.ndarray) -> np.ndarray:
+        try:
+            return np.asarray((self.evaluate(variables)[0] - self.problem.measured) * self.weights * self.root)
+        except SolveError:
+            if self.last is None:
+                raise
+            return np.full(len(self.problem.measured), 1e6)  # a step too far: the search takes it back
+
+    def jacobian(self, variables: np.ndarray) -> np.ndarray:
+        slopes = self.evaluate(variables)[1] @ self.scale.slope(self.scale.outward(variables))
+        return np.asarray(slopes * np.broadcast_to(self.weights * self.root, len(slopes))[:, None])
+
+    def polish(self, variables: np.ndarray) -> np.ndarray:
+        """Plain Gauss-Newton steps as long as each is less than half of the one before.
+
+        The search ends when the sum of squares hardly falls any more, which tells the constants to half the digits.
+        """
+        before = np.inf
+        for _ in range(_MOST_ROUNDS):
+            step = -np.linalg.lstsq(self.jacobian(variables), self.residuals(variables), rcond=1e-10)[0]
+            size = float(np.max(np.abs(step)))
+            if size > 0.5 * before or not size < 1e-2:
+                break
+            variables, before = variables + step, size
+            if size < 1e-12:
+                break
+        return variables
+
+    def spread(self, values: np.ndarray) -> np.ndarray:
+        """Standard deviation of each observation; the degrees of freedom of the parameters are shared out by size."""
+        problem = self.problem
+        scaled = (values - problem.measured) / problem.size
+        counts = np.broadcast_to(self.root**2, scaled.shape)
+        total = float(counts.sum())
+        factor = np.ones(int(problem.group.max(initial=0)) + 1)
+        for n in range(len(factor)):
+            own = problem.group == n
+            many = float(counts[own].sum())
+            if many:
+                squares = float(np.sum(counts[own] * scaled[own] ** 2))
+                factor[n] = np.sqrt(squares / (many * max(1 - len(problem.free) / total, 1e-12)))
+        floor = 1e-10 * max(float(np.max(np.abs(scaled), initial=0.0)), float(np.max(factor)), 1e-300)
+        return np.asarray(np.maximum(factor, floor)[problem.group] * problem.size)
+
+
+def minimise(
+    problem: Problem, start: np.ndarray | None = None, *, counts: np.ndarray | None = None,
+    tolerance: float = TOLERANCE, progress: Progress | None = None,
+) -> Optimum:  # fmt: skip
+    """Make the sum of (measured - calculated)^2 / s^2 least, s found along for each group of observations.
+
+    The trust-region method of `scipy.optimize.least_squares` (M. A. Branch, T. F. Coleman, Y. Li, SIAM J. Sci. Comput.
+    21 (1999) 1) within the bounds; s by its maximum likelihood in turns with the parameters (Y. Bard, Nonlinear
+    Parameter Estimation, 1974, section 4-9). `counts` weighs each observation by how often it stands there. A stop by
+    hand (KeyboardInterrupt) gives the best so far.
+
+    Raises
+    ------
+    SolveError
+        If the model cannot be calculated at the start, or the search does not settle.
+    """
+    search = _Search(problem, counts, progress)
+    scale = search.scale
+    search.weights = _first_weights(problem)
+    one = int(problem.group.max(initial=0)) == 0
+    begin = start if start is not None else np.array([p.value for p in problem.free])
+    variables = scale.inward(begin)
+    if not len(problem.free):
+        values, slopes = problem.model(begin)
+        return Optimum(begin, values, slopes, search.spread(values), 1)
+    low, high = scale.bounds()
+    variables = np.clip(variables, low, high)
+    settled, stopped = one, False
+    search.best = np.inf, variables
+    try:
+        for _ in range(_MOST_ROUNDS):
+            aim = tolerance if settled else max(COARSE, tolerance)
+            found = least_squares(
+                search.residuals, variables, jac=search.jacobian, bounds=(low, high),
+                xtol=aim, ftol=aim, gtol=1e-15, max_nfev=_MOST_EVALUATIONS,
+            )  # fmt: skip
+            variables = found.x
+            if found.status <= 0:
+                said = f"the search did not settle in {_MOST_EVALUATIONS} evaluations"
+                raise SolveError(said, "fit", "start from other guesses, set bounds, or fit fewer constants")
+            spread = search.spread(search.evaluate(variables)[0])
+            change = float(np.max(np.abs(1 / spread / search.weights - 1)))
+            search.weights, search.best = 1 / spread, (np.inf, variables)
+            if settled and (change < 1e-6 or one):
+                break
+            settled = settled or change < 1e-3
+    except KeyboardInterrupt:
+        variables, stopped = search.best[1], True
+    else:
+        if tolerance <= TOLERANCE and not found.active_mask.any():
+            variables = search.polish(variables)
+    values, slopes = search.evaluate(variables)
+    return Optimum(scale.outward(variables), values, slopes, search.spread(values), search.evaluations, stopped)
+
+
+def _first_weights(problem: Problem) -> np.ndarray:
+    """One over the root mean square of each group, until its residuals are known."""
+    weights = np.empty(len(problem.measured))
+    scaled = problem.measured / problem.size
+    for n in range(int(problem.group.max(initial=0)) + 1):
+        own = problem.group == n
+        size = np.sqrt(np.mean(scaled[own] ** 2)) if own.any() else 1.0
+        weights[own] = 1 / ((size if size > 0 else 1.0) * problem.size[own])
+    return weights

@@ -1,0 +1,227 @@
+"""Profile likelihood: intervals and joint regions that do not take the model for linear."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import numpy as np
+from scipy.optimize import brentq
+
+from molino.core import units
+from molino.core.errors import InputError, SolveError, nearest
+from molino.core.fitting.problem import Fixed, Scale, minimise
+from molino.core.statistics import f_quantile
+
+if TYPE_CHECKING:
+    from molino.core.fitting.result import Fit
+
+_FARTHEST = 12
+"""Steps outward, each half as long again as the one before, until a profile counts as flat."""
+_ENOUGH = 1e-3
+"""How closely the ends of intervals are sought, as a fraction of their distance from the estimate."""
+
+
+@dataclass(frozen=True, eq=False)
+class Profile:
+    """The profile of one constant, in SI.
+
+    `values` and `tau` are the constant and sign(value - estimate) sqrt((S - S_min) / s^2) where it was followed: a
+    straight line if the model is linear; `interval` is where |tau| < t(0.975). An end is infinite (or the bound) where
+    the data leave it open: `flat` says so.
+    """
+
+    name: str
+    estimate: float
+    interval: tuple[float, float]
+    values: np.ndarray
+    tau: np.ndarray
+    unit: str | None
+    flat: tuple[bool, bool]
+
+    def shown(self) -> tuple[float, float]:
+        """The interval in the unit the constant came in."""
+        if self.unit is None:
+            return self.interval
+        found = units.unit(self.unit)
+        return found.from_si(self.interval[0]), found.from_si(self.interval[1])
+
+    def __str__(self) -> str:
+        low, high = self.shown()
+        unit = units.pretty(self.unit or "")
+        left, right = (
+            ("no lower end" if self.flat[0] else f"{low:.4g}"),
+            ("no upper end" if self.flat[1] else f"{high:.4g}"),
+        )
+        return f"{self.name}: {left} to {right} {unit}".rstrip() + " (profile, 95 %)"
+
+
+@dataclass(frozen=True, eq=False)
+class Region:
+    """Joint 95 % region of two constants, in SI: `outline` by its profile, `ellipse` of the linear model.
+
+    Each of shape (points, 2), closed; nan where the outline stays open. `units` are those the constants came in.
+    """
+
+    names: tuple[str, str]
+    estimate: tuple[float, float]
+    outline: np.ndarray
+    ellipse: np.ndarray
+    units: tuple[str | None, str | None]
+
+
+class _Follower:
+    """The least sum of squares with some constants held, the errors held at those of the fit."""
+
+    def __init__(self, fit: Fit, indices: tuple[int, ...]) -> None:
+        self.fit, self.indices = fit, indices
+        self.problem = fit.problem.weighed(fit.optimum.spread)
+        self.scale = Scale(fit.problem.free)
+        self.at = fit.optimum.parameters
+        self.least = fit.optimum.sum_of_squares(fit.problem.measured)
+        held = self.problem.fixing(indices, [float(self.at[i]) for i in indices], fit.optimum.spread)
+        self.left = held.model.left if isinstance(held.model, Fixed) else np.array([], dtype=int)
+        self.warm = self.at[self.left]
+        self.evaluations = 0
+
+    def excess(self, variables: np.ndarray) -> float:
+        """(S - S_min) / s^2 where the constants held have these variables; inf where the model breaks down."""
+        whole = self.scale.inward(self.at)
+        whole[list(self.indices)] = variables
+        values = self.scale.outward(whole)[list(self.indices)]
+        held = self.problem.fixing(self.indices, values.tolist(), self.fit.optimum.spread)
+        try:
+            found = minimise(held, self.warm, tolerance=1e-6)
+        except SolveError:
+            return math.inf
+        if found.stopped:
+            raise KeyboardInterrupt
+        self.warm = found.parameters
+        squares = float(np.sum(((self.problem.measured - found.values) / self.problem.size) ** 2))
+        return max(squares - self.least, 0.0) / self.fit.variance
+
+
+def index_of(fit: Fit, name: str) -> int:
+    names = list(fit.values)
+    if name not in names:
+        raise InputError(f"no constant '{name}' was fitted", "profile", nearest(name, names))
+    return names.index(name)
+
+
+def _reach(fit: Fit, i: int, scale: Scale) -> float:
+    """The half width of the linear 95 % interval, in variables of the search."""
+    error = fit.estimates[i].standard_error / abs(scale.slope(fit.optimum.parameters)[i, i])
+    return float(np.clip(error, 1e-12, 0.5)) if math.isfinite(error) else 0.5
+
+
+def profile(fit: Fit, name: str) -> Profile:
+    """Follow one constant outwards, the others fitted anew, until (S - S_min)/s^2 = F(0.95; 1, degrees of freedom).
+
+    (D. M. Bates, D. G. Watts, Nonlinear Regression Analysis and Its Applications, 1988, section 6.1.) A side on which
+    that is not reached within some hundred times the linear interval, or before a bound, is flat: the data leave
+    it open.
+
+    Raises
+    ------
+    InputError
+        If no such constant was fitted.
+    """
+    i = index_of(fit, name)
+    limit = f_quantile(0.95, 1, fit.degrees_of_freedom)
+    p = fit.problem.free[i]
+    scale = Scale(fit.problem.free)
+    low, high = scale.bounds()
+    centre = float(scale.inward(fit.optimum.parameters)[i])
+    step = _reach(fit, i, scale)
+    seen: dict[float, float] = {centre: 0.0}
+    ends, flat = [], []
+    for sign, bound in ((-1.0, float(low[i])), (1.0, float(high[i]))):
+        follower = _Follower(fit, (i,))
+
+        def above(z: float, follower: _Follower = follower, sign: float = sign) -> float:
+            if z not in seen:
+                seen[z] = sign * math.sqrt(min(follower.excess(np.array([z])), 1e12))
+            return abs(seen[z]) - math.sqrt(limit)
+
+        inner, outer, length = centre, centre, step
+        found = math.nan
+        for _ in range(_FARTHEST):
+            outer = max(bound, outer + sign * length) if sign < 0 else min(bound, outer + sign * length)
+            if above(outer) >= 0:
+                found = float(brentq(above, inner, outer, xtol=_ENOUGH * max(abs(outer - centre), 1e-9), rtol=1e-9))
+                break
+            if outer == bound:
+                break
+            inner, length = outer, 1.5 * length
+        open_end = not math.isfinite(found)
+        flat.append(open_end)
+        ends.append(bound if open_end else found)
+    parameters = fit.optimum.parameters.copy()
+
+    def outward(z: float) -> float:
+        if not math.isfinite(z):
+            return 0.0 if z < 0 and scale.logarithmic[i] else z
+        variables = scale.inward(fit.optimum.parameters)
+        variables[i] = z
+        return float(scale.outward(variables)[i])
+
+    places = sorted(seen)
+    values = np.array([outward(z) for z in places])
+    return Profile(
+        name, float(parameters[i]), (outward(ends[0]), outward(ends[1])), values, np.array([seen[z] for z in places]),
+        p.unit, (flat[0], flat[1]),
+    )  # fmt: skip
+
+
+def region(fit: Fit, first: str, second: str, points: int = 36) -> Region:
+    """The joint 95 % region: where (S - S_min)/s^2 < 2 F(0.95; 2, degrees of freedom), the other constants fitted anew.
+
+    Sought along rays of equal angle in the plane in which the linear region is a circle (G. E. P. Box, J. S. Hunter,
+    W. G. Hunter, Statistics for Experimenters, 2nd ed. 2005, chapter 10).
+
+    Raises
+    ------
+    InputError
+        If no such constants were fitted, or they are one, or the data do not determine them.
+    """
+    i, j = index_of(fit, first), index_of(fit, second)
+    pair = fit.covariance[np.ix_([i, j], [i, j])]
+    if i == j or not all(math.isfinite(fit.estimates[n].standard_error) for n in (i, j)):
+        said = "a region needs two constants that the data determine"
+        raise InputError(said, f"{first} and {second}", "look at the profile of each")
+    limit = 2 * f_quantile(0.95, 2, fit.degrees_of_freedom)
+    scale = Scale(fit.problem.free)
+    slope = np.diag(scale.slope(fit.optimum.parameters))[[i, j]]
+    centre = scale.inward(fit.optimum.parameters)[[i, j]]
+    low, high = (bound[[i, j]] for bound in scale.bounds())
+    root = np.linalg.cholesky(pair / np.outer(slope, slope)) * math.sqrt(limit)
+    outline = []
+    follower = _Follower(fit, (i, j))
+    for angle in np.linspace(0, 2 * math.pi, points, endpoint=False):
+        way = root @ np.array([math.cos(angle), math.sin(angle)])
+
+        def above(r: float, way: np.ndarray = way) -> float:
+            variables = centre + r * way
+            if (variables < low).any() or (variables > high).any():
+                return 1e6
+            return math.sqrt(min(follower.excess(variables), 1e12)) - math.sqrt(limit) if r > 0 else -math.sqrt(limit)
+
+        outer = 1.0
+        while above(outer) < 0 and outer < 8:
+            outer *= 1.5
+        if above(outer) < 0:
+            outline.append([math.nan, math.nan])
+            continue
+        outline.append((centre + brentq(above, 0.0, outer, xtol=1e-2) * way).tolist())
+    outline.append(outline[0])
+    circle = np.linspace(0, 2 * math.pi, 121)
+    straight = np.linalg.cholesky(pair) * math.sqrt(limit) @ np.array([np.cos(circle), np.sin(circle)])
+    estimate = float(fit.optimum.parameters[i]), float(fit.optimum.parameters[j])
+
+    def outward(rows: list[list[float]]) -> np.ndarray:
+        logs, unit = scale.logarithmic[[i, j]], scale.unit[[i, j]]
+        return np.asarray(np.where(logs, np.exp(np.array(rows)), np.array(rows) * unit))
+
+    own = fit.problem.free[i].unit, fit.problem.free[j].unit
+    return Region((first, second), estimate, outward(outline), np.array(estimate) + straight.T, own)

@@ -1,0 +1,601 @@
+"""Rates: measured, or taken from concentrations over time; power laws by straight lines, any rate law by `fit`."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Hashable, Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import lru_cache
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import sympy as sp
+from scipy.interpolate import make_smoothing_spline
+
+from molino.core import units
+from molino.core.balances.source import build
+from molino.core.chemistry.constants import parameter_symbol
+from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration, species_in
+from molino.core.chemistry.network import Chemistry
+from molino.core.chemistry.reaction import BASES
+from molino.core.chemistry.structure import Structure
+from molino.core.errors import Faults, InputError, SolveError, nearest
+from molino.core.fitting.experiments import Experiment, Experiments, as_experiments
+from molino.core.printing import Printed
+from molino.core.statistics import beyond_f, half_width
+from molino.core.units import GAS_CONSTANT, Display
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+METHODS = ("spline", "differences")
+_Row = tuple[Experiment, np.ndarray, np.ndarray, Mapping[str, np.ndarray]]
+"""A run with times, slopes and concentrations."""
+_KINDS = tuple(BASES.values())
+
+
+@dataclass(frozen=True, eq=False)
+class Slopes:
+    """How the rates of one run came from its concentrations: times in s, mol/m^3, and the curve laid through them.
+
+    `smoothing` is the weight of roughness of the spline; nan for differences and straight lines.
+    """
+
+    run: str
+    times: np.ndarray
+    values: np.ndarray
+    at: np.ndarray
+    curve: np.ndarray
+    slope: np.ndarray
+    smoothing: float = math.nan
+
+
+@dataclass(frozen=True, eq=False)
+class Rates(Printed):
+    """Rates at known concentrations.
+
+    Attributes
+    ----------
+    rate : array of mol/m^3/s (or per kg or m^2 of catalyst), shape (points,)
+        Of `species`: consumed if it is a reactant, formed if it is a product, so that a rate is positive either way.
+    concentrations : mapping of species to array of mol/m^3, shape (points,)
+    species : str
+        Whose rate; empty: of the reaction, where there is one.
+    T : array of K, shape (points,), optional
+    run : tuple of str, shape (points,)
+    time : array of s, shape (points,); nan where there is none
+    kind : str
+        "rate", "rate per catalyst mass" or "rate per area".
+    how : str
+        Where the rates came from, in words.
+    slopes : tuple of Slopes
+        The curves that they were read off.
+    """
+
+    rate: np.ndarray
+    concentrations: Mapping[str, np.ndarray]
+    species: str = ""
+    T: np.ndarray | None = None
+    run: tuple[str, ...] = ()
+    time: np.ndarray = field(default_factory=lambda: np.array([]))
+    kind: str = "rate"
+    source: str = ""
+    show: Mapping[str, str] = field(default_factory=dict)
+    how: str = "measured"
+    slopes: tuple[Slopes, ...] = ()
+    left_out: tuple[Any, ...] = ()
+
+    def __post_init__(self) -> None:
+        faults = Faults()
+        rate = np.asarray(self.rate, dtype=float)
+        count = len(rate)
+        object.__setattr__(self, "rate", rate)
+        columns = {s: np.asarray(c, dtype=float) for s, c in self.concentrations.items()}
+        object.__setattr__(self, "concentrations", columns)
+        if not self.run:
+            object.__setattr__(self, "run", tuple(str(n) for n in range(1, count + 1)))
+        if not len(self.time):
+            object.__setattr__(self, "time", np.full(count, np.nan))
+        if not columns:
+            faults.add("rates", "there is no concentration", "give that of each reactant")
+        if self.kind not in _KINDS:
+            faults.add("rates", f"'{self.kind}' is not a kind of rate", nearest(self.kind, _KINDS))
+        others = {**columns, **({"T": np.asarray(self.T)} if self.T is not None else {})}
+        for name, values in {"rate": rate, **others}.items():
+            if values.shape != (count,):
+                faults.add(name, f"{values.size} values for {count} rates", "give one for each")
+            elif not np.isfinite(values).all():
+                faults.add(name, "a value is missing", "leave the line out")
+            elif name in columns and (values < 0).any():
+                faults.add(name, f"negative concentration {values.min():g} mol/m^3", "check the sign")
+        faults.raise_any(self.source)
+
+    @classmethod
+    def from_curves(
+        cls, runs: Experiments | Experiment | Sequence[Experiment], species: str, method: str = "spline",
+        smoothing: Any = None,
+    ) -> Rates:  # fmt: skip
+        """Rates as slopes of concentration over time in batch runs.
+
+        "spline": a cubic smoothing spline, its smoothing by robust generalised cross-validation or as given;
+        at each sample. "differences": differences of three
+        neighbours, exact for a parabola. Other species come from their own spline or measurement at that time.
+
+        Parameters
+        ----------
+        runs : Experiments, or runs
+        species : str
+        method : "spline" or "differences"
+        smoothing : float, optional
+            Weight of roughness, for times counted in the length of the run.
+
+        Raises
+        ------
+        InputError
+            If there is no such species, or a run has fewer than five (spline) or three samples.
+        """
+        data, named = _measured(runs, species)
+        if method not in METHODS:
+            raise InputError(f"'{method}' is not a way to find slopes", "method", nearest(method, METHODS))
+        fewest = 5 if method == "spline" else 3
+        faults = Faults()
+        found, rows = [], []
+        for run in named:
+            times, values = _series(run, species)
+            if len(times) < fewest:
+                faults.add(f"run {run.name}", f"{len(times)} samples of {species}", f"at least {fewest} are needed")
+                continue
+            curve, slope, weight = _differentiate(times, values, method, smoothing)
+            found.append(Slopes(run.name, times, values, times, curve, slope, weight))
+            others = {s: _interpolated(run, s, times) for s in _followed(run)}
+            rows.append((run, times, slope, {**others, species: np.maximum(curve, 0.0)}))
+        faults.raise_any(data.source)
+        word = "smoothing spline" if method == "spline" else "differences of three neighbours"
+        return cls._of(data, species, rows, f"slopes of {word}", tuple(found))
+
+    @classmethod
+    def initial(cls, runs: Experiments | Experiment | Sequence[Experiment], species: str, within: float = 0.1) -> Rates:
+        """Initial rates: the slope of a parabola through the start of each run, while conversion is small.
+
+        The samples up to a conversion (or, of a product, up to that fraction of the largest reactant) of `within` are
+        used, three at the least; with fewer than four a straight line is laid through them.
+
+        Raises
+        ------
+        InputError
+            If a run has fewer than three samples, the start counted.
+        """
+        data, named = _measured(runs, species)
+        faults = Faults()
+        found, rows = [], []
+        for run in named:
+            times, values = _series(run, species, start=True)
+            if len(times) < 3:
+                faults.add(f"run {run.name}", f"{len(times)} samples of {species}", "at least 3 are needed")
+                continue
+            top = max([abs(values[0]), *run.charge.values()])
+            early = np.abs(values - values[0]) <= within * top
+            used = max(3, int(np.argmin(early)) if not early.all() else len(early))
+            t, c = times[:used], values[:used]
+            fitted = np.polynomial.Polynomial.fit(t, c, 2 if used >= 4 else 1)
+            slope = float(fitted.deriv()(t[0]))
+            found.append(Slopes(run.name, times, values, t, fitted(t), np.array([slope])))
+            rows.append((run, t[:1], np.array([slope]), {s: np.array([c]) for s, c in run.charge.items()}))
+        faults.raise_any(data.source)
+        return cls._of(data, species, rows, f"initial slopes, to a conversion of {within:g}", tuple(found))
+
+    @classmethod
+    def differential(cls, runs: Experiments | Experiment | Sequence[Experiment], species: str) -> Rates:
+        """Rates from outlets of a differential reactor or a stirred tank: (in - out) / space time.
+
+        In a stirred tank the rate is that at the outlet; in a short tube that at the mean of inlet and outlet, which
+        is right while conversion is small (O. Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, chapter 18).
+
+        Raises
+        ------
+        InputError
+            If a run is a batch.
+        """
+        data, named = _measured(runs, species)
+        rows = []
+        for run in named:
+            if run.vessel == "batch":
+                raise InputError("a batch has no outlet", f"run {run.name}", "use Rates.from_curves, or Rates.initial")
+            seen = np.isfinite(run.measured[species])
+            times, out = run.times[seen], run.measured[species][seen]
+            slope = (out - run.charge.get(species, 0.0)) / times
+            here = {}
+            for s in run.charge.keys() | run.measured.keys():
+                fed = run.charge.get(s, 0.0)
+                leaving = run.measured[s][seen] if s in run.measured else np.full(len(times), fed)
+                leaving = np.where(np.isfinite(leaving), leaving, fed)
+                here[s] = leaving if run.vessel == "stirred tank" else (fed + leaving) / 2
+            rows.append((run, times, slope, here))
+        return cls._of(data, species, rows, "(in - out) / space time", ())
+
+    @classmethod
+    def _of(
+        cls, data: Experiments, species: str, rows: Sequence[_Row],
+        how: str, slopes: tuple[Slopes, ...],
+    ) -> Rates:  # fmt: skip
+        slope = np.concatenate([s for _, _, s, _ in rows])
+        names = [n for n in rows[0][3] if all(n in c for *_, c in rows)]
+        known = all(run.T is not None for run, *_ in rows)
+        return cls(
+            slope if slope.sum() > 0 else -slope,
+            {n: np.concatenate([np.broadcast_to(c[n], t.shape) for _, t, _, c in rows]) for n in names},
+            species,
+            np.concatenate([np.full(len(t), run.T) for run, t, *_ in rows]) if known else None,
+            tuple(run.name for run, t, *_ in rows for _ in t),
+            np.concatenate([t for _, t, *_ in rows]),
+            source=data.source, show=data.show, how=how, slopes=slopes,
+        )  # fmt: skip
+
+    @property
+    def response(self) -> str:
+        """What was measured, in words."""
+        return f"rate of {self.species}" if self.species else "rate"
+
+    @property
+    def temperatures(self) -> tuple[float, ...]:
+        return tuple(self.T.tolist()) if self.T is not None else ()
+
+    @property
+    def display(self) -> Display:
+        """The units in which the data came."""
+        return Display(self.show, bare=not self.show)
+
+    @property
+    def conditions(self) -> tuple[Hashable, ...]:
+        """What replicates share: concentrations and temperature."""
+        columns = [*self.concentrations.values(), *([self.T] if self.T is not None else [])]
+        return tuple(tuple(float(c[i]) for c in columns) for i in range(len(self.rate)))
+
+    @property
+    def variables(self) -> dict[str, np.ndarray]:
+        """What residuals are looked at against: what varies."""
+        columns = {f"[{s}]": c for s, c in self.concentrations.items()}
+        columns |= {"temperature": self.T} if self.T is not None else {}
+        return {name: values for name, values in columns.items() if np.ptp(values) > 1e-9 * np.max(np.abs(values))}
+
+    def table(self) -> pd.DataFrame:
+        """One row a rate, with units in the headings."""
+        import pandas as pd
+
+        display = self.display
+        columns: dict[str, Any] = {"run": self.run}
+        if np.isfinite(self.time).all():
+            columns[display.heading("time", "time")] = display.number(self.time, "time")
+        if self.T is not None:
+            columns[display.heading("T", "temperature")] = display.number(self.T, "temperature")
+        for species, values in self.concentrations.items():
+            columns[display.heading(species, "concentration")] = display.number(values, "concentration")
+        columns[display.heading(self.response, self.kind)] = display.number(self.rate, self.kind)
+        return pd.DataFrame(columns)
+
+    def power_law(self, *species: str) -> PowerLaw:
+        """ln r = ln k + sum of n_i ln c_i (- Ea/R (1/T - 1/T_mean)) by multiple linear regression.
+
+        (H. S. Fogler, Elements of Chemical Reaction Engineering, 5th ed. 2016, section 7.) The activation energy is
+        sought where there are several temperatures.
+
+        Parameters
+        ----------
+        species : str
+            Whose orders are sought; all whose concentration varies, if left out.
+
+        Raises
+        ------
+        InputError
+            If there is no such concentration, too few rates are above zero, or concentrations vary together.
+        """
+        return _power_law(self, species)
+
+    def describe(self, point: Any) -> str:
+        return str(point)
+
+    def __len__(self) -> int:
+        return len(self.rate)
+
+    def __str__(self) -> str:
+        display = self.display
+        low, high = (display.text(v, self.kind, 3) for v in (float(self.rate.min()), float(self.rate.max())))
+        where = f" from {self.source}" if self.source else ""
+        weights = [s.smoothing for s in self.slopes if math.isfinite(s.smoothing)]
+        detail = f", smoothing {min(weights):.2g} to {max(weights):.2g}" if weights else ""
+        return f"{len(self)} values of {self.response}{where}, {low} to {high}: {self.how}{detail}"
+
+
+def _measured(runs: Any, species: str) -> tuple[Experiments, list[Experiment]]:
+    data = as_experiments(runs)
+    if species not in data.species:
+        raise InputError(f"'{species}' was not measured", data.source or "rates", nearest(species, data.species))
+    return data, [run for run in data if species in run.measured]
+
+
+def _series(run: Experiment, species: str, start: bool = False) -> tuple[np.ndarray, np.ndarray]:
+    """Times and values of a species, replicates averaged; with `start`, what was charged at time zero in front."""
+    seen = np.isfinite(run.measured[species])
+    times, values = run.times[seen], run.measured[species][seen]
+    distinct, where = np.unique(times, return_inverse=True)
+    means = np.bincount(where, values) / np.bincount(where)
+    if start and len(distinct) and distinct[0] > 0:
+        distinct, means = np.r_[0.0, distinct], np.r_[run.charge.get(species, 0.0), means]
+    return distinct, means
+
+
+def _differentiate(
+    times: np.ndarray, values: np.ndarray, method: str, smoothing: Any
+) -> tuple[np.ndarray, np.ndarray, float]:
+    """Curve, slope and the smoothing used, at the samples."""
+    if method == "differences":
+        return values, np.gradient(values, times, edge_order=2), math.nan
+    length, top = float(np.ptp(times)), float(np.max(np.abs(values))) or 1.0
+    x, y = (times - times[0]) / length, values / top
+    if smoothing is None:
+        smoothing = _cross_validated(x, y)
+    spline = make_smoothing_spline(x, y, lam=float(smoothing))
+    return spline(x) * top, spline.derivative()(x) * top / length, float(smoothing)
+
+
+def _cross_validated(x: np.ndarray, y: np.ndarray) -> float:
+    """The smoothing by robust generalised cross-validation.
+
+    Least n |y - H y|^2 / (n - tr H)^2 (0.3 + 0.7 tr H^2/n): the plain form now and then takes the noise of a dozen
+    samples for the curve (M. A. Lukas, Inverse Problems 22 (2006) 1883).
+    """
+    weights = np.logspace(-8, 1, 37)
+    unit, count = np.eye(len(x)), len(x)
+
+    def score(weight: float) -> float:
+        hat = np.array([make_smoothing_spline(x, column, lam=weight)(x) for column in unit]).T
+        left = y - hat @ y
+        plain = count * left @ left / max(count - np.trace(hat), 1e-9) ** 2
+        return float(plain * (0.3 + 0.7 * np.sum(hat * hat.T) / count))
+
+    return float(weights[int(np.argmin([score(w) for w in weights]))])
+
+
+def _followed(run: Experiment) -> list[str]:
+    return list(run.charge.keys() | run.measured.keys())
+
+
+def _interpolated(run: Experiment, species: str, times: np.ndarray) -> np.ndarray:
+    """A concentration at given times: measured (between samples by straight lines), or what was charged."""
+    if species not in run.measured:
+        return np.full(len(times), run.charge[species])
+    t, c = _series(run, species, start=True)
+    return np.asarray(np.interp(times, t, c))
+
+
+@dataclass(frozen=True, eq=False)
+class PowerLaw(Printed):
+    """r = k c_1^n_1 c_2^n_2 ... by linear regression of logarithms.
+
+    Attributes
+    ----------
+    names : tuple of str
+        "ln k", then "order in A" and so on, then "Ea" where there are several temperatures.
+    values, errors : arrays, shape (names,)
+        Estimates and standard errors; ln k for concentrations, time (and k at `T_mean`) in the units shown.
+    covariance : array, shape (names, names)
+    fitted : array, shape (used,)
+        Calculated rates, in the order of those above zero.
+    """
+
+    rates: Rates
+    species: tuple[str, ...]
+    names: tuple[str, ...]
+    values: np.ndarray
+    covariance: np.ndarray
+    used: np.ndarray
+    fitted: np.ndarray
+    degrees_of_freedom: int
+    r_squared: float
+    spread: float
+    """Residual standard deviation of ln r."""
+    T_mean: float
+
+    @property
+    def errors(self) -> np.ndarray:
+        return np.asarray(np.sqrt(np.diag(self.covariance)))
+
+    @property
+    def k(self) -> tuple[float, float, float]:
+        """k with its 95 % interval, in `k_unit`."""
+        half = half_width(float(self.errors[0]), self.degrees_of_freedom)
+        return math.exp(self.values[0]), math.exp(self.values[0] - half), math.exp(self.values[0] + half)
+
+    def interval(self, name: str) -> tuple[float, float]:
+        """95 % interval of an order ("A") or of "Ea" (in J/mol)."""
+        wanted = name if name in self.names else f"order in {name}"
+        if wanted not in self.names:
+            raise InputError(f"no '{name}' was found", "power law", nearest(name, [*self.species, "Ea"]))
+        i = self.names.index(wanted)
+        half = half_width(float(self.errors[i]), self.degrees_of_freedom)
+        return float(self.values[i] - half), float(self.values[i] + half)
+
+    @property
+    def orders(self) -> dict[str, float]:
+        return {s: float(v) for s, v in zip(self.species, self.values[1:], strict=False)}
+
+    @property
+    def k_unit(self) -> str:
+        """The unit of k, with the orders as found."""
+        display = self.rates.display
+        if display.bare:
+            return ""
+        total = sum(self.orders.values())
+        return f"{display.unit(self.rates.kind)} / ({display.unit('concentration')})^{total:.3g}"
+
+    @property
+    def significance(self) -> float:
+        """Probability of so good a fit by chance: the F-test of the whole regression."""
+        more = len(self.values) - 1
+        if not more or self.r_squared >= 1:
+            return 0.0 if more else 1.0
+        ratio = self.r_squared / (1 - self.r_squared) * self.degrees_of_freedom / more
+        return beyond_f(ratio, more, self.degrees_of_freedom)
+
+    def table(self) -> pd.DataFrame:
+        """k, orders and activation energy, each with standard error and 95 % interval."""
+        import pandas as pd
+
+        k, low, high = self.k
+        rows: list[tuple[Any, ...]] = [("k", self.k_unit, k, k * float(self.errors[0]), low, high)]
+        for i, name in enumerate(self.names[1:], 1):
+            scale = 1e-3 if name == "Ea" and not self.rates.display.bare else 1.0
+            ends = self.interval(name.removeprefix("order in "))
+            unit = ("J/mol" if scale == 1.0 else "kJ/mol") if name == "Ea" else ""
+            rows.append((name, unit, *(scale * x for x in (self.values[i], self.errors[i], *ends))))
+        return pd.DataFrame(rows, columns=["constant", "unit", "value", "standard error", "95 % low", "95 % high"])
+
+    def __str__(self) -> str:
+        display = self.rates.display
+        at = f" at {display.text(self.T_mean, 'temperature')}" if math.isfinite(self.T_mean) else ""
+        law = " ".join(f"[{s}]^{n:.3g}" for s, n in self.orders.items())
+        lines = [f"power law through {int(self.used.sum())} rates: {self.rates.response} = k {law}"]
+        for name, unit, *numbers in self.table().itertuples(index=False):
+            value, error, low, high = (f"{x:.4g}" for x in numbers)
+            shown = f"{name}{at if name == 'k' else ''}"
+            unit = units.pretty(unit)
+            lines.append(f"  {shown:<22} {value} (standard error {error}), 95 %: {low} to {high} {unit}".rstrip())
+        lines.append(f"  R² of ln r {self.r_squared:.4f}, residual standard deviation of ln r {self.spread:.3g}")
+        left = len(self.used) - int(self.used.sum())
+        return "\n".join(lines + ([f"  left out: {left} rates or concentrations not above zero"] if left else []))
+
+
+def _power_law(rates: Rates, species: Sequence[str]) -> PowerLaw:
+    known = rates.concentrations
+    faults = Faults()
+    for name in species:
+        if name not in known:
+            faults.add("power law", f"there is no concentration of '{name}'", nearest(name, known))
+    faults.raise_any(rates.source)
+    chosen = tuple(species) or tuple(s for s, c in known.items() if np.ptp(c) > 1e-9 * c.max())
+    used = (rates.rate > 0) & np.all([known[s] > 0 for s in chosen] or [rates.rate > 0], axis=0)
+    display = rates.display
+    columns = [np.ones(int(used.sum()))]
+    columns += [np.log(display.number(known[s][used], "concentration")) for s in chosen]
+    names = ["ln k", *(f"order in {s}" for s in chosen)]
+    mean = math.nan
+    if rates.T is not None and used.any():
+        mean = 1 / float(np.mean(1 / rates.T[used]))
+        if np.ptp(rates.T[used]) > 1e-6 * mean:
+            columns.append(-(1 / rates.T[used] - 1 / mean) / GAS_CONSTANT)
+            names.append("Ea")
+    matrix = np.array(columns).T
+    count, unknown = matrix.shape
+    if count <= unknown:
+        said = f"{count} rates above zero for {unknown} unknowns"
+        raise InputError(said, rates.source or "power law", "measure more, or name fewer species")
+    y = np.log(display.number(rates.rate[used], rates.kind))
+    size = np.sqrt(np.sum(matrix**2, axis=0))
+    orthogonal, singular, right = np.linalg.svd(matrix / size, full_matrices=False)
+    if singular[-1] < 1e-8 * singular[0]:
+        together = [n for n, w in zip(names, right[-1], strict=True) if abs(w) > 1e-3 and n != "ln k"]
+        said = f"{' and '.join(together)} vary together in these data"
+        raise InputError(said, rates.source or "power law", "name fewer species, or vary them apart")
+    inverse = right.T / singular
+    values = inverse @ (orthogonal.T @ y) / size
+    left = y - matrix @ values
+    variance = float(left @ left) / (count - unknown)
+    covariance = variance * (inverse @ inverse.T) / np.outer(size, size)
+    about = float((y - y.mean()) @ (y - y.mean()))
+    fitted = np.exp(matrix @ values) * (units.unit(display.unit(rates.kind)).factor if not display.bare else 1.0)
+    r_squared = 1 - float(left @ left) / about if about > 0 else math.nan
+    return PowerLaw(
+        rates, chosen, tuple(names), values, covariance, used, fitted, count - unknown, r_squared,
+        math.sqrt(variance), mean,
+    )  # fmt: skip
+
+
+@lru_cache(maxsize=64)
+def _compiled(structure: Structure, species: str) -> tuple[Any, Any, tuple[sp.Symbol, ...]]:
+    """make(parameters) of the rate of a species (or of the one reaction), and of its slopes, over columns."""
+    symbols = (*(concentration(s) for s in structure.species), TEMPERATURE)
+    parameters = tuple(parameter_symbol(name) for name in structure.parameters)
+    total = sp.Add(*symbols[:-1])
+    swap: dict[sp.Symbol, sp.Expr] = {PRESSURE: total * GAS_CONSTANT * TEMPERATURE}
+    for symbol in structure.symbols:
+        kind = species_in(symbol)
+        if kind is not None and kind[0] == "p":
+            swap[symbol] = concentration(kind[1]) * GAS_CONSTANT * TEMPERATURE
+        if kind is not None and kind[0] == "x":
+            swap[symbol] = concentration(kind[1]) / total
+    laws = [rate.xreplace(swap) for rate in structure.rates]
+    if species:
+        row = structure.species.index(species)
+        net = {j: moles for j, column in enumerate(structure.stoichiometry) for i, moles in column if i == row}
+        sign = 1 if next(iter(net.values())) > 0 else -1
+        law = sp.Add(*(sign * sp.Rational(moles) * laws[j] for j, moles in net.items()))
+    else:
+        law = laws[0]
+    nothing = sp.Symbol("nothing")
+    make = build({}, [law], symbols, nothing, parameters, array=True)
+    slopes = build({}, [law.diff(p) for p in parameters], symbols, nothing, parameters, array=True)
+    return make, slopes, parameters
+
+
+@dataclass(frozen=True, eq=False)
+class RateModel:
+    """Rate laws at given concentrations and temperatures."""
+
+    structure: Structure | None
+    species: str
+    columns: np.ndarray
+    """Concentrations of every species, then temperature; shape (species + 1, points)."""
+    numbers: np.ndarray
+    """Every parameter of the chemistry."""
+    places: np.ndarray
+    """Which of them are sought."""
+
+    @classmethod
+    def empty(cls) -> RateModel:
+        return cls(None, "", np.zeros((1, 0)), np.zeros(0), np.zeros(0, dtype=int))
+
+    @classmethod
+    def of(cls, chemistry: Chemistry, data: Rates) -> RateModel:
+        """The rate laws of a chemistry at the concentrations of the data; InputError for what does not fit together."""
+        faults = Faults()
+        structure = chemistry.structure
+        if data.species and data.species not in chemistry.names:
+            faults.add(
+                "", f"'{data.species}' is not a species of the chemistry", nearest(data.species, chemistry.names)
+            )
+        elif data.species and not any(data.species in r.equation.net for r in chemistry.reactions):
+            faults.add("", f"no reaction consumes or forms {data.species}", "name a reactant or a product")
+        if not data.species and len(chemistry.reactions) > 1:
+            faults.add("", f"{len(chemistry.reactions)} reactions for one rate", "say of which species: 'rate of A'")
+        asked = {s for r in chemistry.reactions for s in r.asks}
+        for name in sorted(asked - data.concentrations.keys()):
+            faults.add("", f"a rate law asks for [{name}], which the data do not have", "add a column for it")
+        kinds = {BASES[r.basis] for r in chemistry.reactions}
+        if kinds != {data.kind}:
+            faults.add("", f"the data hold a {data.kind}, the rate laws a {' and a '.join(sorted(kinds))}", "set basis")
+        if structure.by_temperature and data.T is None:
+            faults.add("", "no temperature is given, and a rate law depends on it", "add a column T [degC]")
+        faults.raise_any()
+        count = len(data.rate)
+        columns = [data.concentrations.get(s, np.zeros(count)) for s in structure.species]
+        columns.append(data.T if data.T is not None else np.full(count, np.nan))
+        names = [p.name for p in chemistry.parameters]
+        places = [names.index(p.name) for p in chemistry.unknowns]
+        numbers = np.array([p.value for p in chemistry.parameters])
+        return cls(structure, data.species, np.array(columns), numbers, np.array(places, dtype=int))
+
+    def __call__(self, parameters: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        assert self.structure is not None
+        make, slopes, _ = _compiled(self.structure, self.species)
+        numbers = self.numbers.copy()
+        numbers[self.places] = parameters
+        count = self.columns.shape[1]
+        with np.errstate(all="ignore"):
+            (value,) = make(numbers.tolist())(self.columns, 0.0)
+            rows = slopes(numbers.tolist())(self.columns, 0.0)
+        values = np.broadcast_to(np.asarray(value, dtype=float), (count,))
+        whole = np.array([np.broadcast_to(np.asarray(row, dtype=float), (count,)) for row in rows]).T
+        if not np.isfinite(values).all():
+            worst = int(np.argmax(~np.isfinite(values)))
+            raise SolveError(f"the rate law has no finite value at observation {worst + 1}", "rates", "other guesses")
+        return values, np.nan_to_num(whole)[:, self.places]

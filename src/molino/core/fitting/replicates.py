@@ -1,0 +1,93 @@
+"""What repeated measurements say of the error, and what else is to be said of data before a fit."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Hashable, Iterator, Sequence
+from fractions import Fraction
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from molino.core.chemistry.network import Chemistry
+from molino.core.chemistry.review import Finding, Review
+from molino.core.chemistry.structure import combination_text, null_space
+from molino.core.statistics import student
+
+if TYPE_CHECKING:
+    from molino.core.fitting.experiments import Experiment, Experiments
+
+_DRIFT = 0.02
+"""Balances of measured species that miss by less than this fraction are not spoken of."""
+
+
+def groups(conditions: Sequence[Hashable], which: np.ndarray) -> list[np.ndarray]:
+    """Indices of observations of one response under the same conditions, where there are two or more."""
+    found: dict[Hashable, list[int]] = {}
+    for i, condition in enumerate(conditions):
+        found.setdefault((condition, int(which[i])), []).append(i)
+    return [np.array(members) for members in found.values() if len(members) > 1]
+
+
+def pooled_scatter(
+    conditions: Sequence[Hashable], measured: np.ndarray, which: np.ndarray
+) -> dict[int, tuple[float, int]]:
+    """For each response the standard deviation of replicates, pooled, and its degrees of freedom.
+
+    s^2 = sum over groups of squares about the group's mean / sum of (members - 1) (N. R. Draper, H. Smith, Applied
+    Regression Analysis, 3rd ed. 1998, section 2.1).
+    """
+    sums: dict[int, tuple[float, int]] = {}
+    for members in groups(conditions, which):
+        n = int(which[members[0]])
+        squares, degrees = sums.get(n, (0.0, 0))
+        own = measured[members]
+        sums[n] = squares + float(np.sum((own - own.mean()) ** 2)), degrees + len(members) - 1
+    return {n: (math.sqrt(squares / degrees), degrees) for n, (squares, degrees) in sums.items()}
+
+
+def review_data(data: Experiments, chemistry: Chemistry | None) -> Review:
+    """Scatter of replicates; and, with the chemistry, sums of measured species that no reaction changes but that do."""
+    return Review.of([*_replicates(data), *(_drifts(data, chemistry) if chemistry is not None else ())])
+
+
+def _replicates(data: Experiments) -> Iterator[Finding]:
+    for species in data.species:
+        rows = [(r.condition, float(t), v) for r in data if species in r.measured
+                for t, v, seen in zip(r.times, r.measured[species], r.observed(species), strict=True)
+                if seen]  # fmt: skip
+        values = np.array([v for _, _, v in rows])
+        scatter = pooled_scatter([(c, t) for c, t, _ in rows], values, np.zeros(len(rows), dtype=int))
+        if scatter:
+            (spread, degrees), = scatter.values()  # fmt: skip
+            text = data.display.text(spread, "concentration", 3)
+            yield Finding("note", species, f"replicates scatter by {text} ({degrees} degrees of freedom)")
+
+
+def _drifts(data: Experiments, chemistry: Chemistry) -> Iterator[Finding]:
+    names = chemistry.names
+    for run in data:
+        seen = [i for i, s in enumerate(names) if s in run.measured]
+        hidden = [i for i in range(len(names)) if i not in seen]
+        columns = [*chemistry.structure.stoichiometry, *([(i, Fraction(1))] for i in hidden)]
+        for weights in null_space(columns, seen):
+            if len(weights) > 1 and not (run.gas and run.vessel != "batch"):
+                yield from _drift(
+                    run, {names[i]: float(w) for i, w in weights.items()}, combination_text(weights, names)
+                )
+
+
+def _drift(run: Experiment, weights: dict[str, float], text: str) -> Iterator[Finding]:
+    """Whether a sum that should stay is off, by the t-test of its mean distance from what went in."""
+    whole = np.sum([w * run.measured[s] for s, w in weights.items()], axis=0)
+    start = sum(w * run.charge.get(s, 0.0) for s, w in weights.items())
+    size = sum(abs(w) * run.charge.get(s, 0.0) for s, w in weights.items())
+    away = (whole - start)[np.isfinite(whole) & (run.times > 0)]
+    if len(away) < 3 or not size > 0:
+        return
+    mean, error = float(away.mean()), float(away.std(ddof=1)) / math.sqrt(len(away))
+    if abs(mean) > _DRIFT * size and abs(mean) > student(0.995, len(away) - 1) * error:
+        word = "less" if mean < 0 else "more"
+        said = f"{text} should stay, but is on average {abs(mean) / size:.0%} {word} than went in"
+        advice = "a species is lost, missing from the scheme, or wrongly calibrated"
+        yield Finding("warning", f"run {run.name}", said, advice)

@@ -1,0 +1,176 @@
+"""The bootstrap: the fit repeated on resampled data, on all cores."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from molino.core import units
+from molino.core.errors import InputError, SolveError, nearest
+from molino.core.fitting.problem import Problem, minimise
+from molino.core.printing import Printed
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from molino.core.fitting.result import Fit
+
+KINDS = ("residuals", "cases")
+_CHUNK = 20
+
+
+@dataclass(frozen=True, eq=False)
+class Bootstrap(Printed):
+    """Constants from resampled data, in SI: `draws` has shape (refits that settled, constants)."""
+
+    names: tuple[str, ...]
+    draws: np.ndarray
+    kind: str
+    asked: int
+    units: tuple[str | None, ...]
+
+    @property
+    def standard_errors(self) -> dict[str, float]:
+        """Standard deviation of each constant over the refits."""
+        return dict(zip(self.names, np.std(self.draws, axis=0, ddof=1).tolist(), strict=True))
+
+    @property
+    def intervals(self) -> dict[str, tuple[float, float]]:
+        """Percentile 95 % intervals (B. Efron, R. J. Tibshirani, An Introduction to the Bootstrap, 1993, ch. 13)."""
+        low, high = np.percentile(self.draws, [2.5, 97.5], axis=0)
+        return {n: (float(a), float(b)) for n, a, b in zip(self.names, low, high, strict=True)}
+
+    def table(self) -> pd.DataFrame:
+        """Median, standard error and 95 % interval in the unit each constant came in."""
+        import pandas as pd
+
+        rows = []
+        for n, (name, text) in enumerate(zip(self.names, self.units, strict=True)):
+            unit = units.unit(text or "")
+            numbers = [unit.from_si(x) for x in (float(np.median(self.draws[:, n])), *self.intervals[name])]
+            rows.append((name, text or "", numbers[0], self.standard_errors[name] / unit.factor, *numbers[1:]))
+        return pd.DataFrame(rows, columns=["constant", "unit", "median", "standard error", "95 % low", "95 % high"])
+
+    def __str__(self) -> str:
+        lines = [f"bootstrap of {self.kind}: {len(self.draws)} refits of {self.asked}"]
+        for name, unit, *numbers in self.table().itertuples(index=False):
+            median, error, low, high = (f"{x:.4g}" for x in numbers)
+            said = f"  {name}: median {median} (standard error {error}), 95 %: {low} to {high} {units.pretty(unit)}"
+            lines.append(said.rstrip())
+        return "\n".join(lines)
+
+
+@dataclass(frozen=True, eq=False)
+class _Resampler:
+    """What a worker needs."""
+
+    problem: Problem
+    start: np.ndarray
+    fitted: np.ndarray
+    adjusted: np.ndarray
+    """Residuals over their standard deviation, widened for leverage and centred in each response."""
+    response: np.ndarray
+    case: np.ndarray
+    kind: str
+
+    def draw(self, seeds: list[np.random.SeedSequence]) -> np.ndarray:
+        """Constants of one refit for each seed; nan where it did not settle."""
+        rows = []
+        for seed in seeds:
+            random = np.random.default_rng(seed)
+            problem, counts = self.problem, None
+            if self.kind == "cases":
+                many = int(self.case.max()) + 1
+                counts = np.bincount(random.integers(0, many, many), minlength=many)[self.case].astype(float)
+            else:
+                noise = np.empty(len(self.fitted))
+                for n in np.unique(self.response):
+                    own = self.response == n
+                    noise[own] = random.choice(self.adjusted[own], int(own.sum()))
+                problem = replace(problem, measured=self.fitted + noise * problem.size)
+            try:
+                rows.append(minimise(problem, self.start, counts=counts, tolerance=1e-6).parameters)
+            except SolveError:
+                rows.append(np.full(len(self.start), np.nan))
+        return np.array(rows)
+
+
+def bootstrap(
+    fit: Fit, times: int = 1000, kind: str = "residuals", seed: int = 0, workers: int | None = None,
+    progress: Callable[[int, int], None] | None = None,
+) -> Bootstrap:  # fmt: skip
+    """Fit again to resampled data, from the optimum and with the errors held at those of the fit.
+
+    "residuals": residuals, over their standard deviation and widened by 1/sqrt(1 - leverage), are drawn with
+    replacement within each response and put on the calculated values (A. C. Davison, D. V. Hinkley, Bootstrap Methods
+    and their Application, 1997, section 6.3). "cases": samples, each with all that was measured in it, are drawn with
+    replacement. The result depends on the seed alone, not on the number of workers.
+
+    Parameters
+    ----------
+    times : int
+        Refits.
+    kind : "residuals" or "cases"
+    seed : int
+    workers : int, optional
+        Processes; all cores if left out.
+    progress : callable, optional
+        Called with the refits done and asked for.
+
+    Raises
+    ------
+    InputError
+        If there is no such kind, or fewer than two refits are asked for.
+    SolveError
+        If fewer than nine in ten settle.
+    """
+    if kind not in KINDS:
+        raise InputError(f"'{kind}' is not a way to resample", "bootstrap", nearest(kind, KINDS))
+    if times < 2:
+        raise InputError(f"{times} refits", "bootstrap", "ask for 1000 or so")
+    points = fit.points
+    names = list(fit.responses)
+    response = np.array([names.index(s) for s in points.species])
+    adjusted = points.scaled / np.sqrt(np.maximum(1 - points.leverage, 1e-6))
+    for n in range(len(names)):
+        adjusted[response == n] -= adjusted[response == n].mean()
+    samples: dict[object, int] = {}
+    for i, (run, time) in enumerate(zip(points.run, points.time.tolist(), strict=True)):
+        samples.setdefault((run, time) if np.isfinite(time) else i, len(samples))
+    keys = [
+        (r, t) if np.isfinite(t) else i for i, (r, t) in enumerate(zip(points.run, points.time.tolist(), strict=True))
+    ]
+    case = np.array([samples[key] for key in keys])
+    work = _Resampler(
+        fit.problem.weighed(points.spread), fit.optimum.parameters, points.calculated, adjusted, response, case, kind
+    )
+    seeds = np.random.SeedSequence(seed).spawn(times)
+    chunks = [seeds[n : n + _CHUNK] for n in range(0, times, _CHUNK)]
+    cores = min(workers if workers is not None else os.cpu_count() or 1, len(chunks))
+    rows: list[np.ndarray] = []
+    for found in _in_parallel(work, chunks, cores):
+        rows.append(found)
+        if progress is not None:
+            progress(sum(len(r) for r in rows), times)
+    draws = np.concatenate(rows)
+    draws = draws[np.isfinite(draws).all(axis=1)]
+    if len(draws) < 0.9 * times:
+        said = f"only {len(draws)} of {times} refits settled"
+        raise SolveError(said, "bootstrap", "the data hardly determine the constants: look at their profiles")
+    return Bootstrap(tuple(fit.values), draws, kind, times, tuple(e.unit for e in fit.estimates))
+
+
+def _in_parallel(
+    work: _Resampler, chunks: list[list[np.random.SeedSequence]], cores: int
+) -> Iterator[np.ndarray]:  # fmt: skip
+    """The refits of each chunk, in order."""
+    if cores == 1:
+        yield from (work.draw(chunk) for chunk in chunks)
+        return
+    from joblib import Parallel, delayed
+
+    yield from Parallel(n_jobs=cores, return_as="generator")(delayed(work.draw)(chunk) for chunk in chunks)

@@ -1,0 +1,209 @@
+"""What a fit of a job asks for before and after the fit itself."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from molino.desk.cli.common import console, show_table, telling
+
+if TYPE_CHECKING:
+    import pandas as pd
+    from matplotlib.figure import Figure
+
+    from molino.core.chemistry.over_temperature import Arrhenius, VantHoff
+    from molino.core.fitting.rates import Rates
+    from molino.core.fitting.result import Fit
+    from molino.core.fitting.screening import Screening
+    from molino.desk.job.load import Job
+    from molino.desk.job.models import RatesTable
+    from molino.desk.job.studies import Study
+
+
+@dataclass
+class Beside:
+    """What came out of it: plain data by name, and the files written."""
+
+    job: Job
+    name: str
+    quiet: bool
+    content: dict[str, Any] = field(default_factory=dict)
+    files: list[Path] = field(default_factory=list)
+    screening: Screening | None = None
+
+    def say(self, text: str) -> None:
+        """Print, unless quiet."""
+        from rich.text import Text
+
+        if not self.quiet:
+            console().print(Text(text))
+
+    def tabulate(self, frame: pd.DataFrame, title: str) -> None:
+        if not self.quiet:
+            show_table(frame, title)
+
+    def keep(self, what: str, table: pd.DataFrame | None = None, *drawn: tuple[str, Figure]) -> None:
+        """Write a table and figures under the name of the fit and of this part."""
+        from molino.desk.figures.style import save
+        from molino.desk.tables.write import slug, write_csv
+
+        stem = f"fit-{slug(self.name)}-{what}"
+        if table is not None:
+            self.files.append(write_csv(self.job.results / f"{stem}.csv", table))
+        for suffix, figure in drawn:
+            self.files.append(save(figure, self.job.results / f"{stem}{suffix}.png"))
+
+
+def before(job: Job, name: str, study: Study, quiet: bool) -> Beside:
+    """Checks of the data, screening of orders, and rates."""
+    from molino.core.fitting.experiments import Experiments
+    from molino.core.fitting.screening import screen_orders
+    from molino.desk import figures
+
+    out = Beside(job, name, quiet)
+    if isinstance(study.data, Experiments):
+        findings = study.data.check(job.chemistry).findings
+        out.content["data"] = [{"level": f.level, "where": f.where, "what": f.what} for f in findings]
+        for finding in findings:
+            out.say(str(finding))
+    if study.screening is not None:
+        from molino.desk.cli.orders import plain
+
+        out.screening = screen_orders(study.data, **study.screening)  # type: ignore[arg-type]
+        out.content["screening"] = plain(out.screening)
+        out.say(f"{out.screening}\n")
+        if study.predict is not None and out.screening.chosen is not None:
+            for s in out.screening.series:
+                out.say(str(out.screening.predict(study.predict, s.run)))
+        out.keep("orders", out.screening.table(), ("", figures.orders(out.screening)))
+    if study.rates is not None:
+        rates = rates_of(study.data, study.rates)
+        law = rates.power_law(*study.rates.orders_in)
+        out.content["rates"] = {
+            "how": rates.how, "r_squared": law.r_squared, "constants": law.table().to_dict("records"),
+        }  # fmt: skip
+        out.say(f"{rates}\n{law}\n")
+        drawn = [("-power-law", figures.power_law(law))]
+        if rates.slopes:
+            drawn.insert(0, ("", figures.slopes(rates)))
+        out.keep("rates", rates.table(), *drawn)
+    return out
+
+
+def rates_of(data: Any, table: RatesTable) -> Rates:
+    """The rates that a table asks for."""
+    from molino.core.fitting.rates import Rates
+
+    if isinstance(data, Rates):
+        return data
+    species = table.species or ""
+    if table.method == "initial":
+        return Rates.initial(data, species, table.within)
+    if table.method == "differential":
+        return Rates.differential(data, species)
+    return Rates.from_curves(data, species, table.method, table.smoothing)
+
+
+def after(job: Job, name: str, study: Study, found: Fit, early: Beside, quiet: bool) -> Beside:
+    """Profiles, joint region, bootstrap, the line over temperature, candidate laws, the next experiment."""
+    out = Beside(job, name, quiet)
+    if found.optimum.stopped:
+        return out
+    _believe(out, study, found)
+    if study.line_of is not None or study.line is not None:
+        _over_temperature(out, study, found, early)
+    if study.candidates:
+        _weigh(out, study, job)
+    if study.narrow is not None:
+        from molino.core.fitting.planning import next_experiment
+
+        best = next_experiment(found, study.narrow, study.next)
+        out.content["next"] = {"constant": study.narrow, "candidates": best.table().to_dict("records")}
+        out.tabulate(best.table().head(8), f"what would narrow {study.narrow}")
+        out.say(str(best))
+        out.keep("next", best.table())
+    return out
+
+
+def _believe(out: Beside, study: Study, found: Fit) -> None:
+    from molino.desk import figures
+
+    if study.profile:
+        profiles = {}
+        with telling("profiles", out.quiet) as tell_of:
+            for constant in found.values:
+                tell_of(constant)
+                profiles.update(found.profile(constant))
+        out.content["profile"] = {n: {"low_95": p.shown()[0], "high_95": p.shown()[1], "open": list(p.flat)}
+                                  for n, p in profiles.items()}  # fmt: skip
+        for one in profiles.values():
+            out.say(str(one))
+        out.keep("profiles", None, ("", figures.profiles(found, profiles)))
+    draws = None
+    if study.bootstrap:
+        with telling("bootstrap", out.quiet) as tell_of:
+            draws = found.bootstrap(
+                study.bootstrap, study.resample, int(study.options.get("seed", 0)),
+                progress=lambda done, asked: tell_of(f"{done} of {asked} refits"),
+            )  # fmt: skip
+        out.content["bootstrap"] = {
+            "refits": len(draws.draws), "kind": draws.kind, "constants": draws.table().to_dict("records"),
+        }  # fmt: skip
+        out.tabulate(draws.table(), f"bootstrap of {draws.kind}: {len(draws.draws)} refits")
+        out.keep("bootstrap", draws.table(), ("", figures.bootstrap(draws)))
+    if study.region:
+        first, second = study.region
+        region = found.region(first, second)
+        out.keep("region", None, ("", figures.region(region, draws)))
+
+
+def _over_temperature(out: Beside, study: Study, found: Fit, early: Beside) -> None:
+    from molino.core import units
+    from molino.core.errors import InputError
+    from molino.desk import figures
+
+    law: Arrhenius | VantHoff | None = study.line
+    if law is None and study.line_of:
+        law = found.over_temperature(study.line_of)
+    elif law is None and early.screening is not None:
+        if early.screening.chosen is None:
+            raise InputError("the screening chose no law", "temperature", early.screening.verdict)
+        law = early.screening.over_temperature()
+    assert law is not None
+    assert law.through_table is not None
+    line = law.through_table
+    out.say(f"over temperature: {law}")
+    rows = []
+    for given in study.at:
+        T = units.positive(given, "temperature", "predict")
+        unit = units.unit(line.constants[0].unit or "")
+        value, low, high = (unit.from_si(x) for x in line.at(T.si))
+        rows.append({"T": str(T), "value": value, "low_95": low, "high_95": high, "unit": line.constants[0].unit or ""})
+        shown = units.pretty(line.constants[0].unit or "")
+        out.say(f"  at {units.pretty(str(T))}: {value:.4g} ({low:.4g} to {high:.4g}) {shown}".rstrip())
+    out.content["temperature"] = {"law": str(law), "predicted": rows}
+    out.keep("temperature", None, ("", figures.over_temperature(law)))
+
+
+def _weigh(out: Beside, study: Study, job: Job) -> None:
+    from molino.core.fitting.discrimination import discriminate
+    from molino.desk import figures
+
+    options = {n: v for n, v in study.options.items() if n != "per_run"}
+    with telling("candidates", out.quiet) as tell_of:
+        found = discriminate(
+            {"as in the job": job.chemistry, **study.candidates}, study.data,
+            progress=lambda count, squares: tell_of(f"evaluation {count}, sum of squares {squares:.6g}"), **options,
+        )  # fmt: skip
+    out.content["candidates"] = {
+        "laws": found.table().to_dict("records"), "chosen": found.chosen, "verdict": found.verdict,
+        "next": found.next_text,
+        "failed": dict(found.failed),
+    }  # fmt: skip
+    out.tabulate(found.table(), "candidate laws")
+    out.say(f"verdict: {found.verdict}")
+    if found.next_text:
+        out.say(f"next: {found.next_text}")
+    drawn = [("", figures.candidates(found))] if next(iter(found.fits.values())).layout.runs else []
+    out.keep("candidates", found.table(), *drawn)

@@ -1,0 +1,200 @@
+"""How far the constants of a fit can be believed."""
+
+from __future__ import annotations
+
+import numpy as np
+from matplotlib.axes import Axes
+from matplotlib.figure import Figure
+
+from molino.core import units
+from molino.core.errors import InputError
+from molino.core.fitting.discrimination import Discrimination
+from molino.core.fitting.profiles import Profile, Region
+from molino.core.fitting.resampling import Bootstrap
+from molino.core.fitting.result import Fit
+from molino.core.statistics import student
+from molino.desk.figures import style
+
+
+def _label(name: str, unit: str | None) -> str:
+    return f"{name} [{units.pretty(unit)}]" if unit else name
+
+
+def profiles(result: Fit, found: dict[str, Profile]) -> Figure:
+    """Each constant's profile: tau over the constant, dashed where the model is linear, with the 95 % interval.
+
+    Parameters
+    ----------
+    result : Fit
+    found : mapping of name to Profile
+        As `Fit.profile` gives them.
+
+    Returns
+    -------
+    matplotlib Figure
+    """
+    figure, panels, _ = style.grid_of(len(found))
+    t = student(0.975, result.degrees_of_freedom)
+    for axes, (name, one) in zip(panels, found.items(), strict=True):
+        unit = units.unit(one.unit or "")
+        low, high = one.shown()
+        style.dress(axes, _label(name, one.unit), "τ", f"{low:.4g} to {high:.4g}")
+        estimate = result[name]
+        x = unit.from_si(one.values)
+        centre, error = unit.from_si(one.estimate), estimate.standard_error / unit.factor
+        if np.isfinite(error) and error > 0:
+            axes.plot(
+                centre + error * np.array([-1.3 * t, 1.3 * t]), [-1.3 * t, 1.3 * t], "--", color=style.QUIET, lw=1
+            )
+        axes.plot(x, one.tau, "o-", color=style.COLOURS[0], ms=3, lw=1.6)
+        for level, end, flat in ((-t, low, one.flat[0]), (t, high, one.flat[1])):
+            axes.axhline(level, color=style.QUIET, lw=0.8)
+            if not flat:
+                axes.plot([end, end], [-2 * t, level], ":", color=style.COLOURS[1], lw=1.2)
+        axes.set_ylim(-1.4 * t, 1.4 * t)
+        inside = x[np.abs(one.tau) < 1.4 * t]
+        if len(inside) > 1:
+            axes.set_xlim(inside.min() - 0.1 * np.ptp(inside), inside.max() + 0.1 * np.ptp(inside))
+        axes.locator_params(axis="x", nbins=5)
+    figure.suptitle(
+        "Profiles, τ = ±√(ΔS / s²), against the linear model (dashed); 95 % intervals dotted",
+        x=0.01,
+        ha="left",
+        fontsize=11,
+    )
+    return figure
+
+
+def region(result: Region, draws: Bootstrap | None = None) -> Figure:
+    """The joint 95 % region of two constants, with the ellipse of the linear model, and bootstrap refits if given.
+
+    Parameters
+    ----------
+    result : Region
+    draws : Bootstrap, optional
+
+    Returns
+    -------
+    matplotlib Figure
+    """
+    figure = style.blank(width=8.0)
+    axes = figure.subplots()
+    x, y = (units.unit(text or "") for text in result.units)
+    labels = [_label(n, u) for n, u in zip(result.names, result.units, strict=True)]
+    style.dress(axes, labels[0], labels[1], "joint 95 % region")
+    if draws is not None:
+        pair = draws.draws[:, [draws.names.index(n) for n in result.names]]
+        axes.plot(
+            x.from_si(pair[:, 0]), y.from_si(pair[:, 1]), ".", color=style.COLOURS[4], ms=3, label="bootstrap refits"
+        )
+    axes.plot(
+        x.from_si(result.ellipse[:, 0]), y.from_si(result.ellipse[:, 1]), "--", color=style.QUIET, label="linear model"
+    )
+    axes.plot(
+        x.from_si(result.outline[:, 0]),
+        y.from_si(result.outline[:, 1]),
+        color=style.COLOURS[0],
+        lw=1.8,
+        label="profile",
+    )
+    axes.plot(
+        x.from_si(result.estimate[0]), y.from_si(result.estimate[1]), "+", color=style.INK, ms=10, label="estimate"
+    )
+    axes.legend(frameon=False)
+    return figure
+
+
+def bootstrap(result: Bootstrap) -> Figure:
+    """How each constant lies over the refits, with its 95 % interval.
+
+    Parameters
+    ----------
+    result : Bootstrap
+
+    Returns
+    -------
+    matplotlib Figure
+    """
+    figure, panels, columns = style.grid_of(len(result.names))
+    for n, axes in enumerate(panels):
+        name, unit = result.names[n], units.unit(result.units[n] or "")
+        low, high = (unit.from_si(end) for end in result.intervals[name])
+        style.dress(
+            axes, _label(name, result.units[n]), "refits" if n % columns == 0 else "", f"{low:.4g} to {high:.4g}"
+        )
+        axes.hist(unit.from_si(result.draws[:, n]), bins=30, color=style.COLOURS[4], edgecolor="white", linewidth=0.4)
+        for end in (low, high):
+            axes.axvline(end, color=style.COLOURS[1], linestyle="--", linewidth=1.4)
+        axes.locator_params(axis="x", nbins=5)
+    figure.suptitle(
+        f"Bootstrap of {result.kind}: {len(result.draws)} refits; dashed: 95 %", x=0.01, ha="left", fontsize=11
+    )
+    return figure
+
+
+def candidates(result: Discrimination, run: str | None = None) -> Figure:
+    """The curves of all candidate laws through the data of one run, their residuals below, and where they differ most.
+
+    Parameters
+    ----------
+    result : Discrimination
+    run : str, optional
+        Which; the one in which they differ most if left out.
+
+    Returns
+    -------
+    matplotlib Figure
+    """
+    best = next(iter(result.fits.values()))
+    if not best.layout.runs:
+        raise InputError("these candidates were fitted to rates", "figure", "draw figures.residuals of each fit")
+    display = best.data.display
+    curves = {name: found.curves() for name, found in result.fits.items()}
+    names = [r.name for r in best.layout.runs]
+
+    def apart(name: str) -> float:
+        all_of = [np.concatenate(list(c[name].values.values())) for c in curves.values()]
+        return float(np.max(np.ptp(all_of, axis=0)))
+
+    chosen = run if run is not None else max(names, key=apart)
+    experiment = next(r for r in best.layout.runs if r.name == chosen)
+    species = [s for s in best.responses if s in experiment.measured]
+    figure = style.blank()
+    panels = figure.subplots(2, len(species), squeeze=False, sharex="col", height_ratios=[2.2, 1])
+    for column, s in enumerate(species):
+        top, below = panels[0][column], panels[1][column]
+        at = f", {display.text(experiment.T, 'temperature')}" if experiment.T is not None else ""
+        style.dress(top, "", display.label(s, "concentration"), f"run {chosen}{at}")
+        style.dress(below, display.label(experiment.time_word, "time"), "residual [s.d.]" if column == 0 else "")
+        below.axhline(0, color=style.QUIET, lw=0.9)
+        times = display.number(experiment.times, "time")
+        for n, (name, found) in enumerate(result.fits.items()):
+            band = curves[name][chosen]
+            line = style.stroke(n)
+            weight = result.weights[name]
+            label = f"{name} ({weight:.2f})" if weight >= 0.005 else f"{name} (< 0.01)"
+            top.plot(
+                display.number(band.times, "time"), display.number(band.values[s], "concentration"), **line, label=label
+            )
+            own = np.array(
+                [r == chosen and q == s for r, q in zip(found.points.run, found.points.species, strict=True)]
+            )
+            self_scaled = found.points.residuals[own] / best.points.spread[own]
+            style_of = {"color": line["color"], "linestyle": line["linestyle"], "linewidth": 1.0}
+            below.plot(
+                display.number(found.points.time[own], "time"), self_scaled, style.MARKS[n % len(style.MARKS)],
+                ms=4, **style_of,
+            )  # fmt: skip
+        top.plot(
+            times, display.number(experiment.measured[s], "concentration"), "o", color=style.INK, ms=5, mfc="white"
+        )
+        _room(below)
+        top.set_ylim(bottom=0)
+    panels[0][0].legend(frameon=False, title="law (weight)", alignment="left")
+    figure.suptitle(result.verdict, x=0.01, ha="left", fontsize=10, wrap=True)
+    return figure
+
+
+def _room(axes: Axes) -> None:
+    low, high = axes.get_ylim()
+    axes.set_ylim(min(low, -2.5), max(high, 2.5))

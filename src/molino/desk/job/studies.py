@@ -1,0 +1,207 @@
+"""The fits of a job: their data, options, and what is to be looked at before and after."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from molino.core.chemistry.formula import names_in
+from molino.core.chemistry.network import Chemistry
+from molino.core.chemistry.over_temperature import Arrhenius, VantHoff
+from molino.core.errors import Faults, InputError, nearest
+from molino.core.fitting.experiments import Experiment, Experiments, as_experiments
+from molino.core.fitting.planning import grid
+from molino.core.fitting.rates import Rates
+from molino.core.fitting.regression import check_data
+from molino.core.fitting.signals import Signal
+from molino.desk.job import models
+from molino.desk.tables.experiments import read_experiments, read_rates
+
+if TYPE_CHECKING:
+    from molino.desk.job.load import _Builder
+
+
+@dataclass(frozen=True, eq=False)
+class Study:
+    """A fit that the job asks for: `options` are those of `mo.fit`; the rest is looked at beside it."""
+
+    data: Experiments | Rates
+    options: Mapping[str, Any] = field(default_factory=dict)
+    profile: bool = False
+    region: tuple[str, ...] = ()
+    bootstrap: int = 0
+    resample: str = "residuals"
+    screening: Mapping[str, Any] | None = None
+    predict: Any = None
+    rates: models.RatesTable | None = None
+    line: Arrhenius | VantHoff | None = None
+    """Through a table of constants in the job."""
+    line_of: str | None = None
+    """The constant of each run that a line is laid through; '' for those of the screening; None for no line."""
+    at: tuple[Any, ...] = ()
+    """Temperatures to say the constant at."""
+    candidates: Mapping[str, Chemistry] = field(default_factory=dict)
+    narrow: str | None = None
+    next: tuple[Experiment, ...] = ()
+
+
+def read_data(table: models.DataTable, folder: Path) -> Experiments | Rates:
+    """Runs or rates, as a table of the job says."""
+    path = folder / table.file
+    if table.kind == "rates":
+        if table.signals or table.vessel:
+            raise InputError("a table of rates has neither signals nor vessels", "", "take them out")
+        return read_rates(path, table.sheet)
+    signals, faults = {}, Faults()
+    for column, given in table.signals.items():
+        with faults.at(f"signals.{column}"):
+            signals[column] = Signal(**given.model_dump())
+    faults.raise_any()
+    return read_experiments(path, table.sheet, signals=signals, vessel=table.vessel)
+
+
+def study(
+    builder: _Builder, table: models.FitTable, data: Mapping[str, Experiments | Rates], chemistry: Chemistry | None
+) -> Study:
+    """A fit from its table; InputError with everything wrong in it."""
+    faults = Faults()
+    found = _data_of(builder, table, data)
+    errors = table.errors
+    if isinstance(errors, dict):
+        errors = {name: builder.bare(given, "concentration") for name, given in errors.items()}
+    delay = table.delay if isinstance(table.delay, bool | str) else builder.bare(table.delay, "time")
+    options: dict[str, Any] = {"errors": errors, "starts": table.starts, "delay": delay, "per_run": table.per_run}
+    if chemistry is not None:
+        with faults.at():
+            check_data(chemistry, found, **options)
+    candidates: dict[str, Chemistry] = {}
+    if chemistry is not None:
+        for name, candidate in table.candidates.items():
+            with faults.at(f"candidates.{name}"):
+                candidates[name] = _candidate(builder, candidate, chemistry)
+                check_data(candidates[name], found, **{**options, "per_run": ()})
+    if len(table.region) == 1:
+        faults.add("region", "a region is of two constants", "region = ['r.k', 'r.k.Ea']")
+    known = {p.name for p in chemistry.unknowns} if chemistry is not None else None
+    for name in [*table.region, *([table.next.narrow] if table.next is not None else [])]:
+        if (
+            known is not None
+            and name.partition(",")[0] not in known
+            and not name.startswith(("start ", "feed ", "delay"))
+        ):
+            faults.add("region or next", f"'{name}' is not an unknown constant", nearest(name, known))
+    beside: dict[str, Any] = {}
+    with faults.at("screening"):
+        beside |= _screening(builder, table, found)
+    with faults.at("rates"):
+        _check_rates(table, found)
+    with faults.at("temperature"):
+        beside |= _temperature(builder, table)
+    with faults.at("next"):
+        if table.next is not None:
+            beside |= {"narrow": table.next.narrow, "next": tuple(_grid(builder, table.next))}
+    faults.raise_any()
+    return Study(
+        found, {**options, "tries": table.tries, "seed": table.seed}, table.profile, tuple(table.region),
+        table.bootstrap, table.resample, rates=table.rates, candidates=candidates, **beside,
+    )  # fmt: skip
+
+
+def _data_of(builder: _Builder, table: models.FitTable, data: Mapping[str, Experiments | Rates]) -> Experiments | Rates:
+    names = [table.data] if isinstance(table.data, str) else table.data
+    faults = Faults()
+    for name in names:
+        if name not in builder.known("data"):
+            advice = nearest(name, builder.known("data")) or "add a [data.NAME] table"
+            faults.add("data", f"there is no data '{name}'", advice)
+    faults.raise_any()
+    if any(name not in data for name in names):
+        raise InputError(())
+    sets = [data[name] for name in names]
+    if any(isinstance(one, Rates) for one in sets):
+        if len(sets) > 1 or table.leave_out:
+            raise InputError("rates are fitted alone, one table at a time", "data", "delete the line in the table")
+        return sets[0]
+    runs = as_experiments([one for one in sets if isinstance(one, Experiments)])
+    for point in table.leave_out:
+        with faults.at("leave_out"):
+            runs = runs.without(point.run, builder.bare(point.time, "time"), point.species)
+    faults.raise_any()
+    return runs
+
+
+def _candidate(builder: _Builder, table: models.CandidateTable, chemistry: Chemistry) -> Chemistry:
+    """The job's chemistry with some reactions replaced, added or taken out."""
+    names = [str(r.name) for r in chemistry.reactions]
+    faults = Faults()
+    for name in table.without:
+        if name not in names:
+            faults.add("without", f"there is no reaction '{name}'", nearest(name, names))
+    changed = {}
+    for name, given in table.reactions.items():
+        with faults.at(f"reactions.{name}"):
+            changed[name] = builder.reaction(name, given)
+    faults.raise_any()
+    kept = [changed.pop(str(r.name), r) for r in chemistry.reactions if r.name not in table.without]
+    reactions = [*kept, *changed.values()]
+    used = {name for r in reactions for name in names_in(r.formula)}
+    constants = {name: held for name, held in chemistry.constants.items() if name in used}
+    found = replace(chemistry, reactions=reactions, constants=constants)
+    builder.check_bare(found)
+    return found
+
+
+def _runs(found: Experiments | Rates, what: str) -> Experiments:
+    if isinstance(found, Rates):
+        raise InputError(f"{what} needs runs, not rates", "", "take it out, or name data of runs")
+    return found
+
+
+def _screening(builder: _Builder, table: models.FitTable, found: Experiments | Rates) -> dict[str, Any]:
+    given = table.screening
+    if given is None:
+        return {}
+    runs = _runs(found, "a screening")
+    for name in [given.species, *([given.partner] if given.partner else [])]:
+        if name not in runs.species and name not in {s for run in runs for s in run.charge}:
+            raise InputError(f"'{name}' was not measured", "", nearest(name, runs.species))
+    options = {"species": given.species, "partner": given.partner, "reversible": given.reversible}
+    return {"screening": options, "predict": builder.bare(given.predict, "time")}
+
+
+def _check_rates(table: models.FitTable, found: Experiments | Rates) -> None:
+    given = table.rates
+    if given is None or isinstance(found, Rates):
+        return
+    if given.species is None or given.species not in found.species:
+        said = f"'{given.species}' was not measured" if given.species else "no species is named"
+        raise InputError(said, "", nearest(given.species or "", found.species))
+
+
+def _temperature(builder: _Builder, table: models.FitTable) -> dict[str, Any]:
+    given = table.temperature
+    if given is None:
+        return {}
+    at = tuple(builder.bare(T, "temperature") for T in given.predict)
+    own = [given.T, given.k if given.k is not None else given.K]
+    if any(part is not None for part in own):
+        if any(part is None for part in own) or given.constant is not None or (given.k and given.K):
+            raise InputError("a table of constants has T and k, or T and K", "", "and no constant beside them")
+        temperatures = [builder.bare(T, "temperature") for T in given.T or []]
+        law = Arrhenius.through(temperatures, given.k) if given.k else VantHoff.through(temperatures, given.K or [])
+        return {"line": law, "at": at}
+    if given.constant is None and table.screening is None:
+        raise InputError("of which constant?", "", "name a constant of per_run, or give T and k, or a screening")
+    if given.constant is not None and given.constant not in table.per_run:
+        raise InputError(f"'{given.constant}' is one for all runs", "constant", "name it in per_run, too")
+    return {"line_of": given.constant or "", "at": at}
+
+
+def _grid(builder: _Builder, table: models.NextTable) -> list[Experiment]:
+    return grid(
+        [builder.bare(T, "temperature") for T in table.T],
+        [builder.contents(charge) for charge in table.charges],
+        [[builder.bare(t, "time") for t in row] for row in table.times],
+    )

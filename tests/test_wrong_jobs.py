@@ -86,7 +86,7 @@ WRONG = {
     "text among numbers": ('cob-liquor.csv', 'B1,150,0.20,0.10,20,', 'B1,150,0.20,0.10,soon,', ['line 2', 'time [min]', "'soon' is not a number"]),
     "a negative measurement": ('cob-liquor.csv', 'B1,150,0.20,0.10,20,', 'B1,150,0.20,0.10,20,-', ['line 2', 'xylose [mol/L]', 'negative concentration']),
     "a temperature that changes": ('cob-liquor.csv', 'B1,150,0.20,0.10,20,', 'B1,151,0.20,0.10,20,', ['run B1', "'T [degC]' changes"]),
-    "time that stands still": ('cob-liquor.csv', 'B1,150,0.20,0.10,20,', 'B1,150,0.20,0.10,40,', ['run B1', 'does not rise at sample 2']),
+    "time that stands still": ('cob-liquor.csv', 'B1,150,0.20,0.10,20,', 'B1,150,0.20,0.10,50,', ['run B1', 'goes back at sample 2']),
     "a heading of a wrong unit": ('cob-liquor.csv', 'xylose [mol/L],f', 'xylose [min],f', ["column 'xylose [min]'", 'time']),
     "a stray column": ('cob-liquor.csv', 'furfural [mol/L]', 'furfurol [mol/L]', ["'furfurol' is not a species", "'furfural'"]),
     'charge and feed': ('pilot.toml', 'charge = { A = "600 mmol"', 'feed = "fresh"\ncharge = { A = "600 mmol"', ['[vessels.flask]', 'both charge and feed']),

@@ -124,7 +124,7 @@ class Discrimination(Printed):
             rows.append({
                 "law": name, "constants": len(found.estimates), "weighted sum of squares": squares,
                 "AICc": self.aicc[name], "difference": self.aicc[name] - min(self.aicc.values()),
-                "weight": self.weights[name],
+                "weight": round(self.weights[name], 4),
             })  # fmt: skip
         return pd.DataFrame(rows)
 

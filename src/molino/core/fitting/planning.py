@@ -56,7 +56,8 @@ class NextExperiment(Printed):
             row: dict[str, Any] = {}
             if run.T is not None:
                 row[display.heading("T", "temperature")] = float(display.number(run.T, "temperature"))
-            for species, c in run.initial.items():
+            for species in dict.fromkeys(s for other in self.candidates for s in other.run.initial):
+                c = run.initial.get(species, 0.0)
                 row[display.heading(species, "concentration")] = float(display.number(c, "concentration"))
             row[display.heading("samples at", "time")] = ", ".join(
                 f"{display.number(t, 'time'):.4g}" for t in run.times
@@ -73,7 +74,7 @@ class NextExperiment(Printed):
         now = f"± {self.now / factor:.3g} {units.pretty(unit)}".rstrip() if math.isfinite(self.now) else "undetermined"
         best = self.best
         at = f"{display.text(best.run.T, 'temperature')}, " if best.run.T is not None else ""
-        charged = ", ".join(f"{s} {display.text(c, 'concentration')}" for s, c in best.run.initial.items())
+        charged = ", ".join(f"{s} {display.text(c, 'concentration')}" for s, c in best.run.initial.items() if c > 0)
         times = ", ".join(f"{display.number(t, 'time'):.4g}" for t in best.run.times)
         said = (
             f"{self.constant} is now {now}; of {len(self.candidates)} candidates the best is {at}{charged}, samples at "

@@ -217,7 +217,8 @@ class _Search:
             if many:
                 squares = float(np.sum(counts[own] * scaled[own] ** 2))
                 factor[n] = np.sqrt(squares / (many * max(1 - len(problem.free) / total, 1e-12)))
-        floor = 1e-10 * max(float(np.max(np.abs(scaled), initial=0.0)), float(np.max(factor)), 1e-300)
+        floor = 1e-10 * max(float(np.max(np.abs(scaled), initial=0.0)), float(np.max(factor)))
+        floor = max(floor, 1e-15 * float(np.max(np.abs(problem.measured / problem.size), initial=0.0)), 1e-200)
         return np.asarray(np.maximum(factor, floor)[problem.group] * problem.size)
 
 

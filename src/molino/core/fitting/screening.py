@@ -507,7 +507,7 @@ class Screening(Printed):
         slopes = np.array([(at(p + step) - at(p - step)) / 2e-6 for step in 1e-6 * np.eye(len(p))])
         mean = float(slopes @ chosen.covariances[i] @ slopes)
         halves = [half_width(math.sqrt(v), chosen.degrees_of_freedom) for v in (mean, mean + chosen.spread**2)]
-        return Prediction(t, at(p), halves[0], halves[1], self)
+        return Prediction(t, at(p), halves[0], halves[1], self, s.run)
 
     def over_temperature(self, law: str | None = None) -> Arrhenius:
         """The Arrhenius law through the rate constants of the runs, by the chosen law (or another by name).
@@ -566,9 +566,11 @@ class Prediction(Printed):
     confidence: float
     prediction: float
     screening: Screening
+    run: str
 
     def __str__(self) -> str:
         display = self.screening.experiments.display
         value, mean, one = (display.text(c, "concentration") for c in (self.value, self.confidence, self.prediction))
         at = display.text(self.time, "time")
-        return f"{self.screening.species} at {at}: {value} ± {mean} (mean), ± {one} (one sample), 95 %"
+        of = f" in {self.run}" if len(self.screening.series) > 1 else ""
+        return f"{self.screening.species}{of} at {at}: {value} ± {mean} (mean), ± {one} (one sample), 95 %"

@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
     from molino.core.chemistry.over_temperature import Arrhenius, VantHoff
+    from molino.core.fitting.profiles import Profile
     from molino.core.fitting.rates import Rates
     from molino.core.fitting.result import Fit
     from molino.core.fitting.screening import Screening
@@ -38,6 +39,11 @@ class Beside:
 
         if not self.quiet:
             console().print(Text(text))
+
+    def head(self, text: str) -> None:
+        """Print a heading, unless quiet."""
+        if not self.quiet:
+            console().print(text, style="bold")
 
     def tabulate(self, frame: pd.DataFrame, title: str) -> None:
         if not self.quiet:
@@ -72,7 +78,8 @@ def before(job: Job, name: str, study: Study, quiet: bool) -> Beside:
 
         out.screening = screen_orders(study.data, **study.screening)  # type: ignore[arg-type]
         out.content["screening"] = plain(out.screening)
-        out.say(f"{out.screening}\n")
+        out.head(f"{name}: which order")
+        out.say(str(out.screening))
         if study.predict is not None and out.screening.chosen is not None:
             for s in out.screening.series:
                 out.say(str(out.screening.predict(study.predict, s.run)))
@@ -83,7 +90,8 @@ def before(job: Job, name: str, study: Study, quiet: bool) -> Beside:
         out.content["rates"] = {
             "how": rates.how, "r_squared": law.r_squared, "constants": law.table().to_dict("records"),
         }  # fmt: skip
-        out.say(f"{rates}\n{law}\n")
+        out.head(f"{name}: rates")
+        out.say(f"{rates}\n{law}")
         drawn = [("-power-law", figures.power_law(law))]
         if rates.slopes:
             drawn.insert(0, ("", figures.slopes(rates)))
@@ -137,9 +145,8 @@ def _believe(out: Beside, study: Study, found: Fit) -> None:
                 profiles.update(found.profile(constant))
         out.content["profile"] = {n: {"low_95": p.shown()[0], "high_95": p.shown()[1], "open": list(p.flat)}
                                   for n, p in profiles.items()}  # fmt: skip
-        for one in profiles.values():
-            out.say(str(one))
-        out.keep("profiles", None, ("", figures.profiles(found, profiles)))
+        out.tabulate(_intervals(profiles), "profile-likelihood intervals")
+        out.keep("profiles", _intervals(profiles), ("", figures.profiles(found, profiles)))
     draws = None
     if study.bootstrap:
         with telling("bootstrap", out.quiet) as tell_of:
@@ -158,6 +165,17 @@ def _believe(out: Beside, study: Study, found: Fit) -> None:
         out.keep("region", None, ("", figures.region(region, draws)))
 
 
+def _intervals(profiles: dict[str, Profile]) -> pd.DataFrame:
+    """The intervals of profiles as a table; where the data leave an end open it says so."""
+    import pandas as pd
+
+    rows = []
+    for name, p in profiles.items():
+        ends = ["open" if flat else f"{end:.4g}" for flat, end in zip(p.flat, p.shown(), strict=True)]
+        rows.append((name, p.unit or "", *ends))
+    return pd.DataFrame(rows, columns=["constant", "unit", "95 % low", "95 % high"])
+
+
 def _over_temperature(out: Beside, study: Study, found: Fit, early: Beside) -> None:
     from molino.core import units
     from molino.core.errors import InputError
@@ -173,7 +191,8 @@ def _over_temperature(out: Beside, study: Study, found: Fit, early: Beside) -> N
     assert law is not None
     assert law.through_table is not None
     line = law.through_table
-    out.say(f"over temperature: {law}")
+    out.head("over temperature")
+    out.say(str(law))
     rows = []
     for given in study.at:
         T = units.positive(given, "temperature", "predict")

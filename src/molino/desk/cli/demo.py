@@ -9,7 +9,7 @@ import typer
 
 from molino.desk.cli.common import AsJson, Debug, as_asked, console, guard
 
-_FILES = ("valdeoro.toml", "cob-liquor.csv", "cob-reactions.toml", "make_data.py")
+_FILES = ("valdeoro.toml", "cob-liquor.csv", "cob-reactions.toml", "make_data.py", "laboratory/cob-kinetics.toml")
 
 Folder = Annotated[Path, typer.Argument(metavar="FOLDER", help="Where to write it.")]
 
@@ -49,4 +49,7 @@ def demo(folder: Folder = Path("molino-demo"), as_json: AsJson = False, debug: D
             if not as_json:
                 out.print(Rule(f"molino {step} {job.path}", align="left", style="cyan"))
             results[step] = command.do(job, as_json)
+        if not as_json:
+            out.print(Rule("further", align="left", style="cyan"))
+            out.print(f"What the laboratory asks of the same data:  molino fit {folder / _FILES[-1]}")
         as_asked(results, as_json)

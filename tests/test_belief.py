@@ -1,0 +1,396 @@
+"""What a fit can be asked for, and how far it is to be believed: against closed forms, brute force and known truths."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+import pytest
+
+import molino as mo
+from molino.core.fitting import regression
+from molino.core.fitting.diagnosis import sign_runs
+from molino.core.fitting.planning import grid, next_experiment
+from molino.core.fitting.result import Fit
+from molino.core.statistics import student
+
+FIRST = mo.Chemistry(mo.Reaction("A -> B", k=mo.Unknown(0.2)))
+TIMES = np.linspace(1.0, 12.0, 12)
+
+
+def decay(k: float = 0.15, start: float = 4.0, noise: float = 0.0, seed: int = 0, name: str = "1") -> mo.Experiment:
+    """A -> B measured on A, with noise."""
+    values = start * np.exp(-k * TIMES) + np.random.default_rng(seed).normal(0, noise, 12)
+    return mo.Experiment(name, TIMES, {"A": np.maximum(values, 0)}, {"A": start})
+
+
+@pytest.fixture(scope="module")
+def noisy() -> Fit:
+    return mo.fit(FIRST, [decay(noise=0.06, seed=4, name="1"), decay(noise=0.06, seed=5, start=2.0, name="2")])
+
+
+# what can be sought, and from where
+
+
+def test_tanks_and_tubes_give_the_constants_of_their_closed_forms() -> None:
+    """k = (c_in/c - 1)/tau in a tank, c = c_in exp(-k tau) in a tube, of each run's own feed; all in one fit."""
+    tau = np.array([2.0, 5.0, 20.0])
+    runs = [
+        mo.Experiment("tank", tau, {"A": 4.0 / (1 + 0.15 * tau)}, {"A": 4.0}, vessel="stirred tank"),
+        mo.Experiment("tube", tau, {"A": 3.0 * np.exp(-0.15 * tau)}, {"A": 3.0}, vessel="plug flow"),
+        decay(),
+    ]
+    for data in (*([run] for run in runs), runs):
+        assert mo.fit(FIRST, data)["r1.k"].value == pytest.approx(0.15, rel=1e-9)
+    second = mo.Chemistry(mo.Reaction("A + B -> C", k=mo.Unknown(1.0)))
+    tank = mo.StirredTank(
+        second.with_values({"r1.k": 0.3}), mo.Feed({"A": 2.0, "B": 3.0}, flow=1.0), space_time=4.0
+    ).steady()
+    run = mo.Experiment("1", [4.0, 4.0], {"A": tank.concentrations["A"][[0, 0]]}, {"A": 2.0, "B": 3.0}, vessel="stirred tank")
+    assert mo.fit(second, run)["r1.k"].value == pytest.approx(0.3, rel=1e-8)
+
+
+def test_a_gas_tube_swells() -> None:
+    """A -> 3 B, first order, constant pressure: k tau = (1 + e) ln(1/(1-X)) - e X with e = 2 (O. Levenspiel, 1999)."""
+    X = np.array([0.2, 0.5, 0.8])
+    tau = (3 * np.log(1 / (1 - X)) - 2 * X) / 0.15
+    fed = 1e5 / (8.31446261815324 * 500)
+    run = mo.Experiment("1", tau, {"A": fed * (1 - X) / (1 + 2 * X)}, {"A": fed}, 500.0, "plug flow", gas=True)
+    found = mo.fit(mo.Chemistry(mo.Reaction("A -> 3 B", k=mo.Unknown(0.5))), run)
+    assert found["r1.k"].value == pytest.approx(0.15, rel=1e-8)
+    tank = mo.Experiment("1", [10.0, 30.0], {"A": fed * np.array([0.3, 0.1])}, {"A": fed}, 500.0, "stirred tank", gas=True)
+    assert math.isfinite(mo.fit(mo.Chemistry(mo.Reaction("A -> 3 B", k=mo.Unknown(0.1))), tank)["r1.k"].value)
+
+
+def test_unknown_starts_and_a_delay_are_found_along() -> None:
+    late = [
+        mo.Experiment(r.name, r.times, {"A": s * np.exp(-0.15 * (r.times + 0.4))}, {"A": 3.0})
+        for r, s in ((decay(name="1"), 4.0), (decay(name="2"), 2.0))
+    ]
+    given = [mo.Experiment(r.name, r.times, r.measured, {"A": s}) for r, s in zip(late, (4.0, 2.0), strict=True)]
+    delayed = mo.fit(FIRST, given, delay=True)
+    assert delayed["delay"].value == pytest.approx(0.4, rel=1e-7)
+    assert delayed["r1.k"].value == pytest.approx(0.15, rel=1e-8)
+    started = mo.fit(FIRST, late, starts=["A"])
+    for name, start in (("1", 4.0), ("2", 2.0)):
+        assert started[f"start A, {name}"].value == pytest.approx(start * math.exp(-0.06), rel=1e-8)
+    one = mo.fit(FIRST, [given[0], late[1]], starts={"2": ["A"]}, delay="0.1 s")
+    assert list(one.values) == ["r1.k", "start A, 2", "delay"]
+    assert one["delay"].value == pytest.approx(0.4, rel=1e-6)
+
+
+def test_a_measured_start_counts_where_the_start_is_sought() -> None:
+    run = mo.Experiment("1", [0.0, 0.0, 2.0, 5.0], {"A": [4.0, 4.2, 3.0, 1.9]})
+    assert mo.fit(FIRST, run)["r1.k"].degrees_of_freedom == 1
+    assert run.charge == {"A": pytest.approx(4.1)}
+    found = mo.fit(FIRST, run, starts=["A"])
+    assert len(found.points.measured) == 4
+    assert found["start A, 1"].value == pytest.approx(4.1, rel=0.02)
+
+
+def test_constants_of_each_run_and_the_line_through_them() -> None:
+    runs = []
+    for celsius in (50, 60, 70):
+        k = 2e-4 * math.exp(-75e3 / 8.31446261815324 * (1 / (celsius + 273.15) - 1 / 333.15))
+        times = np.linspace(500, 6000, 8)
+        runs.append(mo.Experiment(f"{celsius}", times, {"A": np.exp(-k * times)}, {"A": 1.0}, celsius + 273.15))
+    chemistry = mo.Chemistry(mo.Reaction("A -> B", k=mo.Unknown("1e-4 1/s")))
+    found = mo.fit(chemistry, runs, per_run=["r1.k"])
+    assert list(found.values) == ["r1.k, 50", "r1.k, 60", "r1.k, 70"]
+    assert found.over_temperature("r1.k").Ea.si == pytest.approx(75e3, rel=1e-6)
+    assert found.chemistry_of("60").parameters[0].value == pytest.approx(2e-4, rel=1e-8)
+    assert found.curves(5)["70"].values["A"][-1] == pytest.approx(runs[2].measured["A"][-1], rel=1e-6)
+    with pytest.raises(mo.InputError, match="not known run by run"):
+        mo.fit(chemistry, runs).over_temperature("r1.k")
+
+
+def test_errors_weigh_the_observations() -> None:
+    """Zero order, c = c0 - k t, is linear: each way to weigh against the weighted straight line through the start."""
+    chemistry = mo.Chemistry(mo.Reaction("A -> B", rate="k", k=mo.Unknown(1.0)))
+    random = np.random.default_rng(2)
+    times = np.repeat(np.linspace(1.0, 10.0, 6), 2)
+    a, b = 100 - 5 * times + random.normal(0, 1.0, 12), 5 * times + random.normal(0, 0.2, 12)
+    run = mo.Experiment("1", times, {"A": a, "B": b}, {"A": 100.0})
+
+    def slope(wa: Any, wb: Any) -> float:
+        wa, wb = np.broadcast_to(wa, 12), np.broadcast_to(wb, 12)
+        return float(np.sum(wa * times * (100 - a) + wb * times * b) / np.sum((wa + wb) * times**2))
+
+    def pooled(values: np.ndarray) -> float:
+        pairs = values.reshape(-1, 2)
+        return float(np.sum((pairs[:, 0] - pairs[:, 1]) ** 2 / 2) / 6)
+
+    assert mo.fit(chemistry, run, errors="same")["r1.k"].value == pytest.approx(slope(1, 1), rel=1e-9)
+    given = mo.fit(chemistry, run, errors={"A": "1 mol/m3", "B": "0.2 mol/m3"})
+    assert given["r1.k"].value == pytest.approx(slope(1, 25), rel=1e-9)
+    replicated = mo.fit(chemistry, run, errors="replicates")
+    assert replicated["r1.k"].value == pytest.approx(slope(1 / pooled(a), 1 / pooled(b)), rel=1e-9)
+    relative = mo.fit(chemistry, run, errors="relative")
+    k = relative["r1.k"].value
+    sa, sb = np.mean(((a - 100 + k * times) / a) ** 2), np.mean(((b - k * times) / b) ** 2)
+    assert k == pytest.approx(slope(1 / (sa * a**2), 1 / (sb * b**2)), rel=1e-6)
+    assert any(f.what.startswith("replicates scatter by") for f in mo.Experiments((run,)).check().findings)
+
+
+WRONG: list[tuple[dict[str, Any], str]] = [
+    ({"errors": "eech"}, "did you mean 'each'"),
+    ({"errors": {"A": "1 s"}}, "not a concentration"),
+    ({"errors": {"B": 1.0}}, "'B' was not measured.*no error of A"),
+    ({"errors": "replicates"}, "no replicates that scatter"),
+    ({"starts": ["Q"]}, "'Q' is not a species"),
+    ({"starts": {"7": ["A"]}}, "there is no run '7'"),
+    ({"delay": "3 m"}, "not a time"),
+    ({"per_run": ["r1.q"]}, "did you mean 'r1.k'"),
+    ({"tries": 0}, "whole number of starts"),
+]
+
+
+@pytest.mark.parametrize(("options", "what"), WRONG)
+def test_wrong_options(options: dict[str, Any], what: str) -> None:
+    with pytest.raises(mo.InputError) as told:
+        mo.fit(FIRST, decay(noise=0.05), **options)
+    import re
+
+    assert re.search(what, str(told.value), re.DOTALL)
+
+
+def test_several_starts_leave_a_bad_one() -> None:
+    """A -> B -> C measured on C alone: from a wrong start the constants come out swapped or not at all."""
+    k1, k2 = 0.3, 0.05
+    c = 1 - (k2 * np.exp(-k1 * TIMES) - k1 * np.exp(-k2 * TIMES)) / (k2 - k1)
+    run = mo.Experiment("1", TIMES, {"C": c + np.random.default_rng(1).normal(0, 1e-4, 12)}, {"A": 1.0})
+    chain = mo.Chemistry(
+        [mo.Reaction("A -> B", name="1", k=mo.Unknown(3.0)), mo.Reaction("B -> C", name="2", k=mo.Unknown(8.0))]
+    )
+    found = mo.fit(chain, run, tries=8, seed=3)
+    assert sorted(found.values.values()) == pytest.approx([k2, k1], rel=0.02)
+    assert found.tries is not None
+    assert found.tries[1] == 8
+    again = mo.fit(chain, run, tries=8, seed=3)
+    assert again.values == found.values
+
+
+def test_a_stop_by_hand_keeps_the_best_so_far() -> None:
+    run = decay(noise=0.02)
+    squares: list[float] = []
+
+    def stop(count: int, sum_of_squares: float) -> None:
+        squares.append(sum_of_squares)
+        if count == 3:
+            raise KeyboardInterrupt
+
+    found = mo.fit(mo.Chemistry(mo.Reaction("A -> B", k=mo.Unknown(5.0))), run, progress=stop)
+    assert found.optimum.stopped
+    assert "stopped by hand" in str(found)
+    whole = mo.fit(FIRST, run)
+    assert whole.sum_of_squares < found.sum_of_squares
+    mean = np.mean(run.measured["A"] ** 2)
+    assert found.sum_of_squares / mean == pytest.approx(min(squares), rel=1e-6)
+
+
+# how far to believe it
+
+
+def test_profile_and_region_of_a_linear_model_are_the_linear_ones() -> None:
+    """c = c0 - k t with c0 sought: the interval of Student's t, and the ellipse of the F-distribution."""
+    random = np.random.default_rng(3)
+    values = 100.0 - 2.5 * TIMES + random.normal(0, 0.8, 12)
+    chemistry = mo.Chemistry(mo.Reaction("A -> B", rate="k", k=mo.Unknown(2.0)))
+    found = mo.fit(chemistry, mo.Experiment("1", TIMES, {"A": values}, {"A": 90.0}), starts=["A"])
+    for name, one in found.profile().items():
+        assert one.interval == pytest.approx(found[name].interval, rel=2e-4)
+        inside = np.abs(one.tau) < 5
+        linear = (one.values - one.estimate) / found[name].standard_error
+        assert one.tau[inside] == pytest.approx(linear[inside], abs=2e-3)
+    region = found.region("r1.k", "start A, 1", points=12)
+    away = (region.outline - region.estimate) / np.sqrt(np.diag(found.covariance))
+    r = found.correlation[0, 1]
+    form = (away[:, 0] ** 2 - 2 * r * away[:, 0] * away[:, 1] + away[:, 1] ** 2) / (1 - r**2)
+    assert form == pytest.approx(np.full(13, 2 * 4.102821), rel=2e-2)  # F(0.95; 2, 10)
+    assert region.ellipse.shape == (121, 2)
+
+
+def test_the_profile_solves_its_own_equation(noisy: Fit) -> None:
+    """At each end the sum of squares exceeds the least by t^2 s^2, computed from the closed form alone."""
+    one = noisy.profile("r1.k")["r1.k"]
+
+    def squares(k: float) -> float:
+        return sum(float(np.sum((r.measured["A"] - r.initial["A"] * np.exp(-k * r.times)) ** 2)) for r in noisy.data)
+
+    limit = student(0.975, 23) ** 2 * squares(one.estimate) / 23
+    for end in one.interval:
+        assert squares(end) - squares(one.estimate) == pytest.approx(limit, rel=1e-2)
+
+
+def test_what_is_open_is_called_open_and_why() -> None:
+    """A saturation that the data do not see: no lower end for K. And constants that only go together."""
+    law = mo.Chemistry(mo.Reaction("A -> B", rate="k*[A]/(1 + K*[A])", k=mo.Unknown(0.1), K=mo.Unknown(0.1)))
+    found = mo.fit(law, [decay(noise=0.02, seed=1), decay(noise=0.02, start=2.0, seed=2, name="2")])
+    one = found.profile("r1.K")["r1.K"]
+    assert one.flat == (True, False)
+    assert 0 == one.interval[0] < one.interval[1] < 0.2
+    assert "no lower end" in str(one)
+    together = mo.Chemistry(mo.Reaction("A -> B", rate="a*b*[A]", a=mo.Unknown(0.1), b=mo.Unknown(1)))
+    lost = mo.fit(together, decay(noise=0.02))
+    assert lost.reasons == {"r1.a": "a change of it is made up for by r1.b", "r1.b": "a change of it is made up for by r1.a"}
+    unseen = mo.Chemistry([mo.Reaction("A -> B", name="1", k=mo.Unknown(0.1)), mo.Reaction("B -> C", name="2", k=mo.Unknown(1))])
+    assert mo.fit(unseen, decay(noise=0.02)).reasons == {"2.k": "no measured value depends on it"}
+
+
+def test_the_bootstrap_depends_on_its_seed_alone(noisy: Fit) -> None:
+    here = noisy.bootstrap(40, seed=7, workers=1)
+    both = noisy.bootstrap(40, seed=7, workers=2)
+    assert np.array_equal(here.draws, both.draws)
+    assert not np.array_equal(here.draws, noisy.bootstrap(40, seed=8, workers=1).draws)
+    for kind in ("residuals", "cases"):
+        seen: list[int] = []
+        many = noisy.bootstrap(300, kind, workers=1, progress=lambda done, asked, seen=seen: seen.append(done))
+        assert many.standard_errors["r1.k"] == pytest.approx(noisy["r1.k"].standard_error, rel=0.3)
+        low, high = many.intervals["r1.k"]
+        assert low < noisy["r1.k"].value < high
+        assert seen[-1] == 300
+    with pytest.raises(mo.InputError, match="did you mean 'cases'"):
+        noisy.bootstrap(10, "case")
+
+
+def test_runs_of_signs_are_counted_exactly() -> None:
+    """Against all orders of three and four signs, and the normal approximation against shuffling."""
+    from itertools import permutations
+
+    orders = set(permutations([1, 1, 1, -1, -1, -1, -1]))
+    for runs in range(2, 8):
+        few = sum(1 + sum(a != b for a, b in zip(o, o[1:], strict=False)) <= runs for o in orders) / len(orders)
+        example = next(o for o in orders if 1 + sum(a != b for a, b in zip(o, o[1:], strict=False)) == runs)
+        assert sign_runs("A", np.array(example)).probability == pytest.approx(few)
+    random, signs = np.random.default_rng(1), np.repeat([1.0, -1.0], [35, 25])
+    shuffled = np.array([random.permutation(signs) for _ in range(20000)])
+    counts = 1 + np.sum(shuffled[:, 1:] != shuffled[:, :-1], axis=1)
+    for one in shuffled[:10]:
+        found = sign_runs("A", one)
+        assert found.probability == pytest.approx(np.mean(counts <= found.runs), abs=0.015)
+
+
+def test_a_wrong_law_is_noticed() -> None:
+    """Second-order data fitted as first order: few runs of signs, and lack of fit against replicates."""
+    times = np.repeat(TIMES, 2)
+    values = 4 / (1 + 4 * 0.15 * times) + np.random.default_rng(5).normal(0, 0.01, 24)
+    run = mo.Experiment("1", times, {"A": values}, {"A": 4.0})
+    wrong = mo.fit(FIRST, run).diagnosis
+    right = mo.fit(mo.Chemistry(mo.Reaction("A -> B", rate="k*[A]^2", k=mo.Unknown(0.1))), run).diagnosis
+    assert wrong.signs[0].probability < 0.01
+    assert wrong.lack_of_fit is not None
+    assert wrong.lack_of_fit.probability < 1e-6
+    assert len(wrong.warnings) >= 2
+    assert right.lack_of_fit is not None
+    assert right.lack_of_fit.probability > 0.05
+    assert right.warnings == []
+    pure = float(np.sum((values[::2] - values[1::2]) ** 2) / 2)  # by hand
+    left = mo.fit(FIRST, run).sum_of_squares - pure
+    assert wrong.lack_of_fit.ratio == pytest.approx(left / 11 / (pure / 12), rel=1e-6)
+
+
+def test_influence_is_what_leaving_out_shows(noisy: Fit) -> None:
+    """Cook's distance to first order: (b - b_(i))^2 / (p var b), by fitting without each of the points."""
+    distances = []
+    for i in (0, 5, 11):
+        values = noisy.data[0].measured["A"].copy()
+        values[i] = np.nan
+        runs = [mo.Experiment("1", TIMES, {"A": values}, {"A": 4.0}), noisy.data[1]]
+        moved = mo.fit(FIRST, runs)["r1.k"].value - noisy["r1.k"].value
+        distances.append(moved**2 / noisy.covariance[0, 0])
+    assert noisy.diagnosis.influence[[0, 5, 11]] == pytest.approx(distances, rel=0.1, abs=1e-4)
+
+
+def test_bands_hold_what_they_promise(noisy: Fit) -> None:
+    """Of the mean: t s_k |dc/dk| by the closed form; of one measurement, wider by the scatter; zero at the start."""
+    band = noisy.band(noisy.data[0], np.array([0.0, 3.0, 9.0]))
+    slope = 4.0 * band.times * np.exp(-noisy["r1.k"].value * band.times)
+    t = student(0.975, 23)
+    assert band.confidence["A"] == pytest.approx(t * noisy["r1.k"].standard_error * slope, rel=1e-6)
+    scatter = noisy.by_species[0].standard_deviation
+    assert band.prediction["A"] == pytest.approx(np.hypot(band.confidence["A"], t * scatter), rel=1e-6)
+
+
+def test_the_next_experiment_does_what_was_said() -> None:
+    """Made, and fitted together with the old runs, it leaves about the half width that was foretold; the order holds."""
+    first = mo.Arrhenius(k=mo.Unknown(2e-4), at=333.15, Ea=mo.Unknown(8e4))
+    chemistry = mo.Chemistry(mo.Reaction("A -> B", k=first))
+
+    def made(T: float, times: np.ndarray, name: str, seed: int) -> mo.Experiment:
+        k = 2e-4 * math.exp(-75e3 / 8.31446261815324 * (1 / T - 1 / 333.15))
+        noise = np.random.default_rng(seed).normal(0, 0.01, len(times))
+        return mo.Experiment(name, times, {"A": np.exp(-k * times) + noise}, {"A": 1.0}, T)
+
+    old = [made(T, np.linspace(500, 8000, 8), f"{T:g}", n) for n, T in enumerate((328.15, 338.15))]
+    found = mo.fit(chemistry, old)
+    plans = grid([328.15, 333.15, 353.15], [{"A": 1.0}], [[500.0, 1000.0, 2000.0], [20.0, 40.0, 60.0]])
+    ranked = next_experiment(found, "r1.k.Ea", plans)
+    assert (ranked.best.run.T, ranked.best.run.times.tolist()) == (353.15, [500.0, 1000.0, 2000.0])
+    halves = []
+    for seed in range(12):
+        both = mo.fit(chemistry, [*old, made(353.15, ranked.best.run.times, "new", 50 + seed)])["r1.k.Ea"]
+        halves.append((both.interval[1] - both.interval[0]) / 2)
+    assert np.mean(halves) == pytest.approx(ranked.best.half_width, rel=0.25)
+    assert ranked.best.half_width < 0.7 * ranked.now
+    assert ranked.table().shape == (6, 5)
+    with pytest.raises(mo.InputError, match="charges and times are needed"):
+        grid(T=[300.0])
+    with pytest.raises(mo.InputError, match=r"did you mean 'r1\.k\.Ea'"):
+        next_experiment(found, "r1.k.Eb", plans)
+
+
+# which law
+
+
+def saturating(noise: float, levels: tuple[float, ...], seed: int) -> list[mo.Experiment]:
+    chemistry = mo.Chemistry(mo.Reaction("A -> B", rate="k*[A]/(1 + K*[A])", k=0.3, K=1.0))
+    random = np.random.default_rng(seed)
+    times = np.linspace(1, 25, 12)
+    runs = []
+    for n, level in enumerate(levels):
+        exact = mo.Batch(chemistry, {"A": level}).run(25.0, points=np.r_[0, times]).concentrations["A"][1:]
+        runs.append(mo.Experiment(f"{n}", times, {"A": np.maximum(exact + random.normal(0, noise, 12), 0)}, {"A": level}))
+    return runs
+
+
+CANDIDATES = {
+    "first": FIRST,
+    "saturation": mo.Chemistry(mo.Reaction("A -> B", rate="k*[A]/(1 + K*[A])", k=mo.Unknown(0.1), K=mo.Unknown(0.5))),
+    "second": mo.Chemistry(mo.Reaction("A -> B", rate="k*[A]^2", k=mo.Unknown(0.1))),
+}
+
+
+def test_the_right_law_is_told_or_that_it_cannot_be() -> None:
+    clear = mo.discriminate(CANDIDATES, saturating(0.01, (0.5, 2.0), 1))
+    assert clear.chosen == "saturation"
+    assert clear.weights["saturation"] > 0.99
+    assert {(n.inner, n.outer) for n in clear.nested} == {("first", "saturation")}
+    assert clear.nested[0].probability < 1e-6
+    blurred = mo.discriminate(CANDIDATES, saturating(0.03, (0.05,), 2))
+    assert blurred.chosen is None
+    assert "cannot tell" in blurred.verdict
+    assert blurred.apart is not None
+    assert blurred.apart.run.initial["A"] > 0.05  # more of it is where saturation shows
+    same = mo.discriminate({k: CANDIDATES[k] for k in ("first", "saturation")}, [decay(noise=0.02, seed=8)])
+    assert same.chosen == "first"
+    assert "gains nothing" in str(same)
+
+
+def test_weights_are_those_of_the_formula() -> None:
+    found = mo.discriminate(CANDIDATES, saturating(0.02, (0.5, 2.0), 3))
+    for name, one in found.fits.items():
+        n, k = len(one.points.measured), len(one.estimates) + 1
+        expected = n * math.log(one.sum_of_squares / n) + 2 * k + 2 * k * (k + 1) / (n - k - 1)
+        assert found.aicc[name] == pytest.approx(expected, rel=1e-9)
+    assert sum(found.weights.values()) == pytest.approx(1)
+    with pytest.raises(mo.InputError, match="not two candidates"):
+        mo.discriminate({"first": FIRST}, decay())
+    with pytest.raises(mo.InputError, match="candidate none"):
+        mo.discriminate({"none": mo.Chemistry(mo.Reaction("A -> B", k=1.0)), "first": FIRST}, decay())
+
+
+def test_every_option_is_in_the_docstring() -> None:
+    doc = regression.fit.__doc__ or ""
+    for option in ("errors", "starts", "delay", "per_run", "tries", "seed", "progress", *regression.ERRORS):
+        assert option in doc

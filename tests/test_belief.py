@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 from typing import Any
 
@@ -47,7 +48,9 @@ def test_tanks_and_tubes_give_the_constants_of_their_closed_forms() -> None:
     tank = mo.StirredTank(
         second.with_values({"r1.k": 0.3}), mo.Feed({"A": 2.0, "B": 3.0}, flow=1.0), space_time=4.0
     ).steady()
-    run = mo.Experiment("1", [4.0, 4.0], {"A": tank.concentrations["A"][[0, 0]]}, {"A": 2.0, "B": 3.0}, vessel="stirred tank")
+    run = mo.Experiment(
+        "1", [4.0, 4.0], {"A": tank.concentrations["A"][[0, 0]]}, {"A": 2.0, "B": 3.0}, vessel="stirred tank"
+    )
     assert mo.fit(second, run)["r1.k"].value == pytest.approx(0.3, rel=1e-8)
 
 
@@ -59,7 +62,9 @@ def test_a_gas_tube_swells() -> None:
     run = mo.Experiment("1", tau, {"A": fed * (1 - X) / (1 + 2 * X)}, {"A": fed}, 500.0, "plug flow", gas=True)
     found = mo.fit(mo.Chemistry(mo.Reaction("A -> 3 B", k=mo.Unknown(0.5))), run)
     assert found["r1.k"].value == pytest.approx(0.15, rel=1e-8)
-    tank = mo.Experiment("1", [10.0, 30.0], {"A": fed * np.array([0.3, 0.1])}, {"A": fed}, 500.0, "stirred tank", gas=True)
+    tank = mo.Experiment(
+        "1", [10.0, 30.0], {"A": fed * np.array([0.3, 0.1])}, {"A": fed}, 500.0, "stirred tank", gas=True
+    )
     assert math.isfinite(mo.fit(mo.Chemistry(mo.Reaction("A -> 3 B", k=mo.Unknown(0.1))), tank)["r1.k"].value)
 
 
@@ -233,8 +238,13 @@ def test_what_is_open_is_called_open_and_why() -> None:
     assert "no lower end" in str(one)
     together = mo.Chemistry(mo.Reaction("A -> B", rate="a*b*[A]", a=mo.Unknown(0.1), b=mo.Unknown(1)))
     lost = mo.fit(together, decay(noise=0.02))
-    assert lost.reasons == {"r1.a": "a change of it is made up for by r1.b", "r1.b": "a change of it is made up for by r1.a"}
-    unseen = mo.Chemistry([mo.Reaction("A -> B", name="1", k=mo.Unknown(0.1)), mo.Reaction("B -> C", name="2", k=mo.Unknown(1))])
+    assert lost.reasons == {
+        "r1.a": "a change of it is made up for by r1.b",
+        "r1.b": "a change of it is made up for by r1.a",
+    }
+    unseen = mo.Chemistry(
+        [mo.Reaction("A -> B", name="1", k=mo.Unknown(0.1)), mo.Reaction("B -> C", name="2", k=mo.Unknown(1))]
+    )
     assert mo.fit(unseen, decay(noise=0.02)).reasons == {"2.k": "no measured value depends on it"}
 
 
@@ -260,8 +270,8 @@ def test_runs_of_signs_are_counted_exactly() -> None:
 
     orders = set(permutations([1, 1, 1, -1, -1, -1, -1]))
     for runs in range(2, 8):
-        few = sum(1 + sum(a != b for a, b in zip(o, o[1:], strict=False)) <= runs for o in orders) / len(orders)
-        example = next(o for o in orders if 1 + sum(a != b for a, b in zip(o, o[1:], strict=False)) == runs)
+        few = sum(1 + sum(a != b for a, b in itertools.pairwise(o)) <= runs for o in orders) / len(orders)
+        example = next(o for o in orders if 1 + sum(a != b for a, b in itertools.pairwise(o)) == runs)
         assert sign_runs("A", np.array(example)).probability == pytest.approx(few)
     random, signs = np.random.default_rng(1), np.repeat([1.0, -1.0], [35, 25])
     shuffled = np.array([random.permutation(signs) for _ in range(20000)])
@@ -350,7 +360,9 @@ def saturating(noise: float, levels: tuple[float, ...], seed: int) -> list[mo.Ex
     runs = []
     for n, level in enumerate(levels):
         exact = mo.Batch(chemistry, {"A": level}).run(25.0, points=np.r_[0, times]).concentrations["A"][1:]
-        runs.append(mo.Experiment(f"{n}", times, {"A": np.maximum(exact + random.normal(0, noise, 12), 0)}, {"A": level}))
+        runs.append(
+            mo.Experiment(f"{n}", times, {"A": np.maximum(exact + random.normal(0, noise, 12), 0)}, {"A": level})
+        )
     return runs
 
 

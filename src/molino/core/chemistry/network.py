@@ -146,19 +146,31 @@ class Chemistry(Printed):
             shared_used |= asked & self.constants.keys() - reaction.constants.keys()
             if with_units and asked <= known.keys() and not reaction.is_python:
                 with faults.at(place):
-                    constants = {n: known[n] for n in asked}
-                    self.bare[str(reaction.name)] = check_dimensions(
-                        reaction.formula,
-                        {n: units.unit(c.unit).dimension if c.unit is not None else None for n, c in constants.items()},
-                        {
-                            n: c.value.si
-                            for n, c in constants.items()
-                            if isinstance(c, Plain) and isinstance(c.value, Value)
-                        },
-                        units.unit(units.SI_UNITS[BASES[reaction.basis]]).dimension,
-                    )
+                    self.bare[str(reaction.name)] = self._dimensions(reaction)
         for name in sorted(self.constants.keys() - shared_used):
             faults.add(f"constant {name}", "no rate law uses it", "take it out, or name it in a rate law")
+
+    def _dimensions(self, reaction: Reaction) -> dict[str, Dimension]:
+        """The dimension that each bare constant of a reaction must have; UnitError for those that do not fit."""
+        known = {**self.constants, **reaction.constants}
+        constants = {n: known[n] for n in names_in(reaction.formula)}
+        return check_dimensions(
+            reaction.formula,
+            {n: units.unit(c.unit).dimension if c.unit is not None else None for n, c in constants.items()},
+            {n: c.value.si for n, c in constants.items() if isinstance(c, Plain) and isinstance(c.value, Value)},
+            units.unit(units.SI_UNITS[BASES[reaction.basis]]).dimension,
+        )
+
+    def bare_dimensions(self) -> dict[str, dict[str, Dimension]]:
+        """As `bare`, also where no constant has a unit; InputError where a rate law has no dimension that fits."""
+        faults = Faults()
+        found = dict(self.bare)
+        for reaction in self.reactions:
+            if not reaction.is_python and reaction.name not in found:
+                with faults.at(f"reaction {reaction.name}"):
+                    found[str(reaction.name)] = self._dimensions(reaction)
+        faults.raise_any()
+        return found
 
     def _homes(self) -> Iterable[tuple[str, Constant, sp.Expr]]:
         """Every constant with the full name it goes by and the formulas it stands in."""

@@ -277,6 +277,12 @@ def minimise(
     return Optimum(scale.outward(variables), values, slopes, search.spread(values), search.evaluations, stopped)
 
 
+def left_at(problem: Problem, parameters: np.ndarray, evaluations: int) -> Optimum:
+    """What a search that was stopped by hand leaves behind."""
+    values, slopes = problem.model(parameters)
+    return Optimum(parameters, values, slopes, _Search(problem, None, None).spread(values), evaluations, stopped=True)
+
+
 def _first_weights(problem: Problem) -> np.ndarray:
     """One over the root mean square of each group, until its residuals are known."""
     weights = np.empty(len(problem.measured))

@@ -342,18 +342,24 @@ def _cross_validated(x: np.ndarray, y: np.ndarray) -> float:
     """The smoothing by robust generalised cross-validation.
 
     Least n |y - H y|^2 / (n - tr H)^2 (0.3 + 0.7 tr H^2/n): the plain form now and then takes the noise of a dozen
-    samples for the curve (M. A. Lukas, Inverse Problems 22 (2006) 1883).
+    samples for the curve (M. A. Lukas, Inverse Problems 22 (2006) 1883). H = (I + w K)^-1 of the natural spline (P. J.
+    Green, B. W. Silverman, Nonparametric Regression and Generalized Linear Models, 1994, section 2.1).
     """
-    weights = np.logspace(-8, 1, 37)
-    unit, count = np.eye(len(x)), len(x)
+    count, gaps = len(x), np.diff(x)
+    inner = np.arange(count - 2)
+    second = np.zeros((count, count - 2))  # second differences, and the product of their hat functions
+    second[inner, inner], second[inner + 2, inner] = 1 / gaps[:-1], 1 / gaps[1:]
+    second[inner + 1, inner] = -1 / gaps[:-1] - 1 / gaps[1:]
+    product = np.diag((gaps[:-1] + gaps[1:]) / 3) + np.diag(gaps[1:-1] / 6, 1) + np.diag(gaps[1:-1] / 6, -1)
+    rough, modes = np.linalg.eigh(second @ np.linalg.solve(product, second.T))
+    seen = modes.T @ y
 
     def score(weight: float) -> float:
-        hat = np.array([make_smoothing_spline(x, column, lam=weight)(x) for column in unit]).T
-        left = y - hat @ y
-        plain = count * left @ left / max(count - np.trace(hat), 1e-9) ** 2
-        return float(plain * (0.3 + 0.7 * np.sum(hat * hat.T) / count))
+        kept = 1 / (1 + weight * np.maximum(rough, 0.0))  # eigenvalues of H
+        plain = count * np.sum(((1 - kept) * seen) ** 2) / max(count - kept.sum(), 1e-9) ** 2
+        return float(plain * (0.3 + 0.7 * np.sum(kept**2) / count))
 
-    return float(weights[int(np.argmin([score(w) for w in weights]))])
+    return float(min(np.logspace(-8, 1, 37), key=score))
 
 
 def _followed(run: Experiment) -> list[str]:
@@ -493,7 +499,9 @@ def _power_law(rates: Rates, species: Sequence[str]) -> PowerLaw:
     size = np.sqrt(np.sum(matrix**2, axis=0))
     orthogonal, singular, right = np.linalg.svd(matrix / size, full_matrices=False)
     if singular[-1] < 1e-8 * singular[0]:
-        together = [n for n, w in zip(names, right[-1], strict=True) if abs(w) > 1e-3 and n != "ln k"]
+        together = [
+            n.removeprefix("order in ") for n, w in zip(names, right[-1], strict=True) if abs(w) > 1e-3 and n != "ln k"
+        ]
         said = f"{' and '.join(together)} vary together in these data"
         raise InputError(said, rates.source or "power law", "name fewer species, or vary them apart")
     inverse = right.T / singular

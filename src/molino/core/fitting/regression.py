@@ -15,7 +15,7 @@ from molino.core.chemistry.network import Chemistry, Covariance
 from molino.core.errors import Faults, InputError, SolveError, nearest
 from molino.core.fitting.experiments import Experiment, Experiments, as_experiments
 from molino.core.fitting.model import DELAY, BalanceModel, Sample, sample_of
-from molino.core.fitting.problem import COARSE, Model, Optimum, Problem, Progress, Scale, minimise
+from molino.core.fitting.problem import COARSE, Model, Optimum, Problem, Progress, Scale, left_at, minimise
 from molino.core.fitting.rates import RateModel, Rates
 from molino.core.fitting.replicates import pooled_scatter
 from molino.core.fitting.result import Fit, Points, estimates_of
@@ -300,19 +300,24 @@ def _best_of(problem: Problem, tries: int, seed: int, progress: Progress | None)
     drawn = qmc.LatinHypercube(len(guess), seed=seed).random(tries - 1) * 2 - 1
     fixed = problem.weighed(_typical(problem))  # one sum of squares for all tries, so that they can be compared
     ends: list[tuple[float, np.ndarray]] = []
+    evaluations, stopped = 0, False
     for start in [guess, *(guess + apart * one for one in drawn)]:
         try:
             found = minimise(fixed, scale.outward(start), tolerance=COARSE**1.5, progress=progress)
         except SolveError:
             continue
         ends.append((float(np.sum(((problem.measured - found.values) / fixed.size) ** 2)), found.parameters))
-        if found.stopped:
+        evaluations, stopped = evaluations + found.evaluations, found.stopped
+        if stopped:
             break
     if not ends:
         raise SolveError(f"none of {tries} starts settled", "fit", "give other guesses, or bounds")
     least = min(ends, key=lambda end: end[0])
     came = sum(squares <= least[0] * 1.01 + 1e-12 for squares, _ in ends)
-    return minimise(problem, least[1], progress=progress), (came, tries)
+    if stopped:
+        return left_at(problem, least[1], evaluations), (came, tries)
+    found = minimise(problem, least[1], progress=progress)
+    return replace(found, evaluations=evaluations + found.evaluations), (came, tries)
 
 
 def _typical(problem: Problem) -> np.ndarray:

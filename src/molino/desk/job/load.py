@@ -362,7 +362,15 @@ class _Builder:
 
     def check_bare(self, chemistry: Chemistry) -> None:
         """Note rate constants without a unit in a job that has units."""
-        for reaction_name, needed in chemistry.bare.items() if self.units else ():
+        if not self.units:
+            return
+        try:
+            found = chemistry.bare_dimensions()
+        except InputError as error:
+            for fault in error.faults:
+                self.faults.add(_place(fault.where), fault.what, fault.advice)
+            return
+        for reaction_name, needed in found.items():
             for constant, dimension in needed.items():
                 if dimension:
                     said = f"{constant} is a bare number, and [units] does not say what a rate constant is in"

@@ -287,7 +287,17 @@ def _curve(name: str, order: float, model: Model, s: Series) -> tuple[np.ndarray
             off = one.values - model(np.clip(p, -50.0, 50.0), one.times, one)
         return np.asarray(np.nan_to_num(off, nan=1e3, posinf=1e3, neginf=-1e3))
 
-    best = least_squares(residuals, start, method="lm", xtol=1e-12, ftol=1e-12, gtol=1e-12, x_scale=0.1)
+    def slopes(p: np.ndarray) -> np.ndarray:
+        """Of dc/dt = -k c^n: dc/d(ln c0) = c^n c0^(1-n), dc/d(ln k) = -k t c^n."""
+        c0, k = np.exp(np.clip(p, -50.0, 50.0))
+        with np.errstate(all="ignore"):
+            c = model(np.clip(p, -50.0, 50.0), one.times, one)
+            by = np.where(c > 0, c**order, 0.0)
+            found = -np.array([by * c0 ** (1 - order), -k * one.times * by]).T
+        return np.asarray(np.nan_to_num(found, nan=0.0, posinf=1e3, neginf=-1e3))
+
+    exact: Any = {"jac": slopes} if math.isfinite(order) else {}
+    best = least_squares(residuals, start, **exact, method="lm", xtol=1e-12, ftol=1e-12, gtol=1e-12, x_scale=0.1)
     if not np.isfinite(best.cost):
         raise SolveError(f"no {name} goes through run {s.run}", "orders", "look at the data of the run")
     shift = [math.log(top), (1 - power) * math.log(top) - math.log(end), math.log(top)][: len(start)]

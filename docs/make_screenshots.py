@@ -6,13 +6,13 @@ python docs/make_screenshots.py        (or: make docs-shots)
 from __future__ import annotations
 
 import os
-import shutil
 import subprocess
 import sys
 import tempfile
 from pathlib import Path
 
 from matplotlib.figure import Figure
+from PIL import Image
 
 import molino as mo
 
@@ -41,18 +41,24 @@ def terminal(words: list[str], folder: Path, target: Path) -> None:
     figure.savefig(target)
 
 
+def smaller(source: Path, target: Path) -> None:
+    """A figure 1280 points wide."""
+    with Image.open(source) as picture:
+        picture.resize((1280, round(1280 * picture.height / picture.width)), Image.Resampling.LANCZOS).save(target)
+
+
 def main() -> None:
     HERE.mkdir(exist_ok=True)
     with tempfile.TemporaryDirectory() as place:
         folder = Path(place)
         subprocess.run([sys.executable, "-m", "molino", "demo", "mill"], cwd=folder, capture_output=True, check=True)
         for name, target in FIGURES.items():
-            shutil.copyfile(folder / "mill" / "results" / name, HERE / target)
+            smaller(folder / "mill" / "results" / name, HERE / target)
         for command in COMMANDS:
             terminal([command, "valdeoro.toml"], folder / "mill", HERE / f"molino-{command}.png")
         terminal(["orders", "cob-liquor.csv", "--species", "xylose"], folder / "mill", HERE / "molino-orders.png")
         for name, target in (("", "figure-orders.png"), ("-temperature", "figure-temperature.png")):
-            shutil.copyfile(folder / "mill" / "results" / f"orders-cob-liquor{name}.png", HERE / target)
+            smaller(folder / "mill" / "results" / f"orders-cob-liquor{name}.png", HERE / target)
         search = [
             "search",
             "cob-reactions.toml",
@@ -62,6 +68,10 @@ def main() -> None:
             "C,H,O",
         ]
         terminal(search, folder / "mill", HERE / "molino-search.png")
+        laboratory = folder / "mill" / "laboratory"
+        terminal(["fit", "cob-kinetics.toml"], laboratory, HERE / "molino-fit-laboratory.png")
+        for name in ("profiles", "candidates", "residuals", "rates-power-law"):
+            smaller(laboratory / "results" / f"fit-laboratory-{name}.png", HERE / f"figure-{name}.png")
         tank = mo.load_job(folder / "mill" / "valdeoro.toml").vessels["tank"]
         mo.figures.equations(tank).savefig(HERE / "figure-equations.png")
 

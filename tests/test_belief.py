@@ -8,11 +8,12 @@ from typing import Any
 
 import numpy as np
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 import molino as mo
 from molino.core.fitting import regression
 from molino.core.fitting.diagnosis import sign_runs
-from molino.core.fitting.planning import grid, next_experiment
 from molino.core.fitting.result import Fit
 from molino.core.statistics import student
 
@@ -334,8 +335,8 @@ def test_the_next_experiment_does_what_was_said() -> None:
 
     old = [made(T, np.linspace(500, 8000, 8), f"{T:g}", n) for n, T in enumerate((328.15, 338.15))]
     found = mo.fit(chemistry, old)
-    plans = grid([328.15, 333.15, 353.15], [{"A": 1.0}], [[500.0, 1000.0, 2000.0], [20.0, 40.0, 60.0]])
-    ranked = next_experiment(found, "r1.k.Ea", plans)
+    plans: dict[str, Any] = {"charges": [{"A": 1.0}], "times": [[500.0, 1000.0, 2000.0], [20.0, 40.0, 60.0]]}
+    ranked = found.next_experiment("r1.k.Ea", T=[328.15, 333.15, 353.15], **plans)
     assert (ranked.best.run.T, ranked.best.run.times.tolist()) == (353.15, [500.0, 1000.0, 2000.0])
     halves = []
     for seed in range(12):
@@ -345,9 +346,9 @@ def test_the_next_experiment_does_what_was_said() -> None:
     assert ranked.best.half_width < 0.7 * ranked.now
     assert ranked.table().shape == (6, 5)
     with pytest.raises(mo.InputError, match="charges and times are needed"):
-        grid(T=[300.0])
+        found.next_experiment("r1.k.Ea", T=[300.0])
     with pytest.raises(mo.InputError, match=r"did you mean 'r1\.k\.Ea'"):
-        next_experiment(found, "r1.k.Eb", plans)
+        found.next_experiment("r1.k.Eb", **plans)
 
 
 # which law
@@ -406,3 +407,62 @@ def test_every_option_is_in_the_docstring() -> None:
     doc = regression.fit.__doc__ or ""
     for option in ("errors", "starts", "delay", "per_run", "tries", "seed", "progress", *regression.ERRORS):
         assert option in doc
+
+
+# laws that hold for all numbers
+
+
+@settings(max_examples=25, deadline=None)
+@given(st.floats(1e-4, 1e3), st.floats(1e-3, 1e3), st.integers(0, 1000))
+def test_a_fit_does_not_know_in_what_time_and_amount_are_counted(faster: float, more: float, seed: int) -> None:
+    """Times divided and concentrations multiplied by anything: k and its error follow, the fit is the same."""
+    plain = mo.fit(FIRST, decay(noise=0.05, seed=seed))
+    run = decay(noise=0.05, seed=seed)
+    scaled = mo.Experiment("1", run.times / faster, {"A": run.measured["A"] * more}, {"A": 4.0 * more})
+    found = mo.fit(mo.Chemistry(mo.Reaction("A -> B", k=mo.Unknown(0.2 * faster))), scaled)
+    assert found["r1.k"].value == pytest.approx(plain["r1.k"].value * faster, rel=1e-7)
+    assert found["r1.k"].standard_error == pytest.approx(plain["r1.k"].standard_error * faster, rel=1e-5)
+    assert found.diagnosis.signs == plain.diagnosis.signs
+
+
+@settings(max_examples=20, deadline=None)
+@given(st.floats(0.02, 0.5), st.floats(0.5, 3.0), st.sampled_from(["batch", "stirred tank", "plug flow"]))
+def test_exact_data_give_exact_constants_in_every_vessel(k: float, n: float, vessel: str) -> None:
+    """Order and constant of dc/dt = -k c^n, from the outlets that the vessels themselves calculate."""
+    true = mo.Chemistry(mo.Reaction("A -> B", rate="k*[A]^n", k=k, n=n))
+    runs = []
+    for level in (0.5, 2.0):
+        times = np.array([1.0, 3.0, 8.0])
+        feed = mo.Feed({"A": level}, flow=1.0)
+        made = {
+            "batch": lambda t, level=level: mo.Batch(true, {"A": level}).run(t),
+            "stirred tank": lambda t, feed=feed: mo.StirredTank(true, feed, space_time=t).steady(),
+            "plug flow": lambda t, feed=feed: mo.PlugFlow(true, feed, space_time=t).run(),
+        }[vessel]
+        left = np.array([made(float(t)).concentrations["A"][-1] for t in times])
+        if left.min() < 1e-3 * level:
+            return  # it ran out: nothing is left to tell the order from
+        runs.append(mo.Experiment(f"{level}", times, {"A": left}, {"A": level}, vessel=vessel))
+    sought = mo.Chemistry(mo.Reaction("A -> B", rate="k*[A]^n", k=mo.Unknown(2 * k), n=mo.Unknown(1.0)))
+    found = mo.fit(sought, runs)
+    assert found["r1.k"].value == pytest.approx(k, rel=1e-6)
+    assert found["r1.n"].value == pytest.approx(n, rel=1e-6)
+
+
+def test_figures_of_belief_show_what_was_found(noisy: Fit) -> None:
+    profiles = noisy.profile()
+    panel = mo.figures.profiles(noisy, profiles).axes[0]
+    low, high = profiles["r1.k"].interval
+    assert panel.get_title(loc="left") == f"{low:.4g} to {high:.4g}"
+    draws = noisy.bootstrap(30, workers=1)
+    bars = mo.figures.bootstrap(draws).axes[0].patches
+    assert sum(bar.get_height() for bar in bars) == 30
+    law = mo.Chemistry(mo.Reaction("A -> B", rate="k*[A]^n", k=mo.Unknown(0.1), n=mo.Unknown(1)))
+    both = mo.fit(law, list(noisy.data))
+    figure = mo.figures.region(both.region("r1.k", "r1.n", points=8), both.bootstrap(30, workers=1))
+    labels = [text.get_text() for text in figure.axes[0].get_legend().get_texts()]
+    assert labels == ["bootstrap refits", "linear model", "profile", "estimate"]
+    weighed = mo.discriminate({"first": FIRST, "order n": law}, list(noisy.data))
+    top = mo.figures.candidates(weighed, run="2").axes[0]
+    assert top.get_title(loc="left") == "run 2"
+    assert len(top.get_legend().get_texts()) == 2

@@ -226,3 +226,50 @@ def test_figures_of_rates(kind: str) -> None:
         x, y = shown[1].lines[0].get_data()
         slope = np.diff(np.log(np.asarray(y, float))) / np.diff(np.log(np.asarray(x, float)))
         assert slope[0] == pytest.approx(rates.power_law("A").orders["A"])
+
+
+WRONG_RATES: list[tuple[dict[str, Any], str]] = [
+    ({"rate": [1.0, 2.0]}, "3 values for 2 rates"),
+    ({"concentrations": {}}, "there is no concentration"),
+    ({"concentrations": {"A": [1.0, -2.0, 1.0]}}, r"negative concentration -2 mol/m\^3"),
+    ({"concentrations": {"A": [1.0, np.nan, 1.0]}}, "a value is missing"),
+    ({"T": np.array([300.0])}, "1 values for 3 rates"),
+    ({"kind": "rate per area of wall"}, "did you mean 'rate per area'"),
+]
+
+
+@pytest.mark.parametrize(("change", "what"), WRONG_RATES)
+def test_wrong_rates(change: dict[str, Any], what: str) -> None:
+    sound = {"rate": [1.0, 2.0, 3.0], "concentrations": {"A": [1.0, 2.0, 3.0]}}
+    with pytest.raises(mo.InputError, match=what):
+        mo.Rates(**{**sound, **change})
+
+
+WRONG_TABLES: list[tuple[dict[str, Any], str]] = [
+    ({"A [mol/L]": [1, 2]}, "no rate column"),
+    ({"rate [mol/L/s]": [1, 2], "rate of A [mol/L/s]": [1, 2], "A": [1, 2]}, "more than one rate column"),
+    ({"rate [mol/L]": [1, 2], "A": [1, 2]}, r"column 'rate \[mol/L\]': 'mol/L' is not a unit of rate"),
+    ({"rate [mol/L/s]": [1, 2]}, "no column of measured concentrations"),
+    ({"rate [mol/L/s]": [1, 2], "A [bar]": [1, 2]}, "a partial pressure needs a temperature"),
+    ({"rate [mol/L/s]": ["", ""], "A [mol/L]": [1, 2]}, "no line is complete"),
+    ({"rate [mol/L/s]": [1, 2], "A [mol/L]": [1, -2]}, "line 3, column 'A .mol/L.': -2 is a negative concentration"),
+]
+
+
+@pytest.mark.parametrize(("columns", "what"), WRONG_TABLES)
+def test_wrong_tables_of_rates(columns: dict[str, Any], what: str) -> None:
+    with pytest.raises(mo.InputError, match=what):
+        mo.read_rates(pd.DataFrame(columns))
+
+
+def test_too_little_for_a_slope_is_told_for_every_run() -> None:
+    few = [mo.Experiment(n, [1.0, 2.0], {"A": [0.9, 0.8]}, {"A": 1.0}) for n in ("a", "b")]
+    for make, needed in ((mo.Rates.from_curves, 5), (lambda r, s: mo.Rates.from_curves(r, s, "differences"), 3)):
+        with pytest.raises(mo.InputError) as told:
+            make(few, "A")
+        assert str(told.value).count(f"at least {needed} are needed") == 2
+    assert mo.Rates.initial(few, "A", within=0.5).rate == pytest.approx([0.1, 0.1])  # the charge counts as a sample
+    with pytest.raises(mo.InputError, match="'Q' was not measured"):
+        mo.Rates.initial(few, "Q")
+    with pytest.raises(mo.InputError, match="did you mean 'spline'"):
+        mo.Rates.from_curves(few, "A", "splines")

@@ -7,6 +7,7 @@ import re
 import shutil
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pandas as pd
@@ -103,6 +104,30 @@ def test_the_readme_runs(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys
     assert "95 % interval" in said
     assert "yield of furfural on xylose" in said
     assert (tmp_path / "coil.png").stat().st_size > 10_000
+
+
+def test_the_fitting_page_runs(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    """Block after block, as a reader would; and what its text says of the demo's data is so."""
+    shutil.copy(DEMO / "cob-liquor.csv", tmp_path)
+    monkeypatch.chdir(tmp_path)
+    page = (ROOT / "docs" / "fitting.md").read_text()
+    names: dict[str, Any] = {}
+    for block in re.findall(r"```python\n(.*?)```", page, re.DOTALL):
+        exec(compile(block, "fitting.md", "exec"), names)
+    said = capsys.readouterr().out
+    for part in (
+        "verdict: first order",
+        "power law through 72 rates",
+        "(profile, 95 %)",
+        "bootstrap of residuals: 100 refits",
+    ):
+        assert part in said
+    assert {p.name for p in tmp_path.glob("*.png")} == set(re.findall(r'savefig\("(.*?)"\)', page))
+    assert names["law"].interval("xylose")[1] < 1 < names["screening"].order_interval[1]
+    assert names["found"].chosen == "first order"
+    assert pytest.approx(463.15) == names["plan"].best.run.T
 
 
 def test_links_in_the_documents_lead_somewhere() -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Hashable, Mapping
+from collections.abc import Callable, Hashable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -16,6 +16,7 @@ from molino.core.errors import InputError, nearest
 from molino.core.fitting.diagnosis import Diagnosis, diagnose
 from molino.core.fitting.experiments import Experiment
 from molino.core.fitting.model import sample_of
+from molino.core.fitting.planning import NextExperiment, grid, next_experiment
 from molino.core.fitting.problem import Optimum, Problem, Scale
 from molino.core.fitting.profiles import Profile, Region, profile, region
 from molino.core.fitting.resampling import Bootstrap, bootstrap
@@ -322,6 +323,13 @@ class Fit(Printed):
     ) -> Bootstrap:  # fmt: skip
         """Fit again to resampled data, on all cores; see `resampling.bootstrap`."""
         return bootstrap(self, times, kind, seed, workers, progress)
+
+    def next_experiment(
+        self, narrow: str, *, T: Sequence[Any] = (), charges: Sequence[Mapping[str, Any]] = (),
+        times: Sequence[Sequence[Any]] = (), vessel: str = "batch",
+    ) -> NextExperiment:  # fmt: skip
+        """Which combination of temperature, charge and times would narrow a constant most; see `planning`."""
+        return next_experiment(self, narrow, grid(T, charges, times, vessel))
 
     def chemistry_of(self, run: str) -> Chemistry:
         """The chemistry with the constants of one run, where some are the run's own."""

@@ -384,7 +384,13 @@ def test_the_right_law_is_told_or_that_it_cannot_be() -> None:
     assert blurred.chosen is None
     assert "cannot tell" in blurred.verdict
     assert blurred.apart is not None
-    assert blurred.apart.run.initial["A"] > 0.05  # more of it is where saturation shows
+    assert blurred.apart.contents["A"] > 0.05  # more of it is where saturation shows
+    levels = np.array([0.1, 0.2, 0.3, 0.4, 0.5, 0.6])
+    rates = mo.Rates(0.3 * levels / (1 + 0.02 * levels), {"A": levels})
+    of_rates = mo.discriminate(CANDIDATES, rates).apart
+    assert of_rates is not None
+    assert of_rates.contents["A"] > 2.0
+    assert of_rates.time is None
     same = mo.discriminate({k: CANDIDATES[k] for k in ("first", "saturation")}, [decay(noise=0.02, seed=8)])
     assert same.chosen == "first"
     assert "gains nothing" in str(same)

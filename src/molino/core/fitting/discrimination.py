@@ -13,7 +13,7 @@ from molino.core.chemistry.network import Chemistry
 from molino.core.errors import Fault, InputError, SolveError
 from molino.core.fitting.experiments import Experiment, as_experiments
 from molino.core.fitting.problem import Progress, minimise
-from molino.core.fitting.rates import Rates
+from molino.core.fitting.rates import RateModel, Rates
 from molino.core.fitting.regression import fit
 from molino.core.fitting.result import Fit
 from molino.core.printing import Printed
@@ -42,12 +42,17 @@ class Nested:
 
 @dataclass(frozen=True)
 class Apart:
-    """Conditions at which two laws differ most: by so many standard deviations of one measurement."""
+    """Conditions at which two laws differ most: by so many standard deviations of one measurement.
+
+    `contents` are what is charged or fed (of rates: the concentrations), in mol/m^3; `time` in s, none of rates.
+    """
 
     first: str
     second: str
-    run: Experiment
-    species: str
+    T: float | None
+    contents: Mapping[str, float]
+    time: float | None
+    response: str
     deviations: float
     values: tuple[float, float]
 
@@ -144,12 +149,13 @@ class Discrimination(Printed):
         if self.apart is None:
             return ""
         a, display = self.apart, next(iter(self.fits.values())).data.display
-        at = f"{display.text(a.run.T, 'temperature')}, " if a.run.T is not None else ""
-        charged = ", ".join(f"{s} {display.text(c, 'concentration', 3)}" for s, c in a.run.initial.items() if c > 0)
-        one, two = (display.text(c, "concentration", 3) for c in a.values)
-        time = display.text(float(a.run.times[0]), "time", 3)
+        data = next(iter(self.fits.values())).data
+        places = [display.text(a.T, "temperature")] if a.T is not None else []
+        places += [f"{s} {display.text(c, 'concentration', 3)}" for s, c in a.contents.items() if c > 0]
+        places += [display.text(a.time, "time", 3)] if a.time is not None else []
+        one, two = (display.text(c, data.kind, 3) for c in a.values)
         return (
-            f"{a.first} and {a.second} differ most at {at}{charged}, {time}: {a.species} {one} or {two}, "
+            f"{a.first} and {a.second} differ most at {', '.join(places)}: {a.response} {one} or {two}, "
             f"{a.deviations:.3g} standard deviations apart"
         )
 
@@ -201,7 +207,9 @@ def discriminate(
     raw = {name: math.exp(-(aicc[name] - least) / 2) for name in order}
     weights = {name: w / sum(raw.values()) for name, w in raw.items()}
     ordered = {name: fits[name] for name in order}
-    apart = _farthest(ordered) if len(order) > 1 and not isinstance(runs, Rates) else None
+    apart = None
+    if len(order) > 1:
+        apart = _farthest_rate(ordered, runs) if isinstance(runs, Rates) else _farthest(ordered)
     return Discrimination(ordered, aicc, weights, tuple(_nested(ordered)), apart, failed)
 
 
@@ -261,8 +269,33 @@ def _farthest(fits: Mapping[str, Fit]) -> Apart | None:
             n = int(np.argmax(away))
             if best is None or away[n] > best.deviations:
                 values = float(left.values[species][n]), float(right.values[species][n])
-                best = Apart(first, second, replace(run, times=run.times[n : n + 1]), species, float(away[n]), values)
+                place = run.T, dict(run.initial), float(run.times[n])
+                best = Apart(first, second, *place, species, float(away[n]), values)
     return best
+
+
+def _farthest_rate(fits: Mapping[str, Fit], data: Rates) -> Apart | None:
+    """The same of rates: concentrations from a quarter of the least to four times the most, T as measured."""
+    from scipy.stats import qmc
+
+    (first, one), (second, two) = list(fits.items())[:2]
+    count = len(data.concentrations) + (data.T is not None)
+    drawn = qmc.Sobol(count, scramble=False).random(1024).T
+    levels = {}
+    for share, (species, c) in zip(drawn, data.concentrations.items(), strict=False):
+        low, high = float(np.min(c[c > 0], initial=np.max(c))) / 4, float(np.max(c)) * 4
+        levels[species] = low * (high / low) ** share if high > 0 else np.zeros(len(share))
+    T = None if data.T is None else data.T.min() + np.ptp(data.T) * drawn[-1]
+    planned = Rates(np.zeros(1024), levels, data.species, T, kind=data.kind)
+    try:
+        left, right = (RateModel.of(f.sought, planned)(f.optimum.parameters)[0] for f in (one, two))
+    except SolveError:
+        return None
+    away = np.abs(left - right) / float(np.mean(one.points.spread))
+    n = int(np.argmax(away))
+    at = None if T is None else float(T[n])
+    contents = {s: float(c[n]) for s, c in levels.items()}
+    return Apart(first, second, at, contents, None, data.response, float(away[n]), (float(left[n]), float(right[n])))
 
 
 def _around(runs: tuple[Experiment, ...]) -> Iterator[Experiment]:

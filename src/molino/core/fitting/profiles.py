@@ -12,6 +12,7 @@ from scipy.optimize import brentq
 from molino.core import units
 from molino.core.errors import InputError, SolveError, nearest
 from molino.core.fitting.problem import Fixed, Scale, minimise
+from molino.core.printing import Printed
 from molino.core.statistics import f_quantile
 
 if TYPE_CHECKING:
@@ -24,7 +25,7 @@ _ENOUGH = 1e-3
 
 
 @dataclass(frozen=True, eq=False)
-class Profile:
+class Profile(Printed):
     """The profile of one constant, in SI.
 
     `values` and `tau` are the constant and sign(value - estimate) sqrt((S - S_min) / s^2) where it was followed: a

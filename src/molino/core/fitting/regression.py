@@ -176,9 +176,8 @@ def _layout(
             unit = display.unit("concentration") or None
             word = "start" if run.vessel == "batch" else "feed"
             free.append(Parameter(f"{word} {species}, {run.name}", guess, unit, True, 0.0, np.inf, typical))
-        runs.append(
-            replace(run, initial={**run.initial, **{s: guesses[s] for s in starts.get(run.name, ()) if s in guesses}})
-        )
+        sought = {s: guesses[s] for s in starts.get(run.name, ()) if s in guesses}
+        runs.append(replace(run, initial={**run.initial, **sought}))
     place = None
     if delay is not False and delay is not None:
         first_sample = min(
@@ -201,38 +200,32 @@ def _points(chemistry: Chemistry, data: Experiments, layout: Layout, faults: Fau
     for name in sorted({n for run in data for n in (*run.measured, *run.initial)} - known):
         faults.add(data.source or "data", f"'{name}' is not a species of the chemistry", nearest(name, known))
     samples: list[Sample] = []
-    kept: list[tuple[Experiment, np.ndarray, np.ndarray]] = []
+    seen: list[tuple[Experiment, str, int]] = []
     for run in layout.runs:
         with faults.at(f"run {run.name}"):
             own = tuple(s for s in responses if s in run.measured)
-            counted = [np.flatnonzero(run.observed(s)) for s in own]
-            if not any(len(rows) for rows in counted):
+            here = [(s, int(row)) for s in own for row in np.flatnonzero(run.observed(s))]
+            if not here:
                 raise InputError("no species of the chemistry was measured", "", "name columns after the species")
-            rows = np.concatenate(counted)
-            columns = np.concatenate([np.full(len(c), n) for n, c in enumerate(counted)])
-            samples.append(
-                sample_of(run, chemistry, own, run.times, rows, columns, layout.places[run.name], layout.delay)
-            )
-            kept.append((run, rows, columns))
-    own_names = [(run, [s for s in responses if s in run.measured]) for run, _, _ in kept]
-    species = tuple(own[n] for (_, own), (_, _, columns) in zip(own_names, kept, strict=True) for n in columns)
-    measured = [run.measured[own[n]][r] for (run, own), (_, rows, cols) in zip(own_names, kept, strict=True)
-                for r, n in zip(rows, cols, strict=True)]  # fmt: skip
-    empty = np.zeros(len(measured))
-    variables = {"time": np.concatenate([empty[:0], *(run.times[rows] for run, rows, _ in kept)])}
-    if all(run.T is not None for run, _, _ in kept):
-        variables["temperature"] = np.array([float(run.T or 0.0) for run, rows, _ in kept for _ in rows])
-    for charged in sorted({s for run, _, _ in kept for s in run.initial if run.initial[s] > 0}):
-        levels = np.array([run.charge.get(charged, 0.0) for run, rows, _ in kept for _ in rows])
+            rows, columns = np.array([[row, own.index(s)] for s, row in here]).T
+            places = layout.places[run.name]
+            samples.append(sample_of(run, chemistry, own, run.times, rows, columns, places, layout.delay))
+            seen += [(run, s, row) for s, row in here]
+    variables = {"time": np.array([run.times[row] for run, _, row in seen])}
+    if all(run.T is not None for run, _, _ in seen):
+        variables["temperature"] = np.array([float(run.T or 0.0) for run, _, _ in seen])
+    for charged in sorted({s for run in layout.runs for s in run.initial}):
+        levels = np.array([run.charge.get(charged, 0.0) for run, _, _ in seen])
         if len(np.unique(levels)) > 1:
             variables[f"initial {charged}"] = levels
+    count = len(seen)
     points = Points(
-        tuple(run.name for run, rows, _ in kept for _ in rows),
+        tuple(run.name for run, _, _ in seen),
         variables["time"],
-        species,
-        np.array(measured, dtype=float),
-        empty, np.ones(len(measured)), np.zeros((len(measured), len(layout.free))),
-        tuple((run.condition, float(run.times[r])) for run, rows, _ in kept for r in rows),
+        tuple(s for _, s, _ in seen),
+        np.array([run.measured[s][row] for run, s, row in seen], dtype=float),
+        np.zeros(count), np.ones(count), np.zeros((count, len(layout.free))),
+        tuple((run.condition, float(run.times[row])) for run, _, row in seen),
         variables,
     )  # fmt: skip
     return points, BalanceModel(tuple(samples))

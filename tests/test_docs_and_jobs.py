@@ -119,7 +119,7 @@ def test_the_fitting_page_runs(
     said = capsys.readouterr().out
     for part in (
         "verdict: first order",
-        "power law through 72 rates",
+        "through 72 rates",
         "(profile, 95 %)",
         "bootstrap of residuals: 100 refits",
     ):

@@ -102,9 +102,9 @@ class Discrimination(Printed):
             return f"{names[0]} alone could be fitted"
         weight = f"weight {self.weights[names[0]]:.2f}"
         tests = [
-            f"{n.outer} gains nothing over {n.inner} that chance would not (F, p {p_text(n.probability)})"
+            f"'{n.outer}' gains nothing over '{n.inner}' that chance would not (F, p {p_text(n.probability)})"
             if n.probability >= _LEVEL
-            else f"{n.outer} is better than {n.inner}, which it holds, beyond chance (F, p {p_text(n.probability)})"
+            else f"'{n.outer}' is better than '{n.inner}', which it holds, beyond chance (F, p {p_text(n.probability)})"
             for n in self.nested
             if names[0] in (n.inner, n.outer)
         ]
@@ -155,7 +155,7 @@ class Discrimination(Printed):
         places += [display.text(a.time, "time", 3)] if a.time is not None else []
         one, two = (display.text(c, data.kind, 3) for c in a.values)
         return (
-            f"{a.first} and {a.second} differ most at {', '.join(places)}: {a.response} {one} or {two}, "
+            f"'{a.first}' and '{a.second}' differ most at {', '.join(places)}: {a.response} {one} or {two}, "
             f"{a.deviations:.3g} standard deviations apart"
         )
 

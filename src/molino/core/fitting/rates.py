@@ -456,17 +456,21 @@ class PowerLaw(Printed):
             rows.append((name, unit, *(scale * x for x in (self.values[i], self.errors[i], *ends))))
         return pd.DataFrame(rows, columns=["constant", "unit", "value", "standard error", "95 % low", "95 % high"])
 
-    def __str__(self) -> str:
-        display = self.rates.display
-        at = f" at {display.text(self.T_mean, 'temperature')}" if math.isfinite(self.T_mean) else ""
+    @property
+    def law(self) -> str:
+        """The law in a line, with how well it goes through."""
         law = " ".join(f"[{s}]^{n:.3g}" for s, n in self.orders.items())
-        lines = [f"power law through {int(self.used.sum())} rates: {self.rates.response} = k {law}"]
+        at = self.rates.display.text(self.T_mean, "temperature") if math.isfinite(self.T_mean) else ""
+        through = f"through {int(self.used.sum())} rates{f', k at {at}' if at else ''}"
+        return f"{self.rates.response} = k {law} {through}, R² of ln r {self.r_squared:.4f}"
+
+    def __str__(self) -> str:
+        lines = [f"power law: {self.law}"]
         for name, unit, *numbers in self.table().itertuples(index=False):
             value, error, low, high = (f"{x:.4g}" for x in numbers)
-            shown = f"{name}{at if name == 'k' else ''}"
             unit = units.pretty(unit)
-            lines.append(f"  {shown:<22} {value} (standard error {error}), 95 %: {low} to {high} {unit}".rstrip())
-        lines.append(f"  R² of ln r {self.r_squared:.4f}, residual standard deviation of ln r {self.spread:.3g}")
+            lines.append(f"  {name:<16} {value} (standard error {error}), 95 %: {low} to {high} {unit}".rstrip())
+        lines.append(f"  residual standard deviation of ln r {self.spread:.3g}")
         left = len(self.used) - int(self.used.sum())
         return "\n".join(lines + ([f"  left out: {left} rates or concentrations not above zero"] if left else []))
 

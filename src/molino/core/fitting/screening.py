@@ -580,7 +580,8 @@ class Prediction(Printed):
 
     def __str__(self) -> str:
         display = self.screening.experiments.display
-        value, mean, one = (display.text(c, "concentration") for c in (self.value, self.confidence, self.prediction))
+        mean, one = (f"{display.number(c, 'concentration'):.2g}" for c in (self.confidence, self.prediction))
+        value = display.text(self.value, "concentration")
         at = display.text(self.time, "time")
         of = f" in {self.run}" if len(self.screening.series) > 1 else ""
-        return f"{self.screening.species}{of} at {at}: {value} ± {mean} (mean), ± {one} (one sample), 95 %"
+        return f"{self.screening.species}{of} at {at}: {value}, 95 %: ± {mean}, of one sample ± {one}"

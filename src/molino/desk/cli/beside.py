@@ -91,7 +91,8 @@ def before(job: Job, name: str, study: Study, quiet: bool) -> Beside:
             "how": rates.how, "r_squared": law.r_squared, "constants": law.table().to_dict("records"),
         }  # fmt: skip
         out.head(f"{name}: rates")
-        out.say(f"{rates}\n{law}")
+        out.say(str(rates))
+        out.tabulate(law.table(), f"power law: {law.law}")
         drawn = [("-power-law", figures.power_law(law))]
         if rates.slopes:
             drawn.insert(0, ("", figures.slopes(rates)))

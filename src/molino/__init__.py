@@ -15,6 +15,7 @@ _HOME = {
     "Batch": "core.vessels.batch",
     "Catalyst": "core.vessels.catalyst",
     "Chemistry": "core.chemistry.network",
+    "CubicEquation": "core.thermo.cubic",
     "Experiment": "core.fitting.experiments",
     "Experiments": "core.fitting.experiments",
     "Feed": "core.vessels.feed",
@@ -76,6 +77,7 @@ if TYPE_CHECKING:
     from molino.core.fitting.regression import fit
     from molino.core.fitting.screening import screen_orders
     from molino.core.fitting.signals import Signal
+    from molino.core.thermo.cubic import CubicEquation
     from molino.core.vessels.batch import Batch
     from molino.core.vessels.catalyst import Catalyst
     from molino.core.vessels.feed import Feed

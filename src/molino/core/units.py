@@ -166,8 +166,13 @@ class Value:
         """The same as a pint quantity, in the unit it came in."""
         return registry().Quantity(self.to(self.unit or ""), _spell_out(self.unit or ""))
 
+    def text(self, digits: int) -> str:
+        """The number to some digits, with the unit it came in."""
+        number = self.si if self.unit is None else self.to(self.unit)
+        return f"{number:.{digits}g} {pretty(self.unit or '')}".rstrip()
+
     def __str__(self) -> str:
-        return f"{self.si:.6g}" if self.unit is None else f"{self.to(self.unit):.6g} {pretty(self.unit)}".rstrip()
+        return self.text(6)
 
 
 def split(text: str) -> tuple[float, str]:

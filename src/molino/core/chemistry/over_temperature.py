@@ -88,8 +88,12 @@ class OverTemperature:
     def expression(self, symbols: Mapping[str, sp.Expr]) -> sp.Expr:
         return _LAWS[frozenset(symbols)].xreplace({_PARTS[part]: symbol for part, symbol in symbols.items()})
 
-    def _note(self) -> str:
-        return f" ({self.through_table})" if self.through_table is not None else ""
+    def _by_reference(self, value: Entry, at: Entry, energy: str, size: Entry) -> str:
+        """Value, reference temperature and energy; those laid through a table to four digits, with how well they go."""
+        if self.through_table is None:
+            return f"{value} at {at}, {energy} = {size}"
+        parts = [part.text(4) if isinstance(part, Value) else str(part) for part in (value, at, size)]
+        return f"{parts[0]} at {parts[1]}, {energy} = {parts[2]} ({self.through_table})"
 
 
 @dataclass(frozen=True)
@@ -152,7 +156,7 @@ class Arrhenius(OverTemperature):
         n = f", n = {self.n}" if self.n is not None else ""
         if self.A is not None:
             return f"{self.A} {'T^n ' if n else ''}exp(-Ea/RT), Ea = {self.Ea}{n}"
-        return f"{self.k} at {self.at}, Ea = {self.Ea}{n}{self._note()}"
+        return self._by_reference(self.k, self.at, "Ea", self.Ea) + n
 
 
 @dataclass(frozen=True)
@@ -222,4 +226,4 @@ class VantHoff(OverTemperature):
             return f"exp(a + b/T) {self.unit or ''}".rstrip() + f", a = {self.a}, b = {self.b}"
         if self.A is not None:
             return f"{self.A} exp(-dH/RT), dH = {self.dH}"
-        return f"{self.K} at {self.at}, dH = {self.dH}{self._note()}"
+        return self._by_reference(self.K, self.at, "dH", self.dH)

@@ -1,0 +1,1 @@
+"""Real gases and liquids."""

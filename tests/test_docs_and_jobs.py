@@ -130,6 +130,12 @@ def test_the_fitting_page_runs(
     assert pytest.approx(463.15) == names["plan"].best.run.T
 
 
+def test_the_page_on_gases_runs(capsys: pytest.CaptureFixture[str]) -> None:
+    (block,) = re.findall(r"```python\n(.*?)```", (ROOT / "docs" / "thermo.md").read_text(), re.DOTALL)
+    exec(compile(block, "thermo.md", "exec"), {})
+    assert "Peng-Robinson, stable at 523.15 K and 20 bar: Z 0.9" in capsys.readouterr().out
+
+
 def test_links_in_the_documents_lead_somewhere() -> None:
     for document in [*ROOT.glob("*.md"), *(ROOT / "docs").glob("*.md")]:
         for target in re.findall(r"\]\(([^)#:]+)\)", document.read_text()):

@@ -100,12 +100,8 @@ def diagnose(fit: Fit) -> Diagnosis:
             warnings.append("the scatter around the curves is more than that of replicates: the law lacks something")
     worst = int(np.argmax(influence))
     if influence[worst] > 1 and degrees > count:
-        where = f"run {points.run[worst]}"
-        where += f", {fit.data.display.text(points.time[worst], 'time')}" if np.isfinite(points.time[worst]) else ""
-        warnings.append(
-            f"{where}, {points.species[worst]}: this one value sways the constants "
-            f"(Cook's distance {influence[worst]:.2g})"
-        )
+        where = f"{fit.place(points.run[worst], points.time[worst])}, {points.species[worst]}"
+        warnings.append(f"{where}: this one value sways the constants (Cook's distance {influence[worst]:.2g})")
     return Diagnosis(signs, normality, influence, lack, lines, warnings)
 
 

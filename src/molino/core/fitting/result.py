@@ -297,12 +297,17 @@ class Fit(Printed):
             said.append(f"{self.tries[0]} of {self.tries[1]} starts came to this optimum, none to a better one")
         for p in self.odd_points:
             measured, calculated = (display.text(c, self.data.kind, 3) for c in (p.measured, p.calculated))
-            time = f", {display.text(p.time, 'time')}" if np.isfinite(p.time) else ""
             said.append(
-                f"run {p.run}{time}, {p.species}: {measured} measured, {calculated} calculated, "
+                f"{self.place(p.run, p.time)}, {p.species}: {measured} measured, {calculated} calculated, "
                 f"{abs(p.deviations):.1f} standard deviations off; it counts in this fit"
             )
         return [*said, *self.diagnosis.warnings]
+
+    def place(self, run: str, time: float) -> str:
+        """Which observation, in words."""
+        if not self.layout.runs:
+            return f"observation {run}" if not np.isfinite(time) else f"{run}, {self.data.display.text(time, 'time')}"
+        return f"run {run}, {self.data.display.text(time, 'time')}"
 
     @cached_property
     def diagnosis(self) -> Diagnosis:

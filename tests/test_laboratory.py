@@ -207,9 +207,9 @@ def test_each_wrong_fit_table_gets_its_own_message(molino: Typed, tanks: Path, n
 def test_a_stop_by_hand_prints_the_best_and_says_so(
     molino: Typed, laboratory: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from molino.core.fitting import problem
+    from molino.core.fitting.model import BalanceModel
 
-    asked = problem._Search.evaluate
+    asked = BalanceModel.__call__
     calls: list[int] = []
 
     def interrupted(self: object, variables: np.ndarray) -> object:
@@ -218,7 +218,7 @@ def test_a_stop_by_hand_prints_the_best_and_says_so(
             raise KeyboardInterrupt
         return asked(self, variables)  # type: ignore[arg-type]
 
-    monkeypatch.setattr(problem._Search, "evaluate", interrupted)
+    monkeypatch.setattr(BalanceModel, "__call__", interrupted)
     said = molino("fit", laboratory)
     assert said.exit_code == 130
     assert "stopped by hand" in said.stdout

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 import sympy as sp
@@ -21,7 +21,8 @@ from molino.core.vessels.feed import Feed
 from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.stirred_tank import StirredTank
 
-RTOL_FIT, ATOL_FIT = 1e-12, 1e-14
+TIGHT, ROUGH = (1e-12, 1e-14), (1e-8, 1e-11)
+"""Tolerances of integration, relative and as a fraction of what went in: at an optimum, and on the way to it."""
 DELAY = "delay"
 """The name of the sampling delay among the parameters of a fit."""
 
@@ -64,9 +65,9 @@ class Sample:
     places: np.ndarray
     delay: int | None
 
-    def observed(self, parameters: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    def observed(self, parameters: np.ndarray, tolerances: tuple[float, float]) -> tuple[np.ndarray, np.ndarray]:
         """Calculated values, shape (observations,), and slopes by all parameters, shape (observations, parameters)."""
-        values, slopes = self.calculate(parameters)
+        values, slopes = self.calculate(parameters, tolerances)
         whole = np.zeros((len(self.rows), len(parameters)))
         whole[:, self.places] = slopes[self.rows, self.columns][:, : len(self.symbols)]
         if self.delay is not None:
@@ -76,7 +77,9 @@ class Sample:
     def changed(self, parameters: np.ndarray) -> dict[sp.Symbol, float]:
         return dict(zip(self.symbols, parameters[self.places].tolist(), strict=True))
 
-    def calculate(self, parameters: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    def calculate(
+        self, parameters: np.ndarray, tolerances: tuple[float, float]
+    ) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
         """Concentrations, shape (times, species), and slopes by `symbols` (then by the delay), shape (..., symbols)."""
         raise NotImplementedError
 
@@ -89,12 +92,14 @@ class Followed(Sample):
     expressions: tuple[sp.Expr, ...]
     """Concentrations of `species`; empty where the states are concentrations (a batch of 1 m^3)."""
 
-    def calculate(self, parameters: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    def calculate(
+        self, parameters: np.ndarray, tolerances: tuple[float, float]
+    ) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
         case = self.case.with_values(self.changed(parameters))
         times = self.times + (parameters[self.delay] if self.delay is not None else 0.0)
         shift = int(times[0] > 0)
         grid = np.concatenate([[0.0], times]) if shift else times
-        solution = integrate(case, grid, by=self.symbols, rtol=RTOL_FIT, atol=ATOL_FIT)
+        solution = integrate(case, grid, by=self.symbols, rtol=tolerances[0], atol=tolerances[1])
         states = solution.states[shift:]
         slopes = np.zeros((*states.shape, 0))
         if solution.sensitivities is not None:
@@ -121,7 +126,9 @@ class Settled(Sample):
     last: dict[int, np.ndarray] = field(default_factory=dict)
     """The state found last at each space time, where the next search begins."""
 
-    def calculate(self, parameters: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    def calculate(
+        self, parameters: np.ndarray, tolerances: tuple[float, float]
+    ) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
         changed = self.changed(parameters)
         values, slopes = [], []
         for n, (given, space_time) in enumerate(zip(self.cases, self.times, strict=True)):
@@ -140,12 +147,16 @@ class BalanceModel:
     """All runs of a fit."""
 
     samples: tuple[Sample, ...]
+    tolerances: tuple[float, float] = TIGHT
+
+    def rough(self) -> BalanceModel:
+        return replace(self, tolerances=ROUGH)
 
     def __call__(self, parameters: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         values, slopes = [], []
         for sample in self.samples:
             try:
-                calculated, by = sample.observed(parameters)
+                calculated, by = sample.observed(parameters, self.tolerances)
             except SolveError as error:
                 raise SolveError(fault.within(f"run {sample.name}") for fault in error.faults) from error
             values.append(calculated)

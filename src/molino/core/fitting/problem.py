@@ -14,7 +14,7 @@ from molino.core.errors import SolveError
 from molino.core.units import GAS_CONSTANT
 
 Progress = Callable[[int, float], None]
-"""Called after each evaluation with its number and the weighted sum of squares."""
+"""Called after each evaluation with its number and the sum of squares, each response in its root mean square."""
 
 _MOST_ROUNDS = 12
 TOLERANCE, COARSE = 1e-10, 1e-4
@@ -26,6 +26,9 @@ class Model(Protocol):
 
     def __call__(self, parameters: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Calculated values, shape (points,), and their slopes by the parameters, shape (points, parameters)."""
+
+    def rough(self) -> Model:
+        """The same to fewer digits, where that is quicker: for the way to an optimum."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -42,6 +45,9 @@ class Fixed:
         whole[self.left] = parameters
         values, slopes = self.model(whole)
         return values, slopes[:, self.left]
+
+    def rough(self) -> Fixed:
+        return replace(self, model=self.model.rough())
 
 
 @dataclass(frozen=True, eq=False)
@@ -155,25 +161,31 @@ class _Search:
 
     def __init__(self, problem: Problem, counts: np.ndarray | None, progress: Progress | None) -> None:
         self.problem, self.progress = problem, progress
+        self.model = problem.model.rough()
         self.scale = Scale(problem.free, problem.mean_temperature)
         self.root = 1.0 if counts is None else np.sqrt(counts)
-        self.weights = np.ones(len(problem.measured))
+        self.first = self.weights = _first_weights(problem)
         self.evaluations = 0
         self.last: tuple[bytes, np.ndarray, np.ndarray] | None = None
         self.best: tuple[float, np.ndarray] = np.inf, np.empty(0)
+
+    def exactly(self) -> None:
+        """From here on to all digits."""
+        self.model, self.last = self.problem.model, None
 
     def evaluate(self, variables: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         key = variables.tobytes()
         if self.last is None or self.last[0] != key:
             parameters = self.scale.outward(variables)
-            values, slopes = self.problem.model(parameters)
+            values, slopes = self.model(parameters)
             self.last = (key, values, slopes)
             self.evaluations += 1
-            squares = float(np.sum(((self.problem.measured - values) * self.weights * self.root) ** 2))
+            left = (self.problem.measured - values) * self.root
+            squares = float(np.sum((left * self.weights) ** 2))
             if squares < self.best[0]:
                 self.best = squares, variables.copy()
             if self.progress is not None:
-                self.progress(self.evaluations, squares)
+                self.progress(self.evaluations, float(np.sum((left * self.first) ** 2)))
         return self.last[1], self.last[2]
 
     def residuals(self, variables: np.ndarray) -> np.ndarray:
@@ -188,21 +200,52 @@ class _Search:
         slopes = self.evaluate(variables)[1] @ self.scale.slope(self.scale.outward(variables))
         return np.asarray(slopes * np.broadcast_to(self.weights * self.root, len(slopes))[:, None])
 
-    def polish(self, variables: np.ndarray) -> np.ndarray:
-        """Plain Gauss-Newton steps as long as each is less than half of the one before.
+    def least(self, variables: np.ndarray, aim: float) -> tuple[np.ndarray, bool]:
+        """The optimum at the present weights to a relative tolerance, and whether it lies within all bounds."""
+        low, high = self.scale.bounds()
+        found = least_squares(
+            self.residuals, np.clip(variables, low, high), jac=self.jacobian, bounds=(low, high),
+            xtol=aim, ftol=aim, gtol=1e-15, max_nfev=_MOST_EVALUATIONS,
+        )  # fmt: skip
+        if found.status <= 0:
+            said = f"the search did not settle in {_MOST_EVALUATIONS} evaluations"
+            raise SolveError(said, "fit", "start from other guesses, set bounds, or fit fewer constants")
+        return np.asarray(found.x), not found.active_mask.any()
+
+    def reweigh(self, variables: np.ndarray) -> float:
+        """Take the weights from the residuals; how far they changed, relative."""
+        spread = self.spread(self.evaluate(variables)[0])
+        change = float(np.max(np.abs(1 / spread / self.weights - 1)))
+        self.weights, self.best = 1 / spread, (np.inf, variables)
+        return change
+
+    def in_rounds(self, variables: np.ndarray, aim: float, enough: float) -> tuple[np.ndarray, bool]:
+        """Optimum and weights in turns, until the weights change by no more than `enough`."""
+        one = int(self.problem.group.max(initial=0)) == 0
+        inside = True
+        for _ in range(_MOST_ROUNDS):
+            variables, inside = self.least(variables, aim)
+            if self.reweigh(variables) < enough or one:
+                break
+        return variables, inside
+
+    def polish(self, variables: np.ndarray) -> tuple[np.ndarray, bool]:
+        """Plain Gauss-Newton steps as long as each is less than half of the one before; whether they came to nothing.
 
         The search ends when the sum of squares hardly falls any more, which tells the constants to half the digits.
         """
-        before = np.inf
+        before = 1e-2
         for _ in range(_MOST_ROUNDS):
+            self.reweigh(variables)
             step = -np.linalg.lstsq(self.jacobian(variables), self.residuals(variables), rcond=1e-10)[0]
             size = float(np.max(np.abs(step)))
-            if size > 0.5 * before or not size < 1e-2:
+            if not size < 0.5 * before:
                 break
             variables, before = variables + step, size
-            if size < 1e-12:
+            if size < TOLERANCE**1.1:
                 break
-        return variables
+        self.reweigh(variables)
+        return variables, before < TOLERANCE**0.9
 
     def spread(self, values: np.ndarray) -> np.ndarray:
         """Standard deviation of each observation; the degrees of freedom of the parameters are shared out by size."""
@@ -240,39 +283,23 @@ def minimise(
     """
     search = _Search(problem, counts, progress)
     scale = search.scale
-    search.weights = _first_weights(problem)
-    one = int(problem.group.max(initial=0)) == 0
     begin = start if start is not None else np.array([p.value for p in problem.free])
-    variables = scale.inward(begin)
     if not len(problem.free):
         values, slopes = problem.model(begin)
         return Optimum(begin, values, slopes, search.spread(values), 1)
     low, high = scale.bounds()
-    variables = np.clip(variables, low, high)
-    settled, stopped = one, False
+    variables, stopped = np.clip(scale.inward(begin), low, high), False
     search.best = np.inf, variables
     try:
-        for _ in range(_MOST_ROUNDS):
-            aim = tolerance if settled else max(COARSE, tolerance)
-            found = least_squares(
-                search.residuals, variables, jac=search.jacobian, bounds=(low, high),
-                xtol=aim, ftol=aim, gtol=1e-15, max_nfev=_MOST_EVALUATIONS,
-            )  # fmt: skip
-            variables = found.x
-            if found.status <= 0:
-                said = f"the search did not settle in {_MOST_EVALUATIONS} evaluations"
-                raise SolveError(said, "fit", "start from other guesses, set bounds, or fit fewer constants")
-            spread = search.spread(search.evaluate(variables)[0])
-            change = float(np.max(np.abs(1 / spread / search.weights - 1)))
-            search.weights, search.best = 1 / spread, (np.inf, variables)
-            if settled and (change < 1e-6 or one):
-                break
-            settled = settled or change < 1e-3
+        variables, inside = search.in_rounds(variables, max(tolerance, COARSE), 1e-3)
+        if tolerance <= TOLERANCE:
+            search.exactly()
+            found, there = search.polish(variables) if inside else (variables, False)
+            variables = found if there else search.in_rounds(variables, tolerance, 1e-6)[0]
+        elif tolerance < COARSE:
+            variables, _ = search.least(variables, tolerance)
     except KeyboardInterrupt:
         variables, stopped = search.best[1], True
-    else:
-        if tolerance <= TOLERANCE and not found.active_mask.any():
-            variables = search.polish(variables)
     values, slopes = search.evaluate(variables)
     return Optimum(scale.outward(variables), values, slopes, search.spread(values), search.evaluations, stopped)
 

@@ -596,6 +596,9 @@ class RateModel:
         numbers = np.array([p.value for p in chemistry.parameters])
         return cls(structure, data.species, np.array(columns), numbers, np.array(places, dtype=int))
 
+    def rough(self) -> RateModel:
+        return self
+
     def __call__(self, parameters: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         assert self.structure is not None
         make, slopes, _ = _compiled(self.structure, self.species)

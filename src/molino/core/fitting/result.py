@@ -15,7 +15,7 @@ from molino.core.chemistry.over_temperature import Arrhenius
 from molino.core.errors import InputError, nearest
 from molino.core.fitting.diagnosis import Diagnosis, diagnose
 from molino.core.fitting.experiments import Experiment
-from molino.core.fitting.model import sample_of
+from molino.core.fitting.model import TIGHT, sample_of
 from molino.core.fitting.planning import NextExperiment, grid, next_experiment
 from molino.core.fitting.problem import Optimum, Problem, Scale
 from molino.core.fitting.profiles import Profile, Region, profile, region
@@ -395,7 +395,7 @@ class Fit(Printed):
             sample = sample_of(
                 run, self.sought, self.responses, np.asarray(times), rows, columns, places, self.layout.delay
             )
-        values, slopes = sample.observed(self.optimum.parameters)
+        values, slopes = sample.observed(self.optimum.parameters, TIGHT)
         shape = (len(times), count)
         names = np.array(self.points.species)
         spread = np.array([np.sqrt(np.mean(self.points.spread[names == s] ** 2)) for s in self.responses])

@@ -216,7 +216,7 @@ class Experiments(Printed, Sequence[Experiment]):
 
     def __str__(self) -> str:
         display = self.display
-        lines = [f"{len(self)} runs" + (f" from {self.source}" if self.source else "")]
+        lines = [f"{len(self)} run{'s' if len(self) != 1 else ''}" + (f" from {self.source}" if self.source else "")]
         for run in self.runs:
             count = sum(int(run.observed(s).sum()) for s in run.measured)
             at = f" at {display.text(run.T, 'temperature')}" if run.T is not None else ""

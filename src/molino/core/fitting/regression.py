@@ -198,7 +198,8 @@ def _points(chemistry: Chemistry, data: Experiments, layout: Layout, faults: Fau
     known = set(chemistry.names)
     responses = tuple(s for s in data.species if s in known)
     for name in sorted({n for run in data for n in (*run.measured, *run.initial)} - known):
-        faults.add(data.source or "data", f"'{name}' is not a species of the chemistry", nearest(name, known))
+        advice = f"{nearest(name, known)}; an inert is listed among the species of the chemistry"
+        faults.add(data.source or "data", f"'{name}' is not a species of the chemistry", advice)
     samples: list[Sample] = []
     seen: list[tuple[Experiment, str, int]] = []
     for run in layout.runs:

@@ -207,7 +207,11 @@ class Fit(Printed):
     def extent(self) -> str:
         """How much was fitted, in words."""
         count, runs = len(self.points.measured), len(dict.fromkeys(self.points.run))
-        return f"{count} rates" if not self.layout.runs else f"{count} observations in {runs} runs"
+        return (
+            f"{count} rates"
+            if not self.layout.runs
+            else f"{count} observations in {runs} run{'s' if runs != 1 else ''}"
+        )
 
     def __getitem__(self, name: str) -> Estimate:
         found = {e.name: e for e in self.estimates}

@@ -30,7 +30,7 @@ def residuals(result: Fit) -> Figure:
     points, display, kind = result.points, result.data.display, result.data.kind
     names = np.array(points.species)
     against = [("calculated", kind, points.calculated)]
-    against += [(name, variable_kind(name), values) for name, values in points.variables.items()][:6]
+    against += [(name, variable_kind(name), values) for name, values in points.variables.items() if np.ptp(values)][:6]
     count = len(against) + 2
     figure, panels, columns = style.grid_of(count)
     parity(panels[0], result, display)
@@ -81,7 +81,8 @@ def normal(axes: Axes, result: Fit) -> None:
 def _spread_limits(axes: Axes, values: np.ndarray) -> None:
     """Room at both sides; an axis of few levels shows just these."""
     levels = np.unique(np.round(values, 9))
-    if 1 < len(levels) <= 6:
+    if 1 < len(levels) <= 6 and len(values) >= 4 * len(levels):
         axes.set_xticks(levels)
     low, high = float(np.min(values)), float(np.max(values))
-    axes.set_xlim(low - 0.06 * (high - low), high + 0.06 * (high - low))
+    room = 0.06 * (high - low) or 0.1 * abs(high) or 1.0
+    axes.set_xlim(low - room, high + room)

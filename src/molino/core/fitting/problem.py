@@ -291,13 +291,12 @@ def minimise(
     variables, stopped = np.clip(scale.inward(begin), low, high), False
     search.best = np.inf, variables
     try:
-        variables, inside = search.in_rounds(variables, max(tolerance, COARSE), 1e-3)
-        if tolerance <= TOLERANCE:
+        exact = tolerance <= TOLERANCE
+        variables, inside = search.in_rounds(variables, COARSE if exact else tolerance, 1e-3)
+        if exact:
             search.exactly()
             found, there = search.polish(variables) if inside else (variables, False)
             variables = found if there else search.in_rounds(variables, tolerance, 1e-6)[0]
-        elif tolerance < COARSE:
-            variables, _ = search.least(variables, tolerance)
     except KeyboardInterrupt:
         variables, stopped = search.best[1], True
     values, slopes = search.evaluate(variables)

@@ -235,11 +235,13 @@ class _Search:
         The search ends when the sum of squares hardly falls any more, which tells the constants to half the digits.
         """
         before = 1e-2
+        low, high = self.scale.bounds()
         for _ in range(_MOST_ROUNDS):
             self.reweigh(variables)
             step = -np.linalg.lstsq(self.jacobian(variables), self.residuals(variables), rcond=1e-10)[0]
             size = float(np.max(np.abs(step)))
-            if not size < 0.5 * before:
+            beyond = (variables + step < low) | (variables + step > high)
+            if beyond.any() or not size < 0.5 * before:
                 break
             variables, before = variables + step, size
             if size < TOLERANCE**1.1:

@@ -104,6 +104,7 @@ def test_constants_of_each_run_and_the_line_through_them() -> None:
     chemistry = mo.Chemistry(mo.Reaction("A -> B", k=mo.Unknown("1e-4 1/s")))
     found = mo.fit(chemistry, runs, per_run=["r1.k"])
     assert list(found.values) == ["r1.k, 50", "r1.k, 60", "r1.k, 70"]
+    assert mo.fit(chemistry, runs, per_run="r1.k").values == found.values  # one name is as good as a list of one
     assert found.over_temperature("r1.k").Ea.si == pytest.approx(75e3, rel=1e-6)
     assert found.chemistry_of("60").parameters[0].value == pytest.approx(2e-4, rel=1e-8)
     assert found.curves(5)["70"].values["A"][-1] == pytest.approx(runs[2].measured["A"][-1], rel=1e-6)

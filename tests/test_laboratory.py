@@ -183,6 +183,7 @@ WRONG = {
     "a candidate of bare numbers": ('k = { guess = "0.1 L/mol/min" }', "k = { guess = 0.1 }", ["k is a bare number"]),
     "a candidate out of nothing": ('rate = "k*[A]^2"', 'rate = "k*[Q]^2"', ["candidates.square"]),
     "rates and runs together": ('data = "speeds"', 'data = ["speeds", "tanks"]', ["rates are fitted alone"]),
+    "a bare error of rates": ('data = "speeds"', 'data = "speeds"\nerrors = { rate = 0.1 }', ["a bare number for rate", "unit of a rate"]),
     "rates of what": ('species = "A", method', "method", ["no species is named"]),
     "a screening of rates": ('rates = {}', 'screening = { species = "A" }', ["a screening needs runs"]),
     "an unknown key": ("delay = ", "dealy = ", ["unknown key 'dealy'", "did you mean 'delay'"]),

@@ -22,7 +22,7 @@ from molino.core.chemistry.structure import Structure
 from molino.core.errors import Faults, InputError, SolveError, nearest
 from molino.core.fitting.experiments import Experiment, Experiments, as_experiments
 from molino.core.printing import Printed
-from molino.core.statistics import beyond_f, half_width
+from molino.core.statistics import beyond_f, half_width, p_text
 from molino.core.units import GAS_CONSTANT, Display
 
 if TYPE_CHECKING:
@@ -83,7 +83,6 @@ class Rates(Printed):
     show: Mapping[str, str] = field(default_factory=dict)
     how: str = "measured"
     slopes: tuple[Slopes, ...] = ()
-    left_out: tuple[Any, ...] = ()
 
     def __post_init__(self) -> None:
         faults = Faults()
@@ -237,6 +236,11 @@ class Rates(Printed):
         return f"rate of {self.species}" if self.species else "rate"
 
     @property
+    def left_out(self) -> tuple[Any, ...]:
+        """Nothing: a rate is left out by deleting its line."""
+        return ()
+
+    @property
     def temperatures(self) -> tuple[float, ...]:
         return tuple(self.T.tolist()) if self.T is not None else ()
 
@@ -290,9 +294,6 @@ class Rates(Printed):
             If there is no such concentration, too few rates are above zero, or concentrations vary together.
         """
         return _power_law(self, species)
-
-    def describe(self, point: Any) -> str:
-        return str(point)
 
     def __len__(self) -> int:
         return len(self.rate)
@@ -470,7 +471,8 @@ class PowerLaw(Printed):
             value, error, low, high = (f"{x:.4g}" for x in numbers)
             unit = units.pretty(unit)
             lines.append(f"  {name:<16} {value} (standard error {error}), 95 %: {low} to {high} {unit}".rstrip())
-        lines.append(f"  residual standard deviation of ln r {self.spread:.3g}")
+        chance = p_text(self.significance)
+        lines.append(f"  residual standard deviation of ln r {self.spread:.3g}, F-test of the whole: p {chance}")
         left = len(self.used) - int(self.used.sum())
         return "\n".join(lines + ([f"  left out: {left} rates or concentrations not above zero"] if left else []))
 

@@ -44,9 +44,9 @@ def fit(
     data: Experiments | Experiment | Rates | Sequence[Experiment | Experiments],
     *,
     errors: Any = "each",
-    starts: Sequence[str] | Mapping[str, Sequence[str]] = (),
+    starts: str | Sequence[str] | Mapping[str, str | Sequence[str]] = (),
     delay: Any = False,
-    per_run: Sequence[str] = (),
+    per_run: str | Sequence[str] = (),
     tries: int = 1,
     seed: int = 0,
     progress: Progress | None = None,
@@ -69,11 +69,11 @@ def fit(
         Bard, Nonlinear Parameter Estimation, 1974, section 4-9). "same": one for all, ordinary least squares.
         "relative": proportional to each measured value, one factor a species. "replicates": the scatter of replicates
         of each species. Or given numbers, {"xylose": "0.004 mol/L"}; the factor that they are all off by is found.
-    starts : sequence of species, or mapping of run to species
+    starts : species, or several, or mapping of run to species
         Concentrations at the start (or in the feed) that are not known well: what was charged is then a guess.
     delay : bool or time
         Whether the samples were taken (and stopped to react) later than noted, by a time that is sought; the guess.
-    per_run : sequence of names
+    per_run : name, or several
         Unknown constants that each run has for itself.
     tries : int
         How many starts the search is made from: the guess, and others drawn up to a factor of ten from it (in units of
@@ -110,7 +110,8 @@ def check_data(chemistry: Chemistry, data: Experiments | Rates, **options: Any) 
 
 def prepare(
     chemistry: Chemistry, data: Experiments | Rates, errors: Any = "each",
-    starts: Sequence[str] | Mapping[str, Sequence[str]] = (), delay: Any = False, per_run: Sequence[str] = (),
+    starts: str | Sequence[str] | Mapping[str, str | Sequence[str]] = (), delay: Any = False,
+    per_run: str | Sequence[str] = (),
 ) -> tuple[Problem, Points, Layout]:  # fmt: skip
     """The least-squares problem, its observations and what its parameters stand for."""
     faults = Faults()
@@ -140,11 +141,17 @@ def prepare(
     return Problem(layout.free, model, points.measured, size, group, mean), points, layout
 
 
+def _names(given: str | Sequence[str]) -> tuple[str, ...]:
+    """One name, or several."""
+    return (given,) if isinstance(given, str) else tuple(given)
+
+
 def _layout(
-    chemistry: Chemistry, data: Experiments, starts: Any, delay: Any, per_run: Sequence[str], faults: Faults
+    chemistry: Chemistry, data: Experiments, starts: Any, delay: Any, per_run: str | Sequence[str], faults: Faults
 ) -> Layout:
     """Every parameter that is sought, and where it stands in each run."""
     display = data.display
+    per_run = _names(per_run)
     shared = [p for p in chemistry.unknowns if p.name not in per_run]
     for name in sorted({*per_run} - {p.name for p in chemistry.unknowns}):
         hint = nearest(name, (p.name for p in chemistry.unknowns))
@@ -157,6 +164,7 @@ def _layout(
             free.append(replace(p, name=f"{p.name}, {run.name}"))
     if not isinstance(starts, Mapping):
         starts = {run.name: starts for run in data}
+    starts = {name: _names(species) for name, species in starts.items()}
     for name in starts.keys() - places.keys():
         faults.add("starts", f"there is no run '{name}'", nearest(name, places))
     runs = []

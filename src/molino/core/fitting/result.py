@@ -387,18 +387,13 @@ class Fit(Printed):
 
     def expected(self, run: Experiment, times: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Values and standard deviations (times, species), and slopes (times, species, constants), of a run."""
-        places = self.layout.places.get(run.name)
-        if places is None:
-            places = {
-                p.symbol: i for i, p in enumerate(self.problem.free) if p.name in self.chemistry.structure.parameters
-            }
+        places, delay = self.layout.places.get(run.name), self.layout.delay
+        if places is None:  # a run only planned: it has the shared constants, and its samples are taken in time
+            known = self.chemistry.structure.parameters
+            places, delay = {p.symbol: i for i, p in enumerate(self.problem.free) if p.name in known}, None
         count = len(self.responses)
         rows, columns = np.repeat(np.arange(len(times)), count), np.tile(np.arange(count), len(times))
-        sample = sample_of(run, self.sought, self.responses, np.asarray(times), rows, columns, places, None)
-        if self.layout.delay is not None and run.name in self.layout.places:
-            sample = sample_of(
-                run, self.sought, self.responses, np.asarray(times), rows, columns, places, self.layout.delay
-            )
+        sample = sample_of(run, self.sought, self.responses, np.asarray(times), rows, columns, places, delay)
         values, slopes = sample.observed(self.optimum.parameters, TIGHT)
         shape = (len(times), count)
         names = np.array(self.points.species)

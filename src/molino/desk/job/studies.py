@@ -70,7 +70,14 @@ def study(
     found = _data_of(builder, table, data)
     errors = table.errors
     if isinstance(errors, dict):
-        errors = {name: builder.bare(given, "concentration") for name, given in errors.items()}
+        with faults.at("errors"):
+            if "concentration" in builder.units and found.kind not in builder.units:
+                bare = [name for name, given in errors.items() if not isinstance(given, str)]
+                if bare:
+                    raise InputError(
+                        f"a bare number for {', '.join(bare)}", "", f"write it with the unit of a {found.kind}"
+                    )
+        errors = {name: builder.bare(given, found.kind) for name, given in errors.items()}
     delay = table.delay if isinstance(table.delay, bool | str) else builder.bare(table.delay, "time")
     options: dict[str, Any] = {"errors": errors, "starts": table.starts, "delay": delay, "per_run": table.per_run}
     if chemistry is not None:

@@ -11,20 +11,27 @@ import importlib
 from typing import TYPE_CHECKING, Any
 
 _HOME = {
+    "Adiabatic": "core.vessels.heat",
     "Arrhenius": "core.chemistry.over_temperature",
     "Batch": "core.vessels.batch",
     "Catalyst": "core.vessels.catalyst",
+    "Change": "core.vessels.conditions",
     "Chemistry": "core.chemistry.network",
     "CubicEquation": "core.thermo.cubic",
+    "Decay": "core.vessels.catalyst",
     "Experiment": "core.fitting.experiments",
     "Experiments": "core.fitting.experiments",
     "Feed": "core.vessels.feed",
     "FromSpecies": "core.chemistry.thermochemistry",
     "HeatCapacity": "core.chemistry.heat_capacity",
     "InputError": "core.errors",
+    "Jacket": "core.vessels.heat",
     "Library": "core.chemistry.library",
     "MolinoError": "core.errors",
     "PlugFlow": "core.vessels.plug_flow",
+    "Pores": "core.vessels.catalyst",
+    "PressureDrop": "core.vessels.pressure",
+    "Programme": "core.vessels.heat",
     "Rates": "core.fitting.rates",
     "Reaction": "core.chemistry.reaction",
     "Signal": "core.fitting.signals",
@@ -39,19 +46,24 @@ _HOME = {
     "concentration": "core.vessels.metrics",
     "conversion": "core.vessels.metrics",
     "discriminate": "core.fitting.discrimination",
+    "duty": "core.vessels.metrics",
+    "effectiveness_factor": "core.vessels.catalyst",
     "figures": "desk.figures",
     "fit": "core.fitting.regression",
     "load_job": "desk.job.load",
     "look_up": "desk.tables.lookup",
+    "pressure": "core.vessels.metrics",
     "read_chemistry": "desk.job.chemistry",
     "read_experiments": "desk.tables.experiments",
-    "read_rates": "desk.tables.experiments",
     "read_library": "desk.job.chemistry",
+    "read_rates": "desk.tables.experiments",
     "read_species": "desk.tables.species",
     "screen_orders": "core.fitting.screening",
     "selectivity": "core.vessels.metrics",
     "size": "core.design.sizing",
     "sweep": "core.design.sweeping",
+    "temperature": "core.vessels.metrics",
+    "under": "core.vessels.conditions",
     "write_chemistry": "desk.job.chemistry",
     "yield_of": "core.vessels.metrics",
 }
@@ -79,10 +91,21 @@ if TYPE_CHECKING:
     from molino.core.fitting.signals import Signal
     from molino.core.thermo.cubic import CubicEquation
     from molino.core.vessels.batch import Batch
-    from molino.core.vessels.catalyst import Catalyst
+    from molino.core.vessels.catalyst import Catalyst, Decay, Pores, effectiveness_factor
+    from molino.core.vessels.conditions import Change, under
     from molino.core.vessels.feed import Feed
-    from molino.core.vessels.metrics import concentration, conversion, selectivity, yield_of
+    from molino.core.vessels.heat import Adiabatic, Jacket, Programme
+    from molino.core.vessels.metrics import (
+        concentration,
+        conversion,
+        duty,
+        pressure,
+        selectivity,
+        temperature,
+        yield_of,
+    )
     from molino.core.vessels.plug_flow import PlugFlow
+    from molino.core.vessels.pressure import PressureDrop
     from molino.core.vessels.stirred_tank import StirredTank
     from molino.desk import figures
     from molino.desk.job.chemistry import read_chemistry, read_library, write_chemistry

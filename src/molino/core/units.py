@@ -31,8 +31,15 @@ SI_UNITS = {
     "concentration": "mol/m^3",
     "density": "kg/m^3",
     "diameter": "m",
+    "diffusivity": "m^2/s",
+    "energy": "J",
     "energy per amount": "J/mol",
     "heat capacity": "J/mol/K",
+    "heat capacity flow": "W/K",
+    "heat capacity per mass": "J/kg/K",
+    "heat capacity per volume": "J/m^3/K",
+    "heat per temperature": "J/K",
+    "heat transfer coefficient": "W/m^2/K",
     "length": "m",
     "mass": "kg",
     "mass flow": "kg/s",
@@ -40,6 +47,7 @@ SI_UNITS = {
     "molar volume": "m^3/mol",
     "molar flow": "mol/s",
     "number": "",
+    "power": "W",
     "pressure": "Pa",
     "rate": "mol/m^3/s",
     "rate per area": "mol/m^2/s",
@@ -47,6 +55,7 @@ SI_UNITS = {
     "specific area": "1/m",
     "temperature": "K",
     "time": "s",
+    "viscosity": "Pa*s",
     "volume": "m^3",
     "volumetric flow": "m^3/s",
 }
@@ -58,8 +67,15 @@ EXAMPLES = {
     "concentration": "0.35 mol/L",
     "density": "980 kg/m3",
     "diameter": "80 mm",
+    "diffusivity": "2e-6 m2/s",
+    "energy": "3 MJ",
     "energy per amount": "120 kJ/mol",
     "heat capacity": "75 J/mol/K",
+    "heat capacity flow": "2 kW/K",
+    "heat capacity per mass": "4.2 kJ/kg/K",
+    "heat capacity per volume": "4.2 MJ/m3/K",
+    "heat per temperature": "25 kJ/K",
+    "heat transfer coefficient": "400 W/m2/K",
     "length": "60 m",
     "mass": "250 kg",
     "mass flow": "5 t/h",
@@ -67,6 +83,7 @@ EXAMPLES = {
     "molar volume": "83 cm3/mol",
     "molar flow": "4 kmol/h",
     "number": "0.9",
+    "power": "15 kW",
     "pressure": "3 bar",
     "rate": "0.2 mol/L/min",
     "rate per area": "0.2 mol/m2/h",
@@ -74,6 +91,7 @@ EXAMPLES = {
     "specific area": "300 m2/m3",
     "temperature": "175 degC",
     "time": "3 h",
+    "viscosity": "0.02 mPa*s",
     "volume": "4 m3",
     "volumetric flow": "12 m3/h",
 }
@@ -298,8 +316,6 @@ def _power(name: str, power: Fraction) -> str:
 
 
 _OTHER_KINDS = {
-    "energy": "J",
-    "power": "W",
     "speed": "m/s",
     "frequency or first-order rate constant": "1/s",
 }
@@ -328,6 +344,9 @@ HABIT = {
     "volumetric flow": "m3/h",
     "molar flow": "kmol/h",
     "energy per amount": "kJ/mol",
+    "pressure": "bar",
+    "power": "kW",
+    "energy": "MJ",
 }
 """Units in which results are shown where nothing that was given says otherwise."""
 

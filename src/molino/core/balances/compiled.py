@@ -88,6 +88,10 @@ class Sensitivity:
 
         return matrix
 
+    def fold(self, slopes: np.ndarray) -> np.ndarray:
+        """Sensitivities of shape (states, parameters) as further states."""
+        return np.array([slopes[i, j] for i, j in self.place])
+
     def unfold(self, columns: np.ndarray) -> np.ndarray:
         """Further states of shape (points, entries) as an array of shape (points, states, parameters)."""
         full = np.zeros((len(columns), *self.shape))

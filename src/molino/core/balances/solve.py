@@ -37,6 +37,13 @@ class Report:
     evaluations: int
     jacobians: int
 
+    @classmethod
+    def of(cls, several: Sequence[Report]) -> Report:
+        """What several integrations did together."""
+        counts = (sum(getattr(r, name) for r in several) for name in ("steps", "evaluations", "jacobians"))
+        stages = f" in {len(several)} stages" if len(several) > 1 else ""
+        return cls(several[-1].method + stages, *counts)
+
     def __str__(self) -> str:
         many = f", {self.jacobians} Jacobian{'s' if self.jacobians > 1 else ''}" if self.jacobians else ""
         return f"{self.method}, {self.steps} steps, {self.evaluations} evaluations{many}"
@@ -88,6 +95,7 @@ def integrate(
     *,
     by: tuple[sp.Symbol, ...] = (),
     initial: np.ndarray | None = None,
+    slopes: np.ndarray | None = None,
     rtol: float = RTOL,
     atol: float = ATOL,
 ) -> Solution:
@@ -105,7 +113,9 @@ def integrate(
     by : tuple of Symbol
         Parameters to give exact sensitivities for.
     initial : array, shape (states,), optional
-        Instead of the initial state of the balances (not together with `by`).
+        Instead of the initial state of the balances.
+    slopes : array, shape (states, parameters), optional
+        Sensitivities of that initial state; zero if left out.
     rtol, atol : float
         Tolerances, relative to the state and as a fraction of its scale.
 
@@ -127,6 +137,8 @@ def integrate(
         sizes = np.where(numbers != 0, np.abs(numbers), 1.0)
         absolute = np.concatenate([absolute, [1e2 * atol * scale[i] / sizes[j] for i, j in sensitivity.place]])
         jacobian = sensitivity.jacobian(jacobian)
+        if initial is not None:
+            y0 = np.concatenate([initial, sensitivity.fold(np.zeros((n, len(by))) if slopes is None else slopes)])
     elif initial is not None:
         y0 = initial
     times = np.ascontiguousarray(points, dtype=float)
@@ -240,17 +252,18 @@ def steady(case: Case, time_scale: float, near: np.ndarray | None = None) -> tup
     """
     y, scale = start(case)
     rhs, jacobian = functions(case)
+    positive = case.balances.positive
     if near is not None:
         found, evaluations = _polish(rhs, jacobian, near, scale, time_scale)
         if found is not None and np.all(np.abs(found - near) <= 0.1 * scale):
             return found, Report("Powell's hybrid", 0, evaluations, 1)
     for horizon in (8.0, 64.0, 512.0, 4096.0):
         start_up = integrate(case, [0.0, horizon * time_scale], initial=y, rtol=1e-5, atol=1e-8)
-        gone = np.flatnonzero(start_up.states[-1] < -RUN_OUT * scale)
+        gone = np.flatnonzero(positive & (start_up.states[-1] < -RUN_OUT * scale))
         if len(gone):
             said = f"{case.balances.names[gone[0]]} runs out, and a rate law goes on consuming it"
             raise SolveError(said, "steady state", f"make that rate fall to zero with [{case.balances.names[gone[0]]}]")
-        y = np.maximum(start_up.states[-1], 0.0)
+        y = np.where(positive, np.maximum(start_up.states[-1], 0.0), start_up.states[-1])
         found, evaluations = _polish(rhs, jacobian, y, scale, time_scale)
         if found is not None and np.all(np.abs(found - y) <= 0.02 * scale):
             report = start_up.report

@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 import sympy as sp
 
-from molino.core.chemistry.heat_capacity import Below
+from molino.core.chemistry.numeric import NumericFunction
 from molino.core.chemistry.python_law import PythonFunction
 
 
@@ -49,12 +49,7 @@ def floored_log(value: float) -> float:
     return math.log(value) if value > 1e-300 else -690.7755278982137
 
 
-def below(value: float, limit: float, low: float, high: float) -> float:
-    """`low` below the limit, `high` from there on."""
-    return low if value < limit else high
-
-
-SCALAR = {"exp": math.exp, "log": floored_log, "power": power, "slope_power": slope_power, "below": below}
+SCALAR = {"exp": math.exp, "log": floored_log, "power": power, "slope_power": slope_power}
 
 
 def _array_power(base: Any, exponent: Any) -> Any:
@@ -72,14 +67,16 @@ ARRAY = {
     "log": lambda v: np.log(np.maximum(v, 1e-300)),
     "power": _array_power,
     "slope_power": _array_slope,
-    "below": lambda value, limit, low, high: np.where(value < limit, low, high),
 }
 
 
 def scope(expressions: Iterable[sp.Expr], array: bool) -> dict[str, Any]:
     """The functions that the text of some expressions calls; users' Python functions run element by element."""
-    own = {f.func for e in expressions for f in e.atoms(PythonFunction)}
+    every = [*expressions]
+    own = {f.func for e in every for f in e.atoms(PythonFunction)}
     calls = {f.code_name: np.vectorize(f.call, otypes=[float]) if array else f.call for f in own}
+    numeric = {f.func for e in every for f in e.atoms(NumericFunction)}
+    calls |= {f.code_name(): f.columns if array else f.number for f in numeric}
     return {"NotFinite": NotFinite, **(ARRAY if array else SCALAR), **calls}
 
 
@@ -127,8 +124,9 @@ def write(e: sp.Basic, names: Mapping[sp.Symbol, str]) -> str:
             product = "*".join([base] * count) if count <= 4 and len(base) < 6 else f"{base}**{count}"
             return f"({product})" if e.exp > 0 else f"(1.0/({product}))"
         return f"power({base}, {write(e.exp, names)})"
-    if isinstance(e, sp.core.function.AppliedUndef | Below | PythonFunction):
-        called = e.func.code_name if isinstance(e, PythonFunction) else e.func.__name__.lower()
+    if isinstance(e, sp.core.function.AppliedUndef | NumericFunction | PythonFunction):
+        called = e.func.__name__ if isinstance(e, sp.core.function.AppliedUndef) else e.func.code_name
+        called = called() if isinstance(e, NumericFunction) else called
         return f"{called}({', '.join(write(a, names) for a in e.args)})"
     if e.is_number:
         return f"({float(e)!r})"

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property, lru_cache
 
+import numpy as np
 import sympy as sp
 
 from molino.core.errors import InputError
@@ -91,6 +92,11 @@ class Balances:
     def names(self) -> tuple[str, ...]:
         """The states' names, in order."""
         return tuple(state.name for state in self.states)
+
+    @cached_property
+    def positive(self) -> np.ndarray:
+        """Which states are amounts or flows of a species, that cannot go below zero; shape (states,)."""
+        return np.array([state.kind in ("amount", "molar flow", "concentration") for state in self.states], dtype=bool)
 
     def reduced(self, keep: tuple[str, ...]) -> Balances:
         """The same balances with only the states that those kept depend on.

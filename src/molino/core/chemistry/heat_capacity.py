@@ -6,9 +6,11 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, fields
 from typing import Any
 
+import numpy as np
 import sympy as sp
 
 from molino.core import units
+from molino.core.chemistry.numeric import NumericFunction
 from molino.core.errors import Faults, InputError, UnitError
 from molino.core.units import GAS_CONSTANT, Value
 
@@ -16,10 +18,20 @@ STANDARD_TEMPERATURE = 298.15
 """Temperature in K at which enthalpies and Gibbs energies of formation and entropies hold."""
 
 
-class Below(sp.Function):  # type: ignore[misc]
+class Below(NumericFunction):
     """Below(T, limit, low, high): `low` where T < limit, otherwise `high`."""
 
     nargs = 4
+
+    @staticmethod
+    def number(*args: float) -> float:
+        value, limit, low, high = args
+        return low if value < limit else high
+
+    @classmethod
+    def columns(cls, *args: Any) -> Any:
+        value, limit, low, high = args
+        return np.where(value < limit, low, high)
 
     def fdiff(self, argindex: int = 1) -> sp.Expr:
         if argindex in (1, 2):

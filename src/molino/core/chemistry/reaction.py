@@ -16,8 +16,10 @@ from molino.core import units
 from molino.core.chemistry.constants import Constant, Unknown, read_constant
 from molino.core.chemistry.equation import Equation, parse_equation
 from molino.core.chemistry.formula import parse_formula, species_in
+from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE
 from molino.core.chemistry.python_law import name_of, python_law
 from molino.core.errors import Faults, InputError, nearest
+from molino.core.units import Value
 
 BASES = {
     "volume": "rate",
@@ -64,6 +66,8 @@ class Reaction:
     rate: str | Callable[..., Any] | None
     name: str | None
     basis: str
+    enthalpy: Value | None
+    enthalpy_at: Value
     constants: Mapping[str, Constant]
 
     def __init__(
@@ -74,6 +78,8 @@ class Reaction:
         *,
         orders: Mapping[str, Any] | None = None,
         basis: str = "volume",
+        enthalpy: Any = None,
+        enthalpy_at: Any = STANDARD_TEMPERATURE,
         **constants: Any,
     ):
         faults = Faults()
@@ -97,6 +103,10 @@ class Reaction:
                     raise InputError("orders are given for a reversible reaction", "", "write its rate as a formula")
                 rate, more = _power_law(orders, constants.get("k"))
                 constants = {**more, **constants}
+        with faults.at(place):
+            enthalpy = units.read(enthalpy, "energy per amount", "enthalpy") if enthalpy is not None else None
+        with faults.at(place):
+            enthalpy_at = units.positive(enthalpy_at, "temperature", "enthalpy_at")
         for key, given in constants.items():
             with faults.at(f"{place}, {key}"):
                 held[key] = read_constant(given, "")
@@ -112,6 +122,8 @@ class Reaction:
         object.__setattr__(self, "rate", rate)
         object.__setattr__(self, "name", name)
         object.__setattr__(self, "basis", basis)
+        object.__setattr__(self, "enthalpy", enthalpy)
+        object.__setattr__(self, "enthalpy_at", enthalpy_at)
         object.__setattr__(self, "constants", MappingProxyType(held))
 
     @cached_property
@@ -152,7 +164,8 @@ class Reaction:
     def with_constants(self, constants: Mapping[str, Constant], name: str | None = None) -> Reaction:
         """The same reaction with some constants replaced, and perhaps another name."""
         held: dict[str, Any] = {**self.constants, **constants}
-        return Reaction(self.equation, self.rate, name or self.name, basis=self.basis, **held)
+        heat: dict[str, Any] = {"enthalpy": self.enthalpy, "enthalpy_at": self.enthalpy_at}
+        return Reaction(self.equation, self.rate, name or self.name, basis=self.basis, **heat, **held)
 
     def __str__(self) -> str:
         held = "; ".join(f"{name} = {value}" for name, value in self.constants.items())

@@ -16,15 +16,16 @@ from molino.core.errors import InputError, SolveError, UnreachableError, nearest
 from molino.core.printing import Printed
 from molino.core.statistics import half_width
 from molino.core.units import Value
-from molino.core.vessels.base import VOLUME, Vessel
+from molino.core.vessels.base import Vessel
 from molino.core.vessels.batch import Batch
 from molino.core.vessels.metrics import Metric, parse_metric
 from molino.core.vessels.plug_flow import PlugFlow
-from molino.core.vessels.run import Run
+from molino.core.vessels.run import Run, moved_expressions
 from molino.core.vessels.stirred_tank import StirredTank
 from molino.core.vessels.uncertainty import slopes, standard_error
+from molino.core.vessels.writing import VOLUME
 
-KINDS = {"time": "time", "volume": "volume", "length": "length", "space_time": "time"}
+KINDS = {"time": "time", "volume": "volume", "length": "length", "space_time": "time", "catalyst_mass": "mass"}
 """The kind of quantity of each size that can be varied."""
 
 
@@ -110,7 +111,8 @@ def size(vessel: Vessel, metric: Metric | str, reach: Any, vary: str | None = No
         raise InputError("the length cannot be found without a diameter", vessel.label, "give the diameter")
     vessel.require_known()
     target = units.read(reach, metric.kind, f"{vessel.label}, reach").si
-    windows = _tank_windows(vessel, metric) if isinstance(vessel, StirredTank) else _followed_windows(vessel, metric)
+    repeated = isinstance(vessel, StirredTank) or not getattr(vessel, "is_followed", True)
+    windows = _repeated_windows(vessel, metric) if repeated else _followed_windows(vessel, metric)
     found = _search(vessel, windows, metric, target)
     sized = _resized(vessel, vary, found)
     run = sized.outcome()
@@ -132,6 +134,8 @@ def _from_basis(vessel: Vessel, vary: str, basis: float) -> float:
     """The size asked for (time, volume, length, space time) from what was searched over: time or volume."""
     if vary == "length":
         return float(basis / vessel.area)  # type: ignore[attr-defined]
+    if vary == "catalyst_mass":
+        return float(basis * vessel.catalyst.bulk_density.si)  # type: ignore[union-attr]
     return float(basis / vessel.fed.volume) if vary == "space_time" else basis
 
 
@@ -144,13 +148,13 @@ def _resized(vessel: Vessel, vary: str, basis: float) -> Vessel:
 
 def _slope_by_size(run: Run, metric: Metric) -> float:
     """d(metric)/d(time or volume) at the end of a run."""
-    case, state = run.vessel.case, run.solution.states[-1]
+    case, state = run.last_case, run.core_states[-1]
     if run.is_steady:
         return float(slopes(run, metric, (VOLUME,))[0])
     whole = compiled(case.balances)
-    expression = run.vessel.expression(metric)
+    expression = moved_expressions(case, (run.vessel.expression(metric),))
     end = float(run.solution.points[-1])
-    partial = whole.gradient((expression,), case.balances.symbols)(case.values)(state, end)[0]
+    partial = whole.gradient(expression, case.balances.symbols)(case.values)(state, end)[0]
     return float(partial @ np.array(whole.rhs(case.values)(state, end)))
 
 
@@ -161,7 +165,8 @@ def _followed_windows(vessel: Vessel, metric: Metric) -> Iterator[Window]:
     evaluate = compiled(case.balances).outputs((expression,))(case.values)
     state, scale = start(case)
     rhs, jacobian = functions(case)
-    fastest = max(float(np.max(np.abs(rhs(state, 0.0)) / scale)), float(np.max(np.abs(jacobian(state, 0.0)))))
+    amounts = case.balances.positive
+    fastest = max(float(np.max(np.abs(rhs(state, 0.0)) / scale)), _fastest(jacobian(state, 0.0), scale))
     if fastest == 0:
         return
     begin, width = 0.0, 1e-3 / fastest
@@ -180,13 +185,14 @@ def _followed_windows(vessel: Vessel, metric: Metric) -> Iterator[Window]:
             short = np.array([begin, size])
             return float(values(integrate(case, short, initial=state).states, short)[-1])
 
-        gone = np.flatnonzero(np.any(states < -RUN_OUT * scale, axis=1))
+        gone = np.flatnonzero(np.any((states < -RUN_OUT * scale)[:, amounts], axis=1))
         if len(gone):  # beyond its end a species cannot be converted
 
             def least(size: float, begin: float = begin, state: np.ndarray = state) -> float:
                 if size <= begin:
-                    return float(np.min(state / scale)) + RUN_OUT
-                return float(np.min(integrate(case, [begin, size], initial=state).states[-1] / scale)) + RUN_OUT
+                    return float(np.min((state / scale)[amounts])) + RUN_OUT
+                ended = integrate(case, [begin, size], initial=state).states[-1] / scale
+                return float(np.min(ended[amounts])) + RUN_OUT
 
             end = float(brentq(least, points[gone[0] - 1], points[gone[0]], rtol=1e-12))
             points = np.append(points[: gone[0]], end)
@@ -200,17 +206,24 @@ def _followed_windows(vessel: Vessel, metric: Metric) -> Iterator[Window]:
         width = 3 * begin
 
 
-def _tank_windows(vessel: StirredTank, metric: Metric) -> Iterator[Window]:
-    """Steady states at volumes that double each time, until nothing changes."""
+def _fastest(jacobian: np.ndarray, scale: np.ndarray) -> float:
+    """The largest entry of a Jacobian with every state in units of its scale."""
+    return float(np.max(np.abs(jacobian) * scale / scale[:, None]))
+
+
+def _repeated_windows(vessel: Vessel, metric: Metric) -> Iterator[Window]:
+    """Whole runs (steady states of a tank) at volumes that double each time, until nothing changes."""
     flow = vessel.fed.volume
-    first = vessel.with_(volume=flow, space_time=None)
-    _, jacobian = functions(first.case)
-    state, _ = start(first.case)
-    fastest = float(np.max(np.abs(jacobian(state, 0.0))))
-    volume = 1e-4 * flow / fastest
+    others: dict[str, Any] = {name: None for name in vessel.sizes if name != "volume"}
 
     def at(size: float) -> float:
-        return vessel.with_(volume=size, space_time=None).steady().metric(metric)
+        return vessel.with_(**others, volume=size).outcome().metric(metric)
+
+    first = vessel.with_(**others, volume=flow)
+    _, jacobian = functions(first.case)
+    state, scale = start(first.case)
+    fastest = _fastest(jacobian(state, 0.0), scale) * (1.0 if isinstance(vessel, StirredTank) else flow)
+    volume = 1e-4 * flow / fastest
 
     previous = (volume, at(volume))
     for _ in range(60):

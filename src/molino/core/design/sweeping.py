@@ -4,20 +4,21 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from molino.core import units
 from molino.core.balances.compiled import compiled
 from molino.core.balances.many import integrate_many, steady_many
 from molino.core.balances.solve import RUN_OUT
-from molino.core.errors import Faults, InputError, SolveError, nearest
+from molino.core.errors import Faults, InputError, SolveError
 from molino.core.printing import Printed
-from molino.core.vessels.base import FLOW, VOLUME, Vessel
+from molino.core.vessels.base import Vessel
+from molino.core.vessels.conditions import under
 from molino.core.vessels.metrics import Metric, parse_metric
 from molino.core.vessels.stirred_tank import StirredTank
+from molino.core.vessels.writing import FLOW, VOLUME
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -61,8 +62,9 @@ def sweep(vessel: Vessel, vary: Mapping[str, Sequence[Any]], metrics: Sequence[M
     ----------
     vessel : Batch, StirredTank or PlugFlow
     vary : mapping of condition to values
-        A field of the vessel ("T", "volume", "length", "time"), the "flow" of its feed, the concentration of a species
-        in feed or charge ("[xylose]"), or a constant of the chemistry ("dehydration.k", in SI).
+        A condition by the name that `mo.under` gives it: a field of the vessel ("T", "volume", "length", "time"), the
+        "flow" or "feed T" of its feed, "coolant T", what is fed or charged of a species ("[xylose]"), or a constant of
+        the chemistry ("dehydration.k", in SI).
     metrics : sequence of Metric or str
 
     Raises
@@ -87,7 +89,7 @@ def sweep(vessel: Vessel, vary: Mapping[str, Sequence[Any]], metrics: Sequence[M
             faults.add(f"sweep, {name}", "no value is given", "give at least one")
         for value in given:
             with faults.at(f"sweep, {name}"):
-                rows.append(_row(_under(vessel, name, value)))
+                rows.append(_row(under(vessel, name, value)))
         changed.append(rows)
     faults.raise_any()
     if not _has_size(vessel) and not {*vary} & {*vessel.sizes}:
@@ -110,11 +112,14 @@ def sweep(vessel: Vessel, vary: Mapping[str, Sequence[Any]], metrics: Sequence[M
         states = steady_many(balances, values, volume / flow)
     else:
         states = integrate_many(balances, values, ends)
-        below = np.argwhere(states < -RUN_OUT * np.max(np.abs(states), axis=1, keepdims=True))
+        amounts = np.flatnonzero(balances.positive)
+        held = states[:, amounts]
+        below = np.argwhere(held < -RUN_OUT * np.max(np.abs(held), axis=1, keepdims=True))
         if len(below):
             case, species = (int(n) for n in below[0])
-            under = list(itertools.product(*vary.values()))[case]
-            where = ", ".join(f"{name} = {value}" for name, value in zip(vary, under, strict=True))
+            conditions = list(itertools.product(*vary.values()))[case]
+            where = ", ".join(f"{name} = {value}" for name, value in zip(vary, conditions, strict=True))
+            species = int(amounts[species])
             said = f"{balances.names[species]} runs out at {where}, and a rate law goes on consuming it"
             raise SolveError(said, vessel.label, f"make that rate fall to zero with [{balances.names[species]}]")
     expressions = tuple(vessel.expression(m) for m in asked)
@@ -138,25 +143,5 @@ def _row(vessel: Vessel) -> np.ndarray:
 
 def _combination(vessel: Vessel, conditions: Mapping[str, Any]) -> Vessel:
     for name, value in conditions.items():
-        vessel = _under(vessel, name, value)
+        vessel = under(vessel, name, value)
     return vessel
-
-
-def _under(vessel: Vessel, name: str, value: Any) -> Vessel:
-    """The vessel under another condition."""
-    feed = getattr(vessel, "feed", None)
-    constants = [p.name for p in vessel.chemistry.parameters]
-    if name in constants:
-        return vessel.with_(chemistry=vessel.chemistry.with_values({name: units.read(value).si}))
-    if name.startswith("[") and name.endswith("]"):
-        species = name[1:-1]
-        held = feed.contents if feed is not None else vessel.charge  # type: ignore[attr-defined]
-        contents = held.with_portion(species, value)
-        return vessel.with_(feed=replace(feed, contents=contents)) if feed else vessel.with_(charge=contents)
-    if name == "flow" and feed is not None:
-        return vessel.with_(feed=replace(feed, flow=value))
-    fields: dict[str, Any] = {size: None for size in vessel.sizes if name in vessel.sizes}
-    known = ["T", "diameter", "tubes", "flow", *vessel.sizes, *constants]
-    if name not in ("T", "volume", "diameter", "tubes", *vessel.sizes):
-        raise InputError(f"'{name}' cannot be varied", vessel.label, nearest(name, known))
-    return vessel.with_(**{**fields, name: value})

@@ -90,7 +90,7 @@ class CubicEquation:
         return tuple(s.name for s in self.species)
 
     @cached_property
-    def _numbers(self) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    def numbers(self) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
         """a at the critical point, b, the slope of sqrt(alpha), T_c, and 1 - k_ij."""
         form = FORMS[self.form]
         T, P, w = (np.array([getattr(s, n).si for s in self.species]) for n in
@@ -150,7 +150,7 @@ class CubicState(Printed):
     @cached_property
     def _mixed(self) -> tuple[float, float, float, float, np.ndarray]:
         """a, da/dT, d2a/dT2, b of the mixture, and sum_j x_j a_ij of each species."""
-        a_c, b, m, T_c, whole = self.equation._numbers
+        a_c, b, m, T_c, whole = self.equation.numbers
         reduced = np.sqrt(self.T / T_c)
         # sqrt(a_i) = sqrt(a_c) (1 + m (1 - sqrt(T/T_c))): its slope in T falls as 1/sqrt(T)
         root, slope = np.sqrt(a_c) * (1 + m * (1 - reduced)), -np.sqrt(a_c) * m * reduced / (2 * self.T)
@@ -269,7 +269,7 @@ class CubicState(Printed):
         """phi_i = f_i/(x_i P) of each species."""
         a, _, _, b, cross = self._mixed
         (A, B), Z = self._reduced, self.Z
-        share = self.equation._numbers[1] / b
+        share = self.equation.numbers[1] / b
         logs = share * (Z - 1) - math.log(Z - B) - A / B * (2 * cross / a - share) * self._log(Z)
         return dict(zip(self.equation.names, np.exp(logs).tolist(), strict=True))
 

@@ -3,115 +3,36 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, fields, replace
-from functools import cached_property, lru_cache
+from collections.abc import Iterable, Mapping
+from dataclasses import fields, replace
+from functools import cached_property
 from typing import TYPE_CHECKING, Any, ClassVar, Self
 
 import sympy as sp
 
 from molino.core import units
-from molino.core.balances.system import Balances, Case, State
-from molino.core.chemistry.constants import parameter_symbol
-from molino.core.chemistry.formula import TEMPERATURE, concentration, species_in
+from molino.core.balances.system import Case
 from molino.core.chemistry.network import Chemistry
 from molino.core.chemistry.reaction import BASES
 from molino.core.chemistry.species import Species
-from molino.core.chemistry.structure import Structure
 from molino.core.chemistry.typeset import Equations
 from molino.core.errors import Faults, InputError
 from molino.core.printing import Printed
+from molino.core.thermo.energy import CAPACITY, Energy, references, shape_of
+from molino.core.thermo.medium import MODELS, Medium, RealGas, molar_volume
 from molino.core.units import GAS_CONSTANT, Display, Value
-from molino.core.vessels.catalyst import Catalyst, catalyst_symbols, check_catalyst, per_vessel_volume
+from molino.core.vessels.catalyst import NO_CATALYST, Catalyst, check_catalyst
 from molino.core.vessels.equations import vessel_equations
-from molino.core.vessels.feed import check_contents, inlet_symbol
+from molino.core.vessels.feed import check_contents, equation_of, inlet_symbol, is_real
+from molino.core.vessels.heat import COOLANT, Adiabatic, HeatShape, Jacket, Programme, read_heat
 from molino.core.vessels.mixture import Mixture
 from molino.core.vessels.review import VesselReview, review_vessel
+from molino.core.vessels.schedule import Track
+from molino.core.vessels.writing import Setup, Written
 
 if TYPE_CHECKING:
     from molino.core.vessels.metrics import Metric
     from molino.core.vessels.run import Run
-
-VOLUME = sp.Symbol("volume", positive=True)
-FLOW = sp.Symbol("flow", positive=True)
-"""Volumetric flow of the feed."""
-LOCAL_FLOW = sp.Symbol("local flow", positive=True)
-"""Volumetric flow along a tube or out of a tank, where it differs from that of the feed."""
-
-
-@dataclass(frozen=True, eq=False)
-class Written:
-    """The balances that a vessel wrote, and how to read conversions off them.
-
-    `inlet` and `outlet` hold, for each species, the amount (batch) or molar flow that went in and that comes out, as
-    expressions of the parameters and of the states.
-    """
-
-    balances: Balances
-    inlet: Mapping[str, sp.Expr]
-    outlet: Mapping[str, sp.Expr]
-
-
-@dataclass(frozen=True)
-class Kinetics:
-    """Concentrations, rates and production of each species in a volume of liquid."""
-
-    definitions: tuple[tuple[sp.Symbol, sp.Expr], ...]
-    production: tuple[sp.Expr, ...]
-    """Net amount formed per volume and time, sum over reactions of coefficient times rate, for each species."""
-
-
-@lru_cache(maxsize=256)
-def kinetics(structure: Structure, amounts: tuple[sp.Symbol, ...], per: sp.Symbol) -> Kinetics:
-    """Rates where concentrations are amounts (or molar flows) per volume (or volumetric flow).
-
-    In an ideal gas the partial pressure of a species is its concentration times R T.
-    """
-    used = structure.symbols
-    definitions = [(concentration(s), n / per) for s, n in zip(structure.species, amounts, strict=True)]
-    for symbol in sorted(used, key=str):
-        kind = species_in(symbol)
-        if kind is not None and kind[0] == "p":
-            definitions.append((symbol, concentration(kind[1]) * GAS_CONSTANT * TEMPERATURE))
-        if kind is not None and kind[0] == "x":
-            definitions.append((symbol, concentration(kind[1]) / total(structure, concentration)))
-    rates = [sp.Symbol(f"rate of {name}") for name in structure.reactions]
-    definitions += zip(rates, structure.rates, strict=True)
-    made: list[list[sp.Expr]] = [[] for _ in structure.species]
-    for rate, factor, column in zip(rates, per_vessel_volume(structure), structure.stoichiometry, strict=True):
-        for i, moles in column:
-            made[i].append(sp.Rational(moles) * factor * rate)
-    return Kinetics(tuple(definitions), tuple(sp.Add(*terms) for terms in made))
-
-
-def derived(structure: Structure) -> dict[str, sp.Expr]:
-    """What every vessel shows beside its states: concentrations and rates."""
-    shown: dict[str, sp.Expr] = {s: concentration(s) for s in structure.species}
-    return shown | {f"rate of {name}": sp.Symbol(f"rate of {name}") for name in structure.reactions}
-
-
-def states(
-    structure: Structure, letter: str, kind: str, initial: Iterable[sp.Expr], scale: sp.Expr
-) -> tuple[State, ...]:
-    """One state for each species, all of one scale."""
-    symbols = (sp.Symbol(f"{letter}_{s}") for s in structure.species)
-    return tuple(State(s, n, kind, e, scale) for s, n, e in zip(structure.species, symbols, initial, strict=True))
-
-
-def total(structure: Structure, symbol: Callable[[str], sp.Symbol]) -> sp.Expr:
-    """The sum of a symbol over the species."""
-    return sp.Add(*(symbol(s) for s in structure.species))
-
-
-def parameters(structure: Structure, *more: sp.Symbol) -> tuple[sp.Symbol, ...]:
-    """Every parameter of a vessel: those of the chemistry, the inlet, the temperature, and the vessel's own."""
-    return (
-        *(parameter_symbol(name) for name in structure.parameters),
-        *(inlet_symbol(s) for s in structure.species),
-        TEMPERATURE,
-        *catalyst_symbols(structure),
-        *more,
-    )
 
 
 class Vessel(Printed):
@@ -124,6 +45,7 @@ class Vessel(Printed):
     name: str
     chemistry: Chemistry
     catalyst: Catalyst | None
+    heat: Any
     show: Mapping[str, str]
 
     def with_(self, **changed: Any) -> Self:
@@ -154,9 +76,82 @@ class Vessel(Printed):
         raise NotImplementedError
 
     @property
+    def model(self) -> Any:
+        """How its volume follows from what there is, as it was given; None is a liquid, or an ideal gas."""
+        return self.feed.model  # type: ignore[attr-defined]
+
+    @property
+    def mixture_capacity(self) -> Value | None:
+        """The heat capacity of the whole mixture, where one was given."""
+        return self.feed.heat_capacity  # type: ignore[attr-defined,no-any-return]
+
+    @property
     def gas(self) -> bool:
-        """Whether it holds an ideal gas rather than a liquid of constant density."""
-        raise NotImplementedError
+        """Whether it holds a gas rather than a liquid."""
+        return self.feed.is_gas  # type: ignore[attr-defined,no-any-return]
+
+    @property
+    def heat_shape(self) -> HeatShape:
+        """What of the heat changes the form of its balances."""
+        return self.heat.shape if self.heat is not None else HeatShape()
+
+    @cached_property
+    def _thermal(self) -> tuple[Energy, dict[sp.Symbol, float]] | InputError:
+        """The enthalpies of its species, or what they lack."""
+        given = self.mixture_capacity
+        per = None
+        if given is not None:
+            molar = units.unit(units.SI_UNITS["heat capacity"]).dimension
+            bare_gas = given.unit is None and self.gas
+            per = "mole" if bare_gas or (given.unit and units.unit(given.unit).dimension == molar) else "volume"
+        try:
+            if per == "volume" and (self.gas or self.model == "additive volumes"):
+                said = "a heat capacity per volume belongs to a liquid of constant density"
+                raise InputError(said, "heat_capacity", "give it per mole, or one to each species")
+            energy = shape_of(self.chemistry, per)
+            numbers = references(self.chemistry, energy, given.si if given is not None else 0.0)
+        except InputError as error:
+            return error
+        return energy, numbers | ({CAPACITY: given.si} if given is not None else {})
+
+    def require_heat(self) -> None:
+        """Raise InputError with what the species and reactions lack for an energy balance."""
+        if isinstance(self._thermal, InputError):
+            raise self._thermal
+
+    @cached_property
+    def medium(self) -> Medium:
+        """What it is filled with."""
+        thermal = self._thermal
+        energy = None if isinstance(thermal, InputError) else thermal[0]
+        if is_real(self.model):
+            equation = equation_of(self.model, self.by_name)
+            return Medium(self.chemistry.names, equation.form, energy, RealGas.of(equation))
+        return Medium(self.chemistry.names, self.model or MODELS[2 if self.gas else 0], energy)
+
+    @cached_property
+    def setup(self) -> Setup:
+        """All that changes the form of its balances."""
+        form = self.catalyst.form if self.catalyst is not None else NO_CATALYST
+        return Setup(self.chemistry.structure, self.medium, self.heat_shape, form)
+
+    def property_numbers(self) -> dict[sp.Symbol, float]:
+        """The parameters that come with catalyst, heat and the properties of the species."""
+        found: dict[sp.Symbol, float] = {}
+        if self.medium.model == "additive volumes":
+            found = {
+                molar_volume(s.name): s.require("molar_volume", "an additive liquid").si for s in self.chemistry.species
+            }
+        if not isinstance(self._thermal, InputError):
+            found |= self._thermal[1]
+        found |= self.heat.numbers() if self.heat is not None else {}
+        return found | (self.catalyst.numbers() if self.catalyst is not None else {})
+
+    def tracks(self) -> dict[sp.Symbol, Track]:
+        """The numbers that change while it runs."""
+        if isinstance(self.heat, Jacket) and isinstance(self.heat.T, Track):
+            return {COOLANT: self.heat.T}
+        return {}
 
     def mixture(self) -> Mixture:
         """What is fed or charged, worked out; InputError with what is missing or contradicts."""
@@ -198,9 +193,8 @@ class Vessel(Printed):
         """The balances with the numbers of this vessel (unknown constants at their guess)."""
         species = self.inlet()
         numbers: dict[sp.Symbol, float] = {p.symbol: p.value for p in self.chemistry.parameters}
-        numbers |= {inlet_symbol(s): species.get(s, 0.0) for s in self.chemistry.names} | self.numbers()
-        if self.catalyst is not None:
-            numbers |= self.catalyst.numbers()
+        numbers |= {inlet_symbol(s): species.get(s, 0.0) for s in self.chemistry.names}
+        numbers |= self.property_numbers() | self.numbers()
         balances = self.written.balances
         return Case(balances, tuple(float(numbers.get(p, 0.0)) for p in balances.parameters))
 
@@ -209,6 +203,11 @@ class Vessel(Printed):
         """The units in which its results are shown."""
         with_units = any(p.unit is not None for p in self.chemistry.parameters)
         return Display.of(self.given(), self.show, with_units)
+
+    @property
+    def moves_T(self) -> bool:
+        """Whether its temperature is an unknown of the balances."""
+        return self.heat_shape.moves
 
     @property
     def rate_kinds(self) -> dict[str, str]:
@@ -242,13 +241,34 @@ class Vessel(Printed):
 
 
 def feed_pressure(vessel: Vessel) -> float:
-    """Pressure of a gas feed in Pa: sum(c) R T; nan for a liquid."""
+    """Pressure of the feed in Pa: that given, or of an ideal gas sum(c) R T; nan for a liquid without one."""
     feed = vessel.feed  # type: ignore[attr-defined]
+    if feed.P is not None:
+        return float(feed.P.si)
     return float(sum(vessel.inlet().values()) * GAS_CONSTANT * feed.T.si) if vessel.gas else math.nan
 
 
-def check_vessel(faults: Faults, vessel: Vessel, species: Iterable[str] | None, temperature: Value | None) -> None:
-    """What holds for every vessel: known species, something that reacts, a temperature where one is needed."""
+def settle_heat(faults: Faults, vessel: Vessel) -> None:
+    """Read what is said of heat."""
+    with faults.at():
+        object.__setattr__(vessel, "heat", read_heat(vessel.heat, vessel.label))
+
+
+def check_programme(T: Any, track: Track) -> None:
+    """Raise InputError where a temperature is given beside a programme of it, which has been read."""
+    if T is not None:
+        raise InputError(
+            f"both T and a temperature programme from {track.after(0.0):g} K are given", "", "give one of them"
+        )
+
+
+def check_vessel(
+    faults: Faults, vessel: Vessel, species: Iterable[str] | None, temperature: Value | None, asks: str = "T"
+) -> None:
+    """What holds for every vessel: known species, something that reacts, a temperature and heats where needed.
+
+    `asks` says which temperature it is.
+    """
     if species is not None:
         with faults.at():
             check_contents(species, vessel.chemistry, vessel.label)
@@ -258,12 +278,17 @@ def check_vessel(faults: Faults, vessel: Vessel, species: Iterable[str] | None, 
     structure = vessel.chemistry.structure
     with faults.at(vessel.label):
         check_catalyst(structure, vessel.catalyst)
-    if structure.by_temperature and temperature is None:
+    if structure.by_temperature and temperature is None and not isinstance(vessel.heat, Programme):
         said = f"no temperature is given, and {', '.join(structure.by_temperature)} depends on it"
-        faults.add(vessel.label, said, "give T, like '175 degC'")
+        faults.add(vessel.label, said, f"give {asks}, like '175 degC'")
+    elif temperature is None and isinstance(vessel.heat, Adiabatic | Jacket):
+        faults.add(vessel.label, "no temperature is given for the energy balance", f"give {asks}, like '175 degC'")
     if structure.by_pressure and species is not None and not vessel.gas:
         said = f"a rate law asks for the pressure {', '.join(structure.by_pressure)}, but this vessel holds a liquid"
         faults.add(vessel.label, said, "give P of a gas (in the feed or charge), or write it with concentrations")
+    if not faults.found and not isinstance(vessel.heat, Programme | None):
+        with faults.at(vessel.label):
+            vessel.require_heat()
     for kind, text in vessel.show.items():
         with faults.at(f"{vessel.label}, show"):
             if kind not in units.SI_UNITS:
@@ -278,3 +303,12 @@ def convert(faults: Faults, vessel: Vessel, **kinds: str) -> None:
         if given is not None:
             with faults.at(vessel.label):
                 object.__setattr__(vessel, name, units.positive(given, kind, name))
+
+
+def volume_of_catalyst(vessel: Vessel) -> None:
+    """Raise InputError where a mass of catalyst is given that says nothing of the volume."""
+    if getattr(vessel, "catalyst_mass", None) is not None and (
+        vessel.catalyst is None or vessel.catalyst.bulk_density is None
+    ):
+        said = "a catalyst mass is given, and the catalyst has no bulk density"
+        raise InputError(said, "", "give catalyst=mo.Catalyst(bulk_density='850 kg/m3')")

@@ -1,17 +1,23 @@
-"""The catalyst in a vessel, for rates that are per its mass, bulk volume or area."""
+"""The catalyst in a vessel: how much of it, what its pores hold back, and how it ages."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, fields
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, fields
+from functools import cached_property
 from typing import Any
 
 import sympy as sp
+from scipy.special import i0e, i1e
 
 from molino.core import units
+from molino.core.chemistry.constants import Constant, Unknown, read_constant
+from molino.core.chemistry.numeric import NumericFunction
 from molino.core.chemistry.structure import Structure
-from molino.core.errors import Faults, InputError
+from molino.core.errors import Faults, InputError, nearest
 from molino.core.printing import Printed
+from molino.core.units import Value
 
 _FACTORS = {
     "catalyst mass": sp.Symbol("bulk_density", positive=True),
@@ -20,6 +26,205 @@ _FACTORS = {
     "volume": sp.Symbol("voidage", positive=True),
 }
 """For each basis of a rate what it is multiplied by to be per volume of vessel; named as the fields of `Catalyst`."""
+
+SHAPES = {"slab": 2.0, "cylinder": 4.0, "sphere": 6.0}
+"""Thickness or diameter over the volume-to-surface ratio."""
+AGE = sp.Symbol("time on stream", nonnegative=True)
+ACTIVITY = sp.Symbol("activity", nonnegative=True)
+_SMALL = 1e-4
+"""Square of the Thiele modulus below which three terms of the series are exact."""
+
+
+class Effectiveness(NumericFunction):
+    """Effectiveness(square, shape): the factor over the square of the Thiele modulus; shape as in `SHAPES`."""
+
+    nargs = 2
+
+    @staticmethod
+    def number(*args: float) -> float:
+        square, shape = args
+        if square < _SMALL:
+            first, second = {2.0: (1 / 3, 2 / 15), 4.0: (1 / 2, 1 / 3), 6.0: (3 / 5, 18 / 35)}[shape]
+            return 1.0 - first * square + second * square**2 if square > 0 else 1.0
+        modulus = math.sqrt(square)
+        if shape == SHAPES["slab"]:
+            return math.tanh(modulus) / modulus
+        if shape == SHAPES["cylinder"]:
+            return float(i1e(2 * modulus) / i0e(2 * modulus)) / modulus
+        return (3 * modulus / math.tanh(3 * modulus) - 1) / (3 * square)
+
+    def fdiff(self, argindex: int = 1) -> sp.Expr:
+        return EffectivenessSlope(*self.args)
+
+
+class EffectivenessSlope(NumericFunction):
+    """The slope of `Effectiveness` by the square of the modulus."""
+
+    nargs = 2
+
+    @staticmethod
+    def number(*args: float) -> float:
+        square, shape = args
+        if square < _SMALL:
+            first, second = {2.0: (1 / 3, 2 / 15), 4.0: (1 / 2, 1 / 3), 6.0: (3 / 5, 18 / 35)}[shape]
+            return 2 * second * square - first if square > 0 else 0.0
+        modulus = math.sqrt(square)
+        if shape == SHAPES["slab"]:
+            flat = math.tanh(modulus)
+            return (modulus * (1 - flat**2) - flat) / (2 * modulus**3)
+        if shape == SHAPES["cylinder"]:
+            x = 2 * modulus
+            ratio = float(i1e(x) / i0e(x))
+            return (2 * (1 - ratio / x - ratio**2) / x - 2 * ratio / x**2) / modulus
+        x = 3 * modulus
+        coth, square_csch = 1 / math.tanh(x), (1 / math.sinh(x) ** 2 if x < 300 else 0.0)
+        return (3 * (coth - x * square_csch) / x**2 - 6 * (x * coth - 1) / x**3) * 1.5 / modulus
+
+
+def effectiveness_factor(modulus: float, shape: str = "sphere") -> float:
+    """Effectiveness factor of a first-order reaction in a catalyst particle.
+
+    The modulus is counted with the ratio of the particle's volume to its outer surface, L, so that the three shapes
+    nearly fall together: phi = L sqrt(k rho_p / D). Slab tanh(phi)/phi; cylinder I_1(2 phi)/(phi I_0(2 phi)); sphere
+    (3 phi coth(3 phi) - 1)/(3 phi^2) (R. Aris, Chem. Eng. Sci. 6 (1957) 262).
+
+    Parameters
+    ----------
+    modulus : float, not negative
+    shape : "sphere", "cylinder" (long) or "slab"
+
+    Raises
+    ------
+    InputError
+        For another shape, or a negative modulus.
+    """
+    if shape not in SHAPES:
+        raise InputError(f"there is no shape '{shape}'", "effectiveness", nearest(shape, SHAPES))
+    phi = units.positive(modulus, "number", "modulus", zero=True).si
+    return Effectiveness.number(phi**2, SHAPES[shape])
+
+
+@dataclass(frozen=True)
+class Pores(Printed):
+    """Diffusion in the pores of the particles, which holds one reaction back.
+
+    phi^2 = L^2 (n + 1)/2 r rho_p/(D c) with r/c at the outer surface, for a reaction of order n in the species by which
+    it is counted (generalised modulus: K. B. Bischoff, AIChE J. 11 (1965) 351), L the ratio of volume to surface.
+
+    Parameters
+    ----------
+    species : str
+        The reactant whose way into the pores limits.
+    diffusivity : quantity
+        Effective, in the pores, "1e-6 m2/s".
+    order : float
+        Of the reaction in that species.
+
+    Raises
+    ------
+    InputError
+        With everything that is wrong.
+    """
+
+    species: str
+    diffusivity: Any
+    order: Any = 1.0
+
+    def __post_init__(self) -> None:
+        faults = Faults()
+        with faults.at():
+            object.__setattr__(self, "diffusivity", units.positive(self.diffusivity, "diffusivity", "diffusivity"))
+        with faults.at():
+            read = units.read(self.order, "number", "order")
+            if read.si <= -1:
+                raise InputError(f"an order of {read} has no modulus", "order", "give an order above -1")
+            object.__setattr__(self, "order", read)
+        faults.raise_any()
+
+    def __str__(self) -> str:
+        return f"pores for {self.species}, diffusivity {self.diffusivity}, order {self.order}"
+
+
+@dataclass(frozen=True)
+class Decay(Printed):
+    """Activity that falls with time on stream: da/dt = -k a^m, from a = 1.
+
+    (O. Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, ch. 21.) In a batch or semi-batch the activity is
+    followed; a tube and a tank take what is left after their `age` at the local temperature, as if it had been so all
+    along.
+
+    Parameters
+    ----------
+    k : quantity or Arrhenius
+        "0.002 1/h".
+    order : float
+        m; 1 falls exponentially.
+    age : time, optional
+        Time on stream at which the vessel is looked at (at which a batch begins).
+
+    Raises
+    ------
+    InputError
+        With everything that is wrong.
+    """
+
+    k: Any
+    order: Any = 1.0
+    age: Any = 0.0
+
+    def __post_init__(self) -> None:
+        faults = Faults()
+        with faults.at("decay"):
+            held: Constant = read_constant(self.k, "k")
+            if any(isinstance(part, Unknown) for part in held.parts().values()):
+                raise InputError("the decay of a catalyst is not fitted", "k", "give a number")
+            if held.unit is not None and units.unit(held.unit).dimension != units.unit("1/s").dimension:
+                raise InputError(f"k = {held} is not per time", "k", "write it like '0.002 1/h'")
+            object.__setattr__(self, "k", held)
+        for name, kind in (("order", "number"), ("age", "time")):
+            with faults.at("decay"):
+                object.__setattr__(self, name, units.positive(getattr(self, name), kind, name, zero=True))
+        faults.raise_any()
+
+    @property
+    def rate_constant(self) -> sp.Expr:
+        """k over temperature."""
+        return self.k.expression({part: _decay_symbol(part) for part in self.k.parts()})
+
+    def numbers(self) -> dict[sp.Symbol, float]:
+        return {AGE: self.age.si, **{_decay_symbol(part): value.si for part, value in self.k.parts().items()}}
+
+    @property
+    def left(self) -> sp.Expr:
+        """Activity after the time on stream, at constant temperature."""
+        spent = self.rate_constant * AGE
+        order = sp.nsimplify(self.order.si)
+        return sp.exp(-spent) if order == 1 else (1 + (order - 1) * spent) ** (1 / (1 - order))
+
+    @property
+    def slope(self) -> sp.Expr:
+        """da/dt."""
+        return -self.rate_constant * ACTIVITY ** sp.nsimplify(self.order.si)
+
+    def __str__(self) -> str:
+        return f"decay with k = {self.k}, order {self.order}" + (f", after {self.age}" if self.age.si else "")
+
+
+def _decay_symbol(part: str) -> sp.Symbol:
+    return sp.Symbol(f"decay.k.{part}" if part else "decay.k")
+
+
+@dataclass(frozen=True)
+class CatalystShape:
+    """What of a catalyst changes the form of the balances.
+
+    `pores` holds for each reaction held back its name, species and shape; `law` is the activity at the age, `slope` its
+    slope in time, where it decays.
+    """
+
+    pores: tuple[tuple[str, str, float], ...] = ()
+    law: sp.Expr | None = None
+    slope: sp.Expr | None = None
 
 
 @dataclass(frozen=True)
@@ -39,7 +244,16 @@ class Catalyst(Printed):
     fraction : float
         Bulk volume of catalyst per volume of vessel; 1 where the bed fills it.
     voidage : float
-        Fluid volume per volume of vessel, for rates per fluid volume beside the others.
+        Fluid volume per volume of vessel, for rates per fluid volume beside the others, and for the pressure drop.
+    particle_density : optional
+        Mass of catalyst per volume of particle; with the voidage it gives the bulk density.
+    particle_diameter : optional
+        Of a sphere or cylinder, or the thickness of a slab.
+    shape : "sphere", "cylinder" or "slab"
+    pores : mapping of reaction to Pores, optional
+        The reactions that diffusion in the particles holds back; needs particle density and diameter.
+    decay : Decay, optional
+        How its activity falls with time on stream.
 
     Raises
     ------
@@ -51,10 +265,16 @@ class Catalyst(Printed):
     area: Any = None
     fraction: Any = 1.0
     voidage: Any = 1.0
+    particle_density: Any = None
+    particle_diameter: Any = None
+    shape: str = "sphere"
+    pores: Mapping[str, Pores] = field(default_factory=dict)
+    decay: Decay | None = None
 
     def __post_init__(self) -> None:
         faults = Faults()
-        kinds = {"bulk_density": "density", "area": "specific area", "fraction": "number", "voidage": "number"}
+        kinds = {"bulk_density": "density", "area": "specific area", "fraction": "number", "voidage": "number",
+                 "particle_density": "density", "particle_diameter": "diameter"}  # fmt: skip
         for name, kind in kinds.items():
             if getattr(self, name) is not None:
                 with faults.at("catalyst"):
@@ -62,17 +282,67 @@ class Catalyst(Printed):
                     if kind == "number" and read.si > 1.0:
                         raise InputError(f"{read} is more than the whole", name, "give a fraction between 0 and 1")
                     object.__setattr__(self, name, read)
+        if self.shape not in SHAPES:
+            faults.add("catalyst", f"there is no shape '{self.shape}'", nearest(self.shape, SHAPES))
+        if self.particle_density is not None and not faults.found:
+            self._settle_density(faults)
+        if self.pores and (self.particle_density is None or self.particle_diameter is None):
+            said = "pores are given without the particles they are in"
+            faults.add("catalyst", said, "give particle_density and particle_diameter")
         faults.raise_any()
+
+    def _settle_density(self, faults: Faults) -> None:
+        """Bulk density from that of the particles and the voidage; or the fault, where they contradict."""
+        if self.voidage.si == 1.0:
+            if self.bulk_density is None:
+                faults.add("catalyst", "a particle density is given, and no voidage", "give voidage=0.4 or alike")
+            return
+        bulk = self.particle_density.si * (1 - self.voidage.si)
+        if self.bulk_density is not None and abs(bulk / self.bulk_density.si - 1) > 1e-3:
+            said = f"particle_density and voidage make {bulk:.6g} kg/m3, but bulk_density is {self.bulk_density}"
+            faults.add("catalyst", said, "give two of the three")
+        if self.bulk_density is None:
+            object.__setattr__(self, "bulk_density", Value(bulk, "kg/m^3"))
+
+    @cached_property
+    def form(self) -> CatalystShape:
+        pores = tuple((reaction, p.species, SHAPES[self.shape]) for reaction, p in self.pores.items())
+        if self.decay is None:
+            return CatalystShape(pores)
+        return CatalystShape(pores, self.decay.left, self.decay.slope)
 
     def numbers(self) -> dict[sp.Symbol, float]:
         """The parameters it sets, in SI."""
-        return {s: given.si for s in _FACTORS.values() if (given := getattr(self, s.name)) is not None}
+        found = {s: given.si for s in _FACTORS.values() if (given := getattr(self, s.name)) is not None}
+        for reaction, pores in self.pores.items():
+            length = self.particle_diameter.si / SHAPES[self.shape]
+            found[resistance(reaction)] = length**2 * (pores.order.si + 1) / 2 / pores.diffusivity.si
+            found[PARTICLE_DENSITY] = self.particle_density.si
+        return found | (self.decay.numbers() if self.decay is not None else {})
 
     def __str__(self) -> str:
-        shown = {f.name: getattr(self, f.name) for f in fields(self)}
-        return "catalyst of " + ", ".join(
-            f"{name.replace('_', ' ')} {value}" for name, value in shown.items() if value is not None
-        )
+        shown = {f.name: getattr(self, f.name) for f in fields(self) if f.name not in ("pores", "decay")}
+        shown = {n: v for n, v in shown.items() if n != "shape" or self.particle_diameter is not None}
+        parts = [f"{name.replace('_', ' ')} {value}" for name, value in shown.items() if value is not None]
+        parts += [f"{name}: {pores}" for name, pores in self.pores.items()]
+        return "catalyst of " + ", ".join([*parts, str(self.decay)] if self.decay is not None else parts)
+
+
+PARTICLE_DENSITY = sp.Symbol("particle_density", positive=True)
+NO_CATALYST = CatalystShape()
+
+
+def resistance(reaction: str) -> sp.Symbol:
+    """The parameter L^2 (n + 1)/(2 D) of a reaction held back by diffusion, in s."""
+    return sp.Symbol(f"pores of {reaction}", positive=True)
+
+
+def per_particle(structure: Structure, name: str) -> sp.Expr:
+    """What the rate of a reaction is multiplied by to be per volume of particle."""
+    basis = structure.bases[structure.reactions.index(name)]
+    if basis == "catalyst mass":
+        return PARTICLE_DENSITY
+    return _FACTORS[basis] * PARTICLE_DENSITY / _FACTORS["catalyst mass"]
 
 
 def per_vessel_volume(structure: Structure) -> list[sp.Expr]:
@@ -82,9 +352,15 @@ def per_vessel_volume(structure: Structure) -> list[sp.Expr]:
     return [_FACTORS[basis] for basis in structure.bases]
 
 
-def catalyst_symbols(structure: Structure) -> Sequence[sp.Symbol]:
+def catalyst_symbols(structure: Structure, form: CatalystShape = NO_CATALYST) -> Sequence[sp.Symbol]:
     """The parameters that a vessel has for its catalyst."""
-    return [f for f in dict.fromkeys(per_vessel_volume(structure)) if f.is_Symbol]
+    found = dict.fromkeys(f for f in per_vessel_volume(structure) if f.is_Symbol)
+    for reaction, _, _ in form.pores:
+        found |= dict.fromkeys([*sorted(per_particle(structure, reaction).free_symbols, key=str), resistance(reaction)])
+    if form.law is not None and form.slope is not None:
+        decaying = (form.law.free_symbols | form.slope.free_symbols) - {ACTIVITY}
+        found |= dict.fromkeys(sorted((s for s in decaying if str(s) != "T"), key=str))
+    return [*found]
 
 
 def check_catalyst(structure: Structure, catalyst: Any) -> None:
@@ -102,4 +378,13 @@ def check_catalyst(structure: Structure, catalyst: Any) -> None:
             said = f"the rate of {', '.join(asking)} is per {basis}, and the vessel's catalyst has no {symbol.name}"
             example = {"area": "'300 m2/m3'", "catalyst volume": "1"}.get(basis, "'850 kg/m3'")
             faults.add("", said, f"give catalyst=mo.Catalyst({symbol.name}={example})")
+    for reaction, pores in catalyst.pores.items() if catalyst is not None else ():
+        if reaction not in structure.reactions:
+            faults.add("catalyst, pores", f"there is no reaction '{reaction}'", nearest(reaction, structure.reactions))
+        elif structure.bases[structure.reactions.index(reaction)] == "volume":
+            faults.add("catalyst, pores", f"the rate of {reaction} is per volume of fluid", "give it basis=...")
+        elif pores.species not in structure.species:
+            faults.add(
+                "catalyst, pores", f"'{pores.species}' is not a species", nearest(pores.species, structure.species)
+            )
     faults.raise_any()

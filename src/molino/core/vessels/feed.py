@@ -13,6 +13,8 @@ from molino.core.chemistry.network import Chemistry
 from molino.core.chemistry.species import Species
 from molino.core.errors import Faults, InputError, UnitError, nearest
 from molino.core.printing import Printed
+from molino.core.thermo.cubic import FORMS, CubicEquation
+from molino.core.thermo.medium import MODELS
 from molino.core.units import Value
 from molino.core.vessels.mixture import Contents, Mixture
 
@@ -47,7 +49,7 @@ def _can_start(chemistry: Chemistry, names: set[str]) -> bool:
 
 @dataclass(frozen=True)
 class Feed(Printed):
-    """A feed stream: a liquid of constant density, or with a pressure an ideal gas.
+    """A feed stream: a liquid of constant density, or with a pressure an ideal gas, or as `model` says.
 
     Whatever settles it will do, in any mixture; what is missing or contradicts is told.
 
@@ -65,6 +67,13 @@ class Feed(Printed):
         Makes it an ideal gas: P Q = sum(F) R T. Partial pressures do so, too.
     density : optional
         Of the stream, "1050 kg/m3", where volume and mass must be brought together.
+    heat_capacity : optional
+        Of the whole mixture, where the species have none: per volume "4 MJ/m3/K" or, with the density, per mass
+        "4.2 kJ/kg/K" of a liquid; per mole "35 J/mol/K" of a gas.
+    model : str or CubicEquation, optional
+        How the volume follows from what there is: "constant density" (of a liquid; also one under a pressure),
+        "additive volumes" (of a liquid, from the molar volume or density of each species), "ideal gas", or a cubic
+        equation of state ("Soave", "Peng-Robinson", or a `CubicEquation` with binary parameters).
 
     Raises
     ------
@@ -78,6 +87,8 @@ class Feed(Printed):
     T: Any = None
     P: Any = None
     density: Any = None
+    heat_capacity: Any = None
+    model: Any = None
 
     def __post_init__(self) -> None:
         faults = Faults()
@@ -94,7 +105,13 @@ class Feed(Printed):
             with faults.at():
                 if getattr(self, name) is not None:
                     object.__setattr__(self, name, units.positive(getattr(self, name), kind, f"feed, {name}"))
+        with faults.at("feed"):
+            check_model(self.model)
+        with faults.at("feed"):
+            object.__setattr__(self, "heat_capacity", read_mixture_capacity(self.heat_capacity, self.density))
         faults.raise_any()
+        if self.is_real or self.model == "additive volumes":
+            return
         if self.density is None and not self.contents.waits_for_species(self.flows, self.T, self.P):
             self.mixture(None)
 
@@ -105,13 +122,21 @@ class Feed(Printed):
 
     @property
     def is_gas(self) -> bool:
-        """Whether it is an ideal gas rather than a liquid."""
-        return self.P is not None or self.contents.is_gas
+        """Whether it is a gas rather than a liquid."""
+        return is_gas(self.model, self.P, self.contents)
+
+    @property
+    def is_real(self) -> bool:
+        """Whether it is a gas by a cubic equation of state."""
+        return is_real(self.model)
 
     def mixture(self, species: Mapping[str, Species] | None) -> Mixture:
-        """Concentrations in mol/m^3 and volumetric flow in m^3/s, with the properties of the species where needed."""
-        mixture: Mixture = self.contents.mixture(self.flows, species, self.T, self.P, self.density)
-        return mixture
+        """Concentrations in mol/m^3 and volumetric flow in m^3/s, with the properties of the species where needed.
+
+        A real gas is worked out as an ideal one at its pressure first, and its volume then corrected by the
+        compressibility; a volumetric flow that was given stays as it is.
+        """
+        return settle(self.contents, self.flows, species, self.T, self.P, self.density, self.model)
 
     def given(self) -> list[tuple[str, Value | None]]:
         """Every value with its kind, for choosing the units of results."""
@@ -123,6 +148,77 @@ class Feed(Printed):
         at = f" at {self.T}" if self.T is not None else ""
         under = f"{' and' if at else ' at'} {self.P}" if self.P is not None else ""
         return f"{flows}{' of ' if flows else ''}{self.contents}{at}{under}"
+
+
+def equation_of(model: Any, species: Mapping[str, Species]) -> CubicEquation:
+    """The equation of state that a model names, over all species of a chemistry."""
+    if isinstance(model, CubicEquation):
+        return CubicEquation(tuple(species.values()), model.form, model.pairs)
+    return CubicEquation(tuple(species.values()), model)
+
+
+def settle(
+    contents: Contents, totals: Iterable[Value | None], species: Mapping[str, Species] | None, T: Value | None,
+    P: Value | None, density: Value | None, model: Any,
+) -> Mixture:  # fmt: skip
+    """Work a feed or charge out by its model; see `Feed.mixture`."""
+    given = [t for t in totals if t is not None]
+    pressure = P if is_gas(model, P, contents) else None
+    if not is_real(model):
+        return contents.mixture(given, species, T, pressure, density, model == "additive volumes")
+    if T is None or P is None or species is None:
+        raise InputError("a real gas needs T and P", "feed", "give both")
+    ideal = contents.mixture(given, species, T, P, None)
+    Z = equation_of(model, species).at(T, P, ideal.concentrations, phase="gas").Z
+    by_volume = any(_flow_kind(t) == "volumetric flow" or _is_volume(t) for t in given)
+    return Mixture({s: c / Z for s, c in ideal.concentrations.items()}, ideal.volume * (1.0 if by_volume else Z))
+
+
+def _is_volume(value: Value) -> bool:
+    return value.unit is not None and units.unit(value.unit).dimension == units.unit("m^3").dimension
+
+
+def is_real(model: Any) -> bool:
+    """Whether a model is a cubic equation of state."""
+    return isinstance(model, CubicEquation) or model in FORMS
+
+
+def check_model(model: Any) -> None:
+    """Raise InputError for what is no way for a volume to follow from what there is."""
+    if model is not None and not isinstance(model, CubicEquation) and model not in MODELS:
+        raise InputError(f"there is no model '{model}'", "model", nearest(str(model), MODELS))
+
+
+def is_gas(model: Any, P: Any, contents: Contents) -> bool:
+    """Whether a mixture is a gas: by its model, or because it has a pressure."""
+    if model is not None:
+        return model not in MODELS[:2]
+    return P is not None or contents.is_gas
+
+
+def read_mixture_capacity(given: Any, density: Value | None) -> Value | None:
+    """A heat capacity of a whole mixture, per volume (from one per mass, with the density) or per mole.
+
+    Raises
+    ------
+    InputError
+        If it is neither, or per mass without a density.
+    """
+    if given is None:
+        return None
+    read = units.read(given, name="heat_capacity")
+    kinds = ("heat capacity per volume", "heat capacity per mass", "heat capacity")
+    for kind in kinds:
+        if read.unit is None or units.unit(read.unit).dimension == units.unit(units.SI_UNITS[kind]).dimension:
+            value = units.positive(read, kind, "heat_capacity")
+            if kind != kinds[1]:
+                return value
+            if density is None:
+                advice = "give the density, or the heat capacity per volume, like '4.2 MJ/m3/K'"
+                raise InputError("a heat capacity per mass needs the density", "heat_capacity", advice)
+            return Value(value.si * density.si, units.SI_UNITS[kinds[0]])
+    said = f"'{given}' is no heat capacity per volume, mass or mole"
+    raise UnitError(said, "heat_capacity", "give it like '4.2 kJ/kg/K', '4 MJ/m3/K' or '35 J/mol/K'")
 
 
 def _flow_kind(flow: Value) -> str | None:

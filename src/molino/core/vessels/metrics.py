@@ -13,10 +13,13 @@ from functools import lru_cache
 import numpy as np
 import sympy as sp
 
+from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
 from molino.core.chemistry.formula import concentration as concentration_symbol
 from molino.core.chemistry.structure import Structure
 from molino.core.errors import InputError, nearest
-from molino.core.vessels.base import Written
+from molino.core.vessels.writing import Written
+
+_OF_THE_WHOLE = ("temperature", "pressure", "duty")
 
 
 @dataclass(frozen=True)
@@ -38,9 +41,13 @@ class Metric:
     @property
     def kind(self) -> str:
         """The kind of quantity, for units."""
-        return "concentration" if self.what == "concentration" else "number"
+        return {"duty": "power"}.get(
+            self.what, self.what if self.what in (*_OF_THE_WHOLE, "concentration") else "number"
+        )
 
     def __str__(self) -> str:
+        if self.what in _OF_THE_WHOLE:
+            return self.what
         text = f"{self.what} of {self.species}"
         text += f" over {self.over}" if self.over else ""
         return text + (f" on {self.on}" if self.on else "")
@@ -53,6 +60,8 @@ class Metric:
         InputError
             If a species is not in the chemistry, or stoichiometry does not make the product from the reactant.
         """
+        if self.what in _OF_THE_WHOLE:
+            return self._of_the_whole(written)
         for name in (self.species, self.over, self.on):
             if name is not None and name not in structure.species:
                 advice = nearest(name, structure.species)
@@ -72,6 +81,19 @@ class Metric:
         source = self.on or _source(structure, self.species, self.over)
         ratio = _most(structure, self.over, source) / _most(structure, self.species, source)
         return ratio * formed / (outlet[self.over] - inlet[self.over])
+
+    def _of_the_whole(self, written: Written) -> sp.Expr:
+        """Temperature, pressure or duty."""
+        symbol = {"temperature": TEMPERATURE, "pressure": PRESSURE}.get(self.what)
+        if symbol is not None:
+            balances = written.balances
+            if symbol in {*balances.symbols, *balances.parameters, *(s for s, _ in balances.definitions)}:
+                return symbol
+            raise InputError(f"nothing is said of the {self.what}", str(self), f"give the {self.what}")
+        if written.duty is None:
+            advice = "give heat capacities and enthalpies of formation, or an enthalpy to each reaction"
+            raise InputError("the duty is not known", str(self), advice)
+        return written.duty
 
 
 def conversion(species: str) -> Metric:
@@ -100,6 +122,21 @@ def selectivity(wanted: str, over: str | None = None, on: str | None = None) -> 
     return Metric("selectivity", wanted, over=over, on=on)
 
 
+def temperature() -> Metric:
+    """Temperature at the outlet (or at the end of a batch)."""
+    return Metric("temperature", "")
+
+
+def pressure() -> Metric:
+    """Pressure at the outlet (or at the end of a batch)."""
+    return Metric("pressure", "")
+
+
+def duty() -> Metric:
+    """Heat that comes in through the walls; negative where it is taken away."""
+    return Metric("duty", "")
+
+
 def concentration(species: str) -> Metric:
     """Concentration of a species at the outlet (or at the end of a batch)."""
     return Metric("concentration", species)
@@ -112,8 +149,13 @@ _TEXT = re.compile(
 
 def parse_metric(text: str) -> Metric:
     """Read a metric as it prints: 'conversion of A', 'yield of B on A', 'selectivity of B over C'."""
+    if text.strip() in _OF_THE_WHOLE:
+        return Metric(text.strip(), "")
     match = _TEXT.fullmatch(text)
-    advice = "write 'conversion of A', 'yield of B on A', 'selectivity of B over C' (or 'on A'), 'concentration of A'"
+    advice = (
+        "write 'conversion of A', 'yield of B on A', 'selectivity of B over C' (or 'on A'), 'concentration of A', "
+        "'temperature', 'pressure' or 'duty'"
+    )
     if not match:
         raise InputError(f"'{text}' is not a metric", "", advice)
     what, species, over, on = match.groups()

@@ -311,6 +311,7 @@ def resolve(
     T: Value | None = None,
     P: Value | None = None,
     density: Value | None = None,
+    additive: bool = False,
 ) -> Mixture:
     """Work a mixture out from all that is said of it.
 
@@ -327,6 +328,8 @@ def resolve(
         With P it is an ideal gas: P V = sum(n) R T.
     density : Value, optional
         Of the whole mixture.
+    additive : bool
+        Whether the volumes of the pure liquids must add up to that of the mixture.
 
     Raises
     ------
@@ -334,12 +337,17 @@ def resolve(
         With what is known and missing, or what contradicts what.
     """
     totals = list(totals)
-    outright = P is None and density is None and all(p.kind == "concentration" for p in portions.values())
-    if outright and len(totals) == 1 and "[length]" in units.unit(totals[0].unit or "m^3").dimension:
+    outright = P is None and all(p.kind == "concentration" for p in portions.values())
+    if outright and not additive and len(totals) == 1 and "[length]" in units.unit(totals[0].unit or "m^3").dimension:
         return Mixture({s: p.value.si for s, p in portions.items() if p.value is not None}, totals[0].si)
     statements = _gathered(portions, totals, species, flowing, T, P, density)
     statements.faults.raise_any()
-    if species is not None and "" in statements.free():
+    if species is not None and additive:
+        for name in portions:
+            with statements.faults.at():
+                species[name].require("molar_volume", "an additive liquid")
+        statements.faults.raise_any()
+    if species is not None and (additive or "" in statements.free()):
         volumes = {s: _molar_volume(species.get(s)) for s in portions}
         if all(volumes.values()):
             statements.add("volumes of the pure liquids", {**{s: -float(v or 0) for s, v in volumes.items()}, "": 1.0})
@@ -434,11 +442,11 @@ class Contents(Mapping[str, Portion]):
 
     def mixture(
         self, totals: Iterable[Value | None], species: Mapping[str, Species] | None, T: Value | None = None,
-        P: Value | None = None, density: Value | None = None,
+        P: Value | None = None, density: Value | None = None, additive: bool = False,
     ) -> Mixture:  # fmt: skip
         """Work the mixture out; see `resolve`."""
         try:
-            return resolve(self, [t for t in totals if t is not None], species, self.flowing, T, P, density)
+            return resolve(self, [t for t in totals if t is not None], species, self.flowing, T, P, density, additive)
         except InputError as error:
             raise InputError(fault.within(self.place) for fault in error.faults) from error
 

@@ -94,7 +94,8 @@ def _count(vessel: Vessel) -> Count:
     for expression in (*balances.rhs, *(e for _, e in balances.definitions), *(s.initial for s in balances.states)):
         used |= expression.free_symbols
     word = "molar flow" if str(balances.independent) == "V" else "amount"
-    unknowns = [f"{word} of {s.name}" for s in balances.states] + [str(symbol) for symbol, _ in balances.definitions]
+    named = [f"{word} of {s.name}" if s.kind == word else s.name for s in balances.states]
+    unknowns = named + [str(symbol) for symbol, _ in balances.definitions]
     equations = [f"balance of {s.name}" for s in balances.states] + [str(s) for s, _ in balances.definitions]
     waiting = {p.symbol for p in vessel.chemistry.unknowns}
     values = zip(balances.parameters, case.values, strict=True)

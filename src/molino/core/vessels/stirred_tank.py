@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from functools import lru_cache
 from typing import Any, ClassVar
 
 import numpy as np
@@ -12,94 +11,60 @@ import sympy as sp
 
 from molino.core import units
 from molino.core.balances.solve import Solution, steady
-from molino.core.balances.system import Balances
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
 from molino.core.chemistry.network import Chemistry
-from molino.core.chemistry.structure import Structure
 from molino.core.errors import Faults, InputError
-from molino.core.units import GAS_CONSTANT, Value
-from molino.core.vessels.base import (
-    FLOW,
-    LOCAL_FLOW,
-    VOLUME,
-    Vessel,
-    Written,
-    check_vessel,
-    convert,
-    derived,
-    feed_pressure,
-    kinetics,
-    parameters,
-    states,
-    total,
-)
-from molino.core.vessels.feed import Feed, inlet_symbol, require_feed
+from molino.core.units import Value
+from molino.core.vessels.base import Vessel, check_vessel, convert, feed_pressure, settle_heat, volume_of_catalyst
+from molino.core.vessels.conditions import Change, changed_tracks
+from molino.core.vessels.feed import Feed, require_feed, settle
+from molino.core.vessels.heat import Jacket, Programme
 from molino.core.vessels.mixture import Contents, Mixture
 from molino.core.vessels.run import Run, follow
-
-
-def start_symbol(species: str) -> sp.Symbol:
-    """The parameter that holds a species' concentration in the tank at t = 0."""
-    return sp.Symbol(f"start[{species}]", nonnegative=True)
-
-
-@lru_cache(maxsize=256)
-def _write(structure: Structure, gas: bool) -> Written:
-    scale = VOLUME * (total(structure, inlet_symbol) + total(structure, start_symbol))
-    held = states(structure, "n", "amount", [VOLUME * start_symbol(s) for s in structure.species], scale)
-    amounts = tuple(s.symbol for s in held)
-    content = kinetics(structure, amounts, VOLUME)
-    fed = [FLOW * inlet_symbol(s) for s in structure.species]
-    made = [VOLUME * made for made in content.production]
-    definitions, more, out = content.definitions, [VOLUME, FLOW], FLOW
-    if gas:  # at constant pressure as many moles leave as come in and are formed
-        definitions += ((LOCAL_FLOW, TEMPERATURE / PRESSURE * GAS_CONSTANT * sp.Add(*fed, *made)),)
-        more, out = [*more, PRESSURE], LOCAL_FLOW
-    leaving = [out * n / VOLUME for n in amounts]
-    balances = Balances(
-        sp.Symbol("t"),
-        held,
-        definitions,
-        tuple(i - o + m for i, o, m in zip(fed, leaving, made, strict=True)),
-        parameters(structure, *(start_symbol(s) for s in structure.species), *more),
-        derived(structure),
-    )
-    return Written(
-        balances, dict(zip(structure.species, fed, strict=True)), dict(zip(structure.species, leaving, strict=True))
-    )
+from molino.core.vessels.writing import FEED_T, FLOW, START_T, VOLUME, Inflow, Written, start_symbol, well_mixed
 
 
 @dataclass(frozen=True)
 class StirredTank(Vessel):
-    """A continuous stirred tank: well mixed, isothermal, constant volume; a liquid of constant density or an ideal gas.
+    """A continuous stirred tank: well mixed, at constant volume, of a liquid or a gas.
 
-    dn_i/dt = F_i,in - Q c_i + V sum_j nu_ij r_j (O. Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, ch. 5);
-    of a gas, at constant pressure, as many moles leave as come in and are formed.
+    dn_i/dt = F_i,in - Q c_i + V sum_j nu_ij r_j (O. Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, ch. 5),
+    with as much flowing out as keeps it full, and where the temperature is not kept
+
+        sum_i n_i Cp_i dT/dt = Q_wall + W - sum_i F_i,in (h_i(T) - h_i(T_in)) - V sum_j dH_j r_j
+
+    (H. S. Fogler, Elements of Chemical Reaction Engineering, 5th ed. 2016, section 13.1).
 
     Parameters
     ----------
     chemistry : Chemistry
     feed : Feed
     volume : optional
-        Of liquid; or give `space_time`; or neither and let `mo.size` find it.
+        Of what is in it; or give `space_time` or `catalyst_mass`; or nothing and let `mo.size` find it.
     space_time : optional
-        Volume over volumetric flow.
+        Volume over volumetric flow of the feed.
+    catalyst_mass : optional
+        With the bulk density (loading) of the catalyst.
     T : temperature, optional
-        Of the tank; that of the feed if left out.
+        That is kept in the tank; that of the feed if left out. Where it is not kept, the temperature at t = 0.
     contents : mapping of species to concentration or amount, optional
         What is in it at t = 0, for start-up; the feed if left out.
+    heat : "isothermal", "adiabatic", Adiabatic or Jacket
+        What passes through the walls; isothermal if left out, with the duty that this takes.
     catalyst, name, show
         As for `Batch`.
     """
 
     noun: ClassVar[str] = "stirred tank"
-    sizes: ClassVar[tuple[str, ...]] = ("volume", "space_time")
+    sizes: ClassVar[tuple[str, ...]] = ("volume", "space_time", "catalyst_mass")
     chemistry: Chemistry
     feed: Feed
     volume: Any = None
     space_time: Any = None
+    catalyst_mass: Any = None
     T: Any = None
     contents: Any = None
+    heat: Any = None
     catalyst: Any = None
     name: str = ""
     show: Mapping[str, str] = field(default_factory=dict)
@@ -107,67 +72,100 @@ class StirredTank(Vessel):
     def __post_init__(self) -> None:
         require_feed(self.feed, self.label)
         faults = Faults()
-        convert(faults, self, volume="volume", space_time="time", T="temperature")
-        if self.volume is not None and self.space_time is not None:
-            faults.add(self.label, "volume and space_time say the same thing twice", "give one of them")
+        convert(faults, self, volume="volume", space_time="time", T="temperature", catalyst_mass="mass")
+        given = [n for n in self.sizes if getattr(self, n) is not None]
+        if len(given) > 1:
+            faults.add(self.label, f"{' and '.join(given)} say the same thing twice", "give one of them")
         if self.contents is not None:
             with faults.at(self.label):
                 object.__setattr__(self, "contents", Contents(self.contents, False, "contents"))
-                if self.feed.is_gas:
-                    raise InputError("a tank of gas starts from its feed", "contents", "leave the contents out")
-        check_vessel(faults, self, [*self.feed.contents, *(self.contents or ())], self.T or self.feed.T)
+        settle_heat(faults, self)
+        with faults.at(self.label):
+            if isinstance(self.heat, Programme):
+                raise InputError(
+                    "a tank at steady state has no programme", "heat", "change T on the way: tank.run(...)"
+                )
+            if isinstance(self.heat, Jacket):
+                if self.heat.counter_current:
+                    raise InputError("counter-current is along a tube", "heat", "give coil=True, or leave it out")
+                if not np.isfinite(self.heat.conductance):
+                    raise InputError("U is given without the area", "heat", "give area='6 m2', or UA")
+        own = self.feed.T if self.moves_T else self.T or self.feed.T
+        asks = "T of the feed" if self.moves_T else "T"
+        check_vessel(faults, self, [*self.feed.contents, *(self.contents or ())], own, asks)
+        with faults.at(self.label):
+            volume_of_catalyst(self)
         faults.raise_any()
 
     def write(self) -> Written:
-        return _write(self.chemistry.structure, self.gas)
-
-    @property
-    def gas(self) -> bool:
-        return self.feed.is_gas
+        return well_mixed(self.setup, (Inflow(),), "fixed", True, False)
 
     def mixture(self) -> Mixture:
         return self.feed.mixture(self.by_name)
 
+    @property
+    def start_T(self) -> Value | None:
+        """Temperature at t = 0."""
+        return self.T or self.feed.T  # type: ignore[no-any-return]
+
     def _inside(self) -> dict[str, float]:
         """Concentrations at t = 0; nan where amounts are given and the volume is not known yet."""
-        T = self.T or self.feed.T
+        T = self.start_T
         if self.contents is None:
-            warmer = T.si / self.feed.T.si if self.gas else 1.0
-            return {s: c / warmer for s, c in self.inlet().items()}
+            if not self.gas:
+                return self.inlet()
+            whole = sum(self.inlet().values())
+            kept = Contents({s: Value(c / whole, "mol/mol") for s, c in self.inlet().items()}, False, "contents")
+            return settle(kept, [], self.by_name, T, self.pressure, None, self.model).concentrations
         volume = self.volume_si
         if self.contents.extensive and np.isnan(volume):
             return dict.fromkeys(self.contents, np.nan)
-        held = self.contents.mixture([Value(volume)] if np.isfinite(volume) else [], self.by_name, T)
-        return held.concentrations  # type: ignore[no-any-return]
+        given = [Value(volume)] if np.isfinite(volume) else []
+        return settle(self.contents, given, self.by_name, T, self.pressure, None, self.model).concentrations
+
+    @property
+    def pressure(self) -> Value | None:
+        """Of a gas: that of the feed, which the tank keeps."""
+        return Value(feed_pressure(self), "Pa") if self.gas else None
 
     @property
     def volume_si(self) -> float:
         """Volume in m^3; nan while it is not known."""
         if self.volume is not None:
             return float(self.volume.si)
+        if self.catalyst_mass is not None:
+            return float(self.catalyst_mass.si / self.catalyst.bulk_density.si)
         return float(self.space_time.si * self.fed.volume) if self.space_time is not None else np.nan
 
     def numbers(self) -> dict[sp.Symbol, float]:
-        T = self.T or self.feed.T
-        volume = self.volume_si
-        numbers = {start_symbol(s): c for s, c in self._inside().items()}
-        numbers |= {VOLUME: volume, FLOW: self.fed.volume, PRESSURE: feed_pressure(self)}
-        return numbers | {TEMPERATURE: T.si if T is not None else np.nan}
+        T = self.start_T.si if self.start_T is not None else np.nan
+        found = {start_symbol(s): c for s, c in self._inside().items()}
+        found |= {VOLUME: self.volume_si, FLOW: self.fed.volume, PRESSURE: feed_pressure(self)}
+        return found | {TEMPERATURE: T, START_T: T, FEED_T: self.feed.T.si if self.feed.T is not None else T}
 
     @property
     def end(self) -> float:
         return np.inf
 
     def given(self) -> list[tuple[str, Value | None]]:
-        return [("volume", self.volume), ("time", self.space_time), ("temperature", self.T), *self.feed.given()]
+        own = [("volume", self.volume), ("time", self.space_time), ("mass", self.catalyst_mass)]
+        return [*own, ("temperature", self.T), *self.feed.given()]
 
-    def _require_volume(self) -> None:
+    def require_volume(self) -> None:
+        """Raise InputError while the volume is not known."""
         if not np.isfinite(self.volume_si):
             advice = "give volume='4 m3' or space_time='20 min', or size it: mo.size(..., vary='volume')"
             raise InputError("no volume is given", self.label, advice)
 
-    def steady(self) -> Run:
+    def steady(self, near: np.ndarray | None = None) -> Run:
         """The steady state that the tank settles to from what is in it at t = 0.
+
+        Where there may be several, `steady_states` finds them all.
+
+        Parameters
+        ----------
+        near : array, shape (states,), optional
+            A state of a like tank, next to which the steady state is looked for first.
 
         Raises
         ------
@@ -176,24 +174,44 @@ class StirredTank(Vessel):
         SolveError
             If it never settles.
         """
-        self._require_volume()
+        self.require_volume()
         self.require_known()
-        state, report = steady(self.case, self.volume_si / self.fed.volume)
-        return Run(self, Solution(np.array([np.inf]), state[None, :], None, report))
+        state, report = steady(self.case, self.volume_si / self.fed.volume, near)
+        return self.at_rest(state, report)
 
-    def run(self, time: Any, points: Any = 101) -> Run:
-        """Follow the start-up for some time from what is in the tank at t = 0; raises as `Batch.run`."""
-        self._require_volume()
-        if self.gas:
-            raise InputError("the start-up of a tank of gas cannot be followed yet", self.label, "ask for steady()")
+    def at_rest(self, state: np.ndarray, report: Any) -> Run:
+        """The run of one steady state."""
+        return Run(self, Solution(np.array([np.inf]), state[None, :], None, report), ((self.case, 1),))
+
+    def run(self, time: Any, points: Any = 101, changes: Sequence[Change] = ()) -> Run:
+        """Follow the tank for some time from what is in it at t = 0, through changes on the way.
+
+        Parameters
+        ----------
+        time : str, float or quantity
+        points : int or array of s
+            As for `Batch.run`.
+        changes : sequence of Change, optional
+            Steps and ramps of feed, flow, temperature or coolant: [mo.Change("feed T", "60 degC", at="2 h")].
+
+        Raises
+        ------
+        InputError
+            If there is no volume, constants are still unknown, or a change is none.
+        SolveError
+            If the integration cannot go on.
+        """
+        self.require_volume()
+        end = units.positive(time, "time", f"{self.label}, time").si
         # the elements in a tank that fills are integrated, not invariant as in a batch: their closure needs the tenth
-        return follow(self, units.positive(time, "time", f"{self.label}, time").si, points, tighter=10.0)
+        return follow(self, end, points, tighter=10.0, tracks=changed_tracks(self, changes))
 
     def outcome(self) -> Run:
         return self.steady()
 
     def __str__(self) -> str:
-        size = f" of {self.volume}" if self.volume is not None else ""
-        size = f" of space time {self.space_time}" if self.space_time is not None else size
+        sizes = {"of": self.volume, "of space time": self.space_time, "of catalyst mass": self.catalyst_mass}
+        size = "".join(f" {name} {value}" for name, value in sizes.items() if value is not None)
         at = f" at {self.T}" if self.T is not None else ""
-        return f"{self.title}{size}{at} fed {self.feed}"
+        ends = f", {self.heat}," if self.heat is not None else ""
+        return f"{self.title}{size}{at}{ends} fed {self.feed}"

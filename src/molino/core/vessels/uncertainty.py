@@ -5,10 +5,10 @@ from __future__ import annotations
 import numpy as np
 import sympy as sp
 
-from molino.core.balances.solve import integrate, observe, steady_slopes
+from molino.core.balances.solve import observe, steady_slopes
 from molino.core.chemistry.constants import parameter_symbol
 from molino.core.vessels.metrics import Metric
-from molino.core.vessels.run import Run
+from molino.core.vessels.run import Run, moved_expressions, sensitivities_at_end
 
 
 def slopes(run: Run, metric: Metric, by: tuple[sp.Symbol, ...]) -> np.ndarray:
@@ -17,18 +17,15 @@ def slopes(run: Run, metric: Metric, by: tuple[sp.Symbol, ...]) -> np.ndarray:
     With the sensitivities of the states from their own equations along a run, and from the implicit function theorem
     at a steady state.
     """
-    case, end = run.vessel.case, float(run.solution.points[-1])
+    case, end = run.last_case, float(run.solution.points[-1])
+    states = run.core_states[-1:]
     if run.is_steady:
         end = 0.0
-        sensitivity = steady_slopes(case, run.solution.states[-1], by)
+        sensitivity = steady_slopes(case, states[0], by)
     else:
-        followed = integrate(case, [0.0, end], by=by)
-        assert followed.sensitivities is not None
-        sensitivity = followed.sensitivities[-1]
-    expression = run.vessel.expression(metric)
-    _, found = observe(
-        case, (expression,), np.array([end]), run.solution.states[-1:], sensitivity[None], by
-    )  # fmt: skip
+        sensitivity = sensitivities_at_end(run, by)
+    expression = moved_expressions(case, (run.vessel.expression(metric),))
+    _, found = observe(case, expression, np.array([end]), states, sensitivity[None], by)
     return np.asarray(found[0, 0])
 
 

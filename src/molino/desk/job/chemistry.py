@@ -88,6 +88,9 @@ def write_chemistry(chemistry: Chemistry, path: str | Path) -> Path:
             table["rate"] = reaction.rate
         if reaction.basis != "volume":
             table["basis"] = reaction.basis
+        if reaction.enthalpy is not None:
+            table["enthalpy"] = _number(reaction.enthalpy)
+            table["enthalpy_at"] = _number(reaction.enthalpy_at)
         for name, held in reaction.constants.items():
             table[name] = _constant(held)
         reactions[str(reaction.name)] = table

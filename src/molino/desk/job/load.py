@@ -340,7 +340,10 @@ class _Builder:
                 constants[key] = self.constant(given)
         faults.raise_any()
         orders = {s: self.entry(n, "") for s, n in table.orders.items()} if table.orders else None
-        return Reaction(table.equation, table.rate, name, orders=orders, basis=table.basis, **constants)
+        heat = {"enthalpy": self.bare(table.enthalpy, "energy per amount")}
+        if table.enthalpy_at is not None:
+            heat["enthalpy_at"] = self.bare(table.enthalpy_at, "temperature")
+        return Reaction(table.equation, table.rate, name, orders=orders, basis=table.basis, **heat, **constants)
 
     def chemistry(self) -> Chemistry | None:
         sound = len(self.faults.found)

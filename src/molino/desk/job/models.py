@@ -175,6 +175,8 @@ class ReactionTable(BaseModel):
     rate: str | None = None
     orders: dict[str, Entry] | None = None
     basis: str = "volume"
+    enthalpy: Quantity | None = None
+    enthalpy_at: Quantity | None = None
 
 
 class FeedTable(Table):

@@ -1,0 +1,27 @@
+"""Functions that have no formula of their own, and that the generated code calls by name."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import sympy as sp
+
+
+class NumericFunction(sp.Function):  # type: ignore[misc]
+    """Base of such functions: `fdiff` gives derivatives as expressions, `number` and `columns` the values."""
+
+    @staticmethod
+    def number(*args: float) -> float:
+        """The value at plain numbers."""
+        raise NotImplementedError
+
+    @classmethod
+    def columns(cls, *args: Any) -> Any:
+        """The values at whole columns of numbers."""
+        return np.vectorize(cls.number, otypes=[float])(*args)
+
+    @classmethod
+    def code_name(cls) -> str:
+        """Its name in the generated code."""
+        return f"call_{cls.__name__.lower()}"

@@ -1,0 +1,147 @@
+"""Enthalpies of the species of a chemistry, from which every energy balance is written.
+
+h_i(T) = h_i + integral of Cp_i dT from 298.15 K, so that the enthalpy of each reaction is sum of nu_i h_i(T)
+(Kirchhoff's law) and what a stream carries is sum of F_i h_i(T): one set of numbers for both, or no balance closes.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import sympy as sp
+
+from molino.core.chemistry.formula import TEMPERATURE
+from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE
+from molino.core.chemistry.network import Chemistry
+from molino.core.chemistry.species import Species
+from molino.core.errors import Faults, InputError
+
+CAPACITY = sp.Symbol("heat capacity", positive=True)
+"""That of the whole mixture, where one is given: per volume of a liquid, per mole of a gas."""
+_ASKER = "the energy balance"
+_HESS = 1e-6
+"""How far given enthalpies of reaction may be from adding up, relative to the largest."""
+
+
+def reference(species: str) -> sp.Symbol:
+    """The parameter that holds a species' enthalpy at 298.15 K."""
+    return sp.Symbol(f"h[{species}]")
+
+
+@dataclass(frozen=True)
+class Energy:
+    """Enthalpies over temperature, their numbers apart from their shape.
+
+    `rises` hold the integral of each Cp from 298.15 K over T in J/mol, `numbers` the enthalpies at 298.15 K.
+    `carried` says that heat is held by the volume of the liquid and not by the species.
+    """
+
+    species: tuple[str, ...]
+    rises: tuple[sp.Expr, ...]
+    carried: bool
+
+    def enthalpy(self, i: int, T: sp.Expr) -> sp.Expr:
+        """h_i(T) in J/mol."""
+        return reference(self.species[i]) + self.rise(i, T)
+
+    def rise(self, i: int, T: sp.Expr) -> sp.Expr:
+        """h_i(T) - h_i(298.15 K) in J/mol."""
+        return self.rises[i].xreplace({TEMPERATURE: T})
+
+    def capacity(self, i: int, T: sp.Expr) -> sp.Expr:
+        """Cp_i in J/(mol K)."""
+        return self.rises[i].diff(TEMPERATURE).xreplace({TEMPERATURE: T})
+
+
+def shape_of(chemistry: Chemistry, per: str | None) -> Energy:
+    """The enthalpies of a chemistry over temperature.
+
+    Parameters
+    ----------
+    per : "volume", "mole" or None
+        What a heat capacity of the whole mixture is given by; None where each species has its own.
+
+    Raises
+    ------
+    InputError
+        With every species that has no heat capacity, and needs one.
+    """
+    names = chemistry.names
+    if per == "volume":
+        return Energy(names, (sp.Integer(0),) * len(names), True)
+    if per == "mole":
+        return Energy(names, (CAPACITY * (TEMPERATURE - sp.Float(STANDARD_TEMPERATURE)),) * len(names), False)
+    faults = Faults()
+    rises = []
+    for one in chemistry.species:
+        with faults.at():
+            Cp = one.require("heat_capacity", _ASKER)
+            rise = Cp.enthalpy(TEMPERATURE)
+            start = rise.xreplace({TEMPERATURE: sp.Float(STANDARD_TEMPERATURE)}) if Cp.seven else 0
+            rises.append(rise - start)
+    faults.raise_any()
+    return Energy(names, tuple(rises), False)
+
+
+def references(chemistry: Chemistry, energy: Energy, capacity: float = 0.0) -> dict[sp.Symbol, float]:
+    """The enthalpy of each species at 298.15 K in J/mol.
+
+    From the enthalpies of formation. Where a reaction brings its own enthalpy, those of the species follow from all
+    reactions together: the h of least squares among all with sum of nu_i h_i = dH_j for every reaction, which exist
+    only if the enthalpies keep Hess's law.
+
+    Raises
+    ------
+    InputError
+        With what a species lacks, or the reactions whose enthalpies contradict each other.
+    """
+    faults = Faults()
+    if all(r.enthalpy is None for r in chemistry.reactions):
+        reacting = {name for r in chemistry.reactions for name in r.equation.species}
+        found = {}
+        for one in chemistry.species:
+            with faults.at():
+                found[reference(one.name)] = _formation(one) if one.name in reacting else 0.0
+        if faults.found:
+            lacking = [r for r in chemistry.reactions if not _has_formation(chemistry, r.equation.species)]
+            names = ", ".join(str(r.name) for r in lacking)
+            faults.add(f"reaction {names}", "no enthalpy of reaction either", "or give enthalpy='-85 kJ/mol' to it")
+        faults.raise_any()
+        return found
+    by_name = {s.name: s for s in chemistry.species}
+    wanted = []
+    for reaction in chemistry.reactions:
+        with faults.at(f"reaction {reaction.name}"):
+            if reaction.enthalpy is not None:
+                T = {TEMPERATURE: sp.Float(reaction.enthalpy_at.si), CAPACITY: sp.Float(capacity)}
+                rise = sum(
+                    float(moles) * float(energy.rises[energy.species.index(name)].xreplace(T))
+                    for name, moles in reaction.equation.net.items()
+                )
+                wanted.append(reaction.enthalpy.si - rise)
+            else:
+                wanted.append(sum(float(m) * _formation(by_name[n]) for n, m in reaction.equation.net.items()))
+    faults.raise_any()
+    right = np.array(wanted)
+    matrix = chemistry.structure.matrix
+    found_h = np.linalg.lstsq(matrix.T, right, rcond=None)[0]
+    off = np.abs(matrix.T @ found_h - right)
+    if np.max(off, initial=0.0) > _HESS * np.max(np.abs(right), initial=1.0):
+        names = ", ".join(str(r.name) for r, o in zip(chemistry.reactions, off, strict=True) if o > _HESS * np.max(off))
+        said = f"the enthalpies of {names} contradict each other: along one way round they do not add up to zero"
+        raise InputError(said, "chemistry", "mend one of them, or leave all out and give enthalpies of formation")
+    return {reference(name): float(h) for name, h in zip(energy.species, found_h, strict=True)}
+
+
+def _has_formation(chemistry: Chemistry, names: tuple[str, ...]) -> bool:
+    by_name = {s.name: s for s in chemistry.species}
+    return all(by_name[n].enthalpy_of_formation is not None for n in names)
+
+
+def _formation(species: Species) -> float:
+    """Enthalpy of formation in J/mol at 298.15 K."""
+    Cp = species.heat_capacity
+    if Cp is not None and Cp.seven:
+        return float(Cp.enthalpy(sp.Float(STANDARD_TEMPERATURE)))
+    return float(species.require("enthalpy_of_formation", _ASKER).si)

@@ -1,0 +1,249 @@
+"""What a vessel is filled with: volume and enthalpy of any amounts (or flows) of the species, as symbols.
+
+Volume and enthalpy are homogeneous of degree one in the amounts, so the same expressions serve what is in a tank, what
+flows along a tube (molar flows give volumetric flow and enthalpy flow) and what is fed.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import sympy as sp
+
+from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE
+from molino.core.chemistry.numeric import NumericFunction
+from molino.core.thermo.cubic import FORMS, CubicEquation
+from molino.core.thermo.energy import CAPACITY, Energy
+from molino.core.units import GAS_CONSTANT
+
+MODELS = ("constant density", "additive volumes", "ideal gas", *FORMS)
+"""How volume follows from what there is."""
+
+
+def molar_volume(species: str) -> sp.Symbol:
+    """The parameter that holds a species' molar volume in an additive liquid."""
+    return sp.Symbol(f"v[{species}]", positive=True)
+
+
+class GasRoot(NumericFunction):
+    """GasRoot(A, B, u, w): the largest compressibility factor of the cubic form with u = d1 + d2, w = d1 d2.
+
+    Z^3 - (1 + B - u B) Z^2 + (A + (w - u) B^2 - u B) Z - (A B + w B^2 + w B^3) = 0; slopes by the implicit function
+    theorem.
+    """
+
+    nargs = 4
+
+    @staticmethod
+    def number(*args: float) -> float:
+        """By Newton's method from above all roots, where the cubic is convex."""
+        A, B, u, w = args
+        two, one, zero = -(1 + B - u * B), A + (w - u) * B**2 - u * B, -(A * B + w * B**2 + w * B**3)
+        Z = 1 + max(abs(two), abs(one), abs(zero))
+        for _ in range(100):
+            step = (((Z + two) * Z + one) * Z + zero) / ((3 * Z + 2 * two) * Z + one)
+            Z -= step
+            if abs(step) < 1e-15 * Z:
+                break
+        return Z
+
+    def fdiff(self, argindex: int = 1) -> sp.Expr:
+        A, B, u, w = self.args
+        Z = self
+        by_Z = 3 * Z**2 - 2 * (1 + B - u * B) * Z + A + (w - u) * B**2 - u * B
+        if argindex == 1:
+            return -(Z - B) / by_Z
+        return -((u - 1) * Z**2 + (2 * (w - u) * B - u) * Z - A - 2 * w * B - 3 * w * B**2) / by_Z
+
+
+@dataclass(frozen=True)
+class RealGas:
+    """The numbers of a cubic equation of state, by species, in a form that can be a key."""
+
+    form: str
+    a: tuple[float, ...]
+    b: tuple[float, ...]
+    slope: tuple[float, ...]
+    critical: tuple[float, ...]
+    pairs: tuple[tuple[float, ...], ...]
+
+    @classmethod
+    def of(cls, equation: CubicEquation) -> RealGas:
+        a, b, slope, critical, pairs = equation.numbers
+        return cls(equation.form, tuple(a.tolist()), tuple(b.tolist()), tuple(slope.tolist()),
+                   tuple(critical.tolist()), tuple(tuple(row) for row in pairs.tolist()))  # fmt: skip
+
+    def roots(self, T: sp.Expr) -> list[sp.Expr]:
+        """sqrt(a_i) over temperature."""
+        return [
+            math.sqrt(a) * (1 + m * (1 - sp.sqrt(T / critical)))
+            for a, m, critical in zip(self.a, self.slope, self.critical, strict=True)
+        ]
+
+
+class Content:
+    """Volume and enthalpy departure of some amounts (or flows) at T and P, with their slopes.
+
+    What a cubic equation of state needs on the way has symbols of its own, `definitions`, so that no expression is
+    written out in full.
+    """
+
+    def __init__(self, medium: Medium, n: Sequence[sp.Expr], T: sp.Expr, P: sp.Expr) -> None:
+        self.medium, self.n, self.T, self.P = medium, n, T, P
+        self.definitions: list[tuple[sp.Symbol, sp.Expr]] = []
+        if medium.real is not None:
+            self._define(medium.real)
+
+    def _define(self, real: RealGas) -> None:
+        """N, N b, N^2 a with its slopes in T, A = a P/(R T)^2, B = b P/(R T) and Z."""
+        n, T, count = self.n, self.T, range(len(self.n))
+        names = ("total amount", "N b", "N2 a", "slope of N2 a", "curvature of N2 a", "A", "B", "Z")
+        self.N, self.D, self.S, self.S1, S2, A, B, self.Z = (sp.Symbol(name, positive=True) for name in names)
+        self.A, self.B, self.S2 = A, B, S2
+        root = [sp.Symbol(f"root {i}") for i in count]
+        slope, curve = ([sp.Symbol(f"{word} {i}") for i in count] for word in ("root slope", "root curve"))
+        found: list[tuple[sp.Symbol, sp.Expr]] = []
+        for i, e in enumerate(real.roots(T)):
+            found += [(root[i], e), (slope[i], e.diff(T)), (curve[i], e.diff(T, 2))]
+        self.s = [2 * root[i] * sp.Add(*(n[j] * real.pairs[i][j] * root[j] for j in count)) for i in count]
+        self.s1 = [
+            2 * sp.Add(*(n[j] * real.pairs[i][j] * (slope[i] * root[j] + root[i] * slope[j]) for j in count))
+            for i in count
+        ]
+        second = [
+            2 * sp.Add(*(n[j] * real.pairs[i][j] * (curve[i] * root[j] + slope[i] * slope[j]) for j in count))
+            for i in count
+        ]
+        RT = GAS_CONSTANT * T
+        one, two = FORMS[real.form].d
+        found += [
+            (self.N, sp.Add(*n)),
+            (self.D, sp.Add(*(x * b for x, b in zip(n, real.b, strict=True)))),
+            (self.S, sp.Add(*(x * s for x, s in zip(n, self.s, strict=True))) / 2),
+            (self.S1, sp.Add(*(x * s for x, s in zip(n, self.s1, strict=True))) / 2),
+            (S2, sp.Add(*(x * s for x, s in zip(n, second, strict=True)))),
+            (A, self.S * self.P / (self.N * RT) ** 2),
+            (B, self.D * self.P / (self.N * RT)),
+            (self.Z, GasRoot(A, B, sp.Float(one + two), sp.Float(one * two))),
+        ]
+        self.definitions = found
+        self._inner = {A: found[-3][1], B: found[-2][1]}
+        root_of = found[-1][1]
+        self._root_slopes = {
+            A: root_of.fdiff(1).xreplace({root_of: self.Z}),
+            B: root_of.fdiff(2).xreplace({root_of: self.Z}),
+        }
+        log = sp.log((self.Z + one * B) / (self.Z + two * B)) / (one - two)
+        self._departure = self.N * RT * (self.Z - 1) + (T * self.S1 - self.S) / self.D * log
+        self._volume = self.Z * self.N * RT / self.P
+
+    def _total(self, e: sp.Expr, slopes: dict[sp.Symbol, sp.Expr], along: sp.Expr | None = None) -> sp.Expr:
+        """The whole derivative of an expression by something of which N, N b, N^2 a and its slope have these slopes."""
+
+        def plain(f: sp.Expr) -> sp.Expr:
+            own = f.diff(along) if along is not None and along.is_Symbol else sp.Integer(0)
+            return own + sp.Add(*(f.diff(symbol) * slope for symbol, slope in slopes.items()))
+
+        reduced = {symbol: plain(f) for symbol, f in self._inner.items()}
+        by_Z = sp.Add(*(self._root_slopes[symbol] * slope for symbol, slope in reduced.items()))
+        return plain(e) + sp.Add(*(e.diff(symbol) * slope for symbol, slope in reduced.items())) + e.diff(self.Z) * by_Z
+
+    def _by_amount(self, e: sp.Expr, i: int) -> sp.Expr:
+        assert self.medium.real is not None
+        slopes = {
+            self.N: sp.Integer(1),
+            self.D: sp.Float(self.medium.real.b[i]),
+            self.S: self.s[i],
+            self.S1: self.s1[i],
+        }
+        return self._total(e, slopes)
+
+    @property
+    def volume(self) -> sp.Expr:
+        """In m^3 (of flows in m^3/s); of no use where volume is carried."""
+        if self.medium.model == MODELS[1]:
+            return sp.Add(*(x * molar_volume(s) for x, s in zip(self.n, self.medium.species, strict=True)))
+        return self._volume if self.medium.real is not None else self.T / self.P * GAS_CONSTANT * sp.Add(*self.n)
+
+    def volume_by_amount(self, i: int) -> sp.Expr:
+        """Partial molar volume."""
+        if self.medium.model == MODELS[1]:
+            return molar_volume(self.medium.species[i])
+        return self._by_amount(self._volume, i) if self.medium.real is not None else self.T / self.P * GAS_CONSTANT
+
+    @property
+    def volume_by_T(self) -> sp.Expr:
+        if self.medium.model == MODELS[1]:
+            return sp.Integer(0)
+        if self.medium.real is None:
+            return GAS_CONSTANT / self.P * sp.Add(*self.n)
+        return self._total(self._volume, {self.S: self.S1, self.S1: self.S2}, self.T)
+
+    @property
+    def departure(self) -> sp.Expr:
+        """Enthalpy less that of the ideal state in J (of flows in W)."""
+        return self._departure if self.medium.real is not None else sp.Integer(0)
+
+    def departure_by_amount(self, i: int) -> sp.Expr:
+        return self._by_amount(self._departure, i) if self.medium.real is not None else sp.Integer(0)
+
+    @property
+    def departure_by_T(self) -> sp.Expr:
+        if self.medium.real is None:
+            return sp.Integer(0)
+        return self._total(self._departure, {self.S: self.S1, self.S1: self.S2}, self.T)
+
+    @property
+    def departure_by_P(self) -> sp.Expr:
+        return self._total(self._departure, {}, self.P) if self.medium.real is not None else sp.Integer(0)
+
+    def written_out(self, e: sp.Expr) -> sp.Expr:
+        """An expression without the symbols of `definitions`: for streams that do not change along the way."""
+        for symbol, definition in reversed(self.definitions):
+            e = e.xreplace({symbol: definition})
+        return e
+
+
+@dataclass(frozen=True)
+class Medium:
+    """How volume and enthalpy follow from amounts; `energy` is None where nothing is known of heat."""
+
+    species: tuple[str, ...]
+    model: str
+    energy: Energy | None = None
+    real: RealGas | None = None
+
+    @property
+    def is_gas(self) -> bool:
+        return self.model not in MODELS[:2]
+
+    @property
+    def carries_volume(self) -> bool:
+        """Whether volume is carried along and does not follow from the amounts (a liquid of constant density)."""
+        return self.model == MODELS[0]
+
+    def enthalpy(self, content: Content, carried: sp.Expr, written_out: bool = False) -> sp.Expr:
+        """Enthalpy of a content in J (of molar flows in W), with `carried` the volume (flow) of a liquid."""
+        assert self.energy is not None
+        held = sp.Add(*(x * self.energy.enthalpy(i, content.T) for i, x in enumerate(content.n)))
+        if self.energy.carried:
+            return held + CAPACITY * carried * (content.T - sp.Float(STANDARD_TEMPERATURE))
+        return held + (content.written_out(content.departure) if written_out else content.departure)
+
+    def stream_enthalpy(self, n: Sequence[sp.Expr], T: sp.Expr, P: sp.Expr, carried: sp.Expr) -> sp.Expr:
+        """Enthalpy of a stream that does not change, written out."""
+        return self.enthalpy(Content(self, n, T, P), carried, written_out=True)
+
+    def warming(self, n: Sequence[sp.Expr], T: sp.Expr, start: sp.Expr, carried: sp.Expr) -> sp.Expr:
+        """What it takes to bring the amounts n from one temperature to another, unreacted, in the ideal state."""
+        assert self.energy is not None
+        held = sp.Add(*(x * (self.energy.rise(i, T) - self.energy.rise(i, start)) for i, x in enumerate(n)))
+        return held + CAPACITY * carried * (T - start) if self.energy.carried else held
+
+    def capacity(self, content: Content, carried: sp.Expr) -> sp.Expr:
+        """Heat capacity of a content at constant pressure in J/K (of molar flows in W/K)."""
+        assert self.energy is not None
+        held = sp.Add(*(x * self.energy.capacity(i, content.T) for i, x in enumerate(content.n)))
+        return held + CAPACITY * carried if self.energy.carried else held + content.departure_by_T

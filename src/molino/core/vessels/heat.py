@@ -1,0 +1,282 @@
+"""What passes through the walls of a vessel: nothing, what keeps its temperature, or what a coolant takes up."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import Any
+
+import sympy as sp
+
+from molino.core import units
+from molino.core.errors import Faults, InputError
+from molino.core.printing import Printed
+from molino.core.units import Value
+from molino.core.vessels.schedule import Track
+
+UA = sp.Symbol("UA", positive=True)
+COOLANT = sp.Symbol("coolant T", positive=True)
+COOLANT_FLOW = sp.Symbol("coolant heat capacity flow", positive=True)
+WALL = sp.Symbol("heat capacity of the wall", nonnegative=True)
+STIRRER = sp.Symbol("stirrer power", nonnegative=True)
+
+
+@dataclass(frozen=True)
+class HeatShape:
+    """What of the heat changes the form of the balances.
+
+    `mode` is "isothermal", "adiabatic" or "jacket"; `coolant` is "constant", "mixed" (a jacket) or "coil", and along a
+    tube "co-current" or "counter-current".
+    """
+
+    mode: str = "isothermal"
+    coolant: str = "constant"
+    wall: bool = False
+    stirrer: bool = False
+
+    @property
+    def moves(self) -> bool:
+        """Whether the temperature is an unknown of the balances."""
+        return self.mode != "isothermal"
+
+    @property
+    def flowing(self) -> bool:
+        return self.mode == "jacket" and self.coolant != "constant"
+
+    def through_wall(self, T: sp.Expr) -> sp.Expr:
+        """Heat into a well-mixed vessel in W.
+
+        UA (T_c - T); with a flowing coolant of heat capacity flow C that is itself well mixed
+        UA C/(UA + C) (T_in - T), in plug flow through a coil C (1 - exp(-UA/C)) (T_in - T): the coolant's own steady
+        balance C dT_c/dA = U (T - T_c), solved.
+        """
+        if self.mode != "jacket":
+            return sp.Integer(0)
+        if self.coolant == "mixed":
+            return UA * COOLANT_FLOW / (UA + COOLANT_FLOW) * (COOLANT - T)
+        if self.coolant == "coil":
+            return COOLANT_FLOW * (1 - sp.exp(-UA / COOLANT_FLOW)) * (COOLANT - T)
+        return UA * (COOLANT - T)
+
+    def coolant_out(self, T: sp.Expr) -> sp.Expr:
+        """Temperature at which a flowing coolant leaves a well-mixed vessel."""
+        return COOLANT - self.through_wall(T) / COOLANT_FLOW
+
+    @property
+    def symbols(self) -> tuple[sp.Symbol, ...]:
+        """The parameters of a well-mixed vessel that come with it."""
+        found = [UA, COOLANT] if self.mode == "jacket" else []
+        found += [COOLANT_FLOW] if self.flowing else []
+        return (*found, *([WALL] if self.wall else []), *([STIRRER] if self.stirrer else []))
+
+
+@dataclass(frozen=True)
+class Adiabatic(Printed):
+    """No heat through the walls.
+
+    Parameters
+    ----------
+    wall : heat capacity of the vessel itself, optional
+        "25 kJ/K"; it follows the temperature of what is in the vessel.
+    stirrer : power of the stirrer, optional
+        "2 kW", all of which ends as heat.
+    """
+
+    wall: Any = None
+    stirrer: Any = None
+
+    def __post_init__(self) -> None:
+        faults = Faults()
+        _read(self, faults, wall="heat per temperature", stirrer="power")
+        faults.raise_any()
+
+    @property
+    def shape(self) -> HeatShape:
+        return HeatShape("adiabatic", "constant", self.wall is not None, self.stirrer is not None)
+
+    def numbers(self) -> dict[sp.Symbol, float]:
+        return _numbers(self)
+
+    def __str__(self) -> str:
+        return ", ".join(["adiabatic", *_extras(self)])
+
+
+@dataclass(frozen=True)
+class Jacket(Printed):
+    """Heat through the wall to a coolant (or heating medium) in a jacket or coil.
+
+    Q = U A (T_c - T). The coolant stays at one temperature, or with a flow warms up by its own balance.
+
+    Parameters
+    ----------
+    T : temperature, or list of (time, temperature)
+        Of the coolant; where it flows, that at which it comes in. A list is a programme of straight lines.
+    U : optional
+        Overall heat transfer coefficient, "400 W/m2/K".
+    area : optional
+        Of transfer, "6 m2"; along a tube it follows from the diameter, if left out.
+    UA : optional
+        Both together, "2.4 kW/K", instead.
+    flow : optional
+        Of the coolant: its heat capacity flow, "3 kW/K", or its mass flow, "2 t/h", with `heat_capacity`.
+    heat_capacity : optional
+        Of the coolant per mass; water's 4.19 kJ/kg/K is not assumed.
+    counter_current : bool
+        Along a tube: the coolant comes in where the feed goes out.
+    coil : bool
+        In a tank or batch: the coolant is in plug flow through a coil; otherwise well mixed in the jacket.
+    wall, stirrer : optional
+        As for `Adiabatic`.
+
+    Raises
+    ------
+    InputError
+        With everything that is wrong, missing or said twice.
+    """
+
+    T: Any
+    U: Any = None
+    area: Any = None
+    UA: Any = None
+    flow: Any = None
+    heat_capacity: Any = None
+    counter_current: bool = False
+    coil: bool = False
+    wall: Any = None
+    stirrer: Any = None
+
+    def __post_init__(self) -> None:
+        faults = Faults()
+        if isinstance(self.T, list | tuple):
+            with faults.at("jacket"):
+                object.__setattr__(self, "T", Track.read(self.T, "time", "temperature", "T"))
+        elif not isinstance(self.T, Track):
+            _read(self, faults, T="temperature")
+        _read(self, faults, U="heat transfer coefficient", area="area", UA="heat capacity flow",
+              heat_capacity="heat capacity per mass", wall="heat per temperature",
+              stirrer="power")  # fmt: skip
+        if (self.U is None) == (self.UA is None):
+            said = "neither U nor UA is given" if self.U is None else "U and UA are both given"
+            faults.add("jacket", said, "give U='400 W/m2/K' (and the area), or UA='2.4 kW/K'")
+        if self.UA is not None and self.area is not None:
+            faults.add("jacket", "UA holds the area already", "leave the area out, or give U")
+        if self.flow is not None:
+            with faults.at("jacket"):
+                object.__setattr__(self, "flow", self._capacity_flow())
+        elif self.heat_capacity is not None or self.counter_current or self.coil:
+            faults.add("jacket", "how much coolant flows is not said", "give flow='3 kW/K', or in t/h")
+        if self.counter_current and self.coil:
+            faults.add("jacket", "counter_current is along a tube, a coil in a tank", "give one of them")
+        faults.raise_any()
+
+    def _capacity_flow(self) -> Value:
+        """Heat capacity flow of the coolant, from its mass flow where that is given."""
+        read = units.read(self.flow, name="flow")
+        if read.unit is not None and units.unit(read.unit).dimension == units.unit("kg/s").dimension:
+            if self.heat_capacity is None:
+                advice = "give heat_capacity='4.19 kJ/kg/K' or that of your coolant"
+                raise InputError("the coolant's flow is a mass flow, and its heat capacity is missing", "flow", advice)
+            product = units.positive(read, "mass flow", "flow").si * self.heat_capacity.si
+            return Value(product, units.SI_UNITS["heat capacity flow"])
+        return units.positive(read, "heat capacity flow", "flow")
+
+    @property
+    def shape(self) -> HeatShape:
+        kind = "constant"
+        if self.flow is not None:
+            kind = "coil" if self.coil else "counter-current" if self.counter_current else "mixed"
+        return HeatShape("jacket", kind, self.wall is not None, self.stirrer is not None)
+
+    @property
+    def along_tube(self) -> HeatShape:
+        """The same along a tube."""
+        found = self.shape
+        return replace(found, coolant="co-current") if found.coolant == "mixed" else found
+
+    @property
+    def coolant(self) -> Track:
+        """Temperature of the coolant over time."""
+        return self.T if isinstance(self.T, Track) else Track.constant(self.T.si)
+
+    def numbers(self) -> dict[sp.Symbol, float]:
+        found = _numbers(self) | {COOLANT: self.coolant.after(0.0)}
+        if self.flow is not None:
+            found[COOLANT_FLOW] = self.flow.si
+        return found | ({UA: self.conductance} if math.isfinite(self.conductance) else {})
+
+    @cached_property
+    def conductance(self) -> float:
+        """U A in W/K; nan where the area is left to the tube."""
+        if self.UA is not None:
+            return float(self.UA.si)
+        return float(self.U.si * self.area.si) if self.area is not None else math.nan
+
+    def __str__(self) -> str:
+        at = self.T if not isinstance(self.T, Track) else "a programme of temperatures"
+        parts = [f"U {self.U}" if self.U is not None else f"UA {self.UA}"]
+        parts += [f"area {self.area}"] if self.area is not None else []
+        if self.flow is not None:
+            way = "counter-current " if self.counter_current else "through a coil " if self.coil else ""
+            parts.append(f"{way}flow {self.flow}")
+        return ", ".join([f"coolant at {at}", *parts, *_extras(self)])
+
+
+@dataclass(frozen=True)
+class Programme(Printed):
+    """A temperature that is kept to, in straight lines over time (in a tube: along its length or volume).
+
+    Parameters
+    ----------
+    points : list of (time, temperature)
+        [("0 min", "20 degC"), ("30 min", "80 degC")]; after the last it stays. The same time twice is a jump.
+    """
+
+    points: Any
+
+    def track(self, along: str, place: str) -> Track:
+        """Over time, length or volume."""
+        return Track.read(self.points, along, "temperature", f"{place}, heat")
+
+    @property
+    def shape(self) -> HeatShape:
+        return HeatShape()
+
+    def numbers(self) -> dict[sp.Symbol, float]:
+        return {}
+
+    def __str__(self) -> str:
+        pairs = [f"{T} at {t}" for t, T in self.points]
+        return f"temperature programme {', '.join(pairs if len(pairs) < 6 else [*pairs[:2], '...', pairs[-1]])}"
+
+
+Heat = Adiabatic | Jacket | Programme | None
+
+
+def read_heat(given: Any, place: str) -> Heat:
+    """What stands in the field `heat` of a vessel; None is isothermal."""
+    if given is None or isinstance(given, Adiabatic | Jacket | Programme):
+        return given
+    if given == "isothermal":
+        return None
+    if given == "adiabatic":
+        return Adiabatic()
+    advice = "write 'isothermal', 'adiabatic', mo.Jacket(...) or mo.Programme(...)"
+    raise InputError(f"{given!r} says nothing of heat", f"{place}, heat", advice)
+
+
+def _read(held: Any, faults: Faults, **kinds: str) -> None:
+    for name, kind in kinds.items():
+        if getattr(held, name) is not None:
+            with faults.at(type(held).__name__.lower()):
+                object.__setattr__(held, name, units.positive(getattr(held, name), kind, name))
+
+
+def _numbers(held: Adiabatic | Jacket) -> dict[sp.Symbol, float]:
+    given = {WALL: held.wall, STIRRER: held.stirrer}
+    return {symbol: value.si for symbol, value in given.items() if value is not None}
+
+
+def _extras(held: Adiabatic | Jacket) -> list[str]:
+    parts = {"wall": held.wall, "stirrer": held.stirrer}
+    return [f"{name} {value}" for name, value in parts.items() if value is not None]

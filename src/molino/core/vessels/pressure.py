@@ -1,0 +1,82 @@
+"""How the pressure falls along a tube: through a packed bed, or by friction on the wall of an empty one."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import Any
+
+import sympy as sp
+
+from molino.core import units
+from molino.core.errors import Faults
+from molino.core.printing import Printed
+
+LAMINAR = sp.Symbol("viscous resistance", nonnegative=True)
+TURBULENT = sp.Symbol("inertial resistance", nonnegative=True)
+MASS_FLUX = sp.Symbol("mass flux", positive=True)
+"""Mass flow over cross-section of the (empty) tube, constant along it."""
+
+
+@dataclass(frozen=True)
+class PressureDrop(Printed):
+    """Pressure that falls along a tube.
+
+    Packed, if the vessel's catalyst has a particle diameter:
+
+        dP/dz = -(150 mu (1 - e)^2/(e^3 d_p^2) u + 1.75 (1 - e)/(e^3 d_p) rho u^2)
+
+    with the superficial velocity u (S. Ergun, Chem. Eng. Prog. 48 (1952) 89). Empty:
+
+        dP/dz = -f rho u^2/(2 d)
+
+    with the friction factor of S. W. Churchill (Chem. Eng. 84 (1977) 91), which covers laminar and turbulent flow and
+    rough walls. The acceleration of a gas that expands is left out; where it would count the bed is told to choke.
+
+    Parameters
+    ----------
+    viscosity : quantity
+        Of the fluid, "0.02 mPa*s", taken as constant.
+    roughness : optional
+        Of the wall of an empty tube, "0.05 mm"; smooth if left out.
+
+    Raises
+    ------
+    InputError
+        With everything that is wrong.
+    """
+
+    viscosity: Any
+    roughness: Any = 0.0
+
+    def __post_init__(self) -> None:
+        faults = Faults()
+        for name, kind in (("viscosity", "viscosity"), ("roughness", "diameter")):
+            with faults.at("pressure drop"):
+                object.__setattr__(
+                    self, name, units.positive(getattr(self, name), kind, name, zero=name != "viscosity")
+                )
+        faults.raise_any()
+
+    def packed(self, voidage: float, particle: float) -> tuple[float, float]:
+        """The two resistances of Ergun's equation: dP/dz = -(first u + second rho u^2)."""
+        solid = 1 - voidage
+        viscous = 150 * self.viscosity.si * solid**2 / (voidage**3 * particle**2)
+        return viscous, 1.75 * solid / (voidage**3 * particle)
+
+    def empty(self, mass_flux: float, diameter: float) -> tuple[float, float]:
+        """The same of an empty tube; the Reynolds number does not change along it."""
+        reynolds = mass_flux * diameter / self.viscosity.si
+        rough = 0.27 * self.roughness.si / diameter
+        first = (2.457 * math.log(1 / ((7 / reynolds) ** 0.9 + rough))) ** 16
+        second = (37530 / reynolds) ** 16
+        factor = 8 * ((8 / reynolds) ** 12 + (first + second) ** -1.5) ** (1 / 12)
+        return 0.0, factor / (2 * diameter)
+
+    def __str__(self) -> str:
+        return f"pressure drop at a viscosity of {self.viscosity}"
+
+
+def gradient(density: sp.Expr, area: sp.Expr) -> sp.Expr:
+    """dP/dV along a tube of some cross-section, with u = G/rho: -(first G/rho + second G^2/rho)/area."""
+    return -(LAMINAR + TURBULENT * MASS_FLUX) * MASS_FLUX / density / area

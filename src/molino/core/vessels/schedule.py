@@ -1,0 +1,134 @@
+"""Numbers that change while a vessel runs: piecewise straight lines over time (or along a tube), with jumps.
+
+Each stretch between two breaks is a stage with numbers of its own: at its start, and their slopes. The balances stay
+the same symbols throughout, so nothing is compiled anew for a stage.
+"""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+import sympy as sp
+
+from molino.core import units
+from molino.core.balances.system import Balances, Case
+from molino.core.errors import Faults, InputError
+
+SINCE = sp.Symbol("since", nonnegative=True)
+"""Where the stage began."""
+
+
+@dataclass(frozen=True)
+class Track:
+    """A number over time: straight lines through points; two points at one time are a jump."""
+
+    times: tuple[float, ...]
+    values: tuple[float, ...]
+
+    def __post_init__(self) -> None:
+        assert len(self.times) == len(self.values)
+
+    @classmethod
+    def constant(cls, value: float) -> Track:
+        return cls((0.0,), (value,))
+
+    @classmethod
+    def read(cls, given: Any, along: str, kind: str, place: str, zero: bool = False) -> Track:
+        """From (time, value) pairs; InputError for what is none, or does not rise in time."""
+        faults = Faults()
+        times, values = [], []
+        pairs = [*given] if isinstance(given, list | tuple) else []
+        if not pairs or any(not isinstance(pair, list | tuple) or len(pair) != 2 for pair in pairs):
+            advice = f"write [('0', '{units.EXAMPLES[kind]}'), ('{units.EXAMPLES[along]}', ...)]"
+            raise InputError(f"{given!r} is not a list of pairs", place, advice)
+        for at, value in pairs:
+            with faults.at(place):
+                times.append(units.positive(at, along, along, zero=True).si)
+            with faults.at(place):
+                values.append(units.positive(value, kind, kind, zero=zero).si)
+        if not faults.found and any(b < a for a, b in itertools.pairwise(times)):
+            faults.add(place, "the times do not rise", "put the pairs in order; the same time twice is a jump")
+        faults.raise_any()
+        return cls(tuple(times), tuple(values))
+
+    def after(self, t: float) -> float:
+        """The value just after t."""
+        n = int(np.searchsorted(self.times, t, side="right"))
+        if n == 0 or n == len(self.times):
+            return self.values[max(n - 1, 0)]
+        return self._between(n, t)
+
+    def before(self, t: float) -> float:
+        """The value just before t."""
+        n = int(np.searchsorted(self.times, t, side="left"))
+        if n == 0 or n == len(self.times):
+            return self.values[max(n - 1, 0)]
+        return self._between(n, t)
+
+    def _between(self, n: int, t: float) -> float:
+        (a, b), (u, v) = self.times[n - 1 : n + 1], self.values[n - 1 : n + 1]
+        return u + (v - u) * (t - a) / (b - a)
+
+    def integral(self, end: float) -> float:
+        """Over time from 0 to the end."""
+        marks = [0.0, *(t for t in dict.fromkeys(self.times) if 0 < t < end), end]
+        return sum((self.after(a) + self.before(b)) / 2 * (b - a) for a, b in itertools.pairwise(marks))
+
+
+def slope_of(symbol: sp.Symbol) -> sp.Symbol:
+    """The parameter that holds how fast a moving number changes."""
+    return sp.Symbol(f"slope of {symbol}")
+
+
+@lru_cache(maxsize=256)
+def moving(balances: Balances, symbols: tuple[sp.Symbol, ...]) -> Balances:
+    """The same balances with some parameters moving: each s becomes s + slope (t - since)."""
+    if not symbols:
+        return balances
+    swap = {s: s + slope_of(s) * (balances.independent - SINCE) for s in symbols}
+    further = [s for s in (SINCE, *(slope_of(s) for s in symbols)) if s not in balances.parameters]
+    return replace(
+        balances,
+        definitions=tuple((s, e.xreplace(swap)) for s, e in balances.definitions),
+        rhs=tuple(e.xreplace(swap) for e in balances.rhs),
+        parameters=(*balances.parameters, *further),
+        derived={name: e.xreplace(swap) for name, e in balances.derived.items()},
+    )
+
+
+@dataclass(frozen=True)
+class Stage:
+    """A stretch of a run with numbers of its own, up to `end`."""
+
+    end: float
+    case: Case
+
+
+def stages(case: Case, tracks: Mapping[sp.Symbol, Track], end: float, also: Iterable[float] = ()) -> list[Stage]:
+    """The stages of a case from 0 to the end, with the numbers that `tracks` give; `also` are further breaks."""
+    shifting = tuple(s for s in tracks if _ramps(tracks[s]))
+    balances = moving(case.balances, shifting)
+    known = dict(zip(case.balances.parameters, case.values, strict=True))
+    marks = {t for track in tracks.values() for t in track.times} | {*also}
+    breaks = [0.0, *sorted(t for t in marks if 0 < t < end), end]
+    found = []
+    if len(breaks) > 2 and SINCE not in balances.parameters:
+        balances = replace(balances, parameters=(*balances.parameters, SINCE))
+    for a, b in itertools.pairwise(breaks):
+        numbers = known | {s: track.after(a) for s, track in tracks.items()} | {SINCE: a}
+        for s in shifting:
+            numbers[slope_of(s)] = (tracks[s].before(b) - tracks[s].after(a)) / (b - a) if b > a else 0.0
+        found.append(Stage(b, Case(balances, tuple(float(numbers.get(p, 0.0)) for p in balances.parameters))))
+    return found
+
+
+def _ramps(track: Track) -> bool:
+    """Whether it anywhere changes other than by jumps."""
+    pairs = zip(track.times, track.values, strict=True)
+    points: Sequence[tuple[float, float]] = [*pairs]
+    return any(b[0] > a[0] and b[1] != a[1] for a, b in itertools.pairwise(points))

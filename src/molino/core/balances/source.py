@@ -147,6 +147,8 @@ class Program:
         self.fixed: dict[sp.Symbol, sp.Expr] = {}
         self.hoisted: dict[sp.Expr, sp.Symbol] = {}
         self.moving: set[sp.Symbol] = set(moving)
+        self._moves: dict[sp.Expr, bool] = {}
+        self._done: dict[sp.Expr, sp.Expr] = {}
         for symbol in needed:
             if definitions[symbol].free_symbols & self.moving:
                 self.moving.add(symbol)
@@ -165,11 +167,24 @@ class Program:
         """Replace the largest parts that do not move by symbols that are computed once."""
         if e.is_Number or isinstance(e, sp.Symbol):
             return e
-        if not e.free_symbols & self.moving:
+        if e not in self._done:
+            self._done[e] = self._hoisted(e)
+        return self._done[e]
+
+    def moves(self, e: sp.Expr) -> bool:
+        """Whether an expression must be evaluated at every call."""
+        if isinstance(e, sp.Symbol):
+            return e in self.moving
+        if e not in self._moves:
+            self._moves[e] = any(self.moves(a) for a in e.args)
+        return self._moves[e]
+
+    def _hoisted(self, e: sp.Expr) -> sp.Expr:
+        if not self.moves(e):
             return self.once(e)
         if isinstance(e, sp.Mul | sp.Add):
-            still = [a for a in e.args if not a.free_symbols & self.moving]
-            rest = [self._hoist(a) for a in e.args if a.free_symbols & self.moving]
+            still = [a for a in e.args if not self.moves(a)]
+            rest = [self._hoist(a) for a in e.args if self.moves(a)]
             if len(still) == 1 and (still[0].is_Number or still[0].is_Symbol):
                 return e.func(still[0], *rest)
             return e.func(self.once(e.func(*still)), *rest) if still else e.func(*rest)

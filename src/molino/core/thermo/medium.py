@@ -138,6 +138,18 @@ class Content:
         log = sp.log((self.Z + one * B) / (self.Z + two * B)) / (one - two)
         self._departure = self.N * RT * (self.Z - 1) + (T * self.S1 - self.S) / self.D * log
         self._volume = self.Z * self.N * RT / self.P
+        self._slopes: dict[str, sp.Symbol] = {}
+        warmer = {self.S: self.S1, self.S1: S2}
+        for word, e in (("volume", self._volume), ("departure", self._departure)):
+            for i in count:
+                self._keep(f"{word} by {i}", self._by_amount(e, i))
+            self._keep(f"{word} by T", self._total(e, warmer, T))
+        self._keep("departure by P", self._total(self._departure, {}, self.P))
+
+    def _keep(self, name: str, slope: sp.Expr) -> None:
+        """A slope under a symbol of its own."""
+        self._slopes[name] = sp.Symbol(f"slope of {name}")
+        self.definitions.append((self._slopes[name], slope))
 
     def _total(self, e: sp.Expr, slopes: dict[sp.Symbol, sp.Expr], along: sp.Expr | None = None) -> sp.Expr:
         """The whole derivative of an expression by something of which N, N b, N^2 a and its slope have these slopes."""
@@ -171,7 +183,7 @@ class Content:
         """Partial molar volume."""
         if self.medium.model == MODELS[1]:
             return molar_volume(self.medium.species[i])
-        return self._by_amount(self._volume, i) if self.medium.real is not None else self.T / self.P * GAS_CONSTANT
+        return self._slopes[f"volume by {i}"] if self.medium.real is not None else self.T / self.P * GAS_CONSTANT
 
     @property
     def volume_by_T(self) -> sp.Expr:
@@ -179,7 +191,7 @@ class Content:
             return sp.Integer(0)
         if self.medium.real is None:
             return GAS_CONSTANT / self.P * sp.Add(*self.n)
-        return self._total(self._volume, {self.S: self.S1, self.S1: self.S2}, self.T)
+        return self._slopes["volume by T"]
 
     @property
     def departure(self) -> sp.Expr:
@@ -187,17 +199,17 @@ class Content:
         return self._departure if self.medium.real is not None else sp.Integer(0)
 
     def departure_by_amount(self, i: int) -> sp.Expr:
-        return self._by_amount(self._departure, i) if self.medium.real is not None else sp.Integer(0)
+        return self._slopes[f"departure by {i}"] if self.medium.real is not None else sp.Integer(0)
 
     @property
     def departure_by_T(self) -> sp.Expr:
         if self.medium.real is None:
             return sp.Integer(0)
-        return self._total(self._departure, {self.S: self.S1, self.S1: self.S2}, self.T)
+        return self._slopes["departure by T"]
 
     @property
     def departure_by_P(self) -> sp.Expr:
-        return self._total(self._departure, {}, self.P) if self.medium.real is not None else sp.Integer(0)
+        return self._slopes["departure by P"] if self.medium.real is not None else sp.Integer(0)
 
     def written_out(self, e: sp.Expr) -> sp.Expr:
         """An expression without the symbols of `definitions`: for streams that do not change along the way."""

@@ -36,9 +36,11 @@ from molino.core.vessels.pressure import LAMINAR, MASS_FLUX, TURBULENT, Pressure
 from molino.core.vessels.run import Run, follow
 from molino.core.vessels.schedule import Track, slope_of
 from molino.core.vessels.writing import (
+    DEMAND,
     FEED_T,
     FLOW,
     HEAT,
+    HELD_CAPACITY,
     LOCAL_FLOW,
     START_T,
     Account,
@@ -98,7 +100,8 @@ def _write(setup: Setup, falling: bool) -> Written:
     if setup.knows_heat:
         demand = content.heat + inside.departure_by_P * drop
         demand += sp.Add(*(inside.departure_by_amount(i) * made for i, made in enumerate(content.production)))
-        capacity = medium.capacity(inside, FLOW)
+        definitions += [(DEMAND, demand), (HELD_CAPACITY, medium.capacity(inside, FLOW))]
+        demand, capacity = DEMAND, HELD_CAPACITY
         through: sp.Expr = ZERO
         if heat.mode == "jacket":
             coolant = COOLANT_T if heat.flowing else COOLANT

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
 import numpy as np
 import sympy as sp
@@ -22,6 +22,9 @@ from molino.core.vessels.heat import Jacket, Programme
 from molino.core.vessels.mixture import Contents, Mixture
 from molino.core.vessels.run import Run, follow
 from molino.core.vessels.writing import FEED_T, FLOW, START_T, VOLUME, Inflow, Written, start_symbol, well_mixed
+
+if TYPE_CHECKING:
+    from molino.core.vessels.steady_states import Branch, SteadyStates
 
 
 @dataclass(frozen=True)
@@ -178,6 +181,51 @@ class StirredTank(Vessel):
         self.require_known()
         state, report = steady(self.case, self.volume_si / self.fed.volume, near)
         return self.at_rest(state, report)
+
+    def steady_states(self, T: tuple[Any, Any] | None = None) -> SteadyStates:
+        """All steady states within bounds of temperature, each with its stability.
+
+        At every temperature between the bounds the balances of the species are solved, following their solution as a
+        curve (through folds) from the coldest; where along it the heat made meets the heat removed there is a steady
+        state. All are found that lie on this curve; amounts that have several steady states at one temperature, not
+        joined to it, would be missed.
+
+        Parameters
+        ----------
+        T : pair of temperatures, optional
+            Bounds; from the coldest of what goes in to 600 K above the hottest, if left out.
+
+        Raises
+        ------
+        InputError
+            If the temperature of the tank is kept, or the bounds are none.
+        SolveError
+            If the curve cannot be followed.
+        """
+        from molino.core.vessels.steady_states import steady_states
+
+        return steady_states(self, T)
+
+    def branch(self, vary: str, between: tuple[Any, Any]) -> Branch:
+        """The steady states as one condition varies, followed through ignition and extinction.
+
+        Parameters
+        ----------
+        vary : str
+            A condition as `mo.under` names it: "feed T", "coolant T", "flow", "[A]", "volume".
+        between : pair of values
+            The curve begins at the first, with the steady state that the tank settles to there.
+
+        Raises
+        ------
+        InputError
+            If there is no such condition, or the range is none.
+        SolveError
+            If the curve cannot be followed.
+        """
+        from molino.core.vessels.steady_states import branch
+
+        return branch(self, vary, between)
 
     def at_rest(self, state: np.ndarray, report: Any) -> Run:
         """The run of one steady state."""

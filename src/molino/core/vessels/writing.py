@@ -45,6 +45,9 @@ START_T = sp.Symbol("start T", positive=True)
 HEAT = sp.Symbol("heat")
 """Heat that came in through the walls, since the start or up to here."""
 WARMING = sp.Symbol("dT/dt")
+DEMAND = sp.Symbol("heat taken up")
+"""By reaction and by what flows in, at constant temperature."""
+HELD_CAPACITY = sp.Symbol("heat capacity of contents", positive=True)
 
 
 def start_symbol(species: str) -> sp.Symbol:
@@ -100,7 +103,9 @@ class Written:
     expressions of the parameters and of the states. `totals` are further states, with their slopes, that nothing else
     depends on: heat and what flowed by, followed only in a run. `amounts` and `energy` are the accounts by which a run
     is closed, over balances with totals; at a steady state `inlet` and `outlet` themselves are compared, and `steady`
-    is the account of energy. `duty` is the heat that must come in through the walls in W (in a batch: J).
+    is the account of energy. `duty` is the heat that must come in through the walls in W (in a batch: J), `heat_made`
+    what the reactions of a tank set free and `heat_removed` what it takes to warm the feed and leaves through the
+    walls, less the stirrer's power, both in W.
     """
 
     balances: Balances
@@ -112,6 +117,8 @@ class Written:
     energy: Account | None = None
     steady: Account | None = None
     duty: sp.Expr | None = None
+    heat_made: sp.Expr = ZERO
+    heat_removed: sp.Expr = ZERO
 
     @cached_property
     def followed(self) -> Balances:
@@ -318,6 +325,9 @@ def well_mixed(setup: Setup, inflows: tuple[Inflow, ...], volume: str, leaving: 
             capacity -= GAS_CONSTANT * sp.Add(*amounts)
     work = STIRRER if heat.stirrer else ZERO
     through = heat.through_wall(TEMPERATURE)
+    if setup.knows_heat:
+        definitions += [(DEMAND, demand), (HELD_CAPACITY, capacity)]
+        demand, capacity = DEMAND, HELD_CAPACITY
     if heat.moves:
         definitions.append((WARMING, (through + work - demand) / capacity))
         extra.append(State("T", TEMPERATURE, "temperature", START_T, START_T))
@@ -366,14 +376,29 @@ def well_mixed(setup: Setup, inflows: tuple[Inflow, ...], volume: str, leaving: 
                         tuple(dict.fromkeys(symbols)), derived)  # fmt: skip
     start = [VOLUME * begin(s) for s in species]
     return _accounts(
-        setup, balances, amounts, start, entering, leaves, inflows, V, out, needed, work, rigid, size, kinds, leaving
+        setup,
+        balances,
+        amounts,
+        start,
+        entering,
+        leaves,
+        inflows,
+        V,
+        out,
+        needed,
+        work,
+        rigid,
+        size,
+        kinds,
+        leaving,
+        content.heat,
     )
 
 
 def _accounts(
     setup: Setup, balances: Balances, amounts: tuple[sp.Symbol, ...], start: list[sp.Expr], entering: list[sp.Expr],
     leaves: list[sp.Expr], inflows: tuple[Inflow, ...], V: sp.Expr, out: sp.Expr, needed: sp.Expr, work: sp.Expr,
-    rigid: bool, size: sp.Expr, kinds: Mapping[str, str], leaving: bool,
+    rigid: bool, size: sp.Expr, kinds: Mapping[str, str], leaving: bool, reaction_heat: sp.Expr,
 ) -> Written:  # fmt: skip
     """What a well-mixed vessel is closed by: what came in, what is there and what went out, of species and energy."""
     medium, species = setup.medium, setup.structure.species
@@ -420,4 +445,10 @@ def _accounts(
             warmed = sp.Add(*(medium.warming(n, TEMPERATURE, f.T, f.flow) for n, f in streams))
             reacted = reacting_enthalpy(setup, entering, TEMPERATURE) - reacting_enthalpy(setup, leaves, TEMPERATURE)
             steady = Account(brought + needed + work, taken, (needed, warmed, reacted))
-    return Written(balances, inlet, outlet, kinds, tuple(totals), amounts_closed, energy, steady, duty)
+    made = removed = ZERO
+    if setup.knows_heat:
+        made = -V * reaction_heat
+        removed = DEMAND + made - needed - work
+    return Written(
+        balances, inlet, outlet, kinds, tuple(totals), amounts_closed, energy, steady, duty, made, removed
+    )  # fmt: skip

@@ -1,0 +1,124 @@
+"""Curves of solutions of n equations in n + 1 unknowns, through their folds."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.optimize import brentq
+
+from molino.core.balances.source import NotFinite
+from molino.core.errors import SolveError
+
+Residual = Callable[[np.ndarray], np.ndarray]
+_CLOSE = 1e-11
+_MOST_POINTS = 20_000
+
+
+@dataclass(frozen=True)
+class Curve:
+    """Points along a curve, shape (points, unknowns), with the unit tangent at each; all in scaled unknowns."""
+
+    points: np.ndarray
+    tangents: np.ndarray
+
+
+@dataclass(frozen=True)
+class Tracer:
+    """Follows F(z) = 0 by its arc length.
+
+    A step goes along the tangent, the null vector of the Jacobian, and comes back to the curve by Newton's method in
+    the plane across it, so that a fold in the last unknown is no obstacle (H. B. Keller, in Applications of Bifurcation
+    Theory, 1977, 359; E. L. Allgower, K. Georg, Numerical Continuation Methods, 1990, chapter 2).
+
+    Parameters
+    ----------
+    residual : z of shape (n + 1,) to F of shape (n,), both scaled to a size of about one
+    jacobian : z to dF/dz, shape (n, n + 1)
+    largest : the longest step
+    """
+
+    residual: Residual
+    jacobian: Callable[[np.ndarray], np.ndarray]
+    largest: float = 0.02
+
+    def tangent(self, z: np.ndarray, along: np.ndarray) -> np.ndarray:
+        """The unit tangent that points the same way as `along`."""
+        found = np.linalg.solve(np.vstack([self.jacobian(z), along]), np.append(np.zeros(len(z) - 1), 1.0))
+        return np.asarray(found / np.linalg.norm(found))
+
+    def correct(self, guess: np.ndarray, across: np.ndarray) -> tuple[np.ndarray, int] | None:
+        """The point of the curve in the plane through a guess, and the steps it took; None if there is none near."""
+        z = guess.copy()
+        for count in range(1, 9):
+            try:
+                off = np.append(self.residual(z), across @ (z - guess))
+                step = np.linalg.solve(np.vstack([self.jacobian(z), across]), -off)
+            except (NotFinite, np.linalg.LinAlgError):
+                return None
+            z = z + step
+            if not np.isfinite(z).all():
+                return None
+            if np.max(np.abs(step)) < _CLOSE:
+                return z, count
+        return None
+
+    def pinned(self, guess: np.ndarray, last: float) -> np.ndarray:
+        """The point of the curve at a value of the last unknown, near a guess."""
+        axis = np.zeros(len(guess))
+        axis[-1] = 1.0
+        found = self.correct(np.append(guess[:-1], last), axis)
+        if found is None:
+            raise SolveError(f"no solution found near the last unknown = {last:.6g}", "continuation")
+        return found[0]
+
+    def trace(self, start: np.ndarray, low: float, high: float) -> Curve:
+        """From a start, near the curve, with the last unknown rising, until that leaves low to high."""
+        axis = np.zeros(len(start))
+        axis[-1] = 1.0
+        z = self.pinned(start, float(start[-1]))
+        along = self.tangent(z, axis)
+        points, tangents = [z], [along]
+        length = self.largest / 10
+        while len(points) < _MOST_POINTS:
+            found = self.correct(z + length * along, along)
+            turned = None
+            if found is not None:
+                turned = self.tangent(found[0], along)
+            if found is None or turned is None or turned @ along < 0.95:
+                length /= 2
+                if length < 1e-9:
+                    said = f"the curve of solutions cannot be followed beyond {z[-1]:.6g}"
+                    raise SolveError(said, "continuation", "narrow the range, or check the rate laws there")
+                continue
+            z, along = found[0], turned
+            if not low <= z[-1] <= high:
+                edge = high if z[-1] > high else low
+                share = (edge - points[-1][-1]) / (z[-1] - points[-1][-1])
+                z = self.pinned(points[-1] + share * (z - points[-1]), edge)
+                points.append(z)
+                tangents.append(self.tangent(z, along))
+                break
+            points.append(z)
+            tangents.append(along)
+            if found[1] <= 3:
+                length = min(length * 1.5, self.largest)
+        return Curve(np.array(points), np.array(tangents))
+
+    def between(self, curve: Curve, n: int, measure: Callable[[np.ndarray, np.ndarray], float]) -> np.ndarray:
+        """The point between the n-th and the next at which a measure of point and tangent changes its sign."""
+        z, along = curve.points[n], curve.tangents[n]
+        reach = float(along @ (curve.points[n + 1] - z))
+
+        def at(length: float) -> np.ndarray:
+            found = self.correct(z + length * along, along)
+            if found is None:
+                raise SolveError("the curve of solutions is lost between two of its points", "continuation")
+            return found[0]
+
+        def value(length: float) -> float:
+            here = at(length)
+            return measure(here, self.tangent(here, along))
+
+        return at(float(brentq(value, 0.0, reach, xtol=1e-13, rtol=1e-13)))

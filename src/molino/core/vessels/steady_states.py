@@ -1,0 +1,282 @@
+"""All steady states of a stirred tank, their stability, and how they come and go as a condition varies."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from molino.core import units
+from molino.core.balances.compiled import compiled
+from molino.core.balances.continuation import Curve, Tracer
+from molino.core.balances.solve import Report, functions, start
+from molino.core.errors import InputError
+from molino.core.printing import Printed
+from molino.core.units import Value
+from molino.core.vessels.conditions import under
+from molino.core.vessels.heat import Jacket
+from molino.core.vessels.run import Run
+from molino.core.vessels.stirred_tank import StirredTank
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+
+@dataclass(frozen=True, eq=False)
+class SteadyStates(Printed, Sequence[Run]):
+    """The steady states of a tank within bounds of temperature, from the coldest to the hottest.
+
+    `runs` holds each as a run, `eigenvalues` those of the Jacobian there in 1/s: a steady state is stable where all
+    have a negative real part. `temperatures`, `heat_made` and `heat_removed` (K and W, shape (points,)) are the curves
+    of the balance of heat along the steady states of the amounts: they cross at the steady states.
+    """
+
+    vessel: StirredTank
+    runs: tuple[Run, ...]
+    eigenvalues: tuple[np.ndarray, ...]
+    temperatures: np.ndarray
+    heat_made: np.ndarray
+    heat_removed: np.ndarray
+
+    def __len__(self) -> int:
+        return len(self.runs)
+
+    def __getitem__(self, n: Any) -> Any:
+        return self.runs[n]
+
+    def __iter__(self) -> Iterator[Run]:
+        return iter(self.runs)
+
+    @property
+    def stable(self) -> tuple[bool, ...]:
+        """Whether the tank comes back to it after a small disturbance."""
+        return tuple(bool(np.max(values.real) < 0) for values in self.eigenvalues)
+
+    def table(self) -> pd.DataFrame:
+        """One row a steady state: temperature, conversions, stability, and the eigenvalue that decides it."""
+        import pandas as pd
+
+        display = self.vessel.display
+        rows = []
+        for run, stable, values in zip(self.runs, self.stable, self.eigenvalues, strict=True):
+            row: dict[str, Any] = {
+                display.heading("T", "temperature"): display.number(run.temperatures[-1], "temperature")
+            }
+            row |= {name: value for name, value in run.summary().items() if name.startswith("conversion")}
+            row["stable"] = "yes" if stable else "no"
+            slowest = values[int(np.argmax(values.real))]
+            per = f" [1/{display.unit('time')}]" if display.unit("time") else ""
+            row[f"largest eigenvalue{per}"] = slowest.real / float(display.number(1.0, "time"))
+            row["oscillates"] = "yes" if abs(slowest.imag) > 1e-12 * abs(slowest) else "no"
+            rows.append(row)
+        return pd.DataFrame(rows)
+
+    def __str__(self) -> str:
+        low, high = (self.vessel.display.text(float(T), "temperature") for T in self.temperatures[[0, -1]])
+        said = f"{len(self)} steady state{'s' if len(self) != 1 else ''} between {low} and {high}"
+        if not len(self):
+            return said
+        return f"{said}\n{self.table().to_string(index=False, float_format=lambda x: f'{x:.5g}')}"
+
+
+def default_bounds(tank: StirredTank) -> tuple[float, float]:
+    """From the coldest of what goes in to 600 K above the hottest."""
+    ends = [tank.feed.T.si] + ([tank.heat.coolant.after(0.0)] if isinstance(tank.heat, Jacket) else [])
+    return min(ends), max(ends) + 600.0
+
+
+def steady_states(tank: StirredTank, T: tuple[Any, Any] | None = None) -> SteadyStates:
+    """All steady states of a tank within bounds of temperature; see `StirredTank.steady_states`."""
+    tank.require_volume()
+    tank.require_known()
+    if not tank.moves_T:
+        said = "its temperature is kept, and the balance of heat says nothing of it"
+        raise InputError(said, tank.label, "give heat='adiabatic' or a jacket")
+    if T is None:
+        low, high = default_bounds(tank)
+    else:
+        low, high = (units.positive(t, "temperature", f"{tank.label}, T").si for t in T)
+    if not low < high:
+        raise InputError(f"the bounds of temperature {low:g} to {high:g} K are empty", tank.label, "give (low, high)")
+    case = tank.case
+    rhs, jacobian = functions(case)
+    _, scale = start(case)
+    scale = scale.copy()
+    scale[-1] = high - low
+    weights = (tank.volume_si / tank.fed.volume / scale)[:-1]
+    cold = tank.with_(heat=None, T=Value(low), contents=None).steady().core_states[-1]
+    first = np.append(cold, low) / scale
+    tracer = Tracer(
+        lambda z: np.array(rhs(z * scale, 0.0))[:-1] * weights,
+        lambda z: jacobian(z * scale, 0.0)[:-1] * scale * weights[:, None],
+    )
+    curve = tracer.trace(first, low / scale[-1], high / scale[-1])
+    balance = (tank.written.heat_made, tank.written.heat_removed)
+    evaluate = compiled(case.balances).outputs(balance)(case.values)
+    made, removed = (
+        np.broadcast_to(np.asarray(row, dtype=float), len(curve.points)).copy()
+        for row in evaluate((curve.points * scale).T, np.zeros(len(curve.points)))
+    )
+
+    def surplus(z: np.ndarray, _: np.ndarray) -> float:
+        here = evaluate((z * scale)[:, None], np.zeros(1))
+        return float(np.asarray(here[0]).ravel()[0] - np.asarray(here[1]).ravel()[0])
+
+    states = [curve.points[n] * scale for n in np.flatnonzero(made - removed == 0)]
+    crossed = np.flatnonzero((made - removed)[:-1] * (made - removed)[1:] < 0)
+    states += [tracer.between(curve, int(n), surplus) * scale for n in crossed]
+    states += _touching(tracer, curve, made - removed, surplus, scale)
+    states.sort(key=lambda y: float(y[-1]))
+    report = Report("curve of steady amounts over temperature", len(curve.points), 0, len(curve.points))
+    return SteadyStates(
+        tank,
+        tuple(tank.at_rest(y, report) for y in states),
+        tuple(np.linalg.eigvals(jacobian(y, 0.0)) for y in states),
+        curve.points[:, -1] * scale[-1],
+        made,
+        removed,
+    )
+
+
+def _touching(tracer: Tracer, curve: Curve, gap: np.ndarray, surplus: Any, scale: np.ndarray) -> list[np.ndarray]:
+    """Pairs of steady states so near to each other that both fall between two points of the curve."""
+    found: list[np.ndarray] = []
+    for n in range(1, len(gap) - 1):
+        same = gap[n - 1] * gap[n] > 0 and gap[n] * gap[n + 1] > 0
+        if not (same and abs(gap[n]) <= min(abs(gap[n - 1]), abs(gap[n + 1]))):
+            continue
+        for m in (n - 1, n):
+            z, along = curve.points[m], curve.tangents[m]
+            reach = float(along @ (curve.points[m + 1] - z))
+            lengths = np.linspace(0.0, reach, 41)
+            fine = [tracer.correct(z + length * along, along) for length in lengths]
+            if any(point is None for point in fine):
+                continue
+            values = np.array([surplus(point[0], along) for point in fine if point is not None])
+            for k in np.flatnonzero(values[:-1] * values[1:] < 0):
+                left, right = fine[k], fine[k + 1]
+                assert left is not None
+                assert right is not None
+                piece = Curve(np.array([left[0], right[0]]), np.array([along, along]))
+                found.append(tracer.between(piece, 0, surplus) * scale)
+    return found
+
+
+@dataclass(frozen=True)
+class Fold:
+    """Where steady states vanish as a condition goes on: `value` of the condition (SI), temperature in K, and whether
+    the tank ignites (jumps to a hotter state) or is extinguished there."""
+
+    value: float
+    temperature: float
+    kind: str
+
+
+@dataclass(frozen=True, eq=False)
+class Branch(Printed):
+    """The steady states of a tank along a curve, as one condition varies, through its folds.
+
+    `values` (SI) and `temperatures` (K), both of shape (points,), with `stable` at each; `states` of shape (points,
+    states); `folds` are the points of ignition and extinction.
+    """
+
+    vessel: StirredTank
+    vary: str
+    kind: str
+    values: np.ndarray
+    states: np.ndarray
+    temperatures: np.ndarray
+    stable: np.ndarray
+    folds: tuple[Fold, ...]
+
+    @cached_property
+    def runs(self) -> tuple[Run, ...]:
+        """Each point as the run of a steady state."""
+        report = Report("curve of steady states", len(self.values), 0, len(self.values))
+        return tuple(
+            under(self.vessel, self.vary, Value(float(v))).at_rest(y, report)  # type: ignore[attr-defined]
+            for v, y in zip(self.values, self.states, strict=True)
+        )
+
+    def table(self) -> pd.DataFrame:
+        """One row a point: the condition, temperature, conversions and stability."""
+        import pandas as pd
+
+        display = self.vessel.display
+        rows = []
+        for value, run, stable in zip(self.values, self.runs, self.stable, strict=True):
+            row: dict[str, Any] = {display.heading(self.vary, self.kind): display.number(value, self.kind)}
+            row[display.heading("T", "temperature")] = display.number(run.temperatures[-1], "temperature")
+            row |= {name: number for name, number in run.summary().items() if name.startswith("conversion")}
+            row["stable"] = "yes" if stable else "no"
+            rows.append(row)
+        return pd.DataFrame(rows)
+
+    def __str__(self) -> str:
+        display = self.vessel.display
+        low, high = (display.text(float(v), self.kind) for v in (min(self.values), max(self.values)))
+        lines = [f"steady states for {self.vary} from {low} to {high}: {len(self.values)} points"]
+        for fold in self.folds:
+            at, T = display.text(fold.value, self.kind, 5), display.text(fold.temperature, "temperature", 5)
+            lines.append(f"  {fold.kind} at {self.vary} {at}, from {T}")
+        return "\n".join(lines if self.folds else [*lines, "  no ignition or extinction"])
+
+
+KINDS = {
+    "feed T": "temperature", "T": "temperature", "coolant T": "temperature", "flow": "volumetric flow",
+    "volume": "volume", "space_time": "time", "UA": "heat capacity flow", "U": "heat transfer coefficient",
+    "coolant flow": "heat capacity flow", "feed P": "pressure",
+}  # fmt: skip
+
+
+def branch(tank: StirredTank, vary: str, between: tuple[Any, Any]) -> Branch:
+    """The curve of steady states as a condition varies; see `StirredTank.branch`."""
+    tank.require_known()
+    kind = "concentration" if vary.startswith("[") else KINDS.get(vary, "number")
+    low, high = (units.read(v, kind, f"{tank.label}, {vary}").si for v in between)
+    if not low < high:
+        raise InputError(f"{vary} from {low:g} to {high:g} is no range", tank.label, "give (low, high)")
+    first = under(tank, vary, Value(low))
+    assert isinstance(first, StirredTank)
+    first.require_volume()
+    begin = first.steady().core_states[-1]
+    balances = first.written.balances
+    _, scale = start(first.case)
+    time = first.volume_si / first.fed.volume
+    weights = time / scale
+    whole = compiled(balances)
+    span = high - low
+
+    def parts(p: float) -> tuple[Any, Any]:
+        case = under(tank, vary, Value(low + span * p)).case
+        return whole.rhs(case.values), whole.jacobian(case.values)
+
+    def residual(z: np.ndarray) -> np.ndarray:
+        return np.array(parts(float(z[-1]))[0](z[:-1] * scale, 0.0)) * weights
+
+    def slopes(z: np.ndarray) -> np.ndarray:
+        y, p, step = z[:-1] * scale, float(z[-1]), 1e-5
+        ahead, behind = (np.array(parts(p + h)[0](y, 0.0)) for h in (step, -step))
+        by_p = (ahead - behind) / (2 * step) * weights
+        return np.column_stack([parts(p)[1](y, 0.0) * scale * weights[:, None], by_p])
+
+    tracer = Tracer(residual, slopes, largest=0.05)
+    curve = tracer.trace(np.append(begin / scale, 0.0), 0.0, 1.0)
+    states, values = curve.points[:, :-1] * scale, low + span * curve.points[:, -1]
+    place = balances.names.index("T") if "T" in balances.names else None
+    fixed = float(first.start_T.si) if first.start_T is not None else np.nan
+    T = states[:, place] if place is not None else np.full(len(values), fixed)
+    stable = np.array([
+        np.max(np.linalg.eigvals(parts(float(z[-1]))[1](z[:-1] * scale, 0.0)).real) < 0 for z in curve.points
+    ])  # fmt: skip
+    folds = []
+    for n in np.flatnonzero(curve.tangents[:-1, -1] * curve.tangents[1:, -1] < 0):
+        z = tracer.between(curve, int(n), lambda _, along: float(along[-1]))
+        at = z[:-1] * scale
+        rising = T[n + 1] > T[n]
+        word = "ignition" if bool(stable[n]) == bool(rising) else "extinction"
+        folds.append(Fold(float(low + span * z[-1]), float(at[place]) if place is not None else fixed, word))
+    return Branch(tank, vary, kind, values, states, T, stable, tuple(folds))

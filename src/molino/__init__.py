@@ -19,6 +19,8 @@ _HOME = {
     "Chemistry": "core.chemistry.network",
     "CubicEquation": "core.thermo.cubic",
     "Decay": "core.vessels.catalyst",
+    "Dosing": "core.vessels.semi_batch",
+    "Exchanger": "core.vessels.train",
     "Experiment": "core.fitting.experiments",
     "Experiments": "core.fitting.experiments",
     "Feed": "core.vessels.feed",
@@ -28,16 +30,20 @@ _HOME = {
     "Jacket": "core.vessels.heat",
     "Library": "core.chemistry.library",
     "MolinoError": "core.errors",
+    "Parallel": "core.vessels.train",
     "PlugFlow": "core.vessels.plug_flow",
     "Pores": "core.vessels.catalyst",
     "PressureDrop": "core.vessels.pressure",
     "Programme": "core.vessels.heat",
     "Rates": "core.fitting.rates",
     "Reaction": "core.chemistry.reaction",
+    "SemiBatch": "core.vessels.semi_batch",
+    "SideFeed": "core.vessels.train",
     "Signal": "core.fitting.signals",
     "SolveError": "core.errors",
     "Species": "core.chemistry.species",
     "StirredTank": "core.vessels.stirred_tank",
+    "Train": "core.vessels.train",
     "UnitError": "core.errors",
     "Unknown": "core.chemistry.constants",
     "UnreachableError": "core.errors",
@@ -106,7 +112,9 @@ if TYPE_CHECKING:
     )
     from molino.core.vessels.plug_flow import PlugFlow
     from molino.core.vessels.pressure import PressureDrop
+    from molino.core.vessels.semi_batch import Dosing, SemiBatch
     from molino.core.vessels.stirred_tank import StirredTank
+    from molino.core.vessels.train import Exchanger, Parallel, SideFeed, Train
     from molino.desk import figures
     from molino.desk.job.chemistry import read_chemistry, read_library, write_chemistry
     from molino.desk.job.load import load_job

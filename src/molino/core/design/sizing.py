@@ -148,7 +148,7 @@ def _resized(vessel: Vessel, vary: str, basis: float) -> Vessel:
 
 def _slope_by_size(run: Run, metric: Metric) -> float:
     """d(metric)/d(time or volume) at the end of a run."""
-    case, state = run.last_case, run.core_states[-1]
+    case, state = run.last_case, run.solution.states[-1]
     if run.is_steady:
         return float(slopes(run, metric, (VOLUME,))[0])
     whole = compiled(case.balances)

@@ -214,6 +214,17 @@ class Vessel(Printed):
         """The kind of quantity of each rate that results show, by its name there."""
         return {f"rate of {r.name}": BASES[r.basis] for r in self.chemistry.reactions}
 
+    def inlet_flows(self) -> dict[str, float]:
+        """Molar flows of the feed (amounts of the charge) by species."""
+        return {s: self.inlet().get(s, 0.0) * self.fed.volume for s in self.chemistry.names}
+
+    def feed_pressure(self) -> float:
+        """Pressure of the feed in Pa: that given, or of an ideal gas sum(c) R T; nan for a liquid without one."""
+        feed = self.feed  # type: ignore[attr-defined]
+        if feed.P is not None:
+            return float(feed.P.si)
+        return float(sum(self.inlet().values()) * GAS_CONSTANT * feed.T.si) if self.gas else math.nan
+
     def expression(self, metric: Metric) -> sp.Expr:
         """A metric over the states and parameters of this vessel; InputError if it cannot be told of it."""
         found = metric.expression(self.chemistry.structure, self.written)
@@ -238,14 +249,6 @@ class Vessel(Printed):
         if waiting:
             advice = "fit them first (mo.fit), give numbers, or take the guesses (chemistry.at_guess())"
             raise InputError(f"unknown: {', '.join(waiting)}", self.label, advice)
-
-
-def feed_pressure(vessel: Vessel) -> float:
-    """Pressure of the feed in Pa: that given, or of an ideal gas sum(c) R T; nan for a liquid without one."""
-    feed = vessel.feed  # type: ignore[attr-defined]
-    if feed.P is not None:
-        return float(feed.P.si)
-    return float(sum(vessel.inlet().values()) * GAS_CONSTANT * feed.T.si) if vessel.gas else math.nan
 
 
 def settle_heat(faults: Faults, vessel: Vessel) -> None:

@@ -24,7 +24,6 @@ from molino.core.vessels.base import (
     check_programme,
     check_vessel,
     convert,
-    feed_pressure,
     settle_heat,
     volume_of_catalyst,
 )
@@ -249,7 +248,7 @@ class PlugFlow(Vessel):
         faults = Faults()
         if self.diameter is None:
             faults.add("pressure_drop", "the diameter of the tube is not given", "give it")
-        if not math.isfinite(feed_pressure(self)):
+        if not math.isfinite(self.feed_pressure()):
             faults.add(
                 "pressure_drop",
                 "the pressure of the feed is not given",
@@ -330,7 +329,7 @@ class PlugFlow(Vessel):
         T_si = T.si if T is not None else np.nan
         feed_T = self.feed.T.si if self.feed.T is not None else T_si
         found = {TEMPERATURE: T_si, START_T: T_si, FEED_T: feed_T, FLOW: self.fed.volume, AREA: self.area}
-        found |= {PRESSURE: feed_pressure(self), FEED_P: feed_pressure(self)}
+        found |= {PRESSURE: self.feed_pressure(), FEED_P: self.feed_pressure()}
         if isinstance(self.heat, Jacket):
             found[TRANSFER] = self._transfer()
         if self.pressure_drop is not None:
@@ -413,7 +412,7 @@ class PlugFlow(Vessel):
             return error
         state = integrate(self.case, [0.0, low]).states[-1]
         P = float(state[self.case.balances.names.index("P")])
-        if 0.2 * feed_pressure(self) < P:
+        if 0.2 * self.feed_pressure() < P:
             return error
         return self._used_up(low)
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -12,14 +12,14 @@ import sympy as sp
 
 from molino.core.balances.compiled import compiled
 from molino.core.balances.solve import ATOL, RTOL, RUN_OUT, Report, Solution, integrate, steady
-from molino.core.balances.system import Balances, Case
+from molino.core.balances.system import Case
 from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.errors import InputError, SolveError
 from molino.core.printing import Printed
 from molino.core.vessels import metrics
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.metrics import Metric
-from molino.core.vessels.schedule import SINCE, Stage, Track, moving, slope_of, stages
+from molino.core.vessels.schedule import SINCE, Stage, Track, slope_of, stages
 from molino.core.vessels.writing import FLOW, VOLUME, WARMING
 
 if TYPE_CHECKING:
@@ -29,16 +29,22 @@ if TYPE_CHECKING:
 Tracks = Mapping[sp.Symbol, Track]
 
 
-def follow(vessel: Vessel, end: float, points: Any, tighter: float = 1.0, tracks: Tracks | None = None) -> Run:
+Split = Callable[[Case, Tracks, float], list[Stage]]
+
+
+def follow(
+    vessel: Vessel, end: float, points: Any, tighter: float = 1.0, tracks: Tracks | None = None, split: Split = stages
+) -> Run:  # fmt: skip
     """Integrate a vessel's balances from 0 to `end` and check that no species goes below zero.
 
-    `tighter` divides the tolerances; `tracks` are numbers that change on the way, beside the vessel's own.
+    `tighter` divides the tolerances; `tracks` are numbers that change on the way, beside the vessel's own; `split`
+    makes stages of them.
     """
     vessel.require_known()
     rows = _rows(vessel, end, points)
     whole = Case(vessel.written.followed, vessel.case.values)
     moving = vessel.tracks() | dict(tracks or {})
-    solution, parts = follow_stages(stages(whole, moving, end), rows, tighter)
+    solution, parts = follow_stages(split(whole, moving, end), rows, tighter)
     check_run_out(vessel, solution)
     return Run(vessel, solution, parts)
 
@@ -70,13 +76,11 @@ def follow_stages(
 
 
 def sensitivities_at_end(run: Run, by: tuple[sp.Symbol, ...]) -> np.ndarray:
-    """d(state)/d(parameter) at the end of a run without its totals, shape (states, parameters), through all stages."""
+    """d(state)/d(parameter) at the end of a run, shape (states, parameters), through all stages."""
     begin, state, slopes = 0.0, None, None
     ends = [*run.stage_ends(), float(run.solution.points[-1])]
-    plain = run.vessel.written.balances
     for stop, (case, _) in zip(ends, run.parts, strict=True):
-        own = run.plain_case(case, plain)
-        found = integrate(own, [begin, stop], initial=state, by=by, slopes=slopes)
+        found = integrate(case, [begin, stop], initial=state, by=by, slopes=slopes)
         assert found.sensitivities is not None
         begin, state, slopes = stop, found.states[-1], found.sensitivities[-1]
     return np.asarray(slopes)
@@ -137,19 +141,8 @@ class Run(Printed):
 
     @property
     def last_case(self) -> Case:
-        """The plain balances with the numbers of the last stage."""
-        return self.plain_case(self.parts[-1][0], self.vessel.written.balances)
-
-    @staticmethod
-    def plain_case(case: Case, plain: Balances) -> Case:
-        """The numbers of a stage with the plain balances, that is without totals."""
-        if case.balances.parameters == plain.parameters:
-            return Case(plain, case.values)
-        known = {*plain.parameters}
-        further = tuple(p for p in case.balances.parameters if slope_of(p) in {*case.balances.parameters} - known)
-        moved = moving(plain, further)
-        held = dict(zip(case.balances.parameters, case.values, strict=True))
-        return Case(moved, tuple(held[p] for p in moved.parameters))
+        """The balances with the numbers of the last stage."""
+        return self.parts[-1][0]
 
     @property
     def core_states(self) -> np.ndarray:

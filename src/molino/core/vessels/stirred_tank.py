@@ -15,7 +15,7 @@ from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
 from molino.core.chemistry.network import Chemistry
 from molino.core.errors import Faults, InputError
 from molino.core.units import Value
-from molino.core.vessels.base import Vessel, check_vessel, convert, feed_pressure, settle_heat, volume_of_catalyst
+from molino.core.vessels.base import Vessel, check_vessel, convert, settle_heat, volume_of_catalyst
 from molino.core.vessels.conditions import Change, changed_tracks
 from molino.core.vessels.feed import Feed, require_feed, settle
 from molino.core.vessels.heat import Jacket, Programme
@@ -129,7 +129,7 @@ class StirredTank(Vessel):
     @property
     def pressure(self) -> Value | None:
         """Of a gas: that of the feed, which the tank keeps."""
-        return Value(feed_pressure(self), "Pa") if self.gas else None
+        return Value(self.feed_pressure(), "Pa") if self.gas else None
 
     @property
     def volume_si(self) -> float:
@@ -143,7 +143,7 @@ class StirredTank(Vessel):
     def numbers(self) -> dict[sp.Symbol, float]:
         T = self.start_T.si if self.start_T is not None else np.nan
         found = {start_symbol(s): c for s, c in self._inside().items()}
-        found |= {VOLUME: self.volume_si, FLOW: self.fed.volume, PRESSURE: feed_pressure(self)}
+        found |= {VOLUME: self.volume_si, FLOW: self.fed.volume, PRESSURE: self.feed_pressure()}
         return found | {TEMPERATURE: T, START_T: T, FEED_T: self.feed.T.si if self.feed.T is not None else T}
 
     @property

@@ -9,6 +9,7 @@ from molino.core.balances.solve import observe, steady_slopes
 from molino.core.chemistry.constants import parameter_symbol
 from molino.core.vessels.metrics import Metric
 from molino.core.vessels.run import Run, moved_expressions, sensitivities_at_end
+from molino.core.vessels.train import TrainRun, derivative_by_constants
 
 
 def slopes(run: Run, metric: Metric, by: tuple[sp.Symbol, ...]) -> np.ndarray:
@@ -18,7 +19,7 @@ def slopes(run: Run, metric: Metric, by: tuple[sp.Symbol, ...]) -> np.ndarray:
     at a steady state.
     """
     case, end = run.last_case, float(run.solution.points[-1])
-    states = run.core_states[-1:]
+    states = run.solution.states[-1:]
     if run.is_steady:
         end = 0.0
         sensitivity = steady_slopes(case, states[0], by)
@@ -29,7 +30,7 @@ def slopes(run: Run, metric: Metric, by: tuple[sp.Symbol, ...]) -> np.ndarray:
     return np.asarray(found[0, 0])
 
 
-def standard_error(run: Run, metric: Metric) -> float | None:
+def standard_error(run: Run | TrainRun, metric: Metric) -> float | None:
     """Standard error of a metric from the covariance of the fitted constants; None where there is none.
 
     s^2 = g C g, g the slopes by the fitted parameters (propagation of error, first order).
@@ -37,5 +38,8 @@ def standard_error(run: Run, metric: Metric) -> float | None:
     covariance = run.vessel.chemistry.covariance
     if covariance is None:
         return None
-    slope = slopes(run, metric, tuple(parameter_symbol(name) for name in covariance.names))
+    if isinstance(run, TrainRun):
+        slope = derivative_by_constants(run, metric, covariance.names)
+    else:
+        slope = slopes(run, metric, tuple(parameter_symbol(name) for name in covariance.names))
     return float(np.sqrt(max(slope @ covariance.matrix @ slope, 0.0)))

@@ -391,6 +391,7 @@ def well_mixed(setup: Setup, inflows: tuple[Inflow, ...], volume: str, leaving: 
         size,
         kinds,
         leaving,
+        leaving and volume == "fixed",
         content.heat,
     )
 
@@ -398,7 +399,7 @@ def well_mixed(setup: Setup, inflows: tuple[Inflow, ...], volume: str, leaving: 
 def _accounts(
     setup: Setup, balances: Balances, amounts: tuple[sp.Symbol, ...], start: list[sp.Expr], entering: list[sp.Expr],
     leaves: list[sp.Expr], inflows: tuple[Inflow, ...], V: sp.Expr, out: sp.Expr, needed: sp.Expr, work: sp.Expr,
-    rigid: bool, size: sp.Expr, kinds: Mapping[str, str], leaving: bool, reaction_heat: sp.Expr,
+    rigid: bool, size: sp.Expr, kinds: Mapping[str, str], leaving: bool, through: bool, reaction_heat: sp.Expr,
 ) -> Written:  # fmt: skip
     """What a well-mixed vessel is closed by: what came in, what is there and what went out, of species and energy."""
     medium, species = setup.medium, setup.structure.species
@@ -418,8 +419,8 @@ def _accounts(
     amounts_closed = {
         s: Account(a + c, n + g) for s, a, c, n, g in zip(species, start, came, amounts, went, strict=True)
     }
-    inlet = by_species(setup, entering if leaving else [a + c for a, c in zip(start, came, strict=True)])
-    outlet = by_species(setup, leaves if leaving else list(amounts))
+    inlet = by_species(setup, entering if through else [a + c for a, c in zip(start, came, strict=True)])
+    outlet = by_species(setup, leaves if through else [n + g for n, g in zip(amounts, went, strict=True)])
     energy = steady = duty = None
     if setup.knows_heat:
         streams = [([f.flow * f.inside(s) for s in species], f) for f in inflows]
@@ -440,8 +441,8 @@ def _accounts(
         sizes = (HEAT, reacting_enthalpy(setup, amounts, START_T) - reacting_enthalpy(setup, start, START_T), carried,
                  medium.warming(amounts, TEMPERATURE, START_T, V))  # fmt: skip
         energy = Account(then + HEAT + carried + worked, now, sizes)
-        duty = HEAT if not leaving else needed
-        if leaving:
+        duty = needed if through else HEAT
+        if through:
             warmed = sp.Add(*(medium.warming(n, TEMPERATURE, f.T, f.flow) for n, f in streams))
             reacted = reacting_enthalpy(setup, entering, TEMPERATURE) - reacting_enthalpy(setup, leaves, TEMPERATURE)
             steady = Account(brought + needed + work, taken, (needed, warmed, reacted))

@@ -255,20 +255,20 @@ class Train(Printed):
         whole = sum(fresh.amounts.values())
         liquid = not self.feed.is_gas
         knows_T = np.isfinite(fresh.T) and self.first.setup.knows_heat
-        kept = fresh.T if knows_T else self._pass(fresh, fresh).last.T
+        kept = np.nan if knows_T else self._pass(fresh, fresh).last.T
 
         def returned(run: TrainRun) -> np.ndarray:
             out = run.outlet
             flows = [back * out.amounts[s] / whole for s in names]
-            return np.array([*flows, out.T / fresh.T if knows_T else 1.0])
+            return np.array([*flows, *([out.T / fresh.T] if knows_T else [])])
 
         def around(z: np.ndarray) -> TrainRun:
-            flows = {s: float(x) * whole for s, x in zip(names, np.maximum(z[:-1], 0.0), strict=True)}
+            flows = {s: float(x) * whole for s, x in zip(names, np.maximum(z[: len(names)], 0.0), strict=True)}
             volume = ratio * fresh.volume if liquid else np.nan
-            stream = Stream("recycle", flows, volume, float(z[-1]) * kept, fresh.P)
+            stream = Stream("recycle", flows, volume, float(z[-1]) * fresh.T if knows_T else kept, fresh.P)
             return self._pass(mixed(self.first, [fresh, stream], "mixed feed"), fresh)
 
-        z = np.array([*(ratio * fresh.amounts.get(s, 0.0) / whole for s in names), 1.0])
+        z = np.array([*(ratio * fresh.amounts.get(s, 0.0) / whole for s in names), *([1.0] if knows_T else [])])
         for _ in range(5):
             z = returned(around(z))
         found = root(lambda x: returned(around(x)) - x, z, method="hybr", options={"xtol": 1e-13})

@@ -6,6 +6,7 @@ BIN := .venv/bin
 
 demo: .venv/ready
 	$(BIN)/molino demo
+	$(BIN)/molino demo molino-demo/ether --example ether
 
 test: .venv/ready
 	$(BIN)/python -m pytest

@@ -22,6 +22,7 @@ from molino.core.vessels.metrics import Metric, parse_metric
 from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.run import Run, moved_expressions
 from molino.core.vessels.stirred_tank import StirredTank
+from molino.core.vessels.train import Train
 from molino.core.vessels.uncertainty import slopes, standard_error
 from molino.core.vessels.writing import VOLUME
 
@@ -78,7 +79,7 @@ class Sizing(Printed):
         return "\n".join([*lines, str(self.run)])
 
 
-def size(vessel: Vessel, metric: Metric | str, reach: Any, vary: str | None = None) -> Sizing:
+def size(vessel: Vessel | Train, metric: Metric | str, reach: Any, vary: str | None = None) -> Sizing:
     """Find the smallest size of a vessel that reaches a target.
 
     The time of a batch and the length or volume of a tube are found by following one integration to the crossing; the
@@ -104,6 +105,8 @@ def size(vessel: Vessel, metric: Metric | str, reach: Any, vary: str | None = No
         If the target lies beyond what the vessel can do: says how far one gets, and why.
     """
     metric = parse_metric(metric) if isinstance(metric, str) else metric
+    if not isinstance(vessel, Vessel):
+        raise InputError("a train has no one size", vessel.label, "size its vessels one by one")
     vary = vary or _default(vessel)
     if vary not in vessel.sizes:
         raise InputError(f"'{vary}' of a {vessel.noun} cannot be varied", vessel.label, nearest(vary, vessel.sizes))

@@ -15,6 +15,18 @@ from molino.core.vessels.base import Vessel
 from molino.core.vessels.heat import Jacket
 from molino.core.vessels.schedule import Track
 
+_KINDS = {
+    "T": "temperature", "feed T": "temperature", "coolant T": "temperature", "flow": "volumetric flow",
+    "volume": "volume", "space_time": "time", "time": "time", "length": "length", "diameter": "diameter",
+    "catalyst_mass": "mass", "UA": "heat capacity flow", "U": "heat transfer coefficient", "P": "pressure",
+    "coolant flow": "heat capacity flow", "feed P": "pressure",
+}  # fmt: skip
+
+
+def condition_kind(name: str) -> str:
+    """The kind of quantity of a condition; 'number' where its name does not tell."""
+    return "concentration" if name.startswith("[") else _KINDS.get(name, "number")
+
 
 def known_conditions(vessel: Vessel) -> list[str]:
     """The names that `under` takes for a vessel."""

@@ -130,7 +130,7 @@ def _write(setup: Setup, falling: bool) -> Written:
         reacted = reacting_enthalpy(setup, flows, FEED_T) - reacting_enthalpy(setup, fed, FEED_T)
         warmed = medium.warming(flows, TEMPERATURE, FEED_T, FLOW)
         energy = Account(start + HEAT, there, (HEAT, reacted, warmed))
-        duty = there - start
+        duty = ZERO if heat.mode == "adiabatic" else there - start
     balances = Balances(
         sp.Symbol("V"), (*flowing, *extra), tuple(definitions), (*content.production, *slopes),
         tuple(dict.fromkeys((*setup.symbols, *(inlet_symbol(s) for s in structure.species), *more))), derived,

@@ -25,6 +25,8 @@ from molino.core.vessels.writing import FLOW, VOLUME, WARMING
 if TYPE_CHECKING:
     import pandas as pd
 
+    from molino.core.vessels.streams import Stream
+
 
 Tracks = Mapping[sp.Symbol, Track]
 
@@ -364,6 +366,26 @@ class Run(Printed):
         for name, values in self.derived.items():
             columns[display.heading(name, kinds[name])] = display.number(values, kinds[name])
         return pd.DataFrame(columns)
+
+    def stream_out(self) -> Stream:
+        """What comes out, or is in a batch at its end, in SI."""
+        from molino.core.vessels.streams import outlet_of
+
+        return outlet_of(self)
+
+    @property
+    def knows_duty(self) -> bool:
+        """Whether there is enough to tell the duty."""
+        return self.vessel.written.duty is not None
+
+    def stream_table(self) -> pd.DataFrame:
+        """What goes in and what comes out, side by side: flows, fractions, temperature, pressure and density.
+
+        Of a batch or semi-batch what was charged (and fed), and what is in it (and came out) at the end.
+        """
+        from molino.core.vessels.streams import inlet_of, outlet_of, stream_table
+
+        return stream_table([inlet_of(self), outlet_of(self)], self.vessel.by_name, self.vessel.display)
 
     def positions(self) -> list[tuple[str, str, np.ndarray]]:
         """(name, kind, SI values) of what runs along: time, or length, volume and residence time of a tube."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, lru_cache
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -16,7 +16,7 @@ from molino.core.balances.solve import Report, functions, start
 from molino.core.errors import InputError
 from molino.core.printing import Printed
 from molino.core.units import Value
-from molino.core.vessels.conditions import under
+from molino.core.vessels.conditions import condition_kind, under
 from molino.core.vessels.heat import Jacket
 from molino.core.vessels.run import Run
 from molino.core.vessels.stirred_tank import StirredTank
@@ -225,17 +225,10 @@ class Branch(Printed):
         return "\n".join(lines if self.folds else [*lines, "  no ignition or extinction"])
 
 
-KINDS = {
-    "feed T": "temperature", "T": "temperature", "coolant T": "temperature", "flow": "volumetric flow",
-    "volume": "volume", "space_time": "time", "UA": "heat capacity flow", "U": "heat transfer coefficient",
-    "coolant flow": "heat capacity flow", "feed P": "pressure",
-}  # fmt: skip
-
-
 def branch(tank: StirredTank, vary: str, between: tuple[Any, Any]) -> Branch:
     """The curve of steady states as a condition varies; see `StirredTank.branch`."""
     tank.require_known()
-    kind = "concentration" if vary.startswith("[") else KINDS.get(vary, "number")
+    kind = condition_kind(vary)
     low, high = (units.read(v, kind, f"{tank.label}, {vary}").si for v in between)
     if not low < high:
         raise InputError(f"{vary} from {low:g} to {high:g} is no range", tank.label, "give (low, high)")
@@ -250,6 +243,7 @@ def branch(tank: StirredTank, vary: str, between: tuple[Any, Any]) -> Branch:
     whole = compiled(balances)
     span = high - low
 
+    @lru_cache(maxsize=64)
     def parts(p: float) -> tuple[Any, Any]:
         case = under(tank, vary, Value(low + span * p)).case
         return whole.rhs(case.values), whole.jacobian(case.values)
@@ -263,7 +257,7 @@ def branch(tank: StirredTank, vary: str, between: tuple[Any, Any]) -> Branch:
         by_p = (ahead - behind) / (2 * step) * weights
         return np.column_stack([parts(p)[1](y, 0.0) * scale * weights[:, None], by_p])
 
-    tracer = Tracer(residual, slopes, largest=0.05)
+    tracer = Tracer(residual, slopes, largest=0.04)
     curve = tracer.trace(np.append(begin / scale, 0.0), 0.0, 1.0)
     states, values = curve.points[:, :-1] * scale, low + span * curve.points[:, -1]
     place = balances.names.index("T") if "T" in balances.names else None

@@ -187,13 +187,11 @@ def stream_table(streams: Sequence[Stream], species: Mapping[str, Species], disp
             row(f"{s} ", kinds[1], [x.amounts.get(s, 0.0) * masses[s] for x in streams])
         row("total ", kinds[1], weights)
     for s in names:
-        row(
-            f"mole fraction of {s}", "number", [x.amounts.get(s, 0.0) / n for x, n in zip(streams, totals, strict=True)]
-        )
+        row(f"{s} [mol/mol]", "number", [x.amounts.get(s, 0.0) / n for x, n in zip(streams, totals, strict=True)])
     if with_mass:
         for s in names:
             shares = [x.amounts.get(s, 0.0) * masses[s] / w for x, w in zip(streams, weights, strict=True)]
-            row(f"mass fraction of {s}", "number", shares)
+            row(f"{s} [kg/kg]", "number", shares)
     row("volumetric flow" if flowing else "volume", kinds[2], [x.volume for x in streams])
     row("temperature", "temperature", [x.T for x in streams])
     row("pressure", "pressure", [x.P for x in streams])

@@ -258,7 +258,7 @@ class Train(Printed):
         kept = np.nan if knows_T else self._pass(fresh, fresh).last.T
 
         def returned(run: TrainRun) -> np.ndarray:
-            out = run.outlet
+            out = run.last
             flows = [back * out.amounts[s] / whole for s in names]
             return np.array([*flows, *([out.T / fresh.T] if knows_T else [])])
 
@@ -284,6 +284,7 @@ class Train(Printed):
         streams = [fresh] if stream is fresh else [fresh, stream]
         duties: dict[str, float] = {}
         added = [fresh]
+        passed = 0.0
         for step in self.steps:
             if isinstance(step, Exchanger):
                 before = enthalpy(self.first, stream)
@@ -310,10 +311,11 @@ class Train(Printed):
                     own = replace(stream, amounts=part, volume=stream.volume * share)
                     fed = vessel.with_(feed=as_feed(own, vessel.feed))  # type: ignore[attr-defined]
                     runs.append(fed.outcome())
+                    passed += share * runs[-1].residence_time_si
                     outs.append(outlet_of(runs[-1]))
                 stream = outs[0] if len(outs) == 1 else mixed(self.first, outs, "")
             streams.append(stream.named(f"after {step.label}"))
-        return TrainRun(self, tuple(runs), tuple(streams), duties, tuple(added))
+        return TrainRun(self, tuple(runs), tuple(streams), duties, tuple(added), passed)
 
     def outcome(self) -> TrainRun:
         return self.run()
@@ -347,7 +349,8 @@ class TrainRun(Printed):
     """The result of running a train.
 
     `runs` holds the run of each vessel in order, `streams` what flows from the feed to the outlet, `exchanged` the duty
-    of each exchanger in W, `added` the fresh feeds.
+    of each exchanger in W, `added` the fresh feeds, `residence_time_si` the time in s that one pass takes (of vessels side
+    by side the mean, by their shares).
     """
 
     vessel: Train
@@ -355,6 +358,7 @@ class TrainRun(Printed):
     streams: tuple[Stream, ...]
     exchanged: Mapping[str, float]
     added: tuple[Stream, ...]
+    residence_time_si: float
 
     @property
     def is_steady(self) -> bool:
@@ -364,11 +368,6 @@ class TrainRun(Printed):
     def last(self) -> Stream:
         """What comes out of the last step, before anything is returned."""
         return self.streams[-1]
-
-    @property
-    def outlet(self) -> Stream:
-        """What comes out of the last step, before anything is returned."""
-        return self.last
 
     @cached_property
     def product(self) -> dict[str, float]:
@@ -421,11 +420,6 @@ class TrainRun(Printed):
         """Volume of all vessels in m^3."""
         return sum(run.volume_si for run in self.runs)
 
-    @property
-    def residence_time_si(self) -> float:
-        """Volume over the volumetric flow of the first feed, in s."""
-        return self.volume_si / self.vessel.first.fed.volume
-
     def positions(self) -> list[tuple[str, str, np.ndarray]]:
         """Nothing runs along a train as a whole."""
         return []
@@ -447,6 +441,19 @@ class TrainRun(Printed):
             size = max(abs(self.duty_si), warm, abs(enthalpy(first, left, self.added[0].T) - brought))
             found["energy"] = abs(out - brought - self.duty_si) / size if size else 0.0
         return found
+
+    def stream_out(self) -> Stream:
+        """What comes out of the last step, in SI."""
+        return self.last
+
+    @property
+    def knows_duty(self) -> bool:
+        """Whether there is enough to tell the duty."""
+        return all(run.vessel.setup.knows_heat for run in self.runs)
+
+    @property
+    def duty_kind(self) -> str:
+        return "power"
 
     def stream_table(self) -> pd.DataFrame:
         """All streams side by side; see `streams.stream_table`."""
@@ -489,7 +496,7 @@ class TrainRun(Printed):
                 found[name] = display.text(value, kind, 5)
         for name, duty in self.exchanged.items():
             found[f"duty of {name}"] = display.text(duty, "power")
-        if all(run.vessel.setup.knows_heat for run in self.runs):
+        if self.knows_duty:
             found["duty"] = display.text(self.duty_si, "power")
         found[f"balances of {', '.join(self.closure)} close to"] = f"{max(self.closure.values()):.1e}"
         return found

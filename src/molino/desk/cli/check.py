@@ -35,7 +35,7 @@ def check(job: JobPath, equations: Written = False, as_json: AsJson = False, deb
 def do(job: Job, quiet: bool, equations: bool = False) -> dict[str, Any]:
     """Print what the job holds unless quiet, and give it as plain data; reading it has found it sound."""
     if quiet:
-        return _plain(job, {name: vessel.check() for name, vessel in job.vessels.items()})
+        return _plain(job, {name: vessel.check() for name, vessel in job.single_vessels.items()})
     from rich.padding import Padding
     from rich.text import Text
 
@@ -46,16 +46,16 @@ def do(job: Job, quiet: bool, equations: bool = False) -> dict[str, Any]:
     for name, data in job.data.items():
         out.print(f"data {name}", style="bold")
         out.print(Text(str(data)))
-    reviews = {name: vessel.check() for name, vessel in job.vessels.items()}
+    reviews = {name: vessel.check() for name, vessel in job.single_vessels.items()}
     if reviews:
         out.print("vessels", style="bold")
         for vessel in job.vessels.values():
             out.print(Text(f"  {vessel}"))
         show_table(_counts(reviews))
         missing: dict[tuple[str, ...], list[str]] = {}
-        for name, vessel in job.vessels.items() if equations else ():
-            out.print(Text(f"{name}: {vessel.noun}", style="bold"))
-            out.print(Text(str(vessel.equations())))
+        for name, single in job.single_vessels.items() if equations else ():
+            out.print(Text(f"{name}: {single.noun}", style="bold"))
+            out.print(Text(str(single.equations())))
         for name, review in reviews.items():
             missing.setdefault(review.count.open, []).append(name)
         for names, owners in missing.items():

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from molino.core.errors import Fault
     from molino.core.fitting.result import Fit
     from molino.core.vessels.base import Vessel
+    from molino.core.vessels.train import Train
     from molino.desk.job.load import Job
 
 JobPath = Annotated[Path, typer.Argument(metavar="JOB", help="The job file (TOML).", show_default=False)]
@@ -110,7 +111,7 @@ def do_fits(job: Job, quiet: bool) -> dict[str, Fit]:
     return fits
 
 
-def known_vessels(job: Job, quiet: bool) -> tuple[dict[str, Vessel], str]:
+def known_vessels(job: Job, quiet: bool) -> tuple[dict[str, Vessel | Train], str]:
     """The job's vessels with every constant known (fitted now, where some are not), and a line that says so."""
     from molino.core.errors import InputError
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from enum import StrEnum
 from pathlib import Path
 from typing import Annotated
 
@@ -9,13 +10,36 @@ import typer
 
 from molino.desk.cli.common import AsJson, Debug, as_asked, console, guard
 
-_FILES = ("valdeoro.toml", "cob-liquor.csv", "cob-reactions.toml", "make_data.py", "laboratory/cob-kinetics.toml")
+_FILES = {
+    "liquor": ("valdeoro.toml", "cob-liquor.csv", "cob-reactions.toml", "make_data.py", "laboratory/cob-kinetics.toml"),
+    "ether": ("ether.toml",),
+}
+_FURTHER = {
+    "liquor": "What the laboratory asks of the same data:  molino fit {folder}/laboratory/cob-kinetics.toml",
+    "ether": "The example with measurements, fits and a coil:  molino demo",
+}
+
+
+class Example(StrEnum):
+    """The examples that ship."""
+
+    liquor = "liquor"
+    ether = "ether"
+
+
+WhichExample = Annotated[
+    Example,
+    typer.Option("--example", help="liquor: furfural from cob liquor; ether: methanol vapour over a packed bed."),
+]
 
 Folder = Annotated[Path, typer.Argument(metavar="FOLDER", help="Where to write it.")]
 
 
-def demo(folder: Folder = Path("molino-demo"), as_json: AsJson = False, debug: Debug = False) -> None:
-    """Write the example of the Valdeoro mill into a folder and walk it: check, fit, run, size, compare."""
+def demo(
+    folder: Folder = Path("molino-demo"), example: WhichExample = Example.liquor, as_json: AsJson = False,
+    debug: Debug = False,
+) -> None:  # fmt: skip
+    """Write an example of the Valdeoro mill into a folder and walk it: check, fit, run, size, compare."""
     with guard(as_json, debug):
         import shutil
         from importlib.resources import as_file, files
@@ -30,7 +54,7 @@ def demo(folder: Folder = Path("molino-demo"), as_json: AsJson = False, debug: D
 
         if folder.exists() and not folder.is_dir():
             raise InputError("it is a file", str(folder), "name another folder: molino demo FOLDER")
-        for name in _FILES:
+        for name in _FILES[example]:
             target = folder / name
             with as_file(files("molino.demo") / name) as source:
                 if target.exists() and target.read_bytes() != source.read_bytes():
@@ -40,16 +64,19 @@ def demo(folder: Folder = Path("molino-demo"), as_json: AsJson = False, debug: D
                     shutil.copyfile(source, temporary)
         write_json(folder / "job.schema.json", job_schema())
         out = console()
-        job = load_job(folder / _FILES[0])
+        job = load_job(folder / _FILES[example][0])
         if not as_json:
             out.print(f"The example is in {folder}/; the same steps one by one:")
         results = {}
+        wanted = {"fit": job.fits, "size": job.sizes, "compare": job.compares, "run": job.vessels, "check": job.vessels}
         for command in (check, fit, run, size, compare):
+            if not wanted[command.__name__.rpartition(".")[2]]:
+                continue
             step = command.__name__.rpartition(".")[2]
             if not as_json:
                 out.print(Rule(f"molino {step} {job.path}", align="left", style="cyan"))
             results[step] = command.do(job, as_json)
         if not as_json:
             out.print(Rule("further", align="left", style="cyan"))
-            out.print(f"What the laboratory asks of the same data:  molino fit {folder / _FILES[-1]}")
+            out.print(_FURTHER[example].format(folder=folder))
         as_asked(results, as_json)

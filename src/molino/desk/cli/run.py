@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -17,19 +19,24 @@ from molino.desk.cli.common import (
     known_vessels,
     read_job,
     show_table,
+    telling,
     write_species,
     wrote,
 )
 
 if TYPE_CHECKING:
+    import pandas as pd
+
     from molino.core.vessels.run import Run
+    from molino.core.vessels.steady_states import Branch, SteadyStates
+    from molino.core.vessels.train import TrainRun
     from molino.desk.job.load import Job
 
 VesselName = Annotated[str | None, typer.Option("--vessel", help="Only this vessel.", show_default=False)]
 
 
 def run(job: JobPath, vessel: VesselName = None, as_json: AsJson = False, debug: Debug = False) -> None:
-    """Run the vessels as they stand: batches and tubes to their end, tanks to steady state (and through start-up)."""
+    """Run the vessels as they stand: batches, tubes and trains to their end, tanks to steady state (or all of them)."""
     with guard(as_json, debug):
         as_asked(do(read_job(job), as_json, vessel), as_json)
 
@@ -37,6 +44,8 @@ def run(job: JobPath, vessel: VesselName = None, as_json: AsJson = False, debug:
 def do(job: Job, quiet: bool, only: str | None = None) -> dict[str, Any]:
     """Run, write, print unless quiet; gives the result as plain data."""
     from molino.core.errors import Faults, InputError, nearest
+    from molino.core.vessels.run import Run as RunOfVessel
+    from molino.core.vessels.stirred_tank import StirredTank
     from molino.desk import figures
     from molino.desk.figures.style import save
     from molino.desk.tables.write import slug, write_json, write_tables
@@ -46,21 +55,46 @@ def do(job: Job, quiet: bool, only: str | None = None) -> dict[str, Any]:
     if only is not None and only not in job.vessels:
         raise InputError(f"there is no vessel '{only}'", job.path.name, nearest(only, job.vessels))
     vessels, source = known_vessels(job, quiet)
-    runs: dict[str, Run] = {}
+    runs: dict[str, Run | TrainRun] = {}
+    states: dict[str, SteadyStates] = {}
+    branches: dict[str, Branch] = {}
     faults = Faults()
     for name in vessels if only is None else [only]:
-        with faults.at(job.path.name):
-            runs[name] = vessels[name].outcome()
-            if name in job.start_ups:
-                runs[f"{name} start-up"] = vessels[name].run(job.start_ups[name])  # type: ignore[attr-defined]
+        with faults.at(job.path.name), telling(f"running {name}", quiet):
+            vessel = vessels[name]
+            runs[name] = vessel.outcome()
+            tasks = job.tanks.get(name)
+            if tasks is None or not isinstance(vessel, StirredTank):
+                continue
+            if tasks.start_up is not None:
+                runs[f"{name} over time"] = vessel.run(tasks.start_up, changes=tasks.changes)
+            if tasks.steady_states is not None:
+                states[name] = vessel.steady_states(tasks.steady_states)
+            if tasks.branch is not None:
+                branches[name] = vessel.branch(*tasks.branch)
     faults.raise_any()
     content = {"job": job.path.name, "title": job.title, "source": source,
                "vessels": {name: plain(r) for name, r in runs.items()}}  # fmt: skip
+    if states:
+        content["steady_states"] = {name: found.table().to_dict("records") for name, found in states.items()}
+    if branches:
+        content["folds"] = {
+            name: [{"kind": f.kind, curve.vary: f.value, "T": f.temperature} for f in curve.folds]
+            for name, curve in branches.items()
+        }
     files: list[Path] = [write_json(job.results / "run.json", content), *write_species(job)]
     files += write_tables(job.results, "run", {name: r.table() for name, r in runs.items()})
+    streams = {name: r.stream_table() for name, r in runs.items()}
+    files += write_tables(job.results, "streams", streams)
+    if branches:
+        files += write_tables(job.results, "branch", {name: curve.table() for name, curve in branches.items()})
     files += [
-        save(figures.profile(r), job.results / f"run-{slug(name)}.png") for name, r in runs.items() if not r.is_steady
+        save(figures.profile(r), job.results / f"run-{slug(name)}.png")
+        for name, r in runs.items()
+        if isinstance(r, RunOfVessel) and not r.is_steady
     ]
+    files += [save(figures.heat_balance(f), job.results / f"steady-{slug(n)}.png") for n, f in states.items()]
+    files += [save(figures.branch(f), job.results / f"branch-{slug(n)}.png") for n, f in branches.items()]
     if quiet:
         return content
     import pandas as pd
@@ -68,23 +102,61 @@ def do(job: Job, quiet: bool, only: str | None = None) -> dict[str, Any]:
 
     out = console()
     out.print(source, style="dim")
-    for vessel in {name: r.vessel for name, r in runs.items() if not name.endswith(" start-up")}.values():
-        out.print(Text(str(vessel)))
+    for name, run in runs.items():
+        if not name.endswith(" over time"):
+            out.print(Text(str(run.vessel)))
     facts = {name: r.facts() for name, r in runs.items()}
+    if len(facts) > 3:  # too many to say of each how it was solved: run.json does
+        facts = {name: {k: v for k, v in own.items() if k != "solved by"} for name, own in facts.items()}
     rows = dict.fromkeys(fact for own in sorted(facts.values(), key=len, reverse=True) for fact in own)
     show_table(
         pd.DataFrame([{"at the end": fact, **{n: own.get(fact, "") for n, own in facts.items()}} for fact in rows])
     )
+    for title, table in together(runs).items():
+        show_table(table, title)
+    for name, found in states.items():
+        show_table(found.table(), f"{name}: {str(found).splitlines()[0]}")
+    for curve in branches.values():
+        out.print(Text(str(curve)))
     wrote(job, files)
     return content
 
 
-def plain(run: Run) -> dict[str, Any]:
+def together(runs: Mapping[str, Run | TrainRun]) -> dict[str, pd.DataFrame]:
+    """The streams of all vessels in as few tables as can be: vessels on one feed side by side, batches apart."""
+    from molino.core.vessels.run import Run as RunOfVessel
+    from molino.core.vessels.streams import inlet_of, stream_table
+
+    groups: dict[Any, list[tuple[str, Run | TrainRun]]] = {}
+    for name, run in runs.items():
+        if not name.endswith(" over time"):
+            key = run.vessel.feed if hasattr(run.vessel, "feed") else name
+            groups.setdefault(str(key), []).append((name, run))
+    found = {}
+    for several in groups.values():
+        first = several[0][1]
+        inlet = inlet_of(first) if isinstance(first, RunOfVessel) else first.streams[0]
+        flowing = hasattr(first.vessel, "feed")
+        outlets = [run.stream_out().named(name if flowing else "at the end") for name, run in several]
+        title = "streams: feed, and what comes out of each" if flowing else f"contents of {several[0][0]}"
+        title = title if title not in found else f"{title} ({', '.join(name for name, _ in several)})"
+        found[title] = stream_table([inlet, *outlets], first.vessel.by_name, first.vessel.display)
+    return found
+
+
+def plain(run: Run | TrainRun) -> dict[str, Any]:
     """A run as plain data, in the units shown."""
+    from molino.core.vessels.run import Run as RunOfVessel
+
     display = run.vessel.display
-    numbers = {name: value for name, value in run.summary().items() if name.startswith("conversion")}
-    final = {s: float(display.number(c[-1], "concentration")) for s, c in run.concentrations.items()}
-    return {
+    summary = run.summary()
+    numbers = {name: value for name, value in summary.items() if name.startswith("conversion")}
+    final = {
+        name.removeprefix("concentration of "): float(display.number(value, "concentration"))
+        for name, value in summary.items()
+        if name.startswith("concentration")
+    }
+    found = {
         "kind": run.vessel.noun,
         "steady": run.is_steady,
         "residence_time": {"value": float(display.number(run.residence_time_si, "time")), "unit": display.unit("time")},
@@ -92,5 +164,12 @@ def plain(run: Run) -> dict[str, Any]:
         **{name.replace(" ", "_"): value for name, value in numbers.items()},
         "concentrations": {"unit": display.unit("concentration"), **final},
         "closure": run.closure,
-        "solved_by": str(run.report),
     }
+    out = run.stream_out()
+    for name, kind, value in (("temperature", "temperature", out.T), ("pressure", "pressure", out.P)):
+        if math.isfinite(value):
+            found[name] = {"value": float(display.number(value, kind)), "unit": display.unit(kind)}
+    if run.knows_duty:
+        kind = run.duty_kind
+        found["duty"] = {"value": float(display.number(run.duty_si, kind)), "unit": display.unit(kind)}
+    return found | ({"solved_by": str(run.report)} if isinstance(run, RunOfVessel) else {})

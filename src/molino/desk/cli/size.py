@@ -84,7 +84,7 @@ def table(found: dict[str, Sizing]) -> pd.DataFrame:
                 display.heading("residence time", "time"): float(display.number(s.run.residence_time_si, "time")),
             }
         )
-    return pd.DataFrame(rows)
+    return pd.DataFrame(rows).dropna(axis="columns", how="all")
 
 
 def plain(s: Sizing) -> dict[str, Any]:

@@ -9,8 +9,9 @@ from molino.desk.figures.over_temperature import over_temperature
 from molino.desk.figures.profile import profile
 from molino.desk.figures.rates import power_law, slopes
 from molino.desk.figures.residuals import residuals
+from molino.desk.figures.steady import branch, heat_balance
 
 __all__ = [
-    "bootstrap", "candidates", "comparison", "equations", "fit", "orders", "over_temperature", "power_law", "profile",
-    "profiles", "region", "residuals", "slopes",
+    "bootstrap", "branch", "candidates", "comparison", "equations", "fit", "heat_balance", "orders", "over_temperature",
+    "power_law", "profile", "profiles", "region", "residuals", "slopes",
 ]  # fmt: skip

@@ -1,22 +1,104 @@
-"""Profiles along a run."""
+"""Profiles along runs: concentrations, flows, conversions, rates, temperature and pressure."""
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
 import numpy as np
 from matplotlib.figure import Figure
+from matplotlib.lines import Line2D
 
-from molino.core.errors import InputError
+from molino.core.errors import Faults, InputError, nearest
+from molino.core.vessels.metrics import conversion
 from molino.core.vessels.run import Run
 from molino.desk.figures import style
 
+_FLAT = 1e-9
 
-def profile(run: Run) -> Figure:
-    """Concentrations above, rates below, against time or along the tube.
+
+@dataclass(frozen=True)
+class _Panel:
+    """One kind of quantity, and the curves of it that a run has: name to SI values."""
+
+    title: str
+    kind: str
+    curves: Callable[[Run], Mapping[str, np.ndarray]]
+
+
+def _concentrations(run: Run) -> dict[str, np.ndarray]:
+    return run.concentrations
+
+
+def _flows(run: Run) -> dict[str, np.ndarray]:
+    names = run.vessel.chemistry.names
+    return dict(zip(names, run.evaluate(tuple(run.vessel.written.outlet[s] for s in names)), strict=True))
+
+
+def _conversions(run: Run) -> dict[str, np.ndarray]:
+    reactants = [name.removeprefix("conversion of ") for name in run.summary() if name.startswith("conversion of ")]
+    return {s: run.profile(conversion(s)) for s in reactants}
+
+
+def _of_kind(kind: str) -> Callable[[Run], dict[str, np.ndarray]]:
+    def curves(run: Run) -> dict[str, np.ndarray]:
+        found = {n: v for n, v in run.derived.items() if run.kinds[n] == kind}
+        return {n.removeprefix("rate of ").removeprefix("effectiveness of "): v for n, v in found.items()}
+
+    return curves
+
+
+PANELS = {
+    "concentration": _Panel("concentration", "concentration", _concentrations),
+    "molar flow": _Panel("molar flow", "molar flow", _flows),
+    "conversion": _Panel("conversion", "number", _conversions),
+    "rate": _Panel("rate", "rate", _of_kind("rate")),
+    "rate per catalyst mass": _Panel("rate", "rate per catalyst mass", _of_kind("rate per catalyst mass")),
+    "rate per area": _Panel("rate", "rate per area", _of_kind("rate per area")),
+    "temperature": _Panel("temperature", "temperature", _of_kind("temperature")),
+    "pressure": _Panel("pressure", "pressure", _of_kind("pressure")),
+    "volume": _Panel("volume", "volume", _of_kind("volume")),
+    "heat flow": _Panel("heat in through the walls", "power", _of_kind("power")),
+    "effectiveness": _Panel("effectiveness", "number", lambda run: {
+        n.removeprefix("effectiveness of "): v for n, v in run.derived.items() if n.startswith("effectiveness of ")
+    }),
+}  # fmt: skip
+
+
+def _chosen(runs: Sequence[Run], wanted: Iterable[str] | None) -> list[_Panel]:
+    """The panels asked for, or those in which something changes."""
+    if wanted is not None:
+        faults, found = Faults(), []
+        for name in wanted:
+            if name not in PANELS:
+                faults.add("profile", f"there is no panel '{name}'", nearest(name, PANELS))
+            else:
+                found.append(PANELS[name])
+        faults.raise_any()
+        return found
+    own = ["concentration", "rate", "rate per catalyst mass", "rate per area", "temperature", "pressure", "volume"]
+    found = []
+    for name in own:
+        rows = [v for run in runs for v in PANELS[name].curves(run).values()]
+        changing = any(np.ptp(v) > _FLAT * max(float(np.max(np.abs(v))), 1e-300) for v in rows)
+        if rows and (changing or name.startswith("rate")):
+            found.append(PANELS[name])
+    return found
+
+
+def profile(run: Run | Sequence[Run], show: Iterable[str] | None = None, log: str = "") -> Figure:
+    """Panels of what changes against time or along the tube, of one run or of several laid over each other.
 
     Parameters
     ----------
-    run : Run
-        Of a batch, a tube, or a tank's start-up.
+    run : Run, or sequence of Run
+        Of a batch, a tube, or a tank over time; several of one kind.
+    show : sequence of str, optional
+        Panels by name: 'concentration', 'molar flow', 'conversion', 'rate', 'temperature', 'pressure', 'volume',
+        'heat flow', 'effectiveness'; if left out, concentrations and rates, and of the others those that change.
+    log : str
+        'x', 'y' or 'xy' for logarithmic axes.
 
     Returns
     -------
@@ -25,31 +107,77 @@ def profile(run: Run) -> Figure:
     Raises
     ------
     InputError
-        For a steady tank, which has no profile.
+        For a steady tank, which has no profile, runs along different things, or a panel that is none.
     """
-    if run.is_steady:
-        raise InputError("a steady tank has no profile", run.vessel.label, "run its start-up: tank.run('6 h')")
-    display = run.vessel.display
-    name, kind, along = run.positions()[0]
-    x = display.number(along, kind)
+    runs = [run] if isinstance(run, Run) else [*run]
+    for one in runs:
+        if one.is_steady:
+            raise InputError("a steady tank has no profile", one.vessel.label, "run its start-up: tank.run('6 h')")
+    first = runs[0]
+    display = first.vessel.display
+    name, kind, _ = first.positions()[0]
+    if any(one.positions()[0][0] != name for one in runs):
+        raise InputError("the runs go along different things (time, length, volume)", "profile", "draw them apart")
+    panels = _chosen(runs, show)
+    columns = 1 if len(panels) <= 3 else 2
+    rows = -(-len(panels) // columns)
     figure = style.blank()
-    rate_kinds = run.vessel.rate_kinds
-    kinds = list(dict.fromkeys(rate_kinds.values()))
-    upper, *lower = figure.subplots(1 + len(kinds), 1, sharex=True, height_ratios=[3, *[2] * len(kinds)])
-    count = 0
-    for species, values in run.concentrations.items():
-        if np.ptp(values) > 1e-9 * max(float(np.max(values)), 1e-300):
-            upper.plot(x, display.number(values, "concentration"), label=species, **style.stroke(count))
-            count += 1
-    style.dress(upper, "", display.label("concentration", "concentration"), str(run.vessel.title))
-    for n, (rate, rate_kind) in enumerate(rate_kinds.items()):
-        values = display.number(run.derived[rate], rate_kind)
-        lower[kinds.index(rate_kind)].plot(x, values, label=rate.removeprefix("rate of "), **style.stroke(n))
-    for axes, rate_kind in zip(lower, kinds, strict=True):
-        label = display.label(name, kind) if axes is lower[-1] else ""
-        style.dress(axes, label, display.label(rate_kind, rate_kind))
-    for axes in (upper, *lower):
-        axes.legend(frameon=False, loc="center left", bbox_to_anchor=(1.0, 0.5), handlelength=3.2)
-        axes.set_ylim(bottom=0 if min(float(np.min(line.get_ydata())) for line in axes.lines) >= 0 else None)
-    upper.set_xlim(float(x[0]), float(x[-1]))
+    heights = [3, *[2] * (rows - 1)] if columns == 1 else None
+    grid = figure.subplots(rows, columns, sharex=True, squeeze=False, height_ratios=heights).flat
+    places = list(grid)
+    for extra in places[len(panels) :]:
+        extra.set_visible(False)
+    for n, (axes, panel) in enumerate(zip(places, panels, strict=False)):
+        _draw(axes, panel, runs, log)
+        bottom = n + columns >= len(panels)
+        style.dress(axes, display.label(name, kind) if bottom else "", display.label(panel.title, panel.kind))
+        axes.tick_params(labelbottom=bottom)
+        handles = {line.get_label(): line for line in axes.lines if not str(line.get_label()).startswith("_")}
+        if len(handles) > 1 or panel.kind in ("concentration", "molar flow", "number"):
+            beside = {"loc": "center left", "bbox_to_anchor": (1.0, 0.5)} if columns == 1 else {"loc": "best"}
+            axes.legend(handles.values(), handles.keys(), frameon=False, handlelength=3.0, fontsize=9, **beside)
+    ends = [one.vessel.display.number(one.positions()[0][2], kind) for one in runs]
+    if "x" not in log:
+        places[0].set_xlim(float(min(e[0] for e in ends)), float(max(e[-1] for e in ends)))
+    title = str(first.vessel.title) if len(runs) == 1 else " · ".join(one.vessel.title for one in runs)
+    figure.suptitle(title, x=0.01, ha="left", fontsize=10, color=style.INK)
+    if len(runs) > 1:
+        strokes = [
+            Line2D([], [], color=style.INK, linestyle=style.STROKES[i % len(style.STROKES)]) for i in range(len(runs))
+        ]
+        figure.legend(strokes, [one.vessel.label for one in runs], loc="outside lower center", ncols=min(len(runs), 4),
+                      frameon=False, fontsize=9, handlelength=3.2)  # fmt: skip
     return figure
+
+
+def _draw(axes: Any, panel: _Panel, runs: Sequence[Run], log: str) -> None:
+    """The curves of one panel: of one run each in its own colour and dash, of several a dash for each run."""
+    names = list(dict.fromkeys(n for run in runs for n in panel.curves(run)))
+    colour = 0
+    for quantity in names:
+        drawn = False
+        for i, run in enumerate(runs):
+            values = panel.curves(run).get(quantity)
+            if values is None:
+                continue
+            flat = np.ptp(values) <= _FLAT * max(float(np.max(np.abs(values))), 1e-300)
+            if flat and panel.kind in ("concentration", "molar flow"):
+                continue
+            display = run.vessel.display
+            along = run.positions()[0]
+            x, y = display.number(along[2], along[1]), display.number(values, panel.kind)
+            look = style.stroke(colour) if len(runs) == 1 else style.stroke(i) | {
+                "color": style.COLOURS[colour % len(style.COLOURS)]
+            }  # fmt: skip
+            axes.plot(x, y, label=quantity if not drawn else "_", **look)
+            drawn = True
+        colour += drawn
+    if "x" in log:
+        axes.set_xscale("log")
+    if "y" in log and panel.kind not in ("temperature",):
+        axes.set_yscale("log")
+    elif panel.kind not in ("temperature", "pressure") and axes.lines:
+        low = min(float(np.min(line.get_ydata())) for line in axes.lines)
+        axes.set_ylim(bottom=0 if low >= 0 else None)
+    if panel.kind in ("temperature", "pressure"):
+        axes.margins(y=0.12)

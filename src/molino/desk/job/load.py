@@ -23,20 +23,29 @@ from molino.core.chemistry.thermochemistry import FromSpecies
 from molino.core.errors import Fault, Faults, InputError, nearest
 from molino.core.fitting.experiments import Experiments
 from molino.core.fitting.rates import Rates
+from molino.core.thermo.cubic import CubicEquation
 from molino.core.units import Value
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.batch import Batch
-from molino.core.vessels.catalyst import Catalyst
+from molino.core.vessels.catalyst import Catalyst, Decay, Pores
+from molino.core.vessels.conditions import Change, condition_kind
 from molino.core.vessels.feed import Feed, check_contents
+from molino.core.vessels.heat import Adiabatic, Jacket, Programme
 from molino.core.vessels.metrics import Metric, parse_metric
 from molino.core.vessels.plug_flow import PlugFlow
+from molino.core.vessels.pressure import PressureDrop
+from molino.core.vessels.semi_batch import Dosing, SemiBatch
 from molino.core.vessels.stirred_tank import StirredTank
+from molino.core.vessels.train import Exchanger, Parallel, SideFeed, Train
 from molino.desk.job import models
 from molino.desk.job.studies import Study, read_data, study
 from molino.desk.tables.lookup import look_up
 from molino.desk.tables.species import read_species
 
-_VESSELS = {"batch": models.BatchTable, "stirred tank": models.StirredTankTable, "plug flow": models.PlugFlowTable}
+_VESSELS = {
+    "batch": models.BatchTable, "semi-batch": models.SemiBatchTable, "stirred tank": models.StirredTankTable,
+    "plug flow": models.PlugFlowTable, "train": models.TrainTable,
+}  # fmt: skip
 _KINDS = {
     "T": "temperature",
     "volume": "volume",
@@ -46,6 +55,9 @@ _KINDS = {
     "diameter": "diameter",
     "P": "pressure",
     "density": "density",
+    "capacity": "volume",
+    "catalyst_mass": "mass",
+    "heat_capacity": "",
 }
 
 
@@ -69,6 +81,16 @@ class Compare:
     reach: Any
 
 
+@dataclass(frozen=True)
+class TankTasks:
+    """What a job asks of a tank beside its steady state: to be followed, all steady states, their curve."""
+
+    start_up: Value | None
+    changes: tuple[Change, ...]
+    steady_states: tuple[Any, Any] | None
+    branch: tuple[str, tuple[Any, Any]] | None
+
+
 @dataclass(frozen=True, eq=False)
 class Job:
     """A job file, read and checked: core objects by the names that the file gives them."""
@@ -77,19 +99,24 @@ class Job:
     title: str
     chemistry: Chemistry
     feeds: Mapping[str, Feed]
-    vessels: Mapping[str, Vessel]
+    vessels: Mapping[str, Vessel | Train]
     data: Mapping[str, Experiments | Rates]
     fits: Mapping[str, Study]
     sizes: Mapping[str, Size]
     compares: Mapping[str, Compare]
-    start_ups: Mapping[str, Value] = field(default_factory=dict)
+    tanks: Mapping[str, TankTasks] = field(default_factory=dict)
 
     @cached_property
     def results(self) -> Path:
         """The folder that results go to, beside the job file."""
         return self.path.parent / "results"
 
-    def with_chemistry(self, chemistry: Chemistry) -> Mapping[str, Vessel]:
+    @property
+    def single_vessels(self) -> dict[str, Vessel]:
+        """The vessels that are no trains of others."""
+        return {name: v for name, v in self.vessels.items() if isinstance(v, Vessel)}
+
+    def with_chemistry(self, chemistry: Chemistry) -> Mapping[str, Vessel | Train]:
         """The vessels with another chemistry (the fitted one)."""
         return {name: vessel.with_(chemistry=chemistry) for name, vessel in self.vessels.items()}
 
@@ -198,8 +225,16 @@ def _keys(steps: list[str], raw: Mapping[str, Any]) -> list[str]:
                  "temperature": models.TemperatureTable, "candidates": models.CandidateTable,
                  "signals": models.SignalTable, "leave_out": models.LeaveOutTable}  # fmt: skip
         model = below.get(steps[2])
-    if steps[-1] in ("heat_capacity", "catalyst") and len(steps) > 2:
-        model = {"heat_capacity": models.HeatCapacityTable, "catalyst": models.CatalystTable}[steps[-1]]
+    deeper: dict[str, Any] = {
+        "heat_capacity": models.HeatCapacityTable, "catalyst": models.CatalystTable, "decay": models.DecayTable,
+        "pressure_drop": models.PressureDropTable, "steady_states": models.SteadyTable, "branch": models.BranchTable,
+        "exchanger": models.ExchangerTable, "heat": models.JacketTable,
+    }  # fmt: skip
+    if steps[-1] in deeper and len(steps) > 2:
+        model = deeper[steps[-1]]
+    elif len(steps) > 3 and steps[-2] in ("doses", "pores", "changes", "steps"):
+        model = {"doses": models.DosingTable, "pores": models.PoresTable, "changes": models.ChangeTable,
+                 "steps": models.StepTable}[steps[-2]]  # fmt: skip
     return list(model.model_fields) if model is not None else []
 
 
@@ -258,17 +293,24 @@ class _Builder:
     def contents(self, given: Mapping[str, Any]) -> dict[str, Any]:
         return {species: self.bare(number, "concentration") for species, number in given.items()}
 
-    def feed(self, table: models.FeedTable) -> Feed:
+    def feed(self, table: models.FeedTable, chemistry: Chemistry | None) -> Feed:
         given = table.flow if isinstance(table.flow, list) else [table.flow]
         flows = [self.bare(flow, "volumetric flow") for flow in given]
-        return Feed(self.contents(table.contents), flows, **self.fields(table, "T", "P", "density"))
+        fields = self.fields(table, "T", "P", "density", "heat_capacity")
+        model: Any = table.model
+        if table.pairs:
+            if table.model is None:
+                raise InputError("binary parameters are given, and no equation of state", "pairs", "give model='Soave'")
+            pairs = {(p.species[0], p.species[1]): p.k for p in table.pairs}
+            model = CubicEquation(chemistry.species, table.model, pairs) if chemistry is not None else table.model
+        return Feed(self.contents(table.contents), flows, model=model, **fields)
 
     def build(self) -> Job:
         chemistry = self.chemistry()
         feeds = {}
         for name, table in self.file.feeds.items():
             with self.at(f"[feeds.{name}]"):
-                feed = self.feed(table)
+                feed = self.feed(table, chemistry)
                 if chemistry is not None and not self.started_otherwise(name):
                     check_contents(feed.contents, chemistry, "contents")
                 feeds[name] = feed
@@ -276,28 +318,33 @@ class _Builder:
         for name, source in self.file.data.items():
             with self.at(f"[data.{name}]"):
                 data[name] = read_data(source, self.path.parent)
-        vessels: dict[str, Vessel] = {}
+        vessels: dict[str, Vessel | Train] = {}
         if chemistry is not None:
+            trains = {n: t for n, t in self.file.vessels.items() if isinstance(t, models.TrainTable)}
             for name, vessel in self.file.vessels.items():
                 with self.at(f"[vessels.{name}]"):
-                    vessels[name] = self.vessel(name, vessel, chemistry, feeds)
+                    if name not in trains:
+                        vessels[name] = self.vessel(name, vessel, chemistry, feeds)
+            for name, train in trains.items():
+                with self.at(f"[vessels.{name}]"):
+                    vessels[name] = self.train(name, train, vessels, feeds)
         fits = {}
         for name, fit in self.file.fit.items():
             with self.at(f"[fit.{name}]"):
                 fits[name] = study(self, fit, data, chemistry)
         sizes, compares = self.tasks()
-        start_ups = {}
+        tanks = {}
         for name, vessel in self.file.vessels.items():
-            if isinstance(vessel, models.StirredTankTable) and vessel.start_up is not None:
+            if isinstance(vessel, models.StirredTankTable):
                 with self.at(f"[vessels.{name}]"):
-                    start_ups[name] = units.positive(self.bare(vessel.start_up, "time"), "time", "start_up")
+                    tanks[name] = self.tank_tasks(vessel)
         if chemistry is not None and chemistry.unknowns and not self.known("fit"):
             waiting = ", ".join(p.name for p in chemistry.unknowns)
             advice = "add a [fit.NAME] table with data, or give numbers"
             self.faults.add("", f"{waiting} unknown, and no [fit] to find them", advice)
         self.raise_merged()
         assert chemistry is not None
-        return Job(self.path, self.file.title, chemistry, feeds, vessels, data, fits, sizes, compares, start_ups)
+        return Job(self.path, self.file.title, chemistry, feeds, vessels, data, fits, sizes, compares, tanks)
 
     def started_otherwise(self, feed: str) -> bool:
         """Whether a tank on this feed has other contents at the start, which may hold what the feed lacks."""
@@ -428,30 +475,148 @@ class _Builder:
         return self.bare(given, kind)
 
     def vessel(self, name: str, table: Any, chemistry: Chemistry, feeds: Mapping[str, Feed]) -> Vessel:
-        catalyst = Catalyst(**table.catalyst.model_dump()) if table.catalyst is not None else None
-        common: dict[str, Any] = {"name": name, "show": self.units, "catalyst": catalyst}
-        feed = None
-        if table.feed is not None:
-            if table.feed not in feeds:
-                if table.feed in self.known("feeds"):
-                    raise InputError(())
-                advice = nearest(table.feed, self.known("feeds")) or "add a [feeds.NAME] table"
-                raise InputError(f"there is no feed '{table.feed}'", "feed", advice)
-            feed = feeds[table.feed]
+        common: dict[str, Any] = {"name": name, "show": self.units}
+        faults = Faults()
+        with faults.at("catalyst"):
+            common["catalyst"] = self.catalyst(table.catalyst) if table.catalyst is not None else None
+        with faults.at():
+            common["heat"] = self.heat(table.heat, "length" if isinstance(table, models.PlugFlowTable) else "time")
+        faults.raise_any()
+        if isinstance(table, models.SemiBatchTable):
+            doses = {}
+            for dose_name, dose in table.doses.items():
+                with faults.at(f"doses, {dose_name}"):
+                    doses[dose_name] = self.dosing(dose, feeds)
+            faults.raise_any()
+            numbers = self.fields(table, "T", "volume", "capacity", "time", "density", "heat_capacity")
+            withdrawal = self.programmed(table.withdrawal, "time", "volumetric flow")
+            return SemiBatch(
+                chemistry, self.contents(table.charge), doses, withdrawal=withdrawal, model=table.model,
+                total=self.bare(table.total, "amount"), **numbers, **common,
+            )  # fmt: skip
+        feed = self.feed_named(table.feed, feeds) if table.feed is not None else None
         if isinstance(table, models.BatchTable):
             if (table.charge is None) == (feed is None):
                 said = "neither charge nor feed is given" if feed is None else "both charge and feed are given"
                 raise InputError(said, "", "give one of them")
             charge = feed if feed is not None else self.contents(table.charge or {})
-            numbers = self.fields(table, "T", "volume", "time", "P", "density")
-            return Batch(chemistry, charge, total=self.bare(table.total, "amount"), **numbers, **common)
+            numbers = self.fields(table, "T", "volume", "time", "P", "density", "heat_capacity")
+            return Batch(
+                chemistry, charge, total=self.bare(table.total, "amount"), model=table.model, rigid=table.rigid,
+                **numbers, **common,
+            )  # fmt: skip
         assert feed is not None
         if isinstance(table, models.StirredTankTable):
             contents = self.contents(table.contents) if table.contents is not None else None
-            numbers = self.fields(table, "volume", "space_time", "T")
+            numbers = self.fields(table, "volume", "space_time", "catalyst_mass", "T")
             return StirredTank(chemistry, feed, contents=contents, **numbers, **common)
-        numbers = self.fields(table, "diameter", "length", "volume", "space_time", "T")
+        numbers = self.fields(table, "diameter", "length", "volume", "space_time", "catalyst_mass", "T")
+        drop = table.pressure_drop
+        if drop is not None:
+            given = {k: v for k, v in drop.model_dump().items() if v is not None}
+            common["pressure_drop"] = PressureDrop(**given)
         return PlugFlow(chemistry, feed, tubes=table.tubes, **numbers, **common)
+
+    def feed_named(self, name: str, feeds: Mapping[str, Feed], key: str = "feed") -> Feed:
+        """A feed by its name; InputError without a word where its own faults have been told."""
+        if name in feeds:
+            return feeds[name]
+        if name in self.known("feeds"):
+            raise InputError(())
+        advice = nearest(name, self.known("feeds")) or "add a [feeds.NAME] table"
+        raise InputError(f"there is no feed '{name}'", key, advice)
+
+    def programmed(self, given: Any, along: str, kind: str) -> Any:
+        """A quantity, or pairs of a programme, bare numbers in the units of the job."""
+        if isinstance(given, list):
+            return [(self.bare(at, along), self.bare(value, kind)) for at, value in given]
+        return self.bare(given, kind)
+
+    def heat(self, table: Any, along: str) -> Any:
+        """What a vessel says of heat."""
+        if isinstance(table, models.ProgrammeTable):
+            return Programme(self.programmed(table.points, along, "temperature"))
+        if isinstance(table, models.AdiabaticTable):
+            return Adiabatic(**table.model_dump())
+        if isinstance(table, models.JacketTable):
+            given = {k: v for k, v in table.model_dump().items() if v is not None}
+            return Jacket(**{**given, "T": self.programmed(table.T, "time", "temperature")})
+        return table
+
+    def catalyst(self, table: models.CatalystTable) -> Catalyst:
+        given = table.model_dump(exclude={"pores", "decay"})
+        faults = Faults()
+        for reaction, pores in table.pores.items():
+            with faults.at(f"pores, {reaction}"):
+                given.setdefault("pores", {})[reaction] = Pores(**pores.model_dump())
+        if table.decay is not None:
+            with faults.at():
+                age = self.bare(table.decay.age, "time")
+                given["decay"] = Decay(self.constant(table.decay.k), table.decay.order, age)
+        faults.raise_any()
+        return Catalyst(**given)
+
+    def dosing(self, table: models.DosingTable, feeds: Mapping[str, Feed]) -> Dosing:
+        windows = None
+        if table.windows is not None:
+            windows = [tuple(self.bare(t, "time") for t in window) for window in table.windows]
+        rate = self.programmed(table.rate, "time", "volumetric flow")
+        return Dosing(self.feed_named(table.feed, feeds), windows, rate)
+
+    def tank_tasks(self, table: models.StirredTankTable) -> TankTasks:
+        """What is asked of a tank beside its steady state."""
+        faults = Faults()
+        changes = []
+        for n, change in enumerate(table.changes):
+            with faults.at(f"changes {n + 1}"):
+                at, over = self.bare(change.at, "time"), self.bare(change.over, "time")
+                changes.append(Change(change.what, self.bare(change.to, condition_kind(change.what)), at, over))
+        start_up = bounds = curve = None
+        with faults.at():
+            if table.start_up is not None:
+                start_up = units.positive(self.bare(table.start_up, "time"), "time", "start_up")
+            elif changes:
+                raise InputError("changes are given, and no time to follow the tank", "", "give start_up = '6 h'")
+        if table.steady_states is not None:
+            low, high = (self.bare(T, "temperature") for T in table.steady_states.T)
+            bounds = (low, high)
+        if table.branch is not None:
+            low, high = (self.bare(v, condition_kind(table.branch.vary)) for v in table.branch.between)
+            curve = (table.branch.vary, (low, high))
+        faults.raise_any()
+        return TankTasks(start_up, tuple(changes), bounds, curve)
+
+    def train(
+        self, name: str, table: models.TrainTable, vessels: Mapping[str, Vessel | Train], feeds: Mapping[str, Feed]
+    ) -> Train:  # fmt: skip
+        faults = Faults()
+        steps: list[Any] = []
+
+        def named(vessel: str) -> Vessel:
+            found = vessels.get(vessel)
+            if isinstance(found, Vessel):
+                return found
+            if vessel in self.known("vessels") and found is None:
+                raise InputError(())
+            raise InputError(f"there is no vessel '{vessel}'", "", nearest(vessel, self.known("vessels")))
+
+        for n, step in enumerate(table.steps):
+            with faults.at(f"steps {n + 1}"):
+                given = [k for k in ("vessel", "parallel", "side_feed", "exchanger") if getattr(step, k) is not None]
+                if len(given) != 1:
+                    said = f"{' and '.join(given)} stand in one step" if given else "the step is empty"
+                    raise InputError(said, "", "give one of vessel, parallel, side_feed, exchanger")
+                if step.vessel is not None:
+                    steps += [named(step.vessel)] * step.count
+                elif step.parallel is not None:
+                    steps.append(Parallel([named(v) for v in step.parallel], step.split))
+                elif step.side_feed is not None:
+                    steps.append(SideFeed(self.feed_named(step.side_feed, feeds, ""), step.side_feed))
+                elif step.exchanger is not None:
+                    T, duty = self.bare(step.exchanger.T, "temperature"), self.bare(step.exchanger.duty, "power")
+                    steps.append(Exchanger(T, duty))
+        faults.raise_any()
+        return Train(steps, table.recycle, name, self.units)
 
     def tasks(self) -> tuple[dict[str, Size], dict[str, Compare]]:
         sizes, compares = {}, {}

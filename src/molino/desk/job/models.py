@@ -108,7 +108,10 @@ _CONSTANT_SCHEMA = {"anyOf": [*_ENTRY_SCHEMA["anyOf"], *(form.model_json_schema(
 Constant = Annotated[Any, BeforeValidator(_constant), WithJsonSchema(_CONSTANT_SCHEMA)]
 
 
-UNIT_KINDS = {"flow": "volumetric flow", "molar_flow": "molar flow", "energy": "energy per amount"}
+UNIT_KINDS = {
+    "flow": "volumetric flow", "molar_flow": "molar flow", "mass_flow": "mass flow", "energy": "energy per amount",
+    "heat": "energy",
+}  # fmt: skip
 """Keys of [units] that are shorter than the kind of quantity they stand for."""
 
 
@@ -125,6 +128,11 @@ class UnitsTable(Table):
     flow: str | None = None
     molar_flow: str | None = None
     energy: str | None = None
+    heat: str | None = None
+    power: str | None = None
+    mass: str | None = None
+    mass_flow: str | None = None
+    density: str | None = None
     pressure: str | None = None
     rate: str | None = None
 
@@ -179,6 +187,13 @@ class ReactionTable(BaseModel):
     enthalpy_at: Quantity | None = None
 
 
+class PairTable(Table):
+    """A binary parameter of an equation of state: { species = ["A", "B"], k = 0.1 }."""
+
+    species: list[str] = Field(min_length=2, max_length=2)
+    k: float
+
+
 class FeedTable(Table):
     """A feed: contents in any mixture of ways, total flows (volumetric, molar, mass), what a gas or a mass needs."""
 
@@ -187,6 +202,25 @@ class FeedTable(Table):
     T: Quantity | None = None
     P: Quantity | None = None
     density: Quantity | None = None
+    heat_capacity: Quantity | None = None
+    model: str | None = None
+    pairs: list[PairTable] = []
+
+
+class PoresTable(Table):
+    """Diffusion in the particles that holds one reaction back."""
+
+    species: str
+    diffusivity: Quantity
+    order: Quantity = 1.0
+
+
+class DecayTable(Table):
+    """Activity that falls with time on stream: da/dt = -k a^order, looked at after `age`."""
+
+    k: Constant
+    order: Quantity = 1.0
+    age: Quantity = 0.0
 
 
 class CatalystTable(Table):
@@ -196,6 +230,111 @@ class CatalystTable(Table):
     area: Quantity | None = None
     fraction: Quantity = 1.0
     voidage: Quantity = 1.0
+    particle_density: Quantity | None = None
+    particle_diameter: Quantity | None = None
+    shape: str = "sphere"
+    pores: dict[str, PoresTable] = {}
+    decay: DecayTable | None = None
+
+
+class AdiabaticTable(Table):
+    """{ wall = "25 kJ/K", stirrer = "2 kW" } beside heat = "adiabatic"."""
+
+    wall: Quantity | None = None
+    stirrer: Quantity | None = None
+
+
+def _track(given: Any) -> Any:
+    if isinstance(given, list):
+        if any(not isinstance(pair, list) or len(pair) != 2 for pair in given):
+            raise ValueError("a programme is a list of pairs, [[time, value], ...]")
+        return [[_quantity(a), _quantity(b)] for a, b in given]
+    return _quantity(given)
+
+
+_PAIRS = {"type": "array", "items": {"type": "array", "items": {"type": ["string", "number"]}}}
+Programmed = Annotated[
+    Any, BeforeValidator(_track), WithJsonSchema({"anyOf": [{"type": ["string", "number"]}, _PAIRS]})
+]
+"""A quantity, or a programme of [time, quantity] pairs."""
+
+
+class JacketTable(Table):
+    """Heat through the wall to a coolant."""
+
+    T: Programmed
+    U: Quantity | None = None
+    area: Quantity | None = None
+    UA: Quantity | None = None
+    flow: Quantity | None = None
+    heat_capacity: Quantity | None = None
+    counter_current: bool = False
+    coil: bool = False
+    wall: Quantity | None = None
+    stirrer: Quantity | None = None
+
+
+class ProgrammeTable(Table):
+    """A temperature that is kept to: { points = [["0 min", "20 degC"], ["30 min", "80 degC"]] }."""
+
+    points: Programmed
+
+
+def heat_table(given: dict[str, Any]) -> type[Table]:
+    """Which of the forms of heat a table is."""
+    if "points" in given:
+        return ProgrammeTable
+    return JacketTable if given.keys() - {"wall", "stirrer"} else AdiabaticTable
+
+
+def _heat(given: Any) -> Any:
+    if isinstance(given, dict):
+        return heat_table(given).model_validate(given)
+    if given not in ("isothermal", "adiabatic"):
+        raise ValueError("write 'isothermal', 'adiabatic', or a table for a jacket or programme")
+    return given
+
+
+_HEAT_SCHEMA = {"anyOf": [{"enum": ["isothermal", "adiabatic"]}, AdiabaticTable.model_json_schema(),
+                          JacketTable.model_json_schema(), ProgrammeTable.model_json_schema()]}  # fmt: skip
+HeatField = Annotated[Any, BeforeValidator(_heat), WithJsonSchema(_HEAT_SCHEMA)]
+
+
+class PressureDropTable(Table):
+    """{ viscosity = "0.02 mPa*s" }, with the roughness of an empty tube."""
+
+    viscosity: Quantity
+    roughness: Quantity | None = None
+
+
+class DosingTable(Table):
+    """A feed into a semi-batch, in windows of time or by a programme of its flow."""
+
+    feed: str
+    windows: list[list[Quantity]] | None = None
+    rate: Programmed | None = None
+
+
+class ChangeTable(Table):
+    """A step or ramp of a condition while a tank runs."""
+
+    what: str
+    to: Quantity
+    at: Quantity = 0.0
+    over: Quantity = 0.0
+
+
+class SteadyTable(Table):
+    """All steady states of a tank between two temperatures."""
+
+    T: list[Quantity] = Field(min_length=2, max_length=2)
+
+
+class BranchTable(Table):
+    """The steady states of a tank as a condition varies."""
+
+    vary: str
+    between: list[Quantity] = Field(min_length=2, max_length=2)
 
 
 class BatchTable(Table):
@@ -210,20 +349,50 @@ class BatchTable(Table):
     total: Quantity | None = None
     P: Quantity | None = None
     density: Quantity | None = None
+    heat_capacity: Quantity | None = None
+    model: str | None = None
+    rigid: bool = True
+    heat: HeatField = None
+    catalyst: CatalystTable | None = None
+
+
+class SemiBatchTable(Table):
+    """A vessel that is charged and then dosed."""
+
+    kind: Literal["semi-batch"]
+    charge: dict[str, Quantity]
+    doses: dict[str, DosingTable]
+    T: Quantity | None = None
+    volume: Quantity | None = None
+    capacity: Quantity | None = None
+    withdrawal: Programmed | None = None
+    time: Quantity | None = None
+    total: Quantity | None = None
+    density: Quantity | None = None
+    heat_capacity: Quantity | None = None
+    model: str | None = None
+    heat: HeatField = None
     catalyst: CatalystTable | None = None
 
 
 class StirredTankTable(Table):
-    """A stirred tank; `start_up` asks `run` for that long a start-up beside the steady state."""
+    """A stirred tank; `start_up` asks `run` to follow it that long (through `changes`), `steady_states` and `branch`
+    for all of its steady states.
+    """
 
     kind: Literal["stirred tank"]
     feed: str
     volume: Quantity | None = None
     space_time: Quantity | None = None
+    catalyst_mass: Quantity | None = None
     T: Quantity | None = None
     contents: dict[str, Quantity] | None = None
+    heat: HeatField = None
     catalyst: CatalystTable | None = None
     start_up: Quantity | None = None
+    changes: list[ChangeTable] = []
+    steady_states: SteadyTable | None = None
+    branch: BranchTable | None = None
 
 
 class PlugFlowTable(Table):
@@ -234,11 +403,41 @@ class PlugFlowTable(Table):
     tubes: int = 1
     volume: Quantity | None = None
     space_time: Quantity | None = None
+    catalyst_mass: Quantity | None = None
     T: Quantity | None = None
+    heat: HeatField = None
+    pressure_drop: PressureDropTable | None = None
     catalyst: CatalystTable | None = None
 
 
-VesselTable = Annotated[BatchTable | StirredTankTable | PlugFlowTable, Field(discriminator="kind")]
+class ExchangerTable(Table):
+    """{ T = "150 degC" } or { duty = "-250 kW" }."""
+
+    T: Quantity | None = None
+    duty: Quantity | None = None
+
+
+class StepTable(Table):
+    """A step of a train: one of a vessel by name (`count` times), vessels side by side, a side feed, an exchanger."""
+
+    vessel: str | None = None
+    count: int = Field(default=1, ge=1)
+    parallel: list[str] | None = None
+    split: list[float] | None = None
+    side_feed: str | None = None
+    exchanger: ExchangerTable | None = None
+
+
+class TrainTable(Table):
+    """Vessels one after another; what the steps name stands in other [vessels.NAME] tables."""
+
+    kind: Literal["train"]
+    steps: list[StepTable] = Field(min_length=1)
+    recycle: Quantity = 0.0
+
+
+AnyVessel = BatchTable | SemiBatchTable | StirredTankTable | PlugFlowTable | TrainTable
+VesselTable = Annotated[AnyVessel, Field(discriminator="kind")]
 
 
 class SignalTable(Table):

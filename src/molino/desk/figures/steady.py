@@ -1,0 +1,103 @@
+"""Steady states of a tank: heat made against heat removed, and the curve through ignition and extinction."""
+
+from __future__ import annotations
+
+import itertools
+
+import numpy as np
+from matplotlib.figure import Figure
+
+from molino.core.vessels.steady_states import Branch, SteadyStates
+from molino.desk.figures import style
+
+
+def heat_balance(states: SteadyStates) -> Figure:
+    """Heat made by reaction and heat removed over the temperature; they cross at the steady states.
+
+    Parameters
+    ----------
+    states : SteadyStates
+
+    Returns
+    -------
+    matplotlib Figure
+    """
+    display = states.vessel.display
+    figure = style.blank()
+    axes = figure.subplots()
+    T = display.number(states.temperatures, "temperature")
+    made, removed = (display.number(row, "power") for row in (states.heat_made, states.heat_removed))
+    axes.plot(T, made, label="made by reaction", **style.stroke(1))
+    axes.plot(T, removed, label="removed by feed and walls", **style.stroke(0))
+    for stable in (True, False):
+        own = [run for run, s in zip(states.runs, states.stable, strict=True) if s == stable]
+        if not own:
+            continue
+        at = display.number(np.array([run.temperatures[-1] for run in own]), "temperature")
+        heat = np.interp(at, T, made)
+        face = style.INK if stable else "white"
+        label = "steady, stable" if stable else "steady, unstable"
+        axes.plot(at, heat, "o", ms=8, mfc=face, mec=style.INK, mew=1.6, label=label, zorder=5)
+        for x, y in zip(at, heat, strict=True):
+            axes.annotate(f"{x:.4g}", (x, y), (9, -12), textcoords="offset points", fontsize=9)
+    # the line of removal runs far beyond what is made: show the crossing region
+    top = float(np.max(np.abs(made))) or 1.0
+    axes.set_ylim(min(float(np.min(made)), -0.1 * top), 1.15 * max(top, float(np.max(made))))
+    axes.set_xlim(float(T[0]), float(T[-1]))
+    style.dress(axes, display.label("temperature", "temperature"), display.label("heat", "power"), states.vessel.title)
+    axes.legend(frameon=False, loc="upper left")
+    return figure
+
+
+def branch(curve: Branch) -> Figure:
+    """Temperature and conversions of the steady states over the condition that varies; folds are marked.
+
+    Parameters
+    ----------
+    curve : Branch
+
+    Returns
+    -------
+    matplotlib Figure
+    """
+    display = curve.vessel.display
+    x = display.number(curve.values, curve.kind)
+    summaries = [run.summary() for run in curve.runs]
+    names = [name for name in summaries[0] if name.startswith("conversion")]
+    figure = style.blank()
+    upper, lower = figure.subplots(2, 1, sharex=True)
+    _stretches(upper, x, display.number(curve.temperatures, "temperature"), curve.stable, 0, "")
+    for n, name in enumerate(names):
+        _stretches(
+            lower, x, np.array([s[name] for s in summaries]), curve.stable, n, name.removeprefix("conversion of ")
+        )
+    for fold in curve.folds:
+        at = float(display.number(fold.value, curve.kind))
+        T = float(display.number(fold.temperature, "temperature"))
+        upper.plot(at, T, "D", color=style.COLOURS[1], ms=7, zorder=5)
+        near = x[np.argsort(np.abs(curve.temperatures - fold.temperature))[:5]]
+        left = at < float(np.mean(near))  # the curve turns back here: outside of it there is room
+        upper.annotate(f"{fold.kind} at {at:.4g}", (at, T), (-9 if left else 9, -3), textcoords="offset points",
+                       fontsize=9, ha="right" if left else "left")  # fmt: skip
+        lower.axvline(at, color=style.QUIET, linewidth=0.9, linestyle=":")
+        upper.axvline(at, color=style.QUIET, linewidth=0.9, linestyle=":")
+    title = f"{curve.vessel.label}: steady states (solid: stable, dashed: unstable)"
+    style.dress(upper, "", display.label("temperature", "temperature"), title)
+    style.dress(lower, display.label(curve.vary, curve.kind), "conversion")
+    lower.set_ylim(bottom=0)
+    lower.margins(x=0.08)
+    if len(names) > 1:
+        lower.legend(frameon=False, loc="best")
+    elif names:
+        lower.set_ylabel(names[0])
+    return figure
+
+
+def _stretches(axes: object, x: np.ndarray, y: np.ndarray, stable: np.ndarray, n: int, label: str) -> None:
+    """A curve in solid and dashed stretches."""
+    breaks = [0, *(np.flatnonzero(stable[1:] != stable[:-1]) + 1), len(x) - 1]
+    for k, (a, b) in enumerate(itertools.pairwise(breaks)):
+        own = slice(int(a), int(b) + 1)
+        line = "-" if bool(stable[int(a)]) else (0, (4, 2))
+        axes.plot(x[own], y[own], color=style.COLOURS[n % 8], linestyle=line, linewidth=1.9,  # type: ignore[attr-defined]
+                  label=label if k == 0 and label else "_")  # fmt: skip

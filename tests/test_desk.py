@@ -36,7 +36,7 @@ def test_the_demo_walks_the_whole_job(molino: Typed, tmp_path: Path) -> None:
     assert "standard deviations off" in first.output
     results = {path.name for path in (target / "results").iterdir()}
     for wanted in ("fit.json", "fit-kinetics.xlsx", "fit-kinetics-constants.csv", "fit-kinetics.png", "run-coil.csv",
-                   "run-coil.png", "run-tank-start-up.png", "size.json", "compare-plant.csv", "compare-plant.png"):  # fmt: skip
+                   "run-coil.png", "run-tank-over-time.png", "size.json", "compare-plant.csv", "compare-plant.png"):  # fmt: skip
         assert wanted in results
     assert not [name for name in results if name.startswith(".")]
 
@@ -89,7 +89,7 @@ def test_steps_agree_with_python(molino: Typed, folder: Path, job: Job, fitted: 
     by_python = mo.size(coil, mo.conversion("xylose"), reach=0.9)
     assert said["value"] == pytest.approx(by_python.value, rel=1e-9)
     one = json.loads(molino("run", folder / "valdeoro.toml", "--vessel", "tank", "--json").stdout)["vessels"]
-    assert list(one) == ["tank", "tank start-up"]
+    assert list(one) == ["tank", "tank over time"]
     assert one["tank"]["steady"] is True
     assert molino("run", folder / "valdeoro.toml", "--vessel", "tnak").exit_code == 2
 

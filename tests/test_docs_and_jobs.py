@@ -195,11 +195,11 @@ def test_a_job_says_what_python_says(molino: Typed, tmp_path: Path) -> None:
         vessels["flask"].outcome().yield_of("C", on="A"), rel=1e-9
     )
     assert molino("run", path).exit_code == 0
-    start_up = pd.read_csv(tmp_path / "results" / "run-first-start-up.csv")
+    start_up = pd.read_csv(tmp_path / "results" / "run-first-over-time.csv")
     assert start_up["time [h]"].iloc[-1] == pytest.approx(12)
     assert start_up["A [kmol/m3]"].iloc[0] == 0
     book = pd.read_excel(tmp_path / "results" / "run.xlsx", sheet_name=None)
-    assert list(book) == ["first", "first start-up", "second", "flask"]
+    assert list(book) == ["first", "first over time", "second", "flask"]
 
 
 def test_several_tables_go_into_one_fit(molino: Typed, folder: Path) -> None:

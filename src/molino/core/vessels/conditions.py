@@ -127,6 +127,8 @@ def changed_tracks(vessel: Vessel, changes: Sequence[Change]) -> Mapping[sp.Symb
             after = under(vessel, change.what, change.to)
             if after.written.balances is not vessel.written.balances:
                 raise InputError("changes the form of the balances", "", "change a number that is there already")
+            if change.what in vessel.sizes:
+                raise InputError("a vessel keeps its size while it runs", "", "change feed, flow, T or coolant")
             begin, end = change.at.si, change.at.si + change.over.si
             for symbol, was, now in zip(
                 vessel.written.balances.parameters, vessel.case.values, after.case.values, strict=True

@@ -64,6 +64,9 @@ def follow_stages(
     begin, state, reports = 0.0, None, []
     states: list[np.ndarray] = []
     parts: list[tuple[Case, int]] = []
+    ends = np.array([stage.end for stage in several])
+    near = np.abs(rows[:, None] - ends) <= 1e-12 * ends[-1]  # rows that only rounding keeps from the end of a stage
+    rows = np.where(near.any(axis=1), ends[np.argmax(near, axis=1)], rows)
     for n, stage in enumerate(several):
         last = n == len(several) - 1
         own = rows[(rows >= begin) & ((rows <= stage.end) if last else (rows < stage.end))]

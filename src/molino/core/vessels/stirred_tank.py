@@ -252,7 +252,8 @@ class StirredTank(Vessel):
         self.require_volume()
         end = units.positive(time, "time", f"{self.label}, time").si
         # the elements in a tank that fills are integrated, not invariant as in a batch: their closure needs the tenth
-        return follow(self, end, points, tighter=10.0, tracks=changed_tracks(self, changes))
+        as_built = self.with_(volume=Value(self.volume_si, "m^3"), space_time=None, catalyst_mass=None)
+        return follow(self, end, points, tighter=10.0, tracks=changed_tracks(as_built, changes))
 
     def outcome(self) -> Run:
         return self.steady()

@@ -175,7 +175,11 @@ def stream_table(streams: Sequence[Stream], species: Mapping[str, Species], disp
 
     def row(label: str, kind: str, numbers: Sequence[float]) -> None:
         if np.isfinite(numbers).any():
-            rows[display.heading(label, kind)] = [float(display.number(n, kind)) for n in numbers]
+            rows[display.label(label, kind)] = [float(display.number(n, kind)) for n in numbers]
+
+    def share_label(name: str, unit: str) -> str:
+        words = {"mol": "fraction", "kg": "share by weight"}
+        return f"{words[unit]} of {name}" if display.bare else f"{name} [{unit}/{unit}]"
 
     totals = [sum(x.amounts.values()) for x in streams]
     for s in names:
@@ -187,11 +191,11 @@ def stream_table(streams: Sequence[Stream], species: Mapping[str, Species], disp
             row(f"{s} ", kinds[1], [x.amounts.get(s, 0.0) * masses[s] for x in streams])
         row("total ", kinds[1], weights)
     for s in names:
-        row(f"{s} [mol/mol]", "number", [x.amounts.get(s, 0.0) / n for x, n in zip(streams, totals, strict=True)])
+        row(share_label(s, "mol"), "number", [x.amounts.get(s, 0.0) / n for x, n in zip(streams, totals, strict=True)])
     if with_mass:
         for s in names:
             shares = [x.amounts.get(s, 0.0) * masses[s] / w for x, w in zip(streams, weights, strict=True)]
-            row(f"{s} [kg/kg]", "number", shares)
+            row(share_label(s, "kg"), "number", shares)
     row("volumetric flow" if flowing else "volume", kinds[2], [x.volume for x in streams])
     row("temperature", "temperature", [x.T for x in streams])
     row("pressure", "pressure", [x.P for x in streams])
@@ -199,5 +203,5 @@ def stream_table(streams: Sequence[Stream], species: Mapping[str, Species], disp
         row("density", "density", [w / x.volume for w, x in zip(weights, streams, strict=True)])
     headings = [x.name for x in streams]
     table = pd.DataFrame(list(rows.values()), columns=headings)
-    table.insert(0, "stream", [label.replace(" [", " [", 1).replace("  [", " [") for label in rows])
+    table.insert(0, "stream", [label.replace("  [", " [") for label in rows])
     return table

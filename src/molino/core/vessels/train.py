@@ -349,8 +349,8 @@ class TrainRun(Printed):
     """The result of running a train.
 
     `runs` holds the run of each vessel in order, `streams` what flows from the feed to the outlet, `exchanged` the duty
-    of each exchanger in W, `added` the fresh feeds, `residence_time_si` the time in s that one pass takes (of vessels side
-    by side the mean, by their shares).
+    of each exchanger in W, `added` the fresh feeds, `residence_time_si` the time in s that one pass takes (of vessels
+    side by side the mean, by their shares).
     """
 
     vessel: Train

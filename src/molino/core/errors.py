@@ -48,7 +48,12 @@ class UnitError(InputError):
 
 
 class SolveError(MolinoError):
-    """The numbers could not be computed; says what was tried, how far it came, what to change."""
+    """The numbers could not be computed; says what was tried, how far it came, what to change.
+
+    `reached` is where an integration stopped, in SI; nan where nothing was integrated.
+    """
+
+    reached: float = float("nan")
 
 
 class UnreachableError(MolinoError):

@@ -174,7 +174,9 @@ def _not_finite(case: Case, error: NotFinite) -> SolveError:
     said = f"a rate law has no finite value at {case.balances.independent} = {error.at:.6g} ({error})"
     if gone:
         said += f"; zero there: {', '.join(gone[:6])}"
-    return SolveError(said, "integration", "check denominators, logarithms and negative orders in the rate laws")
+    found = SolveError(said, "integration", "check denominators, logarithms and negative orders in the rate laws")
+    found.reached = error.at
+    return found
 
 
 def _first_failure(times: np.ndarray, info: dict[str, Any]) -> int:
@@ -194,7 +196,9 @@ def _stuck(
         said += f", where {case.balances.names[int(np.nanargmax(change))]} changes fastest"
     message = str(info["message"]).split("(")[0].strip(" .").lower()
     advice = "look for a rate that grows without end; check the rate laws, or end the run before this place"
-    return SolveError(f"{said} (LSODA: {message})", "integration", advice)
+    found = SolveError(f"{said} (LSODA: {message})", "integration", advice)
+    found.reached = float(times[failed])
+    return found
 
 
 def observe(

@@ -400,21 +400,14 @@ class PlugFlow(Vessel):
 
     def _choked(self, error: SolveError) -> SolveError:
         """Why a tube with falling pressure could not be followed: where the pressure runs out, if it does."""
-        low, high = 0.0, self.volume_si
-        for _ in range(40):
-            middle = (low + high) / 2
-            try:
-                state = integrate(self.case, [0.0, middle]).states[-1]
-                low = middle
-            except SolveError:
-                high = middle
-        if low == 0.0:
+        low = 0.999 * error.reached
+        if not 0 < low < self.volume_si:
             return error
         state = integrate(self.case, [0.0, low]).states[-1]
         P = float(state[self.case.balances.names.index("P")])
         if 0.2 * self.feed_pressure() < P:
             return error
-        return self._used_up(low)
+        return self._used_up(error.reached)
 
     def _used_up(self, at: float) -> SolveError:
         place = self.display.text(at / self.area, "length")

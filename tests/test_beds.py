@@ -206,7 +206,7 @@ def test_an_adiabatic_tube_of_a_real_gas_keeps_the_enthalpy_of_the_equation_of_s
     out = run.stream_out()
     fed = {"A": 45e3 / 3600, "W": 5e3 / 3600}
     T = brentq(lambda T: enthalpy(dict(out.amounts), T) - enthalpy(fed, 540.0), 450, 800, xtol=1e-9)
-    assert out.T == pytest.approx(T, rel=1e-6)
+    assert pytest.approx(T, rel=1e-6) == out.T
     state = model.at(out.T, 40e5, out.amounts, "gas")
     assert out.volume == pytest.approx(sum(out.amounts.values()) / state.concentration, rel=1e-9)
     assert 0.6 < state.Z < 0.97

@@ -166,6 +166,10 @@ class Vessel(Printed):
         """Concentrations of the feed or charge in mol/m^3."""
         return self.fed.concentrations
 
+    def goes_in(self, species: str) -> bool:
+        """Whether some of a species is fed or charged."""
+        return self.inlet().get(species, 0.0) > 0
+
     @cached_property
     def by_name(self) -> dict[str, Species]:
         """The species of its chemistry."""
@@ -229,7 +233,7 @@ class Vessel(Printed):
         """A metric over the states and parameters of this vessel; InputError if it cannot be told of it."""
         found = metric.expression(self.chemistry.structure, self.written)
         for species in metric.reactants:
-            if not self.inlet().get(species, 0.0) > 0:
+            if not self.goes_in(species):
                 raise InputError(
                     f"{metric}: no {species} goes in", self.label, "name a reactant that is fed or charged"
                 )

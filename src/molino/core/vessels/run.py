@@ -455,8 +455,7 @@ class Run(Printed):
         """Conversion of every species fed that is consumed, and outlet concentrations in SI."""
         structure = self.vessel.chemistry.structure
         consumed = {i for column in structure.stoichiometry for i, moles in column if moles < 0}
-        fed = self.vessel.inlet()
-        reactants = [s for i, s in enumerate(structure.species) if i in consumed and fed.get(s, 0.0) > 0]
+        reactants = [s for i, s in enumerate(structure.species) if i in consumed and self.vessel.goes_in(s)]
         found = {f"conversion of {s}": self.conversion(s) for s in reactants}
         return found | {f"concentration of {s}": float(c[-1]) for s, c in self.concentrations.items()}
 

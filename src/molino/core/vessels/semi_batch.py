@@ -44,7 +44,7 @@ class Dosing(Printed):
     Parameters
     ----------
     feed : Feed
-        Its flow is the rate of dosing while a window is open (of a `rate`, its composition and temperature alone).
+        Its flow is the rate of dosing while a window is open (beside a `rate` its flow does not matter).
     windows : list of (from, to), optional
         When it runs: [("0 min", "45 min")]; all the time, if neither windows nor rate are given.
     rate : list of (time, volumetric flow), optional
@@ -220,6 +220,9 @@ class SemiBatch(Vessel):
                          self.by_name, d.feed.T, None, d.feed.density, self.model)
             for name, d in self.doses.items()
         }  # fmt: skip
+
+    def goes_in(self, species: str) -> bool:
+        return super().goes_in(species) or any(s.concentrations.get(species, 0.0) > 0 for s in self.streams.values())
 
     def write(self) -> Written:
         follows = self.medium.model == "additive volumes"

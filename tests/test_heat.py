@@ -213,7 +213,7 @@ def test_counter_current_coolant_against_a_boundary_value_problem() -> None:
 def test_enthalpies_of_reaction_keep_hess_and_kirchhoff() -> None:
     """Given at another temperature, the heat capacities bring it to 298.15 K; a cycle must add up to nothing."""
     species = [mo.Species("A", heat_capacity=100.0), mo.Species("B", heat_capacity=160.0)]
-    reaction = mo.Reaction("A -> B", k=1e-3, enthalpy=-50e3, enthalpy_at=398.15, name="r")
+    reaction = mo.Reaction("A -> B", k=1e-3, enthalpy=-50e3, enthalpy_at=398.15, name="step")
     batch = mo.Batch(mo.Chemistry(reaction, species=species), {"A": 1000.0}, T=398.15, time=2000.0).run()
     assert batch.duty_si == pytest.approx(-50e3 * 1000 * batch.conversion("A"), rel=1e-9)
     cooler = mo.Batch(mo.Chemistry(reaction, species=species), {"A": 1000.0}, T=298.15, time=2000.0).run()

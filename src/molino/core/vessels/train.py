@@ -254,6 +254,8 @@ class Train(Printed):
         names = self.chemistry.names
         whole = sum(fresh.amounts.values())
         liquid = not self.feed.is_gas
+        sides = [step.feed for step in self.steps if isinstance(step, SideFeed)]
+        leaving = fresh.volume + sum(self.first.with_(feed=feed).fed.volume for feed in sides)
         knows_T = np.isfinite(fresh.T) and self.first.setup.knows_heat
         kept = np.nan if knows_T else self._pass(fresh, fresh).last.T
 
@@ -264,7 +266,7 @@ class Train(Printed):
 
         def around(z: np.ndarray) -> TrainRun:
             flows = {s: float(x) * whole for s, x in zip(names, np.maximum(z[: len(names)], 0.0), strict=True)}
-            volume = ratio * fresh.volume if liquid else np.nan
+            volume = ratio * leaving if liquid else np.nan
             stream = Stream("recycle", flows, volume, float(z[-1]) * fresh.T if knows_T else kept, fresh.P)
             return self._pass(mixed(self.first, [fresh, stream], "mixed feed"), fresh)
 

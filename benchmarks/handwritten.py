@@ -125,3 +125,39 @@ def thousand(cases: np.ndarray, constants: np.ndarray, volume: float) -> np.ndar
         )
         found.append([1 - tank[0] / 350.0, 1 - tube.y[0, -1] / 350.0])
     return np.array(found)
+
+
+BED_POINTS = np.linspace(0.0, 19.8, 101)
+"""Volume of the bed passed, m^3."""
+BED_CP = np.array([[21.2, 0.0709, 2.59e-5], [17.0, 0.1791, 0.0], [32.2, 0.0019, 1.06e-5]])
+BED_FORMATION = np.array([-201.0e3, -184.0e3, -241.8e3])
+
+
+def bed(inlet: np.ndarray, T: float, P: float, area: float, masses: np.ndarray) -> np.ndarray:
+    """The adiabatic packed bed of the ether example (no pores): flows in mol/s, T, P along its volume."""
+    bulk, voidage, particle, viscosity = 1450 * 0.59, 0.41, 4e-3, 1.9e-5
+    flux = float(inlet @ masses) / area
+    change = np.array([-2.0, 1.0, 1.0])
+
+    def rhs(V: float, y: np.ndarray) -> np.ndarray:
+        F, T, P = y[:3], y[3], y[4]
+        p = F / F.sum() * P
+        k = 9e-5 / 1e10 * np.exp(-92e3 / R * (1 / T - 1 / 553.15))
+        K = 11.0 * np.exp(23.8e3 / R * (1 / T - 1 / 573.15))
+        Km = 0.05e-5 * np.exp(35e3 / R * (1 / T - 1 / 553.15))
+        Kw = 0.42e-5 * np.exp(50e3 / R * (1 / T - 1 / 553.15))
+        rate = bulk * k * (p[0] ** 2 - p[1] * p[2] / K) / (1 + Km * p[0] + Kw * p[2]) ** 2
+        powers = np.array([1.0, T, T**2])
+        Cp = BED_CP @ powers
+        rises = BED_CP @ np.array([T - 298.15, (T**2 - 298.15**2) / 2, (T**3 - 298.15**3) / 3])
+        heat = change @ (BED_FORMATION + rises)
+        flow = F.sum() * R * T / P
+        density = flux * area / flow
+        friction = 150 * viscosity * (1 - voidage) ** 2 / (voidage**3 * particle**2)
+        friction += 1.75 * (1 - voidage) / (voidage**3 * particle) * flux
+        return np.array([*(change * rate), -heat * rate / (F @ Cp), -friction * flux / density / area])
+
+    start = np.array([*inlet, T, P])
+    found = solve_ivp(rhs, [0, BED_POINTS[-1]], start, method="LSODA", t_eval=BED_POINTS, rtol=1e-8,
+                      atol=1e-11 * np.array([*[inlet.sum()] * 3, T, P]))  # fmt: skip
+    return found.y.T

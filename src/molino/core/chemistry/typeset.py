@@ -90,15 +90,28 @@ def _roman(name: str) -> str:
     return f"\\mathrm{{{escaped}}}"
 
 
-_LETTERS = {"flow": "Q", "local flow": "Q", "volume": "V", "bulk_density": "\\rho_b", "voidage": "\\varepsilon",
-            "fraction": "\\varphi", "area": "a", "dG": "\\Delta G"}  # fmt: skip
+_LETTERS = {
+    "flow": ("Q", "Q"), "local flow": ("Q_local", "Q"), "volume": ("V", "V"), "volume of contents": ("V_held", "V"),
+    "bulk_density": ("bulk_density", "\\rho_b"), "voidage": ("voidage", "\\varepsilon"),
+    "fraction": ("fraction", "\\varphi"), "area": ("area", "a"), "dG": ("dG", "\\Delta G"),
+    "heat taken up": ("H_taken", "\\dot{H}"), "heat capacity of contents": ("C_held", "C"),
+    "heat capacity": ("Cp_mix", "C_p"), "heat capacity of the wall": ("C_wall", "C_{w}"), "stirrer power": ("W", "W"),
+    "coolant T": ("T_coolant", "T_{c,0}"), "Tc": ("T_c", "T_c"), "coolant heat capacity flow": ("C_coolant", "C_c"),
+    "UA per volume": ("Ua", "Ua"), "UA": ("UA", "UA"), "cross-section": ("A_tube", "A"), "mass flux": ("G", "G"),
+    "viscous resistance": ("f_1", "f_1"), "inertial resistance": ("f_2", "f_2"), "feed T": ("T_feed", "T_0"),
+    "start T": ("T_start", "T_0"), "feed P": ("P_feed", "P_0"), "withdrawal": ("Q_out", "Q_{out}"),
+}  # fmt: skip
+"""How quantities of the vessels are written, as plain text and as LaTeX."""
 _PARTS = {"Ea": "E", "dH": "\\Delta H", "at": "T", "A": "A", "n": "n", "a": "a", "b": "b"}
 
 
 def symbol_latex(name: str) -> str:
     """A symbol of the balances in LaTeX."""
     if name in _LETTERS:
-        return _LETTERS[name]
+        return _LETTERS[name][1]
+    if match := re.fullmatch(r"(flow|T|in\[(.*)\]) of (.+)", name):
+        what = f"[{_roman(match[2])}]" if match[2] else {"flow": "Q"}.get(match[1], match[1])
+        return f"{what}_{{{_roman(match[3])}}}"
     if kind := species_in(sp.Symbol(name)):
         inside = _roman(kind[1])
         return f"[{inside}]" if not kind[0] else f"{kind[0]}_{{{inside}}}"
@@ -125,7 +138,9 @@ def symbol_text(name: str) -> str:
     """A symbol of the balances in plain text."""
     if name.startswith("rate of "):
         return f"r_{name[8:]}"
-    return {"flow": "Q", "local flow": "Q_local", "volume": "V"}.get(name, name)
+    if match := re.fullmatch(r"(flow|T|in\[(.*)\]) of (.+)", name):
+        return f"{f'[{match[2]}]' if match[2] else {'flow': 'Q'}.get(match[1], match[1])}_{match[3]}"
+    return _LETTERS[name][0] if name in _LETTERS else name
 
 
 def rate_laws(chemistry: Chemistry) -> Iterable[Line]:

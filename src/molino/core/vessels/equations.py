@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import sympy as sp
 
-from molino.core.chemistry.typeset import Equations, Line, latex_text, line, plain_text, rate_laws, symbol_latex
+from molino.core.chemistry.typeset import Equations, Line, latex_text, line, plain_text, rate_laws, symbol_latex, symbol_text
 
 if TYPE_CHECKING:
     from molino.core.vessels.base import Vessel
@@ -17,14 +17,16 @@ def vessel_equations(vessel: Vessel) -> Equations:
     balances = vessel.written.balances
     along = str(balances.independent)
     lines = []
+    defined = dict(balances.definitions)
+    inlined = {right for right in balances.rhs if right in defined}
     for state, right in zip(balances.states, balances.rhs, strict=True):
-        name = str(state.symbol)
-        left = (f"d({name})/d{along}", f"\\frac{{d{symbol_latex(name)}}}{{d{along}}}")
+        name, right = symbol_text(str(state.symbol)), defined.get(right, right)
+        left = (f"d({name})/d{along}", f"\\frac{{d{symbol_latex(str(state.symbol))}}}{{d{along}}}")
         lines.append(Line((left[0], plain_text(right)), (left[1], latex_text(right))))
     rates = {sp.Symbol(f"rate of {r.name}") for r in vessel.chemistry.reactions}
-    lines += [line(symbol, e) for symbol, e in balances.definitions if symbol not in rates]
+    lines += [line(symbol, e) for symbol, e in balances.definitions if symbol not in rates | inlined]
     lines += rate_laws(vessel.chemistry)
     for state in balances.states:
-        left = (f"{state.symbol} at {along} = 0", f"{symbol_latex(str(state.symbol))}|_{{{along}=0}}")
+        left = (f"{symbol_text(str(state.symbol))} at {along} = 0", f"{symbol_latex(str(state.symbol))}|_{{{along}=0}}")
         lines.append(Line((left[0], plain_text(state.initial)), (left[1], latex_text(state.initial))))
     return Equations(tuple(lines))

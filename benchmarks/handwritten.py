@@ -127,7 +127,7 @@ def thousand(cases: np.ndarray, constants: np.ndarray, volume: float) -> np.ndar
     return np.array(found)
 
 
-BED_POINTS = np.linspace(0.0, 19.8, 101)
+BED_POINTS = np.linspace(0.0, 9.69, 101)
 """Volume of the bed passed, m^3."""
 BED_CP = np.array([[21.2, 0.0709, 2.59e-5], [17.0, 0.1791, 0.0], [32.2, 0.0019, 1.06e-5]])
 BED_FORMATION = np.array([-201.0e3, -184.0e3, -241.8e3])
@@ -135,7 +135,7 @@ BED_FORMATION = np.array([-201.0e3, -184.0e3, -241.8e3])
 
 def bed(inlet: np.ndarray, T: float, P: float, area: float, masses: np.ndarray) -> np.ndarray:
     """The adiabatic packed bed of the ether example (no pores): flows in mol/s, T, P along its volume."""
-    bulk, voidage, particle, viscosity = 1450 * 0.59, 0.41, 4e-3, 1.9e-5
+    bulk, voidage, particle, viscosity = 1450 * 0.59, 0.41, 3e-3, 1.9e-5
     flux = float(inlet @ masses) / area
     change = np.array([-2.0, 1.0, 1.0])
 

@@ -94,7 +94,7 @@ def packed_bed() -> tuple[Callable[[], np.ndarray], Callable[[], np.ndarray]]:
     """The adiabatic bed of the ether example, without pores, by both."""
     job = mo.load_job(Path(str(files("molino.demo") / "ether.toml")))
     given = job.vessels["bed"]
-    bed = given.with_(catalyst=mo.Catalyst(particle_density=1450.0, voidage=0.41, particle_diameter=4e-3))
+    bed = given.with_(catalyst=mo.Catalyst(particle_density=1450.0, voidage=0.41, particle_diameter=3e-3))
     inlet = np.array([bed.inlet_flows()[s] for s in ("methanol", "ether", "water")])
     masses = np.array([bed.by_name[s].require("molar_mass", "this").si for s in ("methanol", "ether", "water")])
     names = bed.case.balances.names

@@ -20,7 +20,9 @@ def examples() -> dict[str, mo.Batch | mo.StirredTank | mo.PlugFlow | mo.SemiBat
     chem = mo.Chemistry(mo.Reaction("A -> B", **REACTION))
     liquid = mo.Feed({"A": "2 mol/L"}, flow="100 L/min", T="330 K", **WATERY)
     species = [mo.Species(s, "C2H6O", heat_capacity=80.0) for s in "AB"]
-    gas = mo.Chemistry(mo.Reaction("A -> B", basis="catalyst mass", **{**REACTION, "k": "1e-4 m3/kg/s"}), species=species)
+    gas = mo.Chemistry(
+        mo.Reaction("A -> B", basis="catalyst mass", **{**REACTION, "k": "1e-4 m3/kg/s"}), species=species
+    )
     vapour = mo.Feed({"A": "100 mol%"}, flow="2 kmol/h", T="500 K", P="3 bar")
     bed = mo.Catalyst(bulk_density="850 kg/m3", voidage=0.4, particle_diameter="3 mm")
     drop = mo.PressureDrop("0.02 mPa*s")

@@ -14,8 +14,6 @@ from pathlib import Path
 from matplotlib.figure import Figure
 from PIL import Image
 
-import molino as mo
-
 HERE = Path(__file__).parent / "screenshots"
 COMMANDS = ("check", "fit", "run", "size", "compare")
 FIGURES = {
@@ -70,10 +68,13 @@ def main() -> None:
         terminal(search, folder / "mill", HERE / "molino-search.png")
         laboratory = folder / "mill" / "laboratory"
         terminal(["fit", "cob-kinetics.toml"], laboratory, HERE / "molino-fit-laboratory.png")
-        for name in ("profiles", "candidates", "residuals", "rates-power-law"):
+        for name in ("profiles", "candidates"):
             smaller(laboratory / "results" / f"fit-laboratory-{name}.png", HERE / f"figure-{name}.png")
-        tank = mo.load_job(folder / "mill" / "valdeoro.toml").vessels["tank"]
-        mo.figures.equations(tank).savefig(HERE / "figure-equations.png")
+        ether = ["demo", "ether", "--example", "ether"]
+        subprocess.run([sys.executable, "-m", "molino", *ether], cwd=folder, capture_output=True, check=True)
+        terminal(["run", "ether.toml"], folder / "ether", HERE / "molino-run-ether.png")
+        for name, target in (("run-bed", "bed"), ("steady-mixed", "heat-balance"), ("branch-mixed", "branch")):
+            smaller(folder / "ether" / "results" / f"{name}.png", HERE / f"figure-{target}.png")
 
 
 if __name__ == "__main__":

@@ -32,6 +32,9 @@ def test_dosing_a_first_order_reactant_against_the_closed_form() -> None:
     assert n == pytest.approx(np.where(t < 40, dosed, after), rel=1e-8, abs=1e-7)
     assert run.derived["volume"] == pytest.approx(0.2 + 0.01 * np.clip(t - 10, 0, 30))
     assert run.conversion("A") == pytest.approx(1 - after[-1] / 1200, rel=1e-9)
+    sized = mo.size(run.vessel, "conversion of A", 0.99)
+    assert sized.run.conversion("A") == pytest.approx(0.99, rel=1e-9)
+    assert sized.value / 60 == pytest.approx(40 + math.log(200 * (1 - math.exp(-6)) / 12) / 0.2, rel=1e-7)
     ramp = mo.Dosing(mo.Feed({"A": "4 mol/L"}, flow=1), rate=[("0 min", 0), ("20 min", "12 L/min"), ("20 min", 0)])
     ramped = mo.SemiBatch(FIRST, {"B": "1 mol/L"}, {"a": ramp}, volume="200 L", time="30 min").run()
     assert ramped.derived["volume"][-1] == pytest.approx(0.32)
@@ -142,7 +145,7 @@ def test_side_feeds_exchangers_and_parallel_vessels() -> None:
     ]
     rows = dict(zip(table["stream"], table["after fresh"], strict=True))
     assert rows["temperature [K]"] == pytest.approx(mixed_T)
-    assert rows["A [mol/mol]"] + rows["B [mol/mol]"] == pytest.approx(1.0)
+    assert "A [mol/mol]" not in rows  # what else is in the liquid is not known
     compared = mo.compare(
         [train, mo.PlugFlow(WARM, HOT_FEED, volume="100 L", heat="adiabatic")],
         ["conversion of A", "temperature", "duty"],

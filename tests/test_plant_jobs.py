@@ -172,8 +172,8 @@ def test_the_plant_job_is_told_in_words(tmp_path: Path) -> None:
         for part in parts:
             assert part in ran.output, (command, part)
     printed = RUNNER.invoke(app, ["check", str(path), "--equations"], env={"COLUMNS": "200"}).output
-    assert "dT/dt" in printed
-    assert "d(Tc)/dV" in printed
+    assert "d(T)/dt" in printed
+    assert "d(T_c)/dV" in printed
 
 
 WRONG = {

@@ -70,7 +70,7 @@ def test_charge_must_balance_and_is_kept() -> None:
     ions = {"Fe2": "Fe^2+", "Fe3": "Fe^3+", "Ce4": "Ce^4+", "Ce3": "Ce^3+"}
     sound = mo.Chemistry(mo.Reaction("Fe2 + Ce4 -> Fe3 + Ce3", k="3 L/mol/s"), species=ions)
     run = mo.Batch(sound, {"Fe2": "1 mmol/L", "Ce4": "2 mmol/L"}).run("5 min")
-    assert set(run.closure) == {"Fe", "Ce", "charge"}
+    assert set(run.closure) == {"Fe", "Ce", "charge", "mass"}
     assert max(run.closure.values()) < 1e-12
     with pytest.raises(mo.InputError, match=r"its charge changes by -1"):
         mo.Chemistry(mo.Reaction("Fe2 + Ce4 -> Fe3 + Ce3", k=1), species={**ions, "Ce3": "Ce^2+"})

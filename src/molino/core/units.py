@@ -343,6 +343,7 @@ HABIT = {
     "volume": "m3",
     "volumetric flow": "m3/h",
     "molar flow": "kmol/h",
+    "mass flow": "kg/h",
     "energy per amount": "kJ/mol",
     "pressure": "bar",
     "power": "kW",

@@ -21,6 +21,7 @@ from molino.core.vessels.batch import Batch
 from molino.core.vessels.metrics import Metric, parse_metric
 from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.run import Run, moved_expressions
+from molino.core.vessels.semi_batch import SemiBatch
 from molino.core.vessels.stirred_tank import StirredTank
 from molino.core.vessels.train import Train
 from molino.core.vessels.uncertainty import slopes, standard_error
@@ -114,8 +115,12 @@ def size(vessel: Vessel | Train, metric: Metric | str, reach: Any, vary: str | N
         raise InputError("the length cannot be found without a diameter", vessel.label, "give the diameter")
     vessel.require_known()
     target = units.read(reach, metric.kind, f"{vessel.label}, reach").si
-    repeated = isinstance(vessel, StirredTank) or not getattr(vessel, "is_followed", True)
-    windows = _repeated_windows(vessel, metric) if repeated else _followed_windows(vessel, metric)
+    if isinstance(vessel, SemiBatch):
+        windows = _dosed_windows(vessel, metric)
+    elif isinstance(vessel, StirredTank) or not getattr(vessel, "is_followed", True):
+        windows = _repeated_windows(vessel, metric)
+    else:
+        windows = _followed_windows(vessel, metric)
     found = _search(vessel, windows, metric, target)
     sized = _resized(vessel, vary, found)
     run = sized.outcome()
@@ -241,6 +246,21 @@ def _repeated_windows(vessel: Vessel, metric: Metric) -> Iterator[Window]:
         if sizes[-1] * fastest / flow > 1e3 and np.ptp(window.values) < 1e-10 * max(1.0, abs(previous[1])):
             return
         previous = (float(sizes[-1]), float(window.values[-1]))
+
+
+def _dosed_windows(vessel: SemiBatch, metric: Metric) -> Iterator[Window]:
+    """Whole runs, the first to the end of the dosing, each further one twice as long."""
+
+    def at(time: float) -> float:
+        return vessel.with_(time=time).run(points=2).metric(metric)
+
+    begin, end = 0.0, max((t for track in vessel.tracks().values() for t in track.times), default=0.0) or 3600.0
+    for _ in range(20):
+        points = np.linspace(0.0, end, 201)
+        values = vessel.with_(time=end).run(points=points).profile(metric)
+        new = points >= begin
+        yield Window(points[new], values[new], at)
+        begin, end = end, 2 * end
 
 
 def _last_sound(at: Callable[[float], float], low: float, high: float) -> np.ndarray:

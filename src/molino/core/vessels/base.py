@@ -8,6 +8,7 @@ from dataclasses import fields, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, ClassVar, Self
 
+import numpy as np
 import sympy as sp
 
 from molino.core import units
@@ -165,6 +166,14 @@ class Vessel(Printed):
     def inlet(self) -> dict[str, float]:
         """Concentrations of the feed or charge in mol/m^3."""
         return self.fed.concentrations
+
+    def conserved(self) -> dict[str, np.ndarray]:
+        """What no reaction changes: the invariants of the chemistry, and mass where every species has one."""
+        found = dict(self.chemistry.invariants())
+        if all(s.formula is not None or s.molar_mass is not None for s in self.chemistry.species):
+            masses = [s.require("molar_mass", "the balance of mass").si for s in self.chemistry.species]
+            found["mass"] = np.array(masses)
+        return found
 
     def goes_in(self, species: str) -> bool:
         """Whether some of a species is fed or charged."""

@@ -6,7 +6,16 @@ from typing import TYPE_CHECKING
 
 import sympy as sp
 
-from molino.core.chemistry.typeset import Equations, Line, latex_text, line, plain_text, rate_laws, symbol_latex, symbol_text
+from molino.core.chemistry.typeset import (
+    Equations,
+    Line,
+    latex_text,
+    line,
+    plain_text,
+    rate_laws,
+    symbol_latex,
+    symbol_text,
+)
 
 if TYPE_CHECKING:
     from molino.core.vessels.base import Vessel

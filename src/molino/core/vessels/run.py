@@ -322,7 +322,7 @@ class Run(Printed):
 
     @cached_property
     def closure(self) -> dict[str, float]:
-        """How far each element (or stoichiometric invariant), and energy, is from closing, relative to what went in.
+        """How far each element (or stoichiometric invariant), mass and energy are from closing, as a share of all.
 
         What went in, less what went out, against what is there, at every point of a run; of a steady tank what flows
         in against what flows out. Energy counts relative to the largest of heat, warming and heat of reaction.
@@ -335,7 +335,7 @@ class Run(Printed):
         rows = np.array(self.evaluate(tuple(both)))
         wanted, there = rows[: len(species)], rows[len(species) :]
         found = {}
-        for name, weights in self.vessel.chemistry.invariants().items():
+        for name, weights in self.vessel.conserved().items():
             size = np.max(np.abs(weights) @ np.maximum(np.abs(wanted), np.abs(there)))
             found[name] = float(np.max(np.abs(weights @ (there - wanted))) / size) if size else 0.0
         energy = written.steady if self.is_steady else written.energy
@@ -386,9 +386,10 @@ class Run(Printed):
 
         Of a batch or semi-batch what was charged (and fed), and what is in it (and came out) at the end.
         """
-        from molino.core.vessels.streams import inlet_of, outlet_of, stream_table
+        from molino.core.vessels.streams import inlet_of, is_whole, outlet_of, stream_table
 
-        return stream_table([inlet_of(self), outlet_of(self)], self.vessel.by_name, self.vessel.display)
+        both = [inlet_of(self), outlet_of(self)]
+        return stream_table(both, self.vessel.by_name, self.vessel.display, is_whole(self.vessel, both[0]))
 
     def positions(self) -> list[tuple[str, str, np.ndarray]]:
         """(name, kind, SI values) of what runs along: time, or length, volume and residence time of a tube."""
@@ -483,7 +484,7 @@ class Run(Printed):
         if self.vessel.written.duty is not None and self.vessel.heat_shape.mode != "adiabatic":
             found["duty" if self.duty_kind == "power" else "heat added"] = display.text(self.duty_si, self.duty_kind)
         if self.closure:
-            found[f"balances of {', '.join(self.closure)} close to"] = f"{max(self.closure.values()):.1e}"
+            found[f"balances of {', '.join(self.closure)} close to"] = f"{max(self.closure.values()):.2e}"
         return {**found, "solved by": str(self.report)}
 
     def __str__(self) -> str:

@@ -256,11 +256,6 @@ class SemiBatch(Vessel):
         return found
 
     @property
-    def is_followed(self) -> bool:
-        """Stages make it stop and go: it is sized by whole runs."""
-        return False
-
-    @property
     def end(self) -> float:
         return float(self.time.si) if self.time is not None else np.nan
 

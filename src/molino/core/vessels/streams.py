@@ -155,10 +155,28 @@ def mixed(vessel: Vessel, streams: Sequence[Stream], name: str) -> Stream:
     return at_enthalpy(vessel, whole, sum(enthalpy(vessel, x) for x in streams))
 
 
-def stream_table(streams: Sequence[Stream], species: Mapping[str, Species], display: Display) -> pd.DataFrame:
+def is_whole(vessel: Vessel, stream: Stream) -> bool:
+    """Whether the species of a stream are all that is in it, and not only what is dissolved.
+
+    Of a gas and of an additive liquid they are; of a liquid of constant density if they weigh what its density says.
+    """
+    if not vessel.medium.carries_volume:
+        return True
+    density = getattr(getattr(vessel, "feed", vessel), "density", None)
+    known = all(s.formula is not None or s.molar_mass is not None for s in vessel.chemistry.species)
+    if density is None or not known or not stream.volume > 0:
+        return False
+    mass = sum(n * vessel.by_name[s].require("molar_mass", "the stream table").si for s, n in stream.amounts.items())
+    return bool(abs(mass / stream.volume / density.si - 1) < 0.01)
+
+
+def stream_table(
+    streams: Sequence[Stream], species: Mapping[str, Species], display: Display, whole: bool
+) -> pd.DataFrame:  # fmt: skip
     """Streams side by side: flows (molar and by mass), fractions, totals, temperature, pressure and density.
 
-    Masses stand only where every species there has a formula or a molar mass.
+    Masses stand only where every species there has a formula or a molar mass, fractions and density only where the
+    species are all that there is (`whole`).
     """
     import pandas as pd
 
@@ -190,16 +208,16 @@ def stream_table(streams: Sequence[Stream], species: Mapping[str, Species], disp
         for s in names:
             row(f"{s} ", kinds[1], [x.amounts.get(s, 0.0) * masses[s] for x in streams])
         row("total ", kinds[1], weights)
-    for s in names:
+    for s in names if whole else ():
         row(share_label(s, "mol"), "number", [x.amounts.get(s, 0.0) / n for x, n in zip(streams, totals, strict=True)])
-    if with_mass:
+    if with_mass and whole:
         for s in names:
             shares = [x.amounts.get(s, 0.0) * masses[s] / w for x, w in zip(streams, weights, strict=True)]
             row(share_label(s, "kg"), "number", shares)
     row("volumetric flow" if flowing else "volume", kinds[2], [x.volume for x in streams])
     row("temperature", "temperature", [x.T for x in streams])
     row("pressure", "pressure", [x.P for x in streams])
-    if with_mass:
+    if with_mass and whole:
         row("density", "density", [w / x.volume for w, x in zip(weights, streams, strict=True)])
     headings = [x.name for x in streams]
     table = pd.DataFrame(list(rows.values()), columns=headings)

@@ -24,7 +24,7 @@ from molino.core.vessels.metrics import Metric
 from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.run import Run
 from molino.core.vessels.stirred_tank import StirredTank
-from molino.core.vessels.streams import Stream, as_feed, at_enthalpy, enthalpy, mixed, outlet_of, stream_table
+from molino.core.vessels.streams import Stream, as_feed, at_enthalpy, enthalpy, is_whole, mixed, outlet_of, stream_table
 from molino.core.vessels.writing import Written
 
 if TYPE_CHECKING:
@@ -428,11 +428,11 @@ class TrainRun(Printed):
 
     @cached_property
     def closure(self) -> dict[str, float]:
-        """How far each element (or stoichiometric invariant), and energy, is from closing over the whole train."""
+        """How far each element (or stoichiometric invariant), mass and energy are from closing over the whole train."""
         names = self.vessel.chemistry.names
         came, went = (np.array([side[s] for s in names]) for side in (self.entering, self.product))
         found = {}
-        for name, weights in self.vessel.chemistry.invariants().items():
+        for name, weights in self.runs[0].vessel.conserved().items():
             size = float(np.abs(weights) @ np.maximum(came, went))
             found[name] = float(abs(weights @ (went - came))) / size if size else 0.0
         first = self.runs[0].vessel
@@ -459,7 +459,8 @@ class TrainRun(Printed):
 
     def stream_table(self) -> pd.DataFrame:
         """All streams side by side; see `streams.stream_table`."""
-        return stream_table(self.streams, self.vessel.by_name, self.vessel.display)
+        whole = is_whole(self.vessel.first, self.streams[0])
+        return stream_table(self.streams, self.vessel.by_name, self.vessel.display, whole)
 
     def table(self) -> pd.DataFrame:
         """One row a vessel: volume, temperature and conversions over the whole train up to there."""
@@ -500,7 +501,7 @@ class TrainRun(Printed):
             found[f"duty of {name}"] = display.text(duty, "power")
         if self.knows_duty:
             found["duty"] = display.text(self.duty_si, "power")
-        found[f"balances of {', '.join(self.closure)} close to"] = f"{max(self.closure.values()):.1e}"
+        found[f"balances of {', '.join(self.closure)} close to"] = f"{max(self.closure.values()):.2e}"
         return found
 
     def __str__(self) -> str:

@@ -108,10 +108,12 @@ def do(job: Job, quiet: bool, only: str | None = None) -> dict[str, Any]:
     facts = {name: r.facts() for name, r in runs.items()}
     if len(facts) > 3:  # too many to say of each how it was solved: run.json does
         facts = {name: {k: v for k, v in own.items() if k != "solved by"} for name, own in facts.items()}
-    rows = dict.fromkeys(fact for own in sorted(facts.values(), key=len, reverse=True) for fact in own)
-    show_table(
-        pd.DataFrame([{"at the end": fact, **{n: own.get(fact, "") for n, own in facts.items()}} for fact in rows])
-    )
+    names, beside = list(facts), max(1, (out.width - 22) // 14)
+    for start in range(0, len(names), beside):
+        own = {name: facts[name] for name in names[start : start + beside]}
+        rows = dict.fromkeys(fact for one in sorted(own.values(), key=len, reverse=True) for fact in one)
+        cells = [{"at the end": fact, **{n: one.get(fact, "") for n, one in own.items()}} for fact in rows]
+        show_table(pd.DataFrame(cells))
     for title, table in together(runs).items():
         show_table(table, title)
     for name, found in states.items():
@@ -125,7 +127,7 @@ def do(job: Job, quiet: bool, only: str | None = None) -> dict[str, Any]:
 def together(runs: Mapping[str, Run | TrainRun]) -> dict[str, pd.DataFrame]:
     """The streams of all vessels in as few tables as can be: vessels on one feed side by side, batches apart."""
     from molino.core.vessels.run import Run as RunOfVessel
-    from molino.core.vessels.streams import inlet_of, stream_table
+    from molino.core.vessels.streams import inlet_of, is_whole, stream_table
 
     groups: dict[Any, list[tuple[str, Run | TrainRun]]] = {}
     for name, run in runs.items():
@@ -140,7 +142,9 @@ def together(runs: Mapping[str, Run | TrainRun]) -> dict[str, pd.DataFrame]:
         outlets = [run.stream_out().named(name if flowing else "at the end") for name, run in several]
         title = "streams: feed, and what comes out of each" if flowing else f"contents of {several[0][0]}"
         title = title if title not in found else f"{title} ({', '.join(name for name, _ in several)})"
-        found[title] = stream_table([inlet, *outlets], first.vessel.by_name, first.vessel.display)
+        single = first.vessel if isinstance(first, RunOfVessel) else first.vessel.first
+        whole = is_whole(single, inlet)
+        found[title] = stream_table([inlet, *outlets], first.vessel.by_name, first.vessel.display, whole)
     return found
 
 

@@ -237,6 +237,8 @@ def test_every_vessel_keeps_the_elements_and_the_invariants(network: dict[str, f
         rank = np.linalg.matrix_rank(chemistry.structure.matrix)
         reacting = {name for r in chemistry.reactions for name in r.equation.net}
         for run in runs:
-            assert set(run.closure) == {"H", "O", "mass"} if known is ATOMS else len(run.closure) == len(reacting) - rank
+            assert (
+                set(run.closure) == {"H", "O", "mass"} if known is ATOMS else len(run.closure) == len(reacting) - rank
+            )
             assert all(closed < 1e-9 for closed in run.closure.values())
             assert all(np.min(c) > -1e-8 * np.max(c) for c in run.concentrations.values() if np.max(c) > 1e-6)

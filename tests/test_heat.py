@@ -138,6 +138,45 @@ def test_adiabatic_batches_rise_by_heat_over_heat_capacity() -> None:
     assert kept.duty.to("MJ").magnitude == pytest.approx(-160 * kept.conversion("A"), rel=1e-9)
 
 
+def test_the_adiabatic_rise_is_where_an_adiabatic_vessel_ends() -> None:
+    batch = mo.Batch(HOT, {"A": "2 mol/L"}, T="340 K", volume="1 m3", time="20 h", heat="adiabatic", **WATERY)
+    assert batch.adiabatic_rise() == pytest.approx(2000 * 80e3 / 4.2e6, rel=1e-9)
+    tube = mo.PlugFlow(GAS, VAPOUR, volume="5000 m3", heat="adiabatic")
+    assert tube.adiabatic_rise("r") == pytest.approx(tube.with_(feed=VAPOUR).run().temperatures[-1] - 700, rel=0.2)
+    fed = {"A": 0.4, "inert": 0.6, "B": 0.0, "water": 0.0}
+    gone = {"A": 0.0, "inert": 0.6, "B": 0.4, "water": 0.4}
+    T = brentq(lambda T: enthalpy(gone, T) - enthalpy(fed, 700.0), 200.0, 900.0, xtol=1e-10)
+    assert tube.adiabatic_rise() == pytest.approx(T - 700, rel=1e-8)
+    two = mo.Chemistry(
+        [mo.Reaction("A -> B", k=1, enthalpy=-1e3, name="a"), mo.Reaction("B -> C", k=1, enthalpy=-1e3, name="b")]
+    )
+    both = mo.Batch(two, {"A": 1.0}, T=300, heat_capacity=1e6)
+    for wrong, said in ((None, "which reaction"), ("b", "is missing"), ("q", "no reaction 'q'")):
+        with pytest.raises(mo.InputError, match=said):
+            both.adiabatic_rise(wrong)
+
+
+def test_a_sweep_and_a_size_of_adiabatic_vessels_agree_with_their_runs() -> None:
+    tube = mo.PlugFlow(HOT, FEED, volume="1 m3", heat="adiabatic")
+    metrics = ["conversion of A", "temperature"]
+    swept = mo.sweep(tube, {"T": ["325 K", "335 K"], "flow": ["80 L/min", "120 L/min"]}, metrics)
+    for i, T in enumerate((325, 335)):
+        for j, flow in enumerate(("80 L/min", "120 L/min")):
+            run = mo.under(mo.under(tube, "feed T", T), "flow", flow).run()
+            assert swept.values["conversion of A"][i, j] == pytest.approx(run.conversion("A"), rel=1e-8)
+            assert swept.values["temperature"][i, j] == pytest.approx(run.temperatures[-1], rel=1e-9)
+    tanks = mo.sweep(
+        mo.StirredTank(HOT, FEED, volume="1 m3", heat="adiabatic"), {"feed T": ["330 K", "340 K"]}, metrics
+    )
+    single = mo.StirredTank(
+        HOT, mo.Feed({"A": "2 mol/L"}, flow="100 L/min", T="340 K", **WATERY), volume="1 m3", heat="adiabatic"
+    )
+    assert tanks.values["temperature"][1] == pytest.approx(single.steady().temperatures[-1], rel=1e-8)
+    hot = mo.size(mo.PlugFlow(HOT, FEED, heat="adiabatic"), mo.temperature(), "360 K")
+    assert hot.run.temperatures[-1] == pytest.approx(360, rel=1e-10)
+    assert hot.run.conversion("A") == pytest.approx(30 * 4.2e6 / 2000 / 80e3, rel=1e-8)
+
+
 def test_a_cooled_batch_follows_newtons_law_of_cooling() -> None:
     inert = mo.Batch(HOT, {"B": "1 mol/L", "A": 1e-12}, T="350 K", volume="2 m3", time="1 h",
                      heat=mo.Jacket("300 K", UA="3 kW/K"), **WATERY)  # fmt: skip

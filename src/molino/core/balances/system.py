@@ -145,5 +145,9 @@ class Case:
         pairs = zip(self.balances.parameters, self.values, strict=True)
         return replace(self, values=tuple(float(changed.get(symbol, value)) for symbol, value in pairs))
 
+    @property
+    def values_by_symbol(self) -> dict[sp.Symbol, float]:
+        return dict(zip(self.balances.parameters, self.values, strict=True))
+
     def value(self, symbol: sp.Symbol) -> float:
         return self.values[self.balances.parameters.index(symbol)]

@@ -238,6 +238,26 @@ class Vessel(Printed):
             return float(feed.P.si)
         return float(sum(self.inlet().values()) * GAS_CONSTANT * feed.T.si) if self.gas else math.nan
 
+    def adiabatic_rise(self, reaction: str | None = None) -> float:
+        """Adiabatic temperature rise in K of what is fed or charged: by how much one reaction would warm it.
+
+        At constant pressure, from its own temperature to that at which the enthalpy is the same with the reactant that
+        runs out first gone; negative where heat is taken up.
+
+        Parameters
+        ----------
+        reaction : str, optional
+            Its name; may be left out where there is only one.
+
+        Raises
+        ------
+        InputError
+            If there is no such reaction, no temperature, nothing that reacts, or with what the species lack.
+        """
+        from molino.core.vessels.streams import adiabatic_rise
+
+        return adiabatic_rise(self, reaction)
+
     def expression(self, metric: Metric) -> sp.Expr:
         """A metric over the states and parameters of this vessel; InputError if it cannot be told of it."""
         found = metric.expression(self.chemistry.structure, self.written)

@@ -140,6 +140,26 @@ def at_enthalpy(vessel: Vessel, stream: Stream, wanted: float) -> Stream:
     return replace(stream, T=float(brentq(off, low, high, xtol=1e-11, rtol=1e-15)))
 
 
+def adiabatic_rise(vessel: Vessel, reaction: str | None) -> float:
+    """Adiabatic temperature rise in K; see `Vessel.adiabatic_rise`."""
+    names = [str(r.name) for r in vessel.chemistry.reactions]
+    if reaction is None and len(names) > 1:
+        raise InputError("which reaction?", vessel.label, f"name one of {', '.join(names)}")
+    net = vessel.chemistry.reaction(reaction or names[0]).equation.net
+    vessel.require_heat()
+    feed = getattr(vessel, "feed", None)
+    T = feed.T if feed is not None else vessel.start_T  # type: ignore[attr-defined]
+    if T is None:
+        raise InputError("no temperature is given", vessel.label, "give T")
+    P = vessel.feed_pressure() if feed is not None else vessel.case.values_by_symbol.get(PRESSURE, np.nan)
+    start = Stream("start", vessel.inlet_flows(), vessel.fed.volume, T.si, float(P))
+    extent = min(start.amounts[s] / -float(moles) for s, moles in net.items() if moles < 0)
+    if extent <= 0:
+        raise InputError("a reactant of it is missing", vessel.label, "feed it")
+    spent = {s: n + extent * float(net.get(s, 0)) for s, n in start.amounts.items()}
+    return float(at_enthalpy(vessel, replace(start, amounts=spent), enthalpy(vessel, start)).T - T.si)
+
+
 def mixed(vessel: Vessel, streams: Sequence[Stream], name: str) -> Stream:
     """Streams that meet: amounts, volumes (of liquids) and enthalpies add up, the lowest pressure is that of all.
 

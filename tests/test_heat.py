@@ -118,6 +118,7 @@ def test_adiabatic_outlets_agree_with_an_independent_enthalpy_balance(kind: type
     T = brentq(lambda T: enthalpy(dict(out.amounts), T) - enthalpy(fed, 700.0), 300.0, 900.0, xtol=1e-10)
     assert pytest.approx(T, rel=1e-6) == out.T
     assert run.duty_si == pytest.approx(0.0, abs=1e-3)
+    assert -run.heat_released.to("W").magnitude > 1e4  # it takes heat up
     kept = kind(GAS, VAPOUR, volume="1.5 m3").outcome()
     wanted = enthalpy(dict(kept.stream_out().amounts), 700.0) - enthalpy(fed, 700.0)
     assert kept.duty_si == pytest.approx(wanted, rel=1e-6)
@@ -134,6 +135,7 @@ def test_adiabatic_batches_rise_by_heat_over_heat_capacity() -> None:
     stirred = batch.with_(heat=mo.Adiabatic(stirrer="2 kW"), charge={"B": 1.0, "A": 1e-9}).run()
     assert stirred.temperatures[-1] == pytest.approx(340 + 2e3 * 36000 / 4.2e6, rel=1e-6)
     assert batch.run().duty_si == pytest.approx(0.0, abs=1.0)
+    assert batch.run().heat_released.to("MJ").magnitude == pytest.approx(160, rel=1e-8)
     kept = batch.with_(heat=None).run()
     assert kept.duty.to("MJ").magnitude == pytest.approx(-160 * kept.conversion("A"), rel=1e-9)
 

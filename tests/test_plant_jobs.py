@@ -91,6 +91,11 @@ steps = [
   { parallel = ["coil", "tank"], split = [0.6, 0.4] },
 ]
 
+[profile.both]
+vessels = ["coil"]
+show = ["conversion", "temperature"]
+log = "x"
+
 [compare.all]
 vessels = ["coil", "tank", "line"]
 metrics = ["conversion of A", "temperature", "duty"]
@@ -148,6 +153,7 @@ def test_a_plant_job_says_what_python_says(tmp_path: Path) -> None:
         "run-tank-over-time.png",
         "streams-line.csv",
         "branch-tank.csv",
+        "profile-both.png",
     } <= files
     streams = pd.read_csv(tmp_path / "results" / "streams-line.csv")
     assert {"feed", "mixed feed", "after coil", "after exchanger", "fresh", "after parallel"} <= {*streams.columns}
@@ -199,6 +205,12 @@ WRONG = {
     "a change of nothing": ('what = "feed T", to = 310', 'what = "colour", to = 310', ["'colour' cannot be varied"]),
     "bounds of one": ("T = [280, 430]", "T = [280]", ["[vessels.tank] steady_states"]),
     "a heat without enthalpy": ('enthalpy = "-200 kJ/mol"', "", ["no enthalpy of formation", "[vessels.tank]"]),
+    "a panel": ('show = ["conversion"', 'show = ["colour"', ["[profile.both]", "there is no panel 'colour'"]),
+    "a vessel to draw": (
+        'vessels = ["coil"]\nshow',
+        'vessels = ["coyl"]\nshow',
+        ["[profile.both]", "there is no vessel 'coyl'"],
+    ),
     "an enthalpy in kW": ('"-200 kJ/mol"', '"-200 kW"', ["[reactions.main]", "not an energy per amount"]),
     "a split that does not add up": ("split = [0.6, 0.4]", "split = [0.6, 0.6]", ["does not share the stream"]),
 }

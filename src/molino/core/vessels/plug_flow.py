@@ -41,6 +41,7 @@ from molino.core.vessels.writing import (
     HEAT,
     HELD_CAPACITY,
     LOCAL_FLOW,
+    RELEASED,
     START_T,
     Account,
     Setup,
@@ -125,6 +126,7 @@ def _write(setup: Setup, falling: bool) -> Written:
                 stream = Content(medium, fed, T, inlet_P)
                 first += sign * stream.written_out(stream.departure)
         totals.append((State("heat", HEAT, "energy flow", first, scale * 8314), needed))
+        totals.append((State(str(RELEASED), RELEASED, "energy flow", ZERO, scale * 8314), -content.heat))
         start = medium.stream_enthalpy(fed, FEED_T, inlet_P, FLOW)
         there = medium.enthalpy(inside, FLOW)
         reacted = reacting_enthalpy(setup, flows, FEED_T) - reacting_enthalpy(setup, fed, FEED_T)

@@ -20,7 +20,7 @@ from molino.core.vessels import metrics
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.metrics import Metric
 from molino.core.vessels.schedule import SINCE, Stage, Track, slope_of, stages
-from molino.core.vessels.writing import FLOW, VOLUME, WARMING
+from molino.core.vessels.writing import FLOW, RELEASED, VOLUME, WARMING
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -225,6 +225,18 @@ class Run(Printed):
         cannot be told.
         """
         return self.vessel.display.quantity(self.duty_si, self.duty_kind)
+
+    @property
+    def heat_released(self) -> Any:
+        """Heat that the reactions set free, as a quantity: a power in a steady tank or a tube, otherwise an energy.
+
+        InputError with what the species lack where it cannot be told.
+        """
+        self.vessel.require_heat()
+        if self.is_steady:
+            return self.vessel.display.quantity(float(self.evaluate((self.vessel.written.heat_made,))[0][-1]), "power")
+        kind = "power" if str(self.vessel.written.balances.independent) == "V" else "energy"
+        return self.vessel.display.quantity(float(self.evaluate((RELEASED,))[0][-1]), kind)
 
     @property
     def time_to_maximum_rate(self) -> Any:

@@ -44,6 +44,8 @@ FEED_T = sp.Symbol("feed T", positive=True)
 START_T = sp.Symbol("start T", positive=True)
 HEAT = sp.Symbol("heat")
 """Heat that came in through the walls, since the start or up to here."""
+RELEASED = sp.Symbol("heat released")
+"""By the reactions, since the start or up to here."""
 WARMING = sp.Symbol("dT/dt")
 DEMAND = sp.Symbol("heat taken up")
 """By reaction and by what flows in, at constant temperature."""
@@ -431,6 +433,7 @@ def _accounts(
 
         rough = size * GAS_CONSTANT * sp.Integer(1000)
         counted("heat", "energy", rough, needed)
+        counted(str(RELEASED), "energy", rough, -V * reaction_heat)
         brought = sp.Add(*(medium.stream_enthalpy(n, f.T, PRESSURE, f.flow) for n, f in streams))
         held = medium.enthalpy(Content(medium, amounts, TEMPERATURE, PRESSURE), V)
         taken = out / V * held if leaving else ZERO

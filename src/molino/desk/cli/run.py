@@ -26,6 +26,7 @@ from molino.desk.cli.common import (
 
 if TYPE_CHECKING:
     import pandas as pd
+    from matplotlib.figure import Figure
 
     from molino.core.vessels.run import Run
     from molino.core.vessels.steady_states import Branch, SteadyStates
@@ -72,6 +73,13 @@ def do(job: Job, quiet: bool, only: str | None = None) -> dict[str, Any]:
                 states[name] = vessel.steady_states(tasks.steady_states)
             if tasks.branch is not None:
                 branches[name] = vessel.branch(*tasks.branch)
+    drawn: dict[str, Figure] = {}
+    for name, asked in job.profiles.items() if only is None and not faults.found else ():
+        with faults.at(f"{job.path.name}, [profile.{name}]"):
+            chosen = [one for v in asked.vessels if isinstance(one := runs[v], RunOfVessel)]
+            if len(chosen) < len(asked.vessels):
+                raise InputError("a train has no profile of its own", "", "name its vessels")
+            drawn[name] = figures.profile(chosen, asked.show, asked.log)
     faults.raise_any()
     content = {"job": job.path.name, "title": job.title, "source": source,
                "vessels": {name: plain(r) for name, r in runs.items()}}  # fmt: skip
@@ -93,6 +101,7 @@ def do(job: Job, quiet: bool, only: str | None = None) -> dict[str, Any]:
         for name, r in runs.items()
         if isinstance(r, RunOfVessel) and not r.is_steady
     ]
+    files += [save(figure, job.results / f"profile-{slug(name)}.png") for name, figure in drawn.items()]
     files += [save(figures.heat_balance(f), job.results / f"steady-{slug(n)}.png") for n, f in states.items()]
     files += [save(figures.branch(f), job.results / f"branch-{slug(n)}.png") for n, f in branches.items()]
     if quiet:

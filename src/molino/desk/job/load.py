@@ -105,6 +105,7 @@ class Job:
     sizes: Mapping[str, Size]
     compares: Mapping[str, Compare]
     tanks: Mapping[str, TankTasks] = field(default_factory=dict)
+    profiles: Mapping[str, models.ProfileTable] = field(default_factory=dict)
 
     @cached_property
     def results(self) -> Path:
@@ -208,6 +209,7 @@ def _keys(steps: list[str], raw: Mapping[str, Any]) -> list[str]:
     tables: dict[str, Any] = {
         "units": models.UnitsTable, "species": models.SpeciesTable, "feeds": models.FeedTable,
         "data": models.DataTable, "fit": models.FitTable, "size": models.SizeTable, "compare": models.CompareTable,
+        "profile": models.ProfileTable,
     }  # fmt: skip
     model = tables.get(steps[0])
     if steps[0] == "vessels" and len(steps) > 1:
@@ -338,13 +340,30 @@ class _Builder:
             if isinstance(vessel, models.StirredTankTable):
                 with self.at(f"[vessels.{name}]"):
                     tanks[name] = self.tank_tasks(vessel)
+        for name, profile in self.file.profile.items():
+            with self.at(f"[profile.{name}]"):
+                for drawn in profile.vessels:
+                    if drawn not in self.known("vessels"):
+                        raise InputError(f"there is no vessel '{drawn}'", "", nearest(drawn, self.known("vessels")))
         if chemistry is not None and chemistry.unknowns and not self.known("fit"):
             waiting = ", ".join(p.name for p in chemistry.unknowns)
             advice = "add a [fit.NAME] table with data, or give numbers"
             self.faults.add("", f"{waiting} unknown, and no [fit] to find them", advice)
         self.raise_merged()
         assert chemistry is not None
-        return Job(self.path, self.file.title, chemistry, feeds, vessels, data, fits, sizes, compares, tanks)
+        return Job(
+            self.path,
+            self.file.title,
+            chemistry,
+            feeds,
+            vessels,
+            data,
+            fits,
+            sizes,
+            compares,
+            tanks,
+            dict(self.file.profile),
+        )
 
     def started_otherwise(self, feed: str) -> bool:
         """Whether a tank on this feed has other contents at the start, which may hold what the feed lacks."""

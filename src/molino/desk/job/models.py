@@ -557,6 +557,14 @@ class CompareTable(Table):
     reach: Quantity | None = None
 
 
+class ProfileTable(Table):
+    """A figure of the profiles of some vessels over each other, in panels of choice."""
+
+    vessels: list[str] = Field(min_length=1)
+    show: list[str] | None = None
+    log: Literal["", "x", "y", "xy"] = ""
+
+
 class CovarianceTable(Table):
     """Covariance of fitted parameters in SI, as a fit wrote it."""
 
@@ -586,3 +594,4 @@ class JobFile(Table):
     fit: dict[str, FitTable] = {}
     size: dict[str, SizeTable] = {}
     compare: dict[str, CompareTable] = {}
+    profile: dict[str, ProfileTable] = {}

@@ -268,6 +268,18 @@ def test_enthalpies_of_reaction_keep_hess_and_kirchhoff() -> None:
         mo.Batch(mo.Chemistry(cycle), {"A": 1}, T=300, heat="adiabatic", heat_capacity="4 MJ/m3/K")
 
 
+def test_a_heat_capacity_beyond_its_range_is_told() -> None:
+    Cp = mo.HeatCapacity([100.0], valid=("300 K", "340 K"))
+    chem = mo.Chemistry(
+        mo.Reaction("A -> B", k=1e-2, enthalpy=-5e3), species=[mo.Species(s, heat_capacity=Cp) for s in "AB"]
+    )
+    told = [mo.Batch(chem, {"A": 1.0}, T=T, time=1e3, heat="adiabatic").run() for T in (301, 280)]
+    assert told[0].beyond() == ["A beyond 300 K to 340 K", "B beyond 300 K to 340 K"]
+    assert "beyond 300 K to 340 K" in str(told[0])
+    assert mo.Batch(chem, {"A": 1.0}, T=301, time=1e3).run().beyond() == []
+    assert told[1].temperatures[-1] == pytest.approx(330 - 50 * math.exp(-10), rel=1e-9)
+
+
 def test_a_runaway_and_a_hot_spot_are_integrated() -> None:
     """A batch with a rise of 620 K, a tube near ignition: against an implicit method of another kind."""
     violent = mo.Chemistry(mo.Reaction("A -> B", k=mo.Arrhenius(A="1e14 1/s", Ea="120 kJ/mol"), enthalpy="-260 kJ/mol"))

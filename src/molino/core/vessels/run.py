@@ -464,6 +464,18 @@ class Run(Printed):
             held[p] + held.get(slope_of(p), 0.0) * (end - since) for p in self.vessel.written.balances.parameters
         )
 
+    def beyond(self) -> list[str]:
+        """Where a heat capacity was used outside of the range in which it holds, in words."""
+        if self.vessel.written.duty is None or self.vessel.mixture_capacity is not None:
+            return []
+        low, high = float(np.min(self.temperatures)), float(np.max(self.temperatures))
+        found = []
+        for species in self.vessel.chemistry.species:
+            valid = species.heat_capacity.valid if species.heat_capacity is not None else None
+            if valid is not None and (low < valid[0].si or high > valid[1].si):
+                found.append(f"{species.name} beyond {valid[0]} to {valid[1]}")
+        return found
+
     def summary(self) -> dict[str, float]:
         """Conversion of every species fed that is consumed, and outlet concentrations in SI."""
         structure = self.vessel.chemistry.structure
@@ -495,6 +507,8 @@ class Run(Printed):
                     found["highest temperature"] = display.text(float(self.derived["T"][top]), "temperature", 5)
         if self.vessel.written.duty is not None and self.vessel.heat_shape.mode != "adiabatic":
             found["duty" if self.duty_kind == "power" else "heat added"] = display.text(self.duty_si, self.duty_kind)
+        if beyond := self.beyond():
+            found["heat capacity of"] = "; ".join(beyond)
         if self.closure:
             found[f"balances of {', '.join(self.closure)} close to"] = f"{max(self.closure.values()):.2e}"
         return {**found, "solved by": str(self.report)}

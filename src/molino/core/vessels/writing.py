@@ -377,34 +377,37 @@ def well_mixed(setup: Setup, inflows: tuple[Inflow, ...], volume: str, leaving: 
     balances = Balances(sp.Symbol("t"), (*held, *extra), tuple(definitions), (*rhs, *slopes),
                         tuple(dict.fromkeys(symbols)), derived)  # fmt: skip
     start = [VOLUME * begin(s) for s in species]
-    return _accounts(
-        setup,
-        balances,
-        amounts,
-        start,
-        entering,
-        leaves,
-        inflows,
-        V,
-        out,
-        needed,
-        work,
-        rigid,
-        size,
-        kinds,
-        leaving,
-        leaving and volume == "fixed",
-        content.heat,
-    )
+    found = _Mixed(setup, inflows, amounts, start, entering, leaves, V, out, needed, work, rigid, size, content.heat)
+    return _accounts(found, balances, kinds, leaving, leaving and volume == "fixed")
 
 
-def _accounts(
-    setup: Setup, balances: Balances, amounts: tuple[sp.Symbol, ...], start: list[sp.Expr], entering: list[sp.Expr],
-    leaves: list[sp.Expr], inflows: tuple[Inflow, ...], V: sp.Expr, out: sp.Expr, needed: sp.Expr, work: sp.Expr,
-    rigid: bool, size: sp.Expr, kinds: Mapping[str, str], leaving: bool, through: bool, reaction_heat: sp.Expr,
-) -> Written:  # fmt: skip
+@dataclass(frozen=True)
+class _Mixed:
+    """What a well-mixed vessel holds, takes in and gives off, as expressions; what it is closed by follows from it."""
+
+    setup: Setup
+    inflows: tuple[Inflow, ...]
+    amounts: tuple[sp.Symbol, ...]
+    start: list[sp.Expr]
+    entering: list[sp.Expr]
+    leaves: list[sp.Expr]
+    volume: sp.Expr
+    out: sp.Expr
+    needed: sp.Expr
+    """Heat through the walls."""
+    work: sp.Expr
+    rigid: bool
+    size: sp.Expr
+    """Of the amounts."""
+    reacting: sp.Expr
+    """Heat taken up by the reactions per volume."""
+
+
+def _accounts(mixed: _Mixed, balances: Balances, kinds: Mapping[str, str], leaving: bool, through: bool) -> Written:
     """What a well-mixed vessel is closed by: what came in, what is there and what went out, of species and energy."""
-    medium, species = setup.medium, setup.structure.species
+    setup, inflows, amounts, start = mixed.setup, mixed.inflows, mixed.amounts, mixed.start
+    entering, leaves, V, needed, work = mixed.entering, mixed.leaves, mixed.volume, mixed.needed, mixed.work
+    medium, species, size = setup.medium, setup.structure.species, mixed.size
     totals: list[tuple[State, sp.Expr]] = []
 
     def counted(name: str, kind: str, scale: sp.Expr, slope: sp.Expr) -> sp.Expr:
@@ -429,14 +432,14 @@ def _accounts(
 
         def stored(enthalpy: sp.Expr, n: Sequence[sp.Expr], T: sp.Expr) -> sp.Expr:
             found = enthalpy + (WALL * (T - sp.Float(STANDARD_TEMPERATURE)) if setup.heat.wall else 0)
-            return found - GAS_CONSTANT * T * sp.Add(*n) if rigid else found
+            return found - GAS_CONSTANT * T * sp.Add(*n) if mixed.rigid else found
 
         rough = size * GAS_CONSTANT * sp.Integer(1000)
         counted("heat", "energy", rough, needed)
-        counted(str(RELEASED), "energy", rough, -V * reaction_heat)
+        counted(str(RELEASED), "energy", rough, -V * mixed.reacting)
         brought = sp.Add(*(medium.stream_enthalpy(n, f.T, PRESSURE, f.flow) for n, f in streams))
         held = medium.enthalpy(Content(medium, amounts, TEMPERATURE, PRESSURE), V)
-        taken = out / V * held if leaving else ZERO
+        taken = mixed.out / V * held if leaving else ZERO
         carried = counted("enthalpy brought", "energy", rough, brought - taken) if inflows else ZERO
         worked = counted("stirring", "energy", rough, work) if work != 0 else ZERO
         now = stored(held, amounts, TEMPERATURE)
@@ -451,7 +454,7 @@ def _accounts(
             steady = Account(brought + needed + work, taken, (needed, warmed, reacted))
     made = removed = ZERO
     if setup.knows_heat:
-        made = -V * reaction_heat
+        made = -V * mixed.reacting
         removed = DEMAND + made - needed - work
     return Written(
         balances, inlet, outlet, kinds, tuple(totals), amounts_closed, energy, steady, duty, made, removed

@@ -179,6 +179,45 @@ def test_a_sweep_and_a_size_of_adiabatic_vessels_agree_with_their_runs() -> None
     assert hot.run.conversion("A") == pytest.approx(30 * 4.2e6 / 2000 / 80e3, rel=1e-8)
 
 
+def test_sizes_and_sweeps_go_through_programmes() -> None:
+    """Half of A gone where the integral of k over the ramp is ln 2; a tube by its length, a batch by its time."""
+    spent = lambda end, T: quad(lambda t: 0.05 / 60 * math.exp(-85e3 / R * (1 / T(t) - 1 / 330)), 0, end)[0]  # noqa: E731
+    ramp = mo.Programme([("0 min", "320 K"), ("60 min", "350 K")])
+    batch = mo.Batch(HOT, {"A": "1 mol/L"}, volume="1 m3", heat=ramp, **WATERY)
+    exact = brentq(lambda end: spent(end, lambda t: 320 + t / 120) - math.log(2), 1.0, 3600.0)
+    sized = mo.size(batch, "conversion of A", 0.5)
+    assert sized.value == pytest.approx(exact, rel=1e-7)
+    later = mo.size(batch, "conversion of A", 0.9999)
+    assert later.value > 3600
+    assert later.run.conversion("A") == pytest.approx(0.9999, rel=1e-9)
+    swept = mo.sweep(batch, {"time": ["30 min", "90 min"]}, ["conversion of A"])
+    assert swept.values["conversion of A"] == pytest.approx(
+        [batch.run(t).conversion("A") for t in ("30 min", "90 min")]
+    )
+    feed = mo.Feed({"A": "1 mol/L"}, flow="36 m3/h", T="330 K", **WATERY)
+    tube = mo.PlugFlow(HOT, feed, diameter="30 cm", heat=mo.Programme([("0 m", "320 K"), ("100 m", "350 K")]))
+    area = math.pi / 4 * 0.09
+    length = brentq(
+        lambda L: spent(L * area / 0.01, lambda t: min(320 + 0.3 * t * 0.01 / area, 350.0)) - math.log(2), 1, 400
+    )
+    assert mo.size(tube, "conversion of A", 0.5).value == pytest.approx(length, rel=1e-6)
+
+
+def test_the_uncertainty_of_a_counter_current_tube_counts_its_coolant() -> None:
+    from molino.core.chemistry.network import Covariance
+
+    chem = mo.Chemistry(HOT.reactions, covariance=Covariance(("r.k",), np.array([[1e-10]]), 20))
+    jacket = mo.Jacket("325 K", U="300 W/m2/K", flow="2 kW/K", counter_current=True)
+    feed = mo.Feed({"A": "2 mol/L"}, flow="60 L/min", T="330 K", **WATERY)
+    sized = mo.size(mo.PlugFlow(chem, feed, diameter="6 cm", tubes=8, heat=jacket), "conversion of A", 0.4)
+    k = chem.parameters[0].value
+    lengths = [
+        mo.size(sized.vessel.with_(chemistry=chem.with_values({"r.k": k * (1 + h)})), "conversion of A", 0.4).value
+        for h in (1e-3, -1e-3)
+    ]
+    assert sized.standard_error == pytest.approx(abs(lengths[0] - lengths[1]) / (2e-3 * k) * 1e-5, rel=1e-3)
+
+
 def test_a_cooled_batch_follows_newtons_law_of_cooling() -> None:
     inert = mo.Batch(HOT, {"B": "1 mol/L", "A": 1e-12}, T="350 K", volume="2 m3", time="1 h",
                      heat=mo.Jacket("300 K", UA="3 kW/K"), **WATERY)  # fmt: skip

@@ -21,7 +21,6 @@ from molino.core.vessels.batch import Batch
 from molino.core.vessels.metrics import Metric, parse_metric
 from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.run import Run, moved_expressions
-from molino.core.vessels.semi_batch import SemiBatch
 from molino.core.vessels.stirred_tank import StirredTank
 from molino.core.vessels.train import Train
 from molino.core.vessels.uncertainty import slopes, standard_error
@@ -115,19 +114,21 @@ def size(vessel: Vessel | Train, metric: Metric | str, reach: Any, vary: str | N
         raise InputError("the length cannot be found without a diameter", vessel.label, "give the diameter")
     vessel.require_known()
     target = units.read(reach, metric.kind, f"{vessel.label}, reach").si
-    if isinstance(vessel, SemiBatch):
-        windows = _dosed_windows(vessel, metric)
-    elif isinstance(vessel, StirredTank) or not getattr(vessel, "is_followed", True):
+    if isinstance(vessel, StirredTank):
         windows = _repeated_windows(vessel, metric)
+    elif vessel.is_staged:
+        windows = _staged_windows(vessel, metric)
     else:
-        windows = _followed_windows(vessel, metric)
+        followed = getattr(vessel, "is_followed", True)
+        windows = _followed_windows(vessel, metric) if followed else _repeated_windows(vessel, metric)
     found = _search(vessel, windows, metric, target)
     sized = _resized(vessel, vary, found)
     run = sized.outcome()
     error = standard_error(run, metric)
     value = _from_basis(vessel, vary, found)
     if error is not None:
-        slope = _slope_by_size(run, metric)
+        exact = isinstance(vessel, StirredTank) or getattr(vessel, "is_followed", True)
+        slope = _slope_by_size(run, metric) if exact else _slope_by_runs(vessel, metric, vary, found)
         error = _from_basis(vessel, vary, error / abs(slope)) if slope else np.inf
     return Sizing(sized, run, vary, value, metric, target, error)
 
@@ -248,19 +249,27 @@ def _repeated_windows(vessel: Vessel, metric: Metric) -> Iterator[Window]:
         previous = (float(sizes[-1]), float(window.values[-1]))
 
 
-def _dosed_windows(vessel: SemiBatch, metric: Metric) -> Iterator[Window]:
-    """Whole runs, the first to the end of the dosing, each further one twice as long."""
+def _staged_windows(vessel: Vessel, metric: Metric) -> Iterator[Window]:
+    """Whole runs, the first to the last change on the way, each further one twice as long."""
+    vary = "time" if "time" in vessel.sizes else "volume"
 
-    def at(time: float) -> float:
-        return vessel.with_(time=time).run(points=2).metric(metric)
+    def run(size: float, points: Any) -> Run:
+        return _resized(vessel, vary, size).run(points=points)  # type: ignore[attr-defined,no-any-return]
 
-    begin, end = 0.0, max((t for track in vessel.tracks().values() for t in track.times), default=0.0) or 3600.0
+    last = max((t for track in vessel.tracks().values() for t in track.times), default=0.0)
+    begin, end = 0.0, last or (3600.0 if vary == "time" else vessel.fed.volume * 3600.0)
     for _ in range(20):
         points = np.linspace(0.0, end, 201)
-        values = vessel.with_(time=end).run(points=points).profile(metric)
+        values = run(end, points).profile(metric)
         new = points >= begin
-        yield Window(points[new], values[new], at)
+        yield Window(points[new], values[new], lambda size: run(size, 2).metric(metric))
         begin, end = end, 2 * end
+
+
+def _slope_by_runs(vessel: Vessel, metric: Metric, vary: str, found: float) -> float:
+    """d(metric)/d(time or volume) of a vessel whose end reaches back to its inlet, by central differences."""
+    ends = [_resized(vessel, vary, found * (1 + h)).outcome().metric(metric) for h in (1e-4, -1e-4)]
+    return float((ends[0] - ends[1]) / (2e-4 * found))
 
 
 def _last_sound(at: Callable[[float], float], low: float, high: float) -> np.ndarray:

@@ -56,7 +56,7 @@ def sweep(vessel: Vessel, vary: Mapping[str, Sequence[Any]], metrics: Sequence[M
     """Run a vessel under every combination of conditions.
 
     All combinations are integrated together, as one banded system (tanks: brought to steady state together), so that
-    a thousand cost little more than a few.
+    a thousand cost little more than a few; vessels whose numbers change on the way are run one by one.
 
     Parameters
     ----------
@@ -81,6 +81,9 @@ def sweep(vessel: Vessel, vary: Mapping[str, Sequence[Any]], metrics: Sequence[M
             vessel.expression(asked[-1])
     if not vary or not asked:
         faults.add("sweep", "nothing to vary, or no metric", "give conditions with their values, and metrics")
+    if vessel.is_staged and not isinstance(vessel, StirredTank):
+        faults.raise_any()
+        return _one_by_one(vessel, vary, tuple(asked))
     base = _row(vessel)
     changed: list[list[np.ndarray]] = []
     for name, given in vary.items():
@@ -130,6 +133,20 @@ def sweep(vessel: Vessel, vary: Mapping[str, Sequence[Any]], metrics: Sequence[M
         for m, f in zip(asked, found, strict=True)
     }
     return Sweep(vessel, {name: list(given) for name, given in vary.items()}, shaped, tuple(asked))
+
+
+def _one_by_one(vessel: Vessel, vary: Mapping[str, Sequence[Any]], asked: tuple[Metric, ...]) -> Sweep:
+    """Every combination by a run of its own, for vessels that go by stages."""
+    faults, found = Faults(), []
+    for values in itertools.product(*vary.values()):
+        with faults.at("sweep"):
+            run = _combination(vessel, dict(zip(vary, values, strict=True))).outcome()
+            found.append([run.metric(m) for m in asked])
+    faults.raise_any()
+    shape = tuple(len(given) for given in vary.values())
+    columns = zip(asked, np.array(found).T, strict=True)
+    shaped = {str(m): column.reshape(shape) for m, column in columns}
+    return Sweep(vessel, {name: list(given) for name, given in vary.items()}, shaped, asked)
 
 
 def _has_size(vessel: Vessel) -> bool:

@@ -218,6 +218,11 @@ class Vessel(Printed):
         return Display.of(self.given(), self.show, with_units)
 
     @property
+    def is_staged(self) -> bool:
+        """Whether numbers change while it runs, so that a run goes by stages."""
+        return bool(self.tracks())
+
+    @property
     def moves_T(self) -> bool:
         """Whether its temperature is an unknown of the balances."""
         return self.heat_shape.moves

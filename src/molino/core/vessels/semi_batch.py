@@ -256,6 +256,10 @@ class SemiBatch(Vessel):
         return found
 
     @property
+    def is_staged(self) -> bool:
+        return True
+
+    @property
     def end(self) -> float:
         return float(self.time.si) if self.time is not None else np.nan
 

@@ -510,15 +510,18 @@ class TrainRun(Printed):
         return "\n".join([str(self.vessel), *(f"  {name:<{width}}  {text}" for name, text in facts.items())])
 
 
-def derivative_by_constants(run: TrainRun, metric: Metric, names: Sequence[str]) -> np.ndarray:
-    """d(metric)/d(constant) of a whole train, by central differences of a relative step of 1e-4."""
+def derivative_by_constants(run: Run | TrainRun, metric: Metric, names: Sequence[str]) -> np.ndarray:
+    """d(metric)/d(constant) of a train or of a tube whose coolant comes in at its end.
+
+    By central differences of a relative step of 1e-4.
+    """
     chemistry = run.vessel.chemistry
     values = {p.name: p.value for p in chemistry.parameters}
     found = []
     for name in names:
         step = 1e-4 * (abs(values[name]) or 1.0)
         ends = [
-            run.vessel.with_(chemistry=chemistry.with_values({name: values[name] + h})).run().metric(metric)
+            run.vessel.with_(chemistry=chemistry.with_values({name: values[name] + h})).outcome().metric(metric)
             for h in (step, -step)
         ]
         found.append((ends[0] - ends[1]) / (2 * step))

@@ -38,7 +38,7 @@ def standard_error(run: Run | TrainRun, metric: Metric) -> float | None:
     covariance = run.vessel.chemistry.covariance
     if covariance is None:
         return None
-    if isinstance(run, TrainRun):
+    if isinstance(run, TrainRun) or run.vessel.heat_shape.coolant == "counter-current":
         slope = derivative_by_constants(run, metric, covariance.names)
     else:
         slope = slopes(run, metric, tuple(parameter_symbol(name) for name in covariance.names))

@@ -307,6 +307,19 @@ def test_enthalpies_of_reaction_keep_hess_and_kirchhoff() -> None:
         mo.Batch(mo.Chemistry(cycle), {"A": 1}, T=300, heat="adiabatic", heat_capacity="4 MJ/m3/K")
 
 
+def test_without_a_temperature_nothing_is_said_of_heat() -> None:
+    chem = mo.Chemistry(
+        mo.Reaction("A -> B", k=1e-2, enthalpy=-5e3), species=[mo.Species(s, heat_capacity=50.0) for s in "AB"]
+    )
+    feed = mo.Feed({"A": 1.0}, 1.0)
+    vessels = [mo.Batch(chem, {"A": 1.0}, time=100.0), mo.PlugFlow(chem, feed, volume=100.0), mo.StirredTank(chem, feed, volume=100.0),
+               mo.SemiBatch(chem, {"A": 1.0}, {"a": mo.Dosing(mo.Feed({"A": 1.0}, 1e-3))}, time=100.0)]  # fmt: skip
+    for vessel in vessels:
+        assert [*vessel.outcome().closure] == ["A + B"]
+        with pytest.raises(mo.InputError, match="no temperature is given"):
+            _ = vessel.outcome().duty
+
+
 def test_a_heat_capacity_beyond_its_range_is_told() -> None:
     Cp = mo.HeatCapacity([100.0], valid=("300 K", "340 K"))
     chem = mo.Chemistry(

@@ -92,6 +92,11 @@ class Vessel(Printed):
         return self.feed.is_gas  # type: ignore[attr-defined,no-any-return]
 
     @property
+    def start_T(self) -> Value | None:
+        """Temperature at the start or inlet, None where it is not given."""
+        raise NotImplementedError
+
+    @property
     def heat_shape(self) -> HeatShape:
         """What of the heat changes the form of its balances."""
         return self.heat.shape if self.heat is not None else HeatShape()
@@ -119,12 +124,14 @@ class Vessel(Printed):
         """Raise InputError with what the species and reactions lack for an energy balance."""
         if isinstance(self._thermal, InputError):
             raise self._thermal
+        if self.start_T is None:
+            raise InputError("no temperature is given, and heat hangs on it", self.label, "give T")
 
     @cached_property
     def medium(self) -> Medium:
         """What it is filled with."""
         thermal = self._thermal
-        energy = None if isinstance(thermal, InputError) else thermal[0]
+        energy = None if isinstance(thermal, InputError) or self.start_T is None else thermal[0]
         if is_real(self.model):
             equation = equation_of(self.model, self.by_name)
             return Medium(self.chemistry.names, equation.form, energy, RealGas.of(equation))

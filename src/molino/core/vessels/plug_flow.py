@@ -212,7 +212,7 @@ class PlugFlow(Vessel):
         settle_heat(faults, self)
         with faults.at(self.label):
             self._check_heat()
-        check_vessel(faults, self, self.feed.contents, self.own_T, "T of the feed" if self.moves_T else "T")
+        check_vessel(faults, self, self.feed.contents, self.start_T, "T of the feed" if self.moves_T else "T")
         with faults.at(self.label):
             volume_of_catalyst(self)
         with faults.at(self.label):
@@ -266,7 +266,7 @@ class PlugFlow(Vessel):
         faults.raise_any()
 
     @property
-    def own_T(self) -> Value | None:
+    def start_T(self) -> Value | None:
         """The temperature at its inlet."""
         if isinstance(self.heat, Programme):
             return Value(self.programme.after(0.0))
@@ -327,7 +327,7 @@ class PlugFlow(Vessel):
         return self.feed.mixture(self.by_name)
 
     def numbers(self) -> dict[sp.Symbol, float]:
-        T = self.own_T
+        T = self.start_T
         T_si = T.si if T is not None else np.nan
         feed_T = self.feed.T.si if self.feed.T is not None else T_si
         found = {TEMPERATURE: T_si, START_T: T_si, FEED_T: feed_T, FLOW: self.fed.volume, AREA: self.area}

@@ -148,7 +148,7 @@ def adiabatic_rise(vessel: Vessel, reaction: str | None) -> float:
     net = vessel.chemistry.reaction(reaction or names[0]).equation.net
     vessel.require_heat()
     feed = getattr(vessel, "feed", None)
-    T = feed.T if feed is not None else vessel.start_T  # type: ignore[attr-defined]
+    T = feed.T if feed is not None else vessel.start_T
     if T is None:
         raise InputError("no temperature is given", vessel.label, "give T")
     P = vessel.feed_pressure() if feed is not None else vessel.case.values_by_symbol.get(PRESSURE, np.nan)

@@ -31,6 +31,15 @@ if TYPE_CHECKING:
 Tracks = Mapping[sp.Symbol, Track]
 
 
+@dataclass(frozen=True, eq=False)
+class Part:
+    """A stage of a run: its numbers, how many of the rows are its own, and where it ended."""
+
+    case: Case
+    rows: int
+    end: float
+
+
 Split = Callable[[Case, Tracks, float], list[Stage]]
 
 
@@ -53,17 +62,17 @@ def follow(
 
 def follow_stages(
     several: list[Stage], rows: np.ndarray, tighter: float = 1.0, by: tuple[sp.Symbol, ...] = ()
-) -> tuple[Solution, tuple[tuple[Case, int], ...]]:
+) -> tuple[Solution, tuple[Part, ...]]:
     """Integrate through stages, each from where the last one ended.
 
     Returns
     -------
     solution : of shape (rows, states)
-    parts : for each stage its case, and how many of the rows are its own
+    parts : for each stage what it was
     """
     begin, state, reports = 0.0, None, []
     states: list[np.ndarray] = []
-    parts: list[tuple[Case, int]] = []
+    parts: list[Part] = []
     ends = np.array([stage.end for stage in several])
     near = np.abs(rows[:, None] - ends) <= 1e-12 * ends[-1]  # rows that only rounding keeps from the end of a stage
     rows = np.where(near.any(axis=1), ends[np.argmax(near, axis=1)], rows)
@@ -74,7 +83,7 @@ def follow_stages(
         found = integrate(stage.case, points, initial=state, rtol=RTOL / tighter, atol=ATOL / tighter, by=by)
         keep = np.isin(points, own)
         states.append(found.states[keep])
-        parts.append((stage.case, int(keep.sum())))
+        parts.append(Part(stage.case, int(keep.sum()), stage.end))
         reports.append(found.report)
         begin, state = stage.end, found.states[-1]
     return Solution(rows, np.concatenate(states), None, Report.of(reports)), tuple(parts)
@@ -83,11 +92,10 @@ def follow_stages(
 def sensitivities_at_end(run: Run, by: tuple[sp.Symbol, ...]) -> np.ndarray:
     """d(state)/d(parameter) at the end of a run, shape (states, parameters), through all stages."""
     begin, state, slopes = 0.0, None, None
-    ends = [*run.stage_ends(), float(run.solution.points[-1])]
-    for stop, (case, _) in zip(ends, run.parts, strict=True):
-        found = integrate(case, [begin, stop], initial=state, by=by, slopes=slopes)
+    for part in run.parts:
+        found = integrate(part.case, [begin, part.end], initial=state, by=by, slopes=slopes)
         assert found.sensitivities is not None
-        begin, state, slopes = stop, found.states[-1], found.sensitivities[-1]
+        begin, state, slopes = part.end, found.states[-1], found.sensitivities[-1]
     return np.asarray(slopes)
 
 
@@ -126,14 +134,14 @@ def check_run_out(vessel: Vessel, solution: Solution) -> None:
 class Run(Printed):
     """The result of running a vessel: arrays in SI inside, units outside.
 
-    `vessel` is what ran; `solution` holds points and states, `report` what the integration did; `parts` say for each
-    stage with which numbers, and how many of the points are its own. Numbers without a place are those at the end: at
+    `vessel` is what ran; `solution` holds points and states, `report` what the integration did; `parts` what each
+    of its stages was. Numbers without a place are those at the end: at
     the outlet of a tube, after the time of a batch or a start-up, at steady state.
     """
 
     vessel: Vessel
     solution: Solution
-    parts: tuple[tuple[Case, int], ...]
+    parts: tuple[Part, ...]
 
     @property
     def report(self) -> Report:
@@ -147,7 +155,7 @@ class Run(Printed):
     @property
     def last_case(self) -> Case:
         """The balances with the numbers of the last stage."""
-        return self.parts[-1][0]
+        return self.parts[-1].case
 
     @property
     def core_states(self) -> np.ndarray:
@@ -201,8 +209,8 @@ class Run(Printed):
 
     @property
     def max_temperature(self) -> Any:
-        """The highest temperature at the points of the run, as a quantity."""
-        return self.vessel.display.quantity(float(np.max(self.temperatures)), "temperature")
+        """The highest temperature of the run, as a quantity."""
+        return self.vessel.display.quantity(float(np.max(self.refined().temperatures)), "temperature")
 
     @property
     def duty_si(self) -> float:
@@ -264,14 +272,26 @@ class Run(Printed):
         """The same run with other rows."""
         end = float(self.solution.points[-1])
         rows = np.unique(np.concatenate([[0.0], points, [end]]))
-        ends = [*self.stage_ends(), end]
-        whole = [Stage(stop, case) for stop, (case, _) in zip(ends, self.parts, strict=True)]
+        whole = [Stage(part.end, part.case) for part in self.parts]
         solution, parts = follow_stages(whole, rows)
         return Run(self.vessel, solution, parts)
 
-    def stage_ends(self) -> list[float]:
-        """Where each stage but the last ended."""
-        return [float(case.value(SINCE)) if SINCE in case.balances.parameters else 0.0 for case, _ in self.parts[1:]]
+    def refined(self) -> Run:
+        """The same run with rows so close that between two of them no state changes by more than a fiftieth of its
+        range: for drawing, and for what is highest."""
+        if self.is_steady:
+            return self
+        run = self
+        for _ in range(4):
+            states, points = run.core_states, run.solution.points
+            span = np.ptp(states, axis=0)
+            moved = np.max(np.abs(np.diff(states, axis=0)) / np.where(span > 0, span, 1.0), axis=1)
+            wide = np.flatnonzero(moved > 0.02)
+            if not len(wide) or len(points) > 4000:
+                break
+            between = [np.linspace(points[n], points[n + 1], 8)[1:-1] for n in wide]
+            run = self.again(np.concatenate([points, *between]))
+        return run
 
     @property
     def residence_time_si(self) -> float:
@@ -302,16 +322,16 @@ class Run(Printed):
         return float(volume if volume is not None else self.solution.points[-1])
 
     def _number(self, symbol: sp.Symbol) -> float | None:
-        case = self.parts[-1][0]
+        case = self.parts[-1].case
         return case.value(symbol) if symbol in case.balances.parameters else None
 
     def evaluate(self, expressions: tuple[sp.Expr, ...]) -> list[np.ndarray]:
         """Expressions of the balances at each point, each of shape (points,)."""
         found: list[list[np.ndarray]] = [[] for _ in expressions]
         begin = 0
-        for case, count in self.parts:
-            own = slice(begin, begin + count)
-            begin += count
+        for part in self.parts:
+            case, own = part.case, slice(begin, begin + part.rows)
+            begin += part.rows
             points, states = self.solution.points[own], self.solution.states[own]
             moved = moved_expressions(case, expressions)
             with np.errstate(divide="ignore", invalid="ignore"):
@@ -457,7 +477,7 @@ class Run(Printed):
 
     def _last_values(self) -> tuple[float, ...]:
         """The numbers of the plain balances as they stand at the end."""
-        case, end = self.parts[-1][0], float(self.solution.points[-1])
+        case, end = self.parts[-1].case, float(self.solution.points[-1])
         held = dict(zip(case.balances.parameters, case.values, strict=True))
         since = held.get(SINCE, 0.0)
         return tuple(
@@ -502,9 +522,9 @@ class Run(Printed):
             word = {"T": "temperature", "P": "pressure"}.get(name, name)
             found[word] = display.text(float(self.derived[name][-1]), kinds[name], 5)
             if name == "T" and self.vessel.moves_T and not self.is_steady:
-                top = int(np.argmax(self.derived["T"]))
-                if 0 < top < len(self.derived["T"]) - 1:
-                    found["highest temperature"] = display.text(float(self.derived["T"][top]), "temperature", 5)
+                warm = self.refined().temperatures
+                if 0 < int(np.argmax(warm)) < len(warm) - 1:
+                    found["highest temperature"] = display.text(float(np.max(warm)), "temperature", 5)
         if self.vessel.written.duty is not None and self.vessel.heat_shape.mode != "adiabatic":
             found["duty" if self.duty_kind == "power" else "heat added"] = display.text(self.duty_si, self.duty_kind)
         if beyond := self.beyond():

@@ -20,7 +20,7 @@ from molino.core.vessels.conditions import Change, changed_tracks
 from molino.core.vessels.feed import Feed, require_feed, settle
 from molino.core.vessels.heat import Jacket, Programme
 from molino.core.vessels.mixture import Contents, Mixture
-from molino.core.vessels.run import Run, follow
+from molino.core.vessels.run import Part, Run, follow
 from molino.core.vessels.writing import FEED_T, FLOW, START_T, VOLUME, Inflow, Written, start_symbol, well_mixed
 
 if TYPE_CHECKING:
@@ -229,7 +229,7 @@ class StirredTank(Vessel):
 
     def at_rest(self, state: np.ndarray, report: Any) -> Run:
         """The run of one steady state."""
-        return Run(self, Solution(np.array([np.inf]), state[None, :], None, report), ((self.case, 1),))
+        return Run(self, Solution(np.array([np.inf]), state[None, :], None, report), (Part(self.case, 1, np.inf),))
 
     def run(self, time: Any, points: Any = 101, changes: Sequence[Change] = ()) -> Run:
         """Follow the tank for some time from what is in it at t = 0, through changes on the way.

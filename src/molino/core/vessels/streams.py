@@ -48,7 +48,7 @@ class Stream:
 
 def _at(run: Run, place: int, symbol: sp.Symbol) -> float:
     """A symbol of the balances at one point of a run; nan if it is none of theirs."""
-    balances = run.parts[-1][0].balances
+    balances = run.last_case.balances
     known = {*balances.symbols, *balances.parameters, *(s for s, _ in balances.definitions)}
     return float(run.evaluate((symbol,))[0][place]) if symbol in known else np.nan
 
@@ -62,7 +62,9 @@ def inlet_of(run: Run) -> Stream:
     amounts = {s: float(row[place]) for s, row in zip(run.vessel.chemistry.names, rows, strict=True)}
     if not flowing:
         T = run.temperatures[0] if "T" in run.derived else _at(run, 0, TEMPERATURE)
-        return Stream("charge", amounts, _at(run, 0, VOLUME), float(T), _pressure(run, 0), False)
+        dosed = bool(getattr(run.vessel, "doses", ()))
+        volume = np.nan if dosed else _at(run, 0, VOLUME)
+        return Stream("charged and fed" if dosed else "charge", amounts, volume, float(T), _pressure(run, 0), False)
     feed = run.vessel.feed  # type: ignore[attr-defined]
     T = feed.T.si if feed.T is not None else _at(run, 0, TEMPERATURE)
     P = run.vessel.feed_pressure()
@@ -78,7 +80,10 @@ def outlet_of(run: Run) -> Stream:
     if not np.isfinite(volume):
         volume = _at(run, -1, FLOW if flowing else VOLUME)
     T = float(run.temperatures[-1]) if "T" in run.derived else _at(run, -1, TEMPERATURE)
-    return Stream("outlet" if flowing else "contents", amounts, volume, T, _pressure(run, -1), flowing)
+    names = run.vessel.written.followed.names
+    left = any(name.endswith(" out") for name in names)
+    held = "contents, with what left" if left else "contents"
+    return Stream("outlet" if flowing else held, amounts, volume, T, _pressure(run, -1), flowing)
 
 
 def _pressure(run: Run, place: int) -> float:

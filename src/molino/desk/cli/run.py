@@ -148,7 +148,9 @@ def together(runs: Mapping[str, Run | TrainRun]) -> dict[str, pd.DataFrame]:
         first = several[0][1]
         inlet = inlet_of(first) if isinstance(first, RunOfVessel) else first.streams[0]
         flowing = hasattr(first.vessel, "feed")
-        outlets = [run.stream_out().named(name if flowing else "at the end") for name, run in several]
+        outlets = [run.stream_out() for _, run in several]
+        if flowing:
+            outlets = [out.named(name) for out, (name, _) in zip(outlets, several, strict=True)]
         title = "streams: feed, and what comes out of each" if flowing else f"contents of {several[0][0]}"
         title = title if title not in found else f"{title} ({', '.join(name for name, _ in several)})"
         single = first.vessel if isinstance(first, RunOfVessel) else first.vessel.first

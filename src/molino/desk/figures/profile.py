@@ -113,6 +113,7 @@ def profile(run: Run | Sequence[Run], show: Iterable[str] | None = None, log: st
     for one in runs:
         if one.is_steady:
             raise InputError("a steady tank has no profile", one.vessel.label, "run its start-up: tank.run('6 h')")
+    runs = [one.refined() for one in runs]
     first = runs[0]
     display = first.vessel.display
     name, kind, _ = first.positions()[0]

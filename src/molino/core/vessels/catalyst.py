@@ -31,6 +31,8 @@ SHAPES = {"slab": 2.0, "cylinder": 4.0, "sphere": 6.0}
 """Thickness or diameter over the volume-to-surface ratio."""
 AGE = sp.Symbol("time on stream", nonnegative=True)
 ACTIVITY = sp.Symbol("activity", nonnegative=True)
+_SERIES = {2.0: (1 / 3, 2 / 15), 4.0: (1 / 2, 1 / 3), 6.0: (3 / 5, 18 / 35)}
+"""Coefficients of the effectiveness factor 1 - a s + b s^2 near s = 0, by shape."""
 _SMALL = 1e-4
 """Square of the Thiele modulus below which three terms of the series are exact."""
 
@@ -44,7 +46,7 @@ class Effectiveness(NumericFunction):
     def number(*args: float) -> float:
         square, shape = args
         if square < _SMALL:
-            first, second = {2.0: (1 / 3, 2 / 15), 4.0: (1 / 2, 1 / 3), 6.0: (3 / 5, 18 / 35)}[shape]
+            first, second = _SERIES[shape]
             return 1.0 - first * square + second * square**2 if square > 0 else 1.0
         modulus = math.sqrt(square)
         if shape == SHAPES["slab"]:
@@ -66,7 +68,7 @@ class EffectivenessSlope(NumericFunction):
     def number(*args: float) -> float:
         square, shape = args
         if square < _SMALL:
-            first, second = {2.0: (1 / 3, 2 / 15), 4.0: (1 / 2, 1 / 3), 6.0: (3 / 5, 18 / 35)}[shape]
+            first, second = _SERIES[shape]
             return 2 * second * square - first if square > 0 else 0.0
         modulus = math.sqrt(square)
         if shape == SHAPES["slab"]:

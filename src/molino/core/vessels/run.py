@@ -130,8 +130,38 @@ def check_run_out(vessel: Vessel, solution: Solution) -> None:
         raise SolveError(said, vessel.label, advice)
 
 
+class Judged(Printed):
+    """What is judged by metrics: a run of a vessel, or of a train."""
+
+    def metric(self, metric: Metric) -> float:
+        """A metric at the end, in SI."""
+        raise NotImplementedError
+
+    def conversion(self, species: str) -> float:
+        """(fed - left) / fed; see `metrics.conversion`."""
+        return self.metric(metrics.conversion(species))
+
+    def yield_of(self, product: str, on: str) -> float:
+        """Product formed per reactant fed, by stoichiometry; see `metrics.yield_of`."""
+        return self.metric(metrics.yield_of(product, on))
+
+    def selectivity(self, wanted: str, over: str | None = None, on: str | None = None) -> float:
+        """Wanted over unwanted formed (`over`), or per reactant converted (`on`); see `metrics.selectivity`."""
+        return self.metric(metrics.selectivity(wanted, over, on))
+
+    def facts(self) -> dict[str, str]:
+        """What an engineer wants to read of it, by name, with units."""
+        raise NotImplementedError
+
+    def lines(self, title: str) -> str:
+        """A title, and the facts below it in two columns."""
+        facts = self.facts()
+        width = max(len(name) for name in facts)
+        return "\n".join([title, *(f"  {name:<{width}}  {text}" for name, text in facts.items())])
+
+
 @dataclass(frozen=True, eq=False)
-class Run(Printed):
+class Run(Judged):
     """The result of running a vessel: arrays in SI inside, units outside.
 
     `vessel` is what ran; `solution` holds points and states, `report` what the integration did; `parts` what each
@@ -169,18 +199,6 @@ class Run(Printed):
     def metric(self, metric: Metric) -> float:
         """A metric at the end, in SI."""
         return float(self.profile(metric)[-1])
-
-    def conversion(self, species: str) -> float:
-        """(fed - left) / fed; see `metrics.conversion`."""
-        return self.metric(metrics.conversion(species))
-
-    def yield_of(self, product: str, on: str) -> float:
-        """Product formed per reactant fed, by stoichiometry; see `metrics.yield_of`."""
-        return self.metric(metrics.yield_of(product, on))
-
-    def selectivity(self, wanted: str, over: str | None = None, on: str | None = None) -> float:
-        """Wanted over unwanted formed (`over`), or per reactant converted (`on`); see `metrics.selectivity`."""
-        return self.metric(metrics.selectivity(wanted, over, on))
 
     @property
     def concentrations(self) -> dict[str, np.ndarray]:
@@ -534,9 +552,7 @@ class Run(Printed):
         return {**found, "solved by": str(self.report)}
 
     def __str__(self) -> str:
-        facts = self.facts()
-        width = max(len(name) for name in facts)
-        return "\n".join([str(self.vessel), *(f"  {name:<{width}}  {text}" for name, text in facts.items())])
+        return self.lines(str(self.vessel))
 
 
 def moved_expressions(case: Case, expressions: tuple[sp.Expr, ...]) -> tuple[sp.Expr, ...]:

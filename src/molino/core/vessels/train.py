@@ -17,12 +17,11 @@ from molino.core.chemistry.species import Species
 from molino.core.errors import Fault, Faults, InputError, SolveError
 from molino.core.printing import Printed
 from molino.core.units import Display
-from molino.core.vessels import metrics
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.feed import Feed, require_feed
 from molino.core.vessels.metrics import Metric
 from molino.core.vessels.plug_flow import PlugFlow
-from molino.core.vessels.run import Run
+from molino.core.vessels.run import Judged, Run
 from molino.core.vessels.stirred_tank import StirredTank
 from molino.core.vessels.streams import Stream, as_feed, at_enthalpy, enthalpy, is_whole, mixed, outlet_of, stream_table
 from molino.core.vessels.writing import Written
@@ -347,7 +346,7 @@ def _unused(label: str, taken: Mapping[str, Any]) -> str:
 
 
 @dataclass(frozen=True, eq=False)
-class TrainRun(Printed):
+class TrainRun(Judged):
     """The result of running a train.
 
     `runs` holds the run of each vessel in order, `streams` what flows from the feed to the outlet, `exchanged` the duty
@@ -394,18 +393,6 @@ class TrainRun(Printed):
         came, went = ({s: sp.Float(n) for s, n in side.items()} for side in (self.entering, self.product))
         written = Written(self.runs[0].vessel.written.balances, came, went)
         return float(metric.expression(self.vessel.chemistry.structure, written))
-
-    def conversion(self, species: str) -> float:
-        """(fed - left) / fed over the whole train."""
-        return self.metric(metrics.conversion(species))
-
-    def yield_of(self, product: str, on: str) -> float:
-        """As `Run.yield_of`, over the whole train."""
-        return self.metric(metrics.yield_of(product, on))
-
-    def selectivity(self, wanted: str, over: str | None = None, on: str | None = None) -> float:
-        """As `Run.selectivity`, over the whole train."""
-        return self.metric(metrics.selectivity(wanted, over, on))
 
     @property
     def duty_si(self) -> float:
@@ -505,9 +492,7 @@ class TrainRun(Printed):
         return found
 
     def __str__(self) -> str:
-        facts = self.facts()
-        width = max(len(name) for name in facts)
-        return "\n".join([str(self.vessel), *(f"  {name:<{width}}  {text}" for name, text in facts.items())])
+        return self.lines(str(self.vessel))
 
 
 def derivative_by_constants(run: Run | TrainRun, metric: Metric, names: Sequence[str]) -> np.ndarray:

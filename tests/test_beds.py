@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from scipy.integrate import quad, solve_bvp
+from scipy.integrate import solve_bvp
 from scipy.optimize import brentq
 from scipy.special import i0, i1
 
@@ -125,18 +125,19 @@ def test_effectiveness_factors_against_closed_forms_and_the_particle_itself(shap
         assert EffectivenessSlope.number(square, SHAPES[shape]) == pytest.approx(
             (ends[0] - ends[1]) / 2 / step, rel=1e-4
         )
-    half = {"slab": 1.0, "cylinder": 2.0, "sphere": 3.0}[shape]  # outer radius in units of V/S
-    phi = 1.7
+    outer = {"slab": 1.0, "cylinder": 2.0, "sphere": 3.0}[shape]  # radius in units of V/S
+    phi, first = 1.7, 1e-3
 
     def slopes(r: np.ndarray, y: np.ndarray) -> np.ndarray:
-        return np.vstack([y[1], phi**2 * y[0] - exponent * y[1] / np.maximum(r, 1e-12)])
+        return np.vstack([y[1], phi**2 * y[0] - exponent * y[1] / r])
 
-    r = np.linspace(1e-3, half, 200)
-    found = solve_bvp(
-        slopes, lambda a, b: np.array([a[1], b[0] - 1]), r, np.vstack([np.ones(200), np.zeros(200)]), tol=1e-6
-    )
+    def ends(left: np.ndarray, right: np.ndarray) -> np.ndarray:
+        return np.array([left[1] - phi**2 * left[0] * first / (exponent + 1), right[0] - 1])
+
+    r = np.linspace(first, outer, 400)
+    found = solve_bvp(slopes, ends, r, np.vstack([np.ones(400), np.zeros(400)]), tol=1e-8, max_nodes=100_000)
     assert found.success
-    assert found.y[1, -1] / phi**2 == pytest.approx(mo.effectiveness_factor(phi, shape), rel=2e-3)
+    assert found.y[1, -1] / phi**2 == pytest.approx(mo.effectiveness_factor(phi, shape), rel=1e-6)
 
 
 def test_pores_age_and_mass_of_a_catalyst() -> None:
@@ -238,7 +239,6 @@ def test_additive_volumes_shrink_and_swell(v: float, c: float) -> None:
     tube = mo.PlugFlow(chem, mo.Feed({**mix}, flow=0.001, model="additive volumes"), volume=1.0).run()
     time = tube.residence_time_si
     assert tube.conversion("A") == pytest.approx(1 - math.exp(-1e-3 * time), rel=1e-8)
-    assert time == pytest.approx(quad(lambda F: 1, 0, time)[0])
     tank = mo.StirredTank(chem, tube.vessel.feed, volume=1.0).steady()
     assert max(max(r.closure.values()) for r in (run, tube, tank)) < 1e-9
 

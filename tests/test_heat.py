@@ -94,8 +94,11 @@ def test_elements_and_energy_close_in_every_gas_vessel(T: float, x: float, heat:
         assert max(run.closure.values()) < 1e-8, run.closure
     if heat == "isothermal":
         rigid, swelling = runs[:2]
-        assert rigid.derived["pressure"][-1] / 2e5 == pytest.approx(swelling.derived["volume"][-1], rel=0.2)
-        assert swelling.derived["volume"][-1] > 1.0
+        c = [np.sum([v[[0, -1]] for v in run.concentrations.values()], axis=0) for run in (rigid, swelling)]
+        assert rigid.derived["pressure"][-1] / 2e5 == pytest.approx(c[0][1] / c[0][0], rel=1e-9)
+        assert c[1][1] == pytest.approx(c[1][0], rel=1e-9)  # at constant T and P
+        formed = swelling.conversion("A") * x
+        assert swelling.derived["volume"][-1] == pytest.approx(1 + formed, rel=1e-9)
 
 
 def enthalpy(flows: dict[str, float], T: float) -> float:
@@ -144,7 +147,6 @@ def test_the_adiabatic_rise_is_where_an_adiabatic_vessel_ends() -> None:
     batch = mo.Batch(HOT, {"A": "2 mol/L"}, T="340 K", volume="1 m3", time="20 h", heat="adiabatic", **WATERY)
     assert batch.adiabatic_rise() == pytest.approx(2000 * 80e3 / 4.2e6, rel=1e-9)
     tube = mo.PlugFlow(GAS, VAPOUR, volume="5000 m3", heat="adiabatic")
-    assert tube.adiabatic_rise("r") == pytest.approx(tube.with_(feed=VAPOUR).run().temperatures[-1] - 700, rel=0.2)
     fed = {"A": 0.4, "inert": 0.6, "B": 0.0, "water": 0.0}
     gone = {"A": 0.0, "inert": 0.6, "B": 0.4, "water": 0.4}
     T = brentq(lambda T: enthalpy(gone, T) - enthalpy(fed, 700.0), 200.0, 900.0, xtol=1e-10)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -100,8 +100,13 @@ _LETTERS = {
     "UA per volume": ("Ua", "Ua"), "UA": ("UA", "UA"), "cross-section": ("A_tube", "A"), "mass flux": ("G", "G"),
     "viscous resistance": ("f_1", "f_1"), "inertial resistance": ("f_2", "f_2"), "feed T": ("T_feed", "T_0"),
     "start T": ("T_start", "T_0"), "feed P": ("P_feed", "P_0"), "withdrawal": ("Q_out", "Q_{out}"),
+    "activity": ("a", "a"), "time on stream": ("t_stream", "t"), "particle_density": ("rho_p", "\\rho_p"),
 }  # fmt: skip
 """How quantities of the vessels are written, as plain text and as LaTeX."""
+_OF_REACTIONS = {
+    "rate of ": ("r", "r"), "intrinsic rate of ": ("r0", "r^0"), "effectiveness of ": ("eta", "\\eta"),
+    "square modulus of ": ("phi2", "\\phi^2"), "pores of ": ("pore", "\\pi"),
+}  # fmt: skip
 _PARTS = {"Ea": "E", "dH": "\\Delta H", "at": "T", "A": "A", "n": "n", "a": "a", "b": "b"}
 
 
@@ -117,8 +122,9 @@ def symbol_latex(name: str) -> str:
         return f"[{inside}]" if not kind[0] else f"{kind[0]}_{{{inside}}}"
     if match := re.fullmatch(r"(in|start)\[(.*)\]", name):
         return f"[{_roman(match[2])}]_{{\\mathrm{{{match[1]}}}}}"
-    if name.startswith("rate of "):
-        return f"r_{{{_roman(name[8:])}}}"
+    for start, (_, letter) in _OF_REACTIONS.items():
+        if name.startswith(start):
+            return f"{letter}_{{{_roman(name.removeprefix(start))}}}"
     if match := re.fullmatch(r"([nF])_(.+)", name):
         return f"{match[1]}_{{{_roman(match[2])}}}"
     reaction, _, rest = name.rpartition(".")
@@ -136,19 +142,24 @@ def symbol_latex(name: str) -> str:
 
 def symbol_text(name: str) -> str:
     """A symbol of the balances in plain text."""
-    if name.startswith("rate of "):
-        return f"r_{name[8:]}"
+    for start, letter in _OF_REACTIONS.items():
+        if name.startswith(start):
+            return f"{letter[0]}_{name.removeprefix(start)}"
     if match := re.fullmatch(r"(flow|T|in\[(.*)\]) of (.+)", name):
         return f"{f'[{match[2]}]' if match[2] else {'flow': 'Q'}.get(match[1], match[1])}_{match[3]}"
     return _LETTERS[name][0] if name in _LETTERS else name
 
 
-def rate_laws(chemistry: Chemistry) -> Iterable[Line]:
-    """The rate of each reaction, and below it how its constants depend on temperature."""
+def rate_laws(chemistry: Chemistry, intrinsic: Collection[str] = ()) -> Iterable[Line]:
+    """The rate of each reaction, and below it how its constants depend on temperature.
+
+    `intrinsic` names those whose rate law is not yet what a catalyst gives.
+    """
     for reaction in chemistry.reactions:
         own = {constant(n): sp.Symbol(f"{reaction.name}.{n}" if n in reaction.constants else n)
                for n in names_in(reaction.formula)}  # fmt: skip
-        yield line(sp.Symbol(f"rate of {reaction.name}"), reaction.formula.xreplace(own))
+        word = "intrinsic rate" if reaction.name in intrinsic else "rate"
+        yield line(sp.Symbol(f"{word} of {reaction.name}"), reaction.formula.xreplace(own))
         yield from _over_temperature(reaction.constants, f"{reaction.name}.")
     yield from _over_temperature(chemistry.constants, "")
 

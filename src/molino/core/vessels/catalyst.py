@@ -13,6 +13,7 @@ from scipy.special import i0e, i1e
 
 from molino.core import units
 from molino.core.chemistry.constants import Constant, Unknown, read_constant
+from molino.core.chemistry.formula import concentration
 from molino.core.chemistry.numeric import NumericFunction
 from molino.core.chemistry.structure import Structure
 from molino.core.errors import Faults, InputError, nearest
@@ -337,6 +338,11 @@ NO_CATALYST = CatalystShape()
 def resistance(reaction: str) -> sp.Symbol:
     """The parameter L^2 (n + 1)/(2 D) of a reaction held back by diffusion, in s."""
     return sp.Symbol(f"pores of {reaction}", positive=True)
+
+
+def thiele_square(structure: Structure, reaction: str, rate: sp.Expr, species: str) -> sp.Expr:
+    """Square of the generalised Thiele modulus of a reaction from its rate at the outer surface."""
+    return rate * per_particle(structure, reaction) / concentration(species) * resistance(reaction)
 
 
 def per_particle(structure: Structure, name: str) -> sp.Expr:

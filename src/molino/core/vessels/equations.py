@@ -16,6 +16,7 @@ from molino.core.chemistry.typeset import (
     symbol_latex,
     symbol_text,
 )
+from molino.core.vessels.catalyst import ACTIVITY, thiele_square
 
 if TYPE_CHECKING:
     from molino.core.vessels.base import Vessel
@@ -33,8 +34,20 @@ def vessel_equations(vessel: Vessel) -> Equations:
         left = (f"d({name})/d{along}", f"\\frac{{d{symbol_latex(str(state.symbol))}}}{{d{along}}}")
         lines.append(Line((left[0], plain_text(right)), (left[1], latex_text(right))))
     rates = {sp.Symbol(f"rate of {r.name}") for r in vessel.chemistry.reactions}
-    lines += [line(symbol, e) for symbol, e in balances.definitions if symbol not in rates | inlined]
-    lines += rate_laws(vessel.chemistry)
+    setup = vessel.setup
+    held_back = {reaction: species for reaction, species, _ in setup.catalyst.pores}
+    ages = [] if setup.catalyst.law is None else [
+        n for n, basis in zip(setup.structure.reactions, setup.structure.bases, strict=True) if basis != "volume"
+    ]  # fmt: skip
+    intrinsic = {n: sp.Symbol(f"intrinsic rate of {n}") for n in dict.fromkeys([*held_back, *ages])}
+    for name, species in held_back.items():
+        defined[sp.Symbol(f"square modulus of {name}")] = thiele_square(setup.structure, name, intrinsic[name], species)
+    for name, symbol in intrinsic.items():
+        factors = [sp.Symbol(f"effectiveness of {name}")] if name in held_back else []
+        defined[sp.Symbol(f"rate of {name}")] = sp.Mul(symbol, *factors, *([ACTIVITY] if name in ages else []))
+    rates -= {sp.Symbol(f"rate of {name}") for name in intrinsic}
+    lines += [line(symbol, defined[symbol]) for symbol, _ in balances.definitions if symbol not in rates | inlined]
+    lines += rate_laws(vessel.chemistry, intrinsic)
     for state in balances.states:
         left = (f"{symbol_text(str(state.symbol))} at {along} = 0", f"{symbol_latex(str(state.symbol))}|_{{{along}=0}}")
         lines.append(Line((left[0], plain_text(state.initial)), (left[1], latex_text(state.initial))))

@@ -25,9 +25,8 @@ from molino.core.vessels.catalyst import (
     CatalystShape,
     Effectiveness,
     catalyst_symbols,
-    per_particle,
     per_vessel_volume,
-    resistance,
+    thiele_square,
 )
 from molino.core.vessels.feed import inlet_symbol
 from molino.core.vessels.heat import STIRRER, WALL, HeatShape
@@ -166,9 +165,9 @@ def kinetics(setup: Setup, amounts: tuple[sp.Symbol, ...], per: sp.Symbol) -> Ki
             definitions.append((symbol, concentration(kind[1]) / whole))
     laws = dict(zip(structure.reactions, structure.rates, strict=True))
     for reaction, species, shape in form.pores:
-        surface = laws[reaction] * per_particle(structure, reaction) / concentration(species)
-        factor = effectiveness(reaction)
-        definitions.append((factor, Effectiveness(surface * resistance(reaction), sp.Float(shape))))
+        square, factor = sp.Symbol(f"square modulus of {reaction}"), effectiveness(reaction)
+        definitions.append((square, thiele_square(structure, reaction, laws[reaction], species)))
+        definitions.append((factor, Effectiveness(square, sp.Float(shape))))
         laws[reaction] = laws[reaction] * factor
     rates = {name: sp.Symbol(f"rate of {name}") for name in structure.reactions}
     for name, basis in zip(structure.reactions, structure.bases, strict=True):

@@ -59,6 +59,11 @@ _KINDS = {
     "catalyst_mass": "mass",
     "heat_capacity": "",
 }
+_INNER_KINDS = {
+    "area": "area", "stirrer": "power", "bulk_density": "density", "particle_density": "density",
+    "particle_diameter": "diameter", "roughness": "diameter",
+}  # fmt: skip
+"""The kind of quantity of each number within the tables heat, catalyst and pressure_drop that [units] can explain."""
 
 
 @dataclass(frozen=True)
@@ -291,6 +296,14 @@ class _Builder:
 
     def fields(self, table: models.Table, *names: str) -> dict[str, Any]:
         return {name: self.bare(getattr(table, name), _KINDS[name]) for name in names}
+
+    def inner(self, given: Mapping[str, Any]) -> dict[str, Any]:
+        """The entries of a table within a vessel that are given, bare numbers in the units of the job."""
+        return {
+            key: self.bare(value, _INNER_KINDS[key]) if key in _INNER_KINDS else value
+            for key, value in given.items()
+            if value is not None
+        }
 
     def contents(self, given: Mapping[str, Any]) -> dict[str, Any]:
         return {species: self.bare(number, "concentration") for species, number in given.items()}
@@ -532,8 +545,7 @@ class _Builder:
         numbers = self.fields(table, "diameter", "length", "volume", "space_time", "catalyst_mass", "T")
         drop = table.pressure_drop
         if drop is not None:
-            given = {k: v for k, v in drop.model_dump().items() if v is not None}
-            common["pressure_drop"] = PressureDrop(**given)
+            common["pressure_drop"] = PressureDrop(**self.inner(drop.model_dump()))
         return PlugFlow(chemistry, feed, tubes=table.tubes, **numbers, **common)
 
     def feed_named(self, name: str, feeds: Mapping[str, Feed], key: str = "feed") -> Feed:
@@ -556,14 +568,13 @@ class _Builder:
         if isinstance(table, models.ProgrammeTable):
             return Programme(self.programmed(table.points, along, "temperature"))
         if isinstance(table, models.AdiabaticTable):
-            return Adiabatic(**table.model_dump())
+            return Adiabatic(**self.inner(table.model_dump()))
         if isinstance(table, models.JacketTable):
-            given = {k: v for k, v in table.model_dump().items() if v is not None}
-            return Jacket(**{**given, "T": self.programmed(table.T, "time", "temperature")})
+            return Jacket(**{**self.inner(table.model_dump()), "T": self.programmed(table.T, "time", "temperature")})
         return table
 
     def catalyst(self, table: models.CatalystTable) -> Catalyst:
-        given = table.model_dump(exclude={"pores", "decay"})
+        given = self.inner(table.model_dump(exclude={"pores", "decay"}))
         faults = Faults()
         for reaction, pores in table.pores.items():
             with faults.at(f"pores, {reaction}"):

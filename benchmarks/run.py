@@ -20,7 +20,7 @@ sys.path.insert(0, str(Path(__file__).parent))
 import handwritten as hand
 import molino as mo
 from molino.core.balances.compiled import compiled
-from molino.core.balances.solve import integrate
+from molino.core.balances.integrate import integrate
 from molino.core.balances.system import ZERO, Balances, Case, State
 from molino.core.units import GAS_CONSTANT
 
@@ -76,7 +76,7 @@ def large_network(
         begin = time.perf_counter()
         chemistry = mo.read_chemistry(path)
     assert not chemistry.check().at("warning")
-    case = mo.Batch(chemistry, {"S0": 1.0, "S1": 0.5}, T=350.0).case
+    case = mo.Batch(chemistry, {"S0": 1.0, "S1": 0.5}, T=350.0)._case
     whole = compiled(case.balances)
     rhs, _ = whole.rhs(case.values), whole.jacobian(case.values)
     took = time.perf_counter() - begin
@@ -97,11 +97,11 @@ def packed_bed() -> tuple[Callable[[], np.ndarray], Callable[[], np.ndarray]]:
     bed = given.with_(catalyst=mo.Catalyst(particle_density=1450.0, voidage=0.41, particle_diameter=3e-3))
     inlet = np.array([bed.inlet_flows()[s] for s in ("methanol", "ether", "water")])
     masses = np.array([bed.by_name[s].require("molar_mass", "this").si for s in ("methanol", "ether", "water")])
-    names = bed.case.balances.names
+    names = bed._case.balances.names
     order = [names.index(n) for n in ("methanol", "ether", "water", "T", "P")]
 
     def ours() -> np.ndarray:
-        return integrate(bed.case, hand.BED_POINTS, rtol=1e-8, atol=1e-11).states[:, order]
+        return integrate(bed._case, hand.BED_POINTS, rtol=1e-8, atol=1e-11).states[:, order]
 
     return ours, lambda: hand.bed(inlet, bed.feed.T.si, bed.feed.P.si, bed.area, masses)
 

@@ -38,7 +38,7 @@ vessels = [
     mo.StirredTank(fit.chemistry, feed, name="tank"),
     mo.PlugFlow(fit.chemistry, feed, diameter="80 mm", tubes=4, name="coil"),
 ]
-sized = [mo.size(vessel, mo.conversion("xylose"), reach=0.9) for vessel in vessels]
+sized = [mo.size(vessel, mo.conversion("xylose"), target=0.9) for vessel in vessels]
 for one in sized:
     print(one, "\n")
 

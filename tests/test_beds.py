@@ -35,8 +35,8 @@ def test_ergun_against_its_integral_for_constant_properties() -> None:
     e, d, mu = 0.4, 3e-3, 2.2e-5
     slope = (150 * mu * (1 - e) ** 2 / (e**3 * d**2) * G + 1.75 * (1 - e) / (e**3 * d) * G**2) / rho
     z = run.positions()[0][2]
-    assert run.derived["P"] == pytest.approx(np.sqrt(5e5**2 - 2 * slope * 5e5 * z), rel=1e-6)
-    assert run.derived["P"][-1] < 4.99e5
+    assert run.series["pressure"] == pytest.approx(np.sqrt(5e5**2 - 2 * slope * 5e5 * z), rel=1e-6)
+    assert run.series["pressure"][-1] < 4.99e5
     water = mo.Feed(
         {"A": "1 mol/L"}, flow="1 m3/h", T="300 K", P="4 bar", density="1000 kg/m3", model="constant density"
     )
@@ -45,9 +45,9 @@ def test_ergun_against_its_integral_for_constant_properties() -> None:
     )
     u = 1 / 3600 / area
     fall = 150e-3 * 0.36 / (0.064 * 9e-6) * u + 1.75 * 0.6 / (0.064 * 3e-3) * 1000 * u**2
-    assert wet.run().derived["P"][-1] == pytest.approx(4e5 - 2 * fall, rel=1e-9)
+    assert wet.run().series["pressure"][-1] == pytest.approx(4e5 - 2 * fall, rel=1e-9)
     shared = bed.with_(tubes=4, feed=mo.Feed({"A": "100 mol%"}, flow="4 kmol/h", T="400 K", P="5 bar")).run()
-    assert shared.derived["P"][-1] == pytest.approx(run.derived["P"][-1], rel=1e-9)
+    assert shared.series["pressure"][-1] == pytest.approx(run.series["pressure"][-1], rel=1e-9)
 
 
 def test_friction_in_an_empty_tube_from_laminar_to_rough() -> None:
@@ -57,7 +57,7 @@ def test_friction_in_an_empty_tube_from_laminar_to_rough() -> None:
         feed = mo.Feed({"A": 1.0}, flow=flow, T=300, P="50 bar", density=1000.0, model="constant density")
         drop = mo.PressureDrop(mu, roughness)
         run = mo.PlugFlow(SLOW, feed, diameter=0.02, length=10.0, pressure_drop=drop).run()
-        return float(50e5 - run.derived["P"][-1])
+        return float(50e5 - run.series["pressure"][-1])
 
     u = 0.05
     flow = u * math.pi / 4 * 0.02**2
@@ -84,7 +84,7 @@ def test_a_bed_that_chokes_is_told_with_the_place() -> None:
         if "mm of" in str(told.value)
         else place == pytest.approx(end, rel=0.02)
     )
-    assert bed.with_(length=0.5 * end).run().derived["P"][-1] == pytest.approx(2e5 * math.sqrt(0.5), rel=1e-6)
+    assert bed.with_(length=0.5 * end).run().series["pressure"][-1] == pytest.approx(2e5 * math.sqrt(0.5), rel=1e-6)
     assert "more tubes" in str(told.value)
 
 
@@ -107,7 +107,7 @@ def test_a_gas_tube_with_expansion_temperature_and_pressure() -> None:
     for _ in range(n):  # the midpoint rule, fine enough for six digits
         y = y + h * slopes(y + h / 2 * slopes(y))
     assert tube.conversion("A") == pytest.approx(y[0], rel=1e-6)
-    assert tube.derived["P"][-1] == pytest.approx(y[1], rel=1e-6)
+    assert tube.series["pressure"][-1] == pytest.approx(y[1], rel=1e-6)
 
 
 @pytest.mark.parametrize(("shape", "exponent"), [("slab", 0), ("cylinder", 1), ("sphere", 2)])
@@ -149,7 +149,7 @@ def test_pores_age_and_mass_of_a_catalyst() -> None:
     assert pores.bulk_density.si == pytest.approx(840)
     run = mo.PlugFlow(chem, feed, catalyst_mass="20 kg", catalyst=pores).run()
     eta = mo.effectiveness_factor(1e-3 * math.sqrt(0.002 * 1400 / 2e-5))
-    assert run.derived["effectiveness of r"] == pytest.approx(eta)
+    assert run.series["effectiveness of r"] == pytest.approx(eta)
     assert run.conversion("A") == pytest.approx(1 - math.exp(-0.002 * eta * 20 * 60), rel=1e-8)
     assert run.volume_si == pytest.approx(20 / 840)
     sized = mo.size(mo.PlugFlow(chem, feed, catalyst=pores), "conversion of A", 0.5, vary="catalyst_mass")
@@ -173,7 +173,7 @@ def test_pores_age_and_mass_of_a_catalyst() -> None:
         ) == pytest.approx(1 - 1 / (1 + 0.002 * left * 1200), rel=1e-9)
     fresh = mo.Catalyst(bulk_density="1 kg/m3", decay=mo.Decay("0.001 1/s"))
     batch = mo.Batch(chem, {"A": 100.0}, time="30 min", catalyst=fresh).run()
-    assert batch.derived["activity"] == pytest.approx(np.exp(-1e-3 * batch.solution.points), rel=1e-9)
+    assert batch.series["activity"] == pytest.approx(np.exp(-1e-3 * batch.points), rel=1e-9)
     assert batch.concentrations["A"][-1] == pytest.approx(100 * math.exp(-2 * (1 - math.exp(-1.8))), rel=1e-8)
 
 
@@ -233,9 +233,9 @@ def test_additive_volumes_shrink_and_swell(v: float, c: float) -> None:
     chem = mo.Chemistry(mo.Reaction("A -> B", k=1e-3), species=species)
     mix = {"A": c, "S": (1 - 1e-4 * c) / 5e-5}
     run = mo.Batch(chem, mix, volume=2.0, time=1500.0, model="additive volumes").run()
-    left = 2 * c * np.exp(-1e-3 * run.solution.points)
-    assert run.derived["volume"] == pytest.approx(2 + (2 * c - left) * (v - 1e-4), rel=1e-9)
-    assert run.concentrations["A"] * run.derived["volume"] == pytest.approx(left, rel=1e-8)
+    left = 2 * c * np.exp(-1e-3 * run.points)
+    assert run.series["volume"] == pytest.approx(2 + (2 * c - left) * (v - 1e-4), rel=1e-9)
+    assert run.concentrations["A"] * run.series["volume"] == pytest.approx(left, rel=1e-8)
     tube = mo.PlugFlow(chem, mo.Feed({**mix}, flow=0.001, model="additive volumes"), volume=1.0).run()
     time = tube.residence_time_si
     assert tube.conversion("A") == pytest.approx(1 - math.exp(-1e-3 * time), rel=1e-8)

@@ -110,7 +110,7 @@ def test_the_count_of_a_vessel_is_that_of_its_balances(molino: Typed, folder: Pa
     assert count.open == ("r2.k", "length")
     assert count.degrees_of_freedom == 2
     assert (
-        len(count.given) + len(count.open) == len(compiled(tube.written.balances).balances.parameters) - 1 + 1
+        len(count.given) + len(count.open) == len(compiled(tube._model.balances).balances.parameters) - 1 + 1
     )  # T unused, length
     told = [f.what for f in review.at("warning")]
     assert told == ["r2 never starts: nothing brings or forms X", "r3 never starts: nothing brings or forms Y"]

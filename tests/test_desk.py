@@ -86,7 +86,7 @@ def test_json_is_all_that_is_printed(molino: Typed, folder: Path, command: str) 
 def test_steps_agree_with_python(molino: Typed, folder: Path, job: Job, fitted: Fit) -> None:
     said = json.loads(molino("size", folder / "valdeoro.toml", "--json").stdout)["sizes"]["coil"]
     coil = job.with_chemistry(fitted.chemistry)["coil"]
-    by_python = mo.size(coil, mo.conversion("xylose"), reach=0.9)
+    by_python = mo.size(coil, mo.conversion("xylose"), target=0.9)
     assert said["value"] == pytest.approx(by_python.value, rel=1e-9)
     one = json.loads(molino("run", folder / "valdeoro.toml", "--vessel", "tank", "--json").stdout)["vessels"]
     assert list(one) == ["tank", "tank over time"]
@@ -120,8 +120,8 @@ def test_faults_of_every_kind_are_told_together(molino: Typed, folder: Path) -> 
 def test_a_target_out_of_reach_keeps_the_others(molino: Typed, folder: Path) -> None:
     spoil(
         folder / "valdeoro.toml",
-        ('vessel = "tank"\nmetric = "conversion of xylose"\nreach = 0.9',
-         'vessel = "tank"\nmetric = "yield of furfural on xylose"\nreach = 0.9'),
+        ('vessel = "tank"\nmetric = "conversion of xylose"\ntarget = 0.9',
+         'vessel = "tank"\nmetric = "yield of furfural on xylose"\ntarget = 0.9'),
     )  # fmt: skip
     result = molino("size", folder / "valdeoro.toml")
     assert result.exit_code == 1
@@ -134,7 +134,7 @@ def test_bare_numbers_mean_what_the_units_table_says(job: Job) -> None:
     assert isinstance(coil, mo.PlugFlow)
     assert coil.feed.flow.si == pytest.approx(12 / 3600)
     assert coil.feed.T.si == pytest.approx(448.15)
-    assert coil.inlet()["xylose"] == pytest.approx(350)
+    assert coil._fed.concentrations["xylose"] == pytest.approx(350)
     assert coil.length.si == 150
     assert job.chemistry.parameters[2].value == pytest.approx(438.15)
 

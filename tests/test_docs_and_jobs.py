@@ -34,7 +34,7 @@ time = 40
 [size.pot]
 vessel = "pot"
 metric = "conversion of A"
-reach = 0.5
+target = 0.5
 """
 
 PILOT = """

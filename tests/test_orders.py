@@ -85,7 +85,7 @@ def test_other_laws_and_predictions() -> None:
     assert mo.screen_orders(level).chosen is None
     chemistry = mo.Chemistry(mo.Reaction("A + B -> C", k="0.08 L/mol/min"))
     made = mo.Batch(chemistry, {"A": 500.0, "B": 600.0}).run("2 h", points=14)
-    two = mo.Experiment("1", made.solution.points[1:], {"A": made.concentrations["A"][1:]}, {"A": 500.0, "B": 600.0})
+    two = mo.Experiment("1", made.points[1:], {"A": made.concentrations["A"][1:]}, {"A": 500.0, "B": 600.0})
     found = mo.screen_orders(two, partner="B")
     assert found.chosen is not None
     assert found.chosen.name == "second order with B"
@@ -197,7 +197,7 @@ def test_the_constants_of_runs_go_over_temperature() -> None:
             "2 h", points=9
         )
         values = {"A": made.concentrations["A"]}
-        runs.append(mo.Experiment(f"{celsius}", made.solution.points, values, {}, celsius + 273.15))
+        runs.append(mo.Experiment(f"{celsius}", made.points, values, {}, celsius + 273.15))
     found = mo.screen_orders(mo.Experiments(tuple(runs), "x", {**UNITS, "temperature": "degC"}))
     again = found.over_temperature()
     assert again.Ea.si == pytest.approx(75e3, rel=1e-6)

@@ -62,8 +62,8 @@ def test_each_rate_law_of_the_page_runs_the_same_from_python_and_from_a_job(row:
     by_job = from_job(tmp_path, job)
     assert str(by_python.reactions[0]) == str(by_job.reactions[0])
     runs = [run(by_python), run(by_job)]
-    assert np.array_equal(runs[0].solution.states, runs[1].solution.states)
-    assert runs[0].derived["rate of r1"][0] > 0
+    assert np.array_equal(runs[0].states, runs[1].states)
+    assert runs[0].series["rate of r1"][0] > 0
     assert max(runs[0].closure.values()) < 1e-9
     assert not by_python.check("450 K").at("error")
     assert len(by_python.equations().lines) >= 5
@@ -90,7 +90,7 @@ def test_the_python_function_of_the_page_runs() -> None:
     scope: dict[str, Any] = {"mo": mo}
     exec(block.replace("mo.Reaction(", "reaction = mo.Reaction("), scope)
     made = run(mo.Chemistry(scope["reaction"], species=SPECIES))
-    assert made.derived["rate of r1"][0] > 0
+    assert made.series["rate of r1"][0] > 0
 
 
 def law(A: float, B: float, T: float, k: float) -> float:
@@ -118,7 +118,7 @@ def test_one_mechanism_in_every_form_gives_the_same_run(form: str) -> None:
         lambda c: mo.StirredTank(c, feed, volume="50 L").steady(),
         lambda c: mo.StirredTank(c, feed, volume="50 L").run("1 h"),
     ):
-        one, other = (make(c).solution.states[-1] for c in chemistries)
+        one, other = (make(c).states[-1] for c in chemistries)
         assert other == pytest.approx(one, rel=1e-8)
 
 
@@ -132,7 +132,7 @@ def test_a_python_rate_law_has_sensitivities_and_fits() -> None:
     runs = []
     for start in (1000.0, 300.0):
         made = mo.Batch(truth, {"A": start}).run("40 min", points=12)
-        runs.append(mo.Experiment(f"{start:g}", made.solution.points, {"A": made.concentrations["A"]}, {"A": start}))
+        runs.append(mo.Experiment(f"{start:g}", made.points, {"A": made.concentrations["A"]}, {"A": start}))
     fits = [mo.fit(mo.Chemistry(mo.Reaction("A -> B", **way, **guess)), runs) for way in ways]
     for found in fits:
         assert found["r1.v"].value == pytest.approx(70 / 60, rel=1e-5)
@@ -144,7 +144,7 @@ def test_an_unknown_order_fits_in_any_unit() -> None:
     runs = []
     for start in (1000.0, 400.0):
         made = mo.Batch(truth, {"A": start}).run("30 min", points=10)
-        runs.append(mo.Experiment(f"{start:g}", made.solution.points, {"A": made.concentrations["A"]}, {"A": start}))
+        runs.append(mo.Experiment(f"{start:g}", made.points, {"A": made.concentrations["A"]}, {"A": start}))
     guess = mo.Reaction("A -> B", orders={"A": mo.Unknown(1.1)}, k=mo.Unknown("0.1 mol/L/min"))
     found = mo.fit(mo.Chemistry(guess), runs)
     assert found["r1.n_A"].value == pytest.approx(1.5, rel=1e-6)
@@ -158,7 +158,7 @@ def at(held: Any, T: float) -> float:
 
 
 def compiled_rate(chemistry: mo.Chemistry, T: float) -> float:
-    balances = mo.Batch(chemistry, {"A": 1.0}, T=T).case
+    balances = mo.Batch(chemistry, {"A": 1.0}, T=T)._case
     return float(-compiled(balances.balances).rhs(balances.values)(np.array([1.0, 0.0]), 0.0)[0])
 
 

@@ -132,7 +132,7 @@ def test_disturbances_step_and_ramp_a_tank_to_its_new_state() -> None:
         points=61,
         changes=[mo.Change("[A]", "2 mol/L", at="10 min"), mo.Change("[A]", "1 mol/L", at="30 min", over="20 min")],
     )
-    t = run.solution.points / 60
+    t = run.points / 60
     a = 0.3  # 1/tau + k per minute
 
     def after(t: float, c0: float, begin: float, level: float, rise: float = 0.0) -> float:

@@ -71,7 +71,7 @@ WRONG = {
     "a misspelt key": ('valdeoro.toml', 'diameter', 'diametre', ['[vessels.coil]', "'diametre'", "did you mean 'diameter'"]),
     "a misspelt table": ('valdeoro.toml', '[size.coil]', '[sise.coil]', ["'sise'", "did you mean 'size'"]),
     "a kind of vessel that is none": ('valdeoro.toml', '"batch"', '"bach"', ['[vessels.cooker]', "did you mean 'batch'"]),
-    "a metric that is none": ('valdeoro.toml', '"conversion of xylose"\nreach', '"conv of xylose"\nreach', ['[size.coil]', 'conversion of A']),
+    "a metric that is none": ('valdeoro.toml', '"conversion of xylose"\ntarget', '"conv of xylose"\ntarget', ['[size.coil]', 'conversion of A']),
     "a size said twice": ('valdeoro.toml', 'length = 150', 'length = 150\nvolume = 3', ['[vessels.coil]', 'length and volume', 'give one']),
     "a length without diameter": ('valdeoro.toml', 'diameter = "80 mm"\n', '', ['[vessels.coil]', 'no diameter']),
     "half a tube": ('valdeoro.toml', 'tubes = 4', 'tubes = 1.5', ['[vessels.coil]', 'tubes']),

@@ -15,12 +15,12 @@ _HOME = {
     "Arrhenius": "core.chemistry.over_temperature",
     "Batch": "core.vessels.batch",
     "Catalyst": "core.vessels.catalyst",
-    "Change": "core.vessels.conditions",
+    "Change": "core.vessels.changes",
     "Chemistry": "core.chemistry.network",
     "CubicEquation": "core.thermo.cubic",
     "Decay": "core.vessels.catalyst",
     "Dosing": "core.vessels.semi_batch",
-    "Exchanger": "core.vessels.train",
+    "Exchanger": "core.vessels.steps",
     "Experiment": "core.fitting.experiments",
     "Experiments": "core.fitting.experiments",
     "Feed": "core.vessels.feed",
@@ -30,7 +30,7 @@ _HOME = {
     "Jacket": "core.vessels.heat",
     "Library": "core.chemistry.library",
     "MolinoError": "core.errors",
-    "Parallel": "core.vessels.train",
+    "Parallel": "core.vessels.steps",
     "PlugFlow": "core.vessels.plug_flow",
     "Pores": "core.vessels.catalyst",
     "PressureDrop": "core.vessels.pressure",
@@ -38,7 +38,7 @@ _HOME = {
     "Rates": "core.fitting.rates",
     "Reaction": "core.chemistry.reaction",
     "SemiBatch": "core.vessels.semi_batch",
-    "SideFeed": "core.vessels.train",
+    "SideFeed": "core.vessels.steps",
     "Signal": "core.fitting.signals",
     "SolveError": "core.errors",
     "Species": "core.chemistry.species",
@@ -69,7 +69,6 @@ _HOME = {
     "size": "core.design.sizing",
     "sweep": "core.design.sweeping",
     "temperature": "core.vessels.metrics",
-    "under": "core.vessels.conditions",
     "write_chemistry": "desk.job.chemistry",
     "yield_of": "core.vessels.metrics",
 }
@@ -98,7 +97,7 @@ if TYPE_CHECKING:
     from molino.core.thermo.cubic import CubicEquation
     from molino.core.vessels.batch import Batch
     from molino.core.vessels.catalyst import Catalyst, Decay, Pores, effectiveness_factor
-    from molino.core.vessels.conditions import Change, under
+    from molino.core.vessels.changes import Change
     from molino.core.vessels.feed import Feed
     from molino.core.vessels.heat import Adiabatic, Jacket, Programme
     from molino.core.vessels.metrics import (
@@ -113,8 +112,9 @@ if TYPE_CHECKING:
     from molino.core.vessels.plug_flow import PlugFlow
     from molino.core.vessels.pressure import PressureDrop
     from molino.core.vessels.semi_batch import Dosing, SemiBatch
+    from molino.core.vessels.steps import Exchanger, Parallel, SideFeed
     from molino.core.vessels.stirred_tank import StirredTank
-    from molino.core.vessels.train import Exchanger, Parallel, SideFeed, Train
+    from molino.core.vessels.train import Train
     from molino.desk import figures
     from molino.desk.job.chemistry import read_chemistry, read_library, write_chemistry
     from molino.desk.job.load import load_job

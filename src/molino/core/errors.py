@@ -54,6 +54,10 @@ class SolveError(MolinoError):
     """
 
     reached: float = float("nan")
+    symbol: object = None
+    """The state that fell to zero, where one did."""
+    parts: tuple[object, ...] = ()
+    """What was integrated before."""
 
 
 class UnreachableError(MolinoError):

@@ -190,7 +190,7 @@ class Value:
         return f"{number:.{digits}g} {pretty(self.unit or '')}".rstrip()
 
     def __str__(self) -> str:
-        return self.text(6)
+        return self.text(6) if isinstance(self.si, float | int) else "several numbers"
 
 
 def split(text: str) -> tuple[float, str]:

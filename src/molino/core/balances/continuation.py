@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -25,7 +25,7 @@ class Curve:
 
 
 @dataclass(frozen=True)
-class Tracer:
+class ArcLength:
     """Follows F(z) = 0 by its arc length.
 
     A step goes along the tangent, the null vector of the Jacobian, and comes back to the curve by Newton's method in
@@ -75,13 +75,18 @@ class Tracer:
 
     def trace(self, start: np.ndarray, low: float, high: float) -> Curve:
         """From a start, near the curve, with the last unknown rising, until that leaves low to high."""
+        both = [*self.walk(start, low, high)]
+        return Curve(np.array([z for z, _ in both]), np.array([along for _, along in both]))
+
+    def walk(self, start: np.ndarray, low: float, high: float) -> Iterator[tuple[np.ndarray, np.ndarray]]:
+        """The points of `trace` with their tangents, one by one."""
         axis = np.zeros(len(start))
         axis[-1] = 1.0
         z = self.pinned(start, float(start[-1]))
         along = self.tangent(z, axis)
-        points, tangents = [z], [along]
+        yield z, along
         length = self.largest / 10
-        while len(points) < _MOST_POINTS:
+        for _ in range(_MOST_POINTS):
             found = self.correct(z + length * along, along)
             turned = None
             if found is not None:
@@ -92,19 +97,16 @@ class Tracer:
                     said = f"the curve of solutions cannot be followed beyond {z[-1]:.6g}"
                     raise SolveError(said, "continuation", "narrow the range, or check the rate laws there")
                 continue
-            z, along = found[0], turned
+            before, z, along = z, found[0], turned
             if not low <= z[-1] <= high:
                 edge = high if z[-1] > high else low
-                share = (edge - points[-1][-1]) / (z[-1] - points[-1][-1])
-                z = self.pinned(points[-1] + share * (z - points[-1]), edge)
-                points.append(z)
-                tangents.append(self.tangent(z, along))
-                break
-            points.append(z)
-            tangents.append(along)
+                share = (edge - before[-1]) / (z[-1] - before[-1])
+                z = self.pinned(before + share * (z - before), edge)
+                yield z, self.tangent(z, along)
+                return
+            yield z, along
             if found[1] <= 3:
                 length = min(length * 1.5, self.largest)
-        return Curve(np.array(points), np.array(tangents))
 
     def between(self, curve: Curve, n: int, measure: Callable[[np.ndarray, np.ndarray], float]) -> np.ndarray:
         """The point between the n-th and the next at which a measure of point and tangent changes its sign."""

@@ -6,6 +6,9 @@ import sympy as sp
 
 from molino.core.balances.source import SLOPE, guarded
 from molino.core.balances.system import ZERO, Balances
+from molino.core.symbols import Role, in_order
+
+_DERIVATIVE = Role("derivative", "derivative {}")
 
 
 class Derivatives:
@@ -26,7 +29,7 @@ class Derivatives:
                 if slope.is_Atom:
                     gradient[wrt] = slope
                 else:
-                    name = sp.Symbol(f"d({symbol})/d({wrt})")
+                    name = _DERIVATIVE(str(len(self.definitions)))
                     self.definitions[name] = slope
                     gradient[wrt] = name
             self.known[symbol] = gradient
@@ -34,7 +37,7 @@ class Derivatives:
     def of(self, expression: sp.Expr) -> dict[sp.Symbol, sp.Expr]:
         """Nonzero derivatives of an expression by the chosen symbols."""
         total: dict[sp.Symbol, sp.Expr] = {}
-        for symbol in sorted(expression.free_symbols, key=str):
+        for symbol in in_order(expression.free_symbols):
             if symbol in self.by:
                 total[symbol] = total.get(symbol, ZERO) + slope_of(expression, symbol)
             elif inner := self.known.get(symbol):

@@ -12,7 +12,8 @@ import numpy as np
 from scipy.integrate import ODEintWarning, odeint
 
 from molino.core.balances.compiled import compiled
-from molino.core.balances.solve import ATOL, RTOL, integrate, steady
+from molino.core.balances.integrate import ATOL, RTOL, integrate
+from molino.core.balances.steady import steady
 from molino.core.balances.system import Balances, Case
 
 _MOST_STEPS = 100_000

@@ -15,6 +15,7 @@ import sympy as sp
 
 from molino.core.chemistry.numeric import NumericFunction
 from molino.core.chemistry.python_law import PythonFunction
+from molino.core.symbols import in_order
 
 
 class NotFinite(ArithmeticError):
@@ -211,14 +212,14 @@ class Program:
 def _needed(definitions: Mapping[sp.Symbol, sp.Expr], outputs: Sequence[sp.Expr]) -> list[sp.Symbol]:
     """The definitions that the outputs rest on, each after those that it uses itself."""
     order: dict[sp.Symbol, None] = {}
-    stack = [s for output in reversed(outputs) for s in sorted(output.free_symbols, key=str, reverse=True)]
+    stack = [s for output in reversed(outputs) for s in reversed(in_order(output.free_symbols))]
     while stack:
         symbol = stack.pop()
         if symbol in order or symbol not in definitions:
             continue
         missing = [s for s in definitions[symbol].free_symbols if s in definitions and s not in order]
         if missing:
-            stack += [symbol, *sorted(missing, key=str)]
+            stack += [symbol, *in_order(missing)]
         else:
             order[symbol] = None
     return list(order)

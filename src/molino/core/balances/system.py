@@ -1,25 +1,44 @@
-"""`Balances`: what a vessel writes, as symbols; and `Case`: the same with its numbers."""
+"""`Balances`: what a vessel states, as symbols; and `Case`: the same with its numbers."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, replace
 from functools import cached_property, lru_cache
 
 import numpy as np
 import sympy as sp
 
 from molino.core.errors import InputError
+from molino.core.symbols import Role, in_order
 
 ZERO = sp.Integer(0)
+TIME = Role("time", "t")()
+POSITION = Role("volume passed", "V")()
+
+AMOUNTS = ("amount", "molar flow", "concentration")
+"""Kinds of states that cannot go below zero."""
+ABOVE_ZERO = ("temperature", "pressure", "volume", "volumetric flow")
+"""Kinds of states that must stay above zero."""
 
 
 @dataclass(frozen=True)
 class State:
     """One unknown of the balances.
 
-    `symbol` moves with the independent variable; `initial` and `scale` are expressions of the parameters. The scale
-    is the size at which the state matters: errors far below it are of no account.
+    Attributes
+    ----------
+    name : str
+        For messages.
+    symbol : sympy Symbol
+    kind : str
+        The kind of quantity.
+    initial : expression of the parameters
+        Its value where the independent variable begins; of an algebraic state where the search for it begins.
+    scale : expression of the parameters
+        The size at which the state matters: errors far below it are of no account, unless it begins far below it.
+    algebraic : bool
+        Whether its right-hand side is an equation, 0 = f (index 1), and not its slope.
     """
 
     name: str
@@ -27,11 +46,12 @@ class State:
     kind: str
     initial: sp.Expr
     scale: sp.Expr
+    algebraic: bool = False
 
 
 @dataclass(frozen=True)
 class Balances:
-    """A set of balances d(state)/d(independent) = right-hand side.
+    """A set of balances d(state)/d(independent) = right-hand side, some of them perhaps algebraic.
 
     Attributes
     ----------
@@ -44,9 +64,10 @@ class Balances:
     rhs : tuple of expressions
         One for each state.
     parameters : tuple of Symbol
-        Every number that somebody may fit, sweep, size or optimise. Their values come with a `Case`.
-    derived : mapping of name to expression
-        What people look at beside the states.
+        Every number that somebody may fit, sweep, size or optimize. Their values come with a `Case`.
+    conditions : tuple of (Symbol, expression)
+        Boundary values: a parameter that is not known (a value at the beginning), and what must come to zero at the
+        end. `boundary.solve_boundary` finds the parameter.
     """
 
     independent: sp.Symbol
@@ -54,27 +75,27 @@ class Balances:
     definitions: tuple[tuple[sp.Symbol, sp.Expr], ...]
     rhs: tuple[sp.Expr, ...]
     parameters: tuple[sp.Symbol, ...]
-    derived: Mapping[str, sp.Expr] = field(default_factory=dict, hash=False)
+    conditions: tuple[tuple[sp.Symbol, sp.Expr], ...] = ()
 
     def __post_init__(self) -> None:
         if len(self.rhs) != len(self.states):
             raise InputError(f"{len(self.rhs)} right-hand sides for {len(self.states)} states", "balances")
         known = {self.independent, *(s.symbol for s in self.states), *self.parameters}
         for symbol, expression in self.definitions:
-            self._closed(expression, known, f"the definition of {symbol}")
+            self._check_known(expression, known, f"the definition of {symbol}")
             known.add(symbol)
         for state, expression in zip(self.states, self.rhs, strict=True):
-            self._closed(expression, known, f"the balance of {state.name}")
-        for name, expression in self.derived.items():
-            self._closed(expression, known, name)
+            self._check_known(expression, known, f"the balance of {state.name}")
+        for symbol, expression in self.conditions:
+            self._check_known(expression, known, f"the condition for {symbol}")
         for state in self.states:
-            self._closed(state.initial, set(self.parameters), f"the initial value of {state.name}")
+            self._check_known(state.initial, set(self.parameters), f"the initial value of {state.name}")
 
     @staticmethod
-    def _closed(expression: sp.Expr, known: set[sp.Symbol], place: str) -> None:
-        strangers = sorted(str(s) for s in expression.free_symbols - known)
+    def _check_known(expression: sp.Expr, known: set[sp.Symbol], place: str) -> None:
+        strangers = in_order(expression.free_symbols - known)
         if strangers:
-            raise InputError(f"{place} uses {', '.join(strangers)}, which nothing defines", "balances")
+            raise InputError(f"{place} uses {', '.join(map(str, strangers))}, which nothing defines", "balances")
 
     def __hash__(self) -> int:
         return self._hash
@@ -90,15 +111,33 @@ class Balances:
 
     @cached_property
     def names(self) -> tuple[str, ...]:
-        """The states' names, in order."""
+        """The states' names, in order; for messages."""
         return tuple(state.name for state in self.states)
+
+    @cached_property
+    def known(self) -> frozenset[sp.Symbol]:
+        """Every symbol that has a value along a solution."""
+        return frozenset({*self.symbols, *self.parameters, *(s for s, _ in self.definitions), self.independent})
+
+    def index(self, symbol: sp.Symbol) -> int:
+        """The place of a state."""
+        return self.symbols.index(symbol)
+
+    def is_kind(self, kinds: Iterable[str]) -> np.ndarray:
+        """Which states are of some kinds of quantity; shape (states,)."""
+        return np.array([state.kind in kinds for state in self.states], dtype=bool)
 
     @cached_property
     def positive(self) -> np.ndarray:
         """Which states are amounts or flows of a species, that cannot go below zero; shape (states,)."""
-        return np.array([state.kind in ("amount", "molar flow", "concentration") for state in self.states], dtype=bool)
+        return self.is_kind(AMOUNTS)
 
-    def reduced(self, keep: tuple[str, ...]) -> Balances:
+    @cached_property
+    def algebraic(self) -> np.ndarray:
+        """Which states follow from an equation and not from a slope; shape (states,)."""
+        return np.array([state.algebraic for state in self.states], dtype=bool)
+
+    def reduced(self, keep: tuple[sp.Symbol, ...]) -> Balances:
         """The same balances with only the states that those kept depend on.
 
         A state that nothing changes (a catalyst) becomes the parameter that it started from. For a fit, which follows
@@ -108,13 +147,13 @@ class Balances:
 
 
 @lru_cache(maxsize=256)
-def _reduced(balances: Balances, keep: tuple[str, ...]) -> Balances:
+def _reduced(balances: Balances, keep: tuple[sp.Symbol, ...]) -> Balances:
     rows = list(zip(balances.states, balances.rhs, strict=True))
-    still = {s.symbol: s.initial for s, f in rows if f == 0 and s.name not in keep}
+    still = {s.symbol: s.initial for s, f in rows if f == 0 and s.symbol not in keep and not s.algebraic}
     definitions = {symbol: e.xreplace(still) for symbol, e in balances.definitions}
     rhs = {s.symbol: f.xreplace(still) for s, f in rows}
     reached: set[sp.Symbol] = set()
-    waiting = [s.symbol for s, _ in rows if s.name in keep]
+    waiting = [*keep]
     while waiting:
         symbol = waiting.pop()
         if symbol not in reached:

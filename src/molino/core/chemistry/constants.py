@@ -6,6 +6,7 @@ which become parameters of the balances, and writes itself as an expression of t
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any, ClassVar, Protocol
@@ -14,6 +15,7 @@ import sympy as sp
 
 from molino.core import units
 from molino.core.errors import Faults, InputError, UnitError
+from molino.core.symbols import Quantity, Role, roman
 from molino.core.units import Value
 
 
@@ -151,6 +153,27 @@ class Parameter:
         return parameter_symbol(self.name)
 
 
-def parameter_symbol(name: str) -> sp.Symbol:
+_PARTS = {"Ea": "E", "dH": "\\Delta H", "at": "T", "A": "A", "n": "n", "a": "a", "b": "b"}
+
+
+def _parameter_latex(name: str) -> str:
+    """'dehydration.k' as k with the reaction below it, 'dehydration.k.Ea' as E with both."""
+    reaction, _, rest = name.rpartition(".")
+    if reaction and rest in (*_PARTS, "ref"):
+        owner, _, held = reaction.rpartition(".")
+        if rest == "ref":
+            return f"{held if len(held) == 1 else roman(held)}_{{{roman(f'{owner} ref'.strip())}}}"
+        return f"{_PARTS[rest]}_{{{roman(f'{owner} {held}'.strip())}}}"
+    letter = rest if len(rest) == 1 else roman(rest)
+    if match := re.fullmatch(r"([A-Za-z])_(\w+)", rest):
+        letter = f"{match[1]}_{{{roman(match[2])}}}"
+        return f"{{{letter}}}^{{{roman(reaction)}}}" if reaction else letter
+    return f"{letter}_{{{roman(reaction)}}}" if reaction else letter
+
+
+PARAMETER = Role("parameter", "{}", _parameter_latex)
+
+
+def parameter_symbol(name: str) -> Quantity:
     """The symbol under which a parameter stands in the balances."""
-    return sp.Symbol(name)
+    return PARAMETER(name)

@@ -13,8 +13,9 @@ from fractions import Fraction
 import sympy as sp
 
 from molino.core import units
-from molino.core.chemistry.formula import GAS, PRESSURE, TEMPERATURE, species_in
+from molino.core.chemistry.formula import GAS, PRESSURE, TEMPERATURE, constant, species_in
 from molino.core.errors import InputError, UnitError
+from molino.core.symbols import Quantity
 from molino.core.units import Dimension
 
 _ENERGY_PER_AMOUNT_TEMPERATURE = "J/mol/K"
@@ -40,7 +41,7 @@ class _Walk:
     def dimension(self, e: sp.Basic) -> Exponents:
         if e.is_Number:
             return {}
-        if isinstance(e, sp.Symbol):
+        if isinstance(e, Quantity):
             return self.symbol(e)
         if isinstance(e, sp.Mul):
             total: Exponents = {}
@@ -57,7 +58,7 @@ class _Walk:
             if e.exp.free_symbols:
                 self.pure(e.exp, f"the exponent {e.exp}")
                 try:
-                    power = float(e.exp.subs(self.orders))
+                    power = float(e.exp.xreplace({constant(name): sp.Float(n) for name, n in self.orders.items()}))
                 except TypeError:
                     return self.to_unknown_power(e, base)
             else:
@@ -74,7 +75,7 @@ class _Walk:
         self.equations.append((base, f"the base of {e}"))
         return {}
 
-    def symbol(self, s: sp.Symbol) -> Exponents:
+    def symbol(self, s: Quantity) -> Exponents:
         kind = species_in(s)
         if kind is not None:
             return dict(units.unit({"": "mol/m^3", "p": "Pa", "x": ""}[kind[0]]).dimension)
@@ -82,8 +83,8 @@ class _Walk:
             return dict(units.unit("K" if s == TEMPERATURE else "Pa").dimension)
         if s == GAS:
             return dict(units.unit(_ENERGY_PER_AMOUNT_TEMPERATURE).dimension)
-        known = self.known.get(s.name)
-        return {s.name: Fraction(1)} if known is None else dict(known)
+        known = self.known.get(str(s.owner))
+        return {str(s.owner): Fraction(1)} if known is None else dict(known)
 
     def pure(self, e: sp.Expr, where: str) -> None:
         """An exponent or an argument of exp: no dimension, where a bare number in it may carry any (exp(-5000/T))."""

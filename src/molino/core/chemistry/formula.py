@@ -19,11 +19,19 @@ from functools import cache
 import sympy as sp
 
 from molino.core.errors import InputError
+from molino.core.symbols import Quantity, Role, roman
 
 FUNCTIONS = {"exp": sp.exp, "log": sp.log, "sqrt": sp.sqrt}
-TEMPERATURE = sp.Symbol("T", positive=True)
-PRESSURE = sp.Symbol("P", positive=True)
-GAS = sp.Symbol("R", positive=True)
+TEMPERATURE = Role("temperature", "T", sign="positive")()
+PRESSURE = Role("pressure", "P", sign="positive")()
+GAS = Role("gas constant", "R", sign="positive")()
+CONSTANT = Role("constant", "{}")
+_OF_SPECIES = {
+    "": Role("concentration", "[{}]", lambda s: f"[{roman(s)}]", sign="nonnegative"),
+    "p": Role("partial pressure", "p[{}]", lambda s: f"p_{{{roman(s)}}}", sign="nonnegative"),
+    "x": Role("mole fraction", "x[{}]", lambda s: f"x_{{{roman(s)}}}", sign="nonnegative"),
+}
+_KIND_OF = {role.name: kind for kind, role in _OF_SPECIES.items()}
 KNOWN = {"T": TEMPERATURE, "P": PRESSURE, "R": GAS}
 
 _TOKEN = re.compile(
@@ -36,25 +44,26 @@ _LONGEST = 2000
 _DEEPEST = 60
 
 
-def concentration(species: str) -> sp.Symbol:
+def concentration(species: str) -> Quantity:
     """The symbol of a species' concentration, as it stands in formulas: [A]."""
-    return sp.Symbol(f"[{species}]", nonnegative=True)
+    return _OF_SPECIES[""](species)
 
 
-def constant(name: str) -> sp.Symbol:
+def constant(name: str) -> Quantity:
     """The symbol of a named constant in a formula."""
-    return sp.Symbol(name)
+    return CONSTANT(name)
 
 
 def species_in(symbol: sp.Basic) -> tuple[str, str] | None:
     """('', 'A') for [A], ('p', 'A') for p[A], ('x', 'A') for x[A]; None for any other symbol."""
-    match = re.fullmatch(r"([px]?)\[(.*)\]", getattr(symbol, "name", ""))
-    return (match[1], match[2]) if match else None
+    if isinstance(symbol, Quantity) and symbol.role.name in _KIND_OF:
+        return _KIND_OF[symbol.role.name], str(symbol.owner)
+    return None
 
 
 def names_in(expression: sp.Expr) -> list[str]:
     """The constants that a formula asks for, sorted."""
-    return sorted(s.name for s in expression.free_symbols if species_in(s) is None and s.name not in KNOWN)
+    return sorted(str(s.owner) for s in expression.free_symbols if isinstance(s, Quantity) and s.role == CONSTANT)
 
 
 @cache
@@ -110,6 +119,8 @@ class _Reader:
         if self.at < len(self.tokens):
             kind = self.tokens[self.at][0]
             self.fail(f"unexpected '{self.peek()}'" + ("" if kind == "op" else " (an operator is missing before it)"))
+        if found.has(sp.I, sp.zoo, sp.oo, sp.nan):
+            self.fail("it has no real value")
         return found
 
     def sum(self) -> sp.Expr:
@@ -164,7 +175,7 @@ class _Reader:
             inside = text[text.index("[") + 1 : -1].strip()
             if not inside:
                 self.fail("no species between the brackets", position)
-            return sp.Symbol(f"{text[0] if text[0] != '[' else ''}[{inside}]", nonnegative=True)
+            return _OF_SPECIES[text[0].strip("[")](inside)
         if self.take("("):
             if text not in FUNCTIONS:
                 self.fail(f"'{text}' is not a function known here (exp, log, sqrt)", position)

@@ -130,6 +130,10 @@ class Chemistry(Printed):
         formulas = {s.name: s.formula for s in self.species if s.formula}
         shared_used: set[str] = set()
         object.__setattr__(self, "bare", {})
+        names = [p.name for p in self.parameters]
+        for name in sorted({n for n in names if names.count(n) > 1}):
+            said = f"two constants have the same full name, '{name}': one of a reaction, one that is shared"
+            faults.add("chemistry", said, "rename the shared constant, or the reaction")
         with_units = any(p.unit is not None for p in self.parameters)
         for reaction in self.reactions:
             place = f"reaction {reaction.name}"
@@ -220,6 +224,11 @@ class Chemistry(Printed):
             tuple(p.name for p in self.parameters),
             tuple(r.basis for r in self.reactions),
         )
+
+    @cached_property
+    def memory(self) -> dict[Any, Any]:
+        """What others work out from it, kept with it."""
+        return {}
 
     @property
     def unknowns(self) -> tuple[Parameter, ...]:
@@ -360,4 +369,4 @@ def _read_species(item: Any) -> Species:
 def _exponents(formula: sp.Expr) -> set[str]:
     """Names of the constants that stand in an exponent or under exp, where they may well be negative."""
     nodes = [node for node in sp.preorder_traversal(formula) if isinstance(node, sp.Pow | sp.exp)]
-    return {s.name for node in nodes for s in node.exp.free_symbols}
+    return {name for node in nodes for name in names_in(node.exp)}

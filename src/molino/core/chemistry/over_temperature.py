@@ -14,9 +14,11 @@ from molino.core.chemistry.constants import Entry, entry
 from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.chemistry.temperature_line import TemperatureLine
 from molino.core.errors import Faults, InputError, UnitError
+from molino.core.symbols import Role
 from molino.core.units import GAS_CONSTANT, Value
 
-_PARTS = {part: sp.Symbol(f"part {part}") for part in ("", "A", "Ea", "at", "n", "dH", "a", "b")}
+_PART = Role("part of a constant", "part {}")
+_PARTS = {part: _PART(part) for part in ("", "A", "Ea", "at", "n", "dH", "a", "b")}
 _INVERSE = 1 / TEMPERATURE - 1 / _PARTS["at"]
 _BY_FACTOR, _BY_REFERENCE = frozenset({"A", "Ea"}), frozenset({"", "at", "Ea"})
 _LAWS = {

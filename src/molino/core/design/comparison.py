@@ -9,24 +9,26 @@ from typing import TYPE_CHECKING, Any
 
 from molino.core.design.sizing import Sizing
 from molino.core.errors import Faults
+from molino.core.fields import Frozen
 from molino.core.printing import Printed
+from molino.core.units import Display
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.metrics import Metric, conversion, parse_metric
 from molino.core.vessels.run import Run
-from molino.core.vessels.uncertainty import standard_error
+from molino.core.vessels.train import Train, TrainRun
 
 if TYPE_CHECKING:
     import pandas as pd
 
 
 @dataclass(frozen=True, eq=False)
-class Comparison(Printed):
+class Comparison(Frozen, Printed):
     """Vessels with their runs and the metrics asked for.
 
     `sizings` holds, for each vessel, the sizing that it came from, or None where it was compared as it stood.
     """
 
-    runs: tuple[Run, ...]
+    runs: tuple[Run | TrainRun, ...]
     metrics: tuple[Metric, ...]
     sizings: tuple[Sizing | None, ...]
 
@@ -36,6 +38,11 @@ class Comparison(Printed):
         plain = [run.vessel.label for run in self.runs]
         return tuple(f"{n} {plain[: i + 1].count(n)}" if plain.count(n) > 1 else n for i, n in enumerate(plain))
 
+    @property
+    def display(self) -> Display:
+        """The units in which it is shown."""
+        return self.runs[0].display
+
     @cached_property
     def values(self) -> list[dict[str, float]]:
         """For each vessel, each metric by its text, in SI."""
@@ -44,7 +51,7 @@ class Comparison(Printed):
     @cached_property
     def errors(self) -> list[dict[str, float | None]]:
         """For each vessel, the standard error of each metric at this size, from the fitted constants, in SI."""
-        return [{str(m): standard_error(run, m) for m in self.metrics} for run in self.runs]
+        return [{str(m): run.standard_error(m) for m in self.metrics} for run in self.runs]
 
     @cached_property
     def size_errors(self) -> list[float | None]:
@@ -55,12 +62,16 @@ class Comparison(Printed):
         """One row a vessel: what it is, volume, length, residence time and the metrics, units in the headings."""
         import pandas as pd
 
-        display = self.runs[0].vessel.display
+        display = self.display
         rows = []
         for label, run, values in zip(self.labels, self.runs, self.values, strict=True):
             row: dict[str, Any] = {"vessel": label, "kind": run.vessel.noun}
             row[display.heading("volume", "volume")] = display.number(run.volume_si, "volume")
-            positions = {name: (kind, along[-1]) for name, kind, along in run.positions()} if not run.is_steady else {}
+            positions = (
+                {name: (kind, along[-1]) for name, kind, along in run.positions()}
+                if isinstance(run, Run) and not run.is_steady
+                else {}
+            )
             if "length" in positions:
                 row[display.heading("length", "length")] = display.number(positions["length"][1], "length")
             row[display.heading("residence time", "time")] = display.number(run.residence_time_si, "time")
@@ -75,7 +86,7 @@ class Comparison(Printed):
         return self.table().to_string(index=False, float_format=lambda x: f"{x:.4g}", na_rep="")
 
 
-def compare(vessels: Sequence[Vessel | Sizing], metrics: Sequence[Metric | str] = ()) -> Comparison:
+def compare(vessels: Sequence[Vessel | Train | Sizing], metrics: Sequence[Metric | str] = ()) -> Comparison:
     """Put several vessels, on the same feed or not, side by side.
 
     Parameters
@@ -97,7 +108,7 @@ def compare(vessels: Sequence[Vessel | Sizing], metrics: Sequence[Metric | str] 
     for text in metrics:
         with faults.at("compare"):
             asked.append(parse_metric(text) if isinstance(text, str) else text)
-    runs: list[Run] = []
+    runs: list[Run | TrainRun] = []
     sizings = tuple(item if isinstance(item, Sizing) else None for item in vessels)
     for item in vessels:
         with faults.at():
@@ -109,6 +120,6 @@ def compare(vessels: Sequence[Vessel | Sizing], metrics: Sequence[Metric | str] 
     for run in runs:
         for metric in asked:
             with faults.at(run.vessel.label):
-                run.vessel.expression(metric)
+                run.vessel._expression(metric)
     faults.raise_any()
     return Comparison(tuple(runs), tuple(asked), sizings)

@@ -8,34 +8,43 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
+import sympy as sp
 
 from molino.core.balances.compiled import compiled
+from molino.core.balances.integrate import RUN_OUT
 from molino.core.balances.many import integrate_many, steady_many
-from molino.core.balances.solve import RUN_OUT
+from molino.core.balances.system import Balances
 from molino.core.errors import Faults, InputError, SolveError
+from molino.core.fields import Frozen, FrozenMapping
 from molino.core.printing import Printed
+from molino.core.units import Display
 from molino.core.vessels.base import Vessel
-from molino.core.vessels.conditions import under
 from molino.core.vessels.metrics import Metric, parse_metric
-from molino.core.vessels.stirred_tank import StirredTank
-from molino.core.vessels.writing import FLOW, VOLUME
+from molino.core.vessels.parameter_map import ParameterMap
+from molino.core.vessels.roles import FLOW, VOLUME
+from molino.core.vessels.train import Train
 
 if TYPE_CHECKING:
     import pandas as pd
 
 
 @dataclass(frozen=True, eq=False)
-class Sweep(Printed):
+class Sweep(Frozen, Printed):
     """Metrics of a vessel over a grid of conditions.
 
     `conditions` holds what was varied, each value as it was given; `values` each metric in SI, shape (conditions of
     the first, of the second, ...).
     """
 
-    vessel: Vessel
+    vessel: Vessel | Train
     conditions: Mapping[str, Sequence[Any]]
     values: Mapping[str, np.ndarray]
     metrics: tuple[Metric, ...]
+
+    @property
+    def display(self) -> Display:
+        """The units in which it is shown."""
+        return self.vessel._display
 
     def table(self) -> pd.DataFrame:
         """One row a combination: conditions as given, metrics with units in the headings."""
@@ -44,25 +53,26 @@ class Sweep(Printed):
         rows = list(itertools.product(*self.conditions.values()))
         columns: dict[str, Any] = {name: [row[i] for row in rows] for i, name in enumerate(self.conditions)}
         for metric in self.metrics:
-            heading = self.vessel.display.heading(str(metric), metric.kind)
-            columns[heading] = self.vessel.display.number(self.values[str(metric)].ravel(), metric.kind)
+            heading = self.display.heading(str(metric), metric.kind)
+            columns[heading] = self.display.number(self.values[str(metric)].ravel(), metric.kind)
         return pd.DataFrame(columns)
 
     def __str__(self) -> str:
         return self.table().to_string(index=False, float_format=lambda x: f"{x:.4g}")
 
 
-def sweep(vessel: Vessel, vary: Mapping[str, Sequence[Any]], metrics: Sequence[Metric | str]) -> Sweep:
+def sweep(vessel: Vessel | Train, vary: Mapping[str, Sequence[Any]], metrics: Sequence[Metric | str]) -> Sweep:
     """Run a vessel under every combination of conditions.
 
-    All combinations are integrated together, as one banded system (tanks: brought to steady state together), so that
-    a thousand cost little more than a few; vessels whose numbers change on the way are run one by one.
+    The numbers of all combinations are worked out as columns, and all are integrated together, as one banded system
+    (tanks: brought to steady state together), so that a thousand cost little more than a few; vessels whose numbers
+    change on the way, and trains, are run one by one.
 
     Parameters
     ----------
-    vessel : Batch, StirredTank or PlugFlow
+    vessel : Batch, SemiBatch, StirredTank, PlugFlow or Train
     vary : mapping of condition to values
-        A condition by the name that `mo.under` gives it: a field of the vessel ("T", "volume", "length", "time"), the
+        A condition by the name that `with_` gives it: a field of the vessel ("T", "volume", "length", "time"), the
         "flow" or "feed T" of its feed, "coolant T", what is fed or charged of a species ("[xylose]"), or a constant of
         the chemistry ("dehydration.k", in SI).
     metrics : sequence of Metric or str
@@ -72,93 +82,117 @@ def sweep(vessel: Vessel, vary: Mapping[str, Sequence[Any]], metrics: Sequence[M
     InputError
         With everything that is wrong; SolveError if a combination cannot be computed.
     """
-    vessel.require_known()
     faults = Faults()
-    asked = []
+    asked: list[Metric] = []
     for text in metrics:
         with faults.at("sweep"):
             asked.append(parse_metric(text) if isinstance(text, str) else text)
-            vessel.expression(asked[-1])
+            vessel._expression(asked[-1])
     if not vary or not asked:
         faults.add("sweep", "nothing to vary, or no metric", "give conditions with their values, and metrics")
-    if vessel.is_staged and not isinstance(vessel, StirredTank):
-        faults.raise_any()
-        return _one_by_one(vessel, vary, tuple(asked))
-    base = _row(vessel)
-    changed: list[list[np.ndarray]] = []
     for name, given in vary.items():
-        rows = []
         if not len(given):
             faults.add(f"sweep, {name}", "no value is given", "give at least one")
-        for value in given:
-            with faults.at(f"sweep, {name}"):
-                rows.append(_row(under(vessel, name, value)))
-        changed.append(rows)
+    if isinstance(vessel, Train):
+        faults.raise_any()
+        return _one_by_one(vessel, vary, tuple(asked))
+    vessel._require_known()
+    numbers, same = _read(vessel, vary, faults)
     faults.raise_any()
-    if not _has_size(vessel) and not {*vary} & {*vessel.sizes}:
-        raise InputError("it has no size yet", vessel.label, f"give its {vessel.sizes[0]}, or vary it")
-    touched = [np.any([row != base for row in rows], axis=0) for rows in changed]
-    shape = tuple(len(rows) for rows in changed)
-    if np.any(np.sum(touched, axis=0) > 1):  # conditions that meet in one number: length and diameter, say
-        combined = [_combination(vessel, dict(zip(vary, c, strict=True))) for c in itertools.product(*vary.values())]
-        table = np.array([_row(v) for v in combined])
-    else:
-        table = np.broadcast_to(base, (*shape, len(base))).copy()
-        for axis, (rows, own) in enumerate(zip(changed, touched, strict=True)):
-            along = np.array(rows)[:, own]
-            table[..., own] = along.reshape([-1 if i == axis else 1 for i in range(len(shape))] + [along.shape[1]])
-        table = table.reshape(-1, len(base))
-    values, ends = table[:, :-1], table[:, -1]
-    balances = vessel.written.balances
-    if isinstance(vessel, StirredTank):
-        volume, flow = (values[:, balances.parameters.index(symbol)] for symbol in (VOLUME, FLOW))
-        states = steady_many(balances, values, volume / flow)
-    else:
-        states = integrate_many(balances, values, ends)
-        amounts = np.flatnonzero(balances.positive)
-        held = states[:, amounts]
-        below = np.argwhere(held < -RUN_OUT * np.max(np.abs(held), axis=1, keepdims=True))
-        if len(below):
-            case, species = (int(n) for n in below[0])
-            conditions = list(itertools.product(*vary.values()))[case]
-            where = ", ".join(f"{name} = {value}" for name, value in zip(vary, conditions, strict=True))
-            species = int(amounts[species])
-            said = f"{balances.names[species]} runs out at {where}, and a rate law goes on consuming it"
-            raise SolveError(said, vessel.label, f"make that rate fall to zero with [{balances.names[species]}]")
-    expressions = tuple(vessel.expression(m) for m in asked)
+    if vessel._needs_size and not {*vary} & {*vessel._sizes}:
+        raise InputError("it has no size yet", vessel.label, f"give its {vessel._default_size()}, or vary it")
+    base = vessel.with_({name: given[0] for name, given in vary.items()})
+    if not same or base._is_staged or base._model.balances.conditions:
+        return _one_by_one(vessel, vary, tuple(asked))
+    table, ends = ParameterMap(base, tuple(vary)).table(np.array([*itertools.product(*numbers.values())]))
+    expressions = tuple(base._expression(m) for m in asked)
+    balances = _balances_for(base, expressions)
+    states = _states(base, balances, table, ends, vary)
     with np.errstate(all="ignore"):
-        found = compiled(balances).outputs(expressions)(list(values.T))(states.T, ends)
+        found = compiled(balances).outputs(expressions)(list(table.T))(states.T, ends)
+    shape = tuple(len(given) for given in vary.values())
     shaped = {
         str(m): np.broadcast_to(np.asarray(f, float), len(table)).reshape(shape)
         for m, f in zip(asked, found, strict=True)
     }
-    return Sweep(vessel, {name: list(given) for name, given in vary.items()}, shaped, tuple(asked))
+    return _swept(vessel, vary, shaped, tuple(asked))
 
 
-def _one_by_one(vessel: Vessel, vary: Mapping[str, Sequence[Any]], asked: tuple[Metric, ...]) -> Sweep:
-    """Every combination by a run of its own, for vessels that go by stages."""
+def _swept(
+    vessel: Vessel | Train, vary: Mapping[str, Sequence[Any]], values: Mapping[str, np.ndarray],
+    asked: tuple[Metric, ...],
+) -> Sweep:  # fmt: skip
+    conditions = FrozenMapping({name: list(given) for name, given in vary.items()})
+    return Sweep(vessel, conditions, FrozenMapping(values), asked)
+
+
+def _read(
+    vessel: Vessel, vary: Mapping[str, Sequence[Any]], faults: Faults
+) -> tuple[dict[str, list[float]], bool]:  # fmt: skip
+    """The numbers of each condition in SI, and whether all values of each are of one form."""
+    found: dict[str, list[float]] = {}
+    same = True
+    for name, given in vary.items():
+        with faults.at(f"sweep, {name}"):
+            setting = vessel._setting(name)
+        if name not in vessel._settings:
+            continue
+        forms, found[name] = set(), []
+        for value in given:
+            with faults.at(f"sweep, {name}"):
+                number, form = setting.read(value)
+                found[name].append(number)
+                forms.add(form)
+        same = same and len(forms) <= 1
+    return found, same
+
+
+def _balances_for(vessel: Vessel, expressions: tuple[sp.Expr, ...]) -> Balances:
+    """The balances that some expressions need: with their totals only where one is asked for."""
+    model = vessel._model
+    asked = frozenset().union(*(e.free_symbols for e in expressions))
+    return model.balances if asked <= model.balances.known else model.followed
+
+
+def _states(
+    vessel: Vessel, balances: Balances, table: np.ndarray, ends: np.ndarray, vary: Mapping[str, Sequence[Any]]
+) -> np.ndarray:  # fmt: skip
+    """The states at the end of every case, shape (cases, states)."""
+    if vessel._has_steady_state:
+        volume, flow = (table[:, balances.parameters.index(symbol)] for symbol in (VOLUME, FLOW))
+        return steady_many(balances, table, volume / flow)
+    states = integrate_many(balances, table, ends)
+    amounts = np.flatnonzero(balances.positive)
+    held = states[:, amounts]
+    below = np.argwhere(held < -RUN_OUT * np.max(np.abs(held), axis=1, keepdims=True))
+    watched = np.flatnonzero(balances.is_kind(("temperature", "pressure", "volume")))
+    fallen = np.argwhere(~(states[:, watched] > 0))
+    limit = vessel._limit()
+    if limit is not None:
+        left = compiled(balances).outputs((limit,))(list(table.T))(states.T, ends)[0]
+        beyond = np.flatnonzero(~(np.broadcast_to(np.asarray(left, dtype=float), len(table)) > 0))
+        fallen = fallen if len(fallen) else np.array([[case, 0] for case in beyond], dtype=int).reshape(-1, 2)
+    if len(below) or len(fallen):
+        case, place = (int(n) for n in (below if len(below) else fallen)[0])
+        conditions = list(itertools.product(*vary.values()))[case]
+        where = ", ".join(f"{name} = {value}" for name, value in zip(vary, conditions, strict=True))
+        if len(below):
+            species = balances.names[int(amounts[place])]
+            said = f"{species} runs out at {where}, and a rate law goes on consuming it"
+            raise SolveError(said, vessel.label, f"make that rate fall to zero with [{species}]")
+        name = balances.states[int(watched[place])].kind
+        raise SolveError(f"the {name} falls to zero at {where}", vessel.label, "leave this combination out")
+    return states
+
+
+def _one_by_one(vessel: Vessel | Train, vary: Mapping[str, Sequence[Any]], asked: tuple[Metric, ...]) -> Sweep:
+    """Every combination by a run of its own."""
     faults, found = Faults(), []
     for values in itertools.product(*vary.values()):
         with faults.at("sweep"):
-            run = _combination(vessel, dict(zip(vary, values, strict=True))).outcome()
+            run = vessel.with_(dict(zip(vary, values, strict=True))).outcome()
             found.append([run.metric(m) for m in asked])
     faults.raise_any()
     shape = tuple(len(given) for given in vary.values())
     columns = zip(asked, np.array(found).T, strict=True)
-    shaped = {str(m): column.reshape(shape) for m, column in columns}
-    return Sweep(vessel, {name: list(given) for name, given in vary.items()}, shaped, asked)
-
-
-def _has_size(vessel: Vessel) -> bool:
-    return bool(np.isfinite(vessel.volume_si if isinstance(vessel, StirredTank) else vessel.end))
-
-
-def _row(vessel: Vessel) -> np.ndarray:
-    """Every number of a vessel, and where it ends, as one row."""
-    return np.array([*vessel.case.values, vessel.end])
-
-
-def _combination(vessel: Vessel, conditions: Mapping[str, Any]) -> Vessel:
-    for name, value in conditions.items():
-        vessel = under(vessel, name, value)
-    return vessel
+    return _swept(vessel, vary, {str(m): column.reshape(shape) for m, column in columns}, asked)

@@ -9,8 +9,10 @@ import numpy as np
 import sympy as sp
 
 from molino.core.balances.compiled import compiled
-from molino.core.balances.solve import integrate, observe, steady, steady_slopes
+from molino.core.balances.integrate import integrate, observe
+from molino.core.balances.steady import steady, steady_slopes
 from molino.core.balances.system import Case
+from molino.core.chemistry.formula import concentration
 from molino.core.chemistry.network import Chemistry
 from molino.core.errors import SolveError
 from molino.core.fitting.experiments import Experiment
@@ -19,6 +21,7 @@ from molino.core.vessels.base import Vessel
 from molino.core.vessels.batch import Batch
 from molino.core.vessels.feed import Feed
 from molino.core.vessels.plug_flow import PlugFlow
+from molino.core.vessels.roles import AMOUNT, MOLAR_FLOW
 from molino.core.vessels.stirred_tank import StirredTank
 
 TIGHT, ROUGH = (1e-12, 1e-14), (1e-8, 1e-11)
@@ -91,6 +94,7 @@ class Followed(Sample):
     case: Case
     expressions: tuple[sp.Expr, ...]
     """Concentrations of `species`; empty where the states are concentrations (a batch of 1 m^3)."""
+    over_time: bool = True
 
     def calculate(
         self, parameters: np.ndarray, tolerances: tuple[float, float]
@@ -104,8 +108,7 @@ class Followed(Sample):
         slopes = np.zeros((*states.shape, 0))
         if solution.sensitivities is not None:
             slopes = solution.sensitivities[shift:]
-        names = case.balances.names
-        chosen = [names.index(s) for s in self.species]
+        chosen = [case.balances.index(AMOUNT(s) if self.over_time else MOLAR_FLOW(s)) for s in self.species]
         if self.expressions:
             values, slopes = observe(case, self.expressions, times, states, slopes, self.symbols)
         else:
@@ -175,13 +178,15 @@ def sample_of(
     """
     distinct, place = np.unique(times, return_inverse=True)
     vessel = vessel_of(run, chemistry)
-    balances = vessel.case.balances
+    balances = vessel._case.balances
     asked = tuple(species)
-    if run.vessel != "stirred tank" and not (vessel.gas and run.vessel == "plug flow"):
-        case = Case(balances.reduced(asked), vessel.case.values)
+    over_time = run.vessel == "batch"
+    if run.vessel != "stirred tank" and not (vessel.is_gas and run.vessel == "plug flow"):
+        states = tuple(AMOUNT(s) if over_time else MOLAR_FLOW(s) for s in asked)
+        case = Case(balances.reduced(states), vessel._case.values)
         expressions: tuple[sp.Expr, ...] = ()
     else:
-        case, expressions = vessel.case, tuple(balances.derived[s] for s in asked)
+        case, expressions = vessel._case, tuple(concentration(s) for s in asked)
     symbols = tuple(s for s in places if s in case.balances.parameters)
     common = (
         run.name,
@@ -193,6 +198,6 @@ def sample_of(
         np.array([places[s] for s in symbols], dtype=int),
     )
     if run.vessel == "stirred tank":
-        cases = tuple(vessel_of(run, chemistry, float(t)).case for t in distinct)
+        cases = tuple(vessel_of(run, chemistry, float(t))._case for t in distinct)
         return Settled(*common, None, cases, expressions)
-    return Followed(*common, delay if run.vessel == "batch" else None, case, expressions)
+    return Followed(*common, delay if over_time else None, case, expressions, over_time)

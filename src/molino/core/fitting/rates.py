@@ -545,7 +545,7 @@ def _compiled(structure: Structure, species: str) -> tuple[Any, Any, tuple[sp.Sy
         law = sp.Add(*(sign * sp.Rational(moles) * laws[j] for j, moles in net.items()))
     else:
         law = laws[0]
-    nothing = sp.Symbol("nothing")
+    nothing = sp.Dummy("nothing")
     make = build({}, [law], symbols, nothing, parameters, array=True)
     slopes = build({}, [law.diff(p) for p in parameters], symbols, nothing, parameters, array=True)
     return make, slopes, parameters

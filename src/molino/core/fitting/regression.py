@@ -19,7 +19,7 @@ from molino.core.fitting.problem import COARSE, Model, Optimum, Problem, Progres
 from molino.core.fitting.rates import RateModel, Rates
 from molino.core.fitting.replicates import pooled_scatter
 from molino.core.fitting.result import Fit, Points, estimates_of
-from molino.core.vessels.feed import inlet_symbol
+from molino.core.vessels.roles import INLET
 
 ERRORS = ("each", "same", "relative", "replicates")
 """What can be said of the errors without numbers."""
@@ -180,7 +180,7 @@ def _layout(
             first = seen[np.isfinite(seen)][:1]
             guesses[species] = guesses.get(species) or (float(first[0]) if len(first) else 0.0)
             guess, typical = guesses[species], float(max([*guesses.values(), 1e-300]))
-            places[run.name][inlet_symbol(species)] = len(free)
+            places[run.name][INLET(species)] = len(free)
             unit = display.unit("concentration") or None
             word = "start" if run.vessel == "batch" else "feed"
             free.append(Parameter(f"{word} {species}, {run.name}", guess, unit, True, 0.0, np.inf, typical))

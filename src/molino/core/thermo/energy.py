@@ -16,17 +16,21 @@ from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE
 from molino.core.chemistry.network import Chemistry
 from molino.core.chemistry.species import Species
 from molino.core.errors import Faults, InputError
+from molino.core.symbols import Quantity, Role, roman
 
-CAPACITY = sp.Symbol("heat capacity", positive=True)
+CAPACITY = Role("heat capacity of the mixture", "Cp_mix", "C_p", sign="positive")()
 """That of the whole mixture, where one is given: per volume of a liquid, per mole of a gas."""
 _ASKER = "the energy balance"
 _HESS = 1e-6
 """How far given enthalpies of reaction may be from adding up, relative to the largest."""
 
 
-def reference(species: str) -> sp.Symbol:
+_REFERENCE = Role("enthalpy at 298.15 K", "h[{}]", lambda s: f"h_{{{roman(s)}}}")
+
+
+def reference(species: str) -> Quantity:
     """The parameter that holds a species' enthalpy at 298.15 K."""
-    return sp.Symbol(f"h[{species}]")
+    return _REFERENCE(species)
 
 
 @dataclass(frozen=True)
@@ -52,6 +56,20 @@ class Energy:
     def capacity(self, i: int, T: sp.Expr) -> sp.Expr:
         """Cp_i in J/(mol K)."""
         return self.rises[i].diff(TEMPERATURE).xreplace({TEMPERATURE: T})
+
+
+def enthalpies(
+    chemistry: Chemistry, per: str | None, capacity: float = 0.0
+) -> tuple[Energy, dict[sp.Symbol, float]] | InputError:  # fmt: skip
+    """The enthalpies of the species of a chemistry with their numbers, or what they lack; worked out once for each."""
+    known = chemistry.memory
+    if ("enthalpies", per, capacity) not in known:
+        try:
+            energy = shape_of(chemistry, per)
+            known["enthalpies", per, capacity] = energy, references(chemistry, energy, capacity)
+        except InputError as error:
+            known["enthalpies", per, capacity] = error
+    return known["enthalpies", per, capacity]  # type: ignore[no-any-return]
 
 
 def shape_of(chemistry: Chemistry, per: str | None) -> Energy:

@@ -14,6 +14,7 @@ import sympy as sp
 
 from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE
 from molino.core.chemistry.numeric import NumericFunction
+from molino.core.symbols import Quantity, Role, roman
 from molino.core.thermo.cubic import FORMS, CubicEquation
 from molino.core.thermo.energy import CAPACITY, Energy
 from molino.core.units import GAS_CONSTANT
@@ -22,9 +23,15 @@ MODELS = ("constant density", "additive volumes", "ideal gas", *FORMS)
 """How volume follows from what there is."""
 
 
-def molar_volume(species: str) -> sp.Symbol:
+_MOLAR_VOLUME = Role("molar volume", "v[{}]", lambda s: f"v_{{{roman(s)}}}", sign="positive")
+_OF_STATE = Role("equation of state", "{}", sign="positive")
+"""What a cubic equation of state defines on the way."""
+_SLOPE = Role("slope of the equation of state", "slope of {}")
+
+
+def molar_volume(species: str) -> Quantity:
     """The parameter that holds a species' molar volume in an additive liquid."""
-    return sp.Symbol(f"v[{species}]", positive=True)
+    return _MOLAR_VOLUME(species)
 
 
 class GasRoot(NumericFunction):
@@ -100,10 +107,10 @@ class Content:
         """N, N b, N^2 a with its slopes in T, A = a P/(R T)^2, B = b P/(R T) and Z."""
         n, T, count = self.n, self.T, range(len(self.n))
         names = ("total amount", "N b", "N2 a", "slope of N2 a", "curvature of N2 a", "A", "B", "Z")
-        self.N, self.D, self.S, self.S1, S2, A, B, self.Z = (sp.Symbol(name, positive=True) for name in names)
+        self.N, self.D, self.S, self.S1, S2, A, B, self.Z = (_OF_STATE(name) for name in names)
         self.A, self.B, self.S2 = A, B, S2
-        root = [sp.Symbol(f"root {i}") for i in count]
-        slope, curve = ([sp.Symbol(f"{word} {i}") for i in count] for word in ("root slope", "root curve"))
+        root = [_SLOPE(f"root {i}") for i in count]
+        slope, curve = ([_SLOPE(f"{word} {i}") for i in count] for word in ("root slope", "root curve"))
         found: list[tuple[sp.Symbol, sp.Expr]] = []
         for i, e in enumerate(real.roots(T)):
             found += [(root[i], e), (slope[i], e.diff(T)), (curve[i], e.diff(T, 2))]
@@ -148,7 +155,7 @@ class Content:
 
     def _keep(self, name: str, slope: sp.Expr) -> None:
         """A slope under a symbol of its own."""
-        self._slopes[name] = sp.Symbol(f"slope of {name}")
+        self._slopes[name] = _SLOPE(name)
         self.definitions.append((self._slopes[name], slope))
 
     def _total(self, e: sp.Expr, slopes: dict[sp.Symbol, sp.Expr], along: sp.Expr | None = None) -> sp.Expr:

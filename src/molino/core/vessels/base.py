@@ -1,10 +1,10 @@
-"""What all vessels share: contents, kinetics, one balance, and the numbers that go into them."""
+"""What all vessels share: settings by name, one model, and the numbers that go into it."""
 
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Mapping
-from dataclasses import fields, replace
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, fields, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, ClassVar, Self
 
@@ -13,50 +13,212 @@ import sympy as sp
 
 from molino.core import units
 from molino.core.balances.system import Case
+from molino.core.chemistry.constants import Parameter
 from molino.core.chemistry.network import Chemistry
-from molino.core.chemistry.reaction import BASES
 from molino.core.chemistry.species import Species
 from molino.core.chemistry.typeset import Equations
-from molino.core.errors import Faults, InputError
+from molino.core.dual import Number
+from molino.core.errors import Faults, InputError, UnitError, nearest
+from molino.core.fields import Frozen, settle
 from molino.core.printing import Printed
-from molino.core.thermo.energy import CAPACITY, Energy, references, shape_of
+from molino.core.thermo.energy import CAPACITY, Energy, enthalpies
 from molino.core.thermo.medium import MODELS, Medium, RealGas, molar_volume
-from molino.core.units import GAS_CONSTANT, Display, Value
+from molino.core.units import Display, Value
 from molino.core.vessels.catalyst import NO_CATALYST, Catalyst, check_catalyst
+from molino.core.vessels.checks import VesselReview, review_vessel
 from molino.core.vessels.equations import vessel_equations
-from molino.core.vessels.feed import check_contents, equation_of, inlet_symbol, is_real
-from molino.core.vessels.heat import COOLANT, Adiabatic, HeatShape, Jacket, Programme, read_heat
-from molino.core.vessels.mixture import Mixture
-from molino.core.vessels.review import VesselReview, review_vessel
+from molino.core.vessels.feed import check_contents, equation_of, is_real
+from molino.core.vessels.heat import Adiabatic, HeatShape, Jacket, Programme, read_heat
+from molino.core.vessels.mixture import Contents, Mixture, read_portion
+from molino.core.vessels.model import Model, ModelKey
+from molino.core.vessels.roles import COOLANT, INLET
 from molino.core.vessels.schedule import Track
-from molino.core.vessels.writing import Setup, Written
+from molino.core.vessels.streams import Fluid, Stream, adiabatic_rise
 
 if TYPE_CHECKING:
     from molino.core.vessels.metrics import Metric
     from molino.core.vessels.run import Run
 
 
-class Vessel(Printed):
-    """Base of the vessels; each is a frozen dataclass with `chemistry`, and `with_` makes a changed one."""
+@dataclass(frozen=True)
+class Setting:
+    """A number of a vessel that can be changed by its name.
+
+    Attributes
+    ----------
+    name : str
+    kind : str
+        The kind of quantity, for units.
+    read : value to (number in SI, form)
+        Two values of one form (a volumetric flow and another) can be exchanged in the numbers of a vessel.
+    put : value to vessel
+        The vessel with another value.
+    own : float
+        As it stands, in SI; nan where it is not given.
+    """
+
+    name: str
+    kind: str
+    read: Callable[[Any], tuple[float, str]]
+    put: Callable[[Any], Vessel]
+    own: float = math.nan
+
+
+class Vessel(Frozen, Printed):
+    """Base of the vessels; each is a frozen dataclass with `chemistry`, and `with_` makes a changed one.
+
+    What a vessel must say begins with an underscore and stands in the first part below; see CONTRIBUTING.
+    """
 
     noun: ClassVar[str]
     """What it is called in messages."""
-    sizes: ClassVar[tuple[str, ...]]
-    """What of it `size` can vary."""
+    _sizes: ClassVar[Mapping[str, str]]
+    """What of it `size` can vary, each with its kind of quantity."""
+    _has_steady_state: ClassVar[bool] = False
+    """Whether what flows in flows out, so that it comes to rest."""
+    _sized_along: ClassVar[str] = "run"
+    """How it is sized: 'run' (one run passes every smaller size), 'steady' (along the curve of its steady states)."""
+    _field_kinds: ClassVar[Mapping[str, str]] = {}
+    """Fields that are numbers and can be changed by name, with their kinds, beside the sizes."""
     name: str
     chemistry: Chemistry
     catalyst: Catalyst | None
     heat: Any
     show: Mapping[str, str]
 
-    def with_(self, **changed: Any) -> Self:
-        """The same vessel with some fields replaced: `coil.with_(length="80 m")`."""
+    def _build(self) -> Model:
+        """Its model: balances as symbols."""
+        raise NotImplementedError
+
+    def _own_numbers(self, given: Mapping[str, Number], fed: Mixture) -> dict[sp.Symbol, Number]:
+        """The vessel's own parameters (temperature, volume, flow), some of its settings replaced by those given."""
+        raise NotImplementedError
+
+    def _mixture(self, given: Mapping[str, Number]) -> Mixture:
+        """What is fed or charged, worked out; InputError with what is missing or contradicts."""
+        raise NotImplementedError
+
+    def _end(self, given: Mapping[str, Number], fed: Mixture) -> Number:
+        """Where the independent variable ends: the time of a batch, the volume of a tube; nan while not known."""
+        raise NotImplementedError
+
+    def _given(self) -> list[tuple[str, Value | None]]:
+        """Every value that was given, with its kind, for choosing the units of results."""
+        raise NotImplementedError
+
+    def _more_settings(self) -> Iterable[Setting]:
+        """Settings beside its fields, its heat, what it is charged or fed with, and the constants."""
+        return ()
+
+    def _contents(self) -> Contents:
+        """What is fed or charged, as it was written."""
+        raise NotImplementedError
+
+    def _with_contents(self, contents: Contents) -> Self:
+        raise NotImplementedError
+
+    def _stream_in(self, run: Run) -> Stream:
+        """What goes into it."""
+        raise NotImplementedError
+
+    def outcome(self) -> Run:
+        """The run by which the vessel is judged: at its end, or at steady state."""
+        raise NotImplementedError
+
+    @property
+    def _fluid_model(self) -> Any:
+        """How its volume follows from what there is, as it was given; None is a liquid, or an ideal gas."""
+        raise NotImplementedError
+
+    @property
+    def _mixture_capacity(self) -> Value | None:
+        """The heat capacity of the whole mixture, where one was given."""
+        raise NotImplementedError
+
+    @property
+    def _density(self) -> Value | None:
+        """The density of the whole mixture, where one was given."""
+        raise NotImplementedError
+
+    @property
+    def is_gas(self) -> bool:
+        """Whether it holds a gas rather than a liquid."""
+        raise NotImplementedError
+
+    @property
+    def _first_T(self) -> Value | None:
+        """Temperature at the start or inlet, None where it is not given."""
+        raise NotImplementedError
+
+    @property
+    def _feed_T(self) -> Value | None:
+        """The temperature of what is fed or charged."""
+        return self._first_T
+
+    def _given_pressure(self) -> float:
+        """The pressure of what is fed or charged in Pa; nan of a liquid without one."""
+        return math.nan
+
+    def _size_of(self, name: str, passed: float) -> float:
+        """A size by its name from where the independent variable ends (of a tank from its volume)."""
+        return passed
+
+    def _default_size(self) -> str:
+        """The size that `size` finds if none is named."""
+        return next(iter(self._sizes))
+
+    def _limit(self) -> sp.Expr | None:
+        """What must stay above zero along it, beside temperature, pressure and volume."""
+        return None
+
+    def _cross_section(self) -> float:
+        """Cross-section in m^2 of what it runs along; nan where it runs along nothing."""
+        return math.nan
+
+    @property
+    def _heat_shape(self) -> HeatShape:
+        """What of the heat changes the form of its balances."""
+        return self.heat.shape if self.heat is not None else HeatShape()
+
+    def _tracks(self) -> dict[sp.Symbol, Track]:
+        """The numbers that change while it runs."""
+        if isinstance(self.heat, Jacket) and isinstance(self.heat.T, Track):
+            return {COOLANT: self.heat.T}
+        return {}
+
+    def _goes_in(self, species: str) -> bool:
+        """Whether some of a species is fed or charged."""
+        return float(self._fed.concentrations.get(species, 0.0)) > 0
+
+    # what follows from it
+
+    def with_(self, conditions: Mapping[str, Any] | None = None, /, **changed: Any) -> Self:
+        """The same vessel with something changed: `coil.with_(length="80 m")`, `tank.with_({"feed T": "60 degC"})`.
+
+        Parameters
+        ----------
+        conditions : mapping of name to value, optional
+            Numbers by the names that sweeps and changes use, too: a size or field ("T", "volume", "length", "tubes"),
+            "flow", "feed T", "feed P", "coolant T", "coolant flow", "U", "UA", what is fed or charged of a species
+            ("[xylose]"), a constant of the chemistry ("dehydration.k"; "constant NAME" where the vessel has a number of
+            that name). Where the temperature is not kept, "T" is that of the feed or charge.
+        **changed
+            Fields by their names.
+
+        Raises
+        ------
+        InputError
+            If there is no such field or condition, or with all that is wrong with the changed vessel.
+        """
         known = {f.name for f in fields(self)}  # type: ignore[arg-type]
         strange = sorted(changed.keys() - known)
         if strange:
             advice = f"it has {', '.join(sorted(known))}"
             raise InputError(f"a {self.noun} has no {', '.join(strange)}", self.label, advice)
-        return replace(self, **changed)  # type: ignore[type-var]
+        found: Any = replace(self, **changed) if changed else self  # type: ignore[type-var]
+        for name, value in (conditions or {}).items():
+            found = found._setting(name).put(value)
+        return found  # type: ignore[no-any-return]
 
     @property
     def label(self) -> str:
@@ -68,187 +230,190 @@ class Vessel(Printed):
         """Name and noun: 'coil: plug flow'."""
         return f"{self.name}: {self.noun}" if self.name else self.noun
 
-    def write(self) -> Written:
-        """The vessel's balances as symbols."""
-        raise NotImplementedError
+    @cached_property
+    def _settings(self) -> dict[str, Setting]:
+        """Everything of it that can be changed by name."""
+        found = {}
+        for name, kind in self._sizes.items():
+            others = {other: None for other in self._sizes if other != name}
+            found[name] = self._number(name, kind, getattr(self, name), self._put(name, others))
+        for name, kind in self._field_kinds.items():
+            own = self._first_T if name == "T" else getattr(self, name)
+            found[name] = self._number(name, kind, own, self._put(name, {}))
+        found |= {setting.name: setting for setting in self._more_settings()}
+        if isinstance(self.heat, Jacket):
+            conductance = "U" if self.heat.U is not None else "UA"
+            for name, field, kind in (
+                ("coolant T", "T", "temperature"), ("coolant flow", "flow", "heat capacity flow"),
+                (conductance, conductance, "heat transfer coefficient" if conductance == "U" else "heat capacity flow"),
+            ):  # fmt: skip
+                found[name] = self._number(name, kind, getattr(self.heat, field), self._put_heat(field))
+        flowing = self._contents().flowing
+        for species in self._contents():
+            found[f"[{species}]"] = Setting(
+                f"[{species}]", "concentration",
+                lambda v, s=species: _portion(v, flowing, s),  # type: ignore[misc]
+                lambda v, s=species: self._with_contents(self._contents().with_portion(s, v)),  # type: ignore[misc]
+                _si(self._contents()[species].value),
+            )  # fmt: skip
+        for p in self.chemistry.parameters:
+            name = self._constant_setting(p.name, found)
+            found[name] = Setting(
+                name, "number",
+                lambda v, p=p: (_constant(v, p), "constant"),  # type: ignore[misc]
+                lambda v, p=p: self.with_(
+                    chemistry=self.chemistry.with_values({p.name: _constant(v, p)})
+                ),  # type: ignore[misc]
+                p.value,
+            )  # fmt: skip
+        return found
 
-    def numbers(self) -> dict[sp.Symbol, float]:
-        """The vessel's own parameters: temperature, volume, flow."""
-        raise NotImplementedError
+    def _put(self, name: str, others: Mapping[str, Any]) -> Callable[[Any], Self]:
+        return lambda value: self.with_(**others, **{name: value})
 
-    @property
-    def model(self) -> Any:
-        """How its volume follows from what there is, as it was given; None is a liquid, or an ideal gas."""
-        return self.feed.model  # type: ignore[attr-defined]
+    def _put_heat(self, name: str) -> Callable[[Any], Self]:
+        return lambda value: self.with_(heat=replace(self.heat, **{name: value}))
 
-    @property
-    def mixture_capacity(self) -> Value | None:
-        """The heat capacity of the whole mixture, where one was given."""
-        return self.feed.heat_capacity  # type: ignore[attr-defined,no-any-return]
+    def _constant_setting(self, name: str, taken: Mapping[str, Any] | None = None) -> str:
+        """The name by which a constant can be changed."""
+        own = {*self._sizes, *self._field_kinds} if taken is None else taken
+        return f"constant {name}" if name in own else name
 
-    @property
-    def gas(self) -> bool:
-        """Whether it holds a gas rather than a liquid."""
-        return self.feed.is_gas  # type: ignore[attr-defined,no-any-return]
+    def _number(self, name: str, kind: str, own: Any, put: Callable[[Any], Vessel]) -> Setting:
+        return Setting(name, kind, lambda v: (units.positive(v, kind, name).si, kind), put, _si(own))
 
-    @property
-    def start_T(self) -> Value | None:
-        """Temperature at the start or inlet, None where it is not given."""
-        raise NotImplementedError
+    def _setting(self, name: str) -> Setting:
+        if name not in self._settings:
+            raise InputError(f"'{name}' cannot be varied", self.label, nearest(name, self._settings))
+        return self._settings[name]
 
-    @property
-    def heat_shape(self) -> HeatShape:
-        """What of the heat changes the form of its balances."""
-        return self.heat.shape if self.heat is not None else HeatShape()
+    @cached_property
+    def _by_name(self) -> dict[str, Species]:
+        """The species of its chemistry."""
+        return {s.name: s for s in self.chemistry.species}
 
     @cached_property
     def _thermal(self) -> tuple[Energy, dict[sp.Symbol, float]] | InputError:
         """The enthalpies of its species, or what they lack."""
-        given = self.mixture_capacity
-        per = None
+        given, per = self._mixture_capacity, None
         if given is not None:
             molar = units.unit(units.SI_UNITS["heat capacity"]).dimension
-            bare_gas = given.unit is None and self.gas
+            bare_gas = given.unit is None and self.is_gas
             per = "mole" if bare_gas or (given.unit and units.unit(given.unit).dimension == molar) else "volume"
-        try:
-            if per == "volume" and (self.gas or self.model == "additive volumes"):
-                said = "a heat capacity per volume belongs to a liquid of constant density"
-                raise InputError(said, "heat_capacity", "give it per mole, or one to each species")
-            energy = shape_of(self.chemistry, per)
-            numbers = references(self.chemistry, energy, given.si if given is not None else 0.0)
-        except InputError as error:
-            return error
-        return energy, numbers | ({CAPACITY: given.si} if given is not None else {})
+        if per == "volume" and (self.is_gas or self._fluid_model == "additive volumes"):
+            said = "a heat capacity per volume belongs to a liquid of constant density"
+            return InputError(said, "heat_capacity", "give it per mole, or one to each species")
+        found = enthalpies(self.chemistry, per, given.si if given is not None else 0.0)
+        if isinstance(found, InputError):
+            return found
+        return found[0], found[1] | ({CAPACITY: given.si} if given is not None else {})
 
-    def require_heat(self) -> None:
+    def _require_energy(self) -> None:
         """Raise InputError with what the species and reactions lack for an energy balance."""
         if isinstance(self._thermal, InputError):
             raise self._thermal
-        if self.start_T is None:
+        if self._first_T is None:
             raise InputError("no temperature is given, and heat hangs on it", self.label, "give T")
 
     @cached_property
-    def medium(self) -> Medium:
+    def _medium(self) -> Medium:
         """What it is filled with."""
         thermal = self._thermal
-        energy = None if isinstance(thermal, InputError) or self.start_T is None else thermal[0]
-        if is_real(self.model):
-            equation = equation_of(self.model, self.by_name)
+        energy = None if isinstance(thermal, InputError) or self._first_T is None else thermal[0]
+        if is_real(self._fluid_model):
+            equation = equation_of(self._fluid_model, self._by_name)
             return Medium(self.chemistry.names, equation.form, energy, RealGas.of(equation))
-        return Medium(self.chemistry.names, self.model or MODELS[2 if self.gas else 0], energy)
+        return Medium(self.chemistry.names, self._fluid_model or MODELS[2 if self.is_gas else 0], energy)
 
     @cached_property
-    def setup(self) -> Setup:
+    def _key(self) -> ModelKey:
         """All that changes the form of its balances."""
         form = self.catalyst.form if self.catalyst is not None else NO_CATALYST
-        return Setup(self.chemistry.structure, self.medium, self.heat_shape, form)
+        return ModelKey(self.chemistry.structure, self._medium, self._heat_shape, form)
 
-    def property_numbers(self) -> dict[sp.Symbol, float]:
+    @cached_property
+    def _model(self) -> Model:
+        return self._build()
+
+    @cached_property
+    def _fed(self) -> Mixture:
+        """What is fed or charged: concentrations in mol/m^3, and volumetric flow in m^3/s or volume in m^3."""
+        return self._mixture({})
+
+    def _property_numbers(self, given: Mapping[str, Number]) -> dict[sp.Symbol, Number]:
         """The parameters that come with catalyst, heat and the properties of the species."""
-        found: dict[sp.Symbol, float] = {}
-        if self.medium.model == "additive volumes":
+        found: dict[sp.Symbol, Number] = {}
+        if self._medium.model == "additive volumes":
             found = {
                 molar_volume(s.name): s.require("molar_volume", "an additive liquid").si for s in self.chemistry.species
             }
         if not isinstance(self._thermal, InputError):
             found |= self._thermal[1]
-        found |= self.heat.numbers() if self.heat is not None else {}
+        found |= self.heat.numbers(given) if self.heat is not None else {}
         return found | (self.catalyst.numbers() if self.catalyst is not None else {})
 
-    def tracks(self) -> dict[sp.Symbol, Track]:
-        """The numbers that change while it runs."""
-        if isinstance(self.heat, Jacket) and isinstance(self.heat.T, Track):
-            return {COOLANT: self.heat.T}
-        return {}
+    def _parameters(self, given: Mapping[str, Number]) -> tuple[dict[sp.Symbol, Number], Number]:
+        """Every number of its balances, and where they end, with some settings replaced by those given.
 
-    def mixture(self) -> Mixture:
-        """What is fed or charged, worked out; InputError with what is missing or contradicts."""
-        raise NotImplementedError
+        With plain numbers those of one vessel, with columns those of many, with `Dual` numbers their exact derivatives
+        by the settings.
+        """
+        fed = self._mixture(given) if given else self._fed
+        numbers: dict[sp.Symbol, Number] = {
+            p.symbol: given.get(self._constant_setting(p.name), p.value) for p in self.chemistry.parameters
+        }
+        numbers |= {INLET(s): fed.concentrations.get(s, 0.0) for s in self.chemistry.names}
+        return numbers | self._property_numbers(given) | self._own_numbers(given, fed), self._end(given, fed)
 
     @cached_property
-    def fed(self) -> Mixture:
-        """What is fed or charged: concentrations in mol/m^3, and volumetric flow in m^3/s or volume in m^3."""
-        return self.mixture()
+    def _case(self) -> Case:
+        """The balances with the numbers of this vessel (unknown constants at their guess)."""
+        numbers, _ = self._parameters({})
+        balances = self._model.balances
+        return Case(balances, tuple(float(numbers.get(p, 0.0)) for p in balances.parameters))
 
-    def inlet(self) -> dict[str, float]:
-        """Concentrations of the feed or charge in mol/m^3."""
-        return self.fed.concentrations
+    @cached_property
+    def _end_si(self) -> float:
+        return float(self._end({}, self._fed))
 
-    def conserved(self) -> dict[str, np.ndarray]:
+    @cached_property
+    def _display(self) -> Display:
+        """The units in which its results are shown."""
+        with_units = any(p.unit is not None for p in self.chemistry.parameters)
+        return Display.of(self._given(), self.show, with_units)
+
+    @property
+    def _needs_size(self) -> bool:
+        """Whether its size is not known yet."""
+        return not math.isfinite(self._end_si)
+
+    @property
+    def _is_staged(self) -> bool:
+        """Whether numbers change while it runs, so that a run goes by stages."""
+        return bool(self._tracks())
+
+    @property
+    def is_non_isothermal(self) -> bool:
+        """Whether its temperature follows from a balance of energy."""
+        return self._heat_shape.is_non_isothermal
+
+    @cached_property
+    def _fluid(self) -> Fluid:
+        """What its streams are made of."""
+        numbers = {} if isinstance(self._thermal, InputError) else self._thermal[1]
+        if self._medium.model == "additive volumes":
+            numbers = numbers | {s: float(v) for s, v in self._property_numbers({}).items()}
+        density = self._density.si if self._density is not None else None
+        lacks = self._thermal if isinstance(self._thermal, InputError) else None
+        return Fluid(self.label, self._medium, numbers, self.chemistry.species, density, lacks)
+
+    def _conserved(self) -> dict[str, np.ndarray]:
         """What no reaction changes: the invariants of the chemistry, and mass where every species has one."""
         found = dict(self.chemistry.invariants())
         if all(s.formula is not None or s.molar_mass is not None for s in self.chemistry.species):
             masses = [s.require("molar_mass", "the balance of mass").si for s in self.chemistry.species]
             found["mass"] = np.array(masses)
         return found
-
-    def goes_in(self, species: str) -> bool:
-        """Whether some of a species is fed or charged."""
-        return self.inlet().get(species, 0.0) > 0
-
-    @cached_property
-    def by_name(self) -> dict[str, Species]:
-        """The species of its chemistry."""
-        return {s.name: s for s in self.chemistry.species}
-
-    @property
-    def end(self) -> float:
-        """Where the independent variable ends: the time of a batch, the volume of a tube; nan while not known."""
-        raise NotImplementedError
-
-    def given(self) -> list[tuple[str, Value | None]]:
-        """Every value that was given, with its kind."""
-        raise NotImplementedError
-
-    def outcome(self) -> Run:
-        """The run by which the vessel is judged: at its end, or at steady state."""
-        raise NotImplementedError
-
-    @cached_property
-    def written(self) -> Written:
-        return self.write()
-
-    @cached_property
-    def case(self) -> Case:
-        """The balances with the numbers of this vessel (unknown constants at their guess)."""
-        species = self.inlet()
-        numbers: dict[sp.Symbol, float] = {p.symbol: p.value for p in self.chemistry.parameters}
-        numbers |= {inlet_symbol(s): species.get(s, 0.0) for s in self.chemistry.names}
-        numbers |= self.property_numbers() | self.numbers()
-        balances = self.written.balances
-        return Case(balances, tuple(float(numbers.get(p, 0.0)) for p in balances.parameters))
-
-    @cached_property
-    def display(self) -> Display:
-        """The units in which its results are shown."""
-        with_units = any(p.unit is not None for p in self.chemistry.parameters)
-        return Display.of(self.given(), self.show, with_units)
-
-    @property
-    def is_staged(self) -> bool:
-        """Whether numbers change while it runs, so that a run goes by stages."""
-        return bool(self.tracks())
-
-    @property
-    def moves_T(self) -> bool:
-        """Whether its temperature is an unknown of the balances."""
-        return self.heat_shape.moves
-
-    @property
-    def rate_kinds(self) -> dict[str, str]:
-        """The kind of quantity of each rate that results show, by its name there."""
-        return {f"rate of {r.name}": BASES[r.basis] for r in self.chemistry.reactions}
-
-    def inlet_flows(self) -> dict[str, float]:
-        """Molar flows of the feed (amounts of the charge) by species."""
-        return {s: self.inlet().get(s, 0.0) * self.fed.volume for s in self.chemistry.names}
-
-    def feed_pressure(self) -> float:
-        """Pressure of the feed in Pa: that given, or of an ideal gas sum(c) R T; nan for a liquid without one."""
-        feed = self.feed  # type: ignore[attr-defined]
-        if feed.P is not None:
-            return float(feed.P.si)
-        return float(sum(self.inlet().values()) * GAS_CONSTANT * feed.T.si) if self.gas else math.nan
 
     def adiabatic_rise(self, reaction: str | None = None) -> float:
         """Adiabatic temperature rise in K of what is fed or charged: by how much one reaction would warm it.
@@ -266,15 +431,23 @@ class Vessel(Printed):
         InputError
             If there is no such reaction, no temperature, nothing that reacts, or with what the species lack.
         """
-        from molino.core.vessels.streams import adiabatic_rise
+        names = [str(r.name) for r in self.chemistry.reactions]
+        if reaction is None and len(names) > 1:
+            raise InputError("which reaction?", self.label, f"name one of {', '.join(names)}")
+        net = self.chemistry.reaction(reaction or names[0]).equation.net
+        self._require_energy()
+        T = self._feed_T
+        if T is None:
+            raise InputError("no temperature is given", self.label, "give T")
+        amounts = {s: self._fed.concentrations.get(s, 0.0) * self._fed.volume for s in self.chemistry.names}
+        start = Stream("start", amounts, float(self._fed.volume), T.si, self._given_pressure())
+        return adiabatic_rise(self._fluid, start, net)
 
-        return adiabatic_rise(self, reaction)
-
-    def expression(self, metric: Metric) -> sp.Expr:
-        """A metric over the states and parameters of this vessel; InputError if it cannot be told of it."""
-        found = metric.expression(self.chemistry.structure, self.written)
+    def _expression(self, metric: Metric) -> sp.Expr:
+        """A metric over the states and parameters of this vessel; InputError if it has no such quantity."""
+        found = metric.expression(self.chemistry.structure, self._model)
         for species in metric.reactants:
-            if not self.goes_in(species):
+            if not self._goes_in(species):
                 raise InputError(
                     f"{metric}: no {species} goes in", self.label, "name a reactant that is fed or charged"
                 )
@@ -282,13 +455,22 @@ class Vessel(Printed):
 
     def check(self) -> VesselReview:
         """What is to be said before it runs: the chemistry's findings, its own, and the count of equations."""
-        return review_vessel(self)
+        numbers = self._case
+        size = None if math.isinf(self._end_si) else (self._default_size(), math.isfinite(self._end_si))
+        started = {s for s in self.chemistry.names if self._goes_in(s)} | self._started_with()
+        return review_vessel(
+            self.label, self.chemistry, self._feed_T, started, self.catalyst, self._model.balances, numbers, size
+        )  # fmt: skip
+
+    def _started_with(self) -> set[str]:
+        """Species that are in it at the start beside what is fed."""
+        return set()
 
     def equations(self) -> Equations:
-        """Its balances as it wrote them: plain text (`print`), LaTeX (`.latex`), and `figures.equations`."""
-        return vessel_equations(self)
+        """Its balances as it states them: plain text (`print`), LaTeX (`.latex`), and `figures.equations`."""
+        return vessel_equations(self.chemistry, self._key, self._model.balances)
 
-    def require_known(self) -> None:
+    def _require_known(self) -> None:
         """Raise InputError if constants still wait for a fit."""
         waiting = [p.name for p in self.chemistry.unknowns]
         if waiting:
@@ -296,10 +478,35 @@ class Vessel(Printed):
             raise InputError(f"unknown: {', '.join(waiting)}", self.label, advice)
 
 
-def settle_heat(faults: Faults, vessel: Vessel) -> None:
-    """Read what is said of heat."""
+def _si(value: Any) -> float:
+    """A value in SI, or a plain number; nan where none is given."""
+    if isinstance(value, int):
+        return float(value)
+    return float(value.si) if isinstance(value, Value) else math.nan
+
+
+def _portion(value: Any, flowing: bool, species: str) -> tuple[float, str]:
+    portion = read_portion(value, flowing)
+    if portion.value is None:
+        raise InputError(f"'{value}' of {species} is no number", "", "give a quantity")
+    return float(portion.value.si), f"{portion.kind} {portion.of} {portion.mass}"
+
+
+def _constant(value: Any, parameter: Parameter) -> float:
+    """A constant in SI; UnitError for a unit of another dimension than that of the constant."""
+    read = units.read(value, name=parameter.name)
+    if read.unit is not None and parameter.unit is not None:
+        wanted = units.unit(parameter.unit).dimension
+        if units.unit(read.unit).dimension != wanted:
+            said = f"{parameter.name} = '{value}' is not in a unit like {parameter.unit}"
+            raise UnitError(said, "", f"give it in {units.everyday_text(wanted)}")
+    return read.si
+
+
+def read_vessel_heat(faults: Faults, vessel: Vessel) -> None:
+    """Read what is given for heat."""
     with faults.at():
-        object.__setattr__(vessel, "heat", read_heat(vessel.heat, vessel.label))
+        settle(vessel, heat=read_heat(vessel.heat, vessel.label))
 
 
 def check_programme(T: Any, track: Track) -> None:
@@ -322,7 +529,7 @@ def check_vessel(
             check_contents(species, vessel.chemistry, vessel.label)
         if not faults.found:
             with faults.at(vessel.label):
-                object.__setattr__(vessel, "fed", vessel.mixture())
+                settle(vessel, _fed=vessel._mixture({}))
     structure = vessel.chemistry.structure
     with faults.at(vessel.label):
         check_catalyst(structure, vessel.catalyst)
@@ -331,12 +538,12 @@ def check_vessel(
         faults.add(vessel.label, said, f"give {asks}, like '175 degC'")
     elif temperature is None and isinstance(vessel.heat, Adiabatic | Jacket):
         faults.add(vessel.label, "no temperature is given for the energy balance", f"give {asks}, like '175 degC'")
-    if structure.by_pressure and species is not None and not vessel.gas:
+    if structure.by_pressure and species is not None and not vessel.is_gas:
         said = f"a rate law asks for the pressure {', '.join(structure.by_pressure)}, but this vessel holds a liquid"
         faults.add(vessel.label, said, "give P of a gas (in the feed or charge), or write it with concentrations")
     if not faults.found and not isinstance(vessel.heat, Programme | None):
         with faults.at(vessel.label):
-            vessel.require_heat()
+            vessel._require_energy()
     for kind, text in vessel.show.items():
         with faults.at(f"{vessel.label}, show"):
             if kind not in units.SI_UNITS:
@@ -350,13 +557,11 @@ def convert(faults: Faults, vessel: Vessel, **kinds: str) -> None:
         given = getattr(vessel, name)
         if given is not None:
             with faults.at(vessel.label):
-                object.__setattr__(vessel, name, units.positive(given, kind, name))
+                settle(vessel, **{name: units.positive(given, kind, name)})
 
 
-def volume_of_catalyst(vessel: Vessel) -> None:
+def check_catalyst_mass(vessel: Vessel, mass: Value | None) -> None:
     """Raise InputError where a mass of catalyst is given that says nothing of the volume."""
-    if getattr(vessel, "catalyst_mass", None) is not None and (
-        vessel.catalyst is None or vessel.catalyst.bulk_density is None
-    ):
+    if mass is not None and (vessel.catalyst is None or vessel.catalyst.bulk_density is None):
         said = "a catalyst mass is given, and the catalyst has no bulk density"
         raise InputError(said, "", "give catalyst=mo.Catalyst(bulk_density='850 kg/m3')")

@@ -2,39 +2,33 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any, ClassVar
 
-import numpy as np
 import sympy as sp
 
-from molino.core import units
+from molino.core.balances.integrate import ATOL, RTOL
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
 from molino.core.chemistry.network import Chemistry
+from molino.core.dual import Number
 from molino.core.errors import Faults, InputError
+from molino.core.fields import settle
 from molino.core.units import GAS_CONSTANT, Value
-from molino.core.vessels.base import Vessel, check_programme, check_vessel, convert, settle_heat
-from molino.core.vessels.feed import Feed, check_model, is_gas, is_real, read_mixture_capacity, settle
+from molino.core.vessels.base import check_programme, check_vessel, convert, read_vessel_heat
+from molino.core.vessels.charged import ChargedVessel, read_total
+from molino.core.vessels.feed import Feed, check_model, is_gas, is_real, read_mixture_capacity, replaced
 from molino.core.vessels.heat import Programme
 from molino.core.vessels.mixture import Contents, Mixture
+from molino.core.vessels.model import Model
+from molino.core.vessels.roles import START_T, VOLUME
 from molino.core.vessels.run import Run, follow
-from molino.core.vessels.schedule import Track
-from molino.core.vessels.writing import START_T, VOLUME, Written, well_mixed
+from molino.core.vessels.well_mixed import well_mixed
 
 
-def _read_total(given: Any) -> Value:
-    value = units.read(given, name="total")
-    kind = (
-        "mass"
-        if value.unit is not None and units.unit(value.unit).dimension == units.unit("kg").dimension
-        else "amount"
-    )
-    return units.positive(value, kind, "total")
-
-
-@dataclass(frozen=True)
-class Batch(Vessel):
+@dataclass(frozen=True, eq=False)
+class Batch(ChargedVessel):
     """A well-mixed batch: a liquid, or a gas in a rigid vessel or at constant pressure.
 
     dn_i/dt = V sum_j nu_ij r_j (H. S. Fogler, Elements of Chemical Reaction Engineering, 5th ed. 2016, section 1.3),
@@ -75,7 +69,8 @@ class Batch(Vessel):
     """
 
     noun: ClassVar[str] = "batch"
-    sizes: ClassVar[tuple[str, ...]] = ("time",)
+    _sizes: ClassVar[Mapping[str, str]] = {"time": "time"}
+    _field_kinds: ClassVar[Mapping[str, str]] = {"T": "temperature", "volume": "volume", "P": "pressure"}
     chemistry: Chemistry
     charge: Any
     T: Any = None
@@ -97,7 +92,7 @@ class Batch(Vessel):
         convert(
             faults, self, T="temperature", volume="volume", time="time", P="pressure", density="density",
         )  # fmt: skip
-        settle_heat(faults, self)
+        read_vessel_heat(faults, self)
         if isinstance(self.heat, Programme):
             with faults.at(self.label):
                 check_programme(self.T, self.heat.track("time", self.label))
@@ -106,73 +101,59 @@ class Batch(Vessel):
                 self._charge_with(self.charge)
         if not isinstance(self.charge, Feed | Contents):
             with faults.at(self.label):
-                object.__setattr__(self, "charge", Contents(self.charge, False, "charge"))
+                settle(self, charge=Contents(self.charge, False, "charge"))
         species = list(self.charge) if isinstance(self.charge, Contents) else None
         if self.total is not None:
             with faults.at(self.label):
-                object.__setattr__(self, "total", _read_total(self.total))
+                settle(self, total=read_total(self.total))
         with faults.at(self.label):
             check_model(self.model)
             if is_real(self.model) and self.rigid:
                 raise InputError("a real gas keeps its pressure in a batch", "", "give rigid=False")
         with faults.at(self.label):
-            object.__setattr__(self, "heat_capacity", read_mixture_capacity(self.heat_capacity, self.density))
-        check_vessel(faults, self, species, self.start_T)
+            settle(self, heat_capacity=read_mixture_capacity(self.heat_capacity, self.density))
+        check_vessel(faults, self, species, self._first_T)
         faults.raise_any()
-
-    @property
-    def start_T(self) -> Value | None:
-        """Temperature at the start."""
-        return Value(self.programme.after(0.0)) if isinstance(self.heat, Programme) else self.T
-
-    @property
-    def programme(self) -> Track:
-        """The temperature programme over time."""
-        return self.heat.track("time", self.label)  # type: ignore[no-any-return]
-
-    @property
-    def mixture_capacity(self) -> Value | None:
-        return self.heat_capacity  # type: ignore[no-any-return]
 
     def _charge_with(self, feed: Feed) -> None:
         """Take over what a feed holds: its concentrations, temperature, and whether it is a gas."""
-        mixture = feed.mixture(self.by_name)
+        mixture = feed.mixture(self._by_name)
         if not isinstance(self.heat, Programme):
-            object.__setattr__(self, "T", self.T or feed.T)
+            settle(self, T=self.T or feed.T)
         for name in ("heat_capacity", "model"):
             if getattr(self, name) is None:
-                object.__setattr__(self, name, getattr(feed, name))
+                settle(self, **{name: getattr(feed, name)})
         pressure = next((value for kind, value in feed.given() if kind == "pressure"), None) if feed.is_gas else None
-        settled = feed.contents.settled(mixture)
-        object.__setattr__(self, "charge", Contents(settled, False, "charge", pressure))
+        settle(self, charge=Contents(feed.contents.settled(mixture), False, "charge", pressure))
 
-    def write(self) -> Written:
-        follows = self.medium.model == "additive volumes" or (self.gas and not self.rigid)
-        return well_mixed(self.setup, (), "follows" if follows else "fixed", False, True)
+    def _build(self) -> Model:
+        follows = self._medium.model == "additive volumes" or (self.is_gas and not self.rigid)
+        return well_mixed(self._key, (), "follows" if follows else "fixed", False, True)
 
     @property
-    def gas(self) -> bool:
+    def is_gas(self) -> bool:
+        """Whether it holds a gas rather than a liquid."""
         return is_gas(self.model, self.P, self.charge)
 
-    def mixture(self) -> Mixture:
-        totals = [self.volume, self.total]
-        return settle(self.charge, totals, self.by_name, self.start_T, self.P, self.density, self.model)
+    def _charge_pressure(self, given: Mapping[str, Number]) -> Value | None:
+        return replaced(self.P, given, "P")
 
-    def numbers(self) -> dict[sp.Symbol, float]:
-        T = self.start_T.si if self.start_T is not None else np.nan
-        found = {TEMPERATURE: T, START_T: T, VOLUME: self.fed.volume}
-        if self.gas:
-            found[PRESSURE] = self.P.si if self.P is not None else sum(self.inlet().values()) * GAS_CONSTANT * T
+    def _own_numbers(self, given: Mapping[str, Number], fed: Mixture) -> dict[sp.Symbol, Number]:
+        T = self._start_T(given)
+        found: dict[sp.Symbol, Number] = {TEMPERATURE: T, START_T: T, VOLUME: fed.volume}
+        if self.is_gas:
+            found[PRESSURE] = self._pressure(given, fed)
         return found
 
-    def tracks(self) -> dict[sp.Symbol, Track]:
-        return {TEMPERATURE: self.programme} if isinstance(self.heat, Programme) else super().tracks()
+    def _pressure(self, given: Mapping[str, Number], fed: Mixture) -> Number:
+        if self.P is not None:
+            return given.get("P", self.P.si)
+        return sum(fed.concentrations.values()) * GAS_CONSTANT * self._start_T(given)
 
-    @property
-    def end(self) -> float:
-        return float(self.time.si) if self.time is not None else np.nan
+    def _given_pressure(self) -> float:
+        return float(self._pressure({}, self._fed)) if self.is_gas else math.nan
 
-    def given(self) -> list[tuple[str, Value | None]]:
+    def _given(self) -> list[tuple[str, Value | None]]:
         return [
             *self.charge.given(),
             ("time", self.time),
@@ -181,14 +162,17 @@ class Batch(Vessel):
             ("pressure", self.P),
         ]
 
-    def run(self, time: Any = None, points: Any = 101) -> Run:
+    def run(self, time: Any = None, points: Any = None, rtol: float = RTOL, atol: float = ATOL) -> Run:
         """Follow the batch from the charge to `time` (default: its own batch time).
 
         Parameters
         ----------
         time : str, float or quantity, optional
-        points : int or array of s
-            How many rows the result has, evenly spaced, or at which times (0 and the end are put in if missing).
+        points : int or array of s, optional
+            How many rows the result has, evenly spaced, or at which times (0 and the end are put in if missing). Left
+            out, evenly spaced ones, with more where something moves between two of them.
+        rtol, atol : float
+            Tolerances of the integration, relative to each state and as a fraction of its scale.
 
         Raises
         ------
@@ -197,13 +181,9 @@ class Batch(Vessel):
         SolveError
             If the integration cannot go on.
         """
-        given = self.time if time is None else units.positive(time, "time", f"{self.label}, time")
-        if given is None:
-            raise InputError(
-                "no batch time is given", self.label, "give time='3 h', or size it: mo.size(..., vary='time')"
-            )
-        vessel = self if time is None else self.with_(time=given)
-        return follow(vessel, given.si, points)
+        missing = "no batch time is given", "give time='3 h', or size it: mo.size(..., vary='time')"
+        vessel = self._for(time, missing)
+        return follow(vessel, vessel.time.si, points, rtol=rtol, atol=atol)
 
     def outcome(self) -> Run:
         return self.run()

@@ -13,25 +13,35 @@ from scipy.special import i0e, i1e
 
 from molino.core import units
 from molino.core.chemistry.constants import Constant, Unknown, read_constant
-from molino.core.chemistry.formula import concentration
+from molino.core.chemistry.formula import TEMPERATURE, concentration
 from molino.core.chemistry.numeric import NumericFunction
 from molino.core.chemistry.structure import Structure
 from molino.core.errors import Faults, InputError, nearest
+from molino.core.fields import Frozen, FrozenMapping, settle
 from molino.core.printing import Printed
+from molino.core.symbols import Quantity, in_order
 from molino.core.units import Value
+from molino.core.vessels.roles import (
+    ACTIVITY,
+    AGE,
+    BULK_DENSITY,
+    CATALYST_AREA,
+    CATALYST_FRACTION,
+    DEACTIVATION,
+    PARTICLE_DENSITY,
+    PORES,
+    VOIDAGE,
+)
 
 _FACTORS = {
-    "catalyst mass": sp.Symbol("bulk_density", positive=True),
-    "catalyst volume": sp.Symbol("fraction", positive=True),
-    "area": sp.Symbol("area", positive=True),
-    "volume": sp.Symbol("voidage", positive=True),
-}
-"""For each basis of a rate what it is multiplied by to be per volume of vessel; named as the fields of `Catalyst`."""
+    "catalyst mass": BULK_DENSITY, "catalyst volume": CATALYST_FRACTION, "area": CATALYST_AREA, "volume": VOIDAGE,
+}  # fmt: skip
+"""For each basis of a rate what it is multiplied by to be per volume of vessel."""
+_FIELDS = {BULK_DENSITY: "bulk_density", CATALYST_FRACTION: "fraction", CATALYST_AREA: "area", VOIDAGE: "voidage"}
+"""The field of `Catalyst` that holds each."""
 
 SHAPES = {"slab": 2.0, "cylinder": 4.0, "sphere": 6.0}
 """Thickness or diameter over the volume-to-surface ratio."""
-AGE = sp.Symbol("time on stream", nonnegative=True)
-ACTIVITY = sp.Symbol("activity", nonnegative=True)
 _SERIES = {2.0: (1 / 3, 2 / 15), 4.0: (1 / 2, 1 / 3), 6.0: (3 / 5, 18 / 35)}
 """Coefficients of the effectiveness factor 1 - a s + b s^2 near s = 0, by shape."""
 _SMALL = 1e-4
@@ -107,8 +117,8 @@ def effectiveness_factor(modulus: float, shape: str = "sphere") -> float:
     return Effectiveness.number(phi**2, SHAPES[shape])
 
 
-@dataclass(frozen=True)
-class Pores(Printed):
+@dataclass(frozen=True, eq=False)
+class Pores(Frozen, Printed):
     """Diffusion in the pores of the particles, which holds one reaction back.
 
     phi^2 = L^2 (n + 1)/2 r rho_p/(D c) with r/c at the outer surface, for a reaction of order n in the species by which
@@ -136,20 +146,20 @@ class Pores(Printed):
     def __post_init__(self) -> None:
         faults = Faults()
         with faults.at():
-            object.__setattr__(self, "diffusivity", units.positive(self.diffusivity, "diffusivity", "diffusivity"))
+            settle(self, diffusivity=units.positive(self.diffusivity, "diffusivity", "diffusivity"))
         with faults.at():
             read = units.read(self.order, "number", "order")
             if read.si <= -1:
                 raise InputError(f"an order of {read} has no modulus", "order", "give an order above -1")
-            object.__setattr__(self, "order", read)
+            settle(self, order=read)
         faults.raise_any()
 
     def __str__(self) -> str:
         return f"pores for {self.species}, diffusivity {self.diffusivity}, order {self.order}"
 
 
-@dataclass(frozen=True)
-class Decay(Printed):
+@dataclass(frozen=True, eq=False)
+class Decay(Frozen, Printed):
     """Activity that falls with time on stream: da/dt = -k a^m, from a = 1.
 
     (O. Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, ch. 21.) In a batch or semi-batch the activity is
@@ -183,10 +193,10 @@ class Decay(Printed):
                 raise InputError("the decay of a catalyst is not fitted", "k", "give a number")
             if held.unit is not None and units.unit(held.unit).dimension != units.unit("1/s").dimension:
                 raise InputError(f"k = {held} is not per time", "k", "write it like '0.002 1/h'")
-            object.__setattr__(self, "k", held)
+            settle(self, k=held)
         for name, kind in (("order", "number"), ("age", "time")):
             with faults.at("decay"):
-                object.__setattr__(self, name, units.positive(getattr(self, name), kind, name, zero=True))
+                settle(self, **{name: units.positive(getattr(self, name), kind, name, zero=True)})
         faults.raise_any()
 
     @property
@@ -213,8 +223,8 @@ class Decay(Printed):
         return f"decay with k = {self.k}, order {self.order}" + (f", after {self.age}" if self.age.si else "")
 
 
-def _decay_symbol(part: str) -> sp.Symbol:
-    return sp.Symbol(f"decay.k.{part}" if part else "decay.k")
+def _decay_symbol(part: str) -> Quantity:
+    return DEACTIVATION(f"decay.k.{part}" if part else "decay.k")
 
 
 @dataclass(frozen=True)
@@ -230,8 +240,8 @@ class CatalystShape:
     slope: sp.Expr | None = None
 
 
-@dataclass(frozen=True)
-class Catalyst(Printed):
+@dataclass(frozen=True, eq=False)
+class Catalyst(Frozen, Printed):
     """What a vessel holds of catalyst, per volume of vessel (of liquid, in a batch or tank).
 
     A rate per catalyst mass times `bulk_density`, per bulk volume of catalyst times `fraction`, per catalytic area
@@ -276,6 +286,7 @@ class Catalyst(Printed):
 
     def __post_init__(self) -> None:
         faults = Faults()
+        settle(self, pores=FrozenMapping(self.pores))
         kinds = {"bulk_density": "density", "area": "specific area", "fraction": "number", "voidage": "number",
                  "particle_density": "density", "particle_diameter": "diameter"}  # fmt: skip
         for name, kind in kinds.items():
@@ -284,7 +295,7 @@ class Catalyst(Printed):
                     read = units.positive(getattr(self, name), kind, name)
                     if kind == "number" and read.si > 1.0:
                         raise InputError(f"{read} is more than the whole", name, "give a fraction between 0 and 1")
-                    object.__setattr__(self, name, read)
+                    settle(self, **{name: read})
         if self.shape not in SHAPES:
             faults.add("catalyst", f"there is no shape '{self.shape}'", nearest(self.shape, SHAPES))
         if self.particle_density is not None and not faults.found:
@@ -305,7 +316,7 @@ class Catalyst(Printed):
             said = f"particle_density and voidage make {bulk:.6g} kg/m3, but bulk_density is {self.bulk_density}"
             faults.add("catalyst", said, "give two of the three")
         if self.bulk_density is None:
-            object.__setattr__(self, "bulk_density", Value(bulk, "kg/m^3"))
+            settle(self, bulk_density=Value(bulk, "kg/m^3"))
 
     @cached_property
     def form(self) -> CatalystShape:
@@ -316,7 +327,7 @@ class Catalyst(Printed):
 
     def numbers(self) -> dict[sp.Symbol, float]:
         """The parameters it sets, in SI."""
-        found = {s: given.si for s in _FACTORS.values() if (given := getattr(self, s.name)) is not None}
+        found = {s: given.si for s, name in _FIELDS.items() if (given := getattr(self, name)) is not None}
         for reaction, pores in self.pores.items():
             length = self.particle_diameter.si / SHAPES[self.shape]
             found[resistance(reaction)] = length**2 * (pores.order.si + 1) / 2 / pores.diffusivity.si
@@ -331,13 +342,12 @@ class Catalyst(Printed):
         return "catalyst of " + ", ".join([*parts, str(self.decay)] if self.decay is not None else parts)
 
 
-PARTICLE_DENSITY = sp.Symbol("particle_density", positive=True)
 NO_CATALYST = CatalystShape()
 
 
-def resistance(reaction: str) -> sp.Symbol:
+def resistance(reaction: str) -> Quantity:
     """The parameter L^2 (n + 1)/(2 D) of a reaction held back by diffusion, in s."""
-    return sp.Symbol(f"pores of {reaction}", positive=True)
+    return PORES(reaction)
 
 
 def thiele_square(structure: Structure, reaction: str, rate: sp.Expr, species: str) -> sp.Expr:
@@ -364,10 +374,10 @@ def catalyst_symbols(structure: Structure, form: CatalystShape = NO_CATALYST) ->
     """The parameters that a vessel has for its catalyst."""
     found = dict.fromkeys(f for f in per_vessel_volume(structure) if f.is_Symbol)
     for reaction, _, _ in form.pores:
-        found |= dict.fromkeys([*sorted(per_particle(structure, reaction).free_symbols, key=str), resistance(reaction)])
+        found |= dict.fromkeys([*in_order(per_particle(structure, reaction).free_symbols), resistance(reaction)])
     if form.law is not None and form.slope is not None:
         decaying = (form.law.free_symbols | form.slope.free_symbols) - {ACTIVITY}
-        found |= dict.fromkeys(sorted((s for s in decaying if str(s) != "T"), key=str))
+        found |= dict.fromkeys(in_order(decaying - {TEMPERATURE}))
     return [*found]
 
 
@@ -383,9 +393,9 @@ def check_catalyst(structure: Structure, catalyst: Any) -> None:
         asking = [n for n, b in zip(structure.reactions, structure.bases, strict=True) if _FACTORS[b] == symbol]
         basis = next(b for b, s in _FACTORS.items() if s == symbol)
         if symbol not in numbers or (catalyst is None and basis == "catalyst volume"):
-            said = f"the rate of {', '.join(asking)} is per {basis}, and the vessel's catalyst has no {symbol.name}"
+            said = f"the rate of {', '.join(asking)} is per {basis}, and the vessel's catalyst has no {_FIELDS[symbol]}"
             example = {"area": "'300 m2/m3'", "catalyst volume": "1"}.get(basis, "'850 kg/m3'")
-            faults.add("", said, f"give catalyst=mo.Catalyst({symbol.name}={example})")
+            faults.add("", said, f"give catalyst=mo.Catalyst({_FIELDS[symbol]}={example})")
     for reaction, pores in catalyst.pores.items() if catalyst is not None else ():
         if reaction not in structure.reactions:
             faults.add("catalyst, pores", f"there is no reaction '{reaction}'", nearest(reaction, structure.reactions))

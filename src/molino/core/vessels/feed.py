@@ -6,16 +6,16 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-import sympy as sp
-
 from molino.core import units
 from molino.core.chemistry.network import Chemistry
 from molino.core.chemistry.species import Species
+from molino.core.dual import Number, implicit, value_of
 from molino.core.errors import Faults, InputError, UnitError, nearest
+from molino.core.fields import Frozen, settle
 from molino.core.printing import Printed
 from molino.core.thermo.cubic import FORMS, CubicEquation
-from molino.core.thermo.medium import MODELS
-from molino.core.units import Value
+from molino.core.thermo.medium import MODELS, GasRoot
+from molino.core.units import GAS_CONSTANT, Value
 from molino.core.vessels.mixture import Contents, Mixture
 
 
@@ -47,8 +47,8 @@ def _can_start(chemistry: Chemistry, names: set[str]) -> bool:
     return False
 
 
-@dataclass(frozen=True)
-class Feed(Printed):
+@dataclass(frozen=True, eq=False)
+class Feed(Frozen, Printed):
     """A feed stream: a liquid of constant density, or with a pressure an ideal gas, or as `model` says.
 
     Whatever settles it will do, in any mixture; what is missing or contradicts is told.
@@ -96,19 +96,19 @@ class Feed(Printed):
         given = self.flow if isinstance(self.flow, list | tuple) else [self.flow] if self.flow is not None else []
         for one in given:
             with faults.at():
-                flows.append(_read_flow(one))
-        object.__setattr__(self, "flow", flows[0] if len(flows) == 1 else tuple(flows))
+                flows.append(read_flow(one))
+        settle(self, flow=flows[0] if len(flows) == 1 else tuple(flows))
         if not isinstance(self.contents, Contents):
             with faults.at():
-                object.__setattr__(self, "contents", Contents(self.contents, True, "feed"))
+                settle(self, contents=Contents(self.contents, True, "feed"))
         for name, kind in (("T", "temperature"), ("P", "pressure"), ("density", "density")):
             with faults.at():
                 if getattr(self, name) is not None:
-                    object.__setattr__(self, name, units.positive(getattr(self, name), kind, f"feed, {name}"))
+                    settle(self, **{name: units.positive(getattr(self, name), kind, f"feed, {name}")})
         with faults.at("feed"):
             check_model(self.model)
         with faults.at("feed"):
-            object.__setattr__(self, "heat_capacity", read_mixture_capacity(self.heat_capacity, self.density))
+            settle(self, heat_capacity=read_mixture_capacity(self.heat_capacity, self.density))
         faults.raise_any()
         if self.is_real or self.model == "additive volumes":
             return
@@ -130,17 +130,30 @@ class Feed(Printed):
         """Whether it is a gas by a cubic equation of state."""
         return is_real(self.model)
 
-    def mixture(self, species: Mapping[str, Species] | None) -> Mixture:
+    def mixture(self, species: Mapping[str, Species] | None, given: Mapping[str, Number] | None = None) -> Mixture:
         """Concentrations in mol/m^3 and volumetric flow in m^3/s, with the properties of the species where needed.
 
         A real gas is worked out as an ideal one at its pressure first, and its volume then corrected by the
-        compressibility; a volumetric flow that was given stays as it is.
+        compressibility; a volumetric flow that was given stays as it is. `given` replaces some of its numbers:
+        "flow", "feed T", "feed P", "[A]".
         """
-        return settle(self.contents, self.flows, species, self.T, self.P, self.density, self.model)
+        given = given or {}
+        contents = self.contents.with_numbers(portions_in(given))
+        flows = [replaced(flow, given, "flow") if n == 0 else flow for n, flow in enumerate(self.flows)]
+        T, P = replaced(self.T, given, "feed T"), replaced(self.P, given, "feed P")
+        return mixture_of(contents, flows, species, T, P, self.density, self.model)
+
+    def pressure(self, mixture: Mixture, given: Mapping[str, Number]) -> Number:
+        """In Pa: that given, or of an ideal gas sum(c) R T; nan for a liquid without one."""
+        if self.P is not None:
+            return given.get("feed P", self.P.si)
+        if not self.is_gas:
+            return float("nan")
+        return sum(mixture.concentrations.values()) * GAS_CONSTANT * given.get("feed T", self.T.si)
 
     def given(self) -> list[tuple[str, Value | None]]:
         """Every value with its kind, for choosing the units of results."""
-        flows = [(kind, flow) for flow in self.flows if (kind := _flow_kind(flow))]
+        flows = [(kind, flow) for flow in self.flows if (kind := flow_kind(flow))]
         return [*self.contents.given(), *flows, ("temperature", self.T), ("pressure", self.P)]
 
     def __str__(self) -> str:
@@ -157,7 +170,19 @@ def equation_of(model: Any, species: Mapping[str, Species]) -> CubicEquation:
     return CubicEquation(tuple(species.values()), model)
 
 
-def settle(
+def portions_in(given: Mapping[str, Number]) -> dict[str, Number]:
+    """The species among some conditions: "[A]" is how much of A there is."""
+    return {name[1:-1]: number for name, number in given.items() if name.startswith("[")}
+
+
+def replaced(own: Value | None, given: Mapping[str, Number], name: str) -> Value | None:
+    """A value, with another number where one is given under its name."""
+    if name not in given:
+        return own
+    return Value(given[name], own.unit if own is not None else None)
+
+
+def mixture_of(
     contents: Contents, totals: Iterable[Value | None], species: Mapping[str, Species] | None, T: Value | None,
     P: Value | None, density: Value | None, model: Any,
 ) -> Mixture:  # fmt: skip
@@ -169,9 +194,32 @@ def settle(
     if T is None or P is None or species is None:
         raise InputError("a real gas needs T and P", "feed", "give both")
     ideal = contents.mixture(given, species, T, P, None)
-    Z = equation_of(model, species).at(T, P, ideal.concentrations, phase="gas").Z
-    by_volume = any(_flow_kind(t) == "volumetric flow" or _is_volume(t) for t in given)
+    Z = compressibility(equation_of(model, species), T.si, P.si, ideal.concentrations)
+    by_volume = any(flow_kind(t) == "volumetric flow" or _is_volume(t) for t in given)
     return Mixture({s: c / Z for s, c in ideal.concentrations.items()}, ideal.volume * (1.0 if by_volume else Z))
+
+
+def compressibility(equation: CubicEquation, T: Number, P: Number, amounts: Mapping[str, Number]) -> Number:
+    """Z of a gas from numbers of any kind: the root of the cubic, its slopes by the implicit function theorem."""
+    a, b, slope, critical, pairs = equation.numbers
+    n = [amounts.get(name, 0.0) for name in equation.names]
+    whole = sum(n)
+    roots = [float(a[i]) ** 0.5 * (1 + float(slope[i]) * (1 - (T / float(critical[i])) ** 0.5)) for i in range(len(n))]
+    mixed = sum(x * y * r * s * float(pairs[i, j]) for i, (x, r) in enumerate(zip(n, roots, strict=True))
+                for j, (y, s) in enumerate(zip(n, roots, strict=True)))  # fmt: skip
+    RT = T * GAS_CONSTANT
+    A = mixed / (whole * whole) * P / (RT * RT)
+    B = sum(x * float(v) for x, v in zip(n, b, strict=True)) / whole * P / RT
+    u, w = sum(FORMS[equation.form].d), FORMS[equation.form].d[0] * FORMS[equation.form].d[1]
+    at, bt = value_of(A), value_of(B)
+    Z = (
+        GasRoot.columns(at, bt, u, w)
+        if hasattr(at, "shape") and at.shape
+        else GasRoot.number(float(at), float(bt), u, w)
+    )
+    by_Z = 3 * Z**2 - 2 * (1 + bt - u * bt) * Z + at + (w - u) * bt**2 - u * bt
+    by_B = (u - 1) * Z**2 + (2 * (w - u) * bt - u) * Z - at - 2 * w * bt - 3 * w * bt**2
+    return implicit(Z, [(-(Z - bt) / by_Z, A), (-by_B / by_Z, B)])
 
 
 def _is_volume(value: Value) -> bool:
@@ -221,7 +269,7 @@ def read_mixture_capacity(given: Any, density: Value | None) -> Value | None:
     raise UnitError(said, "heat_capacity", "give it like '4.2 kJ/kg/K', '4 MJ/m3/K' or '35 J/mol/K'")
 
 
-def _flow_kind(flow: Value) -> str | None:
+def flow_kind(flow: Value) -> str | None:
     """Which kind of flow it is."""
     kinds = ("volumetric flow", "molar flow", "mass flow")
     if flow.unit is None:
@@ -230,21 +278,16 @@ def _flow_kind(flow: Value) -> str | None:
     return next((k for k in kinds if units.unit(units.SI_UNITS[k]).dimension == dimension), None)
 
 
-def _read_flow(given: Any) -> Value:
+def read_flow(given: Any) -> Value:
     value = units.read(given, name="feed, flow")
-    if _flow_kind(value) is None:
+    if flow_kind(value) is None:
         came = units.describe(units.unit(str(value.unit)).dimension)
         said = f"'{given}' is not a flow: {value.unit} is a unit of {came}"
         raise UnitError(said, "feed, flow", "give a volumetric flow, like '12 m3/h', a molar one or a mass flow")
-    return units.positive(value, str(_flow_kind(value)), "feed, flow")
+    return units.positive(value, str(flow_kind(value)), "feed, flow")
 
 
 def require_feed(given: Any, label: str) -> None:
     """Raise InputError for anything but a Feed."""
     if not isinstance(given, Feed):
         raise InputError(f"{given!r} is not a feed", label, "write mo.Feed({'A': '0.35 mol/L'}, flow='12 m3/h')")
-
-
-def inlet_symbol(species: str) -> sp.Symbol:
-    """The parameter that holds a species' concentration in the feed or charge."""
-    return sp.Symbol(f"in[{species}]", nonnegative=True)

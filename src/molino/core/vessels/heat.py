@@ -3,23 +3,20 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from functools import cached_property
 from typing import Any
 
 import sympy as sp
 
 from molino.core import units
+from molino.core.dual import Number
 from molino.core.errors import Faults, InputError
+from molino.core.fields import Frozen, settle
 from molino.core.printing import Printed
 from molino.core.units import Value
+from molino.core.vessels.roles import COOLANT, COOLANT_FLOW, STIRRER, UA, WALL
 from molino.core.vessels.schedule import Track
-
-UA = sp.Symbol("UA", positive=True)
-COOLANT = sp.Symbol("coolant T", positive=True)
-COOLANT_FLOW = sp.Symbol("coolant heat capacity flow", positive=True)
-WALL = sp.Symbol("heat capacity of the wall", nonnegative=True)
-STIRRER = sp.Symbol("stirrer power", nonnegative=True)
 
 
 @dataclass(frozen=True)
@@ -36,12 +33,13 @@ class HeatShape:
     stirrer: bool = False
 
     @property
-    def moves(self) -> bool:
+    def is_non_isothermal(self) -> bool:
         """Whether the temperature is an unknown of the balances."""
         return self.mode != "isothermal"
 
     @property
-    def flowing(self) -> bool:
+    def is_flowing(self) -> bool:
+        """Whether the coolant flows, and so changes its own temperature."""
         return self.mode == "jacket" and self.coolant != "constant"
 
     def through_wall(self, T: sp.Expr) -> sp.Expr:
@@ -65,14 +63,12 @@ class HeatShape:
 
     @property
     def symbols(self) -> tuple[sp.Symbol, ...]:
-        """The parameters of a well-mixed vessel that come with it."""
-        found = [UA, COOLANT] if self.mode == "jacket" else []
-        found += [COOLANT_FLOW] if self.flowing else []
-        return (*found, *([WALL] if self.wall else []), *([STIRRER] if self.stirrer else []))
+        """The parameters of a well-mixed vessel that come with its coolant."""
+        return (UA, COOLANT, *([COOLANT_FLOW] if self.is_flowing else []))
 
 
-@dataclass(frozen=True)
-class Adiabatic(Printed):
+@dataclass(frozen=True, eq=False)
+class Adiabatic(Frozen, Printed):
     """No heat through the walls.
 
     Parameters
@@ -95,15 +91,16 @@ class Adiabatic(Printed):
     def shape(self) -> HeatShape:
         return HeatShape("adiabatic", "constant", self.wall is not None, self.stirrer is not None)
 
-    def numbers(self) -> dict[sp.Symbol, float]:
+    def numbers(self, given: Mapping[str, Number]) -> dict[sp.Symbol, Number]:
+        """The parameters it sets, in SI."""
         return _numbers(self)
 
     def __str__(self) -> str:
         return ", ".join(["adiabatic", *_extras(self)])
 
 
-@dataclass(frozen=True)
-class Jacket(Printed):
+@dataclass(frozen=True, eq=False)
+class Jacket(Frozen, Printed):
     """Heat through the wall to a coolant (or heating medium) in a jacket or coil.
 
     Q = U A (T_c - T). The coolant stays at one temperature, or with a flow warms up by its own balance.
@@ -150,7 +147,7 @@ class Jacket(Printed):
         faults = Faults()
         if isinstance(self.T, list | tuple):
             with faults.at("jacket"):
-                object.__setattr__(self, "T", Track.read(self.T, "time", "temperature", "T"))
+                settle(self, T=Track.read(self.T, "time", "temperature", "T"))
         elif not isinstance(self.T, Track):
             _read(self, faults, T="temperature")
         _read(self, faults, U="heat transfer coefficient", area="area", UA="heat capacity flow",
@@ -163,7 +160,7 @@ class Jacket(Printed):
             faults.add("jacket", "UA holds the area already", "leave the area out, or give U")
         if self.flow is not None:
             with faults.at("jacket"):
-                object.__setattr__(self, "flow", self._capacity_flow())
+                settle(self, flow=self._capacity_flow())
         elif self.heat_capacity is not None or self.counter_current or self.coil:
             faults.add("jacket", "how much coolant flows is not said", "give flow='3 kW/K', or in t/h")
         if self.counter_current and self.coil:
@@ -199,18 +196,23 @@ class Jacket(Printed):
         """Temperature of the coolant over time."""
         return self.T if isinstance(self.T, Track) else Track.constant(self.T.si)
 
-    def numbers(self) -> dict[sp.Symbol, float]:
-        found = _numbers(self) | {COOLANT: self.coolant.after(0.0)}
+    def numbers(self, given: Mapping[str, Number]) -> dict[sp.Symbol, Number]:
+        """The parameters it sets, in SI, with some of its numbers replaced by those given."""
+        found = _numbers(self) | {COOLANT: given.get("coolant T", self.coolant.after(0.0))}
         if self.flow is not None:
-            found[COOLANT_FLOW] = self.flow.si
-        return found | ({UA: self.conductance} if math.isfinite(self.conductance) else {})
+            found[COOLANT_FLOW] = given.get("coolant flow", self.flow.si)
+        return found | ({UA: self.conductance(given)} if self.has_conductance else {})
 
-    @cached_property
-    def conductance(self) -> float:
+    @property
+    def has_conductance(self) -> bool:
+        """Whether U A is known as a whole, and the area not left to the tube."""
+        return self.UA is not None or self.area is not None
+
+    def conductance(self, given: Mapping[str, Number]) -> Number:
         """U A in W/K; nan where the area is left to the tube."""
         if self.UA is not None:
-            return float(self.UA.si)
-        return float(self.U.si * self.area.si) if self.area is not None else math.nan
+            return given.get("UA", self.UA.si)
+        return given.get("U", self.U.si) * self.area.si if self.area is not None else math.nan
 
     def __str__(self) -> str:
         at = self.T if not isinstance(self.T, Track) else "a programme of temperatures"
@@ -222,8 +224,8 @@ class Jacket(Printed):
         return ", ".join([f"coolant at {at}", *parts, *_extras(self)])
 
 
-@dataclass(frozen=True)
-class Programme(Printed):
+@dataclass(frozen=True, eq=False)
+class Programme(Frozen, Printed):
     """A temperature that is kept to, in straight lines over time (in a tube: along its length or volume).
 
     Parameters
@@ -242,7 +244,8 @@ class Programme(Printed):
     def shape(self) -> HeatShape:
         return HeatShape()
 
-    def numbers(self) -> dict[sp.Symbol, float]:
+    def numbers(self, given: Mapping[str, Number]) -> dict[sp.Symbol, Number]:
+        """It sets none: the temperature is set by the vessel."""
         return {}
 
     def __str__(self) -> str:
@@ -269,10 +272,10 @@ def _read(held: Any, faults: Faults, **kinds: str) -> None:
     for name, kind in kinds.items():
         if getattr(held, name) is not None:
             with faults.at(type(held).__name__.lower()):
-                object.__setattr__(held, name, units.positive(getattr(held, name), kind, name))
+                settle(held, **{name: units.positive(getattr(held, name), kind, name)})
 
 
-def _numbers(held: Adiabatic | Jacket) -> dict[sp.Symbol, float]:
+def _numbers(held: Adiabatic | Jacket) -> dict[sp.Symbol, Number]:
     given = {WALL: held.wall, STIRRER: held.stirrer}
     return {symbol: value.si for symbol, value in given.items() if value is not None}
 

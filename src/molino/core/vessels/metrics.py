@@ -17,7 +17,7 @@ from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
 from molino.core.chemistry.formula import concentration as concentration_symbol
 from molino.core.chemistry.structure import Structure
 from molino.core.errors import InputError, nearest
-from molino.core.vessels.writing import Written
+from molino.core.vessels.model import Model
 
 _OF_THE_WHOLE = ("temperature", "pressure", "duty")
 
@@ -52,7 +52,7 @@ class Metric:
         text += f" over {self.over}" if self.over else ""
         return text + (f" on {self.on}" if self.on else "")
 
-    def expression(self, structure: Structure, written: Written) -> sp.Expr:
+    def expression(self, structure: Structure, model: Model) -> sp.Expr:
         """Over the states and parameters of a vessel.
 
         Raises
@@ -61,12 +61,12 @@ class Metric:
             If a species is not in the chemistry, or stoichiometry does not make the product from the reactant.
         """
         if self.what in _OF_THE_WHOLE:
-            return self._of_the_whole(written)
+            return self._of_the_whole(model)
         for name in (self.species, self.over, self.on):
             if name is not None and name not in structure.species:
                 advice = nearest(name, structure.species)
                 raise InputError(f"'{name}' is not a species of the chemistry", str(self), advice)
-        inlet, outlet = written.inlet, written.outlet
+        inlet, outlet = model.inlet, model.outlet
         if self.what == "concentration":
             return concentration_symbol(self.species)
         if self.what == "conversion":
@@ -82,18 +82,17 @@ class Metric:
         ratio = _most(structure, self.over, source) / _most(structure, self.species, source)
         return ratio * formed / (outlet[self.over] - inlet[self.over])
 
-    def _of_the_whole(self, written: Written) -> sp.Expr:
+    def _of_the_whole(self, model: Model) -> sp.Expr:
         """Temperature, pressure or duty."""
         symbol = {"temperature": TEMPERATURE, "pressure": PRESSURE}.get(self.what)
         if symbol is not None:
-            balances = written.balances
-            if symbol in {*balances.symbols, *balances.parameters, *(s for s, _ in balances.definitions)}:
+            if symbol in model.balances.known:
                 return symbol
             raise InputError(f"nothing is said of the {self.what}", str(self), f"give the {self.what}")
-        if written.duty is None:
+        if model.duty is None:
             advice = "give heat capacities and enthalpies of formation, or an enthalpy to each reaction"
             raise InputError("the duty is not known", str(self), advice)
-        return written.duty
+        return model.duty
 
 
 def conversion(species: str) -> Metric:

@@ -10,14 +10,17 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 
 from molino.core import units
 from molino.core.chemistry.species import Species
+from molino.core.dual import Number, value_of
+from molino.core.dual import solve as solve_numbers
 from molino.core.errors import Faults, InputError, UnitError, nearest
+from molino.core.fields import content
 from molino.core.units import GAS_CONSTANT, Value
 
 _RATIO = re.compile(
@@ -115,10 +118,10 @@ def _ratio(text: str, match: re.Match[str]) -> Portion:
 
 @dataclass(frozen=True)
 class Mixture:
-    """Concentrations by species and volume (or volumetric flow), in SI."""
+    """Concentrations by species and volume (or volumetric flow), in SI: floats, or numbers of any kind."""
 
-    concentrations: dict[str, float]
-    volume: float
+    concentrations: dict[str, Number]
+    volume: Number
 
 
 @dataclass(frozen=True)
@@ -126,8 +129,8 @@ class _Statement:
     """One thing said: coefficients of amounts by species and of the volume (''), and what they add up to."""
 
     text: str
-    row: dict[str, float]
-    total: float = 0.0
+    row: dict[str, Number]
+    total: Number = 0.0
 
 
 class Statements:
@@ -150,10 +153,10 @@ class Statements:
     def masses(self) -> dict[str, float]:
         return {name: self.molar_mass(name) for name in self.portions}
 
-    def add(self, text: str, row: Mapping[str, float], total: float = 0.0) -> None:
+    def add(self, text: str, row: Mapping[str, Number], total: Number = 0.0) -> None:
         self.said.append(_Statement(text, dict(row), total))
 
-    def add_portions(self, T: float | None) -> None:
+    def add_portions(self, T: Number | None) -> None:
         """What the entries say one by one."""
         everything = dict.fromkeys(self.portions, 1.0)
         for name, portion in self.portions.items():
@@ -182,7 +185,7 @@ class Statements:
                 case "ratio":
                     self.add_ratio(name, portion, number, text)
 
-    def add_ratio(self, name: str, portion: Portion, number: float, text: str) -> None:
+    def add_ratio(self, name: str, portion: Portion, number: Number, text: str) -> None:
         of = str(portion.of)
         if of not in self.portions or of == name:
             known = [s for s in self.portions if s != name]
@@ -206,6 +209,8 @@ class Statements:
     def solve(self) -> Mixture:
         """The mixture; InputError lists what is missing, or what contradicts what."""
         self.faults.raise_any()
+        if any(not isinstance(number, float) for s in self.said for number in (*s.row.values(), s.total)):
+            return self._solve_numbers()
         matrix, totals = self._system(self.said)
         solution, free = _solve(matrix, totals)
         names = [*self.portions, ""]
@@ -233,6 +238,30 @@ class Statements:
                  if p.value is not None and (p.kind == "concentration" or p.value.si == 0)}  # fmt: skip
         return Mixture({s: exact.get(s, found[s] / volume) for s in self.portions}, volume)
 
+    def _solve_numbers(self) -> Mixture:
+        """The mixture from columns of numbers, or numbers with slopes: by as many statements as there are unknowns.
+
+        Which of them are independent is told from the first case; the rest follow.
+        """
+        matrix, _ = self._system([_Statement(s.text, {n: _first(v) for n, v in s.row.items()}) for s in self.said])
+        chosen: list[int] = []
+        for i in range(len(self.said)):
+            if np.linalg.matrix_rank(matrix[[*chosen, i]], tol=1e-9) > len(chosen):
+                chosen.append(i)
+        names = [*self.portions, ""]
+        if len(chosen) < len(names):
+            raise InputError(*self._missing(self.free()))
+        sizes = [max(abs(_first(v)) for v in self.said[i].row.values()) for i in chosen]
+        rows = [[self.said[i].row.get(n, 0.0) * (1.0 / z) for n in names] for i, z in zip(chosen, sizes, strict=True)]
+        found = solve_numbers(rows, [self.said[i].total * (1.0 / z) for i, z in zip(chosen, sizes, strict=True)])
+        amounts, volume = dict(zip(self.portions, found[:-1], strict=True)), found[-1]
+        least = min(float(np.min(value_of(n))) for n in amounts.values())
+        if least < -1e-9 * max(float(np.max(np.abs(value_of(n)))) for n in amounts.values()):
+            raise InputError("a species comes out negative", "", "correct the fractions, or the total")
+        if not np.all(np.asarray(value_of(volume)) > 0):
+            raise InputError(f"the {self.volume_word} does not come out above zero", "", "check the numbers")
+        return Mixture({s: n / volume for s, n in amounts.items()}, volume)
+
     def free(self) -> list[str]:
         """Names of what cannot be worked out ('' for the volume), before anything is concluded from it."""
         matrix, totals = self._system(self.said)
@@ -244,10 +273,10 @@ class Statements:
         matrix, totals = np.zeros((len(said), len(place))), np.zeros(len(said))
         for i, statement in enumerate(said):
             for name, value in statement.row.items():
-                matrix[i, place[name]] = value * (1e-3 if name == "" else 1.0)
+                matrix[i, place[name]] = _first(value) * (1e-3 if name == "" else 1.0)
             size = np.max(np.abs(matrix[i])) or 1.0
             matrix[i] /= size
-            totals[i] = statement.total / size
+            totals[i] = _first(statement.total) / size
         return matrix, totals
 
     def _contradiction(self) -> tuple[str, str, str]:
@@ -279,7 +308,12 @@ class Statements:
         return f"{words} cannot be worked out from: {known}", "", advice
 
 
-def _less(name: str, weights: Mapping[str, float], fraction: float) -> dict[str, float]:
+def _first(number: Number) -> float:
+    """The value of a number in its first case."""
+    return float(np.ravel(value_of(number))[0])
+
+
+def _less(name: str, weights: Mapping[str, float], fraction: Number) -> dict[str, Number]:
     """w_i n_i - fraction * sum(w n) = 0."""
     row = {other: -fraction * weight for other, weight in weights.items()}
     row[name] += weights[name]
@@ -430,6 +464,23 @@ class Contents(Mapping[str, Portion]):
     def is_gas(self) -> bool:
         """Whether partial pressures are given, or it was taken over from a gas."""
         return self.pressure is not None or any(p.kind == "partial pressure" for p in self.values())
+
+    def with_numbers(self, numbers: Mapping[str, Number]) -> Contents:
+        """The same with the numbers of some portions replaced, by columns or by numbers with slopes."""
+        if not numbers:
+            return self
+        found = Contents(self, self.flowing, self.place, self.pressure)
+        for species, number in numbers.items():
+            portion = self._portions[species]
+            assert portion.value is not None
+            found._portions[species] = replace(portion, value=Value(number, portion.value.unit))
+        return found
+
+    def __hash__(self) -> int:
+        return hash((content(self._portions), self.flowing, self.pressure))
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Contents) and hash(self) == hash(other) and self._portions == other._portions
 
     def with_portion(self, species: str, given: Any) -> Contents:
         """The same with another quantity of one species."""

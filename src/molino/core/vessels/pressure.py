@@ -2,24 +2,18 @@
 
 from __future__ import annotations
 
-import math
 from dataclasses import dataclass
 from typing import Any
 
-import sympy as sp
-
 from molino.core import units
+from molino.core.dual import Number, log
 from molino.core.errors import Faults
+from molino.core.fields import Frozen, settle
 from molino.core.printing import Printed
 
-LAMINAR = sp.Symbol("viscous resistance", nonnegative=True)
-TURBULENT = sp.Symbol("inertial resistance", nonnegative=True)
-MASS_FLUX = sp.Symbol("mass flux", positive=True)
-"""Mass flow over cross-section of the (empty) tube, constant along it."""
 
-
-@dataclass(frozen=True)
-class PressureDrop(Printed):
+@dataclass(frozen=True, eq=False)
+class PressureDrop(Frozen, Printed):
     """Pressure that falls along a tube.
 
     Packed, if the vessel's catalyst has a particle diameter:
@@ -53,9 +47,7 @@ class PressureDrop(Printed):
         faults = Faults()
         for name, kind in (("viscosity", "viscosity"), ("roughness", "diameter")):
             with faults.at("pressure drop"):
-                object.__setattr__(
-                    self, name, units.positive(getattr(self, name), kind, name, zero=name != "viscosity")
-                )
+                settle(self, **{name: units.positive(getattr(self, name), kind, name, zero=name != "viscosity")})
         faults.raise_any()
 
     def packed(self, voidage: float, particle: float) -> tuple[float, float]:
@@ -64,19 +56,14 @@ class PressureDrop(Printed):
         viscous = 150 * self.viscosity.si * solid**2 / (voidage**3 * particle**2)
         return viscous, 1.75 * solid / (voidage**3 * particle)
 
-    def empty(self, mass_flux: float, diameter: float) -> tuple[float, float]:
+    def empty(self, mass_flux: Number, diameter: Number) -> tuple[Number, Number]:
         """The same of an empty tube; the Reynolds number does not change along it."""
         reynolds = mass_flux * diameter / self.viscosity.si
         rough = 0.27 * self.roughness.si / diameter
-        first = (2.457 * math.log(1 / ((7 / reynolds) ** 0.9 + rough))) ** 16
+        first = (2.457 * log(1 / ((7 / reynolds) ** 0.9 + rough))) ** 16
         second = (37530 / reynolds) ** 16
         factor = 8 * ((8 / reynolds) ** 12 + (first + second) ** -1.5) ** (1 / 12)
         return 0.0, factor / (2 * diameter)
 
     def __str__(self) -> str:
         return f"pressure drop at a viscosity of {self.viscosity}"
-
-
-def gradient(density: sp.Expr, area: sp.Expr) -> sp.Expr:
-    """dP/dV along a tube of some cross-section, with u = G/rho: -(first G/rho + second G^2/rho)/area."""
-    return -(LAMINAR + TURBULENT * MASS_FLUX) * MASS_FLUX / density / area

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -10,100 +10,69 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import sympy as sp
 
-from molino.core.balances.compiled import compiled
-from molino.core.balances.solve import ATOL, RTOL, RUN_OUT, Report, Solution, integrate, steady
-from molino.core.balances.system import Case
-from molino.core.chemistry.formula import TEMPERATURE
-from molino.core.errors import InputError, SolveError
+from molino.core.balances.integrate import RUN_OUT, Report
+from molino.core.balances.steady import steady
+from molino.core.balances.system import TIME, Case
+from molino.core.chemistry.constants import parameter_symbol
+from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration
+from molino.core.chemistry.network import Covariance
+from molino.core.errors import Fault, InputError, SolveError
+from molino.core.fields import Frozen, FrozenMapping
 from molino.core.printing import Printed
+from molino.core.units import Display
 from molino.core.vessels import metrics
 from molino.core.vessels.base import Vessel
-from molino.core.vessels.metrics import Metric
-from molino.core.vessels.schedule import SINCE, Stage, Track, slope_of, stages
-from molino.core.vessels.writing import FLOW, RELEASED, VOLUME, WARMING
+from molino.core.vessels.metrics import Metric, parse_metric
+from molino.core.vessels.model import StreamForm
+from molino.core.vessels.parameter_map import ParameterMap
+from molino.core.vessels.roles import FLOW, PASSED_TIME, RELEASED, SINCE, VOLUME, WARMING, slope_of
+from molino.core.vessels.schedule import Track, stages
+from molino.core.vessels.sensitivity import end_slope, expression_slopes
+from molino.core.vessels.streams import Fluid, Stream, is_whole, stream_table
+from molino.core.vessels.trajectory import Switch, Trajectory, at_rest, through_stages
 
 if TYPE_CHECKING:
     import pandas as pd
 
-    from molino.core.vessels.streams import Stream
-
-
 Tracks = Mapping[sp.Symbol, Track]
-
-
-@dataclass(frozen=True, eq=False)
-class Part:
-    """A stage of a run: its numbers, how many of the rows are its own, and where it ended."""
-
-    case: Case
-    rows: int
-    end: float
-
-
-Split = Callable[[Case, Tracks, float], list[Stage]]
+_ROWS = 101
+_STEEP = 0.08
+"""Between two rows of a table no state changes by more than this share of its range."""
+_MOST_ROWS = 1200
 
 
 def follow(
-    vessel: Vessel, end: float, points: Any, tighter: float = 1.0, tracks: Tracks | None = None, split: Split = stages
+    vessel: Vessel, end: float, points: Any, *, rtol: float, atol: float, tracks: Tracks | None = None,
+    switch: Switch | None = None,
 ) -> Run:  # fmt: skip
     """Integrate a vessel's balances from 0 to `end` and check that no species goes below zero.
 
-    `tighter` divides the tolerances; `tracks` are numbers that change on the way, beside the vessel's own; `split`
-    makes stages of them.
+    `tracks` are numbers that change on the way, beside the vessel's own; `switch` says what events do.
     """
-    vessel.require_known()
-    rows = _rows(vessel, end, points)
-    whole = Case(vessel.written.followed, vessel.case.values)
-    moving = vessel.tracks() | dict(tracks or {})
-    solution, parts = follow_stages(split(whole, moving, end), rows, tighter)
-    check_run_out(vessel, solution)
-    return Run(vessel, solution, parts)
+    vessel._require_known()
+    wanted = _wanted(vessel, end, points)
+    whole = Case(vessel._model.followed, vessel._case.values)
+    several = stages(whole, vessel._tracks() | dict(tracks or {}), end)
+    try:
+        trajectory = through_stages(several, rtol, atol, switch)
+    except SolveError as error:
+        raise explained(vessel, error) from error
+    check_run_out(vessel, trajectory)
+    return Run(vessel, trajectory, wanted)
 
 
-def follow_stages(
-    several: list[Stage], rows: np.ndarray, tighter: float = 1.0, by: tuple[sp.Symbol, ...] = ()
-) -> tuple[Solution, tuple[Part, ...]]:
-    """Integrate through stages, each from where the last one ended.
-
-    Returns
-    -------
-    solution : of shape (rows, states)
-    parts : for each stage what it was
-    """
-    begin, state, reports = 0.0, None, []
-    states: list[np.ndarray] = []
-    parts: list[Part] = []
-    ends = np.array([stage.end for stage in several])
-    near = np.abs(rows[:, None] - ends) <= 1e-12 * ends[-1]  # rows that only rounding keeps from the end of a stage
-    rows = np.where(near.any(axis=1), ends[np.argmax(near, axis=1)], rows)
-    for n, stage in enumerate(several):
-        last = n == len(several) - 1
-        own = rows[(rows >= begin) & ((rows <= stage.end) if last else (rows < stage.end))]
-        points = np.unique(np.concatenate([[begin], own, [stage.end]]))
-        found = integrate(stage.case, points, initial=state, rtol=RTOL / tighter, atol=ATOL / tighter, by=by)
-        keep = np.isin(points, own)
-        states.append(found.states[keep])
-        parts.append(Part(stage.case, int(keep.sum()), stage.end))
-        reports.append(found.report)
-        begin, state = stage.end, found.states[-1]
-    return Solution(rows, np.concatenate(states), None, Report.of(reports)), tuple(parts)
+def settled(vessel: Vessel, state: np.ndarray, report: Report) -> Run:
+    """The run of one steady state."""
+    return Run(vessel, at_rest(vessel._case, state, report))
 
 
-def sensitivities_at_end(run: Run, by: tuple[sp.Symbol, ...]) -> np.ndarray:
-    """d(state)/d(parameter) at the end of a run, shape (states, parameters), through all stages."""
-    begin, state, slopes = 0.0, None, None
-    for part in run.parts:
-        found = integrate(part.case, [begin, part.end], initial=state, by=by, slopes=slopes)
-        assert found.sensitivities is not None
-        begin, state, slopes = part.end, found.states[-1], found.sensitivities[-1]
-    return np.asarray(slopes)
-
-
-def _rows(vessel: Vessel, end: float, points: Any) -> np.ndarray:
+def _wanted(vessel: Vessel, end: float, points: Any) -> tuple[float, ...] | None:
     """Where a result has rows: so many from 0 to the end, or at given places, with 0 and the end put in if missing."""
+    if points is None:
+        return None
     advice = "give a whole number from 2 up, or numbers in SI between 0 and the end"
     if isinstance(points, int) and points >= 2:
-        return np.linspace(0.0, end, points)
+        return tuple(np.linspace(0.0, end, points).tolist())
     try:
         given = np.atleast_1d(np.asarray(points, dtype=float))
     except (TypeError, ValueError):
@@ -111,31 +80,70 @@ def _rows(vessel: Vessel, end: float, points: Any) -> np.ndarray:
     near = 1e-9 * end
     if isinstance(points, int) or given.ndim != 1 or not ((given >= 0) & (given <= end + near)).all():
         raise InputError(f"points = {points!r} are not places between 0 and {end:g}", vessel.label, advice)
-    return np.array([0.0, *np.unique(given[(given > near) & (given < end - near)]), end])
+    return (0.0, *np.unique(given[(given > near) & (given < end - near)]).tolist(), end)
 
 
-def check_run_out(vessel: Vessel, solution: Solution) -> None:
+def explained(vessel: Vessel, error: SolveError) -> SolveError:
+    """What stopped a run, said with the place in its units and the number to look at."""
+    if error.symbol != TEMPERATURE:
+        return error
+    kind = "time" if vessel._model.balances.independent == TIME else "volume"
+    at = vessel._display.text(error.reached, kind)
+    said = f"the temperature falls to 0 K at {kind} {at}: more heat is taken up than there is"
+    heats = {str(r.name): r.enthalpy for r in vessel.chemistry.reactions if r.enthalpy is not None}
+    worst = max(heats, key=lambda name: abs(heats[name].si)) if heats else ""
+    advice = f"check the enthalpy of reaction {worst} ({heats[worst]}) and the heat capacity" if worst else (
+        "check the enthalpies of formation and the heat capacities"
+    )  # fmt: skip
+    found = SolveError([Fault(vessel.label, said, advice)])
+    found.reached, found.symbol = error.reached, error.symbol
+    return found
+
+
+def check_run_out(vessel: Vessel, trajectory: Trajectory) -> None:
     """Raise SolveError where a rate law goes on consuming a species that has run out."""
-    balances = vessel.written.followed
+    balances = vessel._model.followed
     amounts = np.flatnonzero(balances.positive)
-    held = solution.states[:, amounts]
+    held = np.concatenate([part.states for part in trajectory.parts])[:, amounts]
     below = held < -RUN_OUT * np.max(np.abs(held))
-    if below.any():
-        row, column = (int(n) for n in np.argwhere(below)[0])
-        name = balances.names[amounts[column]]
-        kind = "time" if str(vessel.written.balances.independent) == "t" else "volume"
-        place = vessel.display.text(solution.points[row], kind)
-        said = f"{name} has run out before {kind} {place}, and a rate law goes on consuming it"
-        advice = f"make that rate fall to zero with [{name}], or end the run earlier"
-        raise SolveError(said, vessel.label, advice)
+    if not below.any():
+        return
+    column = int(np.argwhere(below)[0][1])
+    name, symbol = balances.names[amounts[column]], balances.symbols[amounts[column]]
+    points = np.concatenate([part.points for part in trajectory.parts])
+    latest = points[int(np.argmax(below[:, column]))]
+    at = next((t for t in reversed(trajectory.crossings(symbol)) if t <= latest), latest)
+    kind = "time" if balances.independent == TIME else "volume"
+    said = f"{name} runs out at {kind} {vessel._display.text(at, kind)}, and a rate law goes on consuming it"
+    raise SolveError(said, vessel.label, f"make that rate fall to zero with [{name}], or end the run earlier")
 
 
-class Judged(Printed):
+class RunResult(Frozen, Printed):
     """What is judged by metrics: a run of a vessel, or of a train."""
 
-    def metric(self, metric: Metric) -> float:
+    def metric(self, metric: Metric | str) -> float:
         """A metric at the end, in SI."""
         raise NotImplementedError
+
+    def _constant_slopes(self, metric: Metric, names: Sequence[str]) -> np.ndarray:
+        """Exact d(metric)/d(constant), shape (constants,), by the full names of the constants."""
+        raise NotImplementedError
+
+    def _covariance(self) -> Covariance | None:
+        """Covariance of the fitted constants."""
+        raise NotImplementedError
+
+    def standard_error(self, metric: Metric | str) -> float | None:
+        """Standard error of a metric in SI from the covariance of the fitted constants; None where there is none.
+
+        s^2 = g C g, g the slopes by the fitted parameters (propagation of error, first order).
+        """
+        covariance = self._covariance()
+        if covariance is None:
+            return None
+        asked = parse_metric(metric) if isinstance(metric, str) else metric
+        slope = self._constant_slopes(asked, covariance.names)
+        return float(np.sqrt(max(slope @ covariance.matrix @ slope, 0.0)))
 
     def conversion(self, species: str) -> float:
         """(fed - left) / fed; see `metrics.conversion`."""
@@ -161,214 +169,297 @@ class Judged(Printed):
 
 
 @dataclass(frozen=True, eq=False)
-class Run(Judged):
+class Run(RunResult):
     """The result of running a vessel: arrays in SI inside, units outside.
 
-    `vessel` is what ran; `solution` holds points and states, `report` what the integration did; `parts` what each
-    of its stages was. Numbers without a place are those at the end: at
-    the outlet of a tube, after the time of a batch or a start-up, at steady state.
+    `vessel` is what ran, `trajectory` the course of its states, `wanted` the points asked for. Numbers without a place
+    are those at the end: at the outlet of a tube, after the time of a batch or a start-up, at steady state. What is
+    highest, when something happens and how long it takes does not depend on the points.
     """
 
     vessel: Vessel
-    solution: Solution
-    parts: tuple[Part, ...]
+    trajectory: Trajectory
+    wanted: tuple[float, ...] | None = None
+
+    @property
+    def display(self) -> Display:
+        """The units in which it is shown."""
+        return self.vessel._display
+
+    def _covariance(self) -> Covariance | None:
+        return self.vessel.chemistry.covariance
 
     @property
     def report(self) -> Report:
-        return self.solution.report
+        """What the integration did."""
+        return self.trajectory.report
 
     @property
     def is_steady(self) -> bool:
         """Whether this is a steady state of a tank rather than something followed."""
-        return bool(np.isinf(self.solution.points[-1]))
+        return bool(np.isinf(self.trajectory.end))
 
     @property
-    def last_case(self) -> Case:
-        """The balances with the numbers of the last stage."""
-        return self.parts[-1].case
+    def is_over_time(self) -> bool:
+        """Whether it runs over time, and not along a tube."""
+        return bool(self.vessel._model.balances.independent == TIME)
 
-    @property
-    def core_states(self) -> np.ndarray:
-        """The states without the totals that only a run follows, shape (points, states)."""
-        return self.solution.states[:, : len(self.vessel.written.balances.states)]
+    @cached_property
+    def points(self) -> np.ndarray:
+        """Times in s, or volumes passed in m^3, at which it has rows, shape (points,): those asked for, or even ones
+        with more where something moves."""
+        if self.wanted is not None or self.is_steady:
+            return np.array(self.wanted if self.wanted is not None else [np.inf])
+        return self._moving_points()
+
+    @cached_property
+    def states(self) -> np.ndarray:
+        """States of its balances with their totals, shape (points, states)."""
+        return self.trajectory.at(self.points)
+
+    def _moving_points(self) -> np.ndarray:
+        """Even points, and more where a state changes by much between two of them, also in the first decades."""
+        points = np.linspace(0.0, self.trajectory.end, _ROWS)
+        core = len(self.vessel._model.balances.states)
+        for n in range(5):
+            states = self.trajectory.at(points)[:, :core]
+            span = np.ptp(states, axis=0)
+            moved = np.abs(np.diff(states, axis=0)) / np.where(
+                span > 1e-12 * np.max(np.abs(states), axis=0), span, np.inf
+            )
+            steep = np.flatnonzero(np.max(moved, axis=1) > _STEEP)
+            if not len(steep) or len(points) > _MOST_ROWS:
+                break
+            between = [np.linspace(points[i], points[i + 1], 5)[1:-1] for i in steep]
+            if n == 0 and steep[0] == 0:
+                between.append(points[1] * np.geomspace(1e-8, 1.0, 49)[:-1])
+            points = np.unique(np.concatenate([points, *between]))
+        return self._thinned(points)
+
+    def _thinned(self, points: np.ndarray) -> np.ndarray:
+        """Without those of the first decades in which nothing has moved yet."""
+        even = np.linspace(0.0, self.trajectory.end, _ROWS)
+        early = (points > 0) & (points < even[1])
+        if not early.any():
+            return points
+        states = self.trajectory.at(points)[:, : len(self.vessel._model.balances.states)]
+        span = np.where(np.ptp(states, axis=0) > 0, np.ptp(states, axis=0), np.inf)
+        still = np.max(np.abs(states - states[0]) / span, axis=1) < 1e-3
+        return np.asarray(points[~(early & still)])
+
+    def at(self, points: Any) -> Run:
+        """The same run with other rows: at times in s, or volumes passed in m^3."""
+        return Run(self.vessel, self.trajectory, _wanted(self.vessel, self.trajectory.end, points))
+
+    def evaluate(self, expressions: tuple[sp.Expr, ...]) -> list[np.ndarray]:
+        """Expressions of the balances at each point, each of shape (points,)."""
+        return self.trajectory.evaluate(expressions, self.points, self.states)
+
+    def _at_end(self, expressions: tuple[sp.Expr, ...]) -> list[float]:
+        ends = self.trajectory.evaluate(expressions, np.array([self.trajectory.end]), self.trajectory.end_state[None])
+        return [float(row[0]) for row in ends]
 
     def profile(self, metric: Metric) -> np.ndarray:
         """A metric at each point, shape (points,): as if the vessel ended there."""
-        return self.evaluate((self.vessel.expression(metric),))[0]
+        return self.evaluate((self.vessel._expression(metric),))[0]
 
-    def metric(self, metric: Metric) -> float:
-        """A metric at the end, in SI."""
-        return float(self.profile(metric)[-1])
+    def metric(self, metric: Metric | str) -> float:
+        """A metric at the end, in SI: by its text ("conversion of A"), or as `mo.conversion("A")` makes it."""
+        asked = parse_metric(metric) if isinstance(metric, str) else metric
+        return self._at_end((self.vessel._expression(asked),))[0]
+
+    def sensitivity(self, metric: Metric | str, settings: Sequence[str]) -> dict[str, float]:
+        """Exact slopes of a metric by settings of the vessel, in SI: `run.sensitivity("conversion of A", ["T"])`.
+
+        dm/dg = (dm/dp) (dp/dg) + (dm/d(end)) (d(end)/dg) with the parameters p of the balances, from the sensitivity
+        equations along a run, by the implicit function theorem at a steady state.
+
+        Parameters
+        ----------
+        metric : Metric or str
+        settings : sequence of str
+            Names as `with_` takes them: "T", "flow", "length", "[A]", "r.k".
+
+        Raises
+        ------
+        InputError
+            If there is no such metric or setting.
+        """
+        asked = parse_metric(metric) if isinstance(metric, str) else metric
+        own = [self.vessel._setting(name).own for name in settings]
+        _, by_setting, _, by_end = ParameterMap(self.vessel, tuple(settings)).with_slopes(own)
+        parameters, expression = self.vessel._model.balances.parameters, self.vessel._expression(asked)
+        touched = [i for i in range(len(parameters)) if by_setting[i].any()]
+        found = np.zeros(len(own))
+        if touched:
+            by = tuple(parameters[i] for i in touched)
+            found = found + expression_slopes(self.trajectory, (expression,), by)[0] @ by_setting[touched]
+        if not self.is_steady and by_end.any():
+            found = found + end_slope(self.trajectory, expression) * by_end
+        return dict(zip(settings, found.tolist(), strict=True))
+
+    def _constant_slopes(self, metric: Metric, names: Sequence[str]) -> np.ndarray:
+        by = tuple(parameter_symbol(name) for name in names)
+        return np.asarray(expression_slopes(self.trajectory, (self.vessel._expression(metric),), by)[0])
+
+    @cached_property
+    def series(self) -> Mapping[str, np.ndarray]:
+        """What is read along it, in SI, each of shape (points,): 'concentration of A', 'temperature', 'rate of r'."""
+        readings = self.vessel._model.readings
+        rows = self.evaluate(tuple(r.expression for r in readings.values()))
+        return FrozenMapping(dict(zip(readings, rows, strict=True)))
 
     @property
     def concentrations(self) -> dict[str, np.ndarray]:
         """Concentration of each species in mol/m^3, shape (points,)."""
-        return {s: self.derived[s] for s in self.vessel.chemistry.names}
+        return {s: self.series[f"concentration of {s}"] for s in self.vessel.chemistry.names}
+
+    @property
+    def has_temperature(self) -> bool:
+        """Whether a temperature is known."""
+        return "temperature" in self.series or np.isfinite(self._number(TEMPERATURE))
 
     @property
     def temperatures(self) -> np.ndarray:
         """Temperature in K, shape (points,); InputError where none is known."""
-        if "T" in self.derived:
-            return self.derived["T"]
-        T = self._number(TEMPERATURE)
-        if T is None or not np.isfinite(T):
+        if "temperature" in self.series:
+            return np.asarray(self.series["temperature"])
+        if not self.has_temperature:
             raise InputError("no temperature is given", self.vessel.label, "give T")
-        return np.full(len(self.solution.points), T)
+        return np.full(len(self.points), self._number(TEMPERATURE))
 
     @property
     def final(self) -> dict[str, Any]:
         """Concentration of each species at the end, as quantities."""
-        return {s: self.vessel.display.quantity(c[-1], "concentration") for s, c in self.concentrations.items()}
+        species = self.vessel.chemistry.names
+        ends = self._at_end(tuple(concentration(s) for s in species))
+        return {s: self.display.quantity(c, "concentration") for s, c in zip(species, ends, strict=True)}
 
     @property
     def final_temperature(self) -> Any:
         """Temperature at the end, as a quantity."""
-        return self.vessel.display.quantity(float(self.temperatures[-1]), "temperature")
+        return self.display.quantity(float(self.temperatures[-1]), "temperature")
+
+    @cached_property
+    def _highest_T(self) -> tuple[float, float]:
+        """Where the temperature is highest, and how high it is."""
+        if self.is_steady or "temperature" not in self.vessel._model.readings:
+            return self.trajectory.end, float(np.max(self.temperatures))
+        return self.trajectory.most(TEMPERATURE)
 
     @property
     def max_temperature(self) -> Any:
         """The highest temperature of the run, as a quantity."""
-        return self.vessel.display.quantity(float(np.max(self.refined().temperatures)), "temperature")
+        return self.display.quantity(self._highest_T[1], "temperature")
 
     @property
     def duty_si(self) -> float:
-        """Heat that came in through the walls: in W, of a batch or semi-batch in J; InputError where nothing tells."""
-        self.vessel.require_heat()
-        duty = self.vessel.written.duty
+        """Heat that came in through the walls: in W, of a batch or semi-batch in J; InputError where not known."""
+        self.vessel._require_energy()
+        duty = self.vessel._model.duty
         assert duty is not None
-        return float(self.evaluate((duty,))[0][-1])
+        return self._at_end((duty,))[0]
 
     @property
     def duty_kind(self) -> str:
         """Whether the duty is a power (what flows) or an energy (what was charged)."""
-        return "power" if self._number(FLOW) is not None else "energy"
+        return "power" if np.isfinite(self._number(FLOW)) else "energy"
 
     @property
     def duty(self) -> Any:
         """Heat that came in through the walls (negative: taken away), as a quantity.
 
         A power; of a batch or semi-batch the energy since the start. InputError with what the species lack where it
-        cannot be told.
+        cannot be worked out.
         """
-        return self.vessel.display.quantity(self.duty_si, self.duty_kind)
+        return self.display.quantity(self.duty_si, self.duty_kind)
 
     @property
     def heat_released(self) -> Any:
         """Heat that the reactions set free, as a quantity: a power in a steady tank or a tube, otherwise an energy.
 
-        InputError with what the species lack where it cannot be told.
+        InputError with what the species lack where it cannot be worked out.
         """
-        self.vessel.require_heat()
+        self.vessel._require_energy()
         if self.is_steady:
-            return self.vessel.display.quantity(float(self.evaluate((self.vessel.written.heat_made,))[0][-1]), "power")
-        kind = "power" if str(self.vessel.written.balances.independent) == "V" else "energy"
-        return self.vessel.display.quantity(float(self.evaluate((RELEASED,))[0][-1]), kind)
+            return self.display.quantity(self._at_end((self.vessel._model.heat_made,))[0], "power")
+        return self.display.quantity(self._at_end((RELEASED,))[0], "energy" if self.is_over_time else "power")
 
     @property
     def time_to_maximum_rate(self) -> Any:
         """When the temperature rises fastest, as a quantity; InputError where it is kept."""
-        if "dT/dt" not in self._extras or self.is_steady:
+        if not self.vessel.is_non_isothermal or not self.is_over_time or self.is_steady:
             raise InputError(
                 "the temperature is kept, or nothing runs over time", self.vessel.label, "heat='adiabatic'"
             )
-        end = float(self.solution.points[-1])
-        fine = self.again(np.linspace(0.0, end, 2001))
-        slope = fine._extras["dT/dt"]
-        top = int(np.argmax(slope))
-        near = np.linspace(fine.solution.points[max(top - 1, 0)], fine.solution.points[min(top + 1, 2000)], 201)
-        finer = self.again(near)
-        best = finer.solution.points[int(np.argmax(finer._extras["dT/dt"]))]
-        return self.vessel.display.quantity(float(best), "time")
+        return self.display.quantity(self.trajectory.most(WARMING)[0], "time")
 
-    @cached_property
-    def _extras(self) -> dict[str, np.ndarray]:
-        if not self.vessel.moves_T or self.duty_kind != "energy":
-            return {}
-        return {"dT/dt": self.evaluate((WARMING,))[0]}
-
-    def again(self, points: np.ndarray) -> Run:
-        """The same run with other rows."""
-        end = float(self.solution.points[-1])
-        rows = np.unique(np.concatenate([[0.0], points, [end]]))
-        whole = [Stage(part.end, part.case) for part in self.parts]
-        solution, parts = follow_stages(whole, rows)
-        return Run(self.vessel, solution, parts)
-
-    def refined(self) -> Run:
-        """The same run with rows so close that between two of them no state changes by more than a fiftieth of its
-        range: for drawing, and for what is highest."""
-        if self.is_steady:
-            return self
-        run = self
-        for _ in range(4):
-            states, points = run.core_states, run.solution.points
-            span = np.ptp(states, axis=0)
-            moved = np.max(np.abs(np.diff(states, axis=0)) / np.where(span > 0, span, 1.0), axis=1)
-            wide = np.flatnonzero(moved > 0.02)
-            if not len(wide) or len(points) > 4000:
-                break
-            between = [np.linspace(points[n], points[n + 1], 8)[1:-1] for n in wide]
-            run = self.again(np.concatenate([points, *between]))
-        return run
+    @property
+    def _fluid_share(self) -> float:
+        """The share of the vessel's volume that the fluid takes up."""
+        catalyst = self.vessel.catalyst
+        return float(catalyst.voidage.si) if catalyst is not None else 1.0
 
     @property
     def residence_time_si(self) -> float:
-        """In s: of a gas in a tube the time that it took, otherwise volume over flow, or the time of a batch."""
-        names = self.vessel.written.followed.names
-        if "residence time" in names and not self.is_steady:
-            return float(self.solution.states[-1, names.index("residence time")])
-        return self.space_time_si
+        """In s: the time that the fluid is inside, of a bed its void volume over the flow; the time of a batch."""
+        return float(self._times(np.array([self.trajectory.end]), self.trajectory.end_state[None])[0])
+
+    def _times(self, points: np.ndarray, states: np.ndarray) -> np.ndarray:
+        """The time in s that the fluid has been inside at some points."""
+        names = self.vessel._model.followed.symbols
+        if PASSED_TIME in names and not self.is_steady:
+            return np.asarray(states[:, names.index(PASSED_TIME)] * self._fluid_share)
+        flow = self._number(FLOW)
+        if not np.isfinite(flow):
+            return points
+        if self.is_over_time:
+            return np.full(len(points), self.space_time_si * self._fluid_share)
+        return points / flow * self._fluid_share
 
     @property
     def space_time_si(self) -> float:
-        """In s: volume over volumetric flow of the feed, or the time of a batch."""
+        """In s: volume (of a bed with its solids) over volumetric flow of the feed, or the time of a batch."""
         flow = self._number(FLOW)
-        if flow is None:
-            return float(self.solution.points[-1])
-        volume = self._number(VOLUME)
-        return float((volume if volume is not None else self.solution.points[-1]) / flow)
+        if not np.isfinite(flow):
+            return self.trajectory.end
+        return self.volume_si / flow
 
     @property
     def residence_time(self) -> Any:
         """The time that what flows stays in the vessel, or the time of a batch, as a quantity."""
-        return self.vessel.display.quantity(self.residence_time_si, "time")
+        return self.display.quantity(self.residence_time_si, "time")
+
+    @property
+    def space_time(self) -> Any:
+        """Volume over volumetric flow of the feed, or the time of a batch, as a quantity."""
+        return self.display.quantity(self.space_time_si, "time")
 
     @property
     def volume_si(self) -> float:
         """Volume of the vessel in m^3."""
         volume = self._number(VOLUME)
-        return float(volume if volume is not None else self.solution.points[-1])
+        return volume if np.isfinite(volume) else self.trajectory.end
 
-    def _number(self, symbol: sp.Symbol) -> float | None:
-        case = self.parts[-1].case
-        return case.value(symbol) if symbol in case.balances.parameters else None
-
-    def evaluate(self, expressions: tuple[sp.Expr, ...]) -> list[np.ndarray]:
-        """Expressions of the balances at each point, each of shape (points,)."""
-        found: list[list[np.ndarray]] = [[] for _ in expressions]
-        begin = 0
-        for part in self.parts:
-            case, own = part.case, slice(begin, begin + part.rows)
-            begin += part.rows
-            points, states = self.solution.points[own], self.solution.states[own]
-            moved = moved_expressions(case, expressions)
-            with np.errstate(divide="ignore", invalid="ignore"):
-                rows = compiled(case.balances).outputs(moved)(case.values)(states.T, points)
-            for held, row in zip(found, rows, strict=True):
-                held.append(np.broadcast_to(np.asarray(row, dtype=float), points.shape))
-        return [np.concatenate(rows) for rows in found]
-
-    @cached_property
-    def derived(self) -> dict[str, np.ndarray]:
-        """What the balances derive (concentrations, temperature, rates), in SI, each of shape (points,)."""
-        shown = self.vessel.written.balances.derived
-        return dict(zip(shown, self.evaluate(tuple(shown.values())), strict=True))
+    def _number(self, symbol: sp.Symbol) -> float:
+        """A parameter of the last stage; nan where the balances have none such."""
+        case = self.trajectory.last
+        return case.value(symbol) if symbol in case.balances.parameters else np.nan
 
     @property
     def kinds(self) -> dict[str, str]:
-        """The kind of quantity of each thing derived."""
-        own = {**self.vessel.rate_kinds, **self.vessel.written.kinds}
-        return {name: own.get(name, "concentration") for name in self.derived}
+        """The kind of quantity of each series."""
+        return {name: reading.kind for name, reading in self.vessel._model.readings.items()}
+
+    @cached_property
+    def headings(self) -> dict[str, str]:
+        """The short heading of each series; the long one where that of a species or of what runs along is the same."""
+        species, along = {*self.vessel.chemistry.names}, {"time", "length", "volume", "residence time"}
+        found = {}
+        for name, reading in self.vessel._model.readings.items():
+            taken = along if name == f"concentration of {reading.heading}" else species
+            found[name] = name if reading.heading in taken else reading.heading
+        return found
 
     @cached_property
     def closure(self) -> dict[str, float]:
@@ -377,20 +468,24 @@ class Run(Judged):
         What went in, less what went out, against what is there, at every point of a run; of a steady tank what flows
         in against what flows out. Energy counts relative to the largest of heat, warming and heat of reaction.
         """
-        written, species = self.vessel.written, self.vessel.chemistry.structure.species
+        model, species = self.vessel._model, self.vessel.chemistry.structure.species
         if self.is_steady:
-            both = [written.inlet[s] for s in species] + [written.outlet[s] for s in species]
+            both = [model.inlet[s] for s in species] + [model.outlet[s] for s in species]
         else:
-            both = [written.amounts[s].wanted for s in species] + [written.amounts[s].there for s in species]
-        rows = np.array(self.evaluate(tuple(both)))
+            both = [model.amounts[s].wanted for s in species] + [model.amounts[s].there for s in species]
+        points = np.concatenate([part.points for part in self.trajectory.parts])
+        states = np.concatenate([part.states for part in self.trajectory.parts])
+        rows = np.array(self.trajectory.evaluate(tuple(both), points, states))
         wanted, there = rows[: len(species)], rows[len(species) :]
         found = {}
-        for name, weights in self.vessel.conserved().items():
+        for name, weights in self.vessel._conserved().items():
             size = np.max(np.abs(weights) @ np.maximum(np.abs(wanted), np.abs(there)))
             found[name] = float(np.max(np.abs(weights @ (there - wanted))) / size) if size else 0.0
-        energy = written.steady if self.is_steady else written.energy
+        energy = model.steady if self.is_steady else model.energy
         if energy is not None:
-            wanted, there, *sizes = self.evaluate((energy.wanted, energy.there, *energy.size))
+            wanted, there, *sizes = self.trajectory.evaluate(
+                (energy.wanted, energy.there, *energy.sizes), points, states
+            )
             size = max(float(np.max(np.abs(row))) for row in sizes)
             found["energy"] = float(np.max(np.abs(there - wanted)) / size) if size else 0.0
         return found
@@ -410,57 +505,92 @@ class Run(Judged):
         """
         import pandas as pd
 
-        display = self.vessel.with_(show={**self.vessel.show, **show}).display if show else self.vessel.display
-        columns: dict[str, Any] = {}
+        display = self.vessel.with_(show={**self.vessel.show, **show})._display if show else self.display
+        columns: list[tuple[str, Any]] = []
         if not self.is_steady:
             for name, kind, values in self.positions():
-                columns[display.heading(name, kind)] = display.number(values, kind)
-        kinds = self.kinds
-        for name, values in self.derived.items():
-            columns[display.heading(name, kinds[name])] = display.number(values, kinds[name])
-        return pd.DataFrame(columns)
+                columns.append((display.heading(name, kind), display.number(values, kind)))
+        kinds, headings = self.kinds, self.headings
+        for name, values in self.series.items():
+            columns.append((display.heading(headings[name], kinds[name]), display.number(values, kinds[name])))
+        return pd.DataFrame(dict(columns))
+
+    @property
+    def flows(self) -> dict[str, np.ndarray]:
+        """Amount (or molar flow) of each species that is there or came out, in SI, shape (points,)."""
+        names = self.vessel.chemistry.names
+        return dict(zip(names, self.evaluate(tuple(self.vessel._model.outlet[s] for s in names)), strict=True))
+
+    @property
+    def fluid(self) -> Fluid:
+        """What its streams are made of."""
+        return self.vessel._fluid
+
+    def inlet_amounts(self) -> dict[str, float]:
+        """Amount (or molar flow) of each species that went in, up to the end."""
+        names = self.vessel.chemistry.names
+        return dict(zip(names, self._at_end(tuple(self.vessel._model.inlet[s] for s in names)), strict=True))
+
+    def first_pressure(self) -> float:
+        """The pressure in Pa where it begins; nan where none is known."""
+        if PRESSURE not in self.trajectory.parts[0].case.balances.known:
+            return np.nan
+        first = self.trajectory.parts[0]
+        row = self.trajectory.evaluate((PRESSURE,), first.points[:1], first.states[:1])
+        return float(row[0][0])
+
+    def stream_in(self) -> Stream:
+        """What goes in, or was charged, in SI."""
+        return self.vessel._stream_in(self)
 
     def stream_out(self) -> Stream:
         """What comes out, or is in a batch at its end, in SI."""
-        from molino.core.vessels.streams import outlet_of
+        return self._stream(self.vessel._model.streams[0])
 
-        return outlet_of(self)
+    def streams_out(self) -> list[Stream]:
+        """Everything that comes out: the outlet, and what goes through a membrane."""
+        return [self._stream(form) for form in self.vessel._model.streams]
+
+    def _stream(self, form: StreamForm) -> Stream:
+        known = self.trajectory.last.balances.known
+        amounts = self._at_end(tuple(form.amounts.values()))
+
+        def at_end(e: sp.Expr | None) -> float:
+            return self._at_end((e,))[0] if e is not None and e.free_symbols <= known else np.nan
+
+        P = at_end(form.P)
+        P = P if np.isfinite(P) or form.P is None else self.vessel._given_pressure()
+        pressure = P if form.P is not None else self.vessel._given_pressure()
+        return Stream(form.name, dict(zip(form.amounts, amounts, strict=True)), at_end(form.volume), at_end(form.T),
+                      pressure if form.name == self.vessel._model.streams[0].name else P, form.flowing)  # fmt: skip
 
     @property
-    def knows_duty(self) -> bool:
-        """Whether there is enough to tell the duty."""
-        return self.vessel.written.duty is not None
+    def has_duty(self) -> bool:
+        """Whether there is enough to work out the duty."""
+        return self.vessel._model.duty is not None
 
     def stream_table(self) -> pd.DataFrame:
         """What goes in and what comes out, side by side: flows, fractions, temperature, pressure and density.
 
         Of a batch or semi-batch what was charged (and fed), and what is in it (and came out) at the end.
         """
-        from molino.core.vessels.streams import inlet_of, is_whole, outlet_of, stream_table
-
-        both = [inlet_of(self), outlet_of(self)]
-        return stream_table(both, self.vessel.by_name, self.vessel.display, is_whole(self.vessel, both[0]))
+        inlet, fluid = self.stream_in(), self.vessel._fluid
+        return stream_table([inlet, *self.streams_out()], fluid, self.display, is_whole(fluid, inlet))
 
     def positions(self) -> list[tuple[str, str, np.ndarray]]:
         """(name, kind, SI values) of what runs along: time, or length, volume and residence time of a tube."""
-        points = self.solution.points
-        if str(self.vessel.written.balances.independent) == "t":
-            return [("time", "time", points)]
-        area = getattr(self.vessel, "area", np.nan)
-        along = [("length", "length", points / area)] if np.isfinite(area) else []
-        names = self.vessel.written.followed.names
-        flow = self._number(FLOW)
-        assert flow is not None
-        times = points / flow
-        if "residence time" in names:
-            times = self.solution.states[:, names.index("residence time")]
-        return [*along, ("volume", "volume", points), ("residence time", "time", times)]
+        if self.is_over_time:
+            return [("time", "time", self.points)]
+        area = self.vessel._cross_section()
+        along = [("length", "length", self.points / area)] if np.isfinite(area) else []
+        times = self._times(self.points, self.states)
+        return [*along, ("volume", "volume", self.points), ("residence time", "time", times)]
 
     def settling_time(self, band: float = 0.02) -> Any:
         """When a tank has come to its steady state to within a band and stays there, as a quantity.
 
-        Every concentration, and the temperature, counts by its own largest distance from the steady state that it ends
-        in: with band 0.02 all are within two per cent of that from then on.
+        Every amount, and the temperature, counts by its own largest distance from the steady state that it ends in:
+        with band 0.02 all are within two per cent of that from then on.
 
         Raises
         ------
@@ -469,44 +599,41 @@ class Run(Judged):
         SolveError
             If it does not settle within this run.
         """
-        if self.is_steady or not hasattr(self.vessel, "steady"):
+        if self.is_steady or not self.vessel._has_steady_state:
             raise InputError("only the run of a tank over time settles", self.vessel.label, "tank.run('6 h')")
         if not 0 < band < 1:
             raise InputError(f"band = {band!r}", self.vessel.label, "give a fraction, like 0.02")
-        fine = self.again(np.linspace(0.0, float(self.solution.points[-1]), 4001))
-        case = Case(self.vessel.written.balances, self._last_values())
-        rest, _ = steady(case, self.space_time_si, fine.core_states[-1])
-        watched = [state.kind in ("amount", "temperature") for state in case.balances.states]
-        off = np.abs(fine.core_states - rest)[:, watched]
-        far = np.max(off, axis=0)
-        moved = far > 1e-9 * np.abs(rest[watched])
-        outside = np.flatnonzero(np.any(off[:, moved] > band * far[moved], axis=1))
-        if len(outside) and outside[-1] == len(off) - 1:
-            raise SolveError("it does not settle within this run", self.vessel.label, "run it for longer")
-        times = fine.solution.points
-        if not len(outside):
-            return self.vessel.display.quantity(0.0, "time")
-        n = int(outside[-1])
-        worst = int(np.argmax(off[n, moved] / far[moved]))
-        a, b = off[n : n + 2, moved][:, worst]
-        limit = band * far[moved][worst]
-        share = (a - limit) / (a - b) if a > b else 1.0
-        return self.vessel.display.quantity(float(times[n] + min(share, 1.0) * (times[n + 1] - times[n])), "time")
+        balances = self.vessel._model.balances
+        case, n = Case(balances, self._last_values()), len(balances.states)
+        rest, _ = steady(case, self.space_time_si, self.trajectory.end_state[:n])
+        times = [0.0]
+        for i, state in enumerate(balances.states):
+            if state.kind not in ("amount", "temperature"):
+                continue
+            ends = [self.trajectory.most(state.symbol, sign)[1] for sign in (1.0, -1.0)]
+            far = max(abs(end - rest[i]) for end in ends)
+            if far <= 1e-9 * abs(rest[i]):
+                continue
+            if abs(self.trajectory.end_state[i] - rest[i]) > band * far:
+                raise SolveError("it does not settle within this run", self.vessel.label, "run it for longer")
+            levels = (rest[i] + band * far, rest[i] - band * far)
+            times += [at for level in levels for at in self.trajectory.crossings(state.symbol, float(level))]
+        return self.display.quantity(max(times), "time")
 
     def _last_values(self) -> tuple[float, ...]:
         """The numbers of the plain balances as they stand at the end."""
-        case, end = self.parts[-1].case, float(self.solution.points[-1])
+        case, end = self.trajectory.last, self.trajectory.end
         held = dict(zip(case.balances.parameters, case.values, strict=True))
         since = held.get(SINCE, 0.0)
         return tuple(
-            held[p] + held.get(slope_of(p), 0.0) * (end - since) for p in self.vessel.written.balances.parameters
+            held[p] + held.get(slope_of(p), 0.0) * (end - since) for p in self.vessel._model.balances.parameters
         )
 
-    def beyond(self) -> list[str]:
+    def out_of_range(self) -> list[str]:
         """Where a heat capacity was used outside of the range in which it holds, in words."""
-        if self.vessel.written.duty is None or self.vessel.mixture_capacity is not None:
+        if self.vessel._model.duty is None or self.vessel._mixture_capacity is not None:
             return []
-        low, high = float(np.min(self.temperatures)), float(np.max(self.temperatures))
+        low, high = float(np.min(self.temperatures)), max(float(np.max(self.temperatures)), self._highest_T[1])
         found = []
         for species in self.vessel.chemistry.species:
             valid = species.heat_capacity.valid if species.heat_capacity is not None else None
@@ -514,38 +641,42 @@ class Run(Judged):
                 found.append(f"{species.name} beyond {valid[0]} to {valid[1]}")
         return found
 
-    def summary(self) -> dict[str, float]:
-        """Conversion of every species fed that is consumed, and outlet concentrations in SI."""
+    @cached_property
+    def reactants(self) -> tuple[str, ...]:
+        """The species fed that some reaction consumes."""
         structure = self.vessel.chemistry.structure
         consumed = {i for column in structure.stoichiometry for i, moles in column if moles < 0}
-        reactants = [s for i, s in enumerate(structure.species) if i in consumed and self.vessel.goes_in(s)]
-        found = {f"conversion of {s}": self.conversion(s) for s in reactants}
-        return found | {f"concentration of {s}": float(c[-1]) for s, c in self.concentrations.items()}
+        return tuple(s for i, s in enumerate(structure.species) if i in consumed and self.vessel._goes_in(s))
+
+    def summary(self) -> dict[str, float]:
+        """Conversion of every species fed that is consumed, and outlet concentrations in SI."""
+        found = {f"conversion of {s}": self.conversion(s) for s in self.reactants}
+        species = self.vessel.chemistry.names
+        ends = self._at_end(tuple(concentration(s) for s in species))
+        return found | {f"concentration of {s}": c for s, c in zip(species, ends, strict=True)}
 
     def facts(self) -> dict[str, str]:
         """What an engineer wants to read of it, by name, with units."""
-        display = self.vessel.display
-        flow, volume = self._number(FLOW), self._number(VOLUME)
+        display, flows = self.display, np.isfinite(self._number(FLOW))
         found = {}
-        if not self.is_steady and flow is not None and volume is not None:
-            found["run for"] = display.text(self.solution.points[-1], "time")
-        found["residence time" if flow is not None else "time"] = display.text(self.residence_time_si, "time")
+        if not self.is_steady and flows and self.is_over_time:
+            found["run for"] = display.text(self.trajectory.end, "time")
+        found["residence time" if flows else "time"] = display.text(self.residence_time_si, "time")
         if abs(self.space_time_si / self.residence_time_si - 1) > 1e-6:
             found["space time"] = display.text(self.space_time_si, "time")
         for name, value in self.summary().items():
             found[name] = display.text(value, "number" if name.startswith("conversion") else "concentration")
-        kinds = self.kinds
-        ends = [n for n, kind in kinds.items() if kind in ("temperature", "pressure", "volume")]
-        for name in ends:
-            word = {"T": "temperature", "P": "pressure"}.get(name, name)
-            found[word] = display.text(float(self.derived[name][-1]), kinds[name], 5)
-            if name == "T" and self.vessel.moves_T and not self.is_steady:
-                warm = self.refined().temperatures
-                if 0 < int(np.argmax(warm)) < len(warm) - 1:
-                    found["highest temperature"] = display.text(float(np.max(warm)), "temperature", 5)
-        if self.vessel.written.duty is not None and self.vessel.heat_shape.mode != "adiabatic":
+        readings = self.vessel._model.readings
+        ends = [n for n, r in readings.items() if r.kind in ("temperature", "pressure", "volume")]
+        for name, value in zip(ends, self._at_end(tuple(readings[n].expression for n in ends)), strict=True):
+            found[name] = display.text(value, readings[name].kind, 5)
+            if name == "temperature" and self.vessel.is_non_isothermal and not self.is_steady:
+                at, highest = self._highest_T
+                if 0 < at < self.trajectory.end:
+                    found["highest temperature"] = display.text(highest, "temperature", 5)
+        if self.vessel._model.duty is not None and self.vessel._heat_shape.mode != "adiabatic":
             found["duty" if self.duty_kind == "power" else "heat added"] = display.text(self.duty_si, self.duty_kind)
-        if beyond := self.beyond():
+        if beyond := self.out_of_range():
             found["heat capacity of"] = "; ".join(beyond)
         if self.closure:
             found[f"balances of {', '.join(self.closure)} close to"] = f"{max(self.closure.values()):.2e}"
@@ -553,13 +684,3 @@ class Run(Judged):
 
     def __str__(self) -> str:
         return self.lines(str(self.vessel))
-
-
-def moved_expressions(case: Case, expressions: tuple[sp.Expr, ...]) -> tuple[sp.Expr, ...]:
-    """Expressions of plain balances for those of a stage, in which some parameters move."""
-    held = {*case.balances.parameters}
-    if SINCE not in held:
-        return expressions
-    along = case.balances.independent - SINCE
-    swap = {p: p + slope_of(p) * along for p in case.balances.parameters if slope_of(p) in held}
-    return tuple(e.xreplace(swap) for e in expressions)

@@ -18,9 +18,7 @@ import sympy as sp
 from molino.core import units
 from molino.core.balances.system import Balances, Case
 from molino.core.errors import Faults, InputError
-
-SINCE = sp.Symbol("since", nonnegative=True)
-"""Where the stage began."""
+from molino.core.vessels.roles import SINCE, slope_of
 
 
 @dataclass(frozen=True)
@@ -80,11 +78,6 @@ class Track:
         return sum((self.after(a) + self.before(b)) / 2 * (b - a) for a, b in itertools.pairwise(marks))
 
 
-def slope_of(symbol: sp.Symbol) -> sp.Symbol:
-    """The parameter that holds how fast a moving number changes."""
-    return sp.Symbol(f"slope of {symbol}")
-
-
 @lru_cache(maxsize=256)
 def moving(balances: Balances, symbols: tuple[sp.Symbol, ...]) -> Balances:
     """The same balances with some parameters moving: each s becomes s + slope (t - since)."""
@@ -97,7 +90,6 @@ def moving(balances: Balances, symbols: tuple[sp.Symbol, ...]) -> Balances:
         definitions=tuple((s, e.xreplace(swap)) for s, e in balances.definitions),
         rhs=tuple(e.xreplace(swap) for e in balances.rhs),
         parameters=(*balances.parameters, *further),
-        derived={name: e.xreplace(swap) for name, e in balances.derived.items()},
     )
 
 

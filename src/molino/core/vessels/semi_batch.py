@@ -3,42 +3,42 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
 import numpy as np
 import sympy as sp
-from scipy.optimize import brentq
 
 from molino.core import units
-from molino.core.balances.solve import integrate
+from molino.core.balances.integrate import ATOL, RTOL, Event
 from molino.core.balances.system import Case
 from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.chemistry.network import Chemistry
-from molino.core.errors import Faults, InputError
+from molino.core.dual import Number
+from molino.core.errors import Faults, InputError, SolveError
+from molino.core.fields import Frozen, FrozenMapping, settle
 from molino.core.printing import Printed
 from molino.core.units import Value
-from molino.core.vessels.base import Vessel, check_programme, check_vessel, convert, settle_heat
-from molino.core.vessels.feed import Feed, check_model, is_real, read_mixture_capacity, require_feed, settle
+from molino.core.vessels.base import check_programme, check_vessel, convert, read_vessel_heat
+from molino.core.vessels.charged import ChargedVessel, read_total
+from molino.core.vessels.feed import Feed, check_model, is_real, mixture_of, read_mixture_capacity, require_feed
 from molino.core.vessels.heat import Jacket, Programme
 from molino.core.vessels.mixture import Contents, Mixture
+from molino.core.vessels.model import Model
+from molino.core.vessels.roles import HELD, OVERFLOWING, START, START_T, VOLUME, WITHDRAWN
 from molino.core.vessels.run import Run, follow
-from molino.core.vessels.schedule import Stage, Track, stages
-from molino.core.vessels.writing import (
-    OVERFLOWING,
-    START_T,
-    VOLUME,
-    WITHDRAWN,
-    Inflow,
-    Written,
-    start_symbol,
-    well_mixed,
-)
+from molino.core.vessels.schedule import Track
+from molino.core.vessels.streams import Stream
+from molino.core.vessels.terms import Inflow
+from molino.core.vessels.well_mixed import well_mixed
+
+if TYPE_CHECKING:
+    from molino.core.vessels.trajectory import Switch
 
 
-@dataclass(frozen=True)
-class Dosing(Printed):
+@dataclass(frozen=True, eq=False)
+class Dosing(Frozen, Printed):
     """A feed into a semi-batch vessel, over time.
 
     Parameters
@@ -95,8 +95,8 @@ class Dosing(Printed):
         return f"{self.feed}{when}" + (" by a rate programme" if self.rate is not None else "")
 
 
-@dataclass(frozen=True)
-class SemiBatch(Vessel):
+@dataclass(frozen=True, eq=False)
+class SemiBatch(ChargedVessel):
     """A well-mixed vessel that is charged and then dosed: a liquid whose volume grows.
 
     dn_i/dt = sum over feeds Q c_i,in - Q_out c_i + V sum_j nu_ij r_j, dV/dt = sum Q - Q_out at constant density
@@ -123,7 +123,8 @@ class SemiBatch(Vessel):
     """
 
     noun: ClassVar[str] = "semi-batch"
-    sizes: ClassVar[tuple[str, ...]] = ("time",)
+    _sizes: ClassVar[Mapping[str, str]] = {"time": "time"}
+    _field_kinds: ClassVar[Mapping[str, str]] = {"T": "temperature", "volume": "volume", "capacity": "volume"}
     chemistry: Chemistry
     charge: Any
     doses: Mapping[str, Dosing]
@@ -146,199 +147,149 @@ class SemiBatch(Vessel):
         convert(faults, self, T="temperature", volume="volume", capacity="volume", time="time", density="density")
         if not isinstance(self.charge, Contents):
             with faults.at(self.label):
-                object.__setattr__(self, "charge", Contents(self.charge, False, "charge"))
+                settle(self, charge=Contents(self.charge, False, "charge"))
+        if self.total is not None:
+            with faults.at(self.label):
+                settle(self, total=read_total(self.total))
         if not self.doses or not all(isinstance(d, Dosing) for d in self.doses.values()):
             faults.add(self.label, "no dosing is given", "write doses={'acid': mo.Dosing(feed, windows=[...])}")
             faults.raise_any()
+        settle(self, doses=FrozenMapping(self.doses))
         with faults.at(self.label):
             check_model(self.model)
-            if is_real(self.model) or self.model == "ideal gas" or self.charge_is_gas:
+            if is_real(self.model) or self.model == "ideal gas" or self._is_charged_with_gas:
                 raise InputError("a semi-batch vessel holds a liquid", "", "use a batch, or a tank of gas")
         with faults.at(self.label):
-            object.__setattr__(self, "heat_capacity", read_mixture_capacity(self.heat_capacity, self.density))
-        settle_heat(faults, self)
+            settle(self, heat_capacity=read_mixture_capacity(self.heat_capacity, self.density))
+        read_vessel_heat(faults, self)
         with faults.at(self.label):
-            if isinstance(self.heat, Programme):
-                check_programme(self.T, self.programme)
-            if isinstance(self.heat, Jacket) and not np.isfinite(self.heat.conductance):
-                raise InputError("U is given without the area", "heat", "give area='6 m2', or UA")
+            self._check_heat()
         for name, dose in self.doses.items():
             with faults.at(f"{self.label}, {name}"):
                 dose.track(1.0)
-                if (self.moves_T or isinstance(self.heat, Programme)) and dose.feed.T is None:
+                if (self.is_non_isothermal or isinstance(self.heat, Programme)) and dose.feed.T is None:
                     raise InputError("the feed has no temperature, which the balance of energy needs", "", "give T")
         with faults.at(self.label):
-            self.withdrawn  # noqa: B018 - read once, so that what is wrong with it is told here
+            settle(self, _withdrawn=self._read_withdrawal())
         fed = [s for d in self.doses.values() for s in d.feed.contents]
         species = [*self.charge, *fed] if isinstance(self.charge, Contents) else None
-        check_vessel(faults, self, species, self.start_T)
-        if not faults.found and self.capacity is not None and self.capacity.si < self.fed.volume:
-            said = f"the charge of {self.display.text(self.fed.volume, 'volume')} is more than {self.capacity} hold"
+        check_vessel(faults, self, species, self._first_T)
+        if not faults.found and self.capacity is not None and self.capacity.si < self._fed.volume:
+            said = f"the charge of {self._display.text(self._fed.volume, 'volume')} is more than {self.capacity} hold"
             faults.add(self.label, said, "charge less, or give a larger capacity")
         faults.raise_any()
 
+    def _check_heat(self) -> None:
+        if isinstance(self.heat, Programme):
+            check_programme(self.T, self._programme)
+        if isinstance(self.heat, Jacket) and not self.heat.has_conductance:
+            raise InputError("U is given without the area", "heat", "give area='6 m2', or UA")
+
     @property
-    def charge_is_gas(self) -> bool:
+    def _is_charged_with_gas(self) -> bool:
         return isinstance(self.charge, Contents) and self.charge.is_gas
 
     @property
-    def gas(self) -> bool:
+    def is_gas(self) -> bool:
+        """Whether it holds a gas rather than a liquid: it does not."""
         return False
 
-    @property
-    def mixture_capacity(self) -> Value | None:
-        return self.heat_capacity  # type: ignore[no-any-return]
-
-    @property
-    def programme(self) -> Track:
-        """The temperature programme over time."""
-        return self.heat.track("time", self.label)  # type: ignore[no-any-return]
-
-    @property
-    def start_T(self) -> Value | None:
-        """Temperature at the start."""
-        return Value(self.programme.after(0.0)) if isinstance(self.heat, Programme) else self.T
-
-    @cached_property
-    def withdrawn(self) -> Track | None:
-        """What is taken out over time."""
+    def _read_withdrawal(self) -> Track | None:
         if self.withdrawal is None:
             return None
         if isinstance(self.withdrawal, list | tuple):
             return Track.read(self.withdrawal, "time", "volumetric flow", "withdrawal", zero=True)
         return Track.constant(units.positive(self.withdrawal, "volumetric flow", "withdrawal").si)
 
+    @cached_property
+    def _withdrawn(self) -> Track | None:
+        """What is taken out over time."""
+        return self._read_withdrawal()
+
     @property
-    def inflows(self) -> dict[str, Inflow]:
+    def _inflows(self) -> dict[str, Inflow]:
         return {name: Inflow(name) for name in self.doses}
 
     @cached_property
-    def streams(self) -> dict[str, Mixture]:
+    def _doses_fed(self) -> dict[str, Mixture]:
         """Each feed worked out."""
         return {
-            name: settle(d.feed.contents, [f for f in d.feed.flows if f is not None] or [Value(1.0, "m^3/s")],
-                         self.by_name, d.feed.T, None, d.feed.density, self.model)
+            name: mixture_of(
+                d.feed.contents, [f for f in d.feed.flows if f is not None] or [Value(1.0, "m^3/s")], self._by_name,
+                d.feed.T, None, d.feed.density, self.model,
+            )
             for name, d in self.doses.items()
         }  # fmt: skip
 
-    def goes_in(self, species: str) -> bool:
-        return super().goes_in(species) or any(s.concentrations.get(species, 0.0) > 0 for s in self.streams.values())
+    def _goes_in(self, species: str) -> bool:
+        fed = any(s.concentrations.get(species, 0.0) > 0 for s in self._doses_fed.values())
+        return super()._goes_in(species) or fed
 
-    def write(self) -> Written:
-        follows = self.medium.model == "additive volumes"
+    def _build(self) -> Model:
+        follows = self._medium.model == "additive volumes"
         leaving = self.capacity is not None or self.withdrawal is not None
         volume = "follows" if follows else "carried"
-        return well_mixed(self.setup, tuple(self.inflows.values()), volume, leaving, False)
+        return well_mixed(self._key, tuple(self._inflows.values()), volume, leaving, False)
 
-    def mixture(self) -> Mixture:
-        totals = [self.volume, self.total]
-        return settle(self.charge, totals, self.by_name, self.start_T, None, self.density, self.model)
-
-    def numbers(self) -> dict[sp.Symbol, float]:
-        T = self.start_T.si if self.start_T is not None else np.nan
-        found = {TEMPERATURE: T, START_T: T, VOLUME: self.fed.volume, OVERFLOWING: 0.0, WITHDRAWN: 0.0}
-        found |= {start_symbol(s): self.inlet().get(s, 0.0) for s in self.chemistry.names}
-        for name, flow in self.inflows.items():
-            stream = self.streams[name]
+    def _own_numbers(self, given: Mapping[str, Number], fed: Mixture) -> dict[sp.Symbol, Number]:
+        T = self._start_T(given)
+        found: dict[sp.Symbol, Number] = {
+            TEMPERATURE: T, START_T: T, VOLUME: fed.volume, OVERFLOWING: 0.0, WITHDRAWN: 0.0
+        }  # fmt: skip
+        found |= {START(s): fed.concentrations.get(s, 0.0) for s in self.chemistry.names}
+        for name, flow in self._inflows.items():
+            stream, own_T = self._doses_fed[name], self.doses[name].feed.T
             found |= {flow.inside(s): stream.concentrations.get(s, 0.0) for s in self.chemistry.names}
-            own_T = self.doses[name].feed.T
             found |= {flow.flow: 0.0, flow.T: own_T.si if own_T is not None else T}
         return found
 
-    def tracks(self) -> dict[sp.Symbol, Track]:
-        found = super().tracks()
-        if isinstance(self.heat, Programme):
-            found[TEMPERATURE] = self.programme
-        for name, flow in self.inflows.items():
-            found[flow.flow] = self.doses[name].track(self.streams[name].volume)
-        if self.withdrawn is not None:
-            found[WITHDRAWN] = self.withdrawn
+    def _tracks(self) -> dict[sp.Symbol, Track]:
+        found = super()._tracks()
+        for name, flow in self._inflows.items():
+            found[flow.flow] = self.doses[name].track(float(self._doses_fed[name].volume))
+        if self._withdrawn is not None:
+            found[WITHDRAWN] = self._withdrawn
         return found
 
     @property
-    def is_staged(self) -> bool:
+    def _is_staged(self) -> bool:
         return True
 
-    @property
-    def end(self) -> float:
-        return float(self.time.si) if self.time is not None else np.nan
-
-    def given(self) -> list[tuple[str, Value | None]]:
+    def _given(self) -> list[tuple[str, Value | None]]:
         fed = [pair for dose in self.doses.values() for pair in dose.feed.given()]
         own = [("time", self.time), ("volume", self.volume), ("volume", self.capacity), ("temperature", self.T)]
         return [*self.charge.given(), *own, *fed]
 
-    def run(self, time: Any = None, points: Any = 101) -> Run:
+    def _stream_in(self, run: Run) -> Stream:
+        return replace(super()._stream_in(run), name="charged and fed", volume=np.nan)
+
+    def run(self, time: Any = None, points: Any = None, rtol: float = RTOL / 10, atol: float = ATOL / 10) -> Run:
         """Follow the vessel from the charge to `time` (default: its own); raises as `Batch.run`.
 
         An InputError, too, where more is withdrawn than there is.
         """
-        given = self.time if time is None else units.positive(time, "time", f"{self.label}, time")
-        if given is None:
-            raise InputError("no time is given", self.label, "give time='3 h'")
-        vessel = self if time is None else self.with_(time=given)
-        vessel._check_emptying(given.si)
-        return follow(vessel, given.si, points, tighter=10.0, split=vessel._overflow)
+        vessel = self._for(time, ("no time is given", "give time='3 h'"))
+        try:
+            return follow(vessel, vessel.time.si, points, rtol=rtol, atol=atol, switch=vessel._switch())
+        except SolveError as error:
+            if error.symbol != HELD:
+                raise
+            at = self._display.text(error.reached, "time")
+            raise InputError(f"it is empty before {at}", self.label, "withdraw less, or stop earlier") from error
 
-    def _check_emptying(self, end: float) -> None:
-        """Raise InputError where the volume would come to nothing (at constant density, where it is known)."""
-        if self.withdrawn is None or not self.medium.carries_volume:
-            return
-        tracks = self.tracks()
-        for t in np.linspace(0.0, end, 401)[1:]:
-            came = sum(tracks[flow.flow].integral(float(t)) for flow in self.inflows.values())
-            if self.fed.volume + came - self.withdrawn.integral(float(t)) <= 0:
-                at = self.display.text(float(t), "time")
-                raise InputError(f"it is empty before {at}", self.label, "withdraw less, or stop earlier")
-
-    def _overflow(self, whole: Case, tracks: Mapping[sp.Symbol, Track], end: float) -> list[Stage]:
-        """The stages, with a further one where it fills: from there on it overflows while more comes in than out."""
-        several = stages(whole, tracks, end)
+    def _switch(self) -> Switch | None:
+        """Where it fills, from there on it overflows while more comes in than is taken out."""
         if self.capacity is None:
-            return several
-        full, found, state, begin = self.capacity.si, [], None, 0.0
-        overflowing = False
-        waiting = [*several]
-        while waiting:
-            stage = waiting.pop(0)
-            inflow = sum(stage.case.value(f.flow) for f in self.inflows.values())
-            if overflowing and inflow <= stage.case.value(WITHDRAWN):
-                overflowing = False
-            case = stage.case.with_values({OVERFLOWING: 1.0 if overflowing else 0.0})
-            rows = np.linspace(begin, stage.end, 41)
-            run = integrate(case, rows, initial=state, rtol=1e-11, atol=1e-14)
-            volumes = self._volumes(case, run.states, rows)
-            over = np.flatnonzero(volumes > full * (1 + 1e-12)) if not overflowing else np.array([], dtype=int)
-            if not len(over):
-                found.append(Stage(stage.end, case))
-                begin, state = stage.end, run.states[-1]
-                continue
-            first = max(int(over[0]), 1)
-            at = self._filled(case, run.states[first - 1], float(rows[first - 1]), float(rows[first]), full)
-            if at > begin:
-                found.append(Stage(at, case))
-                state = integrate(case, [begin, at], initial=state, rtol=1e-11, atol=1e-14).states[-1]
-            begin, overflowing = at, True
-            waiting.insert(0, Stage(stage.end, stage.case))
-        return found
+            return None
+        full = Event("full", HELD - sp.Float(self.capacity.si), 1, True, self.capacity.si)
+        inflows = tuple(f.flow for f in self._inflows.values())
 
-    def _volumes(self, case: Case, states: np.ndarray, rows: np.ndarray) -> np.ndarray:
-        names = case.balances.names
-        if "volume" in names:
-            return np.asarray(states[:, names.index("volume")])
-        numbers = [self.by_name[s].require("molar_volume", "an additive liquid").si for s in self.chemistry.names]
-        return np.asarray(states[:, : len(numbers)] @ np.array(numbers))
+        def after(case: Case, is_full: bool, state: np.ndarray | None) -> tuple[Case, tuple[Event, ...], bool]:
+            inflow = sum(case.value(flow) for flow in inflows)
+            is_full = is_full and inflow > case.value(WITHDRAWN)
+            return case.with_values({OVERFLOWING: 1.0 if is_full else 0.0}), () if is_full else (full,), is_full
 
-    def _filled(self, case: Case, state: np.ndarray, low: float, high: float, full: float) -> float:
-        """When the volume comes to the capacity."""
-
-        def over(t: float) -> float:
-            if t <= low:
-                return float(self._volumes(case, state[None], np.array([low]))[0]) - full
-            ended = integrate(case, [low, t], initial=state, rtol=1e-11, atol=1e-14).states[-1:]
-            return float(self._volumes(case, ended, np.array([t]))[0]) - full
-
-        return low if over(low) >= 0 else float(brentq(over, low, high, xtol=1e-12 * high, rtol=1e-14))
+        return after
 
     def outcome(self) -> Run:
         return self.run()

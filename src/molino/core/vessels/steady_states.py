@@ -11,14 +11,19 @@ import numpy as np
 
 from molino.core import units
 from molino.core.balances.compiled import compiled
-from molino.core.balances.continuation import Curve, Tracer
-from molino.core.balances.solve import Report, functions, start
+from molino.core.balances.continuation import ArcLength, Curve
+from molino.core.balances.functions import Functions
+from molino.core.balances.integrate import Report, start
+from molino.core.balances.steady import growth_rates
+from molino.core.balances.system import Case
+from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.errors import InputError
+from molino.core.fields import Frozen
 from molino.core.printing import Printed
-from molino.core.units import Value
-from molino.core.vessels.conditions import condition_kind, under
+from molino.core.units import Display, Value
 from molino.core.vessels.heat import Jacket
-from molino.core.vessels.run import Run
+from molino.core.vessels.parameter_map import ParameterMap
+from molino.core.vessels.run import Run, settled
 from molino.core.vessels.stirred_tank import StirredTank
 
 if TYPE_CHECKING:
@@ -26,7 +31,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, eq=False)
-class SteadyStates(Printed, Sequence[Run]):
+class SteadyStates(Frozen, Printed, Sequence[Run]):
     """The steady states of a tank within bounds of temperature, from the coldest to the hottest.
 
     `runs` holds each as a run, `eigenvalues` those of the Jacobian there in 1/s: a steady state is stable where all
@@ -44,6 +49,11 @@ class SteadyStates(Printed, Sequence[Run]):
     def __len__(self) -> int:
         return len(self.runs)
 
+    @property
+    def display(self) -> Display:
+        """The units in which they are shown."""
+        return self.vessel._display
+
     def __getitem__(self, n: Any) -> Any:
         return self.runs[n]
 
@@ -59,7 +69,7 @@ class SteadyStates(Printed, Sequence[Run]):
         """One row a steady state: temperature, conversions, stability, and the eigenvalue that decides it."""
         import pandas as pd
 
-        display = self.vessel.display
+        display = self.display
         rows = []
         for run, stable, values in zip(self.runs, self.stable, self.eigenvalues, strict=True):
             row: dict[str, Any] = {
@@ -75,7 +85,7 @@ class SteadyStates(Printed, Sequence[Run]):
         return pd.DataFrame(rows)
 
     def __str__(self) -> str:
-        low, high = (self.vessel.display.text(float(T), "temperature") for T in self.temperatures[[0, -1]])
+        low, high = (self.display.text(float(T), "temperature") for T in self.temperatures[[0, -1]])
         said = f"{len(self)} steady state{'s' if len(self) != 1 else ''} between {low} and {high}"
         if not len(self):
             return said
@@ -90,9 +100,9 @@ def default_bounds(tank: StirredTank) -> tuple[float, float]:
 
 def steady_states(tank: StirredTank, T: tuple[Any, Any] | None = None) -> SteadyStates:
     """All steady states of a tank within bounds of temperature; see `StirredTank.steady_states`."""
-    tank.require_volume()
-    tank.require_known()
-    if not tank.moves_T:
+    tank._require_volume()
+    tank._require_known()
+    if not tank.is_non_isothermal:
         said = "its temperature is kept, and the balance of heat says nothing of it"
         raise InputError(said, tank.label, "give heat='adiabatic' or a jacket")
     if T is None:
@@ -101,20 +111,21 @@ def steady_states(tank: StirredTank, T: tuple[Any, Any] | None = None) -> Steady
         low, high = (units.positive(t, "temperature", f"{tank.label}, T").si for t in T)
     if not low < high:
         raise InputError(f"the bounds of temperature {low:g} to {high:g} K are empty", tank.label, "give (low, high)")
-    case = tank.case
-    rhs, jacobian = functions(case)
+    case = tank._case
+    functions = Functions(case)
+    rhs, jacobian = functions.rhs, functions.state_jacobian
     _, scale = start(case)
     scale = scale.copy()
     scale[-1] = high - low
-    weights = (tank.volume_si / tank.fed.volume / scale)[:-1]
-    cold = tank.with_(heat=None, T=Value(low), contents=None).steady().core_states[-1]
+    weights = (tank._volume_si / float(tank._fed.volume) / scale)[:-1]
+    cold = tank.with_(heat=None, T=Value(low), contents=None).steady().trajectory.end_state
     first = np.append(cold, low) / scale
-    tracer = Tracer(
+    tracer = ArcLength(
         lambda z: np.array(rhs(z * scale, 0.0))[:-1] * weights,
         lambda z: jacobian(z * scale, 0.0)[:-1] * scale * weights[:, None],
     )
     curve = tracer.trace(first, low / scale[-1], high / scale[-1])
-    balance = (tank.written.heat_made, tank.written.heat_removed)
+    balance = (tank._model.heat_made, tank._model.heat_removed)
     evaluate = compiled(case.balances).outputs(balance)(case.values)
     made, removed = (
         np.broadcast_to(np.asarray(row, dtype=float), len(curve.points)).copy()
@@ -133,15 +144,15 @@ def steady_states(tank: StirredTank, T: tuple[Any, Any] | None = None) -> Steady
     report = Report("curve of steady amounts over temperature", len(curve.points), 0, len(curve.points))
     return SteadyStates(
         tank,
-        tuple(tank.at_rest(y, report) for y in states),
-        tuple(np.linalg.eigvals(jacobian(y, 0.0)) for y in states),
+        tuple(settled(tank, y, report) for y in states),
+        tuple(growth_rates(case, y) for y in states),
         curve.points[:, -1] * scale[-1],
         made,
         removed,
     )
 
 
-def _touching(tracer: Tracer, curve: Curve, gap: np.ndarray, surplus: Any, scale: np.ndarray) -> list[np.ndarray]:
+def _touching(tracer: ArcLength, curve: Curve, gap: np.ndarray, surplus: Any, scale: np.ndarray) -> list[np.ndarray]:
     """Pairs of steady states so near to each other that both fall between two points of the curve."""
     found: list[np.ndarray] = []
     for n in range(1, len(gap) - 1):
@@ -176,7 +187,7 @@ class Fold:
 
 
 @dataclass(frozen=True, eq=False)
-class Branch(Printed):
+class Branch(Frozen, Printed):
     """The steady states of a tank along a curve, as one condition varies, through its folds.
 
     `values` (SI) and `temperatures` (K), both of shape (points,), with `stable` at each; `states` of shape (points,
@@ -197,15 +208,20 @@ class Branch(Printed):
         """Each point as the run of a steady state."""
         report = Report("curve of steady states", len(self.values), 0, len(self.values))
         return tuple(
-            under(self.vessel, self.vary, Value(float(v))).at_rest(y, report)  # type: ignore[attr-defined]
+            settled(self.vessel.with_({self.vary: Value(float(v))}), y, report)
             for v, y in zip(self.values, self.states, strict=True)
         )
+
+    @property
+    def display(self) -> Display:
+        """The units in which it is shown."""
+        return self.vessel._display
 
     def table(self) -> pd.DataFrame:
         """One row a point: the condition, temperature, conversions and stability."""
         import pandas as pd
 
-        display = self.vessel.display
+        display = self.display
         rows = []
         for value, run, stable in zip(self.values, self.runs, self.stable, strict=True):
             row: dict[str, Any] = {display.heading(self.vary, self.kind): display.number(value, self.kind)}
@@ -216,7 +232,7 @@ class Branch(Printed):
         return pd.DataFrame(rows)
 
     def __str__(self) -> str:
-        display = self.vessel.display
+        display = self.display
         low, high = (display.text(float(v), self.kind) for v in (min(self.values), max(self.values)))
         lines = [f"steady states for {self.vary} from {low} to {high}: {len(self.values)} points"]
         for fold in self.folds:
@@ -227,44 +243,42 @@ class Branch(Printed):
 
 def branch(tank: StirredTank, vary: str, between: tuple[Any, Any]) -> Branch:
     """The curve of steady states as a condition varies; see `StirredTank.branch`."""
-    tank.require_known()
-    kind = condition_kind(vary)
-    low, high = (units.read(v, kind, f"{tank.label}, {vary}").si for v in between)
+    tank._require_known()
+    kind = tank._setting(vary).kind
+    low, high = (tank._setting(vary).read(v)[0] for v in between)
     if not low < high:
         raise InputError(f"{vary} from {low:g} to {high:g} is no range", tank.label, "give (low, high)")
-    first = under(tank, vary, Value(low))
-    assert isinstance(first, StirredTank)
-    first.require_volume()
-    begin = first.steady().core_states[-1]
-    balances = first.written.balances
-    _, scale = start(first.case)
-    time = first.volume_si / first.fed.volume
-    weights = time / scale
-    whole = compiled(balances)
-    span = high - low
+    first = tank.with_({vary: between[0]})
+    first._require_volume()
+    begin = first.steady().trajectory.end_state
+    balances = first._model.balances
+    _, scale = start(first._case)
+    weights = first._volume_si / float(first._fed.volume) / scale
+    whole, span = compiled(balances), high - low
+    numbers = ParameterMap(first, (vary,))
+    forcing = whole.gradient(balances.rhs, balances.parameters)
 
     @lru_cache(maxsize=64)
-    def parts(p: float) -> tuple[Any, Any]:
-        case = under(tank, vary, Value(low + span * p)).case
-        return whole.rhs(case.values), whole.jacobian(case.values)
+    def parts(p: float) -> tuple[Any, ...]:
+        values, by = numbers.values_and_slopes((low + span * p,))
+        return whole.rhs(values), whole.jacobian(values), forcing(values), by[:, 0] * span, values
 
     def residual(z: np.ndarray) -> np.ndarray:
         return np.array(parts(float(z[-1]))[0](z[:-1] * scale, 0.0)) * weights
 
     def slopes(z: np.ndarray) -> np.ndarray:
-        y, p, step = z[:-1] * scale, float(z[-1]), 1e-5
-        ahead, behind = (np.array(parts(p + h)[0](y, 0.0)) for h in (step, -step))
-        by_p = (ahead - behind) / (2 * step) * weights
-        return np.column_stack([parts(p)[1](y, 0.0) * scale * weights[:, None], by_p])
+        _, jacobian, forced, by, _ = parts(float(z[-1]))
+        y = z[:-1] * scale
+        return np.column_stack([jacobian(y, 0.0) * scale * weights[:, None], forced(y, 0.0) @ by * weights])
 
-    tracer = Tracer(residual, slopes, largest=0.04)
+    tracer = ArcLength(residual, slopes, largest=0.04)
     curve = tracer.trace(np.append(begin / scale, 0.0), 0.0, 1.0)
     states, values = curve.points[:, :-1] * scale, low + span * curve.points[:, -1]
-    place = balances.names.index("T") if "T" in balances.names else None
-    fixed = float(first.start_T.si) if first.start_T is not None else np.nan
+    place = balances.index(TEMPERATURE) if TEMPERATURE in balances.symbols else None
+    fixed = float(first._first_T.si) if first._first_T is not None else np.nan
     T = states[:, place] if place is not None else np.full(len(values), fixed)
     stable = np.array([
-        np.max(np.linalg.eigvals(parts(float(z[-1]))[1](z[:-1] * scale, 0.0)).real) < 0 for z in curve.points
+        np.max(growth_rates(Case(balances, parts(float(z[-1]))[4]), z[:-1] * scale).real) < 0 for z in curve.points
     ])  # fmt: skip
     folds = []
     for n in np.flatnonzero(curve.tangents[:-1, -1] * curve.tangents[1:, -1] < 0):

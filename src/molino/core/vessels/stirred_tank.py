@@ -10,25 +10,32 @@ import numpy as np
 import sympy as sp
 
 from molino.core import units
-from molino.core.balances.solve import Solution, steady
+from molino.core.balances.integrate import ATOL, RTOL
+from molino.core.balances.steady import steady
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
 from molino.core.chemistry.network import Chemistry
-from molino.core.errors import Faults, InputError
+from molino.core.dual import Number, value_of
+from molino.core.errors import Faults, InputError, SolveError
+from molino.core.fields import settle
 from molino.core.units import Value
-from molino.core.vessels.base import Vessel, check_vessel, convert, settle_heat, volume_of_catalyst
-from molino.core.vessels.conditions import Change, changed_tracks
-from molino.core.vessels.feed import Feed, require_feed, settle
+from molino.core.vessels.base import check_catalyst_mass, check_vessel, convert, read_vessel_heat
+from molino.core.vessels.changes import Change, changed_tracks
+from molino.core.vessels.feed import Feed, mixture_of, require_feed
+from molino.core.vessels.flowing import FlowVessel
 from molino.core.vessels.heat import Jacket, Programme
 from molino.core.vessels.mixture import Contents, Mixture
-from molino.core.vessels.run import Part, Run, follow
-from molino.core.vessels.writing import FEED_T, FLOW, START_T, VOLUME, Inflow, Written, start_symbol, well_mixed
+from molino.core.vessels.model import Model
+from molino.core.vessels.roles import FEED_T, FLOW, START, START_T, VOLUME
+from molino.core.vessels.run import Run, explained, follow, settled
+from molino.core.vessels.terms import Inflow
+from molino.core.vessels.well_mixed import well_mixed
 
 if TYPE_CHECKING:
     from molino.core.vessels.steady_states import Branch, SteadyStates
 
 
-@dataclass(frozen=True)
-class StirredTank(Vessel):
+@dataclass(frozen=True, eq=False)
+class StirredTank(FlowVessel):
     """A continuous stirred tank: well mixed, at constant volume, of a liquid or a gas.
 
     dn_i/dt = F_i,in - Q c_i + V sum_j nu_ij r_j (O. Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, ch. 5),
@@ -59,7 +66,10 @@ class StirredTank(Vessel):
     """
 
     noun: ClassVar[str] = "stirred tank"
-    sizes: ClassVar[tuple[str, ...]] = ("volume", "space_time", "catalyst_mass")
+    _sizes: ClassVar[Mapping[str, str]] = {"volume": "volume", "space_time": "time", "catalyst_mass": "mass"}
+    _field_kinds: ClassVar[Mapping[str, str]] = {"T": "temperature"}
+    _has_steady_state: ClassVar[bool] = True
+    _sized_along: ClassVar[str] = "steady"
     chemistry: Chemistry
     feed: Feed
     volume: Any = None
@@ -76,87 +86,95 @@ class StirredTank(Vessel):
         require_feed(self.feed, self.label)
         faults = Faults()
         convert(faults, self, volume="volume", space_time="time", T="temperature", catalyst_mass="mass")
-        given = [n for n in self.sizes if getattr(self, n) is not None]
+        given = [n for n in self._sizes if getattr(self, n) is not None]
         if len(given) > 1:
             faults.add(self.label, f"{' and '.join(given)} say the same thing twice", "give one of them")
-        if self.contents is not None:
+        if self.contents is not None and not isinstance(self.contents, Contents):
             with faults.at(self.label):
-                object.__setattr__(self, "contents", Contents(self.contents, False, "contents"))
-        settle_heat(faults, self)
+                settle(self, contents=Contents(self.contents, False, "contents"))
+        read_vessel_heat(faults, self)
         with faults.at(self.label):
-            if isinstance(self.heat, Programme):
-                raise InputError(
-                    "a tank at steady state has no programme", "heat", "change T on the way: tank.run(...)"
-                )
-            if isinstance(self.heat, Jacket):
-                if self.heat.counter_current:
-                    raise InputError("counter-current is along a tube", "heat", "give coil=True, or leave it out")
-                if not np.isfinite(self.heat.conductance):
-                    raise InputError("U is given without the area", "heat", "give area='6 m2', or UA")
-        own = self.feed.T if self.moves_T else self.T or self.feed.T
-        asks = "T of the feed" if self.moves_T else "T"
+            self._check_heat()
+        own = self.feed.T if self.is_non_isothermal else self.T or self.feed.T
+        asks = "T of the feed" if self.is_non_isothermal else "T"
         check_vessel(faults, self, [*self.feed.contents, *(self.contents or ())], own, asks)
         with faults.at(self.label):
-            volume_of_catalyst(self)
+            check_catalyst_mass(self, self.catalyst_mass)
         faults.raise_any()
 
-    def write(self) -> Written:
-        return well_mixed(self.setup, (Inflow(),), "fixed", True, False)
+    def _check_heat(self) -> None:
+        if isinstance(self.heat, Programme):
+            raise InputError("a tank at steady state has no programme", "heat", "change T on the way: tank.run(...)")
+        if isinstance(self.heat, Jacket):
+            if self.heat.counter_current:
+                raise InputError("counter-current is along a tube", "heat", "give coil=True, or leave it out")
+            if not self.heat.has_conductance:
+                raise InputError("U is given without the area", "heat", "give area='6 m2', or UA")
 
-    def mixture(self) -> Mixture:
-        return self.feed.mixture(self.by_name)
+    def _build(self) -> Model:
+        return well_mixed(self._key, (Inflow(),), "fixed", True, False)
 
-    @property
-    def start_T(self) -> Value | None:
-        """Temperature at t = 0."""
-        return self.T or self.feed.T  # type: ignore[no-any-return]
+    def _started_with(self) -> set[str]:
+        return {*(self.contents or ())}
 
-    def _inside(self) -> dict[str, float]:
+    def _inside(self, given: Mapping[str, Number], fed: Mixture) -> Mapping[str, Number]:
         """Concentrations at t = 0; nan where amounts are given and the volume is not known yet."""
-        T = self.start_T
+        T = Value(self._temperatures(given)[0])
+        P = Value(self.feed.pressure(fed, given), "Pa") if self.is_gas else None
         if self.contents is None:
-            if not self.gas:
-                return self.inlet()
-            whole = sum(self.inlet().values())
-            kept = Contents({s: Value(c / whole, "mol/mol") for s, c in self.inlet().items()}, False, "contents")
-            return settle(kept, [], self.by_name, T, self.pressure, None, self.model).concentrations
-        volume = self.volume_si
-        if self.contents.extensive and np.isnan(volume):
+            if not self.is_gas:
+                return fed.concentrations
+            whole = sum(fed.concentrations.values())
+            shares = {s: Value(c / whole, "mol/mol") for s, c in fed.concentrations.items()}
+            nominal = {s: Value(1 / len(shares), "mol/mol") for s in shares}
+            kept = Contents(nominal, False, "contents").with_numbers({s: v.si for s, v in shares.items()})
+            return mixture_of(kept, [], self._by_name, T, P, None, self._fluid_model).concentrations
+        volume = self._volume(given, fed)
+        is_known = bool(np.isfinite(np.asarray(value_of(volume), dtype=float)).all())
+        if self.contents.extensive and not is_known:
             return dict.fromkeys(self.contents, np.nan)
-        given = [Value(volume)] if np.isfinite(volume) else []
-        return settle(self.contents, given, self.by_name, T, self.pressure, None, self.model).concentrations
+        totals = [Value(volume)] if is_known else []
+        return mixture_of(self.contents, totals, self._by_name, T, P, None, self._fluid_model).concentrations
 
-    @property
-    def pressure(self) -> Value | None:
-        """Of a gas: that of the feed, which the tank keeps."""
-        return Value(self.feed_pressure(), "Pa") if self.gas else None
-
-    @property
-    def volume_si(self) -> float:
+    def _volume(self, given: Mapping[str, Number], fed: Mixture) -> Number:
         """Volume in m^3; nan while it is not known."""
-        if self.volume is not None:
-            return float(self.volume.si)
-        if self.catalyst_mass is not None:
-            return float(self.catalyst_mass.si / self.catalyst.bulk_density.si)
-        return float(self.space_time.si * self.fed.volume) if self.space_time is not None else np.nan
+        own = {n: v.si for n in self._sizes if (v := getattr(self, n)) is not None}
+        sizes = {n: given[n] for n in self._sizes if n in given} or own
+        if "volume" in sizes:
+            return sizes["volume"]
+        if "catalyst_mass" in sizes:
+            return sizes["catalyst_mass"] / self.catalyst.bulk_density.si
+        return sizes["space_time"] * fed.volume if "space_time" in sizes else np.nan
 
-    def numbers(self) -> dict[sp.Symbol, float]:
-        T = self.start_T.si if self.start_T is not None else np.nan
-        found = {start_symbol(s): c for s, c in self._inside().items()}
-        found |= {VOLUME: self.volume_si, FLOW: self.fed.volume, PRESSURE: self.feed_pressure()}
-        return found | {TEMPERATURE: T, START_T: T, FEED_T: self.feed.T.si if self.feed.T is not None else T}
+    def _size_of(self, name: str, passed: float) -> float:
+        if name == "catalyst_mass":
+            return float(passed * self.catalyst.bulk_density.si)
+        return passed / float(self._fed.volume) if name == "space_time" else passed
 
     @property
-    def end(self) -> float:
+    def _needs_size(self) -> bool:
+        return not np.isfinite(self._volume_si)
+
+    @property
+    def _volume_si(self) -> float:
+        return float(self._volume({}, self._fed))
+
+    def _own_numbers(self, given: Mapping[str, Number], fed: Mixture) -> dict[sp.Symbol, Number]:
+        T, feed_T = self._temperatures(given)
+        found: dict[sp.Symbol, Number] = {START(s): c for s, c in self._inside(given, fed).items()}
+        found |= {VOLUME: self._volume(given, fed), FLOW: fed.volume, PRESSURE: self.feed.pressure(fed, given)}
+        return found | {TEMPERATURE: T, START_T: T, FEED_T: feed_T}
+
+    def _end(self, given: Mapping[str, Number], fed: Mixture) -> Number:
         return np.inf
 
-    def given(self) -> list[tuple[str, Value | None]]:
+    def _given(self) -> list[tuple[str, Value | None]]:
         own = [("volume", self.volume), ("time", self.space_time), ("mass", self.catalyst_mass)]
         return [*own, ("temperature", self.T), *self.feed.given()]
 
-    def require_volume(self) -> None:
+    def _require_volume(self) -> None:
         """Raise InputError while the volume is not known."""
-        if not np.isfinite(self.volume_si):
+        if not np.isfinite(self._volume_si):
             advice = "give volume='4 m3' or space_time='20 min', or size it: mo.size(..., vary='volume')"
             raise InputError("no volume is given", self.label, advice)
 
@@ -177,10 +195,13 @@ class StirredTank(Vessel):
         SolveError
             If it never settles.
         """
-        self.require_volume()
-        self.require_known()
-        state, report = steady(self.case, self.volume_si / self.fed.volume, near)
-        return self.at_rest(state, report)
+        self._require_volume()
+        self._require_known()
+        try:
+            state, report = steady(self._case, self._volume_si / float(self._fed.volume), near)
+        except SolveError as error:
+            raise explained(self, error) from error
+        return settled(self, state, report)
 
     def steady_states(self, T: tuple[Any, Any] | None = None) -> SteadyStates:
         """All steady states within bounds of temperature, each with its stability.
@@ -212,7 +233,7 @@ class StirredTank(Vessel):
         Parameters
         ----------
         vary : str
-            A condition as `mo.under` names it: "feed T", "coolant T", "flow", "[A]", "volume".
+            A condition as `with_` names it: "feed T", "coolant T", "flow", "[A]", "volume".
         between : pair of values
             The curve begins at the first, with the steady state that the tank settles to there.
 
@@ -227,20 +248,21 @@ class StirredTank(Vessel):
 
         return branch(self, vary, between)
 
-    def at_rest(self, state: np.ndarray, report: Any) -> Run:
-        """The run of one steady state."""
-        return Run(self, Solution(np.array([np.inf]), state[None, :], None, report), (Part(self.case, 1, np.inf),))
-
-    def run(self, time: Any, points: Any = 101, changes: Sequence[Change] = ()) -> Run:
+    def run(
+        self, time: Any, points: Any = None, changes: Sequence[Change] = (), rtol: float = RTOL / 10,
+        atol: float = ATOL / 10,
+    ) -> Run:  # fmt: skip
         """Follow the tank for some time from what is in it at t = 0, through changes on the way.
 
         Parameters
         ----------
         time : str, float or quantity
-        points : int or array of s
+        points : int or array of s, optional
             As for `Batch.run`.
         changes : sequence of Change, optional
             Steps and ramps of feed, flow, temperature or coolant: [mo.Change("feed T", "60 degC", at="2 h")].
+        rtol, atol : float
+            As for `Batch.run`; a tenth of it, since what flows through is integrated, too.
 
         Raises
         ------
@@ -249,13 +271,13 @@ class StirredTank(Vessel):
         SolveError
             If the integration cannot go on.
         """
-        self.require_volume()
+        self._require_volume()
         end = units.positive(time, "time", f"{self.label}, time").si
-        # the elements in a tank that fills are integrated, not invariant as in a batch: their closure needs the tenth
-        as_built = self.with_(volume=Value(self.volume_si, "m^3"), space_time=None, catalyst_mass=None)
-        return follow(self, end, points, tighter=10.0, tracks=changed_tracks(as_built, changes))
+        as_built = self.with_(volume=Value(self._volume_si, "m^3"), space_time=None, catalyst_mass=None)
+        return follow(self, end, points, rtol=rtol, atol=atol, tracks=changed_tracks(as_built, changes))
 
     def outcome(self) -> Run:
+        """The steady state."""
         return self.steady()
 
     def __str__(self) -> str:

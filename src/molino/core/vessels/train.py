@@ -2,139 +2,43 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, ClassVar
 
 import numpy as np
-import sympy as sp
-from scipy.optimize import root
 
 from molino.core import units
-from molino.core.chemistry.network import Chemistry
-from molino.core.chemistry.species import Species
-from molino.core.errors import Fault, Faults, InputError, SolveError
+from molino.core.chemistry.network import Chemistry, Covariance
+from molino.core.dual import Dual, Number
+from molino.core.errors import Fault, Faults, InputError, SolveError, nearest
+from molino.core.fields import Frozen, FrozenMapping, settle
 from molino.core.printing import Printed
 from molino.core.units import Display
 from molino.core.vessels.base import Vessel
-from molino.core.vessels.feed import Feed, require_feed
-from molino.core.vessels.metrics import Metric
-from molino.core.vessels.plug_flow import PlugFlow
-from molino.core.vessels.run import Judged, Run
-from molino.core.vessels.stirred_tank import StirredTank
-from molino.core.vessels.streams import Stream, as_feed, at_enthalpy, enthalpy, is_whole, mixed, outlet_of, stream_table
-from molino.core.vessels.writing import Written
+from molino.core.vessels.feed import Feed
+from molino.core.vessels.flowing import FlowVessel
+from molino.core.vessels.metrics import Metric, parse_metric
+from molino.core.vessels.run import Run, RunResult
+from molino.core.vessels.steps import Exchanger, Parallel, SideFeed, Step, check_vessels
+from molino.core.vessels.streams import (
+    Fluid,
+    Stream,
+    as_feed,
+    enthalpy,
+    is_whole,
+    mixed,
+    stream_table,
+)
+from molino.core.vessels.train_slopes import Ends, Pass, metric_of_ends, pass_slopes
 
 if TYPE_CHECKING:
     import pandas as pd
 
 
-@dataclass(frozen=True)
-class Exchanger(Printed):
-    """Warms or cools a stream between two vessels.
-
-    Parameters
-    ----------
-    T : temperature, optional
-        To which it brings the stream.
-    duty : power, optional
-        What it adds instead ("-250 kW" takes away).
-    name : str
-    """
-
-    T: Any = None
-    duty: Any = None
-    name: str = ""
-
-    def __post_init__(self) -> None:
-        if (self.T is None) == (self.duty is None):
-            said = "neither T nor duty is given" if self.T is None else "T and duty are both given"
-            raise InputError(said, "exchanger", "give one of them")
-        if self.T is not None:
-            object.__setattr__(self, "T", units.positive(self.T, "temperature", "exchanger, T"))
-        else:
-            object.__setattr__(self, "duty", units.read(self.duty, "power", "exchanger, duty"))
-
-    @property
-    def label(self) -> str:
-        return self.name or "exchanger"
-
-    def __str__(self) -> str:
-        return f"{self.label} to {self.T}" if self.T is not None else f"{self.label} of {self.duty}"
-
-
-@dataclass(frozen=True)
-class SideFeed(Printed):
-    """A feed that joins the stream between two vessels."""
-
-    feed: Feed
-    name: str = ""
-
-    def __post_init__(self) -> None:
-        require_feed(self.feed, "side feed")
-
-    @property
-    def label(self) -> str:
-        return self.name or "side feed"
-
-    def __str__(self) -> str:
-        return f"{self.label} of {self.feed}"
-
-
-@dataclass(frozen=True)
-class Parallel(Printed):
-    """Vessels side by side: the stream is split between them and what comes out is mixed.
-
-    Parameters
-    ----------
-    vessels : sequence of StirredTank or PlugFlow
-    split : sequence of float, optional
-        What share each gets; equal shares if left out.
-    """
-
-    vessels: Sequence[Vessel]
-    split: Any = None
-    name: str = ""
-
-    def __post_init__(self) -> None:
-        faults = Faults()
-        _check_vessels(faults, self.vessels, "parallel")
-        count = len(self.vessels)
-        given = [1 / count] * count if self.split is None and count else self.split or []
-        shares = []
-        for one in given:
-            with faults.at("parallel, split"):
-                shares.append(units.positive(one, "number", "share").si)
-        if len(shares) != count or abs(sum(shares) - 1) > 1e-9:
-            faults.add(
-                "parallel, split", f"{self.split!r} does not share the stream among {count}", "give shares of sum 1"
-            )
-        faults.raise_any()
-        object.__setattr__(self, "vessels", tuple(self.vessels))
-        object.__setattr__(self, "split", tuple(shares))
-
-    @property
-    def label(self) -> str:
-        return self.name or "parallel"
-
-    def __str__(self) -> str:
-        return f"{self.label}: " + " beside ".join(str(v.title) for v in self.vessels)
-
-
-Step = Vessel | Exchanger | SideFeed | Parallel
-
-
-def _check_vessels(faults: Faults, given: Sequence[Any], place: str) -> None:
-    for one in given:
-        if not isinstance(one, StirredTank | PlugFlow):
-            faults.add(place, f"{one!r} does not flow through", "give stirred tanks and plug-flow tubes")
-    if not given:
-        faults.add(place, "no vessel is given", "give at least one")
-
-
-@dataclass(frozen=True)
-class Train(Printed):
+@dataclass(frozen=True, eq=False)
+class Train(Frozen, Printed):
     """Vessels one after another; what comes out of one goes into the next.
 
     Parameters
@@ -153,7 +57,6 @@ class Train(Printed):
     """
 
     noun: ClassVar[str] = "train"
-    sizes: ClassVar[tuple[str, ...]] = ()
     steps: Sequence[Step]
     recycle: Any = 0.0
     name: str = ""
@@ -161,27 +64,30 @@ class Train(Printed):
 
     def __post_init__(self) -> None:
         faults = Faults()
-        object.__setattr__(self, "steps", tuple(self.steps))
-        _check_vessels(faults, self.vessels, self.label)
+        settle(self, steps=tuple(self.steps))
+        check_vessels(faults, self.vessels, self.label)
         for step in self.steps:
-            if not isinstance(step, Step):
+            if isinstance(step, Vessel) and not isinstance(step, FlowVessel):
+                faults.add(self.label, f"{step.title} does not flow through", "give stirred tanks and plug-flow tubes")
+            elif not isinstance(step, Step):
                 faults.add(self.label, f"{step!r} is no step of a train", "vessels, Parallel, Exchanger, SideFeed")
         with faults.at(self.label):
-            object.__setattr__(self, "recycle", units.positive(self.recycle, "number", "recycle", zero=True))
+            settle(self, recycle=units.positive(self.recycle, "number", "recycle", zero=True))
         if not faults.found and any(v.chemistry.names != self.chemistry.names for v in self.vessels):
             faults.add(self.label, "the vessels have different species", "give them one chemistry")
         faults.raise_any()
 
     @property
-    def vessels(self) -> list[Vessel]:
+    def vessels(self) -> list[FlowVessel]:
         """Every vessel in it."""
         nested = [
-            [*s.vessels] if isinstance(s, Parallel) else [s] for s in self.steps if isinstance(s, Vessel | Parallel)
+            [*s.vessels] if isinstance(s, Parallel) else [s] for s in self.steps if isinstance(s, FlowVessel | Parallel)
         ]
         return [v for several in nested for v in several]
 
     @property
-    def first(self) -> Vessel:
+    def first(self) -> FlowVessel:
+        """The vessel that brings the feed."""
         return self.vessels[0]
 
     @property
@@ -190,7 +96,7 @@ class Train(Printed):
 
     @property
     def feed(self) -> Feed:
-        return self.first.feed  # type: ignore[attr-defined,no-any-return]
+        return self.first.feed
 
     @property
     def label(self) -> str:
@@ -201,34 +107,50 @@ class Train(Printed):
         return f"{self.name}: {self.noun}" if self.name else self.noun
 
     @cached_property
-    def display(self) -> Display:
-        return self.first.with_(show={**self.first.show, **self.show}).display
+    def _display(self) -> Display:
+        return self.first.with_(show={**self.first.show, **self.show})._display
 
-    @property
-    def by_name(self) -> dict[str, Species]:
-        return self.first.by_name
+    def with_(self, conditions: Mapping[str, Any] | None = None, /, **changed: Any) -> Train:
+        """The same train with some fields replaced, `chemistry` in every vessel, or settings of its vessels.
 
-    def with_(self, **changed: Any) -> Train:
-        """The same train with some fields replaced; `chemistry` is replaced in every vessel."""
+        `train.with_({"bed.length": "4 m", "recycle": 2})`: a setting of a vessel by the vessel's name, or "recycle".
+        """
         chemistry = changed.pop("chemistry", None)
         found = replace(self, **changed)
-        if chemistry is None:
-            return found
+        if chemistry is not None:
+            found = found._with_vessels(lambda vessel: vessel.with_(chemistry=chemistry))
+        for name, value in (conditions or {}).items():
+            if name == "recycle":
+                found = replace(found, recycle=value)
+                continue
+            owner, setting = found._vessel_setting(name)
+            found = found._with_setting(owner, setting, value)
+        return found
 
+    def _with_setting(self, owner: FlowVessel, setting: str, value: Any) -> Train:
+        return self._with_vessels(lambda v: v.with_({setting: value}) if v is owner else v)
+
+    def _with_vessels(self, change: Callable[[FlowVessel], FlowVessel]) -> Train:
         def renew(step: Step) -> Step:
-            if isinstance(step, Vessel):
-                return step.with_(chemistry=chemistry)
-            if isinstance(step, Parallel):
-                return replace(step, vessels=[v.with_(chemistry=chemistry) for v in step.vessels])
-            return step
+            if isinstance(step, FlowVessel):
+                return change(step)
+            return replace(step, vessels=[change(v) for v in step.vessels]) if isinstance(step, Parallel) else step
 
-        return replace(found, steps=[renew(step) for step in found.steps])
+        return replace(self, steps=[renew(step) for step in self.steps])
+
+    def _vessel_setting(self, name: str) -> tuple[FlowVessel, str]:
+        """The vessel that a setting like 'bed.length' belongs to, and the setting."""
+        for vessel in self.vessels:
+            if vessel.name and name.startswith(f"{vessel.name}."):
+                return vessel, name.removeprefix(f"{vessel.name}.")
+        known = ["recycle", *(f"{v.name}.{s}" for v in self.vessels if v.name for s in v._sizes)]
+        raise InputError(f"'{name}' cannot be varied", self.label, nearest(name, known))
 
     def run(self) -> TrainRun:
         """Run all steps in order; with a recycle, until what returns is what was returned.
 
-        The returned stream is found by Powell's hybrid method on flows and temperature (MINPACK), from a few rounds of
-        successive substitution.
+        The returned stream is found by Newton's method on flows and temperature, with the exact derivatives of the
+        whole train, from a few rounds of successive substitution.
 
         Raises
         ------
@@ -238,49 +160,73 @@ class Train(Printed):
             If a vessel cannot be run, or the recycle does not close.
         """
         for vessel in self.vessels:
-            vessel.require_known()
-        fresh = Stream(
-            "feed", dict(self.first.inlet_flows()), self.first.fed.volume,
-            self.feed.T.si if self.feed.T is not None else np.nan, self.first.feed_pressure(),
-        )  # fmt: skip
+            vessel._require_known()
         if self.recycle.si == 0.0:
-            return self._pass(fresh, fresh)
-        return self._closed(fresh)
+            return self._pass(self._fresh, self._fresh)
+        return self._closed(self._fresh)
+
+    @cached_property
+    def _fresh(self) -> Stream:
+        """The feed of the first vessel."""
+        fed = self.first._fed
+        amounts = {s: fed.concentrations.get(s, 0.0) * fed.volume for s in self.chemistry.names}
+        T = self.feed.T.si if self.feed.T is not None else np.nan
+        return Stream("feed", amounts, float(fed.volume), T, self.first._given_pressure())
+
+    @property
+    def _follows_T(self) -> bool:
+        """Whether the temperature of what is returned is worked out."""
+        return bool(np.isfinite(self._fresh.T)) and self.first._key.has_energy
 
     def _closed(self, fresh: Stream) -> TrainRun:
-        ratio = self.recycle.si
-        back = ratio / (1 + ratio)
-        names = self.chemistry.names
+        ratio, names = self.recycle.si, self.chemistry.names
         whole = sum(fresh.amounts.values())
-        liquid = not self.feed.is_gas
-        sides = [step.feed for step in self.steps if isinstance(step, SideFeed)]
-        leaving = fresh.volume + sum(self.first.with_(feed=feed).fed.volume for feed in sides)
-        knows_T = np.isfinite(fresh.T) and self.first.setup.knows_heat
-        kept = np.nan if knows_T else self._pass(fresh, fresh).last.T
-
-        def returned(run: TrainRun) -> np.ndarray:
-            out = run.last
-            flows = [back * out.amounts[s] / whole for s in names]
-            return np.array([*flows, *([out.T / fresh.T] if knows_T else [])])
+        kept = np.nan if self._follows_T else self._pass(fresh, fresh).last.T
 
         def around(z: np.ndarray) -> TrainRun:
-            flows = {s: float(x) * whole for s, x in zip(names, np.maximum(z[: len(names)], 0.0), strict=True)}
-            volume = ratio * leaving if liquid else np.nan
-            stream = Stream("recycle", flows, volume, float(z[-1]) * fresh.T if knows_T else kept, fresh.P)
-            return self._pass(mixed(self.first, [fresh, stream], "mixed feed"), fresh)
+            return self._pass(self._joined(fresh, self._returned_stream(z, kept)), fresh)
 
-        z = np.array([*(ratio * fresh.amounts.get(s, 0.0) / whole for s in names), *([1.0] if knows_T else [])])
-        for _ in range(5):
-            z = returned(around(z))
-        found = root(lambda x: returned(around(x)) - x, z, method="hybr", options={"xtol": 1e-13})
-        off = float(np.max(np.abs(found.fun)))
-        if off > 1e-9:
-            said = f"the recycle does not close: what returns still differs by {off:.2g} of the feed"
+        start = [ratio * fresh.amounts.get(s, 0.0) / whole for s in names]
+        z = np.array([*start, *([1.0] if self._follows_T else [])])
+        run = around(z)
+        for _ in range(3):
+            z = self._returned(run)
+            run = around(z)
+        for _ in range(20):
+            off = self._returned(run) - z
+            if np.max(np.abs(off)) < 1e-12:
+                return run
+            by = pass_slopes(run._done(), (), len(z))[1][:, : len(z)]
+            z = z + np.linalg.solve(np.eye(len(z)) - by, off)
+            run = around(z)
+        left = float(np.max(np.abs(self._returned(run) - z)))
+        if left > 1e-9:
+            said = f"the recycle does not close: what returns still differs by {left:.2g} of the feed"
             raise SolveError([Fault(self.label, said, "try a smaller ratio first, or look for several steady states")])
-        return around(found.x)
+        return run
+
+    def _returned(self, run: TrainRun) -> np.ndarray:
+        """What returns, in units of the feed."""
+        ratio, out, whole = self.recycle.si, run.last, sum(self._fresh.amounts.values())
+        flows = [ratio / (1 + ratio) * out.amounts[s] / whole for s in self.chemistry.names]
+        return np.array([*flows, *([out.T / self._fresh.T] if self._follows_T else [])])
+
+    def _returned_stream(self, z: Sequence[Number] | np.ndarray, kept: float) -> Stream:
+        """The returned stream from its flows and temperature in units of the feed."""
+        names, whole = self.chemistry.names, sum(self._fresh.amounts.values())
+        flows = {s: _above_zero(x) * whole for s, x in zip(names, z, strict=False)}
+        sides = [step.feed for step in self.steps if isinstance(step, SideFeed)]
+        leaving = self._fresh.volume + sum(float(self.first.with_(feed=feed)._fed.volume) for feed in sides)
+        volume = np.nan if self.feed.is_gas else self.recycle.si * leaving
+        T = z[-1] * self._fresh.T if self._follows_T else kept
+        return Stream("recycle", flows, volume, T, self._fresh.P)
+
+    def _joined(self, fresh: Stream, returned: Stream) -> Stream:
+        return mixed(self.first._fluid, [fresh, returned], "mixed feed")
 
     def _pass(self, stream: Stream, fresh: Stream) -> TrainRun:
         """One pass through all steps."""
+        fluid = self.first._fluid
         runs: list[Run] = []
         streams = [fresh] if stream is fresh else [fresh, stream]
         duties: dict[str, float] = {}
@@ -288,20 +234,12 @@ class Train(Printed):
         passed = 0.0
         for step in self.steps:
             if isinstance(step, Exchanger):
-                before = enthalpy(self.first, stream)
-                if step.T is not None:
-                    stream = replace(stream, T=step.T.si)
-                    duty = enthalpy(self.first, stream) - before
-                else:
-                    duty = step.duty.si
-                    stream = at_enthalpy(self.first, stream, before + duty)
+                stream, duty = step.passed(self.first, stream)
                 duties[_unused(step.label, duties)] = duty
             elif isinstance(step, SideFeed):
-                carrier = self.first.with_(feed=step.feed)
-                T = step.feed.T.si if step.feed.T is not None else np.nan
-                side = Stream(step.label, carrier.inlet_flows(), carrier.fed.volume, T, carrier.feed_pressure())
+                side = step.stream(self.first)
                 added.append(side)
-                stream = mixed(self.first, [stream, side], "mixed")
+                stream = mixed(fluid, [stream, side], "mixed")
                 streams.append(side)
             else:
                 several = step.vessels if isinstance(step, Parallel) else (step,)
@@ -310,29 +248,24 @@ class Train(Printed):
                 for vessel, share in zip(several, shares, strict=True):
                     part = {s: n * share for s, n in stream.amounts.items()}
                     own = replace(stream, amounts=part, volume=stream.volume * share)
-                    fed = vessel.with_(feed=as_feed(own, vessel.feed))  # type: ignore[attr-defined]
-                    runs.append(fed.outcome())
+                    runs.append(vessel.with_(feed=as_feed(own, vessel.feed)).outcome())
                     passed += share * runs[-1].residence_time_si
-                    outs.append(outlet_of(runs[-1]))
-                stream = outs[0] if len(outs) == 1 else mixed(self.first, outs, "")
+                    outs.append(runs[-1].stream_out())
+                stream = outs[0] if len(outs) == 1 else mixed(fluid, outs, "")
             streams.append(stream.named(f"after {step.label}"))
-        return TrainRun(self, tuple(runs), tuple(streams), duties, tuple(added), passed)
+        return TrainRun(self, tuple(runs), tuple(streams), FrozenMapping(duties), tuple(added), passed)
 
     def outcome(self) -> TrainRun:
         return self.run()
 
-    def inlet(self) -> dict[str, float]:
-        """Concentrations of the first feed in mol/m^3."""
-        return self.first.inlet()
-
-    def expression(self, metric: Metric) -> None:
-        """Raise InputError if a metric cannot be told of it."""
-        self.first.expression(metric)
+    def _expression(self, metric: Metric) -> None:
+        """Raise InputError if it has no such quantity."""
+        self.first._expression(metric)
 
     def __str__(self) -> str:
         around = f", recycle ratio {self.recycle}" if self.recycle.si else ""
         return f"{self.title}{around}: " + ", then ".join(
-            s.title if isinstance(s, Vessel) else str(s) for s in self.steps
+            s.title if isinstance(s, FlowVessel) else str(s) for s in self.steps
         ) + f", fed {self.feed}"  # fmt: skip
 
 
@@ -346,7 +279,7 @@ def _unused(label: str, taken: Mapping[str, Any]) -> str:
 
 
 @dataclass(frozen=True, eq=False)
-class TrainRun(Judged):
+class TrainRun(RunResult):
     """The result of running a train.
 
     `runs` holds the run of each vessel in order, `streams` what flows from the feed to the outlet, `exchanged` the duty
@@ -363,7 +296,16 @@ class TrainRun(Judged):
 
     @property
     def is_steady(self) -> bool:
+        """Whether nothing changes over time: it does not."""
         return True
+
+    @property
+    def display(self) -> Display:
+        """The units in which it is shown."""
+        return self.vessel._display
+
+    def _covariance(self) -> Covariance | None:
+        return self.vessel.chemistry.covariance
 
     @property
     def last(self) -> Stream:
@@ -381,18 +323,54 @@ class TrainRun(Judged):
         """Molar flow of each species in all fresh feeds, in mol/s."""
         return {s: sum(x.amounts.get(s, 0.0) for x in self.added) for s in self.vessel.chemistry.names}
 
-    def metric(self, metric: Metric) -> float:
+    def metric(self, metric: Metric | str) -> float:
         """A metric over the whole train, in SI."""
-        if metric.what == "concentration":
-            return self.last.amounts[metric.species] / self.last.volume
-        if metric.what in ("temperature", "pressure"):
-            return self.last.T if metric.what == "temperature" else self.last.P
-        if metric.what == "duty":
-            return self.duty_si
-        self.vessel.expression(metric)
-        came, went = ({s: sp.Float(n) for s, n in side.items()} for side in (self.entering, self.product))
-        written = Written(self.runs[0].vessel.written.balances, came, went)
-        return float(metric.expression(self.vessel.chemistry.structure, written))
+        asked = parse_metric(metric) if isinstance(metric, str) else metric
+        values = self._values()
+        return float(metric_of_ends(self.vessel.first, asked, values))
+
+    def _done(self) -> Pass:
+        """What it takes to follow it once more."""
+        train = self.vessel
+        joined = self.streams[1] if train.recycle.si else self.streams[0]
+        return Pass(
+            train.steps, self.runs, train._fresh, joined, self.last.T, train.recycle.si, train._follows_T,
+            lambda z: train._returned_stream(z, joined.T), train._vessel_setting, self.entering,
+        )  # fmt: skip
+
+    def _values(self) -> Ends:
+        """What the metrics of a train are made of."""
+        last = self.last
+        return Ends(self.entering, self.product, last.amounts, last.volume, last.T, last.P, self.duty_si
+                     if self.has_duty else np.nan)  # fmt: skip
+
+    def sensitivity(self, metric: Metric | str, settings: Sequence[str]) -> dict[str, float]:
+        """Exact slopes of a metric by settings of its vessels ("bed.length", "bed.tubes") and "recycle", in SI.
+
+        Raises
+        ------
+        InputError
+            If there is no such metric or setting.
+        """
+        asked = parse_metric(metric) if isinstance(metric, str) else metric
+        found = self._slopes(asked, tuple(settings), ())
+        return dict(zip(settings, found.tolist(), strict=True))
+
+    def _constant_slopes(self, metric: Metric, names: Sequence[str]) -> np.ndarray:
+        return self._slopes(metric, (), tuple(names))
+
+    def _slopes(self, metric: Metric, settings: tuple[str, ...], constants: tuple[str, ...]) -> np.ndarray:
+        """Exact d(metric)/d(settings and constants): through every vessel, and round the recycle by z = R(z, g),
+        dz/dg = (1 - R_z)^-1 R_g."""
+        inputs = (*settings, *(f"constant {name}" for name in constants))
+        count = len(self.vessel.chemistry.names) + self.vessel._follows_T if self.vessel.recycle.si else 0
+        ends, by = pass_slopes(self._done(), inputs, count)
+        whole = metric_of_ends(self.vessel.first, metric, ends)
+        slope = whole.slope if isinstance(whole, Dual) else np.zeros(count + len(inputs))
+        if not count:
+            return np.asarray(slope)
+        returned = np.linalg.solve(np.eye(count) - by[:, :count], by[:, count:])
+        return np.asarray(slope[count:] + slope[:count] @ returned)
 
     @property
     def duty_si(self) -> float:
@@ -402,7 +380,7 @@ class TrainRun(Judged):
     @property
     def duty(self) -> Any:
         """Heat that comes in through all walls and exchangers, as a quantity."""
-        return self.vessel.display.quantity(self.duty_si, "power")
+        return self.display.quantity(self.duty_si, "power")
 
     @property
     def volume_si(self) -> float:
@@ -419,11 +397,11 @@ class TrainRun(Judged):
         names = self.vessel.chemistry.names
         came, went = (np.array([side[s] for s in names]) for side in (self.entering, self.product))
         found = {}
-        for name, weights in self.runs[0].vessel.conserved().items():
+        for name, weights in self.runs[0].vessel._conserved().items():
             size = float(np.abs(weights) @ np.maximum(came, went))
             found[name] = float(abs(weights @ (went - came))) / size if size else 0.0
-        first = self.runs[0].vessel
-        if first.setup.knows_heat and all(np.isfinite(x.T) for x in (*self.added, self.last)):
+        first = self.runs[0].vessel._fluid
+        if self.has_duty and all(np.isfinite(x.T) for x in (*self.added, self.last)):
             left = replace(self.last, amounts=self.product, volume=self.last.volume / (1 + self.vessel.recycle.si))
             out, brought = enthalpy(first, left), sum(enthalpy(first, x) for x in self.added)
             warm = abs(enthalpy(first, left) - enthalpy(first, left, self.added[0].T))
@@ -431,14 +409,27 @@ class TrainRun(Judged):
             found["energy"] = abs(out - brought - self.duty_si) / size if size else 0.0
         return found
 
+    @property
+    def fluid(self) -> Fluid:
+        """What its streams are made of."""
+        return self.vessel.first._fluid
+
+    def streams_out(self) -> list[Stream]:
+        """What comes out of the last step, in SI."""
+        return [self.last]
+
+    def stream_in(self) -> Stream:
+        """The feed, in SI."""
+        return self.streams[0]
+
     def stream_out(self) -> Stream:
         """What comes out of the last step, in SI."""
         return self.last
 
     @property
-    def knows_duty(self) -> bool:
-        """Whether there is enough to tell the duty."""
-        return all(run.vessel.setup.knows_heat for run in self.runs)
+    def has_duty(self) -> bool:
+        """Whether there is enough to work out the duty."""
+        return all(run.vessel._key.has_energy for run in self.runs)
 
     @property
     def duty_kind(self) -> str:
@@ -446,37 +437,39 @@ class TrainRun(Judged):
 
     def stream_table(self) -> pd.DataFrame:
         """All streams side by side; see `streams.stream_table`."""
-        whole = is_whole(self.vessel.first, self.streams[0])
-        return stream_table(self.streams, self.vessel.by_name, self.vessel.display, whole)
+        fluid = self.vessel.first._fluid
+        return stream_table(self.streams, fluid, self.display, is_whole(fluid, self.streams[0]))
 
     def table(self) -> pd.DataFrame:
         """One row a vessel: volume, temperature and conversions over the whole train up to there."""
         import pandas as pd
 
         rows = []
-        display = self.vessel.display
+        display = self.display
         for run in self.runs:
             row: dict[str, Any] = {"vessel": run.vessel.label}
             row[display.heading("volume", "volume")] = display.number(run.volume_si, "volume")
-            out = outlet_of(run)
+            out = run.stream_out()
             if np.isfinite(out.T):
-                row[display.heading("T", "temperature")] = display.number(out.T, "temperature")
-            row |= {s: display.number(n, "molar flow") for s, n in out.amounts.items()}
+                row[display.heading("temperature", "temperature")] = display.number(out.T, "temperature")
+            row |= {
+                display.heading(f"molar flow of {s}", "molar flow"): display.number(n, "molar flow")
+                for s, n in out.amounts.items()
+            }
             rows.append(row)
-        named = {s: display.heading(s, "molar flow") for s in self.vessel.chemistry.names}
-        return pd.DataFrame(rows).rename(columns=named)
+        return pd.DataFrame(rows)
 
     def summary(self) -> dict[str, float]:
         """Conversion of every species fed that is consumed, and outlet concentrations in SI."""
         consumed = {i for column in self.vessel.chemistry.structure.stoichiometry for i, moles in column if moles < 0}
         names = self.vessel.chemistry.names
-        reactants = [s for i, s in enumerate(names) if i in consumed and self.vessel.inlet().get(s, 0.0) > 0]
+        reactants = [s for i, s in enumerate(names) if i in consumed and self.entering[s] > 0]
         found = {f"conversion of {s}": self.conversion(s) for s in reactants}
         return found | {f"concentration of {s}": n / self.last.volume for s, n in self.last.amounts.items()}
 
     def facts(self) -> dict[str, str]:
         """What an engineer wants to read of it, by name, with units."""
-        display = self.vessel.display
+        display = self.display
         found = {"volume": display.text(self.volume_si, "volume"),
                  "residence time": display.text(self.residence_time_si, "time")}  # fmt: skip
         for name, value in self.summary().items():
@@ -486,7 +479,7 @@ class TrainRun(Judged):
                 found[name] = display.text(value, kind, 5)
         for name, duty in self.exchanged.items():
             found[f"duty of {name}"] = display.text(duty, "power")
-        if self.knows_duty:
+        if self.has_duty:
             found["duty"] = display.text(self.duty_si, "power")
         found[f"balances of {', '.join(self.closure)} close to"] = f"{max(self.closure.values()):.2e}"
         return found
@@ -495,19 +488,5 @@ class TrainRun(Judged):
         return self.lines(str(self.vessel))
 
 
-def derivative_by_constants(run: Run | TrainRun, metric: Metric, names: Sequence[str]) -> np.ndarray:
-    """d(metric)/d(constant) of a train or of a tube whose coolant comes in at its end.
-
-    By central differences of a relative step of 1e-4.
-    """
-    chemistry = run.vessel.chemistry
-    values = {p.name: p.value for p in chemistry.parameters}
-    found = []
-    for name in names:
-        step = 1e-4 * (abs(values[name]) or 1.0)
-        ends = [
-            run.vessel.with_(chemistry=chemistry.with_values({name: values[name] + h})).outcome().metric(metric)
-            for h in (step, -step)
-        ]
-        found.append((ends[0] - ends[1]) / (2 * step))
-    return np.array(found)
+def _above_zero(number: Number) -> Number:
+    return number if isinstance(number, Dual) else max(float(number), 0.0)

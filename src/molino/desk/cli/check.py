@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from molino.core.chemistry.review import Finding
     from molino.core.fitting.experiments import Experiments
     from molino.core.fitting.rates import Rates
-    from molino.core.vessels.review import VesselReview
+    from molino.core.vessels.checks import VesselReview
     from molino.desk.job.load import Job
 
 

@@ -46,7 +46,7 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
     for name, wanted in job.compares.items():
         chosen: list[Any] = [vessels[n] for n in wanted.vessels]
         if wanted.size_for is not None:
-            chosen = [size(vessel, wanted.size_for, wanted.reach) for vessel in chosen]
+            chosen = [size(vessel, wanted.size_for, wanted.target) for vessel in chosen]
         found[name] = compare(chosen, wanted.metrics)
     content = {"job": job.path.name, "title": job.title, "source": source,
                "comparisons": {name: plain(c) for name, c in found.items()}}  # fmt: skip
@@ -58,7 +58,7 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
     console().print(source, style="dim")
     for name, result in found.items():
         wanted = job.compares[name]
-        target = f": each sized for {wanted.size_for} = {wanted.reach}" if wanted.size_for is not None else ""
+        target = f": each sized for {wanted.size_for} = {wanted.target}" if wanted.size_for is not None else ""
         show_table(result.table(), f"compare {name}{target}")
     wrote(job, files)
     return content
@@ -70,7 +70,7 @@ def plain(result: Comparison) -> dict[str, Any]:
 
     rows = {}
     for label, run, values, errors in zip(result.labels, result.runs, result.values, result.errors, strict=True):
-        display = run.vessel.display
+        display = run.display
         metrics = {
             str(m): {
                 "value": float(display.number(values[str(m)], m.kind)),

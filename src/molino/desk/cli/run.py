@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -42,79 +43,103 @@ def run(job: JobPath, vessel: VesselName = None, as_json: AsJson = False, debug:
         as_asked(do(read_job(job), as_json, vessel), as_json)
 
 
+@dataclass
+class _Found:
+    """What the vessels of a job did, by name."""
+
+    runs: dict[str, Run | TrainRun] = field(default_factory=dict)
+    states: dict[str, SteadyStates] = field(default_factory=dict)
+    branches: dict[str, Branch] = field(default_factory=dict)
+    drawn: dict[str, Figure] = field(default_factory=dict)
+
+
 def do(job: Job, quiet: bool, only: str | None = None) -> dict[str, Any]:
     """Run, write, print unless quiet; gives the result as plain data."""
-    from molino.core.errors import Faults, InputError, nearest
-    from molino.core.vessels.run import Run as RunOfVessel
-    from molino.core.vessels.stirred_tank import StirredTank
-    from molino.desk import figures
-    from molino.desk.figures.style import save
-    from molino.desk.tables.write import slug, write_json, write_tables
+    from molino.core.errors import InputError, nearest
 
     if not job.vessels:
         raise InputError("there is no [vessels.NAME] table", job.path.name, "add one")
     if only is not None and only not in job.vessels:
         raise InputError(f"there is no vessel '{only}'", job.path.name, nearest(only, job.vessels))
     vessels, source = known_vessels(job, quiet)
-    runs: dict[str, Run | TrainRun] = {}
-    states: dict[str, SteadyStates] = {}
-    branches: dict[str, Branch] = {}
-    faults = Faults()
-    for name in vessels if only is None else [only]:
-        with faults.at(job.path.name), telling(f"running {name}", quiet):
-            vessel = vessels[name]
-            runs[name] = vessel.outcome()
-            tasks = job.tanks.get(name)
-            if tasks is None or not isinstance(vessel, StirredTank):
-                continue
-            if tasks.start_up is not None:
-                runs[f"{name} over time"] = vessel.run(tasks.start_up, changes=tasks.changes)
-            if tasks.steady_states is not None:
-                states[name] = vessel.steady_states(tasks.steady_states)
-            if tasks.branch is not None:
-                branches[name] = vessel.branch(*tasks.branch)
-    drawn: dict[str, Figure] = {}
-    for name, asked in job.profiles.items() if only is None and not faults.found else ():
-        with faults.at(f"{job.path.name}, [profile.{name}]"):
-            chosen = [one for v in asked.vessels if isinstance(one := runs[v], RunOfVessel)]
-            if len(chosen) < len(asked.vessels):
-                raise InputError("a train has no profile of its own", "", "name its vessels")
-            drawn[name] = figures.profile(chosen, asked.show, asked.log)
-    faults.raise_any()
+    found = _run_all(job, vessels, only, quiet)
     content = {"job": job.path.name, "title": job.title, "source": source,
-               "vessels": {name: plain(r) for name, r in runs.items()}}  # fmt: skip
-    if states:
-        content["steady_states"] = {name: found.table().to_dict("records") for name, found in states.items()}
-    if branches:
+               "vessels": {name: plain(r) for name, r in found.runs.items()}}  # fmt: skip
+    if found.states:
+        content["steady_states"] = {name: s.table().to_dict("records") for name, s in found.states.items()}
+    if found.branches:
         content["folds"] = {
             name: [{"kind": f.kind, curve.vary: f.value, "T": f.temperature} for f in curve.folds]
-            for name, curve in branches.items()
+            for name, curve in found.branches.items()
         }
-    files: list[Path] = [write_json(job.results / "run.json", content), *write_species(job)]
-    files += write_tables(job.results, "run", {name: r.table() for name, r in runs.items()})
-    streams = {name: r.stream_table() for name, r in runs.items()}
-    files += write_tables(job.results, "streams", streams)
-    if branches:
-        files += write_tables(job.results, "branch", {name: curve.table() for name, curve in branches.items()})
-    files += [
-        save(figures.profile(r), job.results / f"run-{slug(name)}.png")
-        for name, r in runs.items()
-        if isinstance(r, RunOfVessel) and not r.is_steady
-    ]
-    files += [save(figure, job.results / f"profile-{slug(name)}.png") for name, figure in drawn.items()]
-    files += [save(figures.heat_balance(f), job.results / f"steady-{slug(n)}.png") for n, f in states.items()]
-    files += [save(figures.branch(f), job.results / f"branch-{slug(n)}.png") for n, f in branches.items()]
-    if quiet:
-        return content
+    files = _write(job, found, content)
+    if not quiet:
+        _show(found, source)
+        wrote(job, files)
+    return content
+
+
+def _run_all(job: Job, vessels: Mapping[str, Any], only: str | None, quiet: bool) -> _Found:
+    """Every vessel (or only one) as it stands, with all that its table asks for."""
+    from molino.core.errors import Faults, InputError
+    from molino.core.vessels.run import Run as RunOfVessel
+    from molino.desk import figures
+
+    found, faults = _Found(), Faults()
+    for name in vessels if only is None else [only]:
+        with faults.at(job.path.name), telling(f"running {name}", quiet):
+            vessel, tasks = vessels[name], job.tanks.get(name)
+            found.runs[name] = vessel.outcome()
+            if tasks is None:
+                continue
+            if tasks.start_up is not None:
+                found.runs[f"{name} over time"] = vessel.run(tasks.start_up, changes=tasks.changes)
+            if tasks.steady_states is not None:
+                found.states[name] = vessel.steady_states(tasks.steady_states)
+            if tasks.branch is not None:
+                found.branches[name] = vessel.branch(*tasks.branch)
+    for name, asked in job.profiles.items() if only is None and not faults.found else ():
+        with faults.at(f"{job.path.name}, [profile.{name}]"):
+            chosen = [one for v in asked.vessels if isinstance(one := found.runs[v], RunOfVessel)]
+            if len(chosen) < len(asked.vessels):
+                raise InputError("a train has no profile of its own", "", "name its vessels")
+            found.drawn[name] = figures.profile(chosen, asked.show, asked.log)
+    faults.raise_any()
+    return found
+
+
+def _write(job: Job, found: _Found, content: dict[str, Any]) -> list[Path]:
+    """All tables and figures; gives the files."""
+    from molino.core.vessels.run import Run as RunOfVessel
+    from molino.desk import figures
+    from molino.desk.figures.style import save
+    from molino.desk.tables.write import slug, write_json, write_tables
+
+    runs, folder = found.runs, job.results
+    files: list[Path] = [write_json(folder / "run.json", content), *write_species(job)]
+    files += write_tables(folder, "run", {name: r.table() for name, r in runs.items()})
+    files += write_tables(folder, "streams", {name: r.stream_table() for name, r in runs.items()})
+    if found.branches:
+        files += write_tables(folder, "branch", {name: curve.table() for name, curve in found.branches.items()})
+    followed = {name: r for name, r in runs.items() if isinstance(r, RunOfVessel) and not r.is_steady}
+    files += [save(figures.profile(r), folder / f"run-{slug(name)}.png") for name, r in followed.items()]
+    files += [save(figure, folder / f"profile-{slug(name)}.png") for name, figure in found.drawn.items()]
+    files += [save(figures.heat_balance(f), folder / f"steady-{slug(n)}.png") for n, f in found.states.items()]
+    files += [save(figures.branch(f), folder / f"branch-{slug(n)}.png") for n, f in found.branches.items()]
+    return files
+
+
+def _show(found: _Found, source: str) -> None:
+    """Vessels, what they did, their streams and steady states."""
     import pandas as pd
     from rich.text import Text
 
     out = console()
     out.print(source, style="dim")
-    for name, run in runs.items():
+    for name, run in found.runs.items():
         if not name.endswith(" over time"):
             out.print(Text(str(run.vessel)))
-    facts = {name: r.facts() for name, r in runs.items()}
+    facts = {name: r.facts() for name, r in found.runs.items()}
     if len(facts) > 3:  # too many to say of each how it was solved: run.json does
         facts = {name: {k: v for k, v in own.items() if k != "solved by"} for name, own in facts.items()}
     names, beside = list(facts), max(1, (out.width - 22) // 14)
@@ -123,39 +148,33 @@ def do(job: Job, quiet: bool, only: str | None = None) -> dict[str, Any]:
         rows = dict.fromkeys(fact for one in sorted(own.values(), key=len, reverse=True) for fact in one)
         cells = [{"at the end": fact, **{n: one.get(fact, "") for n, one in own.items()}} for fact in rows]
         show_table(pd.DataFrame(cells))
-    for title, table in together(runs).items():
+    for title, table in together(found.runs).items():
         show_table(table, title)
-    for name, found in states.items():
-        show_table(found.table(), f"{name}: {str(found).splitlines()[0]}")
-    for curve in branches.values():
+    for name, states in found.states.items():
+        show_table(states.table(), f"{name}: {str(states).splitlines()[0]}")
+    for curve in found.branches.values():
         out.print(Text(str(curve)))
-    wrote(job, files)
-    return content
 
 
 def together(runs: Mapping[str, Run | TrainRun]) -> dict[str, pd.DataFrame]:
     """The streams of all vessels in as few tables as can be: vessels on one feed side by side, batches apart."""
-    from molino.core.vessels.run import Run as RunOfVessel
-    from molino.core.vessels.streams import inlet_of, is_whole, stream_table
+    from molino.core.vessels.streams import is_whole, stream_table
 
     groups: dict[Any, list[tuple[str, Run | TrainRun]]] = {}
     for name, run in runs.items():
         if not name.endswith(" over time"):
-            key = run.vessel.feed if hasattr(run.vessel, "feed") else name
-            groups.setdefault(str(key), []).append((name, run))
-    found = {}
+            inlet = run.stream_in()
+            key = (inlet.is_flowing, tuple(inlet.amounts.items()), inlet.T, inlet.P) if inlet.is_flowing else name
+            groups.setdefault(repr(key), []).append((name, run))
+    found: dict[str, pd.DataFrame] = {}
     for several in groups.values():
         first = several[0][1]
-        inlet = inlet_of(first) if isinstance(first, RunOfVessel) else first.streams[0]
-        flowing = hasattr(first.vessel, "feed")
-        outlets = [run.stream_out() for _, run in several]
-        if flowing:
-            outlets = [out.named(name) for out, (name, _) in zip(outlets, several, strict=True)]
-        title = "streams: feed, and what comes out of each" if flowing else f"contents of {several[0][0]}"
+        inlet = first.stream_in()
+        outlets = [out.named(out.name if not inlet.is_flowing else name if n == 0 else f"{name}, {out.name}")
+                   for name, run in several for n, out in enumerate(run.streams_out())]  # fmt: skip
+        title = "streams: feed, and what comes out of each" if inlet.is_flowing else f"contents of {several[0][0]}"
         title = title if title not in found else f"{title} ({', '.join(name for name, _ in several)})"
-        single = first.vessel if isinstance(first, RunOfVessel) else first.vessel.first
-        whole = is_whole(single, inlet)
-        found[title] = stream_table([inlet, *outlets], first.vessel.by_name, first.vessel.display, whole)
+        found[title] = stream_table([inlet, *outlets], first.fluid, first.display, is_whole(first.fluid, inlet))
     return found
 
 
@@ -163,7 +182,7 @@ def plain(run: Run | TrainRun) -> dict[str, Any]:
     """A run as plain data, in the units shown."""
     from molino.core.vessels.run import Run as RunOfVessel
 
-    display = run.vessel.display
+    display = run.display
     summary = run.summary()
     numbers = {name: value for name, value in summary.items() if name.startswith("conversion")}
     final = {
@@ -184,7 +203,7 @@ def plain(run: Run | TrainRun) -> dict[str, Any]:
     for name, kind, value in (("temperature", "temperature", out.T), ("pressure", "pressure", out.P)):
         if math.isfinite(value):
             found[name] = {"value": float(display.number(value, kind)), "unit": display.unit(kind)}
-    if run.knows_duty:
+    if run.has_duty:
         kind = run.duty_kind
         found["duty"] = {"value": float(display.number(run.duty_si, kind)), "unit": display.unit(kind)}
     return found | ({"solved_by": str(run.report)} if isinstance(run, RunOfVessel) else {})

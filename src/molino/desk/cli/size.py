@@ -38,13 +38,13 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
     from molino.desk.tables.write import write_json, write_tables
 
     if not job.sizes:
-        raise InputError("there is no [size.NAME] table", job.path.name, "add one with vessel, metric and reach")
+        raise InputError("there is no [size.NAME] table", job.path.name, "add one with vessel, metric and target")
     vessels, source = known_vessels(job, quiet)
     found: dict[str, Sizing] = {}
     failed: dict[str, MolinoError] = {}
     for name, wanted in job.sizes.items():
         try:
-            found[name] = size(vessels[wanted.vessel], wanted.metric, wanted.reach, wanted.vary)
+            found[name] = size(vessels[wanted.vessel], wanted.metric, wanted.target, wanted.vary)
         except MolinoError as error:
             failed[name] = error
     content = {"job": job.path.name, "title": job.title, "source": source,
@@ -66,16 +66,14 @@ def table(found: dict[str, Sizing]) -> pd.DataFrame:
     """One row a sizing."""
     import pandas as pd
 
-    from molino.core.design.sizing import KINDS
-
     rows = []
     for name, s in found.items():
-        display, kind = s.vessel.display, KINDS[s.vary]
+        display, kind = s.display, s.kind
         low, high = s.interval if s.interval is not None else (None, None)
         rows.append(
             {
                 "size": name,
-                "target": f"{s.metric} = {display.text(s.reach, s.metric.kind)}",
+                "target": f"{s.metric} = {display.text(s.target, s.metric.kind)}",
                 "found": s.vary.replace("_", " "),
                 "value": float(display.number(s.value, kind)),
                 "95 % low": float(display.number(low, kind)) if low is not None else None,
@@ -89,17 +87,18 @@ def table(found: dict[str, Sizing]) -> pd.DataFrame:
 
 def plain(s: Sizing) -> dict[str, Any]:
     """A sizing as plain data, in the units shown."""
-    from molino.core.design.sizing import KINDS
     from molino.desk.cli.run import plain as plain_run
 
-    display, kind = s.vessel.display, KINDS[s.vary]
+    display, kind = s.display, s.kind
     interval = [float(display.number(bound, kind)) for bound in s.interval] if s.interval is not None else None
     return {
         "metric": str(s.metric),
-        "reach": float(display.number(s.reach, s.metric.kind)),
+        "target": float(display.number(s.target, s.metric.kind)),
         "vary": s.vary,
         "value": float(display.number(s.value, kind)),
         "unit": display.unit(kind),
         "interval_95": interval,
+        "stable": s.is_stable,
+        "remark": s.remark,
         "run": plain_run(s.run),
     }

@@ -9,6 +9,7 @@ from matplotlib.figure import Figure
 from molino.core.design.comparison import Comparison
 from molino.core.statistics import half_width
 from molino.core.vessels.run import Run
+from molino.core.vessels.train import TrainRun
 from molino.desk.figures import style
 
 
@@ -23,8 +24,8 @@ def comparison(result: Comparison) -> Figure:
     -------
     matplotlib Figure
     """
-    display = result.runs[0].vessel.display
-    flowing = [0.0 if run.vessel.noun == "batch" else 1.0 for run in result.runs]
+    display = result.display
+    flowing = [0.0 if run.duty_kind == "energy" else 1.0 for run in result.runs]
     volumes = [run.volume_si for run in result.runs]
     times = [run.residence_time_si for run in result.runs]
     sizes = [error or 0.0 for error in result.size_errors]
@@ -71,7 +72,7 @@ def comparison(result: Comparison) -> Figure:
     return figure
 
 
-def _factor(run: Run) -> float:
+def _factor(run: Run | TrainRun) -> float:
     """Student's t for 95 %, or 0 where the constants have no covariance."""
     covariance = run.vessel.chemistry.covariance
     return half_width(1.0, covariance.degrees_of_freedom) if covariance is not None else 0.0

@@ -32,19 +32,17 @@ def _concentrations(run: Run) -> dict[str, np.ndarray]:
 
 
 def _flows(run: Run) -> dict[str, np.ndarray]:
-    names = run.vessel.chemistry.names
-    return dict(zip(names, run.evaluate(tuple(run.vessel.written.outlet[s] for s in names)), strict=True))
+    return run.flows
 
 
 def _conversions(run: Run) -> dict[str, np.ndarray]:
-    reactants = [name.removeprefix("conversion of ") for name in run.summary() if name.startswith("conversion of ")]
-    return {s: run.profile(conversion(s)) for s in reactants}
+    return {s: run.profile(conversion(s)) for s in run.reactants}
 
 
 def _of_kind(kind: str) -> Callable[[Run], dict[str, np.ndarray]]:
     def curves(run: Run) -> dict[str, np.ndarray]:
-        found = {n: v for n, v in run.derived.items() if run.kinds[n] == kind}
-        return {n.removeprefix("rate of ").removeprefix("effectiveness of "): v for n, v in found.items()}
+        found = {n: v for n, v in run.series.items() if run.kinds[n] == kind}
+        return {n.removeprefix("rate of "): v for n, v in found.items()}
 
     return curves
 
@@ -61,7 +59,7 @@ PANELS = {
     "volume": _Panel("volume", "volume", _of_kind("volume")),
     "heat flow": _Panel("heat in through the walls", "power", _of_kind("power")),
     "effectiveness": _Panel("effectiveness", "number", lambda run: {
-        n.removeprefix("effectiveness of "): v for n, v in run.derived.items() if n.startswith("effectiveness of ")
+        n.removeprefix("effectiveness of "): v for n, v in run.series.items() if n.startswith("effectiveness of ")
     }),
 }  # fmt: skip
 
@@ -113,9 +111,8 @@ def profile(run: Run | Sequence[Run], show: Iterable[str] | None = None, log: st
     for one in runs:
         if one.is_steady:
             raise InputError("a steady tank has no profile", one.vessel.label, "run its start-up: tank.run('6 h')")
-    runs = [one.refined() for one in runs]
     first = runs[0]
-    display = first.vessel.display
+    display = first.display
     name, kind, _ = first.positions()[0]
     if any(one.positions()[0][0] != name for one in runs):
         raise InputError("the runs go along different things (time, length, volume)", "profile", "draw them apart")
@@ -137,7 +134,7 @@ def profile(run: Run | Sequence[Run], show: Iterable[str] | None = None, log: st
         if len(handles) > 1 or panel.kind in ("concentration", "molar flow", "number"):
             beside = {"loc": "center left", "bbox_to_anchor": (1.0, 0.5)} if columns == 1 else {"loc": "best"}
             axes.legend(handles.values(), handles.keys(), frameon=False, handlelength=3.0, fontsize=9, **beside)
-    ends = [one.vessel.display.number(one.positions()[0][2], kind) for one in runs]
+    ends = [one.display.number(one.positions()[0][2], kind) for one in runs]
     if "x" not in log:
         places[0].set_xlim(float(min(e[0] for e in ends)), float(max(e[-1] for e in ends)))
     title = str(first.vessel.title) if len(runs) == 1 else " · ".join(one.vessel.title for one in runs)
@@ -164,7 +161,7 @@ def _draw(axes: Any, panel: _Panel, runs: Sequence[Run], log: str) -> None:
             flat = np.ptp(values) <= _FLAT * max(float(np.max(np.abs(values))), 1e-300)
             if flat and panel.kind in ("concentration", "molar flow"):
                 continue
-            display = run.vessel.display
+            display = run.display
             along = run.positions()[0]
             x, y = display.number(along[2], along[1]), display.number(values, panel.kind)
             look = style.stroke(colour) if len(runs) == 1 else style.stroke(i) | {

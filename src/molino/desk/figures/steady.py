@@ -22,7 +22,7 @@ def heat_balance(states: SteadyStates) -> Figure:
     -------
     matplotlib Figure
     """
-    display = states.vessel.display
+    display = states.display
     figure = style.blank()
     axes = figure.subplots()
     T = display.number(states.temperatures, "temperature")
@@ -60,7 +60,7 @@ def branch(curve: Branch) -> Figure:
     -------
     matplotlib Figure
     """
-    display = curve.vessel.display
+    display = curve.display
     x = display.number(curve.values, curve.kind)
     summaries = [run.summary() for run in curve.runs]
     names = [name for name in summaries[0] if name.startswith("conversion")]

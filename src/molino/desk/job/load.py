@@ -28,15 +28,17 @@ from molino.core.units import Value
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.batch import Batch
 from molino.core.vessels.catalyst import Catalyst, Decay, Pores
-from molino.core.vessels.conditions import Change, condition_kind
+from molino.core.vessels.changes import Change, condition_kind
 from molino.core.vessels.feed import Feed, check_contents
+from molino.core.vessels.flowing import FlowVessel
 from molino.core.vessels.heat import Adiabatic, Jacket, Programme
 from molino.core.vessels.metrics import Metric, parse_metric
 from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.pressure import PressureDrop
 from molino.core.vessels.semi_batch import Dosing, SemiBatch
+from molino.core.vessels.steps import Exchanger, Parallel, SideFeed
 from molino.core.vessels.stirred_tank import StirredTank
-from molino.core.vessels.train import Exchanger, Parallel, SideFeed, Train
+from molino.core.vessels.train import Train
 from molino.desk.job import models
 from molino.desk.job.studies import Study, read_data, study
 from molino.desk.tables.lookup import look_up
@@ -72,7 +74,7 @@ class Size:
 
     vessel: str
     metric: Metric
-    reach: Any
+    target: Any
     vary: str | None
 
 
@@ -83,7 +85,7 @@ class Compare:
     vessels: tuple[str, ...]
     metrics: tuple[Metric, ...]
     size_for: Metric | None
-    reach: Any
+    target: Any
 
 
 @dataclass(frozen=True)
@@ -622,9 +624,9 @@ class _Builder:
         faults = Faults()
         steps: list[Any] = []
 
-        def named(vessel: str) -> Vessel:
+        def named(vessel: str) -> FlowVessel:
             found = vessels.get(vessel)
-            if isinstance(found, Vessel):
+            if isinstance(found, FlowVessel):
                 return found
             if vessel in self.known("vessels") and found is None:
                 raise InputError(())
@@ -655,9 +657,9 @@ class _Builder:
             if name not in self.known("vessels"):
                 faults.add("", f"there is no vessel '{name}'", nearest(name, self.known("vessels")))
 
-        def reach(metric: Metric, given: Any) -> Any:
+        def target(metric: Metric, given: Any) -> Any:
             value = self.bare(given, metric.kind)
-            units.read(value, metric.kind, "reach")
+            units.read(value, metric.kind, "target")
             return value
 
         for name, size in self.file.size.items():
@@ -666,7 +668,7 @@ class _Builder:
                 known(size.vessel, faults)
                 with faults.at():
                     metric = parse_metric(size.metric)
-                    sizes[name] = Size(size.vessel, metric, reach(metric, size.reach), size.vary)
+                    sizes[name] = Size(size.vessel, metric, target(metric, size.target), size.vary)
                 faults.raise_any()
         for name, table in self.file.compare.items():
             with self.at(f"[compare.{name}]"):
@@ -677,12 +679,13 @@ class _Builder:
                 for text in table.metrics:
                     with faults.at():
                         metrics.append(parse_metric(text))
-                if (table.size_for is None) != (table.reach is None):
-                    faults.add("", "size_for and reach go together", "give both, or neither")
-                target = None
+                if (table.size_for is None) != (table.target is None):
+                    faults.add("", "size_for and target go together", "give both, or neither")
+                size_for = wanted = None
                 with faults.at():
-                    target = parse_metric(table.size_for) if table.size_for is not None else None
-                    wanted = reach(target, table.reach) if target is not None and table.reach is not None else None
+                    size_for = parse_metric(table.size_for) if table.size_for is not None else None
+                    if size_for is not None and table.target is not None:
+                        wanted = target(size_for, table.target)
                 faults.raise_any()
-                compares[name] = Compare(tuple(table.vessels), tuple(metrics), target, wanted)
+                compares[name] = Compare(tuple(table.vessels), tuple(metrics), size_for, wanted)
         return sizes, compares

@@ -544,17 +544,17 @@ class FitTable(Table):
 class SizeTable(Table):
     vessel: str
     metric: str
-    reach: Quantity
+    target: Quantity
     vary: str | None = None
 
 
 class CompareTable(Table):
-    """Vessels side by side, as they stand or (with `size_for` and `reach`) each sized for the same target."""
+    """Vessels side by side, as they stand or (with `size_for` and `target`) each sized for the same target."""
 
     vessels: list[str]
     metrics: list[str] = []
     size_for: str | None = None
-    reach: Quantity | None = None
+    target: Quantity | None = None
 
 
 class ProfileTable(Table):

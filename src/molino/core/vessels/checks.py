@@ -2,19 +2,18 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 import numpy as np
 import sympy as sp
 
+from molino.core.balances.system import AMOUNTS, Balances, Case
+from molino.core.chemistry.network import Chemistry
 from molino.core.chemistry.review import Finding, Review, reachable
-from molino.core.vessels.catalyst import catalyst_symbols
-
-if TYPE_CHECKING:
-    from molino.core.vessels.base import Vessel
+from molino.core.symbols import symbol_words
+from molino.core.units import Value
+from molino.core.vessels.catalyst import Catalyst, catalyst_symbols
 
 
 @dataclass(frozen=True)
@@ -55,54 +54,47 @@ class VesselReview(Review):
         return f"{super().__str__()}\n{self.count}"
 
 
-def review_vessel(vessel: Vessel) -> VesselReview:
-    """The chemistry's findings, those of the vessel itself, and the count."""
-    T = getattr(vessel, "T", None) or getattr(getattr(vessel, "feed", None), "T", None)
-    found = Review.of([*vessel.chemistry.check(T).findings, *_findings(vessel)])
-    return VesselReview(found.findings, _count(vessel))
+def review_vessel(
+    label: str, chemistry: Chemistry, T: Value | None, present: set[str], catalyst: Catalyst | None,
+    balances: Balances, case: Case, size: tuple[str, bool] | None,
+) -> VesselReview:  # fmt: skip
+    """The chemistry's findings, those of the vessel itself, and the count.
+
+    Parameters
+    ----------
+    present : species that are fed, charged or in it at the start
+    size : the word for its size and whether it is known; None where it has none
+    """
+    found = Review.of([*chemistry.check(T).findings, *_findings(label, chemistry, present, catalyst)])
+    return VesselReview(found.findings, _count(chemistry, balances, case, size))
 
 
-def _findings(vessel: Vessel) -> Iterator[Finding]:
-    present = {s for s, c in vessel.inlet().items() if c > 0} | {*(getattr(vessel, "contents", None) or ())}
-    there, never = reachable(vessel.chemistry, present)
+def _findings(label: str, chemistry: Chemistry, present: set[str], catalyst: Catalyst | None) -> Iterator[Finding]:
+    there, never = reachable(chemistry, present)
     for reaction in never:
         missing = [name for name, _ in reaction.equation.left if name not in there]
         said = f"{reaction.name} never starts: nothing brings or forms {', '.join(missing)}"
-        yield Finding("warning", vessel.label, said, f"feed {', '.join(missing)}, or leave the reaction out")
-    for reaction in vessel.chemistry.reactions:
+        yield Finding("warning", label, said, f"feed {', '.join(missing)}, or leave the reaction out")
+    for reaction in chemistry.reactions:
         for name in sorted(reaction.asks - there - {s for s, _ in reaction.equation.left}):
             said = f"the rate law of {reaction.name} asks for {name}, of which there is none"
-            yield Finding("note", vessel.label, said, "")
-    if vessel.catalyst is not None and not catalyst_symbols(vessel.chemistry.structure):
-        yield Finding(
-            "note", vessel.label, "a catalyst is given, and no rate is per catalyst", "give basis=... to a rate"
-        )
+            yield Finding("note", label, said, "")
+    if catalyst is not None and not catalyst_symbols(chemistry.structure):
+        yield Finding("note", label, "a catalyst is given, and no rate is per catalyst", "give basis=... to a rate")
 
 
-def _words(parameter: sp.Symbol) -> str:
-    """'in[A]' is the concentration of A in what comes in, 'start[A]' that at t = 0."""
-    return (
-        re.sub(r"^(in|start)(\[.*\])$", r"\2 \1", str(parameter))
-        .replace("] in", "] fed")
-        .replace("] start", "] at start")
-    )
-
-
-def _count(vessel: Vessel) -> Count:
-    balances, case = vessel.written.balances, vessel.case
+def _count(chemistry: Chemistry, balances: Balances, case: Case, size: tuple[str, bool] | None) -> Count:
     used: set[sp.Symbol] = set()
     for expression in (*balances.rhs, *(e for _, e in balances.definitions), *(s.initial for s in balances.states)):
         used |= expression.free_symbols
-    word = "molar flow" if str(balances.independent) == "V" else "amount"
-    named = [f"{word} of {s.name}" if s.kind == word else s.name for s in balances.states]
-    unknowns = named + [str(symbol) for symbol, _ in balances.definitions]
-    equations = [f"balance of {s.name}" for s in balances.states] + [str(s) for s, _ in balances.definitions]
-    waiting = {p.symbol for p in vessel.chemistry.unknowns}
+    named = [symbol_words(s.symbol) if s.kind in AMOUNTS else s.name for s in balances.states]
+    unknowns = named + [symbol_words(symbol) for symbol, _ in balances.definitions]
+    equations = [f"balance of {s.name}" for s in balances.states]
+    equations += [symbol_words(s) for s, _ in balances.definitions]
+    waiting = {p.symbol for p in chemistry.unknowns}
     values = zip(balances.parameters, case.values, strict=True)
-    numbers = [(_words(p), bool(np.isfinite(v)) and p not in waiting) for p, v in values if p in used]
-    if not np.isinf(vessel.end):
-        size = "volume" if "volume" in vessel.sizes and getattr(vessel, "diameter", None) is None else vessel.sizes[0]
-        numbers.append((size, bool(np.isfinite(vessel.end))))
+    numbers = [(symbol_words(p), bool(np.isfinite(v)) and p not in waiting) for p, v in values if p in used]
+    numbers += [size] if size is not None else []
     return Count(
         tuple(unknowns),
         tuple(equations),

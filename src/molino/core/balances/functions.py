@@ -1,0 +1,232 @@
+"""The functions that an integration or a search for a steady state calls: of a case, with its sensitivities, or with
+states that follow from equations."""
+
+from __future__ import annotations
+
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+import sympy as sp
+from scipy.linalg import block_diag, lu_factor, lu_solve
+from scipy.sparse import csc_matrix
+
+from molino.core.balances.compiled import Compiled, compiled
+from molino.core.balances.source import NotFinite
+from molino.core.balances.system import Case
+from molino.core.errors import SolveError
+
+_MANY = 80
+"""Above so many states a Jacobian with few entries is treated as a band or as sparse."""
+_FULL = 0.15
+"""Above this share of entries that are not zero it is treated as full."""
+
+
+class Functions:
+    """Right-hand side and Jacobian of a case with its numbers in them.
+
+    `rhs(x, t)` and `jacobian(x, t)` are over what is integrated, x; here that is the states themselves.
+    """
+
+    def __init__(self, case: Case) -> None:
+        self.case = case
+        self.whole: Compiled = compiled(case.balances)
+        try:
+            self.rhs = self.whole.rhs(case.values)
+            self.state_jacobian = self.whole.jacobian(case.values)
+        except (ArithmeticError, ValueError) as error:
+            advice = "check the temperature and the constants"
+            raise SolveError(f"the rate constants have no finite value ({error})", "balances", advice) from error
+        self.jacobian = self.state_jacobian
+        self.band: dict[str, int] = {}
+        if len(case.balances.states) > _MANY and self.whole.grouped is None:
+            self._choose_algebra()
+
+    is_sparse = False
+
+    def _choose_algebra(self) -> None:
+        """A band where all entries lie near the diagonal, sparse algebra where they are few."""
+        n = len(self.case.balances.states)
+        pattern = np.array(self.whole.entries.pattern, dtype=int).reshape(-1, 2)
+        below, above = int(np.max(pattern[:, 0] - pattern[:, 1])), int(np.max(pattern[:, 1] - pattern[:, 0]))
+        entries = self.whole.entries.make(self.case.values)
+        row, column = pattern.T
+        if below + above + 1 < n / 4:
+            place = (row - column + above, column)
+
+            def packed(y: Any, t: float) -> np.ndarray:
+                full = np.zeros((below + above + 1, n))
+                full[place] = entries(y, t)
+                return full
+
+            self.jacobian, self.band = packed, {"ml": below, "mu": above}
+        elif len(pattern) < _FULL * n * n:
+            self.is_sparse = True
+            self._sparse = entries, row, column
+
+    def sparse_jacobian_at(self, t: float, y: np.ndarray) -> csc_matrix:
+        """The Jacobian as a sparse matrix."""
+        entries, row, column = self._sparse
+        n = len(self.case.balances.states)
+        return csc_matrix((entries(np.asarray(y), t), (row, column)), shape=(n, n))
+
+    def slopes(self, y: np.ndarray, t: float) -> np.ndarray:
+        """dy/dt of all states."""
+        return np.asarray(self.rhs(y, t), dtype=float)
+
+    def first(self, y0: np.ndarray, slopes: np.ndarray | None, given: bool) -> np.ndarray:
+        """What is integrated, where it begins."""
+        return y0
+
+    def kept(self, values: np.ndarray) -> np.ndarray:
+        """Of values for all states those of what is integrated."""
+        return values
+
+    def with_sensitivities(self, absolute: np.ndarray, scale: np.ndarray, sizes: np.ndarray) -> np.ndarray:
+        """The absolute tolerances of states and sensitivities."""
+        raise NotImplementedError
+
+    def unfold(self, rows: np.ndarray, points: np.ndarray) -> tuple[np.ndarray, np.ndarray | None]:
+        """All states, and their sensitivities, from what was integrated."""
+        return rows, None
+
+
+class WithSensitivities(Functions):
+    """The states followed by their sensitivities by some parameters, from the compiled equations of both."""
+
+    def __init__(self, case: Case, by: tuple[sp.Symbol, ...]) -> None:
+        super().__init__(case)
+        self.by = by
+        self.single = self.rhs
+        self.sensitivity = self.whole.sensitivity(by)
+        self.rhs = self.sensitivity.make(case.values)
+        self.jacobian = self.sensitivity.jacobian(self.state_jacobian)
+        self.band, self.is_sparse = {}, False
+
+    def slopes(self, y: np.ndarray, t: float) -> np.ndarray:
+        return np.asarray(self.single(y, t), dtype=float)
+
+    def first(self, y0: np.ndarray, slopes: np.ndarray | None, given: bool) -> np.ndarray:
+        if not given:
+            return np.array(self.sensitivity.make_initial(self.case.values)(np.empty(0), 0.0), dtype=float)
+        start = np.zeros((len(y0), len(self.by))) if slopes is None else slopes
+        return np.concatenate([y0, self.sensitivity.fold(start)])
+
+    def with_sensitivities(self, absolute: np.ndarray, scale: np.ndarray, sizes: np.ndarray) -> np.ndarray:
+        return np.concatenate([absolute, [scale[i] / sizes[j] for i, j in self.sensitivity.place]])
+
+    def unfold(self, rows: np.ndarray, points: np.ndarray) -> tuple[np.ndarray, np.ndarray | None]:
+        n = len(self.case.balances.states)
+        return rows[:, :n], self.sensitivity.unfold(rows[:, n:])
+
+
+class WithEquations(Functions):
+    """Balances some of whose states follow from equations, 0 = g(x, z): z is solved for at every call.
+
+    dx/dt = f(x, z(x)), d(dx/dt)/dx = f_x - f_z g_z^-1 g_x, by the implicit function theorem; index 1 means that g_z is
+    regular. Sensitivities S = dx/dp likewise: dS/dt = (f_x - f_z g_z^-1 g_x) S + f_p - f_z g_z^-1 g_p.
+    """
+
+    def __init__(self, case: Case, by: tuple[sp.Symbol, ...] = ()) -> None:
+        super().__init__(case)
+        self.by, self.full_rhs = by, self.rhs
+        self.z = np.flatnonzero(case.balances.algebraic)
+        self.x = np.flatnonzero(~case.balances.algebraic)
+        self.near = np.zeros(len(self.z))
+        self.rhs, self.jacobian = self._rhs, self._jacobian  # type: ignore[assignment]
+        self.band, self.is_sparse = {}, False
+        self.forcing = self.whole.gradient(case.balances.rhs, by)(case.values) if by else None
+
+    @cached_property
+    def _size(self) -> np.ndarray:
+        start = np.array(self.whole.start(self.case.values)(np.empty(0), 0.0), dtype=float)
+        scale = start[len(start) // 2 :]
+        return np.where(scale > 0, scale, 1.0)[self.z]
+
+    def solve(self, x: np.ndarray, t: float) -> np.ndarray:
+        """All states at x: z by Newton's method from where it was last."""
+        y = np.empty(len(self.x) + len(self.z))
+        y[self.x], y[self.z] = x, self.near
+        for _ in range(50):
+            off = np.asarray(self.full_rhs(y, t))[self.z]
+            by = np.asarray(self.state_jacobian(y, t))[np.ix_(self.z, self.z)]
+            try:
+                step = np.linalg.solve(by, off)
+            except np.linalg.LinAlgError as error:
+                raise NotFinite(ArithmeticError("the equations are singular"), y, t) from error
+            y[self.z] -= step
+            if np.max(np.abs(step) / np.maximum(self._size, np.abs(y[self.z]))) < 1e-13:
+                self.near = y[self.z].copy()
+                return y
+        raise NotFinite(ArithmeticError("the equations have no solution near"), y, t)
+
+    def _parts(self, y: np.ndarray, t: float) -> tuple[np.ndarray, np.ndarray]:
+        """The Jacobian of x alone, and f_z g_z^-1."""
+        full = np.asarray(self.state_jacobian(y, t))
+        through = lu_solve(lu_factor(full[np.ix_(self.z, self.z)].T), full[np.ix_(self.x, self.z)].T).T
+        return full[np.ix_(self.x, self.x)] - through @ full[np.ix_(self.z, self.x)], through
+
+    def _rhs(self, x: np.ndarray, t: float) -> np.ndarray:
+        n = len(self.x)
+        y = self.solve(x[:n], t)
+        dx = np.asarray(self.full_rhs(y, t), dtype=float)[self.x]
+        if self.forcing is None:
+            return dx
+        own, through = self._parts(y, t)
+        by = self.forcing(y, t)
+        S = x[n:].reshape(n, len(self.by))
+        return np.concatenate([dx, (own @ S + by[self.x] - through @ by[self.z]).ravel()])
+
+    def _jacobian(self, x: np.ndarray, t: float) -> np.ndarray:
+        n = len(self.x)
+        own, _ = self._parts(self.solve(x[:n], t), t)
+        return own if self.forcing is None else block_diag(own, np.kron(own, np.eye(len(self.by))))
+
+    def slopes(self, y: np.ndarray, t: float) -> np.ndarray:
+        full = np.asarray(self.state_jacobian(y, t))
+        found = np.array(self.full_rhs(y, t), dtype=float)
+        independent = self.case.balances.independent
+        by_t = self.whole.gradient(self.case.balances.rhs, (independent,))(self.case.values)(y, t)[self.z, 0]
+        moved = full[np.ix_(self.z, self.x)] @ found[self.x] + by_t
+        found[self.z] = -np.linalg.solve(full[np.ix_(self.z, self.z)], moved)
+        return found
+
+    def first(self, y0: np.ndarray, slopes: np.ndarray | None, given: bool) -> np.ndarray:
+        self.near = y0[self.z].copy()
+        if not self.by:
+            return y0[self.x]
+        if slopes is None and not given:
+            slopes = np.zeros((len(y0), len(self.by)))
+            for i, state in enumerate(self.case.balances.states):
+                for j, p in enumerate(self.by):
+                    slope = state.initial.diff(p)
+                    slopes[i, j] = float(slope.xreplace(self.case.values_by_symbol)) if slope != 0 else 0.0
+        start = np.zeros((len(y0), len(self.by))) if slopes is None else slopes
+        return np.concatenate([y0[self.x], start[self.x].ravel()])
+
+    def kept(self, values: np.ndarray) -> np.ndarray:
+        return values[self.x] if not self.by else values
+
+    def with_sensitivities(self, absolute: np.ndarray, scale: np.ndarray, sizes: np.ndarray) -> np.ndarray:
+        return np.concatenate([absolute[self.x], (scale[self.x, None] / sizes).ravel()])
+
+    def unfold(self, rows: np.ndarray, points: np.ndarray) -> tuple[np.ndarray, np.ndarray | None]:
+        n = len(self.x)
+        states = np.array([self.solve(row[:n], t) for row, t in zip(rows, points, strict=True)])
+        if not self.by:
+            return states, None
+        sensitivities = np.zeros((len(rows), states.shape[1], len(self.by)))
+        assert self.forcing is not None
+        for k, (row, y, t) in enumerate(zip(rows, states, points, strict=True)):
+            S, full, by = row[n:].reshape(n, len(self.by)), self.state_jacobian(y, t), self.forcing(y, t)
+            sensitivities[k, self.x] = S
+            right = full[np.ix_(self.z, self.x)] @ S + by[self.z]
+            sensitivities[k, self.z] = -np.linalg.solve(full[np.ix_(self.z, self.z)], right)
+        return states, sensitivities
+
+
+def functions_of(case: Case, by: tuple[sp.Symbol, ...] = ()) -> Functions:
+    """What an integration of a case calls."""
+    if case.balances.algebraic.any():
+        return WithEquations(case, by)
+    return WithSensitivities(case, by) if by else Functions(case)

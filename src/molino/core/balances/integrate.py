@@ -1,0 +1,551 @@
+"""From a `Case` to numbers over time or along a tube: states at any point, events, exact sensitivities.
+
+One contract, whichever engine is behind it: LSODA as `scipy.integrate.odeint` drives it (with a full or a banded
+Jacobian), or an implicit method with sparse algebra where there are many states.
+"""
+
+from __future__ import annotations
+
+import warnings
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+import sympy as sp
+from numpy.polynomial import Chebyshev
+from scipy.integrate import ODEintWarning, odeint, solve_ivp
+
+from molino.core.balances.compiled import compiled
+from molino.core.balances.functions import Functions, functions_of
+from molino.core.balances.source import NotFinite
+from molino.core.balances.system import ABOVE_ZERO, Case
+from molino.core.errors import SolveError
+
+RTOL = 1e-10
+ATOL = 1e-13
+"""Default tolerances of integration: relative to each state, and absolute as a fraction of its scale."""
+
+RUN_OUT = 1e-6
+"""How far below zero, as a fraction of its scale, a state must lie to count as consumed beyond its end."""
+
+_MOST_STEPS = 100_000
+_DONE = "Integration successful."
+_MOST_ROWS = 6000
+_NODES = 9
+"""Points between two rows through which a polynomial is laid to find where something crosses zero."""
+
+
+@dataclass(frozen=True)
+class Report:
+    """What an integration did."""
+
+    method: str
+    steps: int
+    evaluations: int
+    jacobians: int
+
+    @classmethod
+    def of(cls, several: Sequence[Report]) -> Report:
+        """What several integrations did together."""
+        counts = (sum(getattr(r, name) for r in several) for name in ("steps", "evaluations", "jacobians"))
+        stages = f" in {len(several)} stages" if len(several) > 1 else ""
+        return cls(several[-1].method + stages, *counts)
+
+    def __str__(self) -> str:
+        many = f", {self.jacobians} Jacobian{'s' if self.jacobians > 1 else ''}" if self.jacobians else ""
+        return f"{self.method}, {self.steps} steps, {self.evaluations} evaluations{many}"
+
+
+@dataclass(frozen=True)
+class Event:
+    """Something that happens where an expression of the balances comes to zero.
+
+    `direction` is 1 where it must rise through zero, -1 where it must fall, 0 for both; a terminal event ends the
+    integration. Where the expression stands still at zero, no faster than rounding of numbers of `scale` may move it,
+    nothing happens.
+    """
+
+    name: str
+    expression: sp.Expr
+    direction: int = 0
+    terminal: bool = False
+    scale: float = 0.0
+
+
+@dataclass(frozen=True, eq=False)
+class Located:
+    """Where an event happened, and the states there, shape (states,)."""
+
+    event: Event
+    at: float
+    state: np.ndarray
+
+
+@dataclass(frozen=True, eq=False)
+class Settings:
+    """How an integration was asked for."""
+
+    rtol: float = RTOL
+    atol: float = ATOL
+    by: tuple[sp.Symbol, ...] = ()
+    initial: np.ndarray | None = None
+    slopes: np.ndarray | None = None
+
+
+Function = Callable[[np.ndarray, np.ndarray], np.ndarray]
+"""Values at points of shape (points,) with states of shape (points, states)."""
+
+
+@dataclass(frozen=True, eq=False)
+class Solution:
+    """States along the independent variable, at the points asked for and at any other.
+
+    Attributes
+    ----------
+    points : array, shape (points,)
+    states : array, shape (points, states)
+    sensitivities : array, shape (points, states, parameters), or None
+    steps : array, shape (points,)
+        How many steps were taken up to each point.
+    events : tuple of Located
+        In order.
+    failure : SolveError or None
+        Why it ended before the last point asked for.
+    """
+
+    case: Case
+    points: np.ndarray
+    states: np.ndarray
+    sensitivities: np.ndarray | None
+    steps: np.ndarray
+    report: Report
+    settings: Settings = field(default_factory=Settings)
+    events: tuple[Located, ...] = ()
+    failure: SolveError | None = None
+
+    @property
+    def begin(self) -> float:
+        return float(self.points[0])
+
+    @property
+    def end(self) -> float:
+        return float(self.points[-1])
+
+    def at(self, points: np.ndarray) -> np.ndarray:
+        """States at any points between begin and end, shape (points, states), as exact as the integration itself.
+
+        They come from the same steps: the points at which LSODA is asked do not change where it goes.
+        """
+        wanted = np.asarray(points, dtype=float)
+        if len(wanted) == len(self.points) and (wanted == self.points).all():
+            return self.states
+        grid = np.unique(np.concatenate([[self.begin], wanted]))
+        found = integrate(self.case, grid, rtol=self.settings.rtol, atol=self.settings.atol,
+                          initial=self.settings.initial, partial=True)  # fmt: skip
+        return found.states[np.minimum(np.searchsorted(found.points, wanted), len(found.points) - 1)]
+
+    @cached_property
+    def resolved(self) -> tuple[np.ndarray, np.ndarray]:
+        """Points, and the states there, so close that between two of them the integration took a step or two."""
+        points, states, steps = self.points, self.states, self.steps
+        for _ in range(4):
+            taken = np.diff(steps)
+            wide = np.flatnonzero(taken > 2)
+            if not len(wide) or len(points) > _MOST_ROWS:
+                break
+            between = [np.linspace(points[i], points[i + 1], int(min(taken[i], 200)) + 2)[1:-1] for i in wide]
+            first = [np.geomspace(1e-9, 1.0, 60)[:-1] * (points[1] - points[0]) + points[0]] if wide[0] == 0 else []
+            grid = np.unique(np.concatenate([points, *between, *first]))
+            found = integrate(self.case, grid, rtol=self.settings.rtol, atol=self.settings.atol,
+                              initial=self.settings.initial, partial=True)  # fmt: skip
+            points, states, steps = found.points, found.states, found.steps
+        return points, states
+
+    def evaluate(self, expression: sp.Expr) -> Function:
+        """The values of an expression of the balances."""
+        make = compiled(self.case.balances).outputs((expression,))(self.case.values)
+
+        def values(points: np.ndarray, states: np.ndarray) -> np.ndarray:
+            with np.errstate(all="ignore"):
+                return np.array(np.broadcast_to(np.asarray(make(states.T, points)[0], dtype=float), points.shape))
+
+        return values
+
+    def slope(self, expression: sp.Expr) -> Function:
+        """The slope of an expression along the solution, exact: (de/dy) dy/dt + de/dt."""
+        balances = self.case.balances
+        functions = functions_of(self.case)
+        gradient = compiled(balances).gradient((expression,), (*balances.symbols, balances.independent))
+        partial = gradient(self.case.values)
+
+        def values(points: np.ndarray, states: np.ndarray) -> np.ndarray:
+            found = np.empty(len(points))
+            for n, (t, y) in enumerate(zip(points, states, strict=True)):
+                try:
+                    by = partial(y, t)[0]
+                    found[n] = by[:-1] @ functions.slopes(y, t) + by[-1]
+                except NotFinite:
+                    found[n] = np.nan
+            return found
+
+        return values
+
+    def crossings(self, expression: sp.Expr, level: float = 0.0) -> list[tuple[float, np.ndarray]]:
+        """Every point at which an expression passes a level, and the states there."""
+        evaluate, slope = self.evaluate(expression), self.slope(expression)
+        points, states = self.resolved
+        values, slopes = evaluate(points, states) - level, slope(points, states)
+        changes = values[:-1] * values[1:] < 0
+        turns = (values[:-1] * slopes[:-1] < 0) & (values[1:] * slopes[1:] > 0)  # it comes nearer and goes off again
+        found = [(float(points[i]), states[i]) for i in np.flatnonzero(values == 0)]
+        for i in np.flatnonzero(changes | turns):
+            found += self._roots(int(i), lambda p, s: evaluate(p, s) - level)
+        return sorted(found, key=lambda pair: pair[0])
+
+    def extrema(self, expression: sp.Expr) -> list[tuple[float, np.ndarray]]:
+        """Every point at which an expression turns round, and the states there."""
+        slope = self.slope(expression)
+        points, states = self.resolved
+        values = slope(points, states)
+        found = []
+        for i in np.flatnonzero(values[:-1] * values[1:] < 0):
+            found += self._roots(int(i), slope)
+        return found
+
+    def most(self, expression: sp.Expr, sign: float = 1.0) -> tuple[float, np.ndarray, float]:
+        """Where an expression is highest (lowest, for a negative sign): the point, the states and the value there."""
+        evaluate = self.evaluate(expression)
+        candidates = [(self.begin, self.states[0]), (self.end, self.states[-1]), *self.extrema(expression)]
+        values = evaluate(np.array([t for t, _ in candidates]), np.array([y for _, y in candidates]))
+        best = int(np.nanargmax(sign * values))
+        return *candidates[best], float(values[best])
+
+    def _roots(self, i: int, function: Function) -> list[tuple[float, np.ndarray]]:
+        """Where a function comes to zero between two neighbours of the resolved points.
+
+        A polynomial through it at Chebyshev's points gives the roots, which Newton's steps on short integrations then
+        take to their last digits.
+        """
+        points, states = self.resolved
+        low, high, state = float(points[i]), float(points[i + 1]), states[i]
+        nodes = low + (high - low) * (1 - np.cos(np.pi * (np.arange(_NODES) + 0.5) / _NODES)) / 2
+
+        def local(at: np.ndarray) -> np.ndarray:
+            grid = np.concatenate([[low], at]) if at[0] > low else at
+            found = integrate(self.case, grid, initial=state, rtol=self.settings.rtol, atol=self.settings.atol)
+            return found.states[len(grid) - len(at) :]
+
+        values = function(nodes, local(nodes))
+        if not np.isfinite(values).all():
+            return []
+        fitted = Chebyshev.fit(nodes, values, _NODES - 1, domain=[low, high])
+        near = fitted.roots()
+        slack = 1e-9 * (high - low)
+        real = np.sort(near[np.abs(near.imag) < slack].real)
+        slope = fitted.deriv()
+        found = []
+        for root in real[(real >= low - slack) & (real <= high + slack)]:
+            at = float(np.clip(root, low, high))
+            y = local(np.array([at]))[0]
+            for _ in range(3):
+                by = float(slope(at))
+                step = float(function(np.array([at]), y[None])[0]) / by if by else 0.0
+                if not abs(step) > 1e-14 * max(abs(at), high - low):
+                    break
+                at = float(np.clip(at - step, low, high))
+                y = local(np.array([at]))[0]
+            found.append((at, y))
+        return found
+
+    def cut(self, at: float, state: np.ndarray, events: tuple[Located, ...]) -> Solution:
+        """The same, ended at a point."""
+        keep = self.points < at
+        points = np.append(self.points[keep], at)
+        states = np.concatenate([self.states[keep], state[None]])
+        steps = np.append(self.steps[keep], self.steps[min(int(keep.sum()), len(self.steps) - 1)])
+        return replace(self, points=points, states=states, steps=steps, events=events, sensitivities=None, failure=None)
+
+
+def start(case: Case) -> tuple[np.ndarray, np.ndarray]:
+    """Initial values and scales of the states, each of shape (states,)."""
+    try:
+        both = np.array(compiled(case.balances).start(case.values)(np.empty(0), 0.0), dtype=float)
+    except (NotFinite, ArithmeticError, ValueError) as error:
+        raise SolveError(
+            f"the initial state has no finite value ({error})", "start", "check the numbers given"
+        ) from error
+    half = len(both) // 2
+    return both[:half], np.where(both[half:] > 0, both[half:], 1.0)
+
+
+def tolerated(case: Case, y0: np.ndarray, scale: np.ndarray) -> np.ndarray:
+    """The size by which the absolute tolerance of each state counts: its scale, or where it begins if that is less.
+
+    A seed of 1e-12 of the charge, from which everything grows, must not be lost in errors of 1e-13.
+    """
+    return np.where(case.balances.positive & (y0 > 0), np.minimum(y0, scale), scale)
+
+
+def integrate(
+    case: Case,
+    points: Sequence[float] | np.ndarray,
+    *,
+    by: tuple[sp.Symbol, ...] = (),
+    initial: np.ndarray | None = None,
+    slopes: np.ndarray | None = None,
+    rtol: float = RTOL,
+    atol: float = ATOL,
+    events: Sequence[Event] = (),
+    partial: bool = False,
+) -> Solution:
+    """Integrate balances from points[0] through points[-1].
+
+    LSODA: Adams or backward differentiation formulas of variable order, the choice made along the way (A. C.
+    Hindmarsh, in Scientific Computing, 1983, 55; L. Petzold, SIAM J. Sci. Stat. Comput. 4 (1983) 136), with the exact
+    Jacobian where the problem is stiff, banded where that pays; backward differentiation formulas with sparse algebra
+    where there are many states that few others touch.
+
+    Parameters
+    ----------
+    case : Case
+    points : array, shape (points,)
+        Where results are wanted, rising; the first is where the initial state holds.
+    by : tuple of Symbol
+        Parameters to give exact sensitivities for.
+    initial : array, shape (states,), optional
+        Instead of the initial state of the balances.
+    slopes : array, shape (states, parameters), optional
+        Sensitivities of that initial state; zero if left out.
+    rtol, atol : float
+        Tolerances, relative to the state and as a fraction of its scale.
+    events : sequence of Event
+        To be located; the first terminal one ends the solution.
+    partial : bool
+        Whether a solution that cannot go on is returned as far as it came, with its `failure`.
+
+    Raises
+    ------
+    SolveError
+        Names the state and place at which it stuck, or at which a temperature, pressure or volume falls to zero, and
+        what to change.
+    """
+    y0, scale = start(case)
+    absolute = atol * tolerated(case, y0, scale)
+    functions = functions_of(case, by)
+    first = functions.first(y0 if initial is None else np.asarray(initial, dtype=float), slopes, initial is not None)
+    if by:
+        numbers = np.array([case.value(p) for p in by])
+        sizes = np.where(numbers != 0, np.abs(numbers), 1.0)
+        absolute = functions.with_sensitivities(absolute, 1e2 * atol * scale, sizes)
+    times = np.ascontiguousarray(points, dtype=float)
+    rows, steps, report, failure = _advance(case, functions, first, times, rtol, functions.kept(absolute), scale)
+    times = times[: len(rows)]
+    states, sensitivities = functions.unfold(rows, times)
+    settings = Settings(rtol, atol, by, initial, slopes)
+    found = Solution(case, times, states, sensitivities, steps, report, settings, failure=failure)
+    if failure is None and not case.balances.is_kind(ABOVE_ZERO).any() and not events:
+        return found
+    found = _bounded(found)
+    if events:
+        found = _with_events(found, events)
+    if found.failure is not None and not partial:
+        raise found.failure
+    return found
+
+
+def _with_events(solution: Solution, events: Sequence[Event]) -> Solution:
+    """The solution with its events, ended at the first terminal one."""
+    located = []
+    for event in events:
+        slope = solution.slope(event.expression)
+        still = 1e-9 * event.scale / max(solution.end - solution.begin, 1e-300)
+        for at, state in solution.crossings(event.expression):
+            speed = float(slope(np.array([at]), state[None])[0])
+            happens = abs(speed) >= still and speed * event.direction >= 0
+            if happens and (at > solution.begin or not event.terminal):
+                located.append(Located(event, at, state))
+    located.sort(key=lambda found: found.at)
+    for n, found in enumerate(located):
+        if found.event.terminal:
+            return solution.cut(found.at, found.state, tuple(located[: n + 1]))
+    return replace(solution, events=tuple(located))
+
+
+def _bounded(solution: Solution) -> Solution:
+    """The solution up to where a temperature, a pressure or a volume falls to zero."""
+    balances = solution.case.balances
+    watched = np.flatnonzero(balances.is_kind(ABOVE_ZERO))
+    if not len(watched) or not (solution.states[:, watched] <= 0).any():
+        return solution
+    place = int(watched[np.argmax((solution.states[:, watched] <= 0).any(axis=0))])
+    state = balances.states[place]
+    crossed = solution.crossings(state.symbol)
+    at, there = crossed[0] if crossed else (solution.begin, solution.states[0])
+    said = f"the {state.kind} falls to zero at {balances.independent} = {at:.6g}"
+    failure = SolveError(said, "integration", "a result below it would not be physical: check the numbers behind it")
+    failure.reached, failure.symbol = at, state.symbol
+    return replace(solution.cut(at, there, ()), failure=failure)
+
+
+Rows = tuple[np.ndarray, np.ndarray, Report, SolveError | None]
+
+
+def _advance(
+    case: Case, functions: Functions, first: np.ndarray, times: np.ndarray, rtol: float, absolute: np.ndarray,
+    scale: np.ndarray,
+) -> Rows:  # fmt: skip
+    """Rows of states as far as they can be had, steps up to each, what was done, and what stopped it."""
+    if len(times) == 1:
+        return first[None], np.zeros(1, dtype=int), Report("nothing to integrate", 0, 0, 0), None
+    if functions.is_sparse:
+        return _by_sparse(case, functions, first, times, rtol, absolute)
+    try:
+        y, info = _odeint(functions, first, times, rtol, absolute)
+    except NotFinite as error:
+        return _up_to(case, functions, first, times, rtol, absolute, _not_finite(case, error))
+    report = Report(
+        {1: "LSODA (Adams)", 2: "LSODA (BDF)"}.get(int(info["mused"][-1]), "LSODA"),
+        int(info["nst"][-1]), int(info["nfe"][-1]), int(info["nje"][-1]),
+    )  # fmt: skip
+    steps = np.concatenate([[0], info["nst"]])
+    if info["message"] == _DONE and np.isfinite(y[-1]).all():
+        return y, steps, report, None
+    failed = _first_failure(times, info)
+    good = failed + 1
+    while good > 1 and not np.isfinite(y[good - 1]).all():
+        good -= 1
+    closer = np.linspace(times[good - 1], times[min(good, len(times) - 1)], 201)
+    try:
+        fine, told = _odeint(functions, y[good - 1], closer, rtol, absolute)
+        failure = _stuck(case, times[-1], closer, fine, scale, told)
+    except NotFinite as error:
+        failure = _not_finite(case, error)
+    return y[:good], steps[:good], report, failure
+
+
+def _odeint(
+    functions: Functions, first: np.ndarray, times: np.ndarray, rtol: float, absolute: np.ndarray, stop: bool = False
+) -> tuple[np.ndarray, dict[str, Any]]:
+    """Rows by LSODA; with `stop` it does not look beyond the last."""
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore", ODEintWarning)
+        return odeint(  # type: ignore[no-any-return]
+            functions.rhs, first, times, Dfun=functions.jacobian, rtol=rtol, atol=absolute, full_output=True,
+            mxstep=_MOST_STEPS, tcrit=times[-1:] if stop else None, **functions.band,
+        )  # fmt: skip
+
+
+def _up_to(
+    case: Case, functions: Functions, first: np.ndarray, times: np.ndarray, rtol: float, absolute: np.ndarray,
+    failure: SolveError,
+) -> Rows:  # fmt: skip
+    """The rows before a place at which something has no finite value."""
+    reach = failure.reached - times[0]
+    for share in (1 - 1e-6, 1 - 1e-4, 0.99, 0.9, 0.5, 0.1):
+        end = times[0] + share * reach
+        grid = np.append(times[times < end], end)
+        if len(grid) < 2:
+            continue
+        try:
+            y, info = _odeint(functions, first, grid, rtol, absolute, stop=True)
+        except NotFinite:
+            continue
+        if info["message"] == _DONE and np.isfinite(y).all():
+            own = times[times < end]
+            report = Report("LSODA", int(info["nst"][-1]), int(info["nfe"][-1]), int(info["nje"][-1]))
+            return y[: len(own)], np.concatenate([[0], info["nst"]])[: len(own)], report, failure
+    return first[None], np.zeros(1, dtype=int), Report("LSODA", 0, 1, 0), failure
+
+
+def _by_sparse(
+    case: Case, functions: Functions, first: np.ndarray, times: np.ndarray, rtol: float, absolute: np.ndarray
+) -> Rows:  # fmt: skip
+    """Rows by backward differentiation formulas with a sparse Jacobian (L. F. Shampine, M. W. Reichelt, SIAM J. Sci.
+    Comput. 18 (1997) 1)."""
+    try:
+        found = solve_ivp(
+            lambda t, y: functions.rhs(y, t), (times[0], times[-1]), first, method="BDF", t_eval=times,
+            jac=functions.sparse_jacobian_at, rtol=max(rtol, 1e-12), atol=absolute,
+        )  # fmt: skip
+    except NotFinite as error:
+        failure = _not_finite(case, error)
+        return first[None], np.zeros(1, dtype=int), Report("sparse BDF", 0, 0, 0), failure
+    rows = found.y.T
+    steps = np.zeros(len(rows), dtype=int)
+    failed = None
+    if found.status < 0:
+        failed = SolveError(f"stopped at {case.balances.independent} = {found.t[-1]:.6g}: {found.message}",
+                           "integration", "look for a rate that grows without end, or end the run earlier")  # fmt: skip
+        failed.reached = float(found.t[-1])
+    return rows, steps, Report("sparse BDF", len(found.t), int(found.nfev), int(found.njev)), failed
+
+
+def _not_finite(case: Case, error: NotFinite) -> SolveError:
+    states = np.asarray(error.states, dtype=float)
+    gone = [name for name, value in zip(case.balances.names, states, strict=False) if not value > 0]
+    said = f"a rate law has no finite value at {case.balances.independent} = {error.at:.6g} ({error})"
+    if gone:
+        said += f"; zero there: {', '.join(gone[:6])}"
+    found = SolveError(said, "integration", "check denominators, logarithms and negative orders in the rate laws")
+    found.reached = float(error.at)
+    watched = case.balances.is_kind(ABOVE_ZERO)
+    fallen = np.flatnonzero(watched & ~(states[: len(watched)] > 0))
+    if len(fallen):
+        found.symbol = case.balances.symbols[int(fallen[0])]
+    return found
+
+
+def _first_failure(times: np.ndarray, info: dict[str, Any]) -> int:
+    """Index of the first stretch that was not finished; what LSODA reports of those behind it means nothing."""
+    return int(np.argmax(~(info["tcur"] >= times[1:])))
+
+
+def _stuck(
+    case: Case, end: float, times: np.ndarray, y: np.ndarray, scale: np.ndarray, info: dict[str, Any]
+) -> SolveError:
+    failed = _first_failure(times, info) if info["message"] != _DONE else len(times) - 1
+    said = f"stopped at {case.balances.independent} = {times[failed]:.6g} of {end:.6g}"
+    n = len(scale)
+    change = np.zeros(0)
+    if y.shape[1] >= n:
+        with np.errstate(all="ignore"):
+            change = np.abs(y[failed, :n] - y[max(failed - 1, 0), :n]) / scale
+    if np.isfinite(change).any():
+        said += f", where {case.balances.names[int(np.nanargmax(change))]} changes fastest"
+    message = str(info["message"]).split("(")[0].strip(" .").lower()
+    advice = "look for a rate that grows without end; check the rate laws, or end the run before this place"
+    found = SolveError(f"{said} (LSODA: {message})", "integration", advice)
+    found.reached = float(times[failed])
+    return found
+
+
+def observe(
+    case: Case, expressions: tuple[sp.Expr, ...], points: np.ndarray, states: np.ndarray, sensitivities: np.ndarray,
+    by: tuple[sp.Symbol, ...],
+) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
+    """Expressions of the balances at some points, and their whole derivatives by parameters.
+
+    dm/dp = (dm/dy) S + (partial m/partial p).
+
+    Parameters
+    ----------
+    states : array, shape (points, states)
+    sensitivities : array, shape (points, states, parameters)
+
+    Returns
+    -------
+    values : array, shape (points, expressions)
+    slopes : array, shape (points, expressions, parameters)
+    """
+    whole, symbols = compiled(case.balances), case.balances.symbols
+    rows = whole.outputs(expressions)(case.values)(states.T, points)
+    values = np.array([np.broadcast_to(np.asarray(row, dtype=float), points.shape) for row in rows]).T
+    gradient = whole.gradient(expressions, (*symbols, *by))(case.values)
+    n = len(symbols)
+    found = []
+    for state, point, sensitivity in zip(states, points, sensitivities, strict=True):
+        partial = gradient(state, point)
+        found.append(partial[:, :n] @ sensitivity + partial[:, n:])
+    return values, np.array(found)

@@ -1,0 +1,92 @@
+"""Steady states of balances: found from a start, their slopes by parameters, and along a curve."""
+
+from __future__ import annotations
+
+import numpy as np
+import sympy as sp
+from scipy.optimize import root
+
+from molino.core.balances.compiled import compiled
+from molino.core.balances.functions import Functions
+from molino.core.balances.integrate import RUN_OUT, Report, integrate, start
+from molino.core.balances.source import NotFinite
+from molino.core.balances.system import Case
+from molino.core.errors import SolveError
+
+
+def steady_slopes(case: Case, state: np.ndarray, by: tuple[sp.Symbol, ...]) -> np.ndarray:
+    """d(state)/d(parameter) at a steady state, shape (states, parameters).
+
+    J S = -(partial f/partial p), by the implicit function theorem.
+    """
+    whole = compiled(case.balances)
+    forcing = whole.gradient(case.balances.rhs, by)(case.values)(state, 0.0)
+    return np.asarray(np.linalg.solve(whole.jacobian(case.values)(state, 0.0), -forcing))
+
+
+def steady(case: Case, time_scale: float, near: np.ndarray | None = None) -> tuple[np.ndarray, Report]:
+    """The steady state that the balances tend to from their initial state, shape (states,), and how it was found.
+
+    The start-up is followed over some `time_scale`s with a coarse tolerance; from there Powell's hybrid method with the
+    exact Jacobian (M. J. D. Powell, in Numerical Methods for Nonlinear Algebraic Equations, 1970, 87; MINPACK) goes
+    to the root, which must lie near to where the start-up arrived. With `near`, a state of the same tank at slightly
+    other numbers, the root next to it is tried first.
+
+    Raises
+    ------
+    SolveError
+        If nothing settles, as with a lasting oscillation.
+    """
+    y, scale = start(case)
+    functions = Functions(case)
+    positive = case.balances.positive
+    if near is not None:
+        found, evaluations = _polish(functions, near, scale, time_scale)
+        if found is not None and np.all(np.abs(found - near) <= 0.1 * scale):
+            return found, Report("Powell's hybrid", 0, evaluations, 1)
+    for horizon in (8.0, 64.0, 512.0, 4096.0):
+        start_up = integrate(case, [0.0, horizon * time_scale], initial=y, rtol=1e-5, atol=1e-8)
+        gone = np.flatnonzero(positive & (start_up.states[-1] < -RUN_OUT * scale))
+        if len(gone):
+            said = f"{case.balances.names[gone[0]]} runs out, and a rate law goes on consuming it"
+            raise SolveError(said, "steady state", f"make that rate fall to zero with [{case.balances.names[gone[0]]}]")
+        y = np.where(positive, np.maximum(start_up.states[-1], 0.0), start_up.states[-1])
+        found, evaluations = _polish(functions, y, scale, time_scale)
+        if found is not None and np.all(np.abs(found - y) <= 0.02 * scale):
+            report = start_up.report
+            method = f"start-up over {horizon:g} residence times, then Powell's hybrid"
+            return found, Report(method, report.steps, report.evaluations + evaluations, report.jacobians + 1)
+    size = float(np.max(np.abs(np.array(functions.rhs(y, 0.0))) * time_scale / scale))
+    said = f"no steady state after {horizon:g} residence times (still changing by {size:.2g} of its size in each)"
+    raise SolveError(said, "steady state", "run it over time and look: it may oscillate for ever")
+
+
+def _polish(
+    functions: Functions, guess: np.ndarray, scale: np.ndarray, time_scale: float
+) -> tuple[np.ndarray | None, int]:
+    """The root next to a guess in scaled states, or None, and the evaluations it took."""
+    weights = time_scale / scale
+
+    def residual(z: np.ndarray) -> np.ndarray:
+        return np.array(functions.rhs(z * scale, 0.0)) * weights
+
+    def slope(z: np.ndarray) -> np.ndarray:
+        return functions.state_jacobian(z * scale, 0.0) * scale * weights[:, None]  # type: ignore[no-any-return]
+
+    try:
+        found = root(residual, guess / scale, jac=slope, method="hybr", options={"xtol": 1e-13})
+    except NotFinite:
+        return None, 0
+    if np.max(np.abs(found.fun)) > 1e-9 or np.min(found.x) < -1e-9:
+        return None, found.nfev
+    return np.asarray(found.x * scale), found.nfev
+
+
+def growth_rates(case: Case, state: np.ndarray) -> np.ndarray:
+    """The eigenvalues of the Jacobian at a steady state in 1/s: it is stable where all have a negative real part."""
+    functions = Functions(case)
+    full = np.asarray(functions.state_jacobian(state, 0.0))
+    z = case.balances.algebraic
+    if z.any():
+        full = full[np.ix_(~z, ~z)] - full[np.ix_(~z, z)] @ np.linalg.solve(full[np.ix_(z, z)], full[np.ix_(z, ~z)])
+    return np.asarray(np.linalg.eigvals(full))

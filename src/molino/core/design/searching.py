@@ -1,0 +1,323 @@
+"""How far a vessel must go to reach a target: along one run, or by whole runs."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import sympy as sp
+from scipy.optimize import brentq
+
+from molino.core.balances.functions import functions_of
+from molino.core.balances.integrate import Event, Solution, integrate, start
+from molino.core.balances.system import Case
+from molino.core.errors import SolveError
+from molino.core.vessels.base import Vessel
+from molino.core.vessels.metrics import Metric
+from molino.core.vessels.run import Run
+from molino.core.vessels.train import Train, TrainRun
+from molino.core.vessels.trajectory import moved_expressions
+
+ROUNDING = 1e-12
+"""How near to a target, relative, something is at it."""
+FLAT = 1e-9
+"""A metric that changes by less than this, relative, while the size grows by its own size does not pass a target."""
+_GROWTH = 10.0
+_FARTHEST = 1e12
+"""In units of the time that the fastest thing takes."""
+
+
+@dataclass
+class Answer:
+    """Where a target is reached, or how far one gets.
+
+    Attributes
+    ----------
+    passed : float or None
+        Time, or volume of vessel; None where the target is not reached.
+    first : float
+        The metric at the inlet or start.
+    best, best_at : float
+        The nearest to the target, and where.
+    has_changed, turned, is_there : bool
+        Whether anything happens, whether the metric turned back, whether the target holds at the inlet.
+    limit, advice : str
+        What ended the search, and what to do about it.
+    run : vessel to run, optional
+        The run of the sized vessel, where it is known already.
+    is_stable, remark
+        Of a steady state.
+    """
+
+    passed: float | None = None
+    first: float = np.nan
+    best: float | None = None
+    best_at: float = 0.0
+    has_changed: bool = False
+    turned: bool = False
+    is_there: bool = False
+    limit: str = ""
+    advice: str = ""
+    run: Callable[[Any], Run] | None = None
+    is_stable: bool = True
+    remark: str = ""
+
+
+@dataclass
+class Approach:
+    """Keeps account of how a metric comes near to a target as the size grows."""
+
+    target: float
+    answer: Answer = field(default_factory=Answer)
+    sign: float = 0.0
+    last: float = np.nan
+
+    @property
+    def scale(self) -> float:
+        return max(abs(self.target), abs(self.answer.first), 1e-300)
+
+    def is_at(self, value: float) -> bool:
+        return abs(value - self.target) <= ROUNDING * self.scale
+
+    def see(self, at: float, value: float) -> bool:
+        """Take a value into account; whether the target is reached."""
+        if not np.isfinite(value):
+            return False
+        answer = self.answer
+        if self.sign == 0.0:
+            answer.first = answer.best = self.last = value
+            answer.best_at = at
+            self.sign = 1.0 if self.target > value else -1.0
+            answer.is_there = self.is_at(value)
+            return False
+        answer.has_changed = answer.has_changed or value != answer.first
+        assert answer.best is not None
+        if self.sign * (value - answer.best) > 0:
+            answer.best, answer.best_at = value, at
+        self.last = value
+        return self.is_at(value) or self.sign * (value - self.target) > 0
+
+    def close(self) -> Answer:
+        """The answer where the target was not reached."""
+        answer = self.answer
+        if answer.best is not None:
+            answer.turned = abs(answer.best - self.last) > 1e-6 * max(abs(answer.best), 1e-12)
+        return answer
+
+
+def along_run(vessel: Vessel, metric: Metric, target: float) -> Answer:
+    """Where one run, followed for longer and longer, passes the target."""
+    approach, expression = Approach(target), vessel._expression(metric)
+    pieces = _staged_pieces(vessel) if vessel._is_staged else _pieces(vessel, expression)
+    for solution, moved, begin in pieces:
+        found = _passed(solution, moved(expression), approach, begin)
+        if found is not None:
+            approach.answer.passed = found
+            return approach.answer
+        if approach.answer.is_there:
+            return approach.answer
+        if solution.failure is not None:
+            answer = approach.close()
+            answer.limit, answer.advice = _limit_of(solution.failure)
+            return answer
+        if solution.events and solution.events[-1].event.terminal:
+            answer = approach.close()
+            answer.limit = solution.events[-1].event.name
+            answer.advice = "give more tubes, a larger diameter or particle, less flow or a higher pressure"
+            return answer if answer.limit.startswith("there") else _without_limit(answer)
+    return approach.close()
+
+
+def _without_limit(answer: Answer) -> Answer:
+    answer.limit = ""
+    return answer
+
+
+def _limit_of(failure: SolveError) -> tuple[str, str]:
+    fault = failure.faults[0]
+    if failure.symbol is not None and str(failure.symbol) == "P":
+        return "there the pressure is used up", (
+            "give more tubes, a larger diameter or particle, less flow or a higher pressure"
+        )  # fmt: skip
+    return f"there {fault.what}", fault.advice
+
+
+def _passed(solution: Solution, expression: sp.Expr, approach: Approach, begin: float) -> float | None:
+    """Where in a stretch the target is passed: at the first crossing, or at the turn that just reaches it."""
+    evaluate, slope = solution.evaluate(expression), solution.slope(expression)
+    ends = evaluate(solution.points[[0, -1]], solution.states[[0, -1]])
+    if approach.sign == 0.0:
+        approach.see(solution.begin, float(_first_finite(solution, evaluate)))
+        if approach.answer.is_there:
+            return None
+    candidates = [(at, y, True) for at, y in solution.crossings(expression, approach.target)]
+    candidates += [(at, y, False) for at, y in solution.extrema(expression)]
+    for at, y, crosses in sorted(candidates, key=lambda c: c[0]):
+        if at <= begin:
+            continue
+        value = float(evaluate(np.array([at]), y[None])[0])
+        if crosses:
+            steep = abs(float(slope(np.array([at]), y[None])[0])) * at
+            if steep > FLAT * approach.scale:
+                return at
+        elif _stands_out(solution, evaluate, at, value, approach.scale) and approach.see(at, value):
+            return at if approach.is_at(value) else None
+    end = float(ends[-1])
+    approach.see(solution.end, end)
+    at_limit = solution.failure is not None or bool(solution.events)
+    return solution.end if at_limit and approach.is_at(end) else None
+
+
+def _stands_out(solution: Solution, evaluate: Any, at: float, value: float, scale: float) -> bool:
+    """Whether a turn is more than what rounding leaves of a metric that has come to rest."""
+    points, states = solution.resolved
+    near = (points > at / 1.5) & (points < at * 1.5)
+    return bool(near.any()) and bool(np.max(np.abs(evaluate(points[near], states[near]) - value)) > FLAT * scale)
+
+
+def _first_finite(solution: Solution, evaluate: Any) -> float:
+    """The metric where it first has a value (a selectivity has none at the inlet)."""
+    values = evaluate(solution.points, solution.states)
+    finite = np.flatnonzero(np.isfinite(values))
+    return float(values[finite[0]]) if len(finite) else np.nan
+
+
+Pieces = Iterator[tuple[Solution, Callable[[sp.Expr], sp.Expr], float]]
+
+
+def _pieces(vessel: Vessel, expression: sp.Expr) -> Pieces:
+    """Stretches of one integration, each ten times as long as all before it, until nothing changes."""
+    model = vessel._model
+    balances = model.balances if expression.free_symbols <= model.balances.known else model.followed
+    case = Case(balances, vessel._case.values)
+    state, scale = start(case)
+    functions = functions_of(case)
+    fastest = max(float(np.max(np.abs(functions.slopes(state, 0.0)) / scale)), _fastest(functions, state, scale))
+    if fastest == 0:
+        return
+    events = _ends_of(vessel, case, scale)
+    begin, end, initial = 0.0, _GROWTH / fastest, None
+    while end * fastest < _FARTHEST:
+        first = [0.0, *np.geomspace(1e-4 * end, end, 41)] if begin == 0 else np.geomspace(begin, end, 31)
+        solution = integrate(case, first, initial=initial, partial=True, events=events)
+        yield solution, lambda e: e, 0.0
+        if solution.failure is not None or (solution.events and solution.events[-1].event.terminal):
+            return
+        begin, initial = solution.end, solution.states[-1]
+        rate = float(np.max(np.abs(functions.slopes(initial, begin)) / scale))
+        if rate * begin < 1e-10 and not _grows(functions, initial, begin):
+            return
+        end = _GROWTH * begin
+
+
+def _ends_of(vessel: Vessel, case: Case, scale: np.ndarray) -> list[Event]:
+    """What ends a search: a species that is gone while a rate law goes on consuming it, a bed that chokes."""
+    found = []
+    limit = vessel._limit()
+    if limit is not None:
+        found.append(Event("there the tube chokes", limit, -1, terminal=True))
+    first, _ = start(case)
+    slopes = functions_of(case).slopes
+    for i in np.flatnonzero(case.balances.positive):
+        gone = first.copy()
+        gone[i] = 0.0
+        try:
+            still = slopes(gone, 0.0)[i] < -1e-9 * max(abs(slopes(first, 0.0)[i]), 1e-300)
+        except ArithmeticError:
+            continue
+        if still:
+            name = case.balances.names[i]
+            found.append(Event(f"{name} is gone", case.balances.symbols[i], -1, terminal=True))
+    return found
+
+
+def _fastest(functions: Any, state: np.ndarray, scale: np.ndarray) -> float:
+    """The largest entry of the Jacobian with every state in units of its scale."""
+    full = np.asarray(functions.state_jacobian(state, 0.0))
+    return float(np.max(np.abs(full) * scale / scale[:, None]))
+
+
+def _grows(functions: Any, state: np.ndarray, begin: float) -> bool:
+    """Whether something small may still grow: a seed of an autocatalytic reaction."""
+    growth = np.linalg.eigvals(np.asarray(functions.state_jacobian(state, begin)))
+    return bool(np.max(growth.real) * begin > 1e-3) and bool((state > 0).all() or (state[state > 0] < 1e-6).any())
+
+
+def _staged_pieces(vessel: Vessel) -> Pieces:
+    """Whole runs, the first to the last change on the way, each further one twice as long; what is new of each."""
+    last = max((t for track in vessel._tracks().values() for t in track.times), default=0.0)
+    per_time = 1.0 if "time" in vessel._sizes else float(vessel._fed.volume)
+    begin, end = 0.0, last or 3600.0 * per_time
+    name = "time" if "time" in vessel._sizes else "volume"
+    for _ in range(20):
+        run: Run = vessel.with_({name: end}).outcome()
+        for part in run.trajectory.parts:
+            if part.end > begin:
+                yield part, lambda e, p=part: moved_expressions(p.case, (e,))[0], begin  # type: ignore[misc]
+        begin, end = end, 2 * end
+
+
+def by_whole_runs(vessel: Vessel | Train, metric: Metric, target: float, vary: str = "volume") -> Answer:
+    """Where whole runs of growing size pass the target, with their exact slopes by the size."""
+    approach = Approach(target)
+
+    def at(x: float) -> tuple[float, float]:
+        run: Run | TrainRun = vessel.with_({vary: x}).outcome()
+        return run.metric(metric), run.sensitivity(metric, [vary])[vary]
+
+    x = _first_size(vessel, vary)
+    value, slope = at(x)
+    approach.see(x, value)
+    if approach.answer.is_there:
+        return approach.answer
+    still = 0
+    for _ in range(120):
+        further = 1.5 * x
+        try:
+            new, new_slope = at(further)
+        except SolveError as error:
+            answer = approach.close()
+            answer.limit, answer.advice = _limit_of(error)
+            return answer
+        if approach.sign * (new - target) >= 0:
+            approach.answer.passed = _root(lambda s: at(s)[0] - target, x, further)
+            return approach.answer
+        if approach.sign * slope > 0 > approach.sign * new_slope:  # it turns in between
+            top = _root(lambda s: at(s)[1], x, further)
+            height = at(top)[0]
+            if approach.see(top, height):
+                reached = approach.is_at(height)
+                approach.answer.passed = top if reached else _root(lambda s: at(s)[0] - target, x, top)
+                return approach.answer
+        still = still + 1 if abs(new - value) < 1e-11 * approach.scale else 0
+        approach.see(further, new)
+        if still > 8 and approach.answer.has_changed:
+            break
+        x, value, slope = further, new, new_slope
+    return approach.close()
+
+
+def _root(function: Callable[[float], float], low: float, high: float) -> float:
+    return float(brentq(function, low, high, xtol=1e-300, rtol=1e-13))
+
+
+def _first_size(vessel: Vessel | Train, vary: str) -> float:
+    """A size so small that little happens in it."""
+    owner: Vessel
+    if isinstance(vessel, Train):
+        if vary == "recycle":
+            return 1e-3
+        owner, name = vessel._vessel_setting(vary)
+        own = owner._size_of(name, float(owner._fed.volume))
+    else:
+        owner, own = vessel, float(vessel._fed.volume)
+    probe = owner.with_({"volume": float(owner._fed.volume)})
+    numbers, _ = probe._parameters({})
+    case = Case(probe._model.balances, tuple(float(numbers.get(p, 0.0)) for p in probe._model.balances.parameters))
+    state, scale = start(case)
+    functions = functions_of(case)
+    per_time = 1.0 if owner._has_steady_state else float(owner._fed.volume)
+    fastest = max(_fastest(functions, state, scale), float(np.max(np.abs(functions.slopes(state, 0.0)) / scale)))
+    return 1e-3 * own / max(fastest * per_time, 1e-300)

@@ -1,0 +1,81 @@
+"""What all objects made of fields share: they are frozen, copied, pickled, hashed and compared by what was given."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import fields
+from typing import Any
+
+import numpy as np
+
+assign = object.__setattr__
+"""Sets a field of a frozen object while it is being made; used nowhere else."""
+
+
+def settle(instance: object, **values: Any) -> None:
+    """Set fields of a frozen object while it is being made: what was given becomes what it means."""
+    for name, value in values.items():
+        assign(instance, name, value)
+
+
+class FrozenMapping(Mapping[Any, Any]):
+    """A mapping that does not change, and can be hashed."""
+
+    def __init__(self, given: Mapping[Any, Any] | None = None) -> None:
+        self._held = dict(given or {})
+
+    def __getitem__(self, key: Any) -> Any:
+        return self._held[key]
+
+    def __iter__(self) -> Iterator[Any]:
+        return iter(self._held)
+
+    def __len__(self) -> int:
+        return len(self._held)
+
+    def __hash__(self) -> int:
+        return hash(content(self))
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Mapping) and content(self) == content(other)
+
+    def __repr__(self) -> str:
+        return repr(self._held)
+
+
+def content(value: Any) -> Any:
+    """A value in a form that can be hashed and compared: mappings, lists and arrays by what is in them."""
+    if isinstance(value, Mapping):
+        return frozenset((key, content(held)) for key, held in value.items())
+    if isinstance(value, list | tuple):
+        return tuple(content(held) for held in value)
+    if isinstance(value, np.ndarray):
+        return value.shape, value.dtype.str, value.tobytes()
+    return value
+
+
+class Frozen:
+    """Base of frozen dataclasses (with eq=False) that are told apart by their fields alone.
+
+    What an object worked out for itself is not pickled or copied: it is worked out again.
+    """
+
+    def _held(self) -> dict[str, Any]:
+        return {f.name: getattr(self, f.name) for f in fields(self)}  # type: ignore[arg-type]
+
+    def __getstate__(self) -> dict[str, Any]:
+        return self._held()
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        settle(self, **state)
+
+    def _compared(self) -> tuple[Any, ...]:
+        return tuple(content(getattr(self, f.name)) for f in fields(self) if f.compare)  # type: ignore[arg-type]
+
+    def __eq__(self, other: object) -> bool:
+        if type(self) is not type(other):
+            return NotImplemented
+        return self is other or self._compared() == other._compared()
+
+    def __hash__(self) -> int:
+        return hash((type(self).__name__, self._compared()))

@@ -1,0 +1,186 @@
+"""The balances along a tube in plug flow."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from functools import cached_property, lru_cache
+
+import sympy as sp
+
+from molino.core.balances.system import POSITION, ZERO, Balances, State
+from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, species_in
+from molino.core.thermo.medium import Content
+from molino.core.vessels.model import (
+    Account,
+    Model,
+    ModelKey,
+    Reading,
+    StreamForm,
+    by_species,
+    common_readings,
+    kinetics,
+    reacting_enthalpy,
+    total,
+)
+from molino.core.vessels.roles import (
+    ACTIVITY,
+    BROUGHT,
+    DEMAND,
+    FEED_P,
+    FEED_T,
+    FLOW,
+    HEAT,
+    HELD_CAPACITY,
+    INLET,
+    LOCAL_FLOW,
+    MOLAR_FLOW,
+    PASSED_TIME,
+    RELEASED,
+    START_T,
+    slope_of,
+)
+from molino.core.vessels.terms import Place, Sum, Term, coolant_along, pressure_fall, reaction
+
+
+@lru_cache(maxsize=256)
+def along_tube(key: ModelKey, falls: bool, more: tuple[Term, ...] = ()) -> Model:
+    """The model of a tube in plug flow.
+
+        dF_i/dV = sum_j nu_ij r_j
+        sum_i F_i Cp_i dT/dV = U a (T_c - T) - sum_j dH_j r_j
+
+    (O. Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, ch. 5; H. S. Fogler, Elements of Chemical Reaction
+    Engineering, 5th ed. 2016, section 12.1).
+
+    Parameters
+    ----------
+    key : ModelKey
+    falls : whether the pressure falls along it
+    more : further terms (a membrane, a side feed), each of which brings `entered` and `left`, as sums up to here
+    """
+    return _Tube(key, falls, more).model()
+
+
+class _Tube:
+    def __init__(self, key: ModelKey, falls: bool, more: Sequence[Term]) -> None:
+        self.key, self.medium, self.falls = key, key.medium, falls
+        self.species = key.structure.species
+        self.flows = tuple(MOLAR_FLOW(s) for s in self.species)
+        self.fed = [FLOW * INLET(s) for s in self.species]
+        self.scale = FLOW * total(key.structure, INLET)
+        self.grows = key.medium.carries_volume and any(getattr(term, "brings_volume", False) for term in more)
+        """Whether the flow of a liquid is a state of its own."""
+        self.here = LOCAL_FLOW if self.grows or not key.medium.carries_volume else FLOW
+        asked = frozenset(s for term in more for s in getattr(term, "asked", ()) if species_in(s) is not None)
+        content = Content(key.medium, self.flows, TEMPERATURE, PRESSURE)
+        self.place = Place(
+            key, self.flows, self.here, sp.Integer(1), content, kinetics(key, self.flows, self.here, asked)
+        )
+        terms: list[Term] = [reaction, *([pressure_fall] if falls else []), *more]
+        terms += [coolant_along] if key.heat.mode == "jacket" else []
+        self.sum = Sum(self.place, terms)
+
+    @cached_property
+    def inlet_P(self) -> sp.Symbol:
+        return FEED_P if self.falls else PRESSURE
+
+    @cached_property
+    def needed(self) -> sp.Expr:
+        """Heat through the wall per volume: what a coolant takes, or what keeps the temperature."""
+        if self.key.heat.is_non_isothermal:
+            return self.sum.wall
+        return DEMAND + HELD_CAPACITY * slope_of(TEMPERATURE)
+
+    def _definitions(self) -> list[tuple[sp.Symbol, sp.Expr]]:
+        found = [*self.place.content.definitions]
+        if not self.medium.carries_volume:
+            found.append((LOCAL_FLOW, self.place.content.volume))
+        if self.key.catalyst.law is not None:
+            found.append((ACTIVITY, self.key.catalyst.law))
+        found += [*self.place.kinetics.definitions, *self.sum.definitions]
+        if self.key.has_energy:
+            capacity = self.medium.capacity(self.place.content, self.here)
+            found += [(DEMAND, self.sum.demand), (HELD_CAPACITY, capacity)]
+        return found
+
+    def _states(self) -> list[tuple[State, sp.Expr]]:
+        pairs = zip(self.species, self.flows, self.fed, self.sum.rhs, strict=True)
+        found = [(State(s, F, "molar flow", first, self.scale), slope) for s, F, first, slope in pairs]
+        found += self.sum.states
+        if self.grows:
+            found.append((State("flow", LOCAL_FLOW, "volumetric flow", FLOW, FLOW), self.sum.volume))
+        if self.key.heat.is_non_isothermal:
+            slope = (self.sum.wall - DEMAND) / HELD_CAPACITY
+            found.append((State("T", TEMPERATURE, "temperature", FEED_T, FEED_T), slope))
+        return found
+
+    def _parameters(self) -> list[sp.Symbol]:
+        found = [*self.key.symbols, *(INLET(s) for s in self.species), FLOW, *self.sum.parameters]
+        found += [PRESSURE] if self.medium.is_gas and not self.falls else []
+        found += [FEED_T] if self.key.has_energy else []
+        return list(dict.fromkeys(found))
+
+    def _readings(self) -> dict[str, Reading]:
+        found = common_readings(self.key) | self.sum.readings
+        if self.here == LOCAL_FLOW:
+            found["volumetric flow"] = Reading(LOCAL_FLOW, "volumetric flow", "flow")
+        return found
+
+    def model(self) -> Model:
+        key, states = self.key, self._states()
+        balances = Balances(
+            POSITION, tuple(s for s, _ in states), tuple(self._definitions()), tuple(f for _, f in states),
+            tuple(self._parameters()), self.sum.conditions,
+        )  # fmt: skip
+        totals: list[tuple[State, sp.Expr]] = []
+        if self.here == LOCAL_FLOW:
+            totals.append((State("residence time", PASSED_TIME, "time", ZERO, sp.Integer(1)), 1 / LOCAL_FLOW))
+        entered, left = self._crossed("entered"), self._crossed("left")
+        came = [fed + e for fed, e in zip(self.fed, entered, strict=True)]
+        went = [F + e for F, e in zip(self.flows, left, strict=True)]
+        energy = duty = None
+        if key.has_energy:
+            energy, duty = self._energy(totals)
+        amounts = {s: Account(c, w) for s, c, w in zip(self.species, came, went, strict=True)}
+        return Model(
+            balances, by_species(key, came), by_species(key, went), self._readings(), self._streams(), tuple(totals),
+            amounts, energy, None, duty,
+        )  # fmt: skip
+
+    def _crossed(self, way: str) -> list[sp.Expr]:
+        """What entered or left through the wall of the tube up to here, of each species."""
+        rows = [getattr(part, way) for part in self.sum.parts if getattr(part, way)]
+        return [sp.Add(*(row[i] for row in rows)) for i in range(len(self.species))]
+
+    def _energy(self, totals: list[tuple[State, sp.Expr]]) -> tuple[Account, sp.Expr]:
+        """The account of energy from the inlet to here, and the duty of what is passed."""
+        key, medium, size = self.key, self.medium, self.scale * 8314
+        first: sp.Expr = ZERO
+        if not key.heat.is_non_isothermal:  # what brings the feed from its own temperature to that which is kept
+            first = medium.warming(self.fed, START_T, FEED_T, FLOW)
+            for T, sign in ((START_T, 1), (FEED_T, -1)):
+                stream = Content(medium, self.fed, T, self.inlet_P)
+                first += sign * stream.written_out(stream.departure)
+        totals.append((State("heat", HEAT, "energy flow", first, size), self.needed))
+        totals.append((State("heat released", RELEASED, "energy flow", ZERO, size), -self.place.kinetics.heat))
+        crossing = self.sum.enthalpy
+        if crossing is not None:
+            totals.append((State("enthalpy brought", BROUGHT, "energy flow", ZERO, size), crossing))
+        brought = BROUGHT if crossing is not None else ZERO
+        start = medium.stream_enthalpy(self.fed, FEED_T, self.inlet_P, FLOW)
+        there = medium.enthalpy(self.place.content, self.here)
+        reacted = reacting_enthalpy(key, self.flows, FEED_T) - reacting_enthalpy(key, self.fed, FEED_T)
+        warmed = medium.warming(self.flows, TEMPERATURE, FEED_T, self.here)
+        account = Account(start + HEAT + brought, there, (HEAT, reacted, warmed, brought))
+        if key.heat.mode == "adiabatic":
+            return account, ZERO
+        return account, HEAT if crossing is not None else there - start
+
+    def _streams(self) -> tuple[StreamForm, ...]:
+        P = PRESSURE if self.medium.is_gas or self.falls else None
+        found = [StreamForm("outlet", by_species(self.key, self.flows), self.here, TEMPERATURE, P, True)]
+        for part in self.sum.parts:
+            if part.leaves is not None:
+                name, flows = part.leaves
+                found.append(StreamForm(name, by_species(self.key, flows), None, TEMPERATURE, None, True))
+        return tuple(found)

@@ -1,0 +1,99 @@
+"""Steps and ramps of a condition while a vessel runs."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import sympy as sp
+
+from molino.core import units
+from molino.core.errors import Faults, InputError
+from molino.core.fields import Frozen, settle
+from molino.core.printing import Printed
+from molino.core.vessels.base import Vessel
+from molino.core.vessels.roles import START, START_T
+from molino.core.vessels.schedule import Track
+
+_KINDS = {
+    "T": "temperature", "feed T": "temperature", "coolant T": "temperature", "flow": "volumetric flow",
+    "volume": "volume", "space_time": "time", "time": "time", "length": "length", "diameter": "diameter",
+    "catalyst_mass": "mass", "UA": "heat capacity flow", "U": "heat transfer coefficient", "P": "pressure",
+    "coolant flow": "heat capacity flow", "feed P": "pressure",
+}  # fmt: skip
+
+
+def condition_kind(name: str) -> str:
+    """The kind of quantity of a condition; 'number' where its name does not say."""
+    return "concentration" if name.startswith("[") else _KINDS.get(name, "number")
+
+
+@dataclass(frozen=True, eq=False)
+class Change(Frozen, Printed):
+    """A step or ramp of a condition while a vessel runs.
+
+    Parameters
+    ----------
+    what : str
+        "flow", "feed T", "[A]" (of the feed), "coolant T", "T" and so on.
+    to : value
+        What it becomes.
+    at : time
+        When it begins.
+    over : time, optional
+        How long it takes, in a straight line; a step if left out.
+
+    Raises
+    ------
+    InputError
+        If a time is none.
+    """
+
+    what: str
+    to: Any
+    at: Any = 0.0
+    over: Any = 0.0
+
+    def __post_init__(self) -> None:
+        faults = Faults()
+        for name in ("at", "over"):
+            with faults.at(f"change of {self.what}"):
+                settle(self, **{name: units.positive(getattr(self, name), "time", name, zero=True)})
+        faults.raise_any()
+
+    def __str__(self) -> str:
+        ramp = f" over {self.over}" if self.over.si else ""
+        return f"{self.what} to {self.to} at {self.at}{ramp}"
+
+
+def changed_tracks(vessel: Vessel, changes: Sequence[Change]) -> Mapping[sp.Symbol, Track]:
+    """The numbers that changes move, over time: each from the vessel before the change to the vessel after it.
+
+    Raises
+    ------
+    InputError
+        With every change that is none, and those that overlap in one number.
+    """
+    faults = Faults()
+    points: dict[sp.Symbol, list[tuple[float, float]]] = {}
+    for change in sorted(changes, key=lambda c: c.at.si):
+        with faults.at(f"change of {change.what}"):
+            if change.what in vessel._sizes:
+                raise InputError("a vessel keeps its size while it runs", "", "change feed, flow, T or coolant")
+            after = vessel.with_({change.what: change.to})
+            if after._model.balances is not vessel._model.balances:
+                raise InputError("changes the form of the balances", "", "change a number that is there already")
+            begin, end = change.at.si, change.at.si + change.over.si
+            for symbol, was, now in zip(
+                vessel._model.balances.parameters, vessel._case.values, after._case.values, strict=True
+            ):
+                if was == now or symbol == START_T or symbol.role == START:
+                    continue
+                held = points.setdefault(symbol, [(0.0, was)])
+                if held[-1][0] > begin:
+                    raise InputError("begins before the last change of the same number ends", "", "put them one by one")
+                held += [(begin, was), (end, now)]
+            vessel = after
+    faults.raise_any(vessel.label)
+    return {s: Track(tuple(t for t, _ in p), tuple(v for _, v in p)) for s, p in points.items()}

@@ -1,0 +1,100 @@
+"""What vessels have in common through which a feed flows."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any, Self
+
+import numpy as np
+
+from molino.core.dual import Number
+from molino.core.units import Value
+from molino.core.vessels.base import Setting, Vessel
+from molino.core.vessels.feed import Feed, flow_kind, read_flow
+from molino.core.vessels.mixture import Contents, Mixture
+from molino.core.vessels.streams import Stream
+
+if TYPE_CHECKING:
+    from molino.core.vessels.run import Run
+
+
+class FlowVessel(Vessel):
+    """A vessel with a feed: a stirred tank, a tube."""
+
+    feed: Feed
+    T: Any
+
+    @property
+    def _fluid_model(self) -> Any:
+        return self.feed.model
+
+    @property
+    def _mixture_capacity(self) -> Value | None:
+        return self.feed.heat_capacity  # type: ignore[no-any-return]
+
+    @property
+    def _density(self) -> Value | None:
+        return self.feed.density  # type: ignore[no-any-return]
+
+    @property
+    def is_gas(self) -> bool:
+        return self.feed.is_gas
+
+    @property
+    def _first_T(self) -> Value | None:
+        """The temperature at its inlet (of a tank at t = 0)."""
+        return self.T or self.feed.T  # type: ignore[no-any-return]
+
+    @property
+    def _feed_T(self) -> Value | None:
+        return self.feed.T or self._first_T
+
+    def _given_pressure(self) -> float:
+        return float(self.feed.pressure(self._fed, {}))
+
+    def _mixture(self, given: Mapping[str, Number]) -> Mixture:
+        if self.is_non_isothermal and "T" in given:
+            given = {"feed T": given["T"], **given}
+        return self.feed.mixture(self._by_name, given)
+
+    def _temperatures(self, given: Mapping[str, Number]) -> tuple[Number, Number]:
+        """Of the vessel (at its inlet, at t = 0) and of the feed."""
+        own = self._first_T.si if self._first_T is not None else np.nan
+        if self.is_non_isothermal:
+            fed = given.get("feed T", given.get("T", self.feed.T.si if self.feed.T is not None else own))
+            return (self.T.si if self.T is not None else fed), fed
+        fed = given.get("feed T", self.feed.T.si if self.feed.T is not None else np.nan)
+        follows = self.T is None and "feed T" in given
+        T = given.get("T", fed if follows else own)
+        return T, (fed if self.feed.T is not None or "feed T" in given else T)
+
+    def _contents(self) -> Contents:
+        return self.feed.contents  # type: ignore[no-any-return]
+
+    def _with_contents(self, contents: Contents) -> Self:
+        return self.with_(feed=replace(self.feed, contents=contents))
+
+    def _more_settings(self) -> Iterable[Setting]:
+        def with_T(value: Any) -> FlowVessel:
+            return self.with_(feed=replace(self.feed, T=value))
+
+        flow = self.feed.flows[0].si if self.feed.flows and self.feed.flows[0] is not None else np.nan
+        yield self._number("feed T", "temperature", self.feed.T, with_T)
+        yield self._number("feed P", "pressure", self.feed.P, lambda v: self.with_(feed=replace(self.feed, P=v)))
+        yield Setting(
+            "flow", "volumetric flow", _read_flow, lambda v: self.with_(feed=replace(self.feed, flow=v)), float(flow)
+        )  # fmt: skip
+        if self.is_non_isothermal:
+            yield self._number("T", "temperature", self.feed.T, with_T)
+
+    def _stream_in(self, run: Run) -> Stream:
+        names = self.chemistry.names
+        amounts = {s: self._fed.concentrations.get(s, 0.0) * self._fed.volume for s in names}
+        T = self._feed_T.si if self._feed_T is not None else np.nan
+        return Stream("feed", amounts, float(self._fed.volume), float(T), self._given_pressure())
+
+
+def _read_flow(value: Any) -> tuple[float, str]:
+    read = read_flow(value)
+    return read.si, str(flow_kind(read))

@@ -1,0 +1,244 @@
+"""The model of a vessel: its balances, and what is read off them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property, lru_cache
+
+import sympy as sp
+
+from molino.core.balances.system import ZERO, Balances, State
+from molino.core.chemistry.constants import parameter_symbol
+from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration, species_in
+from molino.core.chemistry.reaction import BASES
+from molino.core.chemistry.structure import Structure
+from molino.core.chemistry.typeset import RATE
+from molino.core.symbols import in_order
+from molino.core.thermo.energy import CAPACITY, reference
+from molino.core.thermo.medium import Medium, molar_volume
+from molino.core.units import GAS_CONSTANT
+from molino.core.vessels.catalyst import (
+    CatalystShape,
+    Effectiveness,
+    catalyst_symbols,
+    per_vessel_volume,
+    thiele_square,
+)
+from molino.core.vessels.heat import HeatShape
+from molino.core.vessels.roles import ACTIVITY, EFFECTIVENESS, START_T, THIELE_SQUARED, slope_of
+
+
+@dataclass(frozen=True)
+class ModelKey:
+    """All that changes the form of a vessel's balances; models and compiled balances are kept by it."""
+
+    structure: Structure
+    medium: Medium
+    heat: HeatShape
+    catalyst: CatalystShape
+
+    @property
+    def has_energy(self) -> bool:
+        """Whether enough is known for a balance of energy."""
+        return self.medium.energy is not None
+
+    @cached_property
+    def symbols(self) -> tuple[sp.Symbol, ...]:
+        """The parameters that every vessel has: chemistry, contents, temperature, catalyst, properties."""
+        species = self.structure.species
+        found: list[sp.Symbol] = [*(parameter_symbol(name) for name in self.structure.parameters)]
+        found += [] if self.heat.is_non_isothermal else [TEMPERATURE]
+        found += catalyst_symbols(self.structure, self.catalyst)
+        if self.medium.model == "additive volumes":
+            found += [molar_volume(s) for s in species]
+        if self.medium.energy is not None:
+            found += [reference(s) for s in species]
+            asks = any(CAPACITY in rise.free_symbols for rise in self.medium.energy.rises)
+            found += [CAPACITY] if asks or self.medium.energy.carried else []
+            found += [START_T] if self.heat.is_non_isothermal else [START_T, slope_of(TEMPERATURE)]
+        return tuple(found)
+
+    @cached_property
+    def _hash(self) -> int:
+        return hash((self.structure, self.medium, self.heat, self.catalyst))
+
+    def __hash__(self) -> int:
+        return self._hash
+
+
+@dataclass(frozen=True)
+class Account:
+    """Two expressions that must come to the same, and the sizes that the difference is counted by."""
+
+    wanted: sp.Expr
+    there: sp.Expr
+    sizes: tuple[sp.Expr, ...] = ()
+
+
+@dataclass(frozen=True)
+class Reading:
+    """What people look at along a run: an expression, its kind of quantity and the heading of its column."""
+
+    expression: sp.Expr
+    kind: str
+    heading: str
+
+
+@dataclass(frozen=True)
+class StreamForm:
+    """A stream out of a vessel, or what is in it: amounts (or molar flows) by species, volume (flow), T and P."""
+
+    name: str
+    amounts: Mapping[str, sp.Expr]
+    volume: sp.Expr | None
+    T: sp.Expr | None
+    P: sp.Expr | None
+    flowing: bool
+
+
+@dataclass(frozen=True, eq=False)
+class Model:
+    """The balances of a vessel, and how conversions, closures and streams are read off them.
+
+    `inlet` and `outlet` hold, for each species, the amount (batch) or molar flow that went in and that comes out, as
+    expressions of the parameters and of the states. `totals` are further states, with their slopes, that nothing else
+    depends on: heat and what flowed by, followed only in a run. `amounts` and `energy` are the accounts by which a run
+    is closed, over balances with totals; at a steady state `inlet` and `outlet` themselves are compared, and `steady`
+    is the account of energy. `duty` is the heat that must come in through the walls in W (in a batch: J), `heat_made`
+    what the reactions of a tank set free and `heat_removed` what it takes to warm the feed and leaves through the
+    walls, less the stirrer's power, both in W. `readings` are what people look at, by name.
+    """
+
+    balances: Balances
+    inlet: Mapping[str, sp.Expr]
+    outlet: Mapping[str, sp.Expr]
+    readings: Mapping[str, Reading]
+    streams: tuple[StreamForm, ...] = ()
+    totals: tuple[tuple[State, sp.Expr], ...] = ()
+    amounts: Mapping[str, Account] = field(default_factory=dict)
+    energy: Account | None = None
+    steady: Account | None = None
+    duty: sp.Expr | None = None
+    heat_made: sp.Expr = ZERO
+    heat_removed: sp.Expr = ZERO
+
+    @cached_property
+    def followed(self) -> Balances:
+        """The balances with their totals."""
+        if not self.totals:
+            return self.balances
+        return replace(
+            self.balances,
+            states=(*self.balances.states, *(state for state, _ in self.totals)),
+            rhs=(*self.balances.rhs, *(slope for _, slope in self.totals)),
+        )
+
+
+@dataclass(frozen=True)
+class Kinetics:
+    """Concentrations, rates and production of each species in a volume of liquid or gas."""
+
+    definitions: tuple[tuple[sp.Symbol, sp.Expr], ...]
+    production: tuple[sp.Expr, ...]
+    """Net amount formed per volume and time, sum over reactions of coefficient times rate, for each species."""
+    heat: sp.Expr
+    """Heat taken up by the reactions per volume and time, sum of rate times enthalpy of reaction (ideal)."""
+
+
+def compositions(
+    structure: Structure, asked: Sequence[sp.Symbol], is_real: bool
+) -> list[tuple[sp.Symbol, sp.Expr]]:  # fmt: skip
+    """Partial pressures and mole fractions, as far as they are asked for, from the concentrations.
+
+    In an ideal gas the partial pressure of a species is its concentration times R T, in a real one its fraction of the
+    pressure.
+    """
+    whole = sp.Add(*(concentration(s) for s in structure.species))
+    found: list[tuple[sp.Symbol, sp.Expr]] = []
+    for symbol in in_order(asked):
+        kind = species_in(symbol)
+        if kind is not None and kind[0] == "p":
+            own = concentration(kind[1])
+            found.append((symbol, own / whole * PRESSURE if is_real else own * GAS_CONSTANT * TEMPERATURE))
+        if kind is not None and kind[0] == "x":
+            found.append((symbol, concentration(kind[1]) / whole))
+    return found
+
+
+def _slowed(key: ModelKey) -> tuple[dict[str, sp.Expr], list[tuple[sp.Symbol, sp.Expr]]]:
+    """The rate law of each reaction as the catalyst leaves it, and what that takes to define.
+
+    A rate that diffusion in the pores limits is the rate law times its effectiveness factor, one over a catalyst that
+    ages that times the activity.
+    """
+    structure, form = key.structure, key.catalyst
+    laws = dict(zip(structure.reactions, structure.rates, strict=True))
+    definitions: list[tuple[sp.Symbol, sp.Expr]] = []
+    for reaction, species, shape in form.pores:
+        square, factor = THIELE_SQUARED(reaction), EFFECTIVENESS(reaction)
+        definitions.append((square, thiele_square(structure, reaction, laws[reaction], species)))
+        definitions.append((factor, Effectiveness(square, sp.Float(shape))))
+        laws[reaction] = laws[reaction] * factor
+    for name, basis in zip(structure.reactions, structure.bases, strict=True):
+        if form.law is not None and basis != "volume":
+            laws[name] = laws[name] * ACTIVITY
+    return laws, definitions
+
+
+@lru_cache(maxsize=256)
+def kinetics(
+    key: ModelKey, amounts: tuple[sp.Symbol, ...], per: sp.Symbol, asked: frozenset[sp.Symbol] = frozenset()
+) -> Kinetics:  # fmt: skip
+    """Rates where concentrations are amounts (or molar flows) per volume (or volumetric flow).
+
+    `asked` are symbols of the composition that something beside the rate laws needs.
+    """
+    structure = key.structure
+    definitions = [(concentration(s), n / per) for s, n in zip(structure.species, amounts, strict=True)]
+    definitions += compositions(structure, [*(structure.symbols | asked)], key.medium.real is not None)
+    laws, more = _slowed(key)
+    definitions += [*more, *((RATE(name), law) for name, law in laws.items())]
+    made: list[list[sp.Expr]] = [[] for _ in structure.species]
+    heats = []
+    factors = per_vessel_volume(structure)
+    for name, factor, column in zip(structure.reactions, factors, structure.stoichiometry, strict=True):
+        rate = RATE(name)
+        for i, moles in column:
+            made[i].append(sp.Rational(moles) * factor * rate)
+        if key.medium.energy is not None:
+            energy = key.medium.energy
+            change = sp.Add(*(sp.Rational(moles) * energy.enthalpy(i, TEMPERATURE) for i, moles in column))
+            heats.append(factor * rate * sp.expand(change))
+    return Kinetics(tuple(definitions), tuple(sp.Add(*terms) for terms in made), sp.Add(*heats))
+
+
+def common_readings(key: ModelKey) -> dict[str, Reading]:
+    """What every vessel shows: concentrations, temperature, rates and effectiveness factors."""
+    structure = key.structure
+    found = {f"concentration of {s}": Reading(concentration(s), "concentration", s) for s in structure.species}
+    if key.heat.is_non_isothermal or key.has_energy:
+        found["temperature"] = Reading(TEMPERATURE, "temperature", "T")
+    for name, basis in zip(structure.reactions, structure.bases, strict=True):
+        found[f"rate of {name}"] = Reading(RATE(name), BASES[basis], f"rate of {name}")
+    for reaction, _, _ in key.catalyst.pores:
+        found[f"effectiveness of {reaction}"] = Reading(
+            EFFECTIVENESS(reaction), "number", f"effectiveness of {reaction}"
+        )
+    return found
+
+
+def total(structure: Structure, symbol: Callable[[str], sp.Symbol]) -> sp.Expr:
+    """The sum of a symbol over the species."""
+    return sp.Add(*(symbol(s) for s in structure.species))
+
+
+def by_species(key: ModelKey, expressions: Sequence[sp.Expr]) -> dict[str, sp.Expr]:
+    """Expressions, one for each species, by their names."""
+    return dict(zip(key.structure.species, expressions, strict=True))
+
+
+def reacting_enthalpy(key: ModelKey, amounts: Sequence[sp.Expr], T: sp.Expr) -> sp.Expr:
+    """Sum of n_i h_i(T) with the enthalpies of the ideal state, by which heats of reaction are counted."""
+    assert key.medium.energy is not None
+    return sp.Add(*(n * key.medium.energy.enthalpy(i, T) for i, n in enumerate(amounts)))

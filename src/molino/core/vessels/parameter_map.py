@@ -1,0 +1,70 @@
+"""From the numbers that a user gives to those in the balances, with the exact Jacobian, for one case or many."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from molino.core.dual import Dual, value_of
+from molino.core.vessels.base import Vessel
+
+
+@dataclass(frozen=True)
+class ParameterMap:
+    """How some settings of a vessel (flow, ratio, diameter, tubes, temperature, ...) stand in its balances.
+
+    Attributes
+    ----------
+    vessel : Vessel
+    names : tuple of str
+        Settings by name, each as `Vessel.with_` takes it, in SI and in the form in which the vessel has it.
+    """
+
+    vessel: Vessel
+    names: tuple[str, ...]
+
+    def table(self, numbers: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """The parameters of many cases at once.
+
+        Parameters
+        ----------
+        numbers : array, shape (cases, settings)
+
+        Returns
+        -------
+        parameters : array, shape (cases, parameters)
+        ends : array, shape (cases,)
+        """
+        given = {name: numbers[:, i] for i, name in enumerate(self.names)}
+        found, end = self.vessel._parameters(given)
+        parameters = self.vessel._model.balances.parameters
+        full = np.empty((len(numbers), len(parameters)))
+        for i, symbol in enumerate(parameters):
+            full[:, i] = found.get(symbol, 0.0)
+        return full, np.broadcast_to(np.asarray(end, dtype=float), len(numbers)).copy()
+
+    def values(self, numbers: Sequence[float]) -> tuple[tuple[float, ...], float]:
+        """The parameters of one case, and where it ends."""
+        found, end = self.vessel._parameters(dict(zip(self.names, numbers, strict=True)))
+        return tuple(float(found.get(s, 0.0)) for s in self.vessel._model.balances.parameters), float(end)
+
+    def with_slopes(self, numbers: Sequence[float]) -> tuple[tuple[float, ...], np.ndarray, float, np.ndarray]:
+        """Parameters, their slopes by the settings, shape (parameters, settings), where it ends, and its slopes."""
+        given = dict(zip(self.names, Dual.seeds([float(n) for n in numbers]), strict=True))
+        found, end = self.vessel._parameters(given)
+        parameters = self.vessel._model.balances.parameters
+        values = tuple(float(value_of(found.get(s, 0.0))) for s in parameters)
+        slopes = np.zeros((len(parameters), len(self.names)))
+        for i, symbol in enumerate(parameters):
+            number = found.get(symbol)
+            if isinstance(number, Dual):
+                slopes[i] = number.slope
+        by_end = end.slope if isinstance(end, Dual) else np.zeros(len(self.names))
+        return values, slopes, float(value_of(end)), np.asarray(by_end)
+
+    def values_and_slopes(self, numbers: Sequence[float]) -> tuple[tuple[float, ...], np.ndarray]:
+        """Parameters, and their slopes by the settings, shape (parameters, settings)."""
+        values, slopes, _, _ = self.with_slopes(numbers)
+        return values, slopes

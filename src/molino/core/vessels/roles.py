@@ -1,0 +1,111 @@
+"""What the symbols of the vessels' balances stand for, and how they are printed."""
+
+from __future__ import annotations
+
+from molino.core.symbols import Quantity, Role, roman
+
+
+def _of_stream(letter: str) -> dict[str, object]:
+    """How a quantity of one of several streams is printed: by its letter, with the stream below it."""
+    return {"text": letter + "_{}", "latex": lambda s: f"{letter}_{{{roman(s)}}}", "words": letter + " of {}"}
+
+
+def _inlet(letter: str) -> dict[str, object]:
+    def text(*owner: str) -> str:
+        return f"in[{owner[0]}]" if len(owner) == 1 else f"[{owner[1]}]_{owner[0]}"
+
+    def latex(*owner: str) -> str:
+        return f"[{roman(owner[-1])}]_{{{roman(letter if len(owner) == 1 else owner[0])}}}"
+
+    def words(*owner: str) -> str:
+        return f"[{owner[-1]}] fed" + (f" with {owner[0]}" if len(owner) > 1 else "")
+
+    return {"text": text, "latex": latex, "words": words, "sign": "nonnegative"}
+
+
+_SIZES = {"sign": "positive"}
+AMOUNT = Role("amount", "n_{}", lambda s: f"n_{{{roman(s)}}}", "amount of {}")
+MOLAR_FLOW = Role("molar flow", "F_{}", lambda s: f"F_{{{roman(s)}}}", "molar flow of {}")
+INLET = Role("inlet concentration", **_inlet("in"))  # type: ignore[arg-type]
+START = Role("initial concentration", "start[{}]", lambda s: f"[{roman(s)}]_{{\\mathrm{{start}}}}",
+             "[{}] at start", "nonnegative")  # fmt: skip
+VOLUME = Role("volume", "V", "V", "volume", **_SIZES)()
+VESSEL_VOLUME = Role("volume of the vessel", "V_tube", "V_{tube}", "volume", **_SIZES)()
+"""Of a whole tube, where something in its balances hangs on it."""
+FLOW = Role("flow", "Q", "Q", "flow", **_SIZES)()
+"""Volumetric flow of the feed."""
+STREAM_FLOW = Role("flow of a stream", **_of_stream("Q"), sign="positive")  # type: ignore[arg-type]
+STREAM_T = Role("temperature of a stream", **_of_stream("T"), sign="positive")  # type: ignore[arg-type]
+LOCAL_FLOW = Role("local flow", "Q_local", "Q", "local flow", **_SIZES)()
+"""Volumetric flow along a tube or out of a tank, where it differs from that of the feed."""
+HELD = Role("volume of contents", "V_held", "V", "volume of contents", **_SIZES)()
+"""Volume of what is in a vessel, where it changes."""
+FEED_T = Role("feed temperature", "T_feed", "T_0", "feed T", **_SIZES)()
+START_T = Role("initial temperature", "T_start", "T_0", "start T", **_SIZES)()
+FEED_P = Role("feed pressure", "P_feed", "P_0", "feed P", **_SIZES)()
+HEAT = Role("heat", "heat")()
+"""Heat that came in through the walls, since the start or up to here."""
+RELEASED = Role("heat released", "heat released")()
+"""By the reactions, since the start or up to here."""
+BROUGHT = Role("enthalpy brought", "enthalpy brought")()
+"""By what came in, less what went out, since the start or up to here."""
+WORKED = Role("stirring work", "stirring")()
+PASSED_TIME = Role("time passed", "residence time")()
+"""Integral of dV/Q along a tube."""
+CAME = Role("amount that came in", "{} fed")
+WENT = Role("amount that went out", "{} out")
+WARMING = Role("slope of the temperature", "dT/dt")()
+DEMAND = Role("heat taken up", "H_taken", "\\dot{H}", "heat taken up")()
+"""By reaction and by what flows in, at constant temperature."""
+HELD_CAPACITY = Role("heat capacity of contents", "C_held", "C", "heat capacity of contents", **_SIZES)()
+WITHDRAWN = Role("withdrawal", "Q_out", "Q_{out}", "withdrawal", "nonnegative")()
+OVERFLOWING = Role("overflowing", "overflowing", sign="nonnegative")()
+"""1 while a vessel is full and what comes in pushes as much out, otherwise 0."""
+SINCE = Role("beginning of a stage", "since", sign="nonnegative")()
+SLOPE = Role("slope in time", lambda *owner: f"slope of {owner[0]}")
+
+UA = Role("heat transfer", "UA", "UA", "UA", **_SIZES)()
+TRANSFER = Role("heat transfer per volume", "Ua", "Ua", "UA per volume", **_SIZES)()
+COOLANT = Role("coolant temperature", "T_coolant", "T_{c,0}", "coolant T", **_SIZES)()
+COOLANT_LEAVES = Role("outlet temperature of the coolant", "T_c_out", "T_{c,out}", "coolant outlet T", **_SIZES)()
+"""Where a counter-current coolant leaves: it follows from where it comes in."""
+COOLANT_T = Role("local coolant temperature", "T_c", "T_c", "coolant T", **_SIZES)()
+"""Temperature of a coolant that flows along the tube."""
+COOLANT_FLOW = Role("coolant heat capacity flow", "C_coolant", "C_c", "coolant flow", **_SIZES)()
+WALL = Role("heat capacity of the wall", "C_wall", "C_{w}", "heat capacity of the wall", "nonnegative")()
+STIRRER = Role("stirrer power", "W", "W", "stirrer power", "nonnegative")()
+
+AREA = Role("cross-section", "A_tube", "A", "cross-section", **_SIZES)()
+MASS_FLUX = Role("mass flux", "G", "G", "mass flux", **_SIZES)()
+"""Mass flow over cross-section of the (empty) tube, constant along it."""
+LAMINAR = Role("viscous resistance", "f_1", "f_1", "viscous resistance", "nonnegative")()
+TURBULENT = Role("inertial resistance", "f_2", "f_2", "inertial resistance", "nonnegative")()
+
+BULK_DENSITY = Role("bulk density", "bulk_density", "\\rho_b", **_SIZES)()
+CATALYST_FRACTION = Role("fraction of catalyst", "fraction", "\\varphi", **_SIZES)()
+CATALYST_AREA = Role("catalytic area", "area", "a", **_SIZES)()
+VOIDAGE = Role("voidage", "voidage", "\\varepsilon", **_SIZES)()
+PARTICLE_DENSITY = Role("particle density", "rho_p", "\\rho_p", "particle_density", **_SIZES)()
+AGE = Role("time on stream", "t_stream", "t", "time on stream", "nonnegative")()
+ACTIVITY = Role("activity", "a", "a", "activity", "nonnegative")()
+DEACTIVATION = Role("deactivation constant", "{}", lambda s: roman(s), "{}")
+PORES = Role("resistance of the pores", "pore_{}", lambda r: f"\\pi_{{{roman(r)}}}", "pores of {}", "positive")
+EFFECTIVENESS = Role("effectiveness", "eta_{}", lambda r: f"\\eta_{{{roman(r)}}}", "effectiveness of {}")
+THIELE_SQUARED = Role("Thiele modulus squared", "phi2_{}", lambda r: f"\\phi^2_{{{roman(r)}}}",
+                      "square modulus of {}")  # fmt: skip
+
+WALL_AREA = Role("membrane area", "A_m", "A_m", "membrane area", **_SIZES)()
+"""Area of a membrane: of a tank in m2, of a tube per volume in 1/m."""
+FLUX = Role("flux through the membrane", "J_{}", lambda s: f"J_{{{roman(s)}}}", "flux of {}")
+FLUX_CONSTANT = Role("membrane constant", "{}", lambda s: roman(s), "membrane {}")
+PERMEATE_FLOW = Role("permeate flow", "F_perm_{}", lambda s: f"F'_{{{roman(s)}}}", "permeate flow of {}")
+SWEEP = Role("sweep flow", "F_sweep_{}", lambda s: f"F'_{{{roman(s)},0}}", "sweep flow of {}", "nonnegative")
+PERMEATE_P = Role("permeate pressure", "P_perm", "P'", "permeate pressure", "nonnegative")()
+OTHER_SIDE = Role("permeate side", "{}'", lambda s: f"{s}'", "{} on the permeate side", "nonnegative")
+"""A partial pressure or concentration of a species beyond the membrane, where it is held."""
+PERMEATE_VOLUME = Role("permeate volumetric flow", "Q_perm", "Q'", "permeate volumetric flow", **_SIZES)()
+
+
+def slope_of(symbol: Quantity) -> Quantity:
+    """The parameter that holds how fast a moving number changes."""
+    return SLOPE(str(symbol), symbol.name)

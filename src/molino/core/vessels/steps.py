@@ -1,0 +1,140 @@
+"""The steps of a train beside its vessels: exchangers, side feeds, vessels side by side."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from molino.core import units
+from molino.core.errors import Faults, InputError
+from molino.core.fields import Frozen, settle
+from molino.core.printing import Printed
+from molino.core.vessels.feed import Feed, require_feed
+from molino.core.vessels.flowing import FlowVessel
+from molino.core.vessels.streams import Stream, at_enthalpy, enthalpy
+
+
+@dataclass(frozen=True, eq=False)
+class Exchanger(Frozen, Printed):
+    """Warms or cools a stream between two vessels.
+
+    Parameters
+    ----------
+    T : temperature, optional
+        To which it brings the stream.
+    duty : power, optional
+        What it adds instead ("-250 kW" takes away).
+    name : str
+    """
+
+    T: Any = None
+    duty: Any = None
+    name: str = ""
+
+    def __post_init__(self) -> None:
+        if (self.T is None) == (self.duty is None):
+            said = "neither T nor duty is given" if self.T is None else "T and duty are both given"
+            raise InputError(said, "exchanger", "give one of them")
+        if self.T is not None:
+            settle(self, T=units.positive(self.T, "temperature", "exchanger, T"))
+        else:
+            settle(self, duty=units.read(self.duty, "power", "exchanger, duty"))
+
+    @property
+    def label(self) -> str:
+        return self.name or "exchanger"
+
+    def passed(self, vessel: FlowVessel, stream: Stream) -> tuple[Stream, float]:
+        """What comes out of it, and its duty in W; in the fluid of a vessel."""
+        vessel._require_energy()
+        fluid = vessel._fluid
+        before = enthalpy(fluid, stream)
+        if self.T is None:
+            return at_enthalpy(fluid, stream, before + self.duty.si), float(self.duty.si)
+        after = replace(stream, T=self.T.si)
+        return after, enthalpy(fluid, after) - before
+
+    def __str__(self) -> str:
+        return f"{self.label} to {self.T}" if self.T is not None else f"{self.label} of {self.duty}"
+
+
+@dataclass(frozen=True, eq=False)
+class SideFeed(Frozen, Printed):
+    """A feed that joins the stream between two vessels."""
+
+    feed: Feed
+    name: str = ""
+
+    def __post_init__(self) -> None:
+        require_feed(self.feed, "side feed")
+
+    @property
+    def label(self) -> str:
+        return self.name or "side feed"
+
+    def stream(self, like: FlowVessel) -> Stream:
+        """What it brings, in the fluid of a vessel."""
+        carrier = like.with_(feed=self.feed)
+        fed, T = carrier._fed, self.feed.T.si if self.feed.T is not None else np.nan
+        amounts = {s: fed.concentrations.get(s, 0.0) * fed.volume for s in like.chemistry.names}
+        return Stream(self.label, amounts, float(fed.volume), T, carrier._given_pressure())
+
+    def __str__(self) -> str:
+        return f"{self.label} of {self.feed}"
+
+
+@dataclass(frozen=True, eq=False)
+class Parallel(Frozen, Printed):
+    """Vessels side by side: the stream is split between them and what comes out is mixed.
+
+    Parameters
+    ----------
+    vessels : sequence of StirredTank or PlugFlow
+    split : sequence of float, optional
+        What share each gets; equal shares if left out.
+    """
+
+    vessels: Sequence[FlowVessel]
+    split: Any = None
+    name: str = ""
+
+    def __post_init__(self) -> None:
+        faults = Faults()
+        check_vessels(faults, self.vessels, "parallel")
+        count = len(self.vessels)
+        given = [1 / count] * count if self.split is None and count else self.split or []
+        shares = []
+        for one in given:
+            with faults.at("parallel, split"):
+                shares.append(units.positive(one, "number", "share").si)
+        if len(shares) != count or abs(sum(shares) - 1) > 1e-9:
+            faults.add(
+                "parallel, split", f"{self.split!r} does not share the stream among {count}", "give shares of sum 1"
+            )
+        faults.raise_any()
+        settle(self, vessels=tuple(self.vessels), split=tuple(shares))
+
+    @property
+    def label(self) -> str:
+        return self.name or "parallel"
+
+    def __str__(self) -> str:
+        return f"{self.label}: " + " beside ".join(str(v.title) for v in self.vessels)
+
+
+Step = FlowVessel | Exchanger | SideFeed | Parallel
+
+
+def check_vessels(faults: Faults, given: Sequence[Any], place: str) -> None:
+    for one in given:
+        if not isinstance(one, FlowVessel):
+            faults.add(
+                place,
+                f"{getattr(one, 'title', repr(one))} does not flow through",
+                "give stirred tanks and plug-flow tubes",
+            )
+    if not given:
+        faults.add(place, "no vessel is given", "give at least one")

@@ -1,0 +1,281 @@
+"""Exact slopes through a train: every stream once more, as numbers that carry their derivatives."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+import sympy as sp
+
+from molino.core.dual import Dual, Number, value_of
+from molino.core.vessels.flowing import FlowVessel
+from molino.core.vessels.metrics import Metric
+from molino.core.vessels.model import Model
+from molino.core.vessels.run import Run
+from molino.core.vessels.sensitivity import end_slope, expression_slopes
+from molino.core.vessels.steps import Exchanger, Parallel, SideFeed, Step
+from molino.core.vessels.streams import Stream, at_enthalpy, enthalpy_slopes, mixed
+
+
+@dataclass(frozen=True)
+class NumberStream:
+    """A stream as numbers that carry their slopes."""
+
+    amounts: Mapping[str, Number]
+    volume: Number
+    T: Number
+    P: Number
+
+    def plain(self) -> Stream:
+        """Its values alone."""
+        amounts = {s: float(value_of(n)) for s, n in self.amounts.items()}
+        volume, T, P = (float(value_of(x)) for x in (self.volume, self.T, self.P))
+        return Stream("", amounts, volume, T, P)
+
+
+@dataclass(frozen=True)
+class Ends:
+    """What the metrics of a train are made of: floats, or numbers with their slopes."""
+
+    entering: Mapping[str, Number]
+    product: Mapping[str, Number]
+    last: Mapping[str, Number]
+    volume: Number
+    T: Number
+    P: Number
+    duty: Number
+
+
+def metric_of_ends(first: FlowVessel, metric: Metric, ends: Ends) -> Number:
+    """A metric from what goes into a train and what comes out, exact slopes with it."""
+    if metric.what == "concentration":
+        return ends.last[metric.species] / ends.volume
+    if metric.what in ("temperature", "pressure", "duty"):
+        return {"temperature": ends.T, "pressure": ends.P, "duty": ends.duty}[metric.what]
+    first._expression(metric)
+    names = first.chemistry.names
+    came, went = {s: sp.Dummy(f"in {s}") for s in names}, {s: sp.Dummy(f"out {s}") for s in names}
+    model = Model(first._model.balances, came, went, {})
+    expression = metric.expression(first.chemistry.structure, model)
+    numbers = {came[s]: ends.entering[s] for s in names} | {went[s]: ends.product[s] for s in names}
+    used = [s for s in numbers if s in expression.free_symbols]
+    values = {s: sp.Float(float(value_of(numbers[s]))) for s in used}
+    value = float(expression.xreplace(values))
+    duals = [s for s in used if isinstance(numbers[s], Dual)]
+    if not duals:
+        return value
+    return Dual(value, sum(float(expression.diff(s).xreplace(values)) * numbers[s].slope for s in duals))
+
+
+@dataclass(frozen=True, eq=False)
+class Pass:
+    """A pass through a train that has been run, and what it takes to follow it once more.
+
+    Attributes
+    ----------
+    steps, runs : the steps, and the run of each vessel in order
+    fresh, joined : the feed, and with what returned joined to it
+    last_T : temperature of what came out, in K
+    recycle : float
+        Flow returned over flow that leaves.
+    follows_T : bool
+        Whether the temperature of what returns is worked out.
+    returned : numbers to Stream
+        What returns, from its flows and temperature in units of the feed.
+    owner_of : setting to (vessel, setting)
+    entering : molar flow of each species in all fresh feeds
+    """
+
+    steps: Sequence[Step]
+    runs: Sequence[Run]
+    fresh: Stream
+    joined: Stream
+    last_T: float
+    recycle: float
+    follows_T: bool
+    returned: Callable[[Sequence[Number]], Stream]
+    owner_of: Callable[[str], tuple[FlowVessel, str]]
+    entering: Mapping[str, float]
+
+    @property
+    def first(self) -> FlowVessel:
+        """The vessel as which the fluid is seen."""
+        vessel = self.runs[0].vessel
+        assert isinstance(vessel, FlowVessel)
+        return vessel
+
+
+def pass_slopes(done: Pass, inputs: tuple[str, ...], count: int) -> tuple[Ends, np.ndarray]:
+    """What a pass through a train gives, with exact slopes by what returns (`count` numbers) and by some inputs.
+
+    Returns
+    -------
+    ends : what its metrics are made of, as numbers with slopes by (what returns, inputs)
+    returned : array, shape (count, count + inputs)
+        Slopes of what returns.
+    """
+    return _SlopedPass(done, inputs, count).ends()
+
+
+class _SlopedPass:
+    """The streams of a train once more, as numbers that carry their slopes."""
+
+    def __init__(self, done: Pass, inputs: tuple[str, ...], count: int) -> None:
+        self.done, self.inputs, self.count = done, inputs, count
+        self.size = count + len(inputs)
+        self.runs = iter(done.runs)
+        self.names = done.first.chemistry.names
+        self.duty: Number = 0.0
+
+    def seed(self, value: float, place: int) -> Dual:
+        return Dual(float(value), np.eye(self.size)[place])
+
+    def still(self, value: float) -> Dual:
+        return Dual(float(value), np.zeros(self.size))
+
+    def input(self, name: str) -> int | None:
+        return self.count + self.inputs.index(name) if name in self.inputs else None
+
+    @property
+    def ratio(self) -> Number:
+        place = self.input("recycle")
+        value = self.done.recycle
+        return value if place is None else self.seed(value, place)
+
+    def ends(self) -> tuple[Ends, np.ndarray]:
+        done, stream = self.done, self._first()
+        for step in done.steps:
+            stream = self._through(step, stream)
+        share = 1 / (1 + self.ratio)
+        product = {s: n * share for s, n in stream.amounts.items()}
+        ends = Ends(done.entering, product, stream.amounts, stream.volume, stream.T, stream.P, self.duty)
+        returned = np.zeros((self.count, self.size))
+        if self.count:
+            whole, back = sum(done.fresh.amounts.values()), self.ratio / (1 + self.ratio)
+            rows: list[Number] = [back * stream.amounts[s] * (1 / whole) for s in self.names]
+            rows += [stream.T * (1 / done.fresh.T)] if done.follows_T else []
+            returned = np.array([row.slope for row in rows])
+        return ends, returned
+
+    def _first(self) -> NumberStream:
+        """The feed, with what returns."""
+        done, fresh = self.done, self.done.fresh
+        if not done.recycle:
+            return NumberStream({s: self.still(n) for s, n in fresh.amounts.items()}, self.still(fresh.volume),
+                                self.still(fresh.T), self.still(fresh.P))  # fmt: skip
+        whole = sum(fresh.amounts.values())
+        z = [(n - fresh.amounts[s]) / whole for s, n in done.joined.amounts.items()]
+        seeds: list[Number] = [self.seed(x, i) for i, x in enumerate(z)]
+        seeds += [self.seed(done.last_T / fresh.T, self.count - 1)] if done.follows_T else []
+        back = done.returned(seeds)
+        volume = back.volume if "recycle" not in self.inputs else back.volume / done.recycle * self.ratio
+        streams = [NumberStream(fresh.amounts, fresh.volume, fresh.T, fresh.P),
+                   NumberStream(back.amounts, volume, back.T, back.P)]  # fmt: skip
+        return self._mixed(streams)
+
+    def _through(self, step: Step, stream: NumberStream) -> NumberStream:
+        if isinstance(step, Exchanger):
+            return self._exchanged(step, stream)
+        if isinstance(step, SideFeed):
+            side = step.stream(self.done.first)
+            return self._mixed([stream, NumberStream(side.amounts, side.volume, side.T, side.P)])
+        several = step.vessels if isinstance(step, Parallel) else (step,)
+        shares = step.split if isinstance(step, Parallel) else (1.0,)
+        outs = []
+        for vessel, share in zip(several, shares, strict=True):
+            part = {s: n * share for s, n in stream.amounts.items()}
+            outs.append(self._vessel(vessel, replace(stream, amounts=part, volume=stream.volume * share)))
+        return outs[0] if len(outs) == 1 else self._mixed(outs)
+
+    def _exchanged(self, step: Exchanger, stream: NumberStream) -> NumberStream:
+        before = self._enthalpy(stream)
+        if step.T is None:
+            self.duty = self.duty + step.duty.si
+            return self._at_enthalpy(stream, before + step.duty.si)
+        after = replace(stream, T=self.still(step.T.si))
+        self.duty = self.duty + self._enthalpy(after) - before
+        return after
+
+    def _vessel(self, vessel: FlowVessel, stream: NumberStream) -> NumberStream:
+        """What comes out of a vessel: the slopes of its outlet by its parameters, times theirs by the inputs."""
+        run = next(self.runs)
+        fed = run.vessel
+        assert isinstance(fed, FlowVessel)
+        is_liquid = not fed.is_gas and fed.feed.model != "additive volumes"
+        given: dict[str, Number] = {f"[{s}]": n / stream.volume if is_liquid else n for s, n in stream.amounts.items()}
+        if is_liquid:
+            given["flow"] = stream.volume
+        if fed.feed.T is not None:
+            given["feed T"] = stream.T
+        if fed.feed.P is not None:
+            given["feed P"] = stream.P
+        for name in self.inputs:
+            place = self.input(name)
+            assert place is not None
+            if name.startswith("constant "):
+                constant = name.removeprefix("constant ")
+                value = next(p.value for p in fed.chemistry.parameters if p.name == constant)
+                given[fed._constant_setting(constant)] = self.seed(value, place)
+            elif name != "recycle":
+                owner, setting = self.done.owner_of(name)
+                if owner is vessel:
+                    given[setting] = self.seed(fed._setting(setting).own, place)
+        numbers, end = fed._parameters(given)
+        return self._outlet(run, numbers, end)
+
+    def _outlet(self, run: Run, numbers: Mapping[sp.Symbol, Number], end: Number) -> NumberStream:
+        vessel, form = run.vessel, run.vessel._model.streams[0]
+        parameters = vessel._model.balances.parameters
+        moving = {s: n for s in parameters if isinstance(n := numbers.get(s), Dual) and n.slope.any()}
+        known = vessel._model.balances.known
+        expressions = [*form.amounts.values(), form.volume]
+        has_T = form.T is not None and form.T.free_symbols <= known
+        has_P = form.P is not None and form.P.free_symbols <= known
+        expressions += [form.T] if has_T else []
+        expressions += [form.P] if has_P else []
+        duty = vessel._model.duty if vessel._model.duty is not None else sp.Integer(0)
+        expressions.append(duty)
+        values = run._at_end(tuple(expressions))
+        slopes = np.zeros((len(expressions), self.size))
+        if moving:
+            by = expression_slopes(run.trajectory, tuple(expressions), tuple(moving))
+            slopes += by @ np.array([n.slope for n in moving.values()])
+        if isinstance(end, Dual) and not run.is_steady and end.slope.any():
+            slopes += np.outer([end_slope(run.trajectory, e) for e in expressions], end.slope)
+        found = [Dual(value, slope) for value, slope in zip(values, slopes, strict=True)]
+        names = [*form.amounts]
+        self.duty = self.duty + found[-1]
+        rest = iter(found[len(names) + 1 :])
+        out = run.stream_out()
+        T = next(rest) if has_T else self.still(out.T)
+        P = next(rest) if has_P else self.still(out.P)
+        return NumberStream(dict(zip(names, found, strict=False)), found[len(names)], T, P)
+
+    def _enthalpy(self, stream: NumberStream) -> Dual:
+        """Enthalpy flow of a stream."""
+        value, by_amount, by_T, by_volume, by_P = enthalpy_slopes(self.done.first._fluid, stream.plain())
+        pairs = [*((by_amount[s], n) for s, n in stream.amounts.items()), (by_T, stream.T), (by_volume, stream.volume),
+                 (by_P, stream.P)]  # fmt: skip
+        moving = [by * n.slope for by, n in pairs if isinstance(n, Dual) and np.isfinite(by) and by]
+        return Dual(value, sum(moving, np.zeros(self.size)))
+
+    def _at_enthalpy(self, stream: NumberStream, wanted: Dual) -> NumberStream:
+        """The stream at the temperature at which it carries an enthalpy flow: dT = (dH - dH at constant T)/(dH/dT)."""
+        fluid = self.done.first._fluid
+        T = at_enthalpy(fluid, stream.plain(), float(wanted.value)).T
+        there = replace(stream, T=self.still(T))
+        by_T = enthalpy_slopes(fluid, there.plain())[2]
+        return replace(stream, T=Dual(T, (wanted.slope - self._enthalpy(there).slope) / by_T))
+
+    def _mixed(self, streams: Sequence[NumberStream]) -> NumberStream:
+        """Streams that meet, as `streams.mixed`."""
+        first, zero = self.done.first, self.still(0.0)
+        amounts = {s: sum((x.amounts[s] for x in streams), zero) for s in self.names}
+        T = mixed(first._fluid, [x.plain() for x in streams], "mixed").T
+        pressures = [x.P for x in streams if np.isfinite(value_of(x.P))]
+        P = min(pressures, key=lambda p: float(value_of(p)), default=self.still(np.nan))
+        whole = NumberStream(amounts, sum((x.volume for x in streams), zero), self.still(T), P)
+        if not np.isfinite(T) or not first._key.has_energy:
+            return whole
+        return self._at_enthalpy(whole, sum((self._enthalpy(x) for x in streams), zero))

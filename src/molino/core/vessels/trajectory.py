@@ -1,0 +1,182 @@
+"""The course of a vessel's states through all stages of a run: at any point, with extremes and crossings."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+import sympy as sp
+
+from molino.core.balances.compiled import compiled
+from molino.core.balances.integrate import Event, Report, Solution, integrate
+from molino.core.balances.system import Case
+from molino.core.errors import SolveError
+from molino.core.fields import Frozen
+from molino.core.vessels.roles import SINCE, slope_of
+from molino.core.vessels.schedule import Stage
+
+Switch = Callable[[Case, bool, np.ndarray | None], tuple[Case, tuple[Event, ...], bool]]
+"""What an event does: from the case of a stage and whether it has happened, the case to integrate and what to watch."""
+
+_EVEN, _LOGARITHMIC = 49, 33
+_CLOSE = 1e-12
+"""What is left of a stage, relative, that is not worth an integration."""
+
+
+def probing_points(begin: float, end: float) -> np.ndarray:
+    """Points at which an integration is asked for: even ones, and on a logarithmic scale from the beginning."""
+    span = end - begin
+    if span < 1e-9 * end:
+        return np.array([begin, end])
+    early = begin + span * np.geomspace(1e-8, 1.0, _LOGARITHMIC)[:-1]
+    return np.unique(np.concatenate([np.linspace(begin, end, _EVEN), early[early - begin > 1e-12 * end]]))
+
+
+@dataclass(frozen=True, eq=False)
+class Trajectory(Frozen):
+    """Solutions one after another, each from where the last one ended."""
+
+    parts: tuple[Solution, ...]
+
+    @property
+    def end(self) -> float:
+        return self.parts[-1].end
+
+    @property
+    def last(self) -> Case:
+        """The balances with the numbers of the last stage."""
+        return self.parts[-1].case
+
+    @property
+    def end_state(self) -> np.ndarray:
+        return np.asarray(self.parts[-1].states[-1])
+
+    @cached_property
+    def report(self) -> Report:
+        return Report.of([part.report for part in self.parts])
+
+    def owners(self, points: np.ndarray) -> np.ndarray:
+        """Which part each point belongs to; a point at a jump belongs to what comes after it."""
+        ends = np.array([part.end for part in self.parts[:-1]])
+        return np.searchsorted(ends, points, side="right")
+
+    def at(self, points: np.ndarray) -> np.ndarray:
+        """States at any points, shape (points, states)."""
+        if len(self.parts) == 1:
+            return self.parts[0].at(points)
+        owners = self.owners(points)
+        found = np.empty((len(points), self.parts[0].states.shape[1]))
+        for n, part in enumerate(self.parts):
+            own = owners == n
+            if own.any():
+                found[own] = part.at(points[own])
+        return found
+
+    def evaluate(self, expressions: tuple[sp.Expr, ...], points: np.ndarray, states: np.ndarray) -> list[np.ndarray]:
+        """Expressions of the balances at some points, each of shape (points,)."""
+        owners = self.owners(points)
+        found = [np.empty(len(points)) for _ in expressions]
+        for n, part in enumerate(self.parts):
+            own = owners == n
+            if not own.any():
+                continue
+            moved = moved_expressions(part.case, expressions)
+            with np.errstate(divide="ignore", invalid="ignore"):
+                rows = compiled(part.case.balances).outputs(moved)(part.case.values)(states[own].T, points[own])
+            for held, row in zip(found, rows, strict=True):
+                held[own] = row
+        return found
+
+    def most(self, expression: sp.Expr, sign: float = 1.0) -> tuple[float, float]:
+        """Where an expression is highest (lowest, for a negative sign), and its value there."""
+        found = []
+        for part in self.parts:
+            at, _, value = part.most(moved_expressions(part.case, (expression,))[0], sign)
+            found.append((at, value))
+        return max(found, key=lambda pair: sign * pair[1])
+
+    def crossings(self, expression: sp.Expr, level: float = 0.0) -> list[float]:
+        """Every point at which an expression passes a level."""
+        return [at for part in self.parts
+                for at, _ in part.crossings(moved_expressions(part.case, (expression,))[0], level)]  # fmt: skip
+
+
+def moved_expressions(case: Case, expressions: tuple[sp.Expr, ...]) -> tuple[sp.Expr, ...]:
+    """Expressions of plain balances for those of a stage, in which some parameters move."""
+    held = {*case.balances.parameters}
+    if SINCE not in held:
+        return expressions
+    along = case.balances.independent - SINCE
+    swap = {p: p + slope_of(p) * along for p in case.balances.parameters if slope_of(p) in held}
+    return tuple(e.xreplace(swap) for e in expressions)
+
+
+def through_stages(
+    stages: Sequence[Stage], rtol: float, atol: float, switch: Switch | None = None,
+    points: Callable[[float, float], np.ndarray] = probing_points,
+) -> Trajectory:  # fmt: skip
+    """Integrate through stages, each from where the last one ended; `switch` says what its events do."""
+    begin, state = 0.0, None
+    parts: list[Solution] = []
+    happened = False
+    for stage in stages:
+        while not parts or stage.end - begin > _CLOSE * stage.end:
+            case, events = stage.case, tuple[Event, ...]()
+            if switch is not None:
+                case, events, happened = switch(stage.case, happened, state)
+                if events and state is not None and _has_happened(case, events[0], begin, state):
+                    case, events, happened = switch(stage.case, True, state)
+            try:
+                found = integrate(case, points(begin, stage.end), initial=state, rtol=rtol, atol=atol, events=events)
+            except SolveError as error:
+                error.parts = tuple(parts)
+                raise
+            parts.append(found)
+            begin, state = found.end, found.states[-1]
+            if not (found.events and found.events[-1].event.terminal) or begin >= stage.end:
+                break
+            happened = True
+    return Trajectory(tuple(parts))
+
+
+def _has_happened(case: Case, event: Event, at: float, state: np.ndarray) -> bool:
+    value = compiled(case.balances).outputs((event.expression,))(case.values)(state[:, None], np.array([at]))[0]
+    return float(np.ravel(value)[0]) >= -1e-12
+
+
+def sensitivities_at_end(trajectory: Trajectory, by: tuple[sp.Symbol, ...]) -> np.ndarray:
+    """d(state)/d(parameter) at the end, shape (states, parameters), through all stages.
+
+    Where an event ended a stage its time moves with the parameters, too: S jumps by (f_before - f_after) dt/dp with
+    dt/dp = -(g_y S + g_p)/(g_y f + g_t) (W. F. Feehery, J. E. Tolsma, P. I. Barton, Appl. Numer. Math. 25 (1997) 41).
+    """
+    state, slopes = None, None
+    for n, part in enumerate(trajectory.parts):
+        case = part.case
+        rtol, atol = part.settings.rtol, part.settings.atol
+        found = integrate(case, [part.begin, part.end], initial=state, by=by, slopes=slopes, rtol=rtol, atol=atol)
+        assert found.sensitivities is not None
+        state, slopes = found.states[-1], found.sensitivities[-1]
+        if part.events and part.events[-1].event.terminal and n + 1 < len(trajectory.parts):
+            slopes = slopes + _jump(part, trajectory.parts[n + 1].case, state, slopes, by)
+    return np.asarray(slopes)
+
+
+def _jump(
+    part: Solution, after: Case, state: np.ndarray, slopes: np.ndarray, by: tuple[sp.Symbol, ...]
+) -> np.ndarray:  # fmt: skip
+    balances, at = part.case.balances, part.end
+    whole, event = compiled(balances), part.events[-1].event.expression
+    partial = whole.gradient((event,), (*balances.symbols, *by, balances.independent))(part.case.values)(state, at)[0]
+    n = len(state)
+    before = np.array(whole.rhs(part.case.values)(state, at))
+    behind = np.array(compiled(after.balances).rhs(after.values)(state, at))
+    moves = -(partial[:n] @ slopes + partial[n:-1]) / (partial[:n] @ before + partial[-1])
+    return np.outer(before - behind, moves)
+
+
+def at_rest(case: Case, state: np.ndarray, report: Report) -> Trajectory:
+    """The trajectory of a steady state: one point, at the end of time."""
+    return Trajectory((Solution(case, np.array([np.inf]), state[None, :], None, np.zeros(1, dtype=int), report),))

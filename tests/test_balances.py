@@ -140,7 +140,7 @@ def test_stiff_eight_species() -> None:
 
 def test_what_cannot_go_on_says_where() -> None:
     y = sp.Symbol("y1")
-    with pytest.raises(mo.SolveError, match=r"stopped at t = 0\.99.* of 5, where y1"):
+    with pytest.raises(mo.SolveError, match=r"stopped at t = (0\.99|1 ).*of 5, where y1"):
         integrate(raw([y**2], [1.0]), np.linspace(0, 5, 11))
     blows = mo.Batch(
         mo.Chemistry(mo.Reaction("A -> B", rate="k*[A]/[C]", k=1.0), species=["A", "B", "C"]), {"A": 1, "C": 0}

@@ -10,6 +10,7 @@ import difflib
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
+from typing import Any
 
 
 @dataclass(frozen=True)
@@ -56,6 +57,8 @@ class SolveError(MolinoError):
     reached: float = float("nan")
     symbol: object = None
     """The state that fell to zero, where one did."""
+    rows: Any = None
+    """The points up to there, in SI."""
     parts: tuple[object, ...] = ()
     """What was integrated before."""
 

@@ -85,7 +85,7 @@ class ArcLength:
         z = self.pinned(start, float(start[-1]))
         along = self.tangent(z, axis)
         yield z, along
-        length = self.largest / 10
+        length = self.largest / 4
         for _ in range(_MOST_POINTS):
             found = self.correct(z + length * along, along)
             turned = None
@@ -106,7 +106,7 @@ class ArcLength:
                 return
             yield z, along
             if found[1] <= 3:
-                length = min(length * 1.5, self.largest)
+                length = min(length * 2.0, self.largest)
 
     def between(self, curve: Curve, n: int, measure: Callable[[np.ndarray, np.ndarray], float]) -> np.ndarray:
         """The point between the n-th and the next at which a measure of point and tangent changes its sign."""

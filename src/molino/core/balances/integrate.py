@@ -17,7 +17,7 @@ import sympy as sp
 from numpy.polynomial import Chebyshev
 from scipy.integrate import ODEintWarning, odeint, solve_ivp
 
-from molino.core.balances.compiled import compiled
+from molino.core.balances.compiled import SparseMaker, compiled
 from molino.core.balances.functions import Functions, functions_of
 from molino.core.balances.source import NotFinite
 from molino.core.balances.system import ABOVE_ZERO, Case
@@ -31,6 +31,7 @@ RUN_OUT = 1e-6
 """How far below zero, as a fraction of its scale, a state must lie to count as consumed beyond its end."""
 
 _MOST_STEPS = 100_000
+_MOST_STEPS_CLOSER = 3_000
 _DONE = "Integration successful."
 _MOST_ROWS = 6000
 _NODES = 9
@@ -152,7 +153,7 @@ class Solution:
         points, states, steps = self.points, self.states, self.steps
         for _ in range(4):
             taken = np.diff(steps)
-            wide = np.flatnonzero(taken > 2)
+            wide = np.flatnonzero(taken > 3)
             if not len(wide) or len(points) > _MOST_ROWS:
                 break
             between = [np.linspace(points[i], points[i + 1], int(min(taken[i], 200)) + 2)[1:-1] for i in wide]
@@ -175,10 +176,11 @@ class Solution:
 
     def slope(self, expression: sp.Expr) -> Function:
         """The slope of an expression along the solution, exact: (de/dy) dy/dt + de/dt."""
-        balances = self.case.balances
-        functions = functions_of(self.case)
-        gradient = compiled(balances).gradient((expression,), (*balances.symbols, balances.independent))
-        partial = gradient(self.case.values)
+        balances, whole = self.case.balances, compiled(self.case.balances)
+        gradient = whole.gradient((expression,), (*balances.symbols, balances.independent))
+        if whole.grouped is None and not balances.algebraic.any():
+            return self._columns_of_slope(gradient)
+        functions, partial = functions_of(self.case), gradient(self.case.values)
 
         def values(points: np.ndarray, states: np.ndarray) -> np.ndarray:
             found = np.empty(len(points))
@@ -192,11 +194,40 @@ class Solution:
 
         return values
 
+    def _columns_of_slope(self, gradient: SparseMaker) -> Function:
+        """The slope of an expression at all points at once."""
+        make_rhs = compiled(self.case.balances).outputs(self.case.balances.rhs)(self.case.values)
+        entries, places = gradient.make_array(self.case.values), [j for _, j in gradient.pattern]
+        n = len(self.case.balances.states)
+
+        def values(points: np.ndarray, states: np.ndarray) -> np.ndarray:
+            with np.errstate(all="ignore"):
+                rhs, by = make_rhs(states.T, points), entries(states.T, points)
+                total = np.zeros(len(points))
+                for place, slope in zip(places, by, strict=True):
+                    total = total + (slope * rhs[place] if place < n else slope)
+            return total
+
+        return values
+
+    def _on_resolved(self, name: str, expression: sp.Expr) -> np.ndarray:
+        """Values or slopes of an expression at the resolved points, remembered."""
+        key = name, expression
+        if key not in self._memory:
+            points, states = self.resolved
+            self._memory[key] = getattr(self, name)(expression)(points, states)
+        return self._memory[key]
+
+    @cached_property
+    def _memory(self) -> dict[tuple[str, sp.Expr], np.ndarray]:
+        return {}
+
     def crossings(self, expression: sp.Expr, level: float = 0.0) -> list[tuple[float, np.ndarray]]:
         """Every point at which an expression passes a level, and the states there."""
-        evaluate, slope = self.evaluate(expression), self.slope(expression)
+        evaluate = self.evaluate(expression)
         points, states = self.resolved
-        values, slopes = evaluate(points, states) - level, slope(points, states)
+        values = self._on_resolved("evaluate", expression) - level
+        slopes = self._on_resolved("slope", expression)
         changes = values[:-1] * values[1:] < 0
         turns = (values[:-1] * slopes[:-1] < 0) & (values[1:] * slopes[1:] > 0)  # it comes nearer and goes off again
         found = [(float(points[i]), states[i]) for i in np.flatnonzero(values == 0)]
@@ -206,9 +237,7 @@ class Solution:
 
     def extrema(self, expression: sp.Expr) -> list[tuple[float, np.ndarray]]:
         """Every point at which an expression turns round, and the states there."""
-        slope = self.slope(expression)
-        points, states = self.resolved
-        values = slope(points, states)
+        slope, values = self.slope(expression), self._on_resolved("slope", expression)
         found = []
         for i in np.flatnonzero(values[:-1] * values[1:] < 0):
             found += self._roots(int(i), slope)
@@ -233,6 +262,8 @@ class Solution:
         nodes = low + (high - low) * (1 - np.cos(np.pi * (np.arange(_NODES) + 0.5) / _NODES)) / 2
 
         def local(at: np.ndarray) -> np.ndarray:
+            if at[0] - low < 1e-12 * max(abs(low), high - low):  # no step is as short as that
+                return np.repeat(state[None], len(at), axis=0)
             grid = np.concatenate([[low], at]) if at[0] > low else at
             found = integrate(self.case, grid, initial=state, rtol=self.settings.rtol, atol=self.settings.atol)
             return found.states[len(grid) - len(at) :]
@@ -341,7 +372,7 @@ def integrate(
         absolute = functions.with_sensitivities(absolute, 1e2 * atol * scale, sizes)
     times = np.ascontiguousarray(points, dtype=float)
     rows, steps, report, failure = _advance(case, functions, first, times, rtol, functions.kept(absolute), scale)
-    times = times[: len(rows)]
+    times = failure.rows if failure is not None and failure.rows is not None else times[: len(rows)]
     states, sensitivities = functions.unfold(rows, times)
     settings = Settings(rtol, atol, by, initial, slopes)
     found = Solution(case, times, states, sensitivities, steps, report, settings, failure=failure)
@@ -416,24 +447,39 @@ def _advance(
     good = failed + 1
     while good > 1 and not np.isfinite(y[good - 1]).all():
         good -= 1
-    closer = np.linspace(times[good - 1], times[min(good, len(times) - 1)], 201)
-    try:
-        fine, told = _odeint(functions, y[good - 1], closer, rtol, absolute)
+    rows, steps, points = y[:good], steps[:good], times[:good]
+    goal, failure = times[min(good, len(times) - 1)], None
+    for _ in range(3):  # nearer and nearer to where it sticks
+        closer = np.linspace(points[-1], goal, 101)
+        try:
+            fine, told = _odeint(functions, rows[-1], closer, rtol, absolute, most=_MOST_STEPS_CLOSER)
+        except NotFinite as error:
+            failure = failure or _not_finite(case, error)
+            break
         failure = _stuck(case, times[-1], closer, fine, scale, told)
-    except NotFinite as error:
-        failure = _not_finite(case, error)
-    return y[:good], steps[:good], report, failure
+        further = _first_failure(closer, told) + 1 if told["message"] != _DONE else len(closer)
+        further = min(further, int(np.argmin(np.append(np.isfinite(fine).all(axis=1), False))))
+        if further < len(closer):
+            goal = closer[further]
+        rows, points = np.concatenate([rows, fine[1:further]]), np.concatenate([points, closer[1:further]])
+        steps = np.concatenate([steps, steps[-1] + told["nst"][: max(further - 1, 0)]])
+        if further == len(closer) or goal - points[-1] < 1e-9 * goal:
+            break
+    assert failure is not None
+    failure.rows = points
+    return rows, steps, report, failure
 
 
 def _odeint(
-    functions: Functions, first: np.ndarray, times: np.ndarray, rtol: float, absolute: np.ndarray, stop: bool = False
-) -> tuple[np.ndarray, dict[str, Any]]:
+    functions: Functions, first: np.ndarray, times: np.ndarray, rtol: float, absolute: np.ndarray, stop: bool = False,
+    most: int = _MOST_STEPS,
+) -> tuple[np.ndarray, dict[str, Any]]:  # fmt: skip
     """Rows by LSODA; with `stop` it does not look beyond the last."""
     with warnings.catch_warnings():
         warnings.simplefilter("ignore", ODEintWarning)
         return odeint(  # type: ignore[no-any-return]
             functions.rhs, first, times, Dfun=functions.jacobian, rtol=rtol, atol=absolute, full_output=True,
-            mxstep=_MOST_STEPS, tcrit=times[-1:] if stop else None, **functions.band,
+            mxstep=most, tcrit=times[-1:] if stop else None, **functions.band,
         )  # fmt: skip
 
 

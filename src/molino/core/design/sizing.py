@@ -110,7 +110,8 @@ def size(vessel: Vessel | Train, metric: Metric | str, target: Any, vary: str | 
     searches = {"steady": along_steady_states, "whole runs": by_whole_runs, "run": along_run}
     answer = searches[vessel._sized_along](vessel, metric, wanted)
     if answer.passed is None:
-        raise _unreachable(vessel, metric, wanted, answer, "time" if vary == "time" else "volume")
+        answer.best_at = vessel._size_of(vary, answer.best_at)
+        raise _unreachable(vessel, metric, wanted, answer, vary, vessel._sizes[vary])
     value = vessel._size_of(vary, answer.passed)
     sized = vessel.with_({vary: _shown(vessel._display, value, vessel._sizes[vary])})
     run = answer.run(sized) if answer.run is not None else sized.outcome()
@@ -140,7 +141,7 @@ def _size_train(train: Train, metric: Metric, wanted: float, vary: str | None) -
     kind = sizes[vary]
     answer = by_whole_runs(train, metric, wanted, vary)
     if answer.passed is None:
-        raise _unreachable(train, metric, wanted, answer, kind)
+        raise _unreachable(train, metric, wanted, answer, vary, kind)
     value = answer.passed
     sized = train.with_({vary: _shown(train._display, value, kind) if kind != "number" else value})
     run = sized.outcome()
@@ -152,11 +153,12 @@ def _size_train(train: Train, metric: Metric, wanted: float, vary: str | None) -
 
 
 def _unreachable(
-    vessel: Vessel | Train, metric: Metric, target: float, answer: Answer, kind: str
+    vessel: Vessel | Train, metric: Metric, target: float, answer: Answer, vary: str, kind: str
 ) -> UnreachableError | InputError:
     display = vessel._display
     wanted = f"{metric} = {display.text(target, metric.kind, 6)}"
-    first, best, at = answer.first, answer.best, answer.best_at
+    first, best = answer.first, answer.best
+    place = f"{vary.replace('_', ' ')} {display.text(answer.best_at, kind)}"
     if answer.is_there:
         return InputError(f"{metric} is {first:.4g} at the inlet already", vessel.label, "ask for more")
     if best is None or not answer.has_changed:
@@ -171,10 +173,10 @@ def _unreachable(
         said += ", at the inlet, and from there it only goes the other way"
         advice = "change the feed, or turn the question round"
     elif answer.turned:
-        said += f", at {kind} {display.text(at, kind)}; after that it turns back, as what is formed reacts on"
+        said += f", at {place}; after that it turns back, as what is formed reacts on"
         advice = "ask for less, or change temperature or feed so that the further reaction is slower"
     elif answer.limit:
-        said += f", at {kind} {display.text(at, kind)}: {answer.limit}"
+        said += f", at {place}: {answer.limit}"
         advice = answer.advice
     else:
         reversible = [str(r.name) for r in vessel.chemistry.reactions if r.equation.reversible]

@@ -19,11 +19,12 @@ from molino.core.errors import SolveError
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.metrics import Metric
 from molino.core.vessels.parameter_map import ParameterMap
+from molino.core.vessels.roles import START, VOLUME
 from molino.core.vessels.run import settled
 
-_SMALLEST, _LARGEST = 1e-4, 1e12
+_SMALLEST, _LARGEST = 1e-3, 1e12
 """Where the curve begins and ends, in units of the volume in which the fastest reaction gets something done."""
-_LONGEST = 0.4
+_LONGEST = 1.0
 """The longest step along the curve, in scaled states and the logarithm of the volume."""
 
 
@@ -47,6 +48,13 @@ class _SteadyCurve:
         fastest = max(float(np.max(np.abs(full) * scale / scale[:, None])), 1.0)
         self.first = _SMALLEST * self.flow / fastest
         self.span = float(np.log(_LARGEST / _SMALLEST))
+        self.base, self.base_scale = unit, scale
+        by = self.map.values_and_slopes((self.flow,))[1][:, 0]
+        still = [s for s, slope in zip(self.balances.parameters, by, strict=True)
+                 if slope and s != VOLUME and s.role != START]  # fmt: skip
+        self.only_volume = not still
+        """Whether the volume alone changes, and nothing that follows from it."""
+        self.unit_slope = np.array([1.0 if s == VOLUME else 0.0 for s in self.balances.parameters])
 
     def case(self, volume: float) -> Case:
         return Case(self.balances, self.map.values((volume,))[0])
@@ -54,10 +62,14 @@ class _SteadyCurve:
     @lru_cache(maxsize=64)  # noqa: B019 - it lives as long as one sizing
     def parts(self, s: float) -> tuple[Any, ...]:
         volume = self.first * float(np.exp(s))
-        values, by = self.map.values_and_slopes((volume,))
-        scale = start(Case(self.balances, values))[1]
+        if self.only_volume:
+            values, by = self.base.with_values({VOLUME: volume}).values, self.unit_slope
+        else:
+            values, slopes = self.map.values_and_slopes((volume,))
+            by = slopes[:, 0]
+        scale = np.where(self.amounts, self.base_scale * volume / self.flow, self.base_scale)
         weights = volume / self.flow / scale
-        return volume, values, by[:, 0] * volume, scale, weights, self.whole.rhs(values), self.whole.jacobian(values)
+        return volume, values, by * volume, scale, weights, self.whole.rhs(values), self.whole.jacobian(values)
 
     def residual(self, z: np.ndarray) -> np.ndarray:
         _, _, _, scale, weights, rhs, _ = self.parts(float(z[-1]))
@@ -90,8 +102,13 @@ class _SteadyCurve:
     def start(self) -> np.ndarray:
         """The steady state of a volume in which nearly nothing happens."""
         case = self.case(self.first)
-        state, _ = steady(case, self.first / self.flow)
-        return np.append(state / start(case)[1], 0.0)
+        first, scale = start(case)
+        fed = first / scale
+        tracer = ArcLength(self.residual, self.jacobian)
+        try:
+            return tracer.pinned(np.append(fed, 0.0), 0.0)
+        except SolveError:
+            return np.append(steady(case, self.first / self.flow)[0] / scale, 0.0)
 
 
 def along_steady_states(tank: Vessel, metric: Metric, target: float) -> Answer:
@@ -143,7 +160,7 @@ def _between(
         piece, new = Curve(np.array([z, z_end]), np.array([along, along])), end
         further = z_end
     if approach.sign * (new - approach.target) > 0:
-        return tracer.between(piece, 0, lambda p, _: curve.metric(p) - approach.target)
+        return _crossing(curve, tracer, piece, approach.target, (before[2], new))
     first, last = (approach.sign * curve.slope(p, t) for p, t in ((z, along), (further, turned)))
     if first > 0 > last and not len(gone):
         top = tracer.between(piece, 0, curve.slope)
@@ -152,9 +169,30 @@ def _between(
             return top
         if approach.see(curve.parts(float(top[-1]))[0], height):
             rising = Curve(np.array([z, top]), np.array([along, along]))
-            return tracer.between(rising, 0, lambda p, _: curve.metric(p) - approach.target)
+            return _crossing(curve, tracer, rising, approach.target, (before[2], height))
     approach.see(curve.parts(float(further[-1]))[0], new)
     return None
+
+
+def _crossing(
+    curve: _SteadyCurve, tracer: ArcLength, piece: Curve, target: float, values: tuple[float, float]
+) -> np.ndarray:  # fmt: skip
+    """Where a stretch of the curve passes the target: by Newton's method on balances and metric together."""
+    (low, high), share = piece.points, (target - values[0]) / (values[1] - values[0])
+    z, n = low + share * (high - low), len(low) - 1
+    for _ in range(12):
+        try:
+            rows = np.vstack([curve.jacobian(z), [curve.slope(z, axis) for axis in np.eye(n + 1)]])
+            off = np.append(curve.residual(z), curve.metric(z) - target)
+            step = np.linalg.solve(rows, -off)
+        except (NotFinite, np.linalg.LinAlgError):
+            break
+        z = z + step
+        if not np.isfinite(z).all() or not min(low[-1], high[-1]) - 0.1 <= z[-1] <= max(low[-1], high[-1]) + 0.1:
+            break
+        if np.max(np.abs(step)) < 1e-12:
+            return np.asarray(z)
+    return tracer.between(piece, 0, lambda p, _: curve.metric(p) - target)
 
 
 def _answered(tank: Vessel, curve: _SteadyCurve, approach: Approach, z: np.ndarray) -> Answer:

@@ -445,7 +445,10 @@ class Vessel(Frozen, Printed):
 
     def _expression(self, metric: Metric) -> sp.Expr:
         """A metric over the states and parameters of this vessel; InputError if it has no such quantity."""
-        found = metric.expression(self.chemistry.structure, self._model)
+        known = self._model.metrics
+        if metric not in known:
+            known[metric] = metric.expression(self.chemistry.structure, self._model)
+        found = known[metric]
         for species in metric.reactants:
             if not self._goes_in(species):
                 raise InputError(

@@ -124,6 +124,11 @@ class Model:
     heat_removed: sp.Expr = ZERO
 
     @cached_property
+    def metrics(self) -> dict[object, sp.Expr]:
+        """Metrics over its states, as far as they were asked for."""
+        return {}
+
+    @cached_property
     def followed(self) -> Balances:
         """The balances with their totals."""
         if not self.totals:

@@ -20,7 +20,7 @@ from molino.core.vessels.schedule import Stage
 Switch = Callable[[Case, bool, np.ndarray | None], tuple[Case, tuple[Event, ...], bool]]
 """What an event does: from the case of a stage and whether it has happened, the case to integrate and what to watch."""
 
-_EVEN, _LOGARITHMIC = 49, 33
+_UNIT = np.unique(np.concatenate([np.linspace(0.0, 1.0, 49), np.geomspace(1e-8, 1.0, 33)]))
 _CLOSE = 1e-12
 """What is left of a stage, relative, that is not worth an integration."""
 
@@ -30,8 +30,9 @@ def probing_points(begin: float, end: float) -> np.ndarray:
     span = end - begin
     if span < 1e-9 * end:
         return np.array([begin, end])
-    early = begin + span * np.geomspace(1e-8, 1.0, _LOGARITHMIC)[:-1]
-    return np.unique(np.concatenate([np.linspace(begin, end, _EVEN), early[early - begin > 1e-12 * end]]))
+    found = begin + span * _UNIT
+    found[-1] = end
+    return found if begin == 0.0 else found[(found - begin > 1e-12 * end) | (_UNIT == 0.0)]
 
 
 @dataclass(frozen=True, eq=False)

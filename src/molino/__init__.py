@@ -54,6 +54,7 @@ _HOME = {
     "discriminate": "core.fitting.discrimination",
     "duty": "core.vessels.metrics",
     "effectiveness_factor": "core.vessels.catalyst",
+    "evaluator": "core.design.evaluating",
     "figures": "desk.figures",
     "fit": "core.fitting.regression",
     "load_job": "desk.job.load",
@@ -85,6 +86,7 @@ if TYPE_CHECKING:
     from molino.core.chemistry.species import Species
     from molino.core.chemistry.thermochemistry import FromSpecies
     from molino.core.design.comparison import compare
+    from molino.core.design.evaluating import evaluator
     from molino.core.design.sizing import size
     from molino.core.design.sweeping import sweep
     from molino.core.errors import InputError, MolinoError, SolveError, UnitError, UnreachableError

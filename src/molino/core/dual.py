@@ -12,9 +12,10 @@ from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
+import sympy as sp
 
 Number = Any
-"""A float, an array of shape (cases,), or a `Dual`."""
+"""A float, an array of shape (cases,), a `Dual`, or a symbol."""
 
 
 class Dual:
@@ -79,6 +80,9 @@ def value_of(number: Number) -> Any:
 
 
 def exp(number: Number) -> Number:
+    """e^x of a number of any kind."""
+    if isinstance(number, sp.Basic):
+        return sp.exp(number)
     if isinstance(number, Dual):
         value = np.exp(number.value)
         return number._chain(value, value)
@@ -86,6 +90,9 @@ def exp(number: Number) -> Number:
 
 
 def log(number: Number) -> Number:
+    """Natural logarithm of a number of any kind."""
+    if isinstance(number, sp.Basic):
+        return sp.log(number)
     if isinstance(number, Dual):
         return number._chain(np.log(number.value), 1 / np.asarray(number.value))
     return math.log(number) if isinstance(number, float | int) else np.log(number)

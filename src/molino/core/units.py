@@ -11,7 +11,7 @@ import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from fractions import Fraction
-from functools import cache
+from functools import cache, lru_cache
 from typing import TYPE_CHECKING, Any
 
 from molino.core.errors import InputError, UnitError
@@ -281,12 +281,19 @@ def article(noun: str) -> str:
 
 def positive(given: Any, kind: str, name: str, zero: bool = False) -> Value:
     """Read a quantity that must be above zero (or, with `zero`, not below it)."""
+    return (_positive_known if isinstance(given, str | Value) else _positive)(given, kind, name, zero)
+
+
+def _positive(given: Any, kind: str, name: str, zero: bool) -> Value:
     value = read(given, kind, name)
     if value.si < 0 or (value.si == 0 and not zero):
         what = "must not be negative" if zero else "must be above zero"
         advice = "temperatures are absolute: check the unit" if kind == "temperature" else "check the sign"
         raise InputError(f"{kind} {given!s} {what}", where=name, advice=advice)
     return value
+
+
+_positive_known = lru_cache(maxsize=8192)(_positive)
 
 
 def si_text(dimension: Dimension) -> str:

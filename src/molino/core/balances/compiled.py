@@ -115,6 +115,12 @@ class Compiled:
         return Grouped(self.balances) if Grouped.pays(self.balances) else None
 
     @cached_property
+    def is_plain(self) -> bool:
+        """Whether they are few ordinary differential equations, which need no algebra of their own."""
+        b = self.balances
+        return self.grouped is None and len(b.states) <= 80 and not b.algebraic.any() and not b.conditions
+
+    @cached_property
     def rhs(self) -> Maker:
         """make(parameters) -> f(y, t), d(state)/d(independent)."""
         b = self.balances

@@ -386,6 +386,32 @@ def integrate(
     return found
 
 
+def end_state(case: Case, end: float, rtol: float = RTOL, atol: float = ATOL) -> np.ndarray:
+    """The states at the end alone, for what loops: as `integrate`, with nothing around it.
+
+    Raises
+    ------
+    SolveError
+        As `integrate`.
+    """
+    whole = compiled(case.balances)
+    if whole.is_plain:
+        y0, scale = start(case)
+        try:
+            rhs, jacobian = whole.rhs(case.values), whole.jacobian(case.values)
+            with warnings.catch_warnings():
+                warnings.simplefilter("ignore", ODEintWarning)
+                y, info = odeint(
+                    rhs, y0, (0.0, end), Dfun=jacobian, rtol=rtol, atol=atol * tolerated(case, y0, scale),
+                    full_output=True, mxstep=_MOST_STEPS,
+                )  # fmt: skip
+            if info["message"] == _DONE and not (y[1][case.balances.above_zero] <= 0).any():
+                return np.asarray(y[1])
+        except (ArithmeticError, ValueError):
+            pass
+    return np.asarray(integrate(case, (0.0, end), rtol=rtol, atol=atol).states[-1])
+
+
 def _with_events(solution: Solution, events: Sequence[Event]) -> Solution:
     """The solution with its events, ended at the first terminal one."""
     located = []

@@ -133,6 +133,11 @@ class Balances:
         return self.is_kind(AMOUNTS)
 
     @cached_property
+    def above_zero(self) -> np.ndarray:
+        """Which states must stay above zero; shape (states,)."""
+        return self.is_kind(ABOVE_ZERO)
+
+    @cached_property
     def algebraic(self) -> np.ndarray:
         """Which states follow from an equation and not from a slope; shape (states,)."""
         return np.array([state.algebraic for state in self.states], dtype=bool)

@@ -4,11 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
+import sympy as sp
 
+from molino.core.balances.compiled import Maker
+from molino.core.balances.source import build
+from molino.core.balances.system import TIME
 from molino.core.dual import Dual, value_of
+from molino.core.errors import InputError
+from molino.core.symbols import Role
 from molino.core.vessels.base import Vessel
+
+
+SETTING = Role("setting", "{}", sign="positive")
 
 
 @dataclass(frozen=True)
@@ -45,8 +55,23 @@ class ParameterMap:
             full[:, i] = found.get(symbol, 0.0)
         return full, np.broadcast_to(np.asarray(end, dtype=float), len(numbers)).copy()
 
+    @cached_property
+    def _generated(self) -> Maker | None:
+        """The map as generated code: what plain arithmetic makes of symbols in place of numbers; None where something
+        on the way is no plain arithmetic (a mixture that takes a system of equations, a real gas)."""
+        symbols = [SETTING(name) for name in self.names]
+        try:
+            found, end = self.vessel._parameters(dict(zip(self.names, symbols, strict=True)))
+            outputs = [sp.sympify(found.get(s, 0.0)) for s in self.vessel._model.balances.parameters]
+            return build({}, [*outputs, sp.sympify(end)], (), TIME, tuple(symbols))
+        except (TypeError, AttributeError, ValueError, InputError, NotImplementedError):
+            return None
+
     def values(self, numbers: Sequence[float]) -> tuple[tuple[float, ...], float]:
         """The parameters of one case, and where it ends."""
+        if self._generated is not None:
+            generated = self._generated(numbers)((), 0.0)
+            return tuple(generated[:-1]), generated[-1]
         found, end = self.vessel._parameters(dict(zip(self.names, numbers, strict=True)))
         return tuple(float(found.get(s, 0.0)) for s in self.vessel._model.balances.parameters), float(end)
 

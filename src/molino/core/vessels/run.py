@@ -104,6 +104,8 @@ def check_run_out(vessel: Vessel, trajectory: Trajectory) -> None:
     """Raise SolveError where a rate law goes on consuming a species that has run out."""
     balances = vessel._model.followed
     amounts = np.flatnonzero(balances.positive)
+    if all((part.states[:, amounts] >= 0).all() for part in trajectory.parts):
+        return
     held = np.concatenate([part.states for part in trajectory.parts])[:, amounts]
     below = held < -RUN_OUT * np.max(np.abs(held))
     if not below.any():

@@ -103,6 +103,8 @@ class Stage:
 
 def stages(case: Case, tracks: Mapping[sp.Symbol, Track], end: float, also: Iterable[float] = ()) -> list[Stage]:
     """The stages of a case from 0 to the end, with the numbers that `tracks` give; `also` are further breaks."""
+    if not tracks and not also:
+        return [Stage(end, case)]
     shifting = tuple(s for s in tracks if _ramps(tracks[s]))
     balances = moving(case.balances, shifting)
     known = dict(zip(case.balances.parameters, case.values, strict=True))

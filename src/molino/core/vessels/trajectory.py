@@ -77,16 +77,15 @@ class Trajectory(Frozen):
 
     def evaluate(self, expressions: tuple[sp.Expr, ...], points: np.ndarray, states: np.ndarray) -> list[np.ndarray]:
         """Expressions of the balances at some points, each of shape (points,)."""
+        if len(self.parts) == 1:
+            return _evaluated(self.parts[0].case, expressions, points, states)
         owners = self.owners(points)
         found = [np.empty(len(points)) for _ in expressions]
         for n, part in enumerate(self.parts):
             own = owners == n
             if not own.any():
                 continue
-            moved = moved_expressions(part.case, expressions)
-            with np.errstate(divide="ignore", invalid="ignore"):
-                rows = compiled(part.case.balances).outputs(moved)(part.case.values)(states[own].T, points[own])
-            for held, row in zip(found, rows, strict=True):
+            for held, row in zip(found, _evaluated(part.case, expressions, points[own], states[own]), strict=True):
                 held[own] = row
         return found
 
@@ -102,6 +101,15 @@ class Trajectory(Frozen):
         """Every point at which an expression passes a level."""
         return [at for part in self.parts
                 for at, _ in part.crossings(moved_expressions(part.case, (expression,))[0], level)]  # fmt: skip
+
+
+def _evaluated(
+    case: Case, expressions: tuple[sp.Expr, ...], points: np.ndarray, states: np.ndarray
+) -> list[np.ndarray]:  # fmt: skip
+    moved = moved_expressions(case, expressions)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        rows = compiled(case.balances).outputs(moved)(case.values)(states.T, points)
+    return [row if np.shape(row) == points.shape else np.full(points.shape, row) for row in rows]
 
 
 def moved_expressions(case: Case, expressions: tuple[sp.Expr, ...]) -> tuple[sp.Expr, ...]:

@@ -1,0 +1,132 @@
+"""A vessel as a function of plain numbers, to be called in a loop."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+import sympy as sp
+
+from molino.core.balances.compiled import Maker, compiled
+from molino.core.balances.integrate import ATOL, RTOL, RUN_OUT, end_state
+from molino.core.balances.steady import steady
+from molino.core.balances.system import Balances, Case
+from molino.core.errors import Faults, InputError, SolveError
+from molino.core.fields import Frozen
+from molino.core.printing import Printed
+from molino.core.vessels.base import Vessel
+from molino.core.vessels.metrics import Metric, parse_metric
+from molino.core.vessels.parameter_map import ParameterMap
+from molino.core.vessels.roles import FLOW, VOLUME
+
+
+@dataclass(frozen=True, eq=False)
+class Evaluator(Frozen, Printed):
+    """Metrics of a vessel as a function of some of its settings, compiled; made by `mo.evaluator`.
+
+    Calling it with numbers in SI, one for each setting, gives the metrics in SI, shape (metrics,): what
+    `vessel.with_(...).outcome()` would say, without the objects around it.
+    """
+
+    map: ParameterMap
+    metrics: tuple[Metric, ...]
+    rtol: float = RTOL
+    atol: float = ATOL
+
+    @cached_property
+    def _expressions(self) -> tuple[sp.Expr, ...]:
+        return tuple(self.map.vessel._expression(metric) for metric in self.metrics)
+
+    @cached_property
+    def _balances(self) -> Balances:
+        model = self.map.vessel._model
+        asked = frozenset().union(*(e.free_symbols for e in self._expressions))
+        return model.balances if asked <= model.balances.known else model.followed
+
+    @cached_property
+    def _outputs(self) -> Maker:
+        return compiled(self._balances).outputs(self._expressions)
+
+    def __call__(self, *numbers: float) -> np.ndarray:
+        """The metrics at some numbers, shape (metrics,).
+
+        Raises
+        ------
+        InputError
+            If there are more or fewer numbers than settings.
+        SolveError
+            If the vessel cannot be run with them.
+        """
+        if len(numbers) != len(self.map.names):
+            said = f"{len(numbers)} numbers for {', '.join(self.map.names)}"
+            raise InputError(said, self.map.vessel.label, "give one for each, in SI")
+        vessel = self.map.vessel
+        if vessel._is_staged or self._balances.conditions:
+            run = vessel.with_(dict(zip(self.map.names, numbers, strict=True))).outcome()
+            return np.array([run.metric(metric) for metric in self.metrics])
+        values, end = self.map.values(numbers)
+        case = Case(self._balances, values)
+        if vessel._has_steady_state:
+            state, _ = steady(case, case.value(VOLUME) / case.value(FLOW))
+            end = 0.0
+        else:
+            state = end_state(case, end, self.rtol, self.atol)
+            self._check(state, numbers)
+        return np.array(self._outputs(values)(state, end), dtype=float)
+
+    def _check(self, state: np.ndarray, numbers: tuple[float, ...]) -> None:
+        amounts = state[self._balances.positive]
+        if (amounts >= 0).all():
+            return
+        if (amounts < -RUN_OUT * np.max(np.abs(amounts))).any():
+            name = self._balances.names[int(np.flatnonzero(self._balances.positive)[np.argmin(amounts)])]
+            where = ", ".join(f"{n} = {v:.6g}" for n, v in zip(self.map.names, numbers, strict=True))
+            said = f"{name} runs out at {where}, and a rate law goes on consuming it"
+            raise SolveError(said, self.map.vessel.label, f"make that rate fall to zero with [{name}]")
+
+    def __str__(self) -> str:
+        asked = ", ".join(str(m) for m in self.metrics)
+        return f"{self.map.vessel.title}: {asked} over {', '.join(self.map.names)} (SI)"
+
+
+def evaluator(vessel: Vessel, settings: Sequence[str], metrics: Sequence[Metric | str]) -> Evaluator:
+    """A vessel as a function of some of its settings, compiled, to be called in a loop.
+
+    Parameters
+    ----------
+    vessel : Batch, SemiBatch, StirredTank or PlugFlow
+    settings : sequence of str
+        Numbers by the names that `with_` takes: "T", "flow", "length", "[A]", "r.k"; in SI when it is called.
+    metrics : sequence of Metric or str
+
+    Returns
+    -------
+    Evaluator
+
+    Raises
+    ------
+    InputError
+        With every setting and metric that is none.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> tube = mo.PlugFlow(chem, mo.Feed({"A": "1 mol/L"}, flow="1 L/min"), volume="5 L")
+    >>> conversion = mo.evaluator(tube, ["volume"], ["conversion of A"])
+    >>> [round(float(conversion(v)[0]), 4) for v in (0.001, 0.005)]
+    [0.1813, 0.6321]
+    """
+    vessel._require_known()
+    faults, asked = Faults(), []
+    for name in settings:
+        with faults.at("evaluator"):
+            vessel._setting(name)
+    for text in metrics:
+        with faults.at("evaluator"):
+            asked.append(parse_metric(text) if isinstance(text, str) else text)
+            vessel._expression(asked[-1])
+    faults.raise_any()
+    return Evaluator(ParameterMap(vessel, tuple(settings)), tuple(asked))

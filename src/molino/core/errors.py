@@ -39,6 +39,17 @@ class MolinoError(Exception):
         self.faults: tuple[Fault, ...] = (faults,) if isinstance(faults, Fault) else tuple(faults)
         super().__init__("\n".join(str(fault) for fault in self.faults))
 
+    def __reduce__(self) -> tuple[Any, ...]:
+        return _again, (type(self), self.faults, {n: v for n, v in self.__dict__.items() if n != "faults"})
+
+
+def _again(kind: type[MolinoError], faults: tuple[Fault, ...], more: dict[str, Any]) -> MolinoError:
+    """An error once more, in another process."""
+    found = kind.__new__(kind)
+    MolinoError.__init__(found, faults)
+    found.__dict__.update(more)
+    return found
+
 
 class InputError(MolinoError):
     """The input cannot be used as it stands."""

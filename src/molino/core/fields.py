@@ -44,13 +44,18 @@ class FrozenMapping(Mapping[Any, Any]):
 
 
 def content(value: Any) -> Any:
-    """A value in a form that can be hashed and compared: mappings, lists and arrays by what is in them."""
+    """A value in a form that can be hashed and compared: mappings, lists and arrays by what is in them.
+
+    An unknown number (NaN) is the same as another.
+    """
     if isinstance(value, Mapping):
         return frozenset((key, content(held)) for key, held in value.items())
     if isinstance(value, list | tuple):
         return tuple(content(held) for held in value)
     if isinstance(value, np.ndarray):
         return value.shape, value.dtype.str, value.tobytes()
+    if isinstance(value, float) and value != value:
+        return "not a number"
     return value
 
 

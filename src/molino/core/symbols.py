@@ -26,8 +26,8 @@ class Role:
     name : str
         Unlike that of any other role.
     text, latex, words : str or function
-        How it is printed, in LaTeX, and in lists of what is given and unknown; `{}` is the owner. A function gets the
-        owner's names. `words` is `text` if left out.
+        How it is printed, in LaTeX, and in lists of what is given and unknown; `{}` is the owner (upright in LaTeX). A
+        function of a module gets the owner's names. `words` is `text` if left out.
     sign : str
         'positive', 'nonnegative', or '' where it may be anything.
     """
@@ -99,7 +99,10 @@ def symbol_words(symbol: sp.Symbol) -> str:
 def symbol_latex(symbol: sp.Symbol) -> str:
     """A symbol in LaTeX."""
     if isinstance(symbol, Quantity) and symbol.role.latex:
-        return _formed(symbol.role.latex, symbol.owner)
+        form, owner = symbol.role.latex, symbol.owner
+        if isinstance(form, str):
+            owner = roman(owner) if isinstance(owner, str) and owner else tuple(map(roman, owner))
+        return _formed(form, owner)
     text = symbol_text(symbol)
     return text if len(text) == 1 else roman(text)
 

@@ -10,14 +10,15 @@ from scipy.optimize import brentq
 
 from molino.core.balances.source import NotFinite
 from molino.core.errors import SolveError
+from molino.core.fields import Frozen
 
 Residual = Callable[[np.ndarray], np.ndarray]
 _CLOSE = 1e-11
 _MOST_POINTS = 20_000
 
 
-@dataclass(frozen=True)
-class Curve:
+@dataclass(frozen=True, eq=False)
+class Curve(Frozen):
     """Points along a curve, shape (points, unknowns), with the unit tangent at each; all in scaled unknowns."""
 
     points: np.ndarray

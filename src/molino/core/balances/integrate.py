@@ -22,6 +22,7 @@ from molino.core.balances.functions import Functions, functions_of
 from molino.core.balances.source import NotFinite
 from molino.core.balances.system import ABOVE_ZERO, Case
 from molino.core.errors import SolveError
+from molino.core.fields import Frozen
 
 RTOL = 1e-10
 ATOL = 1e-13
@@ -76,7 +77,7 @@ class Event:
 
 
 @dataclass(frozen=True, eq=False)
-class Located:
+class Located(Frozen):
     """Where an event happened, and the states there, shape (states,)."""
 
     event: Event
@@ -85,7 +86,7 @@ class Located:
 
 
 @dataclass(frozen=True, eq=False)
-class Settings:
+class Settings(Frozen):
     """How an integration was asked for."""
 
     rtol: float = RTOL
@@ -100,7 +101,7 @@ Function = Callable[[np.ndarray, np.ndarray], np.ndarray]
 
 
 @dataclass(frozen=True, eq=False)
-class Solution:
+class Solution(Frozen):
     """States along the independent variable, at the points asked for and at any other.
 
     Attributes

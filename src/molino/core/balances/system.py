@@ -10,6 +10,7 @@ import numpy as np
 import sympy as sp
 
 from molino.core.errors import InputError
+from molino.core.fields import Frozen
 from molino.core.symbols import Role, in_order
 
 ZERO = sp.Integer(0)
@@ -50,7 +51,7 @@ class State:
 
 
 @dataclass(frozen=True)
-class Balances:
+class Balances(Frozen):
     """A set of balances d(state)/d(independent) = right-hand side, some of them perhaps algebraic.
 
     Attributes
@@ -173,8 +174,8 @@ def _reduced(balances: Balances, keep: tuple[sp.Symbol, ...]) -> Balances:
     )
 
 
-@dataclass(frozen=True)
-class Case:
+@dataclass(frozen=True, eq=False)
+class Case(Frozen):
     """Balances together with the numbers of their parameters (SI), in the order of `balances.parameters`."""
 
     balances: Balances

@@ -15,6 +15,7 @@ import sympy as sp
 
 from molino.core import units
 from molino.core.errors import Faults, InputError, UnitError
+from molino.core.fields import settle
 from molino.core.symbols import Quantity, Role, roman
 from molino.core.units import Value
 
@@ -41,7 +42,7 @@ class Unknown:
         for name in ("guess", "lower", "upper"):
             with faults.at():
                 if getattr(self, name) is not None:
-                    object.__setattr__(self, name, units.read(getattr(self, name), name=name))
+                    settle(self, **{name: units.read(getattr(self, name), name=name)})
         faults.raise_any()
         for name in ("lower", "upper"):
             bound = getattr(self, name)

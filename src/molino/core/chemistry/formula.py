@@ -19,7 +19,7 @@ from functools import cache
 import sympy as sp
 
 from molino.core.errors import InputError
-from molino.core.symbols import Quantity, Role, roman
+from molino.core.symbols import Quantity, Role
 
 FUNCTIONS = {"exp": sp.exp, "log": sp.log, "sqrt": sp.sqrt}
 TEMPERATURE = Role("temperature", "T", sign="positive")()
@@ -27,9 +27,9 @@ PRESSURE = Role("pressure", "P", sign="positive")()
 GAS = Role("gas constant", "R", sign="positive")()
 CONSTANT = Role("constant", "{}")
 _OF_SPECIES = {
-    "": Role("concentration", "[{}]", lambda s: f"[{roman(s)}]", sign="nonnegative"),
-    "p": Role("partial pressure", "p[{}]", lambda s: f"p_{{{roman(s)}}}", sign="nonnegative"),
-    "x": Role("mole fraction", "x[{}]", lambda s: f"x_{{{roman(s)}}}", sign="nonnegative"),
+    "": Role("concentration", "[{}]", "[{}]", sign="nonnegative"),
+    "p": Role("partial pressure", "p[{}]", "p_{{{}}}", sign="nonnegative"),
+    "x": Role("mole fraction", "x[{}]", "x_{{{}}}", sign="nonnegative"),
 }
 _KIND_OF = {role.name: kind for kind, role in _OF_SPECIES.items()}
 KNOWN = {"T": TEMPERATURE, "P": PRESSURE, "R": GAS}

@@ -12,6 +12,7 @@ import sympy as sp
 from molino.core import units
 from molino.core.chemistry.numeric import NumericFunction
 from molino.core.errors import Faults, InputError, UnitError
+from molino.core.fields import Frozen, settle
 from molino.core.units import GAS_CONSTANT, Value
 
 STANDARD_TEMPERATURE = 298.15
@@ -48,8 +49,8 @@ class Below(NumericFunction):
         return None
 
 
-@dataclass(frozen=True)
-class HeatCapacity:
+@dataclass(frozen=True, eq=False)
+class HeatCapacity(Frozen):
     """A molar heat capacity at constant pressure: constant, polynomial in T, or seven coefficients in two ranges.
 
     Cp = c_0 + c_1 T + c_2 T^2 + ...                      from `coefficients`
@@ -99,7 +100,7 @@ class HeatCapacity:
                     if value.unit is not None and units.unit(value.unit).dimension != units.unit(wanted).dimension:
                         raise UnitError(f"'{number}' is not in {wanted} or alike", advice=f"give it in {wanted}")
                     read.append(value)
-            object.__setattr__(self, "coefficients", tuple(read))
+            settle(self, coefficients=tuple(read))
             if not read and not faults.found:
                 faults.add("heat capacity", "no coefficient is given", "give at least one, like '75 J/mol/K'")
         for name in ("low", "high"):
@@ -108,13 +109,13 @@ class HeatCapacity:
                 with faults.at(f"heat capacity, {name}"):
                     if isinstance(seven, str) or len(seven) != 7:
                         raise InputError(f"{len(seven)} numbers", "", "give the seven coefficients a1 to a7")
-                    object.__setattr__(self, name, tuple(units.read(a, "number").si for a in seven))
+                    settle(self, **{name: tuple(units.read(a, "number").si for a in seven)})
         with faults.at("heat capacity"):
             middle = 1000.0 if self.middle is None and self.low is not None else self.middle
             if middle is not None:
-                object.__setattr__(self, "middle", units.positive(middle, "temperature", "middle"))
+                settle(self, middle=units.positive(middle, "temperature", "middle"))
             if self.valid is not None:
-                object.__setattr__(self, "valid", tuple(units.positive(t, "temperature", "valid") for t in self.valid))
+                settle(self, valid=tuple(units.positive(t, "temperature", "valid") for t in self.valid))
         faults.raise_any()
 
     @property

@@ -14,11 +14,12 @@ from molino.core.chemistry.reaction import Reaction
 from molino.core.chemistry.species import Species
 from molino.core.chemistry.thermochemistry import FromSpecies
 from molino.core.errors import Faults, InputError, nearest
+from molino.core.fields import Frozen
 from molino.core.printing import Printed
 
 
-@dataclass(frozen=True)
-class Library(Printed, Mapping[str, Reaction]):
+@dataclass(frozen=True, eq=False)
+class Library(Frozen, Printed, Mapping[str, Reaction]):
     """Reactions by name, with their species and shared constants; `search` narrows it, `chemistry` makes use of it.
 
     Unlike in a `Chemistry` constants may be missing: `needs` says what each reaction still wants.

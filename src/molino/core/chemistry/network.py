@@ -7,7 +7,6 @@ import math
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from types import MappingProxyType
 from typing import Any
 
 import numpy as np
@@ -33,12 +32,13 @@ from molino.core.chemistry.structure import Structure, combination_text, null_sp
 from molino.core.chemistry.thermochemistry import FromSpecies, log_equilibrium, reaction_enthalpy
 from molino.core.chemistry.typeset import Equations, chemistry_equations
 from molino.core.errors import Faults, InputError, nearest
+from molino.core.fields import Frozen, FrozenMapping, settle
 from molino.core.printing import Printed
 from molino.core.units import GAS_CONSTANT, Dimension, Value
 
 
-@dataclass(frozen=True)
-class Covariance:
+@dataclass(frozen=True, eq=False)
+class Covariance(Frozen):
     """Covariance of fitted parameters, in their SI units; shape (parameters, parameters)."""
 
     names: tuple[str, ...]
@@ -46,8 +46,8 @@ class Covariance:
     degrees_of_freedom: int = 0
 
 
-@dataclass(frozen=True)
-class Chemistry(Printed):
+@dataclass(frozen=True, eq=False)
+class Chemistry(Frozen, Printed):
     """Species, reactions and rate laws.
 
     Parameters
@@ -95,9 +95,9 @@ class Chemistry(Printed):
         for name in sorted({n for n in names if names.count(n) > 1}):
             faults.add(f"reaction {name}", "the name is used twice", "give each reaction a name of its own")
         species = self._all_species(named, listed, faults)
-        object.__setattr__(self, "reactions", tuple(self._bound(r, species, faults) for r in named))
-        object.__setattr__(self, "constants", MappingProxyType(shared))
-        object.__setattr__(self, "species", species)
+        settle(self, reactions=tuple(self._bound(r, species, faults) for r in named))
+        settle(self, constants=FrozenMapping(shared))
+        settle(self, species=species)
         self._check(faults)
         faults.raise_any()
 
@@ -129,7 +129,7 @@ class Chemistry(Printed):
     def _check(self, faults: Faults) -> None:
         formulas = {s.name: s.formula for s in self.species if s.formula}
         shared_used: set[str] = set()
-        object.__setattr__(self, "bare", {})
+        settle(self, bare={})
         names = [p.name for p in self.parameters]
         for name in sorted({n for n in names if names.count(n) > 1}):
             said = f"two constants have the same full name, '{name}': one of a reaction, one that is shared"

@@ -14,6 +14,7 @@ from molino.core.chemistry.constants import Entry, entry
 from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.chemistry.temperature_line import TemperatureLine
 from molino.core.errors import Faults, InputError, UnitError
+from molino.core.fields import Frozen, settle
 from molino.core.symbols import Role
 from molino.core.units import GAS_CONSTANT, Value
 
@@ -69,7 +70,7 @@ class OverTemperature:
                     part = entry(number, _KINDS.get(name), name)
                 if name == "b" and part.unit is not None and units.unit(part.unit).offset:
                     raise UnitError(f"'{number}' is a temperature on a scale", "b", "b multiplies 1/T: give it in K")
-                object.__setattr__(self, name, part)
+                settle(self, **{name: part})
         faults.raise_any()
 
     def _given(self) -> list[str]:
@@ -98,8 +99,8 @@ class OverTemperature:
         return f"{parts[0]} at {parts[1]}, {energy} = {parts[2]} ({self.through_table})"
 
 
-@dataclass(frozen=True)
-class Arrhenius(OverTemperature):
+@dataclass(frozen=True, eq=False)
+class Arrhenius(Frozen, OverTemperature):
     """A rate constant that follows the Arrhenius law.
 
     Give either the pre-exponential factor `A` and the activation energy, or the value `k` at the reference
@@ -161,8 +162,8 @@ class Arrhenius(OverTemperature):
         return self._by_reference(self.k, self.at, "Ea", self.Ea) + n
 
 
-@dataclass(frozen=True)
-class VantHoff(OverTemperature):
+@dataclass(frozen=True, eq=False)
+class VantHoff(Frozen, OverTemperature):
     """An equilibrium or adsorption constant that follows the van 't Hoff law.
 
     Give the value `K` at the reference temperature `at` and the enthalpy of reaction (or adsorption) `dH`; or the
@@ -207,7 +208,7 @@ class VantHoff(OverTemperature):
             own = (self.K if self.A is None else self.A).unit
             if self.unit not in (None, own):
                 raise InputError("unit belongs to a and b", "", "write the unit with the number, like '0.3 1/bar'")
-            object.__setattr__(self, "unit", own)
+            settle(self, unit=own)
         elif self.unit is not None and units.unit(self.unit).offset:
             raise UnitError(f"'{self.unit}' cannot be the unit of K", "unit", "give a unit without a zero of its own")
 

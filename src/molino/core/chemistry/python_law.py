@@ -26,6 +26,15 @@ class PythonFunction(sp.Function):  # type: ignore[misc]
     code_name: ClassVar[str]
     """What it is called in generated code."""
 
+    origin: ClassVar[tuple[Any, ...]]
+    """What made its class: the maker and its arguments."""
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return _rebuilt, (*type(self).origin, self.args)
+
+    def __reduce_ex__(self, protocol: object) -> tuple[Any, ...]:
+        return self.__reduce__()
+
     def _latex(self, printer: Any) -> str:
         name = type(self).__name__.removeprefix("python_").replace("_", "\\_").strip("<>")
         return f"\\mathrm{{{name}}}({', '.join(printer._print(a) for a in self.args)})"
@@ -82,7 +91,7 @@ def _law(function: Callable[..., Any], names: tuple[str, ...], clipped: tuple[bo
             raise ArithmeticError(f"{name_of(function)} gives {value}")
         return value
 
-    return _made(f"python_{name_of(function)}", call)
+    return _made(f"python_{name_of(function)}", call, (_law, (function, names, clipped)))
 
 
 @lru_cache(maxsize=65536)
@@ -100,9 +109,20 @@ def _slope(law: type[PythonFunction], place: int) -> type[PythonFunction]:
             return (-3.0 * at(x) + 4.0 * at(x + h) - at(x + 2.0 * h)) / (2.0 * h)
         return (at(x + h) - at(x - h)) / (2.0 * h)
 
-    return _made(f"d{place}_{law.__name__}", call)
+    return _made(f"d{place}_{law.__name__}", call, (_slope_again, (law.origin, place)))
 
 
-def _made(name: str, call: Callable[..., float]) -> type[PythonFunction]:
+def _made(name: str, call: Callable[..., float], origin: tuple[Any, ...]) -> type[PythonFunction]:
     static = staticmethod(call)
-    return type(name, (PythonFunction,), {"call": static, "_imp_": static, "code_name": f"python_{id(call):x}"})
+    own = {"call": static, "_imp_": static, "code_name": f"python_{id(call):x}", "origin": origin}
+    return type(name, (PythonFunction,), own)
+
+
+def _slope_again(origin: tuple[Any, ...], place: int) -> type[PythonFunction]:
+    maker, arguments = origin
+    return _slope(maker(*arguments), place)
+
+
+def _rebuilt(maker: Callable[..., Any], arguments: tuple[Any, ...], args: tuple[Any, ...]) -> sp.Expr:
+    """An expression once more, in another process."""
+    return maker(*arguments)(*args)

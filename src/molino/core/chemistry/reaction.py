@@ -7,7 +7,6 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 from functools import cached_property
-from types import MappingProxyType
 from typing import Any
 
 import sympy as sp
@@ -19,6 +18,7 @@ from molino.core.chemistry.formula import parse_formula, species_in
 from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE
 from molino.core.chemistry.python_law import name_of, python_law
 from molino.core.errors import Faults, InputError, nearest
+from molino.core.fields import Frozen, FrozenMapping, settle
 from molino.core.units import Value
 
 BASES = {
@@ -30,8 +30,8 @@ BASES = {
 """What a rate can be per (volume of fluid, mass or bulk volume of catalyst, area), each with its kind of quantity."""
 
 
-@dataclass(frozen=True, init=False)
-class Reaction:
+@dataclass(frozen=True, init=False, eq=False)
+class Reaction(Frozen):
     """A reaction equation with its rate law.
 
     Parameters
@@ -118,13 +118,10 @@ class Reaction:
             elif isinstance(equation, Equation):
                 _check_elementary(equation, held)
         faults.raise_any()
-        object.__setattr__(self, "equation", equation)
-        object.__setattr__(self, "rate", rate)
-        object.__setattr__(self, "name", name)
-        object.__setattr__(self, "basis", basis)
-        object.__setattr__(self, "enthalpy", enthalpy)
-        object.__setattr__(self, "enthalpy_at", enthalpy_at)
-        object.__setattr__(self, "constants", MappingProxyType(held))
+        settle(
+            self, equation=equation, rate=rate, name=name, basis=basis, enthalpy=enthalpy, enthalpy_at=enthalpy_at,
+            constants=FrozenMapping(held),
+        )  # fmt: skip
 
     @cached_property
     def formula(self) -> sp.Expr:

@@ -22,6 +22,7 @@ from molino.core.chemistry.reaction import Reaction
 from molino.core.chemistry.structure import combination_text, null_space
 from molino.core.chemistry.thermochemistry import FromSpecies
 from molino.core.errors import Fault, InputError, SolveError
+from molino.core.fields import Frozen
 from molino.core.printing import Printed
 from molino.core.units import GAS_CONSTANT, Value
 
@@ -44,8 +45,8 @@ class Finding:
         return f"{self.level}: {Fault(self.where, self.what, self.advice)}"
 
 
-@dataclass(frozen=True)
-class Review(Printed):
+@dataclass(frozen=True, eq=False)
+class Review(Frozen, Printed):
     """What a check found, the gravest first."""
 
     findings: tuple[Finding, ...]

@@ -15,6 +15,7 @@ from molino.core.chemistry.composition import composition
 from molino.core.chemistry.equation import Equation, coefficient_text
 from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE, read_heat_capacity
 from molino.core.errors import Faults, InputError
+from molino.core.fields import Frozen, settle
 from molino.core.printing import Printed
 from molino.core.units import Value
 
@@ -35,8 +36,8 @@ PROPERTIES = {
 _SIGNED = ("enthalpy_of_formation", "gibbs_of_formation", "entropy", "acentric_factor")
 
 
-@dataclass(frozen=True)
-class Species(Printed):
+@dataclass(frozen=True, eq=False)
+class Species(Frozen, Printed):
     """A chemical species and what is known of it; what a run needs and is not there, the error names.
 
     Parameters
@@ -95,7 +96,7 @@ class Species(Printed):
                 continue
             with faults.at(self.name):
                 read = units.read(given, kind, name) if name in _SIGNED else units.positive(given, kind, name)
-                object.__setattr__(self, name, read)
+                settle(self, **{name: read})
         own = self.molar_mass.si if isinstance(self.molar_mass, Value) else None
         if own is not None and by_formula is not None and abs(own / by_formula - 1) > 2e-3:
             said = f"molar_mass is {self.molar_mass}, but {self.formula} weighs {by_formula * 1e3:.5g} g/mol"
@@ -103,7 +104,7 @@ class Species(Printed):
         with faults.at(self.name):
             if self.heat_capacity is not None:
                 read_cp = read_heat_capacity(self.heat_capacity, own if own is not None else by_formula)
-                object.__setattr__(self, "heat_capacity", read_cp)
+                settle(self, heat_capacity=read_cp)
                 twice = [n for n in ("enthalpy_of_formation", "gibbs_of_formation", "entropy") if getattr(self, n)]
                 if read_cp.seven and twice:
                     said = f"{' and '.join(twice)} come with the seven coefficients, and are given again"

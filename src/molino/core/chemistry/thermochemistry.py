@@ -16,6 +16,7 @@ from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.chemistry.heat_capacity import HeatCapacity
 from molino.core.chemistry.species import Species
 from molino.core.errors import Faults, InputError
+from molino.core.fields import settle
 from molino.core.units import GAS_CONSTANT, Value
 
 
@@ -112,7 +113,7 @@ class FromSpecies:
             raise InputError(f"of = {self.of!r}", "", f"an equilibrium constant is of {', '.join(kinds)}")
         given = units.read(self.standard, name="standard")
         kind = "pressure" if _is_pressure(given) else "concentration"
-        object.__setattr__(self, "standard", units.positive(given, kind, "standard"))
+        settle(self, standard=units.positive(given, kind, "standard"))
         if self.of == "pressures" and kind != "pressure":
             raise InputError(f"the standard state is {given}", "standard", "give a pressure, like '1 bar'")
 

@@ -83,8 +83,8 @@ def _rounded(e: sp.Expr) -> sp.Expr:
     return e.xreplace(swap)
 
 
-RATE = Role("rate", "r_{}", lambda r: f"r_{{{roman(r)}}}", "rate of {}")
-INTRINSIC_RATE = Role("intrinsic rate", "r0_{}", lambda r: f"r^0_{{{roman(r)}}}", "intrinsic rate of {}")
+RATE = Role("rate", "r_{}", "r_{{{}}}", "rate of {}")
+INTRINSIC_RATE = Role("intrinsic rate", "r0_{}", "r^0_{{{}}}", "intrinsic rate of {}")
 _GIBBS = Role("Gibbs energy of reaction", "dG", "\\Delta G")()
 
 

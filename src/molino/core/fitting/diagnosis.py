@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from scipy.special import betaln, ndtr
 
+from molino.core.fields import Frozen
 from molino.core.fitting.replicates import groups
 from molino.core.statistics import beyond_f, p_text
 
@@ -45,7 +46,7 @@ class LackOfFit:
 
 
 @dataclass(frozen=True, eq=False)
-class Diagnosis:
+class Diagnosis(Frozen):
     """What the residuals say.
 
     Attributes

@@ -11,6 +11,7 @@ import numpy as np
 
 from molino.core.chemistry.network import Chemistry
 from molino.core.errors import Fault, InputError, SolveError
+from molino.core.fields import Frozen
 from molino.core.fitting.experiments import Experiment, as_experiments
 from molino.core.fitting.problem import Progress, minimise
 from molino.core.fitting.rates import RateModel, Rates
@@ -58,7 +59,7 @@ class Apart:
 
 
 @dataclass(frozen=True, eq=False)
-class Discrimination(Printed):
+class Discrimination(Frozen, Printed):
     """Candidates fitted to the same data.
 
     Attributes

@@ -12,6 +12,7 @@ from molino.core import units
 from molino.core.chemistry.network import Chemistry
 from molino.core.chemistry.review import Review
 from molino.core.errors import Faults, InputError, nearest
+from molino.core.fields import Frozen, settle
 from molino.core.fitting.replicates import review_data
 from molino.core.printing import Printed
 from molino.core.units import Display
@@ -21,7 +22,7 @@ VESSELS = ("batch", "stirred tank", "plug flow")
 
 
 @dataclass(frozen=True, eq=False)
-class Experiment:
+class Experiment(Frozen):
     """One run: a batch followed over time, or the outlet of a tank or tube at steady state over the space time.
 
     Attributes
@@ -56,7 +57,7 @@ class Experiment:
         if self.vessel not in VESSELS:
             faults.add("vessel", f"'{self.vessel}' is not a vessel for runs", nearest(self.vessel, VESSELS))
         times = np.asarray(self.times, dtype=float)
-        object.__setattr__(self, "times", times)
+        settle(self, times=times)
         if times.ndim != 1 or not len(times) or not np.isfinite(times).all() or times[0] < 0:
             faults.add("time", "times must be numbers from zero up", "check the time column")
         elif (np.diff(times) < 0).any():
@@ -66,7 +67,7 @@ class Experiment:
         elif self.vessel != "batch" and times[0] == 0:
             faults.add("space time", "a space time of zero is no run", "delete the line; what is fed is the feed")
         measured = {species: np.asarray(values, dtype=float) for species, values in self.measured.items()}
-        object.__setattr__(self, "measured", measured)
+        settle(self, measured=measured)
         for species, values in measured.items():
             if values.shape != times.shape:
                 faults.add(species, f"{len(values)} values for {len(times)} times", "give one for each, nan if missing")
@@ -120,8 +121,8 @@ class LeftOut:
     """In mol/m^3."""
 
 
-@dataclass(frozen=True)
-class Experiments(Printed, Sequence[Experiment]):
+@dataclass(frozen=True, eq=False)
+class Experiments(Frozen, Printed, Sequence[Experiment]):
     """A set of runs, with the units in which they came, what was left out of them, and what was made of signals."""
 
     runs: tuple[Experiment, ...]

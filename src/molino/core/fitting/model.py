@@ -15,6 +15,7 @@ from molino.core.balances.system import Case
 from molino.core.chemistry.formula import concentration
 from molino.core.chemistry.network import Chemistry
 from molino.core.errors import SolveError
+from molino.core.fields import Frozen
 from molino.core.fitting.experiments import Experiment
 from molino.core.units import GAS_CONSTANT, Value
 from molino.core.vessels.base import Vessel
@@ -52,7 +53,7 @@ def vessel_of(run: Experiment, chemistry: Chemistry, time: float | None = None) 
 
 
 @dataclass(frozen=True, eq=False)
-class Sample:
+class Sample(Frozen):
     """The observations of one run, and how the parameters of the fit stand in its balances.
 
     `symbols[i]` takes the value of parameter `places[i]`. Observation n is of species `species[columns[n]]` at
@@ -146,7 +147,7 @@ class Settled(Sample):
 
 
 @dataclass(frozen=True, eq=False)
-class BalanceModel:
+class BalanceModel(Frozen):
     """All runs of a fit."""
 
     samples: tuple[Sample, ...]

@@ -12,6 +12,7 @@ import numpy as np
 
 from molino.core import units
 from molino.core.errors import Faults, InputError, SolveError, nearest
+from molino.core.fields import Frozen
 from molino.core.fitting.experiments import Experiment
 from molino.core.printing import Printed
 from molino.core.statistics import half_width
@@ -31,7 +32,7 @@ class Candidate:
 
 
 @dataclass(frozen=True, eq=False)
-class NextExperiment(Printed):
+class NextExperiment(Frozen, Printed):
     """Candidates, the best first, for narrowing one constant; `now` is its half width without any of them, in SI."""
 
     constant: str

@@ -11,6 +11,7 @@ from scipy.optimize import least_squares
 
 from molino.core.chemistry.constants import Parameter
 from molino.core.errors import SolveError
+from molino.core.fields import Frozen
 from molino.core.units import GAS_CONSTANT
 
 Progress = Callable[[int, float], None]
@@ -32,7 +33,7 @@ class Model(Protocol):
 
 
 @dataclass(frozen=True, eq=False)
-class Fixed:
+class Fixed(Frozen):
     """A model with some of its parameters held at numbers."""
 
     model: Model
@@ -51,7 +52,7 @@ class Fixed:
 
 
 @dataclass(frozen=True, eq=False)
-class Problem:
+class Problem(Frozen):
     """Observations, what calculates them, and how sure they are.
 
     Attributes
@@ -139,7 +140,7 @@ class Scale:
 
 
 @dataclass(frozen=True, eq=False)
-class Optimum:
+class Optimum(Frozen):
     """Where the sum of squares is least (or, `stopped`, the best that was found before a stop by hand)."""
 
     parameters: np.ndarray

@@ -11,6 +11,7 @@ from scipy.optimize import brentq
 
 from molino.core import units
 from molino.core.errors import InputError, SolveError, nearest
+from molino.core.fields import Frozen
 from molino.core.fitting.problem import Fixed, Scale, minimise
 from molino.core.printing import Printed
 from molino.core.statistics import f_quantile
@@ -25,7 +26,7 @@ _ENOUGH = 1e-3
 
 
 @dataclass(frozen=True, eq=False)
-class Profile(Printed):
+class Profile(Frozen, Printed):
     """The profile of one constant, in SI.
 
     `values` and `tau` are the constant and sign(value - estimate) sqrt((S - S_min) / s^2) where it was followed: a
@@ -59,7 +60,7 @@ class Profile(Printed):
 
 
 @dataclass(frozen=True, eq=False)
-class Region:
+class Region(Frozen):
     """Joint 95 % region of two constants, in SI: `outline` by its profile, `ellipse` of the linear model.
 
     Each of shape (points, 2), closed; nan where the outline stays open. `units` are those the constants came in.

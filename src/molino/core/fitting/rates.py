@@ -20,6 +20,7 @@ from molino.core.chemistry.network import Chemistry
 from molino.core.chemistry.reaction import BASES
 from molino.core.chemistry.structure import Structure
 from molino.core.errors import Faults, InputError, SolveError, nearest
+from molino.core.fields import Frozen, settle
 from molino.core.fitting.experiments import Experiment, Experiments, as_experiments
 from molino.core.printing import Printed
 from molino.core.statistics import beyond_f, half_width, p_text
@@ -35,7 +36,7 @@ _KINDS = tuple(BASES.values())
 
 
 @dataclass(frozen=True, eq=False)
-class Slopes:
+class Slopes(Frozen):
     """How the rates of one run came from its concentrations: times in s, mol/m^3, and the curve laid through them.
 
     `smoothing` is the weight of roughness of the spline; nan for differences and straight lines.
@@ -51,7 +52,7 @@ class Slopes:
 
 
 @dataclass(frozen=True, eq=False)
-class Rates(Printed):
+class Rates(Frozen, Printed):
     """Rates at known concentrations.
 
     Attributes
@@ -88,13 +89,13 @@ class Rates(Printed):
         faults = Faults()
         rate = np.asarray(self.rate, dtype=float)
         count = len(rate)
-        object.__setattr__(self, "rate", rate)
+        settle(self, rate=rate)
         columns = {s: np.asarray(c, dtype=float) for s, c in self.concentrations.items()}
-        object.__setattr__(self, "concentrations", columns)
+        settle(self, concentrations=columns)
         if not self.run:
-            object.__setattr__(self, "run", tuple(str(n) for n in range(1, count + 1)))
+            settle(self, run=tuple(str(n) for n in range(1, count + 1)))
         if not len(self.time):
-            object.__setattr__(self, "time", np.full(count, np.nan))
+            settle(self, time=np.full(count, np.nan))
         if not columns:
             faults.add("rates", "there is no concentration", "give that of each reactant")
         if self.kind not in _KINDS:
@@ -376,7 +377,7 @@ def _interpolated(run: Experiment, species: str, times: np.ndarray) -> np.ndarra
 
 
 @dataclass(frozen=True, eq=False)
-class PowerLaw(Printed):
+class PowerLaw(Frozen, Printed):
     """r = k c_1^n_1 c_2^n_2 ... by linear regression of logarithms.
 
     Attributes
@@ -552,7 +553,7 @@ def _compiled(structure: Structure, species: str) -> tuple[Any, Any, tuple[sp.Sy
 
 
 @dataclass(frozen=True, eq=False)
-class RateModel:
+class RateModel(Frozen):
     """Rate laws at given concentrations and temperatures."""
 
     structure: Structure | None

@@ -13,6 +13,7 @@ from molino.core import units
 from molino.core.chemistry.constants import Parameter
 from molino.core.chemistry.network import Chemistry, Covariance
 from molino.core.errors import Faults, InputError, SolveError, nearest
+from molino.core.fields import Frozen
 from molino.core.fitting.experiments import Experiment, Experiments, as_experiments
 from molino.core.fitting.model import DELAY, BalanceModel, Sample, sample_of
 from molino.core.fitting.problem import COARSE, Model, Optimum, Problem, Progress, Scale, left_at, minimise
@@ -29,7 +30,7 @@ _APART = 10.0
 
 
 @dataclass(frozen=True, eq=False)
-class Layout:
+class Layout(Frozen):
     """Which parameter of a fit stands for which symbol in the balances of each run."""
 
     free: tuple[Parameter, ...]

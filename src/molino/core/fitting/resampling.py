@@ -13,6 +13,7 @@ from scipy.special import ndtr
 
 from molino.core import units
 from molino.core.errors import InputError, SolveError, nearest
+from molino.core.fields import Frozen
 from molino.core.fitting.problem import Problem, minimise
 from molino.core.printing import Printed
 from molino.core.statistics import student
@@ -27,7 +28,7 @@ _CHUNK = 20
 
 
 @dataclass(frozen=True, eq=False)
-class Bootstrap(Printed):
+class Bootstrap(Frozen, Printed):
     """Constants from resampled data, in SI: `draws` has shape (refits that settled, constants)."""
 
     names: tuple[str, ...]
@@ -77,7 +78,7 @@ class Bootstrap(Printed):
 
 
 @dataclass(frozen=True, eq=False)
-class _Resampler:
+class _Resampler(Frozen):
     """What a worker needs."""
 
     problem: Problem

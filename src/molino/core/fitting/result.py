@@ -13,6 +13,7 @@ from molino.core import units
 from molino.core.chemistry.network import Chemistry
 from molino.core.chemistry.over_temperature import Arrhenius
 from molino.core.errors import InputError, nearest
+from molino.core.fields import Frozen
 from molino.core.fitting.diagnosis import Diagnosis, diagnose
 from molino.core.fitting.experiments import Experiment
 from molino.core.fitting.model import TIGHT, sample_of
@@ -103,7 +104,7 @@ def estimates_of(problem: Problem, optimum: Optimum) -> tuple[tuple[Estimate, ..
 
 
 @dataclass(frozen=True, eq=False)
-class Points:
+class Points(Frozen):
     """Every observation, each of shape (points,) in SI."""
 
     run: tuple[str, ...]
@@ -164,7 +165,7 @@ class OddPoint:
 
 
 @dataclass(frozen=True, eq=False)
-class Band:
+class Band(Frozen):
     """Calculated concentrations of one run over times in s; by species, each of shape (points,), in mol/m^3.
 
     `confidence` and `prediction` are half widths of the 95 % intervals of the mean and of one measurement.
@@ -177,7 +178,7 @@ class Band:
 
 
 @dataclass(frozen=True, eq=False)
-class Fit(Printed):
+class Fit(Frozen, Printed):
     """The result of `fit`. `chemistry` has the constants known and carries their covariance.
 
     `data` is what was fitted (Experiments or Rates), `points` every observation, `estimates` the constants,

@@ -19,6 +19,7 @@ from scipy.optimize import brentq, least_squares, minimize_scalar
 from molino.core import units
 from molino.core.chemistry.over_temperature import Arrhenius
 from molino.core.errors import Faults, InputError, SolveError, nearest
+from molino.core.fields import Frozen
 from molino.core.fitting.experiments import Experiment, Experiments, as_experiments
 from molino.core.printing import Printed
 from molino.core.statistics import beyond_f, f_quantile, half_width, p_text
@@ -365,7 +366,7 @@ def _order_interval(series: tuple[Series, ...], free: Law, spread: float) -> tup
 
 
 @dataclass(frozen=True, eq=False)
-class Screening(Printed):
+class Screening(Frozen, Printed):
     """What the screening of orders found.
 
     Attributes
@@ -568,7 +569,7 @@ class Screening(Printed):
 
 
 @dataclass(frozen=True, eq=False)
-class Prediction(Printed):
+class Prediction(Frozen, Printed):
     """A predicted concentration in mol/m^3, with the half widths of 95 % intervals of the mean and of one sample."""
 
     time: float

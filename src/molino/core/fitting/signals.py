@@ -10,6 +10,7 @@ import numpy as np
 from molino.core import units
 from molino.core.chemistry.equation import Equation, parse_equation
 from molino.core.errors import Faults, InputError, UnitError
+from molino.core.fields import settle
 from molino.core.units import GAS_CONSTANT, Value
 
 _FORMS = {
@@ -78,10 +79,10 @@ class Signal:
                            ("titrant", "concentration"), ("sample", "volume")):  # fmt: skip
             if getattr(self, name) is not None:
                 with faults.at(f"signal of {self.species}"):
-                    object.__setattr__(self, name, units.read(getattr(self, name), kind, name))
+                    settle(self, **{name: units.read(getattr(self, name), kind, name)})
         if self.reaction is not None and not isinstance(self.reaction, Equation):
             with faults.at(f"signal of {self.species}"):
-                object.__setattr__(self, "reaction", parse_equation(str(self.reaction)))
+                settle(self, reaction=parse_equation(str(self.reaction)))
                 self._per_moles()
         faults.raise_any()
 

@@ -18,6 +18,7 @@ import numpy as np
 from molino.core import units
 from molino.core.chemistry.species import Species
 from molino.core.errors import Faults, nearest
+from molino.core.fields import Frozen, settle
 from molino.core.printing import Printed
 from molino.core.units import GAS_CONSTANT
 
@@ -45,8 +46,8 @@ _PENG_ROBINSON = _Form(
 FORMS = {"Soave": _SOAVE, "Peng-Robinson": _PENG_ROBINSON}
 
 
-@dataclass(frozen=True)
-class CubicEquation:
+@dataclass(frozen=True, eq=False)
+class CubicEquation(Frozen):
     """A cubic equation of state for some species and their mixtures.
 
     Mixtures by the one-fluid rules a = sum x_i x_j sqrt(a_i a_j) (1 - k_ij), b = sum x_i b_i.
@@ -71,7 +72,7 @@ class CubicEquation:
 
     def __post_init__(self) -> None:
         faults = Faults()
-        object.__setattr__(self, "species", tuple(self.species))
+        settle(self, species=tuple(self.species))
         if self.form not in FORMS:
             faults.add("equation of state", f"there is no form '{self.form}'", nearest(self.form, FORMS))
         for one in self.species:

@@ -16,7 +16,7 @@ from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE
 from molino.core.chemistry.network import Chemistry
 from molino.core.chemistry.species import Species
 from molino.core.errors import Faults, InputError
-from molino.core.symbols import Quantity, Role, roman
+from molino.core.symbols import Quantity, Role
 
 CAPACITY = Role("heat capacity of the mixture", "Cp_mix", "C_p", sign="positive")()
 """That of the whole mixture, where one is given: per volume of a liquid, per mole of a gas."""
@@ -25,7 +25,7 @@ _HESS = 1e-6
 """How far given enthalpies of reaction may be from adding up, relative to the largest."""
 
 
-_REFERENCE = Role("enthalpy at 298.15 K", "h[{}]", lambda s: f"h_{{{roman(s)}}}")
+_REFERENCE = Role("enthalpy at 298.15 K", "h[{}]", "h_{{{}}}")
 
 
 def reference(species: str) -> Quantity:

@@ -14,7 +14,8 @@ import sympy as sp
 
 from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE
 from molino.core.chemistry.numeric import NumericFunction
-from molino.core.symbols import Quantity, Role, roman
+from molino.core.fields import Frozen
+from molino.core.symbols import Quantity, Role
 from molino.core.thermo.cubic import FORMS, CubicEquation
 from molino.core.thermo.energy import CAPACITY, Energy
 from molino.core.units import GAS_CONSTANT
@@ -23,7 +24,7 @@ MODELS = ("constant density", "additive volumes", "ideal gas", *FORMS)
 """How volume follows from what there is."""
 
 
-_MOLAR_VOLUME = Role("molar volume", "v[{}]", lambda s: f"v_{{{roman(s)}}}", sign="positive")
+_MOLAR_VOLUME = Role("molar volume", "v[{}]", "v_{{{}}}", sign="positive")
 _OF_STATE = Role("equation of state", "{}", sign="positive")
 """What a cubic equation of state defines on the way."""
 _SLOPE = Role("slope of the equation of state", "slope of {}")
@@ -65,8 +66,8 @@ class GasRoot(NumericFunction):
         return -((u - 1) * Z**2 + (2 * (w - u) * B - u) * Z - A - 2 * w * B - 3 * w * B**2) / by_Z
 
 
-@dataclass(frozen=True)
-class RealGas:
+@dataclass(frozen=True, eq=False)
+class RealGas(Frozen):
     """The numbers of a cubic equation of state, by species, in a form that can be a key."""
 
     form: str
@@ -225,8 +226,8 @@ class Content:
         return e
 
 
-@dataclass(frozen=True)
-class Medium:
+@dataclass(frozen=True, eq=False)
+class Medium(Frozen):
     """How volume and enthalpy follow from amounts; `energy` is None where nothing is known of heat."""
 
     species: tuple[str, ...]

@@ -44,7 +44,7 @@ class Count:
         return "\n".join([*lines, f"{self.degrees_of_freedom:4d} degrees of freedom"])
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class VesselReview(Review):
     """What a check of a vessel found, with its count."""
 

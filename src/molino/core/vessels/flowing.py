@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, Self
 import numpy as np
 
 from molino.core.dual import Number
+from molino.core.errors import InputError
 from molino.core.units import Value
 from molino.core.vessels.base import Setting, Vessel
 from molino.core.vessels.feed import Feed, flow_kind, read_flow
@@ -24,6 +25,18 @@ class FlowVessel(Vessel):
 
     feed: Feed
     T: Any
+
+    @property
+    def _volume_si(self) -> float:
+        """Volume in m^3; nan while it is not known."""
+        return float(self._end({}, self._fed))
+
+    def _require_volume(self) -> None:
+        """Raise InputError while the volume is not known."""
+
+    def steady(self, near: np.ndarray | None = None) -> Run:
+        """The steady state that it settles to."""
+        raise InputError(f"a {self.noun} has no steady state over time", self.label, "run it: it is steady")
 
     @property
     def _fluid_model(self) -> Any:

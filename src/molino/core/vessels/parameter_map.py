@@ -17,7 +17,6 @@ from molino.core.errors import InputError
 from molino.core.symbols import Role
 from molino.core.vessels.base import Vessel
 
-
 SETTING = Role("setting", "{}", sign="positive")
 
 
@@ -56,24 +55,30 @@ class ParameterMap:
         return full, np.broadcast_to(np.asarray(end, dtype=float), len(numbers)).copy()
 
     @cached_property
-    def _generated(self) -> Maker | None:
-        """The map as generated code: what plain arithmetic makes of symbols in place of numbers; None where something
-        on the way is no plain arithmetic (a mixture that takes a system of equations, a real gas)."""
+    def _generated(self) -> tuple[Maker, list[int], list[float]] | None:
+        """The map as generated code: what plain arithmetic makes of symbols in place of numbers, where it stands among
+        parameters and end, and the numbers that do not change. None where something on the way is no plain arithmetic
+        (a mixture that takes a system of equations, a real gas)."""
         symbols = [SETTING(name) for name in self.names]
         try:
             found, end = self.vessel._parameters(dict(zip(self.names, symbols, strict=True)))
-            outputs = [sp.sympify(found.get(s, 0.0)) for s in self.vessel._model.balances.parameters]
-            return build({}, [*outputs, sp.sympify(end)], (), TIME, tuple(symbols))
+            numbers = [*(found.get(s, 0.0) for s in self.vessel._model.balances.parameters), end]
+            places = [i for i, number in enumerate(numbers) if isinstance(number, sp.Basic)]
+            still = [0.0 if i in places else float(number) for i, number in enumerate(numbers)]
+            return build({}, [numbers[i] for i in places], (), TIME, tuple(symbols)), places, still
         except (TypeError, AttributeError, ValueError, InputError, NotImplementedError):
             return None
 
     def values(self, numbers: Sequence[float]) -> tuple[tuple[float, ...], float]:
         """The parameters of one case, and where it ends."""
         if self._generated is not None:
-            generated = self._generated(numbers)((), 0.0)
-            return tuple(generated[:-1]), generated[-1]
-        found, end = self.vessel._parameters(dict(zip(self.names, numbers, strict=True)))
-        return tuple(float(found.get(s, 0.0)) for s in self.vessel._model.balances.parameters), float(end)
+            make, places, still = self._generated
+            found = still.copy()
+            for place, number in zip(places, make(numbers)((), 0.0), strict=True):
+                found[place] = number
+            return tuple(found[:-1]), found[-1]
+        known, end = self.vessel._parameters(dict(zip(self.names, numbers, strict=True)))
+        return tuple(float(known.get(s, 0.0)) for s in self.vessel._model.balances.parameters), float(end)
 
     def with_slopes(self, numbers: Sequence[float]) -> tuple[tuple[float, ...], np.ndarray, float, np.ndarray]:
         """Parameters, their slopes by the settings, shape (parameters, settings), where it ends, and its slopes."""

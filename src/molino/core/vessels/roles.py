@@ -5,37 +5,35 @@ from __future__ import annotations
 from molino.core.symbols import Quantity, Role, roman
 
 
-def _of_stream(letter: str) -> dict[str, object]:
-    """How a quantity of one of several streams is printed: by its letter, with the stream below it."""
-    return {"text": letter + "_{}", "latex": lambda s: f"{letter}_{{{roman(s)}}}", "words": letter + " of {}"}
+def _inlet_text(*owner: str) -> str:
+    return f"in[{owner[0]}]" if len(owner) == 1 else f"[{owner[1]}]_{owner[0]}"
 
 
-def _inlet(letter: str) -> dict[str, object]:
-    def text(*owner: str) -> str:
-        return f"in[{owner[0]}]" if len(owner) == 1 else f"[{owner[1]}]_{owner[0]}"
+def _inlet_latex(*owner: str) -> str:
+    return f"[{roman(owner[-1])}]_{{{roman('in' if len(owner) == 1 else owner[0])}}}"
 
-    def latex(*owner: str) -> str:
-        return f"[{roman(owner[-1])}]_{{{roman(letter if len(owner) == 1 else owner[0])}}}"
 
-    def words(*owner: str) -> str:
-        return f"[{owner[-1]}] fed" + (f" with {owner[0]}" if len(owner) > 1 else "")
+def _inlet_words(*owner: str) -> str:
+    return f"[{owner[-1]}] fed" + (f" with {owner[0]}" if len(owner) > 1 else "")
 
-    return {"text": text, "latex": latex, "words": words, "sign": "nonnegative"}
+
+def _slope_text(*owner: str) -> str:
+    return f"slope of {owner[0]}"
 
 
 _SIZES = {"sign": "positive"}
-AMOUNT = Role("amount", "n_{}", lambda s: f"n_{{{roman(s)}}}", "amount of {}")
-MOLAR_FLOW = Role("molar flow", "F_{}", lambda s: f"F_{{{roman(s)}}}", "molar flow of {}")
-INLET = Role("inlet concentration", **_inlet("in"))  # type: ignore[arg-type]
-START = Role("initial concentration", "start[{}]", lambda s: f"[{roman(s)}]_{{\\mathrm{{start}}}}",
+AMOUNT = Role("amount", "n_{}", "n_{{{}}}", "amount of {}")
+MOLAR_FLOW = Role("molar flow", "F_{}", "F_{{{}}}", "molar flow of {}")
+INLET = Role("inlet concentration", _inlet_text, _inlet_latex, _inlet_words, "nonnegative")
+START = Role("initial concentration", "start[{}]", "[{}]_{{\\mathrm{{start}}}}",
              "[{}] at start", "nonnegative")  # fmt: skip
 VOLUME = Role("volume", "V", "V", "volume", **_SIZES)()
 VESSEL_VOLUME = Role("volume of the vessel", "V_tube", "V_{tube}", "volume", **_SIZES)()
 """Of a whole tube, where something in its balances hangs on it."""
 FLOW = Role("flow", "Q", "Q", "flow", **_SIZES)()
 """Volumetric flow of the feed."""
-STREAM_FLOW = Role("flow of a stream", **_of_stream("Q"), sign="positive")  # type: ignore[arg-type]
-STREAM_T = Role("temperature of a stream", **_of_stream("T"), sign="positive")  # type: ignore[arg-type]
+STREAM_FLOW = Role("flow of a stream", "Q_{}", "Q_{{{}}}", "Q of {}", "positive")
+STREAM_T = Role("temperature of a stream", "T_{}", "T_{{{}}}", "T of {}", "positive")
 LOCAL_FLOW = Role("local flow", "Q_local", "Q", "local flow", **_SIZES)()
 """Volumetric flow along a tube or out of a tank, where it differs from that of the feed."""
 HELD = Role("volume of contents", "V_held", "V", "volume of contents", **_SIZES)()
@@ -62,7 +60,7 @@ WITHDRAWN = Role("withdrawal", "Q_out", "Q_{out}", "withdrawal", "nonnegative")(
 OVERFLOWING = Role("overflowing", "overflowing", sign="nonnegative")()
 """1 while a vessel is full and what comes in pushes as much out, otherwise 0."""
 SINCE = Role("beginning of a stage", "since", sign="nonnegative")()
-SLOPE = Role("slope in time", lambda *owner: f"slope of {owner[0]}")
+SLOPE = Role("slope in time", _slope_text)
 
 UA = Role("heat transfer", "UA", "UA", "UA", **_SIZES)()
 TRANSFER = Role("heat transfer per volume", "Ua", "Ua", "UA per volume", **_SIZES)()
@@ -88,20 +86,20 @@ VOIDAGE = Role("voidage", "voidage", "\\varepsilon", **_SIZES)()
 PARTICLE_DENSITY = Role("particle density", "rho_p", "\\rho_p", "particle_density", **_SIZES)()
 AGE = Role("time on stream", "t_stream", "t", "time on stream", "nonnegative")()
 ACTIVITY = Role("activity", "a", "a", "activity", "nonnegative")()
-DEACTIVATION = Role("deactivation constant", "{}", lambda s: roman(s), "{}")
-PORES = Role("resistance of the pores", "pore_{}", lambda r: f"\\pi_{{{roman(r)}}}", "pores of {}", "positive")
-EFFECTIVENESS = Role("effectiveness", "eta_{}", lambda r: f"\\eta_{{{roman(r)}}}", "effectiveness of {}")
-THIELE_SQUARED = Role("Thiele modulus squared", "phi2_{}", lambda r: f"\\phi^2_{{{roman(r)}}}",
+DEACTIVATION = Role("deactivation constant", "{}", "{}", "{}")
+PORES = Role("resistance of the pores", "pore_{}", "\\pi_{{{}}}", "pores of {}", "positive")
+EFFECTIVENESS = Role("effectiveness", "eta_{}", "\\eta_{{{}}}", "effectiveness of {}")
+THIELE_SQUARED = Role("Thiele modulus squared", "phi2_{}", "\\phi^2_{{{}}}",
                       "square modulus of {}")  # fmt: skip
 
 WALL_AREA = Role("membrane area", "A_m", "A_m", "membrane area", **_SIZES)()
 """Area of a membrane: of a tank in m2, of a tube per volume in 1/m."""
-FLUX = Role("flux through the membrane", "J_{}", lambda s: f"J_{{{roman(s)}}}", "flux of {}")
-FLUX_CONSTANT = Role("membrane constant", "{}", lambda s: roman(s), "membrane {}")
-PERMEATE_FLOW = Role("permeate flow", "F_perm_{}", lambda s: f"F'_{{{roman(s)}}}", "permeate flow of {}")
-SWEEP = Role("sweep flow", "F_sweep_{}", lambda s: f"F'_{{{roman(s)},0}}", "sweep flow of {}", "nonnegative")
+FLUX = Role("flux through the membrane", "J_{}", "J_{{{}}}", "flux of {}")
+FLUX_CONSTANT = Role("membrane constant", "{}", "{}", "membrane {}")
+PERMEATE_FLOW = Role("permeate flow", "F_perm_{}", "F'_{{{}}}", "permeate flow of {}")
+SWEEP = Role("sweep flow", "F_sweep_{}", "F'_{{{},0}}", "sweep flow of {}", "nonnegative")
 PERMEATE_P = Role("permeate pressure", "P_perm", "P'", "permeate pressure", "nonnegative")()
-OTHER_SIDE = Role("permeate side", "{}'", lambda s: f"{s}'", "{} on the permeate side", "nonnegative")
+OTHER_SIDE = Role("permeate side", "{}'", "{}'", "{} on the permeate side", "nonnegative")
 """A partial pressure or concentration of a species beyond the membrane, where it is held."""
 PERMEATE_VOLUME = Role("permeate volumetric flow", "Q_perm", "Q'", "permeate volumetric flow", **_SIZES)()
 

@@ -21,10 +21,10 @@ from molino.core.errors import InputError
 from molino.core.fields import Frozen
 from molino.core.printing import Printed
 from molino.core.units import Display, Value
+from molino.core.vessels.flowing import FlowVessel
 from molino.core.vessels.heat import Jacket
 from molino.core.vessels.parameter_map import ParameterMap
 from molino.core.vessels.run import Run, settled
-from molino.core.vessels.stirred_tank import StirredTank
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -39,7 +39,7 @@ class SteadyStates(Frozen, Printed, Sequence[Run]):
     of the balance of heat along the steady states of the amounts: they cross at the steady states.
     """
 
-    vessel: StirredTank
+    vessel: FlowVessel
     runs: tuple[Run, ...]
     eigenvalues: tuple[np.ndarray, ...]
     temperatures: np.ndarray
@@ -92,14 +92,14 @@ class SteadyStates(Frozen, Printed, Sequence[Run]):
         return f"{said}\n{self.table().to_string(index=False, float_format=lambda x: f'{x:.5g}')}"
 
 
-def default_bounds(tank: StirredTank) -> tuple[float, float]:
+def default_bounds(tank: FlowVessel) -> tuple[float, float]:
     """From the coldest of what goes in to 600 K above the hottest."""
     ends = [tank.feed.T.si] + ([tank.heat.coolant.after(0.0)] if isinstance(tank.heat, Jacket) else [])
     return min(ends), max(ends) + 600.0
 
 
-def steady_states(tank: StirredTank, T: tuple[Any, Any] | None = None) -> SteadyStates:
-    """All steady states of a tank within bounds of temperature; see `StirredTank.steady_states`."""
+def steady_states(tank: FlowVessel, T: tuple[Any, Any] | None = None) -> SteadyStates:
+    """All steady states of a tank within bounds of temperature; see `FlowVessel.steady_states`."""
     tank._require_volume()
     tank._require_known()
     if not tank.is_non_isothermal:
@@ -194,7 +194,7 @@ class Branch(Frozen, Printed):
     states); `folds` are the points of ignition and extinction.
     """
 
-    vessel: StirredTank
+    vessel: FlowVessel
     vary: str
     kind: str
     values: np.ndarray
@@ -241,8 +241,8 @@ class Branch(Frozen, Printed):
         return "\n".join(lines if self.folds else [*lines, "  no ignition or extinction"])
 
 
-def branch(tank: StirredTank, vary: str, between: tuple[Any, Any]) -> Branch:
-    """The curve of steady states as a condition varies; see `StirredTank.branch`."""
+def branch(tank: FlowVessel, vary: str, between: tuple[Any, Any]) -> Branch:
+    """The curve of steady states as a condition varies; see `FlowVessel.branch`."""
     tank._require_known()
     kind = tank._setting(vary).kind
     low, high = (tank._setting(vary).read(v)[0] for v in between)

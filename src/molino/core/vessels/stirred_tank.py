@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import Any, ClassVar
 
 import numpy as np
 import sympy as sp
@@ -27,11 +27,9 @@ from molino.core.vessels.mixture import Contents, Mixture
 from molino.core.vessels.model import Model
 from molino.core.vessels.roles import FEED_T, FLOW, START, START_T, VOLUME
 from molino.core.vessels.run import Run, explained, follow, settled
+from molino.core.vessels.steady_states import Branch, SteadyStates, branch, steady_states
 from molino.core.vessels.terms import Inflow
 from molino.core.vessels.well_mixed import well_mixed
-
-if TYPE_CHECKING:
-    from molino.core.vessels.steady_states import Branch, SteadyStates
 
 
 @dataclass(frozen=True, eq=False)
@@ -223,8 +221,6 @@ class StirredTank(FlowVessel):
         SolveError
             If the curve cannot be followed.
         """
-        from molino.core.vessels.steady_states import steady_states
-
         return steady_states(self, T)
 
     def branch(self, vary: str, between: tuple[Any, Any]) -> Branch:
@@ -244,8 +240,6 @@ class StirredTank(FlowVessel):
         SolveError
             If the curve cannot be followed.
         """
-        from molino.core.vessels.steady_states import branch
-
         return branch(self, vary, between)
 
     def run(

@@ -17,6 +17,7 @@ from molino.core.balances.system import TIME
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
 from molino.core.chemistry.species import Species
 from molino.core.errors import InputError
+from molino.core.fields import Frozen
 from molino.core.thermo.energy import CAPACITY, reference
 from molino.core.thermo.medium import Content, Medium
 from molino.core.units import Display, Value
@@ -28,8 +29,8 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
-@dataclass(frozen=True)
-class Stream:
+@dataclass(frozen=True, eq=False)
+class Stream(Frozen):
     """What flows at one place, or is held in a batch.
 
     In SI: mol/s and m^3/s (mol and m^3), K and Pa; nan where T or P is not known.

@@ -19,6 +19,7 @@ _HOME = {
     "Chemistry": "core.chemistry.network",
     "CubicEquation": "core.thermo.cubic",
     "Decay": "core.vessels.catalyst",
+    "DistributedFeed": "core.vessels.walls",
     "Dosing": "core.vessels.semi_batch",
     "Exchanger": "core.vessels.steps",
     "Experiment": "core.fitting.experiments",
@@ -29,6 +30,7 @@ _HOME = {
     "InputError": "core.errors",
     "Jacket": "core.vessels.heat",
     "Library": "core.chemistry.library",
+    "Membrane": "core.vessels.walls",
     "MolinoError": "core.errors",
     "Parallel": "core.vessels.steps",
     "PlugFlow": "core.vessels.plug_flow",
@@ -117,6 +119,7 @@ if TYPE_CHECKING:
     from molino.core.vessels.steps import Exchanger, Parallel, SideFeed
     from molino.core.vessels.stirred_tank import StirredTank
     from molino.core.vessels.train import Train
+    from molino.core.vessels.walls import DistributedFeed, Membrane
     from molino.desk import figures
     from molino.desk.job.chemistry import read_chemistry, read_library, write_chemistry
     from molino.desk.job.load import load_job

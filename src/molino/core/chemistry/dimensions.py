@@ -168,5 +168,6 @@ def _solve(
 ) -> tuple[str | None, dict[str, Exponents]]:
     walk = _Walk(known, orders)
     total = walk.dimension(rate)
-    walk.equations.append((_plus(total, rate_dimension, Fraction(-1)), f"{rate}, which must be a rate (mol/L/min)"))
+    said = f"{rate}, which must be in {units.everyday_text(rate_dimension)}"
+    walk.equations.append((_plus(total, rate_dimension, Fraction(-1)), said))
     return _contradiction(walk.equations)

@@ -5,7 +5,8 @@
     factor  := ("+"|"-") factor | atom [("^"|"**") factor]
     atom    := number | name | "[A]" | "p[A]" | "x[A]" | function "(" sum ")" | "(" sum ")"
 
-`[A]` is the concentration of A, `p[A]` its partial pressure, `x[A]` its mole fraction; `T`, `P` and `R` are known.
+`[A]` is the concentration of A, `p[A]` its partial pressure, `x[A]` its mole fraction; `T`, `P` and `R` are known. In
+the formula of a flux a prime, as in `p[A]'`, is for the other side of the wall.
 The method is recursive descent (Aho, Lam, Sethi, Ullman, Compilers, 2nd ed. 2007, section 4.4).
 """
 
@@ -31,12 +32,17 @@ _OF_SPECIES = {
     "p": Role("partial pressure", "p[{}]", "p_{{{}}}", sign="nonnegative"),
     "x": Role("mole fraction", "x[{}]", "x_{{{}}}", sign="nonnegative"),
 }
+_BEYOND = {
+    kind: Role(f"{role.name} on the other side", f"{role.text}'", f"{role.latex or role.text}'", sign="nonnegative")
+    for kind, role in _OF_SPECIES.items()
+}
+_KIND_BEYOND = {role.name: kind for kind, role in _BEYOND.items()}
 _KIND_OF = {role.name: kind for kind, role in _OF_SPECIES.items()}
 KNOWN = {"T": TEMPERATURE, "P": PRESSURE, "R": GAS}
 
 _TOKEN = re.compile(
     r"\s*(?:(?P<number>(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)"
-    r"|(?P<species>(?:[px](?=\s*\[))?\s*\[[^\[\]]*\])"
+    r"|(?P<species>(?:[px](?=\s*\[))?\s*\[[^\[\]]*\]'?)"
     r"|(?P<name>[^\W\d]\w*)"
     r"|(?P<op>\*\*|[-+*/^(),]))"
 )
@@ -61,26 +67,38 @@ def species_in(symbol: sp.Basic) -> tuple[str, str] | None:
     return None
 
 
+def species_beyond(symbol: sp.Basic) -> tuple[str, str] | None:
+    """('p', 'A') for p[A]', what there is on the other side of a wall; None for any other symbol."""
+    if isinstance(symbol, Quantity) and symbol.role.name in _KIND_BEYOND:
+        return _KIND_BEYOND[symbol.role.name], str(symbol.owner)
+    return None
+
+
+def on_this_side(kind: str, species: str) -> Quantity:
+    """The symbol of [A], p[A] or x[A], by its kind '', 'p' or 'x'."""
+    return _OF_SPECIES[kind](species)
+
+
 def names_in(expression: sp.Expr) -> list[str]:
     """The constants that a formula asks for, sorted."""
     return sorted(str(s.owner) for s in expression.free_symbols if isinstance(s, Quantity) and s.role == CONSTANT)
 
 
 @cache
-def parse_formula(text: str) -> sp.Expr:
-    """Read a formula into a SymPy expression.
+def parse_formula(text: str, both_sides: bool = False) -> sp.Expr:
+    """Read a formula into a SymPy expression; `both_sides` lets it hold what is beyond a wall, p[A]'.
 
     Raises
     ------
     InputError
         With the place in the text, if it is not a formula of the grammar above or not a finite number.
     """
-    return _Reader(text).read()
+    return _Reader(text, both_sides).read()
 
 
 class _Reader:
-    def __init__(self, text: str) -> None:
-        self.text = text
+    def __init__(self, text: str, both_sides: bool) -> None:
+        self.text, self.both_sides = text, both_sides
         self.depth = 0
         if len(text) > _LONGEST:
             raise InputError(f"the formula is {len(text)} characters long", advice=f"at most {_LONGEST}: split it up")
@@ -172,10 +190,14 @@ class _Reader:
         if kind == "number":
             return self.literal(text)
         if kind == "species":
-            inside = text[text.index("[") + 1 : -1].strip()
+            inside = text[text.index("[") + 1 : text.index("]")].strip()
             if not inside:
                 self.fail("no species between the brackets", position)
-            return _OF_SPECIES[text[0].strip("[")](inside)
+            if not text.endswith("'"):
+                return _OF_SPECIES[text[0].strip("[")](inside)
+            if not self.both_sides:
+                self.fail("a prime is for the other side of a membrane, and there is none here", position)
+            return _BEYOND[text[0].strip("[")](inside)
         if self.take("("):
             if text not in FUNCTIONS:
                 self.fail(f"'{text}' is not a function known here (exp, log, sqrt)", position)

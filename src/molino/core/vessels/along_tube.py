@@ -179,8 +179,9 @@ class _Tube:
     def _streams(self) -> tuple[StreamForm, ...]:
         P = PRESSURE if self.medium.is_gas or self.falls else None
         found = [StreamForm("outlet", by_species(self.key, self.flows), self.here, TEMPERATURE, P, True)]
+        kept = None if self.key.heat.is_non_isothermal else TEMPERATURE  # what leaves on the way has no one temperature
         for part in self.sum.parts:
             if part.leaves is not None:
                 name, flows = part.leaves
-                found.append(StreamForm(name, by_species(self.key, flows), None, TEMPERATURE, None, True))
+                found.append(StreamForm(name, by_species(self.key, flows), None, kept, None, True))
         return tuple(found)

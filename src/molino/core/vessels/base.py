@@ -121,6 +121,10 @@ class Vessel(Frozen, Printed):
         """What goes into it."""
         raise NotImplementedError
 
+    def _side_streams(self) -> list[Stream]:
+        """What goes into it elsewhere than at its inlet."""
+        return []
+
     def outcome(self) -> Run:
         """The run by which the vessel is judged: at its end, or at steady state."""
         raise NotImplementedError

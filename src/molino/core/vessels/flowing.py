@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any, Self
+from typing import TYPE_CHECKING, Any, ClassVar, Self
 
 import numpy as np
 
+from molino.core import units
 from molino.core.dual import Number
 from molino.core.errors import InputError
 from molino.core.units import Value
@@ -15,6 +16,7 @@ from molino.core.vessels.base import Setting, Vessel
 from molino.core.vessels.feed import Feed, flow_kind, read_flow
 from molino.core.vessels.mixture import Contents, Mixture
 from molino.core.vessels.streams import Stream
+from molino.core.vessels.walls import Membrane
 
 if TYPE_CHECKING:
     from molino.core.vessels.run import Run
@@ -25,6 +27,20 @@ class FlowVessel(Vessel):
 
     feed: Feed
     T: Any
+    wall: Membrane | None
+    _has_side: ClassVar[bool] = False
+    """Whether something is fed elsewhere than at its inlet."""
+
+    def _check_membrane(self) -> None:
+        """Raise InputError for a wall through which nothing can pass as it is given."""
+        if self.wall is None:
+            return
+        if not isinstance(self.wall, Membrane):
+            raise InputError(f"{self.wall!r} is no membrane", "wall", "write mo.Membrane({'H2': ...}, ...)")
+        self.wall.check(self.chemistry.names, self.is_gas)
+        if self._medium.real is not None:
+            said = "a membrane lets an ideal gas or a liquid through, and this is a real gas"
+            raise InputError(said, "wall", "leave the model of the feed out")
 
     @property
     def _volume_si(self) -> float:
@@ -100,12 +116,24 @@ class FlowVessel(Vessel):
         )  # fmt: skip
         if self.is_non_isothermal:
             yield self._number("T", "temperature", self.feed.T, with_T)
+        for name, (kind, value, put) in (self.wall.settings() if self.wall is not None else {}).items():
+            yield Setting(name, kind or "number", lambda v, kind=kind: (units.read(v, kind or None).si, kind),  # type: ignore[misc]
+                          lambda v, put=put: self.with_(wall=put(v)), value.si)  # type: ignore[misc]  # fmt: skip
 
     def _stream_in(self, run: Run) -> Stream:
-        names = self.chemistry.names
-        amounts = {s: self._fed.concentrations.get(s, 0.0) * self._fed.volume for s in names}
         T = self._feed_T.si if self._feed_T is not None else np.nan
-        return Stream("feed", amounts, float(self._fed.volume), float(T), self._given_pressure())
+        return self._stream_of("feed", self._fed, float(T), self._given_pressure())
+
+    def _stream_of(self, name: str, fed: Mixture, T: float, P: float) -> Stream:
+        amounts = {s: float(fed.concentrations.get(s, 0.0) * fed.volume) for s in self.chemistry.names}
+        return Stream(name, amounts, float(fed.volume), T, P)
+
+    def _side_stream(self, name: str, feed: Feed) -> Stream:
+        """A feed that comes in beside the inlet."""
+        fed = feed.mixture(self._by_name)
+        own = self._first_T
+        T = feed.T if feed.T is not None else own
+        return self._stream_of(name, fed, T.si if T is not None else np.nan, float(feed.pressure(fed, {})))
 
 
 def _read_flow(value: Any) -> tuple[float, str]:

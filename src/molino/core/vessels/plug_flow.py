@@ -47,6 +47,8 @@ from molino.core.vessels.roles import (
 )
 from molino.core.vessels.run import Run, follow
 from molino.core.vessels.schedule import Track
+from molino.core.vessels.streams import Stream
+from molino.core.vessels.walls import DistributedFeed, Membrane, Spread
 
 
 @dataclass(frozen=True, eq=False)
@@ -81,6 +83,10 @@ class PlugFlow(FlowVessel):
         length (over the volume, where there is no diameter).
     pressure_drop : PressureDrop, optional
         The pressure stays that of the feed if left out.
+    wall : Membrane, optional
+        Through which species pass; the wall of the tubes, or of an area of its own.
+    side : DistributedFeed, optional
+        What comes in evenly along the tube.
     catalyst, name, show
         As for `Batch`.
     """
@@ -101,6 +107,8 @@ class PlugFlow(FlowVessel):
     T: Any = None
     heat: Any = None
     pressure_drop: Any = None
+    wall: Membrane | None = None
+    side: DistributedFeed | None = None
     catalyst: Any = None
     name: str = ""
     show: Mapping[str, str] = field(default_factory=dict)
@@ -128,6 +136,8 @@ class PlugFlow(FlowVessel):
             check_catalyst_mass(self, self.catalyst_mass)
         with faults.at(self.label):
             self._check_pressure()
+        with faults.at(self.label):
+            self._check_sides()
         faults.raise_any()
 
     def _check_heat(self) -> None:
@@ -150,6 +160,23 @@ class PlugFlow(FlowVessel):
             for name in ("wall", "stirrer"):
                 if getattr(self.heat, name) is not None:
                     faults.add("", f"a steady tube has no {name}", "leave it out")
+        faults.raise_any()
+
+    def _check_sides(self) -> None:
+        """What comes and goes through the wall on the way."""
+        faults = Faults()
+        with faults.at():
+            self._check_membrane()
+        if isinstance(self.wall, Membrane) and self.wall.area is None and self.diameter is None:
+            faults.add("wall", "the area of the membrane is not known", "give it, or the diameter of the tube")
+        if self.side is not None and not isinstance(self.side, DistributedFeed):
+            faults.add("side", f"{self.side!r} is no side feed", "write mo.DistributedFeed(mo.Feed(...))")
+        elif self.side is not None:
+            with faults.at():
+                self.side.check(self.chemistry.names, self.is_gas, self.is_non_isothermal)
+        if self.pressure_drop is not None and (self.wall is not None or self.side is not None):
+            said = "the pressure drop counts on a mass flow that stays the same along the tube"
+            faults.add("pressure_drop", said, "leave it out beside a membrane or side feed")
         faults.raise_any()
 
     def _check_pressure(self) -> None:
@@ -229,6 +256,16 @@ class PlugFlow(FlowVessel):
         return self.heat.along_tube if isinstance(self.heat, Jacket) else super()._heat_shape
 
     @property
+    def _has_side(self) -> bool:  # type: ignore[override]
+        return self.side is not None
+
+    def _side_streams(self) -> list[Stream]:
+        found = [self._side_stream("side feed", self.side.feed)] if self.side is not None else []
+        if self.wall is not None and self.wall.sweep is not None:
+            found.append(self._side_stream("sweep", self.wall.sweep))
+        return found
+
+    @property
     def _programme(self) -> Track:
         """The temperature programme over the volume."""
         if self.diameter is None:
@@ -240,7 +277,9 @@ class PlugFlow(FlowVessel):
         return {TEMPERATURE: self._programme} if isinstance(self.heat, Programme) else {}
 
     def _build(self) -> Model:
-        return along_tube(self._key, self.pressure_drop is not None)
+        wall = () if self.wall is None else (self.wall.term(self.chemistry.names, along=True),)
+        side = () if self.side is None else (Spread(),)
+        return along_tube(self._key, self.pressure_drop is not None, (*wall, *side))
 
     def _own_numbers(self, given: Mapping[str, Number], fed: Mixture) -> dict[sp.Symbol, Number]:
         T, feed_T = self._temperatures(given)
@@ -251,6 +290,12 @@ class PlugFlow(FlowVessel):
         if isinstance(self.heat, Jacket):
             found[TRANSFER] = self._transfer(given, fed)
             found[COOLANT_LEAVES] = feed_T
+        if self.wall is not None:
+            swept = None if self.wall.sweep is None else self.wall.sweep.mixture(self._by_name)
+            found |= self.wall.numbers(given, 4 / self._width(given), self._end(given, fed), swept)
+        if self.side is not None:
+            spread = self.side.feed.mixture(self._by_name)
+            found |= self.side.numbers(spread, self._end(given, fed), T, self.chemistry.names)
         if self.pressure_drop is not None:
             found[MASS_FLUX] = self._mass_flow(fed) / area
             if self._is_packed:
@@ -268,7 +313,10 @@ class PlugFlow(FlowVessel):
 
     def _given(self) -> list[tuple[str, Value | None]]:
         own = [("length", self.length), ("diameter", self.diameter), ("volume", self.volume), ("time", self.space_time)]
-        return [*own, ("mass", self.catalyst_mass), ("temperature", self.T), *self.feed.given()]
+        sides = [self.wall.sweep] if self.wall is not None and self.wall.sweep is not None else []
+        sides += [self.side.feed] if self.side is not None else []
+        more = [pair for feed in sides for pair in feed.given()]
+        return [*own, ("mass", self.catalyst_mass), ("temperature", self.T), *self.feed.given(), *more]
 
     @property
     def _has_boundary_values(self) -> bool:
@@ -288,9 +336,10 @@ class PlugFlow(FlowVessel):
 
     @property
     def _sized_along(self) -> str:  # type: ignore[override]
-        """One run passes every shorter tube, unless what holds at its end, or a heat transfer as a whole, reaches
+        """One run passes every shorter tube, unless what holds at its end, or is spread over all of it, reaches
         back."""
         by_size = isinstance(self.heat, Jacket) and self.heat.has_conductance
+        by_size = by_size or self.side is not None or (self.wall is not None and self.wall.area is not None)
         return "whole runs" if self._has_boundary_values or by_size else "run"
 
     def _default_size(self) -> str:
@@ -385,4 +434,5 @@ class PlugFlow(FlowVessel):
         size = ", ".join(f"{name} {value}" for name, value in sizes.items() if value)
         at = f" at {self.T}" if self.T is not None else ""
         ends = f", {self.heat}" if self.heat is not None else ""
-        return f"{self.title}, {many}{' ' + size if size else ''}{at}{ends} fed {self.feed}"
+        sides = "".join(f", {one}" for one in (self.wall, self.side) if one is not None)
+        return f"{self.title}, {many}{' ' + size if size else ''}{at}{ends} fed {self.feed}{sides}"

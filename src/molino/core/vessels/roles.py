@@ -98,9 +98,8 @@ FLUX = Role("flux through the membrane", "J_{}", "J_{{{}}}", "flux of {}")
 FLUX_CONSTANT = Role("membrane constant", "{}", "{}", "membrane {}")
 PERMEATE_FLOW = Role("permeate flow", "F_perm_{}", "F'_{{{}}}", "permeate flow of {}")
 SWEEP = Role("sweep flow", "F_sweep_{}", "F'_{{{},0}}", "sweep flow of {}", "nonnegative")
+SWEEP_FLOW = Role("volumetric sweep flow", "Q_sweep", "Q'_0", "sweep flow", **_SIZES)()
 PERMEATE_P = Role("permeate pressure", "P_perm", "P'", "permeate pressure", "nonnegative")()
-OTHER_SIDE = Role("permeate side", "{}'", "{}'", "{} on the permeate side", "nonnegative")
-"""A partial pressure or concentration of a species beyond the membrane, where it is held."""
 PERMEATE_VOLUME = Role("permeate volumetric flow", "Q_perm", "Q'", "permeate volumetric flow", **_SIZES)()
 
 

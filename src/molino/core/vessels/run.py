@@ -577,7 +577,9 @@ class Run(RunResult):
         Of a batch or semi-batch what was charged (and fed), and what is in it (and came out) at the end.
         """
         inlet, fluid = self.stream_in(), self.vessel._fluid
-        return stream_table([inlet, *self.streams_out()], fluid, self.display, is_whole(fluid, inlet))
+        return stream_table(
+            [inlet, *self.vessel._side_streams(), *self.streams_out()], fluid, self.display, is_whole(fluid, inlet)
+        )
 
     def positions(self) -> list[tuple[str, str, np.ndarray]]:
         """(name, kind, SI values) of what runs along: time, or length, volume and residence time of a tube."""

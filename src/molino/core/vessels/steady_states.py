@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property, lru_cache
 from typing import TYPE_CHECKING, Any
 
@@ -15,15 +15,16 @@ from molino.core.balances.continuation import ArcLength, Curve
 from molino.core.balances.functions import Functions
 from molino.core.balances.integrate import Report, start
 from molino.core.balances.steady import growth_rates
-from molino.core.balances.system import Case
+from molino.core.balances.system import ZERO, Balances, Case
 from molino.core.chemistry.formula import TEMPERATURE
-from molino.core.errors import InputError
+from molino.core.errors import InputError, SolveError
 from molino.core.fields import Frozen
 from molino.core.printing import Printed
 from molino.core.units import Display, Value
 from molino.core.vessels.flowing import FlowVessel
 from molino.core.vessels.heat import Jacket
 from molino.core.vessels.parameter_map import ParameterMap
+from molino.core.vessels.roles import WARMING
 from molino.core.vessels.run import Run, settled
 
 if TYPE_CHECKING:
@@ -93,9 +94,23 @@ class SteadyStates(Frozen, Printed, Sequence[Run]):
 
 
 def default_bounds(tank: FlowVessel) -> tuple[float, float]:
-    """From the coldest of what goes in to 600 K above the hottest."""
+    """From the coldest of what goes in, less what reactions that take up heat could cool it, to 600 K above the
+    hottest."""
     ends = [tank.feed.T.si] + ([tank.heat.coolant.after(0.0)] if isinstance(tank.heat, Jacket) else [])
-    return min(ends), max(ends) + 600.0
+    falls = 0.0
+    for reaction in tank.chemistry.reactions:
+        try:
+            falls += min(0.0, tank.adiabatic_rise(str(reaction.name)))
+        except SolveError:  # there is not enough heat for all of it
+            falls = -np.inf
+        except InputError:  # nothing of it is fed
+            continue
+    return max(min(ends) + falls, min(ends) / 3), max(ends) + 600.0
+
+
+def _at_rest(balances: Balances) -> Balances:
+    """The balances with the temperature standing still, so that what flows out does not hang on how fast it rises."""
+    return replace(balances, definitions=tuple((s, ZERO if s == WARMING else e) for s, e in balances.definitions))
 
 
 def steady_states(tank: FlowVessel, T: tuple[Any, Any] | None = None) -> SteadyStates:
@@ -112,7 +127,7 @@ def steady_states(tank: FlowVessel, T: tuple[Any, Any] | None = None) -> SteadyS
     if not low < high:
         raise InputError(f"the bounds of temperature {low:g} to {high:g} K are empty", tank.label, "give (low, high)")
     case = tank._case
-    functions = Functions(case)
+    functions = Functions(Case(_at_rest(case.balances), case.values))
     rhs, jacobian = functions.rhs, functions.state_jacobian
     _, scale = start(case)
     scale = scale.copy()

@@ -29,6 +29,7 @@ from molino.core.vessels.roles import FEED_T, FLOW, START, START_T, VOLUME
 from molino.core.vessels.run import Run, explained, follow, settled
 from molino.core.vessels.steady_states import Branch, SteadyStates, branch, steady_states
 from molino.core.vessels.terms import Inflow
+from molino.core.vessels.walls import Membrane
 from molino.core.vessels.well_mixed import well_mixed
 
 
@@ -59,6 +60,8 @@ class StirredTank(FlowVessel):
         What is in it at t = 0, for start-up; the feed if left out.
     heat : "isothermal", "adiabatic", Adiabatic or Jacket
         What passes through the walls; isothermal if left out, with the duty that this takes.
+    wall : Membrane, optional
+        Through which species pass, of a known area.
     catalyst, name, show
         As for `Batch`.
     """
@@ -76,6 +79,7 @@ class StirredTank(FlowVessel):
     T: Any = None
     contents: Any = None
     heat: Any = None
+    wall: Membrane | None = None
     catalyst: Any = None
     name: str = ""
     show: Mapping[str, str] = field(default_factory=dict)
@@ -98,6 +102,8 @@ class StirredTank(FlowVessel):
         check_vessel(faults, self, [*self.feed.contents, *(self.contents or ())], own, asks)
         with faults.at(self.label):
             check_catalyst_mass(self, self.catalyst_mass)
+        with faults.at(self.label):
+            self._check_wall()
         faults.raise_any()
 
     def _check_heat(self) -> None:
@@ -109,8 +115,20 @@ class StirredTank(FlowVessel):
             if not self.heat.has_conductance:
                 raise InputError("U is given without the area", "heat", "give area='6 m2', or UA")
 
+    def _check_wall(self) -> None:
+        self._check_membrane()
+        if self.wall is None:
+            return
+        faults = Faults()
+        if self.wall.area is None:
+            faults.add("membrane", "the area is not given", "give area='2 m2'")
+        if self.wall.sweep is not None:
+            faults.add("membrane", "a sweep flows along a tube", "give outside={...}: what is held beyond the wall")
+        faults.raise_any()
+
     def _build(self) -> Model:
-        return well_mixed(self._key, (Inflow(),), "fixed", True, False)
+        wall = () if self.wall is None else (self.wall.term(self.chemistry.names, along=False),)
+        return well_mixed(self._key, (Inflow(),), "fixed", True, False, wall)
 
     def _started_with(self) -> set[str]:
         return {*(self.contents or ())}
@@ -161,6 +179,8 @@ class StirredTank(FlowVessel):
         T, feed_T = self._temperatures(given)
         found: dict[sp.Symbol, Number] = {START(s): c for s, c in self._inside(given, fed).items()}
         found |= {VOLUME: self._volume(given, fed), FLOW: fed.volume, PRESSURE: self.feed.pressure(fed, given)}
+        if self.wall is not None:
+            found |= self.wall.numbers(given, np.nan, 1.0, None)
         return found | {TEMPERATURE: T, START_T: T, FEED_T: feed_T}
 
     def _end(self, given: Mapping[str, Number], fed: Mixture) -> Number:
@@ -279,4 +299,5 @@ class StirredTank(FlowVessel):
         size = "".join(f" {name} {value}" for name, value in sizes.items() if value is not None)
         at = f" at {self.T}" if self.T is not None else ""
         ends = f", {self.heat}," if self.heat is not None else ""
-        return f"{self.title}{size}{at}{ends} fed {self.feed}"
+        wall = f", {self.wall}" if self.wall is not None else ""
+        return f"{self.title}{size}{at}{ends} fed {self.feed}{wall}"

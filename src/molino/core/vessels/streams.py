@@ -16,7 +16,7 @@ from molino.core.balances.source import build
 from molino.core.balances.system import TIME
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
 from molino.core.chemistry.species import Species
-from molino.core.errors import InputError
+from molino.core.errors import InputError, SolveError
 from molino.core.fields import Frozen
 from molino.core.thermo.energy import CAPACITY, reference
 from molino.core.thermo.medium import Content, Medium
@@ -143,7 +143,7 @@ def at_enthalpy(fluid: Fluid, stream: Stream, wanted: float) -> Stream:
     low, high = 150.0, 3000.0
     if off(low) * off(high) > 0:
         said = f"no temperature between {low:g} and {high:g} K gives the stream its enthalpy"
-        raise InputError(said, fluid.label, "check the heat capacities and what is taken away")
+        raise SolveError(said, fluid.label, "check the heat capacities and what is taken away")
     return replace(stream, T=float(brentq(off, low, high, xtol=1e-11, rtol=1e-15)))
 
 

@@ -121,7 +121,8 @@ class Contribution:
     left: tuple[sp.Expr, ...] = ()
     """Along a tube: what came in, or went out, through its wall up to here, of each species."""
     leaves: tuple[str, tuple[sp.Expr, ...]] | None = None
-    """A stream of its own that leaves: its name, and the molar flow of each species in it."""
+    """A stream of its own that leaves, at the temperature of the place: its name, and the molar flow of each
+    species."""
 
 
 Term = Callable[[Place], Contribution]

@@ -73,6 +73,10 @@ class Train(Frozen, Printed):
                 faults.add(self.label, f"{step!r} is no step of a train", "vessels, Parallel, Exchanger, SideFeed")
         with faults.at(self.label):
             settle(self, recycle=units.positive(self.recycle, "number", "recycle", zero=True))
+        for vessel in self.vessels:
+            if vessel.wall is not None or vessel._has_side:
+                said = f"{vessel.title} takes up or gives off something through its wall, which a train does not count"
+                faults.add(self.label, said, "run it by itself, or give SideFeed steps between shorter tubes")
         if not faults.found and any(v.chemistry.names != self.chemistry.names for v in self.vessels):
             faults.add(self.label, "the vessels have different species", "give them one chemistry")
         faults.raise_any()

@@ -39,6 +39,7 @@ from molino.core.vessels.semi_batch import Dosing, SemiBatch
 from molino.core.vessels.steps import Exchanger, Parallel, SideFeed
 from molino.core.vessels.stirred_tank import StirredTank
 from molino.core.vessels.train import Train
+from molino.core.vessels.walls import DistributedFeed, Membrane, other_side
 from molino.desk.job import models
 from molino.desk.job.studies import Study, read_data, study
 from molino.desk.tables.lookup import look_up
@@ -540,6 +541,8 @@ class _Builder:
                 **numbers, **common,
             )  # fmt: skip
         assert feed is not None
+        if table.wall is not None:
+            common["wall"] = self.membrane(table.wall, feeds)
         if isinstance(table, models.StirredTankTable):
             contents = self.contents(table.contents) if table.contents is not None else None
             numbers = self.fields(table, "volume", "space_time", "catalyst_mass", "T")
@@ -548,7 +551,23 @@ class _Builder:
         drop = table.pressure_drop
         if drop is not None:
             common["pressure_drop"] = PressureDrop(**self.inner(drop.model_dump()))
+        if table.side is not None:
+            common["side"] = DistributedFeed(self.feed_named(table.side, feeds, "side"))
         return PlugFlow(chemistry, feed, tubes=table.tubes, **numbers, **common)
+
+    def membrane(self, table: models.MembraneTable, feeds: Mapping[str, Feed]) -> Membrane:
+        """The wall of a vessel through which species pass."""
+        faults, constants = Faults(), {}
+        for name, given in table.constants.items():
+            with faults.at(f"wall, {name}"):
+                constants[name] = self.constant(given)
+        sweep = None
+        with faults.at("wall"):
+            sweep = self.feed_named(table.sweep, feeds, "sweep") if table.sweep is not None else None
+        faults.raise_any()
+        kinds = other_side(table.flux)
+        outside = {s: self.bare(value, kinds.get(s, "")) for s, value in table.outside.items()}
+        return Membrane(table.flux, constants, outside, sweep, self.bare(table.area, "area"))
 
     def feed_named(self, name: str, feeds: Mapping[str, Feed], key: str = "feed") -> Feed:
         """A feed by its name; InputError without a word where its own faults have been told."""

@@ -307,6 +307,16 @@ class PressureDropTable(Table):
     roughness: Quantity | None = None
 
 
+class MembraneTable(Table):
+    """A wall through which species pass; `sweep` names a feed that flows beyond it."""
+
+    flux: dict[str, str] = Field(min_length=1)
+    constants: dict[str, Constant] = {}
+    outside: dict[str, Quantity] = {}
+    sweep: str | None = None
+    area: Quantity | None = None
+
+
 class DosingTable(Table):
     """A feed into a semi-batch, in windows of time or by a programme of its flow."""
 
@@ -388,6 +398,7 @@ class StirredTankTable(Table):
     T: Quantity | None = None
     contents: dict[str, Quantity] | None = None
     heat: HeatField = None
+    wall: MembraneTable | None = None
     catalyst: CatalystTable | None = None
     start_up: Quantity | None = None
     changes: list[ChangeTable] = []
@@ -407,6 +418,8 @@ class PlugFlowTable(Table):
     T: Quantity | None = None
     heat: HeatField = None
     pressure_drop: PressureDropTable | None = None
+    wall: MembraneTable | None = None
+    side: str | None = None
     catalyst: CatalystTable | None = None
 
 

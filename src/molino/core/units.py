@@ -34,6 +34,7 @@ SI_UNITS = {
     "diffusivity": "m^2/s",
     "energy": "J",
     "energy per amount": "J/mol",
+    "flux": "mol/m^2/s",
     "heat capacity": "J/mol/K",
     "heat capacity flow": "W/K",
     "heat capacity per mass": "J/kg/K",
@@ -70,6 +71,7 @@ EXAMPLES = {
     "diffusivity": "2e-6 m2/s",
     "energy": "3 MJ",
     "energy per amount": "120 kJ/mol",
+    "flux": "0.2 mol/m2/h",
     "heat capacity": "75 J/mol/K",
     "heat capacity flow": "2 kW/K",
     "heat capacity per mass": "4.2 kJ/kg/K",
@@ -385,8 +387,8 @@ class Display:
             return ""
         if kind in self.chosen:
             return self.chosen[kind]
-        if kind.startswith("rate"):
-            per = {"rate per catalyst mass": "mol/kg", "rate per area": "mol/m2"}
+        if kind.startswith("rate") or kind == "flux":
+            per = {"rate per catalyst mass": "mol/kg", "rate per area": "mol/m2", "flux": "mol/m2"}
             return f"{per.get(kind) or self.unit('concentration')}/{self.unit('time')}"
         return HABIT[kind]
 

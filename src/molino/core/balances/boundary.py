@@ -42,6 +42,11 @@ class Boundary:
         n = len(y)
         return values.reshape(len(p)), partial[:, :n] @ found.sensitivities[-1] + partial[:, n:]
 
+    def is_met(self, p: np.ndarray) -> bool:
+        """Whether the conditions hold in an integration from these values, and not only as far as they can be told."""
+        sizes = np.array([max(abs(v), 1e-300) for v in p])
+        return bool((np.abs(self.at(p)[0]) <= 1e-6 * sizes).all())
+
     def newton(self, p: np.ndarray) -> np.ndarray | None:
         """Newton's method from near; None where it does not come to a root."""
         for _ in range(20):
@@ -122,6 +127,9 @@ def solve_boundary(case: Case, end: float, near: np.ndarray | None = None) -> Ca
     found = boundary.newton(collocated) if collocated is not None else None
     if found is None:
         found = _lengthened(case, end)
+    if found is not None and not boundary.is_met(found):
+        said = "the balances grow so fast along the way that the values at the beginning do not settle those at the end"
+        raise SolveError(said, "boundary values", "take a shorter stretch")
     if found is None:
         said = "no values at the beginning meet the conditions at the end"
         raise SolveError(said, "boundary values", "check flows and areas; try the coolant co-current")

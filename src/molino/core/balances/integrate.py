@@ -144,8 +144,7 @@ class Solution(Frozen):
         if len(wanted) == len(self.points) and (wanted == self.points).all():
             return self.states
         grid = np.unique(np.concatenate([[self.begin], wanted]))
-        found = integrate(self.case, grid, rtol=self.settings.rtol, atol=self.settings.atol,
-                          initial=self.settings.initial, partial=True)  # fmt: skip
+        found = _solve(self.case, grid, replace(self.settings, by=(), slopes=None))
         return found.states[np.minimum(np.searchsorted(found.points, wanted), len(found.points) - 1)]
 
     @cached_property
@@ -160,8 +159,7 @@ class Solution(Frozen):
             between = [np.linspace(points[i], points[i + 1], int(min(taken[i], 200)) + 2)[1:-1] for i in wide]
             first = [np.geomspace(1e-9, 1.0, 60)[:-1] * (points[1] - points[0]) + points[0]] if wide[0] == 0 else []
             grid = np.unique(np.concatenate([points, *between, *first]))
-            found = integrate(self.case, grid, rtol=self.settings.rtol, atol=self.settings.atol,
-                              initial=self.settings.initial, partial=True)  # fmt: skip
+            found = _solve(self.case, grid, replace(self.settings, by=(), slopes=None))
             points, states, steps = found.points, found.states, found.steps
         return points, states
 
@@ -266,7 +264,9 @@ class Solution(Frozen):
             if at[0] - low < 1e-12 * max(abs(low), high - low):  # no step is as short as that
                 return np.repeat(state[None], len(at), axis=0)
             grid = np.concatenate([[low], at]) if at[0] > low else at
-            found = integrate(self.case, grid, initial=state, rtol=self.settings.rtol, atol=self.settings.atol)
+            found = _solve(self.case, grid, Settings(self.settings.rtol, self.settings.atol, initial=state))
+            if found.failure is not None:
+                raise found.failure
             return found.states[len(grid) - len(at) :]
 
         values = function(nodes, local(nodes))
@@ -363,10 +363,25 @@ def integrate(
         Names the state and place at which it stuck, or at which a temperature, pressure or volume falls to zero, and
         what to change.
     """
+    found = _solve(case, points, Settings(rtol, atol, by, initial, slopes))
+    if found.failure is None and not case.balances.above_zero.any() and not events:
+        return found
+    found = _bounded(found)
+    if events:
+        found = _with_events(found, events)
+    if found.failure is not None and not partial:
+        raise found.failure
+    return found
+
+
+def _solve(case: Case, points: Sequence[float] | np.ndarray, settings: Settings) -> Solution:
+    """As `integrate`, whatever the bounds; with the `failure` of one that cannot go on."""
     y0, scale = start(case)
+    by, rtol, atol, initial = settings.by, settings.rtol, settings.atol, settings.initial
     absolute = atol * tolerated(case, y0, scale)
     functions = functions_of(case, by)
-    first = functions.first(y0 if initial is None else np.asarray(initial, dtype=float), slopes, initial is not None)
+    given = y0 if initial is None else np.asarray(initial, dtype=float)
+    first = functions.first(given, settings.slopes, initial is not None)
     if by:
         numbers = np.array([case.value(p) for p in by])
         sizes = np.where(numbers != 0, np.abs(numbers), 1.0)
@@ -375,16 +390,7 @@ def integrate(
     rows, steps, report, failure = _advance(case, functions, first, times, rtol, functions.kept(absolute), scale)
     times = failure.rows if failure is not None and failure.rows is not None else times[: len(rows)]
     states, sensitivities = functions.unfold(rows, times)
-    settings = Settings(rtol, atol, by, initial, slopes)
-    found = Solution(case, times, states, sensitivities, steps, report, settings, failure=failure)
-    if failure is None and not case.balances.is_kind(ABOVE_ZERO).any() and not events:
-        return found
-    found = _bounded(found)
-    if events:
-        found = _with_events(found, events)
-    if found.failure is not None and not partial:
-        raise found.failure
-    return found
+    return Solution(case, times, states, sensitivities, steps, report, settings, failure=failure)
 
 
 def end_state(case: Case, end: float, rtol: float = RTOL, atol: float = ATOL) -> np.ndarray:

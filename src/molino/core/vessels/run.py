@@ -545,6 +545,10 @@ class Run(RunResult):
         """What goes in, or was charged, in SI."""
         return self.vessel._stream_in(self)
 
+    def streams_in(self) -> list[Stream]:
+        """Everything that goes in: the feed (or charge), a side feed and a sweep."""
+        return [self.stream_in(), *self.vessel._side_streams()]
+
     def stream_out(self) -> Stream:
         """What comes out, or is in a batch at its end, in SI."""
         return self._stream(self.vessel._model.streams[0])
@@ -576,10 +580,8 @@ class Run(RunResult):
 
         Of a batch or semi-batch what was charged (and fed), and what is in it (and came out) at the end.
         """
-        inlet, fluid = self.stream_in(), self.vessel._fluid
-        return stream_table(
-            [inlet, *self.vessel._side_streams(), *self.streams_out()], fluid, self.display, is_whole(fluid, inlet)
-        )
+        came, fluid = self.streams_in(), self.vessel._fluid
+        return stream_table([*came, *self.streams_out()], fluid, self.display, is_whole(fluid, came[0]))
 
     def positions(self) -> list[tuple[str, str, np.ndarray]]:
         """(name, kind, SI values) of what runs along: time, or length, volume and residence time of a tube."""

@@ -426,6 +426,10 @@ class TrainRun(RunResult):
         """The feed, in SI."""
         return self.streams[0]
 
+    def streams_in(self) -> list[Stream]:
+        """All fresh feeds, in SI."""
+        return [*self.added]
+
     def stream_out(self) -> Stream:
         """What comes out of the last step, in SI."""
         return self.last

@@ -105,7 +105,7 @@ class Membrane(Frozen, Printed):
     Examples
     --------
     >>> import molino as mo
-    >>> chemistry = mo.Chemistry(mo.Reaction("A <=> B + H2", k="0.7 1/min", Kc="50 mol/m3"))
+    >>> chemistry = mo.Chemistry(mo.Reaction("A <=> B + H2", k="0.7 1/min", K="50 mol/m3"))
     >>> feed = mo.Feed({"A": "10 mol/min"}, T="500 K", P="8.2 atm")
     >>> wall = mo.Membrane({"H2": "k*[H2]"}, {"k": "0.02 m/min"}, area="5 m2")
     >>> tube = mo.PlugFlow(chemistry, feed, volume="0.5 m3", wall=wall)
@@ -332,7 +332,7 @@ class Wall:
         if place.key.has_energy:
             medium = place.key.medium
             taken = -medium.enthalpy(Content(medium, through, TEMPERATURE, PRESSURE), ZERO)
-        readings = {f"flux of {s}": Reading(FLUX(s), "rate per area", f"flux of {s}") for s in fluxes}
+        readings = {f"flux of {s}": Reading(FLUX(s), "flux", f"flux of {s}") for s in fluxes}
         parameters = [WALL_AREA, *self.constants, *([] if self.is_swept else beyond)]
         states: tuple[tuple[State, sp.Expr], ...] = ()
         entered: tuple[sp.Expr, ...] = ()

@@ -170,8 +170,12 @@ def together(runs: Mapping[str, Run | TrainRun]) -> dict[str, pd.DataFrame]:
     for several in groups.values():
         first = several[0][1]
         inlet = first.stream_in()
-        outlets = [out.named(out.name if not inlet.is_flowing else name if n == 0 else f"{name}, {out.name}")
-                   for name, run in several for n, out in enumerate(run.streams_out())]  # fmt: skip
+        outlets = []
+        for name, run in several:
+            outlets += [side.named(f"{name}, {side.name}") for side in run.streams_in()[1:]]
+            out, *more = run.streams_out()
+            outlets.append(out.named(name) if inlet.is_flowing else out)
+            outlets += [stream.named(f"{name}, {stream.name}") for stream in more]
         title = "streams: feed, and what comes out of each" if inlet.is_flowing else f"contents of {several[0][0]}"
         title = title if title not in found else f"{title} ({', '.join(name for name, _ in several)})"
         found[title] = stream_table([inlet, *outlets], first.fluid, first.display, is_whole(first.fluid, inlet))

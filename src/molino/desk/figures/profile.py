@@ -42,7 +42,7 @@ def _conversions(run: Run) -> dict[str, np.ndarray]:
 def _of_kind(kind: str) -> Callable[[Run], dict[str, np.ndarray]]:
     def curves(run: Run) -> dict[str, np.ndarray]:
         found = {n: v for n, v in run.series.items() if run.kinds[n] == kind}
-        return {n.removeprefix("rate of "): v for n, v in found.items()}
+        return {n.removeprefix("rate of ").removeprefix("flux of "): v for n, v in found.items()}
 
     return curves
 
@@ -54,6 +54,7 @@ PANELS = {
     "rate": _Panel("rate", "rate", _of_kind("rate")),
     "rate per catalyst mass": _Panel("rate", "rate per catalyst mass", _of_kind("rate per catalyst mass")),
     "rate per area": _Panel("rate", "rate per area", _of_kind("rate per area")),
+    "flux": _Panel("flux", "flux", _of_kind("flux")),
     "temperature": _Panel("temperature", "temperature", _of_kind("temperature")),
     "pressure": _Panel("pressure", "pressure", _of_kind("pressure")),
     "volume": _Panel("volume", "volume", _of_kind("volume")),
@@ -75,7 +76,16 @@ def _chosen(runs: Sequence[Run], wanted: Iterable[str] | None) -> list[_Panel]:
                 found.append(PANELS[name])
         faults.raise_any()
         return found
-    own = ["concentration", "rate", "rate per catalyst mass", "rate per area", "temperature", "pressure", "volume"]
+    own = [
+        "concentration",
+        "rate",
+        "rate per catalyst mass",
+        "rate per area",
+        "flux",
+        "temperature",
+        "pressure",
+        "volume",
+    ]
     found = []
     for name in own:
         rows = [v for run in runs for v in PANELS[name].curves(run).values()]

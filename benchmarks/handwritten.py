@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from math import exp
+
 import numpy as np
-from scipy.integrate import solve_ivp
+from scipy.integrate import odeint, solve_ivp
 from scipy.optimize import fsolve, least_squares
 
 R = 8.31446261815324
@@ -21,18 +23,67 @@ ADIABATIC_START = np.array([1000.0, 1500.0, 0.0, 0.0, 0.0, 330.0])
 ADIABATIC_TIMES = np.linspace(0.0, 600.0, 101)
 
 
-def adiabatic_rhs(t: float, y: np.ndarray) -> np.ndarray:
-    a, b, c, d, _, temperature = y
-    k = FACTORS * np.exp(-ENERGIES / (R * temperature))
-    rates = k * np.array([a * b * 1e-3, c, c * b * 1e-3, d])
-    return np.append(COEFFICIENTS @ rates, -(HEATS @ rates) / HEAT_CAPACITY)
+def adiabatic_rhs(y: np.ndarray, t: float) -> list[float]:
+    a, b, c, d, _, temperature = y.tolist()
+    over = -1 / (R * temperature)
+    r1 = 2.0e7 * exp(6.0e4 * over) * a * b * 1e-3
+    r2 = 4.0e9 * exp(8.5e4 * over) * c
+    r3 = 6.0e6 * exp(6.2e4 * over) * c * b * 1e-3
+    r4 = 3.0e5 * exp(5.5e4 * over) * d
+    return [
+        r2 - r1, r2 - r1 - r3, r1 - r2 - r3, r3 - r4, r4, (4.0e4 * (r1 - r2) + 3.0e4 * r3 + 1.5e4 * r4) / HEAT_CAPACITY
+    ]  # fmt: skip
 
 
 def adiabatic() -> np.ndarray:
-    found = solve_ivp(
-        adiabatic_rhs, (0.0, 600.0), ADIABATIC_START, method="LSODA", t_eval=ADIABATIC_TIMES, rtol=1e-8, atol=1e-8
-    )
-    return found.y.T
+    return odeint(adiabatic_rhs, ADIABATIC_START, ADIABATIC_TIMES, rtol=1e-8, atol=1e-8)
+
+
+# --- three states, isothermal: A -> B -> C in a batch ---
+SERIES_TIMES = np.linspace(0.0, 10.0, 101)
+
+
+def series_rhs(y: np.ndarray, t: float) -> list[float]:
+    a, b, _ = y.tolist()
+    r1, r2 = 0.5 * a, 0.2 * b
+    return [-r1, r1 - r2, r2]
+
+
+def series() -> np.ndarray:
+    return odeint(series_rhs, [1.0, 0.0, 0.0], SERIES_TIMES, rtol=1e-8, atol=1e-11)
+
+
+# --- stiff: three species, constants 0.04, 1e4, 3e7 ---
+STIFF_TIMES = np.concatenate([[0.0], np.logspace(-5, 8, 100)])
+
+
+def stiff_rhs(y: np.ndarray, t: float) -> list[float]:
+    a, b, c = y.tolist()
+    r1, r2, r3 = 0.04 * a, 1e4 * b * c, 3e7 * b * b
+    return [r2 - r1, r1 - r2 - r3, r3]
+
+
+def stiff_jacobian(y: np.ndarray, t: float) -> list[list[float]]:
+    _, b, c = y.tolist()
+    return [[-0.04, 1e4 * c, 1e4 * b], [0.04, -1e4 * c - 6e7 * b, -1e4 * b], [0.0, 6e7 * b, 0.0]]
+
+
+def stiff() -> np.ndarray:
+    return odeint(stiff_rhs, [1.0, 0.0, 0.0], STIFF_TIMES, Dfun=stiff_jacobian, rtol=1e-8, atol=1e-13, mxstep=5000)
+
+
+# --- one case of a tube: A -> B -> C over temperature, conversion at its end ---
+def tube_case(T: float) -> float:
+    over = -1 / R * (1 / T - 1 / 330.0)
+    k1, k2 = 0.2 / 60 * exp(80e3 * over), 0.05 / 60 * exp(60e3 * over)
+
+    def rhs(y: np.ndarray, V: float) -> list[float]:
+        a, b, _ = y.tolist()
+        r1, r2 = k1 * a / 1e-4, k2 * b / 1e-4
+        return [-r1, r1 - r2, r2]
+
+    end = odeint(rhs, [0.2, 0.0, 0.0], [0.0, 0.06], rtol=1e-8, atol=2e-12)[-1] / 1e-4
+    return 1 - float(end[0]) / 2000.0
 
 
 # --- the demo's fit: xylose -> furfural -> resin, four constants, six runs ---
@@ -119,15 +170,20 @@ def thousand(cases: np.ndarray, constants: np.ndarray, volume: float) -> np.ndar
         def rates(c: np.ndarray, k: np.ndarray = k) -> np.ndarray:
             return matrix @ (k * c[:2] * c[4])
 
+        k1, k2 = k.tolist()
+
+        def along(c: np.ndarray, v: float, q: float = flow, k1: float = k1, k2: float = k2) -> list[float]:
+            xylose, furfural, _, _, acid = c.tolist()
+            r1, r2 = k1 * xylose * acid / q, k2 * furfural * acid / q
+            return [-r1, r1 - r2, 3 * r1, r2, 0.0]
+
         tank = fsolve(lambda c, q=flow, r=rates: q * (feed - c) + volume * r(c), feed, xtol=1e-10)
-        tube = solve_ivp(
-            lambda v, c, q=flow, r=rates: r(c) / q, (0, volume), feed, method="LSODA", rtol=RTOL, atol=4.5e-11
-        )
-        found.append([1 - tank[0] / 350.0, 1 - tube.y[0, -1] / 350.0])
+        tube = odeint(along, feed, [0.0, volume], rtol=1e-8, atol=4.5e-9)[-1]
+        found.append([1 - tank[0] / 350.0, 1 - tube[0] / 350.0])
     return np.array(found)
 
 
-BED_POINTS = np.linspace(0.0, 9.69, 101)
+BED_POINTS = np.linspace(0.0, 420 * np.pi / 4 * 0.07**2 * 6.0, 101)
 """Volume of the bed passed, m^3."""
 BED_CP = np.array([[21.2, 0.0709, 2.59e-5], [17.0, 0.1791, 0.0], [32.2, 0.0019, 1.06e-5]])
 BED_FORMATION = np.array([-201.0e3, -184.0e3, -241.8e3])
@@ -137,27 +193,30 @@ def bed(inlet: np.ndarray, T: float, P: float, area: float, masses: np.ndarray) 
     """The adiabatic packed bed of the ether example (no pores): flows in mol/s, T, P along its volume."""
     bulk, voidage, particle, viscosity = 1450 * 0.59, 0.41, 3e-3, 1.9e-5
     flux = float(inlet @ masses) / area
-    change = np.array([-2.0, 1.0, 1.0])
+    friction = 150 * viscosity * (1 - voidage) ** 2 / (voidage**3 * particle**2)
+    friction += 1.75 * (1 - voidage) / (voidage**3 * particle) * flux
+    (a1, b1, c1), (a2, b2, c2), (a3, b3, c3) = BED_CP.tolist()
+    a, b, c = (np.array([-2.0, 1.0, 1.0]) @ BED_CP).tolist()
+    formed = float(np.array([-2.0, 1.0, 1.0]) @ BED_FORMATION)
 
-    def rhs(V: float, y: np.ndarray) -> np.ndarray:
-        F, T, P = y[:3], y[3], y[4]
-        p = F / F.sum() * P
-        k = 9e-5 / 1e10 * np.exp(-92e3 / R * (1 / T - 1 / 553.15))
-        K = 11.0 * np.exp(23.8e3 / R * (1 / T - 1 / 573.15))
-        Km = 0.05e-5 * np.exp(35e3 / R * (1 / T - 1 / 553.15))
-        Kw = 0.42e-5 * np.exp(50e3 / R * (1 / T - 1 / 553.15))
-        rate = bulk * k * (p[0] ** 2 - p[1] * p[2] / K) / (1 + Km * p[0] + Kw * p[2]) ** 2
-        powers = np.array([1.0, T, T**2])
-        Cp = BED_CP @ powers
-        rises = BED_CP @ np.array([T - 298.15, (T**2 - 298.15**2) / 2, (T**3 - 298.15**3) / 3])
-        heat = change @ (BED_FORMATION + rises)
-        flow = F.sum() * R * T / P
-        density = flux * area / flow
-        friction = 150 * viscosity * (1 - voidage) ** 2 / (voidage**3 * particle**2)
-        friction += 1.75 * (1 - voidage) / (voidage**3 * particle) * flux
-        return np.array([*(change * rate), -heat * rate / (F @ Cp), -friction * flux / density / area])
+    def rhs(y: np.ndarray, V: float) -> list[float]:
+        F1, F2, F3, T, P = y.tolist()
+        whole = F1 + F2 + F3
+        p1, p2, p3 = F1 / whole * P, F2 / whole * P, F3 / whole * P
+        over, third = 1 / T - 1 / 553.15, 1 / T - 1 / 573.15
+        k = 9e-5 / 1e10 * exp(-92e3 / R * over)
+        K = 11.0 * exp(23.8e3 / R * third)
+        Km, Kw = 0.05e-5 * exp(35e3 / R * over), 0.42e-5 * exp(50e3 / R * over)
+        rate = bulk * k * (p1 * p1 - p2 * p3 / K) / (1 + Km * p1 + Kw * p3) ** 2
+        Cp = F1 * (a1 + b1 * T + c1 * T * T) + F2 * (a2 + b2 * T + c2 * T * T) + F3 * (a3 + b3 * T + c3 * T * T)
+        heat = formed + a * (T - 298.15) + b / 2 * (T**2 - 298.15**2) + c / 3 * (T**3 - 298.15**3)
+        density = flux * area / (whole * R * T / P)
+        return [-2 * rate, rate, rate, -heat * rate / Cp, -friction * flux / density / area]
 
-    start = np.array([*inlet, T, P])
-    found = solve_ivp(rhs, [0, BED_POINTS[-1]], start, method="LSODA", t_eval=BED_POINTS, rtol=1e-8,
-                      atol=1e-11 * np.array([*[inlet.sum()] * 3, T, P]))  # fmt: skip
-    return found.y.T
+    scales = np.array([*[inlet.sum()] * 3, T, P])
+    return odeint(rhs, [*inlet, T, P], BED_POINTS, rtol=1e-8, atol=1e-11 * scales)
+
+
+def beds(rows: np.ndarray, area: float, masses: np.ndarray, P: float) -> np.ndarray:
+    """Conversion of methanol for rows of (T, molar flow of methanol)."""
+    return np.array([1 - bed(np.array([F, 0.0, 0.0]), T, P, area, masses)[-1, 0] / F for T, F in rows])

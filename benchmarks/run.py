@@ -90,20 +90,90 @@ def large_network(
     return lambda: rhs(y, 0.0), lambda: hand.network_rhs(matrix, constants, first, second, y), took
 
 
-def packed_bed() -> tuple[Callable[[], np.ndarray], Callable[[], np.ndarray]]:
-    """The adiabatic bed of the ether example, without pores, by both."""
+ETHER = ("methanol", "ether", "water")
+Work = Callable[[], np.ndarray]
+
+
+def packed_bed() -> tuple[Work, Work, Work, Work]:
+    """The adiabatic bed of the ether example, without pores, by both; and a sweep of it over T and molar flow."""
     job = mo.load_job(Path(str(files("molino.demo") / "ether.toml")))
     given = job.vessels["bed"]
     bed = given.with_(catalyst=mo.Catalyst(particle_density=1450.0, voidage=0.41, particle_diameter=3e-3))
-    inlet = np.array([bed.inlet_flows()[s] for s in ("methanol", "ether", "water")])
-    masses = np.array([bed.by_name[s].require("molar_mass", "this").si for s in ("methanol", "ether", "water")])
+    inlet = np.array([bed._fed.concentrations.get(s, 0.0) * bed._fed.volume for s in ETHER])
+    masses = np.array([bed._by_name[s].require("molar_mass", "this").si for s in ETHER])
     names = bed._case.balances.names
-    order = [names.index(n) for n in ("methanol", "ether", "water", "T", "P")]
+    order = [names.index(n) for n in (*ETHER, "T", "P")]
+    area, P = bed._cross_section(), bed.feed.P.si
 
     def ours() -> np.ndarray:
         return integrate(bed._case, hand.BED_POINTS, rtol=1e-8, atol=1e-11).states[:, order]
 
-    return ours, lambda: hand.bed(inlet, bed.feed.T.si, bed.feed.P.si, bed.area, masses)
+    pure = bed.with_(feed=mo.Feed({"methanol": f"{float(inlet[0])!r} mol/s"}, T=bed.feed.T.si, P=P))
+    temperatures, flows = np.linspace(540.0, 560.0, 12).tolist(), np.linspace(0.8, 1.2, 10).tolist()
+    flows = [f * float(inlet[0]) for f in flows]
+    rows = np.array([[T, F] for T in temperatures for F in flows])
+    volume = float(bed._end_si)
+
+    def our_sweep() -> np.ndarray:
+        vary = {"T": temperatures, "[methanol]": [f"{F!r} mol/s" for F in flows]}
+        return np.ravel(mo.sweep(pure, vary, ["conversion of methanol"]).values["conversion of methanol"])
+
+    assert abs(volume - hand.BED_POINTS[-1]) < 0.01 * volume
+    return (
+        ours, lambda: hand.bed(inlet, bed.feed.T.si, P, area, masses), our_sweep,
+        lambda: hand.beds(rows, area, masses, P),
+    )  # fmt: skip
+
+
+def series_case() -> Case:
+    """A -> B -> C as raw balances."""
+    return raw(lambda a, b, c: [-0.5 * a, 0.5 * a - 0.2 * b, 0.2 * b])
+
+
+def stiff_case() -> Case:
+    return raw(lambda a, b, c: [1e4 * b * c - 0.04 * a, 0.04 * a - 1e4 * b * c - 3e7 * b * b, 3e7 * b * b])
+
+
+def raw(rhs: Callable[..., list[sp.Expr]]) -> Case:
+    a, b, c = sp.symbols("a b c")
+    one = sp.Integer(1)
+    states = tuple(State(str(s), s, "number", v, one) for s, v in zip((a, b, c), (one, ZERO, ZERO), strict=True))
+    return Case(Balances(sp.Symbol("t"), states, (), tuple(sp.sympify(f) for f in rhs(a, b, c)), ()), ())
+
+
+def small_tube() -> mo.PlugFlow:
+    law = [
+        mo.Reaction("A -> B", k=mo.Arrhenius(k="0.2 1/min", at="330 K", Ea="80 kJ/mol")),
+        mo.Reaction("B -> C", k=mo.Arrhenius(k="0.05 1/min", at="330 K", Ea="60 kJ/mol")),
+    ]
+    return mo.PlugFlow(mo.Chemistry(law), mo.Feed({"A": "2 mol/L"}, flow="6 L/min", T="330 K"), volume="60 L")
+
+
+def one_case(rows: list[Row]) -> list[str]:
+    """A case of a small tube by `with_`, by an evaluator and by hand; sizes in integrations and steady states."""
+    tube, metric = small_tube(), mo.conversion("A")
+    held = mo.evaluator(tube, ["T"], [metric])
+    temperatures = iter(np.linspace(325.0, 335.0, 20000).tolist() * 10)
+
+    def by_with() -> float:
+        return tube.with_(T=next(temperatures)).run().metric(metric)
+
+    def by_holding() -> float:
+        return float(np.ravel(held(next(temperatures)))[0])
+
+    def by_hand() -> float:
+        return hand.tube_case(next(temperatures))
+
+    difference = abs(tube.with_(T=331.0).run().metric(metric) - hand.tube_case(331.0))
+    rows.append(("a tube at another temperature, one metric: with_", best(200, by_with, by_hand), difference))
+    rows.append(("the same, held compiled and called", best(200, by_holding, by_hand), difference))
+    tank = mo.StirredTank(tube.chemistry, tube.feed, volume="60 L")
+    sized, run = best(20, lambda: mo.size(tube, metric, 0.8), lambda: tube.with_(T=330.0).run().metric(metric))
+    tank_sized, steady = best(
+        20, lambda: mo.size(tank, metric, 0.8), lambda: tank.with_(T=330.0).steady().metric(metric)
+    )
+    a, b = sized / run, tank_sized / steady
+    return [f"a tube is sized in the time of {a:.1f} runs, a tank in that of {b:.1f} steady states"]
 
 
 def three_states() -> tuple[float, float]:
@@ -117,8 +187,22 @@ def three_states() -> tuple[float, float]:
     return first, best(5, lambda: tank.steady_states(("280 K", "430 K")))[0]
 
 
+Row = tuple[str, list[float], float]
+
+
 def main() -> None:
-    rows = []
+    rows: list[Row] = []
+    said = one_case(rows)
+    for title, case, points, script, atol in (
+        ("one integration (3 states, 101 rows)", series_case(), hand.SERIES_TIMES, hand.series, 1e-11),
+        ("one stiff integration (3 states, exact Jacobian)", stiff_case(), hand.STIFF_TIMES, hand.stiff, 1e-13),
+    ):
+
+        def alike(case: Case = case, points: np.ndarray = points, atol: float = atol) -> np.ndarray:
+            return integrate(case, points, rtol=1e-8, atol=atol).states
+
+        difference = float(np.max(np.abs(alike() - script())))
+        rows.append((title, best(50, alike, script), difference))
     network, by_numpy, took = large_network()
     difference = float(np.max(np.abs(np.array(network()) - by_numpy())) / np.max(np.abs(by_numpy())))
     rows.append(("one right-hand side (300 species, 1000 reactions)", best(500, network, by_numpy), difference))
@@ -178,9 +262,12 @@ def main() -> None:
 
     difference = float(np.max(np.abs(our_thousand() - by_hand())))
     rows.append(("1000 cases, a tank and a tube each", best(2, our_thousand, by_hand), difference))
-    ours_bed, hand_bed = packed_bed()
+    ours_bed, hand_bed, our_beds, hand_beds = packed_bed()
     difference = float(np.max(np.abs(ours_bed() / np.maximum(hand_bed(), 1e-9) - 1)[1:]))
     rows.append(("a packed bed (3 species, T and P, adiabatic)", best(15, ours_bed, hand_bed), difference))
+    difference = float(np.max(np.abs(our_beds() - hand_beds())))
+    rows.append(("that bed at 120 temperatures and molar flows", best(2, our_beds, hand_beds), difference))
+    print("\n".join(said))
     print("all steady states of a tank take {:.0f} ms the first time, {:.0f} ms once compiled".format(
         *(1e3 * t for t in three_states())))  # fmt: skip
     print(f"300 species and 1000 reactions are read from a file, checked and compiled in {took:.1f} s")

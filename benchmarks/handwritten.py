@@ -82,7 +82,7 @@ def tube_case(T: float) -> float:
         r1, r2 = k1 * a / 1e-4, k2 * b / 1e-4
         return [-r1, r1 - r2, r2]
 
-    end = odeint(rhs, [0.2, 0.0, 0.0], [0.0, 0.06], rtol=1e-8, atol=2e-12)[-1] / 1e-4
+    end = odeint(rhs, [0.2, 0.0, 0.0], [0.0, 0.06], rtol=RTOL, atol=ATOL * 0.2)[-1] / 1e-4
     return 1 - float(end[0]) / 2000.0
 
 

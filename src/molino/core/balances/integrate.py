@@ -150,18 +150,14 @@ class Solution(Frozen):
     @cached_property
     def resolved(self) -> tuple[np.ndarray, np.ndarray]:
         """Points, and the states there, so close that between two of them the integration took a step or two."""
-        points, states, steps = self.points, self.states, self.steps
-        for _ in range(4):
-            taken = np.diff(steps)
-            wide = np.flatnonzero(taken > 3)
-            if not len(wide) or len(points) > _MOST_ROWS:
-                break
-            between = [np.linspace(points[i], points[i + 1], int(min(taken[i], 200)) + 2)[1:-1] for i in wide]
-            first = [np.geomspace(1e-9, 1.0, 60)[:-1] * (points[1] - points[0]) + points[0]] if wide[0] == 0 else []
-            grid = np.unique(np.concatenate([points, *between, *first]))
-            found = _solve(self.case, grid, replace(self.settings, by=(), slopes=None))
-            points, states, steps = found.points, found.states, found.steps
-        return points, states
+        if not (np.diff(self.steps) > 3).any():
+            return self.points, self.states
+        plain, asked = replace(self.settings, by=(), slopes=None), list[float]()
+        _solve(self.case, self.points[[0, -1]], plain, asked)
+        visited = np.unique(asked)
+        visited = visited[(visited > self.begin) & (visited < self.end)][:: 1 + len(visited) // _MOST_ROWS]
+        found = _solve(self.case, np.unique(np.concatenate([self.points, visited])), plain)
+        return found.points, found.states
 
     def evaluate(self, expression: sp.Expr) -> Function:
         """The values of an expression of the balances."""
@@ -245,7 +241,9 @@ class Solution(Frozen):
     def most(self, expression: sp.Expr, sign: float = 1.0) -> tuple[float, np.ndarray, float]:
         """Where an expression is highest (lowest, for a negative sign): the point, the states and the value there."""
         evaluate = self.evaluate(expression)
-        candidates = [(self.begin, self.states[0]), (self.end, self.states[-1]), *self.extrema(expression)]
+        points, states = self.resolved
+        row = int(np.nanargmax(sign * self._on_resolved("evaluate", expression)))
+        candidates = [(float(points[row]), states[row]), *self.extrema(expression)]
         values = evaluate(np.array([t for t, _ in candidates]), np.array([y for _, y in candidates]))
         best = int(np.nanargmax(sign * values))
         return *candidates[best], float(values[best])
@@ -374,12 +372,19 @@ def integrate(
     return found
 
 
-def _solve(case: Case, points: Sequence[float] | np.ndarray, settings: Settings) -> Solution:
-    """As `integrate`, whatever the bounds; with the `failure` of one that cannot go on."""
+def _solve(
+    case: Case, points: Sequence[float] | np.ndarray, settings: Settings, asked: list[float] | None = None
+) -> Solution:  # fmt: skip
+    """As `integrate`, whatever the bounds; with the `failure` of one that cannot go on.
+
+    Where the right-hand side was asked for, step by step, is put into `asked`.
+    """
     y0, scale = start(case)
     by, rtol, atol, initial = settings.by, settings.rtol, settings.atol, settings.initial
     absolute = atol * tolerated(case, y0, scale)
     functions = functions_of(case, by)
+    if asked is not None:
+        functions.rhs = _noting(functions.rhs, asked)
     given = y0 if initial is None else np.asarray(initial, dtype=float)
     first = functions.first(given, settings.slopes, initial is not None)
     if by:
@@ -391,6 +396,14 @@ def _solve(case: Case, points: Sequence[float] | np.ndarray, settings: Settings)
     times = failure.rows if failure is not None and failure.rows is not None else times[: len(rows)]
     states, sensitivities = functions.unfold(rows, times)
     return Solution(case, times, states, sensitivities, steps, report, settings, failure=failure)
+
+
+def _noting(rhs: Callable[..., Any], asked: list[float]) -> Callable[..., Any]:
+    def noted(y: np.ndarray, t: float) -> Any:
+        asked.append(t)
+        return rhs(y, t)
+
+    return noted
 
 
 def end_state(case: Case, end: float, rtol: float = RTOL, atol: float = ATOL) -> np.ndarray:

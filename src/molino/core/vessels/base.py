@@ -220,9 +220,16 @@ class Vessel(Frozen, Printed):
             advice = f"it has {', '.join(sorted(known))}"
             raise InputError(f"a {self.noun} has no {', '.join(strange)}", self.label, advice)
         found: Any = replace(self, **changed) if changed else self  # type: ignore[type-var]
+        if "_model" in self.__dict__ and all(self._is_number_still(name, found) for name in changed):
+            settle(found, _key=self._key, _model=self._model)
         for name, value in (conditions or {}).items():
             found = found._setting(name).put(value)
         return found  # type: ignore[no-any-return]
+
+    def _is_number_still(self, name: str, other: Vessel) -> bool:
+        """Whether a field is a number here and in another vessel, which then has balances of the same form."""
+        is_number = name in self._sizes or name in self._field_kinds
+        return is_number and (getattr(self, name) is None) == (getattr(other, name) is None)
 
     @property
     def label(self) -> str:

@@ -52,11 +52,13 @@ class ArcLength:
 
     def correct(self, guess: np.ndarray, across: np.ndarray) -> tuple[np.ndarray, int] | None:
         """The point of the curve in the plane through a guess, and the steps it took; None if there is none near."""
-        z = guess.copy()
+        z, rows, off = guess.copy(), np.empty((len(guess), len(guess))), np.empty(len(guess))
+        rows[-1] = across
         for count in range(1, 9):
             try:
-                off = np.append(self.residual(z), across @ (z - guess))
-                step = np.linalg.solve(np.vstack([self.jacobian(z), across]), -off)
+                off[:-1], off[-1] = self.residual(z), across @ (z - guess)
+                rows[:-1] = self.jacobian(z)
+                step = np.linalg.solve(rows, -off)
             except (NotFinite, np.linalg.LinAlgError):
                 return None
             z = z + step

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import lru_cache
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -24,8 +25,22 @@ from molino.core.vessels.run import settled
 
 _SMALLEST, _LARGEST = 1e-3, 1e12
 """Where the curve begins and ends, in units of the volume in which the fastest reaction gets something done."""
-_LONGEST = 1.0
+_LONGEST = 2.0
 """The longest step along the curve, in scaled states and the logarithm of the volume."""
+
+
+class _Here(NamedTuple):
+    """What holds at one volume: the numbers, their slopes by s, scales, and the balances with these numbers."""
+
+    volume: float
+    values: tuple[float, ...]
+    by: np.ndarray
+    scale: np.ndarray
+    weights: np.ndarray
+    rhs: Callable[..., Any]
+    jacobian: Callable[..., Any]
+    forcing: Callable[..., Any]
+    gradient: Callable[..., Any]
 
 
 class _SteadyCurve:
@@ -37,10 +52,7 @@ class _SteadyCurve:
         vessel = self.map.vessel
         self.balances, self.flow = vessel._model.balances, float(vessel._fed.volume)
         self.whole = compiled(self.balances)
-        self.forcing = self.whole.gradient(self.balances.rhs, self.balances.parameters)
-        expression = (vessel._expression(metric),)
-        self.evaluate = self.whole.outputs(expression)
-        self.gradient = self.whole.gradient(expression, (*self.balances.symbols, *self.balances.parameters))
+        self.evaluations = self.steps = 0
         self.amounts = self.balances.positive
         unit = self.case(self.flow)
         state, scale = start(unit)
@@ -54,50 +66,68 @@ class _SteadyCurve:
                  if slope and s != VOLUME and s.role != START]  # fmt: skip
         self.only_volume = not still
         """Whether the volume alone changes, and nothing that follows from it."""
-        self.unit_slope = np.array([1.0 if s == VOLUME else 0.0 for s in self.balances.parameters])
+        moving = (VOLUME,) if self.only_volume else self.balances.parameters
+        self.forcing = self.whole.gradient(self.balances.rhs, moving)
+        expression = (vessel._expression(metric),)
+        self.evaluate = self.whole.outputs(expression)
+        self.gradient = self.whole.gradient(expression, (*self.balances.symbols, *moving))
+        self.place = self.balances.parameters.index(VOLUME)
 
     def case(self, volume: float) -> Case:
         return Case(self.balances, self.map.values((volume,))[0])
 
     @lru_cache(maxsize=64)  # noqa: B019 - it lives as long as one sizing
-    def parts(self, s: float) -> tuple[Any, ...]:
+    def parts(self, s: float) -> _Here:
         volume = self.first * float(np.exp(s))
         if self.only_volume:
-            values, by = self.base.with_values({VOLUME: volume}).values, self.unit_slope
+            found = list(self.base.values)
+            found[self.place] = volume
+            values, by = tuple(found), np.ones(1)
         else:
             values, slopes = self.map.values_and_slopes((volume,))
             by = slopes[:, 0]
         scale = np.where(self.amounts, self.base_scale * volume / self.flow, self.base_scale)
-        weights = volume / self.flow / scale
-        return volume, values, by * volume, scale, weights, self.whole.rhs(values), self.whole.jacobian(values)
+        whole = self.whole
+        return _Here(
+            volume, values, by * volume, scale, volume / self.flow / scale, whole.rhs(values), whole.jacobian(values),
+            self.forcing(values), self.gradient(values),
+        )  # fmt: skip
 
     def residual(self, z: np.ndarray) -> np.ndarray:
-        _, _, _, scale, weights, rhs, _ = self.parts(float(z[-1]))
-        return np.asarray(np.array(rhs(z[:-1] * scale, 0.0)) * weights)
+        here = self.parts(float(z[-1]))
+        self.evaluations += 1
+        return np.asarray(np.array(here.rhs(z[:-1] * here.scale, 0.0)) * here.weights)
 
     def jacobian(self, z: np.ndarray) -> np.ndarray:
-        _, values, by, scale, weights, rhs, jacobian = self.parts(float(z[-1]))
-        y = z[:-1] * scale
-        full = np.asarray(jacobian(y, 0.0))
+        here = self.parts(float(z[-1]))
+        y, n = z[:-1] * here.scale, len(z) - 1
+        full = np.asarray(here.jacobian(y, 0.0))
         grows = np.where(self.amounts, y, 0.0)  # amounts are in units that grow with the volume
-        by_s = (self.forcing(values)(y, 0.0) @ by + full @ grows) * weights
-        by_s = by_s + np.where(self.amounts, 0.0, np.array(rhs(y, 0.0)) * weights)
-        return np.column_stack([full * scale * weights[:, None], by_s])
+        found = np.empty((n, n + 1))
+        found[:, :n] = full * here.scale
+        found[:, n] = here.forcing(y, 0.0) @ here.by + full @ grows
+        found *= here.weights[:, None]
+        if not self.amounts.all():
+            found[:, n] += np.where(self.amounts, 0.0, np.array(here.rhs(y, 0.0)) * here.weights)
+        return found
 
     def metric(self, z: np.ndarray) -> float:
-        _, values, _, scale, *_ = self.parts(float(z[-1]))
+        here = self.parts(float(z[-1]))
         with np.errstate(all="ignore"):
-            found = self.evaluate(values)((z[:-1] * scale)[:, None], np.zeros(1))[0]
+            found = self.evaluate(here.values)((z[:-1] * here.scale)[:, None], np.zeros(1))[0]
         return float(np.ravel(found)[0])
+
+    def metric_slopes(self, z: np.ndarray) -> np.ndarray:
+        """d(metric)/dz."""
+        here = self.parts(float(z[-1]))
+        y, n = z[:-1] * here.scale, len(z) - 1
+        partial = here.gradient(y, 0.0)[0]
+        last = partial[:n] @ np.where(self.amounts, y, 0.0) + partial[n:] @ here.by
+        return np.append(partial[:n] * here.scale, last)
 
     def slope(self, z: np.ndarray, along: np.ndarray) -> float:
         """d(metric)/d(arc length)."""
-        _, values, by, scale, *_ = self.parts(float(z[-1]))
-        y = z[:-1] * scale
-        partial = self.gradient(values)(y, 0.0)[0]
-        moved = scale * along[:-1] + np.where(self.amounts, y, 0.0) * along[-1]
-        n = len(y)
-        return float(partial[:n] @ moved + partial[n:] @ by * along[-1])
+        return float(self.metric_slopes(z) @ along)
 
     def start(self) -> np.ndarray:
         """The steady state of a volume in which nearly nothing happens."""
@@ -123,6 +153,7 @@ def along_steady_states(tank: Vessel, metric: Metric, target: float) -> Answer:
     previous: tuple[np.ndarray, np.ndarray, float] | None = None
     try:
         for z, along in tracer.walk(curve.start(), -1e-9, curve.span):
+            curve.steps += 1
             value = curve.metric(z)
             if previous is None:
                 approach.see(0.0, value)
@@ -167,10 +198,10 @@ def _between(
         height = curve.metric(top)
         if approach.is_at(height):
             return top
-        if approach.see(curve.parts(float(top[-1]))[0], height):
+        if approach.see(curve.parts(float(top[-1])).volume, height):
             rising = Curve(np.array([z, top]), np.array([along, along]))
             return _crossing(curve, tracer, rising, approach.target, (before[2], height))
-    approach.see(curve.parts(float(further[-1]))[0], new)
+    approach.see(curve.parts(float(further[-1])).volume, new)
     return None
 
 
@@ -179,10 +210,10 @@ def _crossing(
 ) -> np.ndarray:  # fmt: skip
     """Where a stretch of the curve passes the target: by Newton's method on balances and metric together."""
     (low, high), share = piece.points, (target - values[0]) / (values[1] - values[0])
-    z, n = low + share * (high - low), len(low) - 1
+    z = low + share * (high - low)
     for _ in range(12):
         try:
-            rows = np.vstack([curve.jacobian(z), [curve.slope(z, axis) for axis in np.eye(n + 1)]])
+            rows = np.vstack([curve.jacobian(z), curve.metric_slopes(z)])
             off = np.append(curve.residual(z), curve.metric(z) - target)
             step = np.linalg.solve(rows, -off)
         except (NotFinite, np.linalg.LinAlgError):
@@ -197,9 +228,10 @@ def _crossing(
 
 def _answered(tank: Vessel, curve: _SteadyCurve, approach: Approach, z: np.ndarray) -> Answer:
     volume, values, _, scale, *_ = curve.parts(float(z[-1]))
+    steps, asked = curve.steps, curve.evaluations
     state, answer = z[:-1] * scale, approach.answer
     case = Case(curve.balances, values)
-    report = Report("curve of steady states over the volume", 0, 0, 0)
+    report = Report("curve of steady states over the volume", steps, asked, asked)
     answer.passed = volume
     answer.run = lambda sized: settled(sized, state, report)
     answer.is_stable = bool(np.max(growth_rates(case, state).real) < 0)

@@ -129,6 +129,16 @@ def test_a_job_says_the_same(tmp_path: Path, molino: Callable[..., Result]) -> N
         assert part in said
 
 
+def test_a_tank_that_loses_more_than_it_is_fed_is_told() -> None:
+    gas = mo.Feed({"A": "1 mol/s"}, T="500 K", P="5 bar")
+    wall = mo.Membrane({s: f"L*p[{s}]" for s in "AB"}, {"L": "1e-5 mol/m2/s/Pa"}, area="1 m2")
+    tank = mo.StirredTank(CHEMISTRY, gas, volume="1 m3", wall=wall)
+    for task in (tank.steady, lambda: tank.run("1 min")):
+        with pytest.raises(mo.SolveError, match="more passes through the membrane than is fed"):
+            task()
+    assert tank.with_({"membrane area": "0.1 m2"}).steady().stream_out().volume > 0
+
+
 WRONG: list[tuple[Callable[[], Any], str]] = [
     (lambda: mo.Membrane({}), "no flux is given"),
     (lambda: mo.Membrane({"B": "km*[B]"}), "the constant km has no value"),

@@ -25,7 +25,7 @@ from molino.core.vessels.flowing import FlowVessel
 from molino.core.vessels.heat import Jacket, Programme
 from molino.core.vessels.mixture import Contents, Mixture
 from molino.core.vessels.model import Model
-from molino.core.vessels.roles import FEED_T, FLOW, START, START_T, VOLUME
+from molino.core.vessels.roles import FEED_T, FLOW, LOCAL_FLOW, START, START_T, VOLUME
 from molino.core.vessels.run import Run, explained, follow, settled
 from molino.core.vessels.steady_states import Branch, SteadyStates, branch, steady_states
 from molino.core.vessels.terms import Inflow
@@ -219,7 +219,21 @@ class StirredTank(FlowVessel):
             state, report = steady(self._case, self._volume_si / float(self._fed.volume), near)
         except SolveError as error:
             raise explained(self, error) from error
-        return settled(self, state, report)
+        run = settled(self, state, report)
+        self._check_outflow(run)
+        return run
+
+    def _check_outflow(self, run: Run) -> None:
+        """Raise SolveError where more passes through the wall than is fed, so that nothing is left to flow out."""
+        if self.wall is None or self._medium.carries_volume:
+            return
+        if run.is_steady:
+            lowest = float(run.stream_out().volume)
+        else:
+            lowest = run.trajectory.most(LOCAL_FLOW, -1.0)[1]
+        if lowest < 0:
+            said = "more passes through the membrane than is fed, and the outlet would have to flow backwards"
+            raise SolveError(said, self.label, "give less area, or a lower pressure in the tank")
 
     def steady_states(self, T: tuple[Any, Any] | None = None) -> SteadyStates:
         """All steady states within bounds of temperature, each with its stability.
@@ -288,7 +302,9 @@ class StirredTank(FlowVessel):
         self._require_volume()
         end = units.positive(time, "time", f"{self.label}, time").si
         as_built = self.with_(volume=Value(self._volume_si, "m^3"), space_time=None, catalyst_mass=None)
-        return follow(self, end, points, rtol=rtol, atol=atol, tracks=changed_tracks(as_built, changes))
+        run = follow(self, end, points, rtol=rtol, atol=atol, tracks=changed_tracks(as_built, changes))
+        self._check_outflow(run)
+        return run
 
     def outcome(self) -> Run:
         """The steady state."""

@@ -139,6 +139,17 @@ def test_a_tank_that_loses_more_than_it_is_fed_is_told() -> None:
     assert tank.with_({"membrane area": "0.1 m2"}).steady().stream_out().volume > 0
 
 
+def test_all_that_is_wrong_with_a_wall_in_a_job_is_told_together(
+    tmp_path: Path, molino: Callable[..., Result]
+) -> None:  # fmt: skip
+    path = tmp_path / "job.toml"
+    path.write_text(JOB.replace('side = "f"', 'side = "g"').replace('"3 m2"', '"3 m"').replace("2e-5 m/s", "2e-5 m"))
+    result = molino("check", path)
+    assert result.exit_code == 2
+    for part in ("there is no feed 'g'", "is not an area", "needs it in m/s"):
+        assert part in " ".join(result.output.split())
+
+
 WRONG: list[tuple[Callable[[], Any], str]] = [
     (lambda: mo.Membrane({}), "no flux is given"),
     (lambda: mo.Membrane({"B": "km*[B]"}), "the constant km has no value"),

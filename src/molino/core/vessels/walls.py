@@ -49,7 +49,7 @@ from molino.core.vessels.roles import (
 from molino.core.vessels.terms import Contribution, Inflow, Place
 
 _KINDS = {"": "concentration", "p": "pressure", "x": "number"}
-SPREAD = "side feed"
+SPREAD = "side"
 """The name that the parameters of a feed along a tube carry."""
 
 

@@ -542,7 +542,12 @@ class _Builder:
             )  # fmt: skip
         assert feed is not None
         if table.wall is not None:
-            common["wall"] = self.membrane(table.wall, feeds)
+            with faults.at("wall"):
+                common["wall"] = self.membrane(table.wall, feeds)
+        if isinstance(table, models.PlugFlowTable) and table.side is not None:
+            with faults.at():
+                common["side"] = DistributedFeed(self.feed_named(table.side, feeds, "side"))
+        faults.raise_any()
         if isinstance(table, models.StirredTankTable):
             contents = self.contents(table.contents) if table.contents is not None else None
             numbers = self.fields(table, "volume", "space_time", "catalyst_mass", "T")
@@ -551,21 +556,19 @@ class _Builder:
         drop = table.pressure_drop
         if drop is not None:
             common["pressure_drop"] = PressureDrop(**self.inner(drop.model_dump()))
-        if table.side is not None:
-            common["side"] = DistributedFeed(self.feed_named(table.side, feeds, "side"))
         return PlugFlow(chemistry, feed, tubes=table.tubes, **numbers, **common)
 
     def membrane(self, table: models.MembraneTable, feeds: Mapping[str, Feed]) -> Membrane:
         """The wall of a vessel through which species pass."""
-        faults, constants = Faults(), {}
+        faults, constants, kinds, sweep = Faults(), {}, dict[str, str](), None
         for name, given in table.constants.items():
-            with faults.at(f"wall, {name}"):
+            with faults.at(name):
                 constants[name] = self.constant(given)
-        sweep = None
-        with faults.at("wall"):
+        with faults.at():
+            kinds = other_side(table.flux)
+        with faults.at():
             sweep = self.feed_named(table.sweep, feeds, "sweep") if table.sweep is not None else None
         faults.raise_any()
-        kinds = other_side(table.flux)
         outside = {s: self.bare(value, kinds.get(s, "")) for s, value in table.outside.items()}
         return Membrane(table.flux, constants, outside, sweep, self.bare(table.area, "area"))
 

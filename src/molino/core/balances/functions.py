@@ -226,7 +226,11 @@ class WithEquations(Functions):
 
 
 def functions_of(case: Case, by: tuple[sp.Symbol, ...] = ()) -> Functions:
-    """What an integration of a case calls."""
+    """What an integration of a case calls; not to be written to."""
     if case.balances.algebraic.any():
         return WithEquations(case, by)
-    return WithSensitivities(case, by) if by else Functions(case)
+    if by:
+        return WithSensitivities(case, by)
+    if "functions" not in case.remembered:
+        case.remembered["functions"] = Functions(case)
+    return case.remembered["functions"]  # type: ignore[no-any-return]

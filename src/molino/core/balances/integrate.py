@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import warnings
 from collections.abc import Callable, Sequence
+from copy import copy
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
@@ -299,7 +300,13 @@ class Solution(Frozen):
 
 
 def start(case: Case) -> tuple[np.ndarray, np.ndarray]:
-    """Initial values and scales of the states, each of shape (states,)."""
+    """Initial values and scales of the states, each of shape (states,); not to be written to."""
+    if "start" not in case.remembered:
+        case.remembered["start"] = _started(case)
+    return case.remembered["start"]  # type: ignore[no-any-return]
+
+
+def _started(case: Case) -> tuple[np.ndarray, np.ndarray]:
     try:
         both = np.array(compiled(case.balances).start(case.values)(np.empty(0), 0.0), dtype=float)
     except (NotFinite, ArithmeticError, ValueError) as error:
@@ -307,7 +314,10 @@ def start(case: Case) -> tuple[np.ndarray, np.ndarray]:
             f"the initial state has no finite value ({error})", "start", "check the numbers given"
         ) from error
     half = len(both) // 2
-    return both[:half], np.where(both[half:] > 0, both[half:], 1.0)
+    y0, scale = both[:half], np.where(both[half:] > 0, both[half:], 1.0)
+    for values in (y0, scale):
+        values.flags.writeable = False
+    return y0, scale
 
 
 def tolerated(case: Case, y0: np.ndarray, scale: np.ndarray) -> np.ndarray:
@@ -384,6 +394,7 @@ def _solve(
     absolute = atol * tolerated(case, y0, scale)
     functions = functions_of(case, by)
     if asked is not None:
+        functions = copy(functions)
         functions.rhs = _noting(functions.rhs, asked)
     given = y0 if initial is None else np.asarray(initial, dtype=float)
     first = functions.first(given, settings.slopes, initial is not None)
@@ -557,10 +568,11 @@ def _by_sparse(
     """Rows by backward differentiation formulas with a sparse Jacobian (L. F. Shampine, M. W. Reichelt, SIAM J. Sci.
     Comput. 18 (1997) 1)."""
     try:
-        found = solve_ivp(
-            lambda t, y: functions.rhs(y, t), (times[0], times[-1]), first, method="BDF", t_eval=times,
-            jac=functions.sparse_jacobian_at, rtol=max(rtol, 1e-12), atol=absolute,
-        )  # fmt: skip
+        with np.errstate(all="ignore"):  # differences of an order not reached yet hold anything, and are not used
+            found = solve_ivp(
+                lambda t, y: functions.rhs(y, t), (times[0], times[-1]), first, method="BDF", t_eval=times,
+                jac=functions.sparse_jacobian_at, rtol=max(rtol, 1e-12), atol=absolute,
+            )  # fmt: skip
     except NotFinite as error:
         failure = _not_finite(case, error)
         return first[None], np.zeros(1, dtype=int), Report("sparse BDF", 0, 0, 0), failure

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 from functools import cached_property, lru_cache
+from typing import Any
 
 import numpy as np
 import sympy as sp
@@ -189,6 +190,11 @@ class Case(Frozen):
         """The same balances with some parameters changed."""
         pairs = zip(self.balances.parameters, self.values, strict=True)
         return replace(self, values=tuple(float(changed.get(symbol, value)) for symbol, value in pairs))
+
+    @cached_property
+    def remembered(self) -> dict[str, Any]:
+        """What was worked out for this case and is used again: where it starts, its functions."""
+        return {}
 
     @property
     def values_by_symbol(self) -> dict[sp.Symbol, float]:

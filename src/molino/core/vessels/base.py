@@ -80,6 +80,8 @@ class Vessel(Frozen, Printed):
     """How it is sized: 'run' (one run passes every smaller size), 'steady' (along the curve of its steady states)."""
     _field_kinds: ClassVar[Mapping[str, str]] = {}
     """Fields that are numbers and can be changed by name, with their kinds, beside the sizes."""
+    _lone: ClassVar[frozenset[str]] = frozenset()
+    """Numbers among its fields that no check looks at together with others, and that its mixture does not hang on."""
     name: str
     chemistry: Chemistry
     catalyst: Catalyst | None
@@ -219,17 +221,30 @@ class Vessel(Frozen, Printed):
         if strange:
             advice = f"it has {', '.join(sorted(known))}"
             raise InputError(f"a {self.noun} has no {', '.join(strange)}", self.label, advice)
-        found: Any = replace(self, **changed) if changed else self  # type: ignore[type-var]
-        if "_model" in self.__dict__ and all(self._is_number_still(name, found) for name in changed):
-            settle(found, _key=self._key, _model=self._model)
+        found: Any = self
+        if changed and all(self._is_lone(name) and value is not None for name, value in changed.items()):
+            found = self._exchanged(changed)
+        elif changed:
+            found = replace(self, **changed)  # type: ignore[type-var]
         for name, value in (conditions or {}).items():
             found = found._setting(name).put(value)
         return found  # type: ignore[no-any-return]
 
-    def _is_number_still(self, name: str, other: Vessel) -> bool:
-        """Whether a field is a number here and in another vessel, which then has balances of the same form."""
-        is_number = name in self._sizes or name in self._field_kinds
-        return is_number and (getattr(self, name) is None) == (getattr(other, name) is None)
+    def _is_lone(self, name: str) -> bool:
+        """Whether a field is a number that can be exchanged by itself."""
+        return name in self._lone and getattr(self, name) is not None
+
+    def _exchanged(self, numbers: Mapping[str, Any]) -> Self:
+        """The same with other numbers that no check looks at together with others, so that all else stays as it is."""
+        kinds = {**self._sizes, **self._field_kinds}
+        faults, found = Faults(), object.__new__(type(self))
+        kept = ("_fed", "_by_name", "_thermal", "_medium", "_key", "_model")
+        settle(found, **self._held(), **{name: self.__dict__[name] for name in kept if name in self.__dict__})
+        for name, value in numbers.items():
+            settle(found, **{name: value})
+            convert(faults, found, **{name: kinds[name]})
+        faults.raise_any()
+        return found
 
     @property
     def label(self) -> str:

@@ -42,6 +42,10 @@ class FlowVessel(Vessel):
             said = "a membrane lets an ideal gas or a liquid through, and this is a real gas"
             raise InputError(said, "wall", "leave the model of the feed out")
 
+    def _is_lone(self, name: str) -> bool:
+        keeps = name == "T" and self.heat is None and self._first_T is not None
+        return super()._is_lone(name) or keeps
+
     @property
     def _volume_si(self) -> float:
         """Volume in m^3; nan while it is not known."""

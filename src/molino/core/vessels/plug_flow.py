@@ -96,6 +96,7 @@ class PlugFlow(FlowVessel):
         "length": "length", "volume": "volume", "space_time": "time", "catalyst_mass": "mass"
     }  # fmt: skip
     _field_kinds: ClassVar[Mapping[str, str]] = {"T": "temperature", "diameter": "diameter", "tubes": "number"}
+    _lone: ClassVar[frozenset[str]] = frozenset({"T", "diameter", "length", "volume", "space_time", "catalyst_mass"})
     chemistry: Chemistry
     feed: Feed
     diameter: Any = None

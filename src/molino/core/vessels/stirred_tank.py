@@ -71,6 +71,7 @@ class StirredTank(FlowVessel):
     _field_kinds: ClassVar[Mapping[str, str]] = {"T": "temperature"}
     _has_steady_state: ClassVar[bool] = True
     _sized_along: ClassVar[str] = "steady"
+    _lone: ClassVar[frozenset[str]] = frozenset({"T", "volume", "space_time", "catalyst_mass"})
     chemistry: Chemistry
     feed: Feed
     volume: Any = None

@@ -39,11 +39,13 @@ class ArcLength:
     residual : z of shape (n + 1,) to F of shape (n,), both scaled to a size of about one
     jacobian : z to dF/dz, shape (n, n + 1)
     largest : the longest step
+    bend : the cosine of the largest angle between the tangents of two neighbours
     """
 
     residual: Residual
     jacobian: Callable[[np.ndarray], np.ndarray]
     largest: float = 0.02
+    bend: float = 0.95
 
     def tangent(self, z: np.ndarray, along: np.ndarray) -> np.ndarray:
         """The unit tangent that points the same way as `along`."""
@@ -95,7 +97,7 @@ class ArcLength:
             turned = None
             if found is not None:
                 turned = self.tangent(found[0], along)
-            if found is None or turned is None or turned @ along < 0.95:
+            if found is None or turned is None or turned @ along < self.bend:
                 length /= 2
                 if length < 1e-9:
                     said = f"the curve of solutions cannot be followed beyond {z[-1]:.6g}"

@@ -183,5 +183,5 @@ class _Tube:
         for part in self.sum.parts:
             if part.leaves is not None:
                 name, flows = part.leaves
-                found.append(StreamForm(name, by_species(self.key, flows), None, kept, None, True))
+                found.append(StreamForm(name, by_species(self.key, flows), None, kept, part.leaving_P, True))
         return tuple(found)

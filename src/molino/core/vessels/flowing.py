@@ -10,7 +10,7 @@ import numpy as np
 
 from molino.core import units
 from molino.core.dual import Number
-from molino.core.errors import InputError
+from molino.core.errors import Faults, InputError
 from molino.core.units import Value
 from molino.core.vessels.base import Setting, Vessel
 from molino.core.vessels.feed import Feed, flow_kind, read_flow
@@ -41,6 +41,31 @@ class FlowVessel(Vessel):
         if self._medium.real is not None:
             said = "a membrane lets an ideal gas or a liquid through, and this is a real gas"
             raise InputError(said, "wall", "leave the model of the feed out")
+
+    def _check_sizes(self, faults: Faults) -> None:
+        """Add a fault where its size is said more than once."""
+        given = [n for n in self._sizes if getattr(self, n) is not None]
+        if len(given) > 1:
+            faults.add(self.label, f"{' and '.join(given)} say the same thing twice", "give one of them")
+
+    def _stated_sizes(self, given: Mapping[str, Number]) -> dict[str, Number]:
+        """The size that is given, by its name; or its own."""
+        own = {n: v.si for n in self._sizes if (v := getattr(self, n)) is not None}
+        return {n: given[n] for n in self._sizes if n in given} or own
+
+    def _volume(self, given: Mapping[str, Number], fed: Mixture) -> Number:
+        """Volume in m^3; nan while it is not known."""
+        sizes = self._stated_sizes(given)
+        if "volume" in sizes:
+            return sizes["volume"]
+        if "catalyst_mass" in sizes:
+            return sizes["catalyst_mass"] / self.catalyst.bulk_density.si  # type: ignore[union-attr]
+        return sizes["space_time"] * fed.volume if "space_time" in sizes else np.nan
+
+    def _size_of(self, name: str, passed: float) -> float:
+        if name == "catalyst_mass":
+            return float(passed * self.catalyst.bulk_density.si)  # type: ignore[union-attr]
+        return passed / float(self._fed.volume) if name == "space_time" else passed
 
     def _is_lone(self, name: str) -> bool:
         keeps = name == "T" and self.heat is None and self._first_T is not None

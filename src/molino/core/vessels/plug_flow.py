@@ -121,9 +121,7 @@ class PlugFlow(FlowVessel):
             faults, self, diameter="diameter", length="length", volume="volume", space_time="time", T="temperature",
             catalyst_mass="mass",
         )  # fmt: skip
-        given = [n for n in self._sizes if getattr(self, n) is not None]
-        if len(given) > 1:
-            faults.add(self.label, f"{' and '.join(given)} say the same thing twice", "give one of them")
+        self._check_sizes(faults)
         if self.length is not None and self.diameter is None:
             faults.add(self.label, "a length is given but no diameter", "give the diameter, or the volume instead")
         if isinstance(self.tubes, bool) or not isinstance(self.tubes, int) or self.tubes < 1:
@@ -242,15 +240,8 @@ class PlugFlow(FlowVessel):
 
     def _end(self, given: Mapping[str, Number], fed: Mixture) -> Number:
         """Volume of all tubes in m^3; nan while it is not known."""
-        own = {n: v.si for n in self._sizes if (v := getattr(self, n)) is not None}
-        sizes = {n: given[n] for n in self._sizes if n in given} or own
-        if "volume" in sizes:
-            return sizes["volume"]
-        if "space_time" in sizes:
-            return sizes["space_time"] * fed.volume
-        if "catalyst_mass" in sizes:
-            return sizes["catalyst_mass"] / self.catalyst.bulk_density.si
-        return sizes["length"] * self._area(given) if "length" in sizes else math.nan
+        length = self._stated_sizes(given).get("length")
+        return self._volume(given, fed) if length is None else length * self._area(given)
 
     @property
     def _heat_shape(self) -> HeatShape:
@@ -352,9 +343,7 @@ class PlugFlow(FlowVessel):
                 said = "the length cannot be found without a diameter"
                 raise InputError(said, self.label, "give the diameter")
             return passed / self._cross_section()
-        if name == "catalyst_mass":
-            return float(passed * self.catalyst.bulk_density.si)
-        return passed / float(self._fed.volume) if name == "space_time" else passed
+        return super()._size_of(name, passed)
 
     def run(self, points: Any = None, rtol: float = RTOL, atol: float = ATOL) -> Run:
         """Follow the feed from the inlet to the end of the tube.

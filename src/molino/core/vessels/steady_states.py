@@ -286,7 +286,7 @@ def branch(tank: FlowVessel, vary: str, between: tuple[Any, Any]) -> Branch:
         y = z[:-1] * scale
         return np.column_stack([jacobian(y, 0.0) * scale * weights[:, None], forced(y, 0.0) @ by * weights])
 
-    tracer = ArcLength(residual, slopes, largest=0.04)
+    tracer = ArcLength(residual, slopes, largest=0.03, bend=0.998)  # smooth as it is drawn
     curve = tracer.trace(np.append(begin / scale, 0.0), 0.0, 1.0)
     states, values = curve.points[:, :-1] * scale, low + span * curve.points[:, -1]
     place = balances.index(TEMPERATURE) if TEMPERATURE in balances.symbols else None

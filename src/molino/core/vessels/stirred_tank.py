@@ -89,9 +89,7 @@ class StirredTank(FlowVessel):
         require_feed(self.feed, self.label)
         faults = Faults()
         convert(faults, self, volume="volume", space_time="time", T="temperature", catalyst_mass="mass")
-        given = [n for n in self._sizes if getattr(self, n) is not None]
-        if len(given) > 1:
-            faults.add(self.label, f"{' and '.join(given)} say the same thing twice", "give one of them")
+        self._check_sizes(faults)
         if self.contents is not None and not isinstance(self.contents, Contents):
             with faults.at(self.label):
                 settle(self, contents=Contents(self.contents, False, "contents"))
@@ -152,21 +150,6 @@ class StirredTank(FlowVessel):
             return dict.fromkeys(self.contents, np.nan)
         totals = [Value(volume)] if is_known else []
         return mixture_of(self.contents, totals, self._by_name, T, P, None, self._fluid_model).concentrations
-
-    def _volume(self, given: Mapping[str, Number], fed: Mixture) -> Number:
-        """Volume in m^3; nan while it is not known."""
-        own = {n: v.si for n in self._sizes if (v := getattr(self, n)) is not None}
-        sizes = {n: given[n] for n in self._sizes if n in given} or own
-        if "volume" in sizes:
-            return sizes["volume"]
-        if "catalyst_mass" in sizes:
-            return sizes["catalyst_mass"] / self.catalyst.bulk_density.si
-        return sizes["space_time"] * fed.volume if "space_time" in sizes else np.nan
-
-    def _size_of(self, name: str, passed: float) -> float:
-        if name == "catalyst_mass":
-            return float(passed * self.catalyst.bulk_density.si)
-        return passed / float(self._fed.volume) if name == "space_time" else passed
 
     @property
     def _needs_size(self) -> bool:

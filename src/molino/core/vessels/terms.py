@@ -120,6 +120,8 @@ class Contribution:
     entered: tuple[sp.Expr, ...] = ()
     left: tuple[sp.Expr, ...] = ()
     """Along a tube: what came in, or went out, through its wall up to here, of each species."""
+    leaving_P: sp.Expr | None = None
+    """The pressure of the stream that leaves, where it is known."""
     leaves: tuple[str, tuple[sp.Expr, ...]] | None = None
     """A stream of its own that leaves, at the temperature of the place: its name, and the molar flow of each
     species."""

@@ -356,6 +356,7 @@ class Wall:
             "membrane", tuple(-e for e in through), enthalpy=taken, crosses="out", states=states,
             definitions=tuple(definitions), parameters=tuple(parameters), readings=readings, entered=entered,
             left=left if self.along else (), leaves=("permeate", left),
+            leaving_P=PERMEATE_P if self.is_swept and self.is_gas else None,
         )  # fmt: skip
 
     def _other_side(self, place: Place, asked: list[sp.Symbol]) -> list[tuple[sp.Symbol, sp.Expr]]:

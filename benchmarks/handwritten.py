@@ -72,6 +72,62 @@ def stiff() -> np.ndarray:
     return odeint(stiff_rhs, [1.0, 0.0, 0.0], STIFF_TIMES, Dfun=stiff_jacobian, rtol=1e-8, atol=1e-13, mxstep=5000)
 
 
+# --- stiff: twenty species, twenty-five reactions of the first and second order, constants from 1e-3 to 1e6 ---
+LARGER_SPECIES = 20
+_random = np.random.default_rng(4)
+LARGER_REACTIONS: list[tuple[list[int], list[int], float]] = []
+"""Reactants, products and constant of each reaction; amounts of half a unit of the first four at the beginning."""
+for _n in range(25):
+    _left = [_n % 20] if _n % 3 else [_n % 20, int(_random.integers(0, 20))]
+    _right = [int(_random.integers(0, 20)) for _ in _left] if _n >= 20 else [(_n + 1) % 20, *_left[1:]]
+    LARGER_REACTIONS.append((_left, _right, float(10 ** _random.uniform(-3, 6))))
+LARGER_TIMES = np.concatenate([[0.0], np.logspace(-6, 4, 100)])
+LARGER_START = np.array([1.0 if i < 4 else 0.0 for i in range(20)])
+
+
+def _written_out() -> str:
+    """The lines that one would write: each rate and balance, and each entry of the Jacobian."""
+    rates, slopes = [], {}
+    signs: list[dict[int, int]] = []
+    for n, (left, right, k) in enumerate(LARGER_REACTIONS):
+        rates.append(f"r{n} = {k!r} * " + " * ".join(f"y{i}" for i in left))
+        sign: dict[int, int] = {}
+        for i in left:
+            sign[i] = sign.get(i, 0) - 1
+        for i in right:
+            sign[i] = sign.get(i, 0) + 1
+        signs.append({i: v for i, v in sign.items() if v})
+        for j in set(left):
+            others = left.copy()
+            others.remove(j)
+            slopes[n, j] = " * ".join([repr(k * left.count(j)), *(f"y{i}" for i in others)])
+    balances, entries = [], dict[tuple[int, int], list[str]]()
+    for i in range(LARGER_SPECIES):
+        balances.append(" ".join(f"{v:+d} * r{n}" if abs(v) > 1 else f"{'+-'[v < 0]} r{n}"
+                                 for n, s in enumerate(signs) if (v := s.get(i, 0))) or "0.0")  # fmt: skip
+    for (n, j), _ in slopes.items():
+        for i, v in signs[n].items():
+            entries.setdefault((i, j), []).append(f"{v:+d} * d{n}_{j}" if abs(v) > 1 else f"{'+-'[v < 0]} d{n}_{j}")
+    names = ", ".join(f"y{i}" for i in range(LARGER_SPECIES))
+    lines = ["def larger_rhs(y, t):", f"    {names} = y.tolist()", *(f"    {r}" for r in rates)]
+    lines += [f"    return [{', '.join(balances)}]", "", "def larger_jacobian(y, t):", f"    {names} = y.tolist()"]
+    lines += [f"    d{n}_{j} = {text}" for (n, j), text in slopes.items()]
+    lines += [f"    J = zeros(({LARGER_SPECIES}, {LARGER_SPECIES}))"]
+    lines += [f"    J[{i}, {j}] = {' '.join(terms)}" for (i, j), terms in entries.items()]
+    return "\n".join([*lines, "    return J"])
+
+
+_larger = {"zeros": np.zeros}
+exec(_written_out(), _larger)
+
+
+def larger() -> np.ndarray:
+    return odeint(
+        _larger["larger_rhs"], LARGER_START, LARGER_TIMES, Dfun=_larger["larger_jacobian"], rtol=1e-8, atol=1e-13,
+        mxstep=5000,
+    )  # fmt: skip
+
+
 # --- one case of a tube: A -> B -> C over temperature, conversion at its end ---
 def tube_case(T: float) -> float:
     over = -1 / R * (1 / T - 1 / 330.0)
@@ -178,7 +234,7 @@ def thousand(cases: np.ndarray, constants: np.ndarray, volume: float) -> np.ndar
             return [-r1, r1 - r2, 3 * r1, r2, 0.0]
 
         tank = fsolve(lambda c, q=flow, r=rates: q * (feed - c) + volume * r(c), feed, xtol=1e-10)
-        tube = odeint(along, feed, [0.0, volume], rtol=1e-8, atol=4.5e-9)[-1]
+        tube = odeint(along, feed, [0.0, volume], rtol=RTOL, atol=ATOL * 450)[-1]
         found.append([1 - tank[0] / 350.0, 1 - tube[0] / 350.0])
     return np.array(found)
 
@@ -189,7 +245,10 @@ BED_CP = np.array([[21.2, 0.0709, 2.59e-5], [17.0, 0.1791, 0.0], [32.2, 0.0019, 
 BED_FORMATION = np.array([-201.0e3, -184.0e3, -241.8e3])
 
 
-def bed(inlet: np.ndarray, T: float, P: float, area: float, masses: np.ndarray) -> np.ndarray:
+def bed(
+    inlet: np.ndarray, T: float, P: float, area: float, masses: np.ndarray, points: np.ndarray = BED_POINTS,
+    rtol: float = 1e-8, atol: float = 1e-11,
+) -> np.ndarray:  # fmt: skip
     """The adiabatic packed bed of the ether example (no pores): flows in mol/s, T, P along its volume."""
     bulk, voidage, particle, viscosity = 1450 * 0.59, 0.41, 3e-3, 1.9e-5
     flux = float(inlet @ masses) / area
@@ -214,9 +273,11 @@ def bed(inlet: np.ndarray, T: float, P: float, area: float, masses: np.ndarray) 
         return [-2 * rate, rate, rate, -heat * rate / Cp, -friction * flux / density / area]
 
     scales = np.array([*[inlet.sum()] * 3, T, P])
-    return odeint(rhs, [*inlet, T, P], BED_POINTS, rtol=1e-8, atol=1e-11 * scales)
+    return odeint(rhs, [*inlet, T, P], points, rtol=rtol, atol=atol * scales)
 
 
 def beds(rows: np.ndarray, area: float, masses: np.ndarray, P: float) -> np.ndarray:
     """Conversion of methanol for rows of (T, molar flow of methanol)."""
-    return np.array([1 - bed(np.array([F, 0.0, 0.0]), T, P, area, masses)[-1, 0] / F for T, F in rows])
+    ends = BED_POINTS[[0, -1]]
+    found = [bed(np.array([F, 0.0, 0.0]), T, P, area, masses, ends, RTOL, ATOL)[-1, 0] / F for T, F in rows]
+    return 1 - np.array(found)

@@ -134,6 +134,21 @@ def stiff_case() -> Case:
     return raw(lambda a, b, c: [1e4 * b * c - 0.04 * a, 0.04 * a - 1e4 * b * c - 3e7 * b * b, 3e7 * b * b])
 
 
+def larger_case() -> Case:
+    """Twenty species and twenty-five reactions as raw balances."""
+    y = sp.symbols(f"y:{hand.LARGER_SPECIES}")
+    rates = sp.symbols(f"r:{len(hand.LARGER_REACTIONS)}")
+    made = [sp.Integer(0)] * len(y)
+    laws = []
+    for rate, (left, right, k) in zip(rates, hand.LARGER_REACTIONS, strict=True):
+        laws.append((rate, k * sp.Mul(*(y[i] for i in left))))
+        for side, sign in ((left, -1), (right, 1)):
+            for i in side:
+                made[i] += sign * rate
+    states = [State(str(s), s, "number", sp.Float(v), sp.Integer(1)) for s, v in zip(y, hand.LARGER_START, strict=True)]
+    return Case(Balances(sp.Symbol("t"), tuple(states), tuple(laws), tuple(made), ()), ())
+
+
 def raw(rhs: Callable[..., list[sp.Expr]]) -> Case:
     a, b, c = sp.symbols("a b c")
     one = sp.Integer(1)
@@ -196,6 +211,7 @@ def main() -> None:
     for title, case, points, script, atol in (
         ("one integration (3 states, 101 rows)", series_case(), hand.SERIES_TIMES, hand.series, 1e-11),
         ("one stiff integration (3 states, exact Jacobian)", stiff_case(), hand.STIFF_TIMES, hand.stiff, 1e-13),
+        ("one stiff integration (20 species, 25 reactions)", larger_case(), hand.LARGER_TIMES, hand.larger, 1e-13),
     ):
 
         def alike(case: Case = case, points: np.ndarray = points, atol: float = atol) -> np.ndarray:

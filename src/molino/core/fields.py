@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Hashable, Iterator, Mapping
 from dataclasses import fields
-from typing import Any
+from functools import cache
+from typing import Any, TypeVar
 
 import numpy as np
+
+T = TypeVar("T")
 
 assign = object.__setattr__
 """Sets a field of a frozen object while it is being made; used nowhere else."""
@@ -16,6 +19,19 @@ def settle(instance: object, **values: Any) -> None:
     """Set fields of a frozen object while it is being made: what was given becomes what it means."""
     for name, value in values.items():
         assign(instance, name, value)
+
+
+@cache
+def field_names(kind: Hashable) -> frozenset[str]:
+    """The names of the fields of a class."""
+    return frozenset(f.name for f in fields(kind))  # type: ignore[arg-type]
+
+
+def copied(instance: T, remembered: frozenset[str]) -> T:
+    """A frozen object like another, with some of what that one worked out for itself."""
+    found, names = object.__new__(type(instance)), field_names(type(instance)) | remembered  # type: ignore[arg-type]
+    found.__dict__.update({name: value for name, value in instance.__dict__.items() if name in names})
+    return found
 
 
 class FrozenMapping(Mapping[Any, Any]):

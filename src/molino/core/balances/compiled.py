@@ -12,11 +12,14 @@ import sympy as sp
 
 from molino.core.balances.derivatives import Derivatives
 from molino.core.balances.grouped import Grouped
-from molino.core.balances.source import build
+from molino.core.balances.source import Generated, build
 from molino.core.balances.system import Balances
 
 Maker = Callable[[Sequence[float]], Callable[[Any, Any], list[Any]]]
 Function = Callable[[Any, float], Any]
+
+_MOST_PACKED = 150
+"""Entries of a matrix up to which zeros are packed with the rest."""
 
 
 class SparseMaker:
@@ -33,7 +36,7 @@ class SparseMaker:
         index = np.array(self.pattern, dtype=int).reshape(-1, 2)
         self.flat = index[:, 0] * shape[1] + index[:, 1]
         self._parts = (definitions, list(entries.values()), balances.symbols, balances.independent, balances.parameters)
-        self.make: Maker = build(*self._parts)  # fmt: skip
+        self.make = build(*self._parts)
 
     def __call__(self, values: Sequence[float]) -> Function:
         entries, flat, shape = self.make(values), self.flat, self.shape
@@ -44,6 +47,13 @@ class SparseMaker:
             return full.reshape(shape)
 
         return matrix
+
+    @cached_property
+    def filling(self) -> Callable[[Sequence[float]], Function]:
+        """As the call of this, for an integrator: the matrix is the same array at every call, where it is small."""
+        if self.shape[0] * self.shape[1] > _MOST_PACKED:
+            return self
+        return self.make.filling(self.shape, self.flat.tolist())
 
     @cached_property
     def make_array(self) -> Maker:
@@ -58,7 +68,7 @@ class Sensitivity:
     that stay zero by structure are left out.
     """
 
-    make: Maker
+    make: Generated
     make_initial: Maker
     place: tuple[tuple[int, int], ...]
     """(state, parameter) of each further state."""
@@ -74,6 +84,11 @@ class Sensitivity:
             rows = np.array([self.place[m][0] for m in where])
             found.append((np.ix_(n + where, n + where), np.ix_(rows, rows)))
         return found
+
+    @cached_property
+    def filling(self) -> Callable[[Sequence[float]], Function]:
+        """As `make`, for an integrator: the same array at every call."""
+        return self.make.filling((self.shape[0] + len(self.place),))
 
     def jacobian(self, single: Function) -> Function:
         """The states' Jacobian repeated for the sensitivities by each parameter (what couples the two is left out)."""
@@ -118,7 +133,7 @@ class Compiled:
     def is_plain(self) -> bool:
         """Whether they are few ordinary differential equations, which need no algebra of their own."""
         b = self.balances
-        return self.grouped is None and len(b.states) <= 80 and not b.algebraic.any() and not b.conditions
+        return self.grouped is None and len(b.states) <= 80 and not b.has_equations and not b.conditions
 
     @cached_property
     def rhs(self) -> Maker:
@@ -127,6 +142,16 @@ class Compiled:
         if self.grouped is not None:
             return self.grouped.rhs
         return build(dict(b.definitions), b.rhs, b.symbols, b.independent, b.parameters)
+
+    @cached_property
+    def filling_rhs(self) -> Callable[[Sequence[float]], Function]:
+        """As `rhs`, for an integrator: the same array at every call."""
+        return self.rhs.filling((len(self.balances.states),)) if isinstance(self.rhs, Generated) else self.rhs
+
+    @cached_property
+    def filling_jacobian(self) -> Callable[[Sequence[float]], Function]:
+        """As `jacobian`, for an integrator: the same array at every call."""
+        return self.jacobian.filling if isinstance(self.jacobian, SparseMaker) else self.jacobian
 
     @cached_property
     def start(self) -> Maker:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
@@ -13,8 +14,10 @@ from molino.core.errors import SolveError
 from molino.core.fields import Frozen
 
 Residual = Callable[[np.ndarray], np.ndarray]
-_CLOSE = 1e-7
+CLOSE = 1e-7
 """A Newton step as short as this leaves an error of about its square."""
+_FARTHEST = 0.25
+"""In scaled unknowns, from the guess along the tangent."""
 _MOST_POINTS = 20_000
 
 
@@ -52,22 +55,27 @@ class ArcLength:
         found = np.linalg.solve(np.vstack([self.jacobian(z), along]), np.append(np.zeros(len(z) - 1), 1.0))
         return np.asarray(found / np.linalg.norm(found))
 
-    def correct(self, guess: np.ndarray, across: np.ndarray) -> tuple[np.ndarray, int] | None:
-        """The point of the curve in the plane through a guess, and the steps it took; None if there is none near."""
-        z, rows, off = guess.copy(), np.empty((len(guess), len(guess))), np.empty(len(guess))
-        rows[-1] = across
+    def correct(self, guess: np.ndarray, across: np.ndarray) -> tuple[np.ndarray, int, np.ndarray] | None:
+        """The point of the curve in the plane through a guess, and the steps it took; None if there is none near.
+
+        With them the unit tangent that points the same way as `across`, to the length of the last step.
+        """
+        n = len(guess) - 1
+        z, rows, right = guess.copy(), np.empty((n + 1, n + 1)), np.zeros((n + 1, 2))
+        rows[-1], right[-1, 1] = across, 1.0
         for count in range(1, 9):
             try:
-                off[:-1], off[-1] = self.residual(z), across @ (z - guess)
+                right[:-1, 0], right[-1, 0] = -self.residual(z), across @ (guess - z)
                 rows[:-1] = self.jacobian(z)
-                step = np.linalg.solve(rows, -off)
+                step, along = np.linalg.solve(rows, right).T
             except (NotFinite, np.linalg.LinAlgError):
                 return None
             z = z + step
-            if not np.isfinite(z).all():
+            longest = float(np.abs(step).max())
+            if not math.isfinite(longest):
                 return None
-            if np.max(np.abs(step)) < _CLOSE:
-                return z, count
+            if longest < CLOSE:
+                return z, count, along / math.sqrt(along @ along)
         return None
 
     def pinned(self, guess: np.ndarray, last: float) -> np.ndarray:
@@ -94,16 +102,13 @@ class ArcLength:
         length = self.largest / 4
         for _ in range(_MOST_POINTS):
             found = self.correct(z + length * along, along)
-            turned = None
-            if found is not None:
-                turned = self.tangent(found[0], along)
-            if found is None or turned is None or turned @ along < self.bend:
+            if found is None or found[2] @ along < self.bend or self._is_far(found[0], z + length * along):
                 length /= 2
                 if length < 1e-9:
                     said = f"the curve of solutions cannot be followed beyond {z[-1]:.6g}"
                     raise SolveError(said, "continuation", "narrow the range, or check the rate laws there")
                 continue
-            before, z, along = z, found[0], turned
+            before, z, along = z, found[0], found[2]
             if not low <= z[-1] <= high:
                 edge = high if z[-1] > high else low
                 share = (edge - before[-1]) / (z[-1] - before[-1])
@@ -113,6 +118,10 @@ class ArcLength:
             yield z, along
             if found[1] <= 3:
                 length = min(length * 2.0, self.largest)
+
+    def _is_far(self, found: np.ndarray, guess: np.ndarray) -> bool:
+        """Whether Newton's method has gone so far that it may have come to another part of the curve."""
+        return bool(np.abs(found - guess).max() > _FARTHEST)
 
     def between(self, curve: Curve, n: int, measure: Callable[[np.ndarray, np.ndarray], float]) -> np.ndarray:
         """The point between the n-th and the next at which a measure of point and tangent changes its sign."""
@@ -129,4 +138,7 @@ class ArcLength:
             here = at(length)
             return measure(here, self.tangent(here, along))
 
+        first, last = value(0.0), value(reach)
+        if first * last > 0:  # so near to one of them that the tangents there do not settle it
+            return at(0.0 if abs(first) < abs(last) else reach)
         return at(float(brentq(value, 0.0, reach, xtol=1e-13, rtol=1e-13)))

@@ -11,7 +11,7 @@ import sympy as sp
 from scipy.linalg import block_diag, lu_factor, lu_solve
 from scipy.sparse import csc_matrix
 
-from molino.core.balances.compiled import Compiled, compiled
+from molino.core.balances.compiled import Compiled, Function, Maker, compiled
 from molino.core.balances.source import NotFinite
 from molino.core.balances.system import Case
 from molino.core.errors import SolveError
@@ -29,27 +29,55 @@ class Functions:
     """
 
     def __init__(self, case: Case) -> None:
-        self.case = case
+        self.balances, self.values = case.balances, case.values  # not the case, which remembers this
         self.whole: Compiled = compiled(case.balances)
-        try:
-            self.rhs = self.whole.rhs(case.values)
-            self.state_jacobian = self.whole.jacobian(case.values)
-        except (ArithmeticError, ValueError) as error:
-            advice = "check the temperature and the constants"
-            raise SolveError(f"the rate constants have no finite value ({error})", "balances", advice) from error
-        self.jacobian = self.state_jacobian
         self.band: dict[str, int] = {}
         if len(case.balances.states) > _MANY and self.whole.grouped is None:
             self._choose_algebra()
 
     is_sparse = False
 
+    def _made(self, make: Maker) -> Function:
+        """A function with the numbers of the case in it."""
+        try:
+            return make(self.values)
+        except (ArithmeticError, ValueError) as error:
+            advice = "check the temperature and the constants"
+            raise SolveError(f"the rate constants have no finite value ({error})", "balances", advice) from error
+
+    @cached_property
+    def rhs(self) -> Function:
+        return self._made(self.whole.rhs)
+
+    @cached_property
+    def state_jacobian(self) -> Function:
+        return self._made(self.whole.jacobian)
+
+    @cached_property
+    def jacobian(self) -> Function:
+        return self.state_jacobian
+
+    def callbacks(self) -> tuple[Function, Function]:
+        """Right-hand side and Jacobian for one integration: what they return may be the same array at every call.
+
+        The Jacobian is derived when it is first asked for: where nothing is stiff it never is.
+        """
+        jacobian: Function | None = None
+
+        def when_asked(y: np.ndarray, t: float) -> Any:
+            nonlocal jacobian
+            if jacobian is None:
+                jacobian = self.jacobian if self.band else self._made(self.whole.filling_jacobian)
+            return jacobian(y, t)
+
+        return self._made(self.whole.filling_rhs), when_asked
+
     def _choose_algebra(self) -> None:
         """A band where all entries lie near the diagonal, sparse algebra where they are few."""
-        n = len(self.case.balances.states)
+        n = len(self.balances.states)
         pattern = np.array(self.whole.entries.pattern, dtype=int).reshape(-1, 2)
         below, above = int(np.max(pattern[:, 0] - pattern[:, 1])), int(np.max(pattern[:, 1] - pattern[:, 0]))
-        entries = self.whole.entries.make(self.case.values)
+        entries = self.whole.entries.make(self.values)
         row, column = pattern.T
         if below + above + 1 < n / 4:
             place = (row - column + above, column)
@@ -67,7 +95,7 @@ class Functions:
     def sparse_jacobian_at(self, t: float, y: np.ndarray) -> csc_matrix:
         """The Jacobian as a sparse matrix."""
         entries, row, column = self._sparse
-        n = len(self.case.balances.states)
+        n = len(self.balances.states)
         return csc_matrix((entries(np.asarray(y), t), (row, column)), shape=(n, n))
 
     def slopes(self, y: np.ndarray, t: float) -> np.ndarray:
@@ -97,18 +125,19 @@ class WithSensitivities(Functions):
     def __init__(self, case: Case, by: tuple[sp.Symbol, ...]) -> None:
         super().__init__(case)
         self.by = by
-        self.single = self.rhs
         self.sensitivity = self.whole.sensitivity(by)
-        self.rhs = self.sensitivity.make(case.values)
-        self.jacobian = self.sensitivity.jacobian(self.state_jacobian)
         self.band, self.is_sparse = {}, False
 
-    def slopes(self, y: np.ndarray, t: float) -> np.ndarray:
-        return np.asarray(self.single(y, t), dtype=float)
+    def callbacks(self) -> tuple[Function, Function]:
+        return self._made(self.sensitivity.filling), self.jacobian
+
+    @cached_property
+    def jacobian(self) -> Function:
+        return self.sensitivity.jacobian(self.state_jacobian)
 
     def first(self, y0: np.ndarray, slopes: np.ndarray | None, given: bool) -> np.ndarray:
         if not given:
-            return np.array(self.sensitivity.make_initial(self.case.values)(np.empty(0), 0.0), dtype=float)
+            return np.array(self.sensitivity.make_initial(self.values)(np.empty(0), 0.0), dtype=float)
         start = np.zeros((len(y0), len(self.by))) if slopes is None else slopes
         return np.concatenate([y0, self.sensitivity.fold(start)])
 
@@ -116,7 +145,7 @@ class WithSensitivities(Functions):
         return np.concatenate([absolute, [scale[i] / sizes[j] for i, j in self.sensitivity.place]])
 
     def unfold(self, rows: np.ndarray, points: np.ndarray) -> tuple[np.ndarray, np.ndarray | None]:
-        n = len(self.case.balances.states)
+        n = len(self.balances.states)
         return rows[:, :n], self.sensitivity.unfold(rows[:, n:])
 
 
@@ -129,17 +158,19 @@ class WithEquations(Functions):
 
     def __init__(self, case: Case, by: tuple[sp.Symbol, ...] = ()) -> None:
         super().__init__(case)
-        self.by, self.full_rhs = by, self.rhs
+        self.by = by
         self.z = np.flatnonzero(case.balances.algebraic)
         self.x = np.flatnonzero(~case.balances.algebraic)
         self.near = np.zeros(len(self.z))
-        self.rhs, self.jacobian = self._rhs, self._jacobian  # type: ignore[assignment]
         self.band, self.is_sparse = {}, False
         self.forcing = self.whole.gradient(case.balances.rhs, by)(case.values) if by else None
 
+    def callbacks(self) -> tuple[Function, Function]:
+        return self._rhs, self._jacobian
+
     @cached_property
     def _size(self) -> np.ndarray:
-        start = np.array(self.whole.start(self.case.values)(np.empty(0), 0.0), dtype=float)
+        start = np.array(self.whole.start(self.values)(np.empty(0), 0.0), dtype=float)
         scale = start[len(start) // 2 :]
         return np.where(scale > 0, scale, 1.0)[self.z]
 
@@ -148,7 +179,7 @@ class WithEquations(Functions):
         y = np.empty(len(self.x) + len(self.z))
         y[self.x], y[self.z] = x, self.near
         for _ in range(50):
-            off = np.asarray(self.full_rhs(y, t))[self.z]
+            off = np.asarray(self.rhs(y, t))[self.z]
             by = np.asarray(self.state_jacobian(y, t))[np.ix_(self.z, self.z)]
             try:
                 step = np.linalg.solve(by, off)
@@ -169,7 +200,7 @@ class WithEquations(Functions):
     def _rhs(self, x: np.ndarray, t: float) -> np.ndarray:
         n = len(self.x)
         y = self.solve(x[:n], t)
-        dx = np.asarray(self.full_rhs(y, t), dtype=float)[self.x]
+        dx = np.asarray(self.rhs(y, t), dtype=float)[self.x]
         if self.forcing is None:
             return dx
         own, through = self._parts(y, t)
@@ -184,9 +215,9 @@ class WithEquations(Functions):
 
     def slopes(self, y: np.ndarray, t: float) -> np.ndarray:
         full = np.asarray(self.state_jacobian(y, t))
-        found = np.array(self.full_rhs(y, t), dtype=float)
-        independent = self.case.balances.independent
-        by_t = self.whole.gradient(self.case.balances.rhs, (independent,))(self.case.values)(y, t)[self.z, 0]
+        found = np.array(self.rhs(y, t), dtype=float)
+        independent = self.balances.independent
+        by_t = self.whole.gradient(self.balances.rhs, (independent,))(self.values)(y, t)[self.z, 0]
         moved = full[np.ix_(self.z, self.x)] @ found[self.x] + by_t
         found[self.z] = -np.linalg.solve(full[np.ix_(self.z, self.z)], moved)
         return found
@@ -197,10 +228,14 @@ class WithEquations(Functions):
             return y0[self.x]
         if slopes is None and not given:
             slopes = np.zeros((len(y0), len(self.by)))
-            for i, state in enumerate(self.case.balances.states):
+            for i, state in enumerate(self.balances.states):
                 for j, p in enumerate(self.by):
                     slope = state.initial.diff(p)
-                    slopes[i, j] = float(slope.xreplace(self.case.values_by_symbol)) if slope != 0 else 0.0
+                    slopes[i, j] = (
+                        float(slope.xreplace(dict(zip(self.balances.parameters, self.values, strict=True))))
+                        if slope != 0
+                        else 0.0
+                    )
         start = np.zeros((len(y0), len(self.by))) if slopes is None else slopes
         return np.concatenate([y0[self.x], start[self.x].ravel()])
 
@@ -227,7 +262,7 @@ class WithEquations(Functions):
 
 def functions_of(case: Case, by: tuple[sp.Symbol, ...] = ()) -> Functions:
     """What an integration of a case calls; not to be written to."""
-    if case.balances.algebraic.any():
+    if case.balances.has_equations:
         return WithEquations(case, by)
     if by:
         return WithSensitivities(case, by)

@@ -8,20 +8,21 @@ from __future__ import annotations
 
 import warnings
 from collections.abc import Callable, Sequence
-from copy import copy
 from dataclasses import dataclass, field, replace
 from functools import cached_property
+from math import isfinite
 from typing import Any
 
 import numpy as np
 import sympy as sp
-from numpy.polynomial import Chebyshev
+from numpy.polynomial import chebyshev
 from scipy.integrate import ODEintWarning, odeint, solve_ivp
+from scipy.optimize import brentq
 
-from molino.core.balances.compiled import SparseMaker, compiled
+from molino.core.balances.compiled import Function, SparseMaker, compiled
 from molino.core.balances.functions import Functions, functions_of
 from molino.core.balances.source import NotFinite
-from molino.core.balances.system import ABOVE_ZERO, Case
+from molino.core.balances.system import Case
 from molino.core.errors import SolveError
 from molino.core.fields import Frozen
 
@@ -32,12 +33,21 @@ ATOL = 1e-13
 RUN_OUT = 1e-6
 """How far below zero, as a fraction of its scale, a state must lie to count as consumed beyond its end."""
 
+# What odeint warns of is in what it returns, too, and a run says it in words. To enter `catch_warnings` at each
+# integration takes a tenth of a small one, and is not safe among threads.
+warnings.filterwarnings("ignore", category=ODEintWarning, module=r"molino\.")
+
 _MOST_STEPS = 100_000
 _MOST_STEPS_CLOSER = 3_000
 _DONE = "Integration successful."
 _MOST_ROWS = 6000
-_NODES = 9
-"""Points between two rows through which a polynomial is laid to find where something crosses zero."""
+_MOST_ROUNDS = 6
+_STARTING = 17
+_NODES = -np.cos(np.pi * (np.arange(9) + 0.5) / 9)
+"""Points, from -1 to 1, through which a polynomial is laid to find where something crosses zero."""
+_TO_SERIES = np.linalg.inv(chebyshev.chebvander(_NODES, len(_NODES) - 1))
+_TO_SLOPES = chebyshev.chebvander(np.linspace(-1, 1, 17), len(_NODES) - 2) @ chebyshev.chebder(np.eye(len(_NODES)))
+_TO_POWERS = np.linalg.solve(np.vander(_NODES, increasing=True), chebyshev.chebvander(_NODES, len(_NODES) - 1))
 
 
 @dataclass(frozen=True)
@@ -97,7 +107,7 @@ class Settings(Frozen):
     slopes: np.ndarray | None = None
 
 
-Function = Callable[[np.ndarray, np.ndarray], np.ndarray]
+AlongSolution = Callable[[np.ndarray, np.ndarray], np.ndarray]
 """Values at points of shape (points,) with states of shape (points, states)."""
 
 
@@ -151,16 +161,23 @@ class Solution(Frozen):
     @cached_property
     def resolved(self) -> tuple[np.ndarray, np.ndarray]:
         """Points, and the states there, so close that between two of them the integration took a step or two."""
-        if not (np.diff(self.steps) > 3).any():
-            return self.points, self.states
-        plain, asked = replace(self.settings, by=(), slopes=None), list[float]()
-        _solve(self.case, self.points[[0, -1]], plain, asked)
-        visited = np.unique(asked)
-        visited = visited[(visited > self.begin) & (visited < self.end)][:: 1 + len(visited) // _MOST_ROWS]
-        found = _solve(self.case, np.unique(np.concatenate([self.points, visited])), plain)
+        found, plain = self, replace(self.settings, by=(), slopes=None)
+        for _ in range(_MOST_ROUNDS):
+            taken = np.diff(found.steps)
+            taken[0] -= _STARTING  # it begins with steps far below what the tolerance would let it take
+            several = np.flatnonzero(taken > 3)
+            if not len(several) or len(found.points) > _MOST_ROWS:
+                break
+            between = [found.points]
+            for i in several:
+                low, high, many = found.points[i], found.points[i + 1], min(int(taken[i]), _MOST_ROWS // 10)
+                between.append(np.linspace(low, high, many // 2 + 2)[1:-1])
+                if low == found.begin:  # where steps begin small
+                    between.append(low + (high - low) * np.geomspace(1e-6, 1.0, many + 1)[:-1])
+            found = _solve(self.case, np.unique(np.concatenate(between)), plain)
         return found.points, found.states
 
-    def evaluate(self, expression: sp.Expr) -> Function:
+    def evaluate(self, expression: sp.Expr) -> AlongSolution:
         """The values of an expression of the balances."""
         make = compiled(self.case.balances).outputs((expression,))(self.case.values)
 
@@ -170,11 +187,11 @@ class Solution(Frozen):
 
         return values
 
-    def slope(self, expression: sp.Expr) -> Function:
+    def slope(self, expression: sp.Expr) -> AlongSolution:
         """The slope of an expression along the solution, exact: (de/dy) dy/dt + de/dt."""
         balances, whole = self.case.balances, compiled(self.case.balances)
         gradient = whole.gradient((expression,), (*balances.symbols, balances.independent))
-        if whole.grouped is None and not balances.algebraic.any():
+        if whole.grouped is None and not balances.has_equations:
             return self._columns_of_slope(gradient)
         functions, partial = functions_of(self.case), gradient(self.case.values)
 
@@ -190,7 +207,7 @@ class Solution(Frozen):
 
         return values
 
-    def _columns_of_slope(self, gradient: SparseMaker) -> Function:
+    def _columns_of_slope(self, gradient: SparseMaker) -> AlongSolution:
         """The slope of an expression at all points at once."""
         make_rhs = compiled(self.case.balances).outputs(self.case.balances.rhs)(self.case.values)
         entries, places = gradient.make_array(self.case.values), [j for _, j in gradient.pattern]
@@ -205,6 +222,10 @@ class Solution(Frozen):
             return total
 
         return values
+
+    def values(self, expression: sp.Expr) -> np.ndarray:
+        """The values of an expression at the resolved points."""
+        return self._on_resolved("evaluate", expression)
 
     def _on_resolved(self, name: str, expression: sp.Expr) -> np.ndarray:
         """Values or slopes of an expression at the resolved points, remembered."""
@@ -222,7 +243,7 @@ class Solution(Frozen):
         """Every point at which an expression passes a level, and the states there."""
         evaluate = self.evaluate(expression)
         points, states = self.resolved
-        values = self._on_resolved("evaluate", expression) - level
+        values = self.values(expression) - level
         slopes = self._on_resolved("slope", expression)
         changes = values[:-1] * values[1:] < 0
         turns = (values[:-1] * slopes[:-1] < 0) & (values[1:] * slopes[1:] > 0)  # it comes nearer and goes off again
@@ -243,21 +264,20 @@ class Solution(Frozen):
         """Where an expression is highest (lowest, for a negative sign): the point, the states and the value there."""
         evaluate = self.evaluate(expression)
         points, states = self.resolved
-        row = int(np.nanargmax(sign * self._on_resolved("evaluate", expression)))
+        row = int(np.nanargmax(sign * self.values(expression)))
         candidates = [(float(points[row]), states[row]), *self.extrema(expression)]
         values = evaluate(np.array([t for t, _ in candidates]), np.array([y for _, y in candidates]))
         best = int(np.nanargmax(sign * values))
         return *candidates[best], float(values[best])
 
-    def _roots(self, i: int, function: Function) -> list[tuple[float, np.ndarray]]:
+    def _roots(self, i: int, function: AlongSolution) -> list[tuple[float, np.ndarray]]:
         """Where a function comes to zero between two neighbours of the resolved points.
 
-        A polynomial through it at Chebyshev's points gives the roots, which Newton's steps on short integrations then
-        take to their last digits.
+        Polynomials through it and through the states at Chebyshev's points give the roots and the states there; where
+        those of the states have not converged, Newton's steps on short integrations do.
         """
         points, states = self.resolved
         low, high, state = float(points[i]), float(points[i + 1]), states[i]
-        nodes = low + (high - low) * (1 - np.cos(np.pi * (np.arange(_NODES) + 0.5) / _NODES)) / 2
 
         def local(at: np.ndarray) -> np.ndarray:
             if at[0] - low < 1e-12 * max(abs(low), high - low):  # no step is as short as that
@@ -268,20 +288,22 @@ class Solution(Frozen):
                 raise found.failure
             return found.states[len(grid) - len(at) :]
 
-        values = function(nodes, local(nodes))
+        nodes = low + (high - low) * (1 + _NODES) / 2
+        there = local(nodes)
+        values = function(nodes, there)
         if not np.isfinite(values).all():
             return []
-        fitted = Chebyshev.fit(nodes, values, _NODES - 1, domain=[low, high])
-        near = fitted.roots()
-        slack = 1e-9 * (high - low)
-        real = np.sort(near[np.abs(near.imag) < slack].real)
-        slope = fitted.deriv()
+        of_function, of_states = _TO_SERIES @ values, _TO_SERIES @ there
+        converged = (np.abs(of_states[-2:]).max(axis=0) <= self.settings.rtol * np.abs(of_states).max(axis=0)).all()
         found = []
-        for root in real[(real >= low - slack) & (real <= high + slack)]:
-            at = float(np.clip(root, low, high))
-            y = local(np.array([at]))[0]
+        for root in _real_roots(of_function):
+            at = low + (high - low) * (1 + root) / 2
+            if converged:
+                found.append((at, chebyshev.chebval(root, of_states)))
+                continue
+            y, slope = local(np.array([at]))[0], chebyshev.chebder(of_function) * (2 / (high - low))
             for _ in range(3):
-                by = float(slope(at))
+                by = float(chebyshev.chebval(2 * (at - low) / (high - low) - 1, slope))
                 step = float(function(np.array([at]), y[None])[0]) / by if by else 0.0
                 if not abs(step) > 1e-14 * max(abs(at), high - low):
                     break
@@ -299,33 +321,59 @@ class Solution(Frozen):
         return replace(self, points=points, states=states, steps=steps, events=events, sensitivities=None, failure=None)
 
 
+def _horner(powers: list[float], x: float) -> float:
+    found = 0.0
+    for factor in powers:
+        found = found * x + factor
+    return found
+
+
+def _real_roots(series: np.ndarray) -> list[float]:
+    """The real roots of a Chebyshev series from -1 to 1, in order."""
+    slopes = _TO_SLOPES @ series
+    if (slopes > 0).all() or (slopes < 0).all():  # so there is one at most
+        powers = (_TO_POWERS @ series)[::-1].tolist()
+        if _horner(powers, -1.0) * _horner(powers, 1.0) < 0:
+            return [float(brentq(lambda x: _horner(powers, x), -1.0, 1.0, xtol=1e-15))]
+    near = chebyshev.chebroots(series)
+    real = np.sort(near[np.abs(near.imag) < 2e-9].real)
+    return [float(np.clip(root, -1.0, 1.0)) for root in real if abs(root) <= 1 + 2e-9]
+
+
 def start(case: Case) -> tuple[np.ndarray, np.ndarray]:
     """Initial values and scales of the states, each of shape (states,); not to be written to."""
+    return _beginning(case)[:2]
+
+
+def _beginning(case: Case) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """As `start`, and the size by which the absolute tolerance of each state counts.
+
+    That is its scale, or where it begins if that is less: a seed of 1e-12 of the charge, from which everything grows,
+    must not be lost in errors of 1e-13.
+    """
     if "start" not in case.remembered:
         case.remembered["start"] = _started(case)
     return case.remembered["start"]  # type: ignore[no-any-return]
 
 
-def _started(case: Case) -> tuple[np.ndarray, np.ndarray]:
+def _started(case: Case) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     try:
-        both = np.array(compiled(case.balances).start(case.values)(np.empty(0), 0.0), dtype=float)
+        both = compiled(case.balances).start(case.values)(np.empty(0), 0.0)
     except (NotFinite, ArithmeticError, ValueError) as error:
         raise SolveError(
             f"the initial state has no finite value ({error})", "start", "check the numbers given"
         ) from error
     half = len(both) // 2
-    y0, scale = both[:half], np.where(both[half:] > 0, both[half:], 1.0)
-    for values in (y0, scale):
-        values.flags.writeable = False
-    return y0, scale
-
-
-def tolerated(case: Case, y0: np.ndarray, scale: np.ndarray) -> np.ndarray:
-    """The size by which the absolute tolerance of each state counts: its scale, or where it begins if that is less.
-
-    A seed of 1e-12 of the charge, from which everything grows, must not be lost in errors of 1e-13.
-    """
-    return np.where(case.balances.positive & (y0 > 0), np.minimum(y0, scale), scale)
+    y0, sizes = both[:half], both[half:]
+    if min(sizes) <= 0:
+        sizes = [size if size > 0 else 1.0 for size in sizes]
+    first, scale = np.array(y0, dtype=float), np.array(sizes, dtype=float)
+    seeds = [i for i in case.balances.amounts if 0 < y0[i] < sizes[i]]
+    if not seeds:
+        return first, scale, scale
+    tolerated = scale.copy()
+    tolerated[seeds] = first[seeds]
+    return first, scale, tolerated
 
 
 def integrate(
@@ -372,9 +420,8 @@ def integrate(
         what to change.
     """
     found = _solve(case, points, Settings(rtol, atol, by, initial, slopes))
-    if found.failure is None and not case.balances.above_zero.any() and not events:
-        return found
-    found = _bounded(found)
+    if len(case.balances.bounded):
+        found = _bounded(found)
     if events:
         found = _with_events(found, events)
     if found.failure is not None and not partial:
@@ -382,20 +429,12 @@ def integrate(
     return found
 
 
-def _solve(
-    case: Case, points: Sequence[float] | np.ndarray, settings: Settings, asked: list[float] | None = None
-) -> Solution:  # fmt: skip
-    """As `integrate`, whatever the bounds; with the `failure` of one that cannot go on.
-
-    Where the right-hand side was asked for, step by step, is put into `asked`.
-    """
-    y0, scale = start(case)
+def _solve(case: Case, points: Sequence[float] | np.ndarray, settings: Settings) -> Solution:
+    """As `integrate`, whatever the bounds; with the `failure` of one that cannot go on."""
+    y0, scale, tolerated = _beginning(case)
     by, rtol, atol, initial = settings.by, settings.rtol, settings.atol, settings.initial
-    absolute = atol * tolerated(case, y0, scale)
+    absolute = atol * tolerated
     functions = functions_of(case, by)
-    if asked is not None:
-        functions = copy(functions)
-        functions.rhs = _noting(functions.rhs, asked)
     given = y0 if initial is None else np.asarray(initial, dtype=float)
     first = functions.first(given, settings.slopes, initial is not None)
     if by:
@@ -409,14 +448,6 @@ def _solve(
     return Solution(case, times, states, sensitivities, steps, report, settings, failure=failure)
 
 
-def _noting(rhs: Callable[..., Any], asked: list[float]) -> Callable[..., Any]:
-    def noted(y: np.ndarray, t: float) -> Any:
-        asked.append(t)
-        return rhs(y, t)
-
-    return noted
-
-
 def end_state(case: Case, end: float, rtol: float = RTOL, atol: float = ATOL) -> np.ndarray:
     """The states at the end alone, for what loops: as `integrate`, with nothing around it.
 
@@ -425,20 +456,15 @@ def end_state(case: Case, end: float, rtol: float = RTOL, atol: float = ATOL) ->
     SolveError
         As `integrate`.
     """
-    whole = compiled(case.balances)
-    if whole.is_plain:
-        y0, scale = start(case)
+    balances = case.balances
+    if compiled(balances).is_plain:
+        y0, _, tolerated = _beginning(case)
         try:
-            rhs, jacobian = whole.rhs(case.values), whole.jacobian(case.values)
-            with warnings.catch_warnings():
-                warnings.simplefilter("ignore", ODEintWarning)
-                y, info = odeint(
-                    rhs, y0, (0.0, end), Dfun=jacobian, rtol=rtol, atol=atol * tolerated(case, y0, scale),
-                    full_output=True, mxstep=_MOST_STEPS,
-                )  # fmt: skip
-            if info["message"] == _DONE and not (y[1][case.balances.above_zero] <= 0).any():
-                return np.asarray(y[1])
-        except (ArithmeticError, ValueError):
+            y, info = _odeint(functions_of(case), y0, np.array((0.0, end)), rtol, atol * tolerated)
+            last = y[1]
+            if info["message"] == _DONE and all(last[i] > 0 for i in balances.bounded) and isfinite(sum(last.tolist())):
+                return np.asarray(last)
+        except NotFinite:
             pass
     return np.asarray(integrate(case, (0.0, end), rtol=rtol, atol=atol).states[-1])
 
@@ -464,10 +490,11 @@ def _with_events(solution: Solution, events: Sequence[Event]) -> Solution:
 def _bounded(solution: Solution) -> Solution:
     """The solution up to where a temperature, a pressure or a volume falls to zero."""
     balances = solution.case.balances
-    watched = np.flatnonzero(balances.is_kind(ABOVE_ZERO))
-    if not len(watched) or not (solution.states[:, watched] <= 0).any():
+    watched = balances.bounded
+    below = [i for i in watched if solution.states[:, i].min() <= 0]
+    if not below:
         return solution
-    place = int(watched[np.argmax((solution.states[:, watched] <= 0).any(axis=0))])
+    place = below[0]
     state = balances.states[place]
     crossed = solution.crossings(state.symbol)
     at, there = crossed[0] if crossed else (solution.begin, solution.states[0])
@@ -497,8 +524,9 @@ def _advance(
         {1: "LSODA (Adams)", 2: "LSODA (BDF)"}.get(int(info["mused"][-1]), "LSODA"),
         int(info["nst"][-1]), int(info["nfe"][-1]), int(info["nje"][-1]),
     )  # fmt: skip
-    steps = np.concatenate([[0], info["nst"]])
-    if info["message"] == _DONE and np.isfinite(y[-1]).all():
+    steps = np.zeros(len(times), dtype=int)
+    steps[1:] = info["nst"]
+    if info["message"] == _DONE and isfinite(sum(y[-1].tolist())):
         return y, steps, report, None
     failed = _first_failure(times, info)
     good = failed + 1
@@ -532,12 +560,23 @@ def _odeint(
     most: int = _MOST_STEPS,
 ) -> tuple[np.ndarray, dict[str, Any]]:  # fmt: skip
     """Rows by LSODA; with `stop` it does not look beyond the last."""
-    with warnings.catch_warnings():
-        warnings.simplefilter("ignore", ODEintWarning)
-        return odeint(  # type: ignore[no-any-return]
-            functions.rhs, first, times, Dfun=functions.jacobian, rtol=rtol, atol=absolute, full_output=True,
-            mxstep=most, tcrit=times[-1:] if stop else None, **functions.band,
-        )  # fmt: skip
+    rhs, jacobian = functions.callbacks()
+    return lsoda(rhs, jacobian, first, times, rtol, absolute, mxstep=most, tcrit=times[-1:] if stop else None,
+                 **functions.band)  # fmt: skip
+
+
+def lsoda(
+    rhs: Function, jacobian: Function, first: np.ndarray, times: np.ndarray, rtol: float, absolute: np.ndarray,
+    **further: Any,
+) -> tuple[np.ndarray, dict[str, Any]]:  # fmt: skip
+    """Rows by LSODA as SciPy's `odeint` drives it, and what it counted; a failure is in its message, not a warning."""
+    asked = {"Dfun": jacobian, "rtol": rtol, "atol": absolute, "full_output": True, "mxstep": _MOST_STEPS, **further}
+    try:
+        return odeint(rhs, first, times, **asked)  # type: ignore[no-any-return]
+    except ODEintWarning:  # somebody has turned warnings into errors
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", ODEintWarning)
+            return odeint(rhs, first, times, **asked)  # type: ignore[no-any-return]
 
 
 def _up_to(
@@ -594,10 +633,9 @@ def _not_finite(case: Case, error: NotFinite) -> SolveError:
         said += f"; zero there: {', '.join(gone[:6])}"
     found = SolveError(said, "integration", "check denominators, logarithms and negative orders in the rate laws")
     found.reached = float(error.at)
-    watched = case.balances.is_kind(ABOVE_ZERO)
-    fallen = np.flatnonzero(watched & ~(states[: len(watched)] > 0))
-    if len(fallen):
-        found.symbol = case.balances.symbols[int(fallen[0])]
+    fallen = [i for i in case.balances.bounded if not states[i] > 0]
+    if fallen:
+        found.symbol = case.balances.symbols[fallen[0]]
     return found
 
 

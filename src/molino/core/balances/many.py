@@ -6,17 +6,12 @@ few. LSODA holds the largest weighted error of all states to the tolerance (A. C
 
 from __future__ import annotations
 
-import warnings
-
 import numpy as np
-from scipy.integrate import ODEintWarning, odeint
 
 from molino.core.balances.compiled import compiled
-from molino.core.balances.integrate import ATOL, RTOL, integrate
+from molino.core.balances.integrate import ATOL, RTOL, end_state, lsoda
 from molino.core.balances.steady import steady
 from molino.core.balances.system import Balances, Case
-
-_MOST_STEPS = 100_000
 
 
 def _columns(rows: list[np.ndarray | float], cases: int) -> np.ndarray:
@@ -33,7 +28,7 @@ class _Many:
     def __init__(self, balances: Balances, values: np.ndarray) -> None:
         self.whole, self.balances, self.values = compiled(balances), balances, values
         self.cases, self.n = len(values), len(balances.states)
-        self.parameters = list(values.T)
+        self.parameters = list(values.T.copy())  # NumPy takes longer over an array times a number than over two arrays
         self.evaluate = self.whole.outputs(balances.rhs)(self.parameters)
         self.entries = self.whole.entries.make_array(self.parameters)
         self.pattern = np.array(self.whole.entries.pattern, dtype=int).reshape(-1, 2).T
@@ -77,24 +72,29 @@ def integrate_many(
     y0, scale = many.start()
     row, column = many.pattern
 
+    farthest = float(np.max(ends))
+    shares = ends / farthest  # all cases come to their ends together
+    alike = bool((shares == 1.0).all())
+    slopes = np.empty((cases, n))
+
     def rhs(flat: np.ndarray, s: float) -> np.ndarray:
-        return np.asarray((many.rhs(flat.reshape(cases, n).T, s * ends) * ends).T.ravel())
+        t = 0.0 if balances.is_autonomous else s * shares
+        for i, row in enumerate(many.evaluate(flat.reshape(cases, n).T.copy(), t)):
+            slopes[:, i] = row if alike else row * shares
+        return slopes.ravel()
 
     def band(flat: np.ndarray, s: float) -> np.ndarray:
         full = np.zeros((2 * n - 1, cases, n))
-        full[row - column + n - 1, :, column] = many.jacobian(flat.reshape(cases, n).T, s * ends) * ends
+        full[row - column + n - 1, :, column] = many.jacobian(flat.reshape(cases, n).T, s * shares) * shares
         return full.reshape(2 * n - 1, cases * n)
 
-    with warnings.catch_warnings(), np.errstate(all="ignore"):
-        warnings.simplefilter("ignore", ODEintWarning)
-        y, info = odeint(
-            rhs, y0.T.ravel(), [0.0, 1.0], Dfun=band, ml=n - 1, mu=n - 1, rtol=rtol, atol=atol * scale.T.ravel(),
-            full_output=True, mxstep=_MOST_STEPS,
-        )  # fmt: skip
+    way = np.array([0.0, farthest])
+    with np.errstate(all="ignore"):
+        y, info = lsoda(rhs, band, y0.T.ravel(), way, rtol, atol * scale.T.ravel(), ml=n - 1, mu=n - 1)
     if info["message"] == "Integration successful." and np.isfinite(y[-1]).all():
         return np.asarray(y[-1].reshape(cases, n))
-    single = [integrate(Case(balances, tuple(row)), [0.0, end]) for row, end in zip(values.tolist(), ends, strict=True)]
-    return np.array([solution.states[-1] for solution in single])
+    cases_and_ends = zip(values.tolist(), ends.tolist(), strict=True)
+    return np.array([end_state(Case(balances, tuple(row)), end, rtol, atol) for row, end in cases_and_ends])
 
 
 def steady_many(balances: Balances, values: np.ndarray, time_scales: np.ndarray) -> np.ndarray:

@@ -8,6 +8,8 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterable, Mapping, Sequence
+from functools import cached_property
+from struct import Struct
 from typing import Any
 
 import numpy as np
@@ -103,7 +105,7 @@ def write(e: sp.Basic, names: Mapping[sp.Symbol, str]) -> str:
     if isinstance(e, sp.Number):
         return repr(int(e)) + ".0" if isinstance(e, sp.Integer) else f"({float(e)!r})"
     if isinstance(e, sp.Add):
-        return "(" + " + ".join(write(term, names) for term in e.args) + ")"
+        return _sum(e, names)
     if isinstance(e, sp.Mul):
         above: list[sp.Basic] = []
         below: list[sp.Basic] = []
@@ -132,6 +134,20 @@ def write(e: sp.Basic, names: Mapping[sp.Symbol, str]) -> str:
     if e.is_number:
         return f"({float(e)!r})"
     raise NotImplementedError(f"no code for {type(e).__name__}")  # pragma: no cover - the grammar has no other node
+
+
+def _sum(e: sp.Add, names: Mapping[sp.Symbol, str]) -> str:
+    """A sum; what is taken away is subtracted, which is one operation less than adding its negative."""
+    taken = [term for term in e.args if _is_negative(term)]
+    added = [term for term in e.args if not _is_negative(term)]
+    if not added:
+        added = [taken.pop(0)]
+    text = " + ".join(write(term, names) for term in added)
+    return f"({''.join([text, *(f' - {write(-term, names)}' for term in taken)])})"
+
+
+def _is_negative(e: sp.Basic) -> bool:
+    return bool((e.is_Mul and e.args[0].is_Number and e.args[0].is_negative) or (e.is_Number and e.is_negative))
 
 
 class Program:
@@ -225,6 +241,55 @@ def _needed(definitions: Mapping[sp.Symbol, sp.Expr], outputs: Sequence[sp.Expr]
     return list(order)
 
 
+class Generated:
+    """Python text of outputs over states: `make(parameters) -> function(states, independent) -> list of outputs`."""
+
+    def __init__(self, head: list[str], body: list[str], results: list[str], known: dict[str, Any]) -> None:
+        self._head, self._body, self._results, self._known = head, body, results, known
+
+    def __call__(self, parameters: Sequence[float]) -> Callable[..., list[Any]]:
+        return self._listing(parameters)
+
+    @cached_property
+    def _listing(self) -> Callable[[Sequence[float]], Callable[..., list[Any]]]:
+        return self._compile([f"return [{', '.join(self._results)}]"], self._known)  # type: ignore[no-any-return]
+
+    def filling(
+        self, shape: tuple[int, ...], places: Sequence[int] | None = None
+    ) -> Callable[[Sequence[float]], Callable[..., np.ndarray]]:
+        """`make(parameters) -> function(states, independent) -> array`, the same array at every call.
+
+        For an integrator, which copies what it is given before it calls again: to pack numbers into an array at hand
+        takes half the time that a list takes to become one. Each function that is made has an array of its own.
+
+        Parameters
+        ----------
+        shape : tuple of int
+            Of that array.
+        places : sequence of int, optional
+            Where each output stands in it, flattened; the rest is zero.
+        """
+        texts = ["0.0"] * math.prod(shape)
+        for place, text in zip(places or range(len(texts)), self._results, strict=True):
+            texts[place] = text
+        known = {"pack": Struct(f"{len(texts)}d").pack_into, "empty": np.empty, "view": memoryview, **self._known}
+        out = [f"out = empty({shape!r})", "held = view(out).cast('B')"]
+        return self._compile([f"pack(held, 0, {', '.join(texts)})", "return out"], known, out)  # type: ignore[no-any-return]
+
+    def _compile(self, end: list[str], known: dict[str, Any], head: Sequence[str] = ()) -> Any:
+        unpack, *body = self._body
+        lines = ["def make(parameters):", *(f"    {line}" for line in [*self._head, *head]), "    def function(y, t):"]
+        lines += [f"        {unpack}", "        try:", *(f"            {line}" for line in [*body, *end])]
+        lines += [
+            "        except (ArithmeticError, ValueError) as cause:",
+            "            raise NotFinite(cause, y, t) from cause",
+            "    return function",
+        ]
+        space = dict(known)
+        exec(compile("\n".join(lines), "<molino balances>", "exec"), space)
+        return space["make"]
+
+
 def build(
     definitions: Mapping[sp.Symbol, sp.Expr],
     outputs: Sequence[sp.Expr],
@@ -233,7 +298,7 @@ def build(
     parameters: Sequence[sp.Symbol],
     *,
     array: bool = False,
-) -> Callable[[Sequence[float]], Callable[..., list[Any]]]:
+) -> Generated:
     """Generate `make(parameters) -> function(states, independent) -> list of outputs`.
 
     With `array` the states come as rows of a matrix and the outputs are columns of numbers.
@@ -245,24 +310,9 @@ def build(
     names[independent] = "t"
     names |= {symbol: f"h{i}" for i, symbol in enumerate(program.fixed)}
     names |= {symbol: f"x{i}" for i, symbol in enumerate(program.varying)}
-    order = _needed(program.fixed, list(program.fixed))
-    unpack = ", ".join(names[s] for s in states)
-    results = ", ".join(write(output, names) for output in program.outputs)
-    lines = ["def make(parameters):"]
-    if parameters:
-        lines.append(f"    {', '.join(names[s] for s in parameters)}, = parameters")
-    lines += [f"    {names[s]} = {write(program.fixed[s], names)}" for s in order]
-    lines += ["    def function(y, t):"]
-    if states:
-        lines.append(f"        {unpack}, = y" + ("" if array else ".tolist()"))
-    lines.append("        try:")
-    lines += [f"            {names[s]} = {write(e, names)}" for s, e in program.varying.items()]
-    lines += [
-        f"            return [{results}]",
-        "        except (ArithmeticError, ValueError) as cause:",
-        "            raise NotFinite(cause, y, t) from cause",
-        "    return function",
-    ]
+    head = [f"{', '.join(names[s] for s in parameters)}, = parameters"] if parameters else []
+    head += [f"{names[s]} = {write(program.fixed[s], names)}" for s in _needed(program.fixed, list(program.fixed))]
+    unpack = f"{', '.join(names[s] for s in states)}, = y" + ("" if array else ".tolist()") if states else "pass"
+    body = [unpack, *(f"{names[s]} = {write(e, names)}" for s, e in program.varying.items())]
     known = scope([*program.fixed.values(), *program.varying.values(), *program.outputs], array)
-    exec(compile("\n".join(lines), "<molino balances>", "exec"), known)
-    return known["make"]  # type: ignore[no-any-return]
+    return Generated(head, body, [write(output, names) for output in program.outputs], known)

@@ -46,11 +46,12 @@ def steady(case: Case, time_scale: float, near: np.ndarray | None = None) -> tup
             return found, Report("Powell's hybrid", 0, evaluations, 1)
     for horizon in (8.0, 64.0, 512.0, 4096.0):
         start_up = integrate(case, [0.0, horizon * time_scale], initial=y, rtol=1e-5, atol=1e-8)
-        gone = np.flatnonzero(positive & (start_up.states[-1] < -RUN_OUT * scale))
-        if len(gone):
+        gone = [i for i in positive if start_up.states[-1][i] < -RUN_OUT * scale[i]]
+        if gone:
             said = f"{case.balances.names[gone[0]]} runs out, and a rate law goes on consuming it"
             raise SolveError(said, "steady state", f"make that rate fall to zero with [{case.balances.names[gone[0]]}]")
-        y = np.where(positive, np.maximum(start_up.states[-1], 0.0), start_up.states[-1])
+        y = start_up.states[-1].copy()
+        y[positive] = np.maximum(y[positive], 0.0)
         found, evaluations = _polish(functions, y, scale, time_scale)
         if found is not None and np.all(np.abs(found - y) <= 0.02 * scale):
             report = start_up.report

@@ -131,18 +131,37 @@ class Balances(Frozen):
 
     @cached_property
     def positive(self) -> np.ndarray:
-        """Which states are amounts or flows of a species, that cannot go below zero; shape (states,)."""
-        return self.is_kind(AMOUNTS)
+        """The places of the states that are amounts or flows of a species, which cannot go below zero."""
+        return np.flatnonzero(self.is_kind(AMOUNTS))
 
     @cached_property
-    def above_zero(self) -> np.ndarray:
-        """Which states must stay above zero; shape (states,)."""
-        return self.is_kind(ABOVE_ZERO)
+    def bounded(self) -> tuple[int, ...]:
+        """The places of the states that must stay above zero."""
+        return tuple(i for i, state in enumerate(self.states) if state.kind in ABOVE_ZERO)
+
+    @cached_property
+    def amounts(self) -> tuple[int, ...]:
+        """As `positive`, for a loop over some of them."""
+        return tuple(self.positive.tolist())
+
+    @cached_property
+    def has_equations(self) -> bool:
+        """Whether some states follow from an equation."""
+        return bool(self.algebraic.any())
+
+    @cached_property
+    def is_autonomous(self) -> bool:
+        """Whether the independent variable itself does not stand in them."""
+        return not any(self.independent in e.free_symbols for e in (*self.rhs, *(e for _, e in self.definitions)))
 
     @cached_property
     def algebraic(self) -> np.ndarray:
         """Which states follow from an equation and not from a slope; shape (states,)."""
         return np.array([state.algebraic for state in self.states], dtype=bool)
+
+    def opened(self, symbols: tuple[sp.Symbol, ...]) -> Balances:
+        """The same balances with some parameters as further states, that stand still; see `opened_symbol`."""
+        return _opened(self, symbols)
 
     def reduced(self, keep: tuple[sp.Symbol, ...]) -> Balances:
         """The same balances with only the states that those kept depend on.
@@ -151,6 +170,25 @@ class Balances(Frozen):
         the measured species alone.
         """
         return _reduced(self, keep)
+
+
+_OPENED = Role("opened", "{}")
+
+
+def opened_symbol(parameter: sp.Symbol) -> sp.Symbol:
+    """What stands for a parameter where it is a state."""
+    return _OPENED(parameter.name)
+
+
+@lru_cache(maxsize=256)
+def _opened(balances: Balances, symbols: tuple[sp.Symbol, ...]) -> Balances:
+    swap = {symbol: opened_symbol(symbol) for symbol in symbols}
+    return replace(
+        balances,
+        states=(*balances.states, *(State(str(s), swap[s], "number", s, sp.Integer(1)) for s in symbols)),
+        definitions=tuple((s, e.xreplace(swap)) for s, e in balances.definitions),
+        rhs=(*(e.xreplace(swap) for e in balances.rhs), *(ZERO for _ in symbols)),
+    )
 
 
 @lru_cache(maxsize=256)

@@ -20,6 +20,7 @@ from molino.core.vessels.base import Vessel
 from molino.core.vessels.metrics import Metric, parse_metric
 from molino.core.vessels.parameter_map import ParameterMap
 from molino.core.vessels.roles import FLOW, VOLUME
+from molino.core.vessels.trajectory import numbers_at
 
 
 @dataclass(frozen=True, eq=False)
@@ -49,6 +50,11 @@ class Evaluator(Frozen, Printed):
     def _outputs(self) -> Maker:
         return compiled(self._balances).outputs(self._expressions)
 
+    @cached_property
+    def _runs_whole(self) -> bool:
+        """Whether more than one integration is needed: by stages, or for values at both ends."""
+        return self.map.vessel._is_staged or bool(self._balances.conditions)
+
     def __call__(self, *numbers: float) -> np.ndarray:
         """The metrics at some numbers, shape (metrics,).
 
@@ -63,7 +69,7 @@ class Evaluator(Frozen, Printed):
             said = f"{len(numbers)} numbers for {', '.join(self.map.names)}"
             raise InputError(said, self.map.vessel.label, "give one for each, in SI")
         vessel = self.map.vessel
-        if vessel._is_staged or self._balances.conditions:
+        if self._runs_whole:
             run = vessel.with_(dict(zip(self.map.names, numbers, strict=True))).outcome()
             return np.array([run.metric(metric) for metric in self.metrics])
         values, end = self.map.values(numbers)
@@ -74,14 +80,14 @@ class Evaluator(Frozen, Printed):
         else:
             state = end_state(case, end, self.rtol, self.atol)
             self._check(state, numbers)
-        return np.array(self._outputs(values)(state, end), dtype=float)
+        return np.array(numbers_at(self._outputs(values), state, end))
 
     def _check(self, state: np.ndarray, numbers: tuple[float, ...]) -> None:
-        amounts = state[self._balances.positive]
-        if (amounts >= 0).all():
+        if min(state.tolist()) >= 0:
             return
+        amounts = state[self._balances.positive]
         if (amounts < -RUN_OUT * np.max(np.abs(amounts))).any():
-            name = self._balances.names[int(np.flatnonzero(self._balances.positive)[np.argmin(amounts)])]
+            name = self._balances.names[int(self._balances.positive[np.argmin(amounts)])]
             where = ", ".join(f"{n} = {v:.6g}" for n, v in zip(self.map.names, numbers, strict=True))
             said = f"{name} runs out at {where}, and a rate law goes on consuming it"
             raise SolveError(said, self.map.vessel.label, f"make that rate fall to zero with [{name}]")

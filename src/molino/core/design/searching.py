@@ -27,6 +27,9 @@ FLAT = 1e-9
 _GROWTH = 10.0
 _FARTHEST = 1e12
 """In units of the time that the fastest thing takes."""
+_FIRST = 3.0
+"""The first stretch of a search, in units of that time."""
+_BEGINNING = np.concatenate([[0.0], np.geomspace(1e-6, 0.1, 40)[:-1], np.linspace(0.1, 1.0, 54)])
 
 
 @dataclass
@@ -146,10 +149,10 @@ def _limit_of(failure: SolveError) -> tuple[str, str]:
 
 def _passed(solution: Solution, expression: sp.Expr, approach: Approach, begin: float) -> float | None:
     """Where in a stretch the target is passed: at the first crossing, or at the turn that just reaches it."""
-    evaluate, slope = solution.evaluate(expression), solution.slope(expression)
-    ends = evaluate(solution.points[[0, -1]], solution.states[[0, -1]])
+    evaluate, slope, values = solution.evaluate(expression), solution.slope(expression), solution.values(expression)
     if approach.sign == 0.0:
-        approach.see(solution.begin, float(_first_finite(solution, evaluate)))
+        finite = values[np.isfinite(values)]  # a selectivity has no value at the inlet
+        approach.see(solution.begin, float(finite[0]) if len(finite) else np.nan)
         if approach.answer.is_there:
             return None
     candidates = [(at, y, True) for at, y in solution.crossings(expression, approach.target)]
@@ -157,31 +160,24 @@ def _passed(solution: Solution, expression: sp.Expr, approach: Approach, begin: 
     for at, y, crosses in sorted(candidates, key=lambda c: c[0]):
         if at <= begin:
             continue
-        value = float(evaluate(np.array([at]), y[None])[0])
         if crosses:
             steep = abs(float(slope(np.array([at]), y[None])[0])) * at
             if steep > FLAT * approach.scale:
                 return at
-        elif _stands_out(solution, evaluate, at, value, approach.scale) and approach.see(at, value):
+            continue
+        value = float(evaluate(np.array([at]), y[None])[0])
+        if _stands_out(solution.resolved[0], values, at, value, approach.scale) and approach.see(at, value):
             return at if approach.is_at(value) else None
-    end = float(ends[-1])
+    end = float(values[-1])
     approach.see(solution.end, end)
     at_limit = solution.failure is not None or bool(solution.events)
     return solution.end if at_limit and approach.is_at(end) else None
 
 
-def _stands_out(solution: Solution, evaluate: Any, at: float, value: float, scale: float) -> bool:
+def _stands_out(points: np.ndarray, values: np.ndarray, at: float, value: float, scale: float) -> bool:
     """Whether a turn is more than what rounding leaves of a metric that has come to rest."""
-    points, states = solution.resolved
     near = (points > at / 1.5) & (points < at * 1.5)
-    return bool(near.any()) and bool(np.max(np.abs(evaluate(points[near], states[near]) - value)) > FLAT * scale)
-
-
-def _first_finite(solution: Solution, evaluate: Any) -> float:
-    """The metric where it first has a value (a selectivity has none at the inlet)."""
-    values = evaluate(solution.points, solution.states)
-    finite = np.flatnonzero(np.isfinite(values))
-    return float(values[finite[0]]) if len(finite) else np.nan
+    return bool(near.any()) and bool(np.max(np.abs(values[near] - value)) > FLAT * scale)
 
 
 Pieces = Iterator[tuple[Solution, Callable[[sp.Expr], sp.Expr], float]]
@@ -198,9 +194,9 @@ def _pieces(vessel: Vessel, expression: sp.Expr) -> Pieces:
     if fastest == 0:
         return
     events = _ends_of(vessel, case, scale)
-    begin, end, initial = 0.0, _GROWTH / fastest, None
+    begin, end, initial = 0.0, _FIRST / fastest, None
     while end * fastest < _FARTHEST:
-        first = [0.0, *np.geomspace(1e-4 * end, end, 41)] if begin == 0 else np.geomspace(begin, end, 31)
+        first = end * _BEGINNING if begin == 0 else np.geomspace(begin, end, 61)
         solution = integrate(case, first, initial=initial, partial=True, events=events)
         yield solution, lambda e: e, 0.0
         if solution.failure is not None or (solution.events and solution.events[-1].event.terminal):
@@ -220,7 +216,7 @@ def _ends_of(vessel: Vessel, case: Case, scale: np.ndarray) -> list[Event]:
         found.append(Event("there the tube chokes", limit, -1, terminal=True))
     first, _ = start(case)
     slopes = functions_of(case).slopes
-    for i in np.flatnonzero(case.balances.positive):
+    for i in case.balances.positive:
         gone = first.copy()
         gone[i] = 0.0
         try:

@@ -97,11 +97,14 @@ def sweep(vessel: Vessel | Train, vary: Mapping[str, Sequence[Any]], metrics: Se
         faults.raise_any()
         return _one_by_one(vessel, vary, tuple(asked))
     vessel._require_known()
-    numbers, same = _read(vessel, vary, faults)
+    numbers, forms = _read(vessel, vary, faults)
     faults.raise_any()
     if vessel._needs_size and not {*vary} & {*vessel._sizes}:
         raise InputError("it has no size yet", vessel.label, f"give its {vessel._default_size()}, or vary it")
-    base = vessel.with_({name: given[0] for name, given in vary.items()})
+    base = vessel
+    if any(vessel._setting(name).form != form for name, form in forms.items()):
+        base = vessel.with_({name: given[0] for name, given in vary.items()})
+    same = None not in forms.values()
     if not same or base._is_staged or base._model.balances.conditions:
         return _one_by_one(vessel, vary, tuple(asked))
     table, ends = ParameterMap(base, tuple(vary)).table(np.array([*itertools.product(*numbers.values())]))
@@ -128,10 +131,10 @@ def _swept(
 
 def _read(
     vessel: Vessel, vary: Mapping[str, Sequence[Any]], faults: Faults
-) -> tuple[dict[str, list[float]], bool]:  # fmt: skip
-    """The numbers of each condition in SI, and whether all values of each are of one form."""
+) -> tuple[dict[str, list[float]], dict[str, str | None]]:  # fmt: skip
+    """The numbers of each condition in SI, and their form, None where it is not the same for all."""
     found: dict[str, list[float]] = {}
-    same = True
+    form_of: dict[str, str | None] = {}
     for name, given in vary.items():
         with faults.at(f"sweep, {name}"):
             setting = vessel._setting(name)
@@ -143,8 +146,8 @@ def _read(
                 number, form = setting.read(value)
                 found[name].append(number)
                 forms.add(form)
-        same = same and len(forms) <= 1
-    return found, same
+        form_of[name] = forms.pop() if len(forms) == 1 else None
+    return found, form_of
 
 
 def _balances_for(vessel: Vessel, expressions: tuple[sp.Expr, ...]) -> Balances:
@@ -162,7 +165,7 @@ def _states(
         volume, flow = (table[:, balances.parameters.index(symbol)] for symbol in (VOLUME, FLOW))
         return steady_many(balances, table, volume / flow)
     states = integrate_many(balances, table, ends)
-    amounts = np.flatnonzero(balances.positive)
+    amounts = balances.positive
     held = states[:, amounts]
     below = np.argwhere(held < -RUN_OUT * np.max(np.abs(held), axis=1, keepdims=True))
     watched = np.flatnonzero(balances.is_kind(("temperature", "pressure", "volume")))

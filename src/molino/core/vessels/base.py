@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, fields, replace
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, ClassVar, Self
 
@@ -19,7 +19,7 @@ from molino.core.chemistry.species import Species
 from molino.core.chemistry.typeset import Equations
 from molino.core.dual import Number
 from molino.core.errors import Faults, InputError, UnitError, nearest
-from molino.core.fields import Frozen, settle
+from molino.core.fields import Frozen, copied, field_names, settle
 from molino.core.printing import Printed
 from molino.core.thermo.energy import CAPACITY, Energy, enthalpies
 from molino.core.thermo.medium import MODELS, Medium, RealGas, molar_volume
@@ -29,7 +29,7 @@ from molino.core.vessels.checks import VesselReview, review_vessel
 from molino.core.vessels.equations import vessel_equations
 from molino.core.vessels.feed import check_contents, equation_of, is_real
 from molino.core.vessels.heat import Adiabatic, HeatShape, Jacket, Programme, read_heat
-from molino.core.vessels.mixture import Contents, Mixture, read_portion
+from molino.core.vessels.mixture import Contents, Mixture, Portion, read_portion
 from molino.core.vessels.model import Model, ModelKey
 from molino.core.vessels.roles import COOLANT, INLET
 from molino.core.vessels.schedule import Track
@@ -55,6 +55,8 @@ class Setting:
         The vessel with another value.
     own : float
         As it stands, in SI; nan where it is not given.
+    form : str
+        The form of that.
     """
 
     name: str
@@ -62,6 +64,11 @@ class Setting:
     read: Callable[[Any], tuple[float, str]]
     put: Callable[[Any], Vessel]
     own: float = math.nan
+    form: str = ""
+
+
+_UNTOUCHED = frozenset({"_fed", "_by_name", "_thermal", "_medium", "_key", "_model", "_standing_numbers"})
+"""What a vessel worked out for itself that no lone number touches."""
 
 
 class Vessel(Frozen, Printed):
@@ -216,7 +223,7 @@ class Vessel(Frozen, Printed):
         InputError
             If there is no such field or condition, or with all that is wrong with the changed vessel.
         """
-        known = {f.name for f in fields(self)}  # type: ignore[arg-type]
+        known = field_names(type(self))  # type: ignore[arg-type]
         strange = sorted(changed.keys() - known)
         if strange:
             advice = f"it has {', '.join(sorted(known))}"
@@ -237,9 +244,8 @@ class Vessel(Frozen, Printed):
     def _exchanged(self, numbers: Mapping[str, Any]) -> Self:
         """The same with other numbers that no check looks at together with others, so that all else stays as it is."""
         kinds = {**self._sizes, **self._field_kinds}
-        faults, found = Faults(), object.__new__(type(self))
-        kept = ("_fed", "_by_name", "_thermal", "_medium", "_key", "_model")
-        settle(found, **self._held(), **{name: self.__dict__[name] for name in kept if name in self.__dict__})
+        self._model, self._standing_numbers  # noqa: B018 - worked out once, and carried over
+        faults, found = Faults(), copied(self, _UNTOUCHED)
         for name, value in numbers.items():
             settle(found, **{name: value})
             convert(faults, found, **{name: kinds[name]})
@@ -261,7 +267,7 @@ class Vessel(Frozen, Printed):
         """Everything of it that can be changed by name."""
         found = {}
         for name, kind in self._sizes.items():
-            others = {other: None for other in self._sizes if other != name}
+            others = {other: None for other in self._sizes if other != name and getattr(self, other) is not None}
             found[name] = self._number(name, kind, getattr(self, name), self._put(name, others))
         for name, kind in self._field_kinds.items():
             own = self._first_T if name == "T" else getattr(self, name)
@@ -280,7 +286,7 @@ class Vessel(Frozen, Printed):
                 f"[{species}]", "concentration",
                 lambda v, s=species: _portion(v, flowing, s),  # type: ignore[misc]
                 lambda v, s=species: self._with_contents(self._contents().with_portion(s, v)),  # type: ignore[misc]
-                _si(self._contents()[species].value),
+                _si(self._contents()[species].value), _form(self._contents()[species]),
             )  # fmt: skip
         for p in self.chemistry.parameters:
             name = self._constant_setting(p.name, found)
@@ -290,7 +296,7 @@ class Vessel(Frozen, Printed):
                 lambda v, p=p: self.with_(
                     chemistry=self.chemistry.with_values({p.name: _constant(v, p)})
                 ),  # type: ignore[misc]
-                p.value,
+                p.value, "constant",
             )  # fmt: skip
         return found
 
@@ -306,7 +312,8 @@ class Vessel(Frozen, Printed):
         return f"constant {name}" if name in own else name
 
     def _number(self, name: str, kind: str, own: Any, put: Callable[[Any], Vessel]) -> Setting:
-        return Setting(name, kind, lambda v: (units.positive(v, kind, name).si, kind), put, _si(own))
+        form = kind if own is not None else ""
+        return Setting(name, kind, lambda v: (units.positive(v, kind, name).si, kind), put, _si(own), form)
 
     def _setting(self, name: str) -> Setting:
         if name not in self._settings:
@@ -384,23 +391,39 @@ class Vessel(Frozen, Printed):
         With plain numbers those of one vessel, with columns those of many, with `Dual` numbers their exact derivatives
         by the settings.
         """
-        fed = self._mixture(given) if given else self._fed
+        if not given:
+            return self._standing_numbers | self._own_numbers({}, self._fed), self._end({}, self._fed)
+        fed = self._mixture(given)
+        return self._general_numbers(given, fed) | self._own_numbers(given, fed), self._end(given, fed)
+
+    def _general_numbers(self, given: Mapping[str, Number], fed: Mixture) -> dict[sp.Symbol, Number]:
+        """The parameters that every vessel has: constants, what is fed, catalyst, heat and properties."""
         numbers: dict[sp.Symbol, Number] = {
             p.symbol: given.get(self._constant_setting(p.name), p.value) for p in self.chemistry.parameters
         }
         numbers |= {INLET(s): fed.concentrations.get(s, 0.0) for s in self.chemistry.names}
-        return numbers | self._property_numbers(given) | self._own_numbers(given, fed), self._end(given, fed)
+        return numbers | self._property_numbers(given)
+
+    @cached_property
+    def _standing_numbers(self) -> dict[sp.Symbol, Number]:
+        """Those of `_general_numbers` as the vessel stands."""
+        return self._general_numbers({}, self._fed)
+
+    @cached_property
+    def _own_parameters(self) -> tuple[dict[sp.Symbol, Number], Number]:
+        """The numbers of this vessel, and where they end."""
+        return self._parameters({})
 
     @cached_property
     def _case(self) -> Case:
         """The balances with the numbers of this vessel (unknown constants at their guess)."""
-        numbers, _ = self._parameters({})
+        numbers, _ = self._own_parameters
         balances = self._model.balances
         return Case(balances, tuple(float(numbers.get(p, 0.0)) for p in balances.parameters))
 
     @cached_property
     def _end_si(self) -> float:
-        return float(self._end({}, self._fed))
+        return float(self._own_parameters[1])
 
     @cached_property
     def _display(self) -> Display:
@@ -518,7 +541,12 @@ def _portion(value: Any, flowing: bool, species: str) -> tuple[float, str]:
     portion = read_portion(value, flowing)
     if portion.value is None:
         raise InputError(f"'{value}' of {species} is no number", "", "give a quantity")
-    return float(portion.value.si), f"{portion.kind} {portion.of} {portion.mass}"
+    return float(portion.value.si), _form(portion)
+
+
+def _form(portion: Portion) -> str:
+    """Portions of one form differ in their number alone."""
+    return f"{portion.kind} {portion.of} {portion.mass}"
 
 
 def _constant(value: Any, parameter: Parameter) -> float:

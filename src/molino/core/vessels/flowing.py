@@ -137,17 +137,19 @@ class FlowVessel(Vessel):
         def with_T(value: Any) -> FlowVessel:
             return self.with_(feed=replace(self.feed, T=value))
 
-        flow = self.feed.flows[0].si if self.feed.flows and self.feed.flows[0] is not None else np.nan
+        own = self.feed.flows[0] if self.feed.flows else None
+        flow, form = (own.si, str(flow_kind(own))) if own is not None else (np.nan, "")
         yield self._number("feed T", "temperature", self.feed.T, with_T)
         yield self._number("feed P", "pressure", self.feed.P, lambda v: self.with_(feed=replace(self.feed, P=v)))
         yield Setting(
-            "flow", "volumetric flow", _read_flow, lambda v: self.with_(feed=replace(self.feed, flow=v)), float(flow)
+            "flow", "volumetric flow", _read_flow, lambda v: self.with_(feed=replace(self.feed, flow=v)), float(flow),
+            form,
         )  # fmt: skip
         if self.is_non_isothermal:
             yield self._number("T", "temperature", self.feed.T, with_T)
         for name, (kind, value, put) in (self.wall.settings() if self.wall is not None else {}).items():
             yield Setting(name, kind or "number", lambda v, kind=kind: (units.read(v, kind or None).si, kind),  # type: ignore[misc]
-                          lambda v, put=put: self.with_(wall=put(v)), value.si)  # type: ignore[misc]  # fmt: skip
+                          lambda v, put=put: self.with_(wall=put(v)), value.si, kind)  # type: ignore[misc]  # fmt: skip
 
     def _stream_in(self, run: Run) -> Stream:
         T = self._feed_T.si if self._feed_T is not None else np.nan

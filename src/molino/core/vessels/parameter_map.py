@@ -77,6 +77,10 @@ class ParameterMap:
             for place, number in zip(places, make(numbers)((), 0.0), strict=True):
                 found[place] = number
             return tuple(found[:-1]), found[-1]
+        return self.values_once(numbers)
+
+    def values_once(self, numbers: Sequence[float]) -> tuple[tuple[float, ...], float]:
+        """As `values`, for a case or two, for which it does not pay to generate code."""
         known, end = self.vessel._parameters(dict(zip(self.names, numbers, strict=True)))
         return tuple(float(known.get(s, 0.0)) for s in self.vessel._model.balances.parameters), float(end)
 

@@ -103,9 +103,9 @@ def explained(vessel: Vessel, error: SolveError) -> SolveError:
 def check_run_out(vessel: Vessel, trajectory: Trajectory) -> None:
     """Raise SolveError where a rate law goes on consuming a species that has run out."""
     balances = vessel._model.followed
-    amounts = np.flatnonzero(balances.positive)
-    if all((part.states[:, amounts] >= 0).all() for part in trajectory.parts):
+    if all(part.states.min() >= 0 for part in trajectory.parts):
         return
+    amounts = balances.positive
     held = np.concatenate([part.states for part in trajectory.parts])[:, amounts]
     below = held < -RUN_OUT * np.max(np.abs(held))
     if not below.any():
@@ -258,8 +258,7 @@ class Run(RunResult):
         return self.trajectory.evaluate(expressions, self.points, self.states)
 
     def _at_end(self, expressions: tuple[sp.Expr, ...]) -> list[float]:
-        ends = self.trajectory.evaluate(expressions, np.array([self.trajectory.end]), self.trajectory.end_state[None])
-        return [float(row[0]) for row in ends]
+        return self.trajectory.at_end(expressions)
 
     def profile(self, metric: Metric) -> np.ndarray:
         """A metric at each point, shape (points,): as if the vessel ended there."""

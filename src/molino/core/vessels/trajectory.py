@@ -5,12 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 import sympy as sp
 
 from molino.core.balances.compiled import compiled
 from molino.core.balances.integrate import Event, Report, Solution, integrate
+from molino.core.balances.source import NotFinite
 from molino.core.balances.system import Case
 from molino.core.errors import SolveError
 from molino.core.fields import Frozen
@@ -89,6 +91,11 @@ class Trajectory(Frozen):
                 held[own] = row
         return found
 
+    def at_end(self, expressions: tuple[sp.Expr, ...]) -> list[float]:
+        """Expressions of the balances at the end."""
+        case, moved = self.last, moved_expressions(self.last, expressions)
+        return numbers_at(compiled(case.balances).outputs(moved)(case.values), self.end_state, self.end)
+
     def most(self, expression: sp.Expr, sign: float = 1.0) -> tuple[float, float]:
         """Where an expression is highest (lowest, for a negative sign), and its value there."""
         found = []
@@ -101,6 +108,15 @@ class Trajectory(Frozen):
         """Every point at which an expression passes a level."""
         return [at for part in self.parts
                 for at, _ in part.crossings(moved_expressions(part.case, (expression,))[0], level)]  # fmt: skip
+
+
+def numbers_at(outputs: Callable[..., list[Any]], state: np.ndarray, at: float) -> list[float]:
+    """Generated outputs over columns at a single point; not a number where one divides by nothing."""
+    try:
+        return [float(number) for number in outputs(state.tolist(), at)]
+    except NotFinite:  # a selectivity where nothing has formed
+        with np.errstate(divide="ignore", invalid="ignore"):
+            return [float(number) for number in outputs(state, np.float64(at))]
 
 
 def _evaluated(

@@ -72,7 +72,9 @@ def main() -> None:
         longest = max(longest, time.perf_counter() - start)
     watching[0] = False
     took = time.perf_counter() - begin
-    print(f"{count} texts in {took:.1f} s: {read} are formulas, {count - read} are told as InputError, nothing else")
+    print(
+        f"{count} texts in {took:.1f} s: {read} are formulas, {count - read} are reported as InputError, nothing else"
+    )
     print(f"slowest {longest * 1e3:.0f} ms; code run, files opened, modules imported: {len(ran)}")
     sys.exit(1 if ran else 0)
 

@@ -86,7 +86,7 @@ def large_network(
     second = np.array([side[1] if len(side) > 1 else species for side in sides])
     constants = factors * np.exp(-2e4 / (GAS_CONSTANT * 350.0))
     y = random.uniform(0.1, 1.0, species)
-    matrix = chemistry.structure.matrix
+    matrix = chemistry.network.matrix
     return lambda: rhs(y, 0.0), lambda: hand.network_rhs(matrix, constants, first, second, y), took
 
 
@@ -207,7 +207,7 @@ Row = tuple[str, list[float], float]
 
 def main() -> None:
     rows: list[Row] = []
-    said = one_case(rows)
+    message = one_case(rows)
     for title, case, points, script, atol in (
         ("one integration (3 states, 101 rows)", series_case(), hand.SERIES_TIMES, hand.series, 1e-11),
         ("one stiff integration (3 states, exact Jacobian)", stiff_case(), hand.STIFF_TIMES, hand.stiff, 1e-13),
@@ -283,7 +283,7 @@ def main() -> None:
     rows.append(("a packed bed (3 species, T and P, adiabatic)", best(15, ours_bed, hand_bed), difference))
     difference = float(np.max(np.abs(our_beds() - hand_beds())))
     rows.append(("that bed at 120 temperatures and molar flows", best(2, our_beds, hand_beds), difference))
-    print("\n".join(said))
+    print("\n".join(message))
     print("all steady states of a tank take {:.0f} ms the first time, {:.0f} ms once compiled".format(
         *(1e3 * t for t in three_states())))  # fmt: skip
     print(f"300 species and 1000 reactions are read from a file, checked and compiled in {took:.1f} s")

@@ -26,9 +26,9 @@ FIGURES = {
 def terminal(words: list[str], folder: Path, target: Path) -> None:
     """Draw what a command prints, in a fixed-width face on a dark ground, 1280 points wide."""
     environment = {**os.environ, "COLUMNS": "120", "NO_COLOR": "1", "PYTHONUTF8": "1"}
-    said = subprocess.run([sys.executable, "-m", "molino", *words], cwd=folder, env=environment, capture_output=True,
+    message = subprocess.run([sys.executable, "-m", "molino", *words], cwd=folder, env=environment, capture_output=True,
                           text=True, check=True).stdout  # fmt: skip
-    lines = ["$ molino " + " ".join(words), *(line.rstrip() for line in said.splitlines())]
+    lines = ["$ molino " + " ".join(words), *(line.rstrip() for line in message.splitlines())]
     height = max(300, 19 * len(lines) + 40)
     figure = Figure(figsize=(12.8, height / 100), dpi=100, facecolor="#101418")
     for i, line in enumerate(lines):

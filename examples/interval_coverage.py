@@ -65,7 +65,7 @@ def held(plan: str, seed: int, refits: int) -> list[tuple[str, str]]:
     """The (constant, way) whose interval holds the truth in one set."""
     chemistry, make, truth = PLANS[plan]
     fit = mo.fit(chemistry, make(seed))
-    profiles = fit.profile()
+    profiles = fit.profile_likelihood()
     drawn = {kind: fit.bootstrap(refits, kind, seed, workers=1).intervals for kind in WAYS[2:]}
     found = []
     for name, shown in truth.items():

@@ -11,7 +11,7 @@ import pytest
 from typer.testing import CliRunner, Result
 
 import molino as mo
-from molino.core.fitting.result import Fit
+from molino.core.fitting.fit_result import Fit
 from molino.desk.cli import app
 from molino.desk.job.load import Job
 
@@ -38,7 +38,7 @@ def folder(tmp_path: Path) -> Path:
 
 @pytest.fixture
 def molino() -> Callable[..., Result]:
-    """Type `molino ...` and get exit code, stdout and stderr; an exception that is not told in words fails the test."""
+    """Type `molino ...` and get exit code, stdout and stderr; an exception that is not reported in words fails the test."""
 
     def typed(*words: object) -> Result:
         result = CliRunner().invoke(app, [str(w) for w in words], terminal_width=100)

@@ -1,4 +1,4 @@
-"""What is said of a chemistry and a vessel before anything runs."""
+"""The review of a chemistry and a vessel before anything runs."""
 
 from __future__ import annotations
 
@@ -55,8 +55,8 @@ FOUND: dict[str, tuple[Any, str, str]] = {
 def test_findings(name: str) -> None:
     given, level, what = FOUND[name]
     review = (mo.Chemistry(**given) if isinstance(given, dict) else mo.Chemistry(given)).check()
-    told = [f"{f.where}: {f.what} {f.advice}" for f in review.at(level)]
-    assert any(re.search(what, text) for text in told), told
+    error = [f"{f.where}: {f.what} {f.advice}" for f in review.at(level)]
+    assert any(re.search(what, text) for text in error), error
     assert str(review).startswith(f"{len(review.at('error'))} error")
 
 
@@ -90,9 +90,9 @@ def test_backward_rates_are_held_against_the_thermochemistry() -> None:
     both = mo.Arrhenius.through(list(backward), list(backward.values()))
     forward = R("A -> B", k=mo.Arrhenius(k=1, at=400, Ea=0), name="f")
     assert not mo.Chemistry([forward, R("B -> A", k=both, name="b")], species=PAIR).check(400).at("warning")
-    (told,) = mo.Chemistry([forward, R("B -> A", k=1 / K[400.0], name="b")], species=PAIR).check(400).at("warning")
-    assert told.where == "reactions b and f"
-    assert "at 440 K the rate vanishes" in told.what
+    (error,) = mo.Chemistry([forward, R("B -> A", k=1 / K[400.0], name="b")], species=PAIR).check(400).at("warning")
+    assert error.where == "reactions b and f"
+    assert "at 440 K the rate vanishes" in error.what
     wrong = mo.Chemistry(R("A <-> B", "k*([A] - [B]/K)", k=1, K=3 * K[400.0]), species=PAIR).check(400).at("warning")
     assert f"the thermochemistry gives {K[400.0]:.3g}" in wrong[0].what
     (never, *_) = mo.Chemistry(R("A <-> B", "k*[A]", k=1), species=PAIR).check(400).at("warning")
@@ -112,14 +112,14 @@ def test_the_count_of_a_vessel_is_that_of_its_balances(molino: Typed, folder: Pa
     assert (
         len(count.given) + len(count.open) == len(compiled(tube._model.balances).balances.parameters) - 1 + 1
     )  # T unused, length
-    told = [f.what for f in review.at("warning")]
-    assert told == ["r2 never starts: nothing brings or forms X", "r3 never starts: nothing brings or forms Y"]
+    error = [f.what for f in review.at("warning")]
+    assert error == ["r2 never starts: nothing brings or forms X", "r3 never starts: nothing brings or forms Y"]
     known = mo.PlugFlow(chemistry.at_guess(), tube.feed, volume="1 m3").check().count
     assert known.degrees_of_freedom == 0
     assert "0 degrees of freedom" in str(known)
-    said = json.loads(molino("check", folder / "valdeoro.toml", "--json").stdout)
-    assert len(said["counts"]["tank"]["unknowns"]) == 12
-    assert {f["level"] for f in said["findings"]} == {"note"}
+    content = json.loads(molino("check", folder / "valdeoro.toml", "--json").stdout)
+    assert len(content["counts"]["tank"]["unknowns"]) == 12
+    assert {f["level"] for f in content["findings"]} == {"note"}
     spoil(folder / "valdeoro.toml", ('"k*[xylose]*[acid]"', '"-k*[xylose]*[acid]"'))
     refused = molino("run", folder / "valdeoro.toml")
     assert refused.exit_code == 2
@@ -151,7 +151,7 @@ def test_equations_are_those_that_run(molino: Typed, folder: Path, job: Any) -> 
 
 def test_a_fitted_chemistry_comes_back_from_its_file_with_its_covariance(fitted: Any, tmp_path: Path) -> None:
     again = mo.read_chemistry(mo.write_chemistry(fitted.chemistry, tmp_path / "fitted.toml"))
-    assert again.structure == fitted.chemistry.structure
+    assert again.network == fitted.chemistry.network
     assert again.covariance.matrix == pytest.approx(fitted.chemistry.covariance.matrix, rel=1e-15)
     feed = mo.Feed({"xylose": "0.35 mol/L", "acid": "0.1 mol/L"}, flow="12 m3/h", T="175 degC")
     sizes = [mo.size(mo.PlugFlow(c, feed), "conversion of xylose", 0.9) for c in (again, fitted.chemistry)]
@@ -179,11 +179,11 @@ def test_the_library_is_searched_by_species_and_elements(molino: Typed) -> None:
     with pytest.raises(mo.InputError, match=r"there is no reaction 'resins'(.|\n)*did you mean 'resin'"):
         library.chemistry("resins")
     path = DEMO / "cob-reactions.toml"
-    said = json.loads(
+    content = json.loads(
         molino(
             "search", path, "--elements", "C,H,O", "--species", "HMF,glucose,water,levulinic,formic", "--json"
         ).stdout
     )
-    assert [row["reaction"] for row in said["reactions"]] == ["glucose", "rehydration"]
+    assert [row["reaction"] for row in content["reactions"]] == ["glucose", "rehydration"]
     assert "2 of 8 reactions" in molino("search", path, "--species", "glucose,HMF,water,acetyl,acetic").stdout
     assert molino("search", path, "--species", "xylos", "--elements", "Q").stderr.count("->") == 2

@@ -72,7 +72,7 @@ WRONG_FORMULAS = [
 
 
 @pytest.mark.parametrize("text", WRONG_FORMULAS, ids=lambda t: t[:20])
-def test_wrong_formulas_are_told(text: str) -> None:
+def test_wrong_formulas_are_reported(text: str) -> None:
     with pytest.raises(mo.InputError):
         parse_formula(text)
 
@@ -111,7 +111,7 @@ def test_shared_and_own_constants() -> None:
     assert [p.name for p in chemistry.parameters] == ["K", "one.k", "two.k"]
     changed = chemistry.with_values({"K": 0.9, "two.k": 0.1})
     assert [p.value for p in changed.parameters] == [0.9, 0.3, 0.1]
-    assert changed.structure == chemistry.structure
+    assert changed.network == chemistry.network
     assert [p.value for p in chemistry.parameters] == [0.5, 0.3, 0.2]
     with pytest.raises(mo.InputError, match=r"did you mean 'two\.k'"):
         chemistry.with_values({"tow.k": 1})
@@ -149,16 +149,18 @@ WRONG = [
 
 
 @pytest.mark.parametrize(("equation", "held", "more", "what", "advice"), WRONG)
-def test_wrong_chemistry_is_told_with_a_way_out(equation: str, held: dict, more: dict, what: str, advice: str) -> None:
-    with pytest.raises(mo.InputError) as told:
+def test_wrong_chemistry_is_reported_with_a_way_out(
+    equation: str, held: dict, more: dict, what: str, advice: str
+) -> None:
+    with pytest.raises(mo.InputError) as error:
         chemistry_of((equation, held), **more)
-    assert any(what in f.what and advice in f.advice for f in told.value.faults), str(told.value)
+    assert any(what in f.what and advice in f.advice for f in error.value.faults), str(error.value)
 
 
 def test_all_faults_of_a_chemistry_at_once() -> None:
-    with pytest.raises(mo.InputError) as told:
+    with pytest.raises(mo.InputError) as error:
         chemistry_of(("A + B -> C", {"k": "1 1/s"}), ("A -> C", {"rate": "q*[A]"}), constants={"K": 1})
-    assert len(told.value.faults) == 3
+    assert len(error.value.faults) == 3
 
 
 WRONG_CONSTANTS = [
@@ -204,7 +206,7 @@ def test_elements_and_invariants() -> None:
     assert set(with_formulas.invariants()) == {"C", "H", "O"}
     without = chemistry_of(("xylose -> furfural + 3 water", {"k": 1}))
     for weights in without.invariants().values():
-        assert weights @ without.structure.matrix == pytest.approx(0)
+        assert weights @ without.network.matrix == pytest.approx(0)
     assert len(without.invariants()) == 2
 
 
@@ -234,7 +236,7 @@ def test_every_vessel_keeps_the_elements_and_the_invariants(network: dict[str, f
             mo.PlugFlow(chemistry, gas, volume=0.1).run(),
             mo.StirredTank(chemistry, gas, volume=0.1).steady(),
         ]
-        rank = np.linalg.matrix_rank(chemistry.structure.matrix)
+        rank = np.linalg.matrix_rank(chemistry.network.matrix)
         reacting = {name for r in chemistry.reactions for name in r.equation.net}
         for run in runs:
             assert (

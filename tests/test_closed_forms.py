@@ -182,18 +182,18 @@ def test_size_for_a_yield_finds_the_first_of_two_crossings() -> None:
 def test_targets_out_of_reach_say_how_far_one_gets() -> None:
     batch = mo.Batch(mo.Chemistry(KNOWN["series"].reactions), ONLY_A)
     peak = math.log(K / K2) / (K - K2)
-    with pytest.raises(mo.UnreachableError, match="turns back") as told:
+    with pytest.raises(mo.UnreachableError, match="turns back") as error:
         mo.size(batch, "yield of B on A", 0.9)
-    assert told.value.best == pytest.approx(series(peak)["B"] / A0, rel=1e-6)
+    assert error.value.best == pytest.approx(series(peak)["B"] / A0, rel=1e-6)
     with pytest.raises(mo.UnreachableError, match="only approached"):
         mo.size(batch, "conversion of A", 1.0)
     with pytest.raises(mo.UnreachableError, match="the most is 1"):
         mo.size(batch, "conversion of A", 1.2)
-    with pytest.raises(mo.UnreachableError, match="equilibrium") as told:
+    with pytest.raises(mo.UnreachableError, match="equilibrium") as error:
         mo.size(
             mo.PlugFlow(mo.Chemistry(KNOWN["reversible"].reactions), mo.Feed(ONLY_A, flow=1)), "conversion of A", 0.9
         )
-    assert told.value.best == pytest.approx(K / (K + K2), rel=1e-6)
+    assert error.value.best == pytest.approx(K / (K + K2), rel=1e-6)
     with pytest.raises(mo.UnreachableError, match="other way"):
         mo.size(batch, "concentration of A", 2.5)
     with pytest.raises(mo.InputError, match="already"):
@@ -219,7 +219,7 @@ def test_fractional_order_runs_out_cleanly() -> None:
     assert run.concentrations["B"][-1] == pytest.approx(A0, rel=1e-7)
 
 
-def test_a_rate_that_goes_on_without_its_reactant_is_told() -> None:
+def test_a_rate_that_goes_on_without_its_reactant_is_reported() -> None:
     batch = mo.Batch(mo.Chemistry(mo.Reaction("A -> B", rate="k", k=K)), ONLY_A)
     assert batch.run(9).conversion("A") == pytest.approx(9 * K / A0, rel=1e-8)
     with pytest.raises(mo.SolveError, match=r"A runs out at time 9\.52"):
@@ -232,9 +232,9 @@ def test_sizing_up_to_where_a_reactant_runs_out() -> None:
     for vessel in (mo.Batch(chemistry, ONLY_A), mo.StirredTank(chemistry, feed)):
         assert mo.size(vessel, "conversion of A", 0.9).value == pytest.approx(0.9 * A0 / K, rel=1e-9)
         assert mo.size(vessel, "conversion of A", 1.0).value == pytest.approx(A0 / K, rel=1e-6)
-        with pytest.raises(mo.UnreachableError) as told:
+        with pytest.raises(mo.UnreachableError) as error:
             mo.size(vessel, "conversion of A", 1.1)
-        assert told.value.best == pytest.approx(1.0, rel=1e-5)
+        assert error.value.best == pytest.approx(1.0, rel=1e-5)
     with pytest.raises(mo.SolveError, match="A runs out"):
         mo.StirredTank(chemistry, feed, volume=2 * A0 / K).steady()
     unseeded = mo.Batch(mo.Chemistry(mo.Reaction("A + B -> 2 B", k=K)), {"A": A0, "B": 0})
@@ -243,7 +243,7 @@ def test_sizing_up_to_where_a_reactant_runs_out() -> None:
 
 
 def test_selectivity_and_yield_by_stoichiometry() -> None:
-    """2 A -> B beside A -> 3 C: per A consumed, one B takes two and three C take one."""
+    """2 A -> B besides A -> 3 C: per A consumed, one B takes two and three C take one."""
     chemistry = mo.Chemistry([mo.Reaction("2 A -> B", rate="k*[A]", k=0.1), mo.Reaction("A -> 3 C", k=0.3)])
     run = mo.Batch(chemistry, {"A": 1.0}).run(4.0)
     lost = 1 - math.exp(-0.5 * 4)  # dA/dt = -(2 x 0.1 + 0.3) A

@@ -13,7 +13,7 @@ import pytest
 
 import molino as mo
 
-HEATS = ("isothermal", "adiabatic", "held coolant", "flowing coolant", "programme")
+HEATS = ("isothermal", "adiabatic", "held coolant", "flowing coolant", "profile")
 
 
 class Names(NamedTuple):
@@ -47,10 +47,10 @@ def chemistry(names: Names, **more: Any) -> mo.Chemistry:
 def heat(mode: str, kind: str) -> Any:
     if mode in ("isothermal", "adiabatic"):
         return mode
-    if mode == "programme":
+    if mode == "profile":
         along = {"tube": "L", "bed": "m", "membrane tube": "L"}.get(kind, "min")
         far = {"bed": "2 m"}.get(kind, f"20 {along}")
-        return mo.Programme([(f"0 {along}", "330 K"), (far, "345 K")])
+        return mo.Profile([(f"0 {along}", "330 K"), (far, "345 K")])
     flowing = {"flow": "60 W/K"} if mode == "flowing coolant" else {}
     if flowing and kind in ("tube", "bed"):
         flowing["counter_current"] = True
@@ -63,7 +63,7 @@ def vessel(kind: str, mode: str, names: Names = NEUTRAL) -> Any:
     chem, A, B = chemistry(names), names.A, names.B
     liquid = {"heat_capacity": "4 MJ/m3/K"}
     common: dict[str, Any] = {"name": names.vessel, "heat": heat(mode, kind)}
-    kept = {} if mode == "programme" else {"T": "330 K"}
+    kept = {} if mode == "profile" else {"T": "330 K"}
     feed = mo.Feed({A: "2 mol/L"}, flow="6 L/min", T="330 K", **liquid)
     gas = mo.Feed({A: "90 mol%", B: "10 mol%"}, flow="20 mol/min", T="330 K", P="2 bar")
     if kind == "batch":
@@ -91,7 +91,7 @@ def vessel(kind: str, mode: str, names: Names = NEUTRAL) -> Any:
 
 
 KINDS = ("batch", "semi-batch", "tank", "gas tank", "tube", "membrane tube", "bed")
-CASES = [(k, h) for k in KINDS for h in HEATS if not ("tank" in k and h == "programme")]
+CASES = [(k, h) for k in KINDS for h in HEATS if not ("tank" in k and h == "profile")]
 
 
 def numbers(run: Any, names: Names) -> np.ndarray:

@@ -98,7 +98,7 @@ def test_outlets_are_grouped_by_their_feed() -> None:
         mo.read_experiments(lines.assign(vessel="tank"))
 
 
-def test_a_balance_that_drifts_is_told() -> None:
+def test_a_balance_that_drifts_is_reported() -> None:
     chemistry = mo.Chemistry([mo.Reaction("A -> 2 B", k=0.1), mo.Reaction("B -> C", k=0.1)])
     t = np.linspace(1, 10, 8)
     a = 2 * np.exp(-0.2 * t)
@@ -118,12 +118,14 @@ def test_a_balance_that_drifts_is_told() -> None:
 # rates
 
 
-def runs_of_order(n: float, starts: tuple[float, ...] = (0.5, 1.0, 2.0), noise: float = 0.0) -> list[mo.Experiment]:
+def runs_of_order(
+    n: float, fit_initial: tuple[float, ...] = (0.5, 1.0, 2.0), noise: float = 0.0
+) -> list[mo.Experiment]:
     chemistry = mo.Chemistry(mo.Reaction("A -> B", rate="k*[A]^n", k=0.05, n=n))
     random = np.random.default_rng(6)
     times = np.linspace(1, 20, 20)
     made = []
-    for i, start in enumerate(starts):
+    for i, start in enumerate(fit_initial):
         a = mo.Batch(chemistry, {"A": start}).run(20.0, points=np.r_[0, times]).concentrations["A"][1:]
         a = np.maximum(a + random.normal(0, noise * start, 20), 0)
         made.append(mo.Experiment(f"{i}", times, {"A": a, "B": start - a}, {"A": start}))
@@ -262,12 +264,12 @@ def test_wrong_tables_of_rates(columns: dict[str, Any], what: str) -> None:
         mo.read_rates(pd.DataFrame(columns))
 
 
-def test_too_little_for_a_slope_is_told_for_every_run() -> None:
+def test_too_little_for_a_slope_is_reported_for_every_run() -> None:
     few = [mo.Experiment(n, [1.0, 2.0], {"A": [0.9, 0.8]}, {"A": 1.0}) for n in ("a", "b")]
     for make, needed in ((mo.Rates.from_curves, 5), (lambda r, s: mo.Rates.from_curves(r, s, "differences"), 3)):
-        with pytest.raises(mo.InputError) as told:
+        with pytest.raises(mo.InputError) as error:
             make(few, "A")
-        assert str(told.value).count(f"at least {needed} are needed") == 2
+        assert str(error.value).count(f"at least {needed} are needed") == 2
     assert mo.Rates.initial(few, "A", within=0.5).rate == pytest.approx([0.1, 0.1])  # the charge counts as a sample
     with pytest.raises(mo.InputError, match="'Q' was not measured"):
         mo.Rates.initial(few, "Q")

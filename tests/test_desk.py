@@ -16,7 +16,7 @@ from typer.testing import Result
 
 import molino as mo
 from conftest import DEMO, spoil
-from molino.core.fitting.result import Fit
+from molino.core.fitting.fit_result import Fit
 from molino.demo import make_data
 from molino.desk.job.load import Job
 from molino.desk.tables.write import whole
@@ -32,7 +32,7 @@ def test_the_demo_walks_the_whole_job(molino: Typed, tmp_path: Path) -> None:
     for step in ("check", "fit", "run", "size", "compare"):
         assert f"molino {step} " in first.output
     assert "no faults found" in first.output
-    assert "out of line" not in first.output
+    assert "outlier" not in first.output
     assert "standard deviations off" in first.output
     results = {path.name for path in (target / "results").iterdir()}
     for wanted in ("fit.json", "fit-kinetics.xlsx", "fit-kinetics-constants.csv", "fit-kinetics.png", "run-coil.csv",
@@ -65,29 +65,29 @@ def test_the_demo_walks_the_whole_job(molino: Typed, tmp_path: Path) -> None:
     assert changed.exit_code == 2
     assert "has been changed" in changed.output
     assert "T = 180" in (target / "valdeoro.toml").read_text()
-    said = json.loads(molino("demo", tmp_path / "other", "--json").stdout)
-    assert list(said) == ["check", "fit", "run", "size", "compare"]
+    content = json.loads(molino("demo", tmp_path / "other", "--json").stdout)
+    assert list(content) == ["check", "fit", "run", "size", "compare"]
 
 
 @pytest.mark.parametrize("command", ["check", "fit", "run", "size", "compare"])
 def test_json_is_all_that_is_printed(molino: Typed, folder: Path, command: str) -> None:
     result = molino(command, folder / "valdeoro.toml", "--json")
     assert result.exit_code == 0
-    said = json.loads(result.stdout)
-    assert said["job"] == "valdeoro.toml"
+    content = json.loads(result.stdout)
+    assert content["job"] == "valdeoro.toml"
     if command != "check":
-        assert json.loads((folder / "results" / f"{command}.json").read_text()) == said
+        assert json.loads((folder / "results" / f"{command}.json").read_text()) == content
     if command == "fit":
-        assert said["fits"]["kinetics"]["constants"]["dehydration.k"]["unit"] == "L/mol/min"
-        (odd,) = said["fits"]["kinetics"]["out_of_line"]
+        assert content["fits"]["kinetics"]["constants"]["dehydration.k"]["unit"] == "L/mol/min"
+        (odd,) = content["fits"]["kinetics"]["out_of_line"]
         assert odd["run"] == "B4"
 
 
 def test_steps_agree_with_python(molino: Typed, folder: Path, job: Job, fitted: Fit) -> None:
-    said = json.loads(molino("size", folder / "valdeoro.toml", "--json").stdout)["sizes"]["coil"]
+    content = json.loads(molino("size", folder / "valdeoro.toml", "--json").stdout)["sizes"]["coil"]
     coil = job.with_chemistry(fitted.chemistry)["coil"]
     by_python = mo.size(coil, mo.conversion("xylose"), target=0.9)
-    assert said["value"] == pytest.approx(by_python.value, rel=1e-9)
+    assert content["value"] == pytest.approx(by_python.value, rel=1e-9)
     one = json.loads(molino("run", folder / "valdeoro.toml", "--vessel", "tank", "--json").stdout)["vessels"]
     assert list(one) == ["tank", "tank over time"]
     assert one["tank"]["steady"] is True
@@ -104,17 +104,17 @@ def test_a_point_left_out_by_the_job_is_listed(molino: Typed, folder: Path) -> N
 FIRST = "B1,150,0.20,0.10,20,"
 
 
-def test_faults_of_every_kind_are_told_together(molino: Typed, folder: Path) -> None:
+def test_faults_of_every_kind_are_reported_together(molino: Typed, folder: Path) -> None:
     spoil(
         folder / "valdeoro.toml",
         ("3 water", "2 water"), ("T = 175\n", 'T = "175 kg"\n'), ("diameter", "diametre"), ("[units] ", "[units]"),
         ('concentration = "mol/L"', 'concentration = "mol/h"'),
     )  # fmt: skip
     spoil(folder / "cob-liquor.csv", (FIRST, "B1,150,0.20,0.10,soon,"))
-    told = json.loads(molino("check", folder / "valdeoro.toml", "--json").stdout)["errors"]
-    assert len(told) == 5
+    error = json.loads(molino("check", folder / "valdeoro.toml", "--json").stdout)["errors"]
+    assert len(error) == 5
     for table in ("reactions.dehydration", "feeds.liquor", "vessels.coil", "units", "data.liquor"):
-        assert any(f"[{table}]" in fault["where"] for fault in told), table
+        assert any(f"[{table}]" in fault["where"] for fault in error), table
 
 
 def test_a_target_out_of_reach_keeps_the_others(molino: Typed, folder: Path) -> None:
@@ -183,7 +183,7 @@ def test_figures_show_what_was_measured_and_calculated(job: Job, fitted: Fit) ->
     panels = [axes for axes in figure.axes if axes.get_visible()]
     assert len(panels) == 6
     assert panels[0].get_ylabel() == "concentration [mol/L]"
-    assert any(text.get_text() == "out of line" for text in panels[3].texts)
+    assert any(text.get_text() == "outlier" for text in panels[3].texts)
     for axes, run in zip(panels, fitted.data, strict=True):
         top = axes.get_ylim()[1]
         assert top > max(np.nanmax(v) for v in run.measured.values()) / 1000

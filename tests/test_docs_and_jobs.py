@@ -101,9 +101,9 @@ def test_the_readme_runs(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys
     monkeypatch.chdir(tmp_path)
     (block,) = re.findall(r"```python\n(.*?)```", (ROOT / "README.md").read_text(), re.DOTALL)
     exec(compile(block, "README.md", "exec"), {})
-    said = capsys.readouterr().out
-    assert "95 % interval" in said
-    assert "yield of furfural on xylose" in said
+    content = capsys.readouterr().out
+    assert "95 % interval" in content
+    assert "yield of furfural on xylose" in content
     assert (tmp_path / "coil.png").stat().st_size > 10_000
 
 
@@ -117,14 +117,14 @@ def test_the_fitting_page_runs(
     names: dict[str, Any] = {}
     for block in re.findall(r"```python\n(.*?)```", page, re.DOTALL):
         exec(compile(block, "fitting.md", "exec"), names)
-    said = capsys.readouterr().out
+    content = capsys.readouterr().out
     for part in (
         "verdict: first order",
         "through 72 rates",
         "(profile, 95 %)",
         "bootstrap of residuals: 100 refits",
     ):
-        assert part in said
+        assert part in content
     assert {p.name for p in tmp_path.glob("*.png")} == set(re.findall(r'savefig\("(.*?)"\)', page))
     assert names["law"].interval("xylose")[1] < 1 < names["screening"].order_interval[1]
     assert names["found"].chosen == "first order"
@@ -149,10 +149,10 @@ def test_the_page_of_each_vessel_runs_and_shows_its_equations(page: str, capsys:
     assert page in examples() or page == "train"
     (block,) = re.findall(r"```python\n(.*?)```", text, re.DOTALL)
     exec(compile(block, page, "exec"), {})
-    said = capsys.readouterr().out
+    content = capsys.readouterr().out
     expected = {"batch": "K", "semi-batch": "energy close to", "stirred-tank": "ignition at feed T", "plug-flow": "duty",
                 "train": "after exchanger"}  # fmt: skip
-    assert expected[page] in said
+    assert expected[page] in content
 
 
 def test_links_in_the_documents_lead_somewhere() -> None:
@@ -189,7 +189,7 @@ def test_a_textbook_job_stays_in_bare_numbers(molino: Typed, tmp_path: Path) -> 
 
 def test_a_job_says_what_python_says(molino: Typed, tmp_path: Path) -> None:
     path = job_file(tmp_path, PILOT)
-    said = json.loads(molino("compare", path, "--json").stdout)["comparisons"]["all"]
+    content = json.loads(molino("compare", path, "--json").stdout)["comparisons"]["all"]
     chemistry = mo.Chemistry(
         [
             mo.Reaction("A + B <-> C", rate="k*([A]*[B] - [C]/Kc)/(1 + K*[C])", name="make",
@@ -206,10 +206,10 @@ def test_a_job_says_what_python_says(molino: Typed, tmp_path: Path) -> None:
     }
     for name, vessel in vessels.items():
         outcome = vessel.outcome()
-        told = said[name]["metrics"]
-        assert told["yield of C on A"]["value"] == pytest.approx(outcome.yield_of("C", on="A"), rel=1e-9)
-        assert told["concentration of D"]["value"] == pytest.approx(outcome.concentrations["D"][-1] / 1000, rel=1e-9)
-        assert told["concentration of D"]["unit"] == "kmol/m3"
+        error = content[name]["metrics"]
+        assert error["yield of C on A"]["value"] == pytest.approx(outcome.yield_of("C", on="A"), rel=1e-9)
+        assert error["concentration of D"]["value"] == pytest.approx(outcome.concentrations["D"][-1] / 1000, rel=1e-9)
+        assert error["concentration of D"]["unit"] == "kmol/m3"
     assert vessels["second"].outcome().yield_of("C", on="A") == pytest.approx(
         vessels["flask"].outcome().yield_of("C", on="A"), rel=1e-9
     )
@@ -234,11 +234,11 @@ def test_several_tables_go_into_one_fit(molino: Typed, folder: Path) -> None:
         ('data = "liquor"', 'data = ["liquor", "cold"]'),
         ("[fit.kinetics]", '[data.cold]\nfile = "more.xlsx"\nsheet = "150 degC"\n\n[fit.kinetics]'),
     )
-    said = json.loads(molino("fit", folder / "valdeoro.toml", "--json").stdout)["fits"]["kinetics"]
+    content = json.loads(molino("fit", folder / "valdeoro.toml", "--json").stdout)["fits"]["kinetics"]
     alone = mo.load_job(DEMO / "valdeoro.toml")
     expected = mo.fit(alone.chemistry, alone.fits["kinetics"].data)
     for name in make_data.TRUTH:
-        assert said["constants"][name]["value"] == pytest.approx(expected[name].shown()[0], rel=1e-6)
+        assert content["constants"][name]["value"] == pytest.approx(expected[name].shown()[0], rel=1e-6)
 
 
 def test_two_fits_for_one_chemistry_are_refused_where_one_is_needed(molino: Typed, folder: Path) -> None:

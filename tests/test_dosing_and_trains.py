@@ -157,7 +157,7 @@ def test_side_feeds_exchangers_and_parallel_vessels() -> None:
 
 
 def test_the_uncertainty_of_constants_goes_through_a_train() -> None:
-    from molino.core.chemistry.network import Covariance
+    from molino.core.chemistry.chemistry import Covariance
 
     known = mo.Chemistry(
         mo.Reaction("A -> B", k=0.2 / 60, name="r"), covariance=Covariance(("r.k",), np.array([[1e-8]]), 20)
@@ -212,7 +212,7 @@ WRONG: dict[str, tuple[Callable[[], object], str]] = {
 
 
 @pytest.mark.parametrize("name", WRONG)
-def test_what_is_wrong_is_told(name: str) -> None:
-    make, said = WRONG[name]
-    with pytest.raises(mo.InputError, match=said):
+def test_what_is_wrong_is_reported(name: str) -> None:
+    make, content = WRONG[name]
+    with pytest.raises(mo.InputError, match=content):
         make()

@@ -1,4 +1,4 @@
-"""Feeds and charges said in any mixture of ways, and ideal gases in the vessels."""
+"""Feeds and charges specified in any combination, and ideal gases in the vessels."""
 
 from __future__ import annotations
 
@@ -18,8 +18,8 @@ from test_rate_laws import rows
 
 PAIR = mo.Chemistry(mo.Reaction("A -> B", k="0.4 1/h"), species={"A": "CH4O", "B": "CH4O"})
 INERT = {"A": "CH4O", "B": "H2O", "C": "CH2"}
-MASS = {"A": 0.032042, "B": 0.018015, "C": 0.014027}
 MIX = mo.Chemistry(mo.Reaction("A -> B + C", k="0.4 1/h"), species=INERT)
+MASS = {s.name: s.require("molar_mass", "this").si for s in MIX.species}
 
 
 @pytest.mark.parametrize("row", rows("Feeds and charges"), ids=lambda row: row[0])
@@ -30,11 +30,16 @@ def test_each_feed_of_the_page_is_the_same(row: list[str]) -> None:
     assert fed.concentrations == pytest.approx({"A": 57.7307, "B": 14.4327}, rel=2e-5)
 
 
+def test_a_flow_given_twice_in_agreement_is_no_contradiction() -> None:
+    given = mo.Feed(dict.fromkeys(MASS, "1 mol/m3"), ["1 m3/s", f"{sum(MASS.values())!r} kg/s"], T=400.0)
+    assert mo.PlugFlow(MIX, given, volume=1)._fed.volume == pytest.approx(1.0)
+
+
 def ways(amounts: dict[str, float], volume: float, T: float) -> list[tuple[str | None, Any]]:
-    """Everything that could be said of a mixture: (species, text), or (None, total flow)."""
+    """Everything that could be specified of a mixture: (species, text), or (None, total flow)."""
     moles = sum(amounts.values())
     mass = sum(n * MASS[s] for s, n in amounts.items())
-    said: list[tuple[str | None, Any]] = [
+    content: list[tuple[str | None, Any]] = [
         (None, f"{volume!r} m3/s"),
         (None, f"{moles!r} mol/s"),
         (None, f"{mass!r} kg/s"),
@@ -44,8 +49,8 @@ def ways(amounts: dict[str, float], volume: float, T: float) -> list[tuple[str |
         texts = [f"{n / volume!r} mol/m3", f"{n * MASS[s] / volume!r} g/L", f"{n!r} mol/s", f"{n * MASS[s]!r} kg/s",
                  f"{100 * n / moles!r} mol%", f"{n * MASS[s] / mass!r} kg/kg", f"{n / amounts[other]!r} per {other}",
                  f"{n * MASS[s] / amounts[other]!r} kg per mol {other}", f"{n * GAS_CONSTANT * T / volume!r} Pa", "rest"]  # fmt: skip
-        said += [(s, text) for text in texts]
-    return said
+        content += [(s, text) for text in texts]
+    return content
 
 
 @settings(max_examples=150, deadline=None)
@@ -94,7 +99,7 @@ FEEDS: dict[str, tuple[Callable[[], Any], str]] = {
     "per a stranger": (lambda: mo.Feed({"A": "3 per a", "B": 1}, flow=1), "counts by a, which is not in the mixture"),
     "a ratio of lengths": (lambda: mo.Feed({"A": "3 m per mol B", "B": 1}, flow=1), "a ratio is of amounts or masses"),
     "flow and total contradict": (
-        lambda: mo.Feed({"A": "2 mol/L"}, ["1 L/s", "3 mol/s"]), "more is given than goes together: volumetric flow 1 L/s; total 3",
+        lambda: mo.Feed({"A": "2 mol/L"}, ["1 L/s", "3 mol/s"]), "the specifications contradict each other: volumetric flow 1 L/s; total 3",
     ),
     "pressures contradict": (lambda: mo.Feed({"A": "1 bar"}, 1, T=400, P="2 bar"), "A 1 bar; pressure 2 bar at 400"),
     "no flow": (lambda: mo.Feed({"A": 1}), "A, the volumetric flow cannot be worked out from: A 1"),
@@ -109,11 +114,11 @@ FEEDS: dict[str, tuple[Callable[[], Any], str]] = {
 
 
 @pytest.mark.parametrize("name", FEEDS)
-def test_too_much_and_too_little_are_told(name: str) -> None:
+def test_too_much_and_too_little_are_reported(name: str) -> None:
     make, what = FEEDS[name]
-    with pytest.raises(mo.InputError) as told:
+    with pytest.raises(mo.InputError) as error:
         make()
-    assert re.search(what, str(told.value)), told.value
+    assert re.search(what, str(error.value)), error.value
 
 
 def test_gas_vessels_against_their_closed_forms() -> None:

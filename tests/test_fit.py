@@ -10,7 +10,7 @@ import pytest
 from scipy.stats import linregress
 
 import molino as mo
-from molino.core.fitting.result import Fit
+from molino.core.fitting.fit_result import Fit
 from molino.demo import make_data
 from molino.desk.job.load import Job
 
@@ -23,13 +23,13 @@ def test_the_demo_finds_its_true_constants(fitted: Fit) -> None:
         assert low < true < high, name
 
 
-def test_the_wrong_point_is_told_and_leaving_it_out_is_listed(job: Job, fitted: Fit) -> None:
-    (odd,) = fitted.odd_points
+def test_the_wrong_point_is_reported_and_leaving_it_out_is_listed(job: Job, fitted: Fit) -> None:
+    (odd,) = fitted.outliers
     assert (odd.run, odd.time, odd.species) == ("B4", 49 * 60, "furfural")
     assert "it counts in this fit" in str(fitted)
     without = mo.fit(job.chemistry, job.fits["kinetics"].data.without("B4", "49 min", "furfural"))
     assert "left out: run B4, 49 min, furfural" in str(without)
-    assert not without.odd_points
+    assert not without.outliers
     assert len(without.points.measured) == len(fitted.points.measured) - 1
     for name, true in TRUTH.items():
         _, _, low, high = without[name].shown()
@@ -110,9 +110,9 @@ def test_errors_are_those_of_linear_regression_where_the_model_is_linear() -> No
     chemistry = mo.Chemistry(mo.Reaction("A -> B", rate="k", k=mo.Unknown(1.0)))
     found = mo.fit(chemistry, mo.Experiment("1", times, {"A": values}, {"A": 100.0}))["r1.k"]
     slope = np.sum(times * (100 - values)) / np.sum(times**2)  # through the known start
-    spread = np.sqrt(np.sum((100 - slope * times - values) ** 2) / 14)
+    standard_deviation = np.sqrt(np.sum((100 - slope * times - values) ** 2) / 14)
     assert found.value == pytest.approx(slope, rel=1e-7)
-    assert found.standard_error == pytest.approx(spread / np.sqrt(np.sum(times**2)), rel=1e-6)
+    assert found.standard_error == pytest.approx(standard_deviation / np.sqrt(np.sum(times**2)), rel=1e-6)
     assert found.interval[1] - found.value == pytest.approx(2.1447866879169273 * found.standard_error, rel=1e-9)
     free = linregress(times, values)
     assert abs(found.value + free.slope) < 3 * free.stderr
@@ -134,8 +134,10 @@ def test_covariance_against_finite_differences(fitted: Fit) -> None:
                 calculated += [result.concentrations[s][1:] for s in fitted.responses]
             sides.append(np.concatenate(calculated))
         columns.append((sides[0] - sides[1]) / (2e-5 * fitted.values[name]))
-    spread = {r.species: r.standard_deviation for r in fitted.by_species}
-    weights = np.concatenate([np.full(len(r.times), 1 / spread[s]) for r in fitted.data for s in fitted.responses])
+    standard_deviation = {r.species: r.standard_deviation for r in fitted.by_species}
+    weights = np.concatenate(
+        [np.full(len(r.times), 1 / standard_deviation[s]) for r in fitted.data for s in fitted.responses]
+    )
     weighted = np.array(columns).T * weights[:, None]
     size = np.array(list(fitted.values.values()))
     covariance = np.linalg.inv((weighted * size).T @ (weighted * size)) * np.outer(size, size)
@@ -165,7 +167,7 @@ def test_what_the_data_do_not_determine_is_named() -> None:
     assert any("dehydration.k.Ea is not determined" in text for text in found.warnings)
 
 
-def test_bounds_hold_and_are_told() -> None:
+def test_bounds_hold_and_are_reported() -> None:
     first = mo.Arrhenius(k=mo.Unknown("0.2 L/mol/min", upper="0.25 L/mol/min"), at="165 degC", Ea="128 kJ/mol")
     second = mo.Arrhenius(k="0.055 L/mol/min", at="165 degC", Ea="96 kJ/mol")
     found = mo.fit(scheme(first, second), exact_runs())
@@ -212,11 +214,11 @@ def test_uncertainty_reaches_the_size(fitted: Fit) -> None:
         assert sized.interval[0] < np.mean(drawn) < sized.interval[1]
 
 
-def test_what_does_not_fit_together_is_told_at_once() -> None:
+def test_what_does_not_fit_together_is_reported_at_once() -> None:
     run = mo.Experiment("1", [1.0, 2.0], {"Q": [1.0, 0.5]}, {"A": 1.0, "R": 2})
-    with pytest.raises(mo.InputError) as told:
+    with pytest.raises(mo.InputError) as error:
         mo.fit(mo.Chemistry(mo.Reaction("A -> B", k=1.0)), run)
-    text = str(told.value)
+    text = str(error.value)
     for part in ("no unknown constant", "'Q' is not a species", "'R' is not a species", "no species of the chemistry"):
         assert part in text
     cold = mo.Chemistry(mo.Reaction("A -> B", k=mo.Arrhenius(k=mo.Unknown(1), at=300, Ea=5e4)))
@@ -264,9 +266,9 @@ def test_tables_of_a_fit_carry_units(fitted: Fit) -> None:
 
 
 def test_experiments_print_what_is_in_them(job: Job) -> None:
-    said = str(job.fits["kinetics"].data)
-    assert said.startswith("6 runs from cob-liquor.csv")
-    assert "B3 at 165 °C: xylose 0.2 mol/L, acid 0.1 mol/L; 24 values of xylose, furfural to 84 min" in said
+    content = str(job.fits["kinetics"].data)
+    assert content.startswith("6 runs from cob-liquor.csv")
+    assert "B3 at 165 °C: xylose 0.2 mol/L, acid 0.1 mol/L; 24 values of xylose, furfural to 84 min" in content
     assert job.fits["kinetics"].data[2].name == "B3"
     with pytest.raises(mo.InputError, match="is there twice"):
         mo.Experiments((job.fits["kinetics"].data[0], job.fits["kinetics"].data[0]))

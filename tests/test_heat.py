@@ -37,14 +37,14 @@ HEATS: dict[str, Callable[[str], object]] = {
     "adiabatic": lambda along: "adiabatic",
     "coolant held": lambda along: mo.Jacket("310 K", UA="4 kW/K"),
     "coolant flowing": lambda along: mo.Jacket("310 K", UA="4 kW/K", flow="6 kW/K"),
-    "programme": lambda along: mo.Programme([(0, "330 K"), (along, "352 K")]),
+    "profile": lambda along: mo.Profile([(0, "330 K"), (along, "352 K")]),
 }
 
 
 def liquid_vessels(T: float, c: float, minutes: float, heat: str) -> list[object]:
     """One of each liquid vessel under a heat mode."""
     feed = mo.Feed({"A": c}, flow="100 L/min", T=T, **WATERY)
-    kept = None if heat == "programme" else T
+    kept = None if heat == "profile" else T
     time = f"{minutes} min"
     made: list[object] = [
         mo.Batch(HOT, {"A": c}, T=kept, volume="1 m3", time=time, heat=HEATS[heat](time), **WATERY),
@@ -54,7 +54,7 @@ def liquid_vessels(T: float, c: float, minutes: float, heat: str) -> list[object
         ),
         mo.PlugFlow(HOT, feed, space_time=time, heat=HEATS[heat](f"{minutes * 0.05} m3")),
     ]  # fmt: skip
-    if heat != "programme":
+    if heat != "profile":
         made.append(mo.StirredTank(HOT, feed, space_time=time, heat=HEATS[heat](time)))
     return made
 
@@ -79,8 +79,16 @@ def test_elements_and_energy_close_in_every_gas_vessel(T: float, x: float, heat:
     feed = mo.Feed({"A": f"{100 * x} mol%", "inert": "rest"}, flow="10 kmol/h", T=T, P="2 bar")
     mode = mo.Jacket("650 K", UA="0.2 kW/K") if heat == "jacket" else heat
     batches = [
-        mo.Batch(GAS, feed, volume="1 m3", time="60 s", heat=mode, rigid=rigid, P=None if rigid else "2 bar")
-        for rigid in (True, False)
+        mo.Batch(
+            GAS,
+            feed,
+            volume="1 m3",
+            time="60 s",
+            heat=mode,
+            constant_volume=constant_volume,
+            P=None if constant_volume else "2 bar",
+        )
+        for constant_volume in (True, False)
     ]
     tank = mo.StirredTank(GAS, feed, volume="2 m3", heat=mode)
     runs = [
@@ -93,9 +101,9 @@ def test_elements_and_energy_close_in_every_gas_vessel(T: float, x: float, heat:
         assert {"C", "H", "O", "N", "mass", "energy"} >= {*run.closure} >= {"C", "energy"}
         assert max(run.closure.values()) < 1e-8, run.closure
     if heat == "isothermal":
-        rigid, swelling = runs[:2]
-        c = [np.sum([v[[0, -1]] for v in run.concentrations.values()], axis=0) for run in (rigid, swelling)]
-        assert rigid.series["pressure"][-1] / 2e5 == pytest.approx(c[0][1] / c[0][0], rel=1e-9)
+        constant_volume, swelling = runs[:2]
+        c = [np.sum([v[[0, -1]] for v in run.concentrations.values()], axis=0) for run in (constant_volume, swelling)]
+        assert constant_volume.series["pressure"][-1] / 2e5 == pytest.approx(c[0][1] / c[0][0], rel=1e-9)
         assert c[1][1] == pytest.approx(c[1][0], rel=1e-9)  # at constant T and P
         formed = swelling.conversion("A") * x
         assert swelling.series["volume"][-1] == pytest.approx(1 + formed, rel=1e-9)
@@ -155,8 +163,8 @@ def test_the_adiabatic_rise_is_where_an_adiabatic_vessel_ends() -> None:
         [mo.Reaction("A -> B", k=1, enthalpy=-1e3, name="a"), mo.Reaction("B -> C", k=1, enthalpy=-1e3, name="b")]
     )
     both = mo.Batch(two, {"A": 1.0}, T=300, heat_capacity=1e6)
-    for wrong, said in ((None, "which reaction"), ("b", "is missing"), ("q", "no reaction 'q'")):
-        with pytest.raises(mo.InputError, match=said):
+    for wrong, content in ((None, "which reaction"), ("b", "is missing"), ("q", "no reaction 'q'")):
+        with pytest.raises(mo.InputError, match=content):
             both.adiabatic_rise(wrong)
 
 
@@ -184,7 +192,7 @@ def test_a_sweep_and_a_size_of_adiabatic_vessels_agree_with_their_runs() -> None
 def test_sizes_and_sweeps_go_through_programmes() -> None:
     """Half of A gone where the integral of k over the ramp is ln 2; a tube by its length, a batch by its time."""
     spent = lambda end, T: quad(lambda t: 0.05 / 60 * math.exp(-85e3 / R * (1 / T(t) - 1 / 330)), 0, end)[0]  # noqa: E731
-    ramp = mo.Programme([("0 min", "320 K"), ("60 min", "350 K")])
+    ramp = mo.Profile([("0 min", "320 K"), ("60 min", "350 K")])
     batch = mo.Batch(HOT, {"A": "1 mol/L"}, volume="1 m3", heat=ramp, **WATERY)
     exact = brentq(lambda end: spent(end, lambda t: 320 + t / 120) - math.log(2), 1.0, 3600.0)
     sized = mo.size(batch, "conversion of A", 0.5)
@@ -197,7 +205,7 @@ def test_sizes_and_sweeps_go_through_programmes() -> None:
         [batch.run(t).conversion("A") for t in ("30 min", "90 min")]
     )
     feed = mo.Feed({"A": "1 mol/L"}, flow="36 m3/h", T="330 K", **WATERY)
-    tube = mo.PlugFlow(HOT, feed, diameter="30 cm", heat=mo.Programme([("0 m", "320 K"), ("100 m", "350 K")]))
+    tube = mo.PlugFlow(HOT, feed, diameter="30 cm", heat=mo.Profile([("0 m", "320 K"), ("100 m", "350 K")]))
     area = math.pi / 4 * 0.09
     length = brentq(
         lambda L: spent(L * area / 0.01, lambda t: min(320 + 0.3 * t * 0.01 / area, 350.0)) - math.log(2), 1, 400
@@ -206,7 +214,7 @@ def test_sizes_and_sweeps_go_through_programmes() -> None:
 
 
 def test_the_uncertainty_of_a_counter_current_tube_counts_its_coolant() -> None:
-    from molino.core.chemistry.network import Covariance
+    from molino.core.chemistry.chemistry import Covariance
 
     chem = mo.Chemistry(HOT.reactions, covariance=Covariance(("r.k",), np.array([[1e-10]]), 20))
     jacket = mo.Jacket("325 K", U="300 W/m2/K", flow="2 kW/K", counter_current=True)
@@ -223,8 +231,8 @@ def test_the_uncertainty_of_a_counter_current_tube_counts_its_coolant() -> None:
 def test_a_cooled_batch_follows_newtons_law_of_cooling() -> None:
     inert = mo.Batch(HOT, {"B": "1 mol/L", "A": 1e-12}, T="350 K", volume="2 m3", time="1 h",
                      heat=mo.Jacket("300 K", UA="3 kW/K"), **WATERY)  # fmt: skip
-    decay = math.exp(-3e3 * 3600 / (2 * 4.2e6))
-    assert inert.run().temperatures[-1] == pytest.approx(300 + 50 * decay, rel=1e-9)
+    deactivation = math.exp(-3e3 * 3600 / (2 * 4.2e6))
+    assert inert.run().temperatures[-1] == pytest.approx(300 + 50 * deactivation, rel=1e-9)
     mixed = inert.with_(heat=mo.Jacket("300 K", U="500 W/m2/K", area="6 m2", flow="2 kW/K")).run()
     eased = 3e3 * 2e3 / 5e3
     assert mixed.temperatures[-1] == pytest.approx(300 + 50 * math.exp(-eased * 3600 / 8.4e6), rel=1e-9)
@@ -244,18 +252,18 @@ def test_a_cooled_batch_follows_newtons_law_of_cooling() -> None:
 
 
 def test_a_programme_is_kept_to_with_its_jumps() -> None:
-    steps = mo.Programme([("0 min", "320 K"), ("20 min", "320 K"), ("20 min", "340 K"), ("60 min", "340 K")])
+    steps = mo.Profile([("0 min", "320 K"), ("20 min", "320 K"), ("20 min", "340 K"), ("60 min", "340 K")])
     run = mo.Batch(HOT, {"A": "1 mol/L"}, volume="1 m3", time="60 min", heat=steps, **WATERY).run(points=121)
     k = [0.05 / 60 * math.exp(-85e3 / R * (1 / T - 1 / 330)) for T in (320, 340)]
     assert run.concentrations["A"][-1] == pytest.approx(1000 * math.exp(-k[0] * 1200 - k[1] * 2400), rel=1e-9)
     assert run.temperatures[[0, 39, 40, -1]] == pytest.approx([320, 320, 340, 340])
-    ramp = mo.Programme([("0 min", "320 K"), ("60 min", "340 K")])
+    ramp = mo.Profile([("0 min", "320 K"), ("60 min", "340 K")])
     run = mo.Batch(HOT, {"A": "1 mol/L"}, volume="1 m3", time="60 min", heat=ramp, **WATERY).run()
     spent = quad(lambda t: 0.05 / 60 * math.exp(-85e3 / R * (1 / (320 + t / 180) - 1 / 330)), 0, 3600)[0]
     assert run.concentrations["A"][-1] == pytest.approx(1000 * math.exp(-spent), rel=1e-8)
     assert run.duty_si == pytest.approx(4.2e6 * 20 - 80e3 * 1000 * run.conversion("A"), rel=1e-8)
     tube = mo.PlugFlow(HOT, mo.Feed({"A": "1 mol/L"}, flow="1 m3/h", T="320 K", **WATERY), diameter="20 cm",
-                       length="10 m", heat=mo.Programme([("0 m", "320 K"), ("10 m", "340 K")])).run()  # fmt: skip
+                       length="10 m", heat=mo.Profile([("0 m", "320 K"), ("10 m", "340 K")])).run()  # fmt: skip
     assert tube.temperatures == pytest.approx(320 + 20 * tube.positions()[0][2] / 10)
 
 
@@ -322,16 +330,16 @@ def test_without_a_temperature_nothing_is_said_of_heat() -> None:
             _ = vessel.outcome().duty
 
 
-def test_a_heat_capacity_beyond_its_range_is_told() -> None:
+def test_a_heat_capacity_beyond_its_range_is_reported() -> None:
     Cp = mo.HeatCapacity([100.0], valid=("300 K", "340 K"))
     chem = mo.Chemistry(
         mo.Reaction("A -> B", k=1e-2, enthalpy=-5e3), species=[mo.Species(s, heat_capacity=Cp) for s in "AB"]
     )
-    told = [mo.Batch(chem, {"A": 1.0}, T=T, time=1e3, heat="adiabatic").run() for T in (301, 280)]
-    assert told[0].out_of_range() == ["A beyond 300 K to 340 K", "B beyond 300 K to 340 K"]
-    assert "beyond 300 K to 340 K" in str(told[0])
+    error = [mo.Batch(chem, {"A": 1.0}, T=T, time=1e3, heat="adiabatic").run() for T in (301, 280)]
+    assert error[0].out_of_range() == ["A beyond 300 K to 340 K", "B beyond 300 K to 340 K"]
+    assert "beyond 300 K to 340 K" in str(error[0])
     assert mo.Batch(chem, {"A": 1.0}, T=301, time=1e3).run().out_of_range() == []
-    assert told[1].temperatures[-1] == pytest.approx(330 - 50 * math.exp(-10), rel=1e-9)
+    assert error[1].temperatures[-1] == pytest.approx(330 - 50 * math.exp(-10), rel=1e-9)
 
 
 def test_a_runaway_and_a_hot_spot_are_integrated() -> None:
@@ -378,14 +386,14 @@ WRONG: dict[str, tuple[Callable[[], object], list[str]]] = {
         lambda: mo.PlugFlow(HOT, mo.Feed({"A": "1 bar"}, 1, T=300, heat_capacity="4 MJ/m3/K"), volume=1, heat="adiabatic"),
         ["belongs to a liquid of constant density"],
     ),
-    "an unknown mode": (lambda: mo.Batch(HOT, FRUCTOSE, heat="cold"), ["says nothing of heat", "mo.Jacket"]),
-    "T of an adiabatic tube": (lambda: mo.PlugFlow(HOT, FEED, volume=1, T=300, heat="adiabatic"), ["is not kept", "leave T out"]),
+    "an unknown mode": (lambda: mo.Batch(HOT, FRUCTOSE, heat="cold"), ["is not a specification of heat transfer", "mo.Jacket"]),
+    "T of an adiabatic tube": (lambda: mo.PlugFlow(HOT, FEED, volume=1, T=300, heat="adiabatic"), ["is not prescribed", "leave T out"]),
     "no T of the feed": (
         lambda: mo.StirredTank(HOT, mo.Feed(FRUCTOSE, 1, heat_capacity="4 MJ/m3/K"), volume=1, T=300, heat="adiabatic"), ["give T of the feed"],
     ),
-    "T and a programme": (lambda: mo.Batch(HOT, FRUCTOSE, T=300, heat=mo.Programme([(0, 300)])), ["both T and a temperature programme"]),
-    "times that fall": (lambda: mo.Batch(HOT, FRUCTOSE, heat=mo.Programme([(5, 300), (0, 310)])), ["times do not rise"]),
-    "no pairs": (lambda: mo.Batch(HOT, FRUCTOSE, heat=mo.Programme("fast")), ["not a list of pairs"]),
+    "T and a profile": (lambda: mo.Batch(HOT, FRUCTOSE, T=300, heat=mo.Profile([(0, 300)])), ["both T and a temperature profile"]),
+    "times that fall": (lambda: mo.Batch(HOT, FRUCTOSE, heat=mo.Profile([(5, 300), (0, 310)])), ["times do not rise"]),
+    "no pairs": (lambda: mo.Batch(HOT, FRUCTOSE, heat=mo.Profile("fast")), ["not a list of pairs"]),
     "U and UA": (lambda: mo.Jacket(300, U=1, UA=1), ["both given"]),
     "neither": (lambda: mo.Jacket(300), ["neither U nor UA"]),
     "UA and area": (lambda: mo.Jacket(300, UA=1, area=2), ["holds the area already"]),
@@ -396,18 +404,18 @@ WRONG: dict[str, tuple[Callable[[], object], list[str]]] = {
     "a coil along a tube": (lambda: mo.PlugFlow(HOT, FEED, volume=1, heat=mo.Jacket(300, UA=1, flow=2, coil=True)), ["a coil is in a tank"]),
     "a wall of a tube": (lambda: mo.PlugFlow(HOT, FEED, volume=1, heat=mo.Jacket(300, UA=1, wall=3)), ["has no wall"]),
     "U without diameter": (lambda: mo.PlugFlow(HOT, FEED, volume=1, heat=mo.Jacket(300, U=1)), ["area of heat transfer is not known"]),
-    "a programme of a tank": (lambda: mo.StirredTank(HOT, FEED, volume=1, heat=mo.Programme([(0, 300)])), ["has no programme"]),
+    "a profile of a tank": (lambda: mo.StirredTank(HOT, FEED, volume=1, heat=mo.Profile([(0, 300)])), ["has no profile"]),
     "duty of what is not known": (
         lambda: mo.PlugFlow(HOT, mo.Feed(FRUCTOSE, 1, T=330), volume=1).run().duty, ["A has no heat capacity"],
     ),
-    "maximum rate where T is kept": (lambda: mo.Batch(HOT, FRUCTOSE, T=330, time=9).run().time_to_maximum_rate, ["the temperature is kept"]),
+    "maximum rate where T is kept": (lambda: mo.Batch(HOT, FRUCTOSE, T=330, time=9).run().time_to_maximum_rate, ["the temperature is prescribed"]),
 }  # fmt: skip
 
 
 @pytest.mark.parametrize("name", WRONG)
-def test_what_is_wrong_with_heat_is_told(name: str) -> None:
+def test_what_is_wrong_with_heat_is_reported(name: str) -> None:
     make, parts = WRONG[name]
-    with pytest.raises(mo.InputError) as told:
+    with pytest.raises(mo.InputError) as error:
         make()
     for part in parts:
-        assert part in str(told.value)
+        assert part in str(error.value)

@@ -1,4 +1,4 @@
-"""The laboratory's job of the demo, and jobs that ask for what stands beside a fit, through the command line."""
+"""The laboratory's job of the demo, and jobs that ask for what belongs to a fit, through the command line."""
 
 from __future__ import annotations
 
@@ -39,29 +39,29 @@ def test_the_laboratory_job_asks_for_everything_and_gets_it(
                  "verdict: as in the job", "what would narrow resin.k.Ea", "residuals normal"):  # fmt: skip
         assert part in done.stdout, part
     results = laboratory.parent / "results"
-    said = json.loads((results / "fit.json").read_text())["fits"]["laboratory"]
-    assert said.keys() >= {
+    content = json.loads((results / "fit.json").read_text())["fits"]["laboratory"]
+    assert content.keys() >= {
         "constants",
         "screening",
         "rates",
-        "profile",
+        "profile_likelihood",
         "bootstrap",
         "temperature",
         "candidates",
         "next",
     }
     for name, true in make_data.TRUTH.items():
-        assert said["profile"][name]["low_95"] < true < said["profile"][name]["high_95"]
-        (drawn,) = [row for row in said["bootstrap"]["constants"] if row["constant"] == name]
-        assert drawn["95 % low"] < said["constants"][name]["value"] < drawn["95 % high"]
-    assert said["candidates"]["chosen"] == "as in the job"
-    energy = said["rates"]["constants"][-1]
+        assert content["profile_likelihood"][name]["low_95"] < true < content["profile_likelihood"][name]["high_95"]
+        (drawn,) = [row for row in content["bootstrap"]["constants"] if row["constant"] == name]
+        assert drawn["95 % low"] < content["constants"][name]["value"] < drawn["95 % high"]
+    assert content["candidates"]["chosen"] == "as in the job"
+    energy = content["rates"]["constants"][-1]
     assert energy["95 % low"] < make_data.TRUTH["dehydration.k.Ea"] < energy["95 % high"]
     for name in (
         "orders",
         "rates",
         "rates-power-law",
-        "profiles",
+        "profile-likelihood",
         "region",
         "bootstrap",
         "temperature",
@@ -96,7 +96,7 @@ kind = "rates"
 [fit.outlets]
 data = ["tanks", "absorbed"]
 errors = { A = 0.01 }
-starts = { late = ["A"] }
+fit_initial = { late = ["A"] }
 delay = "0.5 min"
 region = ["only.k", "delay"]
 
@@ -145,7 +145,7 @@ def tanks(tmp_path: Path) -> Path:
 
 
 def test_tanks_signals_rates_and_runs_of_their_own_in_a_job(molino: Typed, tanks: Path) -> None:
-    done = molino("fit", tanks, "--profile")
+    done = molino("fit", tanks, "--profile-likelihood")
     assert done.exit_code == 0, done.output
     fits = json.loads((tanks.parent / "results" / "fit.json").read_text())["fits"]
     assert list(fits["outlets"]["constants"]) == ["only.k", "start A, late", "delay"]
@@ -175,7 +175,7 @@ WRONG = {
     "an unknown kind of slopes": ('method = "differences"', 'method = "tangents"', ["[fit.table]", "'initial'"]),
     "errors of another species": ("errors = { A = 0.01 }", "errors = { B = 0.01 }", ["'B' was not measured", "no error of A"]),
     "a word for errors": ("errors = { A = 0.01 }", 'errors = "sam"', ["did you mean 'same'"]),
-    "starts in no run": ("starts = { late", "starts = { lat", ["there is no run 'lat'"]),
+    "starts in no run": ("fit_initial = { late", "fit_initial = { lat", ["there is no run 'lat'"]),
     "a region of one": ('region = ["only.k", "delay"]', 'region = ["only.k"]', ["a region is of two constants"]),
     "a region of nothing": ('region = ["only.k", "delay"]', 'region = ["only.k", "only.q"]', ["'only.q' is not an unknown"]),
     "a constant for all runs": ('per_run = ["only.k"]\n', "", ["[fit.runs]", "name it in per_run"]),
@@ -188,8 +188,8 @@ WRONG = {
     "a screening of rates": ('rates = {}', 'screening = { species = "A" }', ["a screening needs runs"]),
     "an unknown key": ("delay = ", "dealy = ", ["unknown key 'dealy'", "did you mean 'delay'"]),
     "an unknown key below": ('method = "differences"', 'way = "initial"', ["unknown key 'way'"]),
-    "tanks that are not told": ('vessel = "stirred tank"\n', "", ["a space time, but no vessel"]),
-    "no tries": ("delay = ", "tries = 0\ndelay = ", ["tries", "greater than or equal to 1"]),
+    "tanks that are not error": ('vessel = "stirred tank"\n', "", ["a space time, but no vessel"]),
+    "no tries": ("delay = ", "n_starts = 0\ndelay = ", ["n_starts", "greater than or equal to 1"]),
 }  # fmt: skip
 
 
@@ -199,13 +199,13 @@ def test_each_wrong_fit_table_gets_its_own_message(molino: Typed, tanks: Path, n
     text = tanks.read_text()
     assert old in text
     tanks.write_text(text.replace(old, new, 1))
-    said = molino("check", tanks)
-    assert said.exit_code == 2, said.output
+    content = molino("check", tanks)
+    assert content.exit_code == 2, content.output
     for part in parts:
-        assert part in " ".join(said.stderr.split()), said.stderr
+        assert part in " ".join(content.stderr.split()), content.stderr
 
 
-def test_a_stop_by_hand_prints_the_best_and_says_so(
+def test_an_interruption_prints_the_best_and_says_so(
     molino: Typed, laboratory: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     from molino.core.fitting.model import BalanceModel
@@ -220,7 +220,7 @@ def test_a_stop_by_hand_prints_the_best_and_says_so(
         return asked(self, variables)  # type: ignore[arg-type]
 
     monkeypatch.setattr(BalanceModel, "__call__", interrupted)
-    said = molino("fit", laboratory)
-    assert said.exit_code == 130
-    assert "stopped by hand" in said.stdout
-    assert "dehydration.k" in said.stdout
+    content = molino("fit", laboratory)
+    assert content.exit_code == 130
+    assert "interrupted" in content.stdout
+    assert "dehydration.k" in content.stdout

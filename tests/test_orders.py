@@ -112,11 +112,11 @@ WRONG = {
 
 
 @pytest.mark.parametrize("name", WRONG)
-def test_what_cannot_be_screened_is_told(name: str) -> None:
+def test_what_cannot_be_screened_is_reported(name: str) -> None:
     make, what = WRONG[name]
-    with pytest.raises(mo.InputError) as told:
+    with pytest.raises(mo.InputError) as error:
         make()
-    assert re.search(what, str(told.value).replace("\n", " ")), told.value
+    assert re.search(what, str(error.value).replace("\n", " ")), error.value
 
 
 def test_a_spreadsheet_with_units_row_and_decimal_commas_goes_through(molino: Typed, tmp_path: Path) -> None:
@@ -128,9 +128,9 @@ def test_a_spreadsheet_with_units_row_and_decimal_commas_goes_through(molino: Ty
         pd.DataFrame(rows, columns=["time", "T", "xylose"]).to_excel(book, sheet_name="65 C", index=False)
     result = molino("orders", tmp_path / "lab.xlsx", "--sheet", "65 C", "--json")
     assert result.exit_code == 0, result.output
-    said = json.loads(result.stdout)
-    assert said["chosen"] == "first order"
-    first = said["laws"]["first order"]["runs"]["1"]
+    content = json.loads(result.stdout)
+    assert content["chosen"] == "first order"
+    first = content["laws"]["first order"]["runs"]["1"]
     assert (first["k"], first["unit"]) == (pytest.approx(0.02, rel=1e-5), "1/min")
     assert first["half_life"] == pytest.approx(math.log(2) / 0.02, rel=1e-5)
     in_words = molino("orders", tmp_path / "lab.xlsx", "--sheet", "65 C", "--predict", "9 h")

@@ -114,7 +114,7 @@ def built() -> dict[str, mo.Batch | mo.Train]:
     pot = mo.Batch(chem, {"A": "1 mol/L"}, volume=2, time="30 min", heat=jacket, T=310, heat_capacity="4.2 MJ/m3/K")
     kettle = mo.SemiBatch(
         chem, {"B": "1 mol/L"}, {"fresh": mo.Dosing(fresh, windows=[("5 min", "30 min")])}, volume=1, capacity=1.4,
-        time="60 min", heat=mo.Programme([(0, 320), ("60 min", 340)]), heat_capacity="4.2 MJ/m3/K",
+        time="60 min", heat=mo.Profile([(0, 320), ("60 min", 340)]), heat_capacity="4.2 MJ/m3/K",
         withdrawal=[(0, 0), ("50 min", 0), ("50 min", "5 L/min")],
     )  # fmt: skip
     coil = mo.PlugFlow(chem, cold, diameter="80 mm", length="20 m", tubes=4, name="coil",
@@ -133,12 +133,12 @@ def test_a_plant_job_says_what_python_says(tmp_path: Path) -> None:
     assert [*found] == ["tank", "tank over time", "pot", "kettle", "coil", "line"]
     for name, vessel in vessels.items():
         run = vessel.outcome()
-        told = found[name]
-        assert told["conversion_of_A"] == pytest.approx(run.conversion("A"), rel=1e-9), name
-        assert told["temperature"]["value"] == pytest.approx(run.stream_out().T, rel=1e-9)
-        assert max(told["closure"].values()) < 1e-8
-        kind = 1e3 if told["duty"]["unit"] == "kW" else 1e6
-        assert told["duty"]["value"] * kind == pytest.approx(run.duty_si, rel=1e-7, abs=1e-3)
+        error = found[name]
+        assert error["conversion_of_A"] == pytest.approx(run.conversion("A"), rel=1e-9), name
+        assert error["temperature"]["value"] == pytest.approx(run.stream_out().T, rel=1e-9)
+        assert max(error["closure"].values()) < 1e-8
+        kind = 1e3 if error["duty"]["unit"] == "kW" else 1e6
+        assert error["duty"]["value"] * kind == pytest.approx(run.duty_si, rel=1e-7, abs=1e-3)
     changes = [mo.Change("feed T", 310, at="30 min", over="10 min"), mo.Change("flow", "90 L/min", at="60 min")]
     moved = vessels["tank"].run("120 min", changes=changes)  # type: ignore[union-attr,call-arg]
     assert found["tank over time"]["temperature"]["value"] == pytest.approx(float(moved.temperatures[-1]), rel=1e-9)
@@ -159,7 +159,7 @@ def test_a_plant_job_says_what_python_says(tmp_path: Path) -> None:
     assert {"feed", "mixed feed", "after coil", "after exchanger", "fresh", "after parallel"} <= {*streams.columns}
 
 
-def test_the_plant_job_is_told_in_words(tmp_path: Path) -> None:
+def test_the_plant_job_is_reported_in_words(tmp_path: Path) -> None:
     path = tmp_path / "plant.toml"
     path.write_text(JOB, encoding="utf-8")
     for command, parts in {
@@ -189,7 +189,7 @@ WRONG = {
         "countercurrent = true",
         ["unknown key 'countercurrent'", "counter_current"],
     ),
-    "a programme": ("[[0, 320], [60, 340]]", "[0, 320]", ["[vessels.kettle] heat.points", "a list of pairs"]),
+    "a profile": ("[[0, 320], [60, 340]]", "[0, 320]", ["[vessels.kettle] heat.points", "a list of pairs"]),
     "a feed to dose": (
         'feed = "fresh", windows',
         'feed = "frsh", windows',
@@ -217,7 +217,7 @@ WRONG = {
 
 
 @pytest.mark.parametrize("name", WRONG)
-def test_each_fault_of_a_plant_job_is_told(name: str, tmp_path: Path) -> None:
+def test_each_fault_of_a_plant_job_is_reported(name: str, tmp_path: Path) -> None:
     old, new, parts = WRONG[name]
     text = JOB
     assert old in text
@@ -272,8 +272,8 @@ def test_the_ether_example_walks_and_agrees_with_python(tmp_path: Path) -> None:
     ]
     logged = mo.figures.profile(run, show=["concentration"], log="xy")
     assert (logged.axes[0].get_xscale(), logged.axes[0].get_yscale()) == ("log", "log")
-    for wrong, said in (({"show": ["colour"]}, "there is no panel 'colour'"),):
-        with pytest.raises(mo.InputError, match=said):
+    for wrong, content in (({"show": ["colour"]}, "there is no panel 'colour'"),):
+        with pytest.raises(mo.InputError, match=content):
             mo.figures.profile(run, **wrong)
     again = RUNNER.invoke(app, ["demo", str(tmp_path / "plant"), "--example", "liqor"])
     assert again.exit_code == 2

@@ -27,7 +27,7 @@ def test_first_order_with_an_unknown_start_meets_the_certified_values(name: str)
     """y = b1 (1 - exp(-b2 x)) is the product of A -> B from an unknown charge."""
     (x, y), (start, k), amplitude, constant, squares = CERTIFIED[name]
     run = mo.Experiment("1", x, {"B": y}, {"A": start})
-    found = mo.fit(mo.Chemistry(mo.Reaction("A -> B", k=mo.Unknown(k))), run, starts=["A"], errors="same")
+    found = mo.fit(mo.Chemistry(mo.Reaction("A -> B", k=mo.Unknown(k))), run, fit_initial=["A"], errors="same")
     for estimate, (value, error) in ((found["start A, 1"], amplitude), (found["r1.k"], constant)):
         assert estimate.value == pytest.approx(value, rel=5e-10)
         assert estimate.standard_error == pytest.approx(error, rel=5e-8)

@@ -69,7 +69,7 @@ def test_each_rate_law_of_the_page_runs_the_same_from_python_and_from_a_job(row:
     assert len(by_python.equations().lines) >= 5
     assert mo.write_chemistry(by_python, tmp_path / "again.toml").exists()
     again = mo.read_chemistry(tmp_path / "again.toml")
-    assert again.structure == by_python.structure
+    assert again.network == by_python.network
     assert [p.value for p in again.parameters] == pytest.approx([p.value for p in by_python.parameters], rel=1e-15)
 
 
@@ -332,7 +332,7 @@ WRONG: dict[str, tuple[Any, str]] = {
     "more voids than bed": (lambda: mo.Catalyst(voidage=1.3), "more than the whole"),
     "a half van 't Hoff": (lambda: mo.VantHoff(K=1), "give K, dH, at; or A, dH; or a, b"),
     "b in degC": (lambda: mo.VantHoff(a=1, b="20 degC"), "give it in K"),
-    "a unit said twice": (lambda: mo.VantHoff(K="3 1/bar", at=400, dH=0, unit="1/Pa"), "unit belongs to a and b"),
+    "a unit specified twice": (lambda: mo.VantHoff(K="3 1/bar", at=400, dH=0, unit="1/Pa"), "unit belongs to a and b"),
     "tables of unequal length": (lambda: mo.Arrhenius.through([300, 310], [1]), "2 temperatures and 1 constants"),
     "one temperature": (lambda: mo.Arrhenius.through([300, 300], [1, 2]), "all temperatures of the table are the same"),
     "a constant of zero": (lambda: mo.Arrhenius.through([300, 310, -5], [1, 0, 2]), r"row 2, k: 0 is not above zero(.|\n)*row 3, T"),
@@ -357,8 +357,8 @@ WRONG: dict[str, tuple[Any, str]] = {
 
 
 @pytest.mark.parametrize("name", WRONG)
-def test_what_is_wrong_is_told(name: str) -> None:
+def test_what_is_wrong_is_reported(name: str) -> None:
     make, what = WRONG[name]
-    with pytest.raises(mo.MolinoError) as told:
+    with pytest.raises(mo.MolinoError) as error:
         make()
-    assert re.search(what, str(told.value)), told.value
+    assert re.search(what, str(error.value)), error.value

@@ -90,7 +90,7 @@ def test_a_search_that_oversteps_comes_back() -> None:
     assert seen[-1][1] < seen[0][1]
 
 
-def test_a_guess_that_cannot_be_integrated_is_told() -> None:
+def test_a_guess_that_cannot_be_integrated_is_reported() -> None:
     chemistry = mo.Chemistry(mo.Reaction("A -> B", rate="k*[A]/[B]", k=mo.Unknown(1.0)))
     with pytest.raises(mo.SolveError, match=r"run 1, integration.*zero there: B"):
         mo.fit(chemistry, mo.Experiment("1", [1.0, 2.0], {"A": [0.5, 0.2]}, {"A": 1.0}))
@@ -113,7 +113,7 @@ def test_faults_are_gathered_each_once_with_their_places() -> None:
     for place in ("first", "second", "second"):
         with faults.at(place):
             raise mo.UnitError("wrong unit", "length", "write m")
-    with pytest.raises(mo.InputError) as told:
+    with pytest.raises(mo.InputError) as error:
         faults.raise_any("file")
-    assert [fault.where for fault in told.value.faults] == ["file, first, length", "file, second, length"]
-    assert str(told.value).count("-> write m") == 2
+    assert [fault.where for fault in error.value.faults] == ["file, first, length", "file, second, length"]
+    assert str(error.value).count("-> write m") == 2

@@ -53,9 +53,9 @@ def test_formulas(formula: str) -> None:
         found = composition(formula)
         assert ({e: float(n) for e, n in found.atoms.items()}, found.charge) == expected
     else:
-        with pytest.raises(mo.InputError) as told:
+        with pytest.raises(mo.InputError) as error:
             composition(formula)
-        assert re.search(expected or "cannot read", str(told.value), re.DOTALL)
+        assert re.search(expected or "cannot read", str(error.value), re.DOTALL)
 
 
 def test_molar_masses_against_another_table() -> None:
@@ -86,14 +86,14 @@ WRONG = {
     "an enthalpy in kJ": ({"enthalpy_of_formation": "-200 kJ"}, "not an energy per amount"),
     "heat per mass without mass": ({"heat_capacity": "4.18 kJ/kg/K"}, "give the formula or the molar mass"),
     "an unknown part": ({"heat_capacity": {"koefficients": [1]}}, "unknown: koefficients"),
-    "enthalpy said twice": (
+    "enthalpy specified twice": (
         {"heat_capacity": {"low": [1] * 7, "high": [1] * 7}, "entropy": "1 J/mol/K"}, "come with the seven coefficients",
     ),
 }  # fmt: skip
 
 
 @pytest.mark.parametrize("name", WRONG)
-def test_wrong_properties_are_told(name: str) -> None:
+def test_wrong_properties_are_reported(name: str) -> None:
     given, what = WRONG[name]
     with pytest.raises(mo.InputError, match=what):
         mo.Species("A", **given)
@@ -154,13 +154,13 @@ WRONG_TABLES = {
 
 
 @pytest.mark.parametrize("what", WRONG_TABLES)
-def test_wrong_tables_of_species_are_told(tmp_path: Path, what: str) -> None:
+def test_wrong_tables_of_species_are_reported(tmp_path: Path, what: str) -> None:
     text = WRONG_TABLES[what]
     path = tmp_path / ("s.json" if text[0] in "{[" else "s.csv")
     path.write_text(text)
-    with pytest.raises(mo.InputError) as told:
+    with pytest.raises(mo.InputError) as error:
         mo.read_species(path)
-    assert what in str(told.value)
+    assert what in str(error.value)
 
 
 LOOKED_UP = """

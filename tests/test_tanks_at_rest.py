@@ -59,9 +59,9 @@ def test_an_adiabatic_tank_has_three_steady_states_the_middle_one_unstable() -> 
     wanted = sorted(np.linalg.eigvals(jacobian).real)
     held = sorted(states.eigenvalues[1].real)  # B adds one of its own, -1/tau
     assert [held[0], held[-1]] == pytest.approx([wanted[0], wanted[-1]], rel=1e-8)
-    crossings = np.flatnonzero(np.diff(np.sign(states.heat_made - states.heat_removed)))
+    crossings = np.flatnonzero(np.diff(np.sign(states.heat_generation - states.heat_removal)))
     assert len(crossings) == 3
-    assert states.heat_made == pytest.approx(
+    assert states.heat_generation == pytest.approx(
         [2000 * 200e3 / TAU * k(T) * TAU / (1 + k(T) * TAU) for T in states.temperatures]
     )
     text = str(states)
@@ -154,7 +154,7 @@ def test_disturbances_step_and_ramp_a_tank_to_its_new_state() -> None:
     assert settled.to("min").magnitude == pytest.approx(math.log(60) / 0.1, rel=1e-3)  # B, by its 800 exp(-t/tau)
     with pytest.raises(mo.SolveError, match="does not settle within this run"):
         tank.run("5 min").settling_time()
-    for wrong, said in (
+    for wrong, content in (
         ([mo.Change("colour", 3)], "cannot be varied"),
         ([mo.Change("volume", "2 m3", at="1 min")], "keeps its size"),
         (
@@ -162,12 +162,12 @@ def test_disturbances_step_and_ramp_a_tank_to_its_new_state() -> None:
             "begins before the last",
         ),
     ):
-        with pytest.raises(mo.InputError, match=said):
+        with pytest.raises(mo.InputError, match=content):
             tank.run("1 h", changes=wrong)
 
 
 WRONG: dict[str, tuple[Callable[[], object], str]] = {
-    "T that is kept": (lambda: TANK.with_(heat=None).steady_states(), "its temperature is kept"),
+    "T that is kept": (lambda: TANK.with_(heat=None).steady_states(), "its temperature is prescribed"),
     "no volume": (lambda: TANK.with_(volume=None).steady_states(), "no volume is given"),
     "empty bounds": (lambda: TANK.steady_states(("400 K", "300 K")), "are empty"),
     "bounds in metres": (lambda: TANK.steady_states(("4 m", "300 K")), "not a temperature"),
@@ -178,7 +178,7 @@ WRONG: dict[str, tuple[Callable[[], object], str]] = {
 
 
 @pytest.mark.parametrize("name", WRONG)
-def test_wrong_questions_are_told(name: str) -> None:
-    make, said = WRONG[name]
-    with pytest.raises(mo.InputError, match=said):
+def test_wrong_questions_are_reported(name: str) -> None:
+    make, content = WRONG[name]
+    with pytest.raises(mo.InputError, match=content):
         make()

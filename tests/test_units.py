@@ -85,10 +85,10 @@ WRONG = [
 
 
 @pytest.mark.parametrize(("text", "kind", "what", "advice"), WRONG)
-def test_what_cannot_be_read_is_told_with_a_way_out(text: object, kind: str, what: str, advice: str) -> None:
-    with pytest.raises(mo.InputError) as told:
+def test_what_cannot_be_read_is_reported_with_a_way_out(text: object, kind: str, what: str, advice: str) -> None:
+    with pytest.raises(mo.InputError) as error:
         units.read(text, kind, "here")
-    (fault,) = told.value.faults
+    (fault,) = error.value.faults
     assert fault.where == "here"
     assert what in fault.what
     assert advice in fault.advice

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 import molino as mo
 from molino.core.chemistry.formula import parse_formula
-from molino.core.fitting.result import Fit
+from molino.core.fitting.fit_result import Fit
 from molino.core.vessels.metrics import parse_metric
 
 SERIES = mo.Chemistry(
@@ -21,7 +21,7 @@ WARM = mo.Chemistry(mo.Reaction("A -> B", k=mo.Arrhenius(k="0.2 1/min", at="50 d
 FEED = mo.Feed({"A": "2 mol/L"}, flow="6 L/min")
 
 WRONG: dict[str, tuple[Callable[[], object], list[str]]] = {
-    "volume said twice": (lambda: mo.StirredTank(SERIES, FEED, volume="1 m3", space_time="5 min"), ["same thing twice"]),
+    "volume specified twice": (lambda: mo.StirredTank(SERIES, FEED, volume="1 m3", space_time="5 min"), ["same thing twice"]),
     "length and volume": (lambda: mo.PlugFlow(SERIES, FEED, diameter=1, length=1, volume=2), ["length and volume", "twice"]),
     "no diameter": (lambda: mo.PlugFlow(SERIES, FEED, length=1), ["no diameter", "give the diameter"]),
     "no tubes": (lambda: mo.PlugFlow(SERIES, FEED, volume=1, tubes=0), ["tubes = 0", "whole number"]),
@@ -74,12 +74,12 @@ WRONG: dict[str, tuple[Callable[[], object], list[str]]] = {
 
 
 @pytest.mark.parametrize("name", WRONG)
-def test_wrong_vessels_are_told_with_a_way_out(name: str) -> None:
+def test_wrong_vessels_are_reported_with_a_way_out(name: str) -> None:
     make, parts = WRONG[name]
-    with pytest.raises(mo.InputError) as told:
+    with pytest.raises(mo.InputError) as error:
         make()
     for part in parts:
-        assert part in str(told.value)
+        assert part in str(error.value)
 
 
 def test_a_feed_by_molar_flow_or_by_concentration_is_the_same() -> None:
@@ -104,10 +104,10 @@ def test_temperature_of_the_vessel_goes_before_that_of_the_feed() -> None:
 
 def test_what_is_printed_reads_like_a_report() -> None:
     tube = mo.PlugFlow(SERIES, FEED, diameter="5 cm", length="12 m", tubes=2, name="pilot")
-    said = str(tube.run())
+    content = str(tube.run())
     for part in ("pilot: plug flow, 2 tubes of diameter 5 cm, length 12 m", "fed 6 L/min of A 2 mol/L", "residence time",
                  "conversion of A", "concentration of B", "mol/L", "balances of A + B + C close to", "LSODA"):  # fmt: skip
-        assert part in said
+        assert part in content
     sized = mo.size(tube, "yield of B on A", 0.5)
     assert str(sized).startswith("length ")
     assert "yield of B on A = 0.5" in str(sized)
@@ -248,9 +248,9 @@ def test_sweep_of_a_stiff_chemistry_agrees_with_single_runs() -> None:
 
 def test_sweep_tells_all_that_is_wrong() -> None:
     tube = mo.PlugFlow(SERIES, FEED, volume="30 L")
-    with pytest.raises(mo.InputError) as told:
+    with pytest.raises(mo.InputError) as error:
         mo.sweep(tube, {"volume": ["10 L", "3 kg"], "one.kk": [1.0]}, ["conversion of A", "yield of Q on A"])
-    text = str(told.value)
+    text = str(error.value)
     for part in ("kg is a unit of mass", "did you mean 'one.k'", "'Q' is not a species"):
         assert part in text
     with pytest.raises(mo.InputError, match="nothing to vary"):

@@ -126,12 +126,12 @@ def test_a_job_says_the_same(tmp_path: Path, molino: Callable[..., Result]) -> N
     (one,) = mo.load_job(path).vessels.values()
     amounts = [s.amounts for s in one.run().streams_out()]
     assert amounts == [pytest.approx(s.amounts) for s in same.run().streams_out()]
-    said = molino("run", path).output
+    content = molino("run", path).output
     for part in ("tube, permeate", "tube, side feed"):
-        assert part in said
+        assert part in content
 
 
-def test_a_tank_that_loses_more_than_it_is_fed_is_told() -> None:
+def test_a_tank_that_loses_more_than_it_is_fed_is_reported() -> None:
     gas = mo.Feed({"A": "1 mol/s"}, T="500 K", P="5 bar")
     wall = mo.Membrane({s: f"L*p[{s}]" for s in "AB"}, {"L": "1e-5 mol/m2/s/Pa"}, area="1 m2")
     tank = mo.StirredTank(CHEMISTRY, gas, volume="1 m3", wall=wall)
@@ -141,7 +141,7 @@ def test_a_tank_that_loses_more_than_it_is_fed_is_told() -> None:
     assert tank.with_({"membrane area": "0.1 m2"}).steady().stream_out().volume > 0
 
 
-def test_all_that_is_wrong_with_a_wall_in_a_job_is_told_together(
+def test_all_that_is_wrong_with_a_wall_in_a_job_is_reported_together(
     tmp_path: Path, molino: Callable[..., Result]
 ) -> None:  # fmt: skip
     path = tmp_path / "job.toml"
@@ -156,7 +156,7 @@ WRONG: list[tuple[Callable[[], Any], str]] = [
     (lambda: mo.Membrane({}), "no flux is given"),
     (lambda: mo.Membrane({"B": "km*[B]"}), "the constant km has no value"),
     (lambda: mo.Membrane({"B": "km*[B]"}, {"km": "2 1/s"}), "needs it in m/s"),
-    (lambda: mo.Membrane({"B": "km*([B] - [B]')"}, {"km": "2 m/s"}), "beyond the wall is not said"),
+    (lambda: mo.Membrane({"B": "km*([B] - [B]')"}, {"km": "2 m/s"}), "beyond the wall is not given"),
     (lambda: mo.Membrane({"B": "km*[B]"}, {"km": "2 m/s", "L": 1.0}), "no flux asks for the constant L"),
     (lambda: mo.Membrane({"B": "km*[B]"}, {"km": "2 m/s"}, {"A": 1.0}), "no flux asks for A there"),
     (lambda: mo.Membrane({"B": "km*[B]"}, {"km": mo.Unknown(1.0)}), "is not fitted"),
@@ -178,8 +178,8 @@ WRONG: list[tuple[Callable[[], Any], str]] = [
 
 
 @pytest.mark.parametrize(("make", "said"), WRONG)
-def test_what_is_wrong_with_a_wall_is_told(make: Callable[[], Any], said: str) -> None:
-    with pytest.raises(mo.InputError, match=re.escape(said)):
+def test_what_is_wrong_with_a_wall_is_reported(make: Callable[[], Any], content: str) -> None:
+    with pytest.raises(mo.InputError, match=re.escape(content)):
         make()
 
 

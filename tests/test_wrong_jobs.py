@@ -72,7 +72,7 @@ WRONG = {
     "a misspelt table": ('valdeoro.toml', '[size.coil]', '[sise.coil]', ["'sise'", "did you mean 'size'"]),
     "a kind of vessel that is none": ('valdeoro.toml', '"batch"', '"bach"', ['[vessels.cooker]', "did you mean 'batch'"]),
     "a metric that is none": ('valdeoro.toml', '"conversion of xylose"\ntarget', '"conv of xylose"\ntarget', ['[size.coil]', 'conversion of A']),
-    "a size said twice": ('valdeoro.toml', 'length = 150', 'length = 150\nvolume = 3', ['[vessels.coil]', 'length and volume', 'give one']),
+    "a size specified twice": ('valdeoro.toml', 'length = 150', 'length = 150\nvolume = 3', ['[vessels.coil]', 'length and volume', 'give one']),
     "a length without diameter": ('valdeoro.toml', 'diameter = "80 mm"\n', '', ['[vessels.coil]', 'no diameter']),
     "half a tube": ('valdeoro.toml', 'tubes = 4', 'tubes = 1.5', ['[vessels.coil]', 'tubes']),
     "no temperature": ('valdeoro.toml', 'T = 175\n', '', ['[vessels.coil]', 'no temperature', 'give T']),
@@ -109,7 +109,7 @@ WRONG = {
     'a space time and a volume': ('pilot.toml', 'space_time = "2 h"', 'space_time = "2 h"\nvolume = 3', ['[vessels.second]', 'same thing twice']),
     'nothing to start from': ('pilot.toml', 'charge = { A = "600 mmol", B = "1.4 kmol/m3" }', 'charge = { A = "600 mmol" }', ['[vessels.flask]', 'no reaction can start', 'add B']),
     'a flow in amount': ('pilot.toml', 'flow = 2.5', 'flow = "2.5 mol"', ['[feeds.fresh]', 'mol is a unit of amount']),
-    'two flows that contradict': ('pilot.toml', 'flow = 2.5', 'flow = ["2.5 L/min", "9 mol/min"]', ['[feeds.fresh]', 'more is given than goes together']),
+    'two flows that contradict': ('pilot.toml', 'flow = 2.5', 'flow = ["2.5 L/min", "9 mol/min"]', ['[feeds.fresh]', 'the specifications contradict each other']),
     'a key of a vessel of another kind': ('pilot.toml', 'space_time = "2 h"\n', 'space_time = "2 h"\nstart_up = 3\n', ['[vessels.second]', "unknown key 'start_up'"]),
     'fractions that miss the whole': ('vapour.toml', 'water = "rest" }\nflow', 'water = "8 mol%" }\nflow', ['[feeds.vapour]', 'mole fractions add up to 0.98', "'rest'"]),
     'a total left out': ('vapour.toml', 'flow = "40 kmol/h"\n', '', ['[feeds.vapour]', 'cannot be worked out from', 'in kmol/h']),
@@ -117,7 +117,7 @@ WRONG = {
     'per cent of what': ('vapour.toml', '"90 mol%"', '"90 %"', ['[feeds.vapour]', 'write mol% or wt%']),
     'a partial pressure above the whole': ('vapour.toml', 'water = "1 bar"', 'water = "6 bar"', ['[vessels.pot]', 'the rest is negative']),
     'a total of neither amount nor mass': ('vapour.toml', 'total = "3 mol"', 'total = "3 m"', ['[vessels.pot]', 'total', 'not an amount']),
-    'an amount beside a total that contradicts': ('vapour.toml', 'methanol = "rest"', 'methanol = "4 mol"', ['[vessels.pot]', 'more is given than goes together', 'total 3 mol']),
+    'an amount besides a total that contradicts': ('vapour.toml', 'methanol = "rest"', 'methanol = "4 mol"', ['[vessels.pot]', 'the specifications contradict each other', 'total 3 mol']),
     'no catalyst': ('vapour.toml', 'length = "5 m"\ncatalyst = { bulk_density = "850 kg/m3" }', 'length = "5 m"', ['[vessels.bed]', 'per catalyst mass', 'bulk_density']),
     'a density of nothing': ('vapour.toml', '"850 kg/m3"', '"850 kg/m2"', ['[vessels.bed]', 'not a density']),
     'a misspelt key of a catalyst': ('vapour.toml', '{ bulk_density = "850', '{ bulkdensity = "850', ['[vessels.bed.catalyst]', "did you mean 'bulk_density'"]),
@@ -136,7 +136,7 @@ WRONG = {
     "half a van 't Hoff law": ('vapour.toml', ', at = 250, dH = -42', '', ['[reactions.dehydration], K_w', 'give K, dH, at']),
     'a misspelt part of a law': ('vapour.toml', 'dH = -42', 'dh = -42', ['[reactions.dehydration.K_w]', "did you mean 'dH'"]),
     'a table of constants that does not match': ('vapour.toml', '{ K = "2 1/bar", at = 250, dH = -42 }', '{ T = [250, 260], K = ["2 1/bar"] }', ['[reactions.dehydration], K_w', '2 temperatures and 1 constants']),
-    'orders beside a formula': ('vapour.toml', 'basis = "catalyst mass"', 'basis = "catalyst mass"\norders = { methanol = 2 }', ['[reactions.dehydration]', 'both a rate law and orders']),
+    'orders besides a formula': ('vapour.toml', 'basis = "catalyst mass"', 'basis = "catalyst mass"\norders = { methanol = 2 }', ['[reactions.dehydration]', 'both a rate law and orders']),
     'a species table that is not there': ('vapour.toml', '\n[units]', '\nspecies_table = "own.csv"\n[units]', ['species_table', 'no such file']),
     'a pressure in metres': ('vapour.toml', 'P = 3\n', 'P = "3 m"\n', ['[feeds.vapour]', 'not a pressure']),
     'a rate of a gas in a liquid': ('vapour.toml', 'charge = { methanol = "rest", water = "1 bar" }\ntotal = "3 mol"\nP = 5', 'charge = { methanol = "1 mol/L" }', ['[vessels.pot]', 'holds a liquid', 'give P of a gas']),
@@ -155,9 +155,9 @@ def test_each_wrong_job_gets_its_own_message(molino: Typed, folder: Path, name: 
     result = molino("check", job, "--json")
     assert result.exit_code == 2, result.output
     (fault,) = json.loads(result.stdout)["errors"]
-    told = f"{fault['where']}: {fault['what']} -> {fault['advice']}"
+    error = f"{fault['where']}: {fault['what']} -> {fault['advice']}"
     for part in parts:
-        assert part in told
+        assert part in error
     in_words = molino("check", job)
     assert in_words.exit_code == 2
     assert " ".join(fault["what"].split()) in " ".join(in_words.stderr.split())

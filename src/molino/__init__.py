@@ -12,51 +12,71 @@ from typing import TYPE_CHECKING, Any
 
 _HOME = {
     "Adiabatic": "core.vessels.heat",
-    "Arrhenius": "core.chemistry.over_temperature",
+    "Arrhenius": "core.chemistry.temperature_dependence",
     "Batch": "core.vessels.batch",
+    "Bootstrap": "core.fitting.bootstrap",
+    "Branch": "core.vessels.steady_states",
     "Catalyst": "core.vessels.catalyst",
     "Change": "core.vessels.changes",
-    "Chemistry": "core.chemistry.network",
+    "Chemistry": "core.chemistry.chemistry",
+    "Comparison": "core.design.comparison",
     "CubicEquation": "core.thermo.cubic",
-    "Decay": "core.vessels.catalyst",
+    "Deactivation": "core.vessels.catalyst",
+    "Discrimination": "core.fitting.discrimination",
     "DistributedFeed": "core.vessels.walls",
     "Dosing": "core.vessels.semi_batch",
-    "Exchanger": "core.vessels.steps",
+    "Equations": "core.chemistry.notation",
+    "Evaluator": "core.design.evaluator",
+    "Exchanger": "core.vessels.train_steps",
     "Experiment": "core.fitting.experiments",
     "Experiments": "core.fitting.experiments",
     "Feed": "core.vessels.feed",
+    "Fit": "core.fitting.fit_result",
     "FromSpecies": "core.chemistry.thermochemistry",
     "HeatCapacity": "core.chemistry.heat_capacity",
     "InputError": "core.errors",
+    "InternalDiffusion": "core.vessels.catalyst",
     "Jacket": "core.vessels.heat",
     "Library": "core.chemistry.library",
     "Membrane": "core.vessels.walls",
+    "Metric": "core.vessels.metrics",
     "MolinoError": "core.errors",
-    "Parallel": "core.vessels.steps",
+    "NextExperiment": "core.fitting.next_experiment",
+    "Parallel": "core.vessels.train_steps",
     "PlugFlow": "core.vessels.plug_flow",
-    "Pores": "core.vessels.catalyst",
+    "PowerLaw": "core.fitting.rates",
+    "Prediction": "core.fitting.screening",
     "PressureDrop": "core.vessels.pressure",
-    "Programme": "core.vessels.heat",
+    "Profile": "core.vessels.heat",
+    "ProfileLikelihood": "core.fitting.profile_likelihood",
     "Rates": "core.fitting.rates",
     "Reaction": "core.chemistry.reaction",
+    "Review": "core.chemistry.checks",
+    "Run": "core.vessels.run",
+    "Screening": "core.fitting.screening",
     "SemiBatch": "core.vessels.semi_batch",
-    "SideFeed": "core.vessels.steps",
+    "SideFeed": "core.vessels.train_steps",
     "Signal": "core.fitting.signals",
+    "Sizing": "core.design.sizing",
     "SolveError": "core.errors",
     "Species": "core.chemistry.species",
+    "SteadyStates": "core.vessels.steady_states",
     "StirredTank": "core.vessels.stirred_tank",
+    "Stream": "core.vessels.streams",
+    "Sweep": "core.design.sweeping",
     "Train": "core.vessels.train",
+    "TrainRun": "core.vessels.train",
     "UnitError": "core.errors",
     "Unknown": "core.chemistry.constants",
     "UnreachableError": "core.errors",
-    "VantHoff": "core.chemistry.over_temperature",
+    "VantHoff": "core.chemistry.temperature_dependence",
     "compare": "core.design.comparison",
     "concentration": "core.vessels.metrics",
     "conversion": "core.vessels.metrics",
     "discriminate": "core.fitting.discrimination",
     "duty": "core.vessels.metrics",
     "effectiveness_factor": "core.vessels.catalyst",
-    "evaluator": "core.design.evaluating",
+    "evaluator": "core.design.evaluator",
     "figures": "desk.figures",
     "fit": "core.fitting.regression",
     "load_job": "desk.job.load",
@@ -79,32 +99,40 @@ _HOME = {
 __all__ = [*_HOME]
 
 if TYPE_CHECKING:
+    __version__: str
+    from molino.core.chemistry.checks import Review
+    from molino.core.chemistry.chemistry import Chemistry
     from molino.core.chemistry.constants import Unknown
     from molino.core.chemistry.heat_capacity import HeatCapacity
     from molino.core.chemistry.library import Library
-    from molino.core.chemistry.network import Chemistry
-    from molino.core.chemistry.over_temperature import Arrhenius, VantHoff
+    from molino.core.chemistry.notation import Equations
     from molino.core.chemistry.reaction import Reaction
     from molino.core.chemistry.species import Species
+    from molino.core.chemistry.temperature_dependence import Arrhenius, VantHoff
     from molino.core.chemistry.thermochemistry import FromSpecies
-    from molino.core.design.comparison import compare
-    from molino.core.design.evaluating import evaluator
-    from molino.core.design.sizing import size
-    from molino.core.design.sweeping import sweep
+    from molino.core.design.comparison import Comparison, compare
+    from molino.core.design.evaluator import Evaluator, evaluator
+    from molino.core.design.sizing import Sizing, size
+    from molino.core.design.sweeping import Sweep, sweep
     from molino.core.errors import InputError, MolinoError, SolveError, UnitError, UnreachableError
-    from molino.core.fitting.discrimination import discriminate
+    from molino.core.fitting.bootstrap import Bootstrap
+    from molino.core.fitting.discrimination import Discrimination, discriminate
     from molino.core.fitting.experiments import Experiment, Experiments
-    from molino.core.fitting.rates import Rates
+    from molino.core.fitting.fit_result import Fit
+    from molino.core.fitting.next_experiment import NextExperiment
+    from molino.core.fitting.profile_likelihood import ProfileLikelihood
+    from molino.core.fitting.rates import PowerLaw, Rates
     from molino.core.fitting.regression import fit
-    from molino.core.fitting.screening import screen_orders
+    from molino.core.fitting.screening import Prediction, Screening, screen_orders
     from molino.core.fitting.signals import Signal
     from molino.core.thermo.cubic import CubicEquation
     from molino.core.vessels.batch import Batch
-    from molino.core.vessels.catalyst import Catalyst, Decay, Pores, effectiveness_factor
+    from molino.core.vessels.catalyst import Catalyst, Deactivation, InternalDiffusion, effectiveness_factor
     from molino.core.vessels.changes import Change
     from molino.core.vessels.feed import Feed
-    from molino.core.vessels.heat import Adiabatic, Jacket, Programme
+    from molino.core.vessels.heat import Adiabatic, Jacket, Profile
     from molino.core.vessels.metrics import (
+        Metric,
         concentration,
         conversion,
         duty,
@@ -115,10 +143,13 @@ if TYPE_CHECKING:
     )
     from molino.core.vessels.plug_flow import PlugFlow
     from molino.core.vessels.pressure import PressureDrop
+    from molino.core.vessels.run import Run
     from molino.core.vessels.semi_batch import Dosing, SemiBatch
-    from molino.core.vessels.steps import Exchanger, Parallel, SideFeed
+    from molino.core.vessels.steady_states import Branch, SteadyStates
     from molino.core.vessels.stirred_tank import StirredTank
-    from molino.core.vessels.train import Train
+    from molino.core.vessels.streams import Stream
+    from molino.core.vessels.train import Train, TrainRun
+    from molino.core.vessels.train_steps import Exchanger, Parallel, SideFeed
     from molino.core.vessels.walls import DistributedFeed, Membrane
     from molino.desk import figures
     from molino.desk.job.chemistry import read_chemistry, read_library, write_chemistry
@@ -129,6 +160,10 @@ if TYPE_CHECKING:
 
 
 def __getattr__(name: str) -> Any:
+    if name == "__version__":
+        from importlib.metadata import version
+
+        return version("molino")
     home = _HOME.get(name)
     if home is None:
         raise AttributeError(f"module 'molino' has no attribute '{name}'")
@@ -139,4 +174,4 @@ def __getattr__(name: str) -> Any:
 
 
 def __dir__() -> list[str]:
-    return sorted([*globals(), *_HOME])
+    return sorted([*globals(), *_HOME, "__version__"])

@@ -1,7 +1,8 @@
-"""What can go wrong, said so that the reader can mend it.
+"""What can go wrong, worded so that the reader can correct it.
 
-Every error names a place (*where*), a fact (*what*) and a way out (*advice*). Faults of an input are gathered and told
-together: open a `Faults`, run each check inside `faults.at("place")`, and call `faults.raise_any()` at the end.
+Every error names a place (*where*), a fact (*what*) and a remedy (*advice*). Faults of an input are gathered and
+reported together: open a `Faults`, run each check inside `faults.at("place")`, and call `faults.raise_any()` at the
+end.
 """
 
 from __future__ import annotations
@@ -83,7 +84,7 @@ class UnreachableError(MolinoError):
 
 
 class Faults:
-    """Gathers the faults of an input so that all are told at once."""
+    """Gathers the faults of an input so that all are reported at once."""
 
     def __init__(self) -> None:
         self.found: list[Fault] = []
@@ -100,7 +101,7 @@ class Faults:
             self.found.extend(fault.within(place) if place else fault for fault in error.faults)
 
     def raise_any(self, place: str = "") -> None:
-        """Raise one InputError with all that was found, if anything was (the same thing is said once)."""
+        """Raise one InputError with all that was found, if anything was (the same thing is reported once)."""
         if self.found:
             distinct = dict.fromkeys(self.found)
             raise InputError(fault.within(place) if place else fault for fault in distinct)

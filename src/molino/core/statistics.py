@@ -5,17 +5,17 @@ from __future__ import annotations
 from scipy.special import fdtrc, fdtri, stdtrit
 
 
-def student(probability: float, degrees_of_freedom: float) -> float:
+def student_t_quantile(probability: float, degrees_of_freedom: float) -> float:
     """Quantile of Student's t distribution."""
     return float(stdtrit(degrees_of_freedom, probability))
 
 
 def half_width(standard_error: float, degrees_of_freedom: float) -> float:
     """Half of a 95 % confidence interval: t(0.975) standard errors."""
-    return student(0.975, degrees_of_freedom) * standard_error
+    return student_t_quantile(0.975, degrees_of_freedom) * standard_error
 
 
-def beyond_f(value: float, numerator: float, denominator: float) -> float:
+def f_tail_probability(value: float, numerator: float, denominator: float) -> float:
     """Probability that an F ratio lies beyond a value."""
     return float(fdtrc(numerator, denominator, max(value, 0.0)))
 

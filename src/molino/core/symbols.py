@@ -44,7 +44,7 @@ class Role:
 
 
 class Quantity(sp.Symbol):  # type: ignore[misc]
-    """A symbol that is told apart by role and owner; made by calling a `Role`."""
+    """A symbol that is distinguished by role and owner; made by calling a `Role`."""
 
     __slots__ = ("owner", "role")
     role: Role
@@ -110,7 +110,7 @@ def symbol_latex(symbol: sp.Symbol) -> str:
 def for_the_eye(e: sp.Expr) -> tuple[sp.Expr, dict[sp.Symbol, str]]:
     """An expression in plain symbols, in the order of their letters, and the LaTeX of each.
 
-    Two symbols that would be printed alike are told apart by their roles.
+    Two symbols that would be printed alike are distinguished by their roles.
     """
     symbols = in_order(e.free_symbols)
     texts = [symbol_text(s) for s in symbols]

@@ -262,7 +262,7 @@ def expect(text: str, kind: str, name: str = "", given: str | None = None) -> Un
     """Look a unit up and hold its dimension against a kind of quantity; UnitError if they differ."""
     found, wanted = unit(text), unit(SI_UNITS[kind])
     if found.dimension != wanted.dimension:
-        said = given if given is not None else text
+        message = given if given is not None else text
         advice = (
             f"give {article(kind)}, like '{EXAMPLES[kind]}'"
             if kind != "number"
@@ -271,7 +271,7 @@ def expect(text: str, kind: str, name: str = "", given: str | None = None) -> Un
         if kind == "temperature" and text.strip() in _LIKELY:
             advice = f"did you mean '{_LIKELY[text.strip()]}'?"
         raise UnitError(
-            f"'{said}' is not {article(kind)}: {text or '1'} is a unit of {describe(found.dimension)}", name, advice
+            f"'{message}' is not {article(kind)}: {text or '1'} is a unit of {describe(found.dimension)}", name, advice
         )
     return found
 
@@ -366,7 +366,7 @@ class Display:
     """Which unit each kind of quantity is shown in: the one it was given in; without any unit, plain numbers."""
 
     chosen: Mapping[str, str]
-    bare: bool = False
+    unitless: bool = False
 
     @classmethod
     def of(cls, given: Iterable[tuple[str, Value | None]], prefer: Mapping[str, str], with_units: bool) -> Display:
@@ -375,15 +375,15 @@ class Display:
         `with_units` says that something else in the study (a rate constant) came with a unit.
         """
         values = [(kind, value) for kind, value in given if value is not None]
-        bare = not with_units and not prefer and all(value.unit is None for _, value in values)
+        unitless = not with_units and not prefer and all(value.unit is None for _, value in values)
         chosen: dict[str, str] = {}
         for kind, value in values:
             chosen.setdefault(kind, value.unit if value.unit is not None else SI_UNITS[kind])
-        return cls({**chosen, **prefer}, bare)
+        return cls({**chosen, **prefer}, unitless)
 
     def unit(self, kind: str) -> str:
         """The text of the unit for a kind; '' where numbers stand without one."""
-        if self.bare or kind == "number":
+        if self.unitless or kind == "number":
             return ""
         if kind in self.chosen:
             return self.chosen[kind]

@@ -1,4 +1,4 @@
-"""Make the measurements of the Valdeoro mill (invented): cob-liquor.csv beside this script.
+"""Make the measurements of the Valdeoro mill (invented): cob-liquor.csv next to this script.
 
 Six batch runs of dilute xylose with acid at 150, 165 and 180 degC; xylose -> furfural -> resin, both first order in the
 sugar or furfural and in acid. The concentrations come from the closed form of two first-order steps in series,

@@ -43,7 +43,7 @@ class Boundary:
         return values.reshape(len(p)), partial[:, :n] @ found.sensitivities[-1] + partial[:, n:]
 
     def is_met(self, p: np.ndarray) -> bool:
-        """Whether the conditions hold in an integration from these values, and not only as far as they can be told."""
+        """Whether the conditions hold in an integration from these values, and not only within Newton's steps."""
         sizes = np.array([max(abs(v), 1e-300) for v in p])
         return bool((np.abs(self.at(p)[0]) <= 1e-6 * sizes).all())
 
@@ -128,11 +128,13 @@ def solve_boundary(case: Case, end: float, near: np.ndarray | None = None) -> Ca
     if found is None:
         found = _lengthened(case, end)
     if found is not None and not boundary.is_met(found):
-        said = "the balances grow so fast along the way that the values at the beginning do not settle those at the end"
-        raise SolveError(said, "boundary values", "take a shorter stretch")
+        message = (
+            "the balances grow so fast along the way that the values at the beginning do not settle those at the end"
+        )
+        raise SolveError(message, "boundary values", "take a shorter stretch")
     if found is None:
-        said = "no values at the beginning meet the conditions at the end"
-        raise SolveError(said, "boundary values", "check flows and areas; try the coolant co-current")
+        message = "no values at the beginning meet the conditions at the end"
+        raise SolveError(message, "boundary values", "check flows and areas; try the coolant co-current")
     return case.with_values(dict(zip(boundary.unknown, found.tolist(), strict=True)))
 
 

@@ -11,7 +11,7 @@ from scipy.optimize import brentq
 
 from molino.core.balances.source import NotFinite
 from molino.core.errors import SolveError
-from molino.core.fields import Frozen
+from molino.core.frozen import Frozen
 
 Residual = Callable[[np.ndarray], np.ndarray]
 CLOSE = 1e-7
@@ -105,8 +105,8 @@ class ArcLength:
             if found is None or found[2] @ along < self.bend or self._is_far(found[0], z + length * along):
                 length /= 2
                 if length < 1e-9:
-                    said = f"the curve of solutions cannot be followed beyond {z[-1]:.6g}"
-                    raise SolveError(said, "continuation", "narrow the range, or check the rate laws there")
+                    message = f"the curve of solutions cannot be followed beyond {z[-1]:.6g}"
+                    raise SolveError(message, "continuation", "narrow the range, or check the rate laws there")
                 continue
             before, z, along = z, found[0], found[2]
             if not low <= z[-1] <= high:

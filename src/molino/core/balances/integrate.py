@@ -24,7 +24,7 @@ from molino.core.balances.functions import Functions, functions_of
 from molino.core.balances.source import NotFinite
 from molino.core.balances.system import Case
 from molino.core.errors import SolveError
-from molino.core.fields import Frozen
+from molino.core.frozen import Frozen
 
 RTOL = 1e-10
 ATOL = 1e-13
@@ -63,8 +63,8 @@ class Report:
     def of(cls, several: Sequence[Report]) -> Report:
         """What several integrations did together."""
         counts = (sum(getattr(r, name) for r in several) for name in ("steps", "evaluations", "jacobians"))
-        stages = f" in {len(several)} stages" if len(several) > 1 else ""
-        return cls(several[-1].method + stages, *counts)
+        segments = f" in {len(several)} stages" if len(several) > 1 else ""
+        return cls(several[-1].method + segments, *counts)
 
     def __str__(self) -> str:
         many = f", {self.jacobians} Jacobian{'s' if self.jacobians > 1 else ''}" if self.jacobians else ""
@@ -88,7 +88,7 @@ class Event:
 
 
 @dataclass(frozen=True, eq=False)
-class Located(Frozen):
+class LocatedEvent(Frozen):
     """Where an event happened, and the states there, shape (states,)."""
 
     event: Event
@@ -135,7 +135,7 @@ class Solution(Frozen):
     steps: np.ndarray
     report: Report
     settings: Settings = field(default_factory=Settings)
-    events: tuple[Located, ...] = ()
+    events: tuple[LocatedEvent, ...] = ()
     failure: SolveError | None = None
 
     @property
@@ -312,7 +312,7 @@ class Solution(Frozen):
             found.append((at, y))
         return found
 
-    def cut(self, at: float, state: np.ndarray, events: tuple[Located, ...]) -> Solution:
+    def cut(self, at: float, state: np.ndarray, events: tuple[LocatedEvent, ...]) -> Solution:
         """The same, ended at a point."""
         keep = self.points < at
         points = np.append(self.points[keep], at)
@@ -479,7 +479,7 @@ def _with_events(solution: Solution, events: Sequence[Event]) -> Solution:
             speed = float(slope(np.array([at]), state[None])[0])
             happens = abs(speed) >= still and speed * event.direction >= 0
             if happens and (at > solution.begin or not event.terminal):
-                located.append(Located(event, at, state))
+                located.append(LocatedEvent(event, at, state))
     located.sort(key=lambda found: found.at)
     for n, found in enumerate(located):
         if found.event.terminal:
@@ -498,8 +498,8 @@ def _bounded(solution: Solution) -> Solution:
     state = balances.states[place]
     crossed = solution.crossings(state.symbol)
     at, there = crossed[0] if crossed else (solution.begin, solution.states[0])
-    said = f"the {state.kind} falls to zero at {balances.independent} = {at:.6g}"
-    failure = SolveError(said, "integration", "a result below it would not be physical: check the numbers behind it")
+    message = f"the {state.kind} falls to zero at {balances.independent} = {at:.6g}"
+    failure = SolveError(message, "integration", "a result below it would not be physical: check the numbers behind it")
     failure.reached, failure.symbol = at, state.symbol
     return replace(solution.cut(at, there, ()), failure=failure)
 
@@ -537,17 +537,17 @@ def _advance(
     for _ in range(3):  # nearer and nearer to where it sticks
         closer = np.linspace(points[-1], goal, 101)
         try:
-            fine, told = _odeint(functions, rows[-1], closer, rtol, absolute, most=_MOST_STEPS_CLOSER)
+            fine, counts = _odeint(functions, rows[-1], closer, rtol, absolute, most=_MOST_STEPS_CLOSER)
         except NotFinite as error:
             failure = failure or _not_finite(case, error)
             break
-        failure = _stuck(case, times[-1], closer, fine, scale, told)
-        further = _first_failure(closer, told) + 1 if told["message"] != _DONE else len(closer)
+        failure = _stuck(case, times[-1], closer, fine, scale, counts)
+        further = _first_failure(closer, counts) + 1 if counts["message"] != _DONE else len(closer)
         further = min(further, int(np.argmin(np.append(np.isfinite(fine).all(axis=1), False))))
         if further < len(closer):
             goal = closer[further]
         rows, points = np.concatenate([rows, fine[1:further]]), np.concatenate([points, closer[1:further]])
-        steps = np.concatenate([steps, steps[-1] + told["nst"][: max(further - 1, 0)]])
+        steps = np.concatenate([steps, steps[-1] + counts["nst"][: max(further - 1, 0)]])
         if further == len(closer) or goal - points[-1] < 1e-9 * goal:
             break
     assert failure is not None
@@ -628,10 +628,10 @@ def _by_sparse(
 def _not_finite(case: Case, error: NotFinite) -> SolveError:
     states = np.asarray(error.states, dtype=float)
     gone = [name for name, value in zip(case.balances.names, states, strict=False) if not value > 0]
-    said = f"a rate law has no finite value at {case.balances.independent} = {error.at:.6g} ({error})"
+    message = f"a rate law has no finite value at {case.balances.independent} = {error.at:.6g} ({error})"
     if gone:
-        said += f"; zero there: {', '.join(gone[:6])}"
-    found = SolveError(said, "integration", "check denominators, logarithms and negative orders in the rate laws")
+        message += f"; zero there: {', '.join(gone[:6])}"
+    found = SolveError(message, "integration", "check denominators, logarithms and negative orders in the rate laws")
     found.reached = float(error.at)
     fallen = [i for i in case.balances.bounded if not states[i] > 0]
     if fallen:
@@ -648,17 +648,17 @@ def _stuck(
     case: Case, end: float, times: np.ndarray, y: np.ndarray, scale: np.ndarray, info: dict[str, Any]
 ) -> SolveError:
     failed = _first_failure(times, info) if info["message"] != _DONE else len(times) - 1
-    said = f"stopped at {case.balances.independent} = {times[failed]:.6g} of {end:.6g}"
+    message = f"stopped at {case.balances.independent} = {times[failed]:.6g} of {end:.6g}"
     n = len(scale)
     change = np.zeros(0)
     if y.shape[1] >= n:
         with np.errstate(all="ignore"):
             change = np.abs(y[failed, :n] - y[max(failed - 1, 0), :n]) / scale
     if np.isfinite(change).any():
-        said += f", where {case.balances.names[int(np.nanargmax(change))]} changes fastest"
-    message = str(info["message"]).split("(")[0].strip(" .").lower()
+        message += f", where {case.balances.names[int(np.nanargmax(change))]} changes fastest"
+    reason = str(info["message"]).split("(")[0].strip(" .").lower()
     advice = "look for a rate that grows without end; check the rate laws, or end the run before this place"
-    found = SolveError(f"{said} (LSODA: {message})", "integration", advice)
+    found = SolveError(f"{message} (LSODA: {reason})", "integration", advice)
     found.reached = float(times[failed])
     return found
 

@@ -15,8 +15,8 @@ from typing import Any
 import numpy as np
 import sympy as sp
 
-from molino.core.chemistry.numeric import NumericFunction
-from molino.core.chemistry.python_law import PythonFunction
+from molino.core.chemistry.numeric_function import NumericFunction
+from molino.core.chemistry.python_rate_law import PythonFunction
 from molino.core.symbols import in_order
 
 

@@ -48,8 +48,10 @@ def steady(case: Case, time_scale: float, near: np.ndarray | None = None) -> tup
         start_up = integrate(case, [0.0, horizon * time_scale], initial=y, rtol=1e-5, atol=1e-8)
         gone = [i for i in positive if start_up.states[-1][i] < -RUN_OUT * scale[i]]
         if gone:
-            said = f"{case.balances.names[gone[0]]} runs out, and a rate law goes on consuming it"
-            raise SolveError(said, "steady state", f"make that rate fall to zero with [{case.balances.names[gone[0]]}]")
+            message = f"{case.balances.names[gone[0]]} runs out, and a rate law goes on consuming it"
+            raise SolveError(
+                message, "steady state", f"make that rate fall to zero with [{case.balances.names[gone[0]]}]"
+            )
         y = start_up.states[-1].copy()
         y[positive] = np.maximum(y[positive], 0.0)
         found, evaluations = _polish(functions, y, scale, time_scale)
@@ -58,8 +60,8 @@ def steady(case: Case, time_scale: float, near: np.ndarray | None = None) -> tup
             method = f"start-up over {horizon:g} residence times, then Powell's hybrid"
             return found, Report(method, report.steps, report.evaluations + evaluations, report.jacobians + 1)
     size = float(np.max(np.abs(np.array(functions.rhs(y, 0.0))) * time_scale / scale))
-    said = f"no steady state after {horizon:g} residence times (still changing by {size:.2g} of its size in each)"
-    raise SolveError(said, "steady state", "run it over time and look: it may oscillate for ever")
+    message = f"no steady state after {horizon:g} residence times (still changing by {size:.2g} of its size in each)"
+    raise SolveError(message, "steady state", "run it over time and look: it may oscillate for ever")
 
 
 def _polish(

@@ -11,7 +11,7 @@ import numpy as np
 import sympy as sp
 
 from molino.core.errors import InputError
-from molino.core.fields import Frozen
+from molino.core.frozen import Frozen
 from molino.core.symbols import Role, in_order
 
 ZERO = sp.Integer(0)

@@ -80,8 +80,8 @@ def _charge(formula: str) -> tuple[str, int]:
         digits = re.search(r"\d+$", body)
         if digits and (len(digits[0]) > 1 or re.fullmatch(r"[A-Z][a-z]?\d", body)):
             raised = f"{body[:-1]}^{body[-1]}{match['signs']}"
-            said = f"'{formula}' can be read in two ways"
-            raise InputError(said, advice=f"write {raised} for the charge, or {body}^{match['signs']} for the atoms")
+            message = f"'{formula}' can be read in two ways"
+            raise InputError(message, advice=f"write {raised} for the charge, or {body}^{match['signs']} for the atoms")
         return body, count if match["signs"][0] == "+" else -count
     text = match["raised"] or match["signed"]
     number = int(text.strip("+-") or 1)

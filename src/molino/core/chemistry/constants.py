@@ -15,7 +15,7 @@ import sympy as sp
 
 from molino.core import units
 from molino.core.errors import Faults, InputError, UnitError
-from molino.core.fields import settle
+from molino.core.frozen import settle
 from molino.core.symbols import Quantity, Role, roman
 from molino.core.units import Value
 
@@ -52,8 +52,10 @@ class Unknown:
         low = self.lower.si if self.lower is not None else float("-inf")
         high = self.upper.si if self.upper is not None else float("inf")
         if not low < high or not low <= self.guess.si <= high:
-            said = f"the guess {self.guess} is not between its bounds {self.lower or 'none'} and {self.upper or 'none'}"
-            raise InputError(said, advice="give lower < upper with the guess between them")
+            message = (
+                f"the guess {self.guess} is not between its bounds {self.lower or 'none'} and {self.upper or 'none'}"
+            )
+            raise InputError(message, advice="give lower < upper with the guess between them")
 
     @property
     def unit(self) -> str | None:

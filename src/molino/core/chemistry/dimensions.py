@@ -70,8 +70,10 @@ class _Walk:
     def to_unknown_power(self, e: sp.Pow, base: Exponents) -> Exponents:
         """A power whose exponent a fit shall find: only a pure number can be raised to it."""
         if any(name.startswith("[") for name in base):
-            said = f"{e} has no unit of its own while the order {e.exp} is unknown, and so the rate constant has none"
-            raise InputError(said, "", f"divide what is raised: ({e.base}/c0)^{e.exp} with c0='1 mol/L'")
+            message = (
+                f"{e} has no unit of its own while the order {e.exp} is unknown, and so the rate constant has none"
+            )
+            raise InputError(message, "", f"divide what is raised: ({e.base}/c0)^{e.exp} with c0='1 mol/L'")
         self.equations.append((base, f"the base of {e}"))
         return {}
 
@@ -134,12 +136,12 @@ def check_dimensions(
     Returns
     -------
     dict
-        The dimension that each bare constant must have, where the formula settles it.
+        The dimension that each unitless constant must have, where the formula determines it.
 
     Raises
     ------
     UnitError
-        With the unit that one constant must have to mend it; InputError where no constant can mend it.
+        With the unit that one constant must have to correct it; InputError where no constant can correct it.
     """
     failed, solved = _solve(rate, known, orders, rate_dimension)
     if failed is None:
@@ -150,11 +152,13 @@ def check_dimensions(
         if still is None and needed is not None and all(base.startswith("[") for base in needed):
             unit_needed = units.everyday_text(needed)
             came = known[name]
-            said = f"{name} is in {units.everyday_text(came or {})}, but the rate law {rate} needs it in {unit_needed}"
-            raise UnitError(said, advice=f"give {name} in {unit_needed}, or another unit of the same dimension")
-    said = f"the dimensions do not agree in {failed}"
+            message = (
+                f"{name} is in {units.everyday_text(came or {})}, but the rate law {rate} needs it in {unit_needed}"
+            )
+            raise UnitError(message, advice=f"give {name} in {unit_needed}, or another unit of the same dimension")
+    message = f"the dimensions do not agree in {failed}"
     raise InputError(
-        said, advice="check the units of the constants, and give each number in the formula a name and unit"
+        message, advice="check the units of the constants, and give each number in the formula a name and unit"
     )
 
 
@@ -168,6 +172,6 @@ def _solve(
 ) -> tuple[str | None, dict[str, Exponents]]:
     walk = _Walk(known, orders)
     total = walk.dimension(rate)
-    said = f"{rate}, which must be in {units.everyday_text(rate_dimension)}"
-    walk.equations.append((_plus(total, rate_dimension, Fraction(-1)), said))
+    message = f"{rate}, which must be in {units.everyday_text(rate_dimension)}"
+    walk.equations.append((_plus(total, rate_dimension, Fraction(-1)), message))
     return _contradiction(walk.equations)

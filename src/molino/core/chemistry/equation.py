@@ -54,14 +54,16 @@ def _side(text: str, equation: str, which: str) -> tuple[tuple[str, Fraction], .
     for term in _PLUS.split(text.strip()):
         match = _TERM.fullmatch(term.strip())
         if not match:
-            said = f"'{term.strip()}' on the {which}" if term.strip() else f"a species is missing on the {which}"
-            raise InputError(f"cannot read the equation '{equation}': {said}", advice=_WRITE)
+            message = f"'{term.strip()}' on the {which}" if term.strip() else f"a species is missing on the {which}"
+            raise InputError(f"cannot read the equation '{equation}': {message}", advice=_WRITE)
         try:
             count = Fraction((match["count"] or "1").replace(" ", ""))
         except ZeroDivisionError:
             count = Fraction(0)
         if count == 0:
-            raise InputError(f"'{equation}' has zero {match['name']}", advice="take the species out or mend its number")
+            raise InputError(
+                f"'{equation}' has zero {match['name']}", advice="take the species out or correct its number"
+            )
         moles[match["name"]] = moles.get(match["name"], Fraction(0)) + count
     return tuple(moles.items())
 
@@ -80,12 +82,12 @@ def parse_equation(text: str) -> Equation:
     """
     arrows = _ARROW.findall(text)
     if len(arrows) != 1:
-        said = "no arrow" if not arrows else f"{len(arrows)} arrows"
-        raise InputError(f"the equation '{text}' has {said}", advice=_WRITE)
+        message = "no arrow" if not arrows else f"{len(arrows)} arrows"
+        raise InputError(f"the equation '{text}' has {message}", advice=_WRITE)
     left, right = _ARROW.split(text)
     equation = Equation(
         text.strip(), _side(left, text, "left"), _side(right, text, "right"), arrows[0] in ("<->", "<=>", "⇌", "⇄", "=")
     )
     if not equation.net:
-        raise InputError(f"'{text}' changes nothing: both sides are the same", advice="mend the products")
+        raise InputError(f"'{text}' changes nothing: both sides are the same", advice="correct the products")
     return equation

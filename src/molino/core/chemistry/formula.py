@@ -118,8 +118,10 @@ class _Reader:
     def fail(self, what: str, position: int | None = None) -> None:
         if position is None:
             position = self.tokens[self.at][2] if self.at < len(self.tokens) else len(self.text)
-        said = f"cannot read the formula '{self.text}': {what} at character {position + 1}"
-        raise InputError(said, advice="use + - * / ^ ( ) exp log sqrt, [A] for a concentration, T, P, R and constants")
+        message = f"cannot read the formula '{self.text}': {what} at character {position + 1}"
+        raise InputError(
+            message, advice="use + - * / ^ ( ) exp log sqrt, [A] for a concentration, T, P, R and constants"
+        )
 
     def peek(self) -> str:
         return self.tokens[self.at][1] if self.at < len(self.tokens) else ""

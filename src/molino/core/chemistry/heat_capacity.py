@@ -10,9 +10,9 @@ import numpy as np
 import sympy as sp
 
 from molino.core import units
-from molino.core.chemistry.numeric import NumericFunction
+from molino.core.chemistry.numeric_function import NumericFunction
 from molino.core.errors import Faults, InputError, UnitError
-from molino.core.fields import Frozen, settle
+from molino.core.frozen import Frozen, settle
 from molino.core.units import GAS_CONSTANT, Value
 
 STANDARD_TEMPERATURE = 298.15
@@ -87,8 +87,8 @@ class HeatCapacity(Frozen):
         faults = Faults()
         ways = [self.coefficients is not None, self.low is not None, self.high is not None]
         if ways not in ([True, False, False], [False, True, True]):
-            said = "a heat capacity takes coefficients, or low and high with seven numbers each"
-            raise InputError(said, advice="give one of the two forms")
+            message = "a heat capacity takes coefficients, or low and high with seven numbers each"
+            raise InputError(message, advice="give one of the two forms")
         if self.coefficients is not None:
             several = isinstance(self.coefficients, list | tuple)
             given = list(self.coefficients) if several else [self.coefficients]

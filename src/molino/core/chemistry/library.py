@@ -6,15 +6,15 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
+from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.composition import ATOMIC_MASSES, composition
 from molino.core.chemistry.constants import Constant, Unknown
 from molino.core.chemistry.formula import names_in
-from molino.core.chemistry.network import Chemistry
 from molino.core.chemistry.reaction import Reaction
 from molino.core.chemistry.species import Species
 from molino.core.chemistry.thermochemistry import FromSpecies
 from molino.core.errors import Faults, InputError, nearest
-from molino.core.fields import Frozen
+from molino.core.frozen import Frozen
 from molino.core.printing import Printed
 
 
@@ -22,7 +22,7 @@ from molino.core.printing import Printed
 class Library(Frozen, Printed, Mapping[str, Reaction]):
     """Reactions by name, with their species and shared constants; `search` narrows it, `chemistry` makes use of it.
 
-    Unlike in a `Chemistry` constants may be missing: `needs` says what each reaction still wants.
+    Unlike in a `Chemistry` constants may be missing: `needs` says what each reaction still needs.
 
     Parameters
     ----------
@@ -76,7 +76,7 @@ class Library(Frozen, Printed, Mapping[str, Reaction]):
         return replace(self, reactions=tuple(found))
 
     def needs(self, name: str, given: Iterable[str] | None = None) -> list[str]:
-        """What a reaction still wants before it can be used: constants, catalysts, and properties of its species.
+        """What a reaction still needs before it can be used: constants, catalysts, and properties of its species.
 
         `given` are the species that there are; without it any species will do.
         """

@@ -16,9 +16,9 @@ from molino.core.chemistry.constants import Constant, Unknown, read_constant
 from molino.core.chemistry.equation import Equation, parse_equation
 from molino.core.chemistry.formula import parse_formula, species_in
 from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE
-from molino.core.chemistry.python_law import name_of, python_law
+from molino.core.chemistry.python_rate_law import name_of, python_law
 from molino.core.errors import Faults, InputError, nearest
-from molino.core.fields import Frozen, FrozenMapping, settle
+from molino.core.frozen import Frozen, FrozenMapping, settle
 from molino.core.units import Value
 
 BASES = {
@@ -179,7 +179,7 @@ def _power_law(orders: Mapping[str, Any], k: Any) -> tuple[str, dict[str, Any]]:
     """The formula of a power law, and the constants that it brings along.
 
     With an unknown order each concentration is divided by 1 mol/L (by 1, where k is a bare number), so that the unit
-    of k does not hang on the order.
+    of k does not depend on the order.
     """
     if not isinstance(orders, Mapping) or not orders:
         raise InputError(f"orders = {orders!r}", "", "write orders={'A': 1.5, 'B': -0.5}")

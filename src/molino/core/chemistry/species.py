@@ -15,7 +15,7 @@ from molino.core.chemistry.composition import composition
 from molino.core.chemistry.equation import Equation, coefficient_text
 from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE, read_heat_capacity
 from molino.core.errors import Faults, InputError
-from molino.core.fields import Frozen, settle
+from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
 from molino.core.units import Value
 
@@ -64,7 +64,7 @@ class Species(Frozen, Printed):
     Raises
     ------
     InputError
-        With everything that is wrong, or said twice.
+        With everything that is wrong, or specified twice.
     """
 
     name: str
@@ -99,18 +99,18 @@ class Species(Frozen, Printed):
                 settle(self, **{name: read})
         own = self.molar_mass.si if isinstance(self.molar_mass, Value) else None
         if own is not None and by_formula is not None and abs(own / by_formula - 1) > 2e-3:
-            said = f"molar_mass is {self.molar_mass}, but {self.formula} weighs {by_formula * 1e3:.5g} g/mol"
-            faults.add(self.name, said, "correct one of them, or leave the molar mass out")
+            message = f"molar_mass is {self.molar_mass}, but {self.formula} weighs {by_formula * 1e3:.5g} g/mol"
+            faults.add(self.name, message, "correct one of them, or leave the molar mass out")
         with faults.at(self.name):
             if self.heat_capacity is not None:
                 read_cp = read_heat_capacity(self.heat_capacity, own if own is not None else by_formula)
                 settle(self, heat_capacity=read_cp)
                 twice = [n for n in ("enthalpy_of_formation", "gibbs_of_formation", "entropy") if getattr(self, n)]
                 if read_cp.seven and twice:
-                    said = f"{' and '.join(twice)} come with the seven coefficients, and are given again"
-                    raise InputError(said, "", "leave them out")
+                    message = f"{' and '.join(twice)} come with the seven coefficients, and are given again"
+                    raise InputError(message, "", "leave them out")
         if self.density is not None and self.molar_volume is not None:
-            faults.add(self.name, "density and molar_volume say the same thing twice", "give one of them")
+            faults.add(self.name, "density and molar_volume specify the same thing twice", "give one of them")
         faults.raise_any()
 
     def require(self, name: str, asker: str) -> Any:
@@ -178,7 +178,7 @@ class Species(Frozen, Printed):
 def check_balance(equation: Equation, formulas: Mapping[str, str]) -> None:
     """Raise InputError if a reaction gains or loses an element or charge; skipped while a formula is missing.
 
-    The message names the coefficient that would mend it, where one alone can.
+    The message names the coefficient that would correct it, where one alone can.
     """
     net = equation.net
     if any(name not in formulas for name in net):
@@ -201,9 +201,9 @@ def check_balance(equation: Equation, formulas: Mapping[str, str]) -> None:
     for name, moles in net.items():
         ratios = {off.get(kind, Fraction(0)) / count for kind, count in counts[name].items() if count}
         if len(ratios) == 1 and off.keys() <= counts[name].keys():
-            mended = moles - ratios.pop()
-            if mended and (mended > 0) == (moles > 0):
-                mends.append(f"{coefficient_text(abs(mended))}{name}")
+            corrected = moles - ratios.pop()
+            if corrected and (corrected > 0) == (moles > 0):
+                mends.append(f"{coefficient_text(abs(corrected))}{name}")
     advice = f"it balances with {' or with '.join(mends)}" if mends else "check the coefficients and the formulas"
     raise InputError(f"'{equation.text}' does not balance: it {', '.join(parts)}", advice=advice)
 

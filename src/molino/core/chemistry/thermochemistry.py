@@ -16,14 +16,14 @@ from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.chemistry.heat_capacity import HeatCapacity
 from molino.core.chemistry.species import Species
 from molino.core.errors import Faults, InputError
-from molino.core.fields import settle
+from molino.core.frozen import settle
 from molino.core.units import GAS_CONSTANT, Value
 
 
 def _changed(
     equation: Equation, species: Mapping[str, Species], asker: str, *needs: str
 ) -> list[tuple[sp.Rational, Species]]:
-    """Coefficient and species for each that reacts, all that they lack told at once.
+    """Coefficient and species for each that reacts, all that they lack reported together.
 
     Where no species has a heat capacity, each gets one of zero: that of the reaction is taken as zero.
     """
@@ -61,8 +61,8 @@ def reaction_entropy(equation: Equation, species: Mapping[str, Species], T: sp.E
             found = [(moles, replace(s, entropy=None)) for moles, s in found]
         elif len(counted) > 1:
             relative = ", ".join(s.name for _, s in found if not s.entropy_is_absolute)
-            said = f"{relative}: a Gibbs energy of formation, where the others have an absolute entropy"
-            raise InputError(said, asker, "give all species the entropy, or all the Gibbs energy of formation")
+            message = f"{relative}: a Gibbs energy of formation, where the others have an absolute entropy"
+            raise InputError(message, asker, "give all species the entropy, or all the Gibbs energy of formation")
     return sp.Add(*(moles * s.standard_entropy(T, asker) for moles, s in found))
 
 

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from molino.core.design.sizing import Sizing
 from molino.core.errors import Faults
-from molino.core.fields import Frozen
+from molino.core.frozen import Frozen
 from molino.core.printing import Printed
 from molino.core.units import Display
 from molino.core.vessels.base import Vessel

@@ -9,10 +9,10 @@ from typing import Any
 import numpy as np
 
 from molino.core import units
-from molino.core.design.searching import Answer, along_run, by_whole_runs
+from molino.core.design.size_search import SizeSearchResult, along_run, by_whole_runs
 from molino.core.design.steady_sizing import along_steady_states
 from molino.core.errors import InputError, UnreachableError, nearest
-from molino.core.fields import Frozen
+from molino.core.frozen import Frozen
 from molino.core.printing import Printed
 from molino.core.statistics import half_width
 from molino.core.units import Display, Value
@@ -31,7 +31,7 @@ class Sizing(Frozen, Printed):
 
     `vessel` is the sized vessel, `run` how it does, `value` the size in SI and `kind` its kind of quantity,
     `standard_error` that of the size from the covariance of the fitted constants (None without one), `remark` what is
-    to be said of a steady state: whether it is stable, and whether the tank comes to it from its contents at t = 0.
+    to report about a steady state: whether it is stable, and whether the tank comes to it from its contents at t = 0.
     """
 
     vessel: Vessel | Train
@@ -61,8 +61,8 @@ class Sizing(Frozen, Printed):
 
     def __str__(self) -> str:
         display, kind = self.display, self.kind
-        said = f"{self.vary.replace('_', ' ')} {display.text(self.value, kind)} for {self.metric} = "
-        lines = [said + display.text(self.target, self.metric.kind)]
+        message = f"{self.vary.replace('_', ' ')} {display.text(self.value, kind)} for {self.metric} = "
+        lines = [message + display.text(self.target, self.metric.kind)]
         if self.interval is not None:
             low, high = (display.text(bound, kind) for bound in self.interval)
             lines.append(f"  95 % interval          {low} to {high} (from the fit of the constants)")
@@ -106,7 +106,7 @@ def size(vessel: Vessel | Train, metric: Metric | str, target: Any, vary: str | 
     vessel._size_of(vary, 1.0)
     vessel._require_known()
     vessel._expression(metric)
-    searches: dict[str, Callable[[Vessel, Metric, float], Answer]]
+    searches: dict[str, Callable[[Vessel, Metric, float], SizeSearchResult]]
     searches = {"steady": along_steady_states, "whole runs": by_whole_runs, "run": along_run}
     answer = searches[vessel._sized_along](vessel, metric, wanted)
     if answer.passed is None:
@@ -125,7 +125,7 @@ def size(vessel: Vessel | Train, metric: Metric | str, target: Any, vary: str | 
 
 
 def _shown(display: Display, value: float, kind: str) -> Value:
-    return Value(value, None if display.bare else display.unit(kind))
+    return Value(value, None if display.unitless else display.unit(kind))
 
 
 def _size_train(train: Train, metric: Metric, wanted: float, vary: str | None) -> Sizing:
@@ -133,8 +133,8 @@ def _size_train(train: Train, metric: Metric, wanted: float, vary: str | None) -
     sizes = {f"{v.name}.{s}": kind for v in train.vessels if v.name for s, kind in v._sizes.items()}
     sizes["recycle"] = "number"
     if vary not in sizes:
-        said = "which vessel of the train?" if vary is None else f"'{vary}' of the train cannot be varied"
-        raise InputError(said, train.label, nearest(vary or "", sizes) or "name its vessels")
+        message = "which vessel of the train?" if vary is None else f"'{vary}' of the train cannot be varied"
+        raise InputError(message, train.label, nearest(vary or "", sizes) or "name its vessels")
     for vessel in train.vessels:
         vessel._require_known()
     train._expression(metric)
@@ -153,7 +153,7 @@ def _size_train(train: Train, metric: Metric, wanted: float, vary: str | None) -
 
 
 def _unreachable(
-    vessel: Vessel | Train, metric: Metric, target: float, answer: Answer, vary: str, kind: str
+    vessel: Vessel | Train, metric: Metric, target: float, answer: SizeSearchResult, vary: str, kind: str
 ) -> UnreachableError | InputError:
     display = vessel._display
     wanted = f"{metric} = {display.text(target, metric.kind, 6)}"
@@ -165,25 +165,25 @@ def _unreachable(
         advice = "check that the feed holds what reacts"
         return UnreachableError(f"{wanted} is out of reach: nothing happens in it", vessel.label, advice)
     if abs(best - target) < _CLOSE * max(abs(target), abs(first)) and not answer.limit:
-        said = f"{wanted} is only approached, never reached, however large"
-        return UnreachableError(said, vessel.label, "ask for a little less", best)
+        message = f"{wanted} is only approached, never reached, however large"
+        return UnreachableError(message, vessel.label, "ask for a little less", best)
     word = "the least" if target < first else "the most"
-    said = f"{wanted} is out of reach: {word} is {display.text(best, metric.kind, 6)}"
+    message = f"{wanted} is out of reach: {word} is {display.text(best, metric.kind, 6)}"
     if answer.turned and best == first:
-        said += ", at the inlet, and from there it only goes the other way"
-        advice = "change the feed, or turn the question round"
+        message += ", at the inlet, and from there it only goes the other way"
+        advice = "change the feed, or ask for a change in the other direction"
     elif answer.turned:
-        said += f", at {place}; after that it turns back, as what is formed reacts on"
+        message += f", at {place}; after that it turns back, as what is formed reacts on"
         advice = "ask for less, or change temperature or feed so that the further reaction is slower"
     elif answer.limit:
-        said += f", at {place}: {answer.limit}"
+        message += f", at {place}: {answer.limit}"
         advice = answer.advice
     else:
         reversible = [str(r.name) for r in vessel.chemistry.reactions if r.equation.reversible]
         if reversible:
-            said += f", however large: {', '.join(reversible)} comes to equilibrium"
+            message += f", however large: {', '.join(reversible)} comes to equilibrium"
             advice = "change the temperature or the feed so that the equilibrium lies further, or ask for less"
         else:
-            said += ", however large: by then something has run out"
+            message += ", however large: a reactant is exhausted"
             advice = "ask for less, or feed more of what runs out first"
-    return UnreachableError(said, vessel.label, advice, best)
+    return UnreachableError(message, vessel.label, advice, best)

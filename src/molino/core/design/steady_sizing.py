@@ -16,7 +16,7 @@ from molino.core.balances.integrate import Report, start
 from molino.core.balances.source import NotFinite
 from molino.core.balances.steady import growth_rates, steady
 from molino.core.balances.system import AMOUNTS, Case, opened_symbol
-from molino.core.design.searching import Answer, Approach
+from molino.core.design.size_search import SizeSearchResult, TargetApproach
 from molino.core.errors import SolveError
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.metrics import Metric
@@ -49,8 +49,8 @@ class _Here(NamedTuple):
 class _SteadyCurve:
     """Steady states over the logarithm s of the volume: F(z, s) = tau f(y, p)/scale with y = scale z, V = V_0 e^s.
 
-    What moves with the volume (itself, and in a jacketed tank the heat transfer) is handed to the balances beside the
-    states.
+    What moves with the volume (itself, and in a jacketed tank the heat transfer) is handed to the balances together
+    with the states.
     """
 
     def __init__(self, tank: Vessel, metric: Metric) -> None:
@@ -155,14 +155,14 @@ class _SteadyCurve:
         yield from walk
 
 
-def along_steady_states(tank: Vessel, metric: Metric, target: float) -> Answer:
+def along_steady_states(tank: Vessel, metric: Metric, target: float) -> SizeSearchResult:
     """Where along the curve of steady states the target is passed, from a volume of nothing through all folds.
 
     Newton's method at growing arc length, with the exact derivatives of balances, volume and metric (H. B. Keller, in
     Applications of Bifurcation Theory, 1977, 359).
     """
     curve = _SteadyCurve(tank, metric)
-    approach = Approach(target)
+    approach = TargetApproach(target)
     tracer = ArcLength(curve.residual, curve.jacobian, largest=_LONGEST)
     previous: Here | None = None
     try:
@@ -187,7 +187,7 @@ def along_steady_states(tank: Vessel, metric: Metric, target: float) -> Answer:
 
 
 def _between(
-    curve: _SteadyCurve, tracer: ArcLength, approach: Approach, before: Here, after: Here
+    curve: _SteadyCurve, tracer: ArcLength, approach: TargetApproach, before: Here, after: Here
 ) -> np.ndarray | None:  # fmt: skip
     """The point between two of the curve at which the target is passed, if it is."""
     (z, along, _, first), (further, turned, new, last) = before, after
@@ -236,7 +236,7 @@ def _crossing(
     return tracer.between(piece, 0, lambda p, _: curve.metric(p) - target)
 
 
-def _answered(tank: Vessel, curve: _SteadyCurve, approach: Approach, z: np.ndarray) -> Answer:
+def _answered(tank: Vessel, curve: _SteadyCurve, approach: TargetApproach, z: np.ndarray) -> SizeSearchResult:
     volume, _, _, scale, _ = curve.parts(float(z[-1]))
     steps, asked = curve.steps, curve.evaluations
     state, answer = z[:-1] * scale, approach.answer

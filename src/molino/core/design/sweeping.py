@@ -15,7 +15,7 @@ from molino.core.balances.integrate import RUN_OUT
 from molino.core.balances.many import integrate_many, steady_many
 from molino.core.balances.system import Balances
 from molino.core.errors import Faults, InputError, SolveError
-from molino.core.fields import Frozen, FrozenMapping
+from molino.core.frozen import Frozen, FrozenMapping
 from molino.core.printing import Printed
 from molino.core.units import Display
 from molino.core.vessels.base import Vessel
@@ -105,7 +105,7 @@ def sweep(vessel: Vessel | Train, vary: Mapping[str, Sequence[Any]], metrics: Se
     if any(vessel._setting(name).form != form for name, form in forms.items()):
         base = vessel.with_({name: given[0] for name, given in vary.items()})
     same = None not in forms.values()
-    if not same or base._is_staged or base._model.balances.conditions:
+    if not same or base._has_segments or base._model.balances.conditions:
         return _one_by_one(vessel, vary, tuple(asked))
     table, ends = ParameterMap(base, tuple(vary)).table(np.array([*itertools.product(*numbers.values())]))
     expressions = tuple(base._expression(m) for m in asked)
@@ -181,8 +181,8 @@ def _states(
         where = ", ".join(f"{name} = {value}" for name, value in zip(vary, conditions, strict=True))
         if len(below):
             species = balances.names[int(amounts[place])]
-            said = f"{species} runs out at {where}, and a rate law goes on consuming it"
-            raise SolveError(said, vessel.label, f"make that rate fall to zero with [{species}]")
+            message = f"{species} runs out at {where}, and a rate law goes on consuming it"
+            raise SolveError(message, vessel.label, f"make that rate fall to zero with [{species}]")
         name = balances.states[int(watched[place])].kind
         raise SolveError(f"the {name} falls to zero at {where}", vessel.label, "leave this combination out")
     return states

@@ -9,16 +9,16 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from molino.core.chemistry.network import Chemistry
+from molino.core.chemistry.chemistry import Chemistry
 from molino.core.errors import Fault, InputError, SolveError
-from molino.core.fields import Frozen
 from molino.core.fitting.experiments import Experiment, as_experiments
-from molino.core.fitting.problem import Progress, minimise
+from molino.core.fitting.fit_result import Fit
+from molino.core.fitting.least_squares import Progress, minimise
 from molino.core.fitting.rates import RateModel, Rates
 from molino.core.fitting.regression import fit
-from molino.core.fitting.result import Fit
+from molino.core.frozen import Frozen
 from molino.core.printing import Printed
-from molino.core.statistics import beyond_f, p_text
+from molino.core.statistics import f_tail_probability, p_text
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -42,7 +42,7 @@ class Nested:
 
 
 @dataclass(frozen=True)
-class Apart:
+class LargestDifference:
     """Conditions at which two laws differ most: by so many standard deviations of one measurement.
 
     `contents` are what is charged or fed (of rates: the concentrations), in mol/m^3; `time` in s, none of rates.
@@ -81,7 +81,7 @@ class Discrimination(Frozen, Printed):
     aicc: Mapping[str, float]
     weights: Mapping[str, float]
     nested: tuple[Nested, ...]
-    apart: Apart | None
+    apart: LargestDifference | None
     failed: Mapping[str, str]
 
     @property
@@ -123,10 +123,10 @@ class Discrimination(Frozen, Printed):
         import pandas as pd
 
         best = next(iter(self.fits.values()))
-        spread = best.points.spread
+        standard_deviation = best.points.standard_deviation
         rows = []
         for name, found in self.fits.items():
-            squares = float(np.sum((found.points.residuals / spread) ** 2))
+            squares = float(np.sum((found.points.residuals / standard_deviation) ** 2))
             rows.append({
                 "law": name, "constants": len(found.estimates), "weighted sum of squares": squares,
                 "AICc": self.aicc[name], "difference": self.aicc[name] - min(self.aicc.values()),
@@ -176,7 +176,7 @@ def discriminate(
         Two or more, each with `Unknown` constants.
     data : Experiments, runs, or Rates
     options
-        As for `fit`: errors, starts, delay, tries.
+        As for `fit`: errors, fit_initial, delay, n_starts.
 
     Raises
     ------
@@ -236,46 +236,48 @@ def _nested(fits: Mapping[str, Fit]) -> Iterator[Nested]:
             more = len(large.estimates) - len(small.estimates)
             if more <= 0 or large.degrees_of_freedom < 1 or not _holds(large, small):
                 continue
-            spread = large.points.spread
-            squares = [float(np.sum((f.points.residuals / spread) ** 2)) for f in (small, large)]
+            standard_deviation = large.points.standard_deviation
+            squares = [float(np.sum((f.points.residuals / standard_deviation) ** 2)) for f in (small, large)]
             ratio = max(squares[0] - squares[1], 0.0) / more / (squares[1] / large.degrees_of_freedom)
-            yield Nested(inner, outer, ratio, beyond_f(ratio, more, large.degrees_of_freedom))
+            yield Nested(inner, outer, ratio, f_tail_probability(ratio, more, large.degrees_of_freedom))
 
 
 def _holds(large: Fit, small: Fit) -> bool:
     """Whether the wider law can meet what the other calculates, from its own optimum or from its guess."""
-    problem = large.problem.weighed(large.points.spread, small.points.calculated)
+    problem = large.problem.weighed(large.points.standard_deviation, small.points.calculated)
     for start in (large.optimum.parameters, None):
         try:
             found = minimise(problem, start, tolerance=1e-9)
         except SolveError:
             continue
-        if np.max(np.abs(found.values - small.points.calculated) / large.points.spread) < _SAME:
+        if np.max(np.abs(found.values - small.points.calculated) / large.points.standard_deviation) < _SAME:
             return True
     return False
 
 
-def _farthest(fits: Mapping[str, Fit]) -> Apart | None:
+def _farthest(fits: Mapping[str, Fit]) -> LargestDifference | None:
     """Among conditions around those measured, where the two best laws differ most for their uncertainty."""
     (first, one), (second, two) = list(fits.items())[:2]
-    best: Apart | None = None
-    for run in _around(one.layout.runs):
+    best: LargestDifference | None = None
+    for run in _around(one.parameter_map.runs):
         try:
             left, right = one.band(run, run.times), two.band(run, run.times)
         except (InputError, SolveError):
             continue
-        scatter = {s: float(np.mean(one.points.spread[np.array(one.points.species) == s])) for s in one.responses}
+        scatter = {
+            s: float(np.mean(one.points.standard_deviation[np.array(one.points.species) == s])) for s in one.responses
+        }
         for species in one.responses:
             away = np.abs(left.values[species] - right.values[species]) / scatter[species]
             n = int(np.argmax(away))
             if best is None or away[n] > best.deviations:
                 values = float(left.values[species][n]), float(right.values[species][n])
                 place = run.T, dict(run.initial), float(run.times[n])
-                best = Apart(first, second, *place, species, float(away[n]), values)
+                best = LargestDifference(first, second, *place, species, float(away[n]), values)
     return best
 
 
-def _farthest_rate(fits: Mapping[str, Fit], data: Rates) -> Apart | None:
+def _farthest_rate(fits: Mapping[str, Fit], data: Rates) -> LargestDifference | None:
     """The same of rates: concentrations from a quarter of the least to four times the most, T as measured."""
     from scipy.stats import qmc
 
@@ -292,11 +294,13 @@ def _farthest_rate(fits: Mapping[str, Fit], data: Rates) -> Apart | None:
         left, right = (RateModel.of(f.sought, planned)(f.optimum.parameters)[0] for f in (one, two))
     except SolveError:
         return None
-    away = np.abs(left - right) / float(np.mean(one.points.spread))
+    away = np.abs(left - right) / float(np.mean(one.points.standard_deviation))
     n = int(np.argmax(away))
     at = None if T is None else float(T[n])
     contents = {s: float(c[n]) for s, c in levels.items()}
-    return Apart(first, second, at, contents, None, data.response, float(away[n]), (float(left[n]), float(right[n])))
+    return LargestDifference(
+        first, second, at, contents, None, data.response, float(away[n]), (float(left[n]), float(right[n]))
+    )
 
 
 def _around(runs: tuple[Experiment, ...]) -> Iterator[Experiment]:

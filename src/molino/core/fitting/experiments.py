@@ -9,11 +9,11 @@ from typing import Any
 import numpy as np
 
 from molino.core import units
-from molino.core.chemistry.network import Chemistry
-from molino.core.chemistry.review import Review
+from molino.core.chemistry.checks import Review
+from molino.core.chemistry.chemistry import Chemistry
 from molino.core.errors import Faults, InputError, nearest
-from molino.core.fields import Frozen, settle
 from molino.core.fitting.replicates import review_data
+from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
 from molino.core.units import Display
 
@@ -62,8 +62,8 @@ class Experiment(Frozen):
             faults.add("time", "times must be numbers from zero up", "check the time column")
         elif (np.diff(times) < 0).any():
             row = int(np.argmax(np.diff(times) < 0)) + 1
-            said = f"time goes back at sample {row + 1} ({times[row]:g} s after {times[row - 1]:g} s)"
-            faults.add("time", said, "put the samples in order, or give each run a name")
+            message = f"time goes back at sample {row + 1} ({times[row]:g} s after {times[row - 1]:g} s)"
+            faults.add("time", message, "put the samples in order, or give each run a name")
         elif self.vessel != "batch" and times[0] == 0:
             faults.add("space time", "a space time of zero is no run", "delete the line; what is fed is the feed")
         measured = {species: np.asarray(values, dtype=float) for species, values in self.measured.items()}
@@ -73,8 +73,8 @@ class Experiment(Frozen):
                 faults.add(species, f"{len(values)} values for {len(times)} times", "give one for each, nan if missing")
             elif (values < 0).any():
                 row = int(np.argmax(values < 0))
-                said = f"negative concentration {values[row]:g} mol/m^3 at sample {row + 1}"
-                faults.add(species, said, "mend it, or leave the cell empty")
+                message = f"negative concentration {values[row]:g} mol/m^3 at sample {row + 1}"
+                faults.add(species, message, "correct it, or leave the cell empty")
         for species, value in self.initial.items():
             if not value >= 0:
                 faults.add(f"initial {species}", f"negative concentration {value:g} mol/m^3", "check the sign")
@@ -111,8 +111,8 @@ class Experiment(Frozen):
 
 
 @dataclass(frozen=True)
-class LeftOut:
-    """A measurement that was left out because the user said so."""
+class ExcludedPoint:
+    """A measurement that was left out because the user asked for it."""
 
     run: str
     time: float
@@ -128,15 +128,15 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
     runs: tuple[Experiment, ...]
     source: str = ""
     show: Mapping[str, str] = field(default_factory=dict)
-    left_out: tuple[LeftOut, ...] = ()
+    left_out: tuple[ExcludedPoint, ...] = ()
     notes: tuple[str, ...] = ()
 
     def __post_init__(self) -> None:
         names = [run.name for run in self.runs]
         twice = sorted({name for name in names if names.count(name) > 1})
         if twice or not names:
-            said = f"run {', '.join(twice)} is there twice" if twice else "there are no runs"
-            raise InputError(said, self.source or "experiments", "give each run a name of its own" if twice else "")
+            message = f"run {', '.join(twice)} is there twice" if twice else "there are no runs"
+            raise InputError(message, self.source or "experiments", "give each run a name of its own" if twice else "")
 
     def __getitem__(self, index: Any) -> Any:
         return self.runs[index]
@@ -165,7 +165,7 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
     @property
     def display(self) -> Display:
         """The units in which the data came."""
-        return Display(self.show, bare=not self.show)
+        return Display(self.show, unitless=not self.show)
 
     def only(self, *names: str) -> Experiments:
         """Some of the runs, by name; InputError offers the nearest."""
@@ -204,12 +204,12 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
         there = np.isfinite(found.measured[species])
         sample = int(np.argmin(np.abs(found.times - at) + np.where(there, 0.0, 1e-9 * max(at, 1.0))))
         if abs(found.times[sample] - at) > 1e-6 * max(at, 1.0) or not np.isfinite(found.measured[species][sample]):
-            said = (
+            message = (
                 f"nothing was measured then; the nearest sample is at {self.display.text(found.times[sample], 'time')}"
             )
-            raise InputError(said, where, "give the time of a sample")
+            raise InputError(message, where, "give the time of a sample")
         values = found.measured[species].copy()
-        gone = LeftOut(run, float(found.times[sample]), species, float(values[sample]))
+        gone = ExcludedPoint(run, float(found.times[sample]), species, float(values[sample]))
         values[sample] = np.nan
         changed = replace(found, measured={**found.measured, species: values})
         runs = tuple(changed if r is found else r for r in self.runs)
@@ -232,10 +232,10 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
         return "\n".join(lines)
 
     def check(self, chemistry: Chemistry | None = None) -> Review:
-        """What is to be said of the data before a fit; see `replicates.review_data`."""
+        """What there is to report of the data before a fit; see `replicates.review_data`."""
         return review_data(self, chemistry)
 
-    def describe(self, point: LeftOut) -> str:
+    def describe(self, point: ExcludedPoint) -> str:
         """A measurement in words."""
         value = self.display.text(point.value, "concentration")
         return f"run {point.run}, {self.display.text(point.time, 'time')}, {point.species} {value}"

@@ -12,11 +12,11 @@ from molino.core.balances.compiled import compiled
 from molino.core.balances.integrate import integrate, observe
 from molino.core.balances.steady import steady, steady_slopes
 from molino.core.balances.system import Case
+from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.formula import concentration
-from molino.core.chemistry.network import Chemistry
 from molino.core.errors import SolveError
-from molino.core.fields import Frozen
 from molino.core.fitting.experiments import Experiment
+from molino.core.frozen import Frozen
 from molino.core.units import GAS_CONSTANT, Value
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.batch import Batch
@@ -36,7 +36,7 @@ def vessel_of(run: Experiment, chemistry: Chemistry, time: float | None = None) 
 
     `time` is the batch or space time; the last sample's if left out.
     """
-    gas = run.gas or bool(chemistry.structure.by_pressure)
+    gas = run.gas or bool(chemistry.network.by_pressure)
     charge: dict[str, Value] = {}
     for species, c in run.charge.items():
         if species in chemistry.names:
@@ -89,7 +89,7 @@ class Sample(Frozen):
 
 
 @dataclass(frozen=True, eq=False)
-class Followed(Sample):
+class TransientSample(Sample):
     """A batch over time, or a tube over its space time."""
 
     case: Case
@@ -122,7 +122,7 @@ class Followed(Sample):
 
 
 @dataclass(frozen=True, eq=False)
-class Settled(Sample):
+class SteadySample(Sample):
     """A stirred tank at steady state, at one or several space times."""
 
     cases: tuple[Case, ...]
@@ -200,5 +200,5 @@ def sample_of(
     )
     if run.vessel == "stirred tank":
         cases = tuple(vessel_of(run, chemistry, float(t))._case for t in distinct)
-        return Settled(*common, None, cases, expressions)
-    return Followed(*common, delay if over_time else None, case, expressions, over_time)
+        return SteadySample(*common, None, cases, expressions)
+    return TransientSample(*common, delay if over_time else None, case, expressions, over_time)

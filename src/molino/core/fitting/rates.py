@@ -14,16 +14,16 @@ from scipy.interpolate import make_smoothing_spline
 
 from molino.core import units
 from molino.core.balances.source import build
+from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.constants import parameter_symbol
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration, species_in
-from molino.core.chemistry.network import Chemistry
 from molino.core.chemistry.reaction import BASES
-from molino.core.chemistry.structure import Structure
+from molino.core.chemistry.symbolic_network import SymbolicNetwork
 from molino.core.errors import Faults, InputError, SolveError, nearest
-from molino.core.fields import Frozen, settle
 from molino.core.fitting.experiments import Experiment, Experiments, as_experiments
+from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
-from molino.core.statistics import beyond_f, half_width, p_text
+from molino.core.statistics import f_tail_probability, half_width, p_text
 from molino.core.units import GAS_CONSTANT, Display
 
 if TYPE_CHECKING:
@@ -248,7 +248,7 @@ class Rates(Frozen, Printed):
     @property
     def display(self) -> Display:
         """The units in which the data came."""
-        return Display(self.show, bare=not self.show)
+        return Display(self.show, unitless=not self.show)
 
     @property
     def conditions(self) -> tuple[Hashable, ...]:
@@ -400,7 +400,7 @@ class PowerLaw(Frozen, Printed):
     fitted: np.ndarray
     degrees_of_freedom: int
     r_squared: float
-    spread: float
+    standard_deviation: float
     """Residual standard deviation of ln r."""
     T_mean: float
 
@@ -431,7 +431,7 @@ class PowerLaw(Frozen, Printed):
     def k_unit(self) -> str:
         """The unit of k, with the orders as found."""
         display = self.rates.display
-        if display.bare:
+        if display.unitless:
             return ""
         total = sum(self.orders.values())
         return f"{display.unit(self.rates.kind)} / ({display.unit('concentration')})^{total:.3g}"
@@ -443,7 +443,7 @@ class PowerLaw(Frozen, Printed):
         if not more or self.r_squared >= 1:
             return 0.0 if more else 1.0
         ratio = self.r_squared / (1 - self.r_squared) * self.degrees_of_freedom / more
-        return beyond_f(ratio, more, self.degrees_of_freedom)
+        return f_tail_probability(ratio, more, self.degrees_of_freedom)
 
     def table(self) -> pd.DataFrame:
         """k, orders and activation energy, each with standard error and 95 % interval."""
@@ -452,7 +452,7 @@ class PowerLaw(Frozen, Printed):
         k, low, high = self.k
         rows: list[tuple[Any, ...]] = [("k", self.k_unit, k, k * float(self.errors[0]), low, high)]
         for i, name in enumerate(self.names[1:], 1):
-            scale = 1e-3 if name == "Ea" and not self.rates.display.bare else 1.0
+            scale = 1e-3 if name == "Ea" and not self.rates.display.unitless else 1.0
             ends = self.interval(name.removeprefix("order in "))
             unit = ("J/mol" if scale == 1.0 else "kJ/mol") if name == "Ea" else ""
             rows.append((name, unit, *(scale * x for x in (self.values[i], self.errors[i], *ends))))
@@ -473,7 +473,9 @@ class PowerLaw(Frozen, Printed):
             unit = units.pretty(unit)
             lines.append(f"  {name:<16} {value} (standard error {error}), 95 %: {low} to {high} {unit}".rstrip())
         chance = p_text(self.significance)
-        lines.append(f"  residual standard deviation of ln r {self.spread:.3g}, F-test of the whole: p {chance}")
+        lines.append(
+            f"  residual standard deviation of ln r {self.standard_deviation:.3g}, F-test of the whole: p {chance}"
+        )
         left = len(self.used) - int(self.used.sum())
         return "\n".join(lines + ([f"  left out: {left} rates or concentrations not above zero"] if left else []))
 
@@ -500,8 +502,8 @@ def _power_law(rates: Rates, species: Sequence[str]) -> PowerLaw:
     matrix = np.array(columns).T
     count, unknown = matrix.shape
     if count <= unknown:
-        said = f"{count} rates above zero for {unknown} unknowns"
-        raise InputError(said, rates.source or "power law", "measure more, or name fewer species")
+        message = f"{count} rates above zero for {unknown} unknowns"
+        raise InputError(message, rates.source or "power law", "measure more, or name fewer species")
     y = np.log(display.number(rates.rate[used], rates.kind))
     size = np.sqrt(np.sum(matrix**2, axis=0))
     orthogonal, singular, right = np.linalg.svd(matrix / size, full_matrices=False)
@@ -509,15 +511,15 @@ def _power_law(rates: Rates, species: Sequence[str]) -> PowerLaw:
         together = [
             n.removeprefix("order in ") for n, w in zip(names, right[-1], strict=True) if abs(w) > 1e-3 and n != "ln k"
         ]
-        said = f"{' and '.join(together)} vary together in these data"
-        raise InputError(said, rates.source or "power law", "name fewer species, or vary them apart")
+        message = f"{' and '.join(together)} vary together in these data"
+        raise InputError(message, rates.source or "power law", "name fewer species, or vary them apart")
     inverse = right.T / singular
     values = inverse @ (orthogonal.T @ y) / size
     left = y - matrix @ values
     variance = float(left @ left) / (count - unknown)
     covariance = variance * (inverse @ inverse.T) / np.outer(size, size)
     about = float((y - y.mean()) @ (y - y.mean()))
-    fitted = np.exp(matrix @ values) * (units.unit(display.unit(rates.kind)).factor if not display.bare else 1.0)
+    fitted = np.exp(matrix @ values) * (units.unit(display.unit(rates.kind)).factor if not display.unitless else 1.0)
     r_squared = 1 - float(left @ left) / about if about > 0 else math.nan
     return PowerLaw(
         rates, chosen, tuple(names), values, covariance, used, fitted, count - unknown, r_squared,
@@ -526,22 +528,22 @@ def _power_law(rates: Rates, species: Sequence[str]) -> PowerLaw:
 
 
 @lru_cache(maxsize=64)
-def _compiled(structure: Structure, species: str) -> tuple[Any, Any, tuple[sp.Symbol, ...]]:
+def _compiled(network: SymbolicNetwork, species: str) -> tuple[Any, Any, tuple[sp.Symbol, ...]]:
     """make(parameters) of the rate of a species (or of the one reaction), and of its slopes, over columns."""
-    symbols = (*(concentration(s) for s in structure.species), TEMPERATURE)
-    parameters = tuple(parameter_symbol(name) for name in structure.parameters)
+    symbols = (*(concentration(s) for s in network.species), TEMPERATURE)
+    parameters = tuple(parameter_symbol(name) for name in network.parameters)
     total = sp.Add(*symbols[:-1])
     swap: dict[sp.Symbol, sp.Expr] = {PRESSURE: total * GAS_CONSTANT * TEMPERATURE}
-    for symbol in structure.symbols:
+    for symbol in network.symbols:
         kind = species_in(symbol)
         if kind is not None and kind[0] == "p":
             swap[symbol] = concentration(kind[1]) * GAS_CONSTANT * TEMPERATURE
         if kind is not None and kind[0] == "x":
             swap[symbol] = concentration(kind[1]) / total
-    laws = [rate.xreplace(swap) for rate in structure.rates]
+    laws = [rate.xreplace(swap) for rate in network.rates]
     if species:
-        row = structure.species.index(species)
-        net = {j: moles for j, column in enumerate(structure.stoichiometry) for i, moles in column if i == row}
+        row = network.species.index(species)
+        net = {j: moles for j, column in enumerate(network.stoichiometry) for i, moles in column if i == row}
         sign = 1 if next(iter(net.values())) > 0 else -1
         law = sp.Add(*(sign * sp.Rational(moles) * laws[j] for j, moles in net.items()))
     else:
@@ -556,7 +558,7 @@ def _compiled(structure: Structure, species: str) -> tuple[Any, Any, tuple[sp.Sy
 class RateModel(Frozen):
     """Rate laws at given concentrations and temperatures."""
 
-    structure: Structure | None
+    network: SymbolicNetwork | None
     species: str
     columns: np.ndarray
     """Concentrations of every species, then temperature; shape (species + 1, points)."""
@@ -573,7 +575,7 @@ class RateModel(Frozen):
     def of(cls, chemistry: Chemistry, data: Rates) -> RateModel:
         """The rate laws of a chemistry at the concentrations of the data; InputError for what does not fit together."""
         faults = Faults()
-        structure = chemistry.structure
+        network = chemistry.network
         if data.species and data.species not in chemistry.names:
             faults.add(
                 "", f"'{data.species}' is not a species of the chemistry", nearest(data.species, chemistry.names)
@@ -588,23 +590,23 @@ class RateModel(Frozen):
         kinds = {BASES[r.basis] for r in chemistry.reactions}
         if kinds != {data.kind}:
             faults.add("", f"the data hold a {data.kind}, the rate laws a {' and a '.join(sorted(kinds))}", "set basis")
-        if structure.by_temperature and data.T is None:
+        if network.by_temperature and data.T is None:
             faults.add("", "no temperature is given, and a rate law depends on it", "add a column T [degC]")
         faults.raise_any()
         count = len(data.rate)
-        columns = [data.concentrations.get(s, np.zeros(count)) for s in structure.species]
+        columns = [data.concentrations.get(s, np.zeros(count)) for s in network.species]
         columns.append(data.T if data.T is not None else np.full(count, np.nan))
         names = [p.name for p in chemistry.parameters]
         places = [names.index(p.name) for p in chemistry.unknowns]
         numbers = np.array([p.value for p in chemistry.parameters])
-        return cls(structure, data.species, np.array(columns), numbers, np.array(places, dtype=int))
+        return cls(network, data.species, np.array(columns), numbers, np.array(places, dtype=int))
 
     def rough(self) -> RateModel:
         return self
 
     def __call__(self, parameters: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        assert self.structure is not None
-        make, slopes, _ = _compiled(self.structure, self.species)
+        assert self.network is not None
+        make, slopes, _ = _compiled(self.network, self.species)
         numbers = self.numbers.copy()
         numbers[self.places] = parameters
         count = self.columns.shape[1]

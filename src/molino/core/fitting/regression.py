@@ -10,27 +10,27 @@ import numpy as np
 import sympy as sp
 
 from molino.core import units
+from molino.core.chemistry.chemistry import Chemistry, Covariance
 from molino.core.chemistry.constants import Parameter
-from molino.core.chemistry.network import Chemistry, Covariance
 from molino.core.errors import Faults, InputError, SolveError, nearest
-from molino.core.fields import Frozen
 from molino.core.fitting.experiments import Experiment, Experiments, as_experiments
+from molino.core.fitting.fit_result import Fit, Points, estimates_of
+from molino.core.fitting.least_squares import COARSE, Model, Optimum, Problem, Progress, Scale, left_at, minimise
 from molino.core.fitting.model import DELAY, BalanceModel, Sample, sample_of
-from molino.core.fitting.problem import COARSE, Model, Optimum, Problem, Progress, Scale, left_at, minimise
 from molino.core.fitting.rates import RateModel, Rates
 from molino.core.fitting.replicates import pooled_scatter
-from molino.core.fitting.result import Fit, Points, estimates_of
+from molino.core.frozen import Frozen
 from molino.core.vessels.roles import INLET
 
 ERRORS = ("each", "same", "relative", "replicates")
-"""What can be said of the errors without numbers."""
+"""What can be reported about the errors without numbers."""
 
 _APART = 10.0
 """Other starts of a fit are drawn up to this factor from the guess."""
 
 
 @dataclass(frozen=True, eq=False)
-class Layout(Frozen):
+class FitParameterMap(Frozen):
     """Which parameter of a fit stands for which symbol in the balances of each run."""
 
     free: tuple[Parameter, ...]
@@ -45,10 +45,10 @@ def fit(
     data: Experiments | Experiment | Rates | Sequence[Experiment | Experiments],
     *,
     errors: Any = "each",
-    starts: str | Sequence[str] | Mapping[str, str | Sequence[str]] = (),
+    fit_initial: str | Sequence[str] | Mapping[str, str | Sequence[str]] = (),
     delay: Any = False,
     per_run: str | Sequence[str] = (),
-    tries: int = 1,
+    n_starts: int = 1,
     seed: int = 0,
     progress: Progress | None = None,
 ) -> Fit:
@@ -70,13 +70,13 @@ def fit(
         Bard, Nonlinear Parameter Estimation, 1974, section 4-9). "same": one for all, ordinary least squares.
         "relative": proportional to each measured value, one factor a species. "replicates": the scatter of replicates
         of each species. Or given numbers, {"xylose": "0.004 mol/L"}; the factor that they are all off by is found.
-    starts : species, or several, or mapping of run to species
+    fit_initial : species, or several, or mapping of run to species
         Concentrations at the start (or in the feed) that are not known well: what was charged is then a guess.
     delay : bool or time
         Whether the samples were taken (and stopped to react) later than noted, by a time that is sought; the guess.
     per_run : name, or several
         Unknown constants that each run has for itself.
-    tries : int
+    n_starts : int
         How many starts the search is made from: the guess, and others drawn up to a factor of ten from it (in units of
         the guess where a constant may be negative), by Latin hypercube.
     seed : int
@@ -96,12 +96,14 @@ def fit(
         If the balances cannot be integrated at the guess, or the search does not settle.
     """
     runs = data if isinstance(data, Rates) else as_experiments(data)
-    problem, points, layout = prepare(chemistry, runs, errors, starts, delay, per_run)
-    if not isinstance(tries, int) or tries < 1:
-        raise InputError(f"tries = {tries!r}", "fit", "give a whole number of starts, 1 or more")
-    optimum, came = _best_of(problem, tries, seed, progress)
-    points = replace(points, calculated=optimum.values, spread=optimum.spread, slopes=optimum.slopes)
-    return _result(chemistry, runs, problem, optimum, points, layout, came if tries > 1 else None)
+    problem, points, parameter_map = prepare(chemistry, runs, errors, fit_initial, delay, per_run)
+    if not isinstance(n_starts, int) or n_starts < 1:
+        raise InputError(f"n_starts = {n_starts!r}", "fit", "give a whole number of starts, 1 or more")
+    optimum, came = _best_of(problem, n_starts, seed, progress)
+    points = replace(
+        points, calculated=optimum.values, standard_deviation=optimum.standard_deviation, slopes=optimum.slopes
+    )
+    return _result(chemistry, runs, problem, optimum, points, parameter_map, came if n_starts > 1 else None)
 
 
 def check_data(chemistry: Chemistry, data: Experiments | Rates, **options: Any) -> None:
@@ -111,27 +113,27 @@ def check_data(chemistry: Chemistry, data: Experiments | Rates, **options: Any) 
 
 def prepare(
     chemistry: Chemistry, data: Experiments | Rates, errors: Any = "each",
-    starts: str | Sequence[str] | Mapping[str, str | Sequence[str]] = (), delay: Any = False,
+    fit_initial: str | Sequence[str] | Mapping[str, str | Sequence[str]] = (), delay: Any = False,
     per_run: str | Sequence[str] = (),
-) -> tuple[Problem, Points, Layout]:  # fmt: skip
+) -> tuple[Problem, Points, FitParameterMap]:  # fmt: skip
     """The least-squares problem, its observations and what its parameters stand for."""
     faults = Faults()
     if isinstance(data, Rates):
-        if starts or delay or per_run:
+        if fit_initial or delay or per_run:
             faults.add("fit", "rates have neither starts nor delays nor runs", "take these options out")
-        layout = Layout(chemistry.unknowns, (), {})
+        parameter_map = FitParameterMap(chemistry.unknowns, (), {})
         points, model = _rate_points(chemistry, data, faults)
     else:
-        layout = _layout(chemistry, data, starts, delay, per_run, faults)
-        points, model = _points(chemistry, data, layout, faults)
-    if not layout.free:
+        parameter_map = _parameter_map(chemistry, data, fit_initial, delay, per_run, faults)
+        points, model = _points(chemistry, data, parameter_map, faults)
+    if not parameter_map.free:
         faults.add(
             "fit", "the chemistry has no unknown constant", "write k=mo.Unknown('0.02 1/min') where one is sought"
         )
     total = len(points.measured)
-    if not faults.found and total <= len(layout.free):
-        said = f"{total} observations for {len(layout.free)} unknown constants"
-        faults.add("fit", said, "measure more, or give some constants as numbers")
+    if not faults.found and total <= len(parameter_map.free):
+        message = f"{total} observations for {len(parameter_map.free)} unknown constants"
+        faults.add("fit", message, "measure more, or give some constants as numbers")
     size, group = np.ones(total), np.zeros(total, dtype=int)
     if not faults.found:
         with faults.at("errors"):
@@ -139,7 +141,7 @@ def prepare(
     faults.raise_any()
     temperatures = [T for T in data.temperatures if np.isfinite(T)]
     mean = 1 / float(np.mean([1 / T for T in temperatures])) if temperatures else np.nan
-    return Problem(layout.free, model, points.measured, size, group, mean), points, layout
+    return Problem(parameter_map.free, model, points.measured, size, group, mean), points, parameter_map
 
 
 def _names(given: str | Sequence[str]) -> tuple[str, ...]:
@@ -147,9 +149,9 @@ def _names(given: str | Sequence[str]) -> tuple[str, ...]:
     return (given,) if isinstance(given, str) else tuple(given)
 
 
-def _layout(
-    chemistry: Chemistry, data: Experiments, starts: Any, delay: Any, per_run: str | Sequence[str], faults: Faults
-) -> Layout:
+def _parameter_map(
+    chemistry: Chemistry, data: Experiments, fit_initial: Any, delay: Any, per_run: str | Sequence[str], faults: Faults
+) -> FitParameterMap:
     """Every parameter that is sought, and where it stands in each run."""
     display = data.display
     per_run = _names(per_run)
@@ -163,18 +165,18 @@ def _layout(
         for run in data:
             places[run.name][p.symbol] = len(free)
             free.append(replace(p, name=f"{p.name}, {run.name}"))
-    if not isinstance(starts, Mapping):
-        starts = {run.name: starts for run in data}
-    starts = {name: _names(species) for name, species in starts.items()}
-    for name in starts.keys() - places.keys():
-        faults.add("starts", f"there is no run '{name}'", nearest(name, places))
+    if not isinstance(fit_initial, Mapping):
+        fit_initial = {run.name: fit_initial for run in data}
+    fit_initial = {name: _names(species) for name, species in fit_initial.items()}
+    for name in fit_initial.keys() - places.keys():
+        faults.add("fit_initial", f"there is no run '{name}'", nearest(name, places))
     runs = []
     for run in data:
         guesses = dict(run.charge)
-        for species in starts.get(run.name, ()):
+        for species in fit_initial.get(run.name, ()):
             if species not in chemistry.names:
                 faults.add(
-                    "starts", f"'{species}' is not a species of the chemistry", nearest(species, chemistry.names)
+                    "fit_initial", f"'{species}' is not a species of the chemistry", nearest(species, chemistry.names)
                 )
                 continue
             seen = run.measured.get(species, np.array([np.nan]))
@@ -185,7 +187,7 @@ def _layout(
             unit = display.unit("concentration") or None
             word = "start" if run.vessel == "batch" else "feed"
             free.append(Parameter(f"{word} {species}, {run.name}", guess, unit, True, 0.0, np.inf, typical))
-        sought = {s: guesses[s] for s in starts.get(run.name, ()) if s in guesses}
+        sought = {s: guesses[s] for s in fit_initial.get(run.name, ()) if s in guesses}
         runs.append(replace(run, initial={**run.initial, **sought}))
     place = None
     if delay is not False and delay is not None:
@@ -199,10 +201,12 @@ def _layout(
             free.append(Parameter(DELAY, guess, unit, True, -0.999 * first_sample, np.inf, first_sample))
             if not any(run.vessel == "batch" for run in data):
                 raise InputError("no run is a batch", "", "outlets at steady state have no delay")
-    return Layout(tuple(free), tuple(runs), places, place)
+    return FitParameterMap(tuple(free), tuple(runs), places, place)
 
 
-def _points(chemistry: Chemistry, data: Experiments, layout: Layout, faults: Faults) -> tuple[Points, Model]:
+def _points(
+    chemistry: Chemistry, data: Experiments, parameter_map: FitParameterMap, faults: Faults
+) -> tuple[Points, Model]:
     """Every observation of the runs, and the balances that calculate them."""
     known = set(chemistry.names)
     responses = tuple(s for s in data.species if s in known)
@@ -211,20 +215,20 @@ def _points(chemistry: Chemistry, data: Experiments, layout: Layout, faults: Fau
         faults.add(data.source or "data", f"'{name}' is not a species of the chemistry", advice)
     samples: list[Sample] = []
     seen: list[tuple[Experiment, str, int]] = []
-    for run in layout.runs:
+    for run in parameter_map.runs:
         with faults.at(f"run {run.name}"):
             own = tuple(s for s in responses if s in run.measured)
             here = [(s, int(row)) for s in own for row in np.flatnonzero(run.observed(s))]
             if not here:
                 raise InputError("no species of the chemistry was measured", "", "name columns after the species")
             rows, columns = np.array([[row, own.index(s)] for s, row in here]).T
-            places = layout.places[run.name]
-            samples.append(sample_of(run, chemistry, own, run.times, rows, columns, places, layout.delay))
+            places = parameter_map.places[run.name]
+            samples.append(sample_of(run, chemistry, own, run.times, rows, columns, places, parameter_map.delay))
             seen += [(run, s, row) for s, row in here]
     variables = {"time": np.array([run.times[row] for run, _, row in seen])}
     if all(run.T is not None for run, _, _ in seen):
         variables["temperature"] = np.array([float(run.T or 0.0) for run, _, _ in seen])
-    for charged in sorted({s for run in layout.runs for s in run.initial}):
+    for charged in sorted({s for run in parameter_map.runs for s in run.initial}):
         levels = np.array([run.charge.get(charged, 0.0) for run, _, _ in seen])
         if len(np.unique(levels)) > 1:
             variables[f"initial {charged}"] = levels
@@ -234,7 +238,7 @@ def _points(chemistry: Chemistry, data: Experiments, layout: Layout, faults: Fau
         variables["time"],
         tuple(s for _, s, _ in seen),
         np.array([run.measured[s][row] for run, s, row in seen], dtype=float),
-        np.zeros(count), np.ones(count), np.zeros((count, len(layout.free))),
+        np.zeros(count), np.ones(count), np.zeros((count, len(parameter_map.free))),
         tuple((run.condition, float(run.times[row])) for run, _, row in seen),
         variables,
     )  # fmt: skip
@@ -291,17 +295,17 @@ def _weights(errors: Any, data: Experiments | Rates, points: Points) -> tuple[np
     raise InputError(f"errors = {errors!r}", "", advice)
 
 
-def _best_of(problem: Problem, tries: int, seed: int, progress: Progress | None) -> tuple[Optimum, tuple[int, int]]:
+def _best_of(problem: Problem, n_starts: int, seed: int, progress: Progress | None) -> tuple[Optimum, tuple[int, int]]:
     """The best optimum from several starts, and how many of how many came to it."""
-    if tries == 1:
+    if n_starts == 1:
         return minimise(problem, progress=progress), (1, 1)
     from scipy.stats import qmc
 
     scale = Scale(problem.free, problem.mean_temperature)
     guess = scale.inward(np.array([p.value for p in problem.free]))
     apart = np.where(scale.logarithmic, np.log(_APART), 1.0)
-    drawn = qmc.LatinHypercube(len(guess), seed=seed).random(tries - 1) * 2 - 1
-    fixed = problem.weighed(_typical(problem))  # one sum of squares for all tries, so that they can be compared
+    drawn = qmc.LatinHypercube(len(guess), seed=seed).random(n_starts - 1) * 2 - 1
+    fixed = problem.weighed(_typical(problem))  # one sum of squares for all starts, so that they can be compared
     ends: list[tuple[float, np.ndarray]] = []
     evaluations, stopped = 0, False
     for start in [guess, *(guess + apart * one for one in drawn)]:
@@ -314,27 +318,29 @@ def _best_of(problem: Problem, tries: int, seed: int, progress: Progress | None)
         if stopped:
             break
     if not ends:
-        raise SolveError(f"none of {tries} starts settled", "fit", "give other guesses, or bounds")
+        raise SolveError(f"none of {n_starts} starts settled", "fit", "give other guesses, or bounds")
     least = min(ends, key=lambda end: end[0])
     came = sum(squares <= least[0] * 1.01 + 1e-12 for squares, _ in ends)
     if stopped:
-        return left_at(problem, least[1], evaluations), (came, tries)
+        return left_at(problem, least[1], evaluations), (came, n_starts)
     found = minimise(problem, least[1], progress=progress)
-    return replace(found, evaluations=evaluations + found.evaluations), (came, tries)
+    return replace(found, evaluations=evaluations + found.evaluations), (came, n_starts)
 
 
 def _typical(problem: Problem) -> np.ndarray:
     """The root mean square of each group times the size of its observations."""
-    spread = np.empty(len(problem.measured))
+    standard_deviation = np.empty(len(problem.measured))
     for n in np.unique(problem.group):
         own = problem.group == n
-        spread[own] = problem.size[own] * (np.sqrt(np.mean((problem.measured[own] / problem.size[own]) ** 2)) or 1.0)
-    return spread
+        standard_deviation[own] = problem.size[own] * (
+            np.sqrt(np.mean((problem.measured[own] / problem.size[own]) ** 2)) or 1.0
+        )
+    return standard_deviation
 
 
 def _result(
     chemistry: Chemistry, data: Experiments | Rates, problem: Problem, optimum: Optimum, points: Points,
-    layout: Layout, came: tuple[int, int] | None,
+    parameter_map: FitParameterMap, came: tuple[int, int] | None,
 ) -> Fit:  # fmt: skip
     estimates, covariance, reasons = estimates_of(problem, optimum)
     shared = [i for i, p in enumerate(problem.free) if p.name in {q.name for q in chemistry.unknowns}]
@@ -343,5 +349,5 @@ def _result(
     known = chemistry.with_values(values, kept) if values else chemistry
     return Fit(
         estimates, tuple(dict.fromkeys(points.species)), points, data, known, covariance, optimum.evaluations,
-        problem, optimum, chemistry, layout, reasons, came,
+        problem, optimum, chemistry, parameter_map, reasons, came,
     )  # fmt: skip

@@ -1,4 +1,4 @@
-"""What repeated measurements say of the error, and what else is to be said of data before a fit."""
+"""What repeated measurements say of the error, and what else is to report about data before a fit."""
 
 from __future__ import annotations
 
@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from molino.core.chemistry.network import Chemistry
-from molino.core.chemistry.review import Finding, Review
-from molino.core.chemistry.structure import combination_text, null_space
-from molino.core.statistics import student
+from molino.core.chemistry.checks import Finding, Review
+from molino.core.chemistry.chemistry import Chemistry
+from molino.core.chemistry.symbolic_network import combination_text, null_space
+from molino.core.statistics import student_t_quantile
 
 if TYPE_CHECKING:
     from molino.core.fitting.experiments import Experiment, Experiments
@@ -59,8 +59,8 @@ def _replicates(data: Experiments) -> Iterator[Finding]:
         values = np.array([v for _, _, v in rows])
         scatter = pooled_scatter([(c, t) for c, t, _ in rows], values, np.zeros(len(rows), dtype=int))
         if scatter:
-            (spread, degrees), = scatter.values()  # fmt: skip
-            text = data.display.text(spread, "concentration", 3)
+            (standard_deviation, degrees), = scatter.values()  # fmt: skip
+            text = data.display.text(standard_deviation, "concentration", 3)
             yield Finding("note", species, f"replicates scatter by {text} ({degrees} degrees of freedom)")
 
 
@@ -69,7 +69,7 @@ def _drifts(data: Experiments, chemistry: Chemistry) -> Iterator[Finding]:
     for run in data:
         seen = [i for i, s in enumerate(names) if s in run.measured]
         hidden = [i for i in range(len(names)) if i not in seen]
-        columns = [*chemistry.structure.stoichiometry, *([(i, Fraction(1))] for i in hidden)]
+        columns = [*chemistry.network.stoichiometry, *([(i, Fraction(1))] for i in hidden)]
         for weights in null_space(columns, seen):
             if len(weights) > 1 and not (run.gas and run.vessel != "batch"):
                 yield from _drift(
@@ -86,8 +86,8 @@ def _drift(run: Experiment, weights: dict[str, float], text: str) -> Iterator[Fi
     if len(away) < 3 or not size > 0:
         return
     mean, error = float(away.mean()), float(away.std(ddof=1)) / math.sqrt(len(away))
-    if abs(mean) > _DRIFT * size and abs(mean) > student(0.995, len(away) - 1) * error:
+    if abs(mean) > _DRIFT * size and abs(mean) > student_t_quantile(0.995, len(away) - 1) * error:
         word = "less" if mean < 0 else "more"
-        said = f"{text} should stay, but is on average {abs(mean) / size:.0%} {word} than went in"
+        message = f"{text} should stay, but is on average {abs(mean) / size:.0%} {word} than went in"
         advice = "a species is lost, missing from the scheme, or wrongly calibrated"
-        yield Finding("warning", f"run {run.name}", said, advice)
+        yield Finding("warning", f"run {run.name}", message, advice)

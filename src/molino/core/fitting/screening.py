@@ -17,12 +17,12 @@ import numpy as np
 from scipy.optimize import brentq, least_squares, minimize_scalar
 
 from molino.core import units
-from molino.core.chemistry.over_temperature import Arrhenius
+from molino.core.chemistry.temperature_dependence import Arrhenius
 from molino.core.errors import Faults, InputError, SolveError, nearest
-from molino.core.fields import Frozen
 from molino.core.fitting.experiments import Experiment, Experiments, as_experiments
+from molino.core.frozen import Frozen
 from molino.core.printing import Printed
-from molino.core.statistics import beyond_f, f_quantile, half_width, p_text
+from molino.core.statistics import f_quantile, f_tail_probability, half_width, p_text
 from molino.core.units import Value
 
 if TYPE_CHECKING:
@@ -107,7 +107,7 @@ class Law:
         return float(sum(r @ r for r in self.residuals))
 
     @property
-    def spread(self) -> float:
+    def standard_deviation(self) -> float:
         """Residual standard deviation in mol/m^3."""
         return math.sqrt(self.sum_of_squares / self.degrees_of_freedom)
 
@@ -199,8 +199,8 @@ def screen_orders(
     runs = as_experiments(data)
     named = species if species is not None or len(runs.species) != 1 else runs.species[0]
     if named is None or named not in runs.species:
-        said = f"'{named}' was not measured" if named else f"{len(runs.species)} species were measured"
-        raise InputError(said, "orders", f"say which: {nearest(named or '', runs.species)}")
+        message = f"'{named}' was not measured" if named else f"{len(runs.species)} species were measured"
+        raise InputError(message, "orders", f"say which: {nearest(named or '', runs.species)}")
     series = _series(runs, named, partner, 4 if reversible else 3)
     laws = [_law(name, n, _of_order(n), series) for n, name in _NAMES.items()]
     if partner is not None:
@@ -210,17 +210,17 @@ def screen_orders(
     free = _free_order(series)
     floor = 1e-20 * sum(float(s.values @ s.values) for s in series)  # of exact data rounding is all that is left
 
-    def judged(law: Law) -> Law:
+    def compared(law: Law) -> Law:
         probability = 1.0
         for other in (free, *laws):
             more = max(law.degrees_of_freedom - other.degrees_of_freedom, 1)
-            spread = (other.sum_of_squares + floor) / other.degrees_of_freedom
-            beyond = (law.sum_of_squares - other.sum_of_squares) / more / spread
-            probability = min(probability, beyond_f(beyond, more, other.degrees_of_freedom))
+            variance = (other.sum_of_squares + floor) / other.degrees_of_freedom
+            beyond = (law.sum_of_squares - other.sum_of_squares) / more / variance
+            probability = min(probability, f_tail_probability(beyond, more, other.degrees_of_freedom))
         return replace(law, probability=probability)
 
     interval = _order_interval(series, free, (free.sum_of_squares + floor) / free.degrees_of_freedom)
-    return Screening(named, runs, series, tuple(judged(law) for law in laws), judged(free), interval)
+    return Screening(named, runs, series, tuple(compared(law) for law in laws), compared(free), interval)
 
 
 def _series(runs: Experiments, species: str, partner: str | None, fewest: int) -> tuple[Series, ...]:
@@ -351,9 +351,9 @@ def _free_order(series: tuple[Series, ...]) -> Law:
     return _law("order n", n, _of_order(n), series, free=1)
 
 
-def _order_interval(series: tuple[Series, ...], free: Law, spread: float) -> tuple[float, float]:
+def _order_interval(series: tuple[Series, ...], free: Law, standard_deviation: float) -> tuple[float, float]:
     """95 % interval of the order by its profile: where the sum of squares exceeds the least by F(0.95; 1, dof) s^2."""
-    limit = free.sum_of_squares + f_quantile(0.95, 1, free.degrees_of_freedom) * spread
+    limit = free.sum_of_squares + f_quantile(0.95, 1, free.degrees_of_freedom) * standard_deviation
 
     def above(n: float) -> float:
         return _sum_of_squares(series, n) - limit
@@ -413,8 +413,8 @@ class Screening(Frozen, Printed):
         left = self.standing
         ruled_out = ", ".join(law.name for law in self.laws if not law.possible)
         if len(left) == 1:
-            said = f"{left[0].name}: the free order is {n}"
-            return f"{said}; ruled out: {ruled_out}" if ruled_out else said
+            message = f"{left[0].name}: the free order is {n}"
+            return f"{message}; ruled out: {ruled_out}" if ruled_out else message
         if left:
             names = " from ".join([left[0].name, " or ".join(law.name for law in left[1:])])
             far = (
@@ -428,7 +428,7 @@ class Screening(Frozen, Printed):
     @property
     def scatter(self) -> float:
         """Residual standard deviation around the free order, as a fraction of the largest value."""
-        return self.free.spread / max(float(s.values.max()) for s in self.series)
+        return self.free.standard_deviation / max(float(s.values.max()) for s in self.series)
 
     def law(self, name: str) -> Law:
         """A law by name; InputError offers the nearest."""
@@ -442,7 +442,7 @@ class Screening(Frozen, Printed):
     def k_unit(self, law: Law) -> str:
         """The unit of k of a law, in the units that the data came in; '' for bare numbers."""
         display = self.experiments.display
-        if display.bare:
+        if display.unitless:
             return ""
         c, t = display.unit("concentration"), display.unit("time")
         if law.name == _REVERSIBLE or law.order == 1:
@@ -457,7 +457,7 @@ class Screening(Frozen, Printed):
     def k_number(self, law: Law, si: float) -> float:
         """k from SI to that unit."""
         display = self.experiments.display
-        if display.bare:
+        if display.unitless:
             return si
         n = 1.0 if law.name == _REVERSIBLE else law.order if math.isfinite(law.order) else 2.0
         c, t = (units.unit(display.unit(kind)).factor for kind in ("concentration", "time"))
@@ -480,7 +480,7 @@ class Screening(Frozen, Printed):
                     "k of line": self.k_number(law, line.k) if line else math.nan,
                     "k": self.k_number(law, law.k(i)), "95 % low": low, "95 % high": high, "unit": self.k_unit(law),
                     display.heading("half-life", "time"): display.number(law.half_life(i), "time"),
-                    display.heading("s", "concentration"): display.number(law.spread, "concentration"),
+                    display.heading("s", "concentration"): display.number(law.standard_deviation, "concentration"),
                     "p": law.probability,
                 })  # fmt: skip
         return pd.DataFrame(rows)
@@ -517,7 +517,9 @@ class Screening(Frozen, Printed):
 
         slopes = np.array([(at(p + step) - at(p - step)) / 2e-6 for step in 1e-6 * np.eye(len(p))])
         mean = float(slopes @ chosen.covariances[i] @ slopes)
-        halves = [half_width(math.sqrt(v), chosen.degrees_of_freedom) for v in (mean, mean + chosen.spread**2)]
+        halves = [
+            half_width(math.sqrt(v), chosen.degrees_of_freedom) for v in (mean, mean + chosen.standard_deviation**2)
+        ]
         return Prediction(t, at(p), halves[0], halves[1], self, s.run)
 
     def over_temperature(self, law: str | None = None) -> Arrhenius:
@@ -551,9 +553,9 @@ class Screening(Frozen, Printed):
             mark = "*" if law is self.chosen else " "
             squares = [line.r_squared for line in law.lines if line is not None]
             fitted = f"R² of line {min(squares):.4f}" if squares else "no line"
-            spread = display.text(law.spread, "concentration", 3)
+            standard_deviation = display.text(law.standard_deviation, "concentration", 3)
             lines.append(
-                f"{mark} {name:<26} {fitted}, s {spread}"
+                f"{mark} {name:<26} {fitted}, s {standard_deviation}"
                 + ("" if law is self.free else f", p {p_text(law.probability)}")
             )
             if law is self.chosen or (self.chosen is None and law is self.free):

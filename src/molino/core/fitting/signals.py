@@ -10,7 +10,7 @@ import numpy as np
 from molino.core import units
 from molino.core.chemistry.equation import Equation, parse_equation
 from molino.core.errors import Faults, InputError, UnitError
-from molino.core.fields import settle
+from molino.core.frozen import settle
 from molino.core.units import GAS_CONSTANT, Value
 
 _FORMS = {
@@ -20,7 +20,7 @@ _FORMS = {
     ("start", "end"): (),
     ("titrant", "sample"): ("per", "blank"),
 }
-"""What makes each form, and what it may have beside."""
+"""What makes each form, and what it may have besides."""
 _ADVICE = (
     "give slope (and blank); or conversion = true; or reaction, of a gas in a closed vessel (and start); or start and "
     "end, the signal at the charge and when none is left; or titrant and sample (and per, blank)"
@@ -72,8 +72,8 @@ class Signal:
         given = {n for n in ("slope", "blank", "reaction", "start", "end", "titrant", "sample", "per")
                  if getattr(self, n) is not None} | ({"conversion"} if self.conversion else set())  # fmt: skip
         if not any({*form} <= given <= {*form, *more} for form, more in _FORMS.items()):
-            said = f"{', '.join(sorted(given)) or 'nothing'} is given"
-            raise InputError(said, f"signal of {self.species}", _ADVICE)
+            message = f"{', '.join(sorted(given)) or 'nothing'} is given"
+            raise InputError(message, f"signal of {self.species}", _ADVICE)
         faults = Faults()
         for name, kind in (("slope", None), ("blank", None), ("start", None), ("end", None),
                            ("titrant", "concentration"), ("sample", "volume")):  # fmt: skip
@@ -92,7 +92,7 @@ class Signal:
             raise InputError(f"{self.species} does not take part in {self.reaction}", "", "name one of its species")
         change = sum(net.values())
         if not change:
-            raise InputError(f"{self.reaction} does not change the moles", "", "its pressure says nothing of it")
+            raise InputError(f"{self.reaction} does not change the moles", "", "its pressure does not determine it")
         return float(net[self.species] / change)
 
     def concentration(self, signal: np.ndarray, unit: str | None, charged: float | None, T: float | None) -> np.ndarray:
@@ -111,7 +111,7 @@ class Signal:
         Raises
         ------
         InputError
-            If what the form needs is not known, or units do not go together.
+            If what the form needs is not known, or units are incompatible.
         """
         si = np.asarray(units.unit(unit).to_si(signal) if unit else signal, dtype=float)
         if self.slope is not None:
@@ -142,16 +142,16 @@ class Signal:
             return
         here, there = units.unit(unit or "").dimension, units.unit(other.unit or "").dimension
         if here != there and not (other.unit is None and other.si == 0):
-            said = f"{name} {other} and the column ({unit or 'no unit'}) differ in dimension"
-            raise UnitError(said, "", "give both in units of the same kind")
+            message = f"{name} {other} and the column ({unit or 'no unit'}) differ in dimension"
+            raise UnitError(message, "", "give both in units of the same kind")
 
     def _slope_fits(self, unit: str | None) -> None:
         if self.slope.unit is None and unit is None:
             return
         per = units.unit(f"({self.slope.unit or 1}) * mol/m^3").dimension
         if per != units.unit(unit or "").dimension:
-            said = f"slope {self.slope} times a concentration is not in {unit or 'a bare number'}"
-            raise UnitError(said, "slope", "it is signal per concentration, like '120 L/mol' of an absorbance")
+            message = f"slope {self.slope} times a concentration is not in {unit or 'a bare number'}"
+            raise UnitError(message, "slope", "it is signal per concentration, like '120 L/mol' of an absorbance")
 
     def __str__(self) -> str:
         if self.slope is not None:

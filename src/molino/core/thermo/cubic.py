@@ -18,7 +18,7 @@ import numpy as np
 from molino.core import units
 from molino.core.chemistry.species import Species
 from molino.core.errors import Faults, nearest
-from molino.core.fields import Frozen, settle
+from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
 from molino.core.units import GAS_CONSTANT
 

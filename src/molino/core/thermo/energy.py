@@ -11,9 +11,9 @@ from dataclasses import dataclass
 import numpy as np
 import sympy as sp
 
+from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE
-from molino.core.chemistry.network import Chemistry
 from molino.core.chemistry.species import Species
 from molino.core.errors import Faults, InputError
 from molino.core.symbols import Quantity, Role
@@ -142,13 +142,13 @@ def references(chemistry: Chemistry, energy: Energy, capacity: float = 0.0) -> d
                 wanted.append(sum(float(m) * _formation(by_name[n]) for n, m in reaction.equation.net.items()))
     faults.raise_any()
     right = np.array(wanted)
-    matrix = chemistry.structure.matrix
+    matrix = chemistry.network.matrix
     found_h = np.linalg.lstsq(matrix.T, right, rcond=None)[0]
     off = np.abs(matrix.T @ found_h - right)
     if np.max(off, initial=0.0) > _HESS * np.max(np.abs(right), initial=1.0):
         names = ", ".join(str(r.name) for r, o in zip(chemistry.reactions, off, strict=True) if o > _HESS * np.max(off))
-        said = f"the enthalpies of {names} contradict each other: along one way round they do not add up to zero"
-        raise InputError(said, "chemistry", "mend one of them, or leave all out and give enthalpies of formation")
+        message = f"the enthalpies of {names} contradict each other: along one way round they do not add up to zero"
+        raise InputError(message, "chemistry", "correct one of them, or leave all out and give enthalpies of formation")
     return {reference(name): float(h) for name, h in zip(energy.species, found_h, strict=True)}
 
 

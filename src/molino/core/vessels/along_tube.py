@@ -9,7 +9,7 @@ import sympy as sp
 
 from molino.core.balances.system import POSITION, ZERO, Balances, State
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, species_in
-from molino.core.thermo.medium import Content
+from molino.core.thermo.phase_model import Content
 from molino.core.vessels.model import (
     Account,
     Model,
@@ -63,16 +63,16 @@ def along_tube(key: ModelKey, falls: bool, more: tuple[Term, ...] = ()) -> Model
 
 class _Tube:
     def __init__(self, key: ModelKey, falls: bool, more: Sequence[Term]) -> None:
-        self.key, self.medium, self.falls = key, key.medium, falls
-        self.species = key.structure.species
+        self.key, self.phase, self.falls = key, key.phase, falls
+        self.species = key.network.species
         self.flows = tuple(MOLAR_FLOW(s) for s in self.species)
         self.fed = [FLOW * INLET(s) for s in self.species]
-        self.scale = FLOW * total(key.structure, INLET)
-        self.grows = key.medium.carries_volume and any(getattr(term, "brings_volume", False) for term in more)
+        self.scale = FLOW * total(key.network, INLET)
+        self.grows = key.phase.carries_volume and any(getattr(term, "brings_volume", False) for term in more)
         """Whether the flow of a liquid is a state of its own."""
-        self.here = LOCAL_FLOW if self.grows or not key.medium.carries_volume else FLOW
+        self.here = LOCAL_FLOW if self.grows or not key.phase.carries_volume else FLOW
         asked = frozenset(s for term in more for s in getattr(term, "asked", ()) if species_in(s) is not None)
-        content = Content(key.medium, self.flows, TEMPERATURE, PRESSURE)
+        content = Content(key.phase, self.flows, TEMPERATURE, PRESSURE)
         self.place = Place(
             key, self.flows, self.here, sp.Integer(1), content, kinetics(key, self.flows, self.here, asked)
         )
@@ -93,13 +93,13 @@ class _Tube:
 
     def _definitions(self) -> list[tuple[sp.Symbol, sp.Expr]]:
         found = [*self.place.content.definitions]
-        if not self.medium.carries_volume:
+        if not self.phase.carries_volume:
             found.append((LOCAL_FLOW, self.place.content.volume))
         if self.key.catalyst.law is not None:
             found.append((ACTIVITY, self.key.catalyst.law))
         found += [*self.place.kinetics.definitions, *self.sum.definitions]
         if self.key.has_energy:
-            capacity = self.medium.capacity(self.place.content, self.here)
+            capacity = self.phase.capacity(self.place.content, self.here)
             found += [(DEMAND, self.sum.demand), (HELD_CAPACITY, capacity)]
         return found
 
@@ -116,7 +116,7 @@ class _Tube:
 
     def _parameters(self) -> list[sp.Symbol]:
         found = [*self.key.symbols, *(INLET(s) for s in self.species), FLOW, *self.sum.parameters]
-        found += [PRESSURE] if self.medium.is_gas and not self.falls else []
+        found += [PRESSURE] if self.phase.is_gas and not self.falls else []
         found += [FEED_T] if self.key.has_energy else []
         return list(dict.fromkeys(found))
 
@@ -154,12 +154,12 @@ class _Tube:
 
     def _energy(self, totals: list[tuple[State, sp.Expr]]) -> tuple[Account, sp.Expr]:
         """The account of energy from the inlet to here, and the duty of what is passed."""
-        key, medium, size = self.key, self.medium, self.scale * 8314
+        key, phase, size = self.key, self.phase, self.scale * 8314
         first: sp.Expr = ZERO
-        if not key.heat.is_non_isothermal:  # what brings the feed from its own temperature to that which is kept
-            first = medium.warming(self.fed, START_T, FEED_T, FLOW)
+        if not key.heat.is_non_isothermal:  # what brings the feed from its own temperature to that which is prescribed
+            first = phase.sensible_enthalpy(self.fed, START_T, FEED_T, FLOW)
             for T, sign in ((START_T, 1), (FEED_T, -1)):
-                stream = Content(medium, self.fed, T, self.inlet_P)
+                stream = Content(phase, self.fed, T, self.inlet_P)
                 first += sign * stream.written_out(stream.departure)
         totals.append((State("heat", HEAT, "energy flow", first, size), self.needed))
         totals.append((State("heat released", RELEASED, "energy flow", ZERO, size), -self.place.kinetics.heat))
@@ -167,17 +167,17 @@ class _Tube:
         if crossing is not None:
             totals.append((State("enthalpy brought", BROUGHT, "energy flow", ZERO, size), crossing))
         brought = BROUGHT if crossing is not None else ZERO
-        start = medium.stream_enthalpy(self.fed, FEED_T, self.inlet_P, FLOW)
-        there = medium.enthalpy(self.place.content, self.here)
+        start = phase.stream_enthalpy(self.fed, FEED_T, self.inlet_P, FLOW)
+        there = phase.enthalpy(self.place.content, self.here)
         reacted = reacting_enthalpy(key, self.flows, FEED_T) - reacting_enthalpy(key, self.fed, FEED_T)
-        warmed = medium.warming(self.flows, TEMPERATURE, FEED_T, self.here)
+        warmed = phase.sensible_enthalpy(self.flows, TEMPERATURE, FEED_T, self.here)
         account = Account(start + HEAT + brought, there, (HEAT, reacted, warmed, brought))
         if key.heat.mode == "adiabatic":
             return account, ZERO
         return account, HEAT if crossing is not None else there - start
 
     def _streams(self) -> tuple[StreamForm, ...]:
-        P = PRESSURE if self.medium.is_gas or self.falls else None
+        P = PRESSURE if self.phase.is_gas or self.falls else None
         found = [StreamForm("outlet", by_species(self.key, self.flows), self.here, TEMPERATURE, P, True)]
         kept = None if self.key.heat.is_non_isothermal else TEMPERATURE  # what leaves on the way has no one temperature
         for part in self.sum.parts:

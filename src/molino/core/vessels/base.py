@@ -13,26 +13,26 @@ import sympy as sp
 
 from molino.core import units
 from molino.core.balances.system import Case
+from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.constants import Parameter
-from molino.core.chemistry.network import Chemistry
+from molino.core.chemistry.notation import Equations
 from molino.core.chemistry.species import Species
-from molino.core.chemistry.typeset import Equations
 from molino.core.dual import Number
 from molino.core.errors import Faults, InputError, UnitError, nearest
-from molino.core.fields import Frozen, copied, field_names, settle
+from molino.core.frozen import Frozen, copied, field_names, settle
 from molino.core.printing import Printed
 from molino.core.thermo.energy import CAPACITY, Energy, enthalpies
-from molino.core.thermo.medium import MODELS, Medium, RealGas, molar_volume
+from molino.core.thermo.phase_model import MODELS, PhaseModel, RealGas, molar_volume
 from molino.core.units import Display, Value
 from molino.core.vessels.catalyst import NO_CATALYST, Catalyst, check_catalyst
 from molino.core.vessels.checks import VesselReview, review_vessel
 from molino.core.vessels.equations import vessel_equations
 from molino.core.vessels.feed import check_contents, equation_of, is_real
-from molino.core.vessels.heat import Adiabatic, HeatShape, Jacket, Programme, read_heat
+from molino.core.vessels.heat import Adiabatic, HeatShape, Jacket, Profile, read_heat
 from molino.core.vessels.mixture import Contents, Mixture, Portion, read_portion
 from molino.core.vessels.model import Model, ModelKey
+from molino.core.vessels.piecewise_linear import PiecewiseLinear
 from molino.core.vessels.roles import COOLANT, INLET
-from molino.core.vessels.schedule import Track
 from molino.core.vessels.streams import Fluid, Stream, adiabatic_rise
 
 if TYPE_CHECKING:
@@ -86,9 +86,9 @@ class Vessel(Frozen, Printed):
     _sized_along: ClassVar[str] = "run"
     """How it is sized: 'run' (one run passes every smaller size), 'steady' (along the curve of its steady states)."""
     _field_kinds: ClassVar[Mapping[str, str]] = {}
-    """Fields that are numbers and can be changed by name, with their kinds, beside the sizes."""
+    """Fields that are numbers and can be changed by name, with their kinds, besides the sizes."""
     _lone: ClassVar[frozenset[str]] = frozenset()
-    """Numbers among its fields that no check looks at together with others, and that its mixture does not hang on."""
+    """Numbers among its fields that no check looks at together with others, and that its mixture does not depend on."""
     name: str
     chemistry: Chemistry
     catalyst: Catalyst | None
@@ -116,7 +116,7 @@ class Vessel(Frozen, Printed):
         raise NotImplementedError
 
     def _more_settings(self) -> Iterable[Setting]:
-        """Settings beside its fields, its heat, what it is charged or fed with, and the constants."""
+        """Settings besides its fields, its heat, what it is charged or fed with, and the constants."""
         return ()
 
     def _contents(self) -> Contents:
@@ -135,7 +135,7 @@ class Vessel(Frozen, Printed):
         return []
 
     def outcome(self) -> Run:
-        """The run by which the vessel is judged: at its end, or at steady state."""
+        """The run by which the vessel is evaluated: at its end, or at steady state."""
         raise NotImplementedError
 
     @property
@@ -181,7 +181,7 @@ class Vessel(Frozen, Printed):
         return next(iter(self._sizes))
 
     def _limit(self) -> sp.Expr | None:
-        """What must stay above zero along it, beside temperature, pressure and volume."""
+        """What must stay above zero along it, besides temperature, pressure and volume."""
         return None
 
     def _cross_section(self) -> float:
@@ -193,9 +193,9 @@ class Vessel(Frozen, Printed):
         """What of the heat changes the form of its balances."""
         return self.heat.shape if self.heat is not None else HeatShape()
 
-    def _tracks(self) -> dict[sp.Symbol, Track]:
+    def _moving_numbers(self) -> dict[sp.Symbol, PiecewiseLinear]:
         """The numbers that change while it runs."""
-        if isinstance(self.heat, Jacket) and isinstance(self.heat.T, Track):
+        if isinstance(self.heat, Jacket) and isinstance(self.heat.T, PiecewiseLinear):
             return {COOLANT: self.heat.T}
         return {}
 
@@ -214,7 +214,7 @@ class Vessel(Frozen, Printed):
             Numbers by the names that sweeps and changes use, too: a size or field ("T", "volume", "length", "tubes"),
             "flow", "feed T", "feed P", "coolant T", "coolant flow", "U", "UA", what is fed or charged of a species
             ("[xylose]"), a constant of the chemistry ("dehydration.k"; "constant NAME" where the vessel has a number of
-            that name). Where the temperature is not kept, "T" is that of the feed or charge.
+            that name). Where the temperature is not prescribed, "T" is that of the feed or charge.
         **changed
             Fields by their names.
 
@@ -334,8 +334,8 @@ class Vessel(Frozen, Printed):
             bare_gas = given.unit is None and self.is_gas
             per = "mole" if bare_gas or (given.unit and units.unit(given.unit).dimension == molar) else "volume"
         if per == "volume" and (self.is_gas or self._fluid_model == "additive volumes"):
-            said = "a heat capacity per volume belongs to a liquid of constant density"
-            return InputError(said, "heat_capacity", "give it per mole, or one to each species")
+            message = "a heat capacity per volume belongs to a liquid of constant density"
+            return InputError(message, "heat_capacity", "give it per mole, or one to each species")
         found = enthalpies(self.chemistry, per, given.si if given is not None else 0.0)
         if isinstance(found, InputError):
             return found
@@ -346,23 +346,23 @@ class Vessel(Frozen, Printed):
         if isinstance(self._thermal, InputError):
             raise self._thermal
         if self._first_T is None:
-            raise InputError("no temperature is given, and heat hangs on it", self.label, "give T")
+            raise InputError("no temperature is given, and heat depends on it", self.label, "give T")
 
     @cached_property
-    def _medium(self) -> Medium:
+    def _phase(self) -> PhaseModel:
         """What it is filled with."""
         thermal = self._thermal
         energy = None if isinstance(thermal, InputError) or self._first_T is None else thermal[0]
         if is_real(self._fluid_model):
             equation = equation_of(self._fluid_model, self._by_name)
-            return Medium(self.chemistry.names, equation.form, energy, RealGas.of(equation))
-        return Medium(self.chemistry.names, self._fluid_model or MODELS[2 if self.is_gas else 0], energy)
+            return PhaseModel(self.chemistry.names, equation.form, energy, RealGas.of(equation))
+        return PhaseModel(self.chemistry.names, self._fluid_model or MODELS[2 if self.is_gas else 0], energy)
 
     @cached_property
     def _key(self) -> ModelKey:
         """All that changes the form of its balances."""
         form = self.catalyst.form if self.catalyst is not None else NO_CATALYST
-        return ModelKey(self.chemistry.structure, self._medium, self._heat_shape, form)
+        return ModelKey(self.chemistry.network, self._phase, self._heat_shape, form)
 
     @cached_property
     def _model(self) -> Model:
@@ -376,7 +376,7 @@ class Vessel(Frozen, Printed):
     def _property_numbers(self, given: Mapping[str, Number]) -> dict[sp.Symbol, Number]:
         """The parameters that come with catalyst, heat and the properties of the species."""
         found: dict[sp.Symbol, Number] = {}
-        if self._medium.model == "additive volumes":
+        if self._phase.model == "additive volumes":
             found = {
                 molar_volume(s.name): s.require("molar_volume", "an additive liquid").si for s in self.chemistry.species
             }
@@ -437,9 +437,9 @@ class Vessel(Frozen, Printed):
         return not math.isfinite(self._end_si)
 
     @property
-    def _is_staged(self) -> bool:
+    def _has_segments(self) -> bool:
         """Whether numbers change while it runs, so that a run goes by stages."""
-        return bool(self._tracks())
+        return bool(self._moving_numbers())
 
     @property
     def is_non_isothermal(self) -> bool:
@@ -450,11 +450,11 @@ class Vessel(Frozen, Printed):
     def _fluid(self) -> Fluid:
         """What its streams are made of."""
         numbers = {} if isinstance(self._thermal, InputError) else self._thermal[1]
-        if self._medium.model == "additive volumes":
+        if self._phase.model == "additive volumes":
             numbers = numbers | {s: float(v) for s, v in self._property_numbers({}).items()}
         density = self._density.si if self._density is not None else None
         lacks = self._thermal if isinstance(self._thermal, InputError) else None
-        return Fluid(self.label, self._medium, numbers, self.chemistry.species, density, lacks)
+        return Fluid(self.label, self._phase, numbers, self.chemistry.species, density, lacks)
 
     def _conserved(self) -> dict[str, np.ndarray]:
         """What no reaction changes: the invariants of the chemistry, and mass where every species has one."""
@@ -496,7 +496,7 @@ class Vessel(Frozen, Printed):
         """A metric over the states and parameters of this vessel; InputError if it has no such quantity."""
         known = self._model.metrics
         if metric not in known:
-            known[metric] = metric.expression(self.chemistry.structure, self._model)
+            known[metric] = metric.expression(self.chemistry.network, self._model)
         found = known[metric]
         for species in metric.reactants:
             if not self._goes_in(species):
@@ -506,7 +506,7 @@ class Vessel(Frozen, Printed):
         return found
 
     def check(self) -> VesselReview:
-        """What is to be said before it runs: the chemistry's findings, its own, and the count of equations."""
+        """What there is to report before it runs: the chemistry's findings, its own, and the count of equations."""
         numbers = self._case
         size = None if math.isinf(self._end_si) else (self._default_size(), math.isfinite(self._end_si))
         started = {s for s in self.chemistry.names if self._goes_in(s)} | self._started_with()
@@ -515,7 +515,7 @@ class Vessel(Frozen, Printed):
         )  # fmt: skip
 
     def _started_with(self) -> set[str]:
-        """Species that are in it at the start beside what is fed."""
+        """Species that are in it at the start besides what is fed."""
         return set()
 
     def equations(self) -> Equations:
@@ -555,8 +555,8 @@ def _constant(value: Any, parameter: Parameter) -> float:
     if read.unit is not None and parameter.unit is not None:
         wanted = units.unit(parameter.unit).dimension
         if units.unit(read.unit).dimension != wanted:
-            said = f"{parameter.name} = '{value}' is not in a unit like {parameter.unit}"
-            raise UnitError(said, "", f"give it in {units.everyday_text(wanted)}")
+            message = f"{parameter.name} = '{value}' is not in a unit like {parameter.unit}"
+            raise UnitError(message, "", f"give it in {units.everyday_text(wanted)}")
     return read.si
 
 
@@ -566,11 +566,11 @@ def read_vessel_heat(faults: Faults, vessel: Vessel) -> None:
         settle(vessel, heat=read_heat(vessel.heat, vessel.label))
 
 
-def check_programme(T: Any, track: Track) -> None:
-    """Raise InputError where a temperature is given beside a programme of it, which has been read."""
+def check_profile(T: Any, piecewise: PiecewiseLinear) -> None:
+    """Raise InputError where a temperature is given together with a profile of it, which has been read."""
     if T is not None:
         raise InputError(
-            f"both T and a temperature programme from {track.after(0.0):g} K are given", "", "give one of them"
+            f"both T and a temperature profile from {piecewise.after(0.0):g} K are given", "", "give one of them"
         )
 
 
@@ -587,18 +587,18 @@ def check_vessel(
         if not faults.found:
             with faults.at(vessel.label):
                 settle(vessel, _fed=vessel._mixture({}))
-    structure = vessel.chemistry.structure
+    network = vessel.chemistry.network
     with faults.at(vessel.label):
-        check_catalyst(structure, vessel.catalyst)
-    if structure.by_temperature and temperature is None and not isinstance(vessel.heat, Programme):
-        said = f"no temperature is given, and {', '.join(structure.by_temperature)} depends on it"
-        faults.add(vessel.label, said, f"give {asks}, like '175 degC'")
+        check_catalyst(network, vessel.catalyst)
+    if network.by_temperature and temperature is None and not isinstance(vessel.heat, Profile):
+        message = f"no temperature is given, and {', '.join(network.by_temperature)} depends on it"
+        faults.add(vessel.label, message, f"give {asks}, like '175 degC'")
     elif temperature is None and isinstance(vessel.heat, Adiabatic | Jacket):
         faults.add(vessel.label, "no temperature is given for the energy balance", f"give {asks}, like '175 degC'")
-    if structure.by_pressure and species is not None and not vessel.is_gas:
-        said = f"a rate law asks for the pressure {', '.join(structure.by_pressure)}, but this vessel holds a liquid"
-        faults.add(vessel.label, said, "give P of a gas (in the feed or charge), or write it with concentrations")
-    if not faults.found and not isinstance(vessel.heat, Programme | None):
+    if network.by_pressure and species is not None and not vessel.is_gas:
+        message = f"a rate law asks for the pressure {', '.join(network.by_pressure)}, but this vessel holds a liquid"
+        faults.add(vessel.label, message, "give P of a gas (in the feed or charge), or write it with concentrations")
+    if not faults.found and not isinstance(vessel.heat, Profile | None):
         with faults.at(vessel.label):
             vessel._require_energy()
     for kind, text in vessel.show.items():
@@ -620,5 +620,5 @@ def convert(faults: Faults, vessel: Vessel, **kinds: str) -> None:
 def check_catalyst_mass(vessel: Vessel, mass: Value | None) -> None:
     """Raise InputError where a mass of catalyst is given that says nothing of the volume."""
     if mass is not None and (vessel.catalyst is None or vessel.catalyst.bulk_density is None):
-        said = "a catalyst mass is given, and the catalyst has no bulk density"
-        raise InputError(said, "", "give catalyst=mo.Catalyst(bulk_density='850 kg/m3')")
+        message = "a catalyst mass is given, and the catalyst has no bulk density"
+        raise InputError(message, "", "give catalyst=mo.Catalyst(bulk_density='850 kg/m3')")

@@ -10,16 +10,16 @@ from typing import Any, ClassVar
 import sympy as sp
 
 from molino.core.balances.integrate import ATOL, RTOL
+from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
-from molino.core.chemistry.network import Chemistry
 from molino.core.dual import Number
 from molino.core.errors import Faults, InputError
-from molino.core.fields import settle
+from molino.core.frozen import settle
 from molino.core.units import GAS_CONSTANT, Value
-from molino.core.vessels.base import check_programme, check_vessel, convert, read_vessel_heat
-from molino.core.vessels.charged import ChargedVessel, read_total
+from molino.core.vessels.base import check_profile, check_vessel, convert, read_vessel_heat
+from molino.core.vessels.charged_vessel import ChargedVessel, read_total
 from molino.core.vessels.feed import Feed, check_model, is_gas, is_real, read_mixture_capacity, replaced
-from molino.core.vessels.heat import Programme
+from molino.core.vessels.heat import Profile
 from molino.core.vessels.mixture import Contents, Mixture
 from molino.core.vessels.model import Model
 from molino.core.vessels.roles import START_T, VOLUME
@@ -29,34 +29,35 @@ from molino.core.vessels.well_mixed import well_mixed
 
 @dataclass(frozen=True, eq=False)
 class Batch(ChargedVessel):
-    """A well-mixed batch: a liquid, or a gas in a rigid vessel or at constant pressure.
+    """A well-mixed batch: a liquid, or a gas at constant volume or at constant pressure.
 
     dn_i/dt = V sum_j nu_ij r_j (H. S. Fogler, Elements of Chemical Reaction Engineering, 5th ed. 2016, section 1.3),
-    with the balance of enthalpy (of internal energy in a rigid vessel of gas) where the temperature is not kept.
+    with the balance of enthalpy (of internal energy in a gas vessel of constant volume) where the temperature is not
+    prescribed.
 
     Parameters
     ----------
     chemistry : Chemistry
     charge : mapping of species to quantity, or Feed
         What is in it at the start, in any way that `Feed` reads, amounts and masses ("2 kmol", "300 kg") in place of
-        flows; a bare number is mol/m^3. A `Feed` charges its concentrations, to set a batch beside vessels on the same
+        flows; a bare number is mol/m^3. A `Feed` charges its concentrations, to set a batch next to vessels on the same
         feed.
     T : temperature, optional
         Needed where a rate constant depends on it; that of the feed, if one is the charge. At the start, where the
-        temperature is not kept.
+        temperature is not prescribed.
     volume : optional
         Of what is in it. Left out it follows from the charge, or is 1 m^3 as a basis.
     total : optional
-        Amount or mass of the whole charge, "20 kmol" or "1.5 t", beside fractions or ratios.
+        Amount or mass of the whole charge, "20 kmol" or "1.5 t", together with fractions or ratios.
     P : optional
         Pressure of the charge; makes it an ideal gas. Partial pressures do so, too.
     density : optional
         Of the charge, where volume and mass must be brought together.
     heat_capacity, model : optional
         Of the charge, as for `Feed`.
-    rigid : bool
+    constant_volume : bool
         Whether a gas keeps its volume; otherwise it keeps its pressure.
-    heat : "isothermal", "adiabatic", Adiabatic, Jacket or Programme
+    heat : "isothermal", "adiabatic", Adiabatic, Jacket or Profile
         What passes through the walls; isothermal if left out, with the duty that this takes.
     time : optional
         Batch time; what `run()` runs to and `size(vary="time")` finds.
@@ -81,7 +82,7 @@ class Batch(ChargedVessel):
     density: Any = None
     heat_capacity: Any = None
     model: Any = None
-    rigid: bool = True
+    constant_volume: bool = True
     heat: Any = None
     catalyst: Any = None
     name: str = ""
@@ -93,9 +94,9 @@ class Batch(ChargedVessel):
             faults, self, T="temperature", volume="volume", time="time", P="pressure", density="density",
         )  # fmt: skip
         read_vessel_heat(faults, self)
-        if isinstance(self.heat, Programme):
+        if isinstance(self.heat, Profile):
             with faults.at(self.label):
-                check_programme(self.T, self.heat.track("time", self.label))
+                check_profile(self.T, self.heat.piecewise("time", self.label))
         if isinstance(self.charge, Feed):
             with faults.at(self.label):
                 self._charge_with(self.charge)
@@ -108,8 +109,8 @@ class Batch(ChargedVessel):
                 settle(self, total=read_total(self.total))
         with faults.at(self.label):
             check_model(self.model)
-            if is_real(self.model) and self.rigid:
-                raise InputError("a real gas keeps its pressure in a batch", "", "give rigid=False")
+            if is_real(self.model) and self.constant_volume:
+                raise InputError("a real gas keeps its pressure in a batch", "", "give constant_volume=False")
         with faults.at(self.label):
             settle(self, heat_capacity=read_mixture_capacity(self.heat_capacity, self.density))
         check_vessel(faults, self, species, self._first_T)
@@ -118,7 +119,7 @@ class Batch(ChargedVessel):
     def _charge_with(self, feed: Feed) -> None:
         """Take over what a feed holds: its concentrations, temperature, and whether it is a gas."""
         mixture = feed.mixture(self._by_name)
-        if not isinstance(self.heat, Programme):
+        if not isinstance(self.heat, Profile):
             settle(self, T=self.T or feed.T)
         for name in ("heat_capacity", "model"):
             if getattr(self, name) is None:
@@ -127,7 +128,7 @@ class Batch(ChargedVessel):
         settle(self, charge=Contents(feed.contents.settled(mixture), False, "charge", pressure))
 
     def _build(self) -> Model:
-        follows = self._medium.model == "additive volumes" or (self.is_gas and not self.rigid)
+        follows = self._phase.model == "additive volumes" or (self.is_gas and not self.constant_volume)
         return well_mixed(self._key, (), "follows" if follows else "fixed", False, True)
 
     @property

@@ -14,10 +14,10 @@ from scipy.special import i0e, i1e
 from molino.core import units
 from molino.core.chemistry.constants import Constant, Unknown, read_constant
 from molino.core.chemistry.formula import TEMPERATURE, concentration
-from molino.core.chemistry.numeric import NumericFunction
-from molino.core.chemistry.structure import Structure
+from molino.core.chemistry.numeric_function import NumericFunction
+from molino.core.chemistry.symbolic_network import SymbolicNetwork
 from molino.core.errors import Faults, InputError, nearest
-from molino.core.fields import Frozen, FrozenMapping, settle
+from molino.core.frozen import Frozen, FrozenMapping, settle
 from molino.core.printing import Printed
 from molino.core.symbols import Quantity, in_order
 from molino.core.units import Value
@@ -118,7 +118,7 @@ def effectiveness_factor(modulus: float, shape: str = "sphere") -> float:
 
 
 @dataclass(frozen=True, eq=False)
-class Pores(Frozen, Printed):
+class InternalDiffusion(Frozen, Printed):
     """Diffusion in the pores of the particles, which holds one reaction back.
 
     phi^2 = L^2 (n + 1)/2 r rho_p/(D c) with r/c at the outer surface, for a reaction of order n in the species by which
@@ -155,11 +155,11 @@ class Pores(Frozen, Printed):
         faults.raise_any()
 
     def __str__(self) -> str:
-        return f"pores for {self.species}, diffusivity {self.diffusivity}, order {self.order}"
+        return f"internal diffusion of {self.species}, diffusivity {self.diffusivity}, order {self.order}"
 
 
 @dataclass(frozen=True, eq=False)
-class Decay(Frozen, Printed):
+class Deactivation(Frozen, Printed):
     """Activity that falls with time on stream: da/dt = -k a^m, from a = 1.
 
     (O. Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, ch. 21.) In a batch or semi-batch the activity is
@@ -187,7 +187,7 @@ class Decay(Frozen, Printed):
 
     def __post_init__(self) -> None:
         faults = Faults()
-        with faults.at("decay"):
+        with faults.at("deactivation"):
             held: Constant = read_constant(self.k, "k")
             if any(isinstance(part, Unknown) for part in held.parts().values()):
                 raise InputError("the decay of a catalyst is not fitted", "k", "give a number")
@@ -195,17 +195,17 @@ class Decay(Frozen, Printed):
                 raise InputError(f"k = {held} is not per time", "k", "write it like '0.002 1/h'")
             settle(self, k=held)
         for name, kind in (("order", "number"), ("age", "time")):
-            with faults.at("decay"):
+            with faults.at("deactivation"):
                 settle(self, **{name: units.positive(getattr(self, name), kind, name, zero=True)})
         faults.raise_any()
 
     @property
     def rate_constant(self) -> sp.Expr:
         """k over temperature."""
-        return self.k.expression({part: _decay_symbol(part) for part in self.k.parts()})
+        return self.k.expression({part: _deactivation_symbol(part) for part in self.k.parts()})
 
     def numbers(self) -> dict[sp.Symbol, float]:
-        return {AGE: self.age.si, **{_decay_symbol(part): value.si for part, value in self.k.parts().items()}}
+        return {AGE: self.age.si, **{_deactivation_symbol(part): value.si for part, value in self.k.parts().items()}}
 
     @property
     def left(self) -> sp.Expr:
@@ -220,22 +220,23 @@ class Decay(Frozen, Printed):
         return -self.rate_constant * ACTIVITY ** sp.nsimplify(self.order.si)
 
     def __str__(self) -> str:
-        return f"decay with k = {self.k}, order {self.order}" + (f", after {self.age}" if self.age.si else "")
+        return f"deactivation with k = {self.k}, order {self.order}" + (f", after {self.age}" if self.age.si else "")
 
 
-def _decay_symbol(part: str) -> Quantity:
-    return DEACTIVATION(f"decay.k.{part}" if part else "decay.k")
+def _deactivation_symbol(part: str) -> Quantity:
+    return DEACTIVATION(f"deactivation.k.{part}" if part else "deactivation.k")
 
 
 @dataclass(frozen=True)
 class CatalystShape:
     """What of a catalyst changes the form of the balances.
 
-    `pores` holds for each reaction held back its name, species and shape; `law` is the activity at the age, `slope` its
+    `internal_diffusion` holds for each reaction held back its name, species and shape; `law` is the activity at the
+    age, `slope` its
     slope in time, where it decays.
     """
 
-    pores: tuple[tuple[str, str, float], ...] = ()
+    internal_diffusion: tuple[tuple[str, str, float], ...] = ()
     law: sp.Expr | None = None
     slope: sp.Expr | None = None
 
@@ -257,7 +258,7 @@ class Catalyst(Frozen, Printed):
     fraction : float
         Bulk volume of catalyst per volume of vessel; 1 where the bed fills it.
     voidage : float
-        Fluid volume per volume of vessel, for rates per fluid volume beside the others, and for the pressure drop.
+        Fluid volume per volume of vessel, for rates per fluid volume besides the others, and for the pressure drop.
     particle_density : optional
         Mass of catalyst per volume of particle; with the voidage it gives the bulk density.
     particle_diameter : optional
@@ -281,12 +282,12 @@ class Catalyst(Frozen, Printed):
     particle_density: Any = None
     particle_diameter: Any = None
     shape: str = "sphere"
-    pores: Mapping[str, Pores] = field(default_factory=dict)
-    decay: Decay | None = None
+    internal_diffusion: Mapping[str, InternalDiffusion] = field(default_factory=dict)
+    deactivation: Deactivation | None = None
 
     def __post_init__(self) -> None:
         faults = Faults()
-        settle(self, pores=FrozenMapping(self.pores))
+        settle(self, internal_diffusion=FrozenMapping(self.internal_diffusion))
         kinds = {"bulk_density": "density", "area": "specific area", "fraction": "number", "voidage": "number",
                  "particle_density": "density", "particle_diameter": "diameter"}  # fmt: skip
         for name, kind in kinds.items():
@@ -300,9 +301,9 @@ class Catalyst(Frozen, Printed):
             faults.add("catalyst", f"there is no shape '{self.shape}'", nearest(self.shape, SHAPES))
         if self.particle_density is not None and not faults.found:
             self._settle_density(faults)
-        if self.pores and (self.particle_density is None or self.particle_diameter is None):
-            said = "pores are given without the particles they are in"
-            faults.add("catalyst", said, "give particle_density and particle_diameter")
+        if self.internal_diffusion and (self.particle_density is None or self.particle_diameter is None):
+            message = "pores are given without the particles they are in"
+            faults.add("catalyst", message, "give particle_density and particle_diameter")
         faults.raise_any()
 
     def _settle_density(self, faults: Faults) -> None:
@@ -313,33 +314,39 @@ class Catalyst(Frozen, Printed):
             return
         bulk = self.particle_density.si * (1 - self.voidage.si)
         if self.bulk_density is not None and abs(bulk / self.bulk_density.si - 1) > 1e-3:
-            said = f"particle_density and voidage make {bulk:.6g} kg/m3, but bulk_density is {self.bulk_density}"
-            faults.add("catalyst", said, "give two of the three")
+            message = f"particle_density and voidage make {bulk:.6g} kg/m3, but bulk_density is {self.bulk_density}"
+            faults.add("catalyst", message, "give two of the three")
         if self.bulk_density is None:
             settle(self, bulk_density=Value(bulk, "kg/m^3"))
 
     @cached_property
     def form(self) -> CatalystShape:
-        pores = tuple((reaction, p.species, SHAPES[self.shape]) for reaction, p in self.pores.items())
-        if self.decay is None:
-            return CatalystShape(pores)
-        return CatalystShape(pores, self.decay.left, self.decay.slope)
+        internal_diffusion = tuple(
+            (reaction, p.species, SHAPES[self.shape]) for reaction, p in self.internal_diffusion.items()
+        )
+        if self.deactivation is None:
+            return CatalystShape(internal_diffusion)
+        return CatalystShape(internal_diffusion, self.deactivation.left, self.deactivation.slope)
 
     def numbers(self) -> dict[sp.Symbol, float]:
         """The parameters it sets, in SI."""
         found = {s: given.si for s, name in _FIELDS.items() if (given := getattr(self, name)) is not None}
-        for reaction, pores in self.pores.items():
+        for reaction, internal_diffusion in self.internal_diffusion.items():
             length = self.particle_diameter.si / SHAPES[self.shape]
-            found[resistance(reaction)] = length**2 * (pores.order.si + 1) / 2 / pores.diffusivity.si
+            found[resistance(reaction)] = (
+                length**2 * (internal_diffusion.order.si + 1) / 2 / internal_diffusion.diffusivity.si
+            )
             found[PARTICLE_DENSITY] = self.particle_density.si
-        return found | (self.decay.numbers() if self.decay is not None else {})
+        return found | (self.deactivation.numbers() if self.deactivation is not None else {})
 
     def __str__(self) -> str:
-        shown = {f.name: getattr(self, f.name) for f in fields(self) if f.name not in ("pores", "decay")}
+        shown = {
+            f.name: getattr(self, f.name) for f in fields(self) if f.name not in ("internal_diffusion", "deactivation")
+        }
         shown = {n: v for n, v in shown.items() if n != "shape" or self.particle_diameter is not None}
         parts = [f"{name.replace('_', ' ')} {value}" for name, value in shown.items() if value is not None]
-        parts += [f"{name}: {pores}" for name, pores in self.pores.items()]
-        return "catalyst of " + ", ".join([*parts, str(self.decay)] if self.decay is not None else parts)
+        parts += [f"{name}: {internal_diffusion}" for name, internal_diffusion in self.internal_diffusion.items()]
+        return "catalyst of " + ", ".join([*parts, str(self.deactivation)] if self.deactivation is not None else parts)
 
 
 NO_CATALYST = CatalystShape()
@@ -350,59 +357,69 @@ def resistance(reaction: str) -> Quantity:
     return PORES(reaction)
 
 
-def thiele_square(structure: Structure, reaction: str, rate: sp.Expr, species: str) -> sp.Expr:
+def thiele_square(network: SymbolicNetwork, reaction: str, rate: sp.Expr, species: str) -> sp.Expr:
     """Square of the generalised Thiele modulus of a reaction from its rate at the outer surface."""
-    return rate * per_particle(structure, reaction) / concentration(species) * resistance(reaction)
+    return rate * per_particle(network, reaction) / concentration(species) * resistance(reaction)
 
 
-def per_particle(structure: Structure, name: str) -> sp.Expr:
+def per_particle(network: SymbolicNetwork, name: str) -> sp.Expr:
     """What the rate of a reaction is multiplied by to be per volume of particle."""
-    basis = structure.bases[structure.reactions.index(name)]
+    basis = network.bases[network.reactions.index(name)]
     if basis == "catalyst mass":
         return PARTICLE_DENSITY
     return _FACTORS[basis] * PARTICLE_DENSITY / _FACTORS["catalyst mass"]
 
 
-def per_vessel_volume(structure: Structure) -> list[sp.Expr]:
+def per_vessel_volume(network: SymbolicNetwork) -> list[sp.Expr]:
     """What the rate of each reaction is multiplied by; 1 throughout in a vessel without catalyst."""
-    if set(structure.bases) == {"volume"}:
-        return [sp.Integer(1)] * len(structure.bases)
-    return [_FACTORS[basis] for basis in structure.bases]
+    if set(network.bases) == {"volume"}:
+        return [sp.Integer(1)] * len(network.bases)
+    return [_FACTORS[basis] for basis in network.bases]
 
 
-def catalyst_symbols(structure: Structure, form: CatalystShape = NO_CATALYST) -> Sequence[sp.Symbol]:
+def catalyst_symbols(network: SymbolicNetwork, form: CatalystShape = NO_CATALYST) -> Sequence[sp.Symbol]:
     """The parameters that a vessel has for its catalyst."""
-    found = dict.fromkeys(f for f in per_vessel_volume(structure) if f.is_Symbol)
-    for reaction, _, _ in form.pores:
-        found |= dict.fromkeys([*in_order(per_particle(structure, reaction).free_symbols), resistance(reaction)])
+    found = dict.fromkeys(f for f in per_vessel_volume(network) if f.is_Symbol)
+    for reaction, _, _ in form.internal_diffusion:
+        found |= dict.fromkeys([*in_order(per_particle(network, reaction).free_symbols), resistance(reaction)])
     if form.law is not None and form.slope is not None:
         decaying = (form.law.free_symbols | form.slope.free_symbols) - {ACTIVITY}
         found |= dict.fromkeys(in_order(decaying - {TEMPERATURE}))
     return [*found]
 
 
-def check_catalyst(structure: Structure, catalyst: Any) -> None:
+def check_catalyst(network: SymbolicNetwork, catalyst: Any) -> None:
     """Raise InputError where a rate needs something of the catalyst that is not given."""
     if not isinstance(catalyst, Catalyst | None):
         raise InputError(f"{catalyst!r} is not a catalyst", "", "write mo.Catalyst(bulk_density='850 kg/m3')")
-    if catalyst is None and set(structure.bases) == {"volume"}:
+    if catalyst is None and set(network.bases) == {"volume"}:
         return
     numbers = (catalyst or Catalyst()).numbers()
     faults = Faults()
-    for symbol in catalyst_symbols(structure):
-        asking = [n for n, b in zip(structure.reactions, structure.bases, strict=True) if _FACTORS[b] == symbol]
+    for symbol in catalyst_symbols(network):
+        asking = [n for n, b in zip(network.reactions, network.bases, strict=True) if _FACTORS[b] == symbol]
         basis = next(b for b, s in _FACTORS.items() if s == symbol)
         if symbol not in numbers or (catalyst is None and basis == "catalyst volume"):
-            said = f"the rate of {', '.join(asking)} is per {basis}, and the vessel's catalyst has no {_FIELDS[symbol]}"
+            message = (
+                f"the rate of {', '.join(asking)} is per {basis}, and the vessel's catalyst has no {_FIELDS[symbol]}"
+            )
             example = {"area": "'300 m2/m3'", "catalyst volume": "1"}.get(basis, "'850 kg/m3'")
-            faults.add("", said, f"give catalyst=mo.Catalyst({_FIELDS[symbol]}={example})")
-    for reaction, pores in catalyst.pores.items() if catalyst is not None else ():
-        if reaction not in structure.reactions:
-            faults.add("catalyst, pores", f"there is no reaction '{reaction}'", nearest(reaction, structure.reactions))
-        elif structure.bases[structure.reactions.index(reaction)] == "volume":
-            faults.add("catalyst, pores", f"the rate of {reaction} is per volume of fluid", "give it basis=...")
-        elif pores.species not in structure.species:
+            faults.add("", message, f"give catalyst=mo.Catalyst({_FIELDS[symbol]}={example})")
+    for reaction, internal_diffusion in catalyst.internal_diffusion.items() if catalyst is not None else ():
+        if reaction not in network.reactions:
             faults.add(
-                "catalyst, pores", f"'{pores.species}' is not a species", nearest(pores.species, structure.species)
+                "catalyst, internal_diffusion",
+                f"there is no reaction '{reaction}'",
+                nearest(reaction, network.reactions),
+            )
+        elif network.bases[network.reactions.index(reaction)] == "volume":
+            faults.add(
+                "catalyst, internal_diffusion", f"the rate of {reaction} is per volume of fluid", "give it basis=..."
+            )
+        elif internal_diffusion.species not in network.species:
+            faults.add(
+                "catalyst, internal_diffusion",
+                f"'{internal_diffusion.species}' is not a species",
+                nearest(internal_diffusion.species, network.species),
             )
     faults.raise_any()

@@ -10,11 +10,11 @@ import sympy as sp
 
 from molino.core import units
 from molino.core.errors import Faults, InputError
-from molino.core.fields import Frozen, settle
+from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
 from molino.core.vessels.base import Vessel
+from molino.core.vessels.piecewise_linear import PiecewiseLinear
 from molino.core.vessels.roles import START, START_T
-from molino.core.vessels.schedule import Track
 
 _KINDS = {
     "T": "temperature", "feed T": "temperature", "coolant T": "temperature", "flow": "volumetric flow",
@@ -67,7 +67,7 @@ class Change(Frozen, Printed):
         return f"{self.what} to {self.to} at {self.at}{ramp}"
 
 
-def changed_tracks(vessel: Vessel, changes: Sequence[Change]) -> Mapping[sp.Symbol, Track]:
+def changed_numbers(vessel: Vessel, changes: Sequence[Change]) -> Mapping[sp.Symbol, PiecewiseLinear]:
     """The numbers that changes move, over time: each from the vessel before the change to the vessel after it.
 
     Raises
@@ -96,4 +96,4 @@ def changed_tracks(vessel: Vessel, changes: Sequence[Change]) -> Mapping[sp.Symb
                 held += [(begin, was), (end, now)]
             vessel = after
     faults.raise_any(vessel.label)
-    return {s: Track(tuple(t for t, _ in p), tuple(v for _, v in p)) for s, p in points.items()}
+    return {s: PiecewiseLinear(tuple(t for t, _ in p), tuple(v for _, v in p)) for s, p in points.items()}

@@ -1,4 +1,4 @@
-"""What can be said of a vessel before it runs: findings, and the count of equations, unknowns and what is open."""
+"""The review of a vessel before it runs: findings, and the count of equations, unknowns and what is open."""
 
 from __future__ import annotations
 
@@ -9,8 +9,8 @@ import numpy as np
 import sympy as sp
 
 from molino.core.balances.system import AMOUNTS, Balances, Case
-from molino.core.chemistry.network import Chemistry
-from molino.core.chemistry.review import Finding, Review, reachable
+from molino.core.chemistry.checks import Finding, Review, reachable
+from molino.core.chemistry.chemistry import Chemistry
 from molino.core.symbols import symbol_words
 from molino.core.units import Value
 from molino.core.vessels.catalyst import Catalyst, catalyst_symbols
@@ -73,13 +73,13 @@ def _findings(label: str, chemistry: Chemistry, present: set[str], catalyst: Cat
     there, never = reachable(chemistry, present)
     for reaction in never:
         missing = [name for name, _ in reaction.equation.left if name not in there]
-        said = f"{reaction.name} never starts: nothing brings or forms {', '.join(missing)}"
-        yield Finding("warning", label, said, f"feed {', '.join(missing)}, or leave the reaction out")
+        message = f"{reaction.name} never starts: nothing brings or forms {', '.join(missing)}"
+        yield Finding("warning", label, message, f"feed {', '.join(missing)}, or leave the reaction out")
     for reaction in chemistry.reactions:
         for name in sorted(reaction.asks - there - {s for s, _ in reaction.equation.left}):
-            said = f"the rate law of {reaction.name} asks for {name}, of which there is none"
-            yield Finding("note", label, said, "")
-    if catalyst is not None and not catalyst_symbols(chemistry.structure):
+            message = f"the rate law of {reaction.name} asks for {name}, of which there is none"
+            yield Finding("note", label, message, "")
+    if catalyst is not None and not catalyst_symbols(chemistry.network):
         yield Finding("note", label, "a catalyst is given, and no rate is per catalyst", "give basis=... to a rate")
 
 

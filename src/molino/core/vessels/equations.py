@@ -5,8 +5,8 @@ from __future__ import annotations
 import sympy as sp
 
 from molino.core.balances.system import Balances
-from molino.core.chemistry.network import Chemistry
-from molino.core.chemistry.typeset import (
+from molino.core.chemistry.chemistry import Chemistry
+from molino.core.chemistry.notation import (
     INTRINSIC_RATE,
     RATE,
     Equations,
@@ -35,13 +35,13 @@ def vessel_equations(chemistry: Chemistry, key: ModelKey, balances: Balances) ->
             left = ("0", "0")
         lines.append(Line((left[0], plain_text(right)), (left[1], latex_text(right))))
     rates = {RATE(str(r.name)) for r in chemistry.reactions}
-    limited = {reaction: species for reaction, species, _ in key.catalyst.pores}
+    limited = {reaction: species for reaction, species, _ in key.catalyst.internal_diffusion}
     ages = [] if key.catalyst.law is None else [
-        n for n, basis in zip(key.structure.reactions, key.structure.bases, strict=True) if basis != "volume"
+        n for n, basis in zip(key.network.reactions, key.network.bases, strict=True) if basis != "volume"
     ]  # fmt: skip
     intrinsic = {n: INTRINSIC_RATE(n) for n in dict.fromkeys([*limited, *ages])}
     for name, species in limited.items():
-        defined[THIELE_SQUARED(name)] = thiele_square(key.structure, name, intrinsic[name], species)
+        defined[THIELE_SQUARED(name)] = thiele_square(key.network, name, intrinsic[name], species)
     for name, symbol in intrinsic.items():
         factors = [EFFECTIVENESS(name)] if name in limited else []
         defined[RATE(name)] = sp.Mul(symbol, *factors, *([ACTIVITY] if name in ages else []))

@@ -7,14 +7,14 @@ from dataclasses import dataclass
 from typing import Any
 
 from molino.core import units
-from molino.core.chemistry.network import Chemistry
+from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.species import Species
 from molino.core.dual import Number, implicit, value_of
 from molino.core.errors import Faults, InputError, UnitError, nearest
-from molino.core.fields import Frozen, settle
+from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
 from molino.core.thermo.cubic import FORMS, CubicEquation
-from molino.core.thermo.medium import MODELS, GasRoot
+from molino.core.thermo.phase_model import MODELS, GasRoot
 from molino.core.units import GAS_CONSTANT, Value
 from molino.core.vessels.mixture import Contents, Mixture
 
@@ -31,8 +31,8 @@ def check_contents(given: Iterable[str], chemistry: Chemistry, place: str) -> No
         for name in sorted(reaction.asks - names - formed):
             asking.setdefault(name, []).append(str(reaction.name))
     for name, reactions in asking.items():
-        said = f"there is no '{name}', which the rate law of {' and '.join(reactions)} asks for"
-        faults.add(place, said, f"give it; write {name} = 0 if there is none")
+        message = f"there is no '{name}', which the rate law of {' and '.join(reactions)} asks for"
+        faults.add(place, message, f"give it; write {name} = 0 if there is none")
     if not faults.found and not _can_start(chemistry, names):
         missing = {name for r in chemistry.reactions for name, _ in r.equation.left} - names
         faults.add(place, "no reaction can start from what is given", f"add {', '.join(sorted(missing))}")
@@ -51,7 +51,7 @@ def _can_start(chemistry: Chemistry, names: set[str]) -> bool:
 class Feed(Frozen, Printed):
     """A feed stream: a liquid of constant density, or with a pressure an ideal gas, or as `model` says.
 
-    Whatever settles it will do, in any mixture; what is missing or contradicts is told.
+    It may be specified in any sufficient combination; what is missing or contradicts is reported.
 
     Parameters
     ----------
@@ -78,7 +78,7 @@ class Feed(Frozen, Printed):
     Raises
     ------
     InputError
-        With everything that is wrong, missing or contradicts; what needs the species' properties is told by the
+        With everything that is wrong, missing or contradicts; what needs the species' properties is reported by the
         vessel.
     """
 
@@ -265,8 +265,8 @@ def read_mixture_capacity(given: Any, density: Value | None) -> Value | None:
                 advice = "give the density, or the heat capacity per volume, like '4.2 MJ/m3/K'"
                 raise InputError("a heat capacity per mass needs the density", "heat_capacity", advice)
             return Value(value.si * density.si, units.SI_UNITS[kinds[0]])
-    said = f"'{given}' is no heat capacity per volume, mass or mole"
-    raise UnitError(said, "heat_capacity", "give it like '4.2 kJ/kg/K', '4 MJ/m3/K' or '35 J/mol/K'")
+    message = f"'{given}' is no heat capacity per volume, mass or mole"
+    raise UnitError(message, "heat_capacity", "give it like '4.2 kJ/kg/K', '4 MJ/m3/K' or '35 J/mol/K'")
 
 
 def flow_kind(flow: Value) -> str | None:
@@ -282,8 +282,8 @@ def read_flow(given: Any) -> Value:
     value = units.read(given, name="feed, flow")
     if flow_kind(value) is None:
         came = units.describe(units.unit(str(value.unit)).dimension)
-        said = f"'{given}' is not a flow: {value.unit} is a unit of {came}"
-        raise UnitError(said, "feed, flow", "give a volumetric flow, like '12 m3/h', a molar one or a mass flow")
+        message = f"'{given}' is not a flow: {value.unit} is a unit of {came}"
+        raise UnitError(message, "feed, flow", "give a volumetric flow, like '12 m3/h', a molar one or a mass flow")
     return units.positive(value, str(flow_kind(value)), "feed, flow")
 
 

@@ -12,11 +12,11 @@ import sympy as sp
 from molino.core import units
 from molino.core.dual import Number
 from molino.core.errors import Faults, InputError
-from molino.core.fields import Frozen, settle
+from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
 from molino.core.units import Value
+from molino.core.vessels.piecewise_linear import PiecewiseLinear
 from molino.core.vessels.roles import COOLANT, COOLANT_FLOW, STIRRER, UA, WALL
-from molino.core.vessels.schedule import Track
 
 
 @dataclass(frozen=True)
@@ -108,7 +108,7 @@ class Jacket(Frozen, Printed):
     Parameters
     ----------
     T : temperature, or list of (time, temperature)
-        Of the coolant; where it flows, that at which it comes in. A list is a programme of straight lines.
+        Of the coolant; where it flows, that at which it comes in. A list is a profile of straight lines.
     U : optional
         Overall heat transfer coefficient, "400 W/m2/K".
     area : optional
@@ -129,7 +129,7 @@ class Jacket(Frozen, Printed):
     Raises
     ------
     InputError
-        With everything that is wrong, missing or said twice.
+        With everything that is wrong, missing or specified twice.
     """
 
     T: Any
@@ -147,22 +147,22 @@ class Jacket(Frozen, Printed):
         faults = Faults()
         if isinstance(self.T, list | tuple):
             with faults.at("jacket"):
-                settle(self, T=Track.read(self.T, "time", "temperature", "T"))
-        elif not isinstance(self.T, Track):
+                settle(self, T=PiecewiseLinear.read(self.T, "time", "temperature", "T"))
+        elif not isinstance(self.T, PiecewiseLinear):
             _read(self, faults, T="temperature")
         _read(self, faults, U="heat transfer coefficient", area="area", UA="heat capacity flow",
               heat_capacity="heat capacity per mass", wall="heat per temperature",
               stirrer="power")  # fmt: skip
         if (self.U is None) == (self.UA is None):
-            said = "neither U nor UA is given" if self.U is None else "U and UA are both given"
-            faults.add("jacket", said, "give U='400 W/m2/K' (and the area), or UA='2.4 kW/K'")
+            message = "neither U nor UA is given" if self.U is None else "U and UA are both given"
+            faults.add("jacket", message, "give U='400 W/m2/K' (and the area), or UA='2.4 kW/K'")
         if self.UA is not None and self.area is not None:
             faults.add("jacket", "UA holds the area already", "leave the area out, or give U")
         if self.flow is not None:
             with faults.at("jacket"):
                 settle(self, flow=self._capacity_flow())
         elif self.heat_capacity is not None or self.counter_current or self.coil:
-            faults.add("jacket", "how much coolant flows is not said", "give flow='3 kW/K', or in t/h")
+            faults.add("jacket", "how much coolant flows is not given", "give flow='3 kW/K', or in t/h")
         if self.counter_current and self.coil:
             faults.add("jacket", "counter_current is along a tube, a coil in a tank", "give one of them")
         faults.raise_any()
@@ -192,9 +192,9 @@ class Jacket(Frozen, Printed):
         return replace(found, coolant="co-current") if found.coolant == "mixed" else found
 
     @property
-    def coolant(self) -> Track:
+    def coolant(self) -> PiecewiseLinear:
         """Temperature of the coolant over time."""
-        return self.T if isinstance(self.T, Track) else Track.constant(self.T.si)
+        return self.T if isinstance(self.T, PiecewiseLinear) else PiecewiseLinear.constant(self.T.si)
 
     def numbers(self, given: Mapping[str, Number]) -> dict[sp.Symbol, Number]:
         """The parameters it sets, in SI, with some of its numbers replaced by those given."""
@@ -215,7 +215,7 @@ class Jacket(Frozen, Printed):
         return given.get("U", self.U.si) * self.area.si if self.area is not None else math.nan
 
     def __str__(self) -> str:
-        at = self.T if not isinstance(self.T, Track) else "a programme of temperatures"
+        at = self.T if not isinstance(self.T, PiecewiseLinear) else "a profile of temperatures"
         parts = [f"U {self.U}" if self.U is not None else f"UA {self.UA}"]
         parts += [f"area {self.area}"] if self.area is not None else []
         if self.flow is not None:
@@ -225,8 +225,8 @@ class Jacket(Frozen, Printed):
 
 
 @dataclass(frozen=True, eq=False)
-class Programme(Frozen, Printed):
-    """A temperature that is kept to, in straight lines over time (in a tube: along its length or volume).
+class Profile(Frozen, Printed):
+    """A temperature that is prescribed to, in straight lines over time (in a tube: along its length or volume).
 
     Parameters
     ----------
@@ -236,9 +236,9 @@ class Programme(Frozen, Printed):
 
     points: Any
 
-    def track(self, along: str, place: str) -> Track:
+    def piecewise(self, along: str, place: str) -> PiecewiseLinear:
         """Over time, length or volume."""
-        return Track.read(self.points, along, "temperature", f"{place}, heat")
+        return PiecewiseLinear.read(self.points, along, "temperature", f"{place}, heat")
 
     @property
     def shape(self) -> HeatShape:
@@ -250,22 +250,22 @@ class Programme(Frozen, Printed):
 
     def __str__(self) -> str:
         pairs = [f"{T} at {t}" for t, T in self.points]
-        return f"temperature programme {', '.join(pairs if len(pairs) < 6 else [*pairs[:2], '...', pairs[-1]])}"
+        return f"temperature profile {', '.join(pairs if len(pairs) < 6 else [*pairs[:2], '...', pairs[-1]])}"
 
 
-Heat = Adiabatic | Jacket | Programme | None
+Heat = Adiabatic | Jacket | Profile | None
 
 
 def read_heat(given: Any, place: str) -> Heat:
     """What stands in the field `heat` of a vessel; None is isothermal."""
-    if given is None or isinstance(given, Adiabatic | Jacket | Programme):
+    if given is None or isinstance(given, Adiabatic | Jacket | Profile):
         return given
     if given == "isothermal":
         return None
     if given == "adiabatic":
         return Adiabatic()
-    advice = "write 'isothermal', 'adiabatic', mo.Jacket(...) or mo.Programme(...)"
-    raise InputError(f"{given!r} says nothing of heat", f"{place}, heat", advice)
+    advice = "write 'isothermal', 'adiabatic', mo.Jacket(...) or mo.Profile(...)"
+    raise InputError(f"{given!r} is not a specification of heat transfer", f"{place}, heat", advice)
 
 
 def _read(held: Any, faults: Faults, **kinds: str) -> None:

@@ -1,4 +1,4 @@
-"""What a vessel is judged by: conversion, yield, selectivity, outlet concentration.
+"""What a vessel is evaluated by: conversion, yield, selectivity, outlet concentration.
 
 A metric writes itself as an expression of what went in and what comes out, so that the same words serve a run, a
 sizing, a comparison and their uncertainty.
@@ -15,7 +15,7 @@ import sympy as sp
 
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
 from molino.core.chemistry.formula import concentration as concentration_symbol
-from molino.core.chemistry.structure import Structure
+from molino.core.chemistry.symbolic_network import SymbolicNetwork
 from molino.core.errors import InputError, nearest
 from molino.core.vessels.model import Model
 
@@ -52,7 +52,7 @@ class Metric:
         text += f" over {self.over}" if self.over else ""
         return text + (f" on {self.on}" if self.on else "")
 
-    def expression(self, structure: Structure, model: Model) -> sp.Expr:
+    def expression(self, network: SymbolicNetwork, model: Model) -> sp.Expr:
         """Over the states and parameters of a vessel.
 
         Raises
@@ -63,8 +63,8 @@ class Metric:
         if self.what in _OF_THE_WHOLE:
             return self._of_the_whole(model)
         for name in (self.species, self.over, self.on):
-            if name is not None and name not in structure.species:
-                advice = nearest(name, structure.species)
+            if name is not None and name not in network.species:
+                advice = nearest(name, network.species)
                 raise InputError(f"'{name}' is not a species of the chemistry", str(self), advice)
         inlet, outlet = model.inlet, model.outlet
         if self.what == "concentration":
@@ -74,12 +74,12 @@ class Metric:
         formed = outlet[self.species] - inlet[self.species]
         if self.what == "yield":
             assert self.on is not None
-            return formed / (_most(structure, self.species, self.on) * inlet[self.on])
+            return formed / (_most(network, self.species, self.on) * inlet[self.on])
         if self.over is None:
             assert self.on is not None
-            return formed / (_most(structure, self.species, self.on) * (inlet[self.on] - outlet[self.on]))
-        source = self.on or _source(structure, self.species, self.over)
-        ratio = _most(structure, self.over, source) / _most(structure, self.species, source)
+            return formed / (_most(network, self.species, self.on) * (inlet[self.on] - outlet[self.on]))
+        source = self.on or _source(network, self.species, self.over)
+        ratio = _most(network, self.over, source) / _most(network, self.species, source)
         return ratio * formed / (outlet[self.over] - inlet[self.over])
 
     def _of_the_whole(self, model: Model) -> sp.Expr:
@@ -88,7 +88,7 @@ class Metric:
         if symbol is not None:
             if symbol in model.balances.known:
                 return symbol
-            raise InputError(f"nothing is said of the {self.what}", str(self), f"give the {self.what}")
+            raise InputError(f"no {self.what} is known", str(self), f"give the {self.what}")
         if model.duty is None:
             advice = "give heat capacities and enthalpies of formation, or an enthalpy to each reaction"
             raise InputError("the duty is not known", str(self), advice)
@@ -165,43 +165,43 @@ def parse_metric(text: str) -> Metric:
         "selectivity": not (over or on),
     }
     if wrong[what]:
-        raise InputError(f"'{text}' is not complete or says too much", "", advice)
+        raise InputError(f"'{text}' is not complete or has too much", "", advice)
     return Metric(what, species, over, on)
 
 
 @lru_cache(maxsize=4096)
-def _most(structure: Structure, product: str, reactant: str) -> float:
+def _most(network: SymbolicNetwork, product: str, reactant: str) -> float:
     """Moles of product that one mole of reactant gives at most, by the reaction equations.
 
     The largest amount formed over extents >= 0 of all reactions, with one mole of the reactant to spend, nothing else
     that some reaction forms (an intermediate must be made before it is used), and any amount of the other reactants
-    that none forms: a linear programme, solved by `scipy.optimize.linprog`.
+    that none forms: a linear profile, solved by `scipy.optimize.linprog`.
     """
     from scipy.optimize import linprog
 
-    index = structure.species.index
-    coefficients = structure.matrix
+    index = network.species.index
+    coefficients = network.matrix
     limits, right = [], []
-    for i, species in enumerate(structure.species):
+    for i, species in enumerate(network.species):
         if species == reactant or coefficients[i].max(initial=0.0) > 0:
             limits.append(-coefficients[i])
             right.append(1.0 if species == reactant else 0.0)
     found = linprog(-coefficients[index(product)], np.array(limits), np.array(right), method="highs")
     if found.status != 0 or -found.fun < 1e-9 or product == reactant:
-        said = f"the reactions as written do not form {product} from {reactant}"
-        raise InputError(said, "metric", "name a product and a reactant that leads to it")
+        message = f"the reactions as written do not form {product} from {reactant}"
+        raise InputError(message, "metric", "name a product and a reactant that leads to it")
     return float(round(-found.fun, 12))
 
 
-def _source(structure: Structure, first: str, second: str) -> str:
+def _source(network: SymbolicNetwork, first: str, second: str) -> str:
     """The reactant from which both products come: the first that no reaction forms, else the first that serves."""
-    coefficients = structure.matrix
-    order = sorted(structure.species, key=lambda s: coefficients[structure.species.index(s)].max(initial=0.0) > 0)
+    coefficients = network.matrix
+    order = sorted(network.species, key=lambda s: coefficients[network.species.index(s)].max(initial=0.0) > 0)
     for species in order:
         try:
             if species not in (first, second):
-                _most(structure, first, species)
-                _most(structure, second, species)
+                _most(network, first, species)
+                _most(network, second, species)
                 return species
         except InputError:
             continue

@@ -1,6 +1,6 @@
 """How much of what: any consistent mixture of concentrations, flows, fractions, ratios and partial pressures.
 
-Everything that can be said of a mixture is linear in the amounts (or molar flows) of its species and in its volume (or
+Everything that is specified of a mixture is linear in the amounts (or molar flows) of its species and in its volume (or
 volumetric flow): a concentration says n_i - c V = 0, a mole fraction n_i - x sum(n) = 0, a partial pressure
 n_i R T - p V = 0, a total sum(n) = N. The statements are solved together; what is missing is the null space of their
 matrix, what contradicts is left over.
@@ -20,7 +20,7 @@ from molino.core.chemistry.species import Species
 from molino.core.dual import Number, value_of
 from molino.core.dual import solve as solve_numbers
 from molino.core.errors import Faults, InputError, UnitError, nearest
-from molino.core.fields import content
+from molino.core.frozen import content
 from molino.core.units import GAS_CONSTANT, Value
 
 _RATIO = re.compile(
@@ -89,9 +89,9 @@ def read_portion(given: Any, flowing: bool) -> Portion:
     for kind in ("concentration", total, mass, "density", "pressure"):
         same = value.unit is None or units.unit(value.unit).dimension == units.unit(units.SI_UNITS[kind]).dimension
         if same:
-            said = units.positive(value, kind, "", zero=True)
+            read = units.positive(value, kind, "", zero=True)
             return Portion(
-                str(given), {"density": "mass concentration", "pressure": "partial pressure"}.get(kind, kind), said
+                str(given), {"density": "mass concentration", "pressure": "partial pressure"}.get(kind, kind), read
             )
     advice = f"write it like '0.35 mol/L', '{units.EXAMPLES[total]}', '30 mol%', '6 per xylose', '1.2 bar' or 'rest'"
     raise UnitError(f"'{given}' is neither a concentration nor {units.article(total)}, nor another share", "", advice)
@@ -126,7 +126,7 @@ class Mixture:
 
 @dataclass(frozen=True)
 class _Statement:
-    """One thing said: coefficients of amounts by species and of the volume (''), and what they add up to."""
+    """One specification: coefficients of amounts by species and of the volume (''), and what they add up to."""
 
     text: str
     row: dict[str, Number]
@@ -134,11 +134,11 @@ class _Statement:
 
 
 class Statements:
-    """All that is said of a mixture."""
+    """All that is specified of a mixture."""
 
     def __init__(self, portions: Mapping[str, Portion], species: Mapping[str, Species] | None, flowing: bool) -> None:
         self.portions, self.species, self.flowing = portions, species, flowing
-        self.said: list[_Statement] = []
+        self.statements: list[_Statement] = []
         self.faults = Faults()
         self.volume_word = "volumetric flow" if flowing else "volume"
 
@@ -154,7 +154,7 @@ class Statements:
         return {name: self.molar_mass(name) for name in self.portions}
 
     def add(self, text: str, row: Mapping[str, Number], total: Number = 0.0) -> None:
-        self.said.append(_Statement(text, dict(row), total))
+        self.statements.append(_Statement(text, dict(row), total))
 
     def add_portions(self, T: Number | None) -> None:
         """What the entries say one by one."""
@@ -209,9 +209,9 @@ class Statements:
     def solve(self) -> Mixture:
         """The mixture; InputError lists what is missing, or what contradicts what."""
         self.faults.raise_any()
-        if any(not isinstance(number, float) for s in self.said for number in (*s.row.values(), s.total)):
+        if any(not isinstance(number, float) for s in self.statements for number in (*s.row.values(), s.total)):
             return self._solve_numbers()
-        matrix, totals = self._system(self.said)
+        matrix, totals = self._system(self.statements)
         solution, free = _solve(matrix, totals)
         names = [*self.portions, ""]
         scale = np.array([1.0] * len(self.portions) + [1e-3])
@@ -224,12 +224,12 @@ class Statements:
         for name in self.portions:
             if found[name] < -1e-9 * largest:
                 rest = self.portions[name].kind == _REST
-                said = (
+                message = (
                     "the rest is negative: the others add up to more than the whole" if rest else "comes out negative"
                 )
-                self.faults.add(name, said, "mend the fractions, or the total")
+                self.faults.add(name, message, "correct the fractions, or the total")
             found[name] = max(found[name], 0.0)
-        given = [s.total for s in self.said if s.row == {"": 1.0}]
+        given = [s.total for s in self.statements if s.row == {"": 1.0}]
         volume = given[0] if given else found[""]
         if volume <= 0:
             self.faults.add("", f"the {self.volume_word} comes out as {volume:g}", "check the numbers")
@@ -241,19 +241,23 @@ class Statements:
     def _solve_numbers(self) -> Mixture:
         """The mixture from columns of numbers, or numbers with slopes: by as many statements as there are unknowns.
 
-        Which of them are independent is told from the first case; the rest follow.
+        Which of them are independent is reported from the first case; the rest follow.
         """
-        matrix, _ = self._system([_Statement(s.text, {n: _first(v) for n, v in s.row.items()}) for s in self.said])
+        matrix, _ = self._system(
+            [_Statement(s.text, {n: _first(v) for n, v in s.row.items()}) for s in self.statements]
+        )
         chosen: list[int] = []
-        for i in range(len(self.said)):
+        for i in range(len(self.statements)):
             if np.linalg.matrix_rank(matrix[[*chosen, i]], tol=1e-9) > len(chosen):
                 chosen.append(i)
         names = [*self.portions, ""]
         if len(chosen) < len(names):
             raise InputError(*self._missing(self.free()))
-        sizes = [max(abs(_first(v)) for v in self.said[i].row.values()) for i in chosen]
-        rows = [[self.said[i].row.get(n, 0.0) * (1.0 / z) for n in names] for i, z in zip(chosen, sizes, strict=True)]
-        found = solve_numbers(rows, [self.said[i].total * (1.0 / z) for i, z in zip(chosen, sizes, strict=True)])
+        sizes = [max(abs(_first(v)) for v in self.statements[i].row.values()) for i in chosen]
+        rows = [
+            [self.statements[i].row.get(n, 0.0) * (1.0 / z) for n in names] for i, z in zip(chosen, sizes, strict=True)
+        ]
+        found = solve_numbers(rows, [self.statements[i].total * (1.0 / z) for i, z in zip(chosen, sizes, strict=True)])
         amounts, volume = dict(zip(self.portions, found[:-1], strict=True)), found[-1]
         least = min(float(np.min(value_of(n))) for n in amounts.values())
         if least < -1e-9 * max(float(np.max(np.abs(value_of(n)))) for n in amounts.values()):
@@ -264,14 +268,14 @@ class Statements:
 
     def free(self) -> list[str]:
         """Names of what cannot be worked out ('' for the volume), before anything is concluded from it."""
-        matrix, totals = self._system(self.said)
+        matrix, totals = self._system(self.statements)
         return [n for n, f in zip([*self.portions, ""], _solve(matrix, totals)[1], strict=True) if f]
 
-    def _system(self, said: list[_Statement]) -> tuple[np.ndarray, np.ndarray]:
+    def _system(self, statements: list[_Statement]) -> tuple[np.ndarray, np.ndarray]:
         """Rows of one size each; the volume counts in litres, which are as many as there are moles."""
         place = {name: i for i, name in enumerate([*self.portions, ""])}
-        matrix, totals = np.zeros((len(said), len(place))), np.zeros(len(said))
-        for i, statement in enumerate(said):
+        matrix, totals = np.zeros((len(statements), len(place))), np.zeros(len(statements))
+        for i, statement in enumerate(statements):
             for name, value in statement.row.items():
                 matrix[i, place[name]] = _first(value) * (1e-3 if name == "" else 1.0)
             size = np.max(np.abs(matrix[i])) or 1.0
@@ -281,24 +285,24 @@ class Statements:
 
     def _contradiction(self) -> tuple[str, str, str]:
         suspects = []
-        for i, statement in enumerate(self.said):
-            others = [s for j, s in enumerate(self.said) if j != i]
+        for i, statement in enumerate(self.statements):
+            others = [s for j, s in enumerate(self.statements) if j != i]
             matrix, totals = self._system(others)
             if _left(matrix, _solve(matrix, totals)[0], totals) <= _CLOSE:
                 suspects.append(statement.text)
-        said = "; ".join(suspects or [s.text for s in self.said])
+        message = "; ".join(suspects or [s.text for s in self.statements])
         for kind in ("mole fraction", "mass fraction"):
             parts = [p.value.si for p in self.portions.values() if p.kind == kind and p.value is not None]
             if len(parts) == len(self.portions) and abs(sum(parts) - 1) > _CLOSE:
-                said = (
+                message = (
                     f"the {kind}s add up to {sum(parts):.6g}: {', '.join(f'{s} {p}' for s, p in self.portions.items())}"
                 )
-                return said, "", "mend them, or write 'rest' for one of them"
-        return f"more is given than goes together: {said}", "", "leave one of these out, or mend it"
+                return message, "", "correct them, or write 'rest' for one of them"
+        return f"the specifications contradict each other: {message}", "", "leave one of these out, or correct it"
 
     def _missing(self, free: list[str]) -> tuple[str, str, str]:
         words = ", ".join(name or f"the {self.volume_word}" for name in free)
-        known = "; ".join(s.text for s in self.said)
+        known = "; ".join(s.text for s in self.statements)
         if free == [""]:
             advice = f"give the {self.volume_word}, a density, P and T of a gas, or the density of each species"
         elif len(free) == len(self.portions) + 1:
@@ -347,7 +351,7 @@ def resolve(
     density: Value | None = None,
     additive: bool = False,
 ) -> Mixture:
-    """Work a mixture out from all that is said of it.
+    """Work a mixture out from all that is specified of it.
 
     Parameters
     ----------
@@ -392,7 +396,7 @@ def _gathered(
     portions: Mapping[str, Portion], totals: Sequence[Value], species: Mapping[str, Species] | None, flowing: bool,
     T: Value | None, P: Value | None, density: Value | None,
 ) -> Statements:  # fmt: skip
-    """Everything said of the mixture itself."""
+    """Everything specified of the mixture itself."""
     statements = Statements(portions, species, flowing)
     for total in totals:
         statements.add_total(total)
@@ -503,12 +507,12 @@ class Contents(Mapping[str, Portion]):
 
     def waits_for_species(self, totals: Sequence[Value], T: Value | None, P: Value | None) -> bool:
         """Whether molar masses are needed, or the volumes of the pure liquids, since only the volume is left open."""
-        if all(p.kind == "concentration" for p in self.values()):
-            return False
         if any(p.by_mass for p in self.values()):
             return True
         if any("[mass]" in units.unit(t.unit).dimension for t in totals if t.unit is not None):
             return True
+        if all(p.kind == "concentration" for p in self.values()):
+            return False
         statements = _gathered(self, totals, None, self.flowing, T, P, None)
         return P is None and not statements.faults.found and statements.free() == [""]
 

@@ -11,12 +11,12 @@ import sympy as sp
 from molino.core.balances.system import ZERO, Balances, State
 from molino.core.chemistry.constants import parameter_symbol
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration, species_in
+from molino.core.chemistry.notation import RATE
 from molino.core.chemistry.reaction import BASES
-from molino.core.chemistry.structure import Structure
-from molino.core.chemistry.typeset import RATE
+from molino.core.chemistry.symbolic_network import SymbolicNetwork
 from molino.core.symbols import in_order
 from molino.core.thermo.energy import CAPACITY, reference
-from molino.core.thermo.medium import Medium, molar_volume
+from molino.core.thermo.phase_model import PhaseModel, molar_volume
 from molino.core.units import GAS_CONSTANT
 from molino.core.vessels.catalyst import (
     CatalystShape,
@@ -33,35 +33,35 @@ from molino.core.vessels.roles import ACTIVITY, EFFECTIVENESS, START_T, THIELE_S
 class ModelKey:
     """All that changes the form of a vessel's balances; models and compiled balances are kept by it."""
 
-    structure: Structure
-    medium: Medium
+    network: SymbolicNetwork
+    phase: PhaseModel
     heat: HeatShape
     catalyst: CatalystShape
 
     @property
     def has_energy(self) -> bool:
         """Whether enough is known for a balance of energy."""
-        return self.medium.energy is not None
+        return self.phase.energy is not None
 
     @cached_property
     def symbols(self) -> tuple[sp.Symbol, ...]:
         """The parameters that every vessel has: chemistry, contents, temperature, catalyst, properties."""
-        species = self.structure.species
-        found: list[sp.Symbol] = [*(parameter_symbol(name) for name in self.structure.parameters)]
+        species = self.network.species
+        found: list[sp.Symbol] = [*(parameter_symbol(name) for name in self.network.parameters)]
         found += [] if self.heat.is_non_isothermal else [TEMPERATURE]
-        found += catalyst_symbols(self.structure, self.catalyst)
-        if self.medium.model == "additive volumes":
+        found += catalyst_symbols(self.network, self.catalyst)
+        if self.phase.model == "additive volumes":
             found += [molar_volume(s) for s in species]
-        if self.medium.energy is not None:
+        if self.phase.energy is not None:
             found += [reference(s) for s in species]
-            asks = any(CAPACITY in rise.free_symbols for rise in self.medium.energy.rises)
-            found += [CAPACITY] if asks or self.medium.energy.carried else []
+            asks = any(CAPACITY in rise.free_symbols for rise in self.phase.energy.rises)
+            found += [CAPACITY] if asks or self.phase.energy.carried else []
             found += [START_T] if self.heat.is_non_isothermal else [START_T, slope_of(TEMPERATURE)]
         return tuple(found)
 
     @cached_property
     def _hash(self) -> int:
-        return hash((self.structure, self.medium, self.heat, self.catalyst))
+        return hash((self.network, self.phase, self.heat, self.catalyst))
 
     def __hash__(self) -> int:
         return self._hash
@@ -120,8 +120,8 @@ class Model:
     energy: Account | None = None
     steady: Account | None = None
     duty: sp.Expr | None = None
-    heat_made: sp.Expr = ZERO
-    heat_removed: sp.Expr = ZERO
+    heat_generation: sp.Expr = ZERO
+    heat_removal: sp.Expr = ZERO
 
     @cached_property
     def metrics(self) -> dict[object, sp.Expr]:
@@ -152,14 +152,14 @@ class Kinetics:
 
 
 def compositions(
-    structure: Structure, asked: Sequence[sp.Symbol], is_real: bool
+    network: SymbolicNetwork, asked: Sequence[sp.Symbol], is_real: bool
 ) -> list[tuple[sp.Symbol, sp.Expr]]:  # fmt: skip
     """Partial pressures and mole fractions, as far as they are asked for, from the concentrations.
 
     In an ideal gas the partial pressure of a species is its concentration times R T, in a real one its fraction of the
     pressure.
     """
-    whole = sp.Add(*(concentration(s) for s in structure.species))
+    whole = sp.Add(*(concentration(s) for s in network.species))
     found: list[tuple[sp.Symbol, sp.Expr]] = []
     for symbol in in_order(asked):
         kind = species_in(symbol)
@@ -177,15 +177,15 @@ def _slowed(key: ModelKey) -> tuple[dict[str, sp.Expr], list[tuple[sp.Symbol, sp
     A rate that diffusion in the pores limits is the rate law times its effectiveness factor, one over a catalyst that
     ages that times the activity.
     """
-    structure, form = key.structure, key.catalyst
-    laws = dict(zip(structure.reactions, structure.rates, strict=True))
+    network, form = key.network, key.catalyst
+    laws = dict(zip(network.reactions, network.rates, strict=True))
     definitions: list[tuple[sp.Symbol, sp.Expr]] = []
-    for reaction, species, shape in form.pores:
+    for reaction, species, shape in form.internal_diffusion:
         square, factor = THIELE_SQUARED(reaction), EFFECTIVENESS(reaction)
-        definitions.append((square, thiele_square(structure, reaction, laws[reaction], species)))
+        definitions.append((square, thiele_square(network, reaction, laws[reaction], species)))
         definitions.append((factor, Effectiveness(square, sp.Float(shape))))
         laws[reaction] = laws[reaction] * factor
-    for name, basis in zip(structure.reactions, structure.bases, strict=True):
+    for name, basis in zip(network.reactions, network.bases, strict=True):
         if form.law is not None and basis != "volume":
             laws[name] = laws[name] * ACTIVITY
     return laws, definitions
@@ -197,22 +197,22 @@ def kinetics(
 ) -> Kinetics:  # fmt: skip
     """Rates where concentrations are amounts (or molar flows) per volume (or volumetric flow).
 
-    `asked` are symbols of the composition that something beside the rate laws needs.
+    `asked` are symbols of the composition that something besides the rate laws needs.
     """
-    structure = key.structure
-    definitions = [(concentration(s), n / per) for s, n in zip(structure.species, amounts, strict=True)]
-    definitions += compositions(structure, [*(structure.symbols | asked)], key.medium.real is not None)
+    network = key.network
+    definitions = [(concentration(s), n / per) for s, n in zip(network.species, amounts, strict=True)]
+    definitions += compositions(network, [*(network.symbols | asked)], key.phase.real is not None)
     laws, more = _slowed(key)
     definitions += [*more, *((RATE(name), law) for name, law in laws.items())]
-    made: list[list[sp.Expr]] = [[] for _ in structure.species]
+    made: list[list[sp.Expr]] = [[] for _ in network.species]
     heats = []
-    factors = per_vessel_volume(structure)
-    for name, factor, column in zip(structure.reactions, factors, structure.stoichiometry, strict=True):
+    factors = per_vessel_volume(network)
+    for name, factor, column in zip(network.reactions, factors, network.stoichiometry, strict=True):
         rate = RATE(name)
         for i, moles in column:
             made[i].append(sp.Rational(moles) * factor * rate)
-        if key.medium.energy is not None:
-            energy = key.medium.energy
+        if key.phase.energy is not None:
+            energy = key.phase.energy
             change = sp.Add(*(sp.Rational(moles) * energy.enthalpy(i, TEMPERATURE) for i, moles in column))
             heats.append(factor * rate * sp.expand(change))
     return Kinetics(tuple(definitions), tuple(sp.Add(*terms) for terms in made), sp.Add(*heats))
@@ -220,30 +220,30 @@ def kinetics(
 
 def common_readings(key: ModelKey) -> dict[str, Reading]:
     """What every vessel shows: concentrations, temperature, rates and effectiveness factors."""
-    structure = key.structure
-    found = {f"concentration of {s}": Reading(concentration(s), "concentration", s) for s in structure.species}
+    network = key.network
+    found = {f"concentration of {s}": Reading(concentration(s), "concentration", s) for s in network.species}
     if key.heat.is_non_isothermal or key.has_energy:
         found["temperature"] = Reading(TEMPERATURE, "temperature", "T")
-    for name, basis in zip(structure.reactions, structure.bases, strict=True):
+    for name, basis in zip(network.reactions, network.bases, strict=True):
         found[f"rate of {name}"] = Reading(RATE(name), BASES[basis], f"rate of {name}")
-    for reaction, _, _ in key.catalyst.pores:
+    for reaction, _, _ in key.catalyst.internal_diffusion:
         found[f"effectiveness of {reaction}"] = Reading(
             EFFECTIVENESS(reaction), "number", f"effectiveness of {reaction}"
         )
     return found
 
 
-def total(structure: Structure, symbol: Callable[[str], sp.Symbol]) -> sp.Expr:
+def total(network: SymbolicNetwork, symbol: Callable[[str], sp.Symbol]) -> sp.Expr:
     """The sum of a symbol over the species."""
-    return sp.Add(*(symbol(s) for s in structure.species))
+    return sp.Add(*(symbol(s) for s in network.species))
 
 
 def by_species(key: ModelKey, expressions: Sequence[sp.Expr]) -> dict[str, sp.Expr]:
     """Expressions, one for each species, by their names."""
-    return dict(zip(key.structure.species, expressions, strict=True))
+    return dict(zip(key.network.species, expressions, strict=True))
 
 
 def reacting_enthalpy(key: ModelKey, amounts: Sequence[sp.Expr], T: sp.Expr) -> sp.Expr:
     """Sum of n_i h_i(T) with the enthalpies of the ideal state, by which heats of reaction are counted."""
-    assert key.medium.energy is not None
-    return sp.Add(*(n * key.medium.energy.enthalpy(i, T) for i, n in enumerate(amounts)))
+    assert key.phase.energy is not None
+    return sp.Add(*(n * key.phase.energy.enthalpy(i, T) for i, n in enumerate(amounts)))

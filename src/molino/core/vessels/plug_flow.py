@@ -13,24 +13,25 @@ import sympy as sp
 from molino.core.balances.boundary import solve_boundary
 from molino.core.balances.integrate import ATOL, RTOL
 from molino.core.balances.system import Case
+from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
-from molino.core.chemistry.network import Chemistry
 from molino.core.dual import Number
 from molino.core.errors import Fault, Faults, InputError, SolveError
 from molino.core.units import Value
 from molino.core.vessels.along_tube import along_tube
 from molino.core.vessels.base import (
     check_catalyst_mass,
-    check_programme,
+    check_profile,
     check_vessel,
     convert,
     read_vessel_heat,
 )
 from molino.core.vessels.feed import Feed, require_feed
-from molino.core.vessels.flowing import FlowVessel
-from molino.core.vessels.heat import HeatShape, Jacket, Programme
+from molino.core.vessels.flow_vessel import FlowVessel
+from molino.core.vessels.heat import HeatShape, Jacket, Profile
 from molino.core.vessels.mixture import Mixture
 from molino.core.vessels.model import Model
+from molino.core.vessels.piecewise_linear import PiecewiseLinear
 from molino.core.vessels.pressure import PressureDrop
 from molino.core.vessels.roles import (
     AREA,
@@ -46,9 +47,8 @@ from molino.core.vessels.roles import (
     TURBULENT,
 )
 from molino.core.vessels.run import Run, follow
-from molino.core.vessels.schedule import Track
 from molino.core.vessels.streams import Stream
-from molino.core.vessels.walls import DistributedFeed, Membrane, Spread
+from molino.core.vessels.walls import DistributedFeed, Membrane, SideFeedTerm
 
 
 @dataclass(frozen=True, eq=False)
@@ -56,7 +56,7 @@ class PlugFlow(FlowVessel):
     """A tube in plug flow, steady: empty or packed, of a liquid or a gas.
 
     dF_i/dV = sum_j nu_ij r_j, in a gas with Q = sum(F) R T / P (O. Levenspiel, Chemical Reaction Engineering, 3rd ed.
-    1999, ch. 5), and where the temperature is not kept
+    1999, ch. 5), and where the temperature is not prescribed
 
         sum_i F_i Cp_i dT/dV = U a (T_c - T) - sum_j dH_j r_j,   a = 4/d
 
@@ -77,9 +77,9 @@ class PlugFlow(FlowVessel):
     catalyst_mass : optional
         In all tubes together; instead of volume, with the bulk density of the catalyst.
     T : temperature, optional
-        That is kept in the tube; that of the feed if left out. Not given where the temperature is not kept.
-    heat : "isothermal", "adiabatic", Jacket or Programme
-        What passes through the wall; isothermal if left out, with the duty that this takes. A programme is over the
+        Prescribed in the tube; that of the feed if left out. Not given where the temperature is not prescribed.
+    heat : "isothermal", "adiabatic", Jacket or Profile
+        What passes through the wall; isothermal if left out, with the duty that this takes. A profile is over the
         length (over the volume, where there is no diameter).
     pressure_drop : PressureDrop, optional
         The pressure stays that of the feed if left out.
@@ -141,12 +141,12 @@ class PlugFlow(FlowVessel):
 
     def _check_heat(self) -> None:
         faults = Faults()
-        if isinstance(self.heat, Programme):
+        if isinstance(self.heat, Profile):
             with faults.at():
-                check_programme(self.T, self._programme)
+                check_profile(self.T, self._profile)
         elif self.is_non_isothermal and self.T is not None:
-            said = "T is given, and the temperature in the tube is not kept"
-            faults.add("", said, "leave T out: the feed comes in at its own")
+            message = "T is given, and the temperature in the tube is not prescribed"
+            faults.add("", message, "leave T out: the feed comes in at its own")
         if isinstance(self.heat, Jacket):
             if self.diameter is None and self.heat.U is not None and self.heat.area is None:
                 faults.add(
@@ -154,8 +154,8 @@ class PlugFlow(FlowVessel):
                 )
             if self.heat.coil:
                 faults.add("", "a coil is in a tank", "along a tube the coolant flows co- or counter-current")
-            if isinstance(self.heat.T, Track):
-                faults.add("", "a steady tube has no programme over time", "give T of the coolant as one temperature")
+            if isinstance(self.heat.T, PiecewiseLinear):
+                faults.add("", "a steady tube has no profile over time", "give T of the coolant as one temperature")
             for name in ("wall", "stirrer"):
                 if getattr(self.heat, name) is not None:
                     faults.add("", f"a steady tube has no {name}", "leave it out")
@@ -174,8 +174,8 @@ class PlugFlow(FlowVessel):
             with faults.at():
                 self.side.check(self.chemistry.names, self.is_gas, self.is_non_isothermal)
         if self.pressure_drop is not None and (self.wall is not None or self.side is not None):
-            said = "the pressure drop counts on a mass flow that stays the same along the tube"
-            faults.add("pressure_drop", said, "leave it out beside a membrane or side feed")
+            message = "the pressure drop counts on a mass flow that stays the same along the tube"
+            faults.add("pressure_drop", message, "leave it out together with a membrane or side feed")
         faults.raise_any()
 
     def _check_pressure(self) -> None:
@@ -205,8 +205,8 @@ class PlugFlow(FlowVessel):
     @property
     def _first_T(self) -> Value | None:
         """The temperature at its inlet."""
-        if isinstance(self.heat, Programme):
-            return Value(self._programme.after(0.0))
+        if isinstance(self.heat, Profile):
+            return Value(self._profile.after(0.0))
         return super()._first_T
 
     @property
@@ -258,19 +258,19 @@ class PlugFlow(FlowVessel):
         return found
 
     @property
-    def _programme(self) -> Track:
-        """The temperature programme over the volume."""
+    def _profile(self) -> PiecewiseLinear:
+        """The temperature profile over the volume."""
         if self.diameter is None:
-            return self.heat.track("volume", self.label)  # type: ignore[no-any-return]
-        track, area = self.heat.track("length", self.label), self._cross_section()
-        return Track(tuple(z * area for z in track.times), track.values)
+            return self.heat.piecewise("volume", self.label)  # type: ignore[no-any-return]
+        piecewise, area = self.heat.piecewise("length", self.label), self._cross_section()
+        return PiecewiseLinear(tuple(z * area for z in piecewise.times), piecewise.values)
 
-    def _tracks(self) -> dict[sp.Symbol, Track]:
-        return {TEMPERATURE: self._programme} if isinstance(self.heat, Programme) else {}
+    def _moving_numbers(self) -> dict[sp.Symbol, PiecewiseLinear]:
+        return {TEMPERATURE: self._profile} if isinstance(self.heat, Profile) else {}
 
     def _build(self) -> Model:
         wall = () if self.wall is None else (self.wall.term(self.chemistry.names, along=True),)
-        side = () if self.side is None else (Spread(),)
+        side = () if self.side is None else (SideFeedTerm(),)
         return along_tube(self._key, self.pressure_drop is not None, (*wall, *side))
 
     def _own_numbers(self, given: Mapping[str, Number], fed: Mixture) -> dict[sp.Symbol, Number]:
@@ -286,8 +286,8 @@ class PlugFlow(FlowVessel):
             swept = None if self.wall.sweep is None else self.wall.sweep.mixture(self._by_name)
             found |= self.wall.numbers(given, 4 / self._width(given), self._end(given, fed), swept)
         if self.side is not None:
-            spread = self.side.feed.mixture(self._by_name)
-            found |= self.side.numbers(spread, self._end(given, fed), T, self.chemistry.names)
+            side_mixture = self.side.feed.mixture(self._by_name)
+            found |= self.side.numbers(side_mixture, self._end(given, fed), T, self.chemistry.names)
         if self.pressure_drop is not None:
             found[MASS_FLUX] = self._mass_flow(fed) / area
             if self._is_packed:
@@ -340,8 +340,8 @@ class PlugFlow(FlowVessel):
     def _size_of(self, name: str, passed: float) -> float:
         if name == "length":
             if self.diameter is None:
-                said = "the length cannot be found without a diameter"
-                raise InputError(said, self.label, "give the diameter")
+                message = "the length cannot be found without a diameter"
+                raise InputError(message, self.label, "give the diameter")
             return passed / self._cross_section()
         return super()._size_of(name, passed)
 
@@ -393,9 +393,9 @@ class PlugFlow(FlowVessel):
     def _used_up(self, at: float) -> SolveError:
         area = self._cross_section()
         place, whole = (self._display.text(v / area, "length") for v in (at, self._end_si))
-        said = f"the tube chokes: its pressure is used up at length {place} of {whole}"
+        message = f"the tube chokes: its pressure is used up at length {place} of {whole}"
         advice = "give more tubes, a larger diameter or particle, a shorter bed, less flow or a higher pressure"
-        found = SolveError([Fault(self.label, said, advice)])
+        found = SolveError([Fault(self.label, message, advice)])
         found.reached, found.symbol = at, PRESSURE
         return found
 

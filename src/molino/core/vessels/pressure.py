@@ -8,7 +8,7 @@ from typing import Any
 from molino.core import units
 from molino.core.dual import Number, log
 from molino.core.errors import Faults
-from molino.core.fields import Frozen, settle
+from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
 
 
@@ -25,7 +25,7 @@ class PressureDrop(Frozen, Printed):
         dP/dz = -f rho u^2/(2 d)
 
     with the friction factor of S. W. Churchill (Chem. Eng. 84 (1977) 91), which covers laminar and turbulent flow and
-    rough walls. The acceleration of a gas that expands is left out; where it would count the bed is told to choke.
+    rough walls. The acceleration of a gas that expands is left out; where it would count the bed is reported to choke.
 
     Parameters
     ----------

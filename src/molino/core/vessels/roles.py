@@ -29,7 +29,7 @@ START = Role("initial concentration", "start[{}]", "[{}]_{{\\mathrm{{start}}}}",
              "[{}] at start", "nonnegative")  # fmt: skip
 VOLUME = Role("volume", "V", "V", "volume", **_SIZES)()
 VESSEL_VOLUME = Role("volume of the vessel", "V_tube", "V_{tube}", "volume", **_SIZES)()
-"""Of a whole tube, where something in its balances hangs on it."""
+"""Of a whole tube, where something in its balances depends on it."""
 FLOW = Role("flow", "Q", "Q", "flow", **_SIZES)()
 """Volumetric flow of the feed."""
 STREAM_FLOW = Role("flow of a stream", "Q_{}", "Q_{{{}}}", "Q of {}", "positive")
@@ -52,7 +52,7 @@ PASSED_TIME = Role("time passed", "residence time")()
 """Integral of dV/Q along a tube."""
 CAME = Role("amount that came in", "{} fed")
 WENT = Role("amount that went out", "{} out")
-WARMING = Role("slope of the temperature", "dT/dt")()
+SENSIBLE = Role("slope of the temperature", "dT/dt")()
 DEMAND = Role("heat taken up", "H_taken", "\\dot{H}", "heat taken up")()
 """By reaction and by what flows in, at constant temperature."""
 HELD_CAPACITY = Role("heat capacity of contents", "C_held", "C", "heat capacity of contents", **_SIZES)()
@@ -90,7 +90,7 @@ DEACTIVATION = Role("deactivation constant", "{}", "{}", "{}")
 PORES = Role("resistance of the pores", "pore_{}", "\\pi_{{{}}}", "pores of {}", "positive")
 EFFECTIVENESS = Role("effectiveness", "eta_{}", "\\eta_{{{}}}", "effectiveness of {}")
 THIELE_SQUARED = Role("Thiele modulus squared", "phi2_{}", "\\phi^2_{{{}}}",
-                      "square modulus of {}")  # fmt: skip
+                      "Thiele modulus squared of {}")  # fmt: skip
 
 WALL_AREA = Role("membrane area", "A_m", "A_m", "membrane area", **_SIZES)()
 """Area of a membrane: of a tank in m2, of a tube per volume in 1/m."""

@@ -13,11 +13,11 @@ import sympy as sp
 from molino.core.balances.integrate import RUN_OUT, Report
 from molino.core.balances.steady import steady
 from molino.core.balances.system import TIME, Case
+from molino.core.chemistry.chemistry import Covariance
 from molino.core.chemistry.constants import parameter_symbol
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration
-from molino.core.chemistry.network import Covariance
 from molino.core.errors import Fault, InputError, SolveError
-from molino.core.fields import Frozen, FrozenMapping
+from molino.core.frozen import Frozen, FrozenMapping
 from molino.core.printing import Printed
 from molino.core.units import Display
 from molino.core.vessels import metrics
@@ -25,16 +25,16 @@ from molino.core.vessels.base import Vessel
 from molino.core.vessels.metrics import Metric, parse_metric
 from molino.core.vessels.model import StreamForm
 from molino.core.vessels.parameter_map import ParameterMap
-from molino.core.vessels.roles import FLOW, PASSED_TIME, RELEASED, SINCE, VOLUME, WARMING, slope_of
-from molino.core.vessels.schedule import Track, stages
+from molino.core.vessels.piecewise_linear import PiecewiseLinear, segments
+from molino.core.vessels.roles import FLOW, PASSED_TIME, RELEASED, SENSIBLE, SINCE, VOLUME, slope_of
 from molino.core.vessels.sensitivity import end_slope, expression_slopes
 from molino.core.vessels.streams import Fluid, Stream, is_whole, stream_table
-from molino.core.vessels.trajectory import Switch, Trajectory, at_rest, through_stages
+from molino.core.vessels.trajectory import Switch, Trajectory, at_rest, integrate_segments
 
 if TYPE_CHECKING:
     import pandas as pd
 
-Tracks = Mapping[sp.Symbol, Track]
+MovingNumbers = Mapping[sp.Symbol, PiecewiseLinear]
 _ROWS = 101
 _STEEP = 0.08
 """Between two rows of a table no state changes by more than this share of its range."""
@@ -42,19 +42,19 @@ _MOST_ROWS = 1200
 
 
 def follow(
-    vessel: Vessel, end: float, points: Any, *, rtol: float, atol: float, tracks: Tracks | None = None,
+    vessel: Vessel, end: float, points: Any, *, rtol: float, atol: float, moving_numbers: MovingNumbers | None = None,
     switch: Switch | None = None,
 ) -> Run:  # fmt: skip
     """Integrate a vessel's balances from 0 to `end` and check that no species goes below zero.
 
-    `tracks` are numbers that change on the way, beside the vessel's own; `switch` says what events do.
+    `tracks` are numbers that change on the way, besides the vessel's own; `switch` says what events do.
     """
     vessel._require_known()
     wanted = _wanted(vessel, end, points)
     whole = Case(vessel._model.followed, vessel._case.values)
-    several = stages(whole, vessel._tracks() | dict(tracks or {}), end)
+    several = segments(whole, vessel._moving_numbers() | dict(moving_numbers or {}), end)
     try:
-        trajectory = through_stages(several, rtol, atol, switch)
+        trajectory = integrate_segments(several, rtol, atol, switch)
     except SolveError as error:
         raise explained(vessel, error) from error
     check_run_out(vessel, trajectory)
@@ -84,18 +84,18 @@ def _wanted(vessel: Vessel, end: float, points: Any) -> tuple[float, ...] | None
 
 
 def explained(vessel: Vessel, error: SolveError) -> SolveError:
-    """What stopped a run, said with the place in its units and the number to look at."""
+    """What stopped a run, with the place in its units and the number to look at."""
     if error.symbol != TEMPERATURE:
         return error
     kind = "time" if vessel._model.balances.independent == TIME else "volume"
     at = vessel._display.text(error.reached, kind)
-    said = f"the temperature falls to 0 K at {kind} {at}: more heat is taken up than there is"
+    message = f"the temperature falls to 0 K at {kind} {at}: more heat is taken up than there is"
     heats = {str(r.name): r.enthalpy for r in vessel.chemistry.reactions if r.enthalpy is not None}
     worst = max(heats, key=lambda name: abs(heats[name].si)) if heats else ""
     advice = f"check the enthalpy of reaction {worst} ({heats[worst]}) and the heat capacity" if worst else (
         "check the enthalpies of formation and the heat capacities"
     )  # fmt: skip
-    found = SolveError([Fault(vessel.label, said, advice)])
+    found = SolveError([Fault(vessel.label, message, advice)])
     found.reached, found.symbol = error.reached, error.symbol
     return found
 
@@ -116,12 +116,12 @@ def check_run_out(vessel: Vessel, trajectory: Trajectory) -> None:
     latest = points[int(np.argmax(below[:, column]))]
     at = next((t for t in reversed(trajectory.crossings(symbol)) if t <= latest), latest)
     kind = "time" if balances.independent == TIME else "volume"
-    said = f"{name} runs out at {kind} {vessel._display.text(at, kind)}, and a rate law goes on consuming it"
-    raise SolveError(said, vessel.label, f"make that rate fall to zero with [{name}], or end the run earlier")
+    message = f"{name} runs out at {kind} {vessel._display.text(at, kind)}, and a rate law goes on consuming it"
+    raise SolveError(message, vessel.label, f"make that rate fall to zero with [{name}], or end the run earlier")
 
 
 class RunResult(Frozen, Printed):
-    """What is judged by metrics: a run of a vessel, or of a train."""
+    """What metrics evaluate: a run of a vessel, or of a train."""
 
     def metric(self, metric: Metric | str) -> float:
         """A metric at the end, in SI."""
@@ -160,7 +160,7 @@ class RunResult(Frozen, Printed):
         return self.metric(metrics.selectivity(wanted, over, on))
 
     def facts(self) -> dict[str, str]:
-        """What an engineer wants to read of it, by name, with units."""
+        """The main results, by name, with units."""
         raise NotImplementedError
 
     def lines(self, title: str) -> str:
@@ -383,17 +383,17 @@ class Run(RunResult):
         """
         self.vessel._require_energy()
         if self.is_steady:
-            return self.display.quantity(self._at_end((self.vessel._model.heat_made,))[0], "power")
+            return self.display.quantity(self._at_end((self.vessel._model.heat_generation,))[0], "power")
         return self.display.quantity(self._at_end((RELEASED,))[0], "energy" if self.is_over_time else "power")
 
     @property
     def time_to_maximum_rate(self) -> Any:
-        """When the temperature rises fastest, as a quantity; InputError where it is kept."""
+        """When the temperature rises fastest, as a quantity; InputError where it is prescribed."""
         if not self.vessel.is_non_isothermal or not self.is_over_time or self.is_steady:
             raise InputError(
-                "the temperature is kept, or nothing runs over time", self.vessel.label, "heat='adiabatic'"
+                "the temperature is prescribed, or nothing runs over time", self.vessel.label, "heat='adiabatic'"
             )
-        return self.display.quantity(self.trajectory.most(WARMING)[0], "time")
+        return self.display.quantity(self.trajectory.most(SENSIBLE)[0], "time")
 
     @property
     def _fluid_share(self) -> float:
@@ -469,7 +469,7 @@ class Run(RunResult):
         What went in, less what went out, against what is there, at every point of a run; of a steady tank what flows
         in against what flows out. Energy counts relative to the largest of heat, warming and heat of reaction.
         """
-        model, species = self.vessel._model, self.vessel.chemistry.structure.species
+        model, species = self.vessel._model, self.vessel.chemistry.network.species
         if self.is_steady:
             both = [model.inlet[s] for s in species] + [model.outlet[s] for s in species]
         else:
@@ -649,9 +649,9 @@ class Run(RunResult):
     @cached_property
     def reactants(self) -> tuple[str, ...]:
         """The species fed that some reaction consumes."""
-        structure = self.vessel.chemistry.structure
-        consumed = {i for column in structure.stoichiometry for i, moles in column if moles < 0}
-        return tuple(s for i, s in enumerate(structure.species) if i in consumed and self.vessel._goes_in(s))
+        network = self.vessel.chemistry.network
+        consumed = {i for column in network.stoichiometry for i, moles in column if moles < 0}
+        return tuple(s for i, s in enumerate(network.species) if i in consumed and self.vessel._goes_in(s))
 
     def summary(self) -> dict[str, float]:
         """Conversion of every species fed that is consumed, and outlet concentrations in SI."""
@@ -661,7 +661,7 @@ class Run(RunResult):
         return found | {f"concentration of {s}": c for s, c in zip(species, ends, strict=True)}
 
     def facts(self) -> dict[str, str]:
-        """What an engineer wants to read of it, by name, with units."""
+        """The main results, by name, with units."""
         display, flows = self.display, np.isfinite(self._number(FLOW))
         found = {}
         if not self.is_steady and flows and self.is_over_time:

@@ -13,22 +13,22 @@ import sympy as sp
 from molino.core import units
 from molino.core.balances.integrate import ATOL, RTOL, Event
 from molino.core.balances.system import Case
+from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.formula import TEMPERATURE
-from molino.core.chemistry.network import Chemistry
 from molino.core.dual import Number
 from molino.core.errors import Faults, InputError, SolveError
-from molino.core.fields import Frozen, FrozenMapping, settle
+from molino.core.frozen import Frozen, FrozenMapping, settle
 from molino.core.printing import Printed
 from molino.core.units import Value
-from molino.core.vessels.base import check_programme, check_vessel, convert, read_vessel_heat
-from molino.core.vessels.charged import ChargedVessel, read_total
+from molino.core.vessels.base import check_profile, check_vessel, convert, read_vessel_heat
+from molino.core.vessels.charged_vessel import ChargedVessel, read_total
 from molino.core.vessels.feed import Feed, check_model, is_real, mixture_of, read_mixture_capacity, require_feed
-from molino.core.vessels.heat import Jacket, Programme
+from molino.core.vessels.heat import Jacket, Profile
 from molino.core.vessels.mixture import Contents, Mixture
 from molino.core.vessels.model import Model
+from molino.core.vessels.piecewise_linear import PiecewiseLinear
 from molino.core.vessels.roles import HELD, OVERFLOWING, START, START_T, VOLUME, WITHDRAWN
 from molino.core.vessels.run import Run, follow
-from molino.core.vessels.schedule import Track
 from molino.core.vessels.streams import Stream
 from molino.core.vessels.terms import Inflow
 from molino.core.vessels.well_mixed import well_mixed
@@ -44,11 +44,11 @@ class Dosing(Frozen, Printed):
     Parameters
     ----------
     feed : Feed
-        Its flow is the rate of dosing while a window is open (beside a `rate` its flow does not matter).
+        Its flow is the rate of dosing while a window is open (besides a `rate` its flow does not matter).
     windows : list of (from, to), optional
         When it runs: [("0 min", "45 min")]; all the time, if neither windows nor rate are given.
     rate : list of (time, volumetric flow), optional
-        A programme of straight lines instead; the same time twice is a jump.
+        A profile of straight lines instead; the same time twice is a jump.
 
     Raises
     ------
@@ -67,12 +67,12 @@ class Dosing(Frozen, Printed):
         if self.feed.is_gas:
             raise InputError("a gas is dosed", "dosing", "a semi-batch vessel holds a liquid: leave P out")
 
-    def track(self, flow: float) -> Track:
+    def piecewise(self, flow: float) -> PiecewiseLinear:
         """Volumetric flow over time, with the feed's own flow while it runs."""
         if self.rate is not None:
-            return Track.read(self.rate, "time", "volumetric flow", "dosing, rate", zero=True)
+            return PiecewiseLinear.read(self.rate, "time", "volumetric flow", "dosing, rate", zero=True)
         if self.windows is None:
-            return Track.constant(flow)
+            return PiecewiseLinear.constant(flow)
         faults = Faults()
         times: list[float] = [0.0]
         values: list[float] = [0.0]
@@ -86,13 +86,13 @@ class Dosing(Frozen, Printed):
                 times += [begin, begin, end, end]
                 values += [0.0, flow, flow, 0.0]
         faults.raise_any()
-        return Track(tuple(times), tuple(values))
+        return PiecewiseLinear(tuple(times), tuple(values))
 
     def __str__(self) -> str:
         when = ""
         if self.windows is not None:
             when = " " + " and ".join(f"from {a} to {b}" for a, b in self.windows)
-        return f"{self.feed}{when}" + (" by a rate programme" if self.rate is not None else "")
+        return f"{self.feed}{when}" + (" by a rate profile" if self.rate is not None else "")
 
 
 @dataclass(frozen=True, eq=False)
@@ -166,8 +166,8 @@ class SemiBatch(ChargedVessel):
             self._check_heat()
         for name, dose in self.doses.items():
             with faults.at(f"{self.label}, {name}"):
-                dose.track(1.0)
-                if (self.is_non_isothermal or isinstance(self.heat, Programme)) and dose.feed.T is None:
+                dose.piecewise(1.0)
+                if (self.is_non_isothermal or isinstance(self.heat, Profile)) and dose.feed.T is None:
                     raise InputError("the feed has no temperature, which the balance of energy needs", "", "give T")
         with faults.at(self.label):
             settle(self, _withdrawn=self._read_withdrawal())
@@ -175,13 +175,15 @@ class SemiBatch(ChargedVessel):
         species = [*self.charge, *fed] if isinstance(self.charge, Contents) else None
         check_vessel(faults, self, species, self._first_T)
         if not faults.found and self.capacity is not None and self.capacity.si < self._fed.volume:
-            said = f"the charge of {self._display.text(self._fed.volume, 'volume')} is more than {self.capacity} hold"
-            faults.add(self.label, said, "charge less, or give a larger capacity")
+            message = (
+                f"the charge of {self._display.text(self._fed.volume, 'volume')} is more than {self.capacity} hold"
+            )
+            faults.add(self.label, message, "charge less, or give a larger capacity")
         faults.raise_any()
 
     def _check_heat(self) -> None:
-        if isinstance(self.heat, Programme):
-            check_programme(self.T, self._programme)
+        if isinstance(self.heat, Profile):
+            check_profile(self.T, self._profile)
         if isinstance(self.heat, Jacket) and not self.heat.has_conductance:
             raise InputError("U is given without the area", "heat", "give area='6 m2', or UA")
 
@@ -194,15 +196,15 @@ class SemiBatch(ChargedVessel):
         """Whether it holds a gas rather than a liquid: it does not."""
         return False
 
-    def _read_withdrawal(self) -> Track | None:
+    def _read_withdrawal(self) -> PiecewiseLinear | None:
         if self.withdrawal is None:
             return None
         if isinstance(self.withdrawal, list | tuple):
-            return Track.read(self.withdrawal, "time", "volumetric flow", "withdrawal", zero=True)
-        return Track.constant(units.positive(self.withdrawal, "volumetric flow", "withdrawal").si)
+            return PiecewiseLinear.read(self.withdrawal, "time", "volumetric flow", "withdrawal", zero=True)
+        return PiecewiseLinear.constant(units.positive(self.withdrawal, "volumetric flow", "withdrawal").si)
 
     @cached_property
-    def _withdrawn(self) -> Track | None:
+    def _withdrawn(self) -> PiecewiseLinear | None:
         """What is taken out over time."""
         return self._read_withdrawal()
 
@@ -226,7 +228,7 @@ class SemiBatch(ChargedVessel):
         return super()._goes_in(species) or fed
 
     def _build(self) -> Model:
-        follows = self._medium.model == "additive volumes"
+        follows = self._phase.model == "additive volumes"
         leaving = self.capacity is not None or self.withdrawal is not None
         volume = "follows" if follows else "carried"
         return well_mixed(self._key, tuple(self._inflows.values()), volume, leaving, False)
@@ -243,16 +245,16 @@ class SemiBatch(ChargedVessel):
             found |= {flow.flow: 0.0, flow.T: own_T.si if own_T is not None else T}
         return found
 
-    def _tracks(self) -> dict[sp.Symbol, Track]:
-        found = super()._tracks()
+    def _moving_numbers(self) -> dict[sp.Symbol, PiecewiseLinear]:
+        found = super()._moving_numbers()
         for name, flow in self._inflows.items():
-            found[flow.flow] = self.doses[name].track(float(self._doses_fed[name].volume))
+            found[flow.flow] = self.doses[name].piecewise(float(self._doses_fed[name].volume))
         if self._withdrawn is not None:
             found[WITHDRAWN] = self._withdrawn
         return found
 
     @property
-    def _is_staged(self) -> bool:
+    def _has_segments(self) -> bool:
         return True
 
     def _given(self) -> list[tuple[str, Value | None]]:

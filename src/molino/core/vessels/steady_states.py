@@ -18,13 +18,13 @@ from molino.core.balances.steady import growth_rates
 from molino.core.balances.system import ZERO, Balances, Case
 from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.errors import InputError, SolveError
-from molino.core.fields import Frozen
+from molino.core.frozen import Frozen
 from molino.core.printing import Printed
 from molino.core.units import Display, Value
-from molino.core.vessels.flowing import FlowVessel
+from molino.core.vessels.flow_vessel import FlowVessel
 from molino.core.vessels.heat import Jacket
 from molino.core.vessels.parameter_map import ParameterMap
-from molino.core.vessels.roles import WARMING
+from molino.core.vessels.roles import SENSIBLE
 from molino.core.vessels.run import Run, settled
 
 if TYPE_CHECKING:
@@ -44,8 +44,8 @@ class SteadyStates(Frozen, Printed, Sequence[Run]):
     runs: tuple[Run, ...]
     eigenvalues: tuple[np.ndarray, ...]
     temperatures: np.ndarray
-    heat_made: np.ndarray
-    heat_removed: np.ndarray
+    heat_generation: np.ndarray
+    heat_removal: np.ndarray
 
     def __len__(self) -> int:
         return len(self.runs)
@@ -87,10 +87,10 @@ class SteadyStates(Frozen, Printed, Sequence[Run]):
 
     def __str__(self) -> str:
         low, high = (self.display.text(float(T), "temperature") for T in self.temperatures[[0, -1]])
-        said = f"{len(self)} steady state{'s' if len(self) != 1 else ''} between {low} and {high}"
+        message = f"{len(self)} steady state{'s' if len(self) != 1 else ''} between {low} and {high}"
         if not len(self):
-            return said
-        return f"{said}\n{self.table().to_string(index=False, float_format=lambda x: f'{x:.5g}')}"
+            return message
+        return f"{message}\n{self.table().to_string(index=False, float_format=lambda x: f'{x:.5g}')}"
 
 
 def default_bounds(tank: FlowVessel) -> tuple[float, float]:
@@ -109,8 +109,8 @@ def default_bounds(tank: FlowVessel) -> tuple[float, float]:
 
 
 def _at_rest(balances: Balances) -> Balances:
-    """The balances with the temperature standing still, so that what flows out does not hang on how fast it rises."""
-    return replace(balances, definitions=tuple((s, ZERO if s == WARMING else e) for s, e in balances.definitions))
+    """The balances with the temperature standing still, so that what flows out does not depend on how fast it rises."""
+    return replace(balances, definitions=tuple((s, ZERO if s == SENSIBLE else e) for s, e in balances.definitions))
 
 
 def steady_states(tank: FlowVessel, T: tuple[Any, Any] | None = None) -> SteadyStates:
@@ -118,8 +118,8 @@ def steady_states(tank: FlowVessel, T: tuple[Any, Any] | None = None) -> SteadyS
     tank._require_volume()
     tank._require_known()
     if not tank.is_non_isothermal:
-        said = "its temperature is kept, and the balance of heat says nothing of it"
-        raise InputError(said, tank.label, "give heat='adiabatic' or a jacket")
+        message = "its temperature is prescribed, and the balance of heat does not determine it"
+        raise InputError(message, tank.label, "give heat='adiabatic' or a jacket")
     if T is None:
         low, high = default_bounds(tank)
     else:
@@ -140,7 +140,7 @@ def steady_states(tank: FlowVessel, T: tuple[Any, Any] | None = None) -> SteadyS
         lambda z: jacobian(z * scale, 0.0)[:-1] * scale * weights[:, None],
     )
     curve = tracer.trace(first, low / scale[-1], high / scale[-1])
-    balance = (tank._model.heat_made, tank._model.heat_removed)
+    balance = (tank._model.heat_generation, tank._model.heat_removal)
     evaluate = compiled(case.balances).outputs(balance)(case.values)
     made, removed = (
         np.broadcast_to(np.asarray(row, dtype=float), len(curve.points)).copy()

@@ -12,17 +12,17 @@ import sympy as sp
 from molino.core import units
 from molino.core.balances.integrate import ATOL, RTOL
 from molino.core.balances.steady import steady
+from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
-from molino.core.chemistry.network import Chemistry
 from molino.core.dual import Number, value_of
 from molino.core.errors import Faults, InputError, SolveError
-from molino.core.fields import settle
+from molino.core.frozen import settle
 from molino.core.units import Value
 from molino.core.vessels.base import check_catalyst_mass, check_vessel, convert, read_vessel_heat
-from molino.core.vessels.changes import Change, changed_tracks
+from molino.core.vessels.changes import Change, changed_numbers
 from molino.core.vessels.feed import Feed, mixture_of, require_feed
-from molino.core.vessels.flowing import FlowVessel
-from molino.core.vessels.heat import Jacket, Programme
+from molino.core.vessels.flow_vessel import FlowVessel
+from molino.core.vessels.heat import Jacket, Profile
 from molino.core.vessels.mixture import Contents, Mixture
 from molino.core.vessels.model import Model
 from molino.core.vessels.roles import FEED_T, FLOW, LOCAL_FLOW, START, START_T, VOLUME
@@ -38,7 +38,7 @@ class StirredTank(FlowVessel):
     """A continuous stirred tank: well mixed, at constant volume, of a liquid or a gas.
 
     dn_i/dt = F_i,in - Q c_i + V sum_j nu_ij r_j (O. Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, ch. 5),
-    with as much flowing out as keeps it full, and where the temperature is not kept
+    with as much flowing out as keeps it full, and where the temperature is not prescribed
 
         sum_i n_i Cp_i dT/dt = Q_wall + W - sum_i F_i,in (h_i(T) - h_i(T_in)) - V sum_j dH_j r_j
 
@@ -55,7 +55,7 @@ class StirredTank(FlowVessel):
     catalyst_mass : optional
         With the bulk density (loading) of the catalyst.
     T : temperature, optional
-        That is kept in the tank; that of the feed if left out. Where it is not kept, the temperature at t = 0.
+        Prescribed in the tank; that of the feed if left out. Where it is not prescribed, the temperature at t = 0.
     contents : mapping of species to concentration or amount, optional
         What is in it at t = 0, for start-up; the feed if left out.
     heat : "isothermal", "adiabatic", Adiabatic or Jacket
@@ -106,8 +106,8 @@ class StirredTank(FlowVessel):
         faults.raise_any()
 
     def _check_heat(self) -> None:
-        if isinstance(self.heat, Programme):
-            raise InputError("a tank at steady state has no programme", "heat", "change T on the way: tank.run(...)")
+        if isinstance(self.heat, Profile):
+            raise InputError("a tank at steady state has no profile", "heat", "change T on the way: tank.run(...)")
         if isinstance(self.heat, Jacket):
             if self.heat.counter_current:
                 raise InputError("counter-current is along a tube", "heat", "give coil=True, or leave it out")
@@ -209,15 +209,15 @@ class StirredTank(FlowVessel):
 
     def _check_outflow(self, run: Run) -> None:
         """Raise SolveError where more passes through the wall than is fed, so that nothing is left to flow out."""
-        if self.wall is None or self._medium.carries_volume:
+        if self.wall is None or self._phase.carries_volume:
             return
         if run.is_steady:
             lowest = float(run.stream_out().volume)
         else:
             lowest = run.trajectory.most(LOCAL_FLOW, -1.0)[1]
         if lowest < 0:
-            said = "more passes through the membrane than is fed, and the outlet would have to flow backwards"
-            raise SolveError(said, self.label, "give less area, or a lower pressure in the tank")
+            message = "more passes through the membrane than is fed, and the outlet would have to flow backwards"
+            raise SolveError(message, self.label, "give less area, or a lower pressure in the tank")
 
     def steady_states(self, T: tuple[Any, Any] | None = None) -> SteadyStates:
         """All steady states within bounds of temperature, each with its stability.
@@ -235,7 +235,7 @@ class StirredTank(FlowVessel):
         Raises
         ------
         InputError
-            If the temperature of the tank is kept, or the bounds are none.
+            If the temperature of the tank is prescribed, or the bounds are none.
         SolveError
             If the curve cannot be followed.
         """
@@ -286,7 +286,7 @@ class StirredTank(FlowVessel):
         self._require_volume()
         end = units.positive(time, "time", f"{self.label}, time").si
         as_built = self.with_(volume=Value(self._volume_si, "m^3"), space_time=None, catalyst_mass=None)
-        run = follow(self, end, points, rtol=rtol, atol=atol, tracks=changed_tracks(as_built, changes))
+        run = follow(self, end, points, rtol=rtol, atol=atol, moving_numbers=changed_numbers(as_built, changes))
         self._check_outflow(run)
         return run
 

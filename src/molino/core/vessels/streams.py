@@ -17,9 +17,9 @@ from molino.core.balances.system import TIME
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
 from molino.core.chemistry.species import Species
 from molino.core.errors import InputError, SolveError
-from molino.core.fields import Frozen
+from molino.core.frozen import Frozen
 from molino.core.thermo.energy import CAPACITY, reference
-from molino.core.thermo.medium import Content, Medium
+from molino.core.thermo.phase_model import Content, PhaseModel
 from molino.core.units import Display, Value
 from molino.core.vessels.feed import Feed
 from molino.core.vessels.mixture import Contents
@@ -55,7 +55,7 @@ class Fluid:
     """
 
     label: str
-    medium: Medium
+    phase: PhaseModel
     numbers: Mapping[sp.Symbol, float]
     species: tuple[Species, ...]
     density: float | None = None
@@ -83,27 +83,27 @@ def as_feed(stream: Stream, like: Feed) -> Feed:
 
 
 @lru_cache(maxsize=64)
-def _enthalpy(medium: Medium) -> Any:
+def _enthalpy(phase: PhaseModel) -> Any:
     """make(enthalpies, heat capacity)(flows, T, P, volume) of a medium."""
-    definitions, whole, states, parameters = _enthalpy_symbols(medium)
+    definitions, whole, states, parameters = _enthalpy_symbols(phase)
     return build(definitions, [whole], states, TIME, parameters)
 
 
 @lru_cache(maxsize=64)
-def _enthalpy_gradient(medium: Medium) -> Any:
+def _enthalpy_gradient(phase: PhaseModel) -> Any:
     """The same for its slopes by flows, T, P and volume."""
-    definitions, whole, states, parameters = _enthalpy_symbols(medium)
+    definitions, whole, states, parameters = _enthalpy_symbols(phase)
     for symbol in reversed(definitions):
         whole = whole.xreplace({symbol: definitions[symbol]})
     return build({}, [whole.diff(s) for s in states], states, TIME, parameters)
 
 
-def _enthalpy_symbols(medium: Medium) -> tuple[dict[sp.Symbol, sp.Expr], sp.Expr, tuple[Any, ...], tuple[Any, ...]]:
-    flows = tuple(MOLAR_FLOW(s) for s in medium.species)
-    content = Content(medium, flows, TEMPERATURE, PRESSURE)
+def _enthalpy_symbols(phase: PhaseModel) -> tuple[dict[sp.Symbol, sp.Expr], sp.Expr, tuple[Any, ...], tuple[Any, ...]]:
+    flows = tuple(MOLAR_FLOW(s) for s in phase.species)
+    content = Content(phase, flows, TEMPERATURE, PRESSURE)
     states = (*flows, TEMPERATURE, PRESSURE, FLOW)
-    parameters = (*(reference(s) for s in medium.species), CAPACITY)
-    return dict(content.definitions), medium.enthalpy(content, FLOW), states, parameters
+    parameters = (*(reference(s) for s in phase.species), CAPACITY)
+    return dict(content.definitions), phase.enthalpy(content, FLOW), states, parameters
 
 
 def enthalpy(fluid: Fluid, stream: Stream, T: float | None = None) -> float:
@@ -114,22 +114,22 @@ def enthalpy(fluid: Fluid, stream: Stream, T: float | None = None) -> float:
     InputError
         If the fluid has no enthalpies.
     """
-    if fluid.medium.energy is None:
-        said = "no enthalpies are known of what flows here"
-        raise fluid.lacks or InputError(said, fluid.label, "give heat capacities, and a temperature")
-    names = fluid.medium.species
+    if fluid.phase.energy is None:
+        message = "no enthalpies are known of what flows here"
+        raise fluid.lacks or InputError(message, fluid.label, "give heat capacities, and a temperature")
+    names = fluid.phase.species
     values = [*(fluid.numbers[reference(s)] for s in names), fluid.numbers.get(CAPACITY, np.nan)]
     flows = [stream.amounts.get(s, 0.0) for s in names]
     state = np.array([*flows, stream.T if T is None else T, stream.P, stream.volume])
-    return float(_enthalpy(fluid.medium)(values)(state, 0.0)[0])
+    return float(_enthalpy(fluid.phase)(values)(state, 0.0)[0])
 
 
 def enthalpy_slopes(fluid: Fluid, stream: Stream) -> tuple[float, dict[str, float], float, float, float]:
     """Enthalpy flow of a stream in W, and its slopes by the amounts, by T, by the volume and by P."""
-    names = fluid.medium.species
+    names = fluid.phase.species
     values = [*(fluid.numbers[reference(s)] for s in names), fluid.numbers.get(CAPACITY, np.nan)]
     state = np.array([*(stream.amounts.get(s, 0.0) for s in names), stream.T, stream.P, stream.volume])
-    by = _enthalpy_gradient(fluid.medium)(values)(state, 0.0)
+    by = _enthalpy_gradient(fluid.phase)(values)(state, 0.0)
     n = len(names)
     return enthalpy(fluid, stream), dict(zip(names, by, strict=False)), by[n], by[n + 2], by[n + 1]
 
@@ -142,8 +142,8 @@ def at_enthalpy(fluid: Fluid, stream: Stream, wanted: float) -> Stream:
 
     low, high = 150.0, 3000.0
     if off(low) * off(high) > 0:
-        said = f"no temperature between {low:g} and {high:g} K gives the stream its enthalpy"
-        raise SolveError(said, fluid.label, "check the heat capacities and what is taken away")
+        message = f"no temperature between {low:g} and {high:g} K gives the stream its enthalpy"
+        raise SolveError(message, fluid.label, "check the heat capacities and what is taken away")
     return replace(stream, T=float(brentq(off, low, high, xtol=1e-11, rtol=1e-15)))
 
 
@@ -162,7 +162,7 @@ def mixed(fluid: Fluid, streams: Sequence[Stream], name: str) -> Stream:
     The temperature is that of all where they have the same, otherwise that at which the sum of the enthalpies is
     carried. InputError where that takes what the species lack.
     """
-    amounts = {s: sum(x.amounts.get(s, 0.0) for x in streams) for s in fluid.medium.species}
+    amounts = {s: sum(x.amounts.get(s, 0.0) for x in streams) for s in fluid.phase.species}
     pressures = [x.P for x in streams if np.isfinite(x.P)]
     whole = Stream(name, amounts, sum(x.volume for x in streams), streams[0].T, min(pressures, default=np.nan))
     warm = [x.T for x in streams if np.isfinite(x.T)]
@@ -176,7 +176,7 @@ def is_whole(fluid: Fluid, stream: Stream) -> bool:
 
     Of a gas and of an additive liquid they are; of a liquid of constant density if they weigh what its density says.
     """
-    if not fluid.medium.carries_volume:
+    if not fluid.phase.carries_volume:
         return True
     if fluid.density is None or not stream.volume > 0:
         return False
@@ -203,7 +203,7 @@ def stream_table(streams: Sequence[Stream], fluid: Fluid, display: Display, whol
 
     def share_label(name: str, unit: str) -> str:
         words = {"mol": "fraction", "kg": "share by weight"}
-        return f"{words[unit]} of {name}" if display.bare else f"{name} [{unit}/{unit}]"
+        return f"{words[unit]} of {name}" if display.unitless else f"{name} [{unit}/{unit}]"
 
     totals = [sum(x.amounts.values()) for x in streams]
     for s in names:

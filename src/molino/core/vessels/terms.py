@@ -18,7 +18,7 @@ import sympy as sp
 
 from molino.core.balances.system import ZERO, State
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
-from molino.core.thermo.medium import Content
+from molino.core.thermo.phase_model import Content
 from molino.core.vessels.model import Kinetics, ModelKey, Reading
 from molino.core.vessels.roles import (
     AREA,
@@ -71,7 +71,7 @@ class Place:
 
     @property
     def species(self) -> tuple[str, ...]:
-        return self.key.structure.species
+        return self.key.network.species
 
 
 @dataclass(frozen=True, eq=False)
@@ -171,10 +171,10 @@ class Inflow:
 
 def stream_heat(place: Place, flows: Sequence[sp.Expr], T: sp.Expr, carried: sp.Expr) -> tuple[sp.Expr, sp.Expr]:
     """What a stream that comes in at its own temperature adds to C dT/dt, and the enthalpy that it brings."""
-    medium = place.key.medium
-    stream = Content(medium, flows, T, PRESSURE)
-    heating = stream.written_out(stream.departure) - medium.warming(flows, TEMPERATURE, T, carried)
-    return heating, medium.stream_enthalpy(flows, T, PRESSURE, carried)
+    phase = place.key.phase
+    stream = Content(phase, flows, T, PRESSURE)
+    heating = stream.written_out(stream.departure) - phase.sensible_enthalpy(flows, TEMPERATURE, T, carried)
+    return heating, phase.stream_enthalpy(flows, T, PRESSURE, carried)
 
 
 def outflow(place: Place) -> Contribution:
@@ -182,7 +182,7 @@ def outflow(place: Place) -> Contribution:
     leaves = tuple(-place.outflow * n / place.holds for n in place.amounts)
     taken = None
     if place.key.has_energy:
-        taken = -place.outflow / place.holds * place.key.medium.enthalpy(place.content, place.holds)
+        taken = -place.outflow / place.holds * place.key.phase.enthalpy(place.content, place.holds)
     return Contribution("outflow", leaves, enthalpy=taken, crosses="out", is_proportional=True)
 
 

@@ -10,18 +10,17 @@ from typing import TYPE_CHECKING, Any, ClassVar
 import numpy as np
 
 from molino.core import units
-from molino.core.chemistry.network import Chemistry, Covariance
+from molino.core.chemistry.chemistry import Chemistry, Covariance
 from molino.core.dual import Dual, Number
 from molino.core.errors import Fault, Faults, InputError, SolveError, nearest
-from molino.core.fields import Frozen, FrozenMapping, settle
+from molino.core.frozen import Frozen, FrozenMapping, settle
 from molino.core.printing import Printed
 from molino.core.units import Display
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.feed import Feed
-from molino.core.vessels.flowing import FlowVessel
+from molino.core.vessels.flow_vessel import FlowVessel
 from molino.core.vessels.metrics import Metric, parse_metric
 from molino.core.vessels.run import Run, RunResult
-from molino.core.vessels.steps import Exchanger, Parallel, SideFeed, Step, check_vessels
 from molino.core.vessels.streams import (
     Fluid,
     Stream,
@@ -32,6 +31,7 @@ from molino.core.vessels.streams import (
     stream_table,
 )
 from molino.core.vessels.train_slopes import Ends, Pass, metric_of_ends, pass_slopes
+from molino.core.vessels.train_steps import Exchanger, Parallel, SideFeed, Step, check_vessels
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -75,8 +75,10 @@ class Train(Frozen, Printed):
             settle(self, recycle=units.positive(self.recycle, "number", "recycle", zero=True))
         for vessel in self.vessels:
             if vessel.wall is not None or vessel._has_side:
-                said = f"{vessel.title} takes up or gives off something through its wall, which a train does not count"
-                faults.add(self.label, said, "run it by itself, or give SideFeed steps between shorter tubes")
+                message = (
+                    f"{vessel.title} takes up or gives off something through its wall, which a train does not count"
+                )
+                faults.add(self.label, message, "run it by itself, or give SideFeed steps between shorter tubes")
         if not faults.found and any(v.chemistry.names != self.chemistry.names for v in self.vessels):
             faults.add(self.label, "the vessels have different species", "give them one chemistry")
         faults.raise_any()
@@ -205,8 +207,10 @@ class Train(Frozen, Printed):
             run = around(z)
         left = float(np.max(np.abs(self._returned(run) - z)))
         if left > 1e-9:
-            said = f"the recycle does not close: what returns still differs by {left:.2g} of the feed"
-            raise SolveError([Fault(self.label, said, "try a smaller ratio first, or look for several steady states")])
+            message = f"the recycle does not close: what returns still differs by {left:.2g} of the feed"
+            raise SolveError(
+                [Fault(self.label, message, "try a smaller ratio first, or look for several steady states")]
+            )
         return run
 
     def _returned(self, run: TrainRun) -> np.ndarray:
@@ -469,14 +473,14 @@ class TrainRun(RunResult):
 
     def summary(self) -> dict[str, float]:
         """Conversion of every species fed that is consumed, and outlet concentrations in SI."""
-        consumed = {i for column in self.vessel.chemistry.structure.stoichiometry for i, moles in column if moles < 0}
+        consumed = {i for column in self.vessel.chemistry.network.stoichiometry for i, moles in column if moles < 0}
         names = self.vessel.chemistry.names
         reactants = [s for i, s in enumerate(names) if i in consumed and self.entering[s] > 0]
         found = {f"conversion of {s}": self.conversion(s) for s in reactants}
         return found | {f"concentration of {s}": n / self.last.volume for s, n in self.last.amounts.items()}
 
     def facts(self) -> dict[str, str]:
-        """What an engineer wants to read of it, by name, with units."""
+        """The main results, by name, with units."""
         display = self.display
         found = {"volume": display.text(self.volume_si, "volume"),
                  "residence time": display.text(self.residence_time_si, "time")}  # fmt: skip

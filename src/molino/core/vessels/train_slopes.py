@@ -9,13 +9,13 @@ import numpy as np
 import sympy as sp
 
 from molino.core.dual import Dual, Number, value_of
-from molino.core.vessels.flowing import FlowVessel
+from molino.core.vessels.flow_vessel import FlowVessel
 from molino.core.vessels.metrics import Metric
 from molino.core.vessels.model import Model
 from molino.core.vessels.run import Run
 from molino.core.vessels.sensitivity import end_slope, expression_slopes
-from molino.core.vessels.steps import Exchanger, Parallel, SideFeed, Step
 from molino.core.vessels.streams import Stream, at_enthalpy, enthalpy_slopes, mixed
+from molino.core.vessels.train_steps import Exchanger, Parallel, SideFeed, Step
 
 
 @dataclass(frozen=True)
@@ -57,7 +57,7 @@ def metric_of_ends(first: FlowVessel, metric: Metric, ends: Ends) -> Number:
     names = first.chemistry.names
     came, went = {s: sp.Dummy(f"in {s}") for s in names}, {s: sp.Dummy(f"out {s}") for s in names}
     model = Model(first._model.balances, came, went, {})
-    expression = metric.expression(first.chemistry.structure, model)
+    expression = metric.expression(first.chemistry.network, model)
     numbers = {came[s]: ends.entering[s] for s in names} | {went[s]: ends.product[s] for s in names}
     used = [s for s in numbers if s in expression.free_symbols]
     values = {s: sp.Float(float(value_of(numbers[s]))) for s in used}

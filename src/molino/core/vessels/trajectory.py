@@ -15,9 +15,9 @@ from molino.core.balances.integrate import Event, Report, Solution, integrate
 from molino.core.balances.source import NotFinite
 from molino.core.balances.system import Case
 from molino.core.errors import SolveError
-from molino.core.fields import Frozen
+from molino.core.frozen import Frozen
+from molino.core.vessels.piecewise_linear import Segment
 from molino.core.vessels.roles import SINCE, slope_of
-from molino.core.vessels.schedule import Stage
 
 Switch = Callable[[Case, bool, np.ndarray | None], tuple[Case, tuple[Event, ...], bool]]
 """What an event does: from the case of a stage and whether it has happened, the case to integrate and what to watch."""
@@ -138,29 +138,29 @@ def moved_expressions(case: Case, expressions: tuple[sp.Expr, ...]) -> tuple[sp.
     return tuple(e.xreplace(swap) for e in expressions)
 
 
-def through_stages(
-    stages: Sequence[Stage], rtol: float, atol: float, switch: Switch | None = None,
+def integrate_segments(
+    segments: Sequence[Segment], rtol: float, atol: float, switch: Switch | None = None,
     points: Callable[[float, float], np.ndarray] = probing_points,
 ) -> Trajectory:  # fmt: skip
     """Integrate through stages, each from where the last one ended; `switch` says what its events do."""
     begin, state = 0.0, None
     parts: list[Solution] = []
     happened = False
-    for stage in stages:
-        while not parts or stage.end - begin > _CLOSE * stage.end:
-            case, events = stage.case, tuple[Event, ...]()
+    for segment in segments:
+        while not parts or segment.end - begin > _CLOSE * segment.end:
+            case, events = segment.case, tuple[Event, ...]()
             if switch is not None:
-                case, events, happened = switch(stage.case, happened, state)
+                case, events, happened = switch(segment.case, happened, state)
                 if events and state is not None and _has_happened(case, events[0], begin, state):
-                    case, events, happened = switch(stage.case, True, state)
+                    case, events, happened = switch(segment.case, True, state)
             try:
-                found = integrate(case, points(begin, stage.end), initial=state, rtol=rtol, atol=atol, events=events)
+                found = integrate(case, points(begin, segment.end), initial=state, rtol=rtol, atol=atol, events=events)
             except SolveError as error:
                 error.parts = tuple(parts)
                 raise
             parts.append(found)
             begin, state = found.end, found.states[-1]
-            if not (found.events and found.events[-1].event.terminal) or begin >= stage.end:
+            if not (found.events and found.events[-1].event.terminal) or begin >= segment.end:
                 break
             happened = True
     return Trajectory(tuple(parts))

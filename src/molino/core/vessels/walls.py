@@ -26,10 +26,10 @@ from molino.core.chemistry.formula import (
 )
 from molino.core.dual import Number
 from molino.core.errors import Faults, InputError, nearest
-from molino.core.fields import Frozen, FrozenMapping, settle
+from molino.core.frozen import Frozen, FrozenMapping, settle
 from molino.core.printing import Printed
 from molino.core.symbols import Quantity, in_order
-from molino.core.thermo.medium import Content
+from molino.core.thermo.phase_model import Content
 from molino.core.units import GAS_CONSTANT, Value
 from molino.core.vessels.feed import Feed
 from molino.core.vessels.mixture import Mixture
@@ -67,8 +67,8 @@ def other_side(flux: Mapping[str, str]) -> dict[str, str]:
             for symbol in in_order(parse_formula(text, both_sides=True).free_symbols):
                 kind, species = species_beyond(symbol) or ("", "")
                 if species and found.setdefault(species, _KINDS[kind]) != _KINDS[kind]:
-                    said = f"{species} beyond the wall is asked for in two forms"
-                    raise InputError(said, "", f"write it as [{species}]' or p[{species}]' throughout")
+                    message = f"{species} beyond the wall is asked for in two forms"
+                    raise InputError(message, "", f"write it as [{species}]' or p[{species}]' throughout")
     faults.raise_any()
     return found
 
@@ -180,7 +180,7 @@ class Membrane(Frozen, Printed):
                 found[species] = units.positive(given, wanted.get(species, "number"), species, zero=True)
         for species in sorted(wanted.keys() - self.outside.keys()):
             advice = f"give outside={{'{species}': ...}} (0 where it is swept away at once), or a sweep"
-            faults.add("membrane", f"what there is of {species} beyond the wall is not said", advice)
+            faults.add("membrane", f"what there is of {species} beyond the wall is not given", advice)
         faults.raise_any()
         return found
 
@@ -210,7 +210,7 @@ class Membrane(Frozen, Printed):
         if self.sweep is not None and self.sweep.is_gas != is_gas:
             faults.add("membrane, sweep", "one side is a gas and the other a liquid", "give both alike")
         if self.sweep is not None and self.sweep.flow is None and not self.sweep.contents.flowing:
-            faults.add("membrane, sweep", "how much flows is not said", "give flow=...")
+            faults.add("membrane, sweep", "how much flows is not given", "give flow=...")
         faults.raise_any()
 
     def term(self, species: tuple[str, ...], along: bool) -> Wall:
@@ -330,8 +330,8 @@ class Wall:
         through = tuple(WALL_AREA * FLUX(s) if s in fluxes else ZERO for s in self.species)
         taken = None
         if place.key.has_energy:
-            medium = place.key.medium
-            taken = -medium.enthalpy(Content(medium, through, TEMPERATURE, PRESSURE), ZERO)
+            phase = place.key.phase
+            taken = -phase.enthalpy(Content(phase, through, TEMPERATURE, PRESSURE), ZERO)
         readings = {f"flux of {s}": Reading(FLUX(s), "flux", f"flux of {s}") for s in fluxes}
         parameters = [WALL_AREA, *self.constants, *([] if self.is_swept else beyond)]
         states: tuple[tuple[State, sp.Expr], ...] = ()
@@ -396,7 +396,7 @@ class DistributedFeed(Frozen, Printed):
             raise InputError(f"{self.feed!r} is not a feed", "side", "write mo.DistributedFeed(mo.Feed(...))")
 
     def check(self, species: tuple[str, ...], is_gas: bool, needs_T: bool) -> None:
-        """Raise InputError for what does not go together with the tube."""
+        """Raise InputError for what is incompatible with the tube."""
         faults = Faults()
         for name in sorted({*self.feed.contents} - {*species}):
             advice = nearest(name, species) or "declare it: Chemistry(..., species=[...])"
@@ -418,7 +418,7 @@ class DistributedFeed(Frozen, Printed):
 
 
 @dataclass(frozen=True)
-class Spread:
+class SideFeedTerm:
     """The term of a feed along a tube."""
 
     brings_volume: bool = True

@@ -10,7 +10,7 @@ import sympy as sp
 from molino.core.balances.system import TIME, ZERO, Balances, State
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, species_in
 from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE
-from molino.core.thermo.medium import Content
+from molino.core.thermo.phase_model import Content
 from molino.core.units import GAS_CONSTANT
 from molino.core.vessels.model import (
     Account,
@@ -37,11 +37,11 @@ from molino.core.vessels.roles import (
     LOCAL_FLOW,
     OVERFLOWING,
     RELEASED,
+    SENSIBLE,
     START,
     START_T,
     VOLUME,
     WALL,
-    WARMING,
     WENT,
     WITHDRAWN,
     WORKED,
@@ -82,18 +82,18 @@ class _WellMixed:
         more: Sequence[Term],
     ) -> None:  # fmt: skip
         self.key, self.inflows, self.volume, self.leaving, self.charged = key, inflows, volume, leaving, charged
-        self.species, self.medium = key.structure.species, key.medium
+        self.species, self.phase = key.network.species, key.phase
         self.begin = INLET if charged else START
         self.amounts = tuple(AMOUNT(s) for s in self.species)
         self.V = VOLUME if volume == "fixed" else HELD
-        self.is_closed_gas = key.medium.is_gas and volume == "fixed" and not leaving
+        self.is_closed_gas = key.phase.is_gas and volume == "fixed" and not leaving
         self.is_through = leaving and volume == "fixed"
         """Whether it has a steady state: what flows in flows out."""
         self.flowing_in = sp.Add(*(f.flow for f in inflows))
         self.follows_activity = key.catalyst.law is not None and not self.is_through
-        simple = key.medium.carries_volume and volume == "fixed"
+        simple = key.phase.carries_volume and volume == "fixed"
         asked = frozenset(s for term in more for s in getattr(term, "asked", ()) if species_in(s) is not None)
-        content = Content(key.medium, self.amounts, TEMPERATURE, PRESSURE)
+        content = Content(key.phase, self.amounts, TEMPERATURE, PRESSURE)
         self.place = Place(
             key, self.amounts, self.V, self.V, content, kinetics(key, self.amounts, self.V, asked),
             ZERO if not leaving else self.flowing_in if simple else LOCAL_FLOW,
@@ -111,8 +111,8 @@ class _WellMixed:
     @cached_property
     def size(self) -> sp.Expr:
         """By which amounts are counted."""
-        fed = sum((total(self.key.structure, f.inside) for f in self.inflows), ZERO)
-        return VOLUME * (total(self.key.structure, self.begin) + fed)
+        fed = sum((total(self.key.network, f.inside) for f in self.inflows), ZERO)
+        return VOLUME * (total(self.key.network, self.begin) + fed)
 
     @cached_property
     def needed(self) -> sp.Expr:
@@ -132,28 +132,28 @@ class _WellMixed:
             found.append((HELD, self.place.content.volume))
         found += self.place.kinetics.definitions
         found += self.sum.definitions
-        warming: sp.Expr = ZERO
+        sensible_enthalpy: sp.Expr = ZERO
         if key.has_energy:
-            demand, capacity = self.sum.demand, self.medium.capacity(self.place.content, self.V)
+            demand, capacity = self.sum.demand, self.phase.capacity(self.place.content, self.V)
             capacity += WALL if key.heat.wall else 0
             if self.is_closed_gas:
                 demand -= GAS_CONSTANT * TEMPERATURE * sp.Add(*self.sum.gains)
                 capacity -= GAS_CONSTANT * sp.Add(*self.amounts)
             found += [(DEMAND, demand), (HELD_CAPACITY, capacity)]
-            warming = slope_of(TEMPERATURE)
+            sensible_enthalpy = slope_of(TEMPERATURE)
         if key.heat.is_non_isothermal:
-            found.append((WARMING, (self.sum.wall + self.sum.work - DEMAND) / HELD_CAPACITY))
-            warming = WARMING
+            found.append((SENSIBLE, (self.sum.wall + self.sum.work - DEMAND) / HELD_CAPACITY))
+            sensible_enthalpy = SENSIBLE
         if self.place.outflow == LOCAL_FLOW:
-            found.append((LOCAL_FLOW, self._out(warming)))
+            found.append((LOCAL_FLOW, self._out(sensible_enthalpy)))
         return found
 
-    def _out(self, warming: sp.Expr) -> sp.Expr:
+    def _out(self, sensible_enthalpy: sp.Expr) -> sp.Expr:
         """The volumetric flow that leaves."""
         out, content = self.flowing_in, self.place.content
-        if not self.medium.carries_volume:
+        if not self.phase.carries_volume:
             grows = [content.volume_by_amount(i) * gain for i, gain in enumerate(self.sum.gains)]
-            out = sp.Add(*grows) + content.volume_by_T * warming
+            out = sp.Add(*grows) + content.volume_by_T * sensible_enthalpy
         return out if self.volume == "fixed" else WITHDRAWN + OVERFLOWING * (out - WITHDRAWN)
 
     def _states(self) -> list[tuple[State, sp.Expr]]:
@@ -167,7 +167,7 @@ class _WellMixed:
             found.append((State("activity", ACTIVITY, "number", begins, sp.Integer(1)), key.catalyst.slope))
         found += self.sum.states
         if key.heat.is_non_isothermal:
-            found.append((State("T", TEMPERATURE, "temperature", START_T, START_T), WARMING))
+            found.append((State("T", TEMPERATURE, "temperature", START_T, START_T), SENSIBLE))
         if self.volume == "carried":
             found.append((State("volume", HELD, "volume", VOLUME, VOLUME), self.sum.volume - self.place.outflow))
         return found
@@ -179,7 +179,7 @@ class _WellMixed:
         found.append(VOLUME)
         found += [self.begin(s) for s in self.species] if self.charged or self.inflows else []
         found += self.sum.parameters
-        found += [PRESSURE] if self.medium.is_gas and not self.is_closed_gas else []
+        found += [PRESSURE] if self.phase.is_gas and not self.is_closed_gas else []
         return list(dict.fromkeys(found))
 
     def _readings(self) -> dict[str, Reading]:
@@ -251,23 +251,23 @@ class _WellMixed:
 
     def _energy(self, carried: sp.Expr, worked: sp.Expr) -> Account:
         """Enthalpy (internal energy, of a closed gas) at the start and what came, against what there is."""
-        key, medium = self.key, self.medium
+        key, phase = self.key, self.phase
 
         def stored(enthalpy: sp.Expr, n: Sequence[sp.Expr], T: sp.Expr) -> sp.Expr:
             found = enthalpy + (WALL * (T - sp.Float(STANDARD_TEMPERATURE)) if key.heat.wall else 0)
             return found - GAS_CONSTANT * T * sp.Add(*n) if self.is_closed_gas else found
 
-        now = stored(medium.enthalpy(self.place.content, self.V), self.amounts, TEMPERATURE)
-        then = stored(medium.stream_enthalpy(self.start, START_T, PRESSURE, VOLUME), self.start, START_T)
+        now = stored(phase.enthalpy(self.place.content, self.V), self.amounts, TEMPERATURE)
+        then = stored(phase.stream_enthalpy(self.start, START_T, PRESSURE, VOLUME), self.start, START_T)
         sizes = (
             HEAT, reacting_enthalpy(key, self.amounts, START_T) - reacting_enthalpy(key, self.start, START_T), carried,
-            medium.warming(self.amounts, TEMPERATURE, START_T, self.V),
+            phase.sensible_enthalpy(self.amounts, TEMPERATURE, START_T, self.V),
         )  # fmt: skip
         return Account(then + HEAT + carried + worked, now, sizes)
 
     def _streams(self, leaving: Sequence[sp.Expr], went: Sequence[sp.Expr]) -> tuple[StreamForm, ...]:
         """What comes out of a tank; what is in a batch, with what left it."""
-        species, P = self.species, PRESSURE if self.medium.is_gas else None
+        species, P = self.species, PRESSURE if self.phase.is_gas else None
         if not self.is_through:
             held = [n + g for n, g in zip(self.amounts, went, strict=True)]
             name = "contents, with what left" if self.sum.crosses_out else "contents"

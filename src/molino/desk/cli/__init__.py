@@ -30,7 +30,7 @@ def molino(
 ) -> None:
     """From a table of measured concentrations to a reactor that can be built.
 
-    A job file (TOML) names data, reactions, feeds, vessels and tasks. Results go into the folder 'results' beside it.
+    A job file (TOML) names data, reactions, feeds, vessels and tasks. Results go into the folder 'results' next to it.
     Exit code 2: something in the input is wrong; 1: it could not be solved.
     """
 

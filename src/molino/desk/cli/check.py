@@ -1,4 +1,4 @@
-"""`molino check`: what is missing, said twice, out of balance or of a wrong unit; nothing is run."""
+"""`molino check`: what is missing, specified twice, out of balance or of a wrong unit; nothing is run."""
 
 from __future__ import annotations
 
@@ -8,12 +8,12 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from molino.desk.cli.common import AsJson, Debug, JobPath, as_asked, console, guard, read_job, show_table
+from molino.desk.cli.common import AsJson, Debug, JobPath, as_asked, console, handle_errors, read_job, show_table
 
 if TYPE_CHECKING:
     import pandas as pd
 
-    from molino.core.chemistry.review import Finding
+    from molino.core.chemistry.checks import Finding
     from molino.core.fitting.experiments import Experiments
     from molino.core.fitting.rates import Rates
     from molino.core.vessels.checks import VesselReview
@@ -24,11 +24,13 @@ Written = Annotated[bool, typer.Option("--equations", help="Print the balances o
 
 
 def check(job: JobPath, equations: Written = False, as_json: AsJson = False, debug: Debug = False) -> None:
-    """Check a job file and its data: what is missing, said twice, out of balance or of a wrong unit. Nothing is run.
+    """Check a job file and its data: what is missing, specified twice, out of balance or of a wrong unit.
+
+    Nothing is run.
 
     Then what is worth knowing before a run: warnings, notes, and for each vessel the count of equations and unknowns.
     """
-    with guard(as_json, debug):
+    with handle_errors(as_json, debug):
         as_asked(do(read_job(job), as_json, equations), as_json)
 
 
@@ -78,8 +80,8 @@ def do(job: Job, quiet: bool, equations: bool = False) -> dict[str, Any]:
 
 
 def _findings(job: Job, reviews: Mapping[str, VesselReview]) -> tuple[Finding, ...]:
-    """What is to be said of the chemistry and its vessels, each thing once."""
-    from molino.core.chemistry.review import Review
+    """What there is to report of the chemistry and its vessels, each thing once."""
+    from molino.core.chemistry.checks import Review
     from molino.core.fitting.experiments import Experiments
 
     own = list(job.chemistry.check().findings)

@@ -1,4 +1,4 @@
-"""What the commands share: options, printing, and faults told without a traceback.
+"""What the commands share: options, printing, and faults reported without a traceback.
 
 Imports of the computing half stand inside functions, so that `molino --help` is quick.
 """
@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from molino.core.errors import Fault
-    from molino.core.fitting.result import Fit
+    from molino.core.fitting.fit_result import Fit
     from molino.core.vessels.base import Vessel
     from molino.core.vessels.train import Train
     from molino.desk.job.load import Job
@@ -36,7 +36,7 @@ def console(stderr: bool = False) -> Console:
 
 
 @contextmanager
-def guard(as_json: bool, debug: bool) -> Iterator[None]:
+def handle_errors(as_json: bool, debug: bool) -> Iterator[None]:
     """Tell a MolinoError in words: cause and advice on standard error; exit 2 for input, 1 for what has no solution."""
     from molino.core.errors import InputError, MolinoError
 
@@ -63,7 +63,7 @@ def as_asked(content: Any, as_json: bool) -> None:
 
 
 def tell(faults: Sequence[Fault]) -> None:
-    """Faults on standard error, each with its place and the way out."""
+    """Faults on standard error, each with its place and the remedy."""
     from rich.padding import Padding
     from rich.text import Text
 
@@ -86,7 +86,7 @@ def read_job(path: Path) -> Job:
 
 
 @contextmanager
-def telling(what: str, quiet: bool) -> Iterator[Callable[[str], None]]:
+def show_progress(what: str, quiet: bool) -> Iterator[Callable[[str], None]]:
     """A line of progress on a terminal; gives what changes it."""
     err = console(stderr=True)
     if quiet or not err.is_terminal:
@@ -102,7 +102,7 @@ def do_fits(job: Job, quiet: bool) -> dict[str, Fit]:
 
     fits = {}
     for name, study in job.fits.items():
-        with telling(f"fitting {name}", quiet) as tell_of:
+        with show_progress(f"fitting {name}", quiet) as tell_of:
 
             def show(count: int, squares: float, tell_of: Callable[[str], None] = tell_of) -> None:
                 tell_of(f"evaluation {count}, weighted sum of squares {squares:.6g} (Ctrl-C keeps the best so far)")
@@ -127,7 +127,7 @@ def known_vessels(job: Job, quiet: bool) -> tuple[dict[str, Vessel | Train], str
 
 
 def write_species(job: Job) -> list[Path]:
-    """The properties that the job's species brought along, with their sources, beside the results."""
+    """The properties that the job's species brought along, with their sources, next to the results."""
     from molino.desk.tables.species import species_table
     from molino.desk.tables.write import write_csv
 
@@ -185,12 +185,12 @@ def _is_number(text: str) -> bool:
     return True
 
 
-def wrote(job: Job, files: Sequence[Path]) -> None:
+def print_files_written(job: Job, files: Sequence[Path]) -> None:
     """Say where the files of a job went."""
-    wrote_to(job.results, files)
+    print_written_to(job.results, files)
 
 
-def wrote_to(folder: Path, files: Sequence[Path]) -> None:
+def print_written_to(folder: Path, files: Sequence[Path]) -> None:
     """Say which files went into a folder."""
     try:
         shown = folder.resolve().relative_to(Path.cwd())

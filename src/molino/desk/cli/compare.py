@@ -11,12 +11,12 @@ from molino.desk.cli.common import (
     JobPath,
     as_asked,
     console,
-    guard,
+    handle_errors,
     known_vessels,
+    print_files_written,
     read_job,
     show_table,
     write_species,
-    wrote,
 )
 
 if TYPE_CHECKING:
@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 
 def compare(job: JobPath, as_json: AsJson = False, debug: Debug = False) -> None:
     """Put vessels side by side: as they stand, or each sized for the same target."""
-    with guard(as_json, debug):
+    with handle_errors(as_json, debug):
         as_asked(do(read_job(job), quiet=as_json), as_json)
 
 
@@ -60,7 +60,7 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
         wanted = job.compares[name]
         target = f": each sized for {wanted.size_for} = {wanted.target}" if wanted.size_for is not None else ""
         show_table(result.table(), f"compare {name}{target}")
-    wrote(job, files)
+    print_files_written(job, files)
     return content
 
 

@@ -8,7 +8,7 @@ from typing import Annotated
 
 import typer
 
-from molino.desk.cli.common import AsJson, Debug, as_asked, console, guard
+from molino.desk.cli.common import AsJson, Debug, as_asked, console, handle_errors
 
 _FILES = {
     "liquor": ("valdeoro.toml", "cob-liquor.csv", "cob-reactions.toml", "make_data.py", "laboratory/cob-kinetics.toml"),
@@ -40,7 +40,7 @@ def demo(
     debug: Debug = False,
 ) -> None:  # fmt: skip
     """Write an example of the Valdeoro mill into a folder and walk it: check, fit, run, size, compare."""
-    with guard(as_json, debug):
+    with handle_errors(as_json, debug):
         import shutil
         from importlib.resources import as_file, files
 

@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from molino.desk.cli.beside import after, before
 from molino.desk.cli.common import (
     AsJson,
     Debug,
@@ -16,18 +15,19 @@ from molino.desk.cli.common import (
     as_asked,
     console,
     do_fits,
-    guard,
+    handle_errors,
+    print_files_written,
     read_job,
     show_table,
     write_species,
-    wrote,
 )
+from molino.desk.cli.fit_report import after, before
 
 if TYPE_CHECKING:
-    from molino.core.fitting.result import Fit
+    from molino.core.fitting.fit_result import Fit
     from molino.desk.job.load import Job
 
-Profile = Annotated[bool, typer.Option("--profile", help="Profile-likelihood intervals, too.")]
+ProfileLikelihood = Annotated[bool, typer.Option("--profile-likelihood", help="Profile-likelihood intervals, too.")]
 Refits = Annotated[
     int | None,
     typer.Option("--bootstrap", metavar="N", min=2, help="Fit N times to resampled data.", show_default=False),
@@ -35,18 +35,22 @@ Refits = Annotated[
 
 
 def fit(
-    job: JobPath, profile: Profile = False, bootstrap: Refits = None, as_json: AsJson = False, debug: Debug = False
+    job: JobPath,
+    profile_likelihood: ProfileLikelihood = False,
+    bootstrap: Refits = None,
+    as_json: AsJson = False,
+    debug: Debug = False,
 ) -> None:
-    """Fit the unknown constants to the data: values, 95 % intervals, correlation, and whether to believe them.
+    """Fit the unknown constants to the data: values, 95 % intervals, correlation, and how far to trust them.
 
-    What [fit.NAME] asks for beside the fit is done, too: screening of orders, rates, the line over temperature,
-    profiles, bootstrap, candidate laws, the next experiment.
+    What [fit.NAME] asks for besides the fit is done, too: screening of orders, rates, the line over temperature,
+    profile likelihoods, bootstrap, candidate laws, the next experiment.
     """
-    with guard(as_json, debug):
-        as_asked(do(read_job(job), quiet=as_json, profile=profile, bootstrap=bootstrap), as_json)
+    with handle_errors(as_json, debug):
+        as_asked(do(read_job(job), quiet=as_json, profile_likelihood=profile_likelihood, bootstrap=bootstrap), as_json)
 
 
-def do(job: Job, quiet: bool, profile: bool = False, bootstrap: int | None = None) -> dict[str, Any]:
+def do(job: Job, quiet: bool, profile_likelihood: bool = False, bootstrap: int | None = None) -> dict[str, Any]:
     """Fit, write, print unless quiet; gives the result as plain data."""
     from molino.core.errors import InputError
     from molino.desk.tables.write import write_json
@@ -54,7 +58,11 @@ def do(job: Job, quiet: bool, profile: bool = False, bootstrap: int | None = Non
     if not job.fits:
         raise InputError("there is no [fit.NAME] table", job.path.name, "add one, with data = 'NAME' of a [data.NAME]")
     studies = {
-        name: replace(study, profile=study.profile or profile, bootstrap=bootstrap or study.bootstrap)
+        name: replace(
+            study,
+            profile_likelihood=study.profile_likelihood or profile_likelihood,
+            bootstrap=bootstrap or study.bootstrap,
+        )
         for name, study in job.fits.items()
     }
     early = {name: before(job, name, study, quiet) for name, study in studies.items()}
@@ -70,7 +78,7 @@ def do(job: Job, quiet: bool, profile: bool = False, bootstrap: int | None = Non
         files += [*early[name].files, *late.files]
     files = [write_json(job.results / "fit.json", content), *write_species(job), *files]
     if not quiet:
-        wrote(job, files)
+        print_files_written(job, files)
     if any(found.optimum.stopped for found in fits.values()):
         raise typer.Exit(130)
     return content
@@ -102,7 +110,7 @@ def show(name: str, found: Fit) -> None:
         out.print(f"left out, as the job says: {found.data.describe(gone)}")
     for warning in found.warnings:
         out.print(Text.assemble(("look: ", "bold yellow"), warning))
-    for p in found.odd_points if found.layout.runs else ():
+    for p in found.outliers if found.parameter_map.runs else ():
         time = f"{display.number(p.time, 'time'):.6g} {display.unit('time')}".strip()
         line = f'leave_out = [{{ run = "{p.run}", time = "{time}", species = "{p.species}" }}]'
         out.print(Text(f"  to leave it out, write in [fit.{name}]:  {line}"))
@@ -119,7 +127,7 @@ def write(job: Job, name: str, found: Fit) -> list[Path]:
     tables = {"constants": found.table(), "observations": found.points_table()}
     files = write_tables(job.results, stem, tables)
     files.append(write_chemistry(found.chemistry, job.results / f"{stem}.toml"))
-    if found.layout.runs:
+    if found.parameter_map.runs:
         files.append(save(figures.fit(found), job.results / f"{stem}.png"))
     return [*files, save(figures.residuals(found), job.results / f"{stem}-residuals.png")]
 
@@ -154,7 +162,7 @@ def plain(found: Fit) -> dict[str, Any]:
         "out_of_line": [
             {"run": p.run, "time_s": p.time, "species": p.species, "measured_si": p.measured,
              "calculated_si": p.calculated, "standard_deviations": p.deviations}
-            for p in found.odd_points
+            for p in found.outliers
         ],
         "left_out": [{"run": g.run, "time_s": g.time, "species": g.species} for g in found.data.left_out],
         "stopped": found.optimum.stopped,

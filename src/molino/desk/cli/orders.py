@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from molino.desk.cli.common import AsJson, Debug, as_asked, console, guard, show_table, wrote_to
+from molino.desk.cli.common import AsJson, Debug, as_asked, console, handle_errors, print_written_to, show_table
 
 if TYPE_CHECKING:
     from molino.core.fitting.screening import Screening
@@ -32,7 +32,7 @@ def orders(
     sheet: Sheet = None, run: Run = None, predict: At = None, as_json: AsJson = False, debug: Debug = False,
 ) -> None:  # fmt: skip
     """Try zero, first and second order and a free order n: straight lines, curves of least squares, a verdict."""
-    with guard(as_json, debug):
+    with handle_errors(as_json, debug):
         from molino.core.fitting.screening import screen_orders
         from molino.desk import figures
         from molino.desk.figures.style import save
@@ -70,7 +70,7 @@ def orders(
                 out.print(Text(str(one)))
             if law is not None:
                 out.print(Text(f"k over temperature: {law}"))
-            wrote_to(folder, files)
+            print_written_to(folder, files)
         as_asked(content, as_json)
 
 

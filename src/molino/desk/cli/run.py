@@ -16,13 +16,13 @@ from molino.desk.cli.common import (
     JobPath,
     as_asked,
     console,
-    guard,
+    handle_errors,
     known_vessels,
+    print_files_written,
     read_job,
+    show_progress,
     show_table,
-    telling,
     write_species,
-    wrote,
 )
 
 if TYPE_CHECKING:
@@ -39,7 +39,7 @@ VesselName = Annotated[str | None, typer.Option("--vessel", help="Only this vess
 
 def run(job: JobPath, vessel: VesselName = None, as_json: AsJson = False, debug: Debug = False) -> None:
     """Run the vessels as they stand: batches, tubes and trains to their end, tanks to steady state (or all of them)."""
-    with guard(as_json, debug):
+    with handle_errors(as_json, debug):
         as_asked(do(read_job(job), as_json, vessel), as_json)
 
 
@@ -75,7 +75,7 @@ def do(job: Job, quiet: bool, only: str | None = None) -> dict[str, Any]:
     files = _write(job, found, content)
     if not quiet:
         _show(found, source)
-        wrote(job, files)
+        print_files_written(job, files)
     return content
 
 
@@ -87,7 +87,7 @@ def _run_all(job: Job, vessels: Mapping[str, Any], only: str | None, quiet: bool
 
     found, faults = _Found(), Faults()
     for name in vessels if only is None else [only]:
-        with faults.at(job.path.name), telling(f"running {name}", quiet):
+        with faults.at(job.path.name), show_progress(f"running {name}", quiet):
             vessel, tasks = vessels[name], job.tanks.get(name)
             found.runs[name] = vessel.outcome()
             if tasks is None:
@@ -142,9 +142,9 @@ def _show(found: _Found, source: str) -> None:
     facts = {name: r.facts() for name, r in found.runs.items()}
     if len(facts) > 3:  # too many to say of each how it was solved: run.json does
         facts = {name: {k: v for k, v in own.items() if k != "solved by"} for name, own in facts.items()}
-    names, beside = list(facts), max(1, (out.width - 22) // 14)
-    for start in range(0, len(names), beside):
-        own = {name: facts[name] for name in names[start : start + beside]}
+    names, n_columns = list(facts), max(1, (out.width - 22) // 14)
+    for start in range(0, len(names), n_columns):
+        own = {name: facts[name] for name in names[start : start + n_columns]}
         rows = dict.fromkeys(fact for one in sorted(own.values(), key=len, reverse=True) for fact in one)
         cells = [{"at the end": fact, **{n: one.get(fact, "") for n, one in own.items()}} for fact in rows]
         show_table(pd.DataFrame(cells))

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from molino.desk.cli.common import AsJson, Debug, as_asked, console, guard, show_table
+from molino.desk.cli.common import AsJson, Debug, as_asked, console, handle_errors, show_table
 
 LibraryPath = Annotated[Path, typer.Argument(metavar="LIBRARY", help="A TOML file with reactions.", show_default=False)]
 Names = Annotated[
@@ -20,7 +20,7 @@ def search(
     library: LibraryPath, species: Names = None, elements: Symbols = None, as_json: AsJson = False, debug: Debug = False
 ) -> None:
     """Search a library of reactions, and say what each that is found still needs."""
-    with guard(as_json, debug):
+    with handle_errors(as_json, debug):
         import pandas as pd
 
         from molino.desk.job.chemistry import read_library

@@ -10,12 +10,12 @@ from molino.desk.cli.common import (
     JobPath,
     as_asked,
     console,
-    guard,
+    handle_errors,
     known_vessels,
+    print_files_written,
     read_job,
     show_table,
     write_species,
-    wrote,
 )
 
 if TYPE_CHECKING:
@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 
 def size(job: JobPath, as_json: AsJson = False, debug: Debug = False) -> None:
     """Size the vessels for their targets, with the uncertainty of the fitted constants carried to the size."""
-    with guard(as_json, debug):
+    with handle_errors(as_json, debug):
         as_asked(do(read_job(job), quiet=as_json), as_json)
 
 
@@ -55,7 +55,7 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
         if not quiet:
             console().print(source, style="dim")
             show_table(table(found), "sizes")
-            wrote(job, files)
+            print_files_written(job, files)
     if failed:
         faults = [fault.within(f"[size.{name}]") for name, error in failed.items() for fault in error.faults]
         raise (InputError if all(isinstance(e, InputError) for e in failed.values()) else SolveError)(faults)

@@ -1,6 +1,5 @@
 """Figures: each takes a result and returns a Matplotlib Figure."""
 
-from molino.desk.figures.belief import bootstrap, candidates, profiles, region
 from molino.desk.figures.comparison import comparison
 from molino.desk.figures.equations import equations
 from molino.desk.figures.fit import fit
@@ -10,6 +9,7 @@ from molino.desk.figures.profile import profile
 from molino.desk.figures.rates import power_law, slopes
 from molino.desk.figures.residuals import residuals
 from molino.desk.figures.steady import branch, heat_balance
+from molino.desk.figures.uncertainty import bootstrap, candidates, profiles, region
 
 __all__ = [
     "bootstrap", "branch", "candidates", "comparison", "equations", "fit", "heat_balance", "orders", "over_temperature",

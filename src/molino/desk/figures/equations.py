@@ -6,7 +6,7 @@ from typing import Any
 
 from matplotlib.figure import Figure
 
-from molino.core.chemistry.typeset import Equations
+from molino.core.chemistry.notation import Equations
 from molino.desk.figures import style
 
 

@@ -8,13 +8,13 @@ from typing import Any
 import numpy as np
 from matplotlib.figure import Figure
 
-from molino.core.fitting.result import Fit
+from molino.core.fitting.fit_result import Fit
 from molino.desk.figures import style
 from molino.desk.figures.residuals import residuals
 
 
 def fit(result: Fit) -> Figure:
-    """Measured points, fitted curves with their 95 % bands, a panel a run; points out of line are ringed.
+    """Measured points, fitted curves with their 95 % bands, a panel a run; outliers are ringed.
 
     The darker band is that of the curve, the lighter one that of a measurement. Of a fit to rates: see `residuals`.
 
@@ -27,7 +27,7 @@ def fit(result: Fit) -> Figure:
     matplotlib Figure
     """
     display = result.data.display
-    if not result.layout.runs:
+    if not result.parameter_map.runs:
         return residuals(result)
     runs = result.data.runs
     columns = min(3, len(runs))
@@ -68,10 +68,10 @@ def fit(result: Fit) -> Figure:
             place = display.number(gone.time, "time"), display.number(gone.value, "concentration")
             axes.plot(*place, "x", color=style.QUIET, ms=8, mew=2)
             axes.annotate("left out", place, (0, -14), textcoords="offset points", ha="center", fontsize=8)
-        for odd in (p for p in result.odd_points if p.run == run.name):
+        for odd in (p for p in result.outliers if p.run == run.name):
             place = display.number(odd.time, "time"), display.number(odd.measured, "concentration")
             axes.plot(*place, "o", ms=14, mfc="none", mec=style.INK, mew=1.2)
-            axes.annotate("out of line", place, (0, 10), textcoords="offset points", ha="center", fontsize=8)
+            axes.annotate("outlier", place, (0, 10), textcoords="offset points", ha="center", fontsize=8)
         axes.set_xlim(left=0)
     panels[0][0].set_ylim(bottom=0)  # all share it, so only once everything is drawn
     handles: dict[str, Any] = {}
@@ -79,6 +79,6 @@ def fit(result: Fit) -> Figure:
         for handle, label in zip(*axes.get_legend_handles_labels(), strict=True):
             handles.setdefault(label, handle)
     figure.legend(handles.values(), handles.keys(), loc="outside upper right", ncols=len(handles), frameon=False)
-    spread = "; ".join(f"{r.species}: R² {r.r_squared:.4f}" for r in result.by_species if np.isfinite(r.r_squared))
-    figure.suptitle(f"Measured (points) and fitted (lines)    {spread}", x=0.01, ha="left", fontsize=11)
+    quality = "; ".join(f"{r.species}: R² {r.r_squared:.4f}" for r in result.by_species if np.isfinite(r.r_squared))
+    figure.suptitle(f"Measured (points) and fitted (lines)    {quality}", x=0.01, ha="left", fontsize=11)
     return figure

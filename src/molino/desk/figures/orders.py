@@ -53,9 +53,9 @@ def orders(result: Screening) -> Figure:
                 upper.plot(t, straight * factor + shift, **{**look, "linewidth": 1.3})
             lower.plot(t, display.number(residuals, "concentration"), **point, mfc="white")
         lower.axhline(0.0, color=style.QUIET, lw=1.0)
-    spread = max(float(np.max(np.abs(axes.get_ylim()))) for axes in panels[1])
+    limit = max(float(np.max(np.abs(axes.get_ylim()))) for axes in panels[1])
     for n, axes in enumerate(panels[1]):
-        axes.set_ylim(-spread, spread)
+        axes.set_ylim(-limit, limit)
         axes.tick_params(labelleft=n == 0)
     if len(result.series) > 1:
         handles, labels = panels[0][0].get_legend_handles_labels()

@@ -8,14 +8,14 @@ import numpy as np
 from matplotlib.figure import Figure
 from matplotlib.ticker import FixedLocator, FuncFormatter
 
-from molino.core.chemistry.temperature_line import TemperatureLine
+from molino.core.chemistry.arrhenius_line import TemperatureLine
 from molino.core.errors import InputError
 from molino.core.units import GAS_CONSTANT, pretty
 from molino.desk.figures import style
 
 
 def over_temperature(of: Any) -> Figure:
-    """A table of constants with its line and 95 % band, and the joint 95 % region of energy and factor beside it.
+    """A table of constants with its line and 95 % band, and the joint 95 % region of energy and factor next to it.
 
     Parameters
     ----------
@@ -62,11 +62,11 @@ def over_temperature(of: Any) -> Figure:
     axes.set_title(title, loc="left", fontsize=10, color=style.INK, pad=40)
     if wide:
         energy, log_factor = line.region()
-        beside = panels[1]
-        beside.plot(energy / 1e3, log_factor, **style.stroke(0))
+        right = panels[1]
+        right.plot(energy / 1e3, log_factor, **style.stroke(0))
         best = line.log_value + line.energy / GAS_CONSTANT / line.reference
-        beside.plot(line.energy / 1e3, best, "o", color=style.COLOURS[1], ms=6)
-        style.dress(beside, "E [kJ/mol]", "ln A (A in SI)", f"joint 95 % region, correlation {line.correlation:.4f}")
+        right.plot(line.energy / 1e3, best, "o", color=style.COLOURS[1], ms=6)
+        style.dress(right, "E [kJ/mol]", "ln A (A in SI)", f"joint 95 % region, correlation {line.correlation:.4f}")
     return figure
 
 

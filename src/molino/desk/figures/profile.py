@@ -142,8 +142,8 @@ def profile(run: Run | Sequence[Run], show: Iterable[str] | None = None, log: st
         axes.tick_params(labelbottom=bottom)
         handles = {line.get_label(): line for line in axes.lines if not str(line.get_label()).startswith("_")}
         if len(handles) > 1 or panel.kind in ("concentration", "molar flow", "number"):
-            beside = {"loc": "center left", "bbox_to_anchor": (1.0, 0.5)} if columns == 1 else {"loc": "best"}
-            axes.legend(handles.values(), handles.keys(), frameon=False, handlelength=3.0, fontsize=9, **beside)
+            legend_place = {"loc": "center left", "bbox_to_anchor": (1.0, 0.5)} if columns == 1 else {"loc": "best"}
+            axes.legend(handles.values(), handles.keys(), frameon=False, handlelength=3.0, fontsize=9, **legend_place)
     ends = [one.display.number(one.positions()[0][2], kind) for one in runs]
     if "x" not in log:
         places[0].set_xlim(float(min(e[0] for e in ends)), float(max(e[-1] for e in ends)))

@@ -7,7 +7,7 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from scipy.special import ndtri
 
-from molino.core.fitting.result import Fit
+from molino.core.fitting.fit_result import Fit
 from molino.core.units import Display
 from molino.desk.figures import style
 
@@ -41,7 +41,7 @@ def residuals(result: Fit) -> Figure:
         for i, species in enumerate(result.responses):
             own = names == species
             style.dots(axes, i, display.number(values[own], what), points.scaled[own], species)
-        _spread_limits(axes, display.number(values, what))
+        _widen_limits(axes, display.number(values, what))
     normal(panels[count - 1], result)
     if len(result.responses) > 1:
         handles, labels = panels[0].get_legend_handles_labels()
@@ -78,7 +78,7 @@ def normal(axes: Axes, result: Fit) -> None:
     axes.plot(places, scaled, "o", color=style.INK, ms=4, mfc="none")
 
 
-def _spread_limits(axes: Axes, values: np.ndarray) -> None:
+def _widen_limits(axes: Axes, values: np.ndarray) -> None:
     """Room at both sides; an axis of few levels shows just these."""
     levels = np.unique(np.round(values, 9))
     if 1 < len(levels) <= 6 and len(values) >= 4 * len(levels):

@@ -26,7 +26,7 @@ def heat_balance(states: SteadyStates) -> Figure:
     figure = style.blank()
     axes = figure.subplots()
     T = display.number(states.temperatures, "temperature")
-    made, removed = (display.number(row, "power") for row in (states.heat_made, states.heat_removed))
+    made, removed = (display.number(row, "power") for row in (states.heat_generation, states.heat_removal))
     axes.plot(T, made, label="made by reaction", **style.stroke(1))
     axes.plot(T, removed, label="removed by feed and walls", **style.stroke(0))
     for stable in (True, False):

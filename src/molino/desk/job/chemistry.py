@@ -10,12 +10,12 @@ import numpy as np
 import tomlkit
 from tomlkit.items import InlineTable
 
+from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.constants import Constant, Plain, Unknown
 from molino.core.chemistry.heat_capacity import HeatCapacity
 from molino.core.chemistry.library import Library
-from molino.core.chemistry.network import Chemistry
-from molino.core.chemistry.over_temperature import VantHoff
 from molino.core.chemistry.species import Species
+from molino.core.chemistry.temperature_dependence import VantHoff
 from molino.core.chemistry.thermochemistry import FromSpecies
 from molino.core.errors import Faults
 from molino.core.units import Value
@@ -67,8 +67,8 @@ def write_chemistry(chemistry: Chemistry, path: str | Path) -> Path:
     faults = Faults()
     for reaction in chemistry.reactions:
         if reaction.is_python:
-            said = "its rate law is a Python function, which a file cannot hold"
-            faults.add(f"reaction {reaction.name}", said, "write it as a formula")
+            message = "its rate law is a Python function, which a file cannot hold"
+            faults.add(f"reaction {reaction.name}", message, "write it as a formula")
     faults.raise_any()
     document = tomlkit.document()
     species = tomlkit.table()

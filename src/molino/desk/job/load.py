@@ -1,4 +1,4 @@
-"""From a job file to core objects, with every fault told at once, by table and key."""
+"""From a job file to core objects, with every fault reported together, by table and key."""
 
 from __future__ import annotations
 
@@ -14,11 +14,11 @@ import numpy as np
 from pydantic import ValidationError
 
 from molino.core import units
+from molino.core.chemistry.chemistry import Chemistry, Covariance
 from molino.core.chemistry.constants import Constant, Unknown, read_constant
-from molino.core.chemistry.network import Chemistry, Covariance
-from molino.core.chemistry.over_temperature import Arrhenius, VantHoff
 from molino.core.chemistry.reaction import Reaction
 from molino.core.chemistry.species import PROPERTIES, Species
+from molino.core.chemistry.temperature_dependence import Arrhenius, VantHoff
 from molino.core.chemistry.thermochemistry import FromSpecies
 from molino.core.errors import Fault, Faults, InputError, nearest
 from molino.core.fitting.experiments import Experiments
@@ -27,18 +27,18 @@ from molino.core.thermo.cubic import CubicEquation
 from molino.core.units import Value
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.batch import Batch
-from molino.core.vessels.catalyst import Catalyst, Decay, Pores
+from molino.core.vessels.catalyst import Catalyst, Deactivation, InternalDiffusion
 from molino.core.vessels.changes import Change, condition_kind
 from molino.core.vessels.feed import Feed, check_contents
-from molino.core.vessels.flowing import FlowVessel
-from molino.core.vessels.heat import Adiabatic, Jacket, Programme
+from molino.core.vessels.flow_vessel import FlowVessel
+from molino.core.vessels.heat import Adiabatic, Jacket, Profile
 from molino.core.vessels.metrics import Metric, parse_metric
 from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.pressure import PressureDrop
 from molino.core.vessels.semi_batch import Dosing, SemiBatch
-from molino.core.vessels.steps import Exchanger, Parallel, SideFeed
 from molino.core.vessels.stirred_tank import StirredTank
 from molino.core.vessels.train import Train
+from molino.core.vessels.train_steps import Exchanger, Parallel, SideFeed
 from molino.core.vessels.walls import DistributedFeed, Membrane, other_side
 from molino.desk.job import models
 from molino.desk.job.studies import Study, read_data, study
@@ -91,7 +91,7 @@ class Compare:
 
 @dataclass(frozen=True)
 class TankTasks:
-    """What a job asks of a tank beside its steady state: to be followed, all steady states, their curve."""
+    """What a job asks of a tank besides its steady state: to be followed, all steady states, their curve."""
 
     start_up: Value | None
     changes: tuple[Change, ...]
@@ -117,7 +117,7 @@ class Job:
 
     @cached_property
     def results(self) -> Path:
-        """The folder that results go to, beside the job file."""
+        """The folder that results go to, next to the job file."""
         return self.path.parent / "results"
 
     @property
@@ -144,28 +144,28 @@ def load_job(path: str | Path) -> Job:
 def read_tables(path: Path) -> _Builder:
     """A job file against its shape, ready to build core objects from."""
     if not path.is_file():
-        beside = ", ".join(sorted(p.name for p in path.parent.glob("*.toml")))
-        raise InputError("there is no such job file", str(path), f"job files beside it: {beside}" if beside else "")
+        nearby = ", ".join(sorted(p.name for p in path.parent.glob("*.toml")))
+        raise InputError("there is no such job file", str(path), f"job files next to it: {nearby}" if nearby else "")
     try:
         raw = tomllib.loads(path.read_text(encoding="utf-8-sig"))
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
         raise InputError(f"not readable as TOML: {error}", path.name, "texts stand in quotes, tables in [ ]") from error
-    parsed, told = _parse(raw)
-    return _Builder(parsed, path, raw, told)
+    parsed, found = _parse(raw)
+    return _Builder(parsed, path, raw, found)
 
 
 def _parse(raw: dict[str, Any]) -> tuple[models.JobFile, list[Fault]]:
     """The file against its shape: what is sound of it, and what is wrong with the rest."""
-    told: list[Fault] = []
+    found: list[Fault] = []
     sound: dict[str, Any] = {
         table: dict(content) if isinstance(content, dict) else content for table, content in raw.items()
     }
     while True:
         try:
-            return models.JobFile.model_validate(sound), told
+            return models.JobFile.model_validate(sound), found
         except ValidationError as error:
             for fault in error.errors():
-                told.append(_told(fault, raw))
+                found.append(_fault_of(fault, raw))
                 table, *rest = (str(step) for step in fault["loc"])
                 if fault["type"] == "missing" and not rest:
                     sound[table] = {}
@@ -175,7 +175,7 @@ def _parse(raw: dict[str, Any]) -> tuple[models.JobFile, list[Fault]]:
                     sound.pop(table, None)
 
 
-def _told(error: Any, raw: Mapping[str, Any]) -> Fault:
+def _fault_of(error: Any, raw: Mapping[str, Any]) -> Fault:
     """A fault of the file's shape in words."""
     steps = [str(step) for step in error["loc"] if step not in _VESSELS]
     place = f"[{'.'.join(steps[:2])}]" + (f" {'.'.join(steps[2:])}" if len(steps) > 2 else "")
@@ -192,8 +192,8 @@ def _told(error: Any, raw: Mapping[str, Any]) -> Fault:
     if kind.startswith("union_tag"):
         given = error.get("ctx", {}).get("tag", "nothing")
         return Fault(place, f"kind = '{given}' is not a vessel", nearest(given, _VESSELS))
-    said = str(error["msg"]).removeprefix("Value error, ")
-    return Fault(place, f"{_short(error['input'])}: {said[0].lower()}{said[1:]}" if said else "wrong", "")
+    message = str(error["msg"]).removeprefix("Value error, ")
+    return Fault(place, f"{_short(error['input'])}: {message[0].lower()}{message[1:]}" if message else "wrong", "")
 
 
 def _place(where: str) -> str:
@@ -236,14 +236,16 @@ def _keys(steps: list[str], raw: Mapping[str, Any]) -> list[str]:
                  "signals": models.SignalTable, "leave_out": models.LeaveOutTable}  # fmt: skip
         model = below.get(steps[2])
     deeper: dict[str, Any] = {
-        "heat_capacity": models.HeatCapacityTable, "catalyst": models.CatalystTable, "decay": models.DecayTable,
+        "heat_capacity": models.HeatCapacityTable, "catalyst": models.CatalystTable,
+        "deactivation": models.DeactivationTable,
         "pressure_drop": models.PressureDropTable, "steady_states": models.SteadyTable, "branch": models.BranchTable,
         "exchanger": models.ExchangerTable, "heat": models.JacketTable,
     }  # fmt: skip
     if steps[-1] in deeper and len(steps) > 2:
         model = deeper[steps[-1]]
-    elif len(steps) > 3 and steps[-2] in ("doses", "pores", "changes", "steps"):
-        model = {"doses": models.DosingTable, "pores": models.PoresTable, "changes": models.ChangeTable,
+    elif len(steps) > 3 and steps[-2] in ("doses", "internal_diffusion", "changes", "steps"):
+        model = {"doses": models.DosingTable, "internal_diffusion": models.InternalDiffusionTable,
+                 "changes": models.ChangeTable,
                  "steps": models.StepTable}[steps[-2]]  # fmt: skip
     return list(model.model_fields) if model is not None else []
 
@@ -251,14 +253,14 @@ def _keys(steps: list[str], raw: Mapping[str, Any]) -> list[str]:
 class _Builder:
     """Builds core objects from what is sound of a job file, and gathers what is wrong with it all.
 
-    A name that stands in the file (`raw`) but has no object has had its own faults told; what refers to it is passed
-    over without another word.
+    A name that stands in the file (`raw`) but has no object has had its own faults reported; what refers to it
+    is passed over without another word.
     """
 
-    def __init__(self, parsed: models.JobFile, path: Path, raw: Mapping[str, Any], told: list[Fault]) -> None:
+    def __init__(self, parsed: models.JobFile, path: Path, raw: Mapping[str, Any], found: list[Fault]) -> None:
         self.file, self.path, self.raw = parsed, path, raw
         self.faults = Faults()
-        self.faults.found += told
+        self.faults.found += found
         self.units: dict[str, str] = {}
         for key, text in parsed.units.model_dump(exclude_none=True).items():
             kind = models.UNIT_KINDS.get(key, key)
@@ -279,8 +281,8 @@ class _Builder:
                     if where == prefix or where.startswith(prefix + ","):
                         where = where[len(prefix) :].lstrip(", ")
                         break
-                said = Fault(where, fault.what, fault.advice)
-                self.faults.found.append(said.within(place))
+                message = Fault(where, fault.what, fault.advice)
+                self.faults.found.append(message.within(place))
 
     def known(self, table: str) -> list[str]:
         """The names that the file gives in a table, sound or not."""
@@ -291,29 +293,29 @@ class _Builder:
         """Whether nothing of these tables had to be passed over."""
         return all(set(self.known(t)) == set(getattr(self.file, t)) for t in tables)
 
-    def bare(self, given: Any, kind: str) -> Any:
+    def unitless(self, given: Any, kind: str) -> Any:
         """A bare number in the unit that [units] gives for its kind."""
         if given is None or isinstance(given, str) or kind not in self.units:
             return given
         return f"{given!r} {self.units[kind]}"
 
     def fields(self, table: models.Table, *names: str) -> dict[str, Any]:
-        return {name: self.bare(getattr(table, name), _KINDS[name]) for name in names}
+        return {name: self.unitless(getattr(table, name), _KINDS[name]) for name in names}
 
     def inner(self, given: Mapping[str, Any]) -> dict[str, Any]:
         """The entries of a table within a vessel that are given, bare numbers in the units of the job."""
         return {
-            key: self.bare(value, _INNER_KINDS[key]) if key in _INNER_KINDS else value
+            key: self.unitless(value, _INNER_KINDS[key]) if key in _INNER_KINDS else value
             for key, value in given.items()
             if value is not None
         }
 
     def contents(self, given: Mapping[str, Any]) -> dict[str, Any]:
-        return {species: self.bare(number, "concentration") for species, number in given.items()}
+        return {species: self.unitless(number, "concentration") for species, number in given.items()}
 
     def feed(self, table: models.FeedTable, chemistry: Chemistry | None) -> Feed:
         given = table.flow if isinstance(table.flow, list) else [table.flow]
-        flows = [self.bare(flow, "volumetric flow") for flow in given]
+        flows = [self.unitless(flow, "volumetric flow") for flow in given]
         fields = self.fields(table, "T", "P", "density", "heat_capacity")
         model: Any = table.model
         if table.pairs:
@@ -387,7 +389,7 @@ class _Builder:
         return any(tank.contents is not None for tank in tanks)
 
     def raise_merged(self) -> None:
-        """Raise all faults, each said once, with every place it stands in."""
+        """Raise all faults, each reported once, with every place it stands in."""
         places: dict[tuple[str, str], list[str]] = {}
         for fault in self.faults.found:
             places.setdefault((fault.what, fault.advice), []).append(fault.where)
@@ -422,9 +424,9 @@ class _Builder:
                 constants[key] = self.constant(given)
         faults.raise_any()
         orders = {s: self.entry(n, "") for s, n in table.orders.items()} if table.orders else None
-        heat = {"enthalpy": self.bare(table.enthalpy, "energy per amount")}
+        heat = {"enthalpy": self.unitless(table.enthalpy, "energy per amount")}
         if table.enthalpy_at is not None:
-            heat["enthalpy_at"] = self.bare(table.enthalpy_at, "temperature")
+            heat["enthalpy_at"] = self.unitless(table.enthalpy_at, "temperature")
         return Reaction(table.equation, table.rate, name, orders=orders, basis=table.basis, **heat, **constants)
 
     def chemistry(self) -> Chemistry | None:
@@ -442,15 +444,15 @@ class _Builder:
             return None
         for finding in chemistry.check().at("error"):
             self.faults.add(_place(finding.where), finding.what, finding.advice)
-        self.check_bare(chemistry)
+        self.check_unitless(chemistry)
         return chemistry
 
-    def check_bare(self, chemistry: Chemistry) -> None:
+    def check_unitless(self, chemistry: Chemistry) -> None:
         """Note rate constants without a unit in a job that has units."""
         if not self.units:
             return
         try:
-            found = chemistry.bare_dimensions()
+            found = chemistry.unitless_dimensions()
         except InputError as error:
             for fault in error.faults:
                 self.faults.add(_place(fault.where), fault.what, fault.advice)
@@ -458,9 +460,9 @@ class _Builder:
         for reaction_name, needed in found.items():
             for constant, dimension in needed.items():
                 if dimension:
-                    said = f"{constant} is a bare number, and [units] does not say what a rate constant is in"
+                    message = f"{constant} is a bare number, and [units] does not say what a rate constant is in"
                     advice = f"write it with its unit, {units.everyday_text(dimension)} or alike"
-                    self.faults.add(f"[reactions.{reaction_name}]", said, advice)
+                    self.faults.add(f"[reactions.{reaction_name}]", message, advice)
 
     def covariance(self) -> Covariance | None:
         table = self.file.covariance
@@ -468,31 +470,31 @@ class _Builder:
             return None
         matrix = np.array(table.matrix)
         if matrix.shape != (len(table.names),) * 2:
-            said = f"the matrix is not {len(table.names)} by {len(table.names)}"
-            raise InputError(said, "covariance", "take it as a fit wrote it, or delete the table")
+            message = f"the matrix is not {len(table.names)} by {len(table.names)}"
+            raise InputError(message, "covariance", "take it as a fit wrote it, or delete the table")
         return Covariance(tuple(table.names), matrix, table.degrees_of_freedom)
 
     def one_species(self, name: str, table: models.SpeciesTable, listed: Species | None) -> Species:
         """A species from its table, over what the species table or a look-up knows of it."""
         kinds = {**PROPERTIES, "formula": "", "source": ""}
-        given = {key: self.bare(value, kinds[key]) for key in kinds if (value := getattr(table, key))}
+        given = {key: self.unitless(value, kinds[key]) for key in kinds if (value := getattr(table, key))}
         if isinstance(table.heat_capacity, models.HeatCapacityTable):
             given["heat_capacity"] = table.heat_capacity.model_dump()
         if table.look_up is None:
             return replace(listed, **given) if listed is not None else Species(name, **given)
         found = look_up(table.look_up, phase=table.phase, name=name)
-        said = ", ".join(key for key in given if key in PROPERTIES)
-        if said:
-            given["source"] = f"{found.source}; {table.source or 'the job'}: {said}"
+        message = ", ".join(key for key in given if key in PROPERTIES)
+        if message:
+            given["source"] = f"{found.source}; {table.source or 'the job'}: {message}"
         return replace(found, **given)
 
     def constant(self, given: Any) -> Any:
         if isinstance(given, models.FromSpeciesTable):
-            return FromSpecies(given.from_species, self.bare(given.standard, "pressure"))
+            return FromSpecies(given.from_species, self.unitless(given.standard, "pressure"))
         if isinstance(given, models.ConstantsTable):
             if (given.k is None) == (given.K is None):
                 raise InputError("a table of constants has T and k, or T and K", "", "give one of k and K")
-            temperatures = [self.bare(T, "temperature") for T in given.T]
+            temperatures = [self.unitless(T, "temperature") for T in given.T]
             if given.k is not None:
                 return Arrhenius.through(temperatures, given.k)
             return VantHoff.through(temperatures, given.K or [])
@@ -506,8 +508,8 @@ class _Builder:
 
     def entry(self, given: Any, kind: str) -> Any:
         if isinstance(given, models.UnknownTable):
-            return Unknown(*(self.bare(part, kind) for part in (given.guess, given.lower, given.upper)))
-        return self.bare(given, kind)
+            return Unknown(*(self.unitless(part, kind) for part in (given.guess, given.lower, given.upper)))
+        return self.unitless(given, kind)
 
     def vessel(self, name: str, table: Any, chemistry: Chemistry, feeds: Mapping[str, Feed]) -> Vessel:
         common: dict[str, Any] = {"name": name, "show": self.units}
@@ -524,20 +526,21 @@ class _Builder:
                     doses[dose_name] = self.dosing(dose, feeds)
             faults.raise_any()
             numbers = self.fields(table, "T", "volume", "capacity", "time", "density", "heat_capacity")
-            withdrawal = self.programmed(table.withdrawal, "time", "volumetric flow")
+            withdrawal = self.piecewise(table.withdrawal, "time", "volumetric flow")
             return SemiBatch(
                 chemistry, self.contents(table.charge), doses, withdrawal=withdrawal, model=table.model,
-                total=self.bare(table.total, "amount"), **numbers, **common,
+                total=self.unitless(table.total, "amount"), **numbers, **common,
             )  # fmt: skip
         feed = self.feed_named(table.feed, feeds) if table.feed is not None else None
         if isinstance(table, models.BatchTable):
             if (table.charge is None) == (feed is None):
-                said = "neither charge nor feed is given" if feed is None else "both charge and feed are given"
-                raise InputError(said, "", "give one of them")
+                message = "neither charge nor feed is given" if feed is None else "both charge and feed are given"
+                raise InputError(message, "", "give one of them")
             charge = feed if feed is not None else self.contents(table.charge or {})
             numbers = self.fields(table, "T", "volume", "time", "P", "density", "heat_capacity")
             return Batch(
-                chemistry, charge, total=self.bare(table.total, "amount"), model=table.model, rigid=table.rigid,
+                chemistry, charge, total=self.unitless(table.total, "amount"), model=table.model,
+                constant_volume=table.constant_volume,
                 **numbers, **common,
             )  # fmt: skip
         assert feed is not None
@@ -569,11 +572,11 @@ class _Builder:
         with faults.at():
             sweep = self.feed_named(table.sweep, feeds, "sweep") if table.sweep is not None else None
         faults.raise_any()
-        outside = {s: self.bare(value, kinds.get(s, "")) for s, value in table.outside.items()}
-        return Membrane(table.flux, constants, outside, sweep, self.bare(table.area, "area"))
+        outside = {s: self.unitless(value, kinds.get(s, "")) for s, value in table.outside.items()}
+        return Membrane(table.flux, constants, outside, sweep, self.unitless(table.area, "area"))
 
     def feed_named(self, name: str, feeds: Mapping[str, Feed], key: str = "feed") -> Feed:
-        """A feed by its name; InputError without a word where its own faults have been told."""
+        """A feed by its name; InputError without a word where its own faults have been reported."""
         if name in feeds:
             return feeds[name]
         if name in self.known("feeds"):
@@ -581,61 +584,63 @@ class _Builder:
         advice = nearest(name, self.known("feeds")) or "add a [feeds.NAME] table"
         raise InputError(f"there is no feed '{name}'", key, advice)
 
-    def programmed(self, given: Any, along: str, kind: str) -> Any:
-        """A quantity, or pairs of a programme, bare numbers in the units of the job."""
+    def piecewise(self, given: Any, along: str, kind: str) -> Any:
+        """A quantity, or pairs of a profile, bare numbers in the units of the job."""
         if isinstance(given, list):
-            return [(self.bare(at, along), self.bare(value, kind)) for at, value in given]
-        return self.bare(given, kind)
+            return [(self.unitless(at, along), self.unitless(value, kind)) for at, value in given]
+        return self.unitless(given, kind)
 
     def heat(self, table: Any, along: str) -> Any:
         """What a vessel says of heat."""
-        if isinstance(table, models.ProgrammeTable):
-            return Programme(self.programmed(table.points, along, "temperature"))
+        if isinstance(table, models.ProfileOverTable):
+            return Profile(self.piecewise(table.points, along, "temperature"))
         if isinstance(table, models.AdiabaticTable):
             return Adiabatic(**self.inner(table.model_dump()))
         if isinstance(table, models.JacketTable):
-            return Jacket(**{**self.inner(table.model_dump()), "T": self.programmed(table.T, "time", "temperature")})
+            return Jacket(**{**self.inner(table.model_dump()), "T": self.piecewise(table.T, "time", "temperature")})
         return table
 
     def catalyst(self, table: models.CatalystTable) -> Catalyst:
-        given = self.inner(table.model_dump(exclude={"pores", "decay"}))
+        given = self.inner(table.model_dump(exclude={"internal_diffusion", "deactivation"}))
         faults = Faults()
-        for reaction, pores in table.pores.items():
-            with faults.at(f"pores, {reaction}"):
-                given.setdefault("pores", {})[reaction] = Pores(**pores.model_dump())
-        if table.decay is not None:
+        for reaction, internal_diffusion in table.internal_diffusion.items():
+            with faults.at(f"internal_diffusion, {reaction}"):
+                given.setdefault("internal_diffusion", {})[reaction] = InternalDiffusion(
+                    **internal_diffusion.model_dump()
+                )
+        if table.deactivation is not None:
             with faults.at():
-                age = self.bare(table.decay.age, "time")
-                given["decay"] = Decay(self.constant(table.decay.k), table.decay.order, age)
+                age = self.unitless(table.deactivation.age, "time")
+                given["deactivation"] = Deactivation(self.constant(table.deactivation.k), table.deactivation.order, age)
         faults.raise_any()
         return Catalyst(**given)
 
     def dosing(self, table: models.DosingTable, feeds: Mapping[str, Feed]) -> Dosing:
         windows = None
         if table.windows is not None:
-            windows = [tuple(self.bare(t, "time") for t in window) for window in table.windows]
-        rate = self.programmed(table.rate, "time", "volumetric flow")
+            windows = [tuple(self.unitless(t, "time") for t in window) for window in table.windows]
+        rate = self.piecewise(table.rate, "time", "volumetric flow")
         return Dosing(self.feed_named(table.feed, feeds), windows, rate)
 
     def tank_tasks(self, table: models.StirredTankTable) -> TankTasks:
-        """What is asked of a tank beside its steady state."""
+        """What is asked of a tank besides its steady state."""
         faults = Faults()
         changes = []
         for n, change in enumerate(table.changes):
             with faults.at(f"changes {n + 1}"):
-                at, over = self.bare(change.at, "time"), self.bare(change.over, "time")
-                changes.append(Change(change.what, self.bare(change.to, condition_kind(change.what)), at, over))
+                at, over = self.unitless(change.at, "time"), self.unitless(change.over, "time")
+                changes.append(Change(change.what, self.unitless(change.to, condition_kind(change.what)), at, over))
         start_up = bounds = curve = None
         with faults.at():
             if table.start_up is not None:
-                start_up = units.positive(self.bare(table.start_up, "time"), "time", "start_up")
+                start_up = units.positive(self.unitless(table.start_up, "time"), "time", "start_up")
             elif changes:
                 raise InputError("changes are given, and no time to follow the tank", "", "give start_up = '6 h'")
         if table.steady_states is not None:
-            low, high = (self.bare(T, "temperature") for T in table.steady_states.T)
+            low, high = (self.unitless(T, "temperature") for T in table.steady_states.T)
             bounds = (low, high)
         if table.branch is not None:
-            low, high = (self.bare(v, condition_kind(table.branch.vary)) for v in table.branch.between)
+            low, high = (self.unitless(v, condition_kind(table.branch.vary)) for v in table.branch.between)
             curve = (table.branch.vary, (low, high))
         faults.raise_any()
         return TankTasks(start_up, tuple(changes), bounds, curve)
@@ -658,8 +663,8 @@ class _Builder:
             with faults.at(f"steps {n + 1}"):
                 given = [k for k in ("vessel", "parallel", "side_feed", "exchanger") if getattr(step, k) is not None]
                 if len(given) != 1:
-                    said = f"{' and '.join(given)} stand in one step" if given else "the step is empty"
-                    raise InputError(said, "", "give one of vessel, parallel, side_feed, exchanger")
+                    message = f"{' and '.join(given)} stand in one step" if given else "the step is empty"
+                    raise InputError(message, "", "give one of vessel, parallel, side_feed, exchanger")
                 if step.vessel is not None:
                     steps += [named(step.vessel)] * step.count
                 elif step.parallel is not None:
@@ -667,7 +672,10 @@ class _Builder:
                 elif step.side_feed is not None:
                     steps.append(SideFeed(self.feed_named(step.side_feed, feeds, ""), step.side_feed))
                 elif step.exchanger is not None:
-                    T, duty = self.bare(step.exchanger.T, "temperature"), self.bare(step.exchanger.duty, "power")
+                    T, duty = (
+                        self.unitless(step.exchanger.T, "temperature"),
+                        self.unitless(step.exchanger.duty, "power"),
+                    )
                     steps.append(Exchanger(T, duty))
         faults.raise_any()
         return Train(steps, table.recycle, name, self.units)
@@ -680,7 +688,7 @@ class _Builder:
                 faults.add("", f"there is no vessel '{name}'", nearest(name, self.known("vessels")))
 
         def target(metric: Metric, given: Any) -> Any:
-            value = self.bare(given, metric.kind)
+            value = self.unitless(given, metric.kind)
             units.read(value, metric.kind, "target")
             return value
 

@@ -207,7 +207,7 @@ class FeedTable(Table):
     pairs: list[PairTable] = []
 
 
-class PoresTable(Table):
+class InternalDiffusionTable(Table):
     """Diffusion in the particles that holds one reaction back."""
 
     species: str
@@ -215,7 +215,7 @@ class PoresTable(Table):
     order: Quantity = 1.0
 
 
-class DecayTable(Table):
+class DeactivationTable(Table):
     """Activity that falls with time on stream: da/dt = -k a^order, looked at after `age`."""
 
     k: Constant
@@ -233,30 +233,30 @@ class CatalystTable(Table):
     particle_density: Quantity | None = None
     particle_diameter: Quantity | None = None
     shape: str = "sphere"
-    pores: dict[str, PoresTable] = {}
-    decay: DecayTable | None = None
+    internal_diffusion: dict[str, InternalDiffusionTable] = {}
+    deactivation: DeactivationTable | None = None
 
 
 class AdiabaticTable(Table):
-    """{ wall = "25 kJ/K", stirrer = "2 kW" } beside heat = "adiabatic"."""
+    """{ wall = "25 kJ/K", stirrer = "2 kW" } with heat = "adiabatic"."""
 
     wall: Quantity | None = None
     stirrer: Quantity | None = None
 
 
-def _track(given: Any) -> Any:
+def _piecewise(given: Any) -> Any:
     if isinstance(given, list):
         if any(not isinstance(pair, list) or len(pair) != 2 for pair in given):
-            raise ValueError("a programme is a list of pairs, [[time, value], ...]")
+            raise ValueError("a profile is a list of pairs, [[time, value], ...]")
         return [[_quantity(a), _quantity(b)] for a, b in given]
     return _quantity(given)
 
 
 _PAIRS = {"type": "array", "items": {"type": "array", "items": {"type": ["string", "number"]}}}
 Programmed = Annotated[
-    Any, BeforeValidator(_track), WithJsonSchema({"anyOf": [{"type": ["string", "number"]}, _PAIRS]})
+    Any, BeforeValidator(_piecewise), WithJsonSchema({"anyOf": [{"type": ["string", "number"]}, _PAIRS]})
 ]
-"""A quantity, or a programme of [time, quantity] pairs."""
+"""A quantity, or a profile of [time, quantity] pairs."""
 
 
 class JacketTable(Table):
@@ -274,8 +274,8 @@ class JacketTable(Table):
     stirrer: Quantity | None = None
 
 
-class ProgrammeTable(Table):
-    """A temperature that is kept to: { points = [["0 min", "20 degC"], ["30 min", "80 degC"]] }."""
+class ProfileOverTable(Table):
+    """A temperature that is prescribed to: { points = [["0 min", "20 degC"], ["30 min", "80 degC"]] }."""
 
     points: Programmed
 
@@ -283,7 +283,7 @@ class ProgrammeTable(Table):
 def heat_table(given: dict[str, Any]) -> type[Table]:
     """Which of the forms of heat a table is."""
     if "points" in given:
-        return ProgrammeTable
+        return ProfileOverTable
     return JacketTable if given.keys() - {"wall", "stirrer"} else AdiabaticTable
 
 
@@ -291,12 +291,12 @@ def _heat(given: Any) -> Any:
     if isinstance(given, dict):
         return heat_table(given).model_validate(given)
     if given not in ("isothermal", "adiabatic"):
-        raise ValueError("write 'isothermal', 'adiabatic', or a table for a jacket or programme")
+        raise ValueError("write 'isothermal', 'adiabatic', or a table for a jacket or profile")
     return given
 
 
 _HEAT_SCHEMA = {"anyOf": [{"enum": ["isothermal", "adiabatic"]}, AdiabaticTable.model_json_schema(),
-                          JacketTable.model_json_schema(), ProgrammeTable.model_json_schema()]}  # fmt: skip
+                          JacketTable.model_json_schema(), ProfileOverTable.model_json_schema()]}  # fmt: skip
 HeatField = Annotated[Any, BeforeValidator(_heat), WithJsonSchema(_HEAT_SCHEMA)]
 
 
@@ -318,7 +318,7 @@ class MembraneTable(Table):
 
 
 class DosingTable(Table):
-    """A feed into a semi-batch, in windows of time or by a programme of its flow."""
+    """A feed into a semi-batch, in windows of time or by a profile of its flow."""
 
     feed: str
     windows: list[list[Quantity]] | None = None
@@ -361,7 +361,7 @@ class BatchTable(Table):
     density: Quantity | None = None
     heat_capacity: Quantity | None = None
     model: str | None = None
-    rigid: bool = True
+    constant_volume: bool = True
     heat: HeatField = None
     catalyst: CatalystTable | None = None
 
@@ -469,7 +469,7 @@ class SignalTable(Table):
 
 
 class DataTable(Table):
-    """A table of measurements, beside the job file: runs, or rates."""
+    """A table of measurements, next to the job file: runs, or rates."""
 
     file: str
     sheet: str | None = None
@@ -538,12 +538,12 @@ class FitTable(Table):
     data: str | list[str]
     leave_out: list[LeaveOutTable] = []
     errors: str | dict[str, Quantity] = "each"
-    starts: list[str] | dict[str, list[str]] = []
+    fit_initial: list[str] | dict[str, list[str]] = []
     delay: bool | str | float = False
     per_run: list[str] = []
-    tries: int = Field(default=1, ge=1)
+    n_starts: int = Field(default=1, ge=1)
     seed: int = 0
-    profile: bool = False
+    profile_likelihood: bool = False
     region: list[str] = Field(default=[], max_length=2)
     bootstrap: int = Field(default=0, ge=0)
     resample: Literal["residuals", "cases"] = "residuals"

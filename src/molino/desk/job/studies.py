@@ -7,12 +7,12 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.formula import names_in
-from molino.core.chemistry.network import Chemistry
-from molino.core.chemistry.over_temperature import Arrhenius, VantHoff
+from molino.core.chemistry.temperature_dependence import Arrhenius, VantHoff
 from molino.core.errors import Faults, InputError, nearest
 from molino.core.fitting.experiments import Experiment, Experiments, as_experiments
-from molino.core.fitting.planning import grid
+from molino.core.fitting.next_experiment import grid
 from molino.core.fitting.rates import Rates
 from molino.core.fitting.regression import check_data
 from molino.core.fitting.signals import Signal
@@ -25,11 +25,11 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, eq=False)
 class Study:
-    """A fit that the job asks for: `options` are those of `mo.fit`; the rest is looked at beside it."""
+    """A fit that the job asks for: `options` are those of `mo.fit`; the rest is looked at next to it."""
 
     data: Experiments | Rates
     options: Mapping[str, Any] = field(default_factory=dict)
-    profile: bool = False
+    profile_likelihood: bool = False
     region: tuple[str, ...] = ()
     bootstrap: int = 0
     resample: str = "residuals"
@@ -72,14 +72,19 @@ def study(
     if isinstance(errors, dict):
         with faults.at("errors"):
             if "concentration" in builder.units and found.kind not in builder.units:
-                bare = [name for name, given in errors.items() if not isinstance(given, str)]
-                if bare:
+                unitless = [name for name, given in errors.items() if not isinstance(given, str)]
+                if unitless:
                     raise InputError(
-                        f"a bare number for {', '.join(bare)}", "", f"write it with the unit of a {found.kind}"
+                        f"a bare number for {', '.join(unitless)}", "", f"write it with the unit of a {found.kind}"
                     )
-        errors = {name: builder.bare(given, found.kind) for name, given in errors.items()}
-    delay = table.delay if isinstance(table.delay, bool | str) else builder.bare(table.delay, "time")
-    options: dict[str, Any] = {"errors": errors, "starts": table.starts, "delay": delay, "per_run": table.per_run}
+        errors = {name: builder.unitless(given, found.kind) for name, given in errors.items()}
+    delay = table.delay if isinstance(table.delay, bool | str) else builder.unitless(table.delay, "time")
+    options: dict[str, Any] = {
+        "errors": errors,
+        "fit_initial": table.fit_initial,
+        "delay": delay,
+        "per_run": table.per_run,
+    }
     if chemistry is not None:
         with faults.at():
             check_data(chemistry, found, **options)
@@ -99,20 +104,21 @@ def study(
             and not name.startswith(("start ", "feed ", "delay"))
         ):
             faults.add("region or next", f"'{name}' is not an unknown constant", nearest(name, known))
-    beside: dict[str, Any] = {}
+    extra: dict[str, Any] = {}
     with faults.at("screening"):
-        beside |= _screening(builder, table, found)
+        extra |= _screening(builder, table, found)
     with faults.at("rates"):
         _check_rates(table, found)
     with faults.at("temperature"):
-        beside |= _temperature(builder, table)
+        extra |= _temperature(builder, table)
     with faults.at("next"):
         if table.next is not None:
-            beside |= {"narrow": table.next.narrow, "next": tuple(_grid(builder, table.next))}
+            extra |= {"narrow": table.next.narrow, "next": tuple(_grid(builder, table.next))}
     faults.raise_any()
     return Study(
-        found, {**options, "tries": table.tries, "seed": table.seed}, table.profile, tuple(table.region),
-        table.bootstrap, table.resample, rates=table.rates, candidates=candidates, **beside,
+        found, {**options, "n_starts": table.n_starts, "seed": table.seed}, table.profile_likelihood,
+        tuple(table.region),
+        table.bootstrap, table.resample, rates=table.rates, candidates=candidates, **extra,
     )  # fmt: skip
 
 
@@ -134,7 +140,7 @@ def _data_of(builder: _Builder, table: models.FitTable, data: Mapping[str, Exper
     runs = as_experiments([one for one in sets if isinstance(one, Experiments)])
     for point in table.leave_out:
         with faults.at("leave_out"):
-            runs = runs.without(point.run, builder.bare(point.time, "time"), point.species)
+            runs = runs.without(point.run, builder.unitless(point.time, "time"), point.species)
     faults.raise_any()
     return runs
 
@@ -156,7 +162,7 @@ def _candidate(builder: _Builder, table: models.CandidateTable, chemistry: Chemi
     used = {name for r in reactions for name in names_in(r.formula)}
     constants = {name: held for name, held in chemistry.constants.items() if name in used}
     found = replace(chemistry, reactions=reactions, constants=constants)
-    builder.check_bare(found)
+    builder.check_unitless(found)
     return found
 
 
@@ -175,7 +181,7 @@ def _screening(builder: _Builder, table: models.FitTable, found: Experiments | R
         if name not in runs.species and name not in {s for run in runs for s in run.charge}:
             raise InputError(f"'{name}' was not measured", "", nearest(name, runs.species))
     options = {"species": given.species, "partner": given.partner, "reversible": given.reversible}
-    return {"screening": options, "predict": builder.bare(given.predict, "time")}
+    return {"screening": options, "predict": builder.unitless(given.predict, "time")}
 
 
 def _check_rates(table: models.FitTable, found: Experiments | Rates) -> None:
@@ -183,20 +189,20 @@ def _check_rates(table: models.FitTable, found: Experiments | Rates) -> None:
     if given is None or isinstance(found, Rates):
         return
     if given.species is None or given.species not in found.species:
-        said = f"'{given.species}' was not measured" if given.species else "no species is named"
-        raise InputError(said, "", nearest(given.species or "", found.species))
+        message = f"'{given.species}' was not measured" if given.species else "no species is named"
+        raise InputError(message, "", nearest(given.species or "", found.species))
 
 
 def _temperature(builder: _Builder, table: models.FitTable) -> dict[str, Any]:
     given = table.temperature
     if given is None:
         return {}
-    at = tuple(builder.bare(T, "temperature") for T in given.predict)
+    at = tuple(builder.unitless(T, "temperature") for T in given.predict)
     own = [given.T, given.k if given.k is not None else given.K]
     if any(part is not None for part in own):
         if any(part is None for part in own) or given.constant is not None or (given.k and given.K):
-            raise InputError("a table of constants has T and k, or T and K", "", "and no constant beside them")
-        temperatures = [builder.bare(T, "temperature") for T in given.T or []]
+            raise InputError("a table of constants has T and k, or T and K", "", "and no constant besides them")
+        temperatures = [builder.unitless(T, "temperature") for T in given.T or []]
         law = Arrhenius.through(temperatures, given.k) if given.k else VantHoff.through(temperatures, given.K or [])
         return {"line": law, "at": at}
     if given.constant is None and table.screening is None:
@@ -208,7 +214,7 @@ def _temperature(builder: _Builder, table: models.FitTable) -> dict[str, Any]:
 
 def _grid(builder: _Builder, table: models.NextTable) -> list[Experiment]:
     return grid(
-        [builder.bare(T, "temperature") for T in table.T],
+        [builder.unitless(T, "temperature") for T in table.T],
         [builder.contents(charge) for charge in table.charges],
-        [[builder.bare(t, "time") for t in row] for row in table.times],
+        [[builder.unitless(t, "time") for t in row] for row in table.times],
     )

@@ -47,9 +47,9 @@ def read_cells(source: str | Path | pd.DataFrame, sheet: str | None, shape: str)
 def _cells(path: Path, sheet: str | None, shape: str) -> pd.DataFrame:
     """The table as text, indexed by line of the file."""
     if not path.is_file():
-        beside = ", ".join(sorted(p.name for p in path.parent.glob("*") if p.suffix in (".csv", ".xlsx")))
+        nearby = ", ".join(sorted(p.name for p in path.parent.glob("*") if p.suffix in (".csv", ".xlsx")))
         raise InputError(
-            "there is no such file", str(path), f"tables beside it: {beside}" if beside else "check the path"
+            "there is no such file", str(path), f"tables next to it: {nearby}" if nearby else "check the path"
         )
     try:
         if path.suffix.lower() in (".xlsx", ".xlsm"):

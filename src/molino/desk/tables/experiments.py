@@ -127,8 +127,10 @@ def _read(
             "headings", f"there is no column of the signal '{name}'", nearest(name, [c.species for c in columns])
         )
     if not faults.found and roles.count(needed[0]) + sum(roles.count(r) for r in needed[1:]) != 1:
-        said = f"no {needed[0]} column" if not any(r in roles for r in needed) else f"more than one {needed[0]} column"
-        faults.add("headings", said, shape)
+        message = (
+            f"no {needed[0]} column" if not any(r in roles for r in needed) else f"more than one {needed[0]} column"
+        )
+        faults.add("headings", message, shape)
     if not faults.found and not any(r in ("measured", "signal") for r in roles):
         faults.add("headings", "no column of measured concentrations", shape)
     keys = [(c.role, c.species) for c in columns]
@@ -279,7 +281,7 @@ def _numbers(table: pd.DataFrame, column: _Column, faults: Faults) -> np.ndarray
             faults.add(f"line {line}, column '{column.heading}'", f"'{cell}' is not a number", advice)
             continue
         if column.kind in ("concentration", "pressure", "time") and found[i] < 0:
-            advice = "mend it, or leave the cell empty (below detection: write 0)"
+            advice = "correct it, or leave the cell empty (below detection: write 0)"
             faults.add(f"line {line}, column '{column.heading}'", f"{cell} is a negative {column.kind}", advice)
     return column.to_si(found)
 
@@ -293,8 +295,8 @@ def _experiment(
     def constant(column: _Column) -> float | None:
         known = numbers[column.heading][np.isfinite(numbers[column.heading])]
         if len(known) and np.ptp(known) > 1e-9 * max(abs(float(known[0])), 1.0):
-            said = f"'{column.heading}' changes within the run"
-            faults.add(f"run {name}", said, "a run has one temperature and one charge: split it, or name the runs")
+            message = f"'{column.heading}' changes within the run"
+            faults.add(f"run {name}", message, "a run has one temperature and one charge: split it, or name the runs")
         return float(known[0]) if len(known) else None
 
     T = next((constant(c) for c in table.of("temperature")), None)
@@ -319,17 +321,17 @@ def _experiment(
             found = signal.concentration(numbers[column.heading], column.unit, charged, T)
             if (found < -0.05 * np.nanmax(np.abs(found))).any():
                 worst = times[int(np.nanargmin(found))]
-                said = f"the signal gives a negative concentration of {signal.species} at {worst:g} s"
-                raise InputError(said, "", "check the calibration, or leave that cell empty")
+                message = f"the signal gives a negative concentration of {signal.species} at {worst:g} s"
+                raise InputError(message, "", "check the calibration, or leave that cell empty")
             measured[signal.species] = np.where(np.isfinite(found), np.maximum(found, 0.0), np.nan)
     where = "batch"
     if time.role == "space time":
-        said = str(table.vessels[rows][0]) if table.vessels is not None else str(vessel or "")
-        if said not in VESSELS[1:]:
+        message = str(table.vessels[rows][0]) if table.vessels is not None else str(vessel or "")
+        if message not in VESSELS[1:]:
             advice = "add a column 'vessel' (stirred tank or plug flow), or say vessel='plug flow'"
             faults.add(f"run {name}", "a space time, but no vessel", advice)
         else:
-            where = said
+            where = message
             order = np.argsort(times, kind="stable")
             times, measured = times[order], {s: v[order] for s, v in measured.items()}
     faults.raise_any()

@@ -36,8 +36,8 @@ def look_up(identifier: str, phase: str = "gas", name: str = "") -> Species:
     try:
         import chemicals
     except ImportError as error:
-        said = f"looking up '{identifier}' needs the package 'chemicals', which is not installed"
-        raise InputError(said, "look_up", "install it: pip install 'molino[species]'") from error
+        message = f"looking up '{identifier}' needs the package 'chemicals', which is not installed"
+        raise InputError(message, "look_up", "install it: pip install 'molino[species]'") from error
     if phase not in ("gas", "liquid"):
         raise InputError(f"phase = {phase!r}", "look_up", "give 'gas' or 'liquid'")
     try:
@@ -77,9 +77,9 @@ def look_up(identifier: str, phase: str = "gas", name: str = "") -> Species:
     if density is not None:
         given["density"] = Value(density, "kg/m^3")
         sources.append("density PERRY_8 at 298.15 K")
-    said = f"chemicals {chemicals.__version__}, CAS {found.CASs}, {phase}: {', '.join(sources)}"
+    message = f"chemicals {chemicals.__version__}, CAS {found.CASs}, {phase}: {', '.join(sources)}"
     called = name or re.sub(r"^[\W\d_]+", "", identifier if re.match(r"[^\W\d]", identifier) else found.common_name)
-    return Species(called.replace(" ", "_"), found.formula, source=said, **given)
+    return Species(called.replace(" ", "_"), found.formula, source=message, **given)
 
 
 def _liquid_density(chemicals: Any, cas: str, molar_mass: float) -> float | None:

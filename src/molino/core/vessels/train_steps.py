@@ -1,4 +1,4 @@
-"""The steps of a train beside its vessels: exchangers, side feeds, vessels side by side."""
+"""The steps of a train besides its vessels: exchangers, side feeds, vessels side by side."""
 
 from __future__ import annotations
 
@@ -10,10 +10,10 @@ import numpy as np
 
 from molino.core import units
 from molino.core.errors import Faults, InputError
-from molino.core.fields import Frozen, settle
+from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
 from molino.core.vessels.feed import Feed, require_feed
-from molino.core.vessels.flowing import FlowVessel
+from molino.core.vessels.flow_vessel import FlowVessel
 from molino.core.vessels.streams import Stream, at_enthalpy, enthalpy
 
 
@@ -36,8 +36,8 @@ class Exchanger(Frozen, Printed):
 
     def __post_init__(self) -> None:
         if (self.T is None) == (self.duty is None):
-            said = "neither T nor duty is given" if self.T is None else "T and duty are both given"
-            raise InputError(said, "exchanger", "give one of them")
+            message = "neither T nor duty is given" if self.T is None else "T and duty are both given"
+            raise InputError(message, "exchanger", "give one of them")
         if self.T is not None:
             settle(self, T=units.positive(self.T, "temperature", "exchanger, T"))
         else:
@@ -122,7 +122,7 @@ class Parallel(Frozen, Printed):
         return self.name or "parallel"
 
     def __str__(self) -> str:
-        return f"{self.label}: " + " beside ".join(str(v.title) for v in self.vessels)
+        return f"{self.label}: " + " in parallel with ".join(str(v.title) for v in self.vessels)
 
 
 Step = FlowVessel | Exchanger | SideFeed | Parallel

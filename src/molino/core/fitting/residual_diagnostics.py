@@ -9,12 +9,12 @@ from typing import TYPE_CHECKING
 import numpy as np
 from scipy.special import betaln, ndtr
 
-from molino.core.fields import Frozen
 from molino.core.fitting.replicates import groups
-from molino.core.statistics import beyond_f, p_text
+from molino.core.frozen import Frozen
+from molino.core.statistics import f_tail_probability, p_text
 
 if TYPE_CHECKING:
-    from molino.core.fitting.result import Fit
+    from molino.core.fitting.fit_result import Fit
 
 LEVEL = 0.01
 """A test speaks up where chance would bring as much less than once in a hundred times."""
@@ -74,7 +74,7 @@ class Diagnosis(Frozen):
 def diagnose(fit: Fit) -> Diagnosis:
     """Everything that residuals can say of a fit."""
     points, degrees, count = fit.points, fit.degrees_of_freedom, len(fit.estimates)
-    if float(np.max(points.spread)) < 1e-8 * float(np.max(np.abs(points.measured))):
+    if float(np.max(points.standard_deviation)) < 1e-8 * float(np.max(np.abs(points.measured))):
         return Diagnosis((), math.nan, np.zeros(len(points.measured)), None, ["the data are met exactly"], [])
     names = np.array(points.species)
     scaled = points.scaled / math.sqrt(fit.variance)
@@ -88,8 +88,8 @@ def diagnose(fit: Fit) -> Diagnosis:
         chance = f"{found.expected:.1f} expected, p {p_text(found.probability)}"
         lines.append(f"{found.response}: {found.runs} runs of signs ({chance})")
         if found.probability < LEVEL:
-            said = "so few runs of signs would come by chance with p"
-            warnings.append(f"{found.response}: {said} {p_text(found.probability)}: the law may be wrong")
+            message = "so few runs of signs would come by chance with p"
+            warnings.append(f"{found.response}: {message} {p_text(found.probability)}: the law may be wrong")
     if math.isfinite(normality):
         lines.append(f"residuals normal: p {p_text(normality)}")
     if lack is not None:
@@ -102,15 +102,15 @@ def diagnose(fit: Fit) -> Diagnosis:
     worst = int(np.argmax(influence))
     if influence[worst] > 1 and degrees > count:
         where = f"{fit.place(points.run[worst], points.time[worst])}, {points.species[worst]}"
-        warnings.append(f"{where}: this one value sways the constants (Cook's distance {influence[worst]:.2g})")
+        warnings.append(f"{where}: this single value determines the constants (Cook's distance {influence[worst]:.2g})")
     return Diagnosis(signs, normality, influence, lack, lines, warnings)
 
 
 def _in_order(fit: Fit, own: np.ndarray) -> np.ndarray:
     """Residuals of a response, run after run in order of time; rates in order of what was calculated."""
     points = fit.points
-    place = points.time if fit.layout.runs else points.calculated
-    runs = np.array([list(dict.fromkeys(points.run)).index(r) if fit.layout.runs else 0 for r in points.run])
+    place = points.time if fit.parameter_map.runs else points.calculated
+    runs = np.array([list(dict.fromkeys(points.run)).index(r) if fit.parameter_map.runs else 0 for r in points.run])
     order = np.lexsort((place[own], runs[own]))
     return np.asarray(points.residuals[own][order])
 
@@ -157,7 +157,7 @@ def _lack_of_fit(fit: Fit, names: np.ndarray) -> LackOfFit | None:
     """F-test of what is left over beyond pure error (N. R. Draper, H. Smith, 1998, section 2.1)."""
     which = np.array([fit.responses.index(s) for s in names])
     pure, degrees = 0.0, 0
-    scaled = fit.points.measured / fit.points.spread
+    scaled = fit.points.measured / fit.points.standard_deviation
     for members in groups(fit.points.replicates, which):
         own = scaled[members]
         pure += float(np.sum((own - own.mean()) ** 2))
@@ -167,4 +167,4 @@ def _lack_of_fit(fit: Fit, names: np.ndarray) -> LackOfFit | None:
         return None
     total = float(fit.points.scaled @ fit.points.scaled)
     ratio = max(total - pure, 0.0) / other / (pure / degrees)
-    return LackOfFit(ratio, other, degrees, beyond_f(ratio, other, degrees))
+    return LackOfFit(ratio, other, degrees, f_tail_probability(ratio, other, degrees))

@@ -38,15 +38,15 @@ class FlowVessel(Vessel):
         if not isinstance(self.wall, Membrane):
             raise InputError(f"{self.wall!r} is no membrane", "wall", "write mo.Membrane({'H2': ...}, ...)")
         self.wall.check(self.chemistry.names, self.is_gas)
-        if self._medium.real is not None:
-            said = "a membrane lets an ideal gas or a liquid through, and this is a real gas"
-            raise InputError(said, "wall", "leave the model of the feed out")
+        if self._phase.real is not None:
+            message = "a membrane lets an ideal gas or a liquid through, and this is a real gas"
+            raise InputError(message, "wall", "leave the model of the feed out")
 
     def _check_sizes(self, faults: Faults) -> None:
-        """Add a fault where its size is said more than once."""
+        """Add a fault where its size is given more than once."""
         given = [n for n in self._sizes if getattr(self, n) is not None]
         if len(given) > 1:
-            faults.add(self.label, f"{' and '.join(given)} say the same thing twice", "give one of them")
+            faults.add(self.label, f"{' and '.join(given)} specify the same thing twice", "give one of them")
 
     def _stated_sizes(self, given: Mapping[str, Number]) -> dict[str, Number]:
         """The size that is given, by its name; or its own."""
@@ -160,7 +160,7 @@ class FlowVessel(Vessel):
         return Stream(name, amounts, float(fed.volume), T, P)
 
     def _side_stream(self, name: str, feed: Feed) -> Stream:
-        """A feed that comes in beside the inlet."""
+        """A feed that comes in elsewhere than at the inlet."""
         fed = feed.mixture(self._by_name)
         own = self._first_T
         T = feed.T if feed.T is not None else own

@@ -76,7 +76,7 @@ def content(value: Any) -> Any:
 
 
 class Frozen:
-    """Base of frozen dataclasses (with eq=False) that are told apart by their fields alone.
+    """Base of frozen dataclasses (with eq=False) that are distinguished by their fields alone.
 
     What an object worked out for itself is not pickled or copied: it is worked out again.
     """

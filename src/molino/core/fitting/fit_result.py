@@ -10,19 +10,19 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from molino.core import units
-from molino.core.chemistry.network import Chemistry
-from molino.core.chemistry.over_temperature import Arrhenius
+from molino.core.chemistry.chemistry import Chemistry
+from molino.core.chemistry.temperature_dependence import Arrhenius
 from molino.core.errors import InputError, nearest
-from molino.core.fields import Frozen
-from molino.core.fitting.diagnosis import Diagnosis, diagnose
+from molino.core.fitting.bootstrap import Bootstrap, bootstrap
 from molino.core.fitting.experiments import Experiment
+from molino.core.fitting.least_squares import Optimum, Problem, Scale
 from molino.core.fitting.model import TIGHT, sample_of
-from molino.core.fitting.planning import NextExperiment, grid, next_experiment
-from molino.core.fitting.problem import Optimum, Problem, Scale
-from molino.core.fitting.profiles import Profile, Region, profile, region
-from molino.core.fitting.resampling import Bootstrap, bootstrap
+from molino.core.fitting.next_experiment import NextExperiment, grid, next_experiment
+from molino.core.fitting.profile_likelihood import ProfileLikelihood, Region, profile_likelihood, region
+from molino.core.fitting.residual_diagnostics import Diagnosis, diagnose
+from molino.core.frozen import Frozen
 from molino.core.printing import Printed
-from molino.core.statistics import half_width, student
+from molino.core.statistics import half_width, student_t_quantile
 from molino.core.units import Value
 
 if TYPE_CHECKING:
@@ -30,7 +30,7 @@ if TYPE_CHECKING:
 
 _ODD = 0.05
 _NUMERICAL = 1e-8
-"""Residuals below this fraction of the data are rounding, in which nothing is out of line."""
+"""Residuals below this fraction of the data are rounding, in which there are no outliers."""
 RANK = 1e-8
 """Singular values below this fraction of the largest say that constants are not determined."""
 
@@ -70,12 +70,12 @@ class Estimate:
 def estimates_of(problem: Problem, optimum: Optimum) -> tuple[tuple[Estimate, ...], np.ndarray, dict[str, str]]:
     """Estimates, C = s^2 (J'J)^-1 and why some constants are not determined.
 
-    (N. R. Draper, H. Smith, Applied Regression Analysis, 3rd ed. 1998, ch. 24.) The rank is judged with the constants
-    scaled as the search moves them.
+    (N. R. Draper, H. Smith, Applied Regression Analysis, 3rd ed. 1998, ch. 24.) The rank is that with the constants scaled
+    as the search moves them.
     """
     scale = Scale(problem.free, problem.mean_temperature)
     outward = scale.slope(optimum.parameters)
-    weighted = optimum.slopes @ outward / optimum.spread[:, None]
+    weighted = optimum.slopes @ outward / optimum.standard_deviation[:, None]
     degrees = len(problem.measured) - len(problem.free)
     variance = optimum.sum_of_squares(problem.measured) / degrees
     _, singular, right = np.linalg.svd(weighted, full_matrices=False)
@@ -112,7 +112,7 @@ class Points(Frozen):
     species: tuple[str, ...]
     measured: np.ndarray
     calculated: np.ndarray
-    spread: np.ndarray
+    standard_deviation: np.ndarray
     """Standard deviation."""
     slopes: np.ndarray
     """d(calculated)/d(constant), shape (points, constants)."""
@@ -129,12 +129,12 @@ class Points(Frozen):
     @property
     def scaled(self) -> np.ndarray:
         """Residuals over their standard deviation."""
-        return np.asarray(self.residuals / self.spread)
+        return np.asarray(self.residuals / self.standard_deviation)
 
     @cached_property
     def leverage(self) -> np.ndarray:
         """Diagonal of the hat matrix."""
-        weighted = self.slopes / self.spread[:, None]
+        weighted = self.slopes / self.standard_deviation[:, None]
         size = np.sqrt(np.sum(weighted**2, axis=0))
         left, singular, _ = np.linalg.svd(weighted / np.where(size > 0, size, 1.0), full_matrices=False)
         return np.asarray(np.sum(left[:, singular > RANK * max(singular[0], 1e-300)] ** 2, axis=1))
@@ -152,7 +152,7 @@ class Response:
 
 
 @dataclass(frozen=True)
-class OddPoint:
+class Outlier:
     """An observation that lies further off than chance allows."""
 
     run: str
@@ -161,7 +161,7 @@ class OddPoint:
     measured: float
     calculated: float
     deviations: float
-    """Externally studentised residual: how many standard deviations off, judged by the other points."""
+    """Externally studentised residual: how many standard deviations off, relative to the other points."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -182,7 +182,7 @@ class Fit(Frozen, Printed):
     """The result of `fit`. `chemistry` has the constants known and carries their covariance.
 
     `data` is what was fitted (Experiments or Rates), `points` every observation, `estimates` the constants,
-    `covariance` theirs, `reasons` why some are not determined, `tries` how many of how many starts came to this end.
+    `covariance` theirs, `reasons` why some are not determined, `n_starts` how many of how many starts came to this end.
     """
 
     estimates: tuple[Estimate, ...]
@@ -195,9 +195,9 @@ class Fit(Frozen, Printed):
     problem: Problem
     optimum: Optimum
     sought: Chemistry
-    layout: Any
+    parameter_map: Any
     reasons: Mapping[str, str] = field(default_factory=dict)
-    tries: tuple[int, int] | None = None
+    n_starts: tuple[int, int] | None = None
 
     @property
     def values(self) -> dict[str, float]:
@@ -210,7 +210,7 @@ class Fit(Frozen, Printed):
         count, runs = len(self.points.measured), len(dict.fromkeys(self.points.run))
         return (
             f"{count} rates"
-            if not self.layout.runs
+            if not self.parameter_map.runs
             else f"{count} observations in {runs} run{'s' if runs != 1 else ''}"
         )
 
@@ -251,28 +251,28 @@ class Fit(Frozen, Printed):
             total = float(np.sum((measured - measured.mean()) ** 2))
             r_squared = 1 - float(np.sum(residuals**2)) / total if total > 0 else float("nan")
             degrees = int(own.sum()) * (1 - len(self.estimates) / len(self.points.measured))
-            spread = float(np.sqrt(np.sum(residuals**2) / degrees))
-            found.append(Response(species, int(own.sum()), spread, r_squared))
+            standard_deviation = float(np.sqrt(np.sum(residuals**2) / degrees))
+            found.append(Response(species, int(own.sum()), standard_deviation, r_squared))
         return tuple(found)
 
     @cached_property
-    def odd_points(self) -> tuple[OddPoint, ...]:
-        """Observations out of line, worst first.
+    def outliers(self) -> tuple[Outlier, ...]:
+        """Outliers, worst first.
 
         By the externally studentised residual t = e / (s_(i) sqrt(1 - h)), with s_(i) from all points but this one,
         held against Student's t at 5 % shared over all points (Bonferroni; R. D. Cook, S. Weisberg, Residuals and
         Influence in Regression, 1982, section 2.2). They still count in the fit: `Experiments.without` leaves one out.
         """
         points, degrees = self.points, self.degrees_of_freedom
-        if degrees < 2 or np.max(points.spread) < _NUMERICAL * np.max(np.abs(points.measured)):
+        if degrees < 2 or np.max(points.standard_deviation) < _NUMERICAL * np.max(np.abs(points.measured)):
             return ()
-        scaled = points.residuals / points.spread / np.sqrt(np.maximum(1 - points.leverage, 1e-12))
-        variance = float(np.sum((points.residuals / points.spread) ** 2) / degrees)
+        scaled = points.residuals / points.standard_deviation / np.sqrt(np.maximum(1 - points.leverage, 1e-12))
+        variance = float(np.sum((points.residuals / points.standard_deviation) ** 2) / degrees)
         others = np.maximum((degrees * variance - scaled**2) / (degrees - 1), 1e-300)
         off = scaled / np.sqrt(others)
-        limit = student(1 - _ODD / (2 * len(off)), degrees - 1)
+        limit = student_t_quantile(1 - _ODD / (2 * len(off)), degrees - 1)
         return tuple(
-            OddPoint(
+            Outlier(
                 points.run[i], float(points.time[i]), points.species[i], float(points.measured[i]),
                 float(points.calculated[i]), float(off[i]),
             )
@@ -284,33 +284,35 @@ class Fit(Frozen, Printed):
     def warnings(self) -> list[str]:
         """What the reader must know before believing the constants."""
         display = self.data.display
-        said = []
+        warnings = []
         if self.optimum.stopped:
-            said.append(f"stopped by hand after {self.evaluations} evaluations: the best so far, not the optimum")
+            warnings.append(f"interrupted after {self.evaluations} evaluations: the best so far, not the optimum")
         for e in self.estimates:
             if not np.isfinite(e.standard_error):
                 advice = "fix it or one that it goes with, or measure at other temperatures or feeds"
-                said.append(f"{e.name} is not determined by these data: {self.reasons[e.name]}; {advice}")
+                warnings.append(f"{e.name} is not determined by these data: {self.reasons[e.name]}; {advice}")
             elif e.at_bound:
-                said.append(f"{e.name} ended on its bound: its interval means nothing there")
+                warnings.append(f"{e.name} ended on its bound: its interval means nothing there")
             elif e.value > 0 and e.standard_error > e.value and ".Ea" not in e.name:
-                said.append(
+                warnings.append(
                     f"{e.name} is hardly determined (standard error {e.standard_error / e.value:.3g} times its value): "
                     f"its profile says how far the data bound it"
                 )
-        if self.tries is not None and self.tries[0] < self.tries[1]:
-            said.append(f"{self.tries[0]} of {self.tries[1]} starts came to this optimum, none to a better one")
-        for p in self.odd_points:
+        if self.n_starts is not None and self.n_starts[0] < self.n_starts[1]:
+            warnings.append(
+                f"{self.n_starts[0]} of {self.n_starts[1]} starts came to this optimum, none to a better one"
+            )
+        for p in self.outliers:
             measured, calculated = (display.text(c, self.data.kind, 3) for c in (p.measured, p.calculated))
-            said.append(
+            warnings.append(
                 f"{self.place(p.run, p.time)}, {p.species}: {measured} measured, {calculated} calculated, "
                 f"{abs(p.deviations):.1f} standard deviations off; it counts in this fit"
             )
-        return [*said, *self.diagnosis.warnings]
+        return [*warnings, *self.diagnosis.warnings]
 
     def place(self, run: str, time: float) -> str:
         """Which observation, in words."""
-        if not self.layout.runs:
+        if not self.parameter_map.runs:
             return f"observation {run}" if not np.isfinite(time) else f"{run}, {self.data.display.text(time, 'time')}"
         return f"run {run}, {self.data.display.text(time, 'time')}"
 
@@ -319,9 +321,9 @@ class Fit(Frozen, Printed):
         """Runs of signs, normality, influence, lack of fit."""
         return diagnose(self)
 
-    def profile(self, *names: str) -> dict[str, Profile]:
+    def profile_likelihood(self, *names: str) -> dict[str, ProfileLikelihood]:
         """Profile-likelihood intervals of some constants, or of all; see `profiles.profile`."""
-        return {name: profile(self, name) for name in (names or tuple(self.values))}
+        return {name: profile_likelihood(self, name) for name in (names or tuple(self.values))}
 
     def region(self, first: str, second: str, *, points: int = 36) -> Region:
         """The joint 95 % region of two constants by its profile, and its ellipse; see `profiles.region`."""
@@ -355,19 +357,19 @@ class Fit(Frozen, Printed):
         InputError
             If it was one for all runs, or runs have no temperature or all the same.
         """
-        own = [(run, self.values.get(f"{constant}, {run.name}")) for run in self.layout.runs]
+        own = [(run, self.values.get(f"{constant}, {run.name}")) for run in self.parameter_map.runs]
         given = [(run.T, value) for run, value in own if value is not None]
         if not given or any(T is None for T, _ in given):
             advice = f"fit with per_run=['{constant}'], and give each run a temperature"
             raise InputError(f"'{constant}' is not known run by run with its temperature", "over temperature", advice)
-        unit = self[f"{constant}, {self.layout.runs[0].name}"].unit
+        unit = self[f"{constant}, {self.parameter_map.runs[0].name}"].unit
         shown = self.data.display.unit("temperature") or None
         return Arrhenius.through([Value(float(T or 0.0), shown) for T, _ in given], [Value(v, unit) for _, v in given])
 
     def curves(self, points: int = 121) -> dict[str, Band]:
         """For each run the calculated concentration of each measured species, with its bands."""
         found = {}
-        for run in self.layout.runs:
+        for run in self.parameter_map.runs:
             last = float(run.times[-1])
             first = 0.0 if run.vessel == "batch" else min(float(run.times[0]), 0.02 * last)
             found[run.name] = self.band(run, np.linspace(first, last, points))
@@ -379,18 +381,18 @@ class Fit(Frozen, Printed):
         First order: half widths t(0.975) sqrt(g C g) of the mean and t sqrt(g C g + s^2) of one measurement, g the
         exact slopes by the constants (D. M. Bates, D. G. Watts, 1988, section 2.3).
         """
-        values, slopes, spread = self.expected(run, times)
+        values, slopes, standard_deviation = self.expected(run, times)
         inner = np.einsum("tsi,ij,tsj->ts", slopes, self.covariance, slopes)
-        t = student(0.975, self.degrees_of_freedom)
-        mean, one = t * np.sqrt(np.maximum(inner, 0.0)), t * np.sqrt(np.maximum(inner, 0.0) + spread**2)
+        t = student_t_quantile(0.975, self.degrees_of_freedom)
+        mean, one = t * np.sqrt(np.maximum(inner, 0.0)), t * np.sqrt(np.maximum(inner, 0.0) + standard_deviation**2)
         columns = [{s: rows[:, n] for n, s in enumerate(self.responses)} for rows in (values, mean, one)]
         return Band(np.asarray(times), *columns)
 
     def expected(self, run: Experiment, times: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Values and standard deviations (times, species), and slopes (times, species, constants), of a run."""
-        places, delay = self.layout.places.get(run.name), self.layout.delay
+        places, delay = self.parameter_map.places.get(run.name), self.parameter_map.delay
         if places is None:  # a run only planned: it has the shared constants, and its samples are taken in time
-            known = self.chemistry.structure.parameters
+            known = self.chemistry.network.parameters
             places, delay = {p.symbol: i for i, p in enumerate(self.problem.free) if p.name in known}, None
         count = len(self.responses)
         rows, columns = np.repeat(np.arange(len(times)), count), np.tile(np.arange(count), len(times))
@@ -398,11 +400,13 @@ class Fit(Frozen, Printed):
         values, slopes = sample.observed(self.optimum.parameters, TIGHT)
         shape = (len(times), count)
         names = np.array(self.points.species)
-        spread = np.array([np.sqrt(np.mean(self.points.spread[names == s] ** 2)) for s in self.responses])
+        standard_deviation = np.array(
+            [np.sqrt(np.mean(self.points.standard_deviation[names == s] ** 2)) for s in self.responses]
+        )
         return (
             values.reshape(shape),
             slopes.reshape(*shape, -1),
-            np.broadcast_to(spread * np.sqrt(self.variance), shape),
+            np.broadcast_to(standard_deviation * np.sqrt(self.variance), shape),
         )
 
     def table(self) -> pd.DataFrame:

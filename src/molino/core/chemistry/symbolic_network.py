@@ -16,7 +16,7 @@ from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, species_in
 
 
 @dataclass(frozen=True)
-class Structure:
+class SymbolicNetwork:
     """What of a chemistry does not change with its numbers; compiled balances are kept by it."""
 
     species: tuple[str, ...]

@@ -13,8 +13,8 @@ from dataclasses import dataclass
 import sympy as sp
 
 from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE
-from molino.core.chemistry.numeric import NumericFunction
-from molino.core.fields import Frozen
+from molino.core.chemistry.numeric_function import NumericFunction
+from molino.core.frozen import Frozen
 from molino.core.symbols import Quantity, Role
 from molino.core.thermo.cubic import FORMS, CubicEquation
 from molino.core.thermo.energy import CAPACITY, Energy
@@ -98,11 +98,11 @@ class Content:
     written out in full.
     """
 
-    def __init__(self, medium: Medium, n: Sequence[sp.Expr], T: sp.Expr, P: sp.Expr) -> None:
-        self.medium, self.n, self.T, self.P = medium, n, T, P
+    def __init__(self, phase: PhaseModel, n: Sequence[sp.Expr], T: sp.Expr, P: sp.Expr) -> None:
+        self.phase, self.n, self.T, self.P = phase, n, T, P
         self.definitions: list[tuple[sp.Symbol, sp.Expr]] = []
-        if medium.real is not None:
-            self._define(medium.real)
+        if phase.real is not None:
+            self._define(phase.real)
 
     def _define(self, real: RealGas) -> None:
         """N, N b, N^2 a with its slopes in T, A = a P/(R T)^2, B = b P/(R T) and Z."""
@@ -171,10 +171,10 @@ class Content:
         return plain(e) + sp.Add(*(e.diff(symbol) * slope for symbol, slope in reduced.items())) + e.diff(self.Z) * by_Z
 
     def _by_amount(self, e: sp.Expr, i: int) -> sp.Expr:
-        assert self.medium.real is not None
+        assert self.phase.real is not None
         slopes = {
             self.N: sp.Integer(1),
-            self.D: sp.Float(self.medium.real.b[i]),
+            self.D: sp.Float(self.phase.real.b[i]),
             self.S: self.s[i],
             self.S1: self.s1[i],
         }
@@ -183,41 +183,41 @@ class Content:
     @property
     def volume(self) -> sp.Expr:
         """In m^3 (of flows in m^3/s); of no use where volume is carried."""
-        if self.medium.model == MODELS[1]:
-            return sp.Add(*(x * molar_volume(s) for x, s in zip(self.n, self.medium.species, strict=True)))
-        return self._volume if self.medium.real is not None else self.T / self.P * GAS_CONSTANT * sp.Add(*self.n)
+        if self.phase.model == MODELS[1]:
+            return sp.Add(*(x * molar_volume(s) for x, s in zip(self.n, self.phase.species, strict=True)))
+        return self._volume if self.phase.real is not None else self.T / self.P * GAS_CONSTANT * sp.Add(*self.n)
 
     def volume_by_amount(self, i: int) -> sp.Expr:
         """Partial molar volume."""
-        if self.medium.model == MODELS[1]:
-            return molar_volume(self.medium.species[i])
-        return self._slopes[f"volume by {i}"] if self.medium.real is not None else self.T / self.P * GAS_CONSTANT
+        if self.phase.model == MODELS[1]:
+            return molar_volume(self.phase.species[i])
+        return self._slopes[f"volume by {i}"] if self.phase.real is not None else self.T / self.P * GAS_CONSTANT
 
     @property
     def volume_by_T(self) -> sp.Expr:
-        if self.medium.model == MODELS[1]:
+        if self.phase.model == MODELS[1]:
             return sp.Integer(0)
-        if self.medium.real is None:
+        if self.phase.real is None:
             return GAS_CONSTANT / self.P * sp.Add(*self.n)
         return self._slopes["volume by T"]
 
     @property
     def departure(self) -> sp.Expr:
         """Enthalpy less that of the ideal state in J (of flows in W)."""
-        return self._departure if self.medium.real is not None else sp.Integer(0)
+        return self._departure if self.phase.real is not None else sp.Integer(0)
 
     def departure_by_amount(self, i: int) -> sp.Expr:
-        return self._slopes[f"departure by {i}"] if self.medium.real is not None else sp.Integer(0)
+        return self._slopes[f"departure by {i}"] if self.phase.real is not None else sp.Integer(0)
 
     @property
     def departure_by_T(self) -> sp.Expr:
-        if self.medium.real is None:
+        if self.phase.real is None:
             return sp.Integer(0)
         return self._slopes["departure by T"]
 
     @property
     def departure_by_P(self) -> sp.Expr:
-        return self._slopes["departure by P"] if self.medium.real is not None else sp.Integer(0)
+        return self._slopes["departure by P"] if self.phase.real is not None else sp.Integer(0)
 
     def written_out(self, e: sp.Expr) -> sp.Expr:
         """An expression without the symbols of `definitions`: for streams that do not change along the way."""
@@ -227,7 +227,7 @@ class Content:
 
 
 @dataclass(frozen=True, eq=False)
-class Medium(Frozen):
+class PhaseModel(Frozen):
     """How volume and enthalpy follow from amounts; `energy` is None where nothing is known of heat."""
 
     species: tuple[str, ...]
@@ -256,7 +256,7 @@ class Medium(Frozen):
         """Enthalpy of a stream that does not change, written out."""
         return self.enthalpy(Content(self, n, T, P), carried, written_out=True)
 
-    def warming(self, n: Sequence[sp.Expr], T: sp.Expr, start: sp.Expr, carried: sp.Expr) -> sp.Expr:
+    def sensible_enthalpy(self, n: Sequence[sp.Expr], T: sp.Expr, start: sp.Expr, carried: sp.Expr) -> sp.Expr:
         """What it takes to bring the amounts n from one temperature to another, unreacted, in the ideal state."""
         assert self.energy is not None
         held = sp.Add(*(x * (self.energy.rise(i, T) - self.energy.rise(i, start)) for i, x in enumerate(n)))

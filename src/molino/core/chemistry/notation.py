@@ -16,7 +16,7 @@ from molino.core.symbols import Role, for_the_eye, roman, symbol_latex
 from molino.core.units import GAS_CONSTANT
 
 if TYPE_CHECKING:
-    from molino.core.chemistry.network import Chemistry
+    from molino.core.chemistry.chemistry import Chemistry
 
 _DIGITS = 6
 
@@ -74,7 +74,7 @@ def plain_text(e: sp.Expr) -> str:
 
 
 def _rounded(e: sp.Expr) -> sp.Expr:
-    """Numbers with the digits that a reader wants, the gas constant by its letter."""
+    """Numbers with the digits that a reader needs, the gas constant by its letter."""
     swap: dict[sp.Expr, sp.Expr] = {n: sp.Float(n, _DIGITS) for n in e.atoms(sp.Float)}
     for n in swap:
         for number, letter in ((GAS_CONSTANT, GAS), (1 / GAS_CONSTANT, 1 / GAS)):
@@ -120,11 +120,11 @@ def _over_temperature(constants: Mapping[str, Constant], owner: str) -> Iterable
 def chemistry_equations(chemistry: Chemistry) -> Equations:
     """The rate laws, and the net rate at which each species is formed: R_i = sum of nu_ij r_j."""
     lines = [*rate_laws(chemistry)]
-    structure = chemistry.structure
-    made: list[list[sp.Expr]] = [[] for _ in structure.species]
-    for name, column in zip(structure.reactions, structure.stoichiometry, strict=True):
+    network = chemistry.network
+    made: list[list[sp.Expr]] = [[] for _ in network.species]
+    for name, column in zip(network.reactions, network.stoichiometry, strict=True):
         for i, moles in column:
             made[i].append(sp.Rational(moles) * RATE(name))
-    for species, terms in zip(structure.species, made, strict=True):
+    for species, terms in zip(network.species, made, strict=True):
         lines.append(line(f"R_{species}", sp.Add(*terms), f"R_{{{roman(species)}}}"))
     return Equations(tuple(lines))

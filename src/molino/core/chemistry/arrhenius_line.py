@@ -97,7 +97,7 @@ class TemperatureLine(Printed):
         return len(self.constants) - 2
 
     @cached_property
-    def spread(self) -> float:
+    def standard_deviation(self) -> float:
         """Residual standard deviation of ln k; nan from two temperatures."""
         left = np.log1p(self.deviations)
         return math.sqrt(float(left @ left) / self.degrees_of_freedom) if self.degrees_of_freedom else math.nan
@@ -116,7 +116,7 @@ class TemperatureLine(Printed):
     def _error(self, x: float) -> float:
         """Standard error of ln k at 1/T = x."""
         away = self.x - self.x.mean()
-        return self.spread * math.sqrt(1 / len(self.x) + (x - self.x.mean()) ** 2 / float(away @ away))
+        return self.standard_deviation * math.sqrt(1 / len(self.x) + (x - self.x.mean()) ** 2 / float(away @ away))
 
     def at(self, T: float) -> tuple[float, float, float]:
         """k in SI at a temperature in K, and the 95 % band of the line there."""
@@ -130,7 +130,9 @@ class TemperatureLine(Printed):
         if not self.degrees_of_freedom:
             return math.nan
         away = self.x - self.x.mean()
-        return half_width(GAS_CONSTANT * self.spread / math.sqrt(float(away @ away)), self.degrees_of_freedom)
+        return half_width(
+            GAS_CONSTANT * self.standard_deviation / math.sqrt(float(away @ away)), self.degrees_of_freedom
+        )
 
     @property
     def factor(self) -> tuple[float, float, float]:
@@ -157,8 +159,8 @@ class TemperatureLine(Printed):
         angle = np.linspace(0.0, 2.0 * np.pi, count)
         size = math.sqrt(2.0 * f_quantile(0.95, 2, self.degrees_of_freedom))
         away = self.x - self.x.mean()
-        E = self.energy + size * GAS_CONSTANT * self.spread / math.sqrt(float(away @ away)) * np.cos(angle)
-        log_k = self.log_value + size * self.spread / math.sqrt(len(self.x)) * np.sin(angle)
+        E = self.energy + size * GAS_CONSTANT * self.standard_deviation / math.sqrt(float(away @ away)) * np.cos(angle)
+        log_k = self.log_value + size * self.standard_deviation / math.sqrt(len(self.x)) * np.sin(angle)
         return E, log_k + E / GAS_CONSTANT / self.reference
 
     def shown(self, si: float) -> float:

@@ -11,13 +11,13 @@ from scipy.optimize import brentq
 
 from molino.core import units
 from molino.core.errors import InputError, SolveError, nearest
-from molino.core.fields import Frozen
-from molino.core.fitting.problem import Fixed, Scale, minimise
+from molino.core.fitting.least_squares import Fixed, Scale, minimise
+from molino.core.frozen import Frozen
 from molino.core.printing import Printed
 from molino.core.statistics import f_quantile
 
 if TYPE_CHECKING:
-    from molino.core.fitting.result import Fit
+    from molino.core.fitting.fit_result import Fit
 
 _FARTHEST = 12
 """Steps outward, each half as long again as the one before, until a profile counts as flat."""
@@ -26,7 +26,7 @@ _ENOUGH = 1e-3
 
 
 @dataclass(frozen=True, eq=False)
-class Profile(Frozen, Printed):
+class ProfileLikelihood(Frozen, Printed):
     """The profile of one constant, in SI.
 
     `values` and `tau` are the constant and sign(value - estimate) sqrt((S - S_min) / s^2) where it was followed: a
@@ -78,11 +78,11 @@ class _Follower:
 
     def __init__(self, fit: Fit, indices: tuple[int, ...]) -> None:
         self.fit, self.indices = fit, indices
-        self.problem = fit.problem.weighed(fit.optimum.spread)
+        self.problem = fit.problem.weighed(fit.optimum.standard_deviation)
         self.scale = Scale(fit.problem.free)
         self.at = fit.optimum.parameters
         self.least = fit.optimum.sum_of_squares(fit.problem.measured)
-        held = self.problem.fixing(indices, [float(self.at[i]) for i in indices], fit.optimum.spread)
+        held = self.problem.fixing(indices, [float(self.at[i]) for i in indices], fit.optimum.standard_deviation)
         self.left = held.model.left if isinstance(held.model, Fixed) else np.array([], dtype=int)
         self.warm = self.at[self.left]
         self.evaluations = 0
@@ -92,7 +92,7 @@ class _Follower:
         whole = self.scale.inward(self.at)
         whole[list(self.indices)] = variables
         values = self.scale.outward(whole)[list(self.indices)]
-        held = self.problem.fixing(self.indices, values.tolist(), self.fit.optimum.spread)
+        held = self.problem.fixing(self.indices, values.tolist(), self.fit.optimum.standard_deviation)
         try:
             found = minimise(held, self.warm, tolerance=1e-6)
         except SolveError:
@@ -117,7 +117,7 @@ def _reach(fit: Fit, i: int, scale: Scale) -> float:
     return float(np.clip(error, 1e-12, 0.5)) if math.isfinite(error) else 0.5
 
 
-def profile(fit: Fit, name: str) -> Profile:
+def profile_likelihood(fit: Fit, name: str) -> ProfileLikelihood:
     """Follow one constant outwards, the others fitted anew, until (S - S_min)/s^2 = F(0.95; 1, degrees of freedom).
 
     (D. M. Bates, D. G. Watts, Nonlinear Regression Analysis and Its Applications, 1988, section 6.1.) A side on which
@@ -170,7 +170,7 @@ def profile(fit: Fit, name: str) -> Profile:
 
     places = sorted(seen)
     values = np.array([outward(z) for z in places])
-    return Profile(
+    return ProfileLikelihood(
         name, float(parameters[i]), (outward(ends[0]), outward(ends[1])), values, np.array([seen[z] for z in places]),
         p.unit, (flat[0], flat[1]),
     )  # fmt: skip
@@ -190,8 +190,8 @@ def region(fit: Fit, first: str, second: str, points: int = 36) -> Region:
     i, j = index_of(fit, first), index_of(fit, second)
     pair = fit.covariance[np.ix_([i, j], [i, j])]
     if i == j or not all(math.isfinite(fit.estimates[n].standard_error) for n in (i, j)):
-        said = "a region needs two constants that the data determine"
-        raise InputError(said, f"{first} and {second}", "look at the profile of each")
+        message = "a region needs two constants that the data determine"
+        raise InputError(message, f"{first} and {second}", "look at the profile of each")
     limit = 2 * f_quantile(0.95, 2, fit.degrees_of_freedom)
     scale = Scale(fit.problem.free)
     slope = np.diag(scale.slope(fit.optimum.parameters))[[i, j]]

@@ -63,8 +63,8 @@ def python_law(function: Callable[..., Any], constants: frozenset[str]) -> sp.Ex
     known = {inspect.Parameter.POSITIONAL_OR_KEYWORD, inspect.Parameter.KEYWORD_ONLY}
     taken = [p for p in signature if p.default is inspect.Parameter.empty or p.name in constants]
     if not taken or any(p.kind not in known for p in taken):
-        said = f"the Python rate law {name_of(function)} does not name what it depends on"
-        raise InputError(said, "", "write def rate(A, B, T, k): with species, T, P and constants as arguments")
+        message = f"the Python rate law {name_of(function)} does not name what it depends on"
+        raise InputError(message, "", "write def rate(A, B, T, k): with species, T, P and constants as arguments")
     symbols = [constant(p.name) if p.name in constants else KNOWN.get(p.name, concentration(p.name)) for p in taken]
     return _law(function, tuple(p.name for p in taken), tuple(species_in(s) is not None for s in symbols))(*symbols)
 
@@ -85,8 +85,10 @@ def _law(function: Callable[..., Any], names: tuple[str, ...], clipped: tuple[bo
             raise
         except Exception as error:
             at = ", ".join(f"{n} = {v:.6g}" for n, v in given.items())
-            said = f"the Python rate law {name_of(function)} failed: {type(error).__name__}: {error}, at {at} (SI)"
-            raise SolveError(said, "rate law", "mend the function; it takes and gives plain numbers in SI") from error
+            message = f"the Python rate law {name_of(function)} failed: {type(error).__name__}: {error}, at {at} (SI)"
+            raise SolveError(
+                message, "rate law", "correct the function; it takes and gives plain numbers in SI"
+            ) from error
         if not math.isfinite(value):
             raise ArithmeticError(f"{name_of(function)} gives {value}")
         return value

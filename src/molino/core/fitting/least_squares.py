@@ -11,7 +11,7 @@ from scipy.optimize import least_squares
 
 from molino.core.chemistry.constants import Parameter
 from molino.core.errors import SolveError
-from molino.core.fields import Frozen
+from molino.core.frozen import Frozen
 from molino.core.units import GAS_CONSTANT
 
 Progress = Callable[[int, float], None]
@@ -76,18 +76,20 @@ class Problem(Frozen):
     group: np.ndarray
     mean_temperature: float = np.nan
 
-    def fixing(self, index: Sequence[int], values: Sequence[float], spread: np.ndarray) -> Problem:
+    def fixing(self, index: Sequence[int], values: Sequence[float], standard_deviation: np.ndarray) -> Problem:
         """The same with some parameters held at numbers, and the standard deviations at theirs."""
         left = np.array([i for i in range(len(self.free)) if i not in index], dtype=int)
         whole = np.array([p.value for p in self.free])
         whole[list(index)] = values
         free = tuple(self.free[i] for i in left)
-        return replace(self.weighed(spread), free=free, model=Fixed(self.model, whole, left))
+        return replace(self.weighed(standard_deviation), free=free, model=Fixed(self.model, whole, left))
 
-    def weighed(self, spread: np.ndarray, measured: np.ndarray | None = None) -> Problem:
+    def weighed(self, standard_deviation: np.ndarray, measured: np.ndarray | None = None) -> Problem:
         """The same with known standard deviations (and, if given, other measurements)."""
         group = np.zeros(len(self.measured), dtype=int)
-        return replace(self, size=spread, group=group, measured=self.measured if measured is None else measured)
+        return replace(
+            self, size=standard_deviation, group=group, measured=self.measured if measured is None else measured
+        )
 
 
 class Scale:
@@ -141,20 +143,20 @@ class Scale:
 
 @dataclass(frozen=True, eq=False)
 class Optimum(Frozen):
-    """Where the sum of squares is least (or, `stopped`, the best that was found before a stop by hand)."""
+    """Where the sum of squares is least (or, `stopped`, the best that was found before an interruption)."""
 
     parameters: np.ndarray
     values: np.ndarray
     slopes: np.ndarray
     """d(value)/d(parameter), shape (points, parameters)."""
-    spread: np.ndarray
+    standard_deviation: np.ndarray
     """Standard deviation of each observation, shape (points,)."""
     evaluations: int
     stopped: bool = False
 
     def sum_of_squares(self, measured: np.ndarray) -> float:
         """Of the weighted residuals."""
-        return float(np.sum(((measured - self.values) / self.spread) ** 2))
+        return float(np.sum(((measured - self.values) / self.standard_deviation) ** 2))
 
 
 class _Search:
@@ -209,15 +211,15 @@ class _Search:
             xtol=aim, ftol=aim, gtol=1e-15, max_nfev=_MOST_EVALUATIONS,
         )  # fmt: skip
         if found.status <= 0:
-            said = f"the search did not settle in {_MOST_EVALUATIONS} evaluations"
-            raise SolveError(said, "fit", "start from other guesses, set bounds, or fit fewer constants")
+            message = f"the search did not settle in {_MOST_EVALUATIONS} evaluations"
+            raise SolveError(message, "fit", "start from other guesses, set bounds, or fit fewer constants")
         return np.asarray(found.x), not found.active_mask.any()
 
     def reweigh(self, variables: np.ndarray) -> float:
         """Take the weights from the residuals; how far they changed, relative."""
-        spread = self.spread(self.evaluate(variables)[0])
-        change = float(np.max(np.abs(1 / spread / self.weights - 1)))
-        self.weights, self.best = 1 / spread, (np.inf, variables)
+        standard_deviation = self.standard_deviation(self.evaluate(variables)[0])
+        change = float(np.max(np.abs(1 / standard_deviation / self.weights - 1)))
+        self.weights, self.best = 1 / standard_deviation, (np.inf, variables)
         return change
 
     def in_rounds(self, variables: np.ndarray, aim: float, enough: float) -> tuple[np.ndarray, bool]:
@@ -250,7 +252,7 @@ class _Search:
         self.reweigh(variables)
         return variables, before < TOLERANCE**0.9
 
-    def spread(self, values: np.ndarray) -> np.ndarray:
+    def standard_deviation(self, values: np.ndarray) -> np.ndarray:
         """Standard deviation of each observation; the degrees of freedom of the parameters are shared out by size."""
         problem = self.problem
         scaled = (values - problem.measured) / problem.size
@@ -289,7 +291,7 @@ def minimise(
     begin = start if start is not None else np.array([p.value for p in problem.free])
     if not len(problem.free):
         values, slopes = problem.model(begin)
-        return Optimum(begin, values, slopes, search.spread(values), 1)
+        return Optimum(begin, values, slopes, search.standard_deviation(values), 1)
     low, high = scale.bounds()
     variables, stopped = np.clip(scale.inward(begin), low, high), False
     search.best = np.inf, variables
@@ -303,13 +305,17 @@ def minimise(
     except KeyboardInterrupt:
         variables, stopped = search.best[1], True
     values, slopes = search.evaluate(variables)
-    return Optimum(scale.outward(variables), values, slopes, search.spread(values), search.evaluations, stopped)
+    return Optimum(
+        scale.outward(variables), values, slopes, search.standard_deviation(values), search.evaluations, stopped
+    )
 
 
 def left_at(problem: Problem, parameters: np.ndarray, evaluations: int) -> Optimum:
-    """What a search that was stopped by hand leaves behind."""
+    """What a search that was interrupted leaves behind."""
     values, slopes = problem.model(parameters)
-    return Optimum(parameters, values, slopes, _Search(problem, None, None).spread(values), evaluations, stopped=True)
+    return Optimum(
+        parameters, values, slopes, _Search(problem, None, None).standard_deviation(values), evaluations, stopped=True
+    )
 
 
 def _first_weights(problem: Problem) -> np.ndarray:

@@ -10,11 +10,11 @@ from typing import Any, ClassVar, Self
 import sympy as sp
 
 from molino.core import units
+from molino.core.chemistry.arrhenius_line import TemperatureLine
 from molino.core.chemistry.constants import Entry, entry
 from molino.core.chemistry.formula import TEMPERATURE
-from molino.core.chemistry.temperature_line import TemperatureLine
 from molino.core.errors import Faults, InputError, UnitError
-from molino.core.fields import Frozen, settle
+from molino.core.frozen import Frozen, settle
 from molino.core.symbols import Role
 from molino.core.units import GAS_CONSTANT, Value
 
@@ -41,14 +41,14 @@ def _parts_of(line: TemperatureLine) -> tuple[Value, Value, Value]:
     return value, Value(line.reference, line.temperatures[0].unit), Value(line.energy, energy_unit)
 
 
-class OverTemperature:
+class TemperatureDependence:
     """Base of the constants that follow a law over temperature: reads the fields, gives parts and expression."""
 
     forms: ClassVar[tuple[tuple[str, ...], ...]]
     """The ways to give it, each a set of fields."""
     may: ClassVar[frozenset[str]] = frozenset()
     """Fields that may be left out of a form."""
-    bare: ClassVar[str]
+    unitless: ClassVar[str]
     """The field that holds the value at the reference temperature; its part has no suffix."""
     free: ClassVar[frozenset[str]] = frozenset({"Ea", "dH", "n", "a", "b"})
     """Parts that may well be negative."""
@@ -57,9 +57,9 @@ class OverTemperature:
     def __post_init__(self) -> None:
         given = self._given()
         if {*given} - self.may not in [{*form} - self.may for form in self.forms]:
-            said = f"{type(self).__name__} was given {', '.join(given) or 'nothing'}"
+            message = f"{type(self).__name__} was given {', '.join(given) or 'nothing'}"
             ways = "; or ".join(", ".join(name for name in form if name not in self.may) for form in self.forms)
-            raise InputError(said, advice=f"give {ways} (at: the temperature of the value)")
+            raise InputError(message, advice=f"give {ways} (at: the temperature of the value)")
         faults = Faults()
         for name in given:
             with faults.at():
@@ -80,10 +80,10 @@ class OverTemperature:
         return [name for name in form if name in there] + sorted(there - {*form})
 
     def parts(self) -> dict[str, Entry]:
-        return {("" if name == self.bare else name): getattr(self, name) for name in self._given()}
+        return {("" if name == self.unitless else name): getattr(self, name) for name in self._given()}
 
     def with_parts(self, parts: Mapping[str, Entry]) -> Self:
-        named = {name or self.bare: part for name, part in parts.items()}
+        named = {name or self.unitless: part for name, part in parts.items()}
         if all(getattr(self, name) == part for name, part in named.items()):
             return self
         return replace(self, **named, through_table=None)  # type: ignore[type-var]
@@ -100,7 +100,7 @@ class OverTemperature:
 
 
 @dataclass(frozen=True, eq=False)
-class Arrhenius(Frozen, OverTemperature):
+class Arrhenius(Frozen, TemperatureDependence):
     """A rate constant that follows the Arrhenius law.
 
     Give either the pre-exponential factor `A` and the activation energy, or the value `k` at the reference
@@ -132,7 +132,7 @@ class Arrhenius(Frozen, OverTemperature):
 
     forms = (("k", "Ea", "at", "n"), ("A", "Ea", "n"))
     may = frozenset({"n"})
-    bare = "k"
+    unitless = "k"
     k: Any = None
     A: Any = None
     Ea: Any = None
@@ -163,7 +163,7 @@ class Arrhenius(Frozen, OverTemperature):
 
 
 @dataclass(frozen=True, eq=False)
-class VantHoff(Frozen, OverTemperature):
+class VantHoff(Frozen, TemperatureDependence):
     """An equilibrium or adsorption constant that follows the van 't Hoff law.
 
     Give the value `K` at the reference temperature `at` and the enthalpy of reaction (or adsorption) `dH`; or the
@@ -192,7 +192,7 @@ class VantHoff(Frozen, OverTemperature):
     """
 
     forms = (("K", "dH", "at"), ("A", "dH"), ("a", "b"))
-    bare = "K"
+    unitless = "K"
     K: Any = None
     at: Any = None
     dH: Any = None

@@ -15,9 +15,9 @@ from molino.core.errors import InputError
 from molino.core.units import Value
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.feed import mixture_of, portions_in, replaced
-from molino.core.vessels.heat import Programme
+from molino.core.vessels.heat import Profile
 from molino.core.vessels.mixture import Contents, Mixture
-from molino.core.vessels.schedule import Track
+from molino.core.vessels.piecewise_linear import PiecewiseLinear
 from molino.core.vessels.streams import Stream
 
 if TYPE_CHECKING:
@@ -49,13 +49,13 @@ class ChargedVessel(Vessel):
         return self.density  # type: ignore[no-any-return]
 
     @property
-    def _programme(self) -> Track:
-        """The temperature programme over time."""
-        return self.heat.track("time", self.label)  # type: ignore[no-any-return]
+    def _profile(self) -> PiecewiseLinear:
+        """The temperature profile over time."""
+        return self.heat.piecewise("time", self.label)  # type: ignore[no-any-return]
 
     @property
     def _first_T(self) -> Value | None:
-        return Value(self._programme.after(0.0)) if isinstance(self.heat, Programme) else self.T
+        return Value(self._profile.after(0.0)) if isinstance(self.heat, Profile) else self.T
 
     def _start_T(self, given: Mapping[str, Number]) -> Number:
         own = self._first_T
@@ -71,9 +71,9 @@ class ChargedVessel(Vessel):
         totals = [replaced(self.volume, given, "volume"), self.total]
         return mixture_of(contents, totals, self._by_name, T, P, self.density, self.model)
 
-    def _tracks(self) -> dict[sp.Symbol, Track]:
-        found = super()._tracks()
-        return found | {TEMPERATURE: self._programme} if isinstance(self.heat, Programme) else found
+    def _moving_numbers(self) -> dict[sp.Symbol, PiecewiseLinear]:
+        found = super()._moving_numbers()
+        return found | {TEMPERATURE: self._profile} if isinstance(self.heat, Profile) else found
 
     def _end(self, given: Mapping[str, Number], fed: Mixture) -> Number:
         return given.get("time", self.time.si if self.time is not None else np.nan)

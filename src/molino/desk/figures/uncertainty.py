@@ -1,4 +1,4 @@
-"""How far the constants of a fit can be believed."""
+"""How far the constants of a fit can be trusted."""
 
 from __future__ import annotations
 
@@ -8,11 +8,11 @@ from matplotlib.figure import Figure
 
 from molino.core import units
 from molino.core.errors import InputError
+from molino.core.fitting.bootstrap import Bootstrap
 from molino.core.fitting.discrimination import Discrimination
-from molino.core.fitting.profiles import Profile, Region
-from molino.core.fitting.resampling import Bootstrap
-from molino.core.fitting.result import Fit
-from molino.core.statistics import student
+from molino.core.fitting.fit_result import Fit
+from molino.core.fitting.profile_likelihood import ProfileLikelihood, Region
+from molino.core.statistics import student_t_quantile
 from molino.desk.figures import style
 
 
@@ -20,21 +20,21 @@ def _label(name: str, unit: str | None) -> str:
     return f"{name} [{units.pretty(unit)}]" if unit else name
 
 
-def profiles(result: Fit, found: dict[str, Profile]) -> Figure:
+def profiles(result: Fit, found: dict[str, ProfileLikelihood]) -> Figure:
     """Each constant's profile: tau over the constant, dashed where the model is linear, with the 95 % interval.
 
     Parameters
     ----------
     result : Fit
-    found : mapping of name to Profile
-        As `Fit.profile` gives them.
+    found : mapping of name to ProfileLikelihood
+        As `Fit.profile_likelihood` gives them.
 
     Returns
     -------
     matplotlib Figure
     """
     figure, panels, _ = style.grid_of(len(found))
-    t = student(0.975, result.degrees_of_freedom)
+    t = student_t_quantile(0.975, result.degrees_of_freedom)
     for axes, (name, one) in zip(panels, found.items(), strict=True):
         unit = units.unit(one.unit or "")
         low, high = one.shown()
@@ -146,18 +146,18 @@ def candidates(result: Discrimination, run: str | None = None) -> Figure:
     matplotlib Figure
     """
     best = next(iter(result.fits.values()))
-    if not best.layout.runs:
+    if not best.parameter_map.runs:
         raise InputError("these candidates were fitted to rates", "figure", "draw figures.residuals of each fit")
     display = best.data.display
     curves = {name: found.curves() for name, found in result.fits.items()}
-    names = [r.name for r in best.layout.runs]
+    names = [r.name for r in best.parameter_map.runs]
 
     def apart(name: str) -> float:
         all_of = [np.concatenate(list(c[name].values.values())) for c in curves.values()]
         return float(np.max(np.ptp(all_of, axis=0)))
 
     chosen = run if run is not None else max(names, key=apart)
-    experiment = next(r for r in best.layout.runs if r.name == chosen)
+    experiment = next(r for r in best.parameter_map.runs if r.name == chosen)
     species = [s for s in best.responses if s in experiment.measured]
     figure = style.blank()
     panels = figure.subplots(2, len(species), squeeze=False, sharex="col", height_ratios=[2.2, 1])
@@ -179,7 +179,7 @@ def candidates(result: Discrimination, run: str | None = None) -> Figure:
             own = np.array(
                 [r == chosen and q == s for r, q in zip(found.points.run, found.points.species, strict=True)]
             )
-            self_scaled = found.points.residuals[own] / best.points.spread[own]
+            self_scaled = found.points.residuals[own] / best.points.standard_deviation[own]
             style_of = {"color": line["color"], "linestyle": line["linestyle"], "linewidth": 1.0}
             below.plot(
                 display.number(found.points.time[own], "time"), self_scaled, style.MARKS[n % len(style.MARKS)],

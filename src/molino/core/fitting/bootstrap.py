@@ -13,15 +13,15 @@ from scipy.special import ndtr
 
 from molino.core import units
 from molino.core.errors import InputError, SolveError, nearest
-from molino.core.fields import Frozen
-from molino.core.fitting.problem import Problem, minimise
+from molino.core.fitting.least_squares import Problem, minimise
+from molino.core.frozen import Frozen
 from molino.core.printing import Printed
-from molino.core.statistics import student
+from molino.core.statistics import student_t_quantile
 
 if TYPE_CHECKING:
     import pandas as pd
 
-    from molino.core.fitting.result import Fit
+    from molino.core.fitting.fit_result import Fit
 
 KINDS = ("residuals", "cases")
 _CHUNK = 20
@@ -52,7 +52,7 @@ class Bootstrap(Frozen, Printed):
         normal(-/+ t(0.975)) are taken, of cases normal(-/+ t sqrt(observations/degrees of freedom)), whose residuals
         are not widened (T. C. Hesterberg, Am. Stat. 69 (2015) 371).
         """
-        t = student(0.975, self.degrees_of_freedom)
+        t = student_t_quantile(0.975, self.degrees_of_freedom)
         t *= math.sqrt(self.observations / self.degrees_of_freedom) if self.kind == "cases" else 1.0
         low, high = np.percentile(self.draws, [100 * ndtr(-t), 100 * ndtr(t)], axis=0)
         return {n: (float(a), float(b)) for n, a, b in zip(self.names, low, high, strict=True)}
@@ -72,8 +72,8 @@ class Bootstrap(Frozen, Printed):
         lines = [f"bootstrap of {self.kind}: {len(self.draws)} refits of {self.asked}"]
         for name, unit, *numbers in self.table().itertuples(index=False):
             median, error, low, high = (f"{x:.4g}" for x in numbers)
-            said = f"  {name}: median {median} (standard error {error}), 95 %: {low} to {high} {units.pretty(unit)}"
-            lines.append(said.rstrip())
+            message = f"  {name}: median {median} (standard error {error}), 95 %: {low} to {high} {units.pretty(unit)}"
+            lines.append(message.rstrip())
         return "\n".join(lines)
 
 
@@ -159,7 +159,13 @@ def bootstrap(
     ]
     case = np.array([samples[key] for key in keys])
     work = _Resampler(
-        fit.problem.weighed(points.spread), fit.optimum.parameters, points.calculated, adjusted, response, case, kind
+        fit.problem.weighed(points.standard_deviation),
+        fit.optimum.parameters,
+        points.calculated,
+        adjusted,
+        response,
+        case,
+        kind,
     )
     seeds = np.random.SeedSequence(seed).spawn(times)
     chunks = [seeds[n : n + _CHUNK] for n in range(0, times, _CHUNK)]
@@ -172,8 +178,8 @@ def bootstrap(
     draws = np.concatenate(rows)
     draws = draws[np.isfinite(draws).all(axis=1)]
     if len(draws) < 0.9 * times:
-        said = f"only {len(draws)} of {times} refits settled"
-        raise SolveError(said, "bootstrap", "the data hardly determine the constants: look at their profiles")
+        message = f"only {len(draws)} of {times} refits settled"
+        raise SolveError(message, "bootstrap", "the data hardly determine the constants: look at their profiles")
     own = tuple(e.unit for e in fit.estimates)
     return Bootstrap(tuple(fit.values), draws, kind, times, own, len(points.measured), fit.degrees_of_freedom)
 

@@ -6,16 +6,16 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from molino.desk.cli.common import console, show_table, telling
+from molino.desk.cli.common import console, show_progress, show_table
 
 if TYPE_CHECKING:
     import pandas as pd
     from matplotlib.figure import Figure
 
-    from molino.core.chemistry.over_temperature import Arrhenius, VantHoff
-    from molino.core.fitting.profiles import Profile
+    from molino.core.chemistry.temperature_dependence import Arrhenius, VantHoff
+    from molino.core.fitting.fit_result import Fit
+    from molino.core.fitting.profile_likelihood import ProfileLikelihood
     from molino.core.fitting.rates import Rates
-    from molino.core.fitting.result import Fit
     from molino.core.fitting.screening import Screening
     from molino.desk.job.load import Job
     from molino.desk.job.models import RatesTable
@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 
 @dataclass
-class Beside:
+class FitReport:
     """What came out of it: plain data by name, and the files written."""
 
     job: Job
@@ -61,13 +61,13 @@ class Beside:
             self.files.append(save(figure, self.job.results / f"{stem}{suffix}.png"))
 
 
-def before(job: Job, name: str, study: Study, quiet: bool) -> Beside:
+def before(job: Job, name: str, study: Study, quiet: bool) -> FitReport:
     """Checks of the data, screening of orders, and rates."""
     from molino.core.fitting.experiments import Experiments
     from molino.core.fitting.screening import screen_orders
     from molino.desk import figures
 
-    out = Beside(job, name, quiet)
+    out = FitReport(job, name, quiet)
     if isinstance(study.data, Experiments):
         findings = study.data.check(job.chemistry).findings
         out.content["data"] = [{"level": f.level, "where": f.where, "what": f.what} for f in findings]
@@ -114,18 +114,18 @@ def rates_of(data: Any, table: RatesTable) -> Rates:
     return Rates.from_curves(data, species, table.method, table.smoothing)
 
 
-def after(job: Job, name: str, study: Study, found: Fit, early: Beside, quiet: bool) -> Beside:
+def after(job: Job, name: str, study: Study, found: Fit, early: FitReport, quiet: bool) -> FitReport:
     """Profiles, joint region, bootstrap, the line over temperature, candidate laws, the next experiment."""
-    out = Beside(job, name, quiet)
+    out = FitReport(job, name, quiet)
     if found.optimum.stopped:
         return out
-    _believe(out, study, found)
+    _report_uncertainty(out, study, found)
     if study.line_of is not None or study.line is not None:
         _over_temperature(out, study, found, early)
     if study.candidates:
         _weigh(out, study, job)
     if study.narrow is not None:
-        from molino.core.fitting.planning import next_experiment
+        from molino.core.fitting.next_experiment import next_experiment
 
         best = next_experiment(found, study.narrow, study.next)
         out.content["next"] = {"constant": study.narrow, "candidates": best.table().to_dict("records")}
@@ -135,22 +135,22 @@ def after(job: Job, name: str, study: Study, found: Fit, early: Beside, quiet: b
     return out
 
 
-def _believe(out: Beside, study: Study, found: Fit) -> None:
+def _report_uncertainty(out: FitReport, study: Study, found: Fit) -> None:
     from molino.desk import figures
 
-    if study.profile:
+    if study.profile_likelihood:
         profiles = {}
-        with telling("profiles", out.quiet) as tell_of:
+        with show_progress("profile likelihoods", out.quiet) as tell_of:
             for constant in found.values:
                 tell_of(constant)
-                profiles.update(found.profile(constant))
-        out.content["profile"] = {n: {"low_95": p.shown()[0], "high_95": p.shown()[1], "open": list(p.flat)}
+                profiles.update(found.profile_likelihood(constant))
+        out.content["profile_likelihood"] = {n: {"low_95": p.shown()[0], "high_95": p.shown()[1], "open": list(p.flat)}
                                   for n, p in profiles.items()}  # fmt: skip
         out.tabulate(_intervals(profiles), "profile-likelihood intervals")
-        out.keep("profiles", _intervals(profiles), ("", figures.profiles(found, profiles)))
+        out.keep("profile-likelihood", _intervals(profiles), ("", figures.profiles(found, profiles)))
     draws = None
     if study.bootstrap:
-        with telling("bootstrap", out.quiet) as tell_of:
+        with show_progress("bootstrap", out.quiet) as tell_of:
             draws = found.bootstrap(
                 study.bootstrap, study.resample, int(study.options.get("seed", 0)),
                 progress=lambda done, asked: tell_of(f"{done} of {asked} refits"),
@@ -166,7 +166,7 @@ def _believe(out: Beside, study: Study, found: Fit) -> None:
         out.keep("region", None, ("", figures.region(region, draws)))
 
 
-def _intervals(profiles: dict[str, Profile]) -> pd.DataFrame:
+def _intervals(profiles: dict[str, ProfileLikelihood]) -> pd.DataFrame:
     """The intervals of profiles as a table; where the data leave an end open it says so."""
     import pandas as pd
 
@@ -177,7 +177,7 @@ def _intervals(profiles: dict[str, Profile]) -> pd.DataFrame:
     return pd.DataFrame(rows, columns=["constant", "unit", "95 % low", "95 % high"])
 
 
-def _over_temperature(out: Beside, study: Study, found: Fit, early: Beside) -> None:
+def _over_temperature(out: FitReport, study: Study, found: Fit, early: FitReport) -> None:
     from molino.core import units
     from molino.core.errors import InputError
     from molino.desk import figures
@@ -206,12 +206,12 @@ def _over_temperature(out: Beside, study: Study, found: Fit, early: Beside) -> N
     out.keep("temperature", None, ("", figures.over_temperature(law)))
 
 
-def _weigh(out: Beside, study: Study, job: Job) -> None:
+def _weigh(out: FitReport, study: Study, job: Job) -> None:
     from molino.core.fitting.discrimination import discriminate
     from molino.desk import figures
 
     options = {n: v for n, v in study.options.items() if n != "per_run"}
-    with telling("candidates", out.quiet) as tell_of:
+    with show_progress("candidates", out.quiet) as tell_of:
         found = discriminate(
             {"as in the job": job.chemistry, **study.candidates}, study.data,
             progress=lambda count, squares: tell_of(f"evaluation {count}, sum of squares {squares:.6g}"), **options,
@@ -225,5 +225,5 @@ def _weigh(out: Beside, study: Study, job: Job) -> None:
     out.say(f"verdict: {found.verdict}")
     if found.next_text:
         out.say(f"next: {found.next_text}")
-    drawn = [("", figures.candidates(found))] if next(iter(found.fits.values())).layout.runs else []
+    drawn = [("", figures.candidates(found))] if next(iter(found.fits.values())).parameter_map.runs else []
     out.keep("candidates", found.table(), *drawn)

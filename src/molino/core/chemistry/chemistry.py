@@ -13,6 +13,7 @@ import numpy as np
 import sympy as sp
 
 from molino.core import units
+from molino.core.chemistry.checks import Review, review
 from molino.core.chemistry.constants import (
     Constant,
     Entry,
@@ -25,14 +26,13 @@ from molino.core.chemistry.constants import (
 )
 from molino.core.chemistry.dimensions import check_dimensions
 from molino.core.chemistry.formula import GAS, constant, names_in
+from molino.core.chemistry.notation import Equations, chemistry_equations
 from molino.core.chemistry.reaction import BASES, Reaction
-from molino.core.chemistry.review import Review, review
 from molino.core.chemistry.species import PROPERTIES, Species, check_balance, conserved
-from molino.core.chemistry.structure import Structure, combination_text, null_space
+from molino.core.chemistry.symbolic_network import SymbolicNetwork, combination_text, null_space
 from molino.core.chemistry.thermochemistry import FromSpecies, log_equilibrium, reaction_enthalpy
-from molino.core.chemistry.typeset import Equations, chemistry_equations
 from molino.core.errors import Faults, InputError, nearest
-from molino.core.fields import Frozen, FrozenMapping, settle
+from molino.core.frozen import Frozen, FrozenMapping, settle
 from molino.core.printing import Printed
 from molino.core.units import GAS_CONSTANT, Dimension, Value
 
@@ -69,8 +69,8 @@ class Chemistry(Frozen, Printed):
     species: Any = ()
     constants: Mapping[str, Any] = field(default_factory=dict)
     covariance: Covariance | None = None
-    bare: dict[str, dict[str, Dimension]] = field(init=False, repr=False, compare=False)
-    """For each reaction, the dimension that each constant given as a bare number must have, where it can be told."""
+    unitless: dict[str, dict[str, Dimension]] = field(init=False, repr=False, compare=False)
+    """For each reaction, the dimension that each constant given as a bare number must have, where it is known."""
 
     def __post_init__(self) -> None:
         faults = Faults()
@@ -111,8 +111,10 @@ class Chemistry(Frozen, Printed):
                 if name in found:
                     continue
                 if listed or difflib.get_close_matches(name, found, n=1, cutoff=0.8):
-                    said = f"[{name}] in the rate law is not a species of this chemistry"
-                    faults.add(f"reaction {reaction.name}", said, nearest(name, found) + " (or list it as a species)")
+                    message = f"[{name}] in the rate law is not a species of this chemistry"
+                    faults.add(
+                        f"reaction {reaction.name}", message, nearest(name, found) + " (or list it as a species)"
+                    )
                 else:
                     found[name] = Species(name)
         return tuple(found.values())
@@ -129,11 +131,11 @@ class Chemistry(Frozen, Printed):
     def _check(self, faults: Faults) -> None:
         formulas = {s.name: s.formula for s in self.species if s.formula}
         shared_used: set[str] = set()
-        settle(self, bare={})
+        settle(self, unitless={})
         names = [p.name for p in self.parameters]
         for name in sorted({n for n in names if names.count(n) > 1}):
-            said = f"two constants have the same full name, '{name}': one of a reaction, one that is shared"
-            faults.add("chemistry", said, "rename the shared constant, or the reaction")
+            message = f"two constants have the same full name, '{name}': one of a reaction, one that is shared"
+            faults.add("chemistry", message, "rename the shared constant, or the reaction")
         with_units = any(p.unit is not None for p in self.parameters)
         for reaction in self.reactions:
             place = f"reaction {reaction.name}"
@@ -145,17 +147,17 @@ class Chemistry(Frozen, Printed):
                 hint = nearest(name, [*known, *(f"[{s.name}]" for s in self.species)])
                 faults.add(place, f"the rate law asks for '{name}', which is not given", hint or f"give {name}=...")
             for name in sorted(reaction.constants.keys() - asked):
-                said = f"the constant '{name}' is given but the rate law does not use it"
-                faults.add(place, said, nearest(name, asked) or "take it out")
+                message = f"the constant '{name}' is given but the rate law does not use it"
+                faults.add(place, message, nearest(name, asked) or "take it out")
             shared_used |= asked & self.constants.keys() - reaction.constants.keys()
             if with_units and asked <= known.keys() and not reaction.is_python:
                 with faults.at(place):
-                    self.bare[str(reaction.name)] = self._dimensions(reaction)
+                    self.unitless[str(reaction.name)] = self._dimensions(reaction)
         for name in sorted(self.constants.keys() - shared_used):
             faults.add(f"constant {name}", "no rate law uses it", "take it out, or name it in a rate law")
 
     def _dimensions(self, reaction: Reaction) -> dict[str, Dimension]:
-        """The dimension that each bare constant of a reaction must have; UnitError for those that do not fit."""
+        """The dimension that each unitless constant of a reaction must have; UnitError for those that do not fit."""
         known = {**self.constants, **reaction.constants}
         constants = {n: known[n] for n in names_in(reaction.formula)}
         return check_dimensions(
@@ -165,10 +167,10 @@ class Chemistry(Frozen, Printed):
             units.unit(units.SI_UNITS[BASES[reaction.basis]]).dimension,
         )
 
-    def bare_dimensions(self) -> dict[str, dict[str, Dimension]]:
+    def unitless_dimensions(self) -> dict[str, dict[str, Dimension]]:
         """As `bare`, also where no constant has a unit; InputError where a rate law has no dimension that fits."""
         faults = Faults()
-        found = dict(self.bare)
+        found = dict(self.unitless)
         for reaction in self.reactions:
             if not reaction.is_python and reaction.name not in found:
                 with faults.at(f"reaction {reaction.name}"):
@@ -202,7 +204,7 @@ class Chemistry(Frozen, Printed):
         return tuple(found)
 
     @cached_property
-    def structure(self) -> Structure:
+    def network(self) -> SymbolicNetwork:
         """The symbols of the chemistry, without its numbers."""
         index = {s.name: i for i, s in enumerate(self.species)}
         rates, columns = [], []
@@ -216,7 +218,7 @@ class Chemistry(Frozen, Printed):
                 swap[constant(name)] = held.expression(symbols)
             rates.append(reaction.formula.xreplace(swap))
             columns.append(tuple((index[name], moles) for name, moles in reaction.equation.net.items()))
-        return Structure(
+        return SymbolicNetwork(
             tuple(index),
             tuple(str(r.name) for r in self.reactions),
             tuple(columns),
@@ -238,7 +240,7 @@ class Chemistry(Frozen, Printed):
     @property
     def names(self) -> tuple[str, ...]:
         """Names of the species."""
-        return self.structure.species
+        return self.network.species
 
     def with_values(self, values: Mapping[str, float], covariance: Covariance | None = None) -> Chemistry:
         """The same chemistry with parameters set to numbers in SI, by their full names ('dehydration.k.Ea')."""
@@ -305,7 +307,7 @@ class Chemistry(Frozen, Printed):
         return math.exp(float(log_equilibrium(reaction.equation, {s.name: s for s in self.species}, kelvin, asker)))
 
     def check(self, T: Any = None) -> Review:
-        """What is to be said of the chemistry before it runs: errors, warnings and notes.
+        """What there is to report of the chemistry before it runs: errors, warnings and notes.
 
         Building it has raised what makes it impossible (elements, names, dimensions). This looks further: species
         that nothing forms or consumes, dependent reactions, rates that run against their arrow or go on consuming what
@@ -333,7 +335,7 @@ class Chemistry(Frozen, Printed):
         charge. Otherwise they are the stoichiometric invariants: a basis of w with w . nu = 0 for every reaction
         (R. Aris, Introduction to the Analysis of Chemical Reactors, 1965, section 2.2), by exact elimination.
         """
-        reacting = {i for column in self.structure.stoichiometry for i, _ in column}
+        reacting = {i for column in self.network.stoichiometry for i, _ in column}
         by_index = dict(enumerate(self.species))
         if all(by_index[i].formula for i in reacting):
             atoms = {i: conserved(str(by_index[i].formula)) for i in reacting}
@@ -342,7 +344,7 @@ class Chemistry(Frozen, Printed):
             return {e: np.array([atoms.get(i, {}).get(e, 0.0) for i in range(size)], dtype=float) for e in kinds}
         names, size = self.names, len(self.species)
         found = {}
-        for weights in null_space(self.structure.stoichiometry, sorted(reacting)):
+        for weights in null_space(self.network.stoichiometry, sorted(reacting)):
             vector = np.zeros(size)
             vector[list(weights)] = [float(w) for w in weights.values()]
             text = combination_text(weights, names)

@@ -22,7 +22,7 @@ from molino.core.vessels.roles import SINCE, slope_of
 
 
 @dataclass(frozen=True)
-class Track:
+class PiecewiseLinear:
     """A number over time: straight lines through points; two points at one time are a jump."""
 
     times: tuple[float, ...]
@@ -32,11 +32,11 @@ class Track:
         assert len(self.times) == len(self.values)
 
     @classmethod
-    def constant(cls, value: float) -> Track:
+    def constant(cls, value: float) -> PiecewiseLinear:
         return cls((0.0,), (value,))
 
     @classmethod
-    def read(cls, given: Any, along: str, kind: str, place: str, zero: bool = False) -> Track:
+    def read(cls, given: Any, along: str, kind: str, place: str, zero: bool = False) -> PiecewiseLinear:
         """From (time, value) pairs; InputError for what is none, or does not rise in time."""
         faults = Faults()
         times, values = [], []
@@ -94,35 +94,39 @@ def moving(balances: Balances, symbols: tuple[sp.Symbol, ...]) -> Balances:
 
 
 @dataclass(frozen=True)
-class Stage:
+class Segment:
     """A stretch of a run with numbers of its own, up to `end`."""
 
     end: float
     case: Case
 
 
-def stages(case: Case, tracks: Mapping[sp.Symbol, Track], end: float, also: Iterable[float] = ()) -> list[Stage]:
+def segments(
+    case: Case, moving_numbers: Mapping[sp.Symbol, PiecewiseLinear], end: float, also: Iterable[float] = ()
+) -> list[Segment]:
     """The stages of a case from 0 to the end, with the numbers that `tracks` give; `also` are further breaks."""
-    if not tracks and not also:
-        return [Stage(end, case)]
-    shifting = tuple(s for s in tracks if _ramps(tracks[s]))
+    if not moving_numbers and not also:
+        return [Segment(end, case)]
+    shifting = tuple(s for s in moving_numbers if _ramps(moving_numbers[s]))
     balances = moving(case.balances, shifting)
     known = dict(zip(case.balances.parameters, case.values, strict=True))
-    marks = {t for track in tracks.values() for t in track.times} | {*also}
+    marks = {t for piecewise in moving_numbers.values() for t in piecewise.times} | {*also}
     breaks = [0.0, *sorted(t for t in marks if 0 < t < end), end]
     found = []
     if len(breaks) > 2 and SINCE not in balances.parameters:
         balances = replace(balances, parameters=(*balances.parameters, SINCE))
     for a, b in itertools.pairwise(breaks):
-        numbers = known | {s: track.after(a) for s, track in tracks.items()} | {SINCE: a}
+        numbers = known | {s: piecewise.after(a) for s, piecewise in moving_numbers.items()} | {SINCE: a}
         for s in shifting:
-            numbers[slope_of(s)] = (tracks[s].before(b) - tracks[s].after(a)) / (b - a) if b > a else 0.0
-        found.append(Stage(b, Case(balances, tuple(float(numbers.get(p, 0.0)) for p in balances.parameters))))
+            numbers[slope_of(s)] = (
+                (moving_numbers[s].before(b) - moving_numbers[s].after(a)) / (b - a) if b > a else 0.0
+            )
+        found.append(Segment(b, Case(balances, tuple(float(numbers.get(p, 0.0)) for p in balances.parameters))))
     return found
 
 
-def _ramps(track: Track) -> bool:
+def _ramps(piecewise: PiecewiseLinear) -> bool:
     """Whether it anywhere changes other than by jumps."""
-    pairs = zip(track.times, track.values, strict=True)
+    pairs = zip(piecewise.times, piecewise.values, strict=True)
     points: Sequence[tuple[float, float]] = [*pairs]
     return any(b[0] > a[0] and b[1] != a[1] for a, b in itertools.pairwise(points))

@@ -1,4 +1,4 @@
-"""What a fit can be asked for, and how far it is to be believed: against closed forms, brute force and known truths."""
+"""What a fit can be asked for, and how far it is to be trusted: against closed forms, brute force and known truths."""
 
 from __future__ import annotations
 
@@ -13,15 +13,17 @@ from hypothesis import strategies as st
 
 import molino as mo
 from molino.core.fitting import regression
-from molino.core.fitting.diagnosis import sign_runs
-from molino.core.fitting.result import Fit
-from molino.core.statistics import student
+from molino.core.fitting.fit_result import Fit
+from molino.core.fitting.residual_diagnostics import sign_runs
+from molino.core.statistics import student_t_quantile
 
 FIRST = mo.Chemistry(mo.Reaction("A -> B", k=mo.Unknown(0.2)))
 TIMES = np.linspace(1.0, 12.0, 12)
 
 
-def decay(k: float = 0.15, start: float = 4.0, noise: float = 0.0, seed: int = 0, name: str = "1") -> mo.Experiment:
+def deactivation(
+    k: float = 0.15, start: float = 4.0, noise: float = 0.0, seed: int = 0, name: str = "1"
+) -> mo.Experiment:
     """A -> B measured on A, with noise."""
     values = start * np.exp(-k * TIMES) + np.random.default_rng(seed).normal(0, noise, 12)
     return mo.Experiment(name, TIMES, {"A": np.maximum(values, 0)}, {"A": start})
@@ -29,7 +31,9 @@ def decay(k: float = 0.15, start: float = 4.0, noise: float = 0.0, seed: int = 0
 
 @pytest.fixture(scope="module")
 def noisy() -> Fit:
-    return mo.fit(FIRST, [decay(noise=0.06, seed=4, name="1"), decay(noise=0.06, seed=5, start=2.0, name="2")])
+    return mo.fit(
+        FIRST, [deactivation(noise=0.06, seed=4, name="1"), deactivation(noise=0.06, seed=5, start=2.0, name="2")]
+    )
 
 
 # what can be sought, and from where
@@ -41,7 +45,7 @@ def test_tanks_and_tubes_give_the_constants_of_their_closed_forms() -> None:
     runs = [
         mo.Experiment("tank", tau, {"A": 4.0 / (1 + 0.15 * tau)}, {"A": 4.0}, vessel="stirred tank"),
         mo.Experiment("tube", tau, {"A": 3.0 * np.exp(-0.15 * tau)}, {"A": 3.0}, vessel="plug flow"),
-        decay(),
+        deactivation(),
     ]
     for data in (*([run] for run in runs), runs):
         assert mo.fit(FIRST, data)["r1.k"].value == pytest.approx(0.15, rel=1e-9)
@@ -72,16 +76,16 @@ def test_a_gas_tube_swells() -> None:
 def test_unknown_starts_and_a_delay_are_found_along() -> None:
     late = [
         mo.Experiment(r.name, r.times, {"A": s * np.exp(-0.15 * (r.times + 0.4))}, {"A": 3.0})
-        for r, s in ((decay(name="1"), 4.0), (decay(name="2"), 2.0))
+        for r, s in ((deactivation(name="1"), 4.0), (deactivation(name="2"), 2.0))
     ]
     given = [mo.Experiment(r.name, r.times, r.measured, {"A": s}) for r, s in zip(late, (4.0, 2.0), strict=True)]
     delayed = mo.fit(FIRST, given, delay=True)
     assert delayed["delay"].value == pytest.approx(0.4, rel=1e-7)
     assert delayed["r1.k"].value == pytest.approx(0.15, rel=1e-8)
-    started = mo.fit(FIRST, late, starts=["A"])
+    started = mo.fit(FIRST, late, fit_initial=["A"])
     for name, start in (("1", 4.0), ("2", 2.0)):
         assert started[f"start A, {name}"].value == pytest.approx(start * math.exp(-0.06), rel=1e-8)
-    one = mo.fit(FIRST, [given[0], late[1]], starts={"2": ["A"]}, delay="0.1 s")
+    one = mo.fit(FIRST, [given[0], late[1]], fit_initial={"2": ["A"]}, delay="0.1 s")
     assert list(one.values) == ["r1.k", "start A, 2", "delay"]
     assert one["delay"].value == pytest.approx(0.4, rel=1e-6)
 
@@ -90,7 +94,7 @@ def test_a_measured_start_counts_where_the_start_is_sought() -> None:
     run = mo.Experiment("1", [0.0, 0.0, 2.0, 5.0], {"A": [4.0, 4.2, 3.0, 1.9]})
     assert mo.fit(FIRST, run)["r1.k"].degrees_of_freedom == 1
     assert run.charge == {"A": pytest.approx(4.1)}
-    found = mo.fit(FIRST, run, starts=["A"])
+    found = mo.fit(FIRST, run, fit_initial=["A"])
     assert len(found.points.measured) == 4
     assert found["start A, 1"].value == pytest.approx(4.1, rel=0.02)
 
@@ -145,21 +149,21 @@ WRONG: list[tuple[dict[str, Any], str]] = [
     ({"errors": {"A": "1 s"}}, "not a concentration"),
     ({"errors": {"B": 1.0}}, "'B' was not measured.*no error of A"),
     ({"errors": "replicates"}, "no replicates that scatter"),
-    ({"starts": ["Q"]}, "'Q' is not a species"),
-    ({"starts": {"7": ["A"]}}, "there is no run '7'"),
+    ({"fit_initial": ["Q"]}, "'Q' is not a species"),
+    ({"fit_initial": {"7": ["A"]}}, "there is no run '7'"),
     ({"delay": "3 m"}, "not a time"),
     ({"per_run": ["r1.q"]}, "did you mean 'r1.k'"),
-    ({"tries": 0}, "whole number of starts"),
+    ({"n_starts": 0}, "whole number of starts"),
 ]
 
 
 @pytest.mark.parametrize(("options", "what"), WRONG)
 def test_wrong_options(options: dict[str, Any], what: str) -> None:
-    with pytest.raises(mo.InputError) as told:
-        mo.fit(FIRST, decay(noise=0.05), **options)
+    with pytest.raises(mo.InputError) as error:
+        mo.fit(FIRST, deactivation(noise=0.05), **options)
     import re
 
-    assert re.search(what, str(told.value), re.DOTALL)
+    assert re.search(what, str(error.value), re.DOTALL)
 
 
 def test_several_starts_leave_a_bad_one() -> None:
@@ -170,16 +174,16 @@ def test_several_starts_leave_a_bad_one() -> None:
     chain = mo.Chemistry(
         [mo.Reaction("A -> B", name="1", k=mo.Unknown(3.0)), mo.Reaction("B -> C", name="2", k=mo.Unknown(8.0))]
     )
-    found = mo.fit(chain, run, tries=8, seed=3)
+    found = mo.fit(chain, run, n_starts=8, seed=3)
     assert sorted(found.values.values()) == pytest.approx([k2, k1], rel=0.02)
-    assert found.tries is not None
-    assert found.tries[1] == 8
-    again = mo.fit(chain, run, tries=8, seed=3)
+    assert found.n_starts is not None
+    assert found.n_starts[1] == 8
+    again = mo.fit(chain, run, n_starts=8, seed=3)
     assert again.values == found.values
 
 
-def test_a_stop_by_hand_keeps_the_best_so_far() -> None:
-    run = decay(noise=0.02)
+def test_an_interruption_keeps_the_best_so_far() -> None:
+    run = deactivation(noise=0.02)
     squares: list[float] = []
 
     def stop(count: int, sum_of_squares: float) -> None:
@@ -189,14 +193,14 @@ def test_a_stop_by_hand_keeps_the_best_so_far() -> None:
 
     found = mo.fit(mo.Chemistry(mo.Reaction("A -> B", k=mo.Unknown(5.0))), run, progress=stop)
     assert found.optimum.stopped
-    assert "stopped by hand" in str(found)
+    assert "interrupted" in str(found)
     whole = mo.fit(FIRST, run)
     assert whole.sum_of_squares < found.sum_of_squares
     mean = np.mean(run.measured["A"] ** 2)
     assert found.sum_of_squares / mean == pytest.approx(min(squares), rel=1e-6)
 
 
-# how far to believe it
+# how far to trust it
 
 
 def test_profile_and_region_of_a_linear_model_are_the_linear_ones() -> None:
@@ -204,8 +208,8 @@ def test_profile_and_region_of_a_linear_model_are_the_linear_ones() -> None:
     random = np.random.default_rng(3)
     values = 100.0 - 2.5 * TIMES + random.normal(0, 0.8, 12)
     chemistry = mo.Chemistry(mo.Reaction("A -> B", rate="k", k=mo.Unknown(2.0)))
-    found = mo.fit(chemistry, mo.Experiment("1", TIMES, {"A": values}, {"A": 90.0}), starts=["A"])
-    for name, one in found.profile().items():
+    found = mo.fit(chemistry, mo.Experiment("1", TIMES, {"A": values}, {"A": 90.0}), fit_initial=["A"])
+    for name, one in found.profile_likelihood().items():
         assert one.interval == pytest.approx(found[name].interval, rel=2e-4)
         inside = np.abs(one.tau) < 5
         linear = (one.values - one.estimate) / found[name].standard_error
@@ -220,12 +224,12 @@ def test_profile_and_region_of_a_linear_model_are_the_linear_ones() -> None:
 
 def test_the_profile_solves_its_own_equation(noisy: Fit) -> None:
     """At each end the sum of squares exceeds the least by t^2 s^2, computed from the closed form alone."""
-    one = noisy.profile("r1.k")["r1.k"]
+    one = noisy.profile_likelihood("r1.k")["r1.k"]
 
     def squares(k: float) -> float:
         return sum(float(np.sum((r.measured["A"] - r.initial["A"] * np.exp(-k * r.times)) ** 2)) for r in noisy.data)
 
-    limit = student(0.975, 23) ** 2 * squares(one.estimate) / 23
+    limit = student_t_quantile(0.975, 23) ** 2 * squares(one.estimate) / 23
     for end in one.interval:
         assert squares(end) - squares(one.estimate) == pytest.approx(limit, rel=1e-2)
 
@@ -233,13 +237,13 @@ def test_the_profile_solves_its_own_equation(noisy: Fit) -> None:
 def test_what_is_open_is_called_open_and_why() -> None:
     """A saturation that the data do not see: no lower end for K. And constants that only go together."""
     law = mo.Chemistry(mo.Reaction("A -> B", rate="k*[A]/(1 + K*[A])", k=mo.Unknown(0.1), K=mo.Unknown(0.1)))
-    found = mo.fit(law, [decay(noise=0.02, seed=1), decay(noise=0.02, start=2.0, seed=2, name="2")])
-    one = found.profile("r1.K")["r1.K"]
+    found = mo.fit(law, [deactivation(noise=0.02, seed=1), deactivation(noise=0.02, start=2.0, seed=2, name="2")])
+    one = found.profile_likelihood("r1.K")["r1.K"]
     assert one.flat == (True, False)
     assert 0 == one.interval[0] < one.interval[1] < 0.2
     assert "no lower end" in str(one)
     together = mo.Chemistry(mo.Reaction("A -> B", rate="a*b*[A]", a=mo.Unknown(0.1), b=mo.Unknown(1)))
-    lost = mo.fit(together, decay(noise=0.02))
+    lost = mo.fit(together, deactivation(noise=0.02))
     assert lost.reasons == {
         "r1.a": "a change of it is made up for by r1.b",
         "r1.b": "a change of it is made up for by r1.a",
@@ -247,7 +251,7 @@ def test_what_is_open_is_called_open_and_why() -> None:
     unseen = mo.Chemistry(
         [mo.Reaction("A -> B", name="1", k=mo.Unknown(0.1)), mo.Reaction("B -> C", name="2", k=mo.Unknown(1))]
     )
-    assert mo.fit(unseen, decay(noise=0.02)).reasons == {"2.k": "no measured value depends on it"}
+    assert mo.fit(unseen, deactivation(noise=0.02)).reasons == {"2.k": "no measured value depends on it"}
 
 
 def test_the_bootstrap_depends_on_its_seed_alone(noisy: Fit) -> None:
@@ -318,7 +322,7 @@ def test_bands_hold_what_they_promise(noisy: Fit) -> None:
     """Of the mean: t s_k |dc/dk| by the closed form; of one measurement, wider by the scatter; zero at the start."""
     band = noisy.band(noisy.data[0], np.array([0.0, 3.0, 9.0]))
     slope = 4.0 * band.times * np.exp(-noisy["r1.k"].value * band.times)
-    t = student(0.975, 23)
+    t = student_t_quantile(0.975, 23)
     assert band.confidence["A"] == pytest.approx(t * noisy["r1.k"].standard_error * slope, rel=1e-6)
     scatter = noisy.by_species[0].standard_deviation
     assert band.prediction["A"] == pytest.approx(np.hypot(band.confidence["A"], t * scatter), rel=1e-6)
@@ -375,7 +379,7 @@ CANDIDATES = {
 }
 
 
-def test_the_right_law_is_told_or_that_it_cannot_be() -> None:
+def test_the_right_law_is_reported_or_that_it_cannot_be() -> None:
     clear = mo.discriminate(CANDIDATES, saturating(0.01, (0.5, 2.0), 1))
     assert clear.chosen == "saturation"
     assert clear.weights["saturation"] > 0.99
@@ -392,7 +396,7 @@ def test_the_right_law_is_told_or_that_it_cannot_be() -> None:
     assert of_rates is not None
     assert of_rates.contents["A"] > 2.0
     assert of_rates.time is None
-    same = mo.discriminate({k: CANDIDATES[k] for k in ("first", "saturation")}, [decay(noise=0.02, seed=8)])
+    same = mo.discriminate({k: CANDIDATES[k] for k in ("first", "saturation")}, [deactivation(noise=0.02, seed=8)])
     assert same.chosen == "first"
     assert "gains nothing" in str(same)
 
@@ -405,14 +409,14 @@ def test_weights_are_those_of_the_formula() -> None:
         assert found.aicc[name] == pytest.approx(expected, rel=1e-9)
     assert sum(found.weights.values()) == pytest.approx(1)
     with pytest.raises(mo.InputError, match="not two candidates"):
-        mo.discriminate({"first": FIRST}, decay())
+        mo.discriminate({"first": FIRST}, deactivation())
     with pytest.raises(mo.InputError, match="candidate none"):
-        mo.discriminate({"none": mo.Chemistry(mo.Reaction("A -> B", k=1.0)), "first": FIRST}, decay())
+        mo.discriminate({"none": mo.Chemistry(mo.Reaction("A -> B", k=1.0)), "first": FIRST}, deactivation())
 
 
 def test_every_option_is_in_the_docstring() -> None:
     doc = regression.fit.__doc__ or ""
-    for option in ("errors", "starts", "delay", "per_run", "tries", "seed", "progress", *regression.ERRORS):
+    for option in ("errors", "fit_initial", "delay", "per_run", "n_starts", "seed", "progress", *regression.ERRORS):
         assert option in doc
 
 
@@ -423,8 +427,8 @@ def test_every_option_is_in_the_docstring() -> None:
 @given(st.floats(1e-4, 1e3), st.floats(1e-3, 1e3), st.integers(0, 1000))
 def test_a_fit_does_not_know_in_what_time_and_amount_are_counted(faster: float, more: float, seed: int) -> None:
     """Times divided and concentrations multiplied by anything: k and its error follow, the fit is the same."""
-    plain = mo.fit(FIRST, decay(noise=0.05, seed=seed))
-    run = decay(noise=0.05, seed=seed)
+    plain = mo.fit(FIRST, deactivation(noise=0.05, seed=seed))
+    run = deactivation(noise=0.05, seed=seed)
     scaled = mo.Experiment("1", run.times / faster, {"A": run.measured["A"] * more}, {"A": 4.0 * more})
     found = mo.fit(mo.Chemistry(mo.Reaction("A -> B", k=mo.Unknown(0.2 * faster))), scaled)
     assert found["r1.k"].value == pytest.approx(plain["r1.k"].value * faster, rel=1e-7)
@@ -457,7 +461,7 @@ def test_exact_data_give_exact_constants_in_every_vessel(k: float, n: float, ves
 
 
 def test_figures_of_belief_show_what_was_found(noisy: Fit) -> None:
-    profiles = noisy.profile()
+    profiles = noisy.profile_likelihood()
     panel = mo.figures.profiles(noisy, profiles).axes[0]
     low, high = profiles["r1.k"].interval
     assert panel.get_title(loc="left") == f"{low:.4g} to {high:.4g}"

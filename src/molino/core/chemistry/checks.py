@@ -1,4 +1,4 @@
-"""What can be said of a chemistry before anything is run: errors, warnings and notes, each with its place."""
+"""What can be reported about a chemistry before anything is run: errors, warnings and notes, each with its place."""
 
 from __future__ import annotations
 
@@ -16,18 +16,18 @@ from molino.core import units
 from molino.core.chemistry.constants import Constant, Unknown, si
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, species_in
 from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE, Below
-from molino.core.chemistry.over_temperature import Arrhenius
-from molino.core.chemistry.python_law import PythonFunction
+from molino.core.chemistry.python_rate_law import PythonFunction
 from molino.core.chemistry.reaction import Reaction
-from molino.core.chemistry.structure import combination_text, null_space
+from molino.core.chemistry.symbolic_network import combination_text, null_space
+from molino.core.chemistry.temperature_dependence import Arrhenius
 from molino.core.chemistry.thermochemistry import FromSpecies
 from molino.core.errors import Fault, InputError, SolveError
-from molino.core.fields import Frozen
+from molino.core.frozen import Frozen
 from molino.core.printing import Printed
 from molino.core.units import GAS_CONSTANT, Value
 
 if TYPE_CHECKING:
-    from molino.core.chemistry.network import Chemistry
+    from molino.core.chemistry.chemistry import Chemistry
 
 LEVELS = ("error", "warning", "note")
 
@@ -53,7 +53,7 @@ class Review(Frozen, Printed):
 
     @classmethod
     def of(cls, found: Iterable[Finding]) -> Review:
-        """Each said once, sorted by level."""
+        """Each reported once, sorted by level."""
         return cls(tuple(sorted(dict.fromkeys(found), key=lambda f: LEVELS.index(f.level))))
 
     def at(self, level: str) -> tuple[Finding, ...]:
@@ -66,7 +66,7 @@ class Review(Frozen, Printed):
 
 
 def review(chemistry: Chemistry, T: Value | None) -> Iterator[Finding]:
-    """Everything to be said of a chemistry that could be built, one by one."""
+    """Everything to report about a chemistry that could be built, one by one."""
     kelvin = T.si if T is not None else _reference_temperature(chemistry)
     yield from _what_is_not_checked(chemistry)
     yield from _species(chemistry)
@@ -93,26 +93,28 @@ def _what_is_not_checked(chemistry: Chemistry) -> Iterator[Finding]:
     reacting = {name for r in chemistry.reactions for name in r.equation.net}
     without = [s.name for s in chemistry.species if not s.formula and s.name in reacting]
     if without:
-        said = f"elements are not checked where these react: no formula for {_listed(without)}"
-        yield Finding("note", "species", said, "give formulas")
+        message = f"elements are not checked where these react: no formula for {_listed(without)}"
+        yield Finding("note", "species", message, "give formulas")
     if all(p.unit is None for p in chemistry.parameters):
-        said = "all constants are bare numbers: dimensions are not checked, and SI is meant where units are given"
-        yield Finding("note", "constants", said, "give units, like '0.02 L/mol/min'")
-    for name, needed in chemistry.bare.items():
+        message = "all constants are bare numbers: dimensions are not checked, and SI is meant where units are given"
+        yield Finding("note", "constants", message, "give units, like '0.02 L/mol/min'")
+    for name, needed in chemistry.unitless.items():
         for constant, dimension in needed.items():
             if dimension:
-                said = f"a bare number, taken as {units.si_text(dimension)}"
-                yield Finding("note", f"reaction {name}, {constant}", said, "write its unit")
+                message = f"a bare number, taken as {units.si_text(dimension)}"
+                yield Finding("note", f"reaction {name}, {constant}", message, "write its unit")
     for reaction in chemistry.reactions:
         place = f"reaction {reaction.name}"
         if reaction.is_python:
-            said = "the rate law is a Python function: no dimension check, numeric derivatives, slower than a formula"
-            yield Finding("note", place, said, "write a formula where one will do")
+            message = (
+                "the rate law is a Python function: no dimension check, numeric derivatives, slower than a formula"
+            )
+            yield Finding("note", place, message, "write a formula where one will do")
         by_name = {s.name: s for s in chemistry.species}
         for name, held in reaction.constants.items():
             if isinstance(held, FromSpecies) and not any(by_name[s].heat_capacity for s in reaction.equation.net):
-                said = "no heat capacities are given: the enthalpy of reaction is taken as constant"
-                yield Finding("note", f"{place}, {name}", said)
+                message = "no heat capacities are given: the enthalpy of reaction is taken as constant"
+                yield Finding("note", f"{place}, {name}", message)
 
 
 def _listed(names: Iterable[str], most: int = 8) -> str:
@@ -146,8 +148,8 @@ def _species(chemistry: Chemistry) -> Iterator[Finding]:
     reached = reachable(chemistry, present)[0]
     seeds = [s.name for s in chemistry.species if s.name not in reached]
     if starters and seeds:
-        said = f"come only from themselves or each other: {_listed(seeds)}"
-        yield Finding("note", "species", said, "feed or charge some")
+        message = f"come only from themselves or each other: {_listed(seeds)}"
+        yield Finding("note", "species", message, "feed or charge some")
 
 
 def reachable(chemistry: Chemistry, present: Iterable[str]) -> tuple[set[str], list[Reaction]]:
@@ -172,19 +174,19 @@ _MOST_COMBINED = 60
 
 def _rank(chemistry: Chemistry) -> Iterator[Finding]:
     count = len(chemistry.reactions)
-    rank = int(np.linalg.matrix_rank(chemistry.structure.matrix))
+    rank = int(np.linalg.matrix_rank(chemistry.network.matrix))
     if rank == count:
         return
-    said = f"{rank} of {count} reactions are independent"
+    message = f"{rank} of {count} reactions are independent"
     if count <= _MOST_COMBINED:
         rows: dict[int, list[tuple[int, Fraction]]] = {}
-        for j, column in enumerate(chemistry.structure.stoichiometry):
+        for j, column in enumerate(chemistry.network.stoichiometry):
             for i, moles in column:
                 rows.setdefault(i, []).append((j, moles))
-        names = chemistry.structure.reactions
+        names = chemistry.network.reactions
         texts = [combination_text(weights, names) for weights in null_space(rows.values(), range(count))]
-        said += f"; these change nothing: {_listed(sorted(texts, key=len), 4)}"
-    yield Finding("note", "reactions", said)
+        message += f"; these change nothing: {_listed(sorted(texts, key=len), 4)}"
+    yield Finding("note", "reactions", message)
 
 
 def _habit(place: str, held: Constant) -> Iterator[Finding]:
@@ -194,13 +196,13 @@ def _habit(place: str, held: Constant) -> Iterator[Finding]:
     energy = si(held.Ea)
     guess = " (a guess)" if isinstance(held.Ea, Unknown) else ""
     if energy < 0:
-        said = f"the activation energy {held.Ea} is negative{guess}"
+        message = f"the activation energy {held.Ea} is negative{guess}"
         yield Finding(
-            "warning", place, said, "check the sign; adsorption and equilibrium constants are VantHoff(dH=...)"
+            "warning", place, message, "check the sign; adsorption and equilibrium constants are VantHoff(dH=...)"
         )
     elif 0 < energy < 1e3 or energy > 6e5:
-        said = f"an activation energy of {energy / 1e3:.3g} kJ/mol is out of the usual{guess}"
-        yield Finding("warning", place, said, "check the unit: J/mol or kJ/mol?")
+        message = f"an activation energy of {energy / 1e3:.3g} kJ/mol is out of the usual{guess}"
+        yield Finding("warning", place, message, "check the unit: J/mol or kJ/mol?")
     n = si(held.n) if held.n is not None else 0.0
     if held.unit is None or isinstance(held.k, Unknown) or isinstance(held.A, Unknown):
         return
@@ -215,8 +217,8 @@ def _habit(place: str, held: Constant) -> Iterator[Finding]:
     }
     for unit, (most, what) in limits.items():
         if units.unit(held.unit).dimension == units.unit(unit).dimension and factor > most:
-            said = f"the pre-exponential factor {factor:.2g} {unit} is above the frequency of {what}"
-            yield Finding("warning", place, said, "check the units of the constant and of the activation energy")
+            message = f"the pre-exponential factor {factor:.2g} {unit} is above the frequency of {what}"
+            yield Finding("warning", place, message, "check the units of the constant and of the activation energy")
 
 
 class _Rate:
@@ -263,7 +265,7 @@ def _number(e: sp.Basic, values: Mapping[sp.Symbol, float]) -> float:
 def _rates(chemistry: Chemistry, T: float) -> dict[str, _Rate]:
     """Every rate law with its numbers, by the name of its reaction."""
     numbers = {p.symbol: p.value for p in chemistry.parameters} | {TEMPERATURE: T, PRESSURE: 1e5}
-    pairs = zip(chemistry.reactions, chemistry.structure.rates, strict=True)
+    pairs = zip(chemistry.reactions, chemistry.network.rates, strict=True)
     return {str(reaction.name): _Rate(reaction, law, numbers, T) for reaction, law in pairs}
 
 
@@ -282,19 +284,19 @@ def _signs(rate: _Rate) -> Iterator[Finding]:
     consumed = [name for name, moles in equation.net.items() if moles < 0]
     if not equation.reversible and consumed:
         if all(value < 0 for value in finite):
-            said = f"the rate is negative: {', '.join(consumed)}, consumed by the equation, would grow"
+            message = f"the rate is negative: {', '.join(consumed)}, consumed by the equation, would grow"
             yield Finding(
-                "error", place, said, "a rate law gives the rate of the reaction as written: take the minus out"
+                "error", place, message, "a rate law gives the rate of the reaction as written: take the minus out"
             )
         elif any(value < 0 for value in finite):
-            said = "the rate turns negative at some compositions, though the arrow runs one way"
-            yield Finding("warning", place, said, "write <-> for a reversible reaction, or check the formula")
+            message = "the rate turns negative at some compositions, though the arrow runs one way"
+            yield Finding("warning", place, message, "write <-> for a reversible reaction, or check the formula")
     if equation.reversible:
         products = {name: 0.0 for name, moles in equation.net.items() if moles > 0}
         forward = [value for trial in trials if math.isfinite(value := rate.at({**trial, **products}))]
         if forward and all(value < 0 for value in forward):
-            said = f"the rate is negative where there is no {' and no '.join(products)}: it runs against its arrow"
-            yield Finding("error", place, said, "a rate is that of the reaction as written: take the minus out")
+            message = f"the rate is negative where there is no {' and no '.join(products)}: it runs against its arrow"
+            yield Finding("error", place, message, "a rate is that of the reaction as written: take the minus out")
             return
     for name, moles in equation.net.items():
         if moles > 0 and not equation.reversible:
@@ -303,25 +305,27 @@ def _signs(rate: _Rate) -> Iterator[Finding]:
         gone = [rate.at({**trial, name: 0.0}) for trial in trials]
         gone += [rate.at({**trial, name: 0.0, **dict.fromkeys(across, 0.0)}) for trial in trials]
         if all(math.isnan(value) for value in gone):
-            said = f"the rate has no finite value where {name} has run out"
-            yield Finding("warning", place, said, "a negative order or a logarithm? add a constant to the denominator")
+            message = f"the rate has no finite value where {name} has run out"
+            yield Finding(
+                "warning", place, message, "a negative order or a logarithm? add a constant to the denominator"
+            )
         worst = [float(moles) * g / abs(h) for g, h in zip(gone, here + here, strict=True) if math.isfinite(g) and h]
         if worst and min(worst) < -1e-9:
-            said = f"the rate goes on consuming {name} where there is none"
+            message = f"the rate goes on consuming {name} where there is none"
             yield Finding(
-                "warning", place, said, f"make it fall to zero with [{name}]: runs stop where {name} runs out"
+                "warning", place, message, f"make it fall to zero with [{name}]: runs stop where {name} runs out"
             )
 
 
 _FAR = 0.1
-"""How far an equilibrium composition may be from the thermochemistry, as a logarithm, before it is told."""
+"""How far an equilibrium composition may be from the thermochemistry, as a logarithm, before it is reported."""
 
 
 def _equilibria(chemistry: Chemistry, T: float) -> Iterator[Finding]:
     """Reversible reactions, and pairs of opposite ones, whose rate vanishes elsewhere than the species say."""
     known = {s.name: s for s in chemistry.species if s.enthalpy_of_formation or s.heat_capacity}
-    told = [r for r in chemistry.reactions if r.equation.net.keys() <= known.keys()]
-    for name, equation_of, rates in _both_ways(told, _rates(chemistry, T) if told else {}):
+    known_reactions = [r for r in chemistry.reactions if r.equation.net.keys() <= known.keys()]
+    for name, equation_of, rates in _both_ways(known_reactions, _rates(chemistry, T) if known_reactions else {}):
         net = equation_of.equation.net
         try:
             standard = [c for c in equation_of.constants.values() if isinstance(c, FromSpecies)]
@@ -342,19 +346,19 @@ def _equilibria(chemistry: Chemistry, T: float) -> Iterator[Finding]:
         if not (math.isfinite(low) and math.isfinite(high)):
             continue
         if low * high >= 0:
-            said = f"the rate vanishes at no composition, and the species give K = {expected:.3g} (SI) {at}"
-            yield Finding("warning", name, said, "check the backward term")
+            message = f"the rate vanishes at no composition, and the species give K = {expected:.3g} (SI) {at}"
+            yield Finding("warning", name, message, "check the backward term")
             continue
         found = formed * float(brentq(rate, -60.0, 60.0, xtol=1e-9))
         off = found - math.log(expected)
         if abs(off) > _FAR:
             dimension = units.unit(str(form.bound(equation_of.equation, known).unit)).dimension
             unit = f" {units.si_text(dimension)}" if dimension else ""
-            said = (
+            message = (
                 f"{at} the rate vanishes at K = {math.exp(found):.3g}{unit}, the thermochemistry gives {expected:.3g}"
             )
             yield Finding(
-                "warning", name, said, "check the backward constant and the species, or take K = mo.FromSpecies()"
+                "warning", name, message, "check the backward constant and the species, or take K = mo.FromSpecies()"
             )
 
 

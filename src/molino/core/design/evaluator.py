@@ -14,7 +14,7 @@ from molino.core.balances.integrate import ATOL, RTOL, RUN_OUT, end_state
 from molino.core.balances.steady import steady
 from molino.core.balances.system import Balances, Case
 from molino.core.errors import Faults, InputError, SolveError
-from molino.core.fields import Frozen
+from molino.core.frozen import Frozen
 from molino.core.printing import Printed
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.metrics import Metric, parse_metric
@@ -53,7 +53,7 @@ class Evaluator(Frozen, Printed):
     @cached_property
     def _runs_whole(self) -> bool:
         """Whether more than one integration is needed: by stages, or for values at both ends."""
-        return self.map.vessel._is_staged or bool(self._balances.conditions)
+        return self.map.vessel._has_segments or bool(self._balances.conditions)
 
     def __call__(self, *numbers: float) -> np.ndarray:
         """The metrics at some numbers, shape (metrics,).
@@ -66,8 +66,8 @@ class Evaluator(Frozen, Printed):
             If the vessel cannot be run with them.
         """
         if len(numbers) != len(self.map.names):
-            said = f"{len(numbers)} numbers for {', '.join(self.map.names)}"
-            raise InputError(said, self.map.vessel.label, "give one for each, in SI")
+            message = f"{len(numbers)} numbers for {', '.join(self.map.names)}"
+            raise InputError(message, self.map.vessel.label, "give one for each, in SI")
         vessel = self.map.vessel
         if self._runs_whole:
             run = vessel.with_(dict(zip(self.map.names, numbers, strict=True))).outcome()
@@ -89,8 +89,8 @@ class Evaluator(Frozen, Printed):
         if (amounts < -RUN_OUT * np.max(np.abs(amounts))).any():
             name = self._balances.names[int(self._balances.positive[np.argmin(amounts)])]
             where = ", ".join(f"{n} = {v:.6g}" for n, v in zip(self.map.names, numbers, strict=True))
-            said = f"{name} runs out at {where}, and a rate law goes on consuming it"
-            raise SolveError(said, self.map.vessel.label, f"make that rate fall to zero with [{name}]")
+            message = f"{name} runs out at {where}, and a rate law goes on consuming it"
+            raise SolveError(message, self.map.vessel.label, f"make that rate fall to zero with [{name}]")
 
     def __str__(self) -> str:
         asked = ", ".join(str(m) for m in self.metrics)

@@ -33,7 +33,7 @@ _BEGINNING = np.concatenate([[0.0], np.geomspace(1e-6, 0.1, 40)[:-1], np.linspac
 
 
 @dataclass
-class Answer:
+class SizeSearchResult:
     """Where a target is reached, or how far one gets.
 
     Attributes
@@ -69,11 +69,11 @@ class Answer:
 
 
 @dataclass
-class Approach:
+class TargetApproach:
     """Keeps account of how a metric comes near to a target as the size grows."""
 
     target: float
-    answer: Answer = field(default_factory=Answer)
+    answer: SizeSearchResult = field(default_factory=SizeSearchResult)
     sign: float = 0.0
     last: float = np.nan
 
@@ -102,7 +102,7 @@ class Approach:
         self.last = value
         return self.is_at(value) or self.sign * (value - self.target) > 0
 
-    def close(self) -> Answer:
+    def close(self) -> SizeSearchResult:
         """The answer where the target was not reached."""
         answer = self.answer
         if answer.best is not None:
@@ -110,10 +110,10 @@ class Approach:
         return answer
 
 
-def along_run(vessel: Vessel, metric: Metric, target: float) -> Answer:
+def along_run(vessel: Vessel, metric: Metric, target: float) -> SizeSearchResult:
     """Where one run, followed for longer and longer, passes the target."""
-    approach, expression = Approach(target), vessel._expression(metric)
-    pieces = _staged_pieces(vessel) if vessel._is_staged else _pieces(vessel, expression)
+    approach, expression = TargetApproach(target), vessel._expression(metric)
+    pieces = _segmented_pieces(vessel) if vessel._has_segments else _pieces(vessel, expression)
     for solution, moved, begin in pieces:
         found = _passed(solution, moved(expression), approach, begin)
         if found is not None:
@@ -133,7 +133,7 @@ def along_run(vessel: Vessel, metric: Metric, target: float) -> Answer:
     return approach.close()
 
 
-def _without_limit(answer: Answer) -> Answer:
+def _without_limit(answer: SizeSearchResult) -> SizeSearchResult:
     answer.limit = ""
     return answer
 
@@ -147,7 +147,7 @@ def _limit_of(failure: SolveError) -> tuple[str, str]:
     return f"there {fault.what}", fault.advice
 
 
-def _passed(solution: Solution, expression: sp.Expr, approach: Approach, begin: float) -> float | None:
+def _passed(solution: Solution, expression: sp.Expr, approach: TargetApproach, begin: float) -> float | None:
     """Where in a stretch the target is passed: at the first crossing, or at the turn that just reaches it."""
     evaluate, slope, values = solution.evaluate(expression), solution.slope(expression), solution.values(expression)
     if approach.sign == 0.0:
@@ -241,9 +241,9 @@ def _grows(functions: Any, state: np.ndarray, begin: float) -> bool:
     return bool(np.max(growth.real) * begin > 1e-3) and bool((state > 0).all() or (state[state > 0] < 1e-6).any())
 
 
-def _staged_pieces(vessel: Vessel) -> Pieces:
+def _segmented_pieces(vessel: Vessel) -> Pieces:
     """Whole runs, the first to the last change on the way, each further one twice as long; what is new of each."""
-    last = max((t for track in vessel._tracks().values() for t in track.times), default=0.0)
+    last = max((t for piecewise in vessel._moving_numbers().values() for t in piecewise.times), default=0.0)
     per_time = 1.0 if "time" in vessel._sizes else float(vessel._fed.volume)
     begin, end = 0.0, last or 3600.0 * per_time
     name = "time" if "time" in vessel._sizes else "volume"
@@ -255,9 +255,9 @@ def _staged_pieces(vessel: Vessel) -> Pieces:
         begin, end = end, 2 * end
 
 
-def by_whole_runs(vessel: Vessel | Train, metric: Metric, target: float, vary: str = "volume") -> Answer:
+def by_whole_runs(vessel: Vessel | Train, metric: Metric, target: float, vary: str = "volume") -> SizeSearchResult:
     """Where whole runs of growing size pass the target, with their exact slopes by the size."""
-    approach = Approach(target)
+    approach = TargetApproach(target)
 
     def at(x: float) -> tuple[float, float]:
         run: Run | TrainRun = vessel.with_({vary: x}).outcome()

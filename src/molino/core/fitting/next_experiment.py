@@ -12,15 +12,15 @@ import numpy as np
 
 from molino.core import units
 from molino.core.errors import Faults, InputError, SolveError, nearest
-from molino.core.fields import Frozen
 from molino.core.fitting.experiments import Experiment
+from molino.core.frozen import Frozen
 from molino.core.printing import Printed
 from molino.core.statistics import half_width
 
 if TYPE_CHECKING:
     import pandas as pd
 
-    from molino.core.fitting.result import Fit
+    from molino.core.fitting.fit_result import Fit
 
 
 @dataclass(frozen=True)
@@ -77,11 +77,11 @@ class NextExperiment(Frozen, Printed):
         at = f"{display.text(best.run.T, 'temperature')}, " if best.run.T is not None else ""
         charged = ", ".join(f"{s} {display.text(c, 'concentration')}" for s, c in best.run.initial.items() if c > 0)
         times = ", ".join(f"{display.number(t, 'time'):.4g}" for t in best.run.times)
-        said = (
+        message = (
             f"{self.constant} is now {now}; of {len(self.candidates)} candidates the best is {at}{charged}, samples at "
             f"{times} {units.pretty(display.unit('time'))}: ± {best.half_width / factor:.3g} {units.pretty(unit)}"
         )
-        return said.rstrip()
+        return message.rstrip()
 
 
 def grid(
@@ -124,7 +124,7 @@ def next_experiment(fit: Fit, constant: str, candidates: Sequence[Experiment]) -
     InputError
         If no such constant was fitted, there is no candidate, or the fit was to rates.
     """
-    if not fit.layout.runs:
+    if not fit.parameter_map.runs:
         raise InputError("this fit was to rates", "next experiment", "plan with a fit to runs")
     if constant not in fit.values:
         raise InputError(f"no constant '{constant}' was fitted", "next experiment", nearest(constant, fit.values))
@@ -133,15 +133,15 @@ def next_experiment(fit: Fit, constant: str, candidates: Sequence[Experiment]) -
     i = list(fit.values).index(constant)
     size = np.where(fit.optimum.parameters != 0, np.abs(fit.optimum.parameters), 1.0)
     points = fit.points
-    weighted = points.slopes * size / points.spread[:, None] / math.sqrt(fit.variance)
+    weighted = points.slopes * size / points.standard_deviation[:, None] / math.sqrt(fit.variance)
     information = weighted.T @ weighted
     found = []
     for run in candidates:
         try:
-            _, slopes, spread = fit.expected(run, run.times)
+            _, slopes, standard_deviation = fit.expected(run, run.times)
         except (InputError, SolveError) as fault:
             raise InputError(f.within(run.name) for f in fault.faults) from fault
-        rows = (slopes / spread[:, :, None]).reshape(-1, len(size)) * size
+        rows = (slopes / standard_deviation[:, :, None]).reshape(-1, len(size)) * size
         error = _error(information + rows.T @ rows, i) * size[i]
         found.append(Candidate(run, half_width(error, fit.degrees_of_freedom + len(rows))))
     now = half_width(fit.estimates[i].standard_error, fit.degrees_of_freedom)

@@ -70,8 +70,8 @@ class Estimate:
 def estimates_of(problem: Problem, optimum: Optimum) -> tuple[tuple[Estimate, ...], np.ndarray, dict[str, str]]:
     """Estimates, C = s^2 (J'J)^-1 and why some constants are not determined.
 
-    (N. R. Draper, H. Smith, Applied Regression Analysis, 3rd ed. 1998, ch. 24.) The rank is that with the constants scaled
-    as the search moves them.
+    (N. R. Draper, H. Smith, Applied Regression Analysis, 3rd ed. 1998, ch. 24.) The rank is that with the constants
+    scaled as the search moves them.
     """
     scale = Scale(problem.free, problem.mean_temperature)
     outward = scale.slope(optimum.parameters)

@@ -329,7 +329,7 @@ WRONG: dict[str, tuple[Any, str]] = {
         lambda: mo.Chemistry(mo.Reaction("A -> B", k="1 1/min", basis="catalyst mass")), "give k in L/kg/min",
     ),
     "a catalyst that is none": (lambda: mo.Batch(mo.Chemistry(mo.Reaction("A -> B", k=1)), {"A": 1}, catalyst="Pt"), "is not a catalyst"),
-    "more voids than bed": (lambda: mo.Catalyst(voidage=1.3), "more than the whole"),
+    "more voids than bed": (lambda: mo.Catalyst(voidage=1.3), "is more than 1"),
     "a half van 't Hoff": (lambda: mo.VantHoff(K=1), "give K, dH, at; or A, dH; or a, b"),
     "b in degC": (lambda: mo.VantHoff(a=1, b="20 degC"), "give it in K"),
     "a unit specified twice": (lambda: mo.VantHoff(K="3 1/bar", at=400, dH=0, unit="1/Pa"), "unit belongs to a and b"),

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import fields
 from functools import cache
 from typing import Any, TypeVar
@@ -10,6 +10,7 @@ from typing import Any, TypeVar
 import numpy as np
 
 T = TypeVar("T")
+F = TypeVar("F", bound=Callable[..., Any])
 
 assign = object.__setattr__
 """Sets a field of a frozen object while it is being made; used nowhere else."""
@@ -21,15 +22,20 @@ def settle(instance: object, **values: Any) -> None:
         assign(instance, name, value)
 
 
-@cache
-def field_names(kind: Hashable) -> frozenset[str]:
+def of_class(function: F) -> F:
+    """A function of a class, worked out once for each."""
+    return cache(function)  # type: ignore[return-value]
+
+
+@of_class
+def field_names(kind: Any) -> frozenset[str]:
     """The names of the fields of a class."""
-    return frozenset(f.name for f in fields(kind))  # type: ignore[arg-type]
+    return frozenset(f.name for f in fields(kind))
 
 
 def copied(instance: T, remembered: frozenset[str]) -> T:
     """A frozen object like another, with some of what that one worked out for itself."""
-    found, names = object.__new__(type(instance)), field_names(type(instance)) | remembered  # type: ignore[arg-type]
+    found, names = object.__new__(type(instance)), field_names(type(instance)) | remembered
     found.__dict__.update({name: value for name, value in instance.__dict__.items() if name in names})
     return found
 

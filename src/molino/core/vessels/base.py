@@ -21,6 +21,7 @@ from molino.core.dual import Number
 from molino.core.errors import Faults, InputError, UnitError, nearest
 from molino.core.frozen import Frozen, copied, field_names, settle
 from molino.core.printing import Printed
+from molino.core.schema import given_values, read_fields, schema_of, settings_of, sizes_of
 from molino.core.thermo.energy import CAPACITY, Energy, enthalpies
 from molino.core.thermo.phase_model import MODELS, PhaseModel, RealGas, molar_volume
 from molino.core.units import Display, Value
@@ -79,16 +80,10 @@ class Vessel(Frozen, Printed):
 
     noun: ClassVar[str]
     """What it is called in messages."""
-    _sizes: ClassVar[Mapping[str, str]]
-    """What of it `size` can vary, each with its kind of quantity."""
     _has_steady_state: ClassVar[bool] = False
     """Whether what flows in flows out, so that it comes to rest."""
     _sized_along: ClassVar[str] = "run"
     """How it is sized: 'run' (one run passes every smaller size), 'steady' (along the curve of its steady states)."""
-    _field_kinds: ClassVar[Mapping[str, str]] = {}
-    """Fields that are numbers and can be changed by name, with their kinds, besides the sizes."""
-    _lone: ClassVar[frozenset[str]] = frozenset()
-    """Numbers among its fields that no check looks at together with others, and that its mixture does not depend on."""
     name: str
     chemistry: Chemistry
     catalyst: Catalyst | None
@@ -111,8 +106,8 @@ class Vessel(Frozen, Printed):
         """Where the independent variable ends: the time of a batch, the volume of a tube; nan while not known."""
         raise NotImplementedError
 
-    def _given(self) -> list[tuple[str, Value | None]]:
-        """Every value that was given, with its kind, for choosing the units of results."""
+    def _given_below(self) -> list[tuple[str, Value | None]]:
+        """Every value that was given in what it is charged or fed with, with its kind."""
         raise NotImplementedError
 
     def _more_settings(self) -> Iterable[Setting]:
@@ -205,6 +200,11 @@ class Vessel(Frozen, Printed):
 
     # what follows from it
 
+    @property
+    def _sizes(self) -> Mapping[str, str]:
+        """What of it `size` can vary, each with its kind of quantity."""
+        return sizes_of(type(self))
+
     def with_(self, conditions: Mapping[str, Any] | None = None, /, **changed: Any) -> Self:
         """The same vessel with something changed: `coil.with_(length="80 m")`, `tank.with_({"feed T": "60 degC"})`.
 
@@ -223,7 +223,7 @@ class Vessel(Frozen, Printed):
         InputError
             If there is no such field or condition, or with all that is wrong with the changed vessel.
         """
-        known = field_names(type(self))  # type: ignore[arg-type]
+        known = field_names(type(self))
         strange = sorted(changed.keys() - known)
         if strange:
             advice = f"it has {', '.join(sorted(known))}"
@@ -239,16 +239,16 @@ class Vessel(Frozen, Printed):
 
     def _is_lone(self, name: str) -> bool:
         """Whether a field is a number that can be exchanged by itself."""
-        return name in self._lone and getattr(self, name) is not None
+        schema = schema_of(type(self)).get(name)
+        return schema is not None and schema.is_independent and getattr(self, name) is not None
 
     def _exchanged(self, numbers: Mapping[str, Any]) -> Self:
         """The same with other numbers that no check looks at together with others, so that all else stays as it is."""
-        kinds = {**self._sizes, **self._field_kinds}
         self._model, self._standing_numbers  # noqa: B018 - worked out once, and carried over
         faults, found = Faults(), copied(self, _UNTOUCHED)
         for name, value in numbers.items():
             settle(found, **{name: value})
-            convert(faults, found, **{name: kinds[name]})
+        read_fields(found, faults, found.label, numbers)
         faults.raise_any()
         return found
 
@@ -269,7 +269,7 @@ class Vessel(Frozen, Printed):
         for name, kind in self._sizes.items():
             others = {other: None for other in self._sizes if other != name and getattr(self, other) is not None}
             found[name] = self._number(name, kind, getattr(self, name), self._put(name, others))
-        for name, kind in self._field_kinds.items():
+        for name, kind in settings_of(type(self)).items():
             own = self._first_T if name == "T" else getattr(self, name)
             found[name] = self._number(name, kind, own, self._put(name, {}))
         found |= {setting.name: setting for setting in self._more_settings()}
@@ -308,7 +308,7 @@ class Vessel(Frozen, Printed):
 
     def _constant_setting(self, name: str, taken: Mapping[str, Any] | None = None) -> str:
         """The name by which a constant can be changed."""
-        own = {*self._sizes, *self._field_kinds} if taken is None else taken
+        own = {*self._sizes, *settings_of(type(self))} if taken is None else taken
         return f"constant {name}" if name in own else name
 
     def _number(self, name: str, kind: str, own: Any, put: Callable[[Any], Vessel]) -> Setting:
@@ -429,7 +429,7 @@ class Vessel(Frozen, Printed):
     def _display(self) -> Display:
         """The units in which its results are shown."""
         with_units = any(p.unit is not None for p in self.chemistry.parameters)
-        return Display.of(self._given(), self.show, with_units)
+        return Display.of([*given_values(self), *self._given_below()], self.show, with_units)
 
     @property
     def _needs_size(self) -> bool:
@@ -606,15 +606,6 @@ def check_vessel(
             if kind not in units.SI_UNITS:
                 raise InputError(f"'{kind}' is not a kind of quantity", "", "kinds: " + ", ".join(units.SI_UNITS))
             units.expect(text, kind)
-
-
-def convert(faults: Faults, vessel: Vessel, **kinds: str) -> None:
-    """Read the named fields of a vessel in place, each a positive quantity of its kind (or None)."""
-    for name, kind in kinds.items():
-        given = getattr(vessel, name)
-        if given is not None:
-            with faults.at(vessel.label):
-                settle(vessel, **{name: units.positive(given, kind, name)})
 
 
 def check_catalyst_mass(vessel: Vessel, mass: Value | None) -> None:

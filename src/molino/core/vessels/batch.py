@@ -15,8 +15,10 @@ from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
 from molino.core.dual import Number
 from molino.core.errors import Faults, InputError
 from molino.core.frozen import settle
+from molino.core.schema import option, part, quantity, read_fields
 from molino.core.units import GAS_CONSTANT, Value
-from molino.core.vessels.base import check_profile, check_vessel, convert, read_vessel_heat
+from molino.core.vessels.base import check_profile, check_vessel, read_vessel_heat
+from molino.core.vessels.catalyst import Catalyst
 from molino.core.vessels.charged_vessel import ChargedVessel, read_total
 from molino.core.vessels.feed import Feed, check_model, is_gas, is_real, read_mixture_capacity, replaced
 from molino.core.vessels.heat import Profile
@@ -70,29 +72,25 @@ class Batch(ChargedVessel):
     """
 
     noun: ClassVar[str] = "batch"
-    _sizes: ClassVar[Mapping[str, str]] = {"time": "time"}
-    _field_kinds: ClassVar[Mapping[str, str]] = {"T": "temperature", "volume": "volume", "P": "pressure"}
     chemistry: Chemistry
     charge: Any
-    T: Any = None
-    volume: Any = None
-    time: Any = None
-    total: Any = None
-    P: Any = None
-    density: Any = None
-    heat_capacity: Any = None
-    model: Any = None
-    constant_volume: bool = True
+    T: Any = quantity("temperature", setting=True)
+    volume: Any = quantity("volume", setting=True)
+    time: Any = quantity("time", size=True)
+    total: Any = quantity("")
+    P: Any = quantity("pressure", setting=True)
+    density: Any = quantity("density")
+    heat_capacity: Any = quantity("")
+    model: Any = option(None)
+    constant_volume: bool = option(True)
     heat: Any = None
-    catalyst: Any = None
+    catalyst: Any = part(Catalyst)
     name: str = ""
     show: Mapping[str, str] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         faults = Faults()
-        convert(
-            faults, self, T="temperature", volume="volume", time="time", P="pressure", density="density",
-        )  # fmt: skip
+        read_fields(self, faults, self.label)
         read_vessel_heat(faults, self)
         if isinstance(self.heat, Profile):
             with faults.at(self.label):
@@ -153,15 +151,6 @@ class Batch(ChargedVessel):
 
     def _given_pressure(self) -> float:
         return float(self._pressure({}, self._fed)) if self.is_gas else math.nan
-
-    def _given(self) -> list[tuple[str, Value | None]]:
-        return [
-            *self.charge.given(),
-            ("time", self.time),
-            ("volume", self.volume),
-            ("temperature", self.T),
-            ("pressure", self.P),
-        ]
 
     def run(self, time: Any = None, points: Any = None, rtol: float = RTOL, atol: float = ATOL) -> Run:
         """Follow the batch from the charge to `time` (default: its own batch time).

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, fields
+from dataclasses import dataclass, fields
 from functools import cached_property
 from typing import Any
 
@@ -19,6 +19,7 @@ from molino.core.chemistry.symbolic_network import SymbolicNetwork
 from molino.core.errors import Faults, InputError, nearest
 from molino.core.frozen import Frozen, FrozenMapping, settle
 from molino.core.printing import Printed
+from molino.core.schema import constant, option, part, quantity, read_fields
 from molino.core.symbols import Quantity, in_order
 from molino.core.units import Value
 from molino.core.vessels.roles import (
@@ -139,19 +140,17 @@ class InternalDiffusion(Frozen, Printed):
         With everything that is wrong.
     """
 
-    species: str
-    diffusivity: Any
-    order: Any = 1.0
+    species: str = option("")
+    diffusivity: Any = quantity("diffusivity")
+    order: Any = quantity("number", 1.0, sign="any")
 
     def __post_init__(self) -> None:
         faults = Faults()
-        with faults.at():
-            settle(self, diffusivity=units.positive(self.diffusivity, "diffusivity", "diffusivity"))
-        with faults.at():
-            read = units.read(self.order, "number", "order")
-            if read.si <= -1:
-                raise InputError(f"an order of {read} has no modulus", "order", "give an order above -1")
-            settle(self, order=read)
+        read_fields(self, faults, "")
+        if self.diffusivity is None:
+            faults.add("diffusivity", "it is not given", "give it, like '1e-6 m2/s'")
+        if isinstance(self.order, Value) and self.order.si <= -1:
+            faults.add("order", f"an order of {self.order} has no modulus", "give an order above -1")
         faults.raise_any()
 
     def __str__(self) -> str:
@@ -181,9 +180,9 @@ class Deactivation(Frozen, Printed):
         With everything that is wrong.
     """
 
-    k: Any
-    order: Any = 1.0
-    age: Any = 0.0
+    k: Any = constant()
+    order: Any = quantity("number", 1.0, sign="nonnegative")
+    age: Any = quantity("time", 0.0, sign="nonnegative")
 
     def __post_init__(self) -> None:
         faults = Faults()
@@ -194,9 +193,7 @@ class Deactivation(Frozen, Printed):
             if held.unit is not None and units.unit(held.unit).dimension != units.unit("1/s").dimension:
                 raise InputError(f"k = {held} is not per time", "k", "write it like '0.002 1/h'")
             settle(self, k=held)
-        for name, kind in (("order", "number"), ("age", "time")):
-            with faults.at("deactivation"):
-                settle(self, **{name: units.positive(getattr(self, name), kind, name, zero=True)})
+        read_fields(self, faults, "deactivation")
         faults.raise_any()
 
     @property
@@ -264,9 +261,9 @@ class Catalyst(Frozen, Printed):
     particle_diameter : optional
         Of a sphere or cylinder, or the thickness of a slab.
     shape : "sphere", "cylinder" or "slab"
-    pores : mapping of reaction to Pores, optional
+    internal_diffusion : mapping of reaction to InternalDiffusion, optional
         The reactions that diffusion in the particles holds back; needs particle density and diameter.
-    decay : Decay, optional
+    deactivation : Deactivation, optional
         How its activity falls with time on stream.
 
     Raises
@@ -275,30 +272,20 @@ class Catalyst(Frozen, Printed):
         With everything that is wrong.
     """
 
-    bulk_density: Any = None
-    area: Any = None
-    fraction: Any = 1.0
-    voidage: Any = 1.0
-    particle_density: Any = None
-    particle_diameter: Any = None
-    shape: str = "sphere"
-    internal_diffusion: Mapping[str, InternalDiffusion] = field(default_factory=dict)
-    deactivation: Deactivation | None = None
+    bulk_density: Any = quantity("density")
+    area: Any = quantity("specific area")
+    fraction: Any = quantity("number", 1.0, most=1.0)
+    voidage: Any = quantity("number", 1.0, most=1.0)
+    particle_density: Any = quantity("density")
+    particle_diameter: Any = quantity("diameter")
+    shape: str = option("sphere", SHAPES)
+    internal_diffusion: Mapping[str, InternalDiffusion] = part(InternalDiffusion, several=True)
+    deactivation: Deactivation | None = part(Deactivation)
 
     def __post_init__(self) -> None:
         faults = Faults()
         settle(self, internal_diffusion=FrozenMapping(self.internal_diffusion))
-        kinds = {"bulk_density": "density", "area": "specific area", "fraction": "number", "voidage": "number",
-                 "particle_density": "density", "particle_diameter": "diameter"}  # fmt: skip
-        for name, kind in kinds.items():
-            if getattr(self, name) is not None:
-                with faults.at("catalyst"):
-                    read = units.positive(getattr(self, name), kind, name)
-                    if kind == "number" and read.si > 1.0:
-                        raise InputError(f"{read} is more than the whole", name, "give a fraction between 0 and 1")
-                    settle(self, **{name: read})
-        if self.shape not in SHAPES:
-            faults.add("catalyst", f"there is no shape '{self.shape}'", nearest(self.shape, SHAPES))
+        read_fields(self, faults, "catalyst")
         if self.particle_density is not None and not faults.found:
             self._settle_density(faults)
         if self.internal_diffusion and (self.particle_density is None or self.particle_diameter is None):

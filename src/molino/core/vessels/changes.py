@@ -8,10 +8,10 @@ from typing import Any
 
 import sympy as sp
 
-from molino.core import units
 from molino.core.errors import Faults, InputError
-from molino.core.frozen import Frozen, settle
+from molino.core.frozen import Frozen
 from molino.core.printing import Printed
+from molino.core.schema import quantity, read_fields
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.piecewise_linear import PiecewiseLinear
 from molino.core.vessels.roles import START, START_T
@@ -52,14 +52,12 @@ class Change(Frozen, Printed):
 
     what: str
     to: Any
-    at: Any = 0.0
-    over: Any = 0.0
+    at: Any = quantity("time", 0.0, sign="nonnegative")
+    over: Any = quantity("time", 0.0, sign="nonnegative")
 
     def __post_init__(self) -> None:
         faults = Faults()
-        for name in ("at", "over"):
-            with faults.at(f"change of {self.what}"):
-                settle(self, **{name: units.positive(getattr(self, name), "time", name, zero=True)})
+        read_fields(self, faults, f"change of {self.what}")
         faults.raise_any()
 
     def __str__(self) -> str:

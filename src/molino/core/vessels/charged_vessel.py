@@ -78,6 +78,9 @@ class ChargedVessel(Vessel):
     def _end(self, given: Mapping[str, Number], fed: Mixture) -> Number:
         return given.get("time", self.time.si if self.time is not None else np.nan)
 
+    def _given_below(self) -> list[tuple[str, Value | None]]:
+        return self.charge.given()  # type: ignore[no-any-return]
+
     def _contents(self) -> Contents:
         return self.charge  # type: ignore[no-any-return]
 

@@ -127,6 +127,9 @@ class FlowVessel(Vessel):
         T = given.get("T", fed if follows else own)
         return T, (fed if self.feed.T is not None or "feed T" in given else T)
 
+    def _given_below(self) -> list[tuple[str, Value | None]]:
+        return self.feed.given()
+
     def _contents(self) -> Contents:
         return self.feed.contents  # type: ignore[no-any-return]
 

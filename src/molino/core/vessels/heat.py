@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import MISSING, dataclass, replace
 from typing import Any
 
 import sympy as sp
@@ -14,6 +14,7 @@ from molino.core.dual import Number
 from molino.core.errors import Faults, InputError
 from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
+from molino.core.schema import option, quantity, read_fields
 from molino.core.units import Value
 from molino.core.vessels.piecewise_linear import PiecewiseLinear
 from molino.core.vessels.roles import COOLANT, COOLANT_FLOW, STIRRER, UA, WALL
@@ -79,12 +80,12 @@ class Adiabatic(Frozen, Printed):
         "2 kW", all of which ends as heat.
     """
 
-    wall: Any = None
-    stirrer: Any = None
+    wall: Any = quantity("heat per temperature")
+    stirrer: Any = quantity("power")
 
     def __post_init__(self) -> None:
         faults = Faults()
-        _read(self, faults, wall="heat per temperature", stirrer="power")
+        read_fields(self, faults, "adiabatic")
         faults.raise_any()
 
     @property
@@ -132,16 +133,16 @@ class Jacket(Frozen, Printed):
         With everything that is wrong, missing or specified twice.
     """
 
-    T: Any
-    U: Any = None
-    area: Any = None
-    UA: Any = None
-    flow: Any = None
-    heat_capacity: Any = None
-    counter_current: bool = False
-    coil: bool = False
-    wall: Any = None
-    stirrer: Any = None
+    T: Any = quantity("temperature", MISSING, profile=True)
+    U: Any = quantity("heat transfer coefficient")
+    area: Any = quantity("area")
+    UA: Any = quantity("heat capacity flow")
+    flow: Any = quantity("")
+    heat_capacity: Any = quantity("heat capacity per mass")
+    counter_current: bool = option(False)
+    coil: bool = option(False)
+    wall: Any = quantity("heat per temperature")
+    stirrer: Any = quantity("power")
 
     def __post_init__(self) -> None:
         faults = Faults()
@@ -149,10 +150,9 @@ class Jacket(Frozen, Printed):
             with faults.at("jacket"):
                 settle(self, T=PiecewiseLinear.read(self.T, "time", "temperature", "T"))
         elif not isinstance(self.T, PiecewiseLinear):
-            _read(self, faults, T="temperature")
-        _read(self, faults, U="heat transfer coefficient", area="area", UA="heat capacity flow",
-              heat_capacity="heat capacity per mass", wall="heat per temperature",
-              stirrer="power")  # fmt: skip
+            with faults.at("jacket"):
+                settle(self, T=units.positive(self.T, "temperature", "T"))
+        read_fields(self, faults, "jacket")
         if (self.U is None) == (self.UA is None):
             message = "neither U nor UA is given" if self.U is None else "U and UA are both given"
             faults.add("jacket", message, "give U='400 W/m2/K' (and the area), or UA='2.4 kW/K'")
@@ -234,7 +234,7 @@ class Profile(Frozen, Printed):
         [("0 min", "20 degC"), ("30 min", "80 degC")]; after the last it stays. The same time twice is a jump.
     """
 
-    points: Any
+    points: Any = quantity("temperature", MISSING, profile=True)
 
     def piecewise(self, along: str, place: str) -> PiecewiseLinear:
         """Over time, length or volume."""
@@ -266,13 +266,6 @@ def read_heat(given: Any, place: str) -> Heat:
         return Adiabatic()
     advice = "write 'isothermal', 'adiabatic', mo.Jacket(...) or mo.Profile(...)"
     raise InputError(f"{given!r} is not a specification of heat transfer", f"{place}, heat", advice)
-
-
-def _read(held: Any, faults: Faults, **kinds: str) -> None:
-    for name, kind in kinds.items():
-        if getattr(held, name) is not None:
-            with faults.at(type(held).__name__.lower()):
-                settle(held, **{name: units.positive(getattr(held, name), kind, name)})
 
 
 def _numbers(held: Adiabatic | Jacket) -> dict[sp.Symbol, Number]:

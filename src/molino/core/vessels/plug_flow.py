@@ -17,15 +17,16 @@ from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
 from molino.core.dual import Number
 from molino.core.errors import Fault, Faults, InputError, SolveError
+from molino.core.schema import option, part, quantity, read_fields
 from molino.core.units import Value
 from molino.core.vessels.along_tube import along_tube
 from molino.core.vessels.base import (
     check_catalyst_mass,
     check_profile,
     check_vessel,
-    convert,
     read_vessel_heat,
 )
+from molino.core.vessels.catalyst import Catalyst
 from molino.core.vessels.feed import Feed, require_feed
 from molino.core.vessels.flow_vessel import FlowVessel
 from molino.core.vessels.heat import HeatShape, Jacket, Profile
@@ -92,35 +93,27 @@ class PlugFlow(FlowVessel):
     """
 
     noun: ClassVar[str] = "plug flow"
-    _sizes: ClassVar[Mapping[str, str]] = {
-        "length": "length", "volume": "volume", "space_time": "time", "catalyst_mass": "mass"
-    }  # fmt: skip
-    _field_kinds: ClassVar[Mapping[str, str]] = {"T": "temperature", "diameter": "diameter", "tubes": "number"}
-    _lone: ClassVar[frozenset[str]] = frozenset({"T", "diameter", "length", "volume", "space_time", "catalyst_mass"})
     chemistry: Chemistry
     feed: Feed
-    diameter: Any = None
-    length: Any = None
-    tubes: int = 1
-    volume: Any = None
-    space_time: Any = None
-    catalyst_mass: Any = None
-    T: Any = None
+    diameter: Any = quantity("diameter", setting=True, independent=True)
+    length: Any = quantity("length", size=True, independent=True)
+    tubes: int = option(1, setting=True)
+    volume: Any = quantity("volume", size=True, independent=True)
+    space_time: Any = quantity("time", size=True, independent=True)
+    catalyst_mass: Any = quantity("mass", size=True, independent=True)
+    T: Any = quantity("temperature", setting=True, independent=True)
     heat: Any = None
-    pressure_drop: Any = None
+    pressure_drop: Any = part(PressureDrop)
     wall: Membrane | None = None
     side: DistributedFeed | None = None
-    catalyst: Any = None
+    catalyst: Any = part(Catalyst)
     name: str = ""
     show: Mapping[str, str] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         require_feed(self.feed, self.label)
         faults = Faults()
-        convert(
-            faults, self, diameter="diameter", length="length", volume="volume", space_time="time", T="temperature",
-            catalyst_mass="mass",
-        )  # fmt: skip
+        read_fields(self, faults, self.label)
         self._check_sizes(faults)
         if self.length is not None and self.diameter is None:
             faults.add(self.label, "a length is given but no diameter", "give the diameter, or the volume instead")
@@ -303,12 +296,10 @@ class PlugFlow(FlowVessel):
             return self.heat.conductance(given) / self._end(given, fed)
         return given.get("U", self.heat.U.si) * 4 / self._width(given)
 
-    def _given(self) -> list[tuple[str, Value | None]]:
-        own = [("length", self.length), ("diameter", self.diameter), ("volume", self.volume), ("time", self.space_time)]
+    def _given_below(self) -> list[tuple[str, Value | None]]:
         sides = [self.wall.sweep] if self.wall is not None and self.wall.sweep is not None else []
         sides += [self.side.feed] if self.side is not None else []
-        more = [pair for feed in sides for pair in feed.given()]
-        return [*own, ("mass", self.catalyst_mass), ("temperature", self.T), *self.feed.given(), *more]
+        return [*super()._given_below(), *(pair for feed in sides for pair in feed.given())]
 
     @property
     def _has_boundary_values(self) -> bool:

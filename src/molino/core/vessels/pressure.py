@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import MISSING, dataclass
 from typing import Any
 
-from molino.core import units
 from molino.core.dual import Number, log
 from molino.core.errors import Faults
-from molino.core.frozen import Frozen, settle
+from molino.core.frozen import Frozen
 from molino.core.printing import Printed
+from molino.core.schema import quantity, read_fields
 
 
 @dataclass(frozen=True, eq=False)
@@ -40,14 +40,12 @@ class PressureDrop(Frozen, Printed):
         With everything that is wrong.
     """
 
-    viscosity: Any
-    roughness: Any = 0.0
+    viscosity: Any = quantity("viscosity", MISSING)
+    roughness: Any = quantity("diameter", 0.0, sign="nonnegative")
 
     def __post_init__(self) -> None:
         faults = Faults()
-        for name, kind in (("viscosity", "viscosity"), ("roughness", "diameter")):
-            with faults.at("pressure drop"):
-                settle(self, **{name: units.positive(getattr(self, name), kind, name, zero=name != "viscosity")})
+        read_fields(self, faults, "pressure drop")
         faults.raise_any()
 
     def packed(self, voidage: float, particle: float) -> tuple[float, float]:

@@ -19,8 +19,10 @@ from molino.core.dual import Number
 from molino.core.errors import Faults, InputError, SolveError
 from molino.core.frozen import Frozen, FrozenMapping, settle
 from molino.core.printing import Printed
+from molino.core.schema import option, part, quantity, read_fields
 from molino.core.units import Value
-from molino.core.vessels.base import check_profile, check_vessel, convert, read_vessel_heat
+from molino.core.vessels.base import check_profile, check_vessel, read_vessel_heat
+from molino.core.vessels.catalyst import Catalyst
 from molino.core.vessels.charged_vessel import ChargedVessel, read_total
 from molino.core.vessels.feed import Feed, check_model, is_real, mixture_of, read_mixture_capacity, require_feed
 from molino.core.vessels.heat import Jacket, Profile
@@ -123,28 +125,26 @@ class SemiBatch(ChargedVessel):
     """
 
     noun: ClassVar[str] = "semi-batch"
-    _sizes: ClassVar[Mapping[str, str]] = {"time": "time"}
-    _field_kinds: ClassVar[Mapping[str, str]] = {"T": "temperature", "volume": "volume", "capacity": "volume"}
     chemistry: Chemistry
     charge: Any
     doses: Mapping[str, Dosing]
-    T: Any = None
-    volume: Any = None
-    capacity: Any = None
-    withdrawal: Any = None
-    time: Any = None
-    total: Any = None
-    density: Any = None
-    heat_capacity: Any = None
-    model: Any = None
+    T: Any = quantity("temperature", setting=True)
+    volume: Any = quantity("volume", setting=True)
+    capacity: Any = quantity("volume", setting=True)
+    withdrawal: Any = quantity("volumetric flow", profile=True)
+    time: Any = quantity("time", size=True)
+    total: Any = quantity("")
+    density: Any = quantity("density")
+    heat_capacity: Any = quantity("")
+    model: Any = option(None)
     heat: Any = None
-    catalyst: Any = None
+    catalyst: Any = part(Catalyst)
     name: str = ""
     show: Mapping[str, str] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         faults = Faults()
-        convert(faults, self, T="temperature", volume="volume", capacity="volume", time="time", density="density")
+        read_fields(self, faults, self.label)
         if not isinstance(self.charge, Contents):
             with faults.at(self.label):
                 settle(self, charge=Contents(self.charge, False, "charge"))
@@ -257,10 +257,8 @@ class SemiBatch(ChargedVessel):
     def _has_segments(self) -> bool:
         return True
 
-    def _given(self) -> list[tuple[str, Value | None]]:
-        fed = [pair for dose in self.doses.values() for pair in dose.feed.given()]
-        own = [("time", self.time), ("volume", self.volume), ("volume", self.capacity), ("temperature", self.T)]
-        return [*self.charge.given(), *own, *fed]
+    def _given_below(self) -> list[tuple[str, Value | None]]:
+        return [*super()._given_below(), *(pair for dose in self.doses.values() for pair in dose.feed.given())]
 
     def _stream_in(self, run: Run) -> Stream:
         return replace(super()._stream_in(run), name="charged and fed", volume=np.nan)

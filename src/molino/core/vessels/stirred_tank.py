@@ -17,8 +17,10 @@ from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
 from molino.core.dual import Number, value_of
 from molino.core.errors import Faults, InputError, SolveError
 from molino.core.frozen import settle
+from molino.core.schema import contents, part, quantity, read_fields
 from molino.core.units import Value
-from molino.core.vessels.base import check_catalyst_mass, check_vessel, convert, read_vessel_heat
+from molino.core.vessels.base import check_catalyst_mass, check_vessel, read_vessel_heat
+from molino.core.vessels.catalyst import Catalyst
 from molino.core.vessels.changes import Change, changed_numbers
 from molino.core.vessels.feed import Feed, mixture_of, require_feed
 from molino.core.vessels.flow_vessel import FlowVessel
@@ -67,28 +69,25 @@ class StirredTank(FlowVessel):
     """
 
     noun: ClassVar[str] = "stirred tank"
-    _sizes: ClassVar[Mapping[str, str]] = {"volume": "volume", "space_time": "time", "catalyst_mass": "mass"}
-    _field_kinds: ClassVar[Mapping[str, str]] = {"T": "temperature"}
     _has_steady_state: ClassVar[bool] = True
     _sized_along: ClassVar[str] = "steady"
-    _lone: ClassVar[frozenset[str]] = frozenset({"T", "volume", "space_time", "catalyst_mass"})
     chemistry: Chemistry
     feed: Feed
-    volume: Any = None
-    space_time: Any = None
-    catalyst_mass: Any = None
-    T: Any = None
-    contents: Any = None
+    volume: Any = quantity("volume", size=True, independent=True)
+    space_time: Any = quantity("time", size=True, independent=True)
+    catalyst_mass: Any = quantity("mass", size=True, independent=True)
+    T: Any = quantity("temperature", setting=True, independent=True)
+    contents: Any = contents()
     heat: Any = None
     wall: Membrane | None = None
-    catalyst: Any = None
+    catalyst: Any = part(Catalyst)
     name: str = ""
     show: Mapping[str, str] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         require_feed(self.feed, self.label)
         faults = Faults()
-        convert(faults, self, volume="volume", space_time="time", T="temperature", catalyst_mass="mass")
+        read_fields(self, faults, self.label)
         self._check_sizes(faults)
         if self.contents is not None and not isinstance(self.contents, Contents):
             with faults.at(self.label):
@@ -169,10 +168,6 @@ class StirredTank(FlowVessel):
 
     def _end(self, given: Mapping[str, Number], fed: Mixture) -> Number:
         return np.inf
-
-    def _given(self) -> list[tuple[str, Value | None]]:
-        own = [("volume", self.volume), ("time", self.space_time), ("mass", self.catalyst_mass)]
-        return [*own, ("temperature", self.T), *self.feed.given()]
 
     def _require_volume(self) -> None:
         """Raise InputError while the volume is not known."""

@@ -1,0 +1,167 @@
+"""What a field holds: its kind of quantity, sign, choices and default, declared once with the field.
+
+From the declaration follow how the core reads and converts it, what `with_`, sweeps and sizes know by its name, the
+tables of the job file and their JSON Schema, what [units] explains, and the page of keys. The text that explains it is
+the entry under "Parameters" in the docstring of its class.
+"""
+
+from __future__ import annotations
+
+import dataclasses
+import inspect
+import math
+import re
+from collections.abc import Iterable, Mapping
+from dataclasses import MISSING, dataclass
+from typing import Any
+
+from molino.core import units
+from molino.core.errors import Faults, InputError, nearest
+from molino.core.frozen import of_class, settle
+from molino.core.units import Value
+
+
+@dataclass(frozen=True)
+class FieldSchema:
+    """What one field holds.
+
+    Attributes
+    ----------
+    holds : str
+        'quantity'; 'profile' (a quantity, or pairs of time and quantity); 'contents' (quantities by species);
+        'constant' (a quantity or a law over temperature); 'flag', 'count', 'text'; 'part' and 'parts' (an object of a
+        class with fields of its own, or several by name).
+    kind : str
+        Of quantity; empty where it may be of several, which its class reads itself.
+    sign : str
+        'positive', 'nonnegative', or 'any'.
+    most : float
+        Its upper bound in SI.
+    choices : tuple of str
+        The texts it may be; empty where any.
+    part : type or None
+        The class of a 'part'.
+    is_size, is_setting, is_independent : bool
+        Whether `size` can find it; whether `with_` and sweeps know it by its name; whether no check looks at it
+        together with others.
+    """
+
+    holds: str
+    kind: str = ""
+    sign: str = "positive"
+    most: float = math.inf
+    choices: tuple[str, ...] = ()
+    part: Any = None
+    is_size: bool = False
+    is_setting: bool = False
+    is_independent: bool = False
+
+
+def _declared(schema: FieldSchema, default: Any) -> Any:
+    metadata = {"schema": schema}
+    if default is MISSING:
+        return dataclasses.field(metadata=metadata)
+    if isinstance(default, dict):
+        return dataclasses.field(default_factory=dict, metadata=metadata)
+    return dataclasses.field(default=default, metadata=metadata)
+
+
+def quantity(
+    kind: str, default: Any = None, *, sign: str = "positive", most: float = math.inf, size: bool = False,
+    setting: bool = False, independent: bool = False, profile: bool = False,
+) -> Any:  # fmt: skip
+    """A field that holds a quantity; MISSING as the default makes it required."""
+    holds = "profile" if profile else "quantity"
+    return _declared(FieldSchema(holds, kind, sign, most, (), None, size, setting or size, independent), default)
+
+
+def option(default: Any, choices: Iterable[str] = (), *, setting: bool = False) -> Any:
+    """A field that holds a flag, a count or a text, by its default."""
+    holds = "flag" if isinstance(default, bool) else "count" if isinstance(default, int) else "text"
+    kind = "number" if holds == "count" else ""
+    return _declared(FieldSchema(holds, kind, choices=tuple(choices), is_setting=setting), default)
+
+
+def contents(default: Any = None) -> Any:
+    """A field that holds quantities by species."""
+    return _declared(FieldSchema("contents", "concentration"), default)
+
+
+def constant(default: Any = MISSING) -> Any:
+    """A field that holds a rate constant: a quantity, or a law over temperature."""
+    return _declared(FieldSchema("constant"), default)
+
+
+def part(cls: type, *, several: bool = False) -> Any:
+    """A field that holds an object of a class with a schema of its own, or several by name."""
+    return _declared(FieldSchema("parts" if several else "part", part=cls), {} if several else None)
+
+
+@of_class
+def schema_of(cls: Any) -> Mapping[str, FieldSchema]:
+    """The declared fields of a class, by name."""
+    return {f.name: f.metadata["schema"] for f in dataclasses.fields(cls) if "schema" in f.metadata}
+
+
+def is_required(cls: Any, name: str) -> bool:
+    """Whether a field has no default."""
+    (found,) = (f for f in dataclasses.fields(cls) if f.name == name)
+    return found.default is MISSING and found.default_factory is MISSING
+
+
+@of_class
+def sizes_of(cls: Any) -> Mapping[str, str]:
+    """The fields that `size` can find, with their kinds."""
+    return {name: schema.kind for name, schema in schema_of(cls).items() if schema.is_size}
+
+
+@of_class
+def settings_of(cls: Any) -> Mapping[str, str]:
+    """The fields beyond the sizes that are known by their names, with their kinds."""
+    return {n: schema.kind for n, schema in schema_of(cls).items() if schema.is_setting and not schema.is_size}
+
+
+def read_fields(instance: Any, faults: Faults, place: str, only: Iterable[str] | None = None) -> None:
+    """Turn what was given for the quantities of a frozen object into what it means, and check its choices."""
+    known = schema_of(type(instance))
+    for name in known if only is None else only:
+        schema, given = known[name], getattr(instance, name)
+        if given is None:
+            continue
+        with faults.at(place):
+            if schema.holds == "quantity" and schema.kind:
+                settle(instance, **{name: _read(given, schema, name)})
+            elif schema.choices and given not in schema.choices:
+                raise InputError(f"there is no {name} '{given}'", "", nearest(str(given), schema.choices))
+
+
+def _read(given: Any, schema: FieldSchema, name: str) -> Value:
+    if schema.sign == "any":
+        return units.read(given, schema.kind, name)
+    found = units.positive(given, schema.kind, name, zero=schema.sign == "nonnegative")
+    if found.si > schema.most:
+        raise InputError(f"{found} is more than {schema.most:g}", name, f"give at most {schema.most:g}")
+    return found
+
+
+def given_values(instance: Any) -> list[tuple[str, Value | None]]:
+    """Every quantity that was given, with its kind, for choosing the units of results."""
+    known = schema_of(type(instance))
+    pairs = [(schema.kind, getattr(instance, name)) for name, schema in known.items() if schema.kind]
+    return [(kind, value) for kind, value in pairs if isinstance(value, Value)]
+
+
+@of_class
+def help_of(cls: Any) -> Mapping[str, str]:
+    """What the docstring of a class (and of its bases) says of each parameter, in a line."""
+    found: dict[str, str] = {}
+    for owner in reversed(cls.__mro__):
+        section = re.search(
+            r"Parameters\n-+\n(.*?)(?:\n\w[^\n]*\n-+\n|\Z)", inspect.cleandoc(owner.__doc__ or ""), re.S
+        )
+        for entry in re.split(r"\n(?=\S)", section[1]) if section else ():
+            heading, _, text = entry.partition("\n")
+            names, _, form = heading.partition(" : ")
+            line = " ".join(inspect.cleandoc(text).split()) or form
+            found |= {name.strip(): line for name in names.split(",")}
+    return found

@@ -28,7 +28,8 @@ class FieldSchema:
     Attributes
     ----------
     holds : str
-        'quantity'; 'profile' (a quantity, or pairs of time and quantity); 'contents' (quantities by species);
+        'quantity'; 'quantities' (one or several); 'profile' (a quantity, or pairs of time and quantity); 'contents'
+        (quantities by species);
         'constant' (a quantity or a law over temperature); 'flag', 'count', 'text'; 'part' and 'parts' (an object of a
         class with fields of its own, or several by name).
     kind : str
@@ -73,6 +74,11 @@ def quantity(
     """A field that holds a quantity; MISSING as the default makes it required."""
     holds = "profile" if profile else "quantity"
     return _declared(FieldSchema(holds, kind, sign, most, (), None, size, setting or size, independent), default)
+
+
+def quantities(kind: str, default: Any = None) -> Any:
+    """A field that holds one quantity or several, which its class reads; a bare number is of the kind."""
+    return _declared(FieldSchema("quantities", kind), default)
 
 
 def option(default: Any, choices: Iterable[str] = (), *, setting: bool = False) -> Any:

@@ -10,30 +10,14 @@ from typing import Any
 
 import sympy as sp
 
-from molino.core import units
 from molino.core.chemistry.composition import composition
 from molino.core.chemistry.equation import Equation, coefficient_text
 from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE, read_heat_capacity
 from molino.core.errors import Faults, InputError
 from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
+from molino.core.schema import quantities, quantity, read_fields, schema_of
 from molino.core.units import Value
-
-PROPERTIES = {
-    "molar_mass": "molar mass",
-    "heat_capacity": "heat capacity",
-    "enthalpy_of_formation": "energy per amount",
-    "gibbs_of_formation": "energy per amount",
-    "entropy": "heat capacity",
-    "critical_temperature": "temperature",
-    "critical_pressure": "pressure",
-    "acentric_factor": "number",
-    "density": "density",
-    "molar_volume": "molar volume",
-}
-"""Each property of a species with its kind of quantity."""
-
-_SIGNED = ("enthalpy_of_formation", "gibbs_of_formation", "entropy", "acentric_factor")
 
 
 @dataclass(frozen=True, eq=False)
@@ -69,16 +53,16 @@ class Species(Frozen, Printed):
 
     name: str
     formula: str | None = None
-    molar_mass: Any = None
-    heat_capacity: Any = None
-    enthalpy_of_formation: Any = None
-    gibbs_of_formation: Any = None
-    entropy: Any = None
-    critical_temperature: Any = None
-    critical_pressure: Any = None
-    acentric_factor: Any = None
-    density: Any = None
-    molar_volume: Any = None
+    molar_mass: Any = quantity("molar mass")
+    heat_capacity: Any = quantities("heat capacity")
+    enthalpy_of_formation: Any = quantity("energy per amount", sign="any")
+    gibbs_of_formation: Any = quantity("energy per amount", sign="any")
+    entropy: Any = quantity("heat capacity", sign="any")
+    critical_temperature: Any = quantity("temperature")
+    critical_pressure: Any = quantity("pressure")
+    acentric_factor: Any = quantity("number", sign="any")
+    density: Any = quantity("density")
+    molar_volume: Any = quantity("molar volume")
     source: str = ""
 
     def __post_init__(self) -> None:
@@ -90,13 +74,7 @@ class Species(Frozen, Printed):
         with faults.at(self.name):
             if self.formula is not None:
                 by_formula = composition(self.formula).molar_mass
-        for name, kind in PROPERTIES.items():
-            given = getattr(self, name)
-            if given is None or name == "heat_capacity":
-                continue
-            with faults.at(self.name):
-                read = units.read(given, kind, name) if name in _SIGNED else units.positive(given, kind, name)
-                settle(self, **{name: read})
+        read_fields(self, faults, self.name)
         own = self.molar_mass.si if isinstance(self.molar_mass, Value) else None
         if own is not None and by_formula is not None and abs(own / by_formula - 1) > 2e-3:
             message = f"molar_mass is {self.molar_mass}, but {self.formula} weighs {by_formula * 1e3:.5g} g/mol"
@@ -173,6 +151,10 @@ class Species(Frozen, Printed):
     def known(self) -> dict[str, Any]:
         """The properties that were given, by name."""
         return {f.name: v for f in fields(self) if f.name in PROPERTIES and (v := getattr(self, f.name)) is not None}
+
+
+PROPERTIES: dict[str, str] = {name: schema.kind for name, schema in schema_of(Species).items()}
+"""Each property of a species with its kind of quantity."""
 
 
 def check_balance(equation: Equation, formulas: Mapping[str, str]) -> None:

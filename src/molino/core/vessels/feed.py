@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import MISSING, dataclass
 from typing import Any
 
 from molino.core import units
@@ -13,6 +13,7 @@ from molino.core.dual import Number, implicit, value_of
 from molino.core.errors import Faults, InputError, UnitError, nearest
 from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
+from molino.core.schema import contents, option, quantities, quantity, read_fields
 from molino.core.thermo.cubic import FORMS, CubicEquation
 from molino.core.thermo.phase_model import MODELS, GasRoot
 from molino.core.units import GAS_CONSTANT, Value
@@ -82,13 +83,13 @@ class Feed(Frozen, Printed):
         vessel.
     """
 
-    contents: Any
-    flow: Any = None
-    T: Any = None
-    P: Any = None
-    density: Any = None
-    heat_capacity: Any = None
-    model: Any = None
+    contents: Any = contents(MISSING)
+    flow: Any = quantities("volumetric flow")
+    T: Any = quantity("temperature")
+    P: Any = quantity("pressure")
+    density: Any = quantity("density")
+    heat_capacity: Any = quantity("")
+    model: Any = option(None)
 
     def __post_init__(self) -> None:
         faults = Faults()
@@ -101,10 +102,7 @@ class Feed(Frozen, Printed):
         if not isinstance(self.contents, Contents):
             with faults.at():
                 settle(self, contents=Contents(self.contents, True, "feed"))
-        for name, kind in (("T", "temperature"), ("P", "pressure"), ("density", "density")):
-            with faults.at():
-                if getattr(self, name) is not None:
-                    settle(self, **{name: units.positive(getattr(self, name), kind, f"feed, {name}")})
+        read_fields(self, faults, "feed")
         with faults.at("feed"):
             check_model(self.model)
         with faults.at("feed"):

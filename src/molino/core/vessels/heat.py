@@ -124,8 +124,10 @@ class Jacket(Frozen, Printed):
         Along a tube: the coolant comes in where the feed goes out.
     coil : bool
         In a tank or batch: the coolant is in plug flow through a coil; otherwise well mixed in the jacket.
-    wall, stirrer : optional
-        As for `Adiabatic`.
+    wall : heat capacity of the vessel itself, optional
+        "25 kJ/K"; it follows the temperature of what is in the vessel.
+    stirrer : power of the stirrer, optional
+        "2 kW", all of which ends as heat.
 
     Raises
     ------

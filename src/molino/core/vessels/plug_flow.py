@@ -88,8 +88,12 @@ class PlugFlow(FlowVessel):
         Through which species pass; the wall of the tubes, or of an area of its own.
     side : DistributedFeed, optional
         What comes in evenly along the tube.
-    catalyst, name, show
-        As for `Batch`.
+    catalyst : Catalyst, optional
+        Where a rate is per catalyst mass, catalyst volume or area.
+    name : str
+        For tables and messages.
+    show : mapping of kind to unit
+        Units for results, e.g. {"time": "h"}; otherwise those in which the inputs came.
     """
 
     noun: ClassVar[str] = "plug flow"

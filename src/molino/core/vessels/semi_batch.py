@@ -120,8 +120,22 @@ class SemiBatch(ChargedVessel):
         At which it is full: from then on as much flows over as comes in.
     withdrawal : flow or list of (time, flow), optional
         Volumetric flow of the contents that is taken out.
-    time, total, density, heat_capacity, model, heat, catalyst, name, show
-        As for `Batch` (liquids only).
+    time : optional
+        What `run()` runs to and `size(vary="time")` finds.
+    total : optional
+        Amount or mass of the whole charge, together with fractions or ratios.
+    density : optional
+        Of the charge, where volume and mass must be brought together.
+    heat_capacity, model : optional
+        Of the charge, as for `Feed`; liquids only.
+    heat : "isothermal", "adiabatic", Adiabatic, Jacket or Profile
+        What passes through the walls; isothermal if left out, with the duty that this takes.
+    catalyst : Catalyst, optional
+        Where a rate is per catalyst mass, catalyst volume or area.
+    name : str
+        For tables and messages.
+    show : mapping of kind to unit
+        Units for results, e.g. {"time": "h"}; otherwise those in which the inputs came.
     """
 
     noun: ClassVar[str] = "semi-batch"

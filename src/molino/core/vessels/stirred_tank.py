@@ -64,8 +64,12 @@ class StirredTank(FlowVessel):
         What passes through the walls; isothermal if left out, with the duty that this takes.
     wall : Membrane, optional
         Through which species pass, of a known area.
-    catalyst, name, show
-        As for `Batch`.
+    catalyst : Catalyst, optional
+        Where a rate is per catalyst mass, catalyst volume or area.
+    name : str
+        For tables and messages.
+    show : mapping of kind to unit
+        Units for results, e.g. {"time": "h"}; otherwise those in which the inputs came.
     """
 
     noun: ClassVar[str] = "stirred tank"

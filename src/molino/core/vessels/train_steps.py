@@ -12,6 +12,7 @@ from molino.core import units
 from molino.core.errors import Faults, InputError
 from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
+from molino.core.schema import quantity, read_fields
 from molino.core.vessels.feed import Feed, require_feed
 from molino.core.vessels.flow_vessel import FlowVessel
 from molino.core.vessels.streams import Stream, at_enthalpy, enthalpy
@@ -30,18 +31,17 @@ class Exchanger(Frozen, Printed):
     name : str
     """
 
-    T: Any = None
-    duty: Any = None
+    T: Any = quantity("temperature")
+    duty: Any = quantity("power", sign="any")
     name: str = ""
 
     def __post_init__(self) -> None:
         if (self.T is None) == (self.duty is None):
             message = "neither T nor duty is given" if self.T is None else "T and duty are both given"
             raise InputError(message, "exchanger", "give one of them")
-        if self.T is not None:
-            settle(self, T=units.positive(self.T, "temperature", "exchanger, T"))
-        else:
-            settle(self, duty=units.read(self.duty, "power", "exchanger, duty"))
+        faults = Faults()
+        read_fields(self, faults, "exchanger")
+        faults.raise_any()
 
     @property
     def label(self) -> str:

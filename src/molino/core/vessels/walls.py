@@ -28,6 +28,7 @@ from molino.core.dual import Number
 from molino.core.errors import Faults, InputError, nearest
 from molino.core.frozen import Frozen, FrozenMapping, settle
 from molino.core.printing import Printed
+from molino.core.schema import quantity, read_fields
 from molino.core.symbols import Quantity, in_order
 from molino.core.thermo.phase_model import Content
 from molino.core.units import GAS_CONSTANT, Value
@@ -117,7 +118,7 @@ class Membrane(Frozen, Printed):
     constants: Mapping[str, Any] = field(default_factory=dict)
     outside: Mapping[str, Any] = field(default_factory=dict)
     sweep: Feed | None = None
-    area: Any = None
+    area: Any = quantity("area")
 
     def __post_init__(self) -> None:
         faults = Faults()
@@ -125,9 +126,7 @@ class Membrane(Frozen, Printed):
             advice = """write mo.Membrane({"H2": "L*(p[H2] - p[H2]')"}, {"L": "2e-6 mol/m2/s/Pa"})"""
             raise InputError("no flux is given", "membrane", advice)
         settle(self, flux=FrozenMapping(self.flux), constants=FrozenMapping(self._read_constants(faults)))
-        if self.area is not None:
-            with faults.at("membrane"):
-                settle(self, area=units.positive(self.area, "area", "area"))
+        read_fields(self, faults, "membrane")
         if self.sweep is not None and not isinstance(self.sweep, Feed):
             faults.add("membrane", f"the sweep {self.sweep!r} is no feed", "give mo.Feed(...)")
         for species, text in self.flux.items():

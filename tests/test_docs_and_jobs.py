@@ -42,9 +42,9 @@ PILOT = """
 time = "h"
 temperature = "degC"
 concentration = "kmol/m3"
-flow = "L/min"
+volumetric_flow = "L/min"
 volume = "L"
-energy = "kJ/mol"
+energy_per_amount = "kJ/mol"
 
 [constants]
 K = "0.4 L/mol"

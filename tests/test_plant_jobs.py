@@ -23,7 +23,7 @@ time = "min"
 temperature = "K"
 concentration = "mol/L"
 volume = "m3"
-flow = "L/min"
+volumetric_flow = "L/min"
 power = "kW"
 
 [reactions.main]

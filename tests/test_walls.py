@@ -177,7 +177,7 @@ WRONG: list[tuple[Callable[[], Any], str]] = [
 ]  # fmt: skip
 
 
-@pytest.mark.parametrize(("make", "said"), WRONG)
+@pytest.mark.parametrize(("make", "content"), WRONG)
 def test_what_is_wrong_with_a_wall_is_reported(make: Callable[[], Any], content: str) -> None:
     with pytest.raises(mo.InputError, match=re.escape(content)):
         make()

@@ -16,7 +16,7 @@ VAPOUR = """
 time = "h"
 temperature = "degC"
 pressure = "bar"
-energy = "kJ/mol"
+energy_per_amount = "kJ/mol"
 
 [species]
 methanol = { formula = "CH4O", enthalpy_of_formation = -201, entropy = "240 J/mol/K", heat_capacity = [21.2, 0.071] }

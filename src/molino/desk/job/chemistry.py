@@ -20,6 +20,7 @@ from molino.core.chemistry.thermochemistry import FromSpecies
 from molino.core.errors import Faults
 from molino.core.units import Value
 from molino.desk.job.load import read_tables
+from molino.desk.job.reactions import read_chemistry_tables, read_parts
 from molino.desk.tables.write import whole
 
 
@@ -31,9 +32,9 @@ def read_chemistry(path: str | Path) -> Chemistry:
     InputError
         With every fault of its tables [units], [species], [constants], [reactions] and [covariance].
     """
-    builder = read_tables(Path(path))
-    chemistry = builder.chemistry()
-    builder.raise_merged()
+    job = read_tables(Path(path))
+    chemistry = read_chemistry_tables(job)
+    job.raise_merged()
     assert chemistry is not None
     return chemistry
 
@@ -48,9 +49,9 @@ def read_library(path: str | Path) -> Library:
     InputError
         With every fault of the file.
     """
-    builder = read_tables(Path(path))
-    reactions, species, constants = builder.parts()
-    builder.raise_merged()
+    job = read_tables(Path(path))
+    reactions, species, constants = read_parts(job)
+    job.raise_merged()
     return Library(tuple(reactions), tuple(species), constants)
 
 

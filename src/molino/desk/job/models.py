@@ -1,146 +1,51 @@
-"""The shape of a job file, as pydantic models; whatever it says, Python says in the same words."""
+"""The shape of a job file, as pydantic models; whatever it says, Python says in the same words.
+
+The tables of the core's classes follow from their schema. What stands here by hand: references between tables, `kind`,
+the forms of heat, and tasks.
+"""
 
 from __future__ import annotations
 
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, WithJsonSchema
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, WithJsonSchema, create_model
 
+from molino.core import units
+from molino.core.chemistry.species import Species
+from molino.core.vessels.batch import Batch
+from molino.core.vessels.changes import Change
+from molino.core.vessels.feed import Feed
+from molino.core.vessels.heat import Adiabatic, Jacket, Profile
+from molino.core.vessels.plug_flow import PlugFlow
+from molino.core.vessels.semi_batch import SemiBatch
+from molino.core.vessels.stirred_tank import StirredTank
+from molino.core.vessels.train_steps import Exchanger
+from molino.core.vessels.walls import Membrane
+from molino.desk.job.shapes import (
+    ONE_OR_MORE,
+    Constant,
+    Entry,
+    ProfileField,
+    Quantity,
+    Table,
+    check_quantities,
+    extended,
+    table_of,
+)
 
-def _quantity(given: Any) -> Any:
-    if isinstance(given, bool) or not isinstance(given, str | int | float):
-        raise ValueError("give a number, or a text with a unit like '0.35 mol/L'")
-    return given
+UNIT_KINDS = {kind.replace(" ", "_"): kind for kind in units.SI_UNITS if kind != "number"}
+"""The keys of [units], with the kind of quantity of each."""
 
-
-Quantity = Annotated[Any, BeforeValidator(_quantity), WithJsonSchema({"type": ["string", "number"]})]
-"""A bare number, which [units] explains, or a text with a unit."""
-
-
-def _quantities(given: Any) -> Any:
-    return [_quantity(one) for one in given] if isinstance(given, list) else _quantity(given)
-
-
-_ONE_OR_MORE = {"anyOf": [{"type": ["string", "number"]}, {"type": "array", "items": {"type": ["string", "number"]}}]}
-Quantities = Annotated[Any, BeforeValidator(_quantities), WithJsonSchema(_ONE_OR_MORE)]
-"""One quantity, or several in a list."""
-
-
-class Table(BaseModel):
-    """A table in which every key is known."""
-
-    model_config = ConfigDict(extra="forbid", frozen=True)
-
-
-class UnknownTable(Table):
-    """A constant that a fit shall find: { guess = "0.02 L/mol/min", lower = ..., upper = ... }."""
-
-    guess: Quantity
-    lower: Quantity | None = None
-    upper: Quantity | None = None
-
-
-def _entry(given: Any) -> Any:
-    return UnknownTable.model_validate(given) if isinstance(given, dict) else _quantity(given)
-
-
-_ENTRY_SCHEMA = {"anyOf": [{"type": ["string", "number"]}, UnknownTable.model_json_schema()]}
-Entry = Annotated[Any, BeforeValidator(_entry), WithJsonSchema(_ENTRY_SCHEMA)]
-"""A quantity, or a table for an unknown one."""
-
-
-class ArrheniusTable(Table):
-    """{ k = ..., at = "165 degC", Ea = ... } or { A = ..., Ea = ... }, with n; or { T = [...], k = [...] }."""
-
-    k: Entry | None = None
-    A: Entry | None = None
-    Ea: Entry | None = None
-    at: Quantity | None = None
-    n: Entry | None = None
-
-
-class VantHoffTable(Table):
-    """{ K = ..., at = "165 degC", dH = ... }, { A = ..., dH = ... } or { a = ..., b = ..., unit = ... }."""
-
-    K: Entry | None = None
-    at: Quantity | None = None
-    dH: Entry | None = None
-    A: Entry | None = None
-    a: Entry | None = None
-    b: Entry | None = None
-    unit: str | None = None
-
-
-class ConstantsTable(Table):
-    """Constants against temperature, with a law laid through them: { T = [...], k = [...] }, or K = [...]."""
-
-    T: list[Quantity]
-    k: list[Quantity] | None = None
-    K: list[Quantity] | None = None
-
-
-class FromSpeciesTable(Table):
-    """An equilibrium constant from the species: { from_species = "concentrations", standard = "1 bar" }."""
-
-    from_species: str
-    standard: Quantity = "1 bar"
-
-
-def constant_table(given: dict[str, Any]) -> type[Table]:
-    """Which of the forms of a constant a table is."""
-    for table, keys in (
-        (UnknownTable, ("guess",)),
-        (FromSpeciesTable, ("from_species",)),
-        (ConstantsTable, ("T",)),
-        (VantHoffTable, ("K", "dH", "a", "b")),
-    ):
-        if given.keys() & {*keys}:
-            return table
-    return ArrheniusTable
-
-
-def _constant(given: Any) -> Any:
-    return constant_table(given).model_validate(given) if isinstance(given, dict) else _quantity(given)
-
-
-_FORMS = (ArrheniusTable, VantHoffTable, ConstantsTable, FromSpeciesTable)
-_CONSTANT_SCHEMA = {"anyOf": [*_ENTRY_SCHEMA["anyOf"], *(form.model_json_schema() for form in _FORMS)]}
-Constant = Annotated[Any, BeforeValidator(_constant), WithJsonSchema(_CONSTANT_SCHEMA)]
-
-
-UNIT_KINDS = {
-    "flow": "volumetric flow", "molar_flow": "molar flow", "mass_flow": "mass flow", "energy": "energy per amount",
-    "heat": "energy",
-}  # fmt: skip
-"""Keys of [units] that are shorter than the kind of quantity they stand for."""
-
-
-class UnitsTable(Table):
-    """What bare numbers in the job mean, and what results are shown in."""
-
-    time: str | None = None
-    temperature: str | None = None
-    concentration: str | None = None
-    amount: str | None = None
-    volume: str | None = None
-    length: str | None = None
-    diameter: str | None = None
-    flow: str | None = None
-    molar_flow: str | None = None
-    energy: str | None = None
-    heat: str | None = None
-    power: str | None = None
-    mass: str | None = None
-    mass_flow: str | None = None
-    density: str | None = None
-    pressure: str | None = None
-    rate: str | None = None
+_UNITS: dict[str, Any] = dict.fromkeys(UNIT_KINDS, (str | None, None))
+UnitsTable = create_model(
+    "UnitsTable", __base__=Table, __doc__="What bare numbers in the job mean, and what results are shown in.", **_UNITS
+)
 
 
 class HeatCapacityTable(Table):
     """{ coefficients = [...] } or { low = [7 numbers], high = [7 numbers], middle = "1000 K" }, with valid = [T, T]."""
 
-    coefficients: Quantities | None = None
+    coefficients: Any = None
     low: list[float] | None = None
     high: list[float] | None = None
     middle: Quantity | None = None
@@ -148,29 +53,23 @@ class HeatCapacityTable(Table):
 
 
 def _heat_capacity(given: Any) -> Any:
-    return HeatCapacityTable.model_validate(given) if isinstance(given, dict) else _quantities(given)
+    return HeatCapacityTable.model_validate(given) if isinstance(given, dict) else check_quantities(given)
 
 
-_CP_SCHEMA = {"anyOf": [*_ONE_OR_MORE["anyOf"], HeatCapacityTable.model_json_schema()]}
+_CP_SCHEMA = {"anyOf": [*ONE_OR_MORE, HeatCapacityTable.model_json_schema()]}
 
 
-class SpeciesTable(Table):
+class _SpeciesBase(Table):
     """What is known of a species; `look_up` names it (or its CAS number) in the data of the `species` extra."""
 
     formula: str | None = None
     look_up: str | None = None
     phase: Literal["gas", "liquid"] = "gas"
-    molar_mass: Quantity | None = None
     heat_capacity: Annotated[Any, BeforeValidator(_heat_capacity), WithJsonSchema(_CP_SCHEMA)] = None
-    enthalpy_of_formation: Quantity | None = None
-    gibbs_of_formation: Quantity | None = None
-    entropy: Quantity | None = None
-    critical_temperature: Quantity | None = None
-    critical_pressure: Quantity | None = None
-    acentric_factor: Quantity | None = None
-    density: Quantity | None = None
-    molar_volume: Quantity | None = None
     source: str = ""
+
+
+SpeciesTable: Any = extended(Species, _SpeciesBase)
 
 
 class ReactionTable(BaseModel):
@@ -194,96 +93,22 @@ class PairTable(Table):
     k: float
 
 
-class FeedTable(Table):
+class _FeedBase(Table):
     """A feed: contents in any mixture of ways, total flows (volumetric, molar, mass), what a gas or a mass needs."""
 
-    contents: dict[str, Quantity]
-    flow: Quantities = []
-    T: Quantity | None = None
-    P: Quantity | None = None
-    density: Quantity | None = None
-    heat_capacity: Quantity | None = None
-    model: str | None = None
     pairs: list[PairTable] = []
 
 
-class InternalDiffusionTable(Table):
-    """Diffusion in the particles that holds one reaction back."""
-
-    species: str
-    diffusivity: Quantity
-    order: Quantity = 1.0
+FeedTable: Any = extended(Feed, _FeedBase)
+AdiabaticTable: Any = table_of(Adiabatic)
+JacketTable: Any = table_of(Jacket)
+HeldProfileTable: Any = table_of(Profile)
 
 
-class DeactivationTable(Table):
-    """Activity that falls with time on stream: da/dt = -k a^order, looked at after `age`."""
-
-    k: Constant
-    order: Quantity = 1.0
-    age: Quantity = 0.0
-
-
-class CatalystTable(Table):
-    """The catalyst in a vessel, per volume of vessel."""
-
-    bulk_density: Quantity | None = None
-    area: Quantity | None = None
-    fraction: Quantity = 1.0
-    voidage: Quantity = 1.0
-    particle_density: Quantity | None = None
-    particle_diameter: Quantity | None = None
-    shape: str = "sphere"
-    internal_diffusion: dict[str, InternalDiffusionTable] = {}
-    deactivation: DeactivationTable | None = None
-
-
-class AdiabaticTable(Table):
-    """{ wall = "25 kJ/K", stirrer = "2 kW" } with heat = "adiabatic"."""
-
-    wall: Quantity | None = None
-    stirrer: Quantity | None = None
-
-
-def _piecewise(given: Any) -> Any:
-    if isinstance(given, list):
-        if any(not isinstance(pair, list) or len(pair) != 2 for pair in given):
-            raise ValueError("a profile is a list of pairs, [[time, value], ...]")
-        return [[_quantity(a), _quantity(b)] for a, b in given]
-    return _quantity(given)
-
-
-_PAIRS = {"type": "array", "items": {"type": "array", "items": {"type": ["string", "number"]}}}
-Programmed = Annotated[
-    Any, BeforeValidator(_piecewise), WithJsonSchema({"anyOf": [{"type": ["string", "number"]}, _PAIRS]})
-]
-"""A quantity, or a profile of [time, quantity] pairs."""
-
-
-class JacketTable(Table):
-    """Heat through the wall to a coolant."""
-
-    T: Programmed
-    U: Quantity | None = None
-    area: Quantity | None = None
-    UA: Quantity | None = None
-    flow: Quantity | None = None
-    heat_capacity: Quantity | None = None
-    counter_current: bool = False
-    coil: bool = False
-    wall: Quantity | None = None
-    stirrer: Quantity | None = None
-
-
-class ProfileOverTable(Table):
-    """A temperature that is prescribed to: { points = [["0 min", "20 degC"], ["30 min", "80 degC"]] }."""
-
-    points: Programmed
-
-
-def heat_table(given: dict[str, Any]) -> type[Table]:
+def heat_table(given: dict[str, Any]) -> Any:
     """Which of the forms of heat a table is."""
     if "points" in given:
-        return ProfileOverTable
+        return HeldProfileTable
     return JacketTable if given.keys() - {"wall", "stirrer"} else AdiabaticTable
 
 
@@ -296,25 +121,20 @@ def _heat(given: Any) -> Any:
 
 
 _HEAT_SCHEMA = {"anyOf": [{"enum": ["isothermal", "adiabatic"]}, AdiabaticTable.model_json_schema(),
-                          JacketTable.model_json_schema(), ProfileOverTable.model_json_schema()]}  # fmt: skip
+                          JacketTable.model_json_schema(), HeldProfileTable.model_json_schema()]}  # fmt: skip
 HeatField = Annotated[Any, BeforeValidator(_heat), WithJsonSchema(_HEAT_SCHEMA)]
 
 
-class PressureDropTable(Table):
-    """{ viscosity = "0.02 mPa*s" }, with the roughness of an empty tube."""
-
-    viscosity: Quantity
-    roughness: Quantity | None = None
-
-
-class MembraneTable(Table):
+class _MembraneBase(Table):
     """A wall through which species pass; `sweep` names a feed that flows beyond it."""
 
     flux: dict[str, str] = Field(min_length=1)
     constants: dict[str, Constant] = {}
     outside: dict[str, Quantity] = {}
     sweep: str | None = None
-    area: Quantity | None = None
+
+
+MembraneTable: Any = extended(Membrane, _MembraneBase)
 
 
 class DosingTable(Table):
@@ -322,16 +142,17 @@ class DosingTable(Table):
 
     feed: str
     windows: list[list[Quantity]] | None = None
-    rate: Programmed | None = None
+    rate: ProfileField | None = None
 
 
-class ChangeTable(Table):
+class _ChangeBase(Table):
     """A step or ramp of a condition while a tank runs."""
 
     what: str
     to: Quantity
-    at: Quantity = 0.0
-    over: Quantity = 0.0
+
+
+ChangeTable: Any = extended(Change, _ChangeBase)
 
 
 class SteadyTable(Table):
@@ -347,87 +168,54 @@ class BranchTable(Table):
     between: list[Quantity] = Field(min_length=2, max_length=2)
 
 
-class BatchTable(Table):
+class _BatchBase(Table):
     """A batch, charged with `charge`, or with what a feed holds."""
 
     kind: Literal["batch"]
     charge: dict[str, Quantity] | None = None
     feed: str | None = None
-    T: Quantity | None = None
-    volume: Quantity | None = None
-    time: Quantity | None = None
-    total: Quantity | None = None
-    P: Quantity | None = None
-    density: Quantity | None = None
-    heat_capacity: Quantity | None = None
-    model: str | None = None
-    constant_volume: bool = True
     heat: HeatField = None
-    catalyst: CatalystTable | None = None
 
 
-class SemiBatchTable(Table):
+class _SemiBatchBase(Table):
     """A vessel that is charged and then dosed."""
 
     kind: Literal["semi-batch"]
     charge: dict[str, Quantity]
     doses: dict[str, DosingTable]
-    T: Quantity | None = None
-    volume: Quantity | None = None
-    capacity: Quantity | None = None
-    withdrawal: Programmed | None = None
-    time: Quantity | None = None
-    total: Quantity | None = None
-    density: Quantity | None = None
-    heat_capacity: Quantity | None = None
-    model: str | None = None
     heat: HeatField = None
-    catalyst: CatalystTable | None = None
 
 
-class StirredTankTable(Table):
-    """A stirred tank; `start_up` asks `run` to follow it that long (through `changes`), `steady_states` and `branch`
-    for all of its steady states.
-    """
+class _StirredTankBase(Table):
+    """A stirred tank; `start_up` asks `run` to follow it (through `changes`), `steady_states` and `branch` for more."""
 
     kind: Literal["stirred tank"]
     feed: str
-    volume: Quantity | None = None
-    space_time: Quantity | None = None
-    catalyst_mass: Quantity | None = None
-    T: Quantity | None = None
-    contents: dict[str, Quantity] | None = None
     heat: HeatField = None
     wall: MembraneTable | None = None
-    catalyst: CatalystTable | None = None
     start_up: Quantity | None = None
     changes: list[ChangeTable] = []
     steady_states: SteadyTable | None = None
     branch: BranchTable | None = None
 
 
-class PlugFlowTable(Table):
+class _PlugFlowBase(Table):
+    """A tube in plug flow; `side` names a feed that comes in along it."""
+
     kind: Literal["plug flow"]
     feed: str
-    diameter: Quantity | None = None
-    length: Quantity | None = None
-    tubes: int = 1
-    volume: Quantity | None = None
-    space_time: Quantity | None = None
-    catalyst_mass: Quantity | None = None
-    T: Quantity | None = None
     heat: HeatField = None
-    pressure_drop: PressureDropTable | None = None
     wall: MembraneTable | None = None
     side: str | None = None
-    catalyst: CatalystTable | None = None
 
 
-class ExchangerTable(Table):
-    """{ T = "150 degC" } or { duty = "-250 kW" }."""
+BatchTable: Any = extended(Batch, _BatchBase)
+SemiBatchTable: Any = extended(SemiBatch, _SemiBatchBase)
+StirredTankTable: Any = extended(StirredTank, _StirredTankBase)
+PlugFlowTable: Any = extended(PlugFlow, _PlugFlowBase)
 
-    T: Quantity | None = None
-    duty: Quantity | None = None
+
+ExchangerTable: Any = table_of(Exchanger)
 
 
 class StepTable(Table):
@@ -449,8 +237,14 @@ class TrainTable(Table):
     recycle: Quantity = 0.0
 
 
-AnyVessel = BatchTable | SemiBatchTable | StirredTankTable | PlugFlowTable | TrainTable
-VesselTable = Annotated[AnyVessel, Field(discriminator="kind")]
+VESSELS: dict[str, Any] = {
+    "batch": BatchTable, "semi-batch": SemiBatchTable, "stirred tank": StirredTankTable, "plug flow": PlugFlowTable,
+    "train": TrainTable,
+}  # fmt: skip
+"""The table of each kind of vessel."""
+VesselTable = Annotated[
+    BatchTable | SemiBatchTable | StirredTankTable | PlugFlowTable | TrainTable, Field(discriminator="kind")
+]
 
 
 class SignalTable(Table):
@@ -596,7 +390,7 @@ class JobFile(Table):
 
     title: str = ""
     species_table: str | None = None
-    units: UnitsTable = UnitsTable()
+    units: UnitsTable = UnitsTable()  # type: ignore[valid-type]
     species: dict[str, SpeciesTable] = {}
     constants: dict[str, Constant] = {}
     reactions: dict[str, ReactionTable]

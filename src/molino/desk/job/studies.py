@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.formula import names_in
@@ -17,10 +17,9 @@ from molino.core.fitting.rates import Rates
 from molino.core.fitting.regression import check_data
 from molino.core.fitting.signals import Signal
 from molino.desk.job import models
+from molino.desk.job.context import JobContext
+from molino.desk.job.reactions import note_unitless, read_reaction
 from molino.desk.tables.experiments import read_experiments, read_rates
-
-if TYPE_CHECKING:
-    from molino.desk.job.load import _Builder
 
 
 @dataclass(frozen=True, eq=False)
@@ -63,22 +62,22 @@ def read_data(table: models.DataTable, folder: Path) -> Experiments | Rates:
 
 
 def study(
-    builder: _Builder, table: models.FitTable, data: Mapping[str, Experiments | Rates], chemistry: Chemistry | None
+    job: JobContext, table: models.FitTable, data: Mapping[str, Experiments | Rates], chemistry: Chemistry | None
 ) -> Study:
     """A fit from its table; InputError with everything wrong in it."""
     faults = Faults()
-    found = _data_of(builder, table, data)
+    found = _data_of(job, table, data)
     errors = table.errors
     if isinstance(errors, dict):
         with faults.at("errors"):
-            if "concentration" in builder.units and found.kind not in builder.units:
+            if "concentration" in job.units and found.kind not in job.units:
                 unitless = [name for name, given in errors.items() if not isinstance(given, str)]
                 if unitless:
                     raise InputError(
                         f"a bare number for {', '.join(unitless)}", "", f"write it with the unit of a {found.kind}"
                     )
-        errors = {name: builder.unitless(given, found.kind) for name, given in errors.items()}
-    delay = table.delay if isinstance(table.delay, bool | str) else builder.unitless(table.delay, "time")
+        errors = {name: job.in_unit(given, found.kind) for name, given in errors.items()}
+    delay = table.delay if isinstance(table.delay, bool | str) else job.in_unit(table.delay, "time")
     options: dict[str, Any] = {
         "errors": errors,
         "fit_initial": table.fit_initial,
@@ -92,7 +91,7 @@ def study(
     if chemistry is not None:
         for name, candidate in table.candidates.items():
             with faults.at(f"candidates.{name}"):
-                candidates[name] = _candidate(builder, candidate, chemistry)
+                candidates[name] = _candidate(job, candidate, chemistry)
                 check_data(candidates[name], found, **{**options, "per_run": ()})
     if len(table.region) == 1:
         faults.add("region", "a region is of two constants", "region = ['r.k', 'r.k.Ea']")
@@ -106,14 +105,14 @@ def study(
             faults.add("region or next", f"'{name}' is not an unknown constant", nearest(name, known))
     extra: dict[str, Any] = {}
     with faults.at("screening"):
-        extra |= _screening(builder, table, found)
+        extra |= _screening(job, table, found)
     with faults.at("rates"):
         _check_rates(table, found)
     with faults.at("temperature"):
-        extra |= _temperature(builder, table)
+        extra |= _temperature(job, table)
     with faults.at("next"):
         if table.next is not None:
-            extra |= {"narrow": table.next.narrow, "next": tuple(_grid(builder, table.next))}
+            extra |= {"narrow": table.next.narrow, "next": tuple(_grid(job, table.next))}
     faults.raise_any()
     return Study(
         found, {**options, "n_starts": table.n_starts, "seed": table.seed}, table.profile_likelihood,
@@ -122,12 +121,12 @@ def study(
     )  # fmt: skip
 
 
-def _data_of(builder: _Builder, table: models.FitTable, data: Mapping[str, Experiments | Rates]) -> Experiments | Rates:
+def _data_of(job: JobContext, table: models.FitTable, data: Mapping[str, Experiments | Rates]) -> Experiments | Rates:
     names = [table.data] if isinstance(table.data, str) else table.data
     faults = Faults()
     for name in names:
-        if name not in builder.known("data"):
-            advice = nearest(name, builder.known("data")) or "add a [data.NAME] table"
+        if name not in job.known("data"):
+            advice = nearest(name, job.known("data")) or "add a [data.NAME] table"
             faults.add("data", f"there is no data '{name}'", advice)
     faults.raise_any()
     if any(name not in data for name in names):
@@ -140,12 +139,12 @@ def _data_of(builder: _Builder, table: models.FitTable, data: Mapping[str, Exper
     runs = as_experiments([one for one in sets if isinstance(one, Experiments)])
     for point in table.leave_out:
         with faults.at("leave_out"):
-            runs = runs.without(point.run, builder.unitless(point.time, "time"), point.species)
+            runs = runs.without(point.run, job.in_unit(point.time, "time"), point.species)
     faults.raise_any()
     return runs
 
 
-def _candidate(builder: _Builder, table: models.CandidateTable, chemistry: Chemistry) -> Chemistry:
+def _candidate(job: JobContext, table: models.CandidateTable, chemistry: Chemistry) -> Chemistry:
     """The job's chemistry with some reactions replaced, added or taken out."""
     names = [str(r.name) for r in chemistry.reactions]
     faults = Faults()
@@ -155,14 +154,14 @@ def _candidate(builder: _Builder, table: models.CandidateTable, chemistry: Chemi
     changed = {}
     for name, given in table.reactions.items():
         with faults.at(f"reactions.{name}"):
-            changed[name] = builder.reaction(name, given)
+            changed[name] = read_reaction(job, name, given)
     faults.raise_any()
     kept = [changed.pop(str(r.name), r) for r in chemistry.reactions if r.name not in table.without]
     reactions = [*kept, *changed.values()]
     used = {name for r in reactions for name in names_in(r.formula)}
     constants = {name: held for name, held in chemistry.constants.items() if name in used}
     found = replace(chemistry, reactions=reactions, constants=constants)
-    builder.check_unitless(found)
+    note_unitless(job, found)
     return found
 
 
@@ -172,7 +171,7 @@ def _runs(found: Experiments | Rates, what: str) -> Experiments:
     return found
 
 
-def _screening(builder: _Builder, table: models.FitTable, found: Experiments | Rates) -> dict[str, Any]:
+def _screening(job: JobContext, table: models.FitTable, found: Experiments | Rates) -> dict[str, Any]:
     given = table.screening
     if given is None:
         return {}
@@ -181,7 +180,7 @@ def _screening(builder: _Builder, table: models.FitTable, found: Experiments | R
         if name not in runs.species and name not in {s for run in runs for s in run.charge}:
             raise InputError(f"'{name}' was not measured", "", nearest(name, runs.species))
     options = {"species": given.species, "partner": given.partner, "reversible": given.reversible}
-    return {"screening": options, "predict": builder.unitless(given.predict, "time")}
+    return {"screening": options, "predict": job.in_unit(given.predict, "time")}
 
 
 def _check_rates(table: models.FitTable, found: Experiments | Rates) -> None:
@@ -193,16 +192,16 @@ def _check_rates(table: models.FitTable, found: Experiments | Rates) -> None:
         raise InputError(message, "", nearest(given.species or "", found.species))
 
 
-def _temperature(builder: _Builder, table: models.FitTable) -> dict[str, Any]:
+def _temperature(job: JobContext, table: models.FitTable) -> dict[str, Any]:
     given = table.temperature
     if given is None:
         return {}
-    at = tuple(builder.unitless(T, "temperature") for T in given.predict)
+    at = tuple(job.in_unit(T, "temperature") for T in given.predict)
     own = [given.T, given.k if given.k is not None else given.K]
     if any(part is not None for part in own):
         if any(part is None for part in own) or given.constant is not None or (given.k and given.K):
             raise InputError("a table of constants has T and k, or T and K", "", "and no constant besides them")
-        temperatures = [builder.unitless(T, "temperature") for T in given.T or []]
+        temperatures = [job.in_unit(T, "temperature") for T in given.T or []]
         law = Arrhenius.through(temperatures, given.k) if given.k else VantHoff.through(temperatures, given.K or [])
         return {"line": law, "at": at}
     if given.constant is None and table.screening is None:
@@ -212,9 +211,9 @@ def _temperature(builder: _Builder, table: models.FitTable) -> dict[str, Any]:
     return {"line_of": given.constant or "", "at": at}
 
 
-def _grid(builder: _Builder, table: models.NextTable) -> list[Experiment]:
+def _grid(job: JobContext, table: models.NextTable) -> list[Experiment]:
     return grid(
-        [builder.unitless(T, "temperature") for T in table.T],
-        [builder.contents(charge) for charge in table.charges],
-        [[builder.unitless(t, "time") for t in row] for row in table.times],
+        [job.in_unit(T, "temperature") for T in table.T],
+        [job.contents(charge) for charge in table.charges],
+        [[job.in_unit(t, "time") for t in row] for row in table.times],
     )

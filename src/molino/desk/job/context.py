@@ -1,0 +1,137 @@
+"""What the readers of a job share: what stands in the file, its units and names, and the faults found so far."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+from molino.core import units
+from molino.core.errors import Fault, Faults, InputError, nearest
+from molino.core.schema import schema_of
+from molino.core.vessels.feed import Feed
+from molino.desk.job import models
+from molino.desk.job.constants import read_constant_table
+
+
+class JobContext:
+    """What is sound of a job file, as its tables, and what is wrong with it.
+
+    A name that stands in the file (`raw`) but has no object has had its own faults reported; what refers to it is
+    passed over without another word.
+    """
+
+    def __init__(self, parsed: models.JobFile, path: Path, raw: Mapping[str, Any], found: list[Fault]) -> None:
+        self.file, self.path, self.raw = parsed, path, raw
+        self.faults = Faults()
+        self.faults.found += found
+        self.units: dict[str, str] = {}
+        given: Any = parsed.units
+        for key, text in given.model_dump(exclude_none=True).items():
+            with self.at(f"[units] {key}"):
+                units.expect(text, models.UNIT_KINDS[key])
+                self.units[models.UNIT_KINDS[key]] = text
+
+    @contextmanager
+    def at(self, place: str) -> Iterator[None]:
+        """Note faults under a table of the job, without saying the name of the thing twice."""
+        name = place.partition("]")[0].rpartition(".")[2]
+        try:
+            yield
+        except InputError as error:
+            for fault in error.faults:
+                where = fault.where
+                for prefix in (f"reaction {name}", f"run {name}", name):
+                    if where == prefix or where.startswith(prefix + ","):
+                        where = where[len(prefix) :].lstrip(", ")
+                        break
+                message = Fault(where, fault.what, fault.advice)
+                self.faults.found.append(message.within(place))
+
+    def known(self, table: str) -> list[str]:
+        """The names that the file gives in a table, sound or not."""
+        content = self.raw.get(table, {})
+        return list(content) if isinstance(content, dict) else []
+
+    def whole(self, *tables: str) -> bool:
+        """Whether nothing of these tables had to be passed over."""
+        return all(set(self.known(t)) == set(getattr(self.file, t)) for t in tables)
+
+    def in_unit(self, given: Any, kind: str) -> Any:
+        """A bare number in the unit that [units] gives for its kind."""
+        if given is None or isinstance(given, str) or kind not in self.units:
+            return given
+        return f"{given!r} {self.units[kind]}"
+
+    def contents(self, given: Mapping[str, Any]) -> dict[str, Any]:
+        """Quantities by species; a bare number is a concentration."""
+        return {species: self.in_unit(number, "concentration") for species, number in given.items()}
+
+    def profile(self, given: Any, along: str, kind: str) -> Any:
+        """A quantity, or pairs of a profile."""
+        if isinstance(given, list):
+            return [(self.in_unit(at, along), self.in_unit(value, kind)) for at, value in given]
+        return self.in_unit(given, kind)
+
+    def read(self, cls: Any, table: Any, along: str = "time") -> dict[str, Any]:
+        """What a table gives for the declared fields of a class, as that class takes it.
+
+        Raises
+        ------
+        InputError
+            With what is wrong in the tables within it.
+        """
+        faults, found = Faults(), {}
+        for name, schema in schema_of(cls).items():
+            given = getattr(table, name, None)
+            if given is None:
+                continue
+            with faults.at(name if schema.holds in ("part", "parts") else ""):
+                if schema.holds == "quantity":
+                    found[name] = self.in_unit(given, schema.kind)
+                elif schema.holds == "quantities":
+                    several = isinstance(given, list)
+                    found[name] = (
+                        [self.in_unit(g, schema.kind) for g in given] if several else self.in_unit(given, schema.kind)
+                    )
+                elif schema.holds == "profile":
+                    found[name] = self.profile(given, along, schema.kind)
+                elif schema.holds == "contents":
+                    found[name] = self.contents(given)
+                elif schema.holds == "constant":
+                    found[name] = read_constant_table(self.in_unit, given)
+                elif schema.holds == "part":
+                    found[name] = schema.part(**self.read(schema.part, given))
+                elif schema.holds == "parts":
+                    found[name] = self._parts(schema.part, given)
+                else:
+                    found[name] = given
+        faults.raise_any()
+        return found
+
+    def _parts(self, cls: Any, given: Mapping[str, Any]) -> dict[str, Any]:
+        faults, found = Faults(), {}
+        for name, table in given.items():
+            with faults.at(name):
+                found[name] = cls(**self.read(cls, table))
+        faults.raise_any()
+        return found
+
+    def feed_named(self, name: str, feeds: Mapping[str, Feed], key: str = "feed") -> Feed:
+        """A feed by its name; InputError without a word where its own faults have been reported."""
+        if name in feeds:
+            return feeds[name]
+        if name in self.known("feeds"):
+            raise InputError(())
+        advice = nearest(name, self.known("feeds")) or "add a [feeds.NAME] table"
+        raise InputError(f"there is no feed '{name}'", key, advice)
+
+    def raise_merged(self) -> None:
+        """Raise all faults, each reported once, with every place it stands in."""
+        places: dict[tuple[str, str], list[str]] = {}
+        for fault in self.faults.found:
+            places.setdefault((fault.what, fault.advice), []).append(fault.where)
+        merged = Faults()
+        merged.found = [Fault(" and ".join(dict.fromkeys(p)), what, advice) for (what, advice), p in places.items()]
+        merged.raise_any(self.path.name)

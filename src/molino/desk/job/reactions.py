@@ -1,0 +1,128 @@
+"""Species, reactions and constants of a job: its chemistry."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+
+from molino.core import units
+from molino.core.chemistry.chemistry import Chemistry, Covariance
+from molino.core.chemistry.constants import Constant, read_constant
+from molino.core.chemistry.reaction import Reaction
+from molino.core.chemistry.species import PROPERTIES, Species
+from molino.core.errors import Faults, InputError
+from molino.desk.job import models
+from molino.desk.job.constants import read_constant_table, read_entry
+from molino.desk.job.context import JobContext
+from molino.desk.tables.lookup import look_up
+from molino.desk.tables.species import read_species
+
+
+def _place(where: str) -> str:
+    """A place in the chemistry by its table in the job."""
+    what, _, rest = where.partition(" ")
+    name, comma, key = rest.partition(", ")
+    tables = {"reaction": f"[reactions.{name}]{comma}{key}", "constant": f"[constants] {rest}", "species": "[species]",
+              "covariance": "[covariance]"}  # fmt: skip
+    return tables.get(what, where)
+
+
+def read_parts(job: JobContext) -> tuple[list[Reaction], list[Species], dict[str, Constant]]:
+    """Reactions, species and shared constants, as far as they are sound."""
+    reactions: list[Reaction] = []
+    species: list[Species] = []
+    if job.file.species_table is not None:
+        with job.at("species_table"):
+            species += read_species(job.path.parent / job.file.species_table)
+    for name, table in job.file.species.items():
+        with job.at(f"[species.{name}]"):
+            listed = next((s for s in species if s.name == name), None)
+            species = [s for s in species if s is not listed] + [_species(job, name, table, listed)]
+    for name, reaction in job.file.reactions.items():
+        with job.at(f"[reactions.{name}]"):
+            reactions.append(read_reaction(job, name, reaction))
+    shared: dict[str, Constant] = {}
+    for name, given in job.file.constants.items():
+        with job.at(f"[constants] {name}"):
+            shared[name] = read_constant(read_constant_table(job.in_unit, given), name)
+    return reactions, species, shared
+
+
+def read_reaction(job: JobContext, name: str, table: models.ReactionTable) -> Reaction:
+    """A reaction from its table."""
+    constants, faults = {}, Faults()
+    for key, given in (table.__pydantic_extra__ or {}).items():
+        with faults.at(key):
+            constants[key] = read_constant_table(job.in_unit, given)
+    faults.raise_any()
+    orders = {s: read_entry(job.in_unit, n, "") for s, n in table.orders.items()} if table.orders else None
+    heat = {"enthalpy": job.in_unit(table.enthalpy, "energy per amount")}
+    if table.enthalpy_at is not None:
+        heat["enthalpy_at"] = job.in_unit(table.enthalpy_at, "temperature")
+    return Reaction(table.equation, table.rate, name, orders=orders, basis=table.basis, **heat, **constants)
+
+
+def read_chemistry_tables(job: JobContext) -> Chemistry | None:
+    """The chemistry of a job, with its faults noted; None where it cannot be built."""
+    sound = len(job.faults.found)
+    reactions, species, shared = read_parts(job)
+    if not job.file.reactions and not job.faults.found:
+        job.faults.add("[reactions]", "there is no reaction", "add a [reactions.NAME] table")
+    if len(job.faults.found) > sound or not reactions or not job.whole("species", "reactions", "constants"):
+        return None
+    try:
+        chemistry = Chemistry(reactions, species, shared, _covariance(job))
+    except InputError as error:
+        for fault in error.faults:
+            job.faults.add(_place(fault.where), fault.what, fault.advice)
+        return None
+    for finding in chemistry.check().at("error"):
+        job.faults.add(_place(finding.where), finding.what, finding.advice)
+    note_unitless(job, chemistry)
+    return chemistry
+
+
+def note_unitless(job: JobContext, chemistry: Chemistry) -> None:
+    """Note rate constants without a unit in a job that has units."""
+    if not job.units:
+        return
+    try:
+        found = chemistry.unitless_dimensions()
+    except InputError as error:
+        for fault in error.faults:
+            job.faults.add(_place(fault.where), fault.what, fault.advice)
+        return
+    for reaction_name, needed in found.items():
+        for constant, dimension in needed.items():
+            if dimension:
+                message = f"{constant} is a bare number, and [units] does not say what a rate constant is in"
+                advice = f"write it with its unit, {units.everyday_text(dimension)} or alike"
+                job.faults.add(f"[reactions.{reaction_name}]", message, advice)
+
+
+def _covariance(job: JobContext) -> Covariance | None:
+    table = job.file.covariance
+    if table is None:
+        return None
+    matrix = np.array(table.matrix)
+    if matrix.shape != (len(table.names),) * 2:
+        message = f"the matrix is not {len(table.names)} by {len(table.names)}"
+        raise InputError(message, "covariance", "take it as a fit wrote it, or delete the table")
+    return Covariance(tuple(table.names), matrix, table.degrees_of_freedom)
+
+
+def _species(job: JobContext, name: str, table: Any, listed: Species | None) -> Species:
+    """A species from its table, over what the species table or a look-up knows of it."""
+    kinds = {**PROPERTIES, "formula": "", "source": ""}
+    given = {key: job.in_unit(value, kinds[key]) for key in kinds if (value := getattr(table, key))}
+    if isinstance(table.heat_capacity, models.HeatCapacityTable):
+        given["heat_capacity"] = table.heat_capacity.model_dump()
+    if table.look_up is None:
+        return replace(listed, **given) if listed is not None else Species(name, **given)
+    found = look_up(table.look_up, phase=table.phase, name=name)
+    message = ", ".join(key for key in given if key in PROPERTIES)
+    if message:
+        given["source"] = f"{found.source}; {table.source or 'the job'}: {message}"
+    return replace(found, **given)

@@ -1,0 +1,180 @@
+"""Feeds, vessels and trains of a job, and what is asked of its tanks."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from molino.core import units
+from molino.core.chemistry.chemistry import Chemistry
+from molino.core.errors import Faults, InputError, nearest
+from molino.core.thermo.cubic import CubicEquation
+from molino.core.units import Value
+from molino.core.vessels.base import Vessel
+from molino.core.vessels.batch import Batch
+from molino.core.vessels.changes import Change, condition_kind
+from molino.core.vessels.feed import Feed
+from molino.core.vessels.flow_vessel import FlowVessel
+from molino.core.vessels.heat import Adiabatic, Jacket, Profile
+from molino.core.vessels.plug_flow import PlugFlow
+from molino.core.vessels.semi_batch import Dosing, SemiBatch
+from molino.core.vessels.stirred_tank import StirredTank
+from molino.core.vessels.train import Train
+from molino.core.vessels.train_steps import Exchanger, Parallel, SideFeed
+from molino.core.vessels.walls import DistributedFeed, Membrane, other_side
+from molino.desk.job import models
+from molino.desk.job.constants import read_constant_table
+from molino.desk.job.context import JobContext
+
+Feeds = Mapping[str, Feed]
+CLASSES: dict[str, Any] = {"batch": Batch, "semi-batch": SemiBatch, "stirred tank": StirredTank, "plug flow": PlugFlow}
+"""The class of each kind of vessel."""
+
+
+@dataclass(frozen=True)
+class TankTasks:
+    """What a job asks of a tank besides its steady state: to be followed, all steady states, their curve."""
+
+    start_up: Value | None
+    changes: tuple[Change, ...]
+    steady_states: tuple[Any, Any] | None
+    branch: tuple[str, tuple[Any, Any]] | None
+
+
+def read_feed(job: JobContext, table: Any, chemistry: Chemistry | None) -> Feed:
+    """A feed from its table."""
+    given = job.read(Feed, table)
+    if table.pairs:
+        if table.model is None:
+            raise InputError("binary parameters are given, and no equation of state", "pairs", "give model='Soave'")
+        pairs = {(p.species[0], p.species[1]): p.k for p in table.pairs}
+        if chemistry is not None:
+            given["model"] = CubicEquation(chemistry.species, table.model, pairs)
+    return Feed(**given)
+
+
+def read_vessel(job: JobContext, name: str, table: Any, chemistry: Chemistry, feeds: Feeds) -> Vessel:
+    """A vessel from its table: the declared fields of its class, and what refers to other tables."""
+    cls, faults = CLASSES[table.kind], Faults()
+    given: dict[str, Any] = {"name": name, "show": job.units}
+    with faults.at():
+        given |= job.read(cls, table)
+    along = "length" if table.kind == "plug flow" else "time"
+    with faults.at():
+        given["heat"] = _heat(job, table.heat, along)
+    if table.kind == "semi-batch":
+        given["charge"], given["doses"] = job.contents(table.charge), {}
+        for dose_name, dose in table.doses.items():
+            with faults.at(f"doses, {dose_name}"):
+                given["doses"][dose_name] = _dosing(job, dose, feeds)
+    if getattr(table, "wall", None) is not None:
+        with faults.at("wall"):
+            given["wall"] = _membrane(job, table.wall, feeds)
+    named = {key: name for key in ("feed", "side") if (name := getattr(table, key, None)) is not None}
+    for key, feed_name in named.items():
+        with faults.at():
+            feed = job.feed_named(feed_name, feeds, key)
+            given[key] = DistributedFeed(feed) if key == "side" else feed
+    faults.raise_any()
+    if named.keys() - given.keys():  # a feed with faults of its own, which have been reported
+        raise InputError(())
+    if table.kind == "batch":
+        feed = given.pop("feed", None)
+        if (table.charge is None) == (feed is None):
+            message = "neither charge nor feed is given" if feed is None else "both charge and feed are given"
+            raise InputError(message, "", "give one of them")
+        given["charge"] = feed if feed is not None else job.contents(table.charge or {})
+    return cls(chemistry, **given)  # type: ignore[no-any-return]
+
+
+def _membrane(job: JobContext, table: Any, feeds: Feeds) -> Membrane:
+    """The wall of a vessel through which species pass."""
+    faults, constants, kinds, sweep = Faults(), {}, dict[str, str](), None
+    for name, given in table.constants.items():
+        with faults.at(name):
+            constants[name] = read_constant_table(job.in_unit, given)
+    with faults.at():
+        kinds = other_side(table.flux)
+    with faults.at():
+        sweep = job.feed_named(table.sweep, feeds, "sweep") if table.sweep is not None else None
+    faults.raise_any()
+    outside = {s: job.in_unit(value, kinds.get(s, "")) for s, value in table.outside.items()}
+    return Membrane(table.flux, constants, outside, sweep, job.in_unit(table.area, "area"))
+
+
+def _heat(job: JobContext, table: Any, along: str) -> Any:
+    """What a vessel specifies of heat transfer."""
+    for cls, shape in (
+        (Profile, models.HeldProfileTable),
+        (Adiabatic, models.AdiabaticTable),
+        (Jacket, models.JacketTable),
+    ):
+        if isinstance(table, shape):
+            return cls(**job.read(cls, table, along if cls is Profile else "time"))
+    return table
+
+
+def _dosing(job: JobContext, table: models.DosingTable, feeds: Feeds) -> Dosing:
+    windows = None
+    if table.windows is not None:
+        windows = [tuple(job.in_unit(t, "time") for t in window) for window in table.windows]
+    rate = job.profile(table.rate, "time", "volumetric flow")
+    return Dosing(job.feed_named(table.feed, feeds), windows, rate)
+
+
+def read_tank_tasks(job: JobContext, table: Any) -> TankTasks:
+    """What is asked of a tank besides its steady state."""
+    faults = Faults()
+    changes = []
+    for n, change in enumerate(table.changes):
+        with faults.at(f"changes {n + 1}"):
+            to = job.in_unit(change.to, condition_kind(change.what))
+            changes.append(Change(change.what, to, **job.read(Change, change)))
+    start_up = bounds = curve = None
+    with faults.at():
+        if table.start_up is not None:
+            start_up = units.positive(job.in_unit(table.start_up, "time"), "time", "start_up")
+        elif changes:
+            raise InputError("changes are given, and no time to follow the tank", "", "give start_up = '6 h'")
+    if table.steady_states is not None:
+        low, high = (job.in_unit(T, "temperature") for T in table.steady_states.T)
+        bounds = (low, high)
+    if table.branch is not None:
+        low, high = (job.in_unit(v, condition_kind(table.branch.vary)) for v in table.branch.between)
+        curve = (table.branch.vary, (low, high))
+    faults.raise_any()
+    return TankTasks(start_up, tuple(changes), bounds, curve)
+
+
+def read_train(
+    job: JobContext, name: str, table: models.TrainTable, vessels: Mapping[str, Vessel | Train], feeds: Feeds
+) -> Train:  # fmt: skip
+    """A train from its table."""
+    faults = Faults()
+    steps: list[Any] = []
+
+    def named(vessel: str) -> FlowVessel:
+        found = vessels.get(vessel)
+        if isinstance(found, FlowVessel):
+            return found
+        if vessel in job.known("vessels") and found is None:
+            raise InputError(())
+        raise InputError(f"there is no vessel '{vessel}'", "", nearest(vessel, job.known("vessels")))
+
+    for n, step in enumerate(table.steps):
+        with faults.at(f"steps {n + 1}"):
+            given = [k for k in ("vessel", "parallel", "side_feed", "exchanger") if getattr(step, k) is not None]
+            if len(given) != 1:
+                message = f"{' and '.join(given)} stand in one step" if given else "the step is empty"
+                raise InputError(message, "", "give one of vessel, parallel, side_feed, exchanger")
+            if step.vessel is not None:
+                steps += [named(step.vessel)] * step.count
+            elif step.parallel is not None:
+                steps.append(Parallel([named(v) for v in step.parallel], step.split))
+            elif step.side_feed is not None:
+                steps.append(SideFeed(job.feed_named(step.side_feed, feeds, ""), step.side_feed))
+            elif step.exchanger is not None:
+                steps.append(Exchanger(**job.read(Exchanger, step.exchanger)))
+    faults.raise_any()
+    return Train(steps, table.recycle, name, job.units)

@@ -33,7 +33,9 @@ class FieldSchema:
         'constant' (a quantity or a law over temperature); 'flag', 'count', 'text'; 'part' and 'parts' (an object of a
         class with fields of its own, or several by name).
     kind : str
-        Of quantity; empty where it may be of several, which its class reads itself.
+        Of quantity.
+    alternatives : tuple of str
+        Other kinds that it may be of; its class tells them apart and reads it.
     sign : str
         'positive', 'nonnegative', or 'any'.
     most : float
@@ -49,6 +51,7 @@ class FieldSchema:
 
     holds: str
     kind: str = ""
+    alternatives: tuple[str, ...] = ()
     sign: str = "positive"
     most: float = math.inf
     choices: tuple[str, ...] = ()
@@ -69,11 +72,12 @@ def _declared(schema: FieldSchema, default: Any) -> Any:
 
 def quantity(
     kind: str, default: Any = None, *, sign: str = "positive", most: float = math.inf, size: bool = False,
-    setting: bool = False, independent: bool = False, profile: bool = False,
+    setting: bool = False, independent: bool = False, profile: bool = False, alternatives: tuple[str, ...] = (),
 ) -> Any:  # fmt: skip
     """A field that holds a quantity; MISSING as the default makes it required."""
     holds = "profile" if profile else "quantity"
-    return _declared(FieldSchema(holds, kind, sign, most, (), None, size, setting or size, independent), default)
+    schema = FieldSchema(holds, kind, alternatives, sign, most, (), None, size, setting or size, independent)
+    return _declared(schema, default)
 
 
 def quantities(kind: str, default: Any = None) -> Any:
@@ -135,7 +139,7 @@ def read_fields(instance: Any, faults: Faults, place: str, only: Iterable[str] |
         if given is None:
             continue
         with faults.at(place):
-            if schema.holds == "quantity" and schema.kind:
+            if schema.holds == "quantity" and not schema.alternatives:
                 settle(instance, **{name: _read(given, schema, name)})
             elif schema.choices and given not in schema.choices:
                 raise InputError(f"there is no {name} '{given}'", "", nearest(str(given), schema.choices))
@@ -153,7 +157,7 @@ def _read(given: Any, schema: FieldSchema, name: str) -> Value:
 def given_values(instance: Any) -> list[tuple[str, Value | None]]:
     """Every quantity that was given, with its kind, for choosing the units of results."""
     known = schema_of(type(instance))
-    pairs = [(schema.kind, getattr(instance, name)) for name, schema in known.items() if schema.kind]
+    pairs = [(schema.kind, getattr(instance, name)) for name, schema in known.items() if not schema.alternatives]
     return [(kind, value) for kind, value in pairs if isinstance(value, Value)]
 
 

@@ -20,7 +20,15 @@ from molino.core.units import GAS_CONSTANT, Value
 from molino.core.vessels.base import check_profile, check_vessel, read_vessel_heat
 from molino.core.vessels.catalyst import Catalyst
 from molino.core.vessels.charged_vessel import ChargedVessel, read_total
-from molino.core.vessels.feed import Feed, check_model, is_gas, is_real, read_mixture_capacity, replaced
+from molino.core.vessels.feed import (
+    MIXTURE_CAPACITIES,
+    Feed,
+    check_model,
+    is_gas,
+    is_real,
+    read_mixture_capacity,
+    replaced,
+)
 from molino.core.vessels.heat import Profile
 from molino.core.vessels.mixture import Contents, Mixture
 from molino.core.vessels.model import Model
@@ -77,10 +85,10 @@ class Batch(ChargedVessel):
     T: Any = quantity("temperature", setting=True)
     volume: Any = quantity("volume", setting=True)
     time: Any = quantity("time", size=True)
-    total: Any = quantity("")
+    total: Any = quantity("amount", alternatives=("mass",))
     P: Any = quantity("pressure", setting=True)
     density: Any = quantity("density")
-    heat_capacity: Any = quantity("")
+    heat_capacity: Any = quantity(MIXTURE_CAPACITIES[0], alternatives=MIXTURE_CAPACITIES[1:])
     model: Any = option(None)
     constant_volume: bool = option(True)
     heat: Any = None

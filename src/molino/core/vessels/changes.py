@@ -16,18 +16,6 @@ from molino.core.vessels.base import Vessel
 from molino.core.vessels.piecewise_linear import PiecewiseLinear
 from molino.core.vessels.roles import START, START_T
 
-_KINDS = {
-    "T": "temperature", "feed T": "temperature", "coolant T": "temperature", "flow": "volumetric flow",
-    "volume": "volume", "space_time": "time", "time": "time", "length": "length", "diameter": "diameter",
-    "catalyst_mass": "mass", "UA": "heat capacity flow", "U": "heat transfer coefficient", "P": "pressure",
-    "coolant flow": "heat capacity flow", "feed P": "pressure",
-}  # fmt: skip
-
-
-def condition_kind(name: str) -> str:
-    """The kind of quantity of a condition; 'number' where its name does not say."""
-    return "concentration" if name.startswith("[") else _KINDS.get(name, "number")
-
 
 @dataclass(frozen=True, eq=False)
 class Change(Frozen, Printed):

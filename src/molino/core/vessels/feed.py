@@ -40,6 +40,10 @@ def check_contents(given: Iterable[str], chemistry: Chemistry, place: str) -> No
     faults.raise_any()
 
 
+MIXTURE_CAPACITIES = ("heat capacity per volume", "heat capacity per mass", "heat capacity")
+"""What the heat capacity of a whole mixture may be per: volume, mass or mole."""
+
+
 def _can_start(chemistry: Chemistry, names: set[str]) -> bool:
     for reaction in chemistry.reactions:
         sides = [reaction.equation.left] + ([reaction.equation.right] if reaction.equation.reversible else [])
@@ -88,7 +92,7 @@ class Feed(Frozen, Printed):
     T: Any = quantity("temperature")
     P: Any = quantity("pressure")
     density: Any = quantity("density")
-    heat_capacity: Any = quantity("")
+    heat_capacity: Any = quantity(MIXTURE_CAPACITIES[0], alternatives=MIXTURE_CAPACITIES[1:])
     model: Any = option(None)
 
     def __post_init__(self) -> None:
@@ -253,16 +257,15 @@ def read_mixture_capacity(given: Any, density: Value | None) -> Value | None:
     if given is None:
         return None
     read = units.read(given, name="heat_capacity")
-    kinds = ("heat capacity per volume", "heat capacity per mass", "heat capacity")
-    for kind in kinds:
+    for kind in MIXTURE_CAPACITIES:
         if read.unit is None or units.unit(read.unit).dimension == units.unit(units.SI_UNITS[kind]).dimension:
             value = units.positive(read, kind, "heat_capacity")
-            if kind != kinds[1]:
+            if kind != MIXTURE_CAPACITIES[1]:
                 return value
             if density is None:
                 advice = "give the density, or the heat capacity per volume, like '4.2 MJ/m3/K'"
                 raise InputError("a heat capacity per mass needs the density", "heat_capacity", advice)
-            return Value(value.si * density.si, units.SI_UNITS[kinds[0]])
+            return Value(value.si * density.si, units.SI_UNITS[MIXTURE_CAPACITIES[0]])
     message = f"'{given}' is no heat capacity per volume, mass or mole"
     raise UnitError(message, "heat_capacity", "give it like '4.2 kJ/kg/K', '4 MJ/m3/K' or '35 J/mol/K'")
 

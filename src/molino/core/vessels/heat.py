@@ -139,7 +139,7 @@ class Jacket(Frozen, Printed):
     U: Any = quantity("heat transfer coefficient")
     area: Any = quantity("area")
     UA: Any = quantity("heat capacity flow")
-    flow: Any = quantity("")
+    flow: Any = quantity("heat capacity flow", alternatives=("mass flow",))
     heat_capacity: Any = quantity("heat capacity per mass")
     counter_current: bool = option(False)
     coil: bool = option(False)

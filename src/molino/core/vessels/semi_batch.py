@@ -24,7 +24,15 @@ from molino.core.units import Value
 from molino.core.vessels.base import check_profile, check_vessel, read_vessel_heat
 from molino.core.vessels.catalyst import Catalyst
 from molino.core.vessels.charged_vessel import ChargedVessel, read_total
-from molino.core.vessels.feed import Feed, check_model, is_real, mixture_of, read_mixture_capacity, require_feed
+from molino.core.vessels.feed import (
+    MIXTURE_CAPACITIES,
+    Feed,
+    check_model,
+    is_real,
+    mixture_of,
+    read_mixture_capacity,
+    require_feed,
+)
 from molino.core.vessels.heat import Jacket, Profile
 from molino.core.vessels.mixture import Contents, Mixture
 from molino.core.vessels.model import Model
@@ -147,9 +155,9 @@ class SemiBatch(ChargedVessel):
     capacity: Any = quantity("volume", setting=True)
     withdrawal: Any = quantity("volumetric flow", profile=True)
     time: Any = quantity("time", size=True)
-    total: Any = quantity("")
+    total: Any = quantity("amount", alternatives=("mass",))
     density: Any = quantity("density")
-    heat_capacity: Any = quantity("")
+    heat_capacity: Any = quantity(MIXTURE_CAPACITIES[0], alternatives=MIXTURE_CAPACITIES[1:])
     model: Any = option(None)
     heat: Any = None
     catalyst: Any = part(Catalyst)

@@ -89,7 +89,8 @@ class JobContext:
                 continue
             with faults.at(name if schema.holds in ("part", "parts") else ""):
                 if schema.holds == "quantity":
-                    found[name] = self.in_unit(given, schema.kind)
+                    kinds = (schema.kind, *schema.alternatives)
+                    found[name] = self.in_unit(given, next((k for k in kinds if k in self.units), schema.kind))
                 elif schema.holds == "quantities":
                     several = isinstance(given, list)
                     found[name] = (

@@ -206,9 +206,9 @@ def build(job: JobContext) -> Job:
     sizes, compares = read_tasks(job)
     tanks = {}
     for name, vessel in job.file.vessels.items():
-        if isinstance(vessel, models.StirredTankTable):
+        if isinstance(vessel, models.StirredTankTable) and isinstance(tank := vessels.get(name), Vessel):
             with job.at(f"[vessels.{name}]"):
-                tanks[name] = read_tank_tasks(job, vessel)
+                tanks[name] = read_tank_tasks(job, vessel, tank)
     for name, profile in job.file.profile.items():
         with job.at(f"[profile.{name}]"):
             for drawn in profile.vessels:

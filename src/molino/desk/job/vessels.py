@@ -13,7 +13,7 @@ from molino.core.thermo.cubic import CubicEquation
 from molino.core.units import Value
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.batch import Batch
-from molino.core.vessels.changes import Change, condition_kind
+from molino.core.vessels.changes import Change
 from molino.core.vessels.feed import Feed
 from molino.core.vessels.flow_vessel import FlowVessel
 from molino.core.vessels.heat import Adiabatic, Jacket, Profile
@@ -71,7 +71,7 @@ def read_vessel(job: JobContext, name: str, table: Any, chemistry: Chemistry, fe
     if getattr(table, "wall", None) is not None:
         with faults.at("wall"):
             given["wall"] = _membrane(job, table.wall, feeds)
-    named = {key: name for key in ("feed", "side") if (name := getattr(table, key, None)) is not None}
+    named = {key: text for key in ("feed", "side") if (text := getattr(table, key, None)) is not None}
     for key, feed_name in named.items():
         with faults.at():
             feed = job.feed_named(feed_name, feeds, key)
@@ -123,13 +123,13 @@ def _dosing(job: JobContext, table: models.DosingTable, feeds: Feeds) -> Dosing:
     return Dosing(job.feed_named(table.feed, feeds), windows, rate)
 
 
-def read_tank_tasks(job: JobContext, table: Any) -> TankTasks:
+def read_tank_tasks(job: JobContext, table: Any, tank: Vessel) -> TankTasks:
     """What is asked of a tank besides its steady state."""
     faults = Faults()
     changes = []
     for n, change in enumerate(table.changes):
         with faults.at(f"changes {n + 1}"):
-            to = job.in_unit(change.to, condition_kind(change.what))
+            to = job.in_unit(change.to, tank._setting(change.what).kind)
             changes.append(Change(change.what, to, **job.read(Change, change)))
     start_up = bounds = curve = None
     with faults.at():
@@ -141,8 +141,10 @@ def read_tank_tasks(job: JobContext, table: Any) -> TankTasks:
         low, high = (job.in_unit(T, "temperature") for T in table.steady_states.T)
         bounds = (low, high)
     if table.branch is not None:
-        low, high = (job.in_unit(v, condition_kind(table.branch.vary)) for v in table.branch.between)
-        curve = (table.branch.vary, (low, high))
+        with faults.at("branch"):
+            kind = tank._setting(table.branch.vary).kind
+            low, high = (job.in_unit(v, kind) for v in table.branch.between)
+            curve = (table.branch.vary, (low, high))
     faults.raise_any()
     return TankTasks(start_up, tuple(changes), bounds, curve)
 

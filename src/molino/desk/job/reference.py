@@ -1,0 +1,78 @@
+"""The page of keys: what each table of a job file holds, from the schema of the core's classes."""
+
+from __future__ import annotations
+
+import dataclasses
+import math
+from typing import Any
+
+from molino.core import units
+from molino.core.chemistry.species import Species
+from molino.core.schema import FieldSchema, help_of, is_required, schema_of
+from molino.core.vessels.batch import Batch
+from molino.core.vessels.catalyst import Catalyst, Deactivation, InternalDiffusion
+from molino.core.vessels.changes import Change
+from molino.core.vessels.feed import Feed
+from molino.core.vessels.heat import Adiabatic, Jacket, Profile
+from molino.core.vessels.plug_flow import PlugFlow
+from molino.core.vessels.pressure import PressureDrop
+from molino.core.vessels.semi_batch import SemiBatch
+from molino.core.vessels.stirred_tank import StirredTank
+from molino.core.vessels.train_steps import Exchanger
+from molino.core.vessels.walls import Membrane
+from molino.desk.job import models
+
+_TABLES: dict[str, Any] = {
+    "[species.NAME]": Species, "[feeds.NAME]": Feed, '[vessels.NAME], kind = "batch"': Batch,
+    '[vessels.NAME], kind = "semi-batch"': SemiBatch, '[vessels.NAME], kind = "stirred tank"': StirredTank,
+    '[vessels.NAME], kind = "plug flow"': PlugFlow, "heat, adiabatic": Adiabatic, "heat, a jacket": Jacket,
+    "heat, a profile": Profile, "catalyst": Catalyst, "internal_diffusion of a catalyst": InternalDiffusion,
+    "deactivation of a catalyst": Deactivation, "pressure_drop": PressureDrop, "wall": Membrane,
+    "changes": Change, "exchanger": Exchanger,
+}  # fmt: skip
+
+
+def keys_of(cls: Any) -> list[str]:
+    """The rows of the table of one class: key, what it holds, default, what it means."""
+    lines, rows = help_of(cls), []
+    defaults = {f.name: f.default for f in dataclasses.fields(cls)}
+    for name, schema in schema_of(cls).items():
+        default = "required" if is_required(cls, name) else _text(defaults[name])
+        rows.append(f"| `{name}` | {_holds(schema)} | {default} | {lines.get(name, '').replace('|', '/')} |")
+    return rows
+
+
+def _text(default: Any) -> str:
+    if default is None or default is dataclasses.MISSING or default == "":
+        return ""
+    return str(default).lower() if isinstance(default, bool) else f"{default}"
+
+
+def _holds(schema: FieldSchema) -> str:
+    if schema.choices:
+        return ", ".join(f'"{choice}"' for choice in schema.choices)
+    kind = " or ".join([schema.kind, *schema.alternatives])
+    sign = {"positive": ", above 0", "nonnegative": ", 0 or more", "any": ""}[schema.sign]
+    most = f", at most {schema.most:g}" if schema.most < math.inf else ""
+    return {
+        "quantity": f"{kind}{sign}{most}", "quantities": f"{kind}, one or several",
+        "profile": f"{kind}, or [[time, {kind}], ...]", "contents": "{ SPECIES = how much }",
+        "constant": "a rate constant", "flag": "true or false", "count": "a whole number", "text": "a text",
+        "part": "a table", "parts": "{ NAME = a table }",
+    }[schema.holds]  # fmt: skip
+
+
+def keys_page() -> str:
+    """The whole page, as Markdown."""
+    parts = [
+        "# The keys of the job file",
+        "Made from the declarations of the core's classes by `docs/make_keys.py`; a test compares the two. A quantity\n"
+        'is a text with its unit ("12 m3/h") or a bare number, which `[units]` explains. Tables that refer to others,\n'
+        "and tasks, stand in [job-file.md](job-file.md).",
+        "## [units]",
+        "| key | kind of quantity | SI |\n|---|---|---|\n"
+        + "\n".join(f"| `{key}` | {kind} | {units.SI_UNITS[kind]} |" for key, kind in models.UNIT_KINDS.items()),
+    ]
+    for title, cls in _TABLES.items():
+        parts += [f"## {title}", "\n".join(["| key | holds | default | |", "|---|---|---|---|", *keys_of(cls)])]
+    return "\n\n".join(parts) + "\n"

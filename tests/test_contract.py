@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import copy
+import json
 import pickle
 from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
@@ -121,6 +122,9 @@ def test_every_vessel_keeps_the_contract(kind: str, mode: str) -> None:
     assert numbers(pickle.loads(pickle.dumps(one)).outcome(), NEUTRAL).tolist() == wanted.tolist()
     assert one.equations().latex.count("\\") > 5
     assert not one.check().at("error")
+    read = json.loads(json.dumps(run.to_dict()))
+    assert [s["name"] for s in read["streams_out"]] == [s.name for s in run.streams_out()]
+    assert read["residence_time"]["value"] == run.display.number(run.residence_time_si, "time")
     table = run.stream_table()
     assert not table.iloc[:, 1:].isna().all().any()
 

@@ -79,7 +79,7 @@ def test_json_is_all_that_is_printed(molino: Typed, folder: Path, command: str) 
         assert json.loads((folder / "results" / f"{command}.json").read_text()) == content
     if command == "fit":
         assert content["fits"]["kinetics"]["constants"]["dehydration.k"]["unit"] == "L/mol/min"
-        (odd,) = content["fits"]["kinetics"]["out_of_line"]
+        (odd,) = content["fits"]["kinetics"]["outliers"]
         assert odd["run"] == "B4"
 
 
@@ -97,7 +97,7 @@ def test_steps_agree_with_python(molino: Typed, folder: Path, job: Job, fitted: 
 def test_a_point_left_out_by_the_job_is_listed(molino: Typed, folder: Path) -> None:
     spoil(folder / "valdeoro.toml", ("# leave_out", "leave_out"))
     result = molino("fit", folder / "valdeoro.toml")
-    assert "left out, as the job says: run B4, 49 min, furfural" in result.output
+    assert "left out: run B4, 49 min, furfural" in result.output
     assert "standard deviations off" not in result.output
 
 

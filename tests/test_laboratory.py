@@ -34,7 +34,7 @@ def test_the_laboratory_job_asks_for_everything_and_gets_it(
     done = molino("fit", laboratory, "--bootstrap", "60")
     assert done.exit_code == 0, done.output
     assert max(len(line) for line in done.stdout.splitlines()) <= 80
-    for part in ("which order", "verdict: first order", "through 72 rates", "left out, as the job says",
+    for part in ("which order", "verdict: first order", "through 72 rates", "left out: run B4",
                  "profile-likelihood intervals", "bootstrap of residuals: 60 refits", "at 175 °C", "candidate laws",
                  "verdict: as in the job", "what would narrow resin.k.Ea", "residuals normal"):  # fmt: skip
         assert part in done.stdout, part

@@ -115,7 +115,9 @@ def test_what_is_printed_reads_like_a_report() -> None:
     assert "conversion of A" in table
     assert "stirred tank" in table
     assert "one       A -> B    k*[A]" in str(SERIES)
-    assert sized._repr_html_().startswith("<pre>length ")
+    page = sized._repr_html_()
+    assert page.startswith("<p><b>length ")
+    assert "<th>residence time" in page
 
 
 def test_tables_run_along_the_right_axis() -> None:

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 from molino.core.design.sizing import Sizing
 from molino.core.errors import Faults
 from molino.core.frozen import Frozen
-from molino.core.printing import Printed
+from molino.core.results import Result, entry
 from molino.core.units import Display
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.metrics import Metric, conversion, parse_metric
@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, eq=False)
-class Comparison(Frozen, Printed):
+class Comparison(Frozen, Result):
     """Vessels with their runs and the metrics asked for.
 
     `sizings` holds, for each vessel, the sizing that it came from, or None where it was compared as it stood.
@@ -81,6 +81,17 @@ class Comparison(Frozen, Printed):
         table = pd.DataFrame(rows)
         first = [c for c in table.columns if c.split(" [")[0] in ("vessel", "kind", "volume", "length")]
         return table[[*first, *(c for c in table.columns if c not in first)]]
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data: for each vessel its metrics, with standard errors, and its run."""
+        rows = {}
+        for label, run, values, errors in zip(self.labels, self.runs, self.values, self.errors, strict=True):
+            metrics = {
+                str(m): {**entry(run.display, values[str(m)], m.kind), "standard_error_si": errors[str(m)]}
+                for m in self.metrics
+            }
+            rows[label] = {"metrics": metrics, "run": run.to_dict()}
+        return rows
 
     def __str__(self) -> str:
         return self.table().to_string(index=False, float_format=lambda x: f"{x:.4g}", na_rep="")

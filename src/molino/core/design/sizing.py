@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -13,7 +13,7 @@ from molino.core.design.size_search import SizeSearchResult, along_run, by_whole
 from molino.core.design.steady_sizing import along_steady_states
 from molino.core.errors import InputError, UnreachableError, nearest
 from molino.core.frozen import Frozen
-from molino.core.printing import Printed
+from molino.core.results import Result, entry
 from molino.core.statistics import half_width
 from molino.core.units import Display, Value
 from molino.core.vessels.base import Vessel
@@ -21,12 +21,15 @@ from molino.core.vessels.metrics import Metric, parse_metric
 from molino.core.vessels.run import Run
 from molino.core.vessels.train import Train, TrainRun
 
+if TYPE_CHECKING:
+    import pandas as pd
+
 _CLOSE = 1e-9
 """How near to a target, relative, a vessel may come without reaching it, and still approach it."""
 
 
 @dataclass(frozen=True, eq=False)
-class Sizing(Frozen, Printed):
+class Sizing(Frozen, Result):
     """A vessel sized for a target.
 
     `vessel` is the sized vessel, `run` how it does, `value` the size in SI and `kind` its kind of quantity,
@@ -58,6 +61,37 @@ class Sizing(Frozen, Printed):
             return None
         half = half_width(self.standard_error, covariance.degrees_of_freedom)
         return max(self.value - half, 0.0), self.value + half
+
+    def table(self) -> pd.DataFrame:
+        """One row: target, what was found, its value with its interval, the residence time."""
+        import pandas as pd
+
+        display, kind = self.display, self.kind
+        row: dict[str, Any] = {
+            "target": f"{self.metric} = {display.text(self.target, self.metric.kind)}",
+            "found": self.vary.replace("_", " "),
+            "value": float(display.number(self.value, kind)),
+        }
+        if self.interval is not None:
+            low, high = (float(display.number(bound, kind)) for bound in self.interval)
+            row |= {"95 % low": low, "95 % high": high}
+        time = float(display.number(self.run.residence_time_si, "time"))
+        return pd.DataFrame([{**row, "unit": display.unit(kind), display.heading("residence time", "time"): time}])
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data: target, size with its interval, stability, and the run of the sized vessel."""
+        display, kind = self.display, self.kind
+        interval = None if self.interval is None else [float(display.number(bound, kind)) for bound in self.interval]
+        return {
+            "metric": str(self.metric),
+            "target": float(display.number(self.target, self.metric.kind)),
+            "vary": self.vary,
+            **entry(display, self.value, kind),
+            "interval_95": interval,
+            "stable": self.is_stable,
+            "remark": self.remark,
+            "run": self.run.to_dict(),
+        }
 
     def __str__(self) -> str:
         display, kind = self.display, self.kind

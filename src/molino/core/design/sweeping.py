@@ -16,7 +16,7 @@ from molino.core.balances.many import integrate_many, steady_many
 from molino.core.balances.system import Balances
 from molino.core.errors import Faults, InputError, SolveError
 from molino.core.frozen import Frozen, FrozenMapping
-from molino.core.printing import Printed
+from molino.core.results import Result
 from molino.core.units import Display
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.metrics import Metric, parse_metric
@@ -29,7 +29,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, eq=False)
-class Sweep(Frozen, Printed):
+class Sweep(Frozen, Result):
     """Metrics of a vessel over a grid of conditions.
 
     `conditions` holds what was varied, each value as it was given; `values` each metric in SI, shape (conditions of
@@ -56,6 +56,16 @@ class Sweep(Frozen, Printed):
             heading = self.display.heading(str(metric), metric.kind)
             columns[heading] = self.display.number(self.values[str(metric)].ravel(), metric.kind)
         return pd.DataFrame(columns)
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data: conditions as given, and each metric as nested lists in their order."""
+        metrics = {}
+        for m in self.metrics:
+            values = self.display.number(self.values[str(m)], m.kind)
+            metrics[str(m)] = {"unit": self.display.unit(m.kind), "values": values.tolist()}
+        conditions = {name: [v if isinstance(v, int | float) else str(v) for v in given]
+                      for name, given in self.conditions.items()}  # fmt: skip
+        return {"conditions": conditions, "metrics": metrics}
 
     def __str__(self) -> str:
         return self.table().to_string(index=False, float_format=lambda x: f"{x:.4g}")

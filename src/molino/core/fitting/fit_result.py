@@ -21,7 +21,7 @@ from molino.core.fitting.next_experiment import NextExperiment, grid, next_exper
 from molino.core.fitting.profile_likelihood import ProfileLikelihood, Region, profile_likelihood, region
 from molino.core.fitting.residual_diagnostics import Diagnosis, diagnose
 from molino.core.frozen import Frozen
-from molino.core.printing import Printed
+from molino.core.results import Result
 from molino.core.statistics import half_width, student_t_quantile
 from molino.core.units import Value
 
@@ -178,7 +178,7 @@ class Band(Frozen):
 
 
 @dataclass(frozen=True, eq=False)
-class Fit(Frozen, Printed):
+class Fit(Frozen, Result):
     """The result of `fit`. `chemistry` has the constants known and carries their covariance.
 
     `data` is what was fitted (Experiments or Rates), `points` every observation, `estimates` the constants,
@@ -434,8 +434,54 @@ class Fit(Frozen, Printed):
             columns[heading] = display.number(getattr(points, name), self.data.kind)
         return pd.DataFrame({**columns, "leverage": points.leverage, "influence": self.diagnosis.influence})
 
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data: constants with intervals, correlation, statistics by species, outliers, notes."""
+        display, diagnosis = self.data.display, self.diagnosis
+        constants = {}
+        for e in self.estimates:
+            value, error, low, high = e.shown()
+            constants[e.name] = {"value": value, "standard_error": error, "low_95": low, "high_95": high,
+                                 "unit": e.unit, "value_si": e.value, "at_bound": e.at_bound}  # fmt: skip
+        lack = diagnosis.lack_of_fit
+        return {
+            "constants": constants,
+            "correlation": self.correlation.tolist(),
+            "degrees_of_freedom": self.degrees_of_freedom,
+            "observations": len(self.points.measured),
+            "sum_of_squares_si": self.sum_of_squares,
+            "species": {
+                r.species: {
+                    "residual_standard_deviation": float(display.number(r.standard_deviation, self.data.kind)),
+                    "unit": display.unit(self.data.kind), "r_squared": r.r_squared, "observations": r.observations,
+                }
+                for r in self.by_species
+            },
+            "runs_of_signs": {
+                s.response: {"runs": s.runs, "expected": s.expected, "p": s.probability} for s in diagnosis.signs
+            },
+            "normality_p": diagnosis.normality,
+            "lack_of_fit": None if lack is None else {"F": lack.ratio, "p": lack.probability},
+            "outliers": [
+                {"run": p.run, "time_s": p.time, "species": p.species, "measured_si": p.measured,
+                 "calculated_si": p.calculated, "standard_deviations": p.deviations}
+                for p in self.outliers
+            ],
+            "left_out": [{"run": g.run, "time_s": g.time, "species": g.species} for g in self.data.left_out],
+            "stopped": self.optimum.stopped,
+            "notes": self.warnings,
+        }  # fmt: skip
+
+    def notes(self) -> list[str]:
+        """What a report says below the constants: residuals by species, tests of them, and what was left out."""
+        lines = []
+        for r in self.by_species:
+            sd = self.data.display.text(r.standard_deviation, self.data.kind, 3)
+            r_squared = f"R² {r.r_squared:.4f} ({r.observations} values)"
+            lines.append(f"{r.species}: residual standard deviation {sd}, {r_squared}")
+        left_out = [f"left out: {self.data.describe(gone)}" for gone in self.data.left_out]
+        return [*lines, *self.diagnosis.lines, *left_out]
+
     def __str__(self) -> str:
-        display = self.data.display
         lines = [f"Fit of {len(self.estimates)} constants to {self.extent}"]
         numbers = [(e, [f"{x:.4g}" for x in e.shown()]) for e in self.estimates]
         width = max(len(e.name) for e in self.estimates)
@@ -448,12 +494,6 @@ class Fit(Frozen, Printed):
             for i, e in enumerate(self.estimates):
                 row = "".join(f"{x:>8.3f}" for x in self.correlation[i, : i + 1])
                 lines.append(f"  {e.name:<{width}}{row}")
-        for r in self.by_species:
-            sd = display.text(r.standard_deviation, self.data.kind, 3)
-            lines.append(
-                f"  {r.species}: residual standard deviation {sd}, R2 {r.r_squared:.5f} ({r.observations} values)"
-            )
-        lines += [f"  {line}" for line in self.diagnosis.lines]
-        lines += [f"  left out: {self.data.describe(gone)}" for gone in self.data.left_out]
+        lines += [f"  {line}" for line in self.notes()]
         lines += [f"  note: {text}" for text in self.warnings]
         return "\n".join(lines)

@@ -22,6 +22,7 @@ from molino.core.errors import Faults, InputError, SolveError, nearest
 from molino.core.fitting.experiments import Experiment, Experiments, as_experiments
 from molino.core.frozen import Frozen
 from molino.core.printing import Printed
+from molino.core.results import Result
 from molino.core.statistics import f_quantile, f_tail_probability, half_width, p_text
 from molino.core.units import Value
 
@@ -366,7 +367,7 @@ def _order_interval(series: tuple[Series, ...], free: Law, standard_deviation: f
 
 
 @dataclass(frozen=True, eq=False)
-class Screening(Frozen, Printed):
+class Screening(Frozen, Result):
     """What the screening of orders found.
 
     Attributes
@@ -541,6 +542,38 @@ class Screening(Frozen, Printed):
         T = [Value(float(given[s.run] or 0.0), display.unit("temperature") or None) for s in self.series]
         unit = self.k_unit(chosen) or None
         return Arrhenius.through(T, [Value(chosen.k(i), unit) for i in range(len(self.series))])
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data: the verdict, and each law with its constants by run, in the units shown."""
+        display = self.experiments.display
+        laws = {}
+        for law in (*self.laws, self.free):
+            runs = {}
+            for i, (s, line) in enumerate(zip(self.series, law.lines, strict=True)):
+                low, high = (self.k_number(law, bound) for bound in law.interval(i))
+                runs[s.run] = {
+                    "k": self.k_number(law, law.k(i)), "low_95": low, "high_95": high, "unit": self.k_unit(law),
+                    "half_life": float(display.number(law.half_life(i), "time")),
+                    "line": None if line is None else {
+                        "k": self.k_number(law, line.k),
+                        "half_width_95": self.k_number(law, line.half_width),
+                        "slope_si": line.slope, "intercept_si": line.intercept, "r_squared": line.r_squared,
+                    },
+                }  # fmt: skip
+            laws[law.name] = {
+                "order": law.order,
+                "probability": law.probability,
+                "possible": law.possible,
+                "runs": runs,
+            }
+        return {
+            "species": self.species,
+            "verdict": self.verdict,
+            "chosen": self.chosen.name if self.chosen is not None else None,
+            "order": self.free.order,
+            "order_interval_95": list(self.order_interval),
+            "laws": laws,
+        }
 
     def __str__(self) -> str:
         display = self.experiments.display

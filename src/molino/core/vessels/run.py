@@ -18,7 +18,7 @@ from molino.core.chemistry.constants import parameter_symbol
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration
 from molino.core.errors import Fault, InputError, SolveError
 from molino.core.frozen import Frozen, FrozenMapping
-from molino.core.printing import Printed
+from molino.core.results import Result, entry
 from molino.core.units import Display
 from molino.core.vessels import metrics
 from molino.core.vessels.base import Vessel
@@ -28,7 +28,7 @@ from molino.core.vessels.parameter_map import ParameterMap
 from molino.core.vessels.piecewise_linear import PiecewiseLinear, segments
 from molino.core.vessels.roles import FLOW, PASSED_TIME, RELEASED, SENSIBLE, SINCE, VOLUME, slope_of
 from molino.core.vessels.sensitivity import end_slope, expression_slopes
-from molino.core.vessels.streams import Fluid, Stream, is_whole, stream_table
+from molino.core.vessels.streams import Fluid, Stream, is_whole, stream_dict, stream_table
 from molino.core.vessels.trajectory import Switch, Trajectory, at_rest, integrate_segments
 
 if TYPE_CHECKING:
@@ -120,7 +120,7 @@ def check_run_out(vessel: Vessel, trajectory: Trajectory) -> None:
     raise SolveError(message, vessel.label, f"make that rate fall to zero with [{name}], or end the run earlier")
 
 
-class RunResult(Frozen, Printed):
+class RunResult(Frozen, Result):
     """What metrics evaluate: a run of a vessel, or of a train."""
 
     def metric(self, metric: Metric | str) -> float:
@@ -159,9 +159,41 @@ class RunResult(Frozen, Printed):
         """Wanted over unwanted formed (`over`), or per reactant converted (`on`); see `metrics.selectivity`."""
         return self.metric(metrics.selectivity(wanted, over, on))
 
+    def summary(self) -> dict[str, float]:
+        """Conversion of every species fed that is consumed, and outlet concentrations in SI."""
+        raise NotImplementedError
+
     def facts(self) -> dict[str, str]:
         """The main results, by name, with units."""
         raise NotImplementedError
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data: sizes, conversions, concentrations, temperature, duty, closures, streams in and out."""
+        run: Any = self  # a run of a vessel, or of a train: both have what follows
+        display, summary = run.display, run.summary()
+        shares = {name.replace(" ", "_"): v for name, v in summary.items() if name.startswith("conversion")}
+        final = {
+            name.removeprefix("concentration of "): float(display.number(value, "concentration"))
+            for name, value in summary.items()
+            if name.startswith("concentration")
+        }
+        out = run.stream_out()
+        ends = {kind: entry(display, value, kind) for kind, value in (("temperature", out.T), ("pressure", out.P))
+                if np.isfinite(value)}  # fmt: skip
+        duty = {"duty": entry(display, run.duty_si, run.duty_kind)} if run.has_duty else {}
+        return {
+            "kind": run.vessel.noun,
+            "steady": run.is_steady,
+            "residence_time": entry(display, run.residence_time_si, "time"),
+            "volume": entry(display, run.volume_si, "volume"),
+            **shares,
+            "concentrations": {"unit": display.unit("concentration"), **final},
+            "closure": dict(run.closure),
+            **ends,
+            **duty,
+            "streams_in": [stream_dict(stream, display) for stream in run.streams_in()],
+            "streams_out": [stream_dict(stream, display) for stream in run.streams_out()],
+        }
 
     def lines(self, title: str) -> str:
         """A title, and the facts below it in two columns."""
@@ -686,6 +718,10 @@ class Run(RunResult):
         if self.closure:
             found[f"balances of {', '.join(self.closure)} close to"] = f"{max(self.closure.values()):.2e}"
         return {**found, "solved by": str(self.report)}
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data: sizes, conversions, concentrations, temperature, duty, closures, streams in and out."""
+        return {**super().to_dict(), "solved_by": str(self.report)}
 
     def __str__(self) -> str:
         return self.lines(str(self.vessel))

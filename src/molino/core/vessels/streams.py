@@ -18,6 +18,7 @@ from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
 from molino.core.chemistry.species import Species
 from molino.core.errors import InputError, SolveError
 from molino.core.frozen import Frozen
+from molino.core.results import entry
 from molino.core.thermo.energy import CAPACITY, reference
 from molino.core.thermo.phase_model import Content, PhaseModel
 from molino.core.units import Display, Value
@@ -68,6 +69,18 @@ class Fluid:
             return None
         masses = {s.name: float(s.require("molar_mass", "the stream table").si) for s in self.species}
         return sum(n * masses[s] for s, n in amounts.items())
+
+
+def stream_dict(stream: Stream, display: Display) -> dict[str, Any]:
+    """A stream as plain data, in the units shown."""
+    kind, volume = ("molar flow", "volumetric flow") if stream.is_flowing else ("amount", "volume")
+    found: dict[str, Any] = {"name": stream.name, kind.replace(" ", "_"): {
+        "unit": display.unit(kind), **{s: float(display.number(n, kind)) for s, n in stream.amounts.items()}
+    }}  # fmt: skip
+    for what, value in ((volume, stream.volume), ("temperature", stream.T), ("pressure", stream.P)):
+        if np.isfinite(value):
+            found[what.replace(" ", "_")] = entry(display, value, what)
+    return found
 
 
 def as_feed(stream: Stream, like: Feed) -> Feed:

@@ -49,7 +49,7 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
             chosen = [size(vessel, wanted.size_for, wanted.target) for vessel in chosen]
         found[name] = compare(chosen, wanted.metrics)
     content = {"job": job.path.name, "title": job.title, "source": source,
-               "comparisons": {name: plain(c) for name, c in found.items()}}  # fmt: skip
+               "comparisons": {name: c.to_dict() for name, c in found.items()}}  # fmt: skip
     files: list[Path] = [write_json(job.results / "compare.json", content), *write_species(job)]
     files += write_tables(job.results, "compare", {name: c.table() for name, c in found.items()})
     files += [save(figures.comparison(c), job.results / f"compare-{slug(name)}.png") for name, c in found.items()]
@@ -62,22 +62,3 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
         show_table(result.table(), f"compare {name}{target}")
     print_files_written(job, files)
     return content
-
-
-def plain(result: Comparison) -> dict[str, Any]:
-    """A comparison as plain data, in the units shown; the standard errors are those of the metrics."""
-    from molino.desk.cli.run import plain as plain_run
-
-    rows = {}
-    for label, run, values, errors in zip(result.labels, result.runs, result.values, result.errors, strict=True):
-        display = run.display
-        metrics = {
-            str(m): {
-                "value": float(display.number(values[str(m)], m.kind)),
-                "standard_error_si": errors[str(m)],
-                "unit": display.unit(m.kind),
-            }
-            for m in result.metrics
-        }
-        rows[label] = {"metrics": metrics, "run": plain_run(run)}
-    return rows

@@ -74,7 +74,7 @@ def do(job: Job, quiet: bool, profile_likelihood: bool = False, bootstrap: int |
             show(name, found)
         files += write(job, name, found)
         late = after(job, name, studies[name], found, early[name], quiet)
-        content["fits"][name] = {**plain(found), **early[name].content, **late.content}
+        content["fits"][name] = {**found.to_dict(), **early[name].content, **late.content}
         files += [*early[name].files, *late.files]
     files = [write_json(job.results / "fit.json", content), *write_species(job), *files]
     if not quiet:
@@ -101,13 +101,8 @@ def show(name: str, found: Fit) -> None:
         frame = pd.DataFrame(lower, columns=names)
         frame.insert(0, "correlation", names)
         show_table(frame)
-    for r in found.by_species:
-        sd = display.text(r.standard_deviation, found.data.kind, 3)
-        out.print(f"{r.species}: residual standard deviation {sd}, R² {r.r_squared:.4f} ({r.observations} values)")
-    for line in found.diagnosis.lines:
+    for line in found.notes():
         out.print(Text(line))
-    for gone in found.data.left_out:
-        out.print(f"left out, as the job says: {found.data.describe(gone)}")
     for warning in found.warnings:
         out.print(Text.assemble(("look: ", "bold yellow"), warning))
     for p in found.outliers if found.parameter_map.runs else ():
@@ -130,41 +125,3 @@ def write(job: Job, name: str, found: Fit) -> list[Path]:
     if found.parameter_map.runs:
         files.append(save(figures.fit(found), job.results / f"{stem}.png"))
     return [*files, save(figures.residuals(found), job.results / f"{stem}-residuals.png")]
-
-
-def plain(found: Fit) -> dict[str, Any]:
-    """A fit as plain data."""
-    display, diagnosis = found.data.display, found.diagnosis
-    constants = {}
-    for e in found.estimates:
-        value, error, low, high = e.shown()
-        constants[e.name] = {"value": value, "standard_error": error, "low_95": low, "high_95": high, "unit": e.unit,
-                             "value_si": e.value, "at_bound": e.at_bound}  # fmt: skip
-    lack = diagnosis.lack_of_fit
-    return {
-        "constants": constants,
-        "correlation": found.correlation.tolist(),
-        "degrees_of_freedom": found.degrees_of_freedom,
-        "observations": len(found.points.measured),
-        "sum_of_squares_si": found.sum_of_squares,
-        "species": {
-            r.species: {
-                "residual_standard_deviation": float(display.number(r.standard_deviation, found.data.kind)),
-                "unit": display.unit(found.data.kind), "r_squared": r.r_squared, "observations": r.observations,
-            }
-            for r in found.by_species
-        },
-        "runs_of_signs": {
-            s.response: {"runs": s.runs, "expected": s.expected, "p": s.probability} for s in diagnosis.signs
-        },
-        "normality_p": diagnosis.normality,
-        "lack_of_fit": None if lack is None else {"F": lack.ratio, "p": lack.probability},
-        "out_of_line": [
-            {"run": p.run, "time_s": p.time, "species": p.species, "measured_si": p.measured,
-             "calculated_si": p.calculated, "standard_deviations": p.deviations}
-            for p in found.outliers
-        ],
-        "left_out": [{"run": g.run, "time_s": g.time, "species": g.species} for g in found.data.left_out],
-        "stopped": found.optimum.stopped,
-        "notes": found.warnings,
-    }  # fmt: skip

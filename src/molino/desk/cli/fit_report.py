@@ -74,10 +74,8 @@ def before(job: Job, name: str, study: Study, quiet: bool) -> FitReport:
         for finding in findings:
             out.say(str(finding))
     if study.screening is not None:
-        from molino.desk.cli.orders import plain
-
         out.screening = screen_orders(study.data, **study.screening)  # type: ignore[arg-type]
-        out.content["screening"] = plain(out.screening)
+        out.content["screening"] = out.screening.to_dict()
         out.head(f"{name}: which order")
         out.say(str(out.screening))
         if study.predict is not None and out.screening.chosen is not None:

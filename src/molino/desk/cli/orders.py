@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from molino.desk.cli.common import AsJson, Debug, as_asked, console, handle_errors, print_written_to, show_table
 
 if TYPE_CHECKING:
-    from molino.core.fitting.screening import Screening
+    pass
 
 Data = Annotated[
     Path, typer.Argument(metavar="DATA", help="A table of measurements (CSV or XLSX).", show_default=False)
@@ -46,7 +46,7 @@ def orders(
         predictions = []
         if predict is not None:
             predictions = [found.predict(predict, s.run) for s in found.series]
-        content = plain(found)
+        content = found.to_dict()
         folder = data.parent / "results"
         stem = f"orders-{slug(data.stem)}"
         files = [
@@ -72,30 +72,3 @@ def orders(
                 out.print(Text(f"k over temperature: {law}"))
             print_written_to(folder, files)
         as_asked(content, as_json)
-
-
-def plain(found: Screening) -> dict[str, Any]:
-    """A screening as plain data, in the units shown."""
-    display = found.experiments.display
-    laws = {}
-    for law in (*found.laws, found.free):
-        runs = {}
-        for i, (s, line) in enumerate(zip(found.series, law.lines, strict=True)):
-            low, high = (found.k_number(law, bound) for bound in law.interval(i))
-            runs[s.run] = {
-                "k": found.k_number(law, law.k(i)), "low_95": low, "high_95": high, "unit": found.k_unit(law),
-                "half_life": float(display.number(law.half_life(i), "time")),
-                "line": None if line is None else {
-                    "k": found.k_number(law, line.k), "half_width_95": found.k_number(law, line.half_width),
-                    "slope_si": line.slope, "intercept_si": line.intercept, "r_squared": line.r_squared,
-                },
-            }  # fmt: skip
-        laws[law.name] = {"order": law.order, "probability": law.probability, "possible": law.possible, "runs": runs}
-    return {
-        "species": found.species,
-        "verdict": found.verdict,
-        "chosen": found.chosen.name if found.chosen is not None else None,
-        "order": found.free.order,
-        "order_interval_95": list(found.order_interval),
-        "laws": laws,
-    }

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -64,7 +63,7 @@ def do(job: Job, quiet: bool, only: str | None = None) -> dict[str, Any]:
     vessels, source = known_vessels(job, quiet)
     found = _run_all(job, vessels, only, quiet)
     content = {"job": job.path.name, "title": job.title, "source": source,
-               "vessels": {name: plain(r) for name, r in found.runs.items()}}  # fmt: skip
+               "vessels": {name: r.to_dict() for name, r in found.runs.items()}}  # fmt: skip
     if found.states:
         content["steady_states"] = {name: s.table().to_dict("records") for name, s in found.states.items()}
     if found.branches:
@@ -180,34 +179,3 @@ def together(runs: Mapping[str, Run | TrainRun]) -> dict[str, pd.DataFrame]:
         title = title if title not in found else f"{title} ({', '.join(name for name, _ in several)})"
         found[title] = stream_table([inlet, *outlets], first.fluid, first.display, is_whole(first.fluid, inlet))
     return found
-
-
-def plain(run: Run | TrainRun) -> dict[str, Any]:
-    """A run as plain data, in the units shown."""
-    from molino.core.vessels.run import Run as RunOfVessel
-
-    display = run.display
-    summary = run.summary()
-    numbers = {name: value for name, value in summary.items() if name.startswith("conversion")}
-    final = {
-        name.removeprefix("concentration of "): float(display.number(value, "concentration"))
-        for name, value in summary.items()
-        if name.startswith("concentration")
-    }
-    found = {
-        "kind": run.vessel.noun,
-        "steady": run.is_steady,
-        "residence_time": {"value": float(display.number(run.residence_time_si, "time")), "unit": display.unit("time")},
-        "volume": {"value": float(display.number(run.volume_si, "volume")), "unit": display.unit("volume")},
-        **{name.replace(" ", "_"): value for name, value in numbers.items()},
-        "concentrations": {"unit": display.unit("concentration"), **final},
-        "closure": run.closure,
-    }
-    out = run.stream_out()
-    for name, kind, value in (("temperature", "temperature", out.T), ("pressure", "pressure", out.P)):
-        if math.isfinite(value):
-            found[name] = {"value": float(display.number(value, kind)), "unit": display.unit(kind)}
-    if run.has_duty:
-        kind = run.duty_kind
-        found["duty"] = {"value": float(display.number(run.duty_si, kind)), "unit": display.unit(kind)}
-    return found | ({"solved_by": str(run.report)} if isinstance(run, RunOfVessel) else {})

@@ -48,7 +48,7 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
         except MolinoError as error:
             failed[name] = error
     content = {"job": job.path.name, "title": job.title, "source": source,
-               "sizes": {name: plain(s) for name, s in found.items()}}  # fmt: skip
+               "sizes": {name: s.to_dict() for name, s in found.items()}}  # fmt: skip
     if found:
         files = [write_json(job.results / "size.json", content), *write_species(job)]
         files += write_tables(job.results, "size", {"sizes": table(found)})
@@ -66,39 +66,5 @@ def table(found: dict[str, Sizing]) -> pd.DataFrame:
     """One row a sizing."""
     import pandas as pd
 
-    rows = []
-    for name, s in found.items():
-        display, kind = s.display, s.kind
-        low, high = s.interval if s.interval is not None else (None, None)
-        rows.append(
-            {
-                "size": name,
-                "target": f"{s.metric} = {display.text(s.target, s.metric.kind)}",
-                "found": s.vary.replace("_", " "),
-                "value": float(display.number(s.value, kind)),
-                "95 % low": float(display.number(low, kind)) if low is not None else None,
-                "95 % high": float(display.number(high, kind)) if high is not None else None,
-                "unit": display.unit(kind),
-                display.heading("residence time", "time"): float(display.number(s.run.residence_time_si, "time")),
-            }
-        )
+    rows = [{"size": name, **s.table().to_dict("records")[0]} for name, s in found.items()]
     return pd.DataFrame(rows).dropna(axis="columns", how="all")
-
-
-def plain(s: Sizing) -> dict[str, Any]:
-    """A sizing as plain data, in the units shown."""
-    from molino.desk.cli.run import plain as plain_run
-
-    display, kind = s.display, s.kind
-    interval = [float(display.number(bound, kind)) for bound in s.interval] if s.interval is not None else None
-    return {
-        "metric": str(s.metric),
-        "target": float(display.number(s.target, s.metric.kind)),
-        "vary": s.vary,
-        "value": float(display.number(s.value, kind)),
-        "unit": display.unit(kind),
-        "interval_95": interval,
-        "stable": s.is_stable,
-        "remark": s.remark,
-        "run": plain_run(s.run),
-    }

@@ -1,0 +1,42 @@
+"""What all results share: facts and tables, plain data, and how a notebook shows them."""
+
+from __future__ import annotations
+
+import html
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, Any
+
+from molino.core.printing import Printed
+from molino.core.units import Display
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+_ROWS_SHOWN = 20
+
+
+class Result(Printed):
+    """Base of results: `print` gives facts, `table` a DataFrame, `to_dict` what a program reads."""
+
+    def table(self) -> pd.DataFrame:
+        """Its main table, with units in the headings."""
+        raise NotImplementedError
+
+    def facts(self) -> Mapping[str, str]:
+        """The main results, by name, with units."""
+        return {}
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data, as JSON takes it: numbers in the units shown, each with its unit."""
+        raise NotImplementedError
+
+    def _repr_html_(self) -> str:
+        rows = "".join(f"<tr><th>{html.escape(n)}</th><td>{html.escape(t)}</td></tr>" for n, t in self.facts().items())
+        title = html.escape(str(self).partition("\n")[0])
+        table = self.table().to_html(index=False, max_rows=_ROWS_SHOWN, float_format=lambda x: f"{x:.4g}", na_rep="")
+        return f"<p><b>{title}</b></p>" + (f"<table>{rows}</table>" if rows else "") + table
+
+
+def entry(display: Display, value: float, kind: str) -> dict[str, Any]:
+    """A number in the unit in which it is shown, with that unit."""
+    return {"value": float(display.number(value, kind)), "unit": display.unit(kind)}

@@ -15,7 +15,7 @@ import pytest
 from typer.testing import Result
 
 import molino as mo
-from conftest import DEMO, spoil
+from conftest import spoil
 from molino.core.fitting.fit_result import Fit
 from molino.demo import make_data
 from molino.desk.job.load import Job
@@ -246,4 +246,3 @@ def test_errors_of_the_command_line_show_a_traceback_only_on_request(folder: Pat
     assert "Traceback" not in plain.stderr
     debug = subprocess.run([*words, "--debug"], cwd=folder, capture_output=True, text=True, check=False)
     assert "Traceback" in debug.stderr
-    assert DEMO.is_dir()

@@ -32,7 +32,14 @@ class Fault:
 
 
 class MolinoError(Exception):
-    """Base of every error that Molino raises on purpose; `faults` holds what it has to say."""
+    """Base of every error that Molino raises on purpose; `faults` holds what it has to say.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> issubclass(mo.SolveError, mo.MolinoError)
+    True
+    """
 
     def __init__(self, faults: str | Fault | Iterable[Fault], where: str = "", advice: str = "") -> None:
         if isinstance(faults, str):
@@ -53,17 +60,48 @@ def _again(kind: type[MolinoError], faults: tuple[Fault, ...], more: dict[str, A
 
 
 class InputError(MolinoError):
-    """The input cannot be used as it stands."""
+    """The input cannot be used as it stands.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> try:
+    ...     mo.Feed({"A": "1 mol/L"}, flow="-1 L/min")
+    ... except mo.InputError as error:
+    ...     print(error)
+    feed, flow: volumetric flow -1 L/min must be above zero
+        -> check the sign
+    """
 
 
 class UnitError(InputError):
-    """A quantity has a dimension other than the one its place asks for, or a unit that nobody knows."""
+    """A quantity has a dimension other than the one its place asks for, or a unit that nobody knows.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> try:
+    ...     mo.Feed({"A": "1 mol/L"}, flow="1 L/min", T="5 m")
+    ... except mo.UnitError as error:
+    ...     print(error.faults[0].what)
+    '5 m' is not a temperature: m is a unit of length
+    """
 
 
 class SolveError(MolinoError):
     """The numbers could not be computed; says what was tried, how far it came, what to change.
 
     `reached` is where an integration stopped, in SI; nan where nothing was integrated.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> 2 A", rate="1e-3*[A]^2"))
+    >>> try:
+    ...     mo.Batch(chem, {"A": 1.0}, time="2000 s").run()
+    ... except mo.SolveError as error:
+    ...     print(round(error.reached))
+    1000
     """
 
     reached: float = float("nan")
@@ -76,7 +114,19 @@ class SolveError(MolinoError):
 
 
 class UnreachableError(MolinoError):
-    """A target lies beyond what the vessel can do; `best` is how far one gets (in the metric's own SI unit)."""
+    """A target lies beyond what the vessel can do; `best` is how far one gets (in the metric's own SI unit).
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry([mo.Reaction("A -> B", k="0.5 1/min"), mo.Reaction("B -> C", k="0.2 1/min")])
+    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+    >>> try:
+    ...     mo.size(mo.PlugFlow(chem, feed), "yield of B on A", 0.9)
+    ... except mo.UnreachableError as error:
+    ...     print(round(error.best, 4))
+    0.5429
+    """
 
     def __init__(self, what: str, where: str = "", advice: str = "", best: float = float("nan")) -> None:
         super().__init__(what, where, advice)
@@ -88,8 +138,10 @@ class Faults:
 
     def __init__(self) -> None:
         self.found: list[Fault] = []
+        self._kinds: set[type[InputError]] = set()
 
     def add(self, where: str, what: str, advice: str = "") -> None:
+        self._kinds.add(InputError)
         self.found.append(Fault(where, what, advice))
 
     @contextmanager
@@ -98,13 +150,18 @@ class Faults:
         try:
             yield
         except InputError as error:
+            self._kinds.add(type(error))
             self.found.extend(fault.within(place) if place else fault for fault in error.faults)
 
     def raise_any(self, place: str = "") -> None:
-        """Raise one InputError with all that was found, if anything was (the same thing is reported once)."""
+        """Raise one InputError with all that was found, if anything was (the same thing is reported once).
+
+        Where all that is wrong are units, it is a UnitError.
+        """
         if self.found:
             distinct = dict.fromkeys(self.found)
-            raise InputError(fault.within(place) if place else fault for fault in distinct)
+            kind = UnitError if self._kinds == {UnitError} else InputError
+            raise kind(fault.within(place) if place else fault for fault in distinct)
 
 
 def nearest(name: str, known: Iterable[str]) -> str:

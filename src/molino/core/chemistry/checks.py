@@ -47,7 +47,15 @@ class Finding:
 
 @dataclass(frozen=True, eq=False)
 class Review(Frozen, Printed):
-    """What a check found, the gravest first."""
+    """What a check found, the gravest first.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> review = mo.Chemistry(mo.Reaction("A -> B", rate="k*[B]", k="0.2 1/min")).check()
+    >>> len(review.findings) > 0
+    True
+    """
 
     findings: tuple[Finding, ...]
 

@@ -63,6 +63,15 @@ class Chemistry(Frozen, Printed):
     ------
     InputError
         With everything that is wrong: unknown names, unbalanced equations, constants missing or unused, dimensions.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry([mo.Reaction("A -> B", k="0.2 1/min"), mo.Reaction("B -> C", k="0.1 1/min")])
+    >>> chem.names
+    ('A', 'B', 'C')
+    >>> chem.network.matrix.astype(int).tolist()
+    [[-1, 0], [1, -1], [0, 1]]
     """
 
     reactions: Sequence[Reaction]

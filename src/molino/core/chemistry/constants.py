@@ -31,6 +31,12 @@ class Unknown:
     lower, upper : optional
         Bounds, in any unit of the same dimension. Without them a constant stays above zero, and an activation energy
         or an order (a constant in an exponent) is free.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> mo.Unknown("0.02 L/mol/min", lower="0.001 L/mol/min").guess.unit
+    'L/mol/min'
     """
 
     guess: Any

@@ -75,6 +75,13 @@ class HeatCapacity(Frozen):
     ------
     InputError
         If neither or both forms are given, or a number is out of place.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> cp = mo.HeatCapacity(["20 J/mol/K", "0.05 J/mol/K^2"], valid=["300 K", "1000 K"])
+    >>> print(mo.Species("A", heat_capacity=cp).heat_capacity)
+    20 J/mol/K + 0.05 J/mol/K² T
     """
 
     coefficients: Any = None

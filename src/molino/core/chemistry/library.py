@@ -30,6 +30,14 @@ class Library(Frozen, Printed, Mapping[str, Reaction]):
     species : sequence of Species
     constants : mapping
         Constants that several rate laws share.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> from importlib.resources import files
+    >>> library = mo.read_library(files("molino.demo") / "cob-reactions.toml")
+    >>> len(library) > 3
+    True
     """
 
     reactions: tuple[Reaction, ...]

@@ -31,7 +31,16 @@ class Line:
 
 @dataclass(frozen=True)
 class Equations(Printed):
-    """Equations; `print` gives them as plain text, `latex` as an aligned block, `figures.equations` as a picture."""
+    """Equations; `print` gives them as plain text, `latex` as an aligned block, `figures.equations` as a picture.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> equations = mo.Batch(chem, {"A": "1 mol/L"}).equations()
+    >>> print(str(equations).partition("\\n")[0])
+       d(n_A)/dt = -V*r_r1
+    """
 
     lines: tuple[Line, ...]
 

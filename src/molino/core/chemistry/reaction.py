@@ -60,6 +60,13 @@ class Reaction(Frozen):
     ------
     InputError
         With all that is wrong in it.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> reaction = mo.Reaction("2 A + B -> C", rate="k*[A]*[B]", k="0.2 L/mol/min")
+    >>> print(reaction)
+    2 A + B -> C    rate k*[A]*[B]    with k = 0.2 L/mol/min
     """
 
     equation: Equation

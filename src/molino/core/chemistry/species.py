@@ -49,6 +49,13 @@ class Species(Frozen, Printed):
     ------
     InputError
         With everything that is wrong, or specified twice.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> water = mo.Species("water", formula="H2O")
+    >>> round(water.require("molar_mass", "this").si, 6)
+    0.018015
     """
 
     name: str

@@ -128,6 +128,15 @@ class Arrhenius(Frozen, TemperatureDependence):
     ------
     InputError
         If too much or too little is given, or a number is out of place.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> law = mo.Arrhenius(k="0.2 1/min", at="330 K", Ea="80 kJ/mol")
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k=law))
+    >>> run = mo.Batch(chem, {"A": "1 mol/L"}, T="340 K", time="5 min").run()
+    >>> round(run.conversion("A"), 4)
+    0.9053
     """
 
     forms = (("k", "Ea", "at", "n"), ("A", "Ea", "n"))
@@ -189,6 +198,14 @@ class VantHoff(Frozen, TemperatureDependence):
     ------
     InputError
         If too much or too little is given, or a number is out of place.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> law = mo.VantHoff(K=2.0, at="350 K", dH="-40 kJ/mol")
+    >>> chem = mo.Chemistry(mo.Reaction("A <=> B", k="0.2 1/min", K=law))
+    >>> round(mo.Batch(chem, {"A": "1 mol/L"}, T="350 K", time="2 h").run().conversion("A"), 4)
+    0.6667
     """
 
     forms = (("K", "dH", "at"), ("A", "dH"), ("a", "b"))

@@ -26,6 +26,17 @@ class Comparison(Frozen, Result):
     """Vessels with their runs and the metrics asked for.
 
     `sizings` holds, for each vessel, the sizing that it came from, or None where it was compared as it stood.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+    >>> tube = mo.PlugFlow(chem, feed, volume="5 L")
+    >>> tank = mo.StirredTank(chem, feed, volume="5 L")
+    >>> found = mo.compare([tube, tank])
+    >>> [round(row["conversion of A"], 3) for row in found.values]
+    [0.632, 0.5]
     """
 
     runs: tuple[Run | TrainRun, ...]
@@ -111,6 +122,17 @@ def compare(vessels: Sequence[Vessel | Train | Sizing], metrics: Sequence[Metric
     ------
     InputError
         With everything that keeps any of them from running.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+    >>> tube = mo.PlugFlow(chem, feed, volume="5 L")
+    >>> tank = mo.StirredTank(chem, feed, volume="5 L")
+    >>> found = mo.compare([tube, tank], ["conversion of A"])
+    >>> [round(row["conversion of A"], 3) for row in found.values]
+    [0.632, 0.5]
     """
     faults = Faults()
     if not vessels:

@@ -29,6 +29,16 @@ class Evaluator(Frozen, Printed):
 
     Calling it with numbers in SI, one for each setting, gives the metrics in SI, shape (metrics,): what
     `vessel.with_(...).outcome()` would say, without the objects around it.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+    >>> tube = mo.PlugFlow(chem, feed, volume="5 L")
+    >>> conversion = mo.evaluator(tube, ["volume"], ["conversion of A"])
+    >>> print(conversion)
+    plug flow: conversion of A over volume (SI)
     """
 
     map: ParameterMap

@@ -35,6 +35,16 @@ class Sizing(Frozen, Result):
     `vessel` is the sized vessel, `run` how it does, `value` the size in SI and `kind` its kind of quantity,
     `standard_error` that of the size from the covariance of the fitted constants (None without one), `remark` what is
     to report about a steady state: whether it is stable, and whether the tank comes to it from its contents at t = 0.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+    >>> tube = mo.PlugFlow(chem, feed, volume="5 L")
+    >>> found = mo.size(tube, "conversion of A", 0.9)
+    >>> print(str(found).partition("\\n")[0])
+    volume 11.51 L for conversion of A = 0.9
     """
 
     vessel: Vessel | Train
@@ -129,6 +139,16 @@ def size(vessel: Vessel | Train, metric: Metric | str, target: Any, vary: str | 
         If the question cannot be read.
     UnreachableError
         If the target lies beyond what the vessel can do: says how far one gets, and why.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+    >>> tube = mo.PlugFlow(chem, feed, volume="5 L")
+    >>> found = mo.size(tube, "conversion of A", 0.9)
+    >>> round(found.value * 1e3, 3)
+    11.513
     """
     metric = parse_metric(metric) if isinstance(metric, str) else metric
     wanted = units.read(target, metric.kind, f"{vessel.label}, target").si

@@ -34,6 +34,16 @@ class Sweep(Frozen, Result):
 
     `conditions` holds what was varied, each value as it was given; `values` each metric in SI, shape (conditions of
     the first, of the second, ...).
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+    >>> tube = mo.PlugFlow(chem, feed, volume="5 L")
+    >>> found = mo.sweep(tube, {"volume": ["1 L", "5 L"]}, ["conversion of A"])
+    >>> found.values["conversion of A"].round(4).tolist()
+    [0.1813, 0.6321]
     """
 
     vessel: Vessel | Train
@@ -91,6 +101,16 @@ def sweep(vessel: Vessel | Train, vary: Mapping[str, Sequence[Any]], metrics: Se
     ------
     InputError
         With everything that is wrong; SolveError if a combination cannot be computed.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+    >>> tube = mo.PlugFlow(chem, feed, volume="5 L")
+    >>> found = mo.sweep(tube, {"volume": ["1 L", "5 L"]}, ["conversion of A"])
+    >>> found.values["conversion of A"].round(4).tolist()
+    [0.1813, 0.6321]
     """
     faults = Faults()
     asked: list[Metric] = []

@@ -75,6 +75,16 @@ class Discrimination(Frozen, Printed):
         Where the two best differ most, among conditions around those measured.
     failed : mapping of name to str
         Candidates that could not be fitted, with the reason.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> first = mo.Chemistry(mo.Reaction("A -> B", name="r", k=mo.Unknown("0.1 1/min")))
+    >>> second = mo.Chemistry(mo.Reaction("A -> B", rate="k*[A]^2", name="r", k=mo.Unknown("0.1 L/mol/min")))
+    >>> run = mo.Experiment("1", [60.0, 120.0, 240.0, 480.0], {"A": [820.0, 675.0, 448.0, 204.0]}, {"A": 1000.0})
+    >>> found = mo.discriminate({"first": first, "second": second}, run)
+    >>> found.chosen
+    'first'
     """
 
     fits: Mapping[str, Fit]
@@ -184,6 +194,15 @@ def discriminate(
         If there are fewer than two candidates, or one does not fit the data together.
     SolveError
         If none can be fitted.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> first = mo.Chemistry(mo.Reaction("A -> B", name="r", k=mo.Unknown("0.1 1/min")))
+    >>> second = mo.Chemistry(mo.Reaction("A -> B", rate="k*[A]^2", name="r", k=mo.Unknown("0.1 L/mol/min")))
+    >>> run = mo.Experiment("1", [60.0, 120.0, 240.0, 480.0], {"A": [820.0, 675.0, 448.0, 204.0]}, {"A": 1000.0})
+    >>> mo.discriminate({"first": first, "second": second}, run).chosen
+    'first'
     """
     if not isinstance(candidates, Mapping) or len(candidates) < 2:
         raise InputError("there are not two candidates", "discriminate", "give {'name': chemistry, ...}, two or more")

@@ -42,6 +42,13 @@ class Experiment(Frozen):
         "batch", "stirred tank" or "plug flow".
     gas : bool
         Whether it held an ideal gas, whose flow changes along a tube with the moles; that of a liquid stays.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> run = mo.Experiment("1", [60.0, 120.0, 240.0, 480.0], {"A": [820.0, 675.0, 448.0, 204.0]}, {"A": 1000.0})
+    >>> run.times.tolist(), run.charge
+    ([60.0, 120.0, 240.0, 480.0], {'A': 1000.0})
     """
 
     name: str
@@ -123,7 +130,17 @@ class ExcludedPoint:
 
 @dataclass(frozen=True, eq=False)
 class Experiments(Frozen, Printed, Sequence[Experiment]):
-    """A set of runs, with the units in which they came, what was left out of them, and what was made of signals."""
+    """A set of runs, with the units in which they came, what was left out of them, and what was made of signals.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> from importlib.resources import files
+    >>> data = files("molino.demo") / "cob-liquor.csv"
+    >>> runs = mo.read_experiments(data)
+    >>> len(runs), runs.species
+    (6, ('xylose', 'furfural'))
+    """
 
     runs: tuple[Experiment, ...]
     source: str = ""

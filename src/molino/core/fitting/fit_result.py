@@ -183,6 +183,15 @@ class Fit(Frozen, Result):
 
     `data` is what was fitted (Experiments or Rates), `points` every observation, `estimates` the constants,
     `covariance` theirs, `reasons` why some are not determined, `n_starts` how many of how many starts came to this end.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> open_chem = mo.Chemistry(mo.Reaction("A -> B", name="r", k=mo.Unknown("0.1 1/min")))
+    >>> run = mo.Experiment("1", [60.0, 120.0, 240.0, 480.0], {"A": [820.0, 675.0, 448.0, 204.0]}, {"A": 1000.0})
+    >>> fit = mo.fit(open_chem, run)
+    >>> [estimate.name for estimate in fit.estimates], fit.degrees_of_freedom
+    (['r.k'], 3)
     """
 
     estimates: tuple[Estimate, ...]

@@ -33,7 +33,19 @@ class Candidate:
 
 @dataclass(frozen=True, eq=False)
 class NextExperiment(Frozen, Printed):
-    """Candidates, the best first, for narrowing one constant; `now` is its half width without any of them, in SI."""
+    """Candidates, the best first, for narrowing one constant; `now` is its half width without any of them, in SI.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> open_chem = mo.Chemistry(mo.Reaction("A -> B", name="r", k=mo.Unknown("0.1 1/min")))
+    >>> run = mo.Experiment("1", [60.0, 120.0, 240.0, 480.0], {"A": [820.0, 675.0, 448.0, 204.0]}, {"A": 1000.0})
+    >>> fit = mo.fit(open_chem, run)
+    >>> from molino.core.fitting.next_experiment import grid, next_experiment
+    >>> best = next_experiment(fit, "r.k", grid([], [{"A": 1000.0}], [[60.0, 300.0], [600.0, 900.0]]))
+    >>> len(best.table())
+    2
+    """
 
     constant: str
     now: float

@@ -32,6 +32,17 @@ class ProfileLikelihood(Frozen, Printed):
     `values` and `tau` are the constant and sign(value - estimate) sqrt((S - S_min) / s^2) where it was followed: a
     straight line if the model is linear; `interval` is where |tau| < t(0.975). An end is infinite (or the bound) where
     the data leave it open: `flat` says so.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> open_chem = mo.Chemistry(mo.Reaction("A -> B", name="r", k=mo.Unknown("0.1 1/min")))
+    >>> run = mo.Experiment("1", [60.0, 120.0, 240.0, 480.0], {"A": [820.0, 675.0, 448.0, 204.0]}, {"A": 1000.0})
+    >>> fit = mo.fit(open_chem, run)
+    >>> found = fit.profile_likelihood("r.k")["r.k"]
+    >>> low, high = found.interval
+    >>> bool(low < fit.values["r.k"] < high)
+    True
     """
 
     name: str

@@ -71,6 +71,13 @@ class Rates(Frozen, Printed):
         Where the rates came from, in words.
     slopes : tuple of Slopes
         The curves that they were read off.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> rates = mo.Rates([0.2, 0.4, 0.8], {"A": [100.0, 200.0, 400.0]})
+    >>> len(rates.rate)
+    3
     """
 
     rate: np.ndarray
@@ -389,6 +396,14 @@ class PowerLaw(Frozen, Printed):
     covariance : array, shape (names, names)
     fitted : array, shape (used,)
         Calculated rates, in the order of those above zero.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> rates = mo.Rates([0.2, 0.45, 0.79, 1.62], {"A": [100.0, 200.0, 400.0, 800.0]})
+    >>> law = rates.power_law("A")
+    >>> law.names, round(float(law.values[1]), 2)
+    (('ln k', 'order in A'), 0.99)
     """
 
     rates: Rates

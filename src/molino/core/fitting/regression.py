@@ -94,6 +94,15 @@ def fit(
         With everything that keeps data and chemistry from fitting together.
     SolveError
         If the balances cannot be integrated at the guess, or the search does not settle.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> open_chem = mo.Chemistry(mo.Reaction("A -> B", name="r", k=mo.Unknown("0.1 1/min")))
+    >>> run = mo.Experiment("1", [60.0, 120.0, 240.0, 480.0], {"A": [820.0, 675.0, 448.0, 204.0]}, {"A": 1000.0})
+    >>> fit = mo.fit(open_chem, run)
+    >>> round(fit.values["r.k"] * 60, 3)
+    0.199
     """
     runs = data if isinstance(data, Rates) else as_experiments(data)
     problem, points, parameter_map = prepare(chemistry, runs, errors, fit_initial, delay, per_run)

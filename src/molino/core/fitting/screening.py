@@ -196,6 +196,14 @@ def screen_orders(
         If there is no such species, or too few values.
     SolveError
         If a curve cannot be fitted.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> from importlib.resources import files
+    >>> data = files("molino.demo") / "cob-liquor.csv"
+    >>> mo.screen_orders(mo.read_experiments(data), "xylose").chosen.name
+    'first order'
     """
     runs = as_experiments(data)
     named = species if species is not None or len(runs.species) != 1 else runs.species[0]
@@ -381,6 +389,15 @@ class Screening(Frozen, Result):
         The free order n.
     order_interval : pair of floats
         95 % interval of n, by its profile.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> from importlib.resources import files
+    >>> data = files("molino.demo") / "cob-liquor.csv"
+    >>> found = mo.screen_orders(mo.read_experiments(data), "xylose")
+    >>> found.chosen.name
+    'first order'
     """
 
     species: str
@@ -605,7 +622,17 @@ class Screening(Frozen, Result):
 
 @dataclass(frozen=True, eq=False)
 class Prediction(Frozen, Printed):
-    """A predicted concentration in mol/m^3, with the half widths of 95 % intervals of the mean and of one sample."""
+    """A predicted concentration in mol/m^3, with the half widths of 95 % intervals of the mean and of one sample.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> from importlib.resources import files
+    >>> data = files("molino.demo") / "cob-liquor.csv"
+    >>> found = mo.screen_orders(mo.read_experiments(data), "xylose")
+    >>> print(found.predict("240 min", "B1"))
+    xylose in B1 at 240 min: 0.02474 mol/L, 95 %: ± 0.0025, of one sample ± 0.0088
+    """
 
     time: float
     value: float

@@ -55,6 +55,13 @@ class Signal:
     ------
     InputError
         If no form, or more than one, is given.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> signal = mo.Signal("A", slope="120 L/mol", blank=0.02)
+    >>> signal.species
+    'A'
     """
 
     species: str

@@ -64,6 +64,14 @@ class CubicEquation(Frozen):
     ------
     InputError
         With every property that a species lacks, and pairs of species that are not there.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> N2 = mo.Species("N2", critical_temperature="126.2 K", critical_pressure="34 bar", acentric_factor=0.038)
+    >>> equation = mo.CubicEquation([N2], "Soave")
+    >>> round(equation.at("300 K", "100 bar").Z, 3)
+    1.019
     """
 
     species: tuple[Species, ...]

@@ -77,6 +77,14 @@ class Batch(ChargedVessel):
         For tables and messages.
     show : mapping of kind to unit
         Units for results, e.g. {"time": "h"}; otherwise those in which the inputs came.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> run = mo.Batch(chem, {"A": "1 mol/L"}, time="5 min").run()
+    >>> round(run.conversion("A"), 4)
+    0.6321
     """
 
     noun: ClassVar[str] = "batch"

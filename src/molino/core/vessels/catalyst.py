@@ -111,6 +111,12 @@ def effectiveness_factor(modulus: float, shape: str = "sphere") -> float:
     ------
     InputError
         For another shape, or a negative modulus.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> round(mo.effectiveness_factor(1.0), 4)
+    0.6716
     """
     if shape not in SHAPES:
         raise InputError(f"there is no shape '{shape}'", "effectiveness", nearest(shape, SHAPES))
@@ -138,6 +144,12 @@ class InternalDiffusion(Frozen, Printed):
     ------
     InputError
         With everything that is wrong.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> mo.InternalDiffusion("A", "1e-6 m2/s").diffusivity.si
+    1e-06
     """
 
     species: str = option("")
@@ -178,6 +190,13 @@ class Deactivation(Frozen, Printed):
     ------
     InputError
         With everything that is wrong.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> aged = mo.Catalyst(deactivation=mo.Deactivation("0.002 1/h", age="500 h"))
+    >>> print(aged.deactivation)
+    deactivation with k = 0.002 1/h, order 1, after 500 h
     """
 
     k: Any = constant()
@@ -270,6 +289,15 @@ class Catalyst(Frozen, Printed):
     ------
     InputError
         With everything that is wrong.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="2 L/kg/min", basis="catalyst mass"))
+    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+    >>> bed = mo.PlugFlow(chem, feed, volume="1 L", catalyst=mo.Catalyst(bulk_density="850 kg/m3"))
+    >>> round(bed.run().conversion("A"), 4)
+    0.8173
     """
 
     bulk_density: Any = quantity("density")

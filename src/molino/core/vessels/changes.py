@@ -36,6 +36,16 @@ class Change(Frozen, Printed):
     ------
     InputError
         If a time is none.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+    >>> tank = mo.StirredTank(chem, feed, volume="5 L")
+    >>> run = tank.run("1 h", changes=[mo.Change("flow", "2 L/min", at="10 min")])
+    >>> round(run.conversion("A"), 4)
+    0.3333
     """
 
     what: str

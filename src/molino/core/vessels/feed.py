@@ -85,6 +85,15 @@ class Feed(Frozen, Printed):
     InputError
         With everything that is wrong, missing or contradicts; what needs the species' properties is reported by the
         vessel.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> feed = mo.Feed({"A": "80 mol%", "B": "rest"}, flow="100 mol/s", T="500 K", P="3 bar")
+    >>> feed.is_gas
+    True
+    >>> print(feed)
+    100 mol/s of A 80 mol%, B rest at 500 K and 3 bar
     """
 
     contents: Any = contents(MISSING)

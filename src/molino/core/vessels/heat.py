@@ -78,6 +78,14 @@ class Adiabatic(Frozen, Printed):
         "25 kJ/K"; it follows the temperature of what is in the vessel.
     stirrer : power of the stirrer, optional
         "2 kW", all of which ends as heat.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> hot = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min", enthalpy="-200 kJ/mol"))
+    >>> batch = mo.Batch(hot, {"A": "1 mol/L"}, T="300 K", heat=mo.Adiabatic(), heat_capacity="4.2 MJ/m3/K")
+    >>> round(batch.adiabatic_rise(), 2)
+    47.62
     """
 
     wall: Any = quantity("heat per temperature")
@@ -133,6 +141,15 @@ class Jacket(Frozen, Printed):
     ------
     InputError
         With everything that is wrong, missing or specified twice.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min", enthalpy="-50 kJ/mol"))
+    >>> charge = {"volume": "1 m3", "T": "330 K", "heat_capacity": "4.2 MJ/m3/K"}
+    >>> batch = mo.Batch(chem, {"A": "1 mol/L"}, time="10 min", heat=mo.Jacket("300 K", UA="2 kW/K"), **charge)
+    >>> round(float(batch.run().temperatures[-1]), 1)
+    331.1
     """
 
     T: Any = quantity("temperature", MISSING, profile=True)
@@ -234,6 +251,14 @@ class Profile(Frozen, Printed):
     ----------
     points : list of (time, temperature)
         [("0 min", "20 degC"), ("30 min", "80 degC")]; after the last it stays. The same time twice is a jump.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k=mo.Arrhenius(k="0.2 1/min", at="330 K", Ea="80 kJ/mol")))
+    >>> ramp = mo.Profile([("0 min", "320 K"), ("10 min", "340 K")])
+    >>> round(mo.Batch(chem, {"A": "1 mol/L"}, time="10 min", heat=ramp).run().conversion("A"), 4)
+    0.8945
     """
 
     points: Any = quantity("temperature", MISSING, profile=True)

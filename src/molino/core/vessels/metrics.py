@@ -24,7 +24,15 @@ _OF_THE_WHOLE = ("temperature", "pressure", "duty")
 
 @dataclass(frozen=True)
 class Metric:
-    """One number to judge a vessel by; made by `conversion`, `yield_of`, `selectivity`, `concentration`."""
+    """One number to judge a vessel by; made by `conversion`, `yield_of`, `selectivity`, `concentration`.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> metric = mo.yield_of("B", on="A")
+    >>> str(metric), metric.kind
+    ('yield of B on A', 'number')
+    """
 
     what: str
     species: str
@@ -96,7 +104,17 @@ class Metric:
 
 
 def conversion(species: str) -> Metric:
-    """Conversion of a reactant: (fed - left) / fed."""
+    """Conversion of a reactant: (fed - left) / fed.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+    >>> tube = mo.PlugFlow(chem, feed, volume="5 L")
+    >>> round(tube.run().metric(mo.conversion("A")), 4)
+    0.6321
+    """
     return Metric("conversion", species)
 
 
@@ -105,6 +123,12 @@ def yield_of(product: str, on: str) -> Metric:
 
     The most that one mole can give is what the reaction equations allow, so that a yield of 1 is all of the reactant
     turned into this product.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> str(mo.yield_of("B", on="A"))
+    'yield of B on A'
     """
     return Metric("yield", product, on=on)
 
@@ -115,6 +139,12 @@ def selectivity(wanted: str, over: str | None = None, on: str | None = None) -> 
     `selectivity("B", over="C")`: B formed over C formed, each divided by the most of it that one mole of their common
     reactant can give (`on` names that reactant where there are several). `selectivity("B", on="A")`: B formed over
     the most that the converted A could have given.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> str(mo.selectivity("B", over="C"))
+    'selectivity of B over C'
     """
     if over is None and on is None:
         raise InputError(f"selectivity of {wanted}: over what?", "metric", "give over='by-product' or on='reactant'")
@@ -122,22 +152,50 @@ def selectivity(wanted: str, over: str | None = None, on: str | None = None) -> 
 
 
 def temperature() -> Metric:
-    """Temperature at the outlet (or at the end of a batch)."""
+    """Temperature at the outlet (or at the end of a batch).
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> str(mo.temperature())
+    'temperature'
+    """
     return Metric("temperature", "")
 
 
 def pressure() -> Metric:
-    """Pressure at the outlet (or at the end of a batch)."""
+    """Pressure at the outlet (or at the end of a batch).
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> str(mo.pressure())
+    'pressure'
+    """
     return Metric("pressure", "")
 
 
 def duty() -> Metric:
-    """Heat that comes in through the walls; negative where it is taken away."""
+    """Heat that comes in through the walls; negative where it is taken away.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> str(mo.duty())
+    'duty'
+    """
     return Metric("duty", "")
 
 
 def concentration(species: str) -> Metric:
-    """Concentration of a species at the outlet (or at the end of a batch)."""
+    """Concentration of a species at the outlet (or at the end of a batch).
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> str(mo.concentration("A"))
+    'concentration of A'
+    """
     return Metric("concentration", species)
 
 

@@ -94,6 +94,16 @@ class PlugFlow(FlowVessel):
         For tables and messages.
     show : mapping of kind to unit
         Units for results, e.g. {"time": "h"}; otherwise those in which the inputs came.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+    >>> tube = mo.PlugFlow(chem, feed, diameter="20 mm", length="16 m")
+    >>> run = tube.run()
+    >>> round(run.conversion("A"), 4)
+    0.6341
     """
 
     noun: ClassVar[str] = "plug flow"

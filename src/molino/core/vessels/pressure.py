@@ -38,6 +38,17 @@ class PressureDrop(Frozen, Printed):
     ------
     InputError
         With everything that is wrong.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> species = [mo.Species(s, molar_mass="30 g/mol") for s in "AB"]
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/s"), species=species)
+    >>> feed = mo.Feed({"A": "1 mol/s"}, T="500 K", P="5 bar")
+    >>> drop = mo.PressureDrop("0.02 mPa*s")
+    >>> tube = mo.PlugFlow(chem, feed, diameter="50 mm", length="10 m", pressure_drop=drop)
+    >>> bool(tube.run().stream_out().P < 5e5)
+    True
     """
 
     viscosity: Any = quantity("viscosity", MISSING)

@@ -209,6 +209,16 @@ class Run(RunResult):
     `vessel` is what ran, `trajectory` the course of its states, `wanted` the points asked for. Numbers without a place
     are those at the end: at the outlet of a tube, after the time of a batch or a start-up, at steady state. What is
     highest, when something happens and how long it takes does not depend on the points.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+    >>> tube = mo.PlugFlow(chem, feed, volume="5 L")
+    >>> run = tube.run()
+    >>> round(run.residence_time_si), run.to_dict()["kind"]
+    (300, 'plug flow')
     """
 
     vessel: Vessel

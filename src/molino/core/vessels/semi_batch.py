@@ -64,6 +64,15 @@ class Dosing(Frozen, Printed):
     ------
     InputError
         With everything that is wrong.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A + B -> C", k="0.2 L/mol/min"))
+    >>> dose = mo.Dosing(mo.Feed({"B": "2 mol/L"}, flow="1 L/min"), windows=[("0 min", "10 min")])
+    >>> run = mo.SemiBatch(chem, {"A": "1 mol/L"}, {"B": dose}, volume="20 L", time="30 min").run()
+    >>> round(run.conversion("A"), 3)
+    0.769
     """
 
     feed: Feed
@@ -144,6 +153,15 @@ class SemiBatch(ChargedVessel):
         For tables and messages.
     show : mapping of kind to unit
         Units for results, e.g. {"time": "h"}; otherwise those in which the inputs came.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A + B -> C", k="0.2 L/mol/min"))
+    >>> dose = mo.Dosing(mo.Feed({"B": "2 mol/L"}, flow="1 L/min"), windows=[("0 min", "10 min")])
+    >>> vessel = mo.SemiBatch(chem, {"A": "1 mol/L"}, {"B": dose}, volume="20 L", time="30 min")
+    >>> round(vessel.run().stream_out().volume, 4)
+    0.03
     """
 
     noun: ClassVar[str] = "semi-batch"

@@ -38,6 +38,16 @@ class SteadyStates(Frozen, Printed, Sequence[Run]):
     `runs` holds each as a run, `eigenvalues` those of the Jacobian there in 1/s: a steady state is stable where all
     have a negative real part. `temperatures`, `heat_made` and `heat_removed` (K and W, shape (points,)) are the curves
     of the balance of heat along the steady states of the amounts: they cross at the steady states.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> law = mo.Arrhenius(A="3e14 1/min", Ea="100 kJ/mol")
+    >>> hot = mo.Chemistry(mo.Reaction("A -> B", k=law, enthalpy="-200 kJ/mol"))
+    >>> cold = mo.Feed({"A": "2 mol/L"}, flow="100 L/min", T="300 K", heat_capacity="4.2 MJ/m3/K")
+    >>> tank = mo.StirredTank(hot, cold, volume="1 m3", heat="adiabatic")
+    >>> len(tank.steady_states(("280 K", "430 K")))
+    3
     """
 
     vessel: FlowVessel
@@ -207,6 +217,17 @@ class Branch(Frozen, Printed):
 
     `values` (SI) and `temperatures` (K), both of shape (points,), with `stable` at each; `states` of shape (points,
     states); `folds` are the points of ignition and extinction.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> law = mo.Arrhenius(A="3e14 1/min", Ea="100 kJ/mol")
+    >>> hot = mo.Chemistry(mo.Reaction("A -> B", k=law, enthalpy="-200 kJ/mol"))
+    >>> cold = mo.Feed({"A": "2 mol/L"}, flow="100 L/min", T="300 K", heat_capacity="4.2 MJ/m3/K")
+    >>> tank = mo.StirredTank(hot, cold, volume="1 m3", heat="adiabatic")
+    >>> branch = tank.branch("feed T", ("280 K", "320 K"))
+    >>> [fold.kind for fold in branch.folds]
+    ['ignition']
     """
 
     vessel: FlowVessel

@@ -70,6 +70,17 @@ class StirredTank(FlowVessel):
         For tables and messages.
     show : mapping of kind to unit
         Units for results, e.g. {"time": "h"}; otherwise those in which the inputs came.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+    >>> tank = mo.StirredTank(chem, feed, volume="5 L")
+    >>> round(tank.steady().conversion("A"), 4)
+    0.5
+    >>> round(tank.run("3 min").conversion("A"), 4)
+    0.3494
     """
 
     noun: ClassVar[str] = "stirred tank"

@@ -35,6 +35,16 @@ class Stream(Frozen):
     """What flows at one place, or is held in a batch.
 
     In SI: mol/s and m^3/s (mol and m^3), K and Pa; nan where T or P is not known.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+    >>> tube = mo.PlugFlow(chem, feed, volume="5 L")
+    >>> stream = tube.run().stream_out()
+    >>> stream.name, round(stream.amounts["A"] * 60, 4)
+    ('outlet', 0.3679)
     """
 
     name: str

@@ -54,6 +54,16 @@ class Train(Frozen, Printed):
     ------
     InputError
         If a step is none, or the vessels do not share one chemistry.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+    >>> tank = mo.StirredTank(chem, feed, volume="5 L")
+    >>> train = mo.Train([tank, tank], recycle=0.5)
+    >>> round(train.run().conversion("A"), 4)
+    0.7273
     """
 
     noun: ClassVar[str] = "train"
@@ -293,6 +303,16 @@ class TrainRun(RunResult):
     `runs` holds the run of each vessel in order, `streams` what flows from the feed to the outlet, `exchanged` the duty
     of each exchanger in W, `added` the fresh feeds, `residence_time_si` the time in s that one pass takes (of vessels
     side by side the mean, by their shares).
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+    >>> tank = mo.StirredTank(chem, feed, volume="5 L")
+    >>> run = mo.Train([tank, tank]).run()
+    >>> [round(one.stream_out().amounts["A"] * 60, 4) for one in run.runs]
+    [0.5, 0.25]
     """
 
     vessel: Train

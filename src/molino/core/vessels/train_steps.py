@@ -29,6 +29,16 @@ class Exchanger(Frozen, Printed):
     duty : power, optional
         What it adds instead ("-250 kW" takes away).
     name : str
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min", enthalpy="-50 kJ/mol"))
+    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min", T="350 K", heat_capacity="4.2 MJ/m3/K")
+    >>> tube = mo.PlugFlow(chem, feed, volume="5 L", heat="adiabatic")
+    >>> run = mo.Train([tube, mo.Exchanger("340 K"), tube]).run()
+    >>> {name: round(duty) for name, duty in run.exchanged.items()}
+    {'exchanger': -1227}
     """
 
     T: Any = quantity("temperature")
@@ -63,7 +73,18 @@ class Exchanger(Frozen, Printed):
 
 @dataclass(frozen=True, eq=False)
 class SideFeed(Frozen, Printed):
-    """A feed that joins the stream between two vessels."""
+    """A feed that joins the stream between two vessels.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+    >>> tube = mo.PlugFlow(chem, feed, volume="5 L")
+    >>> run = mo.Train([tube, mo.SideFeed(mo.Feed({"A": "1 mol/L"}, flow="1 L/min")), tube]).run()
+    >>> round(run.stream_out().volume * 6e4, 6)
+    2.0
+    """
 
     feed: Feed
     name: str = ""
@@ -95,6 +116,16 @@ class Parallel(Frozen, Printed):
     vessels : sequence of StirredTank or PlugFlow
     split : sequence of float, optional
         What share each gets; equal shares if left out.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+    >>> tube = mo.PlugFlow(chem, feed, volume="5 L")
+    >>> run = mo.Train([mo.Parallel([tube, tube])]).run()
+    >>> round(run.conversion("A"), 4)
+    0.8647
     """
 
     vessels: Sequence[FlowVessel]

@@ -386,6 +386,16 @@ class DistributedFeed(Frozen, Printed):
     ------
     InputError
         If it is no feed.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+    >>> side = mo.DistributedFeed(mo.Feed({"B": "1 mol/L"}, flow="1 L/min"))
+    >>> tube = mo.PlugFlow(chem, feed, volume="5 L", side=side)
+    >>> round(tube.run().stream_out().volume * 6e4, 6)
+    2.0
     """
 
     feed: Feed

@@ -31,6 +31,13 @@ def read_chemistry(path: str | Path) -> Chemistry:
     ------
     InputError
         With every fault of its tables [units], [species], [constants], [reactions] and [covariance].
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> from importlib.resources import files
+    >>> mo.read_chemistry(files("molino.demo") / "ether.toml").names
+    ('methanol', 'ether', 'water')
     """
     job = read_tables(Path(path))
     chemistry = read_chemistry_tables(job)
@@ -48,6 +55,14 @@ def read_library(path: str | Path) -> Library:
     ------
     InputError
         With every fault of the file.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> from importlib.resources import files
+    >>> library = mo.read_library(files("molino.demo") / "cob-reactions.toml")
+    >>> len(library) > 3
+    True
     """
     job = read_tables(Path(path))
     reactions, species, constants = read_parts(job)
@@ -64,6 +79,18 @@ def write_chemistry(chemistry: Chemistry, path: str | Path) -> Path:
     ------
     InputError
         If a rate law is a Python function, or the file cannot be written.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> import tempfile
+    >>> from pathlib import Path
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     path = mo.write_chemistry(chem, Path(folder) / "chemistry.toml")
+    ...     again = mo.read_chemistry(path)
+    >>> again == chem
+    True
     """
     faults = Faults()
     for reaction in chemistry.reactions:

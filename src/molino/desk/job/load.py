@@ -64,6 +64,14 @@ def load_job(path: str | Path) -> Job:
     ------
     InputError
         With every fault of the file and its data, by table and key.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> from importlib.resources import files
+    >>> job = mo.load_job(files("molino.demo") / "valdeoro.toml")
+    >>> list(job.vessels)
+    ['cooker', 'tank', 'coil']
     """
     return build(read_tables(Path(path)))
 

@@ -182,6 +182,15 @@ def read_experiments(
     ------
     InputError
         With every fault of the table: file, line, column, and what to do.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> from importlib.resources import files
+    >>> data = files("molino.demo") / "cob-liquor.csv"
+    >>> runs = mo.read_experiments(data)
+    >>> len(runs), runs.species
+    (6, ('xylose', 'furfural'))
     """
     if sheet == "*":
         faults = Faults()
@@ -219,6 +228,19 @@ def read_rates(path: str | Path | pd.DataFrame, sheet: str | None = None) -> Rat
     ------
     InputError
         With every fault of the table: file, line, column, and what to do.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> import tempfile
+    >>> from pathlib import Path
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     path = Path(folder) / "rates.csv"
+    ...     text = "rate [mol/L/min],A [mol/L]" + "\\n0.1,0.5" + "\\n0.2,1.0\\n"
+    ...     size = path.write_text(text)
+    ...     rates = mo.read_rates(path)
+    >>> len(rates.rate)
+    2
     """
     table = _read(path, sheet, _RATES_SHAPE, {}, ("rate",))
     (rate,) = table.of("rate")

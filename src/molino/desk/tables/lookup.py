@@ -32,6 +32,13 @@ def look_up(identifier: str, phase: str = "gas", name: str = "") -> Species:
     ------
     InputError
         If the extra is not installed, or the package does not know the species.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> import importlib.util
+    >>> if importlib.util.find_spec("chemicals"):
+    ...     water = mo.look_up("water")
     """
     try:
         import chemicals

@@ -39,6 +39,18 @@ def read_species(path: str | Path | pd.DataFrame, sheet: str | None = None) -> l
     ------
     InputError
         With every fault: file, line, column, and what to do.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> import tempfile
+    >>> from pathlib import Path
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     path = Path(folder) / "species.csv"
+    ...     size = path.write_text("name,formula" + "\\nwater,H2O\\n")
+    ...     found = mo.read_species(path)
+    >>> [species.name for species in found]
+    ['water']
     """
     if not isinstance(path, pd.DataFrame) and Path(path).suffix.lower() == ".json":
         return _from_json(Path(path))

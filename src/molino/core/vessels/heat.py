@@ -245,7 +245,7 @@ class Jacket(Frozen, Printed):
 
 @dataclass(frozen=True, eq=False)
 class Profile(Frozen, Printed):
-    """A temperature that is prescribed to, in straight lines over time (in a tube: along its length or volume).
+    """A temperature that is prescribed, in straight lines over time (in a tube: along its length or volume).
 
     Parameters
     ----------

@@ -47,7 +47,7 @@ def follow(
 ) -> Run:  # fmt: skip
     """Integrate a vessel's balances from 0 to `end` and check that no species goes below zero.
 
-    `tracks` are numbers that change on the way, besides the vessel's own; `switch` says what events do.
+    `moving_numbers` are those that change on the way, besides the vessel's own; `switch` says what events do.
     """
     vessel._require_known()
     wanted = _wanted(vessel, end, points)

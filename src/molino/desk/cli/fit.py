@@ -43,8 +43,8 @@ def fit(
 ) -> None:
     """Fit the unknown constants to the data: values, 95 % intervals, correlation, and how far to trust them.
 
-    What [fit.NAME] asks for besides the fit is done, too: screening of orders, rates, the line over temperature,
-    profile likelihoods, bootstrap, candidate laws, the next experiment.
+    What its table `fit.NAME` asks for besides the fit is done, too: screening of orders, rates, the line over
+    temperature, profile likelihoods, bootstrap, candidate laws, the next experiment.
     """
     with handle_errors(as_json, debug):
         as_asked(do(read_job(job), quiet=as_json, profile_likelihood=profile_likelihood, bootstrap=bootstrap), as_json)

@@ -68,7 +68,7 @@ def main() -> None:
         terminal(search, folder / "mill", HERE / "molino-search.png")
         laboratory = folder / "mill" / "laboratory"
         terminal(["fit", "cob-kinetics.toml"], laboratory, HERE / "molino-fit-laboratory.png")
-        for name in ("profiles", "candidates"):
+        for name in ("profile-likelihood", "candidates"):
             smaller(laboratory / "results" / f"fit-laboratory-{name}.png", HERE / f"figure-{name}.png")
         ether = ["demo", "ether", "--example", "ether"]
         subprocess.run([sys.executable, "-m", "molino", *ether], cwd=folder, capture_output=True, check=True)

@@ -54,6 +54,15 @@ def test_a_field_of_a_vessel_takes_one_line() -> None:
     assert "| `lining` | length, above 0, at most 0.1 |  | Thickness of the lining. |" in keys_of(LinedTube)
 
 
+def test_a_bare_number_of_an_open_kind_is_no_guess() -> None:
+    file = models.JobFile.model_validate({"units": {"molar_flow": "kmol/h"}, "reactions": {}})
+    job = JobContext(file, Path("job.toml"), {}, list[Fault]())
+    feed = {"contents": {"A": "1 mol/L"}}
+    with pytest.raises(mo.InputError, match="may be a volumetric flow"):
+        job.read(mo.Feed, models.FeedTable.model_validate({**feed, "flow": 400}))
+    assert job.read(mo.Feed, models.FeedTable.model_validate({**feed, "flow": "4 m3/h"}))["flow"] == "4 m3/h"
+
+
 def test_the_page_of_keys_is_what_the_schema_says() -> None:
     import make_keys
 

@@ -44,7 +44,7 @@ def roots(**given: float) -> list[float]:
 
 
 def test_an_adiabatic_tank_has_three_steady_states_the_middle_one_unstable() -> None:
-    """O. Levenspiel, 1999, ch. 9: the s-shaped curve of heat made against the line of heat removed."""
+    """O. Levenspiel, 1999, ch. 9: the s-shaped curve of heat generation against the line of heat removal."""
     states = TANK.steady_states(("280 K", "430 K"))
     exact = roots()
     assert len(states) == len(exact) == 3

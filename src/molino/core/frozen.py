@@ -34,9 +34,9 @@ def field_names(kind: Any) -> frozenset[str]:
 
 
 def copied(instance: T, remembered: frozenset[str]) -> T:
-    """A frozen object like another, with some of what that one worked out for itself."""
-    found, names = object.__new__(type(instance)), field_names(type(instance)) | remembered
-    found.__dict__.update({name: value for name, value in instance.__dict__.items() if name in names})
+    """A frozen object like another, with some of what that one works out for itself."""
+    found = object.__new__(type(instance))
+    found.__dict__.update({name: getattr(instance, name) for name in field_names(type(instance)) | remembered})
     return found
 
 

@@ -80,9 +80,9 @@ def quantity(
     return _declared(schema, default)
 
 
-def quantities(kind: str, default: Any = None) -> Any:
+def quantities(kind: str, default: Any = None, *, alternatives: tuple[str, ...] = ()) -> Any:
     """A field that holds one quantity or several, which its class reads; a bare number is of the kind."""
-    return _declared(FieldSchema("quantities", kind), default)
+    return _declared(FieldSchema("quantities", kind, alternatives), default)
 
 
 def option(default: Any, choices: Iterable[str] = (), *, setting: bool = False) -> Any:

@@ -189,10 +189,15 @@ class Value:
     def text(self, digits: int) -> str:
         """The number to some digits, with the unit it came in."""
         number = self.si if self.unit is None else self.to(self.unit)
-        return f"{number:.{digits}g} {pretty(self.unit or '')}".rstrip()
+        return f"{number_text(number, digits)} {pretty(self.unit or '')}".rstrip()
 
     def __str__(self) -> str:
         return self.text(6) if isinstance(self.si, float | int) else "several numbers"
+
+
+def number_text(number: float, digits: int) -> str:
+    """A number to some digits; below a million with all before the point, 11574 and not 1.157e+04."""
+    return f"{number:.0f}" if 10.0**digits <= abs(number) < 1e6 else f"{number:.{digits}g}"
 
 
 def split(text: str) -> tuple[float, str]:
@@ -409,7 +414,7 @@ class Display:
 
     def text(self, si: float, kind: str, digits: int = 4) -> str:
         """A number with its unit, for reading."""
-        return f"{self.number(si, kind):.{digits}g} {pretty(self.unit(kind))}".rstrip()
+        return f"{number_text(self.number(si, kind), digits)} {pretty(self.unit(kind))}".rstrip()
 
     def quantity(self, si: float, kind: str) -> Any:
         """A pint quantity in the unit shown."""

@@ -43,6 +43,7 @@ _DONE = "Integration successful."
 _MOST_ROWS = 6000
 _MOST_ROUNDS = 6
 _STARTING = 17
+"""Steps that an integration may take to come from its first, far below what the tolerance allows, to a long one."""
 _NODES = -np.cos(np.pi * (np.arange(9) + 0.5) / 9)
 """Points, from -1 to 1, through which a polynomial is laid to find where something crosses zero."""
 _TO_SERIES = np.linalg.inv(chebyshev.chebvander(_NODES, len(_NODES) - 1))
@@ -122,7 +123,7 @@ class Solution(Frozen):
     sensitivities : array, shape (points, states, parameters), or None
     steps : array, shape (points,)
         How many steps were taken up to each point.
-    events : tuple of Located
+    events : tuple of LocatedEvent
         In order.
     failure : SolveError or None
         Why it ended before the last point asked for.
@@ -149,7 +150,8 @@ class Solution(Frozen):
     def at(self, points: np.ndarray) -> np.ndarray:
         """States at any points between begin and end, shape (points, states), as exact as the integration itself.
 
-        They come from the same steps: the points at which LSODA is asked do not change where it goes.
+        They come from an integration through these points; its steps differ from those of this one, within the
+        tolerance, where the first of the points does, by which LSODA chooses its first step.
         """
         wanted = np.asarray(points, dtype=float)
         if len(wanted) == len(self.points) and (wanted == self.points).all():
@@ -164,7 +166,7 @@ class Solution(Frozen):
         found, plain = self, replace(self.settings, by=(), slopes=None)
         for _ in range(_MOST_ROUNDS):
             taken = np.diff(found.steps)
-            taken[0] -= _STARTING  # it begins with steps far below what the tolerance would let it take
+            taken[0] -= _STARTING
             several = np.flatnonzero(taken > 3)
             if not len(several) or len(found.points) > _MOST_ROWS:
                 break

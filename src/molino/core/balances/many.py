@@ -98,10 +98,10 @@ def integrate_many(
 
 
 def steady_many(balances: Balances, values: np.ndarray, time_scales: np.ndarray) -> np.ndarray:
-    """The steady state of each case, shape (cases, states), as `solve.steady` finds it for one.
+    """The steady state of each case, shape (cases, states), as `steady` finds it for one.
 
     All start-ups are followed together over eight time scales, then Newton's method with the exact Jacobian takes each
-    to its root. A case that does not settle so is handed to `solve.steady`.
+    to its root. A case that does not settle so is handed to `steady`.
     """
     many = _Many(balances, values)
     _, scale = many.start()

@@ -39,7 +39,7 @@ def steady(case: Case, time_scale: float, near: np.ndarray | None = None) -> tup
     """
     y, scale = start(case)
     functions = Functions(case)
-    positive = case.balances.positive
+    positive = case.balances.amounts
     if near is not None:
         found, evaluations = _polish(functions, near, scale, time_scale)
         if found is not None and np.all(np.abs(found - near) <= 0.1 * scale):

@@ -130,19 +130,14 @@ class Balances(Frozen):
         return np.array([state.kind in kinds for state in self.states], dtype=bool)
 
     @cached_property
-    def positive(self) -> np.ndarray:
-        """The places of the states that are amounts or flows of a species, which cannot go below zero."""
-        return np.flatnonzero(self.is_kind(AMOUNTS))
-
-    @cached_property
     def bounded(self) -> tuple[int, ...]:
         """The places of the states that must stay above zero."""
         return tuple(i for i, state in enumerate(self.states) if state.kind in ABOVE_ZERO)
 
     @cached_property
-    def amounts(self) -> tuple[int, ...]:
-        """As `positive`, for a loop over some of them."""
-        return tuple(self.positive.tolist())
+    def amounts(self) -> list[int]:
+        """The places of the states that are amounts or flows of a species, which cannot go below zero."""
+        return np.flatnonzero(self.is_kind(AMOUNTS)).tolist()
 
     @cached_property
     def has_equations(self) -> bool:

@@ -95,9 +95,9 @@ class Evaluator(Frozen, Printed):
     def _check(self, state: np.ndarray, numbers: tuple[float, ...]) -> None:
         if min(state.tolist()) >= 0:
             return
-        amounts = state[self._balances.positive]
+        amounts = state[self._balances.amounts]
         if (amounts < -RUN_OUT * np.max(np.abs(amounts))).any():
-            name = self._balances.names[int(self._balances.positive[np.argmin(amounts)])]
+            name = self._balances.names[self._balances.amounts[int(np.argmin(amounts))]]
             where = ", ".join(f"{n} = {v:.6g}" for n, v in zip(self.map.names, numbers, strict=True))
             message = f"{name} runs out at {where}, and a rate law goes on consuming it"
             raise SolveError(message, self.map.vessel.label, f"make that rate fall to zero with [{name}]")

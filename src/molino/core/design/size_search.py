@@ -216,7 +216,7 @@ def _ends_of(vessel: Vessel, case: Case, scale: np.ndarray) -> list[Event]:
         found.append(Event("there the tube chokes", limit, -1, terminal=True))
     first, _ = start(case)
     slopes = functions_of(case).slopes
-    for i in case.balances.positive:
+    for i in case.balances.amounts:
         gone = first.copy()
         gone[i] = 0.0
         try:

@@ -195,7 +195,7 @@ def _states(
         volume, flow = (table[:, balances.parameters.index(symbol)] for symbol in (VOLUME, FLOW))
         return steady_many(balances, table, volume / flow)
     states = integrate_many(balances, table, ends)
-    amounts = balances.positive
+    amounts = balances.amounts
     held = states[:, amounts]
     below = np.argwhere(held < -RUN_OUT * np.max(np.abs(held), axis=1, keepdims=True))
     watched = np.flatnonzero(balances.is_kind(("temperature", "pressure", "volume")))
@@ -210,7 +210,7 @@ def _states(
         conditions = list(itertools.product(*vary.values()))[case]
         where = ", ".join(f"{name} = {value}" for name, value in zip(vary, conditions, strict=True))
         if len(below):
-            species = balances.names[int(amounts[place])]
+            species = balances.names[amounts[place]]
             message = f"{species} runs out at {where}, and a rate law goes on consuming it"
             raise SolveError(message, vessel.label, f"make that rate fall to zero with [{species}]")
         name = balances.states[int(watched[place])].kind

@@ -118,7 +118,7 @@ class _Follower:
 def index_of(fit: Fit, name: str) -> int:
     names = list(fit.values)
     if name not in names:
-        raise InputError(f"no constant '{name}' was fitted", "profile", nearest(name, names))
+        raise InputError(f"no constant '{name}' was fitted", "profile_likelihood", nearest(name, names))
     return names.index(name)
 
 

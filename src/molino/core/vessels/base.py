@@ -68,8 +68,8 @@ class Setting:
     form: str = ""
 
 
-_UNTOUCHED = frozenset({"_fed", "_by_name", "_thermal", "_medium", "_key", "_model", "_standing_numbers"})
-"""What a vessel worked out for itself that no lone number touches."""
+_UNTOUCHED = frozenset({"_fed", "_by_name", "_thermal", "_phase", "_key", "_model", "_standing_numbers"})
+"""What a vessel works out for itself and no independent number touches."""
 
 
 class Vessel(Frozen, Printed):
@@ -244,7 +244,6 @@ class Vessel(Frozen, Printed):
 
     def _exchanged(self, numbers: Mapping[str, Any]) -> Self:
         """The same with other numbers that no check looks at together with others, so that all else stays as it is."""
-        self._model, self._standing_numbers  # noqa: B018 - worked out once, and carried over
         faults, found = Faults(), copied(self, _UNTOUCHED)
         for name, value in numbers.items():
             settle(found, **{name: value})

@@ -97,7 +97,7 @@ class Feed(Frozen, Printed):
     """
 
     contents: Any = contents(MISSING)
-    flow: Any = quantities("volumetric flow")
+    flow: Any = quantities("volumetric flow", alternatives=("molar flow", "mass flow"))
     T: Any = quantity("temperature")
     P: Any = quantity("pressure")
     density: Any = quantity("density")

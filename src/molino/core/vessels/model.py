@@ -105,9 +105,9 @@ class Model:
     expressions of the parameters and of the states. `totals` are further states, with their slopes, that nothing else
     depends on: heat and what flowed by, followed only in a run. `amounts` and `energy` are the accounts by which a run
     is closed, over balances with totals; at a steady state `inlet` and `outlet` themselves are compared, and `steady`
-    is the account of energy. `duty` is the heat that must come in through the walls in W (in a batch: J), `heat_made`
-    what the reactions of a tank set free and `heat_removed` what it takes to warm the feed and leaves through the
-    walls, less the stirrer's power, both in W. `readings` are what people look at, by name.
+    is the account of energy. `duty` is the heat that must come in through the walls in W (in a batch: J),
+    `heat_generation` what the reactions of a tank set free and `heat_removal` what it takes to warm the feed and leaves
+    through the walls, less the stirrer's power, both in W. `readings` are what people look at, by name.
     """
 
     balances: Balances

@@ -105,7 +105,7 @@ def check_run_out(vessel: Vessel, trajectory: Trajectory) -> None:
     balances = vessel._model.followed
     if all(part.states.min() >= 0 for part in trajectory.parts):
         return
-    amounts = balances.positive
+    amounts = balances.amounts
     held = np.concatenate([part.states for part in trajectory.parts])[:, amounts]
     below = held < -RUN_OUT * np.max(np.abs(held))
     if not below.any():

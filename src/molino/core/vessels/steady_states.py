@@ -36,8 +36,8 @@ class SteadyStates(Frozen, Printed, Sequence[Run]):
     """The steady states of a tank within bounds of temperature, from the coldest to the hottest.
 
     `runs` holds each as a run, `eigenvalues` those of the Jacobian there in 1/s: a steady state is stable where all
-    have a negative real part. `temperatures`, `heat_made` and `heat_removed` (K and W, shape (points,)) are the curves
-    of the balance of heat along the steady states of the amounts: they cross at the steady states.
+    have a negative real part. `temperatures`, `heat_generation` and `heat_removal` (K and W, shape (points,)) are the
+    curves of the balance of heat along the steady states of the amounts: they cross at the steady states.
 
     Examples
     --------

@@ -233,7 +233,7 @@ class StirredTank(FlowVessel):
         """All steady states within bounds of temperature, each with its stability.
 
         At every temperature between the bounds the balances of the species are solved, following their solution as a
-        curve (through folds) from the coldest; where along it the heat made meets the heat removed there is a steady
+        curve (through folds) from the coldest; where along it heat generation meets heat removal there is a steady
         state. All are found that lie on this curve; amounts that have several steady states at one temperature, not
         joined to it, would be missed.
 

@@ -141,12 +141,12 @@ def show_table(frame: pd.DataFrame, title: str = "", digits: int = 4) -> None:
     from rich import box
     from rich.table import Table
 
+    from molino.core.units import number_text, pretty
+
     def text(value: Any) -> str:
         if isinstance(value, float):
-            return "" if pd.isna(value) else f"{value:.{digits}g}"
+            return "" if pd.isna(value) else number_text(value, digits)
         return str(value)
-
-    from molino.core.units import pretty
 
     out = console()
     cells = [[text(v) for v in row] for row in frame.itertuples(index=False)]

@@ -1,4 +1,4 @@
-"""Steady states of a tank: heat made against heat removed, and the curve through ignition and extinction."""
+"""Steady states of a tank: heat generation and removal, and the curve through ignition and extinction."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from molino.desk.figures import style
 
 
 def heat_balance(states: SteadyStates) -> Figure:
-    """Heat made by reaction and heat removed over the temperature; they cross at the steady states.
+    """Heat generation and heat removal over the temperature; they cross at the steady states.
 
     Parameters
     ----------
@@ -26,23 +26,24 @@ def heat_balance(states: SteadyStates) -> Figure:
     figure = style.blank()
     axes = figure.subplots()
     T = display.number(states.temperatures, "temperature")
-    made, removed = (display.number(row, "power") for row in (states.heat_generation, states.heat_removal))
-    axes.plot(T, made, label="made by reaction", **style.stroke(1))
-    axes.plot(T, removed, label="removed by feed and walls", **style.stroke(0))
+    generation, removal = (display.number(row, "power") for row in (states.heat_generation, states.heat_removal))
+    axes.plot(T, generation, label="generation by reaction", **style.stroke(1))
+    axes.plot(T, removal, label="removal by feed and walls", **style.stroke(0))
     for stable in (True, False):
         own = [run for run, s in zip(states.runs, states.stable, strict=True) if s == stable]
         if not own:
             continue
         at = display.number(np.array([run.temperatures[-1] for run in own]), "temperature")
-        heat = np.interp(at, T, made)
+        heat = np.interp(at, T, generation)
         face = style.INK if stable else "white"
         label = "steady, stable" if stable else "steady, unstable"
         axes.plot(at, heat, "o", ms=8, mfc=face, mec=style.INK, mew=1.6, label=label, zorder=5)
-        for x, y in zip(at, heat, strict=True):
-            axes.annotate(f"{x:.4g}", (x, y), (9, -12), textcoords="offset points", fontsize=9)
-    # the line of removal runs far beyond what is made: show the crossing region
-    top = float(np.max(np.abs(made))) or 1.0
-    axes.set_ylim(min(float(np.min(made)), -0.1 * top), 1.15 * max(top, float(np.max(made))))
+        for run, x, y in zip(own, at, heat, strict=True):
+            text = display.text(run.temperatures[-1], "temperature")
+            axes.annotate(text, (x, y), (9, -12), textcoords="offset points", fontsize=9)
+    # the line of removal runs far beyond the generation: show where they cross
+    top = float(np.max(np.abs(generation))) or 1.0
+    axes.set_ylim(min(float(np.min(generation)), -0.1 * top), 1.15 * max(top, float(np.max(generation))))
     axes.set_xlim(float(T[0]), float(T[-1]))
     style.dress(axes, display.label("temperature", "temperature"), display.label("heat", "power"), states.vessel.title)
     axes.legend(frameon=False, loc="upper left")
@@ -77,7 +78,8 @@ def branch(curve: Branch) -> Figure:
         upper.plot(at, T, "D", color=style.COLOURS[1], ms=7, zorder=5)
         near = x[np.argsort(np.abs(curve.temperatures - fold.temperature))[:5]]
         left = at < float(np.mean(near))  # the curve turns back here: outside of it there is room
-        upper.annotate(f"{fold.kind} at {at:.4g}", (at, T), (-9 if left else 9, -3), textcoords="offset points",
+        text = f"{fold.kind} at {display.text(fold.value, curve.kind)}"
+        upper.annotate(text, (at, T), (-9 if left else 9, -3), textcoords="offset points",
                        fontsize=9, ha="right" if left else "left")  # fmt: skip
         lower.axvline(at, color=style.QUIET, linewidth=0.9, linestyle=":")
         upper.axvline(at, color=style.QUIET, linewidth=0.9, linestyle=":")

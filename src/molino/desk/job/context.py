@@ -9,7 +9,7 @@ from typing import Any
 
 from molino.core import units
 from molino.core.errors import Fault, Faults, InputError, nearest
-from molino.core.schema import schema_of
+from molino.core.schema import FieldSchema, schema_of
 from molino.core.vessels.feed import Feed
 from molino.desk.job import models
 from molino.desk.job.constants import read_constant_table
@@ -89,13 +89,11 @@ class JobContext:
                 continue
             with faults.at(name if schema.holds in ("part", "parts") else ""):
                 if schema.holds == "quantity":
-                    kinds = (schema.kind, *schema.alternatives)
-                    found[name] = self.in_unit(given, next((k for k in kinds if k in self.units), schema.kind))
+                    found[name] = self._of_kinds(given, schema, name)
+                elif schema.holds == "quantities" and isinstance(given, list):
+                    found[name] = [self._of_kinds(one, schema, name) for one in given]
                 elif schema.holds == "quantities":
-                    several = isinstance(given, list)
-                    found[name] = (
-                        [self.in_unit(g, schema.kind) for g in given] if several else self.in_unit(given, schema.kind)
-                    )
+                    found[name] = self._of_kinds(given, schema, name)
                 elif schema.holds == "profile":
                     found[name] = self.profile(given, along, schema.kind)
                 elif schema.holds == "contents":
@@ -110,6 +108,14 @@ class JobContext:
                     found[name] = given
         faults.raise_any()
         return found
+
+    def _of_kinds(self, given: Any, schema: FieldSchema, name: str) -> Any:
+        """A bare number in the unit of its kind; InputError where [units] leaves open of which kind it is."""
+        others = [kind for kind in schema.alternatives if kind in self.units]
+        if others and schema.kind not in self.units and not isinstance(given, str):
+            message = f"a bare number may be a {schema.kind} (in SI) or a {others[0]} (in {self.units[others[0]]})"
+            raise InputError(message, name, "write it with its unit")
+        return self.in_unit(given, schema.kind)
 
     def _parts(self, cls: Any, given: Mapping[str, Any]) -> dict[str, Any]:
         faults, found = Faults(), {}

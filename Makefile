@@ -27,6 +27,7 @@ coverage: .venv/ready
 
 intervals: .venv/ready
 	$(BIN)/python examples/interval_coverage.py
+	$(BIN)/python examples/observed_vessels.py 400
 
 docs-shots: .venv/ready
 	$(BIN)/python docs/make_screenshots.py

@@ -25,7 +25,7 @@ def test_the_demo_finds_its_true_constants(fitted: Fit) -> None:
 
 def test_the_wrong_point_is_reported_and_leaving_it_out_is_listed(job: Job, fitted: Fit) -> None:
     (odd,) = fitted.outliers
-    assert (odd.run, odd.time, odd.species) == ("B4", 49 * 60, "furfural")
+    assert (odd.run, odd.time, odd.response) == ("B4", 49 * 60, "furfural")
     assert "it counts in this fit" in str(fitted)
     without = mo.fit(job.chemistry, job.fits["kinetics"].data.without("B4", "49 min", "furfural"))
     assert "left out: run B4, 49 min, furfural" in str(without)
@@ -34,7 +34,7 @@ def test_the_wrong_point_is_reported_and_leaving_it_out_is_listed(job: Job, fitt
     for name, true in TRUTH.items():
         _, _, low, high = without[name].shown()
         assert low < true < high, name
-    noise = {r.species: r.standard_deviation / 1000 for r in without.by_species}
+    noise = {r.name: r.standard_deviation / 1000 for r in without.by_response}
     assert noise == pytest.approx(make_data.NOISE, rel=0.25)
     for wrong in (("B9", "49 min", "furfural"), ("B4", "50 min", "furfural"), ("B4", "49 min", "furfurall")):
         with pytest.raises(mo.InputError):
@@ -119,7 +119,8 @@ def test_errors_are_those_of_linear_regression_where_the_model_is_linear() -> No
 
 
 def test_covariance_against_finite_differences(fitted: Fit) -> None:
-    """(J' W J)^-1 with J by differences of runs alone."""
+    """P = (J' W J)^-1 with J by differences of runs alone, widened for errors that were found along with the constants:
+    P + 4 P sum_r (B_r - B_r P B_r)/n_r P (M. G. Kenward, J. H. Roger, 1997)."""
     names = list(fitted.values)
     columns = []
     for name in names:
@@ -134,14 +135,20 @@ def test_covariance_against_finite_differences(fitted: Fit) -> None:
                 calculated += [result.concentrations[s][1:] for s in fitted.responses]
             sides.append(np.concatenate(calculated))
         columns.append((sides[0] - sides[1]) / (2e-5 * fitted.values[name]))
-    standard_deviation = {r.species: r.standard_deviation for r in fitted.by_species}
+    standard_deviation = {r.name: r.standard_deviation for r in fitted.by_response}
     weights = np.concatenate(
         [np.full(len(r.times), 1 / standard_deviation[s]) for r in fitted.data for s in fitted.responses]
     )
     weighted = np.array(columns).T * weights[:, None]
     size = np.array(list(fitted.values.values()))
-    covariance = np.linalg.inv((weighted * size).T @ (weighted * size)) * np.outer(size, size)
-    assert fitted.covariance == pytest.approx(covariance, rel=2e-4)
+    parts = [(weighted * size)[np.concatenate([np.full(len(r.times), s == t) for r in fitted.data
+                                               for t in fitted.responses])] for s in fitted.responses]  # fmt: skip
+    B = [part.T @ part for part in parts]
+    P = np.linalg.inv(B[0] + B[1])
+    degrees = [len(part) - np.trace(P @ b) for part, b in zip(parts, B, strict=True)]
+    widened = P + 4 * P @ sum((b - b @ P @ b) / n for b, n in zip(B, degrees, strict=True)) @ P
+    assert fitted.covariance == pytest.approx(widened * np.outer(size, size), rel=2e-4)
+    assert 1.0 < np.min(np.diag(widened) / np.diag(P)) < np.max(np.diag(widened) / np.diag(P)) < 1.05
     assert fitted.chemistry.covariance is not None
     assert fitted.chemistry.covariance.matrix == pytest.approx(fitted.covariance)
 
@@ -244,7 +251,7 @@ def test_runs_may_measure_different_species_at_different_times() -> None:
     assert len(found.points.measured) == 6 * 9 + 2 * 10
     for name, true in TRUTH.items():
         assert found[name].shown()[0] == pytest.approx(true, rel=1e-6)
-    assert {r.species: r.observations for r in found.by_species} == {"xylose": 54, "furfural": 20}
+    assert {r.name: r.observations for r in found.by_response} == {"xylose": 54, "furfural": 20}
 
 
 def test_tables_of_a_fit_carry_units(fitted: Fit) -> None:
@@ -252,7 +259,7 @@ def test_tables_of_a_fit_carry_units(fitted: Fit) -> None:
     assert constants.loc["dehydration.k", "unit"] == "L/mol/min"
     assert constants.loc["dehydration.k.Ea", "value"] == pytest.approx(fitted["dehydration.k.Ea"].value / 1000)
     points = fitted.points_table()
-    assert list(points.columns) == ["run", "time [min]", "species", "measured [mol/L]", "calculated [mol/L]",
+    assert list(points.columns) == ["run", "time [min]", "response", "measured [mol/L]", "calculated [mol/L]",
                                     "residual [mol/L]", "leverage", "influence"]  # fmt: skip
     difference = points["measured [mol/L]"] - points["calculated [mol/L]"]
     assert points["residual [mol/L]"].to_numpy() == pytest.approx(difference.to_numpy(), abs=1e-12)

@@ -87,7 +87,7 @@ vessel = "stirred tank"
 
 [data.absorbed]
 file = "absorbed.csv"
-signals.absorbance = { species = "A", slope = "0.5 L/mol", blank = 0.1 }
+signals.absorbance = { of = "A", slope = "0.5 L/mol", blank = 0.1 }
 
 [data.speeds]
 file = "speeds.csv"

@@ -17,6 +17,7 @@ from typing import TYPE_CHECKING, Any
 from molino.core.errors import InputError, UnitError
 
 if TYPE_CHECKING:
+    import numpy as np
     import pint
 
 GAS_CONSTANT = 8.31446261815324
@@ -259,6 +260,39 @@ def read(given: Any, kind: str | None = None, name: str = "") -> Value:
     return value
 
 
+def read_numbers(given: Any, kind: str, name: str = "") -> np.ndarray:
+    """Several numbers in SI, shape (numbers,): an array (in SI), a pint quantity of one, or quantities in a list.
+
+    Raises
+    ------
+    UnitError, InputError
+        As `read`.
+    """
+    import numpy as np
+
+    if hasattr(given, "magnitude") and hasattr(given, "units"):
+        text = f"{given.units:~C}"
+        expect(text, kind, name)
+        return np.atleast_1d(np.asarray(unit(text).to_si(np.asarray(given.magnitude, dtype=float))))
+    items = [given] if isinstance(given, str) or np.ndim(given) == 0 else list(given)
+    if any(isinstance(item, str | Value) or hasattr(item, "magnitude") for item in items):
+        return np.array([read(item, kind, name).si for item in items])
+    try:
+        return np.asarray(items, dtype=float)
+    except (TypeError, ValueError) as error:
+        raise InputError(f"{given!r} are not numbers", where=name, advice=_example(kind)) from error
+
+
+def read_difference(given: Any, kind: str, name: str = "") -> float:
+    """A difference of two quantities in SI, like a standard deviation: "0.5 degC" are 0.5 K."""
+    value = positive(given, kind, name)
+    found = unit(value.unit) if value.unit else None
+    difference = value.si if found is None else float(found.from_si(value.si)) * found.factor
+    if not difference > 0:
+        raise InputError(f"{given!s} must be above zero", where=name, advice="give a size, like '0.5 K'")
+    return difference
+
+
 def _example(kind: str | None) -> str:
     return f"write it like '{EXAMPLES[kind]}'" if kind else "write it like '0.35 mol/L'"
 
@@ -415,6 +449,19 @@ class Display:
     def text(self, si: float, kind: str, digits: int = 4) -> str:
         """A number with its unit, for reading."""
         return f"{number_text(self.number(si, kind), digits)} {pretty(self.unit(kind))}".rstrip()
+
+    def difference(self, si: Any, kind: str) -> Any:
+        """Differences of SI numbers (standard deviations, residuals) in the unit of differences."""
+        text = self.difference_unit(kind)
+        return si / unit(text).factor if text else si
+
+    def difference_unit(self, kind: str) -> str:
+        """As `unit`; of temperatures K, since 5 °C is also a temperature."""
+        return "K" if kind == "temperature" and not self.unitless else self.unit(kind)
+
+    def difference_text(self, si: float, kind: str, digits: int = 3) -> str:
+        """A difference with its unit, for reading."""
+        return f"{number_text(self.difference(si, kind), digits)} {pretty(self.difference_unit(kind))}".rstrip()
 
     def quantity(self, si: float, kind: str) -> Any:
         """A pint quantity in the unit shown."""

@@ -141,7 +141,7 @@ class Chemistry(Frozen, Printed):
         formulas = {s.name: s.formula for s in self.species if s.formula}
         shared_used: set[str] = set()
         settle(self, unitless={})
-        names = [p.name for p in self.parameters]
+        names = [p.name for p in self.numbers]
         for name in sorted({n for n in names if names.count(n) > 1}):
             message = f"two constants have the same full name, '{name}': one of a reaction, one that is shared"
             faults.add("chemistry", message, "rename the shared constant, or the reaction")
@@ -197,7 +197,7 @@ class Chemistry(Frozen, Printed):
 
     @cached_property
     def parameters(self) -> tuple[Parameter, ...]:
-        """Every number in the rate laws, in order of the reactions, in SI."""
+        """Every number in the rate laws, in order of the reactions, in SI; see also `enthalpies`."""
         found = []
         for home, held, formula in self._homes():
             free = _exponents(formula)
@@ -210,6 +210,21 @@ class Chemistry(Frozen, Printed):
                     lower = part.lower.si if part.lower is not None else lower
                     upper = part.upper.si if part.upper is not None else upper
                 found.append(Parameter(name, si(part), part.unit, unknown, lower, upper))
+        return tuple(found)
+
+    @cached_property
+    def enthalpies(self) -> tuple[Parameter, ...]:
+        """The enthalpies of reaction that are given, 'dehydration.enthalpy', in SI."""
+        found = []
+        for reaction in self.reactions:
+            given = reaction.enthalpy
+            if given is not None:
+                lower, upper = -np.inf, np.inf
+                if isinstance(given, Unknown):
+                    lower = given.lower.si if given.lower is not None else lower
+                    upper = given.upper.si if given.upper is not None else upper
+                name, unknown = enthalpy_name(str(reaction.name)), isinstance(given, Unknown)
+                found.append(Parameter(name, si(given), given.unit, unknown, lower, upper, size=1e4))
         return tuple(found)
 
     @cached_property
@@ -243,8 +258,13 @@ class Chemistry(Frozen, Printed):
 
     @property
     def unknowns(self) -> tuple[Parameter, ...]:
-        """The parameters that wait for a fit."""
-        return tuple(p for p in self.parameters if p.unknown)
+        """The numbers that wait for a fit."""
+        return tuple(p for p in self.numbers if p.unknown)
+
+    @property
+    def numbers(self) -> tuple[Parameter, ...]:
+        """Every number of the reactions that can be fitted or varied: of the rate laws, and enthalpies of reaction."""
+        return (*self.parameters, *self.enthalpies)
 
     @property
     def names(self) -> tuple[str, ...]:
@@ -253,9 +273,9 @@ class Chemistry(Frozen, Printed):
 
     def with_values(self, values: Mapping[str, float], covariance: Covariance | None = None) -> Chemistry:
         """The same chemistry with parameters set to numbers in SI, by their full names ('dehydration.k.Ea')."""
-        unknown_names = sorted(values.keys() - {p.name for p in self.parameters})
+        unknown_names = sorted(values.keys() - {p.name for p in self.numbers})
         if unknown_names:
-            hints = [nearest(name, (p.name for p in self.parameters)) for name in unknown_names]
+            hints = [nearest(name, (p.name for p in self.numbers)) for name in unknown_names]
             raise InputError(f"no parameter named {', '.join(unknown_names)}", "chemistry", "; ".join(hints))
 
         def renew(home: str, held: Constant) -> Constant:
@@ -265,8 +285,14 @@ class Chemistry(Frozen, Printed):
                 parts[suffix] = Value(float(values[name]), part.unit) if name in values else part
             return held.with_parts(parts)
 
+        def enthalpy(reaction: Reaction) -> Value | None:
+            name, own = enthalpy_name(str(reaction.name)), reaction.enthalpy
+            return Value(float(values[name]), own.unit) if own is not None and name in values else None
+
         reactions = [
-            r.with_constants({name: renew(f"{r.name}.{name}", held) for name, held in r.constants.items()})
+            r.with_constants(
+                {name: renew(f"{r.name}.{name}", held) for name, held in r.constants.items()}, enthalpy=enthalpy(r)
+            )
             for r in self.reactions
         ]
         constants = {name: renew(name, held) for name, held in self.constants.items()}
@@ -359,6 +385,11 @@ class Chemistry(Frozen, Printed):
             text = combination_text(weights, names)
             found[text if text not in found else combination_text(weights, names, size)] = vector
         return found
+
+
+def enthalpy_name(reaction: str) -> str:
+    """The name by which the enthalpy of a reaction is fitted and varied."""
+    return f"{reaction}.enthalpy"
 
 
 def _read_species(item: Any) -> Species:

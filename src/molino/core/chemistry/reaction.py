@@ -12,7 +12,7 @@ from typing import Any
 import sympy as sp
 
 from molino.core import units
-from molino.core.chemistry.constants import Constant, Unknown, read_constant
+from molino.core.chemistry.constants import Constant, Entry, Unknown, entry, read_constant
 from molino.core.chemistry.equation import Equation, parse_equation
 from molino.core.chemistry.formula import parse_formula, species_in
 from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE
@@ -52,6 +52,10 @@ class Reaction(Frozen):
     basis : "volume", "catalyst mass", "catalyst volume" or "area"
         What the rate is per: volume of fluid, mass or bulk volume of catalyst, catalytic area. All but the first need
         a `Catalyst` in the vessel.
+    enthalpy : energy per amount, or Unknown, optional
+        Enthalpy of reaction per mole of reaction as written; otherwise it follows from the enthalpies of formation.
+    enthalpy_at : temperature
+        At which it holds, 298.15 K if left out.
     **constants : str, float, quantity, Arrhenius, VantHoff, FromSpecies or Unknown
         The constants in the rate law. An elementary reaction takes `k`, and if reversible also `k_reverse` or the
         equilibrium constant in concentrations `K` (backward constant = k / K).
@@ -73,7 +77,7 @@ class Reaction(Frozen):
     rate: str | Callable[..., Any] | None
     name: str | None
     basis: str
-    enthalpy: Value | None
+    enthalpy: Entry | None
     enthalpy_at: Value
     constants: Mapping[str, Constant]
 
@@ -111,7 +115,7 @@ class Reaction(Frozen):
                 rate, more = _power_law(orders, constants.get("k"))
                 constants = {**more, **constants}
         with faults.at(place):
-            enthalpy = units.read(enthalpy, "energy per amount", "enthalpy") if enthalpy is not None else None
+            enthalpy = entry(enthalpy, "energy per amount", "enthalpy") if enthalpy is not None else None
         with faults.at(place):
             enthalpy_at = units.positive(enthalpy_at, "temperature", "enthalpy_at")
         for key, given in constants.items():
@@ -165,10 +169,12 @@ class Reaction(Frozen):
         found = (species_in(s) for s in self.formula.free_symbols)
         return frozenset(kind[1] for kind in found if kind is not None)
 
-    def with_constants(self, constants: Mapping[str, Constant], name: str | None = None) -> Reaction:
-        """The same reaction with some constants replaced, and perhaps another name."""
+    def with_constants(
+        self, constants: Mapping[str, Constant], name: str | None = None, enthalpy: Entry | None = None
+    ) -> Reaction:
+        """The same reaction with some constants replaced, and perhaps another name or enthalpy."""
         held: dict[str, Any] = {**self.constants, **constants}
-        heat: dict[str, Any] = {"enthalpy": self.enthalpy, "enthalpy_at": self.enthalpy_at}
+        heat: dict[str, Any] = {"enthalpy": enthalpy or self.enthalpy, "enthalpy_at": self.enthalpy_at}
         return Reaction(self.equation, self.rate, name or self.name, basis=self.basis, **heat, **held)
 
     def __str__(self) -> str:

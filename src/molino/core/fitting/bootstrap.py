@@ -158,7 +158,7 @@ def bootstrap(
         raise InputError(f"{times} refits", "bootstrap", "ask for 1000 or so")
     points = fit.points
     names = list(fit.responses)
-    response = np.array([names.index(s) for s in points.species])
+    response = np.array([names.index(s) for s in points.response])
     adjusted = points.scaled / np.sqrt(np.maximum(1 - points.leverage, 1e-6))
     for n in range(len(names)):
         adjusted[response == n] -= adjusted[response == n].mean()

@@ -164,7 +164,7 @@ class Discrimination(Frozen, Printed):
         places = [display.text(a.T, "temperature")] if a.T is not None else []
         places += [f"{s} {display.text(c, 'concentration', 3)}" for s, c in a.contents.items() if c > 0]
         places += [display.text(a.time, "time", 3)] if a.time is not None else []
-        one, two = (display.text(c, data.kind, 3) for c in a.values)
+        one, two = (display.text(c, data.kind_of(a.response), 3) for c in a.values)
         return (
             f"'{a.first}' and '{a.second}' differ most at {', '.join(places)}: {a.response} {one} or {two}, "
             f"{a.deviations:.3g} standard deviations apart"
@@ -284,9 +284,9 @@ def _farthest(fits: Mapping[str, Fit]) -> LargestDifference | None:
         except (InputError, SolveError):
             continue
         scatter = {
-            s: float(np.mean(one.points.standard_deviation[np.array(one.points.species) == s])) for s in one.responses
+            s: float(np.mean(one.points.standard_deviation[np.array(one.points.response) == s])) for s in one.responses
         }
-        for species in one.responses:
+        for species in left.values:
             away = np.abs(left.values[species] - right.values[species]) / scatter[species]
             n = int(np.argmax(away))
             if best is None or away[n] > best.deviations:

@@ -1,9 +1,10 @@
-"""Measured concentrations: what was in it, how hot it was, what was found and when."""
+"""Experiments: vessels, and what was observed of them, when and where."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -16,32 +17,74 @@ from molino.core.fitting.replicates import review_data
 from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
 from molino.core.units import Display
+from molino.core.vessels.base import Vessel
+from molino.core.vessels.changes import Change
+from molino.core.vessels.metrics import Metric, concentration, parse_metric
+from molino.core.vessels.train import Train
 
 VESSELS = ("batch", "stirred tank", "plug flow")
-"""Where a run can be made."""
+"""Where a run can be made that is given by its charge or feed and its temperature alone."""
+OUTLET = "outlet"
+"""What a run is observed along if it is observed once: at the outlet, or at steady state."""
+
+
+@lru_cache(maxsize=4096)
+def metric_of(response: str) -> Metric:
+    """What was observed: a metric by its text, or the concentration of a species by the species' name."""
+    try:
+        return parse_metric(response)
+    except InputError:
+        return concentration(response)
+
+
+def response_of(observed: Metric | str) -> str:
+    """The name under which an observation is kept: a concentration by the name of its species."""
+    metric = metric_of(observed) if isinstance(observed, str) else observed
+    return metric.species if metric.what == "concentration" else str(metric)
 
 
 @dataclass(frozen=True, eq=False)
 class Experiment(Frozen):
-    """One run: a batch followed over time, or the outlet of a tank or tube at steady state over the space time.
+    """One run: a vessel, and what was observed of it.
 
-    Attributes
+    Without a vessel of its own it is isothermal, and given by its charge (or feed) and temperature: a batch followed
+    over time, or the outlet of a tank or tube at steady state over the space time.
+
+    Parameters
     ----------
     name : str
-    times : array of s, shape (samples,), not falling
-        Since the start of a batch, or space times (volume over volumetric flow of the feed). Samples at the same time
-        are replicates.
-    measured : mapping of species to array of mol/m^3, shape (samples,); nan where nothing was measured
+    times : array of s, shape (samples,), not falling; or quantities; or None
+        Since the start, or space times (volume over volumetric flow of the feed) of an outlet, or the sizes named by
+        `along`. Samples at the same time are replicates. None for what was observed at the outlet or at steady state,
+        once or several times.
+    measured : mapping of species or metric to array, shape (samples,); nan where nothing was measured
+        Numbers in SI (of a species: mol/m^3), or quantities with units. With a vessel of its own any metric can be
+        observed that a run can report: "A" (its concentration), "conversion of A", "temperature", "heat flow",
+        "pressure", "volume", "fraction of A in permeate".
     initial : mapping of species to mol/m^3
         What was charged, or is fed. In a batch a species measured at time zero and not named here starts from that
         measurement (the mean, if there are several), which then does not count as an observation; one neither named nor
         measured starts from zero.
     T : float, optional
         Temperature in K.
-    vessel : str
-        "batch", "stirred tank" or "plug flow".
+    vessel : str, Vessel or Train
+        "batch", "stirred tank" or "plug flow"; or the vessel itself, which then brings what is in it, its temperature
+        and its heat. Its chemistry is replaced by the one that is fitted.
     gas : bool
         Whether it held an ideal gas, whose flow changes along a tube with the moles; that of a liquid stays.
+    along : str, optional
+        With a vessel of its own, what `times` are: "time" (a batch, or a tank from what is in it at t = 0), or a size:
+        "length", "volume", "space_time" (samples along a tube; tanks of several sizes). The first that the vessel has,
+        if left out.
+    changes : sequence of Change
+        What is changed in a stirred tank on the way, as for `StirredTank.run`.
+    from_charge : frozenset of str
+        Species whose concentrations were worked out from a signal and what was charged.
+
+    Raises
+    ------
+    InputError
+        With everything that is wrong in it.
 
     Examples
     --------
@@ -49,6 +92,11 @@ class Experiment(Frozen):
     >>> run = mo.Experiment("1", [60.0, 120.0, 240.0, 480.0], {"A": [820.0, 675.0, 448.0, 204.0]}, {"A": 1000.0})
     >>> run.times.tolist(), run.charge
     ([60.0, 120.0, 240.0, 480.0], {'A': 1000.0})
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", name="r", k=mo.Unknown("0.1 1/min")))
+    >>> tube = mo.PlugFlow(chem, mo.Feed({"A": "1 mol/L"}, flow="1 L/min"), diameter="20 mm", length="3 m")
+    >>> run = mo.Experiment("2", ["1 m", "2 m"], {"conversion of A": [0.06, 0.12]}, vessel=tube)
+    >>> run.along, run.responses
+    ('length', ('conversion of A',))
     """
 
     name: str
@@ -56,44 +104,132 @@ class Experiment(Frozen):
     measured: Mapping[str, np.ndarray]
     initial: Mapping[str, float] = field(default_factory=dict)
     T: float | None = None
-    vessel: str = "batch"
+    vessel: Any = "batch"
     gas: bool = False
+    along: str = ""
+    changes: Sequence[Change] = ()
+    from_charge: frozenset[str] = frozenset()
 
     def __post_init__(self) -> None:
         faults = Faults()
-        if self.vessel not in VESSELS:
+        if self.is_simple and self.vessel not in VESSELS:
             faults.add("vessel", f"'{self.vessel}' is not a vessel for runs", nearest(self.vessel, VESSELS))
-        times = np.asarray(self.times, dtype=float)
-        settle(self, times=times)
-        if times.ndim != 1 or not len(times) or not np.isfinite(times).all() or times[0] < 0:
-            faults.add("time", "times must be numbers from zero up", "check the time column")
-        elif (np.diff(times) < 0).any():
-            row = int(np.argmax(np.diff(times) < 0)) + 1
-            message = f"time goes back at sample {row + 1} ({times[row]:g} s after {times[row - 1]:g} s)"
-            faults.add("time", message, "put the samples in order, or give each run a name")
-        elif self.vessel != "batch" and times[0] == 0:
-            faults.add("space time", "a space time of zero is no run", "delete the line; what is fed is the feed")
-        measured = {species: np.asarray(values, dtype=float) for species, values in self.measured.items()}
-        settle(self, measured=measured)
-        for species, values in measured.items():
-            if values.shape != times.shape:
-                faults.add(species, f"{len(values)} values for {len(times)} times", "give one for each, nan if missing")
-            elif (values < 0).any():
-                row = int(np.argmax(values < 0))
-                message = f"negative concentration {values[row]:g} mol/m^3 at sample {row + 1}"
-                faults.add(species, message, "correct it, or leave the cell empty")
-        for species, value in self.initial.items():
-            if not value >= 0:
-                faults.add(f"initial {species}", f"negative concentration {value:g} mol/m^3", "check the sign")
+        elif not isinstance(self.vessel, str | Vessel | Train):
+            faults.add("vessel", f"{self.vessel!r} is not a vessel", f"give a vessel, or one of {', '.join(VESSELS)}")
+        faults.raise_any(f"run {self.name}")
+        with faults.at():
+            self._settle_axis()
+        settle(self, changes=tuple(self.changes))
+        if not faults.found:
+            measured = {}
+            for given, values in self.measured.items():
+                with faults.at(str(given)):
+                    measured[response_of(given)] = units.read_numbers(values, metric_of(str(given)).kind)
+            settle(self, measured=measured)
+            self._check_times(faults)
+        if not faults.found:
+            self._check_values(faults)
         if self.T is not None and not self.T > 0:
             faults.add("T", f"{self.T:g} K is not a temperature", "check the unit")
         if self.gas and self.T is None:
             faults.add("T", "a run with a gas has no temperature", "add a column T [degC]")
+        if not self.is_simple:
+            self._check_vessel(faults)
         faults.raise_any(f"run {self.name}")
+
+    def _settle_axis(self) -> None:
+        """What the samples were taken along."""
+        if self.is_simple:
+            settle(self, along="time" if self.vessel == "batch" else "space_time")
+        elif self.times is None:
+            settle(self, along=OUTLET)
+        elif self.along not in self._axes:
+            if self.along or not self._axes:
+                message = f"a {self.vessel.noun} is not observed along '{self.along or 'time'}'"
+                raise InputError(message, "along", nearest(self.along, self._axes) or "leave the times out")
+            own = [n for n in self._axes if n == "time" or getattr(self.vessel, n) is not None]
+            settle(self, along=(own or self._axes)[0])
+        if self.times is None:
+            count = max((np.size(v) for v in self.measured.values()), default=1)
+            settle(self, times=np.zeros(count))
+        settle(self, times=units.read_numbers(self.times, self.axis_kind, self.along))
+
+    @property
+    def _axes(self) -> tuple[str, ...]:
+        """What a vessel can be observed along."""
+        if isinstance(self.vessel, Train):
+            return ()
+        sizes = tuple(self.vessel._sizes)
+        return sizes if "time" in sizes or not self.vessel._has_steady_state else ("time", *sizes)
+
+    def _check_times(self, faults: Faults) -> None:
+        times, axis = self.times, self.along.replace("_", " ")
+        if times.ndim != 1 or not len(times) or not np.isfinite(times).all() or times[0] < 0:
+            faults.add(axis, f"a {axis} is a number from zero up", f"check the {axis} column")
+        elif (np.diff(times) < 0).any():
+            row = int(np.argmax(np.diff(times) < 0)) + 1
+            unit = units.SI_UNITS[self.axis_kind]
+            message = f"{axis} goes back at sample {row + 1} ({times[row]:g} {unit} after {times[row - 1]:g} {unit})"
+            faults.add(axis, message, "put the samples in order, or give each run a name")
+        elif self.is_simple and self.vessel != "batch" and times[0] == 0:
+            faults.add("space time", "a space time of zero is no run", "delete the line; what is fed is the feed")
+
+    def _check_values(self, faults: Faults) -> None:
+        for response, values in self.measured.items():
+            kind = metric_of(response).kind
+            if values.shape != self.times.shape:
+                message = f"{len(values)} values for {len(self.times)} times"
+                faults.add(response, message, "give one for each, nan if missing")
+            elif kind in ("concentration", "pressure", "volume", "temperature") and (values < 0).any():
+                row = int(np.argmax(values < 0))
+                message = f"negative {kind} {values[row]:g} {units.SI_UNITS[kind]} at sample {row + 1}"
+                faults.add(response, message, "correct it, or leave the cell empty")
+            elif self.is_simple and kind != "concentration":
+                advice = "give the vessel itself: vessel=mo.Batch(...)"
+                faults.add(response, "it is not a concentration, and of the vessel only its kind is known", advice)
+        for species, value in self.initial.items():
+            if not value >= 0:
+                faults.add(f"initial {species}", f"negative concentration {value:g} mol/m^3", "check the sign")
+
+    def _check_vessel(self, faults: Faults) -> None:
+        if self.initial or self.T is not None or self.gas:
+            faults.add("vessel", "the vessel brings its contents and temperature", "leave initial, T and gas out")
+        if self.changes and (self.along != "time" or not getattr(self.vessel, "_has_steady_state", False)):
+            faults.add("changes", "only a stirred tank over time is changed on the way", "leave them out")
+
+    @property
+    def is_simple(self) -> bool:
+        """Whether it has no vessel of its own: isothermal, given by its charge and temperature."""
+        return isinstance(self.vessel, str)
+
+    @property
+    def axis_kind(self) -> str:
+        """The kind of quantity of `times`."""
+        if self.along in ("time", OUTLET) or self.is_simple:
+            return "time"
+        return str(self.vessel._sizes[self.along])
+
+    @property
+    def responses(self) -> tuple[str, ...]:
+        """Everything that was observed: species (their concentrations) and metrics."""
+        return tuple(self.measured)
+
+    @property
+    def temperature(self) -> float | None:
+        """A temperature in K that it went by: the given one, or the mean of those measured."""
+        seen = self.measured.get("temperature", np.array([np.nan]))
+        if np.isfinite(seen).any():
+            return float(np.nanmean(seen))
+        if self.is_simple:
+            return self.T
+        first = self.vessel.first if isinstance(self.vessel, Train) else self.vessel
+        return float(first._first_T.si) if first._first_T is not None else None
 
     @property
     def charge(self) -> dict[str, float]:
         """Concentrations at the start (or of the feed) in mol/m^3: given, or else measured at time zero."""
+        if not self.is_simple:
+            return {}
         first = self.times == 0
         seen = {
             s: float(np.mean(v[first & np.isfinite(v)]))
@@ -102,19 +238,23 @@ class Experiment(Frozen):
         }
         return {**seen, **self.initial}
 
-    def observed(self, species: str) -> np.ndarray:
-        """Which samples of a species count as observations, shape (samples,), bool."""
-        counts = np.isfinite(self.measured[species])
-        return np.asarray(counts if species in self.initial else counts & (self.times > 0))
+    def observed(self, response: str) -> np.ndarray:
+        """Which samples of a species or metric count as observations, shape (samples,), bool."""
+        counts = np.isfinite(self.measured[response])
+        defines = self.is_simple and response not in self.initial
+        return np.asarray(counts & (self.times > 0) if defines else counts)
 
     @property
     def condition(self) -> tuple[Any, ...]:
         """What replicates of a run share: vessel, temperature and charge (as given, not as measured)."""
+        if not self.is_simple:
+            return (id(self.vessel), self.along)
         return (self.vessel, self.gas, self.T, tuple(sorted(self.initial.items()) or sorted(self.charge.items())))
 
     @property
-    def time_word(self) -> str:
-        return "time" if self.vessel == "batch" else "space time"
+    def axis(self) -> str:
+        """What the samples were taken along, in words."""
+        return self.along.replace("_", " ")
 
 
 @dataclass(frozen=True)
@@ -123,9 +263,11 @@ class ExcludedPoint:
 
     run: str
     time: float
-    species: str
+    """In s; a position in SI, where samples were taken along a vessel."""
+    response: str
+    """A species (its concentration), or a metric."""
     value: float
-    """In mol/m^3."""
+    """In SI."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -165,23 +307,38 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
         return iter(self.runs)
 
     @property
-    def species(self) -> tuple[str, ...]:
-        """Every species that was measured."""
-        return tuple(dict.fromkeys(s for run in self.runs for s in run.measured))
+    def responses(self) -> tuple[str, ...]:
+        """Everything that was observed: species (their concentrations) and metrics."""
+        return tuple(dict.fromkeys(r for run in self.runs for r in run.measured))
 
     @property
-    def kind(self) -> str:
-        """What was measured."""
-        return "concentration"
+    def species(self) -> tuple[str, ...]:
+        """Every species whose concentration was measured."""
+        return tuple(r for r in self.responses if metric_of(r).what == "concentration")
+
+    def kind_of(self, response: str) -> str:
+        """The kind of quantity of what was observed."""
+        return metric_of(response).kind
 
     @property
     def temperatures(self) -> tuple[float, ...]:
         """Of the runs, in K, where known."""
-        return tuple(run.T for run in self.runs if run.T is not None)
+        return tuple(T for run in self.runs if (T := run.temperature) is not None)
+
+    def require_simple(self, what: str) -> None:
+        """Raise InputError where a run has a vessel of its own, of which something that takes isothermal runs cannot
+        say anything."""
+        own = [run.name for run in self.runs if not run.is_simple]
+        if own:
+            message = f"{what} takes isothermal runs, and run {', '.join(own)} has a vessel of its own"
+            raise InputError(message, self.source or "experiments", "fit it on its balances: mo.fit(chemistry, runs)")
 
     @property
     def display(self) -> Display:
-        """The units in which the data came."""
+        """The units in which the data came; those of a vessel, where one was given and the data are plain numbers."""
+        vessels = [run.vessel for run in self.runs if not run.is_simple]
+        if vessels and not self.show:
+            return vessels[0]._display  # type: ignore[no-any-return]
         return Display(self.show, unitless=not self.show)
 
     def only(self, *names: str) -> Experiments:
@@ -195,14 +352,16 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
         kept = tuple(gone for gone in self.left_out if gone.run in names)
         return replace(self, runs=tuple(known[name] for name in names), left_out=kept)
 
-    def without(self, run: str, time: Any, species: str) -> Experiments:
+    def without(self, run: str, time: Any, response: str) -> Experiments:
         """Leave one measurement out; it stays listed in `left_out`.
 
         Parameters
         ----------
-        run, species : str
+        run : str
         time : str, float or quantity
-            Of the sample.
+            Of the sample; where it was taken, of samples along a vessel.
+        response : str
+            The species, or the metric.
 
         Raises
         ------
@@ -210,40 +369,50 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
             If there is no such measurement.
         """
         faults = Faults()
-        where = f"leave out {run}, {time}, {species}"
-        at = units.read(time, "time", where).si
+        where = f"leave out {run}, {time}, {response}"
         found = {r.name: r for r in self.runs}.get(run)
         if found is None:
             raise InputError(f"there is no run '{run}'", where, nearest(run, (r.name for r in self.runs)))
-        if species not in found.measured:
-            faults.add(where, f"'{species}' was not measured in {run}", nearest(species, found.measured))
+        at = units.read(time, found.axis_kind, where).si
+        if response not in found.measured:
+            faults.add(where, f"'{response}' was not measured in {run}", nearest(response, found.measured))
             faults.raise_any()
-        there = np.isfinite(found.measured[species])
+        there = np.isfinite(found.measured[response])
         sample = int(np.argmin(np.abs(found.times - at) + np.where(there, 0.0, 1e-9 * max(at, 1.0))))
-        if abs(found.times[sample] - at) > 1e-6 * max(at, 1.0) or not np.isfinite(found.measured[species][sample]):
-            message = (
-                f"nothing was measured then; the nearest sample is at {self.display.text(found.times[sample], 'time')}"
-            )
-            raise InputError(message, where, "give the time of a sample")
-        values = found.measured[species].copy()
-        gone = ExcludedPoint(run, float(found.times[sample]), species, float(values[sample]))
+        if abs(found.times[sample] - at) > 1e-6 * max(at, 1.0) or not np.isfinite(found.measured[response][sample]):
+            nearest_at = self.display.text(found.times[sample], found.axis_kind)
+            message = f"nothing was measured then; the nearest sample is at {nearest_at}"
+            raise InputError(message, where, f"give the {found.axis} of a sample")
+        values = found.measured[response].copy()
+        gone = ExcludedPoint(run, float(found.times[sample]), response, float(values[sample]))
         values[sample] = np.nan
-        changed = replace(found, measured={**found.measured, species: values})
+        changed = replace(found, measured={**found.measured, response: values})
         runs = tuple(changed if r is found else r for r in self.runs)
         return replace(self, runs=runs, left_out=(*self.left_out, gone))
+
+    def place(self, run: str, time: float) -> str:
+        """Where a sample was taken, in words: '30 min', 'length 2 m', 'at the outlet'."""
+        found = next((r for r in self.runs if r.name == run), None)
+        if found is None or found.along == "time" or found.is_simple:
+            return self.display.text(time, "time")
+        if found.along == OUTLET:
+            return "at the outlet"
+        return f"{found.axis} {self.display.text(time, found.axis_kind)}"
 
     def __str__(self) -> str:
         display = self.display
         lines = [f"{len(self)} run{'s' if len(self) != 1 else ''}" + (f" from {self.source}" if self.source else "")]
         for run in self.runs:
             count = sum(int(run.observed(s).sum()) for s in run.measured)
+            measured = f"{count} values of {', '.join(run.measured)}"
+            if not run.is_simple:
+                to = f" to {self.place(run.name, run.times[-1])}" if run.along != OUTLET else " at the outlet"
+                lines.append(f"  {run.name}, {run.vessel}: {measured}{to}")
+                continue
             at = f" at {display.text(run.T, 'temperature')}" if run.T is not None else ""
             at = at if run.vessel == "batch" else f", {run.vessel}{at}"
             charged = ", ".join(f"{s} {display.text(c, 'concentration')}" for s, c in run.charge.items() if c > 0)
-            measured = ", ".join(run.measured)
-            lines.append(
-                f"  {run.name}{at}: {charged}; {count} values of {measured} to {display.text(run.times[-1], 'time')}"
-            )
+            lines.append(f"  {run.name}{at}: {charged}; {measured} to {display.text(run.times[-1], 'time')}")
         lines += [f"  {note}" for note in self.notes]
         lines += [f"  left out: {self.describe(gone)}" for gone in self.left_out]
         return "\n".join(lines)
@@ -254,8 +423,8 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
 
     def describe(self, point: ExcludedPoint) -> str:
         """A measurement in words."""
-        value = self.display.text(point.value, "concentration")
-        return f"run {point.run}, {self.display.text(point.time, 'time')}, {point.species} {value}"
+        value = self.display.text(point.value, self.kind_of(point.response))
+        return f"run {point.run}, {self.place(point.run, point.time)}, {point.response} {value}"
 
 
 def as_experiments(data: Experiments | Experiment | Sequence[Experiment | Experiments]) -> Experiments:

@@ -14,9 +14,9 @@ from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.temperature_dependence import Arrhenius
 from molino.core.errors import InputError, nearest
 from molino.core.fitting.bootstrap import Bootstrap, bootstrap
-from molino.core.fitting.experiments import Experiment
-from molino.core.fitting.least_squares import Optimum, Problem, Scale
-from molino.core.fitting.model import TIGHT, sample_of
+from molino.core.fitting.experiments import OUTLET, Experiment
+from molino.core.fitting.least_squares import RANK, Optimum, Problem, Scale, degrees_by_group, leverage
+from molino.core.fitting.model import TIGHT, sample_of, vessel_of
 from molino.core.fitting.next_experiment import NextExperiment, grid, next_experiment
 from molino.core.fitting.profile_likelihood import ProfileLikelihood, Region, profile_likelihood, region
 from molino.core.fitting.residual_diagnostics import Diagnosis, diagnose
@@ -28,11 +28,12 @@ from molino.core.units import Value
 if TYPE_CHECKING:
     import pandas as pd
 
+    from molino.core.vessels.base import Vessel
+    from molino.core.vessels.train import Train
+
 _ODD = 0.05
 _NUMERICAL = 1e-8
 """Residuals below this fraction of the data are rounding, in which there are no outliers."""
-RANK = 1e-8
-"""Singular values below this fraction of the largest say that constants are not determined."""
 
 
 @dataclass(frozen=True)
@@ -44,7 +45,7 @@ class Estimate:
     standard_error: float
     unit: str | None
     at_bound: bool
-    degrees_of_freedom: int
+    degrees_of_freedom: float
 
     @property
     def interval(self) -> tuple[float, float]:
@@ -68,10 +69,12 @@ class Estimate:
 
 
 def estimates_of(problem: Problem, optimum: Optimum) -> tuple[tuple[Estimate, ...], np.ndarray, dict[str, str]]:
-    """Estimates, C = s^2 (J'J)^-1 and why some constants are not determined.
+    """Estimates, their covariance and why some constants are not determined.
 
-    (N. R. Draper, H. Smith, Applied Regression Analysis, 3rd ed. 1998, ch. 24.) The rank is that with the constants
-    scaled as the search moves them.
+    C = s^2 (J'J)^-1 (N. R. Draper, H. Smith, Applied Regression Analysis, 3rd ed. 1998, ch. 24). Where several
+    responses have errors of their own, found along with the constants, C and the degrees of freedom of each constant
+    allow for how well those errors are known (see `_with_unknown_errors`). The rank is that with the constants scaled
+    as the search moves them.
     """
     scale = Scale(problem.free, problem.mean_temperature)
     outward = scale.slope(optimum.parameters)
@@ -81,7 +84,9 @@ def estimates_of(problem: Problem, optimum: Optimum) -> tuple[tuple[Estimate, ..
     _, singular, right = np.linalg.svd(weighted, full_matrices=False)
     determined = singular > RANK * max(singular[0], 1e-300)
     inverse = right[determined].T / singular[determined]
-    covariance = outward @ (variance * inverse @ inverse.T) @ outward.T
+    plain = variance * inverse @ inverse.T
+    widened, by_constant = _with_unknown_errors(problem, weighted, variance, plain, outward)
+    covariance = outward @ widened @ outward.T
     errors = np.sqrt(np.maximum(np.diag(covariance), 0.0))
     lost = np.any(np.abs(right[~determined]) > 1e-3, axis=0)
     errors[lost] = np.inf
@@ -96,11 +101,35 @@ def estimates_of(problem: Problem, optimum: Optimum) -> tuple[tuple[Estimate, ..
             f"a change of it is made up for by {' and '.join(others)}" if others else "no measured value depends on it"
         )
     found = []
-    for p, value, error in zip(problem.free, optimum.parameters, errors, strict=True):
+    for p, value, error, own in zip(problem.free, optimum.parameters, errors, by_constant, strict=True):
         near = 1e-6 * max(abs(p.value), abs(float(value)))
         at_bound = any(np.isfinite(b) and abs(value - b) <= near for b in (p.lower, p.upper))
-        found.append(Estimate(p.name, float(value), float(error), p.unit, at_bound, degrees))
+        found.append(Estimate(p.name, float(value), float(error), p.unit, at_bound, own))
     return tuple(found), covariance, reasons
+
+
+def _with_unknown_errors(
+    problem: Problem, weighted: np.ndarray, variance: float, plain: np.ndarray, outward: np.ndarray
+) -> tuple[np.ndarray, list[float]]:
+    """The covariance P of the search's variables, and degrees of freedom, where groups have errors of their own.
+
+    With the information B_r of group r, of n_r degrees of freedom, C = P + 4 P (sum_r (B_r - B_r P B_r)/n_r) P, and
+    Student's t of a constant c has (c P c)^2 / sum_r ((c P B_r P c)^2/n_r) degrees of freedom (M. G. Kenward, J. H.
+    Roger, Biometrics 53 (1997) 983, with independent groups). Of one group: P itself, observations less constants.
+    """
+    count = weighted.shape[1]
+    degrees = degrees_by_group(problem, weighted, np.ones(len(weighted)))
+    if len(degrees) == 1 or not variance > 0:
+        return plain, [len(weighted) - count] * count
+    rows = [weighted[problem.group == n] / np.sqrt(variance) for n in range(len(degrees))]
+    within = [plain @ (own.T @ own) @ plain for own in rows]
+    lost = sum((PBP - PBP @ (own.T @ own) @ plain) / n for PBP, own, n in zip(within, rows, degrees, strict=True))
+    spread = np.array([np.diag(outward @ PBP @ outward.T) for PBP in within])
+    size = np.diag(outward @ plain @ outward.T)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        own = size**2 / np.sum(spread**2 / degrees[:, None], axis=0)
+    own = np.where(np.isfinite(own), np.minimum(own, len(weighted) - count), len(weighted) - count)
+    return plain + 4 * lost, [max(float(n), 1.0) for n in own]
 
 
 @dataclass(frozen=True, eq=False)
@@ -109,7 +138,9 @@ class Points(Frozen):
 
     run: tuple[str, ...]
     time: np.ndarray
-    species: tuple[str, ...]
+    """Time of each sample; its position, where samples were taken along a vessel."""
+    response: tuple[str, ...]
+    """What was observed: a species (its concentration), or a metric."""
     measured: np.ndarray
     calculated: np.ndarray
     standard_deviation: np.ndarray
@@ -134,20 +165,17 @@ class Points(Frozen):
     @cached_property
     def leverage(self) -> np.ndarray:
         """Diagonal of the hat matrix."""
-        weighted = self.slopes / self.standard_deviation[:, None]
-        size = np.sqrt(np.sum(weighted**2, axis=0))
-        left, singular, _ = np.linalg.svd(weighted / np.where(size > 0, size, 1.0), full_matrices=False)
-        return np.asarray(np.sum(left[:, singular > RANK * max(singular[0], 1e-300)] ** 2, axis=1))
+        return leverage(self.slopes / self.standard_deviation[:, None])
 
 
 @dataclass(frozen=True)
 class Response:
-    """How one measured species was met."""
+    """How one of what was measured, a species or a metric, was met."""
 
-    species: str
+    name: str
     observations: int
     standard_deviation: float
-    """Residual standard deviation, mol/m^3."""
+    """Residual standard deviation, in SI."""
     r_squared: float
 
 
@@ -157,7 +185,7 @@ class Outlier:
 
     run: str
     time: float
-    species: str
+    response: str
     measured: float
     calculated: float
     deviations: float
@@ -166,7 +194,7 @@ class Outlier:
 
 @dataclass(frozen=True, eq=False)
 class Band(Frozen):
-    """Calculated concentrations of one run over times in s; by species, each of shape (points,), in mol/m^3.
+    """What is calculated of one run over times (or positions); by response, each of shape (points,), in SI.
 
     `confidence` and `prediction` are half widths of the 95 % intervals of the mean and of one measurement.
     """
@@ -231,7 +259,8 @@ class Fit(Frozen, Result):
 
     @property
     def degrees_of_freedom(self) -> int:
-        return self.estimates[0].degrees_of_freedom
+        """Observations less constants."""
+        return len(self.points.measured) - len(self.estimates)
 
     @property
     def sum_of_squares(self) -> float:
@@ -250,18 +279,19 @@ class Fit(Frozen, Result):
         return np.asarray(np.clip(self.covariance / np.outer(size, size), -1, 1))
 
     @cached_property
-    def by_species(self) -> tuple[Response, ...]:
-        """Residual standard deviation and R^2 (1 - residual / total sum of squares about the mean) of each species."""
+    def by_response(self) -> tuple[Response, ...]:
+        """Residual standard deviation and R^2 (1 - residual / total sum of squares about the mean) of each response."""
         found = []
-        names = np.array(self.points.species)
-        for species in self.responses:
-            own = names == species
+        names = np.array(self.points.response)
+        for response in self.responses:
+            own = names == response
             measured, residuals = self.points.measured[own], self.points.residuals[own]
             total = float(np.sum((measured - measured.mean()) ** 2))
             r_squared = 1 - float(np.sum(residuals**2)) / total if total > 0 else float("nan")
-            degrees = int(own.sum()) * (1 - len(self.estimates) / len(self.points.measured))
+            even = int(own.sum()) * (1 - len(self.estimates) / len(self.points.measured))
+            degrees = max(int(own.sum()) - float(self.points.leverage[own].sum()), 0.1 * even)
             standard_deviation = float(np.sqrt(np.sum(residuals**2) / degrees))
-            found.append(Response(species, int(own.sum()), standard_deviation, r_squared))
+            found.append(Response(response, int(own.sum()), standard_deviation, r_squared))
         return tuple(found)
 
     @cached_property
@@ -282,7 +312,7 @@ class Fit(Frozen, Result):
         limit = student_t_quantile(1 - _ODD / (2 * len(off)), degrees - 1)
         return tuple(
             Outlier(
-                points.run[i], float(points.time[i]), points.species[i], float(points.measured[i]),
+                points.run[i], float(points.time[i]), points.response[i], float(points.measured[i]),
                 float(points.calculated[i]), float(off[i]),
             )
             for i in np.argsort(-np.abs(off))
@@ -312,9 +342,10 @@ class Fit(Frozen, Result):
                 f"{self.n_starts[0]} of {self.n_starts[1]} starts came to this optimum, none to a better one"
             )
         for p in self.outliers:
-            measured, calculated = (display.text(c, self.data.kind, 3) for c in (p.measured, p.calculated))
+            kind = self.data.kind_of(p.response)
+            measured, calculated = (display.text(c, kind, 4) for c in (p.measured, p.calculated))
             warnings.append(
-                f"{self.place(p.run, p.time)}, {p.species}: {measured} measured, {calculated} calculated, "
+                f"{self.place(p.run, p.time)}, {p.response}: {measured} measured, {calculated} calculated, "
                 f"{abs(p.deviations):.1f} standard deviations off; it counts in this fit"
             )
         return [*warnings, *self.diagnosis.warnings]
@@ -323,7 +354,7 @@ class Fit(Frozen, Result):
         """Which observation, in words."""
         if not self.parameter_map.runs:
             return f"observation {run}" if not np.isfinite(time) else f"{run}, {self.data.display.text(time, 'time')}"
-        return f"run {run}, {self.data.display.text(time, 'time')}"
+        return f"run {run}, {self.data.place(run, time)}"
 
     @cached_property
     def diagnosis(self) -> Diagnosis:
@@ -355,8 +386,25 @@ class Fit(Frozen, Result):
     def chemistry_of(self, run: str) -> Chemistry:
         """The chemistry with the constants of one run, where some are the run's own."""
         own = {n.removesuffix(f", {run}"): v for n, v in self.values.items() if n.endswith(f", {run}")}
-        known = {p.name for p in self.chemistry.parameters}
+        known = {p.name for p in self.chemistry.numbers}
         return self.chemistry.with_values({n: v for n, v in own.items() if n in known}, self.chemistry.covariance)
+
+    def vessel_of(self, run: str) -> Vessel | Train:
+        """The vessel of a run with everything that was fitted: constants, and numbers of the vessel that were sought.
+
+        Raises
+        ------
+        InputError
+            If there is no such run.
+        """
+        runs = {r.name: r for r in self.parameter_map.runs}
+        if run not in runs:
+            raise InputError(f"there is no run '{run}'", "fit", nearest(run, runs))
+        vessel = vessel_of(runs[run], self.chemistry_of(run))
+        known = {p.name for p in self.chemistry.numbers}
+        places = self.parameter_map.places[run].settings
+        found = {name: float(self.optimum.parameters[i]) for name, i in places.items() if name not in known}
+        return vessel.with_(found) if found else vessel
 
     def over_temperature(self, constant: str) -> Arrhenius:
         """The Arrhenius law through a constant that each run had for itself; see `Arrhenius.through`.
@@ -367,7 +415,7 @@ class Fit(Frozen, Result):
             If it was one for all runs, or runs have no temperature or all the same.
         """
         own = [(run, self.values.get(f"{constant}, {run.name}")) for run in self.parameter_map.runs]
-        given = [(run.T, value) for run, value in own if value is not None]
+        given = [(run.temperature, value) for run, value in own if value is not None]
         if not given or any(T is None for T, _ in given):
             advice = f"fit with per_run=['{constant}'], and give each run a temperature"
             raise InputError(f"'{constant}' is not known run by run with its temperature", "over temperature", advice)
@@ -376,43 +424,50 @@ class Fit(Frozen, Result):
         return Arrhenius.through([Value(float(T or 0.0), shown) for T, _ in given], [Value(v, unit) for _, v in given])
 
     def curves(self, points: int = 121) -> dict[str, Band]:
-        """For each run the calculated concentration of each measured species, with its bands."""
-        found = {}
-        for run in self.parameter_map.runs:
-            last = float(run.times[-1])
-            first = 0.0 if run.vessel == "batch" else min(float(run.times[0]), 0.02 * last)
-            found[run.name] = self.band(run, np.linspace(first, last, points))
-        return found
+        """For each run what is calculated of each species or metric that was measured, with its bands."""
+        return {run.name: self.curve_of(run.name, points) for run in self.parameter_map.runs}
+
+    def curve_of(self, name: str, points: int = 121) -> Band:
+        """What is calculated of one run over all of it, with its bands; at the outlet, of a run observed there."""
+        run = next(run for run in self.parameter_map.runs if run.name == name)
+        last = float(run.times[-1])
+        first = 0.02 * last if run.along == "space_time" else 0.0
+        at = run.times if run.along == OUTLET else np.linspace(min(first, float(run.times[0])), last, points)
+        return self.band(run, at)
 
     def band(self, run: Experiment, times: np.ndarray) -> Band:
-        """The calculated concentrations of a run, measured or only planned, with bands, at times in s.
+        """What is calculated of a run, measured or only planned, with bands, at times (or sizes) in SI.
 
         First order: half widths t(0.975) sqrt(g C g) of the mean and t sqrt(g C g + s^2) of one measurement, g the
         exact slopes by the constants (D. M. Bates, D. G. Watts, 1988, section 2.3).
         """
-        values, slopes, standard_deviation = self.expected(run, times)
+        responses, values, slopes, standard_deviation = self.expected(run, times)
         inner = np.einsum("tsi,ij,tsj->ts", slopes, self.covariance, slopes)
         t = student_t_quantile(0.975, self.degrees_of_freedom)
         mean, one = t * np.sqrt(np.maximum(inner, 0.0)), t * np.sqrt(np.maximum(inner, 0.0) + standard_deviation**2)
-        columns = [{s: rows[:, n] for n, s in enumerate(self.responses)} for rows in (values, mean, one)]
+        columns = [{s: rows[:, n] for n, s in enumerate(responses)} for rows in (values, mean, one)]
         return Band(np.asarray(times), *columns)
 
-    def expected(self, run: Experiment, times: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        """Values and standard deviations (times, species), and slopes (times, species, constants), of a run."""
-        places, delay = self.parameter_map.places.get(run.name), self.parameter_map.delay
-        if places is None:  # a run only planned: it has the shared constants, and its samples are taken in time
-            known = self.chemistry.network.parameters
-            places, delay = {p.symbol: i for i, p in enumerate(self.problem.free) if p.name in known}, None
-        count = len(self.responses)
+    def expected(
+        self, run: Experiment, times: np.ndarray
+    ) -> tuple[tuple[str, ...], np.ndarray, np.ndarray, np.ndarray]:  # fmt: skip
+        """What is measured in a run (a planned one: what was measured in any), its values and standard deviations,
+        shape (times, responses), and slopes, shape (times, responses, constants)."""
+        responses = tuple(r for r in self.responses if r in run.measured or not run.measured)
+        count = len(responses)
         rows, columns = np.repeat(np.arange(len(times)), count), np.tile(np.arange(count), len(times))
-        sample = sample_of(run, self.sought, self.responses, np.asarray(times), rows, columns, places, delay)
+        places = self.parameter_map.places_of(run, self.chemistry)
+        sample = sample_of(
+            run, self.sought, responses, np.asarray(times), rows, columns, places, self.parameter_map.guesses
+        )
         values, slopes = sample.observed(self.optimum.parameters, TIGHT)
         shape = (len(times), count)
-        names = np.array(self.points.species)
+        names = np.array(self.points.response)
         standard_deviation = np.array(
-            [np.sqrt(np.mean(self.points.standard_deviation[names == s] ** 2)) for s in self.responses]
+            [np.sqrt(np.mean(self.points.standard_deviation[names == r] ** 2)) for r in responses]
         )
         return (
+            responses,
             values.reshape(shape),
             slopes.reshape(*shape, -1),
             np.broadcast_to(standard_deviation * np.sqrt(self.variance), shape),
@@ -430,17 +485,34 @@ class Fit(Frozen, Result):
         return pd.DataFrame(rows)
 
     def points_table(self) -> pd.DataFrame:
-        """One row an observation: measured, calculated, residual, leverage, with units in the headings."""
+        """One row an observation: measured, calculated, residual, leverage, with units in the headings, or in a column
+        of their own where they differ."""
         import pandas as pd
 
         display, points = self.data.display, self.points
         columns: dict[str, Any] = {"run": points.run}
-        if np.isfinite(points.time).all():
-            columns[display.heading("time", "time")] = display.number(points.time, "time")
-        columns["species"] = points.species
-        for name in ("measured", "calculated", "residuals"):
-            heading = display.heading(name.removesuffix("s"), self.data.kind)
-            columns[heading] = display.number(getattr(points, name), self.data.kind)
+        axes = {(run.axis, run.axis_kind) for run in self.parameter_map.runs if run.along != OUTLET} or {
+            ("time", "time")
+        }
+        if np.isfinite(points.time).all() and len(axes) == 1:
+            axis, kind = axes.pop()
+            columns[display.heading(axis, kind)] = display.number(points.time, kind)
+        elif self.parameter_map.runs:
+            columns["where"] = [self.data.place(run, at) for run, at in zip(points.run, points.time, strict=True)]
+        columns["response"] = points.response
+        kinds = {r: self.data.kind_of(r) for r in self.responses}
+        alike = len({*kinds.values()}) == 1
+        if not alike:
+            columns["unit"] = [display.unit(kinds[r]) for r in points.response]
+        names = np.array(points.response)
+        for name, values in (("measured", points.measured), ("calculated", points.calculated)):
+            shown = np.empty(len(names))
+            for r, kind in kinds.items():
+                shown[names == r] = display.number(values[names == r], kind)
+            columns[display.heading(name, kinds[self.responses[0]]) if alike else name] = shown
+        residuals = np.array([display.difference(x, kinds[r]) for x, r in zip(points.residuals, names, strict=True)])
+        unit = display.difference_unit(kinds[self.responses[0]])
+        columns[f"residual [{unit}]" if alike and unit else "residual"] = residuals
         return pd.DataFrame({**columns, "leverage": points.leverage, "influence": self.diagnosis.influence})
 
     def to_dict(self) -> dict[str, Any]:
@@ -458,12 +530,15 @@ class Fit(Frozen, Result):
             "degrees_of_freedom": self.degrees_of_freedom,
             "observations": len(self.points.measured),
             "sum_of_squares_si": self.sum_of_squares,
-            "species": {
-                r.species: {
-                    "residual_standard_deviation": float(display.number(r.standard_deviation, self.data.kind)),
-                    "unit": display.unit(self.data.kind), "r_squared": r.r_squared, "observations": r.observations,
+            "responses": {
+                r.name: {
+                    "residual_standard_deviation": float(
+                        display.difference(r.standard_deviation, self.data.kind_of(r.name))
+                    ),
+                    "unit": display.difference_unit(self.data.kind_of(r.name)),
+                    "r_squared": r.r_squared, "observations": r.observations,
                 }
-                for r in self.by_species
+                for r in self.by_response
             },
             "runs_of_signs": {
                 s.response: {"runs": s.runs, "expected": s.expected, "p": s.probability} for s in diagnosis.signs
@@ -471,11 +546,11 @@ class Fit(Frozen, Result):
             "normality_p": diagnosis.normality,
             "lack_of_fit": None if lack is None else {"F": lack.ratio, "p": lack.probability},
             "outliers": [
-                {"run": p.run, "time_s": p.time, "species": p.species, "measured_si": p.measured,
+                {"run": p.run, "time_s": p.time, "response": p.response, "measured_si": p.measured,
                  "calculated_si": p.calculated, "standard_deviations": p.deviations}
                 for p in self.outliers
             ],
-            "left_out": [{"run": g.run, "time_s": g.time, "species": g.species} for g in self.data.left_out],
+            "left_out": [{"run": g.run, "time_s": g.time, "response": g.response} for g in self.data.left_out],
             "stopped": self.optimum.stopped,
             "notes": self.warnings,
         }  # fmt: skip
@@ -483,10 +558,10 @@ class Fit(Frozen, Result):
     def notes(self) -> list[str]:
         """What a report says below the constants: residuals by species, tests of them, and what was left out."""
         lines = []
-        for r in self.by_species:
-            sd = self.data.display.text(r.standard_deviation, self.data.kind, 3)
+        for r in self.by_response:
+            sd = self.data.display.difference_text(r.standard_deviation, self.data.kind_of(r.name))
             r_squared = f"R² {r.r_squared:.4f} ({r.observations} values)"
-            lines.append(f"{r.species}: residual standard deviation {sd}, {r_squared}")
+            lines.append(f"{r.name}: residual standard deviation {sd}, {r_squared}")
         left_out = [f"left out: {self.data.describe(gone)}" for gone in self.data.left_out]
         return [*lines, *self.diagnosis.lines, *left_out]
 

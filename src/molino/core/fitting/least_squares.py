@@ -20,6 +20,8 @@ Progress = Callable[[int, float], None]
 _MOST_ROUNDS = 12
 TOLERANCE, COARSE = 1e-10, 1e-4
 _MOST_EVALUATIONS = 200
+RANK = 1e-8
+"""Singular values below this fraction of the largest say that parameters are not determined."""
 
 
 class Model(Protocol):
@@ -90,6 +92,28 @@ class Problem(Frozen):
         return replace(
             self, size=standard_deviation, group=group, measured=self.measured if measured is None else measured
         )
+
+
+def leverage(weighted: np.ndarray) -> np.ndarray:
+    """Diagonal of the hat matrix, shape (points,), of slopes over standard deviations, shape (points, parameters)."""
+    size = np.sqrt(np.sum(weighted**2, axis=0))
+    left, singular, _ = np.linalg.svd(weighted / np.where(size > 0, size, 1.0), full_matrices=False)
+    return np.asarray(np.sum(left[:, singular > RANK * max(singular[0], 1e-300)] ** 2, axis=1))
+
+
+def degrees_by_group(problem: Problem, weighted: np.ndarray, counts: np.ndarray) -> np.ndarray:
+    """Degrees of freedom of each group of observations that share an error: their number less their leverage.
+
+    Of one group all observations less parameters. At least a tenth of what they would have if the parameters took the
+    same share of every observation, so that a group that is met by parameters of its own keeps an error.
+    """
+    groups = int(problem.group.max(initial=0)) + 1
+    total, many = float(counts.sum()), np.bincount(problem.group, counts, minlength=groups)
+    even = many * max(1 - weighted.shape[1] / total, 1e-12)
+    if groups == 1 or not weighted.size:
+        return np.asarray(even)
+    own = many - np.bincount(problem.group, leverage(weighted), minlength=groups)
+    return np.asarray(np.maximum(own, 0.1 * even))
 
 
 class Scale:
@@ -217,7 +241,7 @@ class _Search:
 
     def reweigh(self, variables: np.ndarray) -> float:
         """Take the weights from the residuals; how far they changed, relative."""
-        standard_deviation = self.standard_deviation(self.evaluate(variables)[0])
+        standard_deviation = self.standard_deviation(*self.evaluate(variables))
         change = float(np.max(np.abs(1 / standard_deviation / self.weights - 1)))
         self.weights, self.best = 1 / standard_deviation, (np.inf, variables)
         return change
@@ -252,19 +276,18 @@ class _Search:
         self.reweigh(variables)
         return variables, before < TOLERANCE**0.9
 
-    def standard_deviation(self, values: np.ndarray) -> np.ndarray:
-        """Standard deviation of each observation; the degrees of freedom of the parameters are shared out by size."""
+    def standard_deviation(self, values: np.ndarray, slopes: np.ndarray) -> np.ndarray:
+        """Standard deviation of each observation, from the residuals of its group and their degrees of freedom."""
         problem = self.problem
         scaled = (values - problem.measured) / problem.size
         counts = np.broadcast_to(self.root**2, scaled.shape)
-        total = float(counts.sum())
-        factor = np.ones(int(problem.group.max(initial=0)) + 1)
+        weighted = slopes * np.broadcast_to(self.weights * self.root, scaled.shape)[:, None]
+        degrees = degrees_by_group(problem, weighted, counts)
+        factor = np.ones(len(degrees))
         for n in range(len(factor)):
             own = problem.group == n
-            many = float(counts[own].sum())
-            if many:
-                squares = float(np.sum(counts[own] * scaled[own] ** 2))
-                factor[n] = np.sqrt(squares / (many * max(1 - len(problem.free) / total, 1e-12)))
+            if own.any():
+                factor[n] = np.sqrt(float(np.sum(counts[own] * scaled[own] ** 2)) / max(degrees[n], 1e-12))
         floor = 1e-10 * max(float(np.max(np.abs(scaled), initial=0.0)), float(np.max(factor)))
         floor = max(floor, 1e-15 * float(np.max(np.abs(problem.measured / problem.size), initial=0.0)), 1e-200)
         return np.asarray(np.maximum(factor, floor)[problem.group] * problem.size)
@@ -277,9 +300,9 @@ def minimise(
     """Make the sum of (measured - calculated)^2 / s^2 least, s found along for each group of observations.
 
     The trust-region method of `scipy.optimize.least_squares` (M. A. Branch, T. F. Coleman, Y. Li, SIAM J. Sci. Comput.
-    21 (1999) 1) within the bounds; s by its maximum likelihood in turns with the parameters (Y. Bard, Nonlinear
-    Parameter Estimation, 1974, section 4-9). `counts` weighs each observation by how often it stands there. A stop by
-    hand (KeyboardInterrupt) gives the best so far.
+    21 (1999) 1) within the bounds; s in turns with the parameters, from the residuals of its group over their degrees
+    of freedom (restricted maximum likelihood: H. D. Patterson, R. Thompson, Biometrika 58 (1971) 545). `counts` weighs
+    each observation by how often it stands there. An interruption (KeyboardInterrupt) gives the best so far.
 
     Raises
     ------
@@ -291,7 +314,7 @@ def minimise(
     begin = start if start is not None else np.array([p.value for p in problem.free])
     if not len(problem.free):
         values, slopes = problem.model(begin)
-        return Optimum(begin, values, slopes, search.standard_deviation(values), 1)
+        return Optimum(begin, values, slopes, search.standard_deviation(values, slopes), 1)
     low, high = scale.bounds()
     variables, stopped = np.clip(scale.inward(begin), low, high), False
     search.best = np.inf, variables
@@ -306,16 +329,15 @@ def minimise(
         variables, stopped = search.best[1], True
     values, slopes = search.evaluate(variables)
     return Optimum(
-        scale.outward(variables), values, slopes, search.standard_deviation(values), search.evaluations, stopped
+        scale.outward(variables), values, slopes, search.standard_deviation(values, slopes), search.evaluations, stopped
     )
 
 
 def left_at(problem: Problem, parameters: np.ndarray, evaluations: int) -> Optimum:
     """What a search that was interrupted leaves behind."""
     values, slopes = problem.model(parameters)
-    return Optimum(
-        parameters, values, slopes, _Search(problem, None, None).standard_deviation(values), evaluations, stopped=True
-    )
+    standard_deviation = _Search(problem, None, None).standard_deviation(values, slopes)
+    return Optimum(parameters, values, slopes, standard_deviation, evaluations, stopped=True)
 
 
 def _first_weights(problem: Problem) -> np.ndarray:

@@ -1,29 +1,40 @@
-"""What the balances say would be measured: concentrations in batches, and at the outlets of tubes and tanks."""
+"""What the balances say would be observed: metrics of vessels over time, along them, at the outlet, with slopes."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import cached_property
+from typing import Any
 
 import numpy as np
 import sympy as sp
 
+from molino.core.balances.boundary import solve_boundary
 from molino.core.balances.compiled import compiled
 from molino.core.balances.integrate import integrate, observe
 from molino.core.balances.steady import steady, steady_slopes
 from molino.core.balances.system import Case
 from molino.core.chemistry.chemistry import Chemistry
-from molino.core.chemistry.formula import concentration
-from molino.core.errors import SolveError
-from molino.core.fitting.experiments import Experiment
+from molino.core.dual import Dual, value_of
+from molino.core.errors import InputError, SolveError
+from molino.core.fitting.experiments import OUTLET, Experiment, metric_of
 from molino.core.frozen import Frozen
 from molino.core.units import GAS_CONSTANT, Value
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.batch import Batch
+from molino.core.vessels.changes import changed_numbers
 from molino.core.vessels.feed import Feed
+from molino.core.vessels.metrics import Metric
+from molino.core.vessels.parameter_map import ParameterMap
+from molino.core.vessels.piecewise_linear import PiecewiseLinear, segments
 from molino.core.vessels.plug_flow import PlugFlow
-from molino.core.vessels.roles import AMOUNT, MOLAR_FLOW
+from molino.core.vessels.roles import AMOUNT, FLOW, MOLAR_FLOW, VOLUME
+from molino.core.vessels.semi_batch import SemiBatch
+from molino.core.vessels.sensitivity import slopes_at
 from molino.core.vessels.stirred_tank import StirredTank
+from molino.core.vessels.train import Train
+from molino.core.vessels.trajectory import Switch, Trajectory, integrate_segments, moved_expressions
 
 TIGHT, ROUGH = (1e-12, 1e-14), (1e-8, 1e-11)
 """Tolerances of integration, relative and as a fraction of what went in: at an optimum, and on the way to it."""
@@ -31,11 +42,26 @@ DELAY = "delay"
 """The name of the sampling delay among the parameters of a fit."""
 
 
-def vessel_of(run: Experiment, chemistry: Chemistry, time: float | None = None) -> Vessel:
-    """The vessel that a run was made in, of one cubic metre (a batch) or fed with one cubic metre a second.
+@dataclass(frozen=True)
+class RunPlaces:
+    """Where the parameters of a fit, by their index, stand in one run.
 
-    `time` is the batch or space time; the last sample's if left out.
+    `symbols` are parameters of its balances, `settings` numbers of its vessel by name (enthalpies of reaction, too).
     """
+
+    symbols: Mapping[sp.Symbol, int] = field(default_factory=dict)
+    settings: Mapping[str, int] = field(default_factory=dict)
+    delay: int | None = None
+
+
+def vessel_of(run: Experiment, chemistry: Chemistry, time: float | None = None) -> Vessel | Train:
+    """The vessel that a run was made in; a simple one of one cubic metre, or fed with one cubic metre a second.
+
+    `time` is the batch or space time of a simple run; the last sample's if left out.
+    """
+    if not isinstance(run.vessel, str):
+        vessel: Vessel | Train = run.vessel
+        return vessel if vessel.chemistry is chemistry else vessel.with_(chemistry=chemistry)
     gas = run.gas or bool(chemistry.network.by_pressure)
     charge: dict[str, Value] = {}
     for species, c in run.charge.items():
@@ -53,97 +79,243 @@ def vessel_of(run: Experiment, chemistry: Chemistry, time: float | None = None) 
 
 
 @dataclass(frozen=True, eq=False)
-class Sample(Frozen):
-    """The observations of one run, and how the parameters of the fit stand in its balances.
+class VesselNumbers(Frozen):
+    """The numbers in the balances of one vessel as the parameters of a fit move, with their slopes."""
 
-    `symbols[i]` takes the value of parameter `places[i]`. Observation n is of species `species[columns[n]]` at
-    `times[rows[n]]`; `times` are distinct and rise.
+    vessel: Vessel
+    case: Case
+    places: RunPlaces
+
+    @cached_property
+    def _direct(self) -> tuple[tuple[sp.Symbol, ...], list[int]]:
+        """Parameters of the balances that are parameters of the fit, and the indices of those."""
+        found = {s: i for s, i in self.places.symbols.items() if s in self.case.balances.parameters}
+        return tuple(found), list(found.values())
+
+    @cached_property
+    def _map(self) -> ParameterMap | None:
+        """How settings stand in the balances; None if none of those sought stands in them."""
+        found = ParameterMap(self.vessel, tuple(self.places.settings))
+        own = [self.vessel._setting(name).own for name in found.names]
+        if not own:
+            return None
+        _, by_setting, _, by_end = found.with_slopes(own)
+        return found if by_setting.any() or by_end.any() else None
+
+    def at(self, parameters: np.ndarray) -> tuple[Case, tuple[sp.Symbol, ...], np.ndarray]:
+        """The case, the parameters of it that move, and their slopes, shape (those, parameters of the fit)."""
+        by, places = self._direct
+        changed = dict(zip(by, parameters[places].tolist(), strict=True))
+        if self._map is None:
+            return self.case.with_values(changed), by, np.eye(len(parameters))[places]
+        columns = list(self.places.settings.values())
+        values, by_setting = self._map.values_and_slopes(parameters[columns].tolist())
+        symbols = self.vessel._model.balances.parameters
+        touched = [i for i, s in enumerate(symbols) if by_setting[i].any() and s in self.case.balances.parameters]
+        moved = {symbols[i]: values[i] for i in touched} | changed
+        slopes = np.zeros((len(touched), len(parameters)))
+        slopes[:, columns] = by_setting[touched]
+        case = self.case.with_values(moved)
+        return case, (*by, *(symbols[i] for i in touched)), np.concatenate([np.eye(len(parameters))[places], slopes])
+
+    def end(self, parameters: np.ndarray, size: tuple[str, float] | None = None) -> tuple[float, np.ndarray]:
+        """Where the vessel ends (with a size, if one is given), and its slopes, shape (parameters of the fit,)."""
+        slopes = np.zeros(len(parameters))
+        columns = list(self.places.settings.values())
+        given: dict[str, Any] = {}
+        if self._map is not None:
+            seeds = Dual.seeds(parameters[columns].tolist())
+            given = dict(zip(self._map.names, seeds, strict=True))
+        if size is not None:
+            given[size[0]] = size[1]
+        _, end = self.vessel._parameters(given)
+        if isinstance(end, Dual):
+            slopes[columns] = end.slope
+        return float(value_of(end)), slopes
+
+
+@dataclass(frozen=True, eq=False)
+class Observed(Frozen):
+    """What was observed in one run: observation n is of `responses[columns[n]]` at place `rows[n]` of those calculated.
+
+    Responses are species (their concentrations) and metrics, by name.
     """
 
-    name: str
-    species: tuple[str, ...]
-    times: np.ndarray
+    run: str
+    responses: tuple[str, ...]
     rows: np.ndarray
     columns: np.ndarray
-    symbols: tuple[sp.Symbol, ...]
-    places: np.ndarray
-    delay: int | None
+
+
+@dataclass(frozen=True, eq=False)
+class Sample(Frozen):
+    """The observations of one run on the balances of its vessel."""
+
+    seen: Observed
 
     def observed(self, parameters: np.ndarray, tolerances: tuple[float, float]) -> tuple[np.ndarray, np.ndarray]:
         """Calculated values, shape (observations,), and slopes by all parameters, shape (observations, parameters)."""
         values, slopes = self.calculate(parameters, tolerances)
-        whole = np.zeros((len(self.rows), len(parameters)))
-        whole[:, self.places] = slopes[self.rows, self.columns][:, : len(self.symbols)]
-        if self.delay is not None:
-            whole[:, self.delay] = slopes[self.rows, self.columns, -1]
-        return values[self.rows, self.columns], whole
-
-    def changed(self, parameters: np.ndarray) -> dict[sp.Symbol, float]:
-        return dict(zip(self.symbols, parameters[self.places].tolist(), strict=True))
+        rows, columns = self.seen.rows, self.seen.columns
+        return values[rows, columns], slopes[rows, columns]
 
     def calculate(
         self, parameters: np.ndarray, tolerances: tuple[float, float]
     ) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
-        """Concentrations, shape (times, species), and slopes by `symbols` (then by the delay), shape (..., symbols)."""
+        """Responses, shape (places, responses), and slopes, shape (places, responses, parameters of the fit)."""
         raise NotImplementedError
 
 
 @dataclass(frozen=True, eq=False)
 class TransientSample(Sample):
-    """A batch over time, or a tube over its space time."""
+    """A vessel followed over time or along its length.
 
-    case: Case
+    `sizes` are the times, or the sizes by which places along it are named (None: its end); `moving_numbers` and
+    `switch` are what changes on the way.
+    """
+
+    numbers: VesselNumbers
     expressions: tuple[sp.Expr, ...]
-    """Concentrations of `species`; empty where the states are concentrations (a batch of 1 m^3)."""
-    over_time: bool = True
+    along: str
+    sizes: np.ndarray | None
+    moving_numbers: Mapping[sp.Symbol, PiecewiseLinear]
+    switch: Switch | None = None
+    memory: dict[str, np.ndarray] = field(default_factory=dict)
+    """The places, where no parameter of the fit moves them."""
 
     def calculate(
         self, parameters: np.ndarray, tolerances: tuple[float, float]
     ) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
-        case = self.case.with_values(self.changed(parameters))
-        times = self.times + (parameters[self.delay] if self.delay is not None else 0.0)
-        shift = int(times[0] > 0)
-        grid = np.concatenate([[0.0], times]) if shift else times
-        solution = integrate(case, grid, by=self.symbols, rtol=tolerances[0], atol=tolerances[1])
-        states = solution.states[shift:]
-        slopes = np.zeros((*states.shape, 0))
-        if solution.sensitivities is not None:
-            slopes = solution.sensitivities[shift:]
-        chosen = [case.balances.index(AMOUNT(s) if self.over_time else MOLAR_FLOW(s)) for s in self.species]
-        if self.expressions:
-            values, slopes = observe(case, self.expressions, times, states, slopes, self.symbols)
+        case, by, chain = self.numbers.at(parameters)
+        points, by_place = self._points(parameters)
+        if self.moving_numbers or self.switch is not None or case.balances.conditions:
+            trajectory = self._trajectory(case, parameters, float(points[-1]), tolerances)
+            states, sensitivities = slopes_at(trajectory, points, by)
+            parts = [part.case for part in trajectory.parts]
+            owners = trajectory.owners(points)
         else:
-            values, slopes = states[:, chosen], slopes[:, chosen]
-        if self.delay is not None:  # dc/d(delay) = dc/dt
-            rhs = compiled(case.balances).rhs(case.values)
-            rates = np.array([rhs(y, t) for y, t in zip(states, times, strict=True)])[:, chosen]
-            slopes = np.concatenate([slopes, rates[:, :, None]], axis=2)
+            shift = int(points[0] > 0)
+            grid = np.concatenate([[0.0], points]) if shift else points
+            solution = integrate(case, grid, by=by, rtol=tolerances[0], atol=tolerances[1])
+            states = solution.states[shift:]
+            found = solution.sensitivities
+            sensitivities = found[shift:] if found is not None else np.zeros((*states.shape, 0))
+            parts, owners = [case], np.zeros(len(points), dtype=int)
+        values = np.empty((len(points), len(self.expressions)))
+        slopes = np.empty((*values.shape, len(parameters)))
+        for n, one in enumerate(parts):
+            own = owners == n
+            if own.any():
+                here = points[own], states[own], sensitivities[own]
+                values[own], slopes[own] = self._read(one, by, chain, *here)
+                if by_place is not None:
+                    slopes[own] += self._along(one, *here[:2])[:, :, None] * by_place[own][:, None, :]
         return values, slopes
+
+    def _points(self, parameters: np.ndarray) -> tuple[np.ndarray, np.ndarray | None]:
+        """Where the samples are taken, and their slopes by the parameters, shape (points, parameters), if any move."""
+        numbers, delay = self.numbers, self.numbers.places.delay
+        if self.along == "time" and self.sizes is not None:
+            if delay is None:
+                return self.sizes, None
+            by_place = np.zeros((len(self.sizes), len(parameters)))
+            by_place[:, delay] = 1.0
+            return self.sizes + parameters[delay], by_place
+        if "still" in self.memory:
+            return self.memory["still"], None
+        sizes = [None] if self.sizes is None else [(self.along, float(size)) for size in self.sizes]
+        found = [numbers.end(parameters, size) for size in sizes]
+        points, slopes = np.array([end for end, _ in found]), np.array([slope for _, slope in found])
+        if slopes.any():
+            return points, slopes
+        self.memory["still"] = points
+        return points, None
+
+    def _trajectory(
+        self, case: Case, parameters: np.ndarray, last: float, tolerances: tuple[float, float]
+    ) -> Trajectory:  # fmt: skip
+        if case.balances.conditions:
+            last, _ = self.numbers.end(parameters)
+            case = solve_boundary(case, last)
+        return integrate_segments(segments(case, self.moving_numbers, last), *tolerances, switch=self.switch)
+
+    def _read(
+        self, case: Case, by: tuple[sp.Symbol, ...], chain: np.ndarray, points: np.ndarray, states: np.ndarray,
+        sensitivities: np.ndarray,
+    ) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
+        """The responses, and their slopes by the parameters of the fit."""
+        symbols = case.balances.symbols
+        if all(e in symbols for e in self.expressions):
+            chosen = [symbols.index(e) for e in self.expressions]
+            return states[:, chosen], sensitivities[:, chosen] @ chain
+        moved = moved_expressions(case, self.expressions)
+        values, slopes = observe(case, moved, points, states, sensitivities, by)
+        return values, slopes @ chain
+
+    def _along(self, case: Case, points: np.ndarray, states: np.ndarray) -> np.ndarray:
+        """d(response)/d(place), shape (points, responses): (de/dy) dy/dt + de/dt."""
+        whole, symbols = compiled(case.balances), (*case.balances.symbols, case.balances.independent)
+        rhs = whole.rhs(case.values)
+        partial = whole.gradient(moved_expressions(case, self.expressions), symbols)(case.values)
+        rows = [partial(y, t) @ np.append(rhs(y, t), 1.0) for y, t in zip(states, points, strict=True)]
+        return np.array(rows)
 
 
 @dataclass(frozen=True, eq=False)
 class SteadySample(Sample):
-    """A stirred tank at steady state, at one or several space times."""
+    """Stirred tanks at steady state, one for each place."""
 
-    cases: tuple[Case, ...]
+    tanks: tuple[VesselNumbers, ...]
     expressions: tuple[sp.Expr, ...]
     last: dict[int, np.ndarray] = field(default_factory=dict)
-    """The state found last at each space time, where the next search begins."""
+    """The state found last of each tank, where the next search begins."""
 
     def calculate(
         self, parameters: np.ndarray, tolerances: tuple[float, float]
     ) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
-        changed = self.changed(parameters)
         values, slopes = [], []
-        for n, (given, space_time) in enumerate(zip(self.cases, self.times, strict=True)):
-            case = given.with_values(changed)
-            state, _ = steady(case, float(space_time), self.last.get(n))
+        for n, tank in enumerate(self.tanks):
+            case, by, chain = tank.at(parameters)
+            state, _ = steady(case, case.value(VOLUME) / case.value(FLOW), self.last.get(n))
             self.last[n] = state
-            sensitivity = steady_slopes(case, state, self.symbols)[None]
-            v, s = observe(case, self.expressions, np.zeros(1), state[None], sensitivity, self.symbols)
+            sensitivity = steady_slopes(case, state, by)[None]
+            v, s = observe(case, self.expressions, np.zeros(1), state[None], sensitivity, by)
             values.append(v[0])
-            slopes.append(s[0])
+            slopes.append(s[0] @ chain)
         return np.array(values), np.array(slopes)
+
+
+@dataclass(frozen=True, eq=False)
+class TrainSample(Sample):
+    """The outlet of a train."""
+
+    train: Train
+    places: RunPlaces
+    metrics: tuple[Metric, ...]
+
+    @cached_property
+    def _constants(self) -> dict[str, int]:
+        """Constants of the chemistry that are sought, by name, with the indices of the parameters."""
+        own = {p.name for p in self.train.chemistry.numbers}
+        by_symbol = {p.symbol: p.name for p in self.train.chemistry.parameters}
+        found = {by_symbol[s]: i for s, i in self.places.symbols.items() if s in by_symbol}
+        return found | {name: i for name, i in self.places.settings.items() if name in own}
+
+    def calculate(
+        self, parameters: np.ndarray, tolerances: tuple[float, float]
+    ) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
+        constants = {name: float(parameters[i]) for name, i in self._constants.items()}
+        settings = {n: i for n, i in self.places.settings.items() if n not in self._constants}
+        train = self.train.with_(
+            {name: float(parameters[i]) for name, i in settings.items()},
+            chemistry=self.train.chemistry.with_values(constants).at_guess(),
+        )
+        run = train.run()
+        slopes = np.zeros((1, len(self.metrics), len(parameters)))
+        columns = [*settings.values(), *self._constants.values()]
+        for n, metric in enumerate(self.metrics):
+            slopes[0, n, columns] = run._slopes(metric, tuple(settings), tuple(self._constants))
+        return np.array([[run.metric(metric) for metric in self.metrics]]), slopes
 
 
 @dataclass(frozen=True, eq=False)
@@ -162,43 +334,96 @@ class BalanceModel(Frozen):
             try:
                 calculated, by = sample.observed(parameters, self.tolerances)
             except SolveError as error:
-                raise SolveError(fault.within(f"run {sample.name}") for fault in error.faults) from error
+                raise SolveError(fault.within(f"run {sample.seen.run}") for fault in error.faults) from error
             values.append(calculated)
             slopes.append(by)
         return np.concatenate(values), np.concatenate(slopes)
 
 
 def sample_of(
-    run: Experiment, chemistry: Chemistry, species: Sequence[str], times: np.ndarray, rows: np.ndarray,
-    columns: np.ndarray, places: Mapping[sp.Symbol, int], delay: int | None,
+    run: Experiment, chemistry: Chemistry, responses: Sequence[str], times: np.ndarray, rows: np.ndarray,
+    columns: np.ndarray, places: RunPlaces, guesses: Mapping[str, Any],
 ) -> Sample:  # fmt: skip
     """A run's observations on the balances of its vessel.
 
-    `times` are those of all samples, in any order and with repeats; `rows` and `columns` say which sample and species
-    each observation is.
+    Parameters
+    ----------
+    times : array, shape (samples,)
+        Of all samples, in any order and with repeats.
+    rows, columns : arrays of int, shape (observations,)
+        Which sample and response each observation is.
+    places : where the parameters of the fit stand
+    guesses : the settings of its vessel that are sought, with their guesses
+
+    Raises
+    ------
+    InputError
+        If the vessel does not show what was observed, or has no such setting.
     """
     distinct, place = np.unique(times, return_inverse=True)
     vessel = vessel_of(run, chemistry)
-    balances = vessel._case.balances
-    asked = tuple(species)
-    over_time = run.vessel == "batch"
-    if run.vessel != "stirred tank" and not (vessel.is_gas and run.vessel == "plug flow"):
-        states = tuple(AMOUNT(s) if over_time else MOLAR_FLOW(s) for s in asked)
-        case = Case(balances.reduced(states), vessel._case.values)
-        expressions: tuple[sp.Expr, ...] = ()
-    else:
-        case, expressions = vessel._case, tuple(concentration(s) for s in asked)
-    symbols = tuple(s for s in places if s in case.balances.parameters)
-    common = (
-        run.name,
-        asked,
-        distinct,
-        place[rows],
-        columns,
-        symbols,
-        np.array([places[s] for s in symbols], dtype=int),
-    )
-    if run.vessel == "stirred tank":
-        cases = tuple(vessel_of(run, chemistry, float(t))._case for t in distinct)
-        return SteadySample(*common, None, cases, expressions)
-    return TransientSample(*common, delay if over_time else None, case, expressions, over_time)
+    own = {name: value for name, value in guesses.items() if name in places.settings}
+    vessel = vessel.with_(own) if own else vessel
+    metrics = tuple(metric_of(response) for response in responses)
+    seen = Observed(run.name, tuple(responses), place[rows], columns)
+    if isinstance(vessel, Train):
+        for metric in metrics:
+            vessel._expression(metric)
+        return TrainSample(seen, vessel, places, metrics)
+    if isinstance(vessel, StirredTank) and run.along != "time":
+        if run.along == OUTLET:
+            tanks = [vessel]
+        elif run.is_simple:
+            tanks = [vessel_of(run, chemistry, float(t)) for t in distinct]  # type: ignore[misc]
+        else:
+            tanks = [vessel.with_(**{**dict.fromkeys(vessel._sizes), run.along: float(t)}) for t in distinct]
+        for tank in tanks:
+            tank._require_volume()
+        expressions = tuple(vessel._expression(metric) for metric in metrics)
+        return SteadySample(seen, tuple(VesselNumbers(v, v._case, places) for v in tanks), expressions)
+    return _transient(run, vessel, metrics, distinct, places, seen)
+
+
+def _transient(
+    run: Experiment, vessel: Vessel, metrics: tuple[Metric, ...], distinct: np.ndarray, places: RunPlaces,
+    seen: Observed,
+) -> TransientSample:  # fmt: skip
+    """The sample of a vessel that is followed."""
+    over_time = run.along == "time"
+    direct = run.is_simple and not (vessel.is_gas and not over_time)
+    if direct:  # a batch of 1 m^3, a tube fed with 1 m^3/s: amounts are concentrations
+        expressions = tuple((AMOUNT if over_time else MOLAR_FLOW)(metric.species) for metric in metrics)
+        case = Case(vessel._case.balances.reduced(expressions), vessel._case.values)
+        return TransientSample(seen, VesselNumbers(vessel, case, places), expressions, "time", distinct, {})
+    if over_time and isinstance(vessel, StirredTank):
+        vessel._require_volume()
+    elif not over_time:
+        vessel = _long_enough(run, vessel, distinct)
+        places = replace(places, delay=None)
+    expressions = tuple(vessel._expression(metric) for metric in metrics)
+    asked = frozenset().union(*(e.free_symbols for e in expressions))
+    model = vessel._model
+    balances = model.balances if asked <= model.balances.known else model.followed
+    moving = dict(vessel._moving_numbers())
+    if run.changes:
+        moving |= changed_numbers(vessel, run.changes)
+    switch = vessel._switch() if isinstance(vessel, SemiBatch) else None
+    numbers = VesselNumbers(vessel, Case(balances, vessel._case.values), places)
+    sizes = None if run.along == OUTLET else distinct
+    return TransientSample(seen, numbers, expressions, run.along, sizes, moving, switch)
+
+
+def _long_enough(run: Experiment, vessel: Vessel, sizes: np.ndarray) -> Vessel:
+    """The vessel, at least as long as where the last sample was taken; InputError where it ends before, or its own
+    size must be known."""
+    last = float(sizes[-1])
+    if not vessel._needs_size:
+        if run.along != OUTLET:
+            where = float(value_of(vessel._parameters({run.along: last})[1]))
+            if where > vessel._end_si * (1 + 1e-9):
+                message = f"a sample is taken at {run.axis} {vessel._display.text(last, run.axis_kind)}, beyond its end"
+                raise InputError(message, vessel.label, "correct it, or give the vessel its whole size")
+        return vessel
+    if run.along == OUTLET or vessel._sized_along == "whole runs":
+        raise InputError("its size is not given", vessel.label, "give it: what is within depends on it")
+    return vessel.with_({run.along: last})

@@ -150,7 +150,7 @@ def next_experiment(fit: Fit, constant: str, candidates: Sequence[Experiment]) -
     found = []
     for run in candidates:
         try:
-            _, slopes, standard_deviation = fit.expected(run, run.times)
+            _, _, slopes, standard_deviation = fit.expected(run, run.times)
         except (InputError, SolveError) as fault:
             raise InputError(f.within(run.name) for f in fault.faults) from fault
         rows = (slopes / standard_deviation[:, :, None]).reshape(-1, len(size)) * size

@@ -11,7 +11,7 @@ from scipy.optimize import brentq
 
 from molino.core import units
 from molino.core.errors import InputError, SolveError, nearest
-from molino.core.fitting.least_squares import Fixed, Scale, minimise
+from molino.core.fitting.least_squares import RANK, Fixed, Scale, minimise
 from molino.core.frozen import Frozen
 from molino.core.printing import Printed
 from molino.core.statistics import f_quantile
@@ -122,6 +122,17 @@ def index_of(fit: Fit, name: str) -> int:
     return names.index(name)
 
 
+def _widening(fit: Fit, i: int) -> float:
+    """The variance of a constant over that with the errors of the responses known; see `fit_result.estimates_of`."""
+    weighted = fit.optimum.slopes / fit.optimum.standard_deviation[:, None]
+    size = np.sqrt(np.sum(weighted**2, axis=0))
+    if not np.isfinite(fit.estimates[i].standard_error) or not (size > 0).all():
+        return 1.0
+    row = np.linalg.pinv(weighted / size, rcond=RANK)[i]
+    plain = float(row @ row)
+    return max(float(fit.covariance[i, i] * size[i] ** 2) / max(plain * fit.variance, 1e-300), 1.0)
+
+
 def _reach(fit: Fit, i: int, scale: Scale) -> float:
     """The half width of the linear 95 % interval, in variables of the search."""
     error = fit.estimates[i].standard_error / abs(scale.slope(fit.optimum.parameters)[i, i])
@@ -130,6 +141,8 @@ def _reach(fit: Fit, i: int, scale: Scale) -> float:
 
 def profile_likelihood(fit: Fit, name: str) -> ProfileLikelihood:
     """Follow one constant outwards, the others fitted anew, until (S - S_min)/s^2 = F(0.95; 1, degrees of freedom).
+
+    Where responses have errors of their own that were found along, F is widened by what that adds to the variance.
 
     (D. M. Bates, D. G. Watts, Nonlinear Regression Analysis and Its Applications, 1988, section 6.1.) A side on which
     that is not reached within some hundred times the linear interval, or before a bound, is flat: the data leave
@@ -141,7 +154,7 @@ def profile_likelihood(fit: Fit, name: str) -> ProfileLikelihood:
         If no such constant was fitted.
     """
     i = index_of(fit, name)
-    limit = f_quantile(0.95, 1, fit.degrees_of_freedom)
+    limit = f_quantile(0.95, 1, fit.estimates[i].degrees_of_freedom) * _widening(fit, i)
     p = fit.problem.free[i]
     scale = Scale(fit.problem.free)
     low, high = scale.bounds()

@@ -238,6 +238,10 @@ class Rates(Frozen, Printed):
             source=data.source, show=data.show, how=how, slopes=slopes,
         )  # fmt: skip
 
+    def kind_of(self, response: str) -> str:
+        """The kind of quantity of what was measured: that of its rates."""
+        return self.kind
+
     @property
     def response(self) -> str:
         """What was measured, in words."""
@@ -317,6 +321,7 @@ class Rates(Frozen, Printed):
 
 def _measured(runs: Any, species: str) -> tuple[Experiments, list[Experiment]]:
     data = as_experiments(runs)
+    data.require_simple("a rate taken from curves")
     if species not in data.species:
         raise InputError(f"'{species}' was not measured", data.source or "rates", nearest(species, data.species))
     return data, [run for run in data if species in run.measured]
@@ -605,6 +610,8 @@ class RateModel(Frozen):
         kinds = {BASES[r.basis] for r in chemistry.reactions}
         if kinds != {data.kind}:
             faults.add("", f"the data hold a {data.kind}, the rate laws a {' and a '.join(sorted(kinds))}", "set basis")
+        for name in [p.name for p in chemistry.enthalpies if p.unknown]:
+            faults.add("", f"no rate depends on {name}", "give it as a number, or fit it to what shows heat")
         if network.by_temperature and data.T is None:
             faults.add("", "no temperature is given, and a rate law depends on it", "add a column T [degC]")
         faults.raise_any()

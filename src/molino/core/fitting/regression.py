@@ -3,24 +3,25 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
-import sympy as sp
 
 from molino.core import units
 from molino.core.chemistry.chemistry import Chemistry, Covariance
-from molino.core.chemistry.constants import Parameter
+from molino.core.chemistry.constants import Parameter, Unknown
 from molino.core.errors import Faults, InputError, SolveError, nearest
-from molino.core.fitting.experiments import Experiment, Experiments, as_experiments
+from molino.core.fitting.experiments import OUTLET, Experiment, Experiments, as_experiments, metric_of
 from molino.core.fitting.fit_result import Fit, Points, estimates_of
 from molino.core.fitting.least_squares import COARSE, Model, Optimum, Problem, Progress, Scale, left_at, minimise
-from molino.core.fitting.model import DELAY, BalanceModel, Sample, sample_of
+from molino.core.fitting.model import DELAY, BalanceModel, RunPlaces, Sample, sample_of
 from molino.core.fitting.rates import RateModel, Rates
 from molino.core.fitting.replicates import pooled_scatter
 from molino.core.frozen import Frozen
+from molino.core.vessels.base import Setting, Vessel
 from molino.core.vessels.roles import INLET
+from molino.core.vessels.train import Train
 
 ERRORS = ("each", "same", "relative", "replicates")
 """What can be reported about the errors without numbers."""
@@ -31,13 +32,22 @@ _APART = 10.0
 
 @dataclass(frozen=True, eq=False)
 class FitParameterMap(Frozen):
-    """Which parameter of a fit stands for which symbol in the balances of each run."""
+    """Which parameter of a fit stands for what in the balances of each run."""
 
     free: tuple[Parameter, ...]
     runs: tuple[Experiment, ...]
     """With the guesses of unknown starts as what was charged."""
-    places: Mapping[str, Mapping[sp.Symbol, int]]
-    delay: int | None = None
+    places: Mapping[str, RunPlaces]
+    guesses: Mapping[str, Any] = field(default_factory=dict)
+    """Of the settings of vessels that are sought, by name."""
+
+    def places_of(self, run: Experiment, chemistry: Chemistry) -> RunPlaces:
+        """Where the parameters stand in a run; in one that is only planned, those that all runs share."""
+        if run.name in self.places:
+            return self.places[run.name]
+        known = {p.name for p in chemistry.numbers}
+        shared = {p.name: i for i, p in enumerate(self.free) if p.name in known}
+        return _chemistry_places(chemistry, shared)
 
 
 def fit(
@@ -46,6 +56,7 @@ def fit(
     *,
     errors: Any = "each",
     fit_initial: str | Sequence[str] | Mapping[str, str | Sequence[str]] = (),
+    unknowns: Mapping[str, Any] | None = None,
     delay: Any = False,
     per_run: str | Sequence[str] = (),
     n_starts: int = 1,
@@ -65,17 +76,22 @@ def fit(
         With `Unknown` constants.
     data : Experiments, runs, or Rates
         From `mo.read_experiments`, `mo.read_rates`, or made in Python.
-    errors : str or mapping of species to quantity
-        What s is. "each": one for each species, its residual standard deviation, found along with the constants (Y.
-        Bard, Nonlinear Parameter Estimation, 1974, section 4-9). "same": one for all, ordinary least squares.
-        "relative": proportional to each measured value, one factor a species. "replicates": the scatter of replicates
-        of each species. Or given numbers, {"xylose": "0.004 mol/L"}; the factor that they are all off by is found.
+    errors : str or mapping of response to quantity
+        What s is; a response is a species or another metric. "each": one for each response, its residual standard
+        deviation, found along with the constants (Y. Bard, Nonlinear Parameter Estimation, 1974, section 4-9). "same":
+        one for all, ordinary least squares. "relative": proportional to each measured value, one factor a response.
+        "replicates": the scatter of replicates of each. Or given numbers, {"xylose": "0.004 mol/L", "temperature":
+        "0.3 K"}; the factor that they are all off by is found.
     fit_initial : species, or several, or mapping of run to species
         Concentrations at the start (or in the feed) that are not known well: what was charged is then a guess.
+    unknowns : mapping of name to quantity or Unknown, optional
+        Numbers of the vessels of the runs that are sought along, with their guesses, by the names that `Vessel.with_`
+        takes: {"UA": "40 W/K", "coolant T": mo.Unknown("20 degC", lower="10 degC")}, "feed T", "[A]", "flow". One for
+        all runs whose vessel has it, if not in `per_run`.
     delay : bool or time
         Whether the samples were taken (and stopped to react) later than noted, by a time that is sought; the guess.
     per_run : name, or several
-        Unknown constants that each run has for itself.
+        Unknown constants, or numbers of vessels, that each run has for itself.
     n_starts : int
         How many starts the search is made from: the guess, and others drawn up to a factor of ten from it (in units of
         the guess where a constant may be negative), by Latin hypercube.
@@ -105,7 +121,7 @@ def fit(
     0.199
     """
     runs = data if isinstance(data, Rates) else as_experiments(data)
-    problem, points, parameter_map = prepare(chemistry, runs, errors, fit_initial, delay, per_run)
+    problem, points, parameter_map = prepare(chemistry, runs, errors, fit_initial, unknowns, delay, per_run)
     if not isinstance(n_starts, int) or n_starts < 1:
         raise InputError(f"n_starts = {n_starts!r}", "fit", "give a whole number of starts, 1 or more")
     optimum, came = _best_of(problem, n_starts, seed, progress)
@@ -122,18 +138,20 @@ def check_data(chemistry: Chemistry, data: Experiments | Rates, **options: Any) 
 
 def prepare(
     chemistry: Chemistry, data: Experiments | Rates, errors: Any = "each",
-    fit_initial: str | Sequence[str] | Mapping[str, str | Sequence[str]] = (), delay: Any = False,
-    per_run: str | Sequence[str] = (),
+    fit_initial: str | Sequence[str] | Mapping[str, str | Sequence[str]] = (),
+    unknowns: Mapping[str, Any] | None = None, delay: Any = False, per_run: str | Sequence[str] = (),
 ) -> tuple[Problem, Points, FitParameterMap]:  # fmt: skip
     """The least-squares problem, its observations and what its parameters stand for."""
     faults = Faults()
     if isinstance(data, Rates):
-        if fit_initial or delay or per_run:
-            faults.add("fit", "rates have neither starts nor delays nor runs", "take these options out")
+        if fit_initial or delay or per_run or unknowns:
+            faults.add("fit", "rates have neither starts nor delays nor vessels nor runs", "take these options out")
         parameter_map = FitParameterMap(chemistry.unknowns, (), {})
         points, model = _rate_points(chemistry, data, faults)
     else:
-        parameter_map = _parameter_map(chemistry, data, fit_initial, delay, per_run, faults)
+        parameter_map = _ParameterSearch(chemistry, data, _names(per_run), faults).map(
+            fit_initial, unknowns or {}, delay
+        )
         points, model = _points(chemistry, data, parameter_map, faults)
     if not parameter_map.free:
         faults.add(
@@ -158,59 +176,146 @@ def _names(given: str | Sequence[str]) -> tuple[str, ...]:
     return (given,) if isinstance(given, str) else tuple(given)
 
 
-def _parameter_map(
-    chemistry: Chemistry, data: Experiments, fit_initial: Any, delay: Any, per_run: str | Sequence[str], faults: Faults
-) -> FitParameterMap:
+def _chemistry_places(chemistry: Chemistry, index: Mapping[str, int]) -> RunPlaces:
+    """Where numbers of the chemistry, by name, stand: constants as symbols, enthalpies as settings of a vessel."""
+    symbols = {p.symbol: index[p.name] for p in chemistry.parameters if p.name in index}
+    return RunPlaces(symbols, {p.name: index[p.name] for p in chemistry.enthalpies if p.name in index})
+
+
+class _ParameterSearch:
     """Every parameter that is sought, and where it stands in each run."""
-    display = data.display
-    per_run = _names(per_run)
-    shared = [p for p in chemistry.unknowns if p.name not in per_run]
-    for name in sorted({*per_run} - {p.name for p in chemistry.unknowns}):
-        hint = nearest(name, (p.name for p in chemistry.unknowns))
-        faults.add("per_run", f"'{name}' is not an unknown constant", hint)
-    free = list(shared)
-    places = {run.name: {p.symbol: i for i, p in enumerate(shared)} for run in data}
-    for p in (p for p in chemistry.unknowns if p.name in per_run):
-        for run in data:
-            places[run.name][p.symbol] = len(free)
-            free.append(replace(p, name=f"{p.name}, {run.name}"))
-    if not isinstance(fit_initial, Mapping):
-        fit_initial = {run.name: fit_initial for run in data}
-    fit_initial = {name: _names(species) for name, species in fit_initial.items()}
-    for name in fit_initial.keys() - places.keys():
-        faults.add("fit_initial", f"there is no run '{name}'", nearest(name, places))
-    runs = []
-    for run in data:
-        guesses = dict(run.charge)
-        for species in fit_initial.get(run.name, ()):
-            if species not in chemistry.names:
-                faults.add(
-                    "fit_initial", f"'{species}' is not a species of the chemistry", nearest(species, chemistry.names)
-                )
-                continue
-            seen = run.measured.get(species, np.array([np.nan]))
-            first = seen[np.isfinite(seen)][:1]
-            guesses[species] = guesses.get(species) or (float(first[0]) if len(first) else 0.0)
-            guess, typical = guesses[species], float(max([*guesses.values(), 1e-300]))
-            places[run.name][INLET(species)] = len(free)
-            unit = display.unit("concentration") or None
-            word = "start" if run.vessel == "batch" else "feed"
-            free.append(Parameter(f"{word} {species}, {run.name}", guess, unit, True, 0.0, np.inf, typical))
-        sought = {s: guesses[s] for s in fit_initial.get(run.name, ()) if s in guesses}
-        runs.append(replace(run, initial={**run.initial, **sought}))
-    place = None
-    if delay is not False and delay is not None:
-        first_sample = min(
-            (float(run.times[run.times > 0].min()) for run in data if (run.times > 0).any()), default=1.0
-        )
-        with faults.at("delay"):
-            guess = 0.0 if delay is True else units.read(delay, "time", "delay").si
-            place = len(free)
-            unit = display.unit("time") or None
-            free.append(Parameter(DELAY, guess, unit, True, -0.999 * first_sample, np.inf, first_sample))
-            if not any(run.vessel == "batch" for run in data):
-                raise InputError("no run is a batch", "", "outlets at steady state have no delay")
-    return FitParameterMap(tuple(free), tuple(runs), places, place)
+
+    def __init__(
+        self, chemistry: Chemistry, data: Experiments, per_run: tuple[str, ...], faults: Faults
+    ) -> None:  # fmt: skip
+        self.chemistry, self.data, self.per_run, self.faults = chemistry, data, per_run, faults
+        self.free: list[Parameter] = []
+        self.places = {run.name: RunPlaces({}, {}) for run in data}
+        self.runs = list(data)
+
+    def map(self, fit_initial: Any, unknowns: Mapping[str, Any], delay: Any) -> FitParameterMap:
+        seek = {p.name for p in self.chemistry.unknowns}
+        for name in sorted({*self.per_run} - seek - unknowns.keys()):
+            hint = nearest(name, [*seek, *unknowns])
+            self.faults.add("per_run", f"'{name}' is not an unknown constant", hint)
+        for name in sorted(seek & unknowns.keys()):
+            self.faults.add("unknowns", f"'{name}' is an unknown of the chemistry already", "leave it out here")
+        for p in self.chemistry.unknowns:
+            if p.name not in self.per_run:
+                self._add(p, self.runs)
+        for p in self.chemistry.unknowns:
+            for run in self.runs if p.name in self.per_run else ():
+                self._add(p, [run])
+        self._starts(fit_initial)
+        guesses = {}
+        for name in [n for n in unknowns if n not in seek]:
+            with self.faults.at(f"unknowns, {name}"):
+                guesses[name] = self._setting(name, unknowns[name])
+        if delay is not False and delay is not None:
+            with self.faults.at("delay"):
+                self._delay(delay)
+        return FitParameterMap(tuple(self.free), tuple(self.runs), self.places, guesses)
+
+    def _add(self, p: Parameter, runs: Sequence[Experiment]) -> None:
+        """A number of the chemistry, for some runs."""
+        single = p.name in self.per_run
+        place = _chemistry_places(self.chemistry, {p.name: len(self.free)})
+        for run in runs:
+            own = self.places[run.name]
+            self.places[run.name] = replace(
+                own, symbols={**own.symbols, **place.symbols}, settings={**own.settings, **place.settings}
+            )
+        self.free.append(replace(p, name=f"{p.name}, {runs[0].name}") if single else p)
+
+    def _starts(self, fit_initial: Any) -> None:
+        """Concentrations at the start, or of the feed."""
+        if not isinstance(fit_initial, Mapping):
+            fit_initial = {run.name: fit_initial for run in self.runs}
+        fit_initial = {name: _names(species) for name, species in fit_initial.items()}
+        for name in fit_initial.keys() - self.places.keys():
+            self.faults.add("fit_initial", f"there is no run '{name}'", nearest(name, self.places))
+        for n, run in enumerate(self.runs):
+            for species in fit_initial.get(run.name, ()):
+                with self.faults.at("fit_initial"):
+                    self.runs[n] = self._start(self.runs[n], species)
+
+    def _start(self, run: Experiment, species: str) -> Experiment:
+        names = self.chemistry.names
+        if species not in names:
+            raise InputError(f"'{species}' is not a species of the chemistry", "", nearest(species, names))
+        if species in run.from_charge:
+            message = f"run {run.name}: concentrations of {species} were worked out from what was charged of it"
+            raise InputError(message, "", "observe the metric itself on a vessel: 'conversion of A', 'pressure'")
+        word = "start" if run.along == "time" else "feed"
+        name, unit = f"{word} {species}, {run.name}", self.data.display.unit("concentration") or None
+        own = self.places[run.name]
+        if not run.is_simple:
+            guess = _vessel(run)._setting(f"[{species}]").own
+            self.places[run.name] = replace(own, settings={**own.settings, f"[{species}]": len(self.free)})
+            self.free.append(Parameter(name, guess, unit, True, 0.0, np.inf, guess or 1.0))
+            return run
+        seen = run.measured.get(species, np.array([np.nan]))
+        first = seen[np.isfinite(seen)][:1]
+        guess = run.charge.get(species) or (float(first[0]) if len(first) else 0.0)
+        typical = float(max([*run.charge.values(), guess, 1e-300]))
+        self.places[run.name] = replace(own, symbols={**own.symbols, INLET(species): len(self.free)})
+        self.free.append(Parameter(name, guess, unit, True, 0.0, np.inf, typical))
+        return replace(run, initial={**run.initial, species: guess})
+
+    def _setting(self, name: str, given: Any) -> Any:
+        """A number of the vessels; gives its guess."""
+        unknown = given if isinstance(given, Unknown) else Unknown(given)
+        vessels = {run.name: run.vessel for run in self.runs if not run.is_simple}
+        having = [run for run in self.runs if not run.is_simple and _has_setting(run.vessel, name)]
+        if not having:
+            known = sorted({n for run in self.runs if not run.is_simple for n in _settings_of(run.vessel)})
+            message = f"no run has a vessel with '{name}'" if vessels else "no run has a vessel of its own"
+            raise InputError(message, "", nearest(name, known) or "give the runs their vessels: vessel=mo.Batch(...)")
+        setting = _setting_of(having[0].vessel, name)
+        lower = setting.read(unknown.lower)[0] if unknown.lower is not None else 0.0
+        upper = setting.read(unknown.upper)[0] if unknown.upper is not None else np.inf
+        value, _ = setting.read(unknown.guess)
+        for several in [[run] for run in having] if name in self.per_run else [having]:
+            for run in several:
+                own = self.places[run.name]
+                self.places[run.name] = replace(own, settings={**own.settings, name: len(self.free)})
+            label = f"{name}, {several[0].name}" if name in self.per_run else name
+            self.free.append(Parameter(label, value, unknown.unit, True, lower, upper, abs(value) or 1.0))
+        return unknown.guess
+
+    def _delay(self, delay: Any) -> None:
+        """How much later than noted samples were taken."""
+        runs = [run for run in self.runs if run.along == "time"]
+        if not runs:
+            raise InputError("no run is followed over time", "", "outlets at steady state have no delay")
+        first = min((float(run.times[run.times > 0].min()) for run in runs if (run.times > 0).any()), default=1.0)
+        guess = 0.0 if delay is True else units.read(delay, "time", "delay").si
+        for run in runs:
+            self.places[run.name] = replace(self.places[run.name], delay=len(self.free))
+        unit = self.data.display.unit("time") or None
+        self.free.append(Parameter(DELAY, guess, unit, True, -0.999 * first, np.inf, first))
+
+
+def _vessel(run: Experiment) -> Vessel:
+    """The vessel that brings the feed or charge of a run."""
+    return run.vessel.first if isinstance(run.vessel, Train) else run.vessel
+
+
+def _setting_of(vessel: Vessel | Train, name: str) -> Setting:
+    if isinstance(vessel, Train):
+        owner, own = vessel._vessel_setting(name)
+        return owner._setting(own)
+    return vessel._setting(name)
+
+
+def _settings_of(vessel: Vessel | Train) -> list[str]:
+    if isinstance(vessel, Train):
+        return [f"{v.name}.{name}" for v in vessel.vessels if v.name for name in v._settings]
+    return list(vessel._settings)
+
+
+def _has_setting(vessel: Vessel | Train, name: str) -> bool:
+    return name in _settings_of(vessel)
 
 
 def _points(
@@ -218,40 +323,53 @@ def _points(
 ) -> tuple[Points, Model]:
     """Every observation of the runs, and the balances that calculate them."""
     known = set(chemistry.names)
-    responses = tuple(s for s in data.species if s in known)
-    for name in sorted({n for run in data for n in (*run.measured, *run.initial)} - known):
+    for name in sorted({n for run in data for n in (*run.measured, *run.initial) if _species_in(n)} - known):
         advice = f"{nearest(name, known)}; an inert is listed among the species of the chemistry"
         faults.add(data.source or "data", f"'{name}' is not a species of the chemistry", advice)
     samples: list[Sample] = []
     seen: list[tuple[Experiment, str, int]] = []
     for run in parameter_map.runs:
         with faults.at(f"run {run.name}"):
-            own = tuple(s for s in responses if s in run.measured)
-            here = [(s, int(row)) for s in own for row in np.flatnonzero(run.observed(s))]
+            own = tuple(r for r in run.measured if r in known or not _species_in(r))
+            here = [(r, int(row)) for r in own for row in np.flatnonzero(run.observed(r))]
             if not here:
                 raise InputError("no species of the chemistry was measured", "", "name columns after the species")
-            rows, columns = np.array([[row, own.index(s)] for s, row in here]).T
+            rows, columns = np.array([[row, own.index(r)] for r, row in here]).T
             places = parameter_map.places[run.name]
-            samples.append(sample_of(run, chemistry, own, run.times, rows, columns, places, parameter_map.delay))
-            seen += [(run, s, row) for s, row in here]
-    variables = {"time": np.array([run.times[row] for run, _, row in seen])}
-    if all(run.T is not None for run, _, _ in seen):
-        variables["temperature"] = np.array([float(run.T or 0.0) for run, _, _ in seen])
-    for charged in sorted({s for run in parameter_map.runs for s in run.initial}):
-        levels = np.array([run.charge.get(charged, 0.0) for run, _, _ in seen])
-        if len(np.unique(levels)) > 1:
-            variables[f"initial {charged}"] = levels
+            samples.append(sample_of(run, chemistry, own, run.times, rows, columns, places, parameter_map.guesses))
+            seen += [(run, r, row) for r, row in here]
     count = len(seen)
     points = Points(
         tuple(run.name for run, _, _ in seen),
-        variables["time"],
-        tuple(s for _, s, _ in seen),
-        np.array([run.measured[s][row] for run, s, row in seen], dtype=float),
+        np.array([run.times[row] for run, _, row in seen]),
+        tuple(r for _, r, _ in seen),
+        np.array([run.measured[r][row] for run, r, row in seen], dtype=float),
         np.zeros(count), np.ones(count), np.zeros((count, len(parameter_map.free))),
         tuple((run.condition, float(run.times[row])) for run, _, row in seen),
-        variables,
+        _variables(seen),
     )  # fmt: skip
     return points, BalanceModel(tuple(samples))
+
+
+def _species_in(response: str) -> bool:
+    """Whether a response is the concentration of a species."""
+    return metric_of(response).what == "concentration"
+
+
+def _variables(seen: Sequence[tuple[Experiment, str, int]]) -> dict[str, np.ndarray]:
+    """What varies among observations: where they were taken, temperature, what was charged."""
+    found = {}
+    axes = {run.axis for run, _, _ in seen}
+    if len(axes) == 1 and OUTLET not in axes:
+        found[axes.pop()] = np.array([run.times[row] for run, _, row in seen])
+    temperatures = [run.T for run, _, _ in seen if run.T is not None]
+    if len(temperatures) == len(seen):
+        found["temperature"] = np.array(temperatures)
+    for charged in sorted({s for run, _, _ in seen for s in run.initial}):
+        levels = np.array([run.charge.get(charged, 0.0) for run, _, _ in seen])
+        if len(np.unique(levels)) > 1:
+            found[f"initial {charged}"] = levels
+    return found
 
 
 def _rate_points(chemistry: Chemistry, data: Rates, faults: Faults) -> tuple[Points, Model]:
@@ -270,24 +388,27 @@ def _rate_points(chemistry: Chemistry, data: Rates, faults: Faults) -> tuple[Poi
 
 def _weights(errors: Any, data: Experiments | Rates, points: Points) -> tuple[np.ndarray, np.ndarray]:
     """Standard deviation of each observation up to a factor, and which observations share that factor."""
-    names = list(dict.fromkeys(points.species))
-    which = np.array([names.index(s) for s in points.species])
+    names = list(dict.fromkeys(points.response))
+    which = np.array([names.index(s) for s in points.response])
     one, together = np.ones(len(which)), np.zeros(len(which), dtype=int)
     if isinstance(errors, Mapping):
         faults = Faults()
         for name in sorted(errors.keys() - set(names)):
             faults.add("", f"'{name}' was not measured", nearest(name, names))
         for name in sorted(set(names) - errors.keys()):
-            faults.add("", f"no error of {name} is given", "give one for each measured species")
+            faults.add("", f"no error of {name} is given", "give one for each of what was measured")
         given = {}
         for name in [n for n in names if n in errors]:
             with faults.at():
-                given[name] = units.positive(errors[name], data.kind, name).si
+                given[name] = units.read_difference(errors[name], data.kind_of(name), name)
         faults.raise_any()
-        return np.array([given[s] for s in points.species]), together
+        return np.array([given[s] for s in points.response]), together
     if errors == "each":
         return one, which
     if errors == "same":
+        kinds = sorted({data.kind_of(name) for name in names})
+        if len(kinds) > 1:
+            raise InputError(f"one error for a {' and a '.join(kinds)}", "", "take 'each', or give numbers")
         return one, together
     if errors == "relative":
         size = np.abs(points.measured)
@@ -354,9 +475,10 @@ def _result(
     estimates, covariance, reasons = estimates_of(problem, optimum)
     shared = [i for i, p in enumerate(problem.free) if p.name in {q.name for q in chemistry.unknowns}]
     values = {problem.free[i].name: float(optimum.parameters[i]) for i in shared}
-    kept = Covariance(tuple(values), covariance[np.ix_(shared, shared)], estimates[0].degrees_of_freedom)
+    fewest = int(min((estimates[i].degrees_of_freedom for i in shared), default=0))
+    kept = Covariance(tuple(values), covariance[np.ix_(shared, shared)], fewest)
     known = chemistry.with_values(values, kept) if values else chemistry
     return Fit(
-        estimates, tuple(dict.fromkeys(points.species)), points, data, known, covariance, optimum.evaluations,
+        estimates, tuple(dict.fromkeys(points.response)), points, data, known, covariance, optimum.evaluations,
         problem, optimum, chemistry, parameter_map, reasons, came,
     )  # fmt: skip

@@ -52,21 +52,21 @@ def review_data(data: Experiments, chemistry: Chemistry | None) -> Review:
 
 
 def _replicates(data: Experiments) -> Iterator[Finding]:
-    for species in data.species:
-        rows = [(r.condition, float(t), v) for r in data if species in r.measured
-                for t, v, seen in zip(r.times, r.measured[species], r.observed(species), strict=True)
+    for response in data.responses:
+        rows = [(r.condition, float(t), v) for r in data if response in r.measured
+                for t, v, seen in zip(r.times, r.measured[response], r.observed(response), strict=True)
                 if seen]  # fmt: skip
         values = np.array([v for _, _, v in rows])
         scatter = pooled_scatter([(c, t) for c, t, _ in rows], values, np.zeros(len(rows), dtype=int))
         if scatter:
             (standard_deviation, degrees), = scatter.values()  # fmt: skip
-            text = data.display.text(standard_deviation, "concentration", 3)
-            yield Finding("note", species, f"replicates scatter by {text} ({degrees} degrees of freedom)")
+            text = data.display.difference_text(standard_deviation, data.kind_of(response))
+            yield Finding("note", response, f"replicates scatter by {text} ({degrees} degrees of freedom)")
 
 
 def _drifts(data: Experiments, chemistry: Chemistry) -> Iterator[Finding]:
     names = chemistry.names
-    for run in data:
+    for run in (run for run in data if run.is_simple):
         seen = [i for i, s in enumerate(names) if s in run.measured]
         hidden = [i for i in range(len(names)) if i not in seen]
         columns = [*chemistry.network.stoichiometry, *([(i, Fraction(1))] for i in hidden)]

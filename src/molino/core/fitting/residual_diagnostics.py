@@ -76,7 +76,7 @@ def diagnose(fit: Fit) -> Diagnosis:
     points, degrees, count = fit.points, fit.degrees_of_freedom, len(fit.estimates)
     if float(np.max(points.standard_deviation)) < 1e-8 * float(np.max(np.abs(points.measured))):
         return Diagnosis((), math.nan, np.zeros(len(points.measured)), None, ["the data are met exactly"], [])
-    names = np.array(points.species)
+    names = np.array(points.response)
     scaled = points.scaled / math.sqrt(fit.variance)
     left = np.maximum(1 - points.leverage, 1e-12)
     influence = scaled**2 * points.leverage / (count * left**2)
@@ -101,7 +101,7 @@ def diagnose(fit: Fit) -> Diagnosis:
             warnings.append("the scatter around the curves is more than that of replicates: the law lacks something")
     worst = int(np.argmax(influence))
     if influence[worst] > 1 and degrees > count:
-        where = f"{fit.place(points.run[worst], points.time[worst])}, {points.species[worst]}"
+        where = f"{fit.place(points.run[worst], points.time[worst])}, {points.response[worst]}"
         warnings.append(f"{where}: this single value determines the constants (Cook's distance {influence[worst]:.2g})")
     return Diagnosis(signs, normality, influence, lack, lines, warnings)
 

@@ -233,6 +233,7 @@ def screen_orders(
 
 
 def _series(runs: Experiments, species: str, partner: str | None, fewest: int) -> tuple[Series, ...]:
+    runs.require_simple("a screening of orders")
     faults = Faults()
     found = []
     for run in runs:

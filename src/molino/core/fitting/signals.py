@@ -1,4 +1,4 @@
-"""Signals that are linear in one concentration: absorbance, conversion, pressure, titrated volume, any property."""
+"""Signals: what an instrument shows of a metric. Absorbance, pressure, titrated volume, any property."""
 
 from __future__ import annotations
 
@@ -10,8 +10,10 @@ import numpy as np
 from molino.core import units
 from molino.core.chemistry.equation import Equation, parse_equation
 from molino.core.errors import Faults, InputError, UnitError
+from molino.core.fitting.experiments import metric_of, response_of
 from molino.core.frozen import settle
 from molino.core.units import GAS_CONSTANT, Value
+from molino.core.vessels.metrics import Metric, conversion, pressure
 
 _FORMS = {
     ("slope",): ("blank",),
@@ -29,23 +31,26 @@ _ADVICE = (
 
 @dataclass(frozen=True)
 class Signal:
-    """What a column of measurements says of the concentration of one species, c.
+    """What an instrument shows of a metric: a straight line, signal = intercept + slope x metric.
 
-    One of these forms (s is the signal, c_0 what was charged):
+    One of these forms (s is the signal, m the metric, c the concentration of a species, c_0 what was charged):
 
-    - `slope`, `blank`: s = blank + slope c, as of an absorbance (A. Beer, Ann. Phys. 162 (1852) 78).
-    - `conversion`: c = c_0 (1 - s).
+    - `slope`, `blank`: s = blank + slope m, as of an absorbance, m = c (A. Beer, Ann. Phys. 162 (1852) 78), or of a
+      thermocouple, m = T.
+    - `conversion`: s = m, the conversion (c_0 - c)/c_0.
     - `reaction`, `start`: s is the total pressure of an ideal gas in a closed vessel in which this reaction alone runs;
       with the coefficient nu of the species and the sum of all coefficients dn,
       c = c_0 + nu/dn (s - start)/(R T) (O. Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, section 3.1).
       `start`, left out, is the pressure of what was charged.
-    - `start`, `end`: any property; c = c_0 (s - end)/(start - end), `end` where none of the species is left.
+    - `start`, `end`: any property that follows the conversion; s = start + (end - start) (c_0 - c)/c_0, `end` where
+      none of the species is left.
     - `titrant`, `sample`, `per`, `blank`: s is the volume of titrant of that concentration used up by a sample of that
-      volume, `per` moles of titrant for each of the species: c = titrant (s - blank)/(sample per).
+      volume, `per` moles of titrant for each of the species: s = blank + c sample per/titrant.
 
     Parameters
     ----------
-    species : str
+    of : str
+        A species (its concentration); with `slope` any metric.
     slope, blank, start, end, titrant, sample : str, float or quantity, optional
     conversion : bool
     reaction : str, optional
@@ -60,11 +65,11 @@ class Signal:
     --------
     >>> import molino as mo
     >>> signal = mo.Signal("A", slope="120 L/mol", blank=0.02)
-    >>> signal.species
-    'A'
+    >>> round(signal.shown(10.0), 4)
+    1.22
     """
 
-    species: str
+    of: str
     slope: Any = None
     blank: Any = None
     conversion: bool = False
@@ -78,32 +83,92 @@ class Signal:
     def __post_init__(self) -> None:
         given = {n for n in ("slope", "blank", "reaction", "start", "end", "titrant", "sample", "per")
                  if getattr(self, n) is not None} | ({"conversion"} if self.conversion else set())  # fmt: skip
+        place = f"signal of {self.of}"
         if not any({*form} <= given <= {*form, *more} for form, more in _FORMS.items()):
-            message = f"{', '.join(sorted(given)) or 'nothing'} is given"
-            raise InputError(message, f"signal of {self.species}", _ADVICE)
+            raise InputError(f"{', '.join(sorted(given)) or 'nothing'} is given", place, _ADVICE)
         faults = Faults()
         for name, kind in (("slope", None), ("blank", None), ("start", None), ("end", None),
                            ("titrant", "concentration"), ("sample", "volume")):  # fmt: skip
             if getattr(self, name) is not None:
-                with faults.at(f"signal of {self.species}"):
+                with faults.at(place):
                     settle(self, **{name: units.read(getattr(self, name), kind, name)})
+        if metric_of(self.of).what != "concentration" and self.slope is None:
+            faults.add(place, "this form is of a species", "name the species, or give slope (and blank)")
+        if self.start is not None and self.end is not None and self.start.si == self.end.si:
+            faults.add(place, "start and end are the same", "the signal must change")
+        if self.slope is not None and self.slope.si == 0:
+            faults.add(place, "the slope is zero", "the signal must change")
         if self.reaction is not None and not isinstance(self.reaction, Equation):
-            with faults.at(f"signal of {self.species}"):
+            with faults.at(place):
                 settle(self, reaction=parse_equation(str(self.reaction)))
                 self._per_moles()
         faults.raise_any()
 
     def _per_moles(self) -> float:
         net = self.reaction.net
-        if self.species not in net:
-            raise InputError(f"{self.species} does not take part in {self.reaction}", "", "name one of its species")
+        if self.of not in net:
+            raise InputError(f"{self.of} does not take part in {self.reaction}", "", "name one of its species")
         change = sum(net.values())
         if not change:
             raise InputError(f"{self.reaction} does not change the moles", "", "its pressure does not determine it")
-        return float(net[self.species] / change)
+        return float(net[self.of] / change)
+
+    @property
+    def metric(self) -> Metric:
+        """The metric that it shows."""
+        if self.conversion or self.end is not None:
+            return conversion(self.of)
+        return pressure() if self.reaction is not None else metric_of(self.of)
+
+    @property
+    def _line(self) -> tuple[float, float]:
+        """Intercept and slope, in SI: signal = intercept + slope x metric."""
+        if self.slope is not None:
+            return _si(self.blank), self.slope.si
+        if self.titrant is not None:
+            return _si(self.blank), self.sample.si * (self.per or 1.0) / self.titrant.si
+        return (self.start.si, self.end.si - self.start.si) if self.end is not None else (0.0, 1.0)
+
+    def shown(self, metric: Any) -> Any:
+        """What the instrument shows, in SI, where its metric is so much, in SI."""
+        intercept, slope = self._line
+        return intercept + slope * metric
+
+    def read(self, signal: np.ndarray, unit: str | None) -> np.ndarray:
+        """The metric in SI from a signal in its own unit.
+
+        Parameters
+        ----------
+        signal : array, shape (samples,)
+        unit : str or None
+            In which it stands.
+
+        Raises
+        ------
+        UnitError
+            If units are incompatible.
+        """
+        intercept, slope = self._line
+        if self.slope is not None:
+            self._same(unit, self.blank, "blank")
+            self._slope_fits(unit)
+        elif self.titrant is not None:
+            self._same(unit or "m^3", Value(0.0, "m^3"), "titrated volume")
+        elif self.reaction is not None:
+            self._same(unit or "Pa", Value(0.0, "Pa"), "total pressure")
+        else:
+            self._same(unit, self.start, "start")
+            self._same(unit, self.end, "end")
+        si = np.asarray(units.unit(unit).to_si(signal) if unit else signal, dtype=float)
+        return np.asarray((si - intercept) / slope)
+
+    @property
+    def needs_charge(self) -> bool:
+        """Whether a concentration follows from it only with what was charged."""
+        return self.metric.what != "concentration"
 
     def concentration(self, signal: np.ndarray, unit: str | None, charged: float | None, T: float | None) -> np.ndarray:
-        """Concentrations in mol/m^3 from a signal in its own unit.
+        """Concentrations of its species in mol/m^3 from a signal in its own unit, in a batch.
 
         Parameters
         ----------
@@ -120,29 +185,18 @@ class Signal:
         InputError
             If what the form needs is not known, or units are incompatible.
         """
-        si = np.asarray(units.unit(unit).to_si(signal) if unit else signal, dtype=float)
-        if self.slope is not None:
-            self._same(unit, self.blank, "blank")
-            self._slope_fits(unit)
-            return np.asarray((si - _si(self.blank)) / self.slope.si)
-        if self.titrant is not None:
-            self._same(unit or "m^3", Value(0.0, "m^3"), "titrated volume")
-            return np.asarray(self.titrant.si * (si - _si(self.blank)) / (self.sample.si * (self.per or 1.0)))
+        if metric_of(self.of).what != "concentration":
+            raise InputError(f"{self.of} is no concentration", "", "give the vessel: vessel=mo.Batch(...)")
+        if not self.needs_charge:
+            return self.read(signal, unit)
         if charged is None or not charged > 0:
-            raise InputError(f"what was charged of {self.species} is not known", "", f"add 'initial {self.species}'")
-        if self.conversion:
-            return np.asarray(charged * (1 - si))
-        if self.reaction is not None:
-            if T is None:
-                raise InputError("a pressure needs a temperature", "", "add a column T [degC]")
-            self._same(unit or "Pa", Value(0.0, "Pa"), "total pressure")
-            start = self.start.si if self.start is not None else charged * GAS_CONSTANT * T
-            return np.asarray(charged + self._per_moles() * (si - start) / (GAS_CONSTANT * T))
-        self._same(unit, self.start, "start")
-        self._same(unit, self.end, "end")
-        if self.start.si == self.end.si:
-            raise InputError("start and end are the same", "", "the signal must change")
-        return np.asarray(charged * (si - self.end.si) / (self.start.si - self.end.si))
+            raise InputError(f"what was charged of {self.of} is not known", "", f"add 'initial {self.of}'")
+        if self.reaction is None:
+            return np.asarray(charged * (1 - self.read(signal, unit)))
+        if T is None:
+            raise InputError("a pressure needs a temperature", "", "add a column T [degC]")
+        start = self.start.si if self.start is not None else charged * GAS_CONSTANT * T
+        return np.asarray(charged + self._per_moles() * (self.read(signal, unit) - start) / (GAS_CONSTANT * T))
 
     def _same(self, unit: str | None, other: Value | None, name: str) -> None:
         if other is None:
@@ -155,21 +209,23 @@ class Signal:
     def _slope_fits(self, unit: str | None) -> None:
         if self.slope.unit is None and unit is None:
             return
-        per = units.unit(f"({self.slope.unit or 1}) * mol/m^3").dimension
+        kind = self.metric.kind
+        per = units.unit(f"({self.slope.unit or 1}) * ({units.SI_UNITS[kind] or 1})").dimension
         if per != units.unit(unit or "").dimension:
-            message = f"slope {self.slope} times a concentration is not in {unit or 'a bare number'}"
-            raise UnitError(message, "slope", "it is signal per concentration, like '120 L/mol' of an absorbance")
+            message = f"slope {self.slope} times a {kind} is not in {unit or 'a bare number'}"
+            raise UnitError(message, "slope", f"it is signal per {kind}, like '120 L/mol' of an absorbance")
 
     def __str__(self) -> str:
+        name = response_of(self.metric)
         if self.slope is not None:
-            return f"{self.species} = (signal - {self.blank or 0}) / ({self.slope})"
+            return f"{name} = (signal - {self.blank or 0}) / ({self.slope})"
         if self.conversion:
-            return f"{self.species} = charged (1 - signal)"
+            return f"{self.of} = charged (1 - signal)"
         if self.reaction is not None:
-            return f"{self.species} from the total pressure of {self.reaction}"
+            return f"{self.of} from the total pressure of {self.reaction}"
         if self.titrant is not None:
-            return f"{self.species} titrated with {self.titrant}, samples of {self.sample}"
-        return f"{self.species} = charged (signal - {self.end}) / ({self.start} - {self.end})"
+            return f"{self.of} titrated with {self.titrant}, samples of {self.sample}"
+        return f"{self.of} = charged (signal - {self.end}) / ({self.start} - {self.end})"
 
 
 def _si(value: Value | None) -> float:

@@ -6,15 +6,18 @@ h_i(T) = h_i + integral of Cp_i dT from 298.15 K, so that the enthalpy of each r
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
 import sympy as sp
 
-from molino.core.chemistry.chemistry import Chemistry
+from molino.core.chemistry.chemistry import Chemistry, enthalpy_name
+from molino.core.chemistry.constants import si
 from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE
 from molino.core.chemistry.species import Species
+from molino.core.dual import Number
 from molino.core.errors import Faults, InputError
 from molino.core.symbols import Quantity, Role
 
@@ -137,7 +140,7 @@ def references(chemistry: Chemistry, energy: Energy, capacity: float = 0.0) -> d
                     float(moles) * float(energy.rises[energy.species.index(name)].xreplace(T))
                     for name, moles in reaction.equation.net.items()
                 )
-                wanted.append(reaction.enthalpy.si - rise)
+                wanted.append(si(reaction.enthalpy) - rise)
             else:
                 wanted.append(sum(float(m) * _formation(by_name[n]) for n, m in reaction.equation.net.items()))
     faults.raise_any()
@@ -150,6 +153,30 @@ def references(chemistry: Chemistry, energy: Energy, capacity: float = 0.0) -> d
         message = f"the enthalpies of {names} contradict each other: along one way round they do not add up to zero"
         raise InputError(message, "chemistry", "correct one of them, or leave all out and give enthalpies of formation")
     return {reference(name): float(h) for name, h in zip(energy.species, found_h, strict=True)}
+
+
+def moved_references(
+    chemistry: Chemistry, references: Mapping[sp.Symbol, float], given: Mapping[str, Number]
+) -> dict[sp.Symbol, Number]:
+    """The enthalpies of the species with other enthalpies of some reactions, by their names, in SI.
+
+    They are the h of least squares with sum of nu_i h_i = dH_j, linear in every dH_j (see `references`).
+    """
+    moved = [p for p in chemistry.enthalpies if p.name in given]
+    if not moved:
+        return dict(references)
+    if "inverse" not in chemistry.memory:
+        chemistry.memory["inverse"] = np.linalg.pinv(chemistry.network.matrix.T)
+    inverse = chemistry.memory["inverse"]
+    column = {enthalpy_name(str(r.name)): j for j, r in enumerate(chemistry.reactions)}
+    found: dict[sp.Symbol, Number] = {}
+    for i, name in enumerate(chemistry.names):
+        found[reference(name)] = references[reference(name)]
+        for p in moved:
+            by = float(inverse[i, column[p.name]])
+            if by:
+                found[reference(name)] = found[reference(name)] + (given[p.name] - p.value) * by
+    return found
 
 
 def _has_formation(chemistry: Chemistry, names: tuple[str, ...]) -> bool:

@@ -22,7 +22,7 @@ from molino.core.errors import Faults, InputError, UnitError, nearest
 from molino.core.frozen import Frozen, copied, field_names, settle
 from molino.core.printing import Printed
 from molino.core.schema import given_values, read_fields, schema_of, settings_of, sizes_of
-from molino.core.thermo.energy import CAPACITY, Energy, enthalpies
+from molino.core.thermo.energy import CAPACITY, Energy, enthalpies, moved_references
 from molino.core.thermo.phase_model import MODELS, PhaseModel, RealGas, molar_volume
 from molino.core.units import Display, Value
 from molino.core.vessels.catalyst import NO_CATALYST, Catalyst, check_catalyst
@@ -287,7 +287,7 @@ class Vessel(Frozen, Printed):
                 lambda v, s=species: self._with_contents(self._contents().with_portion(s, v)),  # type: ignore[misc]
                 _si(self._contents()[species].value), _form(self._contents()[species]),
             )  # fmt: skip
-        for p in self.chemistry.parameters:
+        for p in self.chemistry.numbers:
             name = self._constant_setting(p.name, found)
             found[name] = Setting(
                 name, "number",
@@ -380,7 +380,7 @@ class Vessel(Frozen, Printed):
                 molar_volume(s.name): s.require("molar_volume", "an additive liquid").si for s in self.chemistry.species
             }
         if not isinstance(self._thermal, InputError):
-            found |= self._thermal[1]
+            found |= moved_references(self.chemistry, self._thermal[1], given)
         found |= self.heat.numbers(given) if self.heat is not None else {}
         return found | (self.catalyst.numbers() if self.catalyst is not None else {})
 

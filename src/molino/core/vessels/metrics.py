@@ -7,6 +7,7 @@ sizing, a comparison and their uncertainty.
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -18,13 +19,24 @@ from molino.core.chemistry.formula import concentration as concentration_symbol
 from molino.core.chemistry.symbolic_network import SymbolicNetwork
 from molino.core.errors import InputError, nearest
 from molino.core.vessels.model import Model
+from molino.core.vessels.roles import VOLUME
 
-_OF_THE_WHOLE = ("temperature", "pressure", "duty")
+_OF_THE_WHOLE = {
+    "temperature": "temperature", "pressure": "pressure", "duty": "power", "heat flow": "power",
+    "volume": "volume", "flow": "volumetric flow", "coolant temperature": "temperature",
+    "coolant outlet temperature": "temperature",
+}  # fmt: skip
+"""What belongs to no species, with its kind of quantity."""
 
 
 @dataclass(frozen=True)
 class Metric:
-    """One number to judge a vessel by; made by `conversion`, `yield_of`, `selectivity`, `concentration`.
+    """One number to judge a vessel by, or that can be observed of it; made by `conversion`, `yield_of` and so on.
+
+    `what` is "conversion", "yield", "selectivity", "concentration" or "fraction" (mole fraction) of a species, or, of
+    the whole, "temperature", "pressure", "duty", "heat flow" (through the walls at this moment, in), "volume" (of the
+    contents), "flow" (volumetric, out), "coolant temperature" or "coolant outlet temperature". `stream` names a stream
+    other than the first ("permeate").
 
     Examples
     --------
@@ -38,6 +50,7 @@ class Metric:
     species: str
     over: str | None = None
     on: str | None = None
+    stream: str | None = None
 
     @property
     def reactants(self) -> tuple[str, ...]:
@@ -49,15 +62,14 @@ class Metric:
     @property
     def kind(self) -> str:
         """The kind of quantity, for units."""
-        return {"duty": "power"}.get(
-            self.what, self.what if self.what in (*_OF_THE_WHOLE, "concentration") else "number"
-        )
+        return _OF_THE_WHOLE.get(self.what, "concentration" if self.what == "concentration" else "number")
 
     def __str__(self) -> str:
         if self.what in _OF_THE_WHOLE:
             return self.what
         text = f"{self.what} of {self.species}"
         text += f" over {self.over}" if self.over else ""
+        text += f" in {self.stream}" if self.stream else ""
         return text + (f" on {self.on}" if self.on else "")
 
     def expression(self, network: SymbolicNetwork, model: Model) -> sp.Expr:
@@ -77,6 +89,9 @@ class Metric:
         inlet, outlet = model.inlet, model.outlet
         if self.what == "concentration":
             return concentration_symbol(self.species)
+        if self.what == "fraction":
+            amounts = self._stream_amounts(model)
+            return amounts[self.species] / sp.Add(*amounts.values())
         if self.what == "conversion":
             return (inlet[self.species] - outlet[self.species]) / inlet[self.species]
         formed = outlet[self.species] - inlet[self.species]
@@ -91,16 +106,33 @@ class Metric:
         return ratio * formed / (outlet[self.over] - inlet[self.over])
 
     def _of_the_whole(self, model: Model) -> sp.Expr:
-        """Temperature, pressure or duty."""
+        """What belongs to no species."""
         symbol = {"temperature": TEMPERATURE, "pressure": PRESSURE}.get(self.what)
         if symbol is not None:
             if symbol in model.balances.known:
                 return symbol
             raise InputError(f"no {self.what} is known", str(self), f"give the {self.what}")
-        if model.duty is None:
+        if self.what in model.readings:
+            return model.readings[self.what].expression
+        if self.what == "volume" and VOLUME in model.balances.known:
+            return VOLUME
+        if self.what == "flow" and model.streams and model.streams[0].flowing and model.streams[0].volume is not None:
+            return model.streams[0].volume
+        if self.what in ("duty", "heat flow"):
+            if self.what == "duty" and model.duty is not None:
+                return model.duty
             advice = "give heat capacities and enthalpies of formation, or an enthalpy to each reaction"
-            raise InputError("the duty is not known", str(self), advice)
-        return model.duty
+            raise InputError(f"the {self.what} is not known", str(self), advice)
+        raise InputError(f"this vessel has no {self.what}", str(self), f"it shows {', '.join(model.readings)}")
+
+    def _stream_amounts(self, model: Model) -> Mapping[str, sp.Expr]:
+        """The amounts, or molar flows, of the stream that it looks at."""
+        names = [form.name for form in model.streams]
+        if self.stream is None:
+            return model.streams[0].amounts if model.streams else model.outlet
+        if self.stream not in names:
+            raise InputError(f"there is no stream '{self.stream}'", str(self), nearest(self.stream, names))
+        return model.streams[names.index(self.stream)].amounts
 
 
 def conversion(species: str) -> Metric:
@@ -187,6 +219,32 @@ def duty() -> Metric:
     return Metric("duty", "")
 
 
+def heat_flow() -> Metric:
+    """Heat that comes in through the walls at this moment, as a calorimeter measures it; negative where it leaves.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> str(mo.heat_flow()), mo.heat_flow().kind
+    ('heat flow', 'power')
+    """
+    return Metric("heat flow", "")
+
+
+def fraction(species: str, stream: str | None = None) -> Metric:
+    """Mole fraction of a species in what comes out (or is in a batch), or in another stream, like the permeate.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> 2 B", k="0.2 1/min"))
+    >>> tube = mo.PlugFlow(chem, mo.Feed({"A": "1 mol/L"}, flow="1 L/min"), volume="5 L")
+    >>> round(tube.run().metric(mo.fraction("B")), 4)
+    0.7746
+    """
+    return Metric("fraction", species, stream=stream)
+
+
 def concentration(species: str) -> Metric:
     """Concentration of a species at the outlet (or at the end of a batch).
 
@@ -200,31 +258,29 @@ def concentration(species: str) -> Metric:
 
 
 _TEXT = re.compile(
-    r"\s*(conversion|yield|selectivity|concentration)\s+of\s+(\S+?)(?:\s+over\s+(\S+))?(?:\s+on\s+(\S+))?\s*"
+    r"\s*(conversion|yield|selectivity|concentration|fraction)\s+of\s+(\S+?)(?:\s+over\s+(\S+))?(?:\s+in\s+(.+?))?"
+    r"(?:\s+on\s+(\S+))?\s*"
 )
+_ALLOWED = {"conversion": (), "concentration": (), "fraction": ("in",), "yield": ("on",), "selectivity": ("over", "on")}
+"""What each may name besides its species; a yield must, and a selectivity one of the two."""
 
 
 def parse_metric(text: str) -> Metric:
-    """Read a metric as it prints: 'conversion of A', 'yield of B on A', 'selectivity of B over C'."""
+    """Read a metric as it prints: 'conversion of A', 'yield of B on A', 'selectivity of B over C', 'heat flow'."""
     if text.strip() in _OF_THE_WHOLE:
         return Metric(text.strip(), "")
     match = _TEXT.fullmatch(text)
     advice = (
         "write 'conversion of A', 'yield of B on A', 'selectivity of B over C' (or 'on A'), 'concentration of A', "
-        "'temperature', 'pressure' or 'duty'"
+        f"'fraction of A' (or 'in permeate'), or {', '.join(repr(name) for name in _OF_THE_WHOLE)}"
     )
     if not match:
         raise InputError(f"'{text}' is not a metric", "", advice)
-    what, species, over, on = match.groups()
-    wrong = {
-        "conversion": over or on,
-        "concentration": over or on,
-        "yield": over or not on,
-        "selectivity": not (over or on),
-    }
-    if wrong[what]:
+    what, species, over, stream, on = match.groups()
+    named = {name for name, given in (("over", over), ("in", stream), ("on", on)) if given}
+    if not named <= {*_ALLOWED[what]} or (what in ("yield", "selectivity") and not named):
         raise InputError(f"'{text}' is not complete or has too much", "", advice)
-    return Metric(what, species, over, on)
+    return Metric(what, species, over, on, stream)
 
 
 @lru_cache(maxsize=4096)

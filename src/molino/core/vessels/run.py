@@ -14,7 +14,7 @@ from molino.core.balances.integrate import RUN_OUT, Report
 from molino.core.balances.steady import steady
 from molino.core.balances.system import TIME, Case
 from molino.core.chemistry.chemistry import Covariance
-from molino.core.chemistry.constants import parameter_symbol
+from molino.core.chemistry.constants import parameter_symbol, si
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration
 from molino.core.errors import Fault, InputError, SolveError
 from molino.core.frozen import Frozen, FrozenMapping
@@ -91,7 +91,7 @@ def explained(vessel: Vessel, error: SolveError) -> SolveError:
     at = vessel._display.text(error.reached, kind)
     message = f"the temperature falls to 0 K at {kind} {at}: more heat is taken up than there is"
     heats = {str(r.name): r.enthalpy for r in vessel.chemistry.reactions if r.enthalpy is not None}
-    worst = max(heats, key=lambda name: abs(heats[name].si)) if heats else ""
+    worst = max(heats, key=lambda name: abs(si(heats[name]))) if heats else ""
     advice = f"check the enthalpy of reaction {worst} ({heats[worst]}) and the heat capacity" if worst else (
         "check the enthalpies of formation and the heat capacities"
     )  # fmt: skip
@@ -342,8 +342,11 @@ class Run(RunResult):
         return dict(zip(settings, found.tolist(), strict=True))
 
     def _constant_slopes(self, metric: Metric, names: Sequence[str]) -> np.ndarray:
-        by = tuple(parameter_symbol(name) for name in names)
-        return np.asarray(expression_slopes(self.trajectory, (self.vessel._expression(metric),), by)[0])
+        symbols = tuple(parameter_symbol(name) for name in names)
+        if {*symbols} <= {*self.vessel._model.balances.parameters}:
+            return np.asarray(expression_slopes(self.trajectory, (self.vessel._expression(metric),), symbols)[0])
+        settings = [self.vessel._constant_setting(name) for name in names]
+        return np.array(list(self.sensitivity(metric, settings).values()))
 
     @cached_property
     def series(self) -> Mapping[str, np.ndarray]:

@@ -8,7 +8,7 @@ import sympy as sp
 from molino.core.balances.compiled import compiled
 from molino.core.balances.integrate import observe
 from molino.core.balances.steady import steady_slopes
-from molino.core.vessels.trajectory import Trajectory, moved_expressions, sensitivities_at_end
+from molino.core.vessels.trajectory import Trajectory, moved_expressions, sensitivities_at, sensitivities_at_end
 
 
 def _is_steady(trajectory: Trajectory) -> bool:
@@ -28,12 +28,32 @@ def state_slopes(trajectory: Trajectory, by: tuple[sp.Symbol, ...]) -> np.ndarra
     found = sensitivities_at_end(trajectory, (*by, *unknown))
     if not unknown:
         return found
+    return np.asarray(found[:, : len(by)] + found[:, len(by) :] @ _boundary_slopes(trajectory, found, by, unknown))
+
+
+def slopes_at(trajectory: Trajectory, points: np.ndarray, by: tuple[sp.Symbol, ...]) -> tuple[np.ndarray, np.ndarray]:
+    """States, shape (points, states), and d(state)/d(parameter), shape (points, states, parameters), at rising points.
+
+    With boundary values taken along, as in `state_slopes`.
+    """
+    unknown = tuple(symbol for symbol, _ in trajectory.last.balances.conditions)
+    if not unknown:
+        return sensitivities_at(trajectory, points, by)
+    states, found = sensitivities_at(trajectory, points, (*by, *unknown))
+    moves = _boundary_slopes(trajectory, sensitivities_at_end(trajectory, (*by, *unknown)), by, unknown)
+    return states, found[:, :, : len(by)] + found[:, :, len(by) :] @ moves
+
+
+def _boundary_slopes(
+    trajectory: Trajectory, at_end: np.ndarray, by: tuple[sp.Symbol, ...], unknown: tuple[sp.Symbol, ...]
+) -> np.ndarray:  # fmt: skip
+    """du/dp of values u at the beginning that follow from conditions at the end, shape (values, parameters)."""
     case, y, k = trajectory.last, trajectory.end_state, len(by)
     conditions = tuple(e for _, e in case.balances.conditions)
     symbols = (*case.balances.symbols, *by, *unknown)
     partial = compiled(case.balances).gradient(conditions, symbols)(case.values)(y, trajectory.end)
-    whole = partial[:, : len(y)] @ found + partial[:, len(y) :]
-    return np.asarray(found[:, :k] - found[:, k:] @ np.linalg.solve(whole[:, k:], whole[:, :k]))
+    whole = partial[:, : len(y)] @ at_end + partial[:, len(y) :]
+    return np.asarray(-np.linalg.solve(whole[:, k:], whole[:, :k]))
 
 
 def expression_slopes(

@@ -51,6 +51,10 @@ def metric_of_ends(first: FlowVessel, metric: Metric, ends: Ends) -> Number:
     """A metric from what goes into a train and what comes out, exact slopes with it."""
     if metric.what == "concentration":
         return ends.last[metric.species] / ends.volume
+    if metric.what == "fraction" and metric.stream is None:
+        return ends.last[metric.species] / sum(ends.last.values())
+    if metric.what == "flow":
+        return ends.volume * sum(ends.product.values()) / sum(ends.last.values())
     if metric.what in ("temperature", "pressure", "duty"):
         return {"temperature": ends.T, "pressure": ends.P, "duty": ends.duty}[metric.what]
     first._expression(metric)
@@ -215,7 +219,7 @@ class _SlopedPass:
             assert place is not None
             if name.startswith("constant "):
                 constant = name.removeprefix("constant ")
-                value = next(p.value for p in fed.chemistry.parameters if p.name == constant)
+                value = next(p.value for p in fed.chemistry.numbers if p.name == constant)
                 given[fed._constant_setting(constant)] = self.seed(value, place)
             elif name != "recycle":
                 owner, setting = self.done.owner_of(name)

@@ -14,7 +14,7 @@ from molino.core.balances.compiled import compiled
 from molino.core.balances.integrate import Event, Report, Solution, integrate
 from molino.core.balances.source import NotFinite
 from molino.core.balances.system import Case
-from molino.core.errors import SolveError
+from molino.core.errors import InputError, SolveError
 from molino.core.frozen import Frozen
 from molino.core.vessels.piecewise_linear import Segment
 from molino.core.vessels.roles import SINCE, slope_of
@@ -172,21 +172,55 @@ def _has_happened(case: Case, event: Event, at: float, state: np.ndarray) -> boo
 
 
 def sensitivities_at_end(trajectory: Trajectory, by: tuple[sp.Symbol, ...]) -> np.ndarray:
-    """d(state)/d(parameter) at the end, shape (states, parameters), through all stages.
+    """d(state)/d(parameter) at the end, shape (states, parameters); see `sensitivities_at`."""
+    return np.asarray(sensitivities_at(trajectory, np.array([trajectory.end]), by)[1][-1])
+
+
+def sensitivities_at(
+    trajectory: Trajectory, points: np.ndarray, by: tuple[sp.Symbol, ...]
+) -> tuple[np.ndarray, np.ndarray]:
+    """States, shape (points, states), and d(state)/d(parameter), shape (points, states, parameters), at rising points.
 
     Where an event ended a stage its time moves with the parameters, too: S jumps by (f_before - f_after) dt/dp with
     dt/dp = -(g_y S + g_p)/(g_y f + g_t) (W. F. Feehery, J. E. Tolsma, P. I. Barton, Appl. Numer. Math. 25 (1997) 41).
+
+    Raises
+    ------
+    InputError
+        If one of the parameters changes on the way.
     """
-    state, slopes = None, None
+    _check_constant(trajectory, by)
+    owners = trajectory.owners(points)
+    state, slopes, states, found = None, None, [], []
     for n, part in enumerate(trajectory.parts):
-        case = part.case
         rtol, atol = part.settings.rtol, part.settings.atol
-        found = integrate(case, [part.begin, part.end], initial=state, by=by, slopes=slopes, rtol=rtol, atol=atol)
-        assert found.sensitivities is not None
-        state, slopes = found.states[-1], found.sensitivities[-1]
-        if part.events and part.events[-1].event.terminal and n + 1 < len(trajectory.parts):
+        own = points[owners == n]
+        last = n + 1 == len(trajectory.parts) or not (owners > n).any()
+        ends = own if last and len(own) and own[-1] > part.begin else np.append(own, part.end)
+        grid = np.unique(np.append(part.begin, ends))
+        solution = integrate(part.case, grid, initial=state, by=by, slopes=slopes, rtol=rtol, atol=atol)
+        S = solution.sensitivities
+        if S is None:
+            S = np.zeros((*solution.states.shape, 0))
+        rows = np.searchsorted(grid, own)
+        states.append(solution.states[rows])
+        found.append(S[rows])
+        if last:
+            break
+        state, slopes = solution.states[-1], S[-1]
+        if part.events and part.events[-1].event.terminal:
             slopes = slopes + _jump(part, trajectory.parts[n + 1].case, state, slopes, by)
-    return np.asarray(slopes)
+    return np.concatenate(states), np.concatenate(found)
+
+
+def _check_constant(trajectory: Trajectory, by: tuple[sp.Symbol, ...]) -> None:
+    """Raise InputError for a parameter that is one number at first and another one later."""
+    cases = [part.case for part in trajectory.parts]
+    for symbol in by:
+        ramps = any(slope_of(symbol) in case.balances.parameters and case.value(slope_of(symbol)) for case in cases)
+        if ramps or len({case.value(symbol) for case in cases if symbol in case.balances.parameters}) > 1:
+            message = f"{symbol} changes while it runs, so there is no slope by it as one number"
+            raise InputError(message, "", "ask for the slope by something that stays as it is")
 
 
 def _jump(

@@ -106,8 +106,9 @@ def show(name: str, found: Fit) -> None:
     for warning in found.warnings:
         out.print(Text.assemble(("look: ", "bold yellow"), warning))
     for p in found.outliers if found.parameter_map.runs else ():
-        time = f"{display.number(p.time, 'time'):.6g} {display.unit('time')}".strip()
-        line = f'leave_out = [{{ run = "{p.run}", time = "{time}", species = "{p.species}" }}]'
+        kind = next(run.axis_kind for run in found.parameter_map.runs if run.name == p.run)
+        time = f"{display.number(p.time, kind):.6g} {display.unit(kind)}".strip()
+        line = f'leave_out = [{{ run = "{p.run}", time = "{time}", response = "{p.response}" }}]'
         out.print(Text(f"  to leave it out, write in [fit.{name}]:  {line}"))
 
 

@@ -2,21 +2,42 @@
 
 from __future__ import annotations
 
-import math
+from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
+from molino.core.fitting.experiments import OUTLET, Experiment
 from molino.core.fitting.fit_result import Fit
+from molino.core.units import Display
 from molino.desk.figures import style
 from molino.desk.figures.residuals import residuals
 
+_FROM_ZERO = ("concentration", "number")
+"""Kinds whose axis begins at zero, and whose bands end there."""
+
+
+@dataclass(frozen=True)
+class _Panel:
+    """What is drawn together: responses of one kind, of one run, or of all runs that were observed at the outlet."""
+
+    runs: tuple[Experiment, ...]
+    kind: str
+    responses: tuple[str, ...]
+
+    @property
+    def is_outlet(self) -> bool:
+        return self.runs[0].along == OUTLET
+
 
 def fit(result: Fit) -> Figure:
-    """Measured points, fitted curves with their 95 % bands, a panel a run; outliers are ringed.
+    """Measured points, fitted curves with their 95 % bands, a panel a run and kind of quantity; outliers are ringed.
 
-    The darker band is that of the curve, the lighter one that of a measurement. Of a fit to rates: see `residuals`.
+    The darker band is that of the curve, the lighter one that of a measurement. What was observed at the outlet stands
+    run by run. Of a fit to rates: see `residuals`.
 
     Parameters
     ----------
@@ -26,59 +47,98 @@ def fit(result: Fit) -> Figure:
     -------
     matplotlib Figure
     """
-    display = result.data.display
     if not result.parameter_map.runs:
         return residuals(result)
-    runs = result.data.runs
-    columns = min(3, len(runs))
-    rows = math.ceil(len(runs) / columns)
-    figure = style.blank(height=max(6.25, 3.0 * rows))
-    panels = figure.subplots(rows, columns, squeeze=False, sharey=True)
-    curves = result.curves()
-    for n, axes in enumerate(panels.flat):
-        if n >= len(runs):
-            axes.set_visible(False)
-            continue
-        run = runs[n]
-        at = f", {display.text(run.T, 'temperature')}" if run.T is not None else ""
-        bottom, left = n + columns >= len(runs), n % columns == 0
-        style.dress(
-            axes,
-            display.label(run.time_word, "time") if bottom else "",
-            display.label("concentration", "concentration") if left else "",
-            f"{run.name}{at}",
-        )
-        band = curves[run.name]
-        times = display.number(band.times, "time")
-        for i, species in enumerate(result.responses):
-            line = style.stroke(i)
-            middle = band.values[species]
-            for half, alpha in ((band.prediction[species], 0.12), (band.confidence[species], 0.3)):
-                ends = (display.number(np.maximum(middle + sign * half, 0.0), "concentration") for sign in (-1, 1))
-                if np.isfinite(half).all():
-                    axes.fill_between(times, *ends, color=line["color"], alpha=alpha, linewidth=0)
-            axes.plot(times, display.number(middle, "concentration"), **line)
-            if species in run.measured:
-                values = display.number(run.measured[species], "concentration")
-                axes.plot(
-                    display.number(run.times, "time"), values, style.MARKS[i], color=line["color"], ms=5, mfc="white",
-                    mew=1.4, label=species,
-                )  # fmt: skip
-        for gone in (g for g in result.data.left_out if g.run == run.name):
-            place = display.number(gone.time, "time"), display.number(gone.value, "concentration")
-            axes.plot(*place, "x", color=style.QUIET, ms=8, mew=2)
-            axes.annotate("left out", place, (0, -14), textcoords="offset points", ha="center", fontsize=8)
-        for odd in (p for p in result.outliers if p.run == run.name):
-            place = display.number(odd.time, "time"), display.number(odd.measured, "concentration")
-            axes.plot(*place, "o", ms=14, mfc="none", mec=style.INK, mew=1.2)
-            axes.annotate("outlier", place, (0, 10), textcoords="offset points", ha="center", fontsize=8)
-        axes.set_xlim(left=0)
-    panels[0][0].set_ylim(bottom=0)  # all share it, so only once everything is drawn
+    several = _panels(result)
+    kinds = {panel.kind for panel in several}
+    share = len(kinds) == 1
+    figure, panels, columns = style.grid_of(len(several), sharey=share)
+    for n, (axes, panel) in enumerate(zip(panels, several, strict=True)):
+        bottom, left = n + columns >= len(several), n % columns == 0 or not share
+        _dress(axes, panel, result.data.display, bottom or not share, left)
+        if panel.is_outlet:
+            _draw_outlets(axes, panel, result)
+        else:
+            _draw_run(axes, panel, result)
+    for axes, panel in zip(panels, several, strict=True):
+        if panel.kind in _FROM_ZERO:
+            axes.set_ylim(bottom=min(0.0, axes.get_ylim()[0]) if panel.kind == "number" else 0)
     handles: dict[str, Any] = {}
-    for axes in panels.flat:
+    for axes in panels:
         for handle, label in zip(*axes.get_legend_handles_labels(), strict=True):
             handles.setdefault(label, handle)
-    figure.legend(handles.values(), handles.keys(), loc="outside upper right", ncols=len(handles), frameon=False)
-    quality = "; ".join(f"{r.species}: R² {r.r_squared:.4f}" for r in result.by_species if np.isfinite(r.r_squared))
+    figure.legend(handles.values(), handles.keys(), loc="outside upper right", ncols=min(len(handles), 4),
+                  frameon=False)  # fmt: skip
+    quality = "; ".join(f"{r.name}: R² {r.r_squared:.4f}" for r in result.by_response if np.isfinite(r.r_squared))
     figure.suptitle(f"Measured (points) and fitted (lines)    {quality}", x=0.01, ha="left", fontsize=11)
     return figure
+
+
+def _panels(result: Fit) -> list[_Panel]:
+    """What is drawn where."""
+    found, outlets = [], [run for run in result.data.runs if run.along == OUTLET]
+    for runs in [(run,) for run in result.data.runs if run.along != OUTLET] + ([tuple(outlets)] if outlets else []):
+        by_kind: dict[str, list[str]] = {}
+        for response in (r for r in result.responses if any(r in run.measured for run in runs)):
+            by_kind.setdefault(result.data.kind_of(response), []).append(response)
+        if len(runs) == 1 and runs[0].is_simple:  # the curves of all species, measured in this run or not
+            by_kind = {kind: [r for r in result.responses if result.data.kind_of(r) == kind] for kind in by_kind}
+        found += [_Panel(runs, kind, tuple(responses)) for kind, responses in by_kind.items()]
+    return found
+
+
+def _dress(axes: Axes, panel: _Panel, display: Display, bottom: bool, left: bool) -> None:
+    run = panel.runs[0]
+    at = f", {display.text(run.T, 'temperature')}" if run.T is not None else ""
+    x = "" if not bottom else "run" if panel.is_outlet else display.label(run.axis, run.axis_kind)
+    name = panel.responses[0] if panel.kind == "number" and len(panel.responses) == 1 else panel.kind
+    y = display.label({"power": "heat flow", "number": "fraction or conversion"}.get(name, name), panel.kind)
+    style.dress(axes, x, y if left else "", "at the outlet" if panel.is_outlet else f"{run.name}{at}")
+
+
+def _draw_run(axes: Axes, panel: _Panel, result: Fit) -> None:
+    """Curves with bands, and points, along one run."""
+    (run,), display, kind = panel.runs, result.data.display, panel.kind
+    band = result.curve_of(run.name)
+    times = display.number(band.times, run.axis_kind)
+    for response in (r for r in panel.responses if r in band.values):
+        i = result.responses.index(response)
+        line, middle = style.stroke(i), band.values[response]
+        least = 0.0 if kind in _FROM_ZERO else -np.inf
+        for half, alpha in ((band.prediction[response], 0.12), (band.confidence[response], 0.3)):
+            ends = (display.number(np.maximum(middle + sign * half, least), kind) for sign in (-1, 1))
+            if np.isfinite(half).all():
+                axes.fill_between(times, *ends, color=line["color"], alpha=alpha, linewidth=0)
+        axes.plot(times, display.number(middle, kind), **line)
+        if response in run.measured:
+            at, values = display.number(run.times, run.axis_kind), display.number(run.measured[response], kind)
+            axes.plot(at, values, style.MARKS[i], color=line["color"], ms=5, mfc="white", mew=1.4, label=response)
+    for gone in (g for g in result.data.left_out if g.run == run.name and g.response in panel.responses):
+        place = display.number(gone.time, run.axis_kind), display.number(gone.value, kind)
+        axes.plot(*place, "x", color=style.QUIET, ms=8, mew=2)
+        axes.annotate("left out", place, (0, -14), textcoords="offset points", ha="center", fontsize=8)
+    for odd in (p for p in result.outliers if p.run == run.name and p.response in panel.responses):
+        place = display.number(odd.time, run.axis_kind), display.number(odd.measured, kind)
+        axes.plot(*place, "o", ms=14, mfc="none", mec=style.INK, mew=1.2)
+        axes.annotate("outlier", place, (0, 10), textcoords="offset points", ha="center", fontsize=8)
+    axes.set_xlim(left=0)
+
+
+def _draw_outlets(axes: Axes, panel: _Panel, result: Fit) -> None:
+    """Measured (points) and calculated (bars) of every run, side by side."""
+    points, display = result.points, result.data.display
+    names = [run.name for run in panel.runs]
+    for response in panel.responses:
+        i = result.responses.index(response)
+        own = [n for n, (run, r) in enumerate(zip(points.run, points.response, strict=True))
+               if r == response and run in names]  # fmt: skip
+        x, color = [names.index(points.run[n]) for n in own], style.stroke(i)["color"]
+        axes.plot(x, display.number(points.calculated[own], panel.kind), "_", color=color, ms=18, mew=2)
+        axes.plot(x, display.number(points.measured[own], panel.kind), style.MARKS[i], color=color, ms=5, mfc="white",
+                  mew=1.4, label=response)  # fmt: skip
+    _name_runs(axes, names)
+
+
+def _name_runs(axes: Axes, names: Sequence[str]) -> None:
+    axes.set_xticks(range(len(names)), names, rotation=45 if max(len(n) for n in names) > 4 else 0)
+    axes.set_xlim(-0.6, len(names) - 0.4)

@@ -27,46 +27,58 @@ def residuals(result: Fit) -> Figure:
     -------
     matplotlib Figure
     """
-    points, display, kind = result.points, result.data.display, result.data.kind
-    names = np.array(points.species)
-    against = [("calculated", kind, points.calculated)]
+    points, display = result.points, result.data.display
+    names, kinds = np.array(points.response), dict.fromkeys(result.data.kind_of(r) for r in result.responses)
+    against = []
+    for kind in kinds:  # what is of another kind stands in a panel of its own
+        own = np.array([result.data.kind_of(r) == kind for r in names])
+        against.append(("calculated", kind, np.where(own, points.calculated, np.nan)))
     against += [(name, variable_kind(name), values) for name, values in points.variables.items() if np.ptp(values)][:6]
-    count = len(against) + 2
+    count = len(against) + len(kinds) + 1
     figure, panels, columns = style.grid_of(count)
-    parity(panels[0], result, display)
-    for n, (axes, (name, what, values)) in enumerate(zip(panels[1:], against, strict=False), 1):
+    for axes, kind in zip(panels, kinds, strict=False):
+        parity(axes, result, display, kind)
+    for n, (axes, (name, what, values)) in enumerate(zip(panels[len(kinds) :], against, strict=False), len(kinds)):
         style.dress(axes, display.label(name, what), _RESIDUAL if n % columns == 0 or n == 1 else "")
         for line in (-2, 0, 2):
             axes.axhline(line, color=style.QUIET, linewidth=0.9, linestyle="-" if line == 0 else "--")
-        for i, species in enumerate(result.responses):
-            own = names == species
-            style.dots(axes, i, display.number(values[own], what), points.scaled[own], species)
-        _widen_limits(axes, display.number(values, what))
+        for i, response in enumerate(result.responses):
+            own = (names == response) & np.isfinite(values)
+            if own.any():
+                style.dots(axes, i, display.number(values[own], what), points.scaled[own], response)
+        _widen_limits(axes, display.number(values[np.isfinite(values)], what))
     normal(panels[count - 1], result)
     if len(result.responses) > 1:
-        handles, labels = panels[0].get_legend_handles_labels()
-        figure.legend(handles, labels, loc="outside upper right", ncols=len(labels), frameon=False)
+        pairs = [pair for axes in panels for pair in zip(*axes.get_legend_handles_labels(), strict=True)]
+        named = {label: handle for handle, label in pairs}
+        figure.legend(named.values(), named.keys(), loc="outside upper right", ncols=len(named), frameon=False)
     figure.suptitle(f"Residuals of {result.extent}", x=0.01, ha="left", fontsize=11)
     return figure
 
 
 def variable_kind(name: str) -> str:
     """The kind of quantity of a variable of observations, by its name."""
-    return name if name in ("time", "temperature") else "concentration"
+    if name in ("time", "temperature", "length", "volume"):
+        return name
+    return {"space time": "time", "catalyst mass": "mass"}.get(name, "concentration")
 
 
-def parity(axes: Axes, result: Fit, display: Display) -> None:
-    """Calculated over measured."""
-    points, kind = result.points, result.data.kind
-    names = np.array(points.species)
+def parity(axes: Axes, result: Fit, display: Display, kind: str) -> None:
+    """Calculated over measured, of one kind of quantity."""
+    points = result.points
+    names = np.array(points.response)
+    own = np.array([result.data.kind_of(r) == kind for r in names])
     style.dress(axes, display.label("measured", kind), display.label("calculated", kind))
-    both = display.number(np.concatenate([points.measured, points.calculated]), kind)
-    ends = np.array([min(0.0, both.min()), both.max() * 1.03])
+    both = display.number(np.concatenate([points.measured[own], points.calculated[own]]), kind)
+    least = min(0.0, both.min()) if kind != "temperature" else both.min() - 0.03 * np.ptp(both)
+    ends = np.array([least, both.max() + 0.03 * (both.max() - least)])
     axes.plot(ends, ends, color=style.QUIET, linewidth=1)
-    for i, species in enumerate(result.responses):
-        own = names == species
+    for i, response in enumerate(result.responses):
+        if result.data.kind_of(response) != kind:
+            continue
+        own = names == response
         measured, calculated = (display.number(v[own], kind) for v in (points.measured, points.calculated))
-        style.dots(axes, i, measured, calculated, species)
+        style.dots(axes, i, measured, calculated, response)
 
 
 def normal(axes: Axes, result: Fit) -> None:

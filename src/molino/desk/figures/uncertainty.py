@@ -158,38 +158,36 @@ def candidates(result: Discrimination, run: str | None = None) -> Figure:
 
     chosen = run if run is not None else max(names, key=apart)
     experiment = next(r for r in best.parameter_map.runs if r.name == chosen)
-    species = [s for s in best.responses if s in experiment.measured]
+    responses = [s for s in best.responses if s in experiment.measured]
     figure = style.blank()
-    panels = figure.subplots(2, len(species), squeeze=False, sharex="col", height_ratios=[2.2, 1])
-    for column, s in enumerate(species):
+    panels = figure.subplots(2, len(responses), squeeze=False, sharex="col", height_ratios=[2.2, 1])
+    for column, s in enumerate(responses):
+        kind, along = best.data.kind_of(s), experiment.axis_kind
         top, below = panels[0][column], panels[1][column]
         at = f", {display.text(experiment.T, 'temperature')}" if experiment.T is not None else ""
-        style.dress(top, "", display.label(s, "concentration"), f"run {chosen}{at}")
-        style.dress(below, display.label(experiment.time_word, "time"), "residual [s.d.]" if column == 0 else "")
+        style.dress(top, "", display.label(s, kind), f"run {chosen}{at}")
+        style.dress(below, display.label(experiment.axis, along), "residual [s.d.]" if column == 0 else "")
         below.axhline(0, color=style.QUIET, lw=0.9)
-        times = display.number(experiment.times, "time")
+        times = display.number(experiment.times, along)
         for n, (name, found) in enumerate(result.fits.items()):
             band = curves[name][chosen]
             line = style.stroke(n)
             weight = result.weights[name]
             label = f"{name} ({weight:.2f})" if weight >= 0.005 else f"{name} (< 0.01)"
-            top.plot(
-                display.number(band.times, "time"), display.number(band.values[s], "concentration"), **line, label=label
-            )
+            top.plot(display.number(band.times, along), display.number(band.values[s], kind), **line, label=label)
             own = np.array(
-                [r == chosen and q == s for r, q in zip(found.points.run, found.points.species, strict=True)]
+                [r == chosen and q == s for r, q in zip(found.points.run, found.points.response, strict=True)]
             )
             self_scaled = found.points.residuals[own] / best.points.standard_deviation[own]
             style_of = {"color": line["color"], "linestyle": line["linestyle"], "linewidth": 1.0}
             below.plot(
-                display.number(found.points.time[own], "time"), self_scaled, style.MARKS[n % len(style.MARKS)],
+                display.number(found.points.time[own], along), self_scaled, style.MARKS[n % len(style.MARKS)],
                 ms=4, **style_of,
             )  # fmt: skip
-        top.plot(
-            times, display.number(experiment.measured[s], "concentration"), "o", color=style.INK, ms=5, mfc="white"
-        )
+        top.plot(times, display.number(experiment.measured[s], kind), "o", color=style.INK, ms=5, mfc="white")
         _room(below)
-        top.set_ylim(bottom=0)
+        if kind == "concentration":
+            top.set_ylim(bottom=0)
     panels[0][0].legend(frameon=False, title="law (weight)", alignment="left")
     figure.suptitle(result.verdict, x=0.01, ha="left", fontsize=10, wrap=True)
     return figure

@@ -117,7 +117,7 @@ def write_chemistry(chemistry: Chemistry, path: str | Path) -> Path:
         if reaction.basis != "volume":
             table["basis"] = reaction.basis
         if reaction.enthalpy is not None:
-            table["enthalpy"] = _number(reaction.enthalpy)
+            table["enthalpy"] = _entry(reaction.enthalpy)
             table["enthalpy_at"] = _number(reaction.enthalpy_at)
         for name, held in reaction.constants.items():
             table[name] = _constant(held)

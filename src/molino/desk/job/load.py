@@ -193,10 +193,6 @@ def build(job: JobContext) -> Job:
             if chemistry is not None and not _started_otherwise(job, name):
                 check_contents(feed.contents, chemistry, "contents")
             feeds[name] = feed
-    data = {}
-    for name, source in job.file.data.items():
-        with job.at(f"[data.{name}]"):
-            data[name] = read_data(source, job.path.parent)
     vessels: dict[str, Vessel | Train] = {}
     if chemistry is not None:
         trains = {n: t for n, t in job.file.vessels.items() if isinstance(t, models.TrainTable)}
@@ -207,6 +203,10 @@ def build(job: JobContext) -> Job:
         for name, train in trains.items():
             with job.at(f"[vessels.{name}]"):
                 vessels[name] = read_train(job, name, train, vessels, feeds)
+    data = {}
+    for name, source in job.file.data.items():
+        with job.at(f"[data.{name}]"):
+            data[name] = read_data(job, source, vessels)
     fits = {}
     for name, fit in job.file.fit.items():
         with job.at(f"[fit.{name}]"):

@@ -82,7 +82,7 @@ class ReactionTable(BaseModel):
     rate: str | None = None
     orders: dict[str, Entry] | None = None
     basis: str = "volume"
-    enthalpy: Quantity | None = None
+    enthalpy: Entry | None = None
     enthalpy_at: Quantity | None = None
 
 
@@ -248,9 +248,9 @@ VesselTable = Annotated[
 
 
 class SignalTable(Table):
-    """What a column says of a concentration: { species = "A", slope = "120 L/mol", blank = 0.02 }, or another form."""
+    """What a column shows of a species or metric: { of = "A", slope = "120 L/mol", blank = 0.02 }, or another form."""
 
-    species: str
+    of: str
     slope: Quantity | None = None
     blank: Quantity | None = None
     conversion: bool = False
@@ -263,13 +263,14 @@ class SignalTable(Table):
 
 
 class DataTable(Table):
-    """A table of measurements, next to the job file: runs, or rates."""
+    """A table of measurements, next to the job file: runs, or rates; `vessel` names what was observed."""
 
     file: str
     sheet: str | None = None
     kind: Literal["runs", "rates"] = "runs"
-    vessel: Literal["stirred tank", "plug flow"] | None = None
+    vessel: str | None = None
     signals: dict[str, SignalTable] = {}
+    changes: list[ChangeTable] = []
 
 
 class LeaveOutTable(Table):
@@ -277,7 +278,7 @@ class LeaveOutTable(Table):
 
     run: str
     time: Quantity
-    species: str
+    response: str
 
 
 class ScreeningTable(Table):
@@ -333,6 +334,7 @@ class FitTable(Table):
     leave_out: list[LeaveOutTable] = []
     errors: str | dict[str, Quantity] = "each"
     fit_initial: list[str] | dict[str, list[str]] = []
+    unknowns: dict[str, Entry] = {}
     delay: bool | str | float = False
     per_run: list[str] = []
     n_starts: int = Field(default=1, ge=1)

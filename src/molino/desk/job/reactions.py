@@ -58,7 +58,7 @@ def read_reaction(job: JobContext, name: str, table: models.ReactionTable) -> Re
             constants[key] = read_constant_table(job.in_unit, given)
     faults.raise_any()
     orders = {s: read_entry(job.in_unit, n, "") for s, n in table.orders.items()} if table.orders else None
-    heat = {"enthalpy": job.in_unit(table.enthalpy, "energy per amount")}
+    heat = {"enthalpy": read_entry(job.in_unit, table.enthalpy, "energy per amount")}
     if table.enthalpy_at is not None:
         heat["enthalpy_at"] = job.in_unit(table.enthalpy_at, "temperature")
     return Reaction(table.equation, table.rate, name, orders=orders, basis=table.basis, **heat, **constants)

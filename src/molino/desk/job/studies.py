@@ -4,22 +4,27 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from pathlib import Path
 from typing import Any
 
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.formula import names_in
 from molino.core.chemistry.temperature_dependence import Arrhenius, VantHoff
 from molino.core.errors import Faults, InputError, nearest
-from molino.core.fitting.experiments import Experiment, Experiments, as_experiments
+from molino.core.fitting.experiments import VESSELS, Experiment, Experiments, as_experiments
 from molino.core.fitting.next_experiment import grid
 from molino.core.fitting.rates import Rates
 from molino.core.fitting.regression import check_data
 from molino.core.fitting.signals import Signal
+from molino.core.vessels.base import Vessel
+from molino.core.vessels.changes import Change
+from molino.core.vessels.train import Train
 from molino.desk.job import models
+from molino.desk.job.constants import read_entry
 from molino.desk.job.context import JobContext
 from molino.desk.job.reactions import note_unitless, read_reaction
+from molino.desk.job.vessels import read_changes
 from molino.desk.tables.experiments import read_experiments, read_rates
+from molino.desk.tables.observations import condition_kinds
 
 
 @dataclass(frozen=True, eq=False)
@@ -46,19 +51,35 @@ class Study:
     next: tuple[Experiment, ...] = ()
 
 
-def read_data(table: models.DataTable, folder: Path) -> Experiments | Rates:
+def read_data(
+    job: JobContext, table: models.DataTable, vessels: Mapping[str, Vessel | Train]
+) -> Experiments | Rates:  # fmt: skip
     """Runs or rates, as a table of the job says."""
-    path = folder / table.file
+    path = job.path.parent / table.file
     if table.kind == "rates":
-        if table.signals or table.vessel:
-            raise InputError("a table of rates has neither signals nor vessels", "", "take them out")
+        if table.signals or table.vessel or table.changes:
+            raise InputError("a table of rates has neither signals nor vessels nor changes", "", "take them out")
         return read_rates(path, table.sheet)
+    vessel: str | Vessel | Train | None = table.vessel
+    if table.vessel is not None and table.vessel not in VESSELS:
+        if table.vessel not in job.known("vessels"):
+            advice = nearest(table.vessel, [*job.known("vessels"), *VESSELS[1:]])
+            raise InputError(f"there is no vessel '{table.vessel}'", "vessel", advice)
+        if table.vessel not in vessels:
+            raise InputError(())  # its own faults are reported already
+        vessel = vessels[table.vessel]
     signals, faults = {}, Faults()
     for column, given in table.signals.items():
         with faults.at(f"signals.{column}"):
             signals[column] = Signal(**given.model_dump())
+    changes: tuple[Change, ...] = ()
+    if isinstance(vessel, Vessel):
+        with faults.at():
+            changes = read_changes(job, table.changes, vessel)
+    elif table.changes:
+        faults.add("changes", "they are of a vessel, and none is named", "vessel = 'NAME' of a stirred tank")
     faults.raise_any()
-    return read_experiments(path, table.sheet, signals=signals, vessel=table.vessel)
+    return read_experiments(path, table.sheet, signals=signals, vessel=vessel, changes=changes)
 
 
 def study(
@@ -70,17 +91,17 @@ def study(
     errors = table.errors
     if isinstance(errors, dict):
         with faults.at("errors"):
-            if "concentration" in job.units and found.kind not in job.units:
-                unitless = [name for name, given in errors.items() if not isinstance(given, str)]
-                if unitless:
-                    raise InputError(
-                        f"a bare number for {', '.join(unitless)}", "", f"write it with the unit of a {found.kind}"
-                    )
-        errors = {name: job.in_unit(given, found.kind) for name, given in errors.items()}
+            if "concentration" in job.units:
+                for name, given in errors.items():
+                    kind = found.kind_of(name)
+                    if not isinstance(given, str) and kind not in ("number", *job.units):
+                        raise InputError(f"a bare number for {name}", "", f"write it with the unit of a {kind}")
+        errors = {name: job.in_unit(given, found.kind_of(name)) for name, given in errors.items()}
     delay = table.delay if isinstance(table.delay, bool | str) else job.in_unit(table.delay, "time")
     options: dict[str, Any] = {
         "errors": errors,
         "fit_initial": table.fit_initial,
+        "unknowns": _unknowns(job, table, found),
         "delay": delay,
         "per_run": table.per_run,
     }
@@ -99,7 +120,7 @@ def study(
     for name in [*table.region, *([table.next.narrow] if table.next is not None else [])]:
         if (
             known is not None
-            and name.partition(",")[0] not in known
+            and name.partition(",")[0] not in known | table.unknowns.keys()
             and not name.startswith(("start ", "feed ", "delay"))
         ):
             faults.add("region or next", f"'{name}' is not an unknown constant", nearest(name, known))
@@ -121,6 +142,16 @@ def study(
     )  # fmt: skip
 
 
+def _unknowns(job: JobContext, table: models.FitTable, data: Experiments | Rates) -> dict[str, Any]:
+    """Numbers of vessels that are sought, a bare number in the unit of its kind."""
+    vessels = [run.vessel for run in data if not run.is_simple] if isinstance(data, Experiments) else []
+    found = {}
+    for name, given in table.unknowns.items():
+        kinds = [kind for vessel in vessels if (kind := condition_kinds(vessel).get(name))]
+        found[name] = read_entry(job.in_unit, given, kinds[0] if kinds else "")
+    return found
+
+
 def _data_of(job: JobContext, table: models.FitTable, data: Mapping[str, Experiments | Rates]) -> Experiments | Rates:
     names = [table.data] if isinstance(table.data, str) else table.data
     faults = Faults()
@@ -139,7 +170,7 @@ def _data_of(job: JobContext, table: models.FitTable, data: Mapping[str, Experim
     runs = as_experiments([one for one in sets if isinstance(one, Experiments)])
     for point in table.leave_out:
         with faults.at("leave_out"):
-            runs = runs.without(point.run, job.in_unit(point.time, "time"), point.species)
+            runs = runs.without(point.run, job.in_unit(point.time, "time"), point.response)
     faults.raise_any()
     return runs
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -123,14 +123,23 @@ def _dosing(job: JobContext, table: models.DosingTable, feeds: Feeds) -> Dosing:
     return Dosing(job.feed_named(table.feed, feeds), windows, rate)
 
 
-def read_tank_tasks(job: JobContext, table: Any, tank: Vessel) -> TankTasks:
-    """What is asked of a tank besides its steady state."""
-    faults = Faults()
-    changes = []
-    for n, change in enumerate(table.changes):
+def read_changes(job: JobContext, given: Sequence[Any], tank: Vessel) -> tuple[Change, ...]:
+    """Steps and ramps of a tank; InputError with every one that is none."""
+    faults, changes = Faults(), []
+    for n, change in enumerate(given):
         with faults.at(f"changes {n + 1}"):
             to = job.in_unit(change.to, tank._setting(change.what).kind)
             changes.append(Change(change.what, to, **job.read(Change, change)))
+    faults.raise_any()
+    return tuple(changes)
+
+
+def read_tank_tasks(job: JobContext, table: Any, tank: Vessel) -> TankTasks:
+    """What is asked of a tank besides its steady state."""
+    faults = Faults()
+    changes: tuple[Change, ...] = ()
+    with faults.at():
+        changes = read_changes(job, table.changes, tank)
     start_up = bounds = curve = None
     with faults.at():
         if table.start_up is not None:
@@ -146,7 +155,7 @@ def read_tank_tasks(job: JobContext, table: Any, tank: Vessel) -> TankTasks:
             low, high = (job.in_unit(v, kind) for v in table.branch.between)
             curve = (table.branch.vary, (low, high))
     faults.raise_any()
-    return TankTasks(start_up, tuple(changes), bounds, curve)
+    return TankTasks(start_up, changes, bounds, curve)
 
 
 def read_train(

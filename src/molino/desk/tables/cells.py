@@ -13,7 +13,7 @@ import pandas as pd
 from molino.core import units
 from molino.core.errors import Faults, InputError, UnitError
 
-_HEADING = re.compile(r"\s*(?P<name>.*?)\s*(?:\[(?P<unit>.*)\]|(?<=\s)\((?P<bracket>.*)\))?\s*")
+_HEADING = re.compile(r"\s*(?P<name>.*?)\s*(?:\[(?P<unit>[^\[\]]*)\]|(?<=\s)\((?P<bracket>.*)\))?\s*")
 
 
 def heading_parts(heading: object) -> tuple[str, str | None]:

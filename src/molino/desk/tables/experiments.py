@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
@@ -16,7 +16,11 @@ from molino.core.fitting.experiments import VESSELS, Experiment, Experiments
 from molino.core.fitting.rates import Rates
 from molino.core.fitting.signals import Signal
 from molino.core.units import GAS_CONSTANT
+from molino.core.vessels.base import Vessel
+from molino.core.vessels.changes import Change
+from molino.core.vessels.train import Train
 from molino.desk.tables.cells import heading_parts, read_cells, sheet_names
+from molino.desk.tables.observations import read_observations
 
 _SHAPE = (
     "the table needs the columns: run, time [min] (or space time [min] of tanks and tubes), T [degC], initial A "
@@ -149,9 +153,9 @@ def _read(
 
 def read_experiments(
     path: str | Path | pd.DataFrame, sheet: str | None = None, *, signals: Mapping[str, Signal] | None = None,
-    vessel: str | None = None,
+    vessel: str | Vessel | Train | None = None, changes: Sequence[Change] = (),
 ) -> Experiments:  # fmt: skip
-    """Read runs from a table: batches over time, or outlets of tanks and tubes at steady state.
+    """Read runs from a table: batches over time, outlets of tanks and tubes, or whatever was observed of a vessel.
 
     Headings carry units: `run`, `time [min]`, `T [degC]`, `initial xylose [mol/L]` (what was charged; the same all
     through a run), and one column of measured concentration for each species, `xylose [mol/L]`. Without `run` the
@@ -162,6 +166,12 @@ def read_experiments(
     Outlets have `space time [min]` (volume over volumetric flow of the feed) in place of time, and `feed xylose
     [mol/L]`; lines of one feed and temperature are one run, if no run is named.
 
+    With a `vessel` of its own a table holds any metrics of it: `temperature [degC]`, `heat flow [W]`, `pressure [bar]`,
+    `volume [L]`, `conversion of A`, `fraction of A`, `A [mol/L]`; over `time [min]`, along it (`length [m]`), or, with
+    neither, at its outlet or steady state, each line under its own conditions. A column named like a condition of the
+    vessel (`T [degC]`, `flow [L/min]`, `feed A [mol/L]`, `coolant T [degC]`) changes it, run by run; a coolant also
+    over the time of a run.
+
     Parameters
     ----------
     path : str, Path or DataFrame
@@ -170,9 +180,11 @@ def read_experiments(
     sheet : str, optional
         Of an .xlsx file; the first if left out; "*" for one run a sheet, named after it.
     signals : mapping of column to Signal, optional
-        Columns that hold something else than concentrations.
-    vessel : "stirred tank" or "plug flow", optional
-        Where outlets were measured, if no column `vessel` says so.
+        Columns that hold what an instrument showed of a concentration, or of another metric.
+    vessel : "stirred tank" or "plug flow", Vessel or Train, optional
+        Where outlets were measured, if no column `vessel` says so; or the vessel that was observed.
+    changes : sequence of Change, optional
+        What was changed in a stirred tank on the way, in every run.
 
     Returns
     -------
@@ -197,15 +209,15 @@ def read_experiments(
         sets: list[tuple[str, Experiments]] = []
         for name in sheet_names(path):
             with faults.at(f"sheet '{name}'"):
-                sets.append((name, read_experiments(path, name, signals=signals, vessel=vessel)))
+                sets.append((name, read_experiments(path, name, signals=signals, vessel=vessel, changes=changes)))
         faults.raise_any()
-        runs = [
-            (Experiment(name, r.times, r.measured, r.initial, r.T, r.vessel, r.gas) if len(found) == 1 else r)
-            for name, found in sets
-            for r in found
-        ]
+        runs = [replace(r, name=name) if len(found) == 1 else r for name, found in sets for r in found]
         first = sets[0][1]
         return Experiments(tuple(runs), first.source, first.show, (), first.notes)
+    if isinstance(vessel, Vessel | Train):
+        return read_observations(path, sheet, vessel, signals or {}, changes)
+    if changes:
+        raise InputError("changes are given, and no vessel that they are of", "changes", "vessel=mo.StirredTank(...)")
     table = _read(path, sheet, _SHAPE, signals or {}, ("time", "space time"))
     faults = Faults()
     runs = []
@@ -337,15 +349,15 @@ def _experiment(
     for column in table.of("signal"):
         signal = signals[column.species]
         with faults.at(f"run {name}, column '{column.heading}'"):
-            if signal.species in measured:
-                raise InputError(f"{signal.species} is measured in another column, too", "", "keep one")
-            charged = initial.get(signal.species)
+            if signal.of in measured:
+                raise InputError(f"{signal.of} is measured in another column, too", "", "keep one")
+            charged = initial.get(signal.of)
             found = signal.concentration(numbers[column.heading], column.unit, charged, T)
             if (found < -0.05 * np.nanmax(np.abs(found))).any():
                 worst = times[int(np.nanargmin(found))]
-                message = f"the signal gives a negative concentration of {signal.species} at {worst:g} s"
+                message = f"the signal gives a negative concentration of {signal.of} at {worst:g} s"
                 raise InputError(message, "", "check the calibration, or leave that cell empty")
-            measured[signal.species] = np.where(np.isfinite(found), np.maximum(found, 0.0), np.nan)
+            measured[signal.of] = np.where(np.isfinite(found), np.maximum(found, 0.0), np.nan)
     where = "batch"
     if time.role == "space time":
         message = str(table.vessels[rows][0]) if table.vessels is not None else str(vessel or "")
@@ -360,4 +372,5 @@ def _experiment(
     gas = any(c.kind == "pressure" for c in table.columns) or any(
         signals[c.species].reaction for c in table.of("signal")
     )
-    return Experiment(name, times, measured, initial, T, where, bool(gas))
+    from_charge = frozenset(signals[c.species].of for c in table.of("signal") if signals[c.species].needs_charge)
+    return Experiment(name, times, measured, initial, T, where, bool(gas), from_charge=from_charge)

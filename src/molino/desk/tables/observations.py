@@ -1,0 +1,229 @@
+"""Read what was observed of a vessel: any metric, over time, along it, or at its outlet under several conditions."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from molino.core import units
+from molino.core.errors import Faults, InputError, nearest
+from molino.core.fitting.experiments import Experiment, Experiments, response_of
+from molino.core.fitting.signals import Signal
+from molino.core.units import Value
+from molino.core.vessels.base import Vessel
+from molino.core.vessels.changes import Change
+from molino.core.vessels.heat import Jacket
+from molino.core.vessels.metrics import parse_metric
+from molino.core.vessels.train import Train
+from molino.desk.tables.cells import heading_parts, read_cells
+
+_PROFILES = {"coolant T"}
+"""Conditions that may change within a run over time, as a measured input."""
+
+
+@dataclass(frozen=True)
+class _Column:
+    """A column: 'run', 'axis', 'measured', 'signal' or 'condition', of what, its kind and unit."""
+
+    heading: str
+    role: str
+    what: str
+    kind: str
+    unit: str | None
+
+
+def read_observations(
+    source: str | Path | pd.DataFrame, sheet: str | None, vessel: Vessel | Train, signals: Mapping[str, Signal],
+    changes: Sequence[Change],
+) -> Experiments:  # fmt: skip
+    """The table of a vessel; see `read_experiments`.
+
+    Raises
+    ------
+    InputError
+        With every fault of the table: file, line, column, and what to do.
+    """
+    cells, path = read_cells(source, sheet, _shape(vessel))
+    faults = Faults()
+    columns: list[_Column] = []
+    for heading in cells.columns:
+        with faults.at(f"column '{heading}'"):
+            columns.append(_column(str(heading), vessel, signals))
+    for name in sorted(signals.keys() - {c.what for c in columns if c.role == "signal"}):
+        faults.add("headings", f"there is no column of the signal '{name}'", nearest(name, cells.columns))
+    keys = [(c.role, c.what) for c in columns]
+    for _, what in sorted({key for key in keys if keys.count(key) > 1}):
+        faults.add("headings", f"two columns for {what or 'the run'}", "keep one")
+    axes = [c for c in columns if c.role == "axis"]
+    if len(axes) > 1:
+        names = " and ".join(f"'{c.heading}'" for c in axes)
+        faults.add("headings", f"{names} both say where a sample was taken", "keep one")
+    if not any(c.role in ("measured", "signal") for c in columns):
+        faults.add("headings", "no column holds anything that was observed", _shape(vessel))
+    faults.raise_any(path.name)
+    numbers = {c.heading: _numbers(cells, c, faults) for c in columns if c.role != "run"}
+    faults.raise_any(path.name)
+    runs = []
+    for name, rows in _by_run(cells, columns, numbers).items():
+        with faults.at(f"run {name}"):
+            runs.append(_experiment(name, vessel, columns, {h: v[rows] for h, v in numbers.items()}, signals, changes))
+    faults.raise_any(path.name)
+    show = {**vessel._display.chosen}
+    for column in columns:
+        if column.unit is not None and column.kind and column.role != "signal":
+            show[column.kind] = column.unit
+    notes = tuple(f"column '{name}': {signal}" for name, signal in signals.items())
+    return Experiments(tuple(runs), path.name, show, (), notes)
+
+
+def _shape(vessel: Vessel | Train) -> str:
+    axes = _axes(vessel)
+    where = f"{' or '.join(f'{a} [{units.SI_UNITS[kind]}]' for a, kind in axes.items())}, " if axes else ""
+    return (
+        f"the table needs the columns: {where}and what was observed, like 'temperature [degC]', 'A [mol/L]', "
+        "'conversion of A'; it may have columns run, and of conditions of the vessel, like 'T [degC]'"
+    )
+
+
+def _axes(vessel: Vessel | Train) -> dict[str, str]:
+    """What samples of a vessel can be taken along, in words, with the kinds of quantity."""
+    if isinstance(vessel, Train):
+        return {}
+    sizes = {name.replace("_", " "): kind for name, kind in vessel._sizes.items()}
+    return sizes if "time" in sizes or not vessel._has_steady_state else {"time": "time", **sizes}
+
+
+def condition_kinds(vessel: Vessel | Train) -> dict[str, str]:
+    """The conditions of a vessel, with their kinds of quantity."""
+    if isinstance(vessel, Train):
+        named = {f"{v.name}.{n}": s.kind for v in vessel.vessels if v.name for n, s in v._settings.items()}
+        return {**named, "recycle": "number"}
+    return {name: setting.kind for name, setting in vessel._settings.items()}
+
+
+def _column(heading: str, vessel: Vessel | Train, signals: Mapping[str, Signal]) -> _Column:
+    name, unit = heading_parts(heading)
+    role, what, kind = _meaning(name, vessel, signals)
+    if unit is not None and role in ("axis", "measured"):
+        units.expect(unit, kind)
+    return _Column(heading, role, what, kind, unit)
+
+
+def _meaning(name: str, vessel: Vessel | Train, signals: Mapping[str, Signal]) -> tuple[str, str, str]:
+    """Role, what it is of, and kind of quantity of a column by its name."""
+    if not name:
+        raise InputError("it has no name", "", "name it, or delete the column")
+    if name in signals:
+        return "signal", name, ""
+    if name.lower() == "run":
+        return "run", "", ""
+    settings, axes, species = condition_kinds(vessel), _axes(vessel), vessel.chemistry.names
+    first, _, rest = name.partition(" ")
+    if first in ("initial", "feed") and rest in species:
+        name = f"[{rest}]"
+        if name not in settings:
+            raise InputError(f"nothing of {rest} is in what the vessel is given", "", "name it there, if only as 0")
+    if name in species:
+        return "measured", name, "concentration"
+    try:
+        metric = parse_metric(name)
+    except InputError:
+        metric = None
+    if metric is not None and not (metric.what == "volume" and "volume" in axes):
+        vessel._expression(metric)
+        return "measured", response_of(metric), metric.kind
+    if name in axes:
+        return "axis", name.replace(" ", "_"), axes[name]
+    if name in settings:
+        return "condition", name, settings[name]
+    known = [*axes, *settings, *species, "temperature", "heat flow", "pressure"]
+    raise InputError(f"'{name}' is nothing of {vessel.label}", "", nearest(name, known) or _shape(vessel))
+
+
+def _numbers(cells: pd.DataFrame, column: _Column, faults: Faults) -> np.ndarray:
+    """A column as numbers, in SI where it has a kind of quantity; nan where a cell is empty."""
+    found = np.full(len(cells), np.nan)
+    for i, (line, cell) in enumerate(cells[column.heading].items()):
+        if cell == "":
+            if column.role == "axis":
+                faults.add(f"line {line}, column '{column.heading}'", "it is missing", "write it, or delete the line")
+            continue
+        try:
+            found[i] = float(cell)
+        except ValueError:
+            advice = "write a number, or leave the cell empty where nothing was measured"
+            faults.add(f"line {line}, column '{column.heading}'", f"'{cell}' is not a number", advice)
+    if column.role in ("axis", "measured") and column.unit is not None:
+        return np.asarray(units.unit(column.unit).to_si(found))
+    return found
+
+
+def _by_run(
+    cells: pd.DataFrame, columns: Sequence[_Column], numbers: Mapping[str, np.ndarray]
+) -> dict[str, np.ndarray]:
+    """The lines of each run: by its name; otherwise by what the conditions are."""
+    count = len(cells)
+    named = next((c for c in columns if c.role == "run"), None)
+    if named is not None:
+        texts = cells[named.heading].str.strip().to_numpy()
+        return {str(name): texts == name for name in dict.fromkeys(texts)}
+    if any(c.role == "axis" for c in columns):
+        return {"1": np.ones(count, dtype=bool)}
+    keys = [tuple(float(numbers[c.heading][i]) for c in columns if c.role == "condition") for i in range(count)]
+    return {str(n): np.array([k == key for k in keys]) for n, key in enumerate(dict.fromkeys(keys), 1)}
+
+
+def _experiment(
+    name: str, vessel: Vessel | Train, columns: Sequence[_Column], numbers: Mapping[str, np.ndarray],
+    signals: Mapping[str, Signal], changes: Sequence[Change],
+) -> Experiment:  # fmt: skip
+    faults = Faults()
+    axis = next((c for c in columns if c.role == "axis"), None)
+    times = numbers[axis.heading] if axis is not None else None
+    own: Any = vessel
+    for column in (c for c in columns if c.role == "condition"):
+        with faults.at(f"column '{column.heading}'"):
+            own = _under(own, column, numbers[column.heading], times if axis and axis.what == "time" else None)
+    measured: dict[str, np.ndarray] = {}
+    for column in (c for c in columns if c.role in ("measured", "signal")):
+        with faults.at(f"column '{column.heading}'"):
+            values, response = numbers[column.heading], column.what
+            if column.role == "signal":
+                signal = signals[column.what]
+                vessel._expression(signal.metric)
+                values, response = signal.read(values, column.unit), response_of(signal.metric)
+            if response in measured:
+                raise InputError(f"{response} is measured in another column, too", "", "keep one")
+            if np.isfinite(values).any():
+                measured[response] = values
+    faults.raise_any()
+    along = axis.what if axis is not None else ""
+    if times is not None and along != "time":
+        order = np.argsort(times, kind="stable")  # along a vessel the order of the lines means nothing
+        times, measured = times[order], {r: v[order] for r, v in measured.items()}
+    return Experiment(name, times, measured, vessel=own, along=along, changes=changes)  # type: ignore[arg-type]
+
+
+def _under(vessel: Any, column: _Column, values: np.ndarray, times: np.ndarray | None) -> Any:
+    """The vessel under a condition that holds all through a run; a coolant may be followed over time."""
+    known = values[np.isfinite(values)]
+    if not len(known):
+        return vessel
+    if np.ptp(known) <= 1e-9 * max(abs(float(known[0])), 1.0):
+        return vessel.with_({column.what: _value(float(known[0]), column.unit)})
+    if column.what not in _PROFILES or times is None or not isinstance(vessel.heat, Jacket):
+        raise InputError("it changes within the run", "", "a run has one condition: split it, or name the runs")
+    seen = np.isfinite(values)
+    points = [(float(t), _value(float(v), column.unit)) for t, v in zip(times[seen], values[seen], strict=True)]
+    if points[0][0] > 0:
+        points.insert(0, (0.0, points[0][1]))
+    return vessel.with_(heat=replace(vessel.heat, T=points))
+
+
+def _value(number: float, unit: str | None) -> Value:
+    return Value(float(units.unit(unit).to_si(number)), unit) if unit else Value(number)

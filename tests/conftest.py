@@ -16,6 +16,8 @@ from molino.desk.cli import app
 from molino.desk.job.load import Job
 
 DEMO = Path(str(files("molino.demo")))
+Typed = Callable[..., Result]
+"""Types a command line; see the fixture `molino`."""
 
 
 @pytest.fixture(scope="session")
@@ -37,7 +39,7 @@ def folder(tmp_path: Path) -> Path:
 
 
 @pytest.fixture
-def molino() -> Callable[..., Result]:
+def molino() -> Typed:
     """Type `molino ...` and get exit code, stdout and stderr; an exception that is not reported in words fails the test."""
 
     def typed(*words: object) -> Result:

@@ -4,18 +4,15 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 import pytest
-from typer.testing import Result
 
 import molino as mo
-from conftest import DEMO, spoil
+from conftest import DEMO, Typed, spoil
 from molino.core.balances.compiled import compiled
 
-Typed = Callable[..., Result]
 R = mo.Reaction
 
 

@@ -6,22 +6,19 @@ import json
 import os
 import subprocess
 import sys
-from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
 import pandas as pd
 import pytest
-from typer.testing import Result
 
 import molino as mo
-from conftest import spoil
+from conftest import Typed, spoil
 from molino.core.fitting.fit_result import Fit
 from molino.demo import make_data
 from molino.desk.job.load import Job
 from molino.desk.tables.write import whole
 
-Typed = Callable[..., Result]
 ROOT = Path(__file__).parent.parent
 
 

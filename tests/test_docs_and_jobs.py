@@ -6,20 +6,17 @@ import json
 import re
 import shutil
 import sys
-from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pandas as pd
 import pytest
-from typer.testing import Result
 
 import molino as mo
-from conftest import DEMO, spoil
+from conftest import DEMO, Typed, spoil
 from molino.demo import make_data
 
-Typed = Callable[..., Result]
 ROOT = Path(__file__).parent.parent
 
 TEXTBOOK = """

@@ -4,19 +4,15 @@ from __future__ import annotations
 
 import json
 import shutil
-from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
 import pandas as pd
 import pytest
-from typer.testing import Result
 
 import molino as mo
-from conftest import DEMO
+from conftest import DEMO, Typed
 from molino.demo import make_data
-
-Typed = Callable[..., Result]
 
 
 @pytest.fixture(scope="module")

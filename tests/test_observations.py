@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import importlib.util
+import json
 import re
+import shutil
 from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
@@ -12,10 +14,15 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+import pandas as pd
 import pytest
 
 import molino as mo
+from conftest import DEMO, Typed, spoil
 from molino.core.fitting.regression import prepare
+from molino.core.vessels.metrics import parse_metric
+from molino.demo import make_data
+from molino.desk.tables.observations import condition_kinds
 
 EXAMPLES = Path(__file__).parents[1] / "examples"
 HEAT = {"heat_capacity": "3.5 MJ/m3/K"}
@@ -65,7 +72,7 @@ CASES = {
         "time", ["temperature", "A", "volume"], {"coolant T": "41 degC"}, OVER),
     "start of a tank": Case(TANK, "time", ["A", "B"], {"flow": "1.1 L/min"}, OVER),
     "steps of a tank": Case(
-        mo.StirredTank(C, FEED, volume="20 L"), "time", ["A", "temperature", "flow"], {"feed T": "61 degC"}, OVER,
+        mo.StirredTank(C, FEED, volume="20 L"), "time", ["A", "temperature", "outlet flow"], {"feed T": "61 degC"}, OVER,
         [mo.Change("[A]", "1 mol/L", at="30 min"), mo.Change("flow", "2 L/min", at="80 min", over="20 min")]),
     "tank at rest": Case(mo.StirredTank(C, FEED, volume="20 L", heat=mo.Jacket(T="60 degC", UA="20 W/K")), "",
                          ["temperature", "A", "heat flow"], {"UA": "18 W/K"}),
@@ -202,3 +209,124 @@ WRONG: list[tuple[Callable[[], Any], str]] = [
 def test_wrong_observations_say_what_to_do(make: Callable[[], Any], what: str) -> None:
     with pytest.raises(mo.InputError, match=what):
         make()
+
+
+def test_tables_of_a_vessel_hold_any_metric_under_conditions_of_each_line() -> None:
+    """Tanks at rest, each line under its own flow and feed: the constants that made the table come back."""
+    known = mo.Chemistry(mo.Reaction("A -> B", name="r", k="0.05 1/min"))
+    tank = mo.StirredTank(known, mo.Feed(A, flow="1 L/min"), volume="20 L")
+    flows, feeds = [0.5, 1.0, 2.0, 2.0], [1.0, 2.0, 2.0, 2.0]
+    runs = [tank.with_({"flow": f"{q} L/min", "[A]": f"{c} mol/L"}).steady() for q, c in zip(flows, feeds, strict=True)]
+    absorbed = [0.1 + 0.5 * r.metric("concentration of B") / 1000 for r in runs]
+    frame = pd.DataFrame({
+        "flow [L/min]": flows, "feed A [mol/L]": feeds, "conversion of A [%]": [100 * r.conversion("A") for r in runs],
+        "absorbance": absorbed,
+    })  # fmt: skip
+    signals = {"absorbance": mo.Signal("B", slope="0.5 L/mol", blank=0.1)}
+    data = mo.read_experiments(frame, vessel=tank, signals=signals)
+    assert [run.along for run in data] == ["outlet"] * 3, "two lines of one condition are replicates"
+    assert data.responses == ("conversion of A", "B")
+    fit = mo.fit(mo.Chemistry(mo.Reaction("A -> B", name="r", k=mo.Unknown("0.02 1/min"))), data)
+    assert fit["r.k"].value * 60 == pytest.approx(0.05, rel=1e-8)
+    assert fit.points_table()["where"].tolist()[0] == "at the outlet"
+    assert mo.figures.fit(fit).axes[0].get_title(loc="left") == "at the outlet"
+    tube = mo.PlugFlow(known, mo.Feed(A, flow="1 L/min"), diameter="50 mm")
+    places = [3.0, 1.0, 2.0]
+    along = pd.DataFrame(
+        {
+            "length [m]": places,
+            "A [mol/L]": [tube.with_(length=z).run().metric("concentration of A") / 1000 for z in places],
+        }
+    )
+    fit = mo.fit(mo.Chemistry(mo.Reaction("A -> B", name="r", k=mo.Unknown("0.02 1/min"))),
+                 mo.read_experiments(along, vessel=tube))  # fmt: skip
+    assert fit["r.k"].value * 60 == pytest.approx(0.05, rel=1e-8)
+    assert "length [m]" in fit.points_table().columns
+    assert fit.place("1", 2.0) == "run 1, length 2 m"
+
+
+def test_a_coolant_measured_over_time_is_what_the_vessel_felt() -> None:
+    known = scheme().at_guess()
+    ramp = [("0 min", "35 degC"), ("30 min", "50 degC"), ("60 min", "50 degC")]
+    made = mo.Batch(known, A, heat=mo.Jacket(T=ramp, UA="2 W/K"), **COLD)
+    minutes = np.arange(0.0, 61.0, 10.0)
+    coolant = np.interp(minutes, [0, 30, 60], [35, 50, 50])
+    shown = [made.run(m * 60).metric("temperature") - 273.15 if m else 30.0 for m in minutes]
+    frame = pd.DataFrame({"time [min]": minutes, "coolant T [degC]": coolant, "temperature [degC]": shown})
+    vessel = mo.Batch(known, A, heat=mo.Jacket(T="20 degC", UA="2 W/K"), **COLD)
+    data = mo.read_experiments(frame, vessel=vessel)
+    fit = mo.fit(mo.Chemistry(mo.Reaction("A -> B", name="r", enthalpy="-85 kJ/mol", k=mo.Arrhenius(
+        k=mo.Unknown("0.02 1/min"), at="40 degC", Ea="75 kJ/mol"))), data)  # fmt: skip
+    assert fit["r.k"].value * 60 == pytest.approx(0.012, rel=1e-6)
+
+
+@pytest.mark.parametrize("name", CASES)
+def test_no_column_can_be_both_observed_and_a_condition(name: str) -> None:
+    """A metric never has the name of a condition, but for the volume, whose condition is 'initial volume'."""
+    of_the_whole = {"temperature", "pressure", "duty", "heat flow", "volume", "outlet flow", "coolant temperature"}
+    for metric in of_the_whole:
+        assert str(parse_metric(metric)) == metric
+    assert of_the_whole & condition_kinds(CASES[name].vessel).keys() <= {"volume"}
+
+
+BAD_TABLES = [
+    ({"time [min]": [1], "temprature [degC]": [20]}, "(?s)'temprature' is nothing of.*did you mean 'temperature'"),
+    ({"time [min]": [1], "temperature [bar]": [20]}, "not a temperature"),
+    ({"time [min]": ["", 2], "temperature [degC]": [20, 21]}, "line 2, column 'time \\[min\\]': it is missing"),
+    ({"time [min]": [1, 2], "temperature [degC]": ["hot", 21]}, "'hot' is not a number"),
+    ({"time [min]": [1, 2], "T [degC]": [20, 21], "temperature [degC]": [20, 21]}, "it changes within the run"),
+    ({"time [min]": [1, 2], "T [degC]": [20, 20]}, "no column holds anything that was observed"),
+    ({"time [min]": [1, 2], "A [mol/L]": [1, 1], "concentration of A [mol/L]": [1, 1]}, "two columns for A"),
+    ({"time [min]": [1, 2], "feed Q [mol/L]": [1, 1], "A": [1, 2]}, "'feed Q' is nothing of"),
+    ({"time [min]": [1, 2], "pressure [bar]": [1, 1]}, "no pressure is known"),
+]
+
+
+@pytest.mark.parametrize(("columns", "what"), BAD_TABLES)
+def test_wrong_tables_of_a_vessel_name_the_column(columns: dict[str, list[Any]], what: str) -> None:
+    with pytest.raises(mo.InputError, match=what):
+        mo.read_experiments(pd.DataFrame(columns), vessel=CASES["calorimeter"].vessel)
+
+
+@pytest.fixture
+def calorimeter(tmp_path: Path) -> Path:
+    """The calorimeter's job of the demo in a folder that a test may spoil."""
+    for name in ("calorimeter.toml", "calorimeter.csv"):
+        shutil.copy(DEMO / "laboratory" / name, tmp_path / name)
+    return tmp_path / "calorimeter.toml"
+
+
+def test_the_calorimeter_of_the_demo_gives_the_constants_that_made_its_data(molino: Typed, calorimeter: Path) -> None:
+    shipped = (DEMO / "laboratory" / "calorimeter.csv").read_text().splitlines()
+    assert shipped == [",".join(row) for row in make_data.heat_rows()]
+    found = json.loads(molino("fit", calorimeter, "--json").stdout)["fits"]["hydrogenation"]
+    for name, true in make_data.HEAT_TRUTH.items():
+        constant = found["constants"][name]
+        assert constant["low_95"] < true < constant["high_95"], name
+        assert constant["high_95"] - constant["low_95"] < 0.06 * abs(true)
+    assert found["responses"]["heat flow"]["unit"] == "W"
+    results = calorimeter.parent / "results"
+    assert {"fit-hydrogenation.png", "fit-hydrogenation-residuals.png"} <= {p.name for p in results.iterdir()}
+    chemistry = mo.read_chemistry(results / "fit-hydrogenation.toml")
+    assert chemistry.covariance is not None
+    assert "hydrogenation.enthalpy" in chemistry.covariance.names
+    checked = molino("check", calorimeter).stdout
+    assert "hydrogenation.enthalpy" in checked
+    assert "43 values of temperature, heat flow, furfural" in checked
+
+
+WRONG_JOBS = [
+    (('vessel = "calorimeter" ', 'vessel = "calorimetre" '), "there is no vessel 'calorimetre'.*did you mean"),
+    (('unknowns = { UA = "2 W/K" }', 'unknowns = { Ua = "2 W/K" }'), "no run has a vessel with 'Ua'.*'UA'"),
+    (('unknowns = { UA = "2 W/K" }', 'unknowns = { UA = "2 mol" }'), "UA"),
+    (('"heat flow" = "0.3 W"', '"heat flow" = "0.3 K"'), "not a power"),
+    (('file = "calorimeter.csv"', 'file = "calorimeter.csv"\nchanges = [{ what = "T", to = 100 }]'), "only a stirred"),
+]
+
+
+@pytest.mark.parametrize(("change", "what"), WRONG_JOBS)
+def test_wrong_jobs_of_a_vessel_say_where(molino: Typed, calorimeter: Path, change: tuple[str, str], what: str) -> None:
+    spoil(calorimeter, change)
+    result = molino("check", calorimeter)
+    assert result.exit_code == 2
+    assert re.search(what, " ".join(result.stderr.split())), result.stderr

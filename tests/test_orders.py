@@ -6,22 +6,19 @@ import json
 import math
 import re
 import sys
-from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
 import pandas as pd
 import pytest
-from typer.testing import Result
 
 import molino as mo
-from conftest import DEMO
+from conftest import DEMO, Typed
 from molino.core.fitting.screening import power_law
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "examples"))
 import order_verdicts
 
-Typed = Callable[..., Result]
 T = np.linspace(0, 5400, 12)
 UNITS = {"time": "min", "concentration": "mol/L"}
 TRUTH = {0: 0.06, 1: 3e-4, 2: 1.5e-6}

@@ -5,18 +5,15 @@ from __future__ import annotations
 import json
 import re
 import sys
-from collections.abc import Callable
 from pathlib import Path
 
 import pandas as pd
 import pytest
-from typer.testing import Result
 
 import molino as mo
+from conftest import Typed
 from molino.core.chemistry.composition import ATOMIC_MASSES, composition
 from molino.desk.tables.species import species_table
-
-Typed = Callable[..., Result]
 
 FORMULAS = {
     "H2O": ({"H": 2, "O": 1}, 0),

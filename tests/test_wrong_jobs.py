@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from typer.testing import Result
 
+from conftest import Typed
 from test_docs_and_jobs import PILOT
 
 VAPOUR = """
@@ -54,7 +53,6 @@ time = 2
 catalyst = { bulk_density = "8 kg/m3" }
 """
 
-Typed = Callable[..., Result]
 
 WRONG = {
     "a wrong unit": ('valdeoro.toml', '80 mm', '80 kg', ['[vessels.coil], diameter', 'kg is a unit of mass', '80 mm']),

@@ -1,10 +1,14 @@
-"""Make the measurements of the Valdeoro mill (invented): cob-liquor.csv next to this script.
+"""Make the measurements of the Valdeoro mill (invented): cob-liquor.csv and laboratory/calorimeter.csv.
 
 Six batch runs of dilute xylose with acid at 150, 165 and 180 degC; xylose -> furfural -> resin, both first order in the
 sugar or furfural and in acid. The concentrations come from the closed form of two first-order steps in series,
 with noise of a fixed seed on top, and one furfural value is wrong on purpose, as in a real notebook.
 
-    python make_data.py          writes cob-liquor.csv
+Two runs of a jacketed calorimeter in which furfural is hydrogenated to furfuryl alcohol, hydrogen in excess: its
+temperature, the heat that comes in through the wall (negative: that leaves), and furfural in three samples a run. The
+balances are integrated by the classical Runge-Kutta method.
+
+    python make_data.py          writes both
 """
 
 from __future__ import annotations
@@ -65,7 +69,61 @@ def rows(seed: int = SEED, spoil: bool = True) -> list[list[str]]:
     return table
 
 
+HEAT_TRUTH = {
+    "hydrogenation.k": 0.012,  # 1/min at 120 degC
+    "hydrogenation.k.Ea": 65.0,  # kJ/mol
+    "hydrogenation.enthalpy": -62.0,  # kJ/mol
+    "UA": 1.5,  # W/K
+}
+HEAT_NOISE = {"temperature": 0.2, "heat flow": 0.3, "furfural": 0.02}  # K, W, mol/L
+CALORIMETER = {"volume": 1.0, "capacity": 2100.0, "furfural": 2.0}  # L, J/(L K), mol/L
+HEAT_RUNS = [("K1", 105.0, 240), ("K2", 125.0, 160)]  # name, degC of charge and jacket, last sample in min
+SAMPLED = (4, 9, 19)
+
+
+def calorimetry(jacket: float, minutes: np.ndarray) -> np.ndarray:
+    """Furfural in mol/L, temperature in degC and heat flow in W over time, shape (3, times)."""
+    UA, heat = HEAT_TRUTH["UA"], -1000.0 * HEAT_TRUTH["hydrogenation.enthalpy"]
+    volume, capacity = CALORIMETER["volume"], CALORIMETER["volume"] * CALORIMETER["capacity"]
+
+    def slopes(state: np.ndarray) -> np.ndarray:
+        c, celsius = state
+        energy = 1000.0 * HEAT_TRUTH["hydrogenation.k.Ea"] / 8.31446261815324
+        k = HEAT_TRUTH["hydrogenation.k"] / 60 * np.exp(-energy * (1 / (celsius + 273.15) - 1 / 393.15))
+        return np.array([-k * c, (UA * (jacket - celsius) + heat * k * c * volume) / capacity])
+
+    state, t, step, found = np.array([CALORIMETER["furfural"], jacket]), 0.0, 2.0, []
+    for end in minutes * 60:
+        while t < end - 1e-9:
+            a = slopes(state)
+            b = slopes(state + step / 2 * a)
+            c = slopes(state + step / 2 * b)
+            d = slopes(state + step * c)
+            state, t = state + step / 6 * (a + 2 * b + 2 * c + d), t + step
+        found.append([*state, UA * (jacket - state[1])])
+    return np.array(found).T
+
+
+def heat_rows(seed: int = SEED) -> list[list[str]]:
+    """The table of the calorimeter as text, headings first."""
+    random = np.random.default_rng(seed)
+    table = [["run", "T [degC]", "coolant T [degC]", "time [min]", "temperature [degC]", "heat flow [W]",
+              "furfural [mol/L]"]]  # fmt: skip
+    for run, jacket, last in HEAT_RUNS:
+        times = last * np.arange(1, 21) / 20
+        columns = calorimetry(jacket, times)
+        noise = (HEAT_NOISE["furfural"], HEAT_NOISE["temperature"], HEAT_NOISE["heat flow"])
+        noisy = [values + random.normal(0.0, s, 20) for values, s in zip(columns, noise, strict=True)]
+        for i, t in enumerate(times):
+            sample = f"{max(noisy[0][i], 0):.3f}" if i in SAMPLED else ""
+            table.append(
+                [run, f"{jacket:g}", f"{jacket:g}", f"{t:g}", f"{noisy[1][i]:.2f}", f"{noisy[2][i]:.2f}", sample]
+            )
+    return table
+
+
 if __name__ == "__main__":
-    target = Path(__file__).with_name("cob-liquor.csv")
-    with target.open("w", newline="", encoding="utf-8") as out:
-        csv.writer(out, lineterminator="\n").writerows(rows())
+    here = Path(__file__).parent
+    for name, content in (("cob-liquor.csv", rows()), ("laboratory/calorimeter.csv", heat_rows())):
+        with (here / name).open("w", newline="", encoding="utf-8") as out:
+            csv.writer(out, lineterminator="\n").writerows(content)

@@ -407,7 +407,7 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
             measured = f"{count} values of {', '.join(run.measured)}"
             if not run.is_simple:
                 to = f" to {self.place(run.name, run.times[-1])}" if run.along != OUTLET else " at the outlet"
-                lines.append(f"  {run.name}, {run.vessel}: {measured}{to}")
+                lines.append(f"  {run.name}, {run.vessel.title}: {measured}{to}")
                 continue
             at = f" at {display.text(run.T, 'temperature')}" if run.T is not None else ""
             at = at if run.vessel == "batch" else f", {run.vessel}{at}"

@@ -12,6 +12,7 @@ from molino.core.balances.system import AMOUNTS, Balances, Case
 from molino.core.chemistry.checks import Finding, Review, reachable
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.symbols import symbol_words
+from molino.core.thermo.energy import reference
 from molino.core.units import Value
 from molino.core.vessels.catalyst import Catalyst, catalyst_symbols
 
@@ -94,6 +95,8 @@ def _count(chemistry: Chemistry, balances: Balances, case: Case, size: tuple[str
     waiting = {p.symbol for p in chemistry.unknowns}
     values = zip(balances.parameters, case.values, strict=True)
     numbers = [(symbol_words(p), bool(np.isfinite(v)) and p not in waiting) for p, v in values if p in used]
+    if any(reference(s) in used for s in chemistry.names):
+        numbers += [(p.name, False) for p in chemistry.enthalpies if p.unknown]
     numbers += [size] if size is not None else []
     return Count(
         tuple(unknowns),

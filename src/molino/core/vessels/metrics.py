@@ -23,7 +23,7 @@ from molino.core.vessels.roles import VOLUME
 
 _OF_THE_WHOLE = {
     "temperature": "temperature", "pressure": "pressure", "duty": "power", "heat flow": "power",
-    "volume": "volume", "flow": "volumetric flow", "coolant temperature": "temperature",
+    "volume": "volume", "outlet flow": "volumetric flow", "coolant temperature": "temperature",
     "coolant outlet temperature": "temperature",
 }  # fmt: skip
 """What belongs to no species, with its kind of quantity."""
@@ -35,8 +35,8 @@ class Metric:
 
     `what` is "conversion", "yield", "selectivity", "concentration" or "fraction" (mole fraction) of a species, or, of
     the whole, "temperature", "pressure", "duty", "heat flow" (through the walls at this moment, in), "volume" (of the
-    contents), "flow" (volumetric, out), "coolant temperature" or "coolant outlet temperature". `stream` names a stream
-    other than the first ("permeate").
+    contents), "outlet flow" (volumetric), "coolant temperature" or "coolant outlet temperature". `stream` names another
+    stream than the first ("permeate").
 
     Examples
     --------
@@ -116,7 +116,12 @@ class Metric:
             return model.readings[self.what].expression
         if self.what == "volume" and VOLUME in model.balances.known:
             return VOLUME
-        if self.what == "flow" and model.streams and model.streams[0].flowing and model.streams[0].volume is not None:
+        if (
+            self.what == "outlet flow"
+            and model.streams
+            and model.streams[0].flowing
+            and model.streams[0].volume is not None
+        ):
             return model.streams[0].volume
         if self.what in ("duty", "heat flow"):
             if self.what == "duty" and model.duty is not None:

@@ -53,7 +53,7 @@ def metric_of_ends(first: FlowVessel, metric: Metric, ends: Ends) -> Number:
         return ends.last[metric.species] / ends.volume
     if metric.what == "fraction" and metric.stream is None:
         return ends.last[metric.species] / sum(ends.last.values())
-    if metric.what == "flow":
+    if metric.what == "outlet flow":
         return ends.volume * sum(ends.product.values()) / sum(ends.last.values())
     if metric.what in ("temperature", "pressure", "duty"):
         return {"temperature": ends.T, "pressure": ends.P, "duty": ends.duty}[metric.what]

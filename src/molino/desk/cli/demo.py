@@ -11,11 +11,20 @@ import typer
 from molino.desk.cli.common import AsJson, Debug, as_asked, console, handle_errors
 
 _FILES = {
-    "liquor": ("valdeoro.toml", "cob-liquor.csv", "cob-reactions.toml", "make_data.py", "laboratory/cob-kinetics.toml"),
+    "liquor": (
+        "valdeoro.toml",
+        "cob-liquor.csv",
+        "cob-reactions.toml",
+        "make_data.py",
+        "laboratory/cob-kinetics.toml",
+        "laboratory/calorimeter.toml",
+        "laboratory/calorimeter.csv",
+    ),
     "ether": ("ether.toml",),
 }
 _FURTHER = {
-    "liquor": "What the laboratory asks of the same data:  molino fit {folder}/laboratory/cob-kinetics.toml",
+    "liquor": "What the laboratory asks of the same data:  molino fit {folder}/laboratory/cob-kinetics.toml\n"
+    "A rate law from a calorimeter:  molino fit {folder}/laboratory/calorimeter.toml",
     "ether": "The example with measurements, fits and a coil:  molino demo",
 }
 

@@ -67,10 +67,11 @@ def fit(result: Fit) -> Figure:
     for axes in panels:
         for handle, label in zip(*axes.get_legend_handles_labels(), strict=True):
             handles.setdefault(label, handle)
-    figure.legend(handles.values(), handles.keys(), loc="outside upper right", ncols=min(len(handles), 4),
-                  frameon=False)  # fmt: skip
-    quality = "; ".join(f"{r.name}: R² {r.r_squared:.4f}" for r in result.by_response if np.isfinite(r.r_squared))
-    figure.suptitle(f"Measured (points) and fitted (lines)    {quality}", x=0.01, ha="left", fontsize=11)
+    quality = {r.name: f" (R² {r.r_squared:.4f})" for r in result.by_response if np.isfinite(r.r_squared)}
+    labels = [label + quality.get(label, "") for label in handles]
+    where = "outside upper right" if len(labels) <= 3 and sum(map(len, labels)) < 80 else "outside lower center"
+    figure.legend(handles.values(), labels, loc=where, ncols=min(len(labels), 4), frameon=False)
+    figure.suptitle("Measured (points) and fitted (lines)", x=0.01, ha="left", fontsize=11)
     return figure
 
 

@@ -169,8 +169,8 @@ def read_experiments(
     With a `vessel` of its own a table holds any metrics of it: `temperature [degC]`, `heat flow [W]`, `pressure [bar]`,
     `volume [L]`, `conversion of A`, `fraction of A`, `A [mol/L]`; over `time [min]`, along it (`length [m]`), or, with
     neither, at its outlet or steady state, each line under its own conditions. A column named like a condition of the
-    vessel (`T [degC]`, `flow [L/min]`, `feed A [mol/L]`, `coolant T [degC]`) changes it, run by run; a coolant also
-    over the time of a run.
+    vessel (`T [degC]`, `initial volume [L]`, `flow [L/min]`, `feed A [mol/L]`, `coolant T [degC]`) changes it, run by
+    run; a coolant also over the time of a run.
 
     Parameters
     ----------

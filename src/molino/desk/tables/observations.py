@@ -63,7 +63,7 @@ def read_observations(
     if len(axes) > 1:
         names = " and ".join(f"'{c.heading}'" for c in axes)
         faults.add("headings", f"{names} both say where a sample was taken", "keep one")
-    if not any(c.role in ("measured", "signal") for c in columns):
+    if not faults.found and not any(c.role in ("measured", "signal") for c in columns):
         faults.add("headings", "no column holds anything that was observed", _shape(vessel))
     faults.raise_any(path.name)
     numbers = {c.heading: _numbers(cells, c, faults) for c in columns if c.role != "run"}
@@ -124,6 +124,8 @@ def _meaning(name: str, vessel: Vessel | Train, signals: Mapping[str, Signal]) -
         return "run", "", ""
     settings, axes, species = condition_kinds(vessel), _axes(vessel), vessel.chemistry.names
     first, _, rest = name.partition(" ")
+    if first == "initial" and rest in ("T", "volume") and rest in settings:
+        return "condition", rest, settings[rest]
     if first in ("initial", "feed") and rest in species:
         name = f"[{rest}]"
         if name not in settings:

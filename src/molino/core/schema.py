@@ -29,11 +29,11 @@ class FieldSchema:
     ----------
     holds : str
         'quantity'; 'quantities' (one or several); 'profile' (a quantity, or pairs of time and quantity); 'contents'
-        (quantities by species);
-        'constant' (a quantity or a law over temperature); 'flag', 'count', 'text'; 'part' and 'parts' (an object of a
-        class with fields of its own, or several by name).
+        (quantities by species); 'entry' (a quantity, or an unknown one); 'constant' (that, or a law over temperature);
+        'numbers' (several, without unit); 'flag', 'count', 'text'; 'part' and 'parts' (an object of a class with fields
+        of its own, or several by name).
     kind : str
-        Of quantity.
+        Of quantity; empty where any.
     alternatives : tuple of str
         Other kinds that it may be of; its class tells them apart and reads it.
     sign : str
@@ -92,6 +92,16 @@ def option(default: Any, choices: Iterable[str] = (), *, setting: bool = False) 
     return _declared(FieldSchema(holds, kind, choices=tuple(choices), is_setting=setting), default)
 
 
+def entry(kind: str = "", default: Any = None) -> Any:
+    """A field that holds a quantity or an unknown one, which its class reads."""
+    return _declared(FieldSchema("entry", kind, sign="any"), default)
+
+
+def numbers(default: Any = None) -> Any:
+    """A field that holds several plain numbers, which its class reads."""
+    return _declared(FieldSchema("numbers"), default)
+
+
 def contents(default: Any = None) -> Any:
     """A field that holds quantities by species."""
     return _declared(FieldSchema("contents", "concentration"), default)
@@ -147,7 +157,7 @@ def read_fields(instance: Any, faults: Faults, place: str, only: Iterable[str] |
 
 def _read(given: Any, schema: FieldSchema, name: str) -> Value:
     if schema.sign == "any":
-        return units.read(given, schema.kind, name)
+        return units.read(given, schema.kind or None, name)
     found = units.positive(given, schema.kind, name, zero=schema.sign == "nonnegative")
     if found.si > schema.most:
         raise InputError(f"{found} is more than {schema.most:g}", name, f"give at most {schema.most:g}")

@@ -13,6 +13,7 @@ from molino.core import units
 from molino.core.chemistry.numeric_function import NumericFunction
 from molino.core.errors import Faults, InputError, UnitError
 from molino.core.frozen import Frozen, settle
+from molino.core.schema import numbers, quantities, quantity
 from molino.core.units import GAS_CONSTANT, Value
 
 STANDARD_TEMPERATURE = 298.15
@@ -84,11 +85,11 @@ class HeatCapacity(Frozen):
     20 J/mol/K + 0.05 J/mol/K² T
     """
 
-    coefficients: Any = None
-    low: Sequence[float] | None = None
-    high: Sequence[float] | None = None
-    middle: Any = None
-    valid: Any = None
+    coefficients: Any = quantities("heat capacity")
+    low: Sequence[float] | None = numbers()
+    high: Sequence[float] | None = numbers()
+    middle: Any = quantity("temperature")
+    valid: Any = quantities("temperature")
 
     def __post_init__(self) -> None:
         faults = Faults()

@@ -9,12 +9,13 @@ from typing import Any, ClassVar, Self
 
 import sympy as sp
 
-from molino.core import units
+from molino.core import schema, units
 from molino.core.chemistry.arrhenius_line import TemperatureLine
 from molino.core.chemistry.constants import Entry, entry
 from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.errors import Faults, InputError, UnitError
 from molino.core.frozen import Frozen, settle
+from molino.core.schema import schema_of
 from molino.core.symbols import Role
 from molino.core.units import GAS_CONSTANT, Value
 
@@ -31,7 +32,6 @@ _LAWS = {
 }
 _LAWS[_BY_FACTOR | {"n"}] = TEMPERATURE ** _PARTS["n"] * _LAWS[_BY_FACTOR]
 _LAWS[_BY_REFERENCE | {"n"}] = (TEMPERATURE / _PARTS["at"]) ** _PARTS["n"] * _LAWS[_BY_REFERENCE]
-_KINDS = {"Ea": "energy per amount", "dH": "energy per amount", "n": "number", "a": "number", "b": "temperature"}
 
 
 def _parts_of(line: TemperatureLine) -> tuple[Value, Value, Value]:
@@ -67,7 +67,7 @@ class TemperatureDependence:
                 if name == "at":
                     part: Entry = units.positive(number, "temperature", "at")
                 else:
-                    part = entry(number, _KINDS.get(name), name)
+                    part = entry(number, schema_of(type(self))[name].kind or None, name)
                 if name == "b" and part.unit is not None and units.unit(part.unit).offset:
                     raise UnitError(f"'{number}' is a temperature on a scale", "b", "b multiplies 1/T: give it in K")
                 settle(self, **{name: part})
@@ -142,11 +142,11 @@ class Arrhenius(Frozen, TemperatureDependence):
     forms = (("k", "Ea", "at", "n"), ("A", "Ea", "n"))
     may = frozenset({"n"})
     unitless = "k"
-    k: Any = None
-    A: Any = None
-    Ea: Any = None
-    at: Any = None
-    n: Any = None
+    k: Any = schema.entry()
+    A: Any = schema.entry()
+    Ea: Any = schema.entry("energy per amount")
+    at: Any = schema.quantity("temperature")
+    n: Any = schema.entry("number")
     through_table: TemperatureLine | None = None
 
     @classmethod
@@ -210,13 +210,13 @@ class VantHoff(Frozen, TemperatureDependence):
 
     forms = (("K", "dH", "at"), ("A", "dH"), ("a", "b"))
     unitless = "K"
-    K: Any = None
-    at: Any = None
-    dH: Any = None
-    A: Any = None
-    a: Any = None
-    b: Any = None
-    unit: str | None = None
+    K: Any = schema.entry()
+    at: Any = schema.quantity("temperature")
+    dH: Any = schema.entry("energy per amount")
+    A: Any = schema.entry()
+    a: Any = schema.entry("number")
+    b: Any = schema.entry("temperature")
+    unit: str | None = schema.option(None)
     through_table: TemperatureLine | None = None
 
     def __post_init__(self) -> None:

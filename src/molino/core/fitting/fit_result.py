@@ -491,11 +491,9 @@ class Fit(Frozen, Result):
 
         display, points = self.data.display, self.points
         columns: dict[str, Any] = {"run": points.run}
-        axes = {(run.axis, run.axis_kind) for run in self.parameter_map.runs if run.along != OUTLET} or {
-            ("time", "time")
-        }
-        if np.isfinite(points.time).all() and len(axes) == 1:
-            axis, kind = axes.pop()
+        axes = {(run.axis, run.axis_kind) for run in self.parameter_map.runs} or {("time", "time")}
+        axis, kind = next(iter(axes))
+        if np.isfinite(points.time).all() and len(axes) == 1 and axis != OUTLET:
             columns[display.heading(axis, kind)] = display.number(points.time, kind)
         elif self.parameter_map.runs:
             columns["where"] = [self.data.place(run, at) for run, at in zip(points.run, points.time, strict=True)]

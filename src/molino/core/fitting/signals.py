@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import MISSING, dataclass
 from typing import Any
 
 import numpy as np
@@ -12,6 +12,7 @@ from molino.core.chemistry.equation import Equation, parse_equation
 from molino.core.errors import Faults, InputError, UnitError
 from molino.core.fitting.experiments import metric_of, response_of
 from molino.core.frozen import settle
+from molino.core.schema import option, quantity, read_fields
 from molino.core.units import GAS_CONSTANT, Value
 from molino.core.vessels.metrics import Metric, conversion, pressure
 
@@ -51,10 +52,18 @@ class Signal:
     ----------
     of : str
         A species (its concentration); with `slope` any metric.
-    slope, blank, start, end, titrant, sample : str, float or quantity, optional
+    slope, blank : str, float or quantity, optional
+        Signal per metric, and the signal where there is none of it.
     conversion : bool
+        Whether the signal is the conversion.
     reaction : str, optional
-    per : float
+        The only one that runs, "A -> 2 B"; the signal is the total pressure.
+    start, end : str, float or quantity, optional
+        The signal at the charge, and where none of the species is left.
+    titrant : concentration, optional
+    sample : volume, optional
+    per : float, optional
+        Moles of titrant for each of the species; 1 if left out.
 
     Raises
     ------
@@ -69,16 +78,16 @@ class Signal:
     1.22
     """
 
-    of: str
-    slope: Any = None
-    blank: Any = None
-    conversion: bool = False
-    reaction: Any = None
-    start: Any = None
-    end: Any = None
-    titrant: Any = None
-    sample: Any = None
-    per: float | None = None
+    of: str = option(MISSING)
+    slope: Any = quantity("", sign="any")
+    blank: Any = quantity("", sign="any")
+    conversion: bool = option(False)
+    reaction: Any = option(None)
+    start: Any = quantity("", sign="any")
+    end: Any = quantity("", sign="any")
+    titrant: Any = quantity("concentration")
+    sample: Any = quantity("volume")
+    per: Any = quantity("number")
 
     def __post_init__(self) -> None:
         given = {n for n in ("slope", "blank", "reaction", "start", "end", "titrant", "sample", "per")
@@ -87,11 +96,7 @@ class Signal:
         if not any({*form} <= given <= {*form, *more} for form, more in _FORMS.items()):
             raise InputError(f"{', '.join(sorted(given)) or 'nothing'} is given", place, _ADVICE)
         faults = Faults()
-        for name, kind in (("slope", None), ("blank", None), ("start", None), ("end", None),
-                           ("titrant", "concentration"), ("sample", "volume")):  # fmt: skip
-            if getattr(self, name) is not None:
-                with faults.at(place):
-                    settle(self, **{name: units.read(getattr(self, name), kind, name)})
+        read_fields(self, faults, place)
         if metric_of(self.of).what != "concentration" and self.slope is None:
             faults.add(place, "this form is of a species", "name the species, or give slope (and blank)")
         if self.start is not None and self.end is not None and self.start.si == self.end.si:
@@ -126,7 +131,7 @@ class Signal:
         if self.slope is not None:
             return _si(self.blank), self.slope.si
         if self.titrant is not None:
-            return _si(self.blank), self.sample.si * (self.per or 1.0) / self.titrant.si
+            return _si(self.blank), self.sample.si * _si(self.per, 1.0) / self.titrant.si
         return (self.start.si, self.end.si - self.start.si) if self.end is not None else (0.0, 1.0)
 
     def shown(self, metric: Any) -> Any:
@@ -228,5 +233,5 @@ class Signal:
         return f"{self.of} = charged (signal - {self.end}) / ({self.start} - {self.end})"
 
 
-def _si(value: Value | None) -> float:
-    return value.si if value is not None else 0.0
+def _si(value: Value | None, otherwise: float = 0.0) -> float:
+    return value.si if value is not None else otherwise

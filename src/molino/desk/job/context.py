@@ -12,7 +12,7 @@ from molino.core.errors import Fault, Faults, InputError, nearest
 from molino.core.schema import FieldSchema, schema_of
 from molino.core.vessels.feed import Feed
 from molino.desk.job import models
-from molino.desk.job.constants import read_constant_table
+from molino.desk.job.constants import read_constant_table, read_entry
 
 
 class JobContext:
@@ -98,8 +98,10 @@ class JobContext:
                     found[name] = self.profile(given, along, schema.kind)
                 elif schema.holds == "contents":
                     found[name] = self.contents(given)
+                elif schema.holds == "entry":
+                    found[name] = read_entry(self, given, schema.kind)
                 elif schema.holds == "constant":
-                    found[name] = read_constant_table(self.in_unit, given)
+                    found[name] = read_constant_table(self, given)
                 elif schema.holds == "part":
                     found[name] = schema.part(**self.read(schema.part, given))
                 elif schema.holds == "parts":

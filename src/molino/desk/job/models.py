@@ -11,7 +11,9 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, WithJsonSchema, create_model
 
 from molino.core import units
+from molino.core.chemistry.heat_capacity import HeatCapacity
 from molino.core.chemistry.species import Species
+from molino.core.fitting.signals import Signal
 from molino.core.vessels.batch import Batch
 from molino.core.vessels.changes import Change
 from molino.core.vessels.feed import Feed
@@ -42,14 +44,7 @@ UnitsTable = create_model(
 )
 
 
-class HeatCapacityTable(Table):
-    """{ coefficients = [...] } or { low = [7 numbers], high = [7 numbers], middle = "1000 K" }, with valid = [T, T]."""
-
-    coefficients: Any = None
-    low: list[float] | None = None
-    high: list[float] | None = None
-    middle: Quantity | None = None
-    valid: list[Quantity] | None = None
+HeatCapacityTable: Any = table_of(HeatCapacity)
 
 
 def _heat_capacity(given: Any) -> Any:
@@ -247,19 +242,7 @@ VesselTable = Annotated[
 ]
 
 
-class SignalTable(Table):
-    """What a column shows of a species or metric: { of = "A", slope = "120 L/mol", blank = 0.02 }, or another form."""
-
-    of: str
-    slope: Quantity | None = None
-    blank: Quantity | None = None
-    conversion: bool = False
-    reaction: str | None = None
-    start: Quantity | None = None
-    end: Quantity | None = None
-    titrant: Quantity | None = None
-    sample: Quantity | None = None
-    per: float | None = None
+SignalTable: Any = table_of(Signal)
 
 
 class DataTable(Table):

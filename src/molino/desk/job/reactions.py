@@ -10,6 +10,7 @@ import numpy as np
 from molino.core import units
 from molino.core.chemistry.chemistry import Chemistry, Covariance
 from molino.core.chemistry.constants import Constant, read_constant
+from molino.core.chemistry.heat_capacity import HeatCapacity
 from molino.core.chemistry.reaction import Reaction
 from molino.core.chemistry.species import PROPERTIES, Species
 from molino.core.errors import Faults, InputError
@@ -46,7 +47,7 @@ def read_parts(job: JobContext) -> tuple[list[Reaction], list[Species], dict[str
     shared: dict[str, Constant] = {}
     for name, given in job.file.constants.items():
         with job.at(f"[constants] {name}"):
-            shared[name] = read_constant(read_constant_table(job.in_unit, given), name)
+            shared[name] = read_constant(read_constant_table(job, given), name)
     return reactions, species, shared
 
 
@@ -55,10 +56,10 @@ def read_reaction(job: JobContext, name: str, table: models.ReactionTable) -> Re
     constants, faults = {}, Faults()
     for key, given in (table.__pydantic_extra__ or {}).items():
         with faults.at(key):
-            constants[key] = read_constant_table(job.in_unit, given)
+            constants[key] = read_constant_table(job, given)
     faults.raise_any()
-    orders = {s: read_entry(job.in_unit, n, "") for s, n in table.orders.items()} if table.orders else None
-    heat = {"enthalpy": read_entry(job.in_unit, table.enthalpy, "energy per amount")}
+    orders = {s: read_entry(job, n, "") for s, n in table.orders.items()} if table.orders else None
+    heat = {"enthalpy": read_entry(job, table.enthalpy, "energy per amount")}
     if table.enthalpy_at is not None:
         heat["enthalpy_at"] = job.in_unit(table.enthalpy_at, "temperature")
     return Reaction(table.equation, table.rate, name, orders=orders, basis=table.basis, **heat, **constants)
@@ -118,7 +119,7 @@ def _species(job: JobContext, name: str, table: Any, listed: Species | None) -> 
     kinds = {**PROPERTIES, "formula": "", "source": ""}
     given = {key: job.in_unit(value, kinds[key]) for key in kinds if (value := getattr(table, key))}
     if isinstance(table.heat_capacity, models.HeatCapacityTable):
-        given["heat_capacity"] = table.heat_capacity.model_dump()
+        given["heat_capacity"] = HeatCapacity(**job.read(HeatCapacity, table.heat_capacity))
     if table.look_up is None:
         return replace(listed, **given) if listed is not None else Species(name, **given)
     found = look_up(table.look_up, phase=table.phase, name=name)

@@ -7,7 +7,10 @@ import math
 from typing import Any
 
 from molino.core import units
+from molino.core.chemistry.heat_capacity import HeatCapacity
 from molino.core.chemistry.species import Species
+from molino.core.chemistry.temperature_dependence import Arrhenius, VantHoff
+from molino.core.fitting.signals import Signal
 from molino.core.schema import FieldSchema, help_of, is_required, schema_of
 from molino.core.vessels.batch import Batch
 from molino.core.vessels.catalyst import Catalyst, Deactivation, InternalDiffusion
@@ -28,7 +31,8 @@ _TABLES: dict[str, Any] = {
     '[vessels.NAME], kind = "plug flow"': PlugFlow, "heat, adiabatic": Adiabatic, "heat, a jacket": Jacket,
     "heat, a profile": Profile, "catalyst": Catalyst, "internal_diffusion of a catalyst": InternalDiffusion,
     "deactivation of a catalyst": Deactivation, "pressure_drop": PressureDrop, "wall": Membrane,
-    "changes": Change, "exchanger": Exchanger,
+    "changes": Change, "exchanger": Exchanger, "a constant, Arrhenius": Arrhenius, "a constant, van 't Hoff": VantHoff,
+    "heat_capacity of a species": HeatCapacity, "[data.NAME.signals]": Signal,
 }  # fmt: skip
 
 
@@ -55,8 +59,9 @@ def _holds(schema: FieldSchema) -> str:
     sign = {"positive": ", above 0", "nonnegative": ", 0 or more", "any": ""}[schema.sign]
     most = f", at most {schema.most:g}" if schema.most < math.inf else ""
     return {
-        "quantity": f"{kind}{sign}{most}", "quantities": f"{kind}, one or several",
+        "quantity": f"{kind or 'a quantity'}{sign}{most}", "quantities": f"{kind}, one or several",
         "profile": f"{kind}, or [[time, {kind}], ...]", "contents": "{ SPECIES = how much }",
+        "entry": f"{kind or 'a quantity'}, or {{ guess = ... }}", "numbers": "[numbers]",
         "constant": "a rate constant", "flag": "true or false", "count": "a whole number", "text": "a text",
         "part": "a table", "parts": "{ NAME = a table }",
     }[schema.holds]  # fmt: skip

@@ -7,6 +7,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, WithJsonSchema, create_model
 
+from molino.core.chemistry.temperature_dependence import Arrhenius, VantHoff
 from molino.core.schema import FieldSchema, help_of, is_required, schema_of
 
 
@@ -65,28 +66,6 @@ Entry = Annotated[Any, BeforeValidator(_entry), WithJsonSchema(_ENTRY_SCHEMA)]
 """A quantity, or a table for an unknown one."""
 
 
-class ArrheniusTable(Table):
-    """{ k = ..., at = "165 degC", Ea = ... } or { A = ..., Ea = ... }, with n; or { T = [...], k = [...] }."""
-
-    k: Entry | None = None
-    A: Entry | None = None
-    Ea: Entry | None = None
-    at: Quantity | None = None
-    n: Entry | None = None
-
-
-class VantHoffTable(Table):
-    """{ K = ..., at = "165 degC", dH = ... }, { A = ..., dH = ... } or { a = ..., b = ..., unit = ... }."""
-
-    K: Entry | None = None
-    at: Quantity | None = None
-    dH: Entry | None = None
-    A: Entry | None = None
-    a: Entry | None = None
-    b: Entry | None = None
-    unit: str | None = None
-
-
 class ConstantsTable(Table):
     """Constants against temperature, with a law laid through them: { T = [...], k = [...] }, or K = [...]."""
 
@@ -102,29 +81,6 @@ class FromSpeciesTable(Table):
     standard: Quantity = "1 bar"
 
 
-def constant_table(given: dict[str, Any]) -> type[Table]:
-    """Which of the forms of a constant a table is."""
-    for table, keys in (
-        (UnknownTable, ("guess",)),
-        (FromSpeciesTable, ("from_species",)),
-        (ConstantsTable, ("T",)),
-        (VantHoffTable, ("K", "dH", "a", "b")),
-    ):
-        if given.keys() & {*keys}:
-            return table
-    return ArrheniusTable
-
-
-def _constant(given: Any) -> Any:
-    return constant_table(given).model_validate(given) if isinstance(given, dict) else check_quantity(given)
-
-
-_FORMS = (ArrheniusTable, VantHoffTable, ConstantsTable, FromSpeciesTable)
-_CONSTANT_SCHEMA = {"anyOf": [*_ENTRY_SCHEMA["anyOf"], *(form.model_json_schema() for form in _FORMS)]}
-Constant = Annotated[Any, BeforeValidator(_constant), WithJsonSchema(_CONSTANT_SCHEMA)]
-"""A rate constant: a quantity, an unknown one, or a law over temperature."""
-
-
 def _annotation(schema: FieldSchema) -> Any:
     """What may stand in a key for a field of the core."""
     if schema.choices:
@@ -132,9 +88,11 @@ def _annotation(schema: FieldSchema) -> Any:
     if schema.holds in ("part", "parts"):
         inner: Any = table_of(schema.part)
         return dict[str, inner] if schema.holds == "parts" else inner
+    if schema.holds == "constant":
+        return Constant
     return {
         "quantity": Quantity, "quantities": Quantities, "profile": ProfileField, "contents": dict[str, Quantity],
-        "constant": Constant, "flag": bool, "count": int, "text": str,
+        "entry": Entry, "numbers": list[float], "flag": bool, "count": int, "text": str,
     }[schema.holds]  # fmt: skip
 
 
@@ -157,3 +115,30 @@ def extended(cls: type, base: type[Table] = Table) -> type[Table]:
         fields[name] = (annotation if required else annotation | None, default)
     summary = ((base if base is not Table else cls).__doc__ or "").strip().partition("\n")[0]
     return create_model(f"{cls.__name__}Table", __base__=base, __doc__=summary, **fields)
+
+
+ArrheniusTable: Any = table_of(Arrhenius)
+VantHoffTable: Any = table_of(VantHoff)
+
+
+def constant_table(given: dict[str, Any]) -> Any:
+    """Which of the forms of a constant a table is."""
+    for table, keys in (
+        (UnknownTable, ("guess",)),
+        (FromSpeciesTable, ("from_species",)),
+        (ConstantsTable, ("T",)),
+        (VantHoffTable, ("K", "dH", "a", "b")),
+    ):
+        if given.keys() & {*keys}:
+            return table
+    return ArrheniusTable
+
+
+def _constant(given: Any) -> Any:
+    return constant_table(given).model_validate(given) if isinstance(given, dict) else check_quantity(given)
+
+
+_FORMS = (ArrheniusTable, VantHoffTable, ConstantsTable, FromSpeciesTable)
+_CONSTANT_SCHEMA = {"anyOf": [*_ENTRY_SCHEMA["anyOf"], *(form.model_json_schema() for form in _FORMS)]}
+Constant = Annotated[Any, BeforeValidator(_constant), WithJsonSchema(_CONSTANT_SCHEMA)]
+"""A rate constant: a quantity, an unknown one, or a law over temperature."""

@@ -71,7 +71,7 @@ def read_data(
     signals, faults = {}, Faults()
     for column, given in table.signals.items():
         with faults.at(f"signals.{column}"):
-            signals[column] = Signal(**given.model_dump())
+            signals[column] = Signal(**job.read(Signal, given))
     changes: tuple[Change, ...] = ()
     if isinstance(vessel, Vessel):
         with faults.at():
@@ -148,7 +148,7 @@ def _unknowns(job: JobContext, table: models.FitTable, data: Experiments | Rates
     found = {}
     for name, given in table.unknowns.items():
         kinds = [kind for vessel in vessels if (kind := condition_kinds(vessel).get(name))]
-        found[name] = read_entry(job.in_unit, given, kinds[0] if kinds else "")
+        found[name] = read_entry(job, given, kinds[0] if kinds else "")
     return found
 
 
@@ -170,7 +170,9 @@ def _data_of(job: JobContext, table: models.FitTable, data: Mapping[str, Experim
     runs = as_experiments([one for one in sets if isinstance(one, Experiments)])
     for point in table.leave_out:
         with faults.at("leave_out"):
-            runs = runs.without(point.run, job.in_unit(point.time, "time"), point.response)
+            axes = {run.name: run.axis_kind for run in runs}
+            at = job.in_unit(point.time, axes.get(point.run, "time"))
+            runs = runs.without(point.run, at, point.response)
     faults.raise_any()
     return runs
 

@@ -93,7 +93,7 @@ def _membrane(job: JobContext, table: Any, feeds: Feeds) -> Membrane:
     faults, constants, kinds, sweep = Faults(), {}, dict[str, str](), None
     for name, given in table.constants.items():
         with faults.at(name):
-            constants[name] = read_constant_table(job.in_unit, given)
+            constants[name] = read_constant_table(job, given)
     with faults.at():
         kinds = other_side(table.flux)
     with faults.at():

@@ -170,10 +170,11 @@ def fit_demo(runs: list[dict]) -> np.ndarray:
                 parts += [(calculated[0] - run["xylose"]) / spread[0], (calculated[1] - run["furfural"]) / spread[1]]
             return np.concatenate(parts)
 
-        p = least_squares(residuals, p, x_scale=np.abs(p)).x
-        plain = residuals(p) * 1.0
+        found = least_squares(residuals, p, x_scale=np.abs(p))
+        p, plain = found.x, found.fun
+        taken = np.sum(np.linalg.qr(found.jac * p)[0] ** 2, axis=1)  # of each degree of freedom by the constants
         first = np.concatenate([np.r_[np.ones(len(r["t"]), bool), np.zeros(len(r["t"]), bool)] for r in runs])
-        spread = spread * np.array([np.std(plain[first]), np.std(plain[~first])])
+        spread = spread * [np.sqrt(np.sum(plain[own] ** 2) / np.sum(1 - taken[own])) for own in (first, ~first)]
     return p
 
 

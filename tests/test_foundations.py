@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import ast
 import doctest
+import html
 import importlib
 import itertools
+import json
 from pathlib import Path
 from typing import Any
 
@@ -367,3 +369,44 @@ def test_every_public_name_has_an_example_that_runs(name: str) -> None:
     for public in (n for n, home in molino._HOME.items() if home == name):
         assert ">>> " in (getattr(module, public).__doc__ or ""), public
     assert doctest.testmod(module).failed == 0
+
+
+# results as plain data
+
+
+def results() -> dict[str, Any]:
+    """One result of each kind that a fit or a tank gives."""
+    law = {"first": "k*[A]", "second": "k*[A]^2"}
+    k = {"first": mo.Unknown("0.1 1/min"), "second": mo.Unknown("0.1 L/mol/min")}
+    open_laws = {n: mo.Chemistry(mo.Reaction("A -> B", rate=law[n], name="r", k=k[n])) for n in law}
+    times, left = np.array([60.0, 120, 240, 480, 700]), np.array([820.0, 675, 448, 204, 99])
+    run = mo.Experiment("1", times, {"A": left}, {"A": 1000.0}, 300.0)
+    fit, screened = mo.fit(open_laws["first"], run), mo.screen_orders([run], "A")
+    rates = mo.Rates.from_curves([run], "A")
+    hot = mo.Chemistry(mo.Reaction("A -> B", k=mo.Arrhenius(A="3e14 1/min", Ea="100 kJ/mol"), enthalpy="-200 kJ/mol"))
+    cold = mo.Feed({"A": "2 mol/L"}, flow="100 L/min", T="300 K", heat_capacity="4.2 MJ/m3/K")
+    tank = mo.StirredTank(hot, cold, volume="1 m3", heat="adiabatic")
+    return {
+        "fit": fit, "profile": fit.profile_likelihood("r.k")["r.k"], "bootstrap": fit.bootstrap(10, workers=1),
+        "laws": mo.discriminate(open_laws, run), "rates": rates, "power law": rates.power_law("A"),
+        "screening": screened, "prediction": screened.predict("10 min", "1"),
+        "next": fit.next_experiment("r.k", charges=[{"A": 1000.0}], times=[[60.0, 300.0], [600.0, 900.0]]),
+        "steady": tank.steady_states(("280 K", "430 K")), "branch": tank.branch("feed T", ("280 K", "320 K")),
+        "run": tank.steady(), "size": mo.size(tank, "conversion of A", 0.99), "compare": mo.compare([tank]),
+    }  # fmt: skip
+
+
+def test_every_result_gives_plain_data_a_table_and_a_notebook_view() -> None:
+    for name, result in results().items():
+        data = json.loads(json.dumps(result.to_dict(), allow_nan=False))
+        assert data, name
+        assert len(result.table()) >= 1, name
+        shown = result._repr_html_()
+        assert "<table" in shown, name
+        for fact, text in result.facts().items():
+            assert html.escape(fact) in shown, name
+            assert html.escape(text) in shown, name
+    rates = results()["rates"]
+    again = mo.Rates.from_dict(json.loads(json.dumps(rates.to_dict())))
+    assert again.table().equals(rates.table())
+    assert again.power_law("A").values.tolist() == rates.power_law("A").values.tolist()

@@ -143,8 +143,8 @@ def test_a_plant_job_says_what_python_says(tmp_path: Path) -> None:
     moved = vessels["tank"].run("120 min", changes=changes)  # type: ignore[union-attr,call-arg]
     assert found["tank over time"]["temperature"]["value"] == pytest.approx(float(moved.temperatures[-1]), rel=1e-9)
     results = json.loads((tmp_path / "results" / "run.json").read_text(encoding="utf-8"))
-    assert [row["stable"] for row in results["steady_states"]["tank"]] == ["yes", "no", "yes"]
-    assert [fold["kind"] for fold in results["folds"]["tank"]] == ["ignition", "extinction"]
+    assert [row["stable"] for row in results["steady_states"]["tank"]] == [True, False, True]
+    assert [fold["kind"] for fold in results["branches"]["tank"]["folds"]] == ["ignition", "extinction"]
     files = {p.name for p in (tmp_path / "results").iterdir()}
     assert {
         "steady-tank.png",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import html
+import math
 from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
@@ -35,6 +36,18 @@ class Result(Printed):
         title = html.escape(str(self).partition("\n")[0])
         table = self.table().to_html(index=False, max_rows=_ROWS_SHOWN, float_format=lambda x: f"{x:.4g}", na_rep="")
         return f"<p><b>{title}</b></p>" + (f"<table>{rows}</table>" if rows else "") + table
+
+
+def plain(item: Any) -> Any:
+    """Plain data of mappings, lists, texts and numbers, as JSON takes it: None for a number that is not finite."""
+    if isinstance(item, Mapping):
+        return {str(key): plain(value) for key, value in item.items()}
+    if isinstance(item, list | tuple):
+        return [plain(value) for value in item]
+    if isinstance(item, bool | str | int) or item is None:
+        return item
+    number = float(item)
+    return number if math.isfinite(number) else None
 
 
 def entry(display: Display, value: float, kind: str) -> dict[str, Any]:

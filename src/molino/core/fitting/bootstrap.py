@@ -6,7 +6,7 @@ import math
 import os
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from scipy.special import ndtr
@@ -15,7 +15,7 @@ from molino.core import units
 from molino.core.errors import InputError, SolveError, nearest
 from molino.core.fitting.least_squares import Problem, minimise
 from molino.core.frozen import Frozen
-from molino.core.printing import Printed
+from molino.core.results import Result
 from molino.core.statistics import student_t_quantile
 
 if TYPE_CHECKING:
@@ -28,7 +28,7 @@ _CHUNK = 20
 
 
 @dataclass(frozen=True, eq=False)
-class Bootstrap(Frozen, Printed):
+class Bootstrap(Frozen, Result):
     """Constants from resampled data, in SI: `draws` has shape (refits that settled, constants).
 
     Examples
@@ -78,6 +78,10 @@ class Bootstrap(Frozen, Printed):
             numbers = [unit.from_si(x) for x in (float(np.median(self.draws[:, n])), *self.intervals[name])]
             rows.append((name, text or "", numbers[0], self.standard_errors[name] / unit.factor, *numbers[1:]))
         return pd.DataFrame(rows, columns=["constant", "unit", "median", "standard error", "95 % low", "95 % high"])
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data: how many refits, and each constant with its interval."""
+        return {"refits": len(self.draws), "kind": self.kind, "constants": self.table().to_dict("records")}
 
     def __str__(self) -> str:
         lines = [f"bootstrap of {self.kind}: {len(self.draws)} refits of {self.asked}"]

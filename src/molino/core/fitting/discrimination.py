@@ -17,7 +17,7 @@ from molino.core.fitting.least_squares import Progress, minimise
 from molino.core.fitting.rates import RateModel, Rates
 from molino.core.fitting.regression import fit
 from molino.core.frozen import Frozen
-from molino.core.printing import Printed
+from molino.core.results import Result
 from molino.core.statistics import f_tail_probability, p_text
 
 if TYPE_CHECKING:
@@ -59,7 +59,7 @@ class LargestDifference:
 
 
 @dataclass(frozen=True, eq=False)
-class Discrimination(Frozen, Printed):
+class Discrimination(Frozen, Result):
     """Candidates fitted to the same data.
 
     Attributes
@@ -143,6 +143,18 @@ class Discrimination(Frozen, Printed):
                 "weight": round(self.weights[name], 4),
             })  # fmt: skip
         return pd.DataFrame(rows)
+
+    def facts(self) -> dict[str, str]:
+        """The verdict, the next experiment, and what could not be fitted."""
+        found = {"verdict": self.verdict, **({"next": self.next_text} if self.apart is not None else {})}
+        return found | {f"{name} could not be fitted": why for name, why in self.failed.items()}
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data: the laws, which the data speak for, and why."""
+        return {
+            "laws": self.table().to_dict("records"), "chosen": self.chosen, "verdict": self.verdict,
+            "next": self.next_text, "failed": dict(self.failed),
+        }  # fmt: skip
 
     def __str__(self) -> str:
         width = max(len(n) for n in self.fits)

@@ -21,7 +21,7 @@ from molino.core.fitting.next_experiment import NextExperiment, grid, next_exper
 from molino.core.fitting.profile_likelihood import ProfileLikelihood, Region, profile_likelihood, region
 from molino.core.fitting.residual_diagnostics import Diagnosis, diagnose
 from molino.core.frozen import Frozen
-from molino.core.results import Result
+from molino.core.results import Result, plain
 from molino.core.statistics import half_width, student_t_quantile
 from molino.core.units import Value
 
@@ -522,7 +522,7 @@ class Fit(Frozen, Result):
             constants[e.name] = {"value": value, "standard_error": error, "low_95": low, "high_95": high,
                                  "unit": e.unit, "value_si": e.value, "at_bound": e.at_bound}  # fmt: skip
         lack = diagnosis.lack_of_fit
-        return {
+        return plain({  # type: ignore[no-any-return]
             "constants": constants,
             "correlation": self.correlation.tolist(),
             "degrees_of_freedom": self.degrees_of_freedom,
@@ -551,7 +551,7 @@ class Fit(Frozen, Result):
             "left_out": [{"run": g.run, "time_s": g.time, "response": g.response} for g in self.data.left_out],
             "stopped": self.optimum.stopped,
             "notes": self.warnings,
-        }  # fmt: skip
+        })  # fmt: skip
 
     def notes(self) -> list[str]:
         """What a report says below the constants: residuals by species, tests of them, and what was left out."""

@@ -14,7 +14,7 @@ from molino.core import units
 from molino.core.errors import Faults, InputError, SolveError, nearest
 from molino.core.fitting.experiments import Experiment
 from molino.core.frozen import Frozen
-from molino.core.printing import Printed
+from molino.core.results import Result
 from molino.core.statistics import half_width
 
 if TYPE_CHECKING:
@@ -32,7 +32,7 @@ class Candidate:
 
 
 @dataclass(frozen=True, eq=False)
-class NextExperiment(Frozen, Printed):
+class NextExperiment(Frozen, Result):
     """Candidates, the best first, for narrowing one constant; `now` is its half width without any of them, in SI.
 
     Examples
@@ -80,6 +80,10 @@ class NextExperiment(Frozen, Printed):
             row["of now"] = f"{candidate.half_width / self.now:.0%}" if math.isfinite(self.now) else "determined"
             rows.append(row)
         return pd.DataFrame(rows)
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data: the constant to be narrowed, and every candidate, the best first."""
+        return {"constant": self.constant, "candidates": self.table().to_dict("records")}
 
     def __str__(self) -> str:
         display, unit = self.fit.data.display, self.fit[self.constant].unit or ""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from scipy.optimize import brentq
@@ -13,10 +13,12 @@ from molino.core import units
 from molino.core.errors import InputError, SolveError, nearest
 from molino.core.fitting.least_squares import RANK, Fixed, Scale, minimise
 from molino.core.frozen import Frozen
-from molino.core.printing import Printed
+from molino.core.results import Result
 from molino.core.statistics import f_quantile
 
 if TYPE_CHECKING:
+    import pandas as pd
+
     from molino.core.fitting.fit_result import Fit
 
 _FARTHEST = 12
@@ -26,7 +28,7 @@ _ENOUGH = 1e-3
 
 
 @dataclass(frozen=True, eq=False)
-class ProfileLikelihood(Frozen, Printed):
+class ProfileLikelihood(Frozen, Result):
     """The profile of one constant, in SI.
 
     `values` and `tau` are the constant and sign(value - estimate) sqrt((S - S_min) / s^2) where it was followed: a
@@ -59,6 +61,19 @@ class ProfileLikelihood(Frozen, Printed):
             return self.interval
         found = units.unit(self.unit)
         return found.from_si(self.interval[0]), found.from_si(self.interval[1])
+
+    def table(self) -> pd.DataFrame:
+        """One row: the ends of the interval; 'open' where the data give none."""
+        import pandas as pd
+
+        ends = ["open" if flat else f"{end:.4g}" for flat, end in zip(self.flat, self.shown(), strict=True)]
+        return pd.DataFrame(
+            [(self.name, self.unit or "", *ends)], columns=["constant", "unit", "95 % low", "95 % high"]
+        )
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data: the ends of the interval, and which of them are open."""
+        return {"low_95": self.shown()[0], "high_95": self.shown()[1], "open": list(self.flat)}
 
     def __str__(self) -> str:
         low, high = self.shown()

@@ -22,7 +22,7 @@ from molino.core.chemistry.symbolic_network import SymbolicNetwork
 from molino.core.errors import Faults, InputError, SolveError, nearest
 from molino.core.fitting.experiments import Experiment, Experiments, as_experiments
 from molino.core.frozen import Frozen, settle
-from molino.core.printing import Printed
+from molino.core.results import Result
 from molino.core.statistics import f_tail_probability, half_width, p_text
 from molino.core.units import GAS_CONSTANT, Display
 
@@ -52,7 +52,7 @@ class Slopes(Frozen):
 
 
 @dataclass(frozen=True, eq=False)
-class Rates(Frozen, Printed):
+class Rates(Frozen, Result):
     """Rates at known concentrations.
 
     Attributes
@@ -96,7 +96,9 @@ class Rates(Frozen, Printed):
         faults = Faults()
         rate = np.asarray(self.rate, dtype=float)
         count = len(rate)
-        settle(self, rate=rate)
+        settle(self, rate=rate, time=np.asarray(self.time, dtype=float))
+        if self.T is not None:
+            settle(self, T=np.asarray(self.T, dtype=float))
         columns = {s: np.asarray(c, dtype=float) for s, c in self.concentrations.items()}
         settle(self, concentrations=columns)
         if not self.run:
@@ -107,7 +109,7 @@ class Rates(Frozen, Printed):
             faults.add("rates", "there is no concentration", "give that of each reactant")
         if self.kind not in _KINDS:
             faults.add("rates", f"'{self.kind}' is not a kind of rate", nearest(self.kind, _KINDS))
-        others = {**columns, **({"T": np.asarray(self.T)} if self.T is not None else {})}
+        others = {**columns, **({"T": self.T} if self.T is not None else {})}
         for name, values in {"rate": rate, **others}.items():
             if values.shape != (count,):
                 faults.add(name, f"{values.size} values for {count} rates", "give one for each")
@@ -289,6 +291,22 @@ class Rates(Frozen, Printed):
         columns[display.heading(self.response, self.kind)] = display.number(self.rate, self.kind)
         return pd.DataFrame(columns)
 
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data, in SI; `Rates.from_dict` reads it."""
+        return {
+            "rate": self.rate.tolist(), "species": self.species, "kind": self.kind, "how": self.how,
+            "source": self.source, "show": dict(self.show), "run": list(self.run),
+            "concentrations": {s: c.tolist() for s, c in self.concentrations.items()},
+            "T": None if self.T is None else self.T.tolist(),
+            "time": self.time.tolist() if np.isfinite(self.time).all() else None,
+        }  # fmt: skip
+
+    @classmethod
+    def from_dict(cls, given: Mapping[str, Any]) -> Rates:
+        """The rates that `to_dict` wrote, without the curves that they were read off."""
+        known = {name: value for name, value in given.items() if value is not None}
+        return cls(**{**known, "run": tuple(known.get("run", ()))})
+
     def power_law(self, *species: str) -> PowerLaw:
         """ln r = ln k + sum of n_i ln c_i (- Ea/R (1/T - 1/T_mean)) by multiple linear regression.
 
@@ -389,7 +407,7 @@ def _interpolated(run: Experiment, species: str, times: np.ndarray) -> np.ndarra
 
 
 @dataclass(frozen=True, eq=False)
-class PowerLaw(Frozen, Printed):
+class PowerLaw(Frozen, Result):
     """r = k c_1^n_1 c_2^n_2 ... by linear regression of logarithms.
 
     Attributes
@@ -455,6 +473,10 @@ class PowerLaw(Frozen, Printed):
             return ""
         total = sum(self.orders.values())
         return f"{display.unit(self.rates.kind)} / ({display.unit('concentration')})^{total:.3g}"
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data: constants with intervals, R^2, and where the rates came from."""
+        return {"how": self.rates.how, "r_squared": self.r_squared, "constants": self.table().to_dict("records")}
 
     @property
     def significance(self) -> float:

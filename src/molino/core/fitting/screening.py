@@ -21,7 +21,6 @@ from molino.core.chemistry.temperature_dependence import Arrhenius
 from molino.core.errors import Faults, InputError, SolveError, nearest
 from molino.core.fitting.experiments import Experiment, Experiments, as_experiments
 from molino.core.frozen import Frozen
-from molino.core.printing import Printed
 from molino.core.results import Result
 from molino.core.statistics import f_quantile, f_tail_probability, half_width, p_text
 from molino.core.units import Value
@@ -622,7 +621,7 @@ class Screening(Frozen, Result):
 
 
 @dataclass(frozen=True, eq=False)
-class Prediction(Frozen, Printed):
+class Prediction(Frozen, Result):
     """A predicted concentration in mol/m^3, with the half widths of 95 % intervals of the mean and of one sample.
 
     Examples
@@ -641,6 +640,22 @@ class Prediction(Frozen, Printed):
     prediction: float
     screening: Screening
     run: str
+
+    def table(self) -> pd.DataFrame:
+        """One row: run, time, value and the half widths."""
+        import pandas as pd
+
+        display = self.screening.experiments.display
+        numbers = {"value": self.value, "± of the mean": self.confidence, "± of one sample": self.prediction}
+        row: dict[str, Any] = {"run": self.run, display.heading("time", "time"): display.number(self.time, "time")}
+        return pd.DataFrame([
+            row | {display.heading(n, "concentration"): display.number(x, "concentration") for n, x in numbers.items()}
+        ])  # fmt: skip
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data, in SI."""
+        return {"run": self.run, "time_s": self.time, "value_si": self.value, "half_width_95_mean_si": self.confidence,
+                "half_width_95_sample_si": self.prediction}  # fmt: skip
 
     def __str__(self) -> str:
         display = self.screening.experiments.display

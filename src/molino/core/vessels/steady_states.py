@@ -19,7 +19,7 @@ from molino.core.balances.system import ZERO, Balances, Case
 from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.errors import InputError, SolveError
 from molino.core.frozen import Frozen
-from molino.core.printing import Printed
+from molino.core.results import Result, entry
 from molino.core.units import Display, Value
 from molino.core.vessels.flow_vessel import FlowVessel
 from molino.core.vessels.heat import Jacket
@@ -32,7 +32,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, eq=False)
-class SteadyStates(Frozen, Printed, Sequence[Run]):
+class SteadyStates(Frozen, Result, Sequence[Run]):
     """The steady states of a tank within bounds of temperature, from the coldest to the hottest.
 
     `runs` holds each as a run, `eigenvalues` those of the Jacobian there in 1/s: a steady state is stable where all
@@ -94,6 +94,15 @@ class SteadyStates(Frozen, Printed, Sequence[Run]):
             row["oscillates"] = "yes" if abs(slowest.imag) > 1e-12 * abs(slowest) else "no"
             rows.append(row)
         return pd.DataFrame(rows)
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data: each steady state with its stability and its run, and between which temperatures all are."""
+        low, high = (entry(self.display, float(T), "temperature") for T in self.temperatures[[0, -1]])
+        states = [
+            {"stable": stable, "eigenvalues_1_per_s": [[v.real, v.imag] for v in values.tolist()], **run.to_dict()}
+            for run, stable, values in zip(self.runs, self.stable, self.eigenvalues, strict=True)
+        ]
+        return {"lowest": low, "highest": high, "states": states}
 
     def __str__(self) -> str:
         low, high = (self.display.text(float(T), "temperature") for T in self.temperatures[[0, -1]])
@@ -212,7 +221,7 @@ class Fold:
 
 
 @dataclass(frozen=True, eq=False)
-class Branch(Frozen, Printed):
+class Branch(Frozen, Result):
     """The steady states of a tank along a curve, as one condition varies, through its folds.
 
     `values` (SI) and `temperatures` (K), both of shape (points,), with `stable` at each; `states` of shape (points,
@@ -267,13 +276,31 @@ class Branch(Frozen, Printed):
             rows.append(row)
         return pd.DataFrame(rows)
 
+    def facts(self) -> dict[str, str]:
+        """Where it folds: ignition and extinction."""
+        display = self.display
+        return {
+            f"{fold.kind} at {self.vary} {display.text(fold.value, self.kind, 5)}": "from "
+            + display.text(fold.temperature, "temperature", 5)
+            for fold in self.folds
+        }
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data: the points of the curve in SI, and its folds."""
+        folds = [
+            {"kind": f.kind, self.vary: f.value, "unit": units.SI_UNITS[self.kind], "T": f.temperature}
+            for f in self.folds
+        ]
+        return {
+            "vary": self.vary, "unit": units.SI_UNITS[self.kind], "values": self.values.tolist(),
+            "temperatures_K": self.temperatures.tolist(), "stable": self.stable.tolist(), "folds": folds,
+        }  # fmt: skip
+
     def __str__(self) -> str:
         display = self.display
         low, high = (display.text(float(v), self.kind) for v in (min(self.values), max(self.values)))
         lines = [f"steady states for {self.vary} from {low} to {high}: {len(self.values)} points"]
-        for fold in self.folds:
-            at, T = display.text(fold.value, self.kind, 5), display.text(fold.temperature, "temperature", 5)
-            lines.append(f"  {fold.kind} at {self.vary} {at}, from {T}")
+        lines += [f"  {fold}, {place}" for fold, place in self.facts().items()]
         return "\n".join(lines if self.folds else [*lines, "  no ignition or extinction"])
 
 

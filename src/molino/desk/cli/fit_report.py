@@ -85,9 +85,7 @@ def before(job: Job, name: str, study: Study, quiet: bool) -> FitReport:
     if study.rates is not None:
         rates = rates_of(study.data, study.rates)
         law = rates.power_law(*study.rates.orders_in)
-        out.content["rates"] = {
-            "how": rates.how, "r_squared": law.r_squared, "constants": law.table().to_dict("records"),
-        }  # fmt: skip
+        out.content["rates"] = law.to_dict()
         out.head(f"{name}: rates")
         out.say(str(rates))
         out.tabulate(law.table(), f"power law: {law.law}")
@@ -126,7 +124,7 @@ def after(job: Job, name: str, study: Study, found: Fit, early: FitReport, quiet
         from molino.core.fitting.next_experiment import next_experiment
 
         best = next_experiment(found, study.narrow, study.next)
-        out.content["next"] = {"constant": study.narrow, "candidates": best.table().to_dict("records")}
+        out.content["next"] = best.to_dict()
         out.tabulate(best.table().head(8), f"what would narrow {study.narrow}")
         out.say(str(best))
         out.keep("next", best.table())
@@ -142,8 +140,7 @@ def _report_uncertainty(out: FitReport, study: Study, found: Fit) -> None:
             for constant in found.values:
                 tell_of(constant)
                 profiles.update(found.profile_likelihood(constant))
-        out.content["profile_likelihood"] = {n: {"low_95": p.shown()[0], "high_95": p.shown()[1], "open": list(p.flat)}
-                                  for n, p in profiles.items()}  # fmt: skip
+        out.content["profile_likelihood"] = {n: p.to_dict() for n, p in profiles.items()}
         out.tabulate(_intervals(profiles), "profile-likelihood intervals")
         out.keep("profile-likelihood", _intervals(profiles), ("", figures.profiles(found, profiles)))
     draws = None
@@ -153,9 +150,7 @@ def _report_uncertainty(out: FitReport, study: Study, found: Fit) -> None:
                 study.bootstrap, study.resample, int(study.options.get("seed", 0)),
                 progress=lambda done, asked: tell_of(f"{done} of {asked} refits"),
             )  # fmt: skip
-        out.content["bootstrap"] = {
-            "refits": len(draws.draws), "kind": draws.kind, "constants": draws.table().to_dict("records"),
-        }  # fmt: skip
+        out.content["bootstrap"] = draws.to_dict()
         out.tabulate(draws.table(), f"bootstrap of {draws.kind}: {len(draws.draws)} refits")
         out.keep("bootstrap", draws.table(), ("", figures.bootstrap(draws)))
     if study.region:
@@ -168,11 +163,7 @@ def _intervals(profiles: dict[str, ProfileLikelihood]) -> pd.DataFrame:
     """The intervals of profiles as a table; where the data leave an end open it says so."""
     import pandas as pd
 
-    rows = []
-    for name, p in profiles.items():
-        ends = ["open" if flat else f"{end:.4g}" for flat, end in zip(p.flat, p.shown(), strict=True)]
-        rows.append((name, p.unit or "", *ends))
-    return pd.DataFrame(rows, columns=["constant", "unit", "95 % low", "95 % high"])
+    return pd.concat([profile.table() for profile in profiles.values()], ignore_index=True)
 
 
 def _over_temperature(out: FitReport, study: Study, found: Fit, early: FitReport) -> None:
@@ -214,11 +205,7 @@ def _weigh(out: FitReport, study: Study, job: Job) -> None:
             {"as in the job": job.chemistry, **study.candidates}, study.data,
             progress=lambda count, squares: tell_of(f"evaluation {count}, sum of squares {squares:.6g}"), **options,
         )  # fmt: skip
-    out.content["candidates"] = {
-        "laws": found.table().to_dict("records"), "chosen": found.chosen, "verdict": found.verdict,
-        "next": found.next_text,
-        "failed": dict(found.failed),
-    }  # fmt: skip
+    out.content["candidates"] = found.to_dict()
     out.tabulate(found.table(), "candidate laws")
     out.say(f"verdict: {found.verdict}")
     if found.next_text:

@@ -65,12 +65,9 @@ def do(job: Job, quiet: bool, only: str | None = None) -> dict[str, Any]:
     content = {"job": job.path.name, "title": job.title, "source": source,
                "vessels": {name: r.to_dict() for name, r in found.runs.items()}}  # fmt: skip
     if found.states:
-        content["steady_states"] = {name: s.table().to_dict("records") for name, s in found.states.items()}
+        content["steady_states"] = {name: s.to_dict()["states"] for name, s in found.states.items()}
     if found.branches:
-        content["folds"] = {
-            name: [{"kind": f.kind, curve.vary: f.value, "T": f.temperature} for f in curve.folds]
-            for name, curve in found.branches.items()
-        }
+        content["branches"] = {name: curve.to_dict() for name, curve in found.branches.items()}
     files = _write(job, found, content)
     if not quiet:
         _show(found, source)

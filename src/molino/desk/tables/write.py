@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import math
 import os
 import re
 import tempfile
@@ -15,6 +14,7 @@ from typing import Any
 import pandas as pd
 
 from molino.core.errors import InputError
+from molino.core.results import plain
 
 _DIGITS = "%.10g"
 
@@ -76,17 +76,4 @@ def write_json(path: Path, content: Any) -> Path:
 
 def to_json(content: Any) -> str:
     """Plain data as JSON text; numbers that are not finite become null."""
-    return json.dumps(_plain(content), indent=2, ensure_ascii=False)
-
-
-def _plain(item: Any) -> Any:
-    if isinstance(item, Mapping):
-        return {str(key): _plain(value) for key, value in item.items()}
-    if isinstance(item, list | tuple):
-        return [_plain(value) for value in item]
-    if isinstance(item, bool | str) or item is None:
-        return item
-    if isinstance(item, int):
-        return item
-    number = float(item)
-    return number if math.isfinite(number) else None
+    return json.dumps(plain(content), indent=2, ensure_ascii=False)

@@ -4,7 +4,7 @@ BIN := .venv/bin
 # Lines in a hundred that the tests must reach.
 FLOOR := 95
 
-.PHONY: demo test check bench coverage intervals docs-shots clean
+.PHONY: demo test check bench coverage intervals docs docs-shots clean
 
 demo: .venv/ready
 	$(BIN)/molino demo
@@ -29,6 +29,9 @@ intervals: .venv/ready
 	$(BIN)/python examples/interval_coverage.py
 	$(BIN)/python examples/observed_vessels.py 400
 
+docs: .venv/docs-ready
+	PATH="$(CURDIR)/$(BIN):$$PATH" NO_MKDOCS_2_WARNING=1 $(BIN)/mkdocs build --quiet
+
 docs-shots: .venv/ready
 	$(BIN)/python docs/make_screenshots.py
 
@@ -39,5 +42,10 @@ docs-shots: .venv/ready
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[dev]'
 	touch $@
 
+# The tools of the documentation site.
+.venv/docs-ready: .venv/ready
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[docs]'
+	touch $@
+
 clean:
-	rm -rf .venv molino-demo
+	rm -rf .venv molino-demo site

@@ -68,8 +68,10 @@ def main() -> None:
         terminal(search, folder / "mill", HERE / "molino-search.png")
         laboratory = folder / "mill" / "laboratory"
         terminal(["fit", "cob-kinetics.toml"], laboratory, HERE / "molino-fit-laboratory.png")
-        for name in ("profile-likelihood", "candidates"):
-            smaller(laboratory / "results" / f"fit-laboratory-{name}.png", HERE / f"figure-{name}.png")
+        smaller(laboratory / "results" / "fit-laboratory-candidates.png", HERE / "figure-candidates.png")
+        subprocess.run([sys.executable, "-m", "molino", "fit", "calorimeter.toml"], cwd=laboratory, check=True,
+                       capture_output=True)  # fmt: skip
+        smaller(laboratory / "results" / "fit-hydrogenation.png", HERE / "figure-calorimeter.png")
         ether = ["demo", "ether", "--example", "ether"]
         subprocess.run([sys.executable, "-m", "molino", *ether], cwd=folder, capture_output=True, check=True)
         terminal(["run", "ether.toml"], folder / "ether", HERE / "molino-run-ether.png")

@@ -184,7 +184,7 @@ def screen_orders(
     species : str, optional
         Whose concentration; may be left out where only one was measured.
     partner : str, optional
-        A second reactant that is used up one for one: -dc/dt = k [species] [partner] is tried, too. What there was of
+        A second reactant that is used up one for one: `-dc/dt = k [species] [partner]` is tried, too. What there was of
         both at the start must be known (`initial ...`, or measured at time zero).
     reversible : bool
         Try a reversible first order, too.

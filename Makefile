@@ -4,7 +4,7 @@ BIN := .venv/bin
 # Lines in a hundred that the tests must reach.
 FLOOR := 95
 
-.PHONY: demo test check bench coverage intervals docs docs-shots clean
+.PHONY: demo test check bench coverage intervals docs docs-shots matrix clean
 
 demo: .venv/ready
 	$(BIN)/molino demo
@@ -29,6 +29,11 @@ intervals: .venv/ready
 	$(BIN)/python examples/interval_coverage.py
 	$(BIN)/python examples/observed_vessels.py 400
 
+# The tests on every Python from 3.11 to 3.14 that is here, and with the lowest versions allowed (pyproject.toml, tool.tox).
+matrix: .venv/ready
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check 'tox>=4.22'
+	$(BIN)/tox run
+
 docs: .venv/docs-ready
 	PATH="$(CURDIR)/$(BIN):$$PATH" NO_MKDOCS_2_WARNING=1 $(BIN)/mkdocs build --quiet
 
@@ -48,4 +53,4 @@ docs-shots: .venv/ready
 	touch $@
 
 clean:
-	rm -rf .venv molino-demo site
+	rm -rf .venv .tox molino-demo site

@@ -6,8 +6,10 @@ import ast
 import doctest
 import html
 import importlib
+import inspect
 import itertools
 import json
+import re
 from pathlib import Path
 from typing import Any
 
@@ -369,6 +371,20 @@ def test_every_public_name_has_an_example_that_runs(name: str) -> None:
     for public in (n for n, home in molino._HOME.items() if home == name):
         assert ">>> " in (getattr(module, public).__doc__ or ""), public
     assert doctest.testmod(module).failed == 0
+
+
+@pytest.mark.parametrize("name", sorted(mo._HOME))
+def test_every_public_docstring_names_what_goes_in_and_comes_out(name: str) -> None:
+    """Each argument or field under Parameters or Attributes; what a function returns."""
+    public = getattr(mo, name)
+    if not callable(public):
+        return
+    text = inspect.getdoc(public) or ""
+    sections = re.findall(r"(?:Parameters|Attributes)\n-+\n(.*?)(?=\n\w[^\n]*\n-+\n|\Z)", text, re.DOTALL)
+    headings = [entry.partition("\n")[0].partition(" : ")[0] for s in sections for entry in re.split(r"\n(?=\S)", s)]
+    documented = {part.strip().lstrip("*") for heading in headings for part in heading.split(",")}
+    assert {*inspect.signature(public).parameters} <= documented | {"constants"}, name
+    assert inspect.isclass(public) or "Returns\n-------" in text, name
 
 
 # results as plain data

@@ -34,6 +34,14 @@ class Fault:
 class MolinoError(Exception):
     """Base of every error that Molino raises on purpose; `faults` holds what it has to say.
 
+    Parameters
+    ----------
+    faults : str, Fault, or several of them
+    where : str
+        The place of a single fault.
+    advice : str
+        What to do about it.
+
     Examples
     --------
     >>> import molino as mo
@@ -62,6 +70,11 @@ def _again(kind: type[MolinoError], faults: tuple[Fault, ...], more: dict[str, A
 class InputError(MolinoError):
     """The input cannot be used as it stands.
 
+    Parameters
+    ----------
+    faults, where, advice
+        As for `MolinoError`.
+
     Examples
     --------
     >>> import molino as mo
@@ -76,6 +89,11 @@ class InputError(MolinoError):
 
 class UnitError(InputError):
     """A quantity has a dimension other than the one its place asks for, or a unit that nobody knows.
+
+    Parameters
+    ----------
+    faults, where, advice
+        As for `MolinoError`.
 
     Examples
     --------
@@ -92,6 +110,11 @@ class SolveError(MolinoError):
     """The numbers could not be computed; says what was tried, how far it came, what to change.
 
     `reached` is where an integration stopped, in SI; nan where nothing was integrated.
+
+    Parameters
+    ----------
+    faults, where, advice
+        As for `MolinoError`.
 
     Examples
     --------
@@ -115,6 +138,12 @@ class SolveError(MolinoError):
 
 class UnreachableError(MolinoError):
     """A target lies beyond what the vessel can do; `best` is how far one gets (in the metric's own SI unit).
+
+    Parameters
+    ----------
+    what, where, advice : str
+    best : float or None
+        How far one gets, in SI.
 
     Examples
     --------

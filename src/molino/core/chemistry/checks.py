@@ -49,6 +49,11 @@ class Finding:
 class Review(Frozen, Printed):
     """What a check found, the gravest first.
 
+    Attributes
+    ----------
+    findings : tuple of Finding
+        Errors, warnings and notes, each with its place and a remedy.
+
     Examples
     --------
     >>> import molino as mo

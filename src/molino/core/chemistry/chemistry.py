@@ -58,6 +58,8 @@ class Chemistry(Frozen, Printed):
         listed; those in equations and rate laws are found without.
     constants : mapping, optional
         Constants that several rate laws share.
+    covariance : Covariance, optional
+        Of the constants, where a fit found them.
 
     Raises
     ------

@@ -32,6 +32,11 @@ class Unknown:
         Bounds, in any unit of the same dimension. Without them a constant stays above zero, and an activation energy
         or an order (a constant in an exponent) is free.
 
+    Raises
+    ------
+    InputError
+        With everything that is wrong in it.
+
     Examples
     --------
     >>> import molino as mo

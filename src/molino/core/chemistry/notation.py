@@ -33,6 +33,11 @@ class Line:
 class Equations(Printed):
     """Equations; `print` gives them as plain text, `latex` as an aligned block, `figures.equations` as a picture.
 
+    Attributes
+    ----------
+    lines : tuple
+        What stands on the left and right of each equation.
+
     Examples
     --------
     >>> import molino as mo

@@ -123,6 +123,8 @@ class Arrhenius(Frozen, TemperatureDependence):
         Temperature at which `k` holds.
     n : float or Unknown, optional
         Exponent of temperature.
+    through_table : TemperatureLine, optional
+        The line that it was laid through; set by `through`.
 
     Raises
     ------
@@ -193,6 +195,8 @@ class VantHoff(Frozen, TemperatureDependence):
         b in K.
     unit : str, optional
         Of K in the third form, e.g. "1/bar"; left out, K is a bare number.
+    through_table : TemperatureLine, optional
+        The line that it was laid through; set by `through`.
 
     Raises
     ------

@@ -94,6 +94,8 @@ class FromSpecies:
         What it divides: K_c = K (P/(R T))^dnu or K c^dnu at the standard state, K_p = K P^dnu, or K itself.
     standard : str
         The standard state for which the species' numbers hold: a pressure (ideal gas) or a concentration (solutes).
+    law, unit
+        What `Chemistry` makes of it, from its species.
 
     Raises
     ------

@@ -27,6 +27,13 @@ class Comparison(Frozen, Result):
 
     `sizings` holds, for each vessel, the sizing that it came from, or None where it was compared as it stood.
 
+    Attributes
+    ----------
+    runs : tuple of Run or TrainRun
+    metrics : tuple of Metric
+    sizings : tuple of Sizing or None
+        Where a vessel was sized first.
+
     Examples
     --------
     >>> import molino as mo
@@ -117,6 +124,10 @@ def compare(vessels: Sequence[Vessel | Train | Sizing], metrics: Sequence[Metric
         A batch is run for its time, a tube to its end, a tank to its steady state; a `Sizing` stands for its vessel.
     metrics : sequence of Metric or str, optional
         The conversion of each reactant fed, if left out.
+
+    Returns
+    -------
+    Comparison
 
     Raises
     ------

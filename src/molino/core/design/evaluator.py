@@ -30,6 +30,14 @@ class Evaluator(Frozen, Printed):
     Calling it with numbers in SI, one for each setting, gives the metrics in SI, shape (metrics,): what
     `vessel.with_(...).outcome()` would say, without the objects around it.
 
+    Attributes
+    ----------
+    map : ParameterMap
+        From the settings to the numbers of the balances.
+    metrics : tuple of Metric
+    rtol, atol : float
+        Tolerances of the integration.
+
     Examples
     --------
     >>> import molino as mo

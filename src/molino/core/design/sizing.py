@@ -36,6 +36,26 @@ class Sizing(Frozen, Result):
     `standard_error` that of the size from the covariance of the fitted constants (None without one), `remark` what is
     to report about a steady state: whether it is stable, and whether the tank comes to it from its contents at t = 0.
 
+    Attributes
+    ----------
+    vessel : Vessel
+        With its size.
+    run : Run
+        Of that vessel.
+    vary, kind : str
+        The size that was found, and its kind of quantity.
+    value : float
+        In SI.
+    metric : Metric
+    target : float
+        In SI.
+    standard_error : float or None
+        Of the size in SI, from the covariance of the fitted constants.
+    is_stable : bool or None
+        Of a tank: whether its steady state is stable.
+    remark : str
+        What is to be known of it.
+
     Examples
     --------
     >>> import molino as mo
@@ -132,6 +152,10 @@ def size(vessel: Vessel | Train, metric: Metric | str, target: Any, vary: str | 
     vary : str, optional
         'time' (batch); 'volume', 'space_time' or 'catalyst_mass' (tank); 'length', too (tube); 'NAME.length' and so on
         of a vessel in a train by its name, or its 'recycle'.
+
+    Returns
+    -------
+    Sizing
 
     Raises
     ------

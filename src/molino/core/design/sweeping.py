@@ -35,6 +35,14 @@ class Sweep(Frozen, Result):
     `conditions` holds what was varied, each value as it was given; `values` each metric in SI, shape (conditions of
     the first, of the second, ...).
 
+    Attributes
+    ----------
+    vessel : Vessel or Train
+    conditions : mapping of name to values
+    values : array, shape (cases, metrics)
+        In SI; nan where a case could not be run.
+    metrics : tuple of Metric
+
     Examples
     --------
     >>> import molino as mo
@@ -96,6 +104,10 @@ def sweep(vessel: Vessel | Train, vary: Mapping[str, Sequence[Any]], metrics: Se
         "flow" or "feed T" of its feed, "coolant T", what is fed or charged of a species ("[xylose]"), or a constant of
         the chemistry ("dehydration.k", in SI).
     metrics : sequence of Metric or str
+
+    Returns
+    -------
+    Sweep
 
     Raises
     ------

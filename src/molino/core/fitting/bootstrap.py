@@ -31,6 +31,20 @@ _CHUNK = 20
 class Bootstrap(Frozen, Result):
     """Constants from resampled data, in SI: `draws` has shape (refits that settled, constants).
 
+    Attributes
+    ----------
+    names : tuple of str
+    draws : array, shape (refits that settled, constants)
+        In SI.
+    kind : str
+        What was resampled, "residuals" or "cases".
+    asked : int
+        Refits that were asked for.
+    units : tuple of str or None
+        Those that the constants came in.
+    observations, degrees_of_freedom : int
+        Of the fit.
+
     Examples
     --------
     >>> import molino as mo

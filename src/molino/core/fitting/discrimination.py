@@ -197,8 +197,14 @@ def discriminate(
     candidates : mapping of name to Chemistry
         Two or more, each with `Unknown` constants.
     data : Experiments, runs, or Rates
+    progress : callable, optional
+        As for `fit`.
     options
-        As for `fit`: errors, fit_initial, delay, n_starts.
+        As for `fit`: errors, fit_initial, unknowns, delay, n_starts.
+
+    Returns
+    -------
+    Discrimination
 
     Raises
     ------

@@ -274,6 +274,22 @@ class ExcludedPoint:
 class Experiments(Frozen, Printed, Sequence[Experiment]):
     """A set of runs, with the units in which they came, what was left out of them, and what was made of signals.
 
+    Parameters
+    ----------
+    runs : tuple of Experiment
+    source : str
+        Where they came from, for messages.
+    show : mapping of kind to unit
+        Units in which they are shown, {"time": "min"}.
+    left_out : tuple of ExcludedPoint
+    notes : tuple of str
+        What was made of signals.
+
+    Raises
+    ------
+    InputError
+        With everything that is wrong in it.
+
     Examples
     --------
     >>> import molino as mo

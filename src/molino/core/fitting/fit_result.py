@@ -212,6 +212,31 @@ class Fit(Frozen, Result):
     `data` is what was fitted (Experiments or Rates), `points` every observation, `estimates` the constants,
     `covariance` theirs, `reasons` why some are not determined, `n_starts` how many of how many starts came to this end.
 
+    Attributes
+    ----------
+    estimates : tuple of Estimate
+        The constants, with standard errors and intervals.
+    responses : tuple of str
+        Everything that was fitted: species and metrics.
+    points : Points
+        Every observation, measured and calculated.
+    data : Experiments or Rates
+    chemistry : Chemistry
+        With the constants as fitted, and their covariance.
+    covariance : array, shape (constants, constants)
+        In SI.
+    evaluations : int
+    problem, optimum : Problem, Optimum
+        What was minimised, and where it is least.
+    sought : Chemistry
+        With its unknowns.
+    parameter_map : FitParameterMap
+        What each parameter stands for in each run.
+    reasons : mapping of name to str
+        Why a constant is not determined.
+    n_starts : pair of int, optional
+        How many starts of how many came to this optimum.
+
     Examples
     --------
     >>> import molino as mo

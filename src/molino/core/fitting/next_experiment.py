@@ -35,6 +35,15 @@ class Candidate:
 class NextExperiment(Frozen, Result):
     """Candidates, the best first, for narrowing one constant; `now` is its half width without any of them, in SI.
 
+    Attributes
+    ----------
+    constant : str
+    now : float
+        Half width of its 95 % interval now, in SI.
+    candidates : tuple of Candidate
+        The best first.
+    fit : Fit
+
     Examples
     --------
     >>> import molino as mo

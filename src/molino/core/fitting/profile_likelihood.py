@@ -35,6 +35,19 @@ class ProfileLikelihood(Frozen, Result):
     straight line if the model is linear; `interval` is where |tau| < t(0.975). An end is infinite (or the bound) where
     the data leave it open: `flat` says so.
 
+    Attributes
+    ----------
+    name : str
+    estimate : float
+        In SI.
+    interval : pair of float
+        In SI.
+    values, tau : arrays, shape (points,)
+    unit : str or None
+        That the constant came in.
+    flat : pair of bool
+        Whether the data leave the lower and upper end open.
+
     Examples
     --------
     >>> import molino as mo

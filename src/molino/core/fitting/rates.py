@@ -67,10 +67,19 @@ class Rates(Frozen, Result):
     time : array of s, shape (points,); nan where there is none
     kind : str
         "rate", "rate per catalyst mass" or "rate per area".
+    source : str
+        The table they came from, for messages.
+    show : mapping of kind to unit
+        Units in which they are shown.
     how : str
         Where the rates came from, in words.
     slopes : tuple of Slopes
         The curves that they were read off.
+
+    Raises
+    ------
+    InputError
+        With everything that is wrong in it.
 
     Examples
     --------
@@ -419,6 +428,17 @@ class PowerLaw(Frozen, Result):
     covariance : array, shape (names, names)
     fitted : array, shape (used,)
         Calculated rates, in the order of those above zero.
+    rates : Rates
+    species : tuple of str
+        Whose orders were sought.
+    used : array of int
+        Rates above zero.
+    degrees_of_freedom : int
+    r_squared : float
+    standard_deviation : float
+        Residual standard deviation of ln r.
+    T_mean : float
+        In K, where k holds.
 
     Examples
     --------

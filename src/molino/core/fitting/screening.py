@@ -189,6 +189,10 @@ def screen_orders(
     reversible : bool
         Try a reversible first order, too.
 
+    Returns
+    -------
+    Screening
+
     Raises
     ------
     InputError
@@ -623,6 +627,17 @@ class Screening(Frozen, Result):
 @dataclass(frozen=True, eq=False)
 class Prediction(Frozen, Result):
     """A predicted concentration in mol/m^3, with the half widths of 95 % intervals of the mean and of one sample.
+
+    Attributes
+    ----------
+    time : float
+        In s.
+    value : float
+        In mol/m^3.
+    confidence, prediction : float
+        Half widths of the 95 % intervals of the mean and of one sample, in mol/m^3.
+    screening : Screening
+    run : str
 
     Examples
     --------

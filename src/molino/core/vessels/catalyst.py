@@ -107,6 +107,10 @@ def effectiveness_factor(modulus: float, shape: str = "sphere") -> float:
     modulus : float, not negative
     shape : "sphere", "cylinder" (long) or "slab"
 
+    Returns
+    -------
+    float
+
     Raises
     ------
     InputError

@@ -79,6 +79,11 @@ class Adiabatic(Frozen, Printed):
     stirrer : power of the stirrer, optional
         "2 kW", all of which ends as heat.
 
+    Raises
+    ------
+    InputError
+        With everything that is wrong in it.
+
     Examples
     --------
     >>> import molino as mo
@@ -251,6 +256,11 @@ class Profile(Frozen, Printed):
     ----------
     points : list of (time, temperature)
         [("0 min", "20 degC"), ("30 min", "80 degC")]; after the last it stays. The same time twice is a jump.
+
+    Raises
+    ------
+    InputError
+        With everything that is wrong in it.
 
     Examples
     --------

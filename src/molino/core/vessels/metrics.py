@@ -38,6 +38,16 @@ class Metric:
     contents), "outlet flow" (volumetric), "coolant temperature" or "coolant outlet temperature". `stream` names another
     stream than the first ("permeate").
 
+    Parameters
+    ----------
+    what : str
+    species : str
+        Empty of the whole.
+    over, on : str, optional
+        The by-product of a selectivity, and the reactant counted by.
+    stream : str, optional
+        Of a fraction: the stream, if not the first.
+
     Examples
     --------
     >>> import molino as mo
@@ -143,6 +153,15 @@ class Metric:
 def conversion(species: str) -> Metric:
     """Conversion of a reactant: (fed - left) / fed.
 
+    Parameters
+    ----------
+    species : str
+        A reactant that is fed or charged.
+
+    Returns
+    -------
+    Metric
+
     Examples
     --------
     >>> import molino as mo
@@ -161,6 +180,15 @@ def yield_of(product: str, on: str) -> Metric:
     The most that one mole can give is what the reaction equations allow, so that a yield of 1 is all of the reactant
     turned into this product.
 
+    Parameters
+    ----------
+    product, on : str
+        Of what, and on which reactant.
+
+    Returns
+    -------
+    Metric
+
     Examples
     --------
     >>> import molino as mo
@@ -177,6 +205,18 @@ def selectivity(wanted: str, over: str | None = None, on: str | None = None) -> 
     reactant can give (`on` names that reactant where there are several). `selectivity("B", on="A")`: B formed over
     the most that the converted A could have given.
 
+    Parameters
+    ----------
+    wanted : str
+    over : str, optional
+        The by-product.
+    on : str, optional
+        The reactant.
+
+    Returns
+    -------
+    Metric
+
     Examples
     --------
     >>> import molino as mo
@@ -191,6 +231,10 @@ def selectivity(wanted: str, over: str | None = None, on: str | None = None) -> 
 def temperature() -> Metric:
     """Temperature at the outlet (or at the end of a batch).
 
+    Returns
+    -------
+    Metric
+
     Examples
     --------
     >>> import molino as mo
@@ -202,6 +246,10 @@ def temperature() -> Metric:
 
 def pressure() -> Metric:
     """Pressure at the outlet (or at the end of a batch).
+
+    Returns
+    -------
+    Metric
 
     Examples
     --------
@@ -215,6 +263,10 @@ def pressure() -> Metric:
 def duty() -> Metric:
     """Heat that comes in through the walls; negative where it is taken away.
 
+    Returns
+    -------
+    Metric
+
     Examples
     --------
     >>> import molino as mo
@@ -227,6 +279,10 @@ def duty() -> Metric:
 def heat_flow() -> Metric:
     """Heat that comes in through the walls at this moment, as a calorimeter measures it; negative where it leaves.
 
+    Returns
+    -------
+    Metric
+
     Examples
     --------
     >>> import molino as mo
@@ -238,6 +294,16 @@ def heat_flow() -> Metric:
 
 def fraction(species: str, stream: str | None = None) -> Metric:
     """Mole fraction of a species in what comes out (or is in a batch), or in another stream, like the permeate.
+
+    Parameters
+    ----------
+    species : str
+    stream : str, optional
+        Its name, if not the first.
+
+    Returns
+    -------
+    Metric
 
     Examples
     --------
@@ -252,6 +318,14 @@ def fraction(species: str, stream: str | None = None) -> Metric:
 
 def concentration(species: str) -> Metric:
     """Concentration of a species at the outlet (or at the end of a batch).
+
+    Parameters
+    ----------
+    species : str
+
+    Returns
+    -------
+    Metric
 
     Examples
     --------

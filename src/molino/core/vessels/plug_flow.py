@@ -95,6 +95,11 @@ class PlugFlow(FlowVessel):
     show : mapping of kind to unit
         Units for results, e.g. {"time": "h"}; otherwise those in which the inputs came.
 
+    Raises
+    ------
+    InputError
+        With everything that is wrong in it.
+
     Examples
     --------
     >>> import molino as mo

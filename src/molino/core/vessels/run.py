@@ -210,6 +210,14 @@ class Run(RunResult):
     are those at the end: at the outlet of a tube, after the time of a batch or a start-up, at steady state. What is
     highest, when something happens and how long it takes does not depend on the points.
 
+    Attributes
+    ----------
+    vessel : Vessel
+    trajectory : Trajectory
+        The course of its states through all stages.
+    wanted : tuple of float or None
+        The points asked for.
+
     Examples
     --------
     >>> import molino as mo
@@ -616,7 +624,7 @@ class Run(RunResult):
 
     @property
     def has_duty(self) -> bool:
-        """Whether there is enough to work out the duty."""
+        """Whether its species have what a balance of energy, and so its duty, takes."""
         return self.vessel._model.duty is not None
 
     def stream_table(self) -> pd.DataFrame:

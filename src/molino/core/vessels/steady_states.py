@@ -39,6 +39,15 @@ class SteadyStates(Frozen, Result, Sequence[Run]):
     have a negative real part. `temperatures`, `heat_generation` and `heat_removal` (K and W, shape (points,)) are the
     curves of the balance of heat along the steady states of the amounts: they cross at the steady states.
 
+    Attributes
+    ----------
+    vessel : StirredTank
+    runs : tuple of Run
+        From the coldest to the hottest.
+    eigenvalues : tuple of arrays of 1/s
+    temperatures : array of K, shape (points,)
+    heat_generation, heat_removal : arrays of W, shape (points,)
+
     Examples
     --------
     >>> import molino as mo
@@ -226,6 +235,19 @@ class Branch(Frozen, Result):
 
     `values` (SI) and `temperatures` (K), both of shape (points,), with `stable` at each; `states` of shape (points,
     states); `folds` are the points of ignition and extinction.
+
+    Attributes
+    ----------
+    vessel : StirredTank
+    vary, kind : str
+        The condition that varies, and its kind of quantity.
+    values : array, shape (points,)
+        Of the condition, in SI.
+    states : array, shape (points, states)
+    temperatures : array of K, shape (points,)
+    stable : array of bool, shape (points,)
+    folds : tuple of Fold
+        Where it ignites or is extinguished.
 
     Examples
     --------

@@ -36,6 +36,17 @@ class Stream(Frozen):
 
     In SI: mol/s and m^3/s (mol and m^3), K and Pa; nan where T or P is not known.
 
+    Attributes
+    ----------
+    name : str
+    amounts : mapping of species to float
+        Molar flow in mol/s; amount in mol of what does not flow.
+    volume : float
+        Volumetric flow in m^3/s, or volume in m^3.
+    T, P : float
+        In K and Pa; nan where not known.
+    is_flowing : bool
+
     Examples
     --------
     >>> import molino as mo

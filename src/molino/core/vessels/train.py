@@ -304,6 +304,20 @@ class TrainRun(RunResult):
     of each exchanger in W, `added` the fresh feeds, `residence_time_si` the time in s that one pass takes (of vessels
     side by side the mean, by their shares).
 
+    Attributes
+    ----------
+    vessel : Train
+    runs : tuple of Run
+        Of each vessel in order.
+    streams : tuple of Stream
+        From the feed to the outlet.
+    exchanged : mapping of name to W
+        Duty of each exchanger.
+    added : tuple of Stream
+        All fresh feeds.
+    residence_time_si : float
+        In s.
+
     Examples
     --------
     >>> import molino as mo
@@ -460,7 +474,7 @@ class TrainRun(RunResult):
 
     @property
     def has_duty(self) -> bool:
-        """Whether there is enough to work out the duty."""
+        """Whether the duty of every vessel of the train can be worked out."""
         return all(run.vessel._key.has_energy for run in self.runs)
 
     @property

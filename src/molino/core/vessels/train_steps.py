@@ -30,6 +30,11 @@ class Exchanger(Frozen, Printed):
         What it adds instead ("-250 kW" takes away).
     name : str
 
+    Raises
+    ------
+    InputError
+        With everything that is wrong in it.
+
     Examples
     --------
     >>> import molino as mo
@@ -75,6 +80,17 @@ class Exchanger(Frozen, Printed):
 class SideFeed(Frozen, Printed):
     """A feed that joins the stream between two vessels.
 
+    Parameters
+    ----------
+    feed : Feed
+    name : str
+        For tables and messages.
+
+    Raises
+    ------
+    InputError
+        With everything that is wrong in it.
+
     Examples
     --------
     >>> import molino as mo
@@ -116,6 +132,13 @@ class Parallel(Frozen, Printed):
     vessels : sequence of StirredTank or PlugFlow
     split : sequence of float, optional
         What share each gets; equal shares if left out.
+    name : str
+        For tables and messages.
+
+    Raises
+    ------
+    InputError
+        With everything that is wrong in it.
 
     Examples
     --------

@@ -27,6 +27,15 @@ from molino.desk.tables.write import whole
 def read_chemistry(path: str | Path) -> Chemistry:
     """The chemistry of a job file, or of a file that `write_chemistry` wrote.
 
+    Parameters
+    ----------
+    path : str or Path
+        Of a .toml file.
+
+    Returns
+    -------
+    Chemistry
+
     Raises
     ------
     InputError
@@ -51,6 +60,15 @@ def read_library(path: str | Path) -> Library:
 
     Constants of a rate law may be missing; `Library.needs` tells of them.
 
+    Parameters
+    ----------
+    path : str or Path
+        Of a .toml file.
+
+    Returns
+    -------
+    Library
+
     Raises
     ------
     InputError
@@ -74,6 +92,15 @@ def write_chemistry(chemistry: Chemistry, path: str | Path) -> Path:
     """Write a chemistry as TOML, each number with its unit and all its digits; `read_chemistry` gives the same back.
 
     The covariance of a fit goes along.
+
+    Parameters
+    ----------
+    chemistry : Chemistry
+    path : str or Path
+
+    Returns
+    -------
+    Path
 
     Raises
     ------

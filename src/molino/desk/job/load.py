@@ -60,6 +60,14 @@ class Job:
 def load_job(path: str | Path) -> Job:
     """Read a job file and its data.
 
+    Parameters
+    ----------
+    path : str or Path
+
+    Returns
+    -------
+    Job
+
     Raises
     ------
     InputError

@@ -236,6 +236,16 @@ def read_rates(path: str | Path | pd.DataFrame, sheet: str | None = None) -> Rat
     product). Per catalyst mass or area the unit says so: mol/kg/h, mol/m2/h. Partial pressures are read as in
     `read_experiments`. A line with an empty cell is passed over.
 
+    Parameters
+    ----------
+    path : str, Path or DataFrame
+    sheet : str, optional
+        Of an .xlsx file.
+
+    Returns
+    -------
+    Rates
+
     Raises
     ------
     InputError

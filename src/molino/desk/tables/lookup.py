@@ -28,6 +28,10 @@ def look_up(identifier: str, phase: str = "gas", name: str = "") -> Species:
     name : str, optional
         What to call it; otherwise the identifier, or for a number the common name.
 
+    Returns
+    -------
+    Species
+
     Raises
     ------
     InputError

@@ -35,6 +35,10 @@ def read_species(path: str | Path | pd.DataFrame, sheet: str | None = None) -> l
     sheet : str, optional
         Of an .xlsx file; the first if left out.
 
+    Returns
+    -------
+    list of Species
+
     Raises
     ------
     InputError

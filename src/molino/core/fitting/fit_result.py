@@ -428,7 +428,8 @@ class Fit(Frozen, Result):
         vessel = vessel_of(runs[run], self.chemistry_of(run))
         known = {p.name for p in self.chemistry.numbers}
         places = self.parameter_map.places[run].settings
-        found = {name: float(self.optimum.parameters[i]) for name, i in places.items() if name not in known}
+        free, numbers = self.problem.free, self.optimum.parameters
+        found = {n: Value(float(numbers[i]), free[i].unit) for n, i in places.items() if n not in known}
         return vessel.with_(found) if found else vessel
 
     def over_temperature(self, constant: str) -> Arrhenius:
@@ -589,7 +590,8 @@ class Fit(Frozen, Result):
         return [*lines, *self.diagnosis.lines, *left_out]
 
     def __str__(self) -> str:
-        lines = [f"Fit of {len(self.estimates)} constants to {self.extent}"]
+        many = "s" if len(self.estimates) != 1 else ""
+        lines = [f"Fit of {len(self.estimates)} constant{many} to {self.extent}"]
         numbers = [(e, [f"{x:.4g}" for x in e.shown()]) for e in self.estimates]
         width = max(len(e.name) for e in self.estimates)
         lines.append(f"  {'':<{width}}  {'value':>10}  {'std. error':>10}    95 % interval")

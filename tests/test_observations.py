@@ -89,6 +89,11 @@ CASES = {
         "length", ["temperature", "coolant temperature"], {"U": "90 W/m2/K"}, ALONG),
     "tube under a profile": Case(mo.PlugFlow(C, FEED, heat=mo.Profile([("0 m", "40 degC"), ("10 m", "80 degC")]),
                                              **PIPE), "length", ["A"], {"[A]": "1.9 mol/L"}, ALONG),
+    "permeate of a tube": Case(
+        mo.PlugFlow(GAS, mo.Feed({"A": "100 mol%"}, flow="1 mmol/s", T="60 degC", P="5 bar"), **PIPE, wall=mo.Membrane(
+            {"B": "L*(p[B] - p[B]')"}, {"L": "1e-10 mol/m2/s/Pa"},
+            sweep=mo.Feed({"A": "1 mmol/s"}, T="60 degC", P="1 bar"))),
+        "", ["fraction of B in permeate", "fraction of B"], {"membrane L": "2e-10 mol/m2/s/Pa"}),
     "train": Case(
         mo.Train([mo.StirredTank(C, FEED, volume="20 L", T="60 degC", name="one"),
                   mo.PlugFlow(C, FEED, T="60 degC", name="two", **PIPE)], recycle=0.5),
@@ -330,3 +335,11 @@ def test_wrong_jobs_of_a_vessel_say_where(molino: Typed, calorimeter: Path, chan
     result = molino("check", calorimeter)
     assert result.exit_code == 2
     assert re.search(what, " ".join(result.stderr.split())), result.stderr
+
+
+def test_a_vessel_that_cannot_be_is_an_error_and_no_number() -> None:
+    """More leaves through the membrane than is fed: the run cannot be, so nothing is calculated from it either."""
+    case = CASES["permeate of a tube"]
+    run = mo.Experiment("1", None, {"fraction of B in permeate": [0.1] * 6}, vessel=case.vessel)
+    with pytest.raises(mo.SolveError, match="A is below zero at volume"):
+        mo.fit(case.vessel.chemistry, run, unknowns={"membrane L": "2e-9 mol/m2/s/Pa"})

@@ -12,9 +12,9 @@ import sympy as sp
 
 from molino.core.balances.boundary import solve_boundary
 from molino.core.balances.compiled import compiled
-from molino.core.balances.integrate import integrate, observe
+from molino.core.balances.integrate import RUN_OUT, integrate, observe
 from molino.core.balances.steady import steady, steady_slopes
-from molino.core.balances.system import Case
+from molino.core.balances.system import TIME, Case
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.dual import Dual, value_of
 from molino.core.errors import InputError, SolveError
@@ -180,6 +180,8 @@ class TransientSample(Sample):
     sizes: np.ndarray | None
     moving_numbers: Mapping[sp.Symbol, PiecewiseLinear]
     switch: Switch | None = None
+    is_checked: bool = True
+    """Whether amounts below zero are an error, as in a run."""
     memory: dict[str, np.ndarray] = field(default_factory=dict)
     """The places, where no parameter of the fit moves them."""
 
@@ -201,6 +203,8 @@ class TransientSample(Sample):
             found = solution.sensitivities
             sensitivities = found[shift:] if found is not None else np.zeros((*states.shape, 0))
             parts, owners = [case], np.zeros(len(points), dtype=int)
+        if self.is_checked:
+            self._check(case, points, states)
         values = np.empty((len(points), len(self.expressions)))
         slopes = np.empty((*values.shape, len(parameters)))
         for n, one in enumerate(parts):
@@ -211,6 +215,18 @@ class TransientSample(Sample):
                 if by_place is not None:
                     slopes[own] += self._along(one, *here[:2])[:, :, None] * by_place[own][:, None, :]
         return values, slopes
+
+    def _check(self, case: Case, points: np.ndarray, states: np.ndarray) -> None:
+        """Raise SolveError where an amount is below zero, beyond rounding."""
+        balances = case.balances
+        amounts = states[:, balances.amounts]
+        below = amounts < -RUN_OUT * np.max(np.abs(amounts))
+        if below.any():
+            row, column = (int(n) for n in np.argwhere(below)[0])
+            name, kind = balances.names[balances.amounts[column]], "time" if balances.independent == TIME else "volume"
+            at = self.numbers.vessel._display.text(float(points[row]), kind)
+            message = f"{name} is below zero at {kind} {at}: a rate law, or what leaves, goes on consuming it"
+            raise SolveError(message, self.numbers.vessel.label, "start from other guesses, or set bounds")
 
     def _points(self, parameters: np.ndarray) -> tuple[np.ndarray, np.ndarray | None]:
         """Where the samples are taken, and their slopes by the parameters, shape (points, parameters), if any move."""
@@ -394,7 +410,9 @@ def _transient(
     if direct:  # a batch of 1 m^3, a tube fed with 1 m^3/s: amounts are concentrations
         expressions = tuple((AMOUNT if over_time else MOLAR_FLOW)(metric.species) for metric in metrics)
         case = Case(vessel._case.balances.reduced(expressions), vessel._case.values)
-        return TransientSample(seen, VesselNumbers(vessel, case, places), expressions, "time", distinct, {})
+        return TransientSample(
+            seen, VesselNumbers(vessel, case, places), expressions, "time", distinct, {}, None, False
+        )
     if over_time and isinstance(vessel, StirredTank):
         vessel._require_volume()
     elif not over_time:

@@ -34,6 +34,9 @@ from molino.core.vessels.terms import Inflow
 from molino.core.vessels.walls import Membrane
 from molino.core.vessels.well_mixed import well_mixed
 
+_NOTHING = 1e-9
+"""An outlet of less than this share of the feed is none."""
+
 
 @dataclass(frozen=True, eq=False)
 class StirredTank(FlowVessel):
@@ -230,8 +233,8 @@ class StirredTank(FlowVessel):
             lowest = float(run.stream_out().volume)
         else:
             lowest = run.trajectory.most(LOCAL_FLOW, -1.0)[1]
-        if lowest < 0:
-            message = "more passes through the membrane than is fed, and the outlet would have to flow backwards"
+        if lowest < _NOTHING * float(self._fed.volume):  # at rest a root with no outlet at all is as bad
+            message = "as much or more passes through the membrane than is fed, and nothing is left to flow out"
             raise SolveError(message, self.label, "give less area, or a lower pressure in the tank")
 
     def steady_states(self, T: tuple[Any, Any] | None = None) -> SteadyStates:

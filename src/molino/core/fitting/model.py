@@ -260,13 +260,18 @@ class TransientSample(Sample):
         sensitivities: np.ndarray,
     ) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
         """The responses, and their slopes by the parameters of the fit."""
-        symbols = case.balances.symbols
-        if all(e in symbols for e in self.expressions):
-            chosen = [symbols.index(e) for e in self.expressions]
+        chosen = self._states_shown
+        if chosen is not None:
             return states[:, chosen], sensitivities[:, chosen] @ chain
         moved = moved_expressions(case, self.expressions)
         values, slopes = observe(case, moved, points, states, sensitivities, by)
         return values, slopes @ chain
+
+    @cached_property
+    def _states_shown(self) -> list[int] | None:
+        """Which states the responses are, where each is one."""
+        symbols = self.numbers.case.balances.symbols
+        return [symbols.index(e) for e in self.expressions] if {*self.expressions} <= {*symbols} else None
 
     def _along(self, case: Case, points: np.ndarray, states: np.ndarray) -> np.ndarray:
         """d(response)/d(place), shape (points, responses): (de/dy) dy/dt + de/dt."""

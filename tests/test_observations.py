@@ -19,10 +19,10 @@ import pytest
 
 import molino as mo
 from conftest import DEMO, Typed, spoil
+from molino.core.fitting.experiments import condition_kinds
 from molino.core.fitting.regression import prepare
 from molino.core.vessels.metrics import parse_metric
 from molino.demo import make_data
-from molino.desk.tables.observations import condition_kinds
 
 EXAMPLES = Path(__file__).parents[1] / "examples"
 HEAT = {"heat_capacity": "3.5 MJ/m3/K"}
@@ -172,6 +172,7 @@ def test_a_fit_shows_every_response_in_its_own_unit_and_leaves_a_point_out() -> 
     first = table.iloc[0]
     assert first["residual"] == pytest.approx(first["measured"] - first["calculated"], abs=1e-9)
     assert fit.to_dict()["responses"]["temperature"]["unit"] == "K"
+    assert fit.to_dict()["sum_of_squares_si"] is None, "squares of K and of W do not add up"
     known = fit.chemistry
     assert known.covariance is not None
     assert known.covariance.names == ("r.k", "r.k.Ea", "r.enthalpy")

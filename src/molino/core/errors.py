@@ -142,8 +142,8 @@ class UnreachableError(MolinoError):
     Parameters
     ----------
     what, where, advice : str
-    best : float or None
-        How far one gets, in SI.
+    best : float
+        How far one gets, in SI; nan where it is not known.
 
     Examples
     --------

@@ -25,14 +25,12 @@ if TYPE_CHECKING:
 class Comparison(Frozen, Result):
     """Vessels with their runs and the metrics asked for.
 
-    `sizings` holds, for each vessel, the sizing that it came from, or None where it was compared as it stood.
-
     Attributes
     ----------
     runs : tuple of Run or TrainRun
     metrics : tuple of Metric
     sizings : tuple of Sizing or None
-        Where a vessel was sized first.
+        For each vessel the sizing that it came from; None where it was compared as it stood.
 
     Examples
     --------

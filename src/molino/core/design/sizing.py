@@ -32,15 +32,11 @@ _CLOSE = 1e-9
 class Sizing(Frozen, Result):
     """A vessel sized for a target.
 
-    `vessel` is the sized vessel, `run` how it does, `value` the size in SI and `kind` its kind of quantity,
-    `standard_error` that of the size from the covariance of the fitted constants (None without one), `remark` what is
-    to report about a steady state: whether it is stable, and whether the tank comes to it from its contents at t = 0.
-
     Attributes
     ----------
-    vessel : Vessel
+    vessel : Vessel or Train
         With its size.
-    run : Run
+    run : Run or TrainRun
         Of that vessel.
     vary, kind : str
         The size that was found, and its kind of quantity.
@@ -50,11 +46,12 @@ class Sizing(Frozen, Result):
     target : float
         In SI.
     standard_error : float or None
-        Of the size in SI, from the covariance of the fitted constants.
-    is_stable : bool or None
-        Of a tank: whether its steady state is stable.
+        Of the size in SI, from the covariance of the fitted constants; None without one.
+    is_stable : bool
+        Whether the steady state of a tank is stable.
     remark : str
-        What is to be known of it.
+        What there is to report about a steady state: whether it is stable, and whether the tank comes to it from its
+        contents at t = 0.
 
     Examples
     --------

@@ -32,15 +32,13 @@ if TYPE_CHECKING:
 class Sweep(Frozen, Result):
     """Metrics of a vessel over a grid of conditions.
 
-    `conditions` holds what was varied, each value as it was given; `values` each metric in SI, shape (conditions of
-    the first, of the second, ...).
-
     Attributes
     ----------
     vessel : Vessel or Train
     conditions : mapping of name to values
-    values : array, shape (cases, metrics)
-        In SI; nan where a case could not be run.
+        What was varied, each value as it was given.
+    values : mapping of metric to array, shape (conditions of the first, of the second, ...)
+        In SI.
     metrics : tuple of Metric
 
     Examples

@@ -43,6 +43,22 @@ def response_of(observed: Metric | str) -> str:
     return metric.species if metric.what == "concentration" else str(metric)
 
 
+def axes_of(vessel: Vessel | Train) -> dict[str, str]:
+    """What a vessel can be observed along, with the kinds of quantity: time, or its sizes."""
+    if isinstance(vessel, Train):
+        return {}
+    sizes = dict(vessel._sizes)
+    return sizes if "time" in sizes or not vessel._has_steady_state else {"time": "time", **sizes}
+
+
+def condition_kinds(vessel: Vessel | Train) -> dict[str, str]:
+    """The conditions of a vessel that `with_` takes, with their kinds of quantity."""
+    if isinstance(vessel, Train):
+        named = {f"{v.name}.{n}": s.kind for v in vessel.vessels if v.name for n, s in v._settings.items()}
+        return {**named, "recycle": "number"}
+    return {name: setting.kind for name, setting in vessel._settings.items()}
+
+
 @dataclass(frozen=True, eq=False)
 class Experiment(Frozen):
     """One run: a vessel, and what was observed of it.
@@ -143,24 +159,16 @@ class Experiment(Frozen):
             settle(self, along="time" if self.vessel == "batch" else "space_time")
         elif self.times is None:
             settle(self, along=OUTLET)
-        elif self.along not in self._axes:
-            if self.along or not self._axes:
+        elif self.along not in (axes := list(axes_of(self.vessel))):
+            if self.along or not axes:
                 message = f"a {self.vessel.noun} is not observed along '{self.along or 'time'}'"
-                raise InputError(message, "along", nearest(self.along, self._axes) or "leave the times out")
-            own = [n for n in self._axes if n == "time" or getattr(self.vessel, n) is not None]
-            settle(self, along=(own or self._axes)[0])
+                raise InputError(message, "along", nearest(self.along, axes) or "leave the times out")
+            own = [n for n in axes if n == "time" or getattr(self.vessel, n) is not None]
+            settle(self, along=(own or axes)[0])
         if self.times is None:
             count = max((np.size(v) for v in self.measured.values()), default=1)
             settle(self, times=np.zeros(count))
         settle(self, times=units.read_numbers(self.times, self.axis_kind, self.along))
-
-    @property
-    def _axes(self) -> tuple[str, ...]:
-        """What a vessel can be observed along."""
-        if isinstance(self.vessel, Train):
-            return ()
-        sizes = tuple(self.vessel._sizes)
-        return sizes if "time" in sizes or not self.vessel._has_steady_state else ("time", *sizes)
 
     def _check_times(self, faults: Faults) -> None:
         times, axis = self.times, self.along.replace("_", " ")

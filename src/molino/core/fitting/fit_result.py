@@ -289,7 +289,9 @@ class Fit(Frozen, Result):
 
     @property
     def sum_of_squares(self) -> float:
-        """Of the residuals, unweighted, in SI: (mol/m^3)^2 for concentrations."""
+        """Of the residuals, unweighted, in SI: (mol/m^3)^2 for concentrations; nan of several kinds of quantity."""
+        if len({self.data.kind_of(response) for response in self.responses}) > 1:
+            return float("nan")
         return float(self.points.residuals @ self.points.residuals)
 
     @property

@@ -431,8 +431,8 @@ class PowerLaw(Frozen, Result):
     rates : Rates
     species : tuple of str
         Whose orders were sought.
-    used : array of int
-        Rates above zero.
+    used : array of bool, shape (rates,)
+        Which rates are above zero.
     degrees_of_freedom : int
     r_squared : float
     standard_deviation : float

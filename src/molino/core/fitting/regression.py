@@ -12,7 +12,7 @@ from molino.core import units
 from molino.core.chemistry.chemistry import Chemistry, Covariance
 from molino.core.chemistry.constants import Parameter, Unknown
 from molino.core.errors import Faults, InputError, SolveError, nearest
-from molino.core.fitting.experiments import OUTLET, Experiment, Experiments, as_experiments, metric_of
+from molino.core.fitting.experiments import OUTLET, Experiment, Experiments, as_experiments, condition_kinds, metric_of
 from molino.core.fitting.fit_result import Fit, Points, estimates_of
 from molino.core.fitting.least_squares import COARSE, Model, Optimum, Problem, Progress, Scale, left_at, minimise
 from molino.core.fitting.model import DELAY, BalanceModel, RunPlaces, Sample, sample_of
@@ -265,11 +265,11 @@ class _ParameterSearch:
     def _setting(self, name: str, given: Any) -> Any:
         """A number of the vessels; gives its guess."""
         unknown = given if isinstance(given, Unknown) else Unknown(given)
-        vessels = {run.name: run.vessel for run in self.runs if not run.is_simple}
-        having = [run for run in self.runs if not run.is_simple and _has_setting(run.vessel, name)]
+        kinds = {run.name: condition_kinds(run.vessel) for run in self.runs if not run.is_simple}
+        having = [run for run in self.runs if name in kinds.get(run.name, ())]
         if not having:
-            known = sorted({n for run in self.runs if not run.is_simple for n in _settings_of(run.vessel)})
-            message = f"no run has a vessel with '{name}'" if vessels else "no run has a vessel of its own"
+            known = sorted({n for own in kinds.values() for n in own})
+            message = f"no run has a vessel with '{name}'" if kinds else "no run has a vessel of its own"
             raise InputError(message, "", nearest(name, known) or "give the runs their vessels: vessel=mo.Batch(...)")
         setting = _setting_of(having[0].vessel, name)
         lower = setting.read(unknown.lower)[0] if unknown.lower is not None else 0.0
@@ -303,19 +303,11 @@ def _vessel(run: Experiment) -> Vessel:
 
 def _setting_of(vessel: Vessel | Train, name: str) -> Setting:
     if isinstance(vessel, Train):
+        if name == "recycle":
+            raise InputError("a recycle ratio is given, not sought", "", "give it as a number")
         owner, own = vessel._vessel_setting(name)
         return owner._setting(own)
     return vessel._setting(name)
-
-
-def _settings_of(vessel: Vessel | Train) -> list[str]:
-    if isinstance(vessel, Train):
-        return [f"{v.name}.{name}" for v in vessel.vessels if v.name for name in v._settings]
-    return list(vessel._settings)
-
-
-def _has_setting(vessel: Vessel | Train, name: str) -> bool:
-    return name in _settings_of(vessel)
 
 
 def _points(

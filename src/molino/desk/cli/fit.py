@@ -104,7 +104,7 @@ def show(name: str, found: Fit) -> None:
     for line in found.notes():
         out.print(Text(line))
     for warning in found.warnings:
-        out.print(Text.assemble(("look: ", "bold yellow"), warning))
+        out.print(Text.assemble(("note: ", "bold yellow"), warning))
     for p in found.outliers if found.parameter_map.runs else ():
         kind = next(run.axis_kind for run in found.parameter_map.runs if run.name == p.run)
         time = f"{display.number(p.time, kind):.6g} {display.unit(kind)}".strip()

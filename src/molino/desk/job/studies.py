@@ -10,7 +10,7 @@ from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.formula import names_in
 from molino.core.chemistry.temperature_dependence import Arrhenius, VantHoff
 from molino.core.errors import Faults, InputError, nearest
-from molino.core.fitting.experiments import VESSELS, Experiment, Experiments, as_experiments
+from molino.core.fitting.experiments import VESSELS, Experiment, Experiments, as_experiments, condition_kinds
 from molino.core.fitting.next_experiment import grid
 from molino.core.fitting.rates import Rates
 from molino.core.fitting.regression import check_data
@@ -24,7 +24,6 @@ from molino.desk.job.context import JobContext
 from molino.desk.job.reactions import note_unitless, read_reaction
 from molino.desk.job.vessels import read_changes
 from molino.desk.tables.experiments import read_experiments, read_rates
-from molino.desk.tables.observations import condition_kinds
 
 
 @dataclass(frozen=True, eq=False)

@@ -12,7 +12,7 @@ import pandas as pd
 
 from molino.core import units
 from molino.core.errors import Faults, InputError, nearest
-from molino.core.fitting.experiments import Experiment, Experiments, response_of
+from molino.core.fitting.experiments import Experiment, Experiments, axes_of, condition_kinds, response_of
 from molino.core.fitting.signals import Signal
 from molino.core.units import Value
 from molino.core.vessels.base import Vessel
@@ -92,18 +92,7 @@ def _shape(vessel: Vessel | Train) -> str:
 
 def _axes(vessel: Vessel | Train) -> dict[str, str]:
     """What samples of a vessel can be taken along, in words, with the kinds of quantity."""
-    if isinstance(vessel, Train):
-        return {}
-    sizes = {name.replace("_", " "): kind for name, kind in vessel._sizes.items()}
-    return sizes if "time" in sizes or not vessel._has_steady_state else {"time": "time", **sizes}
-
-
-def condition_kinds(vessel: Vessel | Train) -> dict[str, str]:
-    """The conditions of a vessel, with their kinds of quantity."""
-    if isinstance(vessel, Train):
-        named = {f"{v.name}.{n}": s.kind for v in vessel.vessels if v.name for n, s in v._settings.items()}
-        return {**named, "recycle": "number"}
-    return {name: setting.kind for name, setting in vessel._settings.items()}
+    return {name.replace("_", " "): kind for name, kind in axes_of(vessel).items()}
 
 
 def _column(heading: str, vessel: Vessel | Train, signals: Mapping[str, Signal]) -> _Column:

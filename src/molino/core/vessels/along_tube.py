@@ -143,8 +143,8 @@ class _Tube:
             energy, duty = self._energy(totals)
         amounts = {s: Account(c, w) for s, c, w in zip(self.species, came, went, strict=True)}
         return Model(
-            balances, by_species(key, came), by_species(key, went), self._readings(), self._streams(), tuple(totals),
-            amounts, energy, None, duty,
+            balances, by_species(key, came), by_species(key, went), self._readings(), self._streams(), POSITION,
+            tuple(totals), amounts, energy, None, duty,
         )  # fmt: skip
 
     def _crossed(self, way: str) -> list[sp.Expr]:

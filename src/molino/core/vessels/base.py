@@ -15,6 +15,7 @@ from molino.core import units
 from molino.core.balances.system import Case
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.constants import Parameter
+from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
 from molino.core.chemistry.notation import Equations
 from molino.core.chemistry.species import Species
 from molino.core.dual import Number
@@ -30,6 +31,7 @@ from molino.core.vessels.checks import VesselReview, review_vessel
 from molino.core.vessels.equations import vessel_equations
 from molino.core.vessels.feed import check_contents, equation_of, is_real
 from molino.core.vessels.heat import Adiabatic, HeatShape, Jacket, Profile, read_heat
+from molino.core.vessels.metrics import Weights
 from molino.core.vessels.mixture import Contents, Mixture, Portion, read_portion
 from molino.core.vessels.model import Model, ModelKey
 from molino.core.vessels.piecewise_linear import PiecewiseLinear
@@ -494,15 +496,29 @@ class Vessel(Frozen, Printed):
     def _expression(self, metric: Metric) -> sp.Expr:
         """A metric over the states and parameters of this vessel; InputError if it has no such quantity."""
         known = self._model.metrics
-        if metric not in known:
-            known[metric] = metric.expression(self.chemistry.network, self._model)
-        found = known[metric]
-        for species in metric.reactants:
-            if not self._goes_in(species):
-                raise InputError(
-                    f"{metric}: no {species} goes in", self.label, "name a reactant that is fed or charged"
-                )
+        if metric.takes_weights:  # which another vessel of the same form may not share
+            found = metric.expression(self.chemistry.network, self._model, self._weights)
+        else:
+            if metric not in known:
+                known[metric] = metric.expression(self.chemistry.network, self._model, self._weights)
+            found = known[metric]
+        for symbol in found.free_symbols & {TEMPERATURE, PRESSURE} & {*self._model.balances.parameters}:
+            if math.isnan(self._case.value(symbol)):
+                raise InputError(f"no {metric.what} is given", self.label, f"give {symbol}")
+        metric.require_fed(self._goes_in, self.label)
         return found
+
+    @cached_property
+    def _weights(self) -> Weights:
+        """The masses that metrics by mass are counted with."""
+        masses = {
+            s.name: float(s.require("molar_mass", "masses").si)
+            if s.formula is not None or s.molar_mass is not None
+            else None
+            for s in self.chemistry.species
+        }
+        bulk = self.catalyst.bulk_density if self.catalyst is not None else None
+        return Weights(masses, bulk.si if bulk is not None else None)
 
     def check(self) -> VesselReview:
         """What there is to report before it runs: the chemistry's findings, its own, and the count of equations."""

@@ -1,13 +1,13 @@
-"""What a vessel is evaluated by: conversion, yield, selectivity, outlet concentration.
+"""What a vessel is evaluated by: conversion, yield, selectivity, what comes out, what it makes per volume.
 
 A metric writes itself as an expression of what went in and what comes out, so that the same words serve a run, a
-sizing, a comparison and their uncertainty.
+sizing, a comparison, a sweep, a fit and their uncertainty.
 """
 
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -18,25 +18,71 @@ from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
 from molino.core.chemistry.formula import concentration as concentration_symbol
 from molino.core.chemistry.symbolic_network import SymbolicNetwork
 from molino.core.errors import InputError, nearest
-from molino.core.vessels.model import Model
-from molino.core.vessels.roles import VOLUME
+from molino.core.vessels.model import Model, StreamForm
 
 _OF_THE_WHOLE = {
-    "temperature": "temperature", "pressure": "pressure", "duty": "power", "heat flow": "power",
-    "volume": "volume", "outlet flow": "volumetric flow", "coolant temperature": "temperature",
+    "temperature": "temperature", "pressure": "pressure", "duty": "power", "heat": "energy", "heat flow": "power",
+    "volume": "volume", "catalyst mass": "mass", "volumetric flow": "volumetric flow", "molar flow": "molar flow",
+    "mass flow": "mass flow", "amount": "amount", "mass": "mass", "coolant temperature": "temperature",
     "coolant outlet temperature": "temperature",
 }  # fmt: skip
 """What belongs to no species, with its kind of quantity."""
+_OF_A_SPECIES = {
+    "conversion": "number", "yield": "number", "selectivity": "number", "concentration": "concentration",
+    "fraction": "number", "mass fraction": "number", "molar flow": "molar flow", "mass flow": "mass flow",
+    "amount": "amount", "mass": "mass", "production": "molar flow",
+}  # fmt: skip
+"""What belongs to a species, with its kind of quantity."""
+_PER = {"volume": "rate", "catalyst mass": "rate per catalyst mass"}
+"""What a production may be counted per."""
+_FLOWING = {"volumetric flow", "molar flow", "mass flow"}
+"""What only a stream has, and a batch does not."""
+_HELD = {"amount": "molar flow", "mass": "mass flow"}
+"""What only a batch has, and what a stream has in its place."""
+
+
+@dataclass(frozen=True)
+class Weights:
+    """What metrics by mass take besides the balances.
+
+    Attributes
+    ----------
+    molar_masses : mapping of species to float or None
+        In kg/mol; None where a species has neither formula nor molar mass.
+    bulk_density : expression, float or None
+        Mass of catalyst per volume of vessel in kg/m^3; None without a catalyst.
+    """
+
+    molar_masses: Mapping[str, float | None]
+    bulk_density: sp.Expr | float | None
+
+    def of(self, amounts: Mapping[str, sp.Expr], what: str) -> dict[str, sp.Expr]:
+        """Masses from amounts; InputError where a species has no molar mass."""
+        missing = [s for s in amounts if self.molar_masses.get(s) is None]
+        if missing:
+            message = f"the molar mass of {', '.join(missing)} is not known"
+            raise InputError(message, what, "give a formula or molar_mass to these species")
+        return {s: sp.Float(self.molar_masses[s]) * n for s, n in amounts.items()}
+
+    def catalyst(self, volume: sp.Expr, what: str) -> sp.Expr:
+        """The mass of catalyst in a volume; InputError where none is known."""
+        if self.bulk_density is None:
+            advice = "give catalyst=mo.Catalyst(bulk_density='850 kg/m3')"
+            raise InputError("the mass of catalyst is not known", what, advice)
+        return sp.sympify(self.bulk_density) * volume
 
 
 @dataclass(frozen=True)
 class Metric:
-    """One number to judge a vessel by, or that can be observed of it; made by `conversion`, `yield_of` and so on.
+    """One number to judge a vessel by, or that can be observed of it; made by `conversion`, `yield_of` and so on, or
+    read from its text.
 
-    `what` is "conversion", "yield", "selectivity", "concentration" or "fraction" (mole fraction) of a species, or, of
-    the whole, "temperature", "pressure", "duty", "heat flow" (through the walls at this moment, in), "volume" (of the
-    contents), "outlet flow" (volumetric), "coolant temperature" or "coolant outlet temperature". `stream` names another
-    stream than the first ("permeate").
+    `what` is, of a species, "conversion", "yield", "selectivity", "concentration", "fraction" (mole fraction), "mass
+    fraction", "molar flow" and "mass flow" (of what flows), "amount" and "mass" (in a batch) or "production" (formed
+    per time; in a batch its mean up to now); of the whole, "temperature", "pressure", "duty" (of what flows), "heat"
+    (that came into a batch), "heat flow" (through the walls at this moment, in), "volume" (of the contents; of a tube
+    up to here), "catalyst mass", "volumetric flow", "molar flow", "mass flow", "amount", "mass", "coolant temperature"
+    or "coolant outlet temperature". `stream` names another stream than the first ("permeate").
 
     Parameters
     ----------
@@ -46,7 +92,9 @@ class Metric:
     over, on : str, optional
         The by-product of a selectivity, and the reactant counted by.
     stream : str, optional
-        Of a fraction: the stream, if not the first.
+        Of a fraction or flow: the stream, if not the first.
+    per : "volume" or "catalyst mass", optional
+        Of a production.
 
     Examples
     --------
@@ -61,6 +109,7 @@ class Metric:
     over: str | None = None
     on: str | None = None
     stream: str | None = None
+    per: str | None = None
 
     @property
     def reactants(self) -> tuple[str, ...]:
@@ -69,42 +118,62 @@ class Metric:
             return (self.species,)
         return (self.on,) if self.on is not None else ()
 
+    def require_fed(self, goes_in: Callable[[str], bool], label: str) -> None:
+        """Raise InputError where nothing goes in of what it counts by."""
+        for species in self.reactants:
+            if not goes_in(species):
+                raise InputError(f"{self}: no {species} goes in", label, "name a reactant that is fed or charged")
+
     @property
     def kind(self) -> str:
         """The kind of quantity, for units."""
-        return _OF_THE_WHOLE.get(self.what, "concentration" if self.what == "concentration" else "number")
+        if self.per is not None:
+            return _PER[self.per]
+        return _OF_A_SPECIES[self.what] if self.species else _OF_THE_WHOLE[self.what]
+
+    @property
+    def takes_weights(self) -> bool:
+        """Whether masses that stand in no balance are needed."""
+        return "mass" in self.what or self.per == "catalyst mass"
 
     def __str__(self) -> str:
-        if self.what in _OF_THE_WHOLE:
-            return self.what
-        text = f"{self.what} of {self.species}"
+        text = f"{self.what} of {self.species}" if self.species else self.what
         text += f" over {self.over}" if self.over else ""
+        text += f" per {self.per}" if self.per else ""
         text += f" in {self.stream}" if self.stream else ""
         return text + (f" on {self.on}" if self.on else "")
 
-    def expression(self, network: SymbolicNetwork, model: Model) -> sp.Expr:
+    def expression(self, network: SymbolicNetwork, model: Model, weights: Weights) -> sp.Expr:
         """Over the states and parameters of a vessel.
 
         Raises
         ------
         InputError
-            If a species is not in the chemistry, or stoichiometry does not make the product from the reactant.
+            If a species is not in the chemistry, stoichiometry does not make the product from the reactant, or the
+            vessel has no such quantity.
         """
-        if self.what in _OF_THE_WHOLE:
-            return self._of_the_whole(model)
         for name in (self.species, self.over, self.on):
-            if name is not None and name not in network.species:
+            if name and name not in network.species:
                 advice = nearest(name, network.species)
                 raise InputError(f"'{name}' is not a species of the chemistry", str(self), advice)
+        self._check_flowing(model)
+        if self.what in ("fraction", "mass fraction", "molar flow", "mass flow", "amount", "mass"):
+            amounts = self._stream(model).amounts
+            if not model.is_flowing:  # without what left it
+                amounts = {s: concentration_symbol(s) * model.volume for s in network.species}
+            parts = weights.of(amounts, str(self)) if "mass" in self.what else amounts
+            asked = parts[self.species] if self.species else sp.Add(*parts.values())
+            return asked / sp.Add(*parts.values()) if "fraction" in self.what else asked
+        if not self.species:
+            return self._of_the_whole(model, weights)
         inlet, outlet = model.inlet, model.outlet
         if self.what == "concentration":
             return concentration_symbol(self.species)
-        if self.what == "fraction":
-            amounts = self._stream_amounts(model)
-            return amounts[self.species] / sp.Add(*amounts.values())
         if self.what == "conversion":
             return (inlet[self.species] - outlet[self.species]) / inlet[self.species]
         formed = outlet[self.species] - inlet[self.species]
+        if self.what == "production":
+            return self._per(formed if model.is_flowing else formed / model.balances.independent, model, weights)
         if self.what == "yield":
             assert self.on is not None
             return formed / (_most(network, self.species, self.on) * inlet[self.on])
@@ -115,39 +184,56 @@ class Metric:
         ratio = _most(network, self.over, source) / _most(network, self.species, source)
         return ratio * formed / (outlet[self.over] - inlet[self.over])
 
-    def _of_the_whole(self, model: Model) -> sp.Expr:
-        """What belongs to no species."""
+    def _check_flowing(self, model: Model) -> None:
+        """Raise InputError where a batch is asked for a flow, or a stream for what is held."""
+        if self.what in _FLOWING and not model.is_flowing:
+            instead = next((held for held, flow in _HELD.items() if flow == self.what), "volume")
+            raise InputError("nothing flows out of a batch", str(self), f"ask for its {instead}")
+        if self.what in _HELD and model.is_flowing:
+            raise InputError("what flows has no amount of its own", str(self), f"ask for its {_HELD[self.what]}")
+        if self.what in ("duty", "heat") and (self.what == "duty") != model.is_flowing:
+            instead = "'duty', in power" if model.is_flowing else "'heat', which came in since the start"
+            raise InputError(f"this vessel has no {self.what}", str(self), f"ask for {instead}")
+
+    def _of_the_whole(self, model: Model, weights: Weights) -> sp.Expr:
+        """What belongs to no species, and to the vessel rather than a stream."""
         symbol = {"temperature": TEMPERATURE, "pressure": PRESSURE}.get(self.what)
         if symbol is not None:
             if symbol in model.balances.known:
                 return symbol
             raise InputError(f"no {self.what} is known", str(self), f"give the {self.what}")
+        if self.what == "volume":
+            return model.volume
+        if self.what == "catalyst mass":
+            return weights.catalyst(model.volume, str(self))
+        if self.what == "volumetric flow":
+            volume = self._stream(model).volume
+            if volume is not None:
+                return volume
+            raise InputError("the volume of that stream is not known", str(self), "ask for its molar flow")
         if self.what in model.readings:
             return model.readings[self.what].expression
-        if self.what == "volume" and VOLUME in model.balances.known:
-            return VOLUME
-        if (
-            self.what == "outlet flow"
-            and model.streams
-            and model.streams[0].flowing
-            and model.streams[0].volume is not None
-        ):
-            return model.streams[0].volume
-        if self.what in ("duty", "heat flow"):
-            if self.what == "duty" and model.duty is not None:
+        if self.what in ("duty", "heat", "heat flow"):
+            if self.what != "heat flow" and model.duty is not None:
                 return model.duty
             advice = "give heat capacities and enthalpies of formation, or an enthalpy to each reaction"
             raise InputError(f"the {self.what} is not known", str(self), advice)
         raise InputError(f"this vessel has no {self.what}", str(self), f"it shows {', '.join(model.readings)}")
 
-    def _stream_amounts(self, model: Model) -> Mapping[str, sp.Expr]:
-        """The amounts, or molar flows, of the stream that it looks at."""
+    def _per(self, rate: sp.Expr, model: Model, weights: Weights) -> sp.Expr:
+        """A production per what it is counted by."""
+        if self.per is None:
+            return rate
+        return rate / (model.volume if self.per == "volume" else weights.catalyst(model.volume, str(self)))
+
+    def _stream(self, model: Model) -> StreamForm:
+        """The stream that it looks at."""
         names = [form.name for form in model.streams]
         if self.stream is None:
-            return model.streams[0].amounts if model.streams else model.outlet
+            return model.streams[0]
         if self.stream not in names:
             raise InputError(f"there is no stream '{self.stream}'", str(self), nearest(self.stream, names))
-        return model.streams[names.index(self.stream)].amounts
+        return model.streams[names.index(self.stream)]
 
 
 def conversion(species: str) -> Metric:
@@ -261,7 +347,9 @@ def pressure() -> Metric:
 
 
 def duty() -> Metric:
-    """Heat that comes in through the walls; negative where it is taken away.
+    """Heat that comes in through the walls of what flows, a power; negative where it is taken away.
+
+    Of a batch it is "heat", an energy since the start.
 
     Returns
     -------
@@ -336,30 +424,38 @@ def concentration(species: str) -> Metric:
     return Metric("concentration", species)
 
 
-_TEXT = re.compile(
-    r"\s*(conversion|yield|selectivity|concentration|fraction)\s+of\s+(\S+?)(?:\s+over\s+(\S+))?(?:\s+in\s+(.+?))?"
-    r"(?:\s+on\s+(\S+))?\s*"
+_SPECIES_TEXT = re.compile(
+    rf"\s*({'|'.join(sorted(_OF_A_SPECIES, key=len, reverse=True))})\s+of\s+(\S+?)(?:\s+over\s+(\S+))?"
+    rf"(?:\s+per\s+({'|'.join(_PER)}))?(?:\s+in\s+(.+?))?(?:\s+on\s+(\S+))?\s*"
 )
-_ALLOWED = {"conversion": (), "concentration": (), "fraction": ("in",), "yield": ("on",), "selectivity": ("over", "on")}
-"""What each may name besides its species; a yield must, and a selectivity one of the two."""
+_WHOLE_TEXT = re.compile(rf"\s*({'|'.join(sorted(_OF_THE_WHOLE, key=len, reverse=True))})(?:\s+in\s+(.+?))?\s*")
+_IN_STREAM = {"fraction", "mass fraction", *_FLOWING}
+_ALLOWED = {"yield": ("on",), "selectivity": ("over", "on"), "production": ("per",)}
+"""What each may name besides its species and stream; a yield must, and a selectivity one of the two."""
+_SYNONYMS = {"outlet temperature": "temperature", "outlet pressure": "pressure"}
+_ADVICE = (
+    "write 'conversion of A', 'yield of B on A', 'selectivity of B over C' (or 'on A'), 'production of B' (or 'per "
+    "volume', 'per catalyst mass'), 'concentration', 'fraction', 'mass fraction', 'molar flow', 'mass flow', 'amount' "
+    f"or 'mass' 'of A' (or 'of A in permeate'), or one of {', '.join(repr(name) for name in _OF_THE_WHOLE)}"
+)
 
 
 def parse_metric(text: str) -> Metric:
     """Read a metric as it prints: 'conversion of A', 'yield of B on A', 'selectivity of B over C', 'heat flow'."""
-    if text.strip() in _OF_THE_WHOLE:
-        return Metric(text.strip(), "")
-    match = _TEXT.fullmatch(text)
-    advice = (
-        "write 'conversion of A', 'yield of B on A', 'selectivity of B over C' (or 'on A'), 'concentration of A', "
-        f"'fraction of A' (or 'in permeate'), or {', '.join(repr(name) for name in _OF_THE_WHOLE)}"
-    )
+    if not isinstance(text, str):
+        raise InputError(f"{text!r} is not a metric", "", _ADVICE)
+    whole = _WHOLE_TEXT.fullmatch(_SYNONYMS.get(text.strip(), text))
+    match = _SPECIES_TEXT.fullmatch(text)
+    if whole and (whole[2] is None or whole[1] in _IN_STREAM):
+        return Metric(whole[1], "", stream=whole[2])
     if not match:
-        raise InputError(f"'{text}' is not a metric", "", advice)
-    what, species, over, stream, on = match.groups()
-    named = {name for name, given in (("over", over), ("in", stream), ("on", on)) if given}
-    if not named <= {*_ALLOWED[what]} or (what in ("yield", "selectivity") and not named):
-        raise InputError(f"'{text}' is not complete or has too much", "", advice)
-    return Metric(what, species, over, on, stream)
+        raise InputError(f"'{text}' is not a metric", "", _ADVICE)
+    what, species, over, per, stream, on = match.groups()
+    named = {name for name, given in (("over", over), ("per", per), ("in", stream), ("on", on)) if given}
+    allowed = {*_ALLOWED.get(what, ()), *(("in",) if what in _IN_STREAM else ())}
+    if not named <= allowed or (what in ("yield", "selectivity") and not named):
+        raise InputError(f"'{text}' is not complete or has too much", "", _ADVICE)
+    return Metric(what, species, over, on, stream, per)
 
 
 @lru_cache(maxsize=4096)

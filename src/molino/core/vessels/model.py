@@ -114,7 +114,8 @@ class Model:
     inlet: Mapping[str, sp.Expr]
     outlet: Mapping[str, sp.Expr]
     readings: Mapping[str, Reading]
-    streams: tuple[StreamForm, ...] = ()
+    streams: tuple[StreamForm, ...]
+    volume: sp.Expr
     totals: tuple[tuple[State, sp.Expr], ...] = ()
     amounts: Mapping[str, Account] = field(default_factory=dict)
     energy: Account | None = None
@@ -122,6 +123,11 @@ class Model:
     duty: sp.Expr | None = None
     heat_generation: sp.Expr = ZERO
     heat_removal: sp.Expr = ZERO
+
+    @property
+    def is_flowing(self) -> bool:
+        """Whether something flows out of it."""
+        return self.streams[0].flowing
 
     @cached_property
     def metrics(self) -> dict[object, sp.Expr]:

@@ -11,7 +11,7 @@ import numpy as np
 
 from molino.core import units
 from molino.core.chemistry.chemistry import Chemistry, Covariance
-from molino.core.dual import Dual, Number
+from molino.core.dual import Dual, Number, value_of
 from molino.core.errors import Fault, Faults, InputError, SolveError, nearest
 from molino.core.frozen import Frozen, FrozenMapping, settle
 from molino.core.printing import Printed
@@ -30,7 +30,7 @@ from molino.core.vessels.streams import (
     mixed,
     stream_table,
 )
-from molino.core.vessels.train_slopes import Ends, Pass, metric_of_ends, pass_slopes
+from molino.core.vessels.train_slopes import Ends, Pass, metric_of_ends, pass_slopes, train_expression
 from molino.core.vessels.train_steps import Exchanger, Parallel, SideFeed, Step, check_vessels
 
 if TYPE_CHECKING:
@@ -278,7 +278,13 @@ class Train(Frozen, Printed):
 
     def _expression(self, metric: Metric) -> None:
         """Raise InputError if it has no such quantity."""
-        self.first._expression(metric)
+        train_expression(self.vessels, metric)
+        metric.require_fed(self._goes_in, self.label)
+
+    def _goes_in(self, species: str) -> bool:
+        """Whether some of a species is in one of its fresh feeds."""
+        sides = [step.stream(self.first) for step in self.steps if isinstance(step, SideFeed)]
+        return any(stream.amounts.get(species, 0.0) > 0 for stream in (self._fresh, *sides))
 
     def __str__(self) -> str:
         around = f", recycle ratio {self.recycle}" if self.recycle.si else ""
@@ -369,7 +375,7 @@ class TrainRun(RunResult):
         """A metric over the whole train, in SI."""
         asked = parse_metric(metric) if isinstance(metric, str) else metric
         values = self._values()
-        return float(metric_of_ends(self.vessel.first, asked, values))
+        return float(value_of(metric_of_ends(self.vessel.vessels, asked, values)))
 
     def _done(self) -> Pass:
         """What it takes to follow it once more."""
@@ -382,9 +388,10 @@ class TrainRun(RunResult):
 
     def _values(self) -> Ends:
         """What the metrics of a train are made of."""
-        last = self.last
-        return Ends(self.entering, self.product, last.amounts, last.volume, last.T, last.P, self.duty_si
-                     if self.has_duty else np.nan)  # fmt: skip
+        last, share = self.last, 1 / (1 + self.vessel.recycle.si)
+        catalyst = sum(run.volume_si * float(run.vessel._weights.bulk_density or 0.0) for run in self.runs)
+        duty = self.duty_si if self.has_duty else np.nan
+        return Ends(self.entering, self.product, last.volume * share, last.T, last.P, duty, self.volume_si, catalyst)
 
     def sensitivity(self, metric: Metric | str, settings: Sequence[str]) -> dict[str, float]:
         """Exact slopes of a metric by settings of its vessels ("bed.length", "bed.tubes") and "recycle", in SI.
@@ -407,7 +414,7 @@ class TrainRun(RunResult):
         inputs = (*settings, *(f"constant {name}" for name in constants))
         count = len(self.vessel.chemistry.names) + self.vessel._follows_T if self.vessel.recycle.si else 0
         ends, by = pass_slopes(self._done(), inputs, count)
-        whole = metric_of_ends(self.vessel.first, metric, ends)
+        whole = metric_of_ends(self.vessel.vessels, metric, ends)
         slope = whole.slope if isinstance(whole, Dual) else np.zeros(count + len(inputs))
         if not count:
             return np.asarray(slope)

@@ -8,14 +8,24 @@ from dataclasses import dataclass, replace
 import numpy as np
 import sympy as sp
 
+from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration
 from molino.core.dual import Dual, Number, value_of
+from molino.core.symbols import Role
 from molino.core.vessels.flow_vessel import FlowVessel
 from molino.core.vessels.metrics import Metric
-from molino.core.vessels.model import Model
+from molino.core.vessels.model import Model, StreamForm
+from molino.core.vessels.roles import VOLUME
 from molino.core.vessels.run import Run
 from molino.core.vessels.sensitivity import end_slope, expression_slopes
 from molino.core.vessels.streams import Stream, at_enthalpy, enthalpy_slopes, mixed
 from molino.core.vessels.train_steps import Exchanger, Parallel, SideFeed, Step
+
+ENTERING = Role("entering flow", "{} entering")
+PRODUCT = Role("product flow", "{} in the product")
+PRODUCT_FLOW = Role("volumetric flow of the product", "Q_product")()
+TRAIN_DUTY = Role("duty of the train", "duty")()
+TRAIN_VOLUME = Role("volume of the train", "V_train")()
+TRAIN_CATALYST = Role("catalyst of the train", "W_train")()
 
 
 @dataclass(frozen=True)
@@ -36,40 +46,65 @@ class NumberStream:
 
 @dataclass(frozen=True)
 class Ends:
-    """What the metrics of a train are made of: floats, or numbers with their slopes."""
+    """What the metrics of a train are made of: floats, or numbers with their slopes.
+
+    Attributes
+    ----------
+    entering, product : mapping of species to mol/s
+        In all fresh feeds, and leaving for good.
+    flow, T, P : numbers
+        Of what leaves for good: volumetric flow in m^3/s, K, Pa.
+    duty : number
+        In W; nan where it is not known.
+    volume, catalyst : numbers
+        Of all vessels, in m^3 and kg.
+    """
 
     entering: Mapping[str, Number]
     product: Mapping[str, Number]
-    last: Mapping[str, Number]
-    volume: Number
+    flow: Number
     T: Number
     P: Number
     duty: Number
+    volume: Number
+    catalyst: Number
+
+    @property
+    def by_symbol(self) -> dict[sp.Symbol, Number]:
+        """By what stands for them in a metric."""
+        return {
+            **{ENTERING(s): n for s, n in self.entering.items()},
+            **{PRODUCT(s): n for s, n in self.product.items()},
+            **{concentration(s): n / self.flow for s, n in self.product.items()},
+            PRODUCT_FLOW: self.flow, TEMPERATURE: self.T, PRESSURE: self.P, TRAIN_DUTY: self.duty,
+            TRAIN_VOLUME: self.volume, TRAIN_CATALYST: self.catalyst,
+        }  # fmt: skip
 
 
-def metric_of_ends(first: FlowVessel, metric: Metric, ends: Ends) -> Number:
+def train_expression(vessels: Sequence[FlowVessel], metric: Metric) -> sp.Expr:
+    """A metric of a train over what `Ends` holds; InputError if it has no such quantity."""
+    first = vessels[0]
+    names, known = first.chemistry.names, first._model.balances
+    product = {s: PRODUCT(s) for s in names}
+    streams = (StreamForm("outlet", product, PRODUCT_FLOW, TEMPERATURE, PRESSURE, True),)
+    duty = TRAIN_DUTY if all(v._key.has_energy for v in vessels) else None
+    model = Model(known, {s: ENTERING(s) for s in names}, product, {}, streams, TRAIN_VOLUME, duty=duty)
+    has_catalyst = any(v._weights.bulk_density is not None for v in vessels)
+    weights = replace(first._weights, bulk_density=TRAIN_CATALYST / TRAIN_VOLUME if has_catalyst else None)
+    return metric.expression(first.chemistry.network, model, weights)
+
+
+def metric_of_ends(vessels: Sequence[FlowVessel], metric: Metric, ends: Ends) -> Number:
     """A metric from what goes into a train and what comes out, exact slopes with it."""
-    if metric.what == "concentration":
-        return ends.last[metric.species] / ends.volume
-    if metric.what == "fraction" and metric.stream is None:
-        return ends.last[metric.species] / sum(ends.last.values())
-    if metric.what == "outlet flow":
-        return ends.volume * sum(ends.product.values()) / sum(ends.last.values())
-    if metric.what in ("temperature", "pressure", "duty"):
-        return {"temperature": ends.T, "pressure": ends.P, "duty": ends.duty}[metric.what]
-    first._expression(metric)
-    names = first.chemistry.names
-    came, went = {s: sp.Dummy(f"in {s}") for s in names}, {s: sp.Dummy(f"out {s}") for s in names}
-    model = Model(first._model.balances, came, went, {})
-    expression = metric.expression(first.chemistry.network, model)
-    numbers = {came[s]: ends.entering[s] for s in names} | {went[s]: ends.product[s] for s in names}
+    expression, numbers = train_expression(vessels, metric), ends.by_symbol
     used = [s for s in numbers if s in expression.free_symbols]
     values = {s: sp.Float(float(value_of(numbers[s]))) for s in used}
     value = float(expression.xreplace(values))
-    duals = [s for s in used if isinstance(numbers[s], Dual)]
-    if not duals:
+    slopes = [(s, n.slope) for s in used if isinstance(n := numbers[s], Dual)]
+    if not slopes:
         return value
-    return Dual(value, sum(float(expression.diff(s).xreplace(values)) * numbers[s].slope for s in duals))
+    by = [float(expression.diff(s).xreplace(values)) * slope for s, slope in slopes]
+    return Dual(value, np.sum(by, axis=0))
 
 
 @dataclass(frozen=True, eq=False)
@@ -131,6 +166,8 @@ class _SlopedPass:
         self.runs = iter(done.runs)
         self.names = done.first.chemistry.names
         self.duty: Number = 0.0
+        self.volume: Number = 0.0
+        self.catalyst: Number = 0.0
 
     def seed(self, value: float, place: int) -> Dual:
         return Dual(float(value), np.eye(self.size)[place])
@@ -153,7 +190,8 @@ class _SlopedPass:
             stream = self._through(step, stream)
         share = 1 / (1 + self.ratio)
         product = {s: n * share for s, n in stream.amounts.items()}
-        ends = Ends(done.entering, product, stream.amounts, stream.volume, stream.T, stream.P, self.duty)
+        ends = Ends(done.entering, product, stream.volume * share, stream.T, stream.P, self.duty, self.volume,
+                    self.catalyst)  # fmt: skip
         returned = np.zeros((self.count, self.size))
         if self.count:
             whole, back = sum(done.fresh.amounts.values()), self.ratio / (1 + self.ratio)
@@ -226,6 +264,9 @@ class _SlopedPass:
                 if owner is vessel:
                     given[setting] = self.seed(fed._setting(setting).own, place)
         numbers, end = fed._parameters(given)
+        volume = numbers[VOLUME] if run.is_steady else end
+        self.volume = self.volume + volume
+        self.catalyst = self.catalyst + volume * float(fed._weights.bulk_density or 0.0)
         return self._outlet(run, numbers, end)
 
     def _outlet(self, run: Run, numbers: Mapping[sp.Symbol, Number], end: Number) -> NumberStream:

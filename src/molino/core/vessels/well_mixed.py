@@ -246,7 +246,7 @@ class _WellMixed:
                 steady = Account(brought + needed + work, taken, (needed, *self.sum.heats))
         return Model(
             balances, by_species(key, inlet), by_species(key, outlet), self._readings(), self._streams(leaving, went),
-            tuple(totals), amounts, energy, steady, duty, made, removed,
+            self.V, tuple(totals), amounts, energy, steady, duty, made, removed,
         )  # fmt: skip
 
     def _energy(self, carried: sp.Expr, worked: sp.Expr) -> Account:

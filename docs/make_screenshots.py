@@ -23,6 +23,9 @@ FIGURES = {
 }
 
 
+BEDS = {"run-bed": "bed", "steady-mixed": "heat-balance", "branch-mixed": "branch", "sweep-bed": "sweep"}
+
+
 def terminal(words: list[str], folder: Path, target: Path) -> None:
     """Draw what a command prints, in a fixed-width face on a dark ground, 1280 points wide."""
     environment = {**os.environ, "COLUMNS": "120", "NO_COLOR": "1", "PYTHONUTF8": "1"}
@@ -51,12 +54,11 @@ def main() -> None:
         folder = Path(place)
         subprocess.run([sys.executable, "-m", "molino", "demo", "mill"], cwd=folder, capture_output=True, check=True)
         for name, target in FIGURES.items():
-            smaller(folder / "mill" / "results" / name, HERE / target)
+            smaller(folder / "mill" / "results" / "valdeoro" / name, HERE / target)
         for command in COMMANDS:
             terminal([command, "valdeoro.toml"], folder / "mill", HERE / f"molino-{command}.png")
         terminal(["orders", "cob-liquor.csv", "--species", "xylose"], folder / "mill", HERE / "molino-orders.png")
-        for name, target in (("", "figure-orders.png"), ("-temperature", "figure-temperature.png")):
-            smaller(folder / "mill" / "results" / f"orders-cob-liquor{name}.png", HERE / target)
+        smaller(folder / "mill" / "results" / "cob-liquor" / "orders.png", HERE / "figure-orders.png")
         search = [
             "search",
             "cob-reactions.toml",
@@ -68,15 +70,17 @@ def main() -> None:
         terminal(search, folder / "mill", HERE / "molino-search.png")
         laboratory = folder / "mill" / "laboratory"
         terminal(["fit", "cob-kinetics.toml"], laboratory, HERE / "molino-fit-laboratory.png")
-        smaller(laboratory / "results" / "fit-laboratory-candidates.png", HERE / "figure-candidates.png")
+        smaller(
+            laboratory / "results" / "cob-kinetics" / "fit-laboratory-candidates.png", HERE / "figure-candidates.png"
+        )
         subprocess.run([sys.executable, "-m", "molino", "fit", "calorimeter.toml"], cwd=laboratory, check=True,
                        capture_output=True)  # fmt: skip
-        smaller(laboratory / "results" / "fit-hydrogenation.png", HERE / "figure-calorimeter.png")
+        smaller(laboratory / "results" / "calorimeter" / "fit-hydrogenation.png", HERE / "figure-calorimeter.png")
         ether = ["demo", "ether", "--example", "ether"]
         subprocess.run([sys.executable, "-m", "molino", *ether], cwd=folder, capture_output=True, check=True)
         terminal(["run", "ether.toml"], folder / "ether", HERE / "molino-run-ether.png")
-        for name, target in (("run-bed", "bed"), ("steady-mixed", "heat-balance"), ("branch-mixed", "branch")):
-            smaller(folder / "ether" / "results" / f"{name}.png", HERE / f"figure-{target}.png")
+        for name, target in BEDS.items():
+            smaller(folder / "ether" / "results" / "ether" / f"{name}.png", HERE / f"figure-{target}.png")
 
 
 if __name__ == "__main__":

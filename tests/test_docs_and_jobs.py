@@ -220,7 +220,7 @@ def test_every_command_and_make_target_is_in_the_readme_or_contributing() -> Non
     for target in re.findall(r"^([a-z-]+):", (ROOT / "Makefile").read_text(), re.MULTILINE):
         assert target == "clean" or re.search(rf"make {target}\b", texts), target
     commands = list(get_command(app).commands)  # type: ignore[attr-defined]
-    assert len(commands) == 8
+    assert len(commands) == 9
     for command in commands:
         assert f"molino {command}" in texts
 
@@ -230,7 +230,7 @@ def test_a_textbook_job_stays_in_bare_numbers(molino: Typed, tmp_path: Path) -> 
     run = molino("run", path)
     assert run.exit_code == 0
     assert "mol" not in run.output.replace("molino", "")
-    assert list(pd.read_csv(tmp_path / "results" / "run-pot.csv").columns) == ["time", "A", "B", "rate of only"]
+    assert list(pd.read_csv(tmp_path / "results" / "job" / "run-pot.csv").columns) == ["time", "A", "B", "rate of only"]
     size = json.loads(molino("size", path, "--json").stdout)["sizes"]["pot"]
     assert size["value"] == pytest.approx(np.log(2) / 0.2, rel=1e-8)
     assert size["unit"] == ""
@@ -266,10 +266,10 @@ def test_a_job_says_what_python_says(molino: Typed, tmp_path: Path) -> None:
         vessels["flask"].outcome().yield_of("C", on="A"), rel=1e-9
     )
     assert molino("run", path).exit_code == 0
-    start_up = pd.read_csv(tmp_path / "results" / "run-first-over-time.csv")
+    start_up = pd.read_csv(tmp_path / "results" / "job" / "run-first-over-time.csv")
     assert start_up["time [h]"].iloc[-1] == pytest.approx(12)
     assert start_up["A [kmol/m3]"].iloc[0] == 0
-    book = pd.read_excel(tmp_path / "results" / "run.xlsx", sheet_name=None)
+    book = pd.read_excel(tmp_path / "results" / "job" / "run.xlsx", sheet_name=None)
     assert list(book) == ["first", "first over time", "second", "flask"]
 
 

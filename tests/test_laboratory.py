@@ -34,7 +34,7 @@ def test_the_laboratory_job_asks_for_everything_and_gets_it(
                  "profile-likelihood intervals", "bootstrap of residuals: 60 refits", "at 175 °C", "candidate laws",
                  "verdict: as in the job", "what would narrow resin.k.Ea", "residuals normal"):  # fmt: skip
         assert part in done.stdout, part
-    results = laboratory.parent / "results"
+    results = laboratory.parent / "results" / laboratory.stem
     content = json.loads((results / "fit.json").read_text())["fits"]["laboratory"]
     assert content.keys() >= {
         "constants",
@@ -143,7 +143,7 @@ def tanks(tmp_path: Path) -> Path:
 def test_tanks_signals_rates_and_runs_of_their_own_in_a_job(molino: Typed, tanks: Path) -> None:
     done = molino("fit", tanks, "--profile-likelihood")
     assert done.exit_code == 0, done.output
-    fits = json.loads((tanks.parent / "results" / "fit.json").read_text())["fits"]
+    fits = json.loads((tanks.parent / "results" / tanks.stem / "fit.json").read_text())["fits"]
     assert list(fits["outlets"]["constants"]) == ["only.k", "start A, late", "delay"]
     own = {n: c["value"] for n, c in fits["runs"]["constants"].items()}
     assert list(own) == ["only.k, early", "only.k, late"]

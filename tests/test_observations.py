@@ -312,7 +312,7 @@ def test_the_calorimeter_of_the_demo_gives_the_constants_that_made_its_data(moli
         assert constant["low_95"] < true < constant["high_95"], name
         assert constant["high_95"] - constant["low_95"] < 0.06 * abs(true)
     assert found["responses"]["heat flow"]["unit"] == "W"
-    results = calorimeter.parent / "results"
+    results = calorimeter.parent / "results" / calorimeter.stem
     assert {"fit-hydrogenation.png", "fit-hydrogenation-residuals.png"} <= {p.name for p in results.iterdir()}
     chemistry = mo.read_chemistry(results / "fit-hydrogenation.toml")
     assert chemistry.covariance is not None

@@ -133,8 +133,8 @@ def test_a_spreadsheet_with_units_row_and_decimal_commas_goes_through(molino: Ty
     in_words = molino("orders", tmp_path / "lab.xlsx", "--sheet", "65 C", "--predict", "9 h")
     assert "verdict: first order" in in_words.stdout
     assert "xylose at 540 min" in in_words.stdout
-    assert {p.name for p in (tmp_path / "results").iterdir()} == {
-        f"orders-lab.{kind}" for kind in ("json", "csv", "png")
+    assert {p.name for p in (tmp_path / "results" / "lab").iterdir()} == {
+        f"orders.{kind}" for kind in ("json", "csv", "png")
     }
     assert pytest.approx(338.65) == mo.read_experiments(tmp_path / "lab.xlsx", "65 C")[0].T
     assert molino("orders", tmp_path / "lab.xlsx", "--sheet", "65 C", "--run", "7").exit_code == 2

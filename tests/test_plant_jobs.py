@@ -142,10 +142,10 @@ def test_a_plant_job_says_what_python_says(tmp_path: Path) -> None:
     changes = [mo.Change("feed T", 310, at="30 min", over="10 min"), mo.Change("flow", "90 L/min", at="60 min")]
     moved = vessels["tank"].run("120 min", changes=changes)  # type: ignore[union-attr,call-arg]
     assert found["tank over time"]["temperature"]["value"] == pytest.approx(float(moved.temperatures[-1]), rel=1e-9)
-    results = json.loads((tmp_path / "results" / "run.json").read_text(encoding="utf-8"))
+    results = json.loads((tmp_path / "results" / "plant" / "run.json").read_text(encoding="utf-8"))
     assert [row["stable"] for row in results["steady_states"]["tank"]] == [True, False, True]
     assert [fold["kind"] for fold in results["branches"]["tank"]["folds"]] == ["ignition", "extinction"]
-    files = {p.name for p in (tmp_path / "results").iterdir()}
+    files = {p.name for p in (tmp_path / "results" / "plant").iterdir()}
     assert {
         "steady-tank.png",
         "branch-tank.png",
@@ -155,7 +155,7 @@ def test_a_plant_job_says_what_python_says(tmp_path: Path) -> None:
         "branch-tank.csv",
         "profile-both.png",
     } <= files
-    streams = pd.read_csv(tmp_path / "results" / "streams-line.csv")
+    streams = pd.read_csv(tmp_path / "results" / "plant" / "streams-line.csv")
     assert {"feed", "mixed feed", "after coil", "after exchanger", "fresh", "after parallel"} <= {*streams.columns}
 
 

@@ -195,11 +195,11 @@ def test_a_job_looks_species_up_and_writes_their_source(
     (tmp_path / "job.toml").write_text(LOOKED_UP)
     result = molino("run", tmp_path / "job.toml")
     assert result.exit_code == 0, result.output
-    written = pd.read_csv(tmp_path / "results" / "species.csv").set_index("name")
+    written = pd.read_csv(tmp_path / "results" / "job" / "species.csv").set_index("name")
     assert "CAS 67-56-1" in written.loc["methanol", "source"]
     assert "the job: enthalpy_of_formation" in written.loc["ether", "source"]
     assert written.loc["ether", "enthalpy of formation [kJ/mol]"] == pytest.approx(-184.1)
-    end = pd.read_csv(tmp_path / "results" / "run-pot.csv").iloc[-1]
+    end = pd.read_csv(tmp_path / "results" / "job" / "run-pot.csv").iloc[-1]
     chemistry = mo.read_chemistry(tmp_path / "job.toml")
     K = end["ether [mol/L]"] * end["water [mol/L]"] / end["methanol [mol/L]"] ** 2
     assert chemistry.equilibrium_constant("dehydration", "250 degC") == pytest.approx(K, rel=1e-4)

@@ -64,12 +64,14 @@ _HOME = {
     "StirredTank": "core.vessels.stirred_tank",
     "Stream": "core.vessels.streams",
     "Sweep": "core.design.sweeping",
+    "SweptCondition": "core.design.sweeping",
     "Train": "core.vessels.train",
     "TrainRun": "core.vessels.train",
     "UnitError": "core.errors",
     "Unknown": "core.chemistry.constants",
     "UnreachableError": "core.errors",
     "VantHoff": "core.chemistry.temperature_dependence",
+    "WriteError": "core.errors",
     "compare": "core.design.comparison",
     "concentration": "core.vessels.metrics",
     "conversion": "core.vessels.metrics",
@@ -82,6 +84,7 @@ _HOME = {
     "fraction": "core.vessels.metrics",
     "heat_flow": "core.vessels.metrics",
     "load_job": "desk.job.load",
+    "log_span": "core.design.sweeping",
     "look_up": "desk.tables.lookup",
     "pressure": "core.vessels.metrics",
     "read_chemistry": "desk.job.chemistry",
@@ -92,6 +95,7 @@ _HOME = {
     "screen_orders": "core.fitting.screening",
     "selectivity": "core.vessels.metrics",
     "size": "core.design.sizing",
+    "span": "core.design.sweeping",
     "sweep": "core.design.sweeping",
     "temperature": "core.vessels.metrics",
     "write_chemistry": "desk.job.chemistry",
@@ -115,8 +119,8 @@ if TYPE_CHECKING:
     from molino.core.design.comparison import Comparison, compare
     from molino.core.design.evaluator import Evaluator, evaluator
     from molino.core.design.sizing import Sizing, size
-    from molino.core.design.sweeping import Sweep, sweep
-    from molino.core.errors import InputError, MolinoError, SolveError, UnitError, UnreachableError
+    from molino.core.design.sweeping import Sweep, SweptCondition, log_span, span, sweep
+    from molino.core.errors import InputError, MolinoError, SolveError, UnitError, UnreachableError, WriteError
     from molino.core.fitting.bootstrap import Bootstrap
     from molino.core.fitting.discrimination import Discrimination, discriminate
     from molino.core.fitting.experiments import Experiment, Experiments

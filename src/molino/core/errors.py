@@ -136,6 +136,22 @@ class SolveError(MolinoError):
     """What was integrated before."""
 
 
+class WriteError(MolinoError):
+    """A file could not be written; what stood there before stays.
+
+    Parameters
+    ----------
+    faults, where, advice
+        As for `MolinoError`.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> issubclass(mo.WriteError, mo.InputError)
+    False
+    """
+
+
 class UnreachableError(MolinoError):
     """A target lies beyond what the vessel can do; `best` is how far one gets (in the metric's own SI unit).
 

@@ -173,14 +173,10 @@ def size(vessel: Vessel | Train, metric: Metric | str, target: Any, vary: str | 
     """
     metric = parse_metric(metric) if isinstance(metric, str) else metric
     wanted = units.read(target, metric.kind, f"{vessel.label}, target").si
+    vary = check_size(vessel, metric, vary)
     if isinstance(vessel, Train):
         return _size_train(vessel, metric, wanted, vary)
-    vary = vary or vessel._default_size()
-    if vary not in vessel._sizes:
-        raise InputError(f"'{vary}' of a {vessel.noun} cannot be varied", vessel.label, nearest(vary, vessel._sizes))
-    vessel._size_of(vary, 1.0)
     vessel._require_known()
-    vessel._expression(metric)
     searches: dict[str, Callable[[Vessel, Metric, float], SizeSearchResult]]
     searches = {"steady": along_steady_states, "whole runs": by_whole_runs, "run": along_run}
     answer = searches[vessel._sized_along](vessel, metric, wanted)
@@ -199,21 +195,40 @@ def size(vessel: Vessel | Train, metric: Metric | str, target: Any, vary: str | 
     )  # fmt: skip
 
 
+def check_size(vessel: Vessel | Train, metric: Metric, vary: str | None) -> str:
+    """The size that is sought, by its name; InputError where the vessel has no such size or metric."""
+    if not isinstance(vessel, Vessel | Train):
+        raise InputError(f"{vessel!r} is not a vessel", "size", "give a vessel or a train")
+    vessel._expression(metric)
+    if isinstance(vessel, Train):
+        sizes = _train_sizes(vessel)
+        if vary not in sizes:
+            message = "which vessel of the train?" if vary is None else f"'{vary}' of the train cannot be varied"
+            raise InputError(message, vessel.label, nearest(vary or "", sizes) or "name its vessels")
+        return vary
+    vary = vary or vessel._default_size()
+    if vary not in vessel._sizes:
+        raise InputError(f"'{vary}' of a {vessel.noun} cannot be varied", vessel.label, nearest(vary, vessel._sizes))
+    vessel._size_of(vary, 1.0)
+    return vary
+
+
+def _train_sizes(train: Train) -> dict[str, str]:
+    """The sizes of the vessels of a train by name, and its recycle, each with its kind."""
+    return {f"{v.name}.{s}": kind for v in train.vessels if v.name for s, kind in v._sizes.items()} | {
+        "recycle": "number"
+    }
+
+
 def _shown(display: Display, value: float, kind: str) -> Value:
     return Value(value, None if display.unitless else display.unit(kind))
 
 
-def _size_train(train: Train, metric: Metric, wanted: float, vary: str | None) -> Sizing:
+def _size_train(train: Train, metric: Metric, wanted: float, vary: str) -> Sizing:
     """A vessel of a train by its name, or its recycle."""
-    sizes = {f"{v.name}.{s}": kind for v in train.vessels if v.name for s, kind in v._sizes.items()}
-    sizes["recycle"] = "number"
-    if vary not in sizes:
-        message = "which vessel of the train?" if vary is None else f"'{vary}' of the train cannot be varied"
-        raise InputError(message, train.label, nearest(vary or "", sizes) or "name its vessels")
     for vessel in train.vessels:
         vessel._require_known()
-    train._expression(metric)
-    kind = sizes[vary]
+    kind = _train_sizes(train)[vary]
     answer = by_whole_runs(train, metric, wanted, vary)
     if answer.passed is None:
         raise _unreachable(train, metric, wanted, answer, vary, kind)

@@ -1,25 +1,30 @@
-"""`sweep`: the same vessel under many conditions at once."""
+"""`sweep`: the same vessel under many conditions, on a grid or in a list of cases."""
 
 from __future__ import annotations
 
 import itertools
-from collections.abc import Mapping, Sequence
+import math
+import re
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import sympy as sp
 
+from molino.core import units
 from molino.core.balances.compiled import compiled
 from molino.core.balances.integrate import RUN_OUT
 from molino.core.balances.many import integrate_many, steady_many
 from molino.core.balances.system import Balances
-from molino.core.errors import Faults, InputError, SolveError
-from molino.core.frozen import Frozen, FrozenMapping
+from molino.core.errors import Faults, InputError, MolinoError
+from molino.core.frozen import Frozen
 from molino.core.results import Result
-from molino.core.units import Display
-from molino.core.vessels.base import Vessel
+from molino.core.units import Display, Value
+from molino.core.vessels.base import Setting, Vessel
 from molino.core.vessels.metrics import Metric, parse_metric
+from molino.core.vessels.mixture import read_portion
 from molino.core.vessels.parameter_map import ParameterMap
 from molino.core.vessels.roles import FLOW, VOLUME
 from molino.core.vessels.train import Train
@@ -27,81 +32,319 @@ from molino.core.vessels.train import Train
 if TYPE_CHECKING:
     import pandas as pd
 
+_TOGETHER = 256
+"""How many cases are integrated as one system; what is interrupted loses no more than these."""
+_MOST = 200_000
+"""The largest number of cases."""
+_SHOWN = 12
+"""How many rows are printed."""
+_UNDEFINED = "not defined here: it divides by nothing"
+_INTERRUPTED = "interrupted before it was computed"
+
 
 @dataclass(frozen=True, eq=False)
-class Sweep(Frozen, Result):
-    """Metrics of a vessel over a grid of conditions.
+class SweptCondition(Frozen):
+    """A condition that a sweep varied.
 
     Attributes
     ----------
-    vessel : Vessel or Train
-    conditions : mapping of name to values
-        What was varied, each value as it was given.
-    values : mapping of metric to array, shape (conditions of the first, of the second, ...)
-        In SI.
-    metrics : tuple of Metric
+    name : str
+    values : tuple
+        As they were given.
+    numbers : array or None, shape (values,)
+        In `unit`; None where the values are of several forms ("3 mol/L" and "20 mol%").
+    unit : str
+        '' of plain numbers.
+    own : float
+        The vessel's own value in that unit; nan where it has none of that form.
 
     Examples
     --------
     >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
-    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
-    >>> tube = mo.PlugFlow(chem, feed, volume="5 L")
-    >>> found = mo.sweep(tube, {"volume": ["1 L", "5 L"]}, ["conversion of A"])
-    >>> found.values["conversion of A"].round(4).tolist()
+    >>> tube = mo.PlugFlow(chem, mo.Feed({"A": "1 mol/L"}, flow="1 L/min"), volume="5 L")
+    >>> swept = mo.sweep(tube, {"volume": ["1 L", "5 L"]}, ["conversion of A"])
+    >>> swept.conditions[0].heading, swept.conditions[0].numbers.tolist()
+    ('volume [L]', [1.0, 5.0])
+    """
+
+    name: str
+    values: tuple[Any, ...]
+    numbers: np.ndarray | None
+    unit: str
+    own: float
+
+    @property
+    def heading(self) -> str:
+        """Name and unit: 'T [degC]'."""
+        return f"{self.name} [{self.unit}]" if self.unit else self.name
+
+    @property
+    def label(self) -> str:
+        """As `heading`, with the unit pretty."""
+        return f"{self.name} [{units.pretty(self.unit)}]" if self.unit else self.name
+
+    def text(self, i: int) -> str:
+        """One of its values with its unit."""
+        if self.numbers is None:
+            return str(self.values[i])
+        return f"{units.number_text(float(self.numbers[i]), 6)} {units.pretty(self.unit)}".rstrip()
+
+    def cells(self, places: np.ndarray) -> list[Any]:
+        """Its values at some places: numbers, or texts where they are of several forms."""
+        return [str(self.values[i]) if self.numbers is None else float(self.numbers[i]) for i in places]
+
+
+@dataclass(frozen=True, eq=False)
+class Sweep(Frozen, Result):
+    """Metrics of a vessel under many conditions.
+
+    Attributes
+    ----------
+    vessel : Vessel or Train
+    metrics : tuple of Metric
+    conditions : tuple of SweptCondition
+    shape : tuple of int
+        Of the grid, a number of values a condition; (cases,) of a list of cases.
+    places : array of int, shape (cases, conditions)
+        Which value of each condition a case has.
+    numbers : array, shape (cases, metrics)
+        In SI; nan where a case could not be computed.
+    reasons : tuple of str
+        For each case why not, or ''.
+    is_stopped : bool
+        Whether it was interrupted; what was computed by then is kept.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> tube = mo.PlugFlow(chem, mo.Feed({"A": "1 mol/L"}, flow="1 L/min"), volume="5 L")
+    >>> swept = mo.sweep(tube, {"volume": ["1 L", "5 L"]}, ["conversion of A"])
+    >>> swept.values["conversion of A"].round(4).tolist()
     [0.1813, 0.6321]
     """
 
     vessel: Vessel | Train
-    conditions: Mapping[str, Sequence[Any]]
-    values: Mapping[str, np.ndarray]
     metrics: tuple[Metric, ...]
+    conditions: tuple[SweptCondition, ...]
+    shape: tuple[int, ...]
+    places: np.ndarray
+    numbers: np.ndarray
+    reasons: tuple[str, ...]
+    is_stopped: bool = False
+
+    @cached_property
+    def values(self) -> Mapping[str, np.ndarray]:
+        """Each metric by its text, in SI, over the grid: shape (values of the first condition, of the second, ...)."""
+        return {str(m): self.numbers[:, i].reshape(self.shape) for i, m in enumerate(self.metrics)}
+
+    @property
+    def is_grid(self) -> bool:
+        """Whether it has every combination of its conditions, and is no list of cases."""
+        return len(self.shape) == len(self.conditions)
 
     @property
     def display(self) -> Display:
         """The units in which it is shown."""
         return self.vessel._display
 
+    @property
+    def varied(self) -> tuple[SweptCondition, ...]:
+        """The conditions with more than one value."""
+        return tuple(c for c in self.conditions if len(c.values) > 1)
+
+    @cached_property
+    def operating_point(self) -> np.ndarray:
+        """The metrics of the vessel under its own conditions in SI, shape (metrics,); nan where it has none."""
+        try:
+            run = self.vessel.outcome()
+            return np.array([run.metric(m) for m in self.metrics])
+        except MolinoError:
+            return np.full(len(self.metrics), np.nan)
+
+    def at(self, case: int) -> str:
+        """The conditions of a case that were varied, in words: 'T = 175 °C, flow = 12 m³/h'."""
+        pairs = zip(self.conditions, self.places[case], strict=True)
+        shown = self.varied or self.conditions
+        return ", ".join(f"{c.name} = {c.text(i)}" for c, i in pairs if c in shown)
+
     def table(self) -> pd.DataFrame:
-        """One row a combination: conditions as given, metrics with units in the headings."""
+        """One row a case: conditions and metrics as numbers with units in the headings, and why a case has none."""
         import pandas as pd
 
-        rows = list(itertools.product(*self.conditions.values()))
-        columns: dict[str, Any] = {name: [row[i] for row in rows] for i, name in enumerate(self.conditions)}
-        for metric in self.metrics:
+        columns: dict[str, Any] = {c.heading: c.cells(self.places[:, i]) for i, c in enumerate(self.conditions)}
+        for i, metric in enumerate(self.metrics):
             heading = self.display.heading(str(metric), metric.kind)
-            columns[heading] = self.display.number(self.values[str(metric)].ravel(), metric.kind)
+            columns[heading] = self.display.number(self.numbers[:, i], metric.kind)
+        if any(self.reasons):
+            columns["reason"] = list(self.reasons)
         return pd.DataFrame(columns)
 
+    def facts(self) -> dict[str, str]:
+        """The highest and lowest value of each metric, with its conditions, and how many cases have none."""
+        found = {}
+        for i, metric in enumerate(self.metrics):
+            column = self.numbers[:, i]
+            if not np.isfinite(column).any():
+                continue
+            for word, case in (("highest", int(np.nanargmax(column))), ("lowest", int(np.nanargmin(column)))):
+                text = self.display.text(float(column[case]), metric.kind)
+                found[f"{word} {metric}"] = f"{text} at {self.at(case)}"
+        missing = sum(bool(reason) for reason in self.reasons)
+        if missing:
+            first = next(n for n, reason in enumerate(self.reasons) if reason)
+            found["not computed"] = (
+                f"{missing} of {len(self.reasons)} cases, as {self.at(first)}: {self.reasons[first]}"
+            )
+        return found
+
     def to_dict(self) -> dict[str, Any]:
-        """Plain data: conditions as given, and each metric as nested lists in their order."""
+        """Plain data: conditions and metrics with units, each metric as nested lists in the order of the conditions."""
         metrics = {}
         for m in self.metrics:
-            values = self.display.number(self.values[str(m)], m.kind)
-            metrics[str(m)] = {"unit": self.display.unit(m.kind), "values": values.tolist()}
-        conditions = {name: [v if isinstance(v, int | float) else str(v) for v in given]
-                      for name, given in self.conditions.items()}  # fmt: skip
-        return {"conditions": conditions, "metrics": metrics}
+            shown = self.display.number(self.values[str(m)], m.kind)
+            metrics[str(m)] = {"unit": self.display.unit(m.kind), "values": shown.tolist()}
+        every = range(max(len(c.values) for c in self.conditions))
+        return {
+            "vessel": self.vessel.label,
+            "grid": self.is_grid,
+            "conditions": {
+                c.name: {"unit": c.unit, "values": c.cells(np.array(every[: len(c.values)]))} for c in self.conditions
+            },
+            "metrics": metrics,
+            "not_computed": [
+                {"conditions": self.at(n), "reason": reason} for n, reason in enumerate(self.reasons) if reason
+            ],
+            "interrupted": self.is_stopped,
+        }
 
     def __str__(self) -> str:
-        return self.table().to_string(index=False, float_format=lambda x: f"{x:.4g}")
+        table = self.table()
+        lines = [table.head(_SHOWN).to_string(index=False, float_format=lambda x: f"{x:.4g}")]
+        if len(table) > _SHOWN:
+            lines.append(f"... {len(table) - _SHOWN} more cases: table() has all of them")
+        return "\n".join([*lines, *(f"{name}: {text}" for name, text in self.facts().items())])
 
 
-def sweep(vessel: Vessel | Train, vary: Mapping[str, Sequence[Any]], metrics: Sequence[Metric | str]) -> Sweep:
-    """Run a vessel under every combination of conditions.
+_ENDS = re.compile(r"\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)\s*(\D.*)")
 
-    The numbers of all combinations are worked out as columns, and all are integrated together, as one banded system
-    (tanks: brought to steady state together), so that a thousand cost little more than a few; vessels whose numbers
-    change on the way, and trains, are run one by one.
+
+def span(low: Any, high: Any, points: int) -> tuple[Any, ...]:
+    """Values from low to high, evenly spaced.
+
+    Parameters
+    ----------
+    low, high : quantities
+        Both ends are among the values: "165 degC", "3 bar", "20 mol%", "1 per xylose", or bare numbers.
+    points : int
+        How many.
+
+    Returns
+    -------
+    tuple
+        Quantities in the unit of `low`, as `sweep` takes them.
+
+    Raises
+    ------
+    InputError
+        If the ends are not of the same kind, or the number of points is no whole number.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> [str(T) for T in mo.span("165 degC", "185 degC", 3)]
+    ['165 °C', '175 °C', '185 °C']
+    >>> mo.span("1 per A", "3 per A", 3)
+    ('1 per A', '2 per A', '3 per A')
+    """
+    return _between(low, high, points, np.linspace, "span")
+
+
+def log_span(low: Any, high: Any, points: int) -> tuple[Any, ...]:
+    """Values from low to high in equal ratios, for what goes through decades; see `span`.
+
+    Parameters
+    ----------
+    low, high : quantities
+        Both above zero.
+    points : int
+
+    Returns
+    -------
+    tuple
+
+    Raises
+    ------
+    InputError
+        As `span`, and if an end is not above zero.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> [str(V) for V in mo.log_span("1 L", "100 L", 3)]
+    ['1 L', '10 L', '100 L']
+    """
+    return _between(low, high, points, np.geomspace, "log_span")
+
+
+def _between(low: Any, high: Any, points: Any, spaced: Callable[..., np.ndarray], name: str) -> tuple[Any, ...]:
+    if isinstance(points, bool) or not isinstance(points, int) or not 1 <= points <= _MOST:
+        advice = f"give a whole number from 1 to {_MOST:,}"
+        raise InputError(f"{points!r} is no number of points", f"{name}, points", advice)
+    texts = [_ENDS.fullmatch(end) if isinstance(end, str) else None for end in (low, high)]
+    shares = [m for m in texts if m is not None and (" per " in f" {m[2]}" or "%" in m[2])]
+    if len(shares) == 2 and shares[0][2].split() == shares[1][2].split():
+        ends = [float(m[1]) for m in shares]
+        _check_above_zero(ends, (low, high), spaced, name)
+        return tuple(f"{x:.10g} {shares[0][2].strip()}" for x in spaced(*ends, points))
+    faults, read = Faults(), list[Value]()
+    for place, end in (("low", low), ("high", high)):
+        with faults.at(f"{name}, {place}"):
+            read.append(units.read(end))
+    faults.raise_any()
+    dimensions = [units.unit(v.unit or "").dimension if v.unit else None for v in read]
+    if dimensions[0] != dimensions[1]:
+        raise InputError(f"'{low}' and '{high}' are of different kinds", name, "give both in the same kind of unit")
+    _check_above_zero([v.si for v in read], (low, high), spaced, name)
+    values = spaced(read[0].si, read[1].si, points)
+    unit = read[0].unit
+    return tuple(Value(float(x), unit) if unit else float(x) for x in values)
+
+
+def _check_above_zero(ends: Sequence[float], given: Sequence[Any], spaced: Any, name: str) -> None:
+    if spaced is np.geomspace and min(ends) <= 0:
+        message = f"from '{given[0]}' to '{given[1]}' there are no equal ratios"
+        raise InputError(message, name, "give two ends above zero, or use span")
+
+
+def sweep(
+    vessel: Vessel | Train,
+    vary: Mapping[str, Any] | Sequence[Mapping[str, Any]],
+    metrics: Sequence[Metric | str],
+    *,
+    progress: Callable[[int, int], None] | None = None,
+) -> Sweep:
+    """Run a vessel under many conditions: every combination of some, or a list of cases.
+
+    The numbers of some hundred cases are worked out as columns, and all are integrated together, as one banded system
+    (tanks: brought to steady state together), so that a thousand cost little more than a few. Vessels whose numbers
+    change on the way, and trains, are run one by one, and so is whatever cannot be computed with the others: it has no
+    numbers then, and a reason. Ctrl-C keeps what has been computed.
 
     Parameters
     ----------
     vessel : Batch, SemiBatch, StirredTank, PlugFlow or Train
-    vary : mapping of condition to values
-        A condition by the name that `with_` gives it: a field of the vessel ("T", "volume", "length", "time"), the
-        "flow" or "feed T" of its feed, "coolant T", what is fed or charged of a species ("[xylose]"), or a constant of
-        the chemistry ("dehydration.k", in SI).
+    vary : mapping of condition to values, or list of mappings of condition to value
+        A condition by the name that `with_` gives it: a field of the vessel ("T", "volume", "length", "diameter",
+        "tubes", "time"), the "flow" or "feed T" of its feed, "coolant T", what is fed or charged of a species
+        ("[xylose]", also as "3 per acid" or "20 mol%"), or a constant of the chemistry ("dehydration.k"). Of a train:
+        "recycle", those of its feed and chemistry, and those of a vessel by its name ("coil.length"). Values in a list,
+        or from `mo.span` and `mo.log_span`; a mapping stands for every combination, a list of mappings for one case
+        each.
     metrics : sequence of Metric or str
+    progress : callable (done, of all), optional
+        Called as cases are done.
 
     Returns
     -------
@@ -110,84 +353,246 @@ def sweep(vessel: Vessel | Train, vary: Mapping[str, Sequence[Any]], metrics: Se
     Raises
     ------
     InputError
-        With everything that is wrong; SolveError if a combination cannot be computed.
+        With everything that is wrong with the question.
 
     Examples
     --------
     >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
-    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
-    >>> tube = mo.PlugFlow(chem, feed, volume="5 L")
-    >>> found = mo.sweep(tube, {"volume": ["1 L", "5 L"]}, ["conversion of A"])
-    >>> found.values["conversion of A"].round(4).tolist()
-    [0.1813, 0.6321]
+    >>> tube = mo.PlugFlow(chem, mo.Feed({"A": "1 mol/L"}, flow="1 L/min"), volume="5 L")
+    >>> vary = {"volume": mo.span("1 L", "5 L", 3), "flow": ["1 L/min", "2 L/min"]}
+    >>> swept = mo.sweep(tube, vary, ["conversion of A"])
+    >>> swept.values["conversion of A"].round(3).tolist()
+    [[0.181, 0.095], [0.451, 0.259], [0.632, 0.393]]
     """
-    faults = Faults()
-    asked: list[Metric] = []
-    for text in metrics:
-        with faults.at("sweep"):
-            asked.append(parse_metric(text) if isinstance(text, str) else text)
-            vessel._expression(asked[-1])
-    if not vary or not asked:
-        faults.add("sweep", "nothing to vary, or no metric", "give conditions with their values, and metrics")
-    for name, given in vary.items():
-        if not len(given):
-            faults.add(f"sweep, {name}", "no value is given", "give at least one")
-    if isinstance(vessel, Train):
-        faults.raise_any()
-        return _one_by_one(vessel, vary, tuple(asked))
-    vessel._require_known()
-    numbers, forms = _read(vessel, vary, faults)
-    faults.raise_any()
-    if vessel._needs_size and not {*vary} & {*vessel._sizes}:
-        raise InputError("it has no size yet", vessel.label, f"give its {vessel._default_size()}, or vary it")
-    base = vessel
-    if any(vessel._setting(name).form != form for name, form in forms.items()):
-        base = vessel.with_({name: given[0] for name, given in vary.items()})
-    same = None not in forms.values()
-    if not same or base._has_segments or base._model.balances.conditions:
-        return _one_by_one(vessel, vary, tuple(asked))
-    table, ends = ParameterMap(base, tuple(vary)).table(np.array([*itertools.product(*numbers.values())]))
-    expressions = tuple(base._expression(m) for m in asked)
-    balances = _balances_for(base, expressions)
-    states = _states(base, balances, table, ends, vary)
-    with np.errstate(all="ignore"):
-        found = compiled(balances).outputs(expressions)(list(table.T))(states.T, ends)
-    shape = tuple(len(given) for given in vary.values())
-    shaped = {
-        str(m): np.broadcast_to(np.asarray(f, float), len(table)).reshape(shape)
-        for m, f in zip(asked, found, strict=True)
-    }
-    return _swept(vessel, vary, shaped, tuple(asked))
+    question = _Question.read(vessel, vary, metrics)
+    question.require_known()
+    numbers = np.full((len(question.places), len(question.metrics)), np.nan)
+    reasons = [_INTERRUPTED] * len(numbers)
+    is_stopped = False
+    try:
+        for first in range(0, len(numbers), _TOGETHER):
+            cases = range(first, min(first + _TOGETHER, len(numbers)))
+            question.compute(cases, numbers, reasons, progress)
+    except KeyboardInterrupt:
+        is_stopped = True
+    conditions = tuple(_shown(vessel, name, given) for name, given in question.given.items())
+    return Sweep(
+        vessel, question.metrics, conditions, question.shape, question.places, numbers, tuple(reasons), is_stopped
+    )
 
 
-def _swept(
-    vessel: Vessel | Train, vary: Mapping[str, Sequence[Any]], values: Mapping[str, np.ndarray],
-    asked: tuple[Metric, ...],
-) -> Sweep:  # fmt: skip
-    conditions = FrozenMapping({name: list(given) for name, given in vary.items()})
-    return Sweep(vessel, conditions, FrozenMapping(values), asked)
+def check_sweep(vessel: Vessel | Train, vary: Any, metrics: Any) -> None:
+    """Raise InputError with all that is wrong with the question of a sweep; constants may still wait for a fit."""
+    _Question.read(vessel, vary, metrics)
 
 
-def _read(
-    vessel: Vessel, vary: Mapping[str, Sequence[Any]], faults: Faults
-) -> tuple[dict[str, list[float]], dict[str, str | None]]:  # fmt: skip
-    """The numbers of each condition in SI, and their form, None where it is not the same for all."""
-    found: dict[str, list[float]] = {}
-    form_of: dict[str, str | None] = {}
-    for name, given in vary.items():
-        with faults.at(f"sweep, {name}"):
-            setting = vessel._setting(name)
-        if name not in vessel._settings:
-            continue
-        forms, found[name] = set(), []
-        for value in given:
+@dataclass(frozen=True, eq=False)
+class _Question:
+    """What a sweep asks for, read and checked."""
+
+    vessel: Vessel | Train
+    metrics: tuple[Metric, ...]
+    given: Mapping[str, tuple[Any, ...]]
+    settings: Mapping[str, Setting]
+    numbers: Mapping[str, np.ndarray]
+    """In SI."""
+    forms: Mapping[str, str | None]
+    """None where it is not the same for all values."""
+    shape: tuple[int, ...]
+    places: np.ndarray
+
+    @classmethod
+    def read(cls, vessel: Any, vary: Any, metrics: Any) -> _Question:
+        if not isinstance(vessel, Vessel | Train):
+            raise InputError(f"{vessel!r} is not a vessel", "sweep", "give a vessel or a train")
+        faults = Faults()
+        asked = _metrics(vessel, metrics, faults)
+        given, shape, places = _cases(vary, faults)
+        settings, numbers, forms = {}, {}, {}
+        for name, values in given.items():
             with faults.at(f"sweep, {name}"):
-                number, form = setting.read(value)
-                found[name].append(number)
-                forms.add(form)
-        form_of[name] = forms.pop() if len(forms) == 1 else None
-    return found, form_of
+                settings[name] = setting = vessel._setting(name)
+                read = [_read(setting, value, faults) for value in values]
+                numbers[name] = np.array([number for number, _ in read])
+                kinds = {form for _, form in read}
+                forms[name] = kinds.pop() if len(kinds) == 1 else None
+        sizes = [name for name in given if isinstance(vessel, Vessel) and name in vessel._sizes]
+        if len(sizes) > 1:
+            faults.add("sweep", f"{' and '.join(sizes)} each specify its size", "vary one of them")
+        faults.raise_any()
+        if isinstance(vessel, Vessel) and vessel._needs_size and not sizes:
+            raise InputError("it has no size yet", vessel.label, f"give its {vessel._default_size()}, or vary it")
+        return cls(vessel, asked, given, settings, numbers, forms, shape, places)
+
+    def require_known(self) -> None:
+        """Raise InputError if constants still wait for a fit."""
+        for vessel in self.vessel.vessels if isinstance(self.vessel, Train) else [self.vessel]:
+            vessel._require_known()
+
+    @cached_property
+    def base(self) -> Vessel | None:
+        """The vessel whose numbers are exchanged, if cases can be integrated together."""
+        if isinstance(self.vessel, Train) or None in self.forms.values():
+            return None
+        found: Vessel = self.vessel
+        if any(self.settings[name].form != form for name, form in self.forms.items()):
+            try:
+                found = found.with_({name: values[0] for name, values in self.given.items()})
+            except InputError:  # the first case cannot be computed; others may
+                return None
+        return None if found._has_segments or found._model.balances.conditions else found
+
+    def compute(
+        self, cases: range, numbers: np.ndarray, reasons: list[str], progress: Callable[[int, int], None] | None
+    ) -> None:
+        """Fill in the numbers of some cases, and the reasons of those that have none."""
+        together = self._together(cases)
+        for place, case in enumerate(cases):
+            row = together[place]
+            if np.isfinite(row).all():
+                numbers[case], reasons[case] = row, ""
+            else:
+                numbers[case], reasons[case] = self._alone(case)
+            if progress is not None and (case + 1 == cases.stop or not np.isfinite(row).all()):
+                progress(case + 1, len(numbers))
+
+    def _together(self, cases: range) -> np.ndarray:
+        """The metrics of cases integrated as one system, nan where one needs a look of its own."""
+        none = np.full((len(cases), len(self.metrics)), np.nan)
+        base = self.base
+        if base is None or len(cases) == 1:
+            return none
+        rows = np.column_stack([self.numbers[name][self.places[cases, i]] for i, name in enumerate(self.given)])
+        try:
+            with np.errstate(all="ignore"):
+                table, ends = ParameterMap(base, tuple(self.given)).table(rows)
+                expressions = tuple(base._expression(m) for m in self.metrics)
+                balances = _balances_for(base, expressions)
+                states = _states(base, balances, table, ends)
+                found = compiled(balances).outputs(expressions)(list(table.T))(states.T, ends)
+        except MolinoError:
+            return none
+        columns = [np.broadcast_to(np.asarray(f, float), len(table)) for f in found]
+        return np.where(np.isfinite(states).all(axis=1)[:, None], np.column_stack(columns), np.nan)
+
+    def _alone(self, case: int) -> tuple[np.ndarray, str]:
+        """The metrics of one case by a run of its own, and why it has none."""
+        values = {name: self.given[name][i] for name, i in zip(self.given, self.places[case], strict=True)}
+        found, reasons = np.full(len(self.metrics), np.nan), []
+        try:
+            run = self.vessel.with_(values).outcome()
+        except MolinoError as error:
+            return found, str(error.faults[0]).partition("\n")[0]
+        for i, metric in enumerate(self.metrics):
+            try:
+                number = run.metric(metric)
+            except MolinoError as error:
+                reasons.append(str(error.faults[0]).partition("\n")[0])
+                continue
+            if np.isfinite(number):
+                found[i] = number
+            else:
+                reasons.append(f"{metric}: {_UNDEFINED}")
+        return found, "; ".join(reasons)
+
+
+def _metrics(vessel: Vessel | Train, given: Any, faults: Faults) -> tuple[Metric, ...]:
+    """The metrics asked for, each known of the vessel."""
+    if isinstance(given, str | Metric) or not isinstance(given, Sequence):
+        given = [given] if isinstance(given, str | Metric) else [*(given or ())]
+    found: list[Metric] = []
+    for text in given:
+        with faults.at("sweep"):
+            metric = text if isinstance(text, Metric) else parse_metric(text)
+            vessel._expression(metric)
+            found.append(metric)
+    if not given:
+        faults.add("sweep", "no metric is asked for", "give metrics, like 'conversion of A'")
+    return tuple(dict.fromkeys(found))
+
+
+_Cases = tuple[dict[str, tuple[Any, ...]], tuple[int, ...], np.ndarray]
+
+
+def _cases(vary: Any, faults: Faults) -> _Cases:
+    """The values of each condition, the shape of the grid, and which value each case has of each."""
+    none: _Cases = ({}, (0,), np.zeros((0, 0), dtype=int))
+    if isinstance(vary, Mapping):
+        given = {str(name): _several(values) for name, values in vary.items()}
+        for name in [name for name, values in given.items() if not values]:
+            faults.add(f"sweep, {name}", "no value is given", "give at least one")
+        if not given:
+            faults.add("sweep", "nothing to vary", "give conditions with their values")
+        shape = tuple(len(values) for values in given.values())
+        if math.prod(shape) > _MOST:
+            faults.add("sweep", f"{math.prod(shape):,} combinations", f"ask for {_MOST:,} at most")
+            return none
+        if not given or 0 in shape:
+            return none
+        return given, shape, np.array([*itertools.product(*map(range, shape))], dtype=int).reshape(-1, len(shape))
+    rows = [*vary] if isinstance(vary, Sequence) and not isinstance(vary, str) else []
+    if not rows or not all(isinstance(row, Mapping) and row for row in rows):
+        advice = "give a mapping of condition to values, or a list of mappings, one a case"
+        faults.add("sweep", f"{vary!r} does not say what to vary", advice)
+        return none
+    names = dict.fromkeys(name for row in rows for name in row)
+    for n, row in enumerate(rows, 1):
+        for name in names.keys() - row.keys():
+            faults.add(f"sweep, case {n}", f"it has no {name}", "give every condition in every case")
+    if faults.found:
+        return none
+    listed = {name: tuple(row[name] for row in rows) for name in names}
+    return listed, (len(rows),), np.tile(np.arange(len(rows))[:, None], (1, len(names)))
+
+
+def _several(values: Any) -> tuple[Any, ...]:
+    """Values in a list, an array, a quantity of an array, or a single one."""
+    if hasattr(values, "magnitude") and np.ndim(values.magnitude) == 1:
+        return tuple(x * values.units for x in values.magnitude)
+    if isinstance(values, str | Value) or np.ndim(values) == 0:
+        return (values,)
+    return tuple(x.item() if isinstance(x, np.generic) else x for x in values)
+
+
+def _read(setting: Setting, value: Any, faults: Faults) -> tuple[float, str]:
+    with faults.at(f"sweep, {setting.name}"):
+        return setting.read(value)
+    return math.nan, ""
+
+
+def _shown(vessel: Vessel | Train, name: str, given: tuple[Any, ...]) -> SweptCondition:
+    """A condition as its table shows it: in the unit of its first value that has one."""
+    setting = vessel._setting(name)
+    if name.endswith("]") and "[" in name:
+        portions = [read_portion(v, True) for v in given]
+        kinds = {(p.kind, p.of, p.mass) for p in portions}
+        values = [p.value for p in portions]
+        if len(kinds) > 1 or None in values:
+            return SweptCondition(name, given, None, "", math.nan)
+        kind, of, mass = kinds.pop()
+        bare = {"ratio": f"{'kg' if mass[0] else 'mol'} per {'kg' if mass[1] else 'mol'} {of}",
+                "mole fraction": "mol/mol", "mass fraction": "kg/kg"}.get(kind)  # fmt: skip
+        own = setting.own if setting.form == setting.read(given[0])[1] else math.nan
+        if bare is not None:
+            numbers = np.array([v.si for v in values if v is not None])
+            return SweptCondition(name, given, numbers, bare, own)
+        setting_kind = {"mass concentration": "density", "partial pressure": "pressure"}.get(kind, kind)
+        return _in_unit(vessel, name, given, [v for v in values if v is not None], setting_kind, own)
+    return _in_unit(vessel, name, given, [units.read(v) for v in given], setting.kind, setting.own)
+
+
+def _in_unit(
+    vessel: Vessel | Train, name: str, given: tuple[Any, ...], values: Sequence[Value], kind: str, own: float
+) -> SweptCondition:
+    unit = next((v.unit for v in values if v.unit), vessel._display.unit(kind) if kind in units.SI_UNITS else "")
+    numbers = np.array([v.si for v in values])
+    if not unit:
+        return SweptCondition(name, given, numbers, "", own)
+    if len({units.unit(v.unit).dimension == units.unit(unit).dimension for v in values if v.unit}) > 1:
+        return SweptCondition(name, given, None, "", math.nan)
+    shown = [float(f"{x:.12g}") for x in units.unit(unit).from_si(numbers)]
+    return SweptCondition(name, given, np.array(shown), unit, float(units.unit(unit).from_si(own)))
 
 
 def _balances_for(vessel: Vessel, expressions: tuple[sp.Expr, ...]) -> Balances:
@@ -197,45 +602,18 @@ def _balances_for(vessel: Vessel, expressions: tuple[sp.Expr, ...]) -> Balances:
     return model.balances if asked <= model.balances.known else model.followed
 
 
-def _states(
-    vessel: Vessel, balances: Balances, table: np.ndarray, ends: np.ndarray, vary: Mapping[str, Sequence[Any]]
-) -> np.ndarray:  # fmt: skip
-    """The states at the end of every case, shape (cases, states)."""
+def _states(vessel: Vessel, balances: Balances, table: np.ndarray, ends: np.ndarray) -> np.ndarray:
+    """The states at the end of every case, shape (cases, states); nan where one has come to what cannot be."""
     if vessel._has_steady_state:
         volume, flow = (table[:, balances.parameters.index(symbol)] for symbol in (VOLUME, FLOW))
         return steady_many(balances, table, volume / flow)
     states = integrate_many(balances, table, ends)
-    amounts = balances.amounts
-    held = states[:, amounts]
-    below = np.argwhere(held < -RUN_OUT * np.max(np.abs(held), axis=1, keepdims=True))
-    watched = np.flatnonzero(balances.is_kind(("temperature", "pressure", "volume")))
-    fallen = np.argwhere(~(states[:, watched] > 0))
+    held = states[:, balances.amounts]
+    below = (held < -RUN_OUT * np.max(np.abs(held), axis=1, keepdims=True)).any(axis=1)
+    below |= ~(states[:, balances.is_kind(("temperature", "pressure", "volume"))] > 0).all(axis=1)
     limit = vessel._limit()
     if limit is not None:
         left = compiled(balances).outputs((limit,))(list(table.T))(states.T, ends)[0]
-        beyond = np.flatnonzero(~(np.broadcast_to(np.asarray(left, dtype=float), len(table)) > 0))
-        fallen = fallen if len(fallen) else np.array([[case, 0] for case in beyond], dtype=int).reshape(-1, 2)
-    if len(below) or len(fallen):
-        case, place = (int(n) for n in (below if len(below) else fallen)[0])
-        conditions = list(itertools.product(*vary.values()))[case]
-        where = ", ".join(f"{name} = {value}" for name, value in zip(vary, conditions, strict=True))
-        if len(below):
-            species = balances.names[amounts[place]]
-            message = f"{species} runs out at {where}, and a rate law goes on consuming it"
-            raise SolveError(message, vessel.label, f"make that rate fall to zero with [{species}]")
-        name = balances.states[int(watched[place])].kind
-        raise SolveError(f"the {name} falls to zero at {where}", vessel.label, "leave this combination out")
+        below |= ~(np.broadcast_to(np.asarray(left, dtype=float), len(table)) > 0)
+    states[below] = np.nan
     return states
-
-
-def _one_by_one(vessel: Vessel | Train, vary: Mapping[str, Sequence[Any]], asked: tuple[Metric, ...]) -> Sweep:
-    """Every combination by a run of its own."""
-    faults, found = Faults(), []
-    for values in itertools.product(*vary.values()):
-        with faults.at("sweep"):
-            run = vessel.with_(dict(zip(vary, values, strict=True))).outcome()
-            found.append([run.metric(m) for m in asked])
-    faults.raise_any()
-    shape = tuple(len(given) for given in vary.values())
-    columns = zip(asked, np.array(found).T, strict=True)
-    return _swept(vessel, vary, {str(m): column.reshape(shape) for m, column in columns}, asked)

@@ -54,8 +54,8 @@ class Setting:
         The kind of quantity, for units.
     read : value to (number in SI, form)
         Two values of one form (a volumetric flow and another) can be exchanged in the numbers of a vessel.
-    put : value to vessel
-        The vessel with another value.
+    put : value to vessel (or train)
+        The same with another value.
     own : float
         As it stands, in SI; nan where it is not given.
     form : str
@@ -65,7 +65,7 @@ class Setting:
     name: str
     kind: str
     read: Callable[[Any], tuple[float, str]]
-    put: Callable[[Any], Vessel]
+    put: Callable[[Any], Any]
     own: float = math.nan
     form: str = ""
 
@@ -235,9 +235,35 @@ class Vessel(Frozen, Printed):
             found = self._exchanged(changed)
         elif changed:
             found = replace(self, **changed)  # type: ignore[type-var]
-        for name, value in (conditions or {}).items():
+        given = dict(conditions or {})
+        sizes = [name for name in given if name in self._sizes]
+        if len(sizes) > 1:
+            raise InputError(f"{' and '.join(sizes)} each specify its size", self.label, "give one of them")
+        portions = {name: given.pop(name) for name in [*given] if name in self._portion_settings}
+        if portions:  # together, since some alone may be more than the whole
+            contents = found._contents()
+            for name, value in portions.items():
+                contents = contents.with_portion(self._portion_settings[name], value)
+            found = found._with_contents(contents)
+        for name, value in given.items():
             found = found._setting(name).put(value)
         return found  # type: ignore[no-any-return]
+
+    @cached_property
+    def _portion_settings(self) -> dict[str, str]:
+        """The names by which what is fed or charged of a species can be changed, with that species."""
+        return {f"[{species}]": species for species in self._contents()}
+
+    @cached_property
+    def _feed_settings(self) -> frozenset[str]:
+        """The settings that belong to what is fed or charged."""
+        return frozenset({*self._portion_settings, "flow", "feed T", "feed P"})
+
+    @cached_property
+    def _own_settings(self) -> frozenset[str]:
+        """The settings that belong to the vessel itself, and not to its feed or its chemistry."""
+        constants = {self._constant_setting(p.name) for p in self.chemistry.numbers}
+        return frozenset(self._settings) - self._feed_settings - constants
 
     def _is_lone(self, name: str) -> bool:
         """Whether a field is a number that can be exchanged by itself."""
@@ -273,6 +299,14 @@ class Vessel(Frozen, Printed):
         for name, kind in settings_of(type(self)).items():
             own = self._first_T if name == "T" else getattr(self, name)
             found[name] = self._number(name, kind, own, self._put(name, {}))
+            if schema_of(type(self))[name].holds == "count":
+                put = found[name].put
+                found[name] = Setting(
+                    name, kind,
+                    lambda v, name=name: (_count(v, name), "number"),  # type: ignore[misc]
+                    lambda v, name=name, put=put: put(int(_count(v, name))),  # type: ignore[misc]
+                    _si(own), "number",
+                )  # fmt: skip
         found |= {setting.name: setting for setting in self._more_settings()}
         if isinstance(self.heat, Jacket):
             conductance = "U" if self.heat.U is not None else "UA"
@@ -550,6 +584,14 @@ def _si(value: Any) -> float:
     if isinstance(value, int):
         return float(value)
     return float(value.si) if isinstance(value, Value) else math.nan
+
+
+def _count(value: Any, name: str) -> float:
+    """A whole number, one or more."""
+    number = units.positive(value, "number", name).si
+    if number != round(number):
+        raise InputError(f"{value} is no whole number", name, "give 1, 2, 3, ...")
+    return number
 
 
 def _portion(value: Any, flowing: bool, species: str) -> tuple[float, str]:

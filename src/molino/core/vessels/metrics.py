@@ -433,28 +433,34 @@ _IN_STREAM = {"fraction", "mass fraction", *_FLOWING}
 _ALLOWED = {"yield": ("on",), "selectivity": ("over", "on"), "production": ("per",)}
 """What each may name besides its species and stream; a yield must, and a selectivity one of the two."""
 _SYNONYMS = {"outlet temperature": "temperature", "outlet pressure": "pressure"}
-_ADVICE = (
-    "write 'conversion of A', 'yield of B on A', 'selectivity of B over C' (or 'on A'), 'production of B' (or 'per "
-    "volume', 'per catalyst mass'), 'concentration', 'fraction', 'mass fraction', 'molar flow', 'mass flow', 'amount' "
-    f"or 'mass' 'of A' (or 'of A in permeate'), or one of {', '.join(repr(name) for name in _OF_THE_WHOLE)}"
+_EXAMPLES = (
+    "'conversion of A', 'yield of B on A', 'selectivity of B over C', 'production of B per volume', 'mass flow of B', "
+    "'temperature'"
 )
+
+
+def _advice(text: str) -> str:
+    """The word nearest to what was written, or examples."""
+    words = [*_OF_THE_WHOLE, *_OF_A_SPECIES]
+    close = nearest(text.partition(" of ")[0].strip(), words)
+    return f"{close} write it like {_EXAMPLES}" if close.startswith("did") else f"write it like {_EXAMPLES}"
 
 
 def parse_metric(text: str) -> Metric:
     """Read a metric as it prints: 'conversion of A', 'yield of B on A', 'selectivity of B over C', 'heat flow'."""
     if not isinstance(text, str):
-        raise InputError(f"{text!r} is not a metric", "", _ADVICE)
+        raise InputError(f"{text!r} is not a metric", "", _advice(""))
     whole = _WHOLE_TEXT.fullmatch(_SYNONYMS.get(text.strip(), text))
     match = _SPECIES_TEXT.fullmatch(text)
     if whole and (whole[2] is None or whole[1] in _IN_STREAM):
         return Metric(whole[1], "", stream=whole[2])
     if not match:
-        raise InputError(f"'{text}' is not a metric", "", _ADVICE)
+        raise InputError(f"'{text}' is not a metric", "", _advice(text))
     what, species, over, per, stream, on = match.groups()
     named = {name for name, given in (("over", over), ("per", per), ("in", stream), ("on", on)) if given}
     allowed = {*_ALLOWED.get(what, ()), *(("in",) if what in _IN_STREAM else ())}
     if not named <= allowed or (what in ("yield", "selectivity") and not named):
-        raise InputError(f"'{text}' is not complete or has too much", "", _ADVICE)
+        raise InputError(f"'{text}' is not complete or has too much", "", _advice(text))
     return Metric(what, species, over, on, stream, per)
 
 

@@ -16,7 +16,7 @@ from molino.core.errors import Fault, Faults, InputError, SolveError, nearest
 from molino.core.frozen import Frozen, FrozenMapping, settle
 from molino.core.printing import Printed
 from molino.core.units import Display
-from molino.core.vessels.base import Vessel
+from molino.core.vessels.base import Setting, Vessel
 from molino.core.vessels.feed import Feed
 from molino.core.vessels.flow_vessel import FlowVessel
 from molino.core.vessels.metrics import Metric, parse_metric
@@ -127,24 +127,25 @@ class Train(Frozen, Printed):
         return self.first.with_(show={**self.first.show, **self.show})._display
 
     def with_(self, conditions: Mapping[str, Any] | None = None, /, **changed: Any) -> Train:
-        """The same train with some fields replaced, `chemistry` in every vessel, or settings of its vessels.
+        """The same train with some fields replaced, `chemistry` in every vessel, or some conditions.
 
-        `train.with_({"bed.length": "4 m", "recycle": 2})`: a setting of a vessel by the vessel's name, or "recycle".
+        `train.with_({"bed.length": "4 m", "recycle": 2, "feed T": "60 degC"})`: a setting of a vessel by the vessel's
+        name, "recycle", what its feed has ("flow", "feed T", "feed P", "[A]"), or a constant of the chemistry ("r.k").
         """
         chemistry = changed.pop("chemistry", None)
         found = replace(self, **changed)
         if chemistry is not None:
             found = found._with_vessels(lambda vessel: vessel.with_(chemistry=chemistry))
+        own: dict[tuple[FlowVessel, ...], dict[str, Any]] = {}
         for name, value in (conditions or {}).items():
             if name == "recycle":
                 found = replace(found, recycle=value)
                 continue
-            owner, setting = found._vessel_setting(name)
-            found = found._with_setting(owner, setting, value)
-        return found
-
-    def _with_setting(self, owner: FlowVessel, setting: str, value: Any) -> Train:
-        return self._with_vessels(lambda v: v.with_({setting: value}) if v is owner else v)
+            owners, setting = found._owners(name)
+            own.setdefault(owners, {})[setting] = value
+        changes = {id(v): {k: x for owners, given in own.items() if v in owners for k, x in given.items()}
+                   for v in found.vessels}  # fmt: skip
+        return found._with_vessels(lambda v: v.with_(changes[id(v)]) if changes[id(v)] else v) if own else found
 
     def _with_vessels(self, change: Callable[[FlowVessel], FlowVessel]) -> Train:
         def renew(step: Step) -> Step:
@@ -157,10 +158,40 @@ class Train(Frozen, Printed):
     def _vessel_setting(self, name: str) -> tuple[FlowVessel, str]:
         """The vessel that a setting like 'bed.length' belongs to, and the setting."""
         for vessel in self.vessels:
-            if vessel.name and name.startswith(f"{vessel.name}."):
-                return vessel, name.removeprefix(f"{vessel.name}.")
-        known = ["recycle", *(f"{v.name}.{s}" for v in self.vessels if v.name for s in v._sizes)]
-        raise InputError(f"'{name}' cannot be varied", self.label, nearest(name, known))
+            setting = name.removeprefix(f"{vessel.name}.")
+            if vessel.name and setting != name and setting in vessel._own_settings:
+                return vessel, setting
+        raise InputError(f"'{name}' cannot be varied", self.label, nearest(name, self._settings))
+
+    def _owners(self, name: str) -> tuple[tuple[FlowVessel, ...], str]:
+        """The vessels that a condition belongs to: the first for one of the feed, all for a constant."""
+        if name in self.first._settings and name not in self.first._own_settings:
+            is_feed = name in self.first._feed_settings
+            return ((self.first,) if is_feed else tuple(self.vessels)), name
+        owner, setting = self._vessel_setting(name)
+        return (owner,), setting
+
+    @cached_property
+    def _settings(self) -> dict[str, Setting]:
+        """Everything of it that can be changed by name."""
+
+        def put(name: str) -> Callable[[Any], Train]:
+            return lambda value: self.with_({name: value})
+
+        first = self.first
+        found = {"recycle": Setting("recycle", "number", _read_ratio, put("recycle"), self.recycle.si, "number")}
+        for vessel in self.vessels:
+            for one in vessel._own_settings if vessel.name else ():
+                name = f"{vessel.name}.{one}"
+                found[name] = replace(vessel._settings[one], name=name, put=put(name))
+        for name in first._settings.keys() - first._own_settings:
+            found[name] = replace(first._settings[name], put=put(name))
+        return found
+
+    def _setting(self, name: str) -> Setting:
+        if name not in self._settings:
+            raise InputError(f"'{name}' cannot be varied", self.label, nearest(name, self._settings))
+        return self._settings[name]
 
     def run(self) -> TrainRun:
         """Run all steps in order; with a recycle, until what returns is what was returned.
@@ -293,6 +324,10 @@ class Train(Frozen, Printed):
         ) + f", fed {self.feed}"  # fmt: skip
 
 
+def _read_ratio(value: Any) -> tuple[float, str]:
+    return units.positive(value, "number", "recycle", zero=True).si, "number"
+
+
 def _unused(label: str, taken: Mapping[str, Any]) -> str:
     """A label, numbered where it is taken."""
     count = 2
@@ -394,7 +429,9 @@ class TrainRun(RunResult):
         return Ends(self.entering, self.product, last.volume * share, last.T, last.P, duty, self.volume_si, catalyst)
 
     def sensitivity(self, metric: Metric | str, settings: Sequence[str]) -> dict[str, float]:
-        """Exact slopes of a metric by settings of its vessels ("bed.length", "bed.tubes") and "recycle", in SI.
+        """Exact slopes of a metric, in SI, by the conditions that `with_` knows.
+
+        Those of its vessels ("bed.length", "bed.tubes"), "recycle", of its feed ("flow", "feed T", "[A]"), constants.
 
         Raises
         ------
@@ -402,7 +439,11 @@ class TrainRun(RunResult):
             If there is no such metric or setting.
         """
         asked = parse_metric(metric) if isinstance(metric, str) else metric
-        found = self._slopes(asked, tuple(settings), ())
+        for name in settings:
+            self.vessel._setting(name)
+        constants = {self.vessel.first._constant_setting(p.name): p.name for p in self.vessel.chemistry.numbers}
+        names = tuple(f"constant {constants[name]}" if name in constants else name for name in settings)
+        found = self._slopes(asked, names, ())
         return dict(zip(settings, found.tolist(), strict=True))
 
     def _constant_slopes(self, metric: Metric, names: Sequence[str]) -> np.ndarray:

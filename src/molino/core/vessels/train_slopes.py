@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 import sympy as sp
@@ -144,6 +145,12 @@ class Pass:
         assert isinstance(vessel, FlowVessel)
         return vessel
 
+    @property
+    def fed(self) -> FlowVessel:
+        """The first vessel as it was given, with the fresh feed."""
+        vessels = (s.vessels[0] if isinstance(s, Parallel) else s for s in self.steps)
+        return next(v for v in vessels if isinstance(v, FlowVessel))
+
 
 def pass_slopes(done: Pass, inputs: tuple[str, ...], count: int) -> tuple[Ends, np.ndarray]:
     """What a pass through a train gives, with exact slopes by what returns (`count` numbers) and by some inputs.
@@ -169,6 +176,27 @@ class _SlopedPass:
         self.volume: Number = 0.0
         self.catalyst: Number = 0.0
 
+    @cached_property
+    def fresh(self) -> NumberStream:
+        """The feed, with slopes by those of its numbers that are among the inputs."""
+        first, fresh = self.done.fed, self.done.fresh
+        given: dict[str, Number] = {
+            name: self.seed(first._setting(name).own, self.count + i)
+            for i, name in enumerate(self.inputs)
+            if name in first._feed_settings
+        }
+        T, P = given.get("feed T", self.still(fresh.T)), given.get("feed P", self.still(fresh.P))
+        if not given:
+            return NumberStream({s: self.still(n) for s, n in fresh.amounts.items()}, self.still(fresh.volume), T, P)
+        fed, zero = first._mixture(given), self.still(0.0)
+        amounts = {s: fed.concentrations.get(s, 0.0) * fed.volume + zero for s in self.names}
+        return NumberStream(amounts, fed.volume + zero, T, P)
+
+    @cached_property
+    def whole(self) -> Number:
+        """The molar flow of the feed."""
+        return sum(self.fresh.amounts.values(), self.still(0.0))
+
     def seed(self, value: float, place: int) -> Dual:
         return Dual(float(value), np.eye(self.size)[place])
 
@@ -190,13 +218,15 @@ class _SlopedPass:
             stream = self._through(step, stream)
         share = 1 / (1 + self.ratio)
         product = {s: n * share for s, n in stream.amounts.items()}
-        ends = Ends(done.entering, product, stream.volume * share, stream.T, stream.P, self.duty, self.volume,
+        sides = {s: n - done.fresh.amounts[s] for s, n in done.entering.items()}
+        entering = {s: n + sides[s] for s, n in self.fresh.amounts.items()}
+        ends = Ends(entering, product, stream.volume * share, stream.T, stream.P, self.duty, self.volume,
                     self.catalyst)  # fmt: skip
         returned = np.zeros((self.count, self.size))
         if self.count:
-            whole, back = sum(done.fresh.amounts.values()), self.ratio / (1 + self.ratio)
-            rows: list[Number] = [back * stream.amounts[s] * (1 / whole) for s in self.names]
-            rows += [stream.T * (1 / done.fresh.T)] if done.follows_T else []
+            back = self.ratio / (1 + self.ratio)
+            rows: list[Number] = [back * stream.amounts[s] / self.whole for s in self.names]
+            rows += [stream.T / self.fresh.T] if done.follows_T else []
             returned = np.array([row.slope for row in rows])
         return ends, returned
 
@@ -204,17 +234,16 @@ class _SlopedPass:
         """The feed, with what returns."""
         done, fresh = self.done, self.done.fresh
         if not done.recycle:
-            return NumberStream({s: self.still(n) for s, n in fresh.amounts.items()}, self.still(fresh.volume),
-                                self.still(fresh.T), self.still(fresh.P))  # fmt: skip
+            return self.fresh
         whole = sum(fresh.amounts.values())
         z = [(n - fresh.amounts[s]) / whole for s, n in done.joined.amounts.items()]
         seeds: list[Number] = [self.seed(x, i) for i, x in enumerate(z)]
         seeds += [self.seed(done.last_T / fresh.T, self.count - 1)] if done.follows_T else []
         back = done.returned(seeds)
-        volume = back.volume if "recycle" not in self.inputs else back.volume / done.recycle * self.ratio
-        streams = [NumberStream(fresh.amounts, fresh.volume, fresh.T, fresh.P),
-                   NumberStream(back.amounts, volume, back.T, back.P)]  # fmt: skip
-        return self._mixed(streams)
+        volume = (back.volume / done.recycle + (self.fresh.volume - fresh.volume)) * self.ratio
+        amounts = {s: n * (self.whole * (1 / whole)) for s, n in back.amounts.items()}
+        T = back.T * (self.fresh.T * (1 / fresh.T)) if done.follows_T else back.T
+        return self._mixed([self.fresh, NumberStream(amounts, volume, T, self.fresh.P)])
 
     def _through(self, step: Step, stream: NumberStream) -> NumberStream:
         if isinstance(step, Exchanger):
@@ -259,7 +288,7 @@ class _SlopedPass:
                 constant = name.removeprefix("constant ")
                 value = next(p.value for p in fed.chemistry.numbers if p.name == constant)
                 given[fed._constant_setting(constant)] = self.seed(value, place)
-            elif name != "recycle":
+            elif name != "recycle" and name not in fed._feed_settings:
                 owner, setting = self.done.owner_of(name)
                 if owner is vessel:
                     given[setting] = self.seed(fed._setting(setting).own, place)

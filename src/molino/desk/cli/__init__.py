@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from molino.desk.cli import check, compare, demo, fit, orders, run, search, size
+from molino.desk.cli import check, compare, demo, fit, orders, run, search, size, sweep
 
 app = typer.Typer(
     no_args_is_help=True, add_completion=False, rich_markup_mode="rich", pretty_exceptions_enable=False,
@@ -30,12 +30,16 @@ def molino(
 ) -> None:
     """From a table of measured concentrations to a reactor that can be built.
 
-    A job file (TOML) names data, reactions, feeds, vessels and tasks. Results go into the folder 'results' next to it.
+    A job file (TOML) names data, reactions, feeds, vessels and tasks. Results go into 'results/JOB' next to it.
     Exit code 2: something in the input is wrong; 1: it could not be solved.
     """
 
 
-for command in (demo.demo, check.check, orders.orders, fit.fit, run.run, size.size, compare.compare, search.search):
+COMMANDS = (
+    demo.demo, check.check, orders.orders, fit.fit, run.run, size.size, compare.compare, sweep.sweep, search.search,
+)  # fmt: skip
+
+for command in COMMANDS:
     app.command(no_args_is_help=command is not demo.demo)(command)
 
 

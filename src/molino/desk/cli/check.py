@@ -69,8 +69,8 @@ def do(job: Job, quiet: bool, equations: bool = False) -> dict[str, Any]:
         out.print(Text.assemble((f"{finding.level} ", style), f"{finding.where}: {finding.what}"))
         if finding.advice:
             out.print(Padding(Text.assemble(("-> ", "cyan"), finding.advice), (0, 0, 0, 4)))
-    tasks = [f"fit {n}" for n in job.fits] + [f"size {n}" for n in job.sizes] + [f"compare {n}" for n in job.compares]
-    out.print(f"tasks: {', '.join(tasks) or 'run'}")
+    tasks = [f"{task} {name}" for task, names in _tasks(job).items() for name in names]
+    out.print(Text(f"tasks: {', '.join(tasks) or 'run'}"))
     warnings = sum(finding.level == "warning" for finding in findings)
     if warnings:
         out.print(f"no faults; {warnings} warning{'s' if warnings > 1 else ''} to look at", style="bold yellow")
@@ -109,6 +109,12 @@ def _runs(data: Experiments | Rates) -> list[str]:
     return [run.name for run in data] if isinstance(data, Experiments) else []
 
 
+def _tasks(job: Job) -> dict[str, list[str]]:
+    """What the job asks for, by command."""
+    tasks = {"fit": job.fits, "size": job.sizes, "compare": job.compares, "sweep": job.sweeps}
+    return {task: list(names) for task, names in tasks.items()}
+
+
 def _plain(job: Job, reviews: Mapping[str, VesselReview]) -> dict[str, Any]:
     chemistry = job.chemistry
     return {
@@ -118,7 +124,7 @@ def _plain(job: Job, reviews: Mapping[str, VesselReview]) -> dict[str, Any]:
         "unknown": [p.name for p in chemistry.unknowns],
         "data": {name: {"runs": _runs(data)} for name, data in job.data.items()},
         "vessels": {name: str(vessel) for name, vessel in job.vessels.items()},
-        "tasks": {"fit": list(job.fits), "size": list(job.sizes), "compare": list(job.compares)},
+        "tasks": _tasks(job),
         "counts": {
             name: {
                 "unknowns": list(r.count.unknowns),

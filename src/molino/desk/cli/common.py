@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from molino.core.vessels.base import Vessel
     from molino.core.vessels.train import Train
     from molino.desk.job.load import Job
+    from molino.desk.tables.write import ResultsFolder
 
 JobPath = Annotated[Path, typer.Argument(metavar="JOB", help="The job file (TOML).", show_default=False)]
 AsJson = Annotated[bool, typer.Option("--json", help="Print the result as JSON and nothing else.")]
@@ -126,13 +127,17 @@ def known_vessels(job: Job, quiet: bool) -> tuple[dict[str, Vessel | Train], str
     return dict(job.with_chemistry(fitted.chemistry)), f"constants from the fit '{name}' to {count} observations"
 
 
-def write_species(job: Job) -> list[Path]:
-    """The properties that the job's species brought along, with their sources, next to the results."""
+def results_of(job: Job, command: str, content: Any, folder: ResultsFolder | None = None) -> ResultsFolder:
+    """The folder of a job's results, with the plain data of a command and the properties of the species in it."""
     from molino.desk.tables.species import species_table
-    from molino.desk.tables.write import write_csv
+    from molino.desk.tables.write import ResultsFolder
 
+    folder = ResultsFolder(job.results) if folder is None else folder
+    folder.json(content, command)
     known = [s for s in job.chemistry.species if s.known()]
-    return [write_csv(job.results / "species.csv", species_table(known))] if known else []
+    if known:
+        folder.csv(species_table(known), "species")
+    return folder
 
 
 def show_table(frame: pd.DataFrame, title: str = "", digits: int = 4) -> None:
@@ -185,15 +190,14 @@ def _is_number(text: str) -> bool:
     return True
 
 
-def print_files_written(job: Job, files: Sequence[Path]) -> None:
-    """Say where the files of a job went."""
-    print_written_to(job.results, files)
-
-
-def print_written_to(folder: Path, files: Sequence[Path]) -> None:
-    """Say which files went into a folder."""
+def print_written(folder: ResultsFolder) -> None:
+    """Say which files went into a folder, and what that changed there."""
     try:
-        shown = folder.resolve().relative_to(Path.cwd())
-    except ValueError:
-        shown = folder
-    console().print(f"written to {shown}/: {', '.join(f.name for f in files)}", style="dim")
+        shown = folder.path.resolve().relative_to(Path.cwd())
+    except (ValueError, OSError):
+        shown = folder.path
+    out = console()
+    for state in ("new", "changed", "unchanged"):
+        names = [name for name, found in folder.states.items() if found == state]
+        if names:
+            out.print(f"{state} in {shown}/: {', '.join(names)}", style="dim")

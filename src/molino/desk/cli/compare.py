@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from molino.desk.cli.common import (
@@ -13,10 +12,10 @@ from molino.desk.cli.common import (
     console,
     handle_errors,
     known_vessels,
-    print_files_written,
+    print_written,
     read_job,
+    results_of,
     show_table,
-    write_species,
 )
 
 if TYPE_CHECKING:
@@ -36,8 +35,6 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
     from molino.core.design.sizing import size
     from molino.core.errors import InputError
     from molino.desk import figures
-    from molino.desk.figures.style import save
-    from molino.desk.tables.write import slug, write_json, write_tables
 
     if not job.compares:
         raise InputError("there is no [compare.NAME] table", job.path.name, "add one with vessels and metrics")
@@ -50,9 +47,10 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
         found[name] = compare(chosen, wanted.metrics)
     content = {"job": job.path.name, "title": job.title, "source": source,
                "comparisons": {name: c.to_dict() for name, c in found.items()}}  # fmt: skip
-    files: list[Path] = [write_json(job.results / "compare.json", content), *write_species(job)]
-    files += write_tables(job.results, "compare", {name: c.table() for name, c in found.items()})
-    files += [save(figures.comparison(c), job.results / f"compare-{slug(name)}.png") for name, c in found.items()]
+    folder = results_of(job, "compare", content)
+    folder.tables("compare", {name: c.table() for name, c in found.items()})
+    for name, c in found.items():
+        folder.figure(figures.comparison(c), "compare", name)
     if quiet:
         return content
     console().print(source, style="dim")
@@ -60,5 +58,5 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
         wanted = job.compares[name]
         target = f": each sized for {wanted.size_for} = {wanted.target}" if wanted.size_for is not None else ""
         show_table(result.table(), f"compare {name}{target}")
-    print_files_written(job, files)
+    print_written(folder)
     return content

@@ -23,9 +23,9 @@ _FILES = {
     "ether": ("ether.toml",),
 }
 _FURTHER = {
-    "liquor": "What the laboratory asks of the same data:  molino fit {folder}/laboratory/cob-kinetics.toml\n"
-    "A rate law from a calorimeter:  molino fit {folder}/laboratory/calorimeter.toml",
-    "ether": "The example with measurements, fits and a coil:  molino demo",
+    "liquor": "What the laboratory asks of the same data:\n  molino fit {folder}/laboratory/cob-kinetics.toml\n"
+    "A rate law from a calorimeter:\n  molino fit {folder}/laboratory/calorimeter.toml",
+    "ether": "The example with measurements, fits and a coil:\n  molino demo",
 }
 
 
@@ -48,7 +48,7 @@ def demo(
     folder: Folder = Path("molino-demo"), example: WhichExample = Example.liquor, as_json: AsJson = False,
     debug: Debug = False,
 ) -> None:  # fmt: skip
-    """Write an example of the Valdeoro mill into a folder and walk it: check, fit, run, size, compare."""
+    """Write an example of the Valdeoro mill into a folder and walk it: check, fit, run, size, compare, sweep."""
     with handle_errors(as_json, debug):
         import shutil
         from importlib.resources import as_file, files
@@ -56,7 +56,7 @@ def demo(
         from rich.rule import Rule
 
         from molino.core.errors import InputError
-        from molino.desk.cli import check, compare, fit, run, size
+        from molino.desk.cli import check, compare, fit, run, size, sweep
         from molino.desk.job.load import load_job
         from molino.desk.job.models import job_schema
         from molino.desk.tables.write import whole, write_json
@@ -77,8 +77,9 @@ def demo(
         if not as_json:
             out.print(f"The example is in {folder}/; the same steps one by one:")
         results = {}
-        wanted = {"fit": job.fits, "size": job.sizes, "compare": job.compares, "run": job.vessels, "check": job.vessels}
-        for command in (check, fit, run, size, compare):
+        wanted = {"fit": job.fits, "size": job.sizes, "compare": job.compares, "sweep": job.sweeps, "run": job.vessels,
+                  "check": job.vessels}  # fmt: skip
+        for command in (check, fit, run, size, compare, sweep):
             if not wanted[command.__name__.rpartition(".")[2]]:
                 continue
             step = command.__name__.rpartition(".")[2]

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
@@ -16,16 +15,17 @@ from molino.desk.cli.common import (
     console,
     do_fits,
     handle_errors,
-    print_files_written,
+    print_written,
     read_job,
+    results_of,
     show_table,
-    write_species,
 )
 from molino.desk.cli.fit_report import after, before
 
 if TYPE_CHECKING:
     from molino.core.fitting.fit_result import Fit
     from molino.desk.job.load import Job
+    from molino.desk.tables.write import ResultsFolder
 
 ProfileLikelihood = Annotated[bool, typer.Option("--profile-likelihood", help="Profile-likelihood intervals, too.")]
 Refits = Annotated[
@@ -53,7 +53,7 @@ def fit(
 def do(job: Job, quiet: bool, profile_likelihood: bool = False, bootstrap: int | None = None) -> dict[str, Any]:
     """Fit, write, print unless quiet; gives the result as plain data."""
     from molino.core.errors import InputError
-    from molino.desk.tables.write import write_json
+    from molino.desk.tables.write import ResultsFolder
 
     if not job.fits:
         raise InputError("there is no [fit.NAME] table", job.path.name, "add one, with data = 'NAME' of a [data.NAME]")
@@ -65,20 +65,19 @@ def do(job: Job, quiet: bool, profile_likelihood: bool = False, bootstrap: int |
         )
         for name, study in job.fits.items()
     }
-    early = {name: before(job, name, study, quiet) for name, study in studies.items()}
+    folder = ResultsFolder(job.results)
+    early = {name: before(job, name, study, quiet, folder) for name, study in studies.items()}
     fits = do_fits(job, quiet)
     content: dict[str, Any] = {"job": job.path.name, "title": job.title, "fits": {}}
-    files: list[Path] = []
     for name, found in fits.items():
         if not quiet:
             show(name, found)
-        files += write(job, name, found)
+        write(folder, name, found)
         late = after(job, name, studies[name], found, early[name], quiet)
         content["fits"][name] = {**found.to_dict(), **early[name].content, **late.content}
-        files += [*early[name].files, *late.files]
-    files = [write_json(job.results / "fit.json", content), *write_species(job), *files]
+    results_of(job, "fit", content, folder)
     if not quiet:
-        print_files_written(job, files)
+        print_written(folder)
     if any(found.optimum.stopped for found in fits.values()):
         raise typer.Exit(130)
     return content
@@ -112,17 +111,16 @@ def show(name: str, found: Fit) -> None:
         out.print(Text(f"  to leave it out, write in [fit.{name}]:  {line}"))
 
 
-def write(job: Job, name: str, found: Fit) -> list[Path]:
+def write(folder: ResultsFolder, name: str, found: Fit) -> None:
     """Tables and figures of a fit, and the fitted chemistry with its covariance."""
     from molino.desk import figures
-    from molino.desk.figures.style import save
-    from molino.desk.job.chemistry import write_chemistry
-    from molino.desk.tables.write import slug, write_tables
+    from molino.desk.job.chemistry import chemistry_text
 
-    stem = f"fit-{slug(name)}"
     tables = {"constants": found.table(), "observations": found.points_table()}
-    files = write_tables(job.results, stem, tables)
-    files.append(write_chemistry(found.chemistry, job.results / f"{stem}.toml"))
+    for part, table in tables.items():
+        folder.csv(table, "fit", name, part)
+    folder.sheets(tables, "fit", name)
+    folder.text(chemistry_text(found.chemistry), ".toml", "fit", name)
     if found.parameter_map.runs:
-        files.append(save(figures.fit(found), job.results / f"{stem}.png"))
-    return [*files, save(figures.residuals(found), job.results / f"{stem}-residuals.png")]
+        folder.figure(figures.fit(found), "fit", name)
+    folder.figure(figures.residuals(found), "fit", name, "residuals")

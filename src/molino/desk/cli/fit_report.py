@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from molino.desk.cli.common import console, show_progress, show_table
@@ -20,17 +19,18 @@ if TYPE_CHECKING:
     from molino.desk.job.load import Job
     from molino.desk.job.models import RatesTable
     from molino.desk.job.studies import Study
+    from molino.desk.tables.write import ResultsFolder
 
 
 @dataclass
 class FitReport:
-    """What came out of it: plain data by name, and the files written."""
+    """What came out of it: plain data by name, and the folder for its files."""
 
     job: Job
     name: str
     quiet: bool
+    folder: ResultsFolder
     content: dict[str, Any] = field(default_factory=dict)
-    files: list[Path] = field(default_factory=list)
     screening: Screening | None = None
 
     def say(self, text: str) -> None:
@@ -51,23 +51,19 @@ class FitReport:
 
     def keep(self, what: str, table: pd.DataFrame | None = None, *drawn: tuple[str, Figure]) -> None:
         """Write a table and figures under the name of the fit and of this part."""
-        from molino.desk.figures.style import save
-        from molino.desk.tables.write import slug, write_csv
-
-        stem = f"fit-{slug(self.name)}-{what}"
         if table is not None:
-            self.files.append(write_csv(self.job.results / f"{stem}.csv", table))
-        for suffix, figure in drawn:
-            self.files.append(save(figure, self.job.results / f"{stem}{suffix}.png"))
+            self.folder.csv(table, "fit", self.name, what)
+        for part, figure in drawn:
+            self.folder.figure(figure, "fit", self.name, what, *([part] if part else []))
 
 
-def before(job: Job, name: str, study: Study, quiet: bool) -> FitReport:
+def before(job: Job, name: str, study: Study, quiet: bool, folder: ResultsFolder) -> FitReport:
     """Checks of the data, screening of orders, and rates."""
     from molino.core.fitting.experiments import Experiments
     from molino.core.fitting.screening import screen_orders
     from molino.desk import figures
 
-    out = FitReport(job, name, quiet)
+    out = FitReport(job, name, quiet, folder)
     if isinstance(study.data, Experiments):
         findings = study.data.check(job.chemistry).findings
         out.content["data"] = [{"level": f.level, "where": f.where, "what": f.what} for f in findings]
@@ -89,7 +85,7 @@ def before(job: Job, name: str, study: Study, quiet: bool) -> FitReport:
         out.head(f"{name}: rates")
         out.say(str(rates))
         out.tabulate(law.table(), f"power law: {law.law}")
-        drawn = [("-power-law", figures.power_law(law))]
+        drawn = [("power-law", figures.power_law(law))]
         if rates.slopes:
             drawn.insert(0, ("", figures.slopes(rates)))
         out.keep("rates", rates.table(), *drawn)
@@ -112,7 +108,7 @@ def rates_of(data: Any, table: RatesTable) -> Rates:
 
 def after(job: Job, name: str, study: Study, found: Fit, early: FitReport, quiet: bool) -> FitReport:
     """Profiles, joint region, bootstrap, the line over temperature, candidate laws, the next experiment."""
-    out = FitReport(job, name, quiet)
+    out = FitReport(job, name, quiet, early.folder)
     if found.optimum.stopped:
         return out
     _report_uncertainty(out, study, found)

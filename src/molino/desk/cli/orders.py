@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from molino.desk.cli.common import AsJson, Debug, as_asked, console, handle_errors, print_written_to, show_table
+from molino.desk.cli.common import AsJson, Debug, as_asked, console, handle_errors, print_written, show_table
 
 if TYPE_CHECKING:
     pass
@@ -35,9 +35,8 @@ def orders(
     with handle_errors(as_json, debug):
         from molino.core.fitting.screening import screen_orders
         from molino.desk import figures
-        from molino.desk.figures.style import save
         from molino.desk.tables.experiments import read_experiments
-        from molino.desk.tables.write import slug, write_csv, write_json
+        from molino.desk.tables.write import ResultsFolder, slug
 
         runs = read_experiments(data, sheet)
         if run is not None:
@@ -47,18 +46,15 @@ def orders(
         if predict is not None:
             predictions = [found.predict(predict, s.run) for s in found.series]
         content = found.to_dict()
-        folder = data.parent / "results"
-        stem = f"orders-{slug(data.stem)}"
-        files = [
-            write_csv(folder / f"{stem}.csv", found.table()),
-            save(figures.orders(found), folder / f"{stem}.png"),
-        ]
+        folder = ResultsFolder(data.parent / "results" / slug(data.stem))
+        folder.csv(found.table(), "orders")
+        folder.figure(figures.orders(found), "orders")
         temperatures = {r.T for r in found.experiments if r.T is not None}
         law = found.over_temperature() if found.chosen is not None and len(temperatures) > 1 else None
         if law is not None:
             content["over_temperature"] = str(law)
-            files.append(save(figures.over_temperature(law), folder / f"{stem}-temperature.png"))
-        files.insert(0, write_json(folder / f"{stem}.json", content))
+            folder.figure(figures.over_temperature(law), "orders", "temperature")
+        folder.json(content, "orders")
         if not as_json:
             from rich.text import Text
 
@@ -70,5 +66,5 @@ def orders(
                 out.print(Text(str(one)))
             if law is not None:
                 out.print(Text(f"k over temperature: {law}"))
-            print_written_to(folder, files)
+            print_written(folder)
         as_asked(content, as_json)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
@@ -17,11 +16,11 @@ from molino.desk.cli.common import (
     console,
     handle_errors,
     known_vessels,
-    print_files_written,
+    print_written,
     read_job,
+    results_of,
     show_progress,
     show_table,
-    write_species,
 )
 
 if TYPE_CHECKING:
@@ -32,6 +31,7 @@ if TYPE_CHECKING:
     from molino.core.vessels.steady_states import Branch, SteadyStates
     from molino.core.vessels.train import TrainRun
     from molino.desk.job.load import Job
+    from molino.desk.tables.write import ResultsFolder
 
 VesselName = Annotated[str | None, typer.Option("--vessel", help="Only this vessel.", show_default=False)]
 
@@ -68,10 +68,10 @@ def do(job: Job, quiet: bool, only: str | None = None) -> dict[str, Any]:
         content["steady_states"] = {name: s.to_dict()["states"] for name, s in found.states.items()}
     if found.branches:
         content["branches"] = {name: curve.to_dict() for name, curve in found.branches.items()}
-    files = _write(job, found, content)
+    folder = _write(job, found, content)
     if not quiet:
         _show(found, source)
-        print_files_written(job, files)
+        print_written(folder)
     return content
 
 
@@ -104,25 +104,26 @@ def _run_all(job: Job, vessels: Mapping[str, Any], only: str | None, quiet: bool
     return found
 
 
-def _write(job: Job, found: _Found, content: dict[str, Any]) -> list[Path]:
-    """All tables and figures; gives the files."""
+def _write(job: Job, found: _Found, content: dict[str, Any]) -> ResultsFolder:
+    """All tables and figures."""
     from molino.core.vessels.run import Run as RunOfVessel
     from molino.desk import figures
-    from molino.desk.figures.style import save
-    from molino.desk.tables.write import slug, write_json, write_tables
 
-    runs, folder = found.runs, job.results
-    files: list[Path] = [write_json(folder / "run.json", content), *write_species(job)]
-    files += write_tables(folder, "run", {name: r.table() for name, r in runs.items()})
-    files += write_tables(folder, "streams", {name: r.stream_table() for name, r in runs.items()})
+    runs, folder = found.runs, results_of(job, "run", content)
+    folder.tables("run", {name: r.table() for name, r in runs.items()})
+    folder.tables("streams", {name: r.stream_table() for name, r in runs.items()})
     if found.branches:
-        files += write_tables(folder, "branch", {name: curve.table() for name, curve in found.branches.items()})
-    followed = {name: r for name, r in runs.items() if isinstance(r, RunOfVessel) and not r.is_steady}
-    files += [save(figures.profile(r), folder / f"run-{slug(name)}.png") for name, r in followed.items()]
-    files += [save(figure, folder / f"profile-{slug(name)}.png") for name, figure in found.drawn.items()]
-    files += [save(figures.heat_balance(f), folder / f"steady-{slug(n)}.png") for n, f in found.states.items()]
-    files += [save(figures.branch(f), folder / f"branch-{slug(n)}.png") for n, f in found.branches.items()]
-    return files
+        folder.tables("branch", {name: curve.table() for name, curve in found.branches.items()})
+    for name, r in runs.items():
+        if isinstance(r, RunOfVessel) and not r.is_steady:
+            folder.figure(figures.profile(r), "run", name)
+    for name, figure in found.drawn.items():
+        folder.figure(figure, "profile", name)
+    for name, states in found.states.items():
+        folder.figure(figures.heat_balance(states), "steady", name)
+    for name, curve in found.branches.items():
+        folder.figure(figures.branch(curve), "branch", name)
+    return folder
 
 
 def _show(found: _Found, source: str) -> None:

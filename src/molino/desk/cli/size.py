@@ -12,10 +12,10 @@ from molino.desk.cli.common import (
     console,
     handle_errors,
     known_vessels,
-    print_files_written,
+    print_written,
     read_job,
+    results_of,
     show_table,
-    write_species,
 )
 
 if TYPE_CHECKING:
@@ -35,7 +35,6 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
     """Size, write, print unless quiet; gives the result as plain data. One target out of reach keeps no other back."""
     from molino.core.design.sizing import size
     from molino.core.errors import InputError, MolinoError, SolveError
-    from molino.desk.tables.write import write_json, write_tables
 
     if not job.sizes:
         raise InputError("there is no [size.NAME] table", job.path.name, "add one with vessel, metric and target")
@@ -50,12 +49,12 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
     content = {"job": job.path.name, "title": job.title, "source": source,
                "sizes": {name: s.to_dict() for name, s in found.items()}}  # fmt: skip
     if found:
-        files = [write_json(job.results / "size.json", content), *write_species(job)]
-        files += write_tables(job.results, "size", {"sizes": table(found)})
+        folder = results_of(job, "size", content)
+        folder.tables("size", {"sizes": table(found)})
         if not quiet:
             console().print(source, style="dim")
             show_table(table(found), "sizes")
-            print_files_written(job, files)
+            print_written(folder)
     if failed:
         faults = [fault.within(f"[size.{name}]") for name, error in failed.items() for fault in error.faults]
         raise (InputError if all(isinstance(e, InputError) for e in failed.values()) else SolveError)(faults)

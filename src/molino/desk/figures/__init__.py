@@ -9,9 +9,10 @@ from molino.desk.figures.profile import profile
 from molino.desk.figures.rates import power_law, slopes
 from molino.desk.figures.residuals import residuals
 from molino.desk.figures.steady import branch, heat_balance
+from molino.desk.figures.sweep import sweep
 from molino.desk.figures.uncertainty import bootstrap, candidates, profiles, region
 
 __all__ = [
     "bootstrap", "branch", "candidates", "comparison", "equations", "fit", "heat_balance", "orders", "over_temperature",
-    "power_law", "profile", "profiles", "region", "residuals", "slopes",
+    "power_law", "profile", "profiles", "region", "residuals", "slopes", "sweep",
 ]  # fmt: skip

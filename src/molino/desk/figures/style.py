@@ -3,14 +3,11 @@
 from __future__ import annotations
 
 import math
-from pathlib import Path
 from typing import Any
 
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter
-
-from molino.desk.tables.write import whole
 
 COLOURS = ("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#56B4E9", "#E69F00", "#000000", "#999933")
 """After M. Okabe, K. Ito, Color Universal Design, 2008."""
@@ -51,24 +48,22 @@ def stroke(n: int) -> dict[str, Any]:
     return {"color": COLOURS[n % len(COLOURS)], "linestyle": STROKES[n % len(STROKES)], "linewidth": 1.8}
 
 
-def save(figure: Figure, path: Path) -> Path:
-    """Save a figure as PNG, whole or not at all; over 300 dots an inch where it stands as wide as a text column."""
-    with whole(path) as temporary:
-        figure.savefig(temporary, format="png", dpi=200)
-    return path
-
-
 def dots(axes: Axes, n: int, x: Any, y: Any, label: str = "") -> None:
     """Measured points of the n-th kind."""
     axes.plot(x, y, MARKS[n % len(MARKS)], color=COLOURS[n % len(COLOURS)], ms=5, mfc="white", mew=1.4, label=label)
 
 
 def plain_logs(axes: Axes) -> None:
-    """Plain numbers on logarithmic axes, at 1, 2 and 5 of each decade."""
-    for axis in (axes.xaxis, axes.yaxis):
-        low, high = axis.get_view_interval()
-        decades = math.log10(high / max(low, 1e-300))
-        subs = (1, 2, 5) if decades < 2 else (1, 3) if decades < 4 else (1,)
-        axis.set_major_locator(LogLocator(base=10, subs=subs))
-        axis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:.3g}"))
-        axis.set_minor_formatter(NullFormatter())
+    """Plain numbers on two logarithmic axes."""
+    plain_log(axes.xaxis)
+    plain_log(axes.yaxis)
+
+
+def plain_log(axis: Any) -> None:
+    """Plain numbers on a logarithmic axis, at 1, 2 and 5 of each decade."""
+    low, high = axis.get_view_interval()
+    decades = math.log10(high / max(low, 1e-300))
+    subs = (1, 2, 5) if decades < 2 else (1, 3) if decades < 4 else (1,)
+    axis.set_major_locator(LogLocator(base=10, subs=subs))
+    axis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:.3g}"))
+    axis.set_minor_formatter(NullFormatter())

@@ -105,7 +105,9 @@ def write_chemistry(chemistry: Chemistry, path: str | Path) -> Path:
     Raises
     ------
     InputError
-        If a rate law is a Python function, or the file cannot be written.
+        If a rate law is a Python function.
+    WriteError
+        If the file cannot be written.
 
     Examples
     --------
@@ -119,6 +121,14 @@ def write_chemistry(chemistry: Chemistry, path: str | Path) -> Path:
     >>> again == chem
     True
     """
+    content = chemistry_text(chemistry)
+    with whole(Path(path)) as temporary:
+        temporary.write_text(content, encoding="utf-8")
+    return Path(path)
+
+
+def chemistry_text(chemistry: Chemistry) -> str:
+    """What `write_chemistry` writes."""
     faults = Faults()
     for reaction in chemistry.reactions:
         if reaction.is_python:
@@ -156,9 +166,7 @@ def write_chemistry(chemistry: Chemistry, path: str | Path) -> Path:
         covariance["matrix"] = np.asarray(chemistry.covariance.matrix).tolist()
         covariance["degrees_of_freedom"] = chemistry.covariance.degrees_of_freedom
         document["covariance"] = covariance
-    with whole(Path(path)) as temporary:
-        temporary.write_text(tomlkit.dumps(document), encoding="utf-8")
-    return Path(path)
+    return tomlkit.dumps(document)
 
 
 def _inline(content: Mapping[str, Any]) -> InlineTable:

@@ -10,6 +10,7 @@ from typing import Any
 from molino.core import units
 from molino.core.errors import Fault, Faults, InputError, nearest
 from molino.core.schema import FieldSchema, schema_of
+from molino.core.vessels.base import Setting
 from molino.core.vessels.feed import Feed
 from molino.desk.job import models
 from molino.desk.job.constants import read_constant_table, read_entry
@@ -110,6 +111,12 @@ class JobContext:
                     found[name] = given
         faults.raise_any()
         return found
+
+    def condition(self, setting: Setting, given: Any) -> Any:
+        """A condition of a vessel by its name, a bare number in the unit that [units] gives for its kind."""
+        if setting.name == "flow":
+            return self._of_kinds(given, schema_of(Feed)["flow"], "flow")
+        return self.in_unit(given, setting.kind)
 
     def _of_kinds(self, given: Any, schema: FieldSchema, name: str) -> Any:
         """A bare number in the unit of its kind; InputError where [units] leaves open of which kind it is."""

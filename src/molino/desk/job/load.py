@@ -22,8 +22,9 @@ from molino.desk.job import models, shapes
 from molino.desk.job.context import JobContext
 from molino.desk.job.reactions import read_chemistry_tables
 from molino.desk.job.studies import Study, read_data, study
-from molino.desk.job.tasks import Compare, Size, read_tasks
+from molino.desk.job.tasks import Compare, Size, SweepTask, read_compares, read_sizes, read_sweeps, vessel_named
 from molino.desk.job.vessels import TankTasks, read_feed, read_tank_tasks, read_train, read_vessel
+from molino.desk.tables.write import slug
 
 
 @dataclass(frozen=True, eq=False)
@@ -39,13 +40,14 @@ class Job:
     fits: Mapping[str, Study]
     sizes: Mapping[str, Size]
     compares: Mapping[str, Compare]
+    sweeps: Mapping[str, SweepTask]
     tanks: Mapping[str, TankTasks] = field(default_factory=dict)
     profiles: Mapping[str, models.ProfileTable] = field(default_factory=dict)
 
     @cached_property
     def results(self) -> Path:
-        """The folder that results go to, next to the job file."""
-        return self.path.parent / "results"
+        """The folder that results go to, next to the job file and named after it: no two jobs share one."""
+        return self.path.parent / "results" / slug(self.path.stem)
 
     @property
     def single_vessels(self) -> dict[str, Vessel]:
@@ -219,7 +221,7 @@ def build(job: JobContext) -> Job:
     for name, fit in job.file.fit.items():
         with job.at(f"[fit.{name}]"):
             fits[name] = study(job, fit, data, chemistry)
-    sizes, compares = read_tasks(job)
+    sizes, compares, sweeps = read_sizes(job, vessels), read_compares(job, vessels), read_sweeps(job, vessels)
     tanks = {}
     for name, vessel in job.file.vessels.items():
         if isinstance(vessel, models.StirredTankTable) and isinstance(tank := vessels.get(name), Vessel):
@@ -228,8 +230,7 @@ def build(job: JobContext) -> Job:
     for name, profile in job.file.profile.items():
         with job.at(f"[profile.{name}]"):
             for drawn in profile.vessels:
-                if drawn not in job.known("vessels"):
-                    raise InputError(f"there is no vessel '{drawn}'", "", nearest(drawn, job.known("vessels")))
+                _check_profile(vessel_named(job, drawn, vessels), profile)
     if chemistry is not None and chemistry.unknowns and not job.known("fit"):
         waiting = ", ".join(p.name for p in chemistry.unknowns)
         advice = "add a [fit.NAME] table with data, or give numbers"
@@ -246,9 +247,17 @@ def build(job: JobContext) -> Job:
         fits,
         sizes,
         compares,
+        sweeps,
         tanks,
         dict(job.file.profile),
     )
+
+
+def _check_profile(vessel: Vessel | Train, profile: models.ProfileTable) -> None:
+    """Raise InputError for a vessel that nothing runs along."""
+    if isinstance(vessel, Train):
+        raise InputError(f"{vessel.label} is a train, which has no profile of its own", "", "name its vessels")
+    del profile
 
 
 def _started_otherwise(job: JobContext, feed: str) -> bool:

@@ -349,6 +349,36 @@ class CompareTable(Table):
     target: Quantity | None = None
 
 
+class SpanTable(Table):
+    """Values of a condition from one end to the other: { from = "165 degC", to = "185 degC", points = 21 }."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True)
+    first: Quantity = Field(alias="from")
+    to: Quantity
+    points: int = Field(ge=1)
+    spacing: Literal["even", "log"] = "even"
+
+
+def _values(given: Any) -> Any:
+    return SpanTable.model_validate(given) if isinstance(given, dict) else check_quantities(given)
+
+
+_VALUES_SCHEMA = {"anyOf": [*ONE_OR_MORE, SpanTable.model_json_schema()]}
+Values = Annotated[Any, BeforeValidator(_values), WithJsonSchema(_VALUES_SCHEMA)]
+"""One value of a condition, several in a list, or a span of them."""
+
+
+class SweepTable(Table):
+    """A vessel under every combination of conditions (`vary`), or in a list of `cases`."""
+
+    vessel: str
+    metrics: list[str] = Field(min_length=1)
+    vary: dict[str, Values] = {}
+    cases: list[dict[str, Quantity]] = []
+    figure: Literal["", "lines", "contours", "none"] = ""
+    parquet: bool = False
+
+
 class ProfileTable(Table):
     """A figure of the profiles of some vessels over each other, in panels of choice."""
 
@@ -386,4 +416,5 @@ class JobFile(Table):
     fit: dict[str, FitTable] = {}
     size: dict[str, SizeTable] = {}
     compare: dict[str, CompareTable] = {}
+    sweep: dict[str, SweepTable] = {}
     profile: dict[str, ProfileTable] = {}

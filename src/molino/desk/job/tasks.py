@@ -1,14 +1,23 @@
-"""Sizes and comparisons that a job asks for."""
+"""Sizes, comparisons and sweeps that a job asks for, each checked against its vessels."""
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
 from molino.core import units
-from molino.core.errors import Faults, nearest
+from molino.core.design.sizing import check_size
+from molino.core.design.sweeping import check_sweep, log_span, span
+from molino.core.errors import Faults, InputError, nearest
+from molino.core.vessels.base import Vessel
 from molino.core.vessels.metrics import Metric, parse_metric
+from molino.core.vessels.train import Train
+from molino.desk.job import models
 from molino.desk.job.context import JobContext
+from molino.desk.tables.write import check_parquet
+
+Vessels = Mapping[str, Vessel | Train]
 
 
 @dataclass(frozen=True)
@@ -31,33 +40,49 @@ class Compare:
     target: Any
 
 
-def read_tasks(job: JobContext) -> tuple[dict[str, Size], dict[str, Compare]]:
-    """The sizes and comparisons of a job, their faults noted."""
-    sizes, compares = {}, {}
+@dataclass(frozen=True)
+class SweepTask:
+    """A sweep that the job asks for; `vary` as `mo.sweep` takes it."""
 
-    def known(name: str, faults: Faults) -> None:
-        if name not in job.known("vessels"):
-            faults.add("", f"there is no vessel '{name}'", nearest(name, job.known("vessels")))
+    vessel: str
+    vary: Any
+    metrics: tuple[str, ...]
+    figure: str
+    has_parquet: bool
 
-    def target(metric: Metric, given: Any) -> Any:
-        value = job.in_unit(given, metric.kind)
-        units.read(value, metric.kind, "target")
-        return value
 
-    for name, size in job.file.size.items():
+def vessel_named(job: JobContext, name: str, vessels: Vessels) -> Vessel | Train:
+    """A vessel by its name; InputError, without a word where its own faults have been reported."""
+    if name not in job.known("vessels"):
+        raise InputError(f"there is no vessel '{name}'", "", nearest(name, job.known("vessels")))
+    if name not in vessels:
+        raise InputError(())
+    return vessels[name]
+
+
+def read_sizes(job: JobContext, vessels: Vessels) -> dict[str, Size]:
+    """The sizes of a job, their faults noted."""
+    found = {}
+    for name, table in job.file.size.items():
         with job.at(f"[size.{name}]"):
-            faults = Faults()
-            known(size.vessel, faults)
-            with faults.at():
-                metric = parse_metric(size.metric)
-                sizes[name] = Size(size.vessel, metric, target(metric, size.target), size.vary)
-            faults.raise_any()
+            metric = parse_metric(table.metric)
+            target = _target(job, metric, table.target)
+            check_size(vessel_named(job, table.vessel, vessels), metric, table.vary)
+            found[name] = Size(table.vessel, metric, target, table.vary)
+    return found
+
+
+def read_compares(job: JobContext, vessels: Vessels) -> dict[str, Compare]:
+    """The comparisons of a job, their faults noted."""
+    found = {}
     for name, table in job.file.compare.items():
         with job.at(f"[compare.{name}]"):
             faults = Faults()
             metrics: list[Metric] = []
+            chosen: list[Vessel | Train] = []
             for vessel in table.vessels:
-                known(vessel, faults)
+                with faults.at():
+                    chosen.append(vessel_named(job, vessel, vessels))
             for text in table.metrics:
                 with faults.at():
                     metrics.append(parse_metric(text))
@@ -67,7 +92,62 @@ def read_tasks(job: JobContext) -> tuple[dict[str, Size], dict[str, Compare]]:
             with faults.at():
                 size_for = parse_metric(table.size_for) if table.size_for is not None else None
                 if size_for is not None and table.target is not None:
-                    wanted = target(size_for, table.target)
+                    wanted = _target(job, size_for, table.target)
+            for one in chosen:
+                for metric in metrics:
+                    with faults.at():
+                        one._expression(metric)
+                if size_for is not None:
+                    with faults.at():
+                        check_size(one, size_for, None)
+                elif isinstance(one, Vessel) and one._needs_size:
+                    faults.add(
+                        "", f"{one.label} has no size yet", f"give its {one._default_size()}, or size_for and target"
+                    )
             faults.raise_any()
-            compares[name] = Compare(tuple(table.vessels), tuple(metrics), size_for, wanted)
-    return sizes, compares
+            found[name] = Compare(tuple(table.vessels), tuple(metrics), size_for, wanted)
+    return found
+
+
+def read_sweeps(job: JobContext, vessels: Vessels) -> dict[str, SweepTask]:
+    """The sweeps of a job, their faults noted."""
+    found = {}
+    for name, table in job.file.sweep.items():
+        with job.at(f"[sweep.{name}]"):
+            vessel = vessel_named(job, table.vessel, vessels)
+            if bool(table.vary) == bool(table.cases):
+                raise InputError("give either vary or cases", "", "vary = { T = [...] }, or cases = [{ T = ... }, ...]")
+            faults = Faults()
+            vary: Any = {}
+            for condition, given in table.vary.items():
+                with faults.at(condition):
+                    vary[condition] = _values(job, vessel, condition, given)
+            if table.cases:
+                vary = [{c: _condition(job, vessel, c, v) for c, v in case.items()} for case in table.cases]
+            if table.parquet:
+                with faults.at():
+                    check_parquet()
+            faults.raise_any()
+            check_sweep(vessel, vary, table.metrics)
+            found[name] = SweepTask(table.vessel, vary, tuple(table.metrics), table.figure, table.parquet)
+    return found
+
+
+def _target(job: JobContext, metric: Metric, given: Any) -> Any:
+    value = job.in_unit(given, metric.kind)
+    units.read(value, metric.kind, "target")
+    return value
+
+
+def _condition(job: JobContext, vessel: Vessel | Train, name: str, given: Any) -> Any:
+    """A value of a condition; what is no condition is left for the check of the sweep."""
+    return job.condition(vessel._settings[name], given) if name in vessel._settings else given
+
+
+def _values(job: JobContext, vessel: Vessel | Train, name: str, given: Any) -> Any:
+    if isinstance(given, models.SpanTable):
+        spaced = log_span if given.spacing == "log" else span
+        low, high = (_condition(job, vessel, name, end) for end in (given.first, given.to))
+        return spaced(low, high, given.points)
+    several = given if isinstance(given, list) else [given]
+    return [_condition(job, vessel, name, value) for value in several]

@@ -128,7 +128,7 @@ def read_changes(job: JobContext, given: Sequence[Any], tank: Vessel) -> tuple[C
     faults, changes = Faults(), []
     for n, change in enumerate(given):
         with faults.at(f"changes {n + 1}"):
-            to = job.in_unit(change.to, tank._setting(change.what).kind)
+            to = job.condition(tank._setting(change.what), change.to)
             changes.append(Change(change.what, to, **job.read(Change, change)))
     faults.raise_any()
     return tuple(changes)
@@ -151,8 +151,8 @@ def read_tank_tasks(job: JobContext, table: Any, tank: Vessel) -> TankTasks:
         bounds = (low, high)
     if table.branch is not None:
         with faults.at("branch"):
-            kind = tank._setting(table.branch.vary).kind
-            low, high = (job.in_unit(v, kind) for v in table.branch.between)
+            varied = tank._setting(table.branch.vary)
+            low, high = (job.condition(varied, v) for v in table.branch.between)
             curve = (table.branch.vary, (low, high))
     faults.raise_any()
     return TankTasks(start_up, changes, bounds, curve)

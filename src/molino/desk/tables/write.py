@@ -1,4 +1,4 @@
-"""Write results as CSV, XLSX and JSON, each file whole or not at all."""
+"""Write results as CSV, XLSX, JSON, Parquet and PNG: each file whole or not at all, no two under one name."""
 
 from __future__ import annotations
 
@@ -6,65 +6,207 @@ import json
 import os
 import re
 import tempfile
+import zipfile
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import pandas as pd
 
-from molino.core.errors import InputError
+from molino.core.errors import InputError, WriteError
 from molino.core.results import plain
 
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
 _DIGITS = "%.10g"
+_LONGEST = 60
+"""Characters of a name within that of a file."""
+_SHEET = 31
+"""Characters of the name of a sheet."""
+_CELL = 32_767
+"""Characters of a cell of a spreadsheet."""
+_FORMULA = re.compile(r"^[=+\-@\t\r](?![\d.]*(?:[eE][-+]?\d+)?$)")
+"""Texts that a spreadsheet would take for a formula."""
+_ILLEGAL = re.compile(r"[\x00-\x08\x0b-\x1f\x7f]")
 
 
 @contextmanager
 def whole(path: Path) -> Iterator[Path]:
-    """A temporary name in the same folder that takes the place of `path` once it is written without error."""
+    """A temporary name in the same folder that takes the place of `path` once it is written without error.
+
+    Raises
+    ------
+    WriteError
+        If the folder or the file cannot be written; what stood there before stays.
+    """
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        handle, name = tempfile.mkstemp(dir=path.parent, prefix=f".{path.stem}-", suffix=path.suffix)
+        handle, name = tempfile.mkstemp(dir=path.parent, prefix=".molino-", suffix=path.suffix)
     except OSError as error:
-        raise InputError(
-            f"cannot be written ({error.strerror})", str(path), "choose a folder that can be written"
-        ) from error
+        raise WriteError(f"cannot be written ({error.strerror})", str(path), _advice(error, path)) from error
     os.close(handle)
     try:
         yield Path(name)
         os.chmod(name, 0o644)
         os.replace(name, path)
+    except OSError as error:
+        raise WriteError(f"cannot be written ({error.strerror or error})", str(path), _advice(error, path)) from error
     finally:
         Path(name).unlink(missing_ok=True)
 
 
-def write_tables(folder: Path, stem: str, tables: Mapping[str, pd.DataFrame]) -> list[Path]:
-    """Write each table as `stem-name.csv`, and all of them as sheets of `stem.xlsx`; gives the files."""
-    files = []
-    for name, table in tables.items():
-        files.append(write_csv(folder / f"{stem}-{slug(name)}.csv", table))
-    path = folder / f"{stem}.xlsx"
-    with whole(path) as temporary:
-        with pd.ExcelWriter(temporary, engine="openpyxl") as book:
-            for name, table in tables.items():
-                sheet = re.sub(r"[\[\]:*?/\\]", " ", name)[:31]
-                table.to_excel(book, sheet_name=sheet, index=False, freeze_panes=(1, 0))
-                for cells in book.sheets[sheet].columns:
-                    heading = str(cells[0].value or "")
-                    book.sheets[sheet].column_dimensions[cells[0].column_letter].width = max(10, len(heading) + 2)
-    return [*files, path]
+def _advice(error: OSError, path: Path) -> str:
+    if isinstance(error, IsADirectoryError) or path.is_dir():
+        return "a folder has this name: rename it"
+    if error.errno == 28:
+        return "the disk is full: free some space and run it again"
+    return "choose a folder that can be written"
 
 
-def write_csv(path: Path, table: pd.DataFrame) -> Path:
-    """Write one table as CSV."""
-    with whole(path) as temporary:
-        table.to_csv(temporary, index=False, float_format=_DIGITS, lineterminator="\n")
-    return path
+class ResultsFolder:
+    """Where the results of one command go.
+
+    Names of things become names of files that never meet, whatever they are called; what each file was before is kept
+    account of, so that a command can tell what it changed.
+
+    Attributes
+    ----------
+    path : Path
+    states : dict of file name to str
+        'new', 'changed' or 'unchanged', in the order of writing.
+    """
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self.states: dict[str, str] = {}
+        self._slugs: dict[str, str] = {}
+        self._owners: dict[str, tuple[str, ...]] = {}
+
+    def slug(self, name: str) -> str:
+        """A name as part of a file name, unlike that of any other name."""
+        if name not in self._slugs:
+            taken = {other.casefold() for other in self._slugs.values()}
+            self._slugs[name] = _unused(slug(name), taken)
+        return self._slugs[name]
+
+    def file(self, suffix: str, command: str, name: str | None = None, *more: str) -> Path:
+        """The path of a file: 'command-name-more.suffix'."""
+        parts = (command, *([] if name is None else [self.slug(name)]), *more)
+        taken = {stem for stem, owner in self._owners.items() if owner != (*parts, suffix)}
+        stem = _unused("-".join(parts), {s.removesuffix(suffix) for s in taken if s.endswith(suffix)})
+        self._owners[f"{stem}{suffix}".casefold()] = (*parts, suffix)
+        return self.path / f"{stem}{suffix}"
+
+    @contextmanager
+    def writing(self, path: Path) -> Iterator[Path]:
+        """A temporary name for a file of this folder, whose state is noted."""
+        before = _content(path)
+        with whole(path) as temporary:
+            yield temporary
+        after = _content(path)
+        self.states[path.name] = "new" if before is None else "unchanged" if before == after else "changed"
+
+    def json(self, content: Any, *parts: str) -> None:
+        """Write plain data as JSON."""
+        self.text(to_json(content) + "\n", ".json", *parts)
+
+    def text(self, content: str, suffix: str, *parts: str) -> None:
+        """Write a text."""
+        with self.writing(self.file(suffix, *parts)) as temporary:
+            temporary.write_text(content, encoding="utf-8")
+
+    def csv(self, table: pd.DataFrame, *parts: str) -> None:
+        """Write one table as CSV."""
+        with self.writing(self.file(".csv", *parts)) as temporary:
+            _as_text(table).to_csv(temporary, index=False, float_format=_DIGITS, lineterminator="\n")
+
+    def parquet(self, table: pd.DataFrame, *parts: str) -> None:
+        """Write one table as Parquet."""
+        with self.writing(self.file(".parquet", *parts)) as temporary:
+            table.to_parquet(temporary, index=False)
+
+    def figure(self, figure: Figure, *parts: str, dpi: int = 200) -> None:
+        """Save a figure as PNG; by itself over 300 dots an inch where it stands as wide as a text column."""
+        with self.writing(self.file(".png", *parts)) as temporary:
+            figure.savefig(temporary, format="png", dpi=dpi)
+
+    def tables(self, command: str, tables: Mapping[str, pd.DataFrame]) -> None:
+        """Write each table as `command-name.csv`, and all of them as sheets of `command.xlsx`."""
+        for name, table in tables.items():
+            self.csv(table, command, name)
+        self.sheets(tables, command)
+
+    def sheets(self, tables: Mapping[str, pd.DataFrame], *parts: str) -> None:
+        """Write tables as the sheets of one XLSX file."""
+        with self.writing(self.file(".xlsx", *parts)) as temporary:
+            with pd.ExcelWriter(temporary, engine="openpyxl") as book:
+                taken: set[str] = set()
+                for name, table in tables.items():
+                    sheet = _unused(_sheet_name(name), taken, _SHEET)
+                    taken.add(sheet.casefold())
+                    _as_text(table).to_excel(book, sheet_name=sheet, index=False, freeze_panes=(1, 0))
+                    _dress(book.sheets[sheet])
+
+
+def _content(path: Path) -> Any:
+    """What stands in a file, without the time at which it was written; None where there is none."""
+    try:
+        if path.suffix != ".xlsx":
+            return path.read_bytes()
+        with zipfile.ZipFile(path) as book:
+            return {name: book.read(name) for name in book.namelist() if name != "docProps/core.xml"}
+    except (OSError, zipfile.BadZipFile):
+        return None
+
+
+def _as_text(table: pd.DataFrame) -> pd.DataFrame:
+    """A table whose texts no spreadsheet takes for formulas, or refuses."""
+    found = table.rename(columns={c: _safe(c) for c in table.columns})
+    for place, kind in enumerate(found.dtypes):
+        if not pd.api.types.is_numeric_dtype(kind):
+            found.isetitem(place, [_safe(cell) for cell in found.iloc[:, place]])
+    return found
+
+
+def _safe(cell: Any) -> Any:
+    if not isinstance(cell, str):
+        return cell
+    text = _ILLEGAL.sub(" ", cell)[:_CELL]
+    return f"'{text}" if _FORMULA.match(text) else text
+
+
+def _sheet_name(name: str) -> str:
+    plain_name = re.sub(r"[\[\]:*?/\\\x00-\x1f]", " ", name).strip(" '")[:_SHEET].strip()
+    return "History of results" if plain_name.casefold() == "history" else plain_name or "table"
+
+
+def _dress(sheet: Any) -> None:
+    """Columns as wide as their headings."""
+    for cells in sheet.columns:
+        heading = str(cells[0].value or "")
+        sheet.column_dimensions[cells[0].column_letter].width = min(max(10, len(heading) + 2), 60)
+
+
+def _unused(name: str, taken: set[str], longest: int | None = None) -> str:
+    """A name, numbered where it is taken; capitals do not tell two names apart."""
+    found, count = name, 2
+    while found.casefold() in taken:
+        ending = f"-{count}"
+        found = (name if longest is None else name[: longest - len(ending)]) + ending
+        count += 1
+    return found
 
 
 def slug(name: str) -> str:
     """A name as part of a file name."""
-    return re.sub(r"[^\w.-]+", "-", name).strip("-") or "table"
+    return re.sub(r"[^\w.-]+", "-", name)[:_LONGEST].strip("-.") or "table"
+
+
+def to_json(content: Any) -> str:
+    """Plain data as JSON text; numbers that are not finite become null."""
+    return json.dumps(plain(content), indent=2, ensure_ascii=False)
 
 
 def write_json(path: Path, content: Any) -> Path:
@@ -74,6 +216,10 @@ def write_json(path: Path, content: Any) -> Path:
     return path
 
 
-def to_json(content: Any) -> str:
-    """Plain data as JSON text; numbers that are not finite become null."""
-    return json.dumps(plain(content), indent=2, ensure_ascii=False)
+def check_parquet() -> None:
+    """Raise InputError where what writes Parquet is not installed."""
+    import importlib.util
+
+    if importlib.util.find_spec("pyarrow") is None:
+        message = "Parquet is asked for, and pyarrow is not installed"
+        raise InputError(message, "", "pip install 'molino[parquet]', or leave it out")

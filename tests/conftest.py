@@ -47,6 +47,7 @@ def molino() -> Typed:
         if result.exception is not None and not isinstance(result.exception, SystemExit):
             raise result.exception
         assert "Traceback" not in result.output
+        assert "not foreseen" not in result.output, result.output
         return result
 
     return typed

@@ -196,7 +196,7 @@ def test_targets_out_of_reach_say_how_far_one_gets() -> None:
     assert error.value.best == pytest.approx(K / (K + K2), rel=1e-6)
     with pytest.raises(mo.UnreachableError, match="other way"):
         mo.size(batch, "concentration of A", 2.5)
-    with pytest.raises(mo.InputError, match="already"):
+    with pytest.raises(mo.UnreachableError, match="already"):
         mo.size(batch, "concentration of A", A0)
 
 

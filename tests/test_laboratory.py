@@ -168,7 +168,7 @@ def test_tanks_signals_rates_and_runs_of_their_own_in_a_job(molino: Typed, tanks
 
 WRONG = {
     "a signal of no form": (", slope = \"0.5 L/mol\", blank = 0.1", "", ["[data.absorbed]", "nothing is given"]),
-    "an unknown kind of slopes": ('method = "differences"', 'method = "tangents"', ["[fit.table]", "'initial'"]),
+    "an unknown kind of slopes": ('method = "differences"', 'method = "tangents"', ["[fit.table]", "initial"]),
     "errors of another species": ("errors = { A = 0.01 }", "errors = { B = 0.01 }", ["'B' was not measured", "no error of A"]),
     "a word for errors": ("errors = { A = 0.01 }", 'errors = "sam"', ["did you mean 'same'"]),
     "starts in no run": ("fit_initial = { late", "fit_initial = { lat", ["there is no run 'lat'"]),
@@ -185,7 +185,7 @@ WRONG = {
     "an unknown key": ("delay = ", "dealy = ", ["unknown key 'dealy'", "did you mean 'delay'"]),
     "an unknown key below": ('method = "differences"', 'way = "initial"', ["unknown key 'way'"]),
     "tanks that are not error": ('vessel = "stirred tank"\n', "", ["a space time, but no vessel"]),
-    "no tries": ("delay = ", "n_starts = 0\ndelay = ", ["n_starts", "greater than or equal to 1"]),
+    "no tries": ("delay = ", "n_starts = 0\ndelay = ", ["n_starts", "0 is less than 1"]),
 }  # fmt: skip
 
 

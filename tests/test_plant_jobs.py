@@ -205,7 +205,11 @@ WRONG = {
     "a change of nothing": ('what = "feed T", to = 310', 'what = "colour", to = 310', ["'colour' cannot be varied"]),
     "bounds of one": ("T = [280, 430]", "T = [280]", ["[vessels.tank] steady_states"]),
     "a heat without enthalpy": ('enthalpy = "-200 kJ/mol"', "", ["no enthalpy of formation", "[vessels.tank]"]),
-    "a panel": ('show = ["conversion"', 'show = ["colour"', ["[profile.both]", "there is no panel 'colour'"]),
+    "a panel": (
+        'show = ["conversion"',
+        'show = ["colour"',
+        ["[profile.both]", "'colour' is none of what may stand here"],
+    ),
     "a vessel to draw": (
         'vessels = ["coil"]\nshow',
         'vessels = ["coyl"]\nshow',

@@ -98,7 +98,7 @@ WRONG = {
     'a constant of parts unknown': ('pilot.toml', 'at = 60, ', '', ['[reactions.lose], k', 'give k, Ea, at']),
     'a start-up before it starts': ('pilot.toml', 'start_up = 12', 'start_up = -1', ['[vessels.first]', 'start_up', 'must be above zero']),
     'a dash in the equation': ('pilot.toml', 'A + B <-> C', 'A + B - C', ['[reactions.make]', 'no arrow']),
-    'a number for a formula': ('pilot.toml', 'rate = "k*([A]*[B] - [C]/Kc)/(1 + K*[C])"', 'rate = 3', ['[reactions.make] rate', 'valid string']),
+    'a number for a formula': ('pilot.toml', 'rate = "k*([A]*[B] - [C]/Kc)/(1 + K*[C])"', 'rate = 3', ['[reactions.make] rate', '3 is not a text']),
     'two arrows': ('pilot.toml', '"C -> D"', '"C -> D -> E"', ['[reactions.lose]', '2 arrows']),
     'nothing changes': ('pilot.toml', '"C -> D"', '"C -> C"', ['[reactions.lose]', 'changes nothing']),
     'a minus sign before the rate': ('pilot.toml', 'rate = "k*(', 'rate = "-k*(', ['[reactions.make]', 'negative where there is no C']),

@@ -209,6 +209,28 @@ class Faults:
             raise kind(fault.within(place) if place else fault for fault in distinct)
 
 
+class Failures:
+    """Gathers what kept single things of several from being computed, while the others go on."""
+
+    def __init__(self) -> None:
+        self.found: list[MolinoError] = []
+
+    @contextmanager
+    def at(self, place: str) -> Iterator[None]:
+        """Catch what the block raises as MolinoError and note it under this place."""
+        try:
+            yield
+        except MolinoError as error:
+            error.faults = tuple(fault.within(place) for fault in error.faults)
+            self.found.append(error)
+
+    def raise_any(self, place: str = "") -> None:
+        """Raise one error with all that was found: an InputError if all of it is, else a SolveError."""
+        if self.found:
+            kind = InputError if all(isinstance(error, InputError) for error in self.found) else SolveError
+            raise kind(f.within(place) if place else f for error in self.found for f in error.faults)
+
+
 def nearest(name: str, known: Iterable[str]) -> str:
     """Advice that offers the known name nearest to a mistaken one, or lists what is known."""
     names = sorted(set(known))

@@ -14,6 +14,8 @@ from molino.core.balances.system import Case
 from molino.core.errors import SolveError
 
 _MOST_NODES = 4000
+_MOST_STEPS = 5000
+"""Of one integration: what takes more comes near to where it cannot go on (a bed that chokes)."""
 
 
 class Boundary:
@@ -34,7 +36,7 @@ class Boundary:
     def at(self, p: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """The conditions and their derivatives, shapes (unknowns,) and (unknowns, unknowns)."""
         case = self.case.with_values(dict(zip(self.unknown, p.tolist(), strict=True)))
-        found = integrate(case, [0.0, self.end], by=self.unknown, rtol=1e-11, atol=1e-13)
+        found = integrate(case, [0.0, self.end], by=self.unknown, rtol=1e-11, atol=1e-13, most=_MOST_STEPS)
         whole, y = compiled(case.balances), found.states[-1]
         assert found.sensitivities is not None
         values = np.array(whole.outputs(self.conditions)(case.values)(y[:, None], np.array([self.end])), dtype=float)

@@ -37,7 +37,6 @@ RUN_OUT = 1e-6
 # integration takes a tenth of a small one, and is not safe among threads.
 warnings.filterwarnings("ignore", category=ODEintWarning, module=r"molino\.")
 
-_MOST_STEPS = 100_000
 _MOST_STEPS_CLOSER = 3_000
 _DONE = "Integration successful."
 _MOST_ROWS = 6000
@@ -106,6 +105,8 @@ class Settings(Frozen):
     by: tuple[sp.Symbol, ...] = ()
     initial: np.ndarray | None = None
     slopes: np.ndarray | None = None
+    most: int = 100_000
+    """Steps from one point to the next."""
 
 
 AlongSolution = Callable[[np.ndarray, np.ndarray], np.ndarray]
@@ -251,7 +252,11 @@ class Solution(Frozen):
         turns = (values[:-1] * slopes[:-1] < 0) & (values[1:] * slopes[1:] > 0)  # it comes nearer and goes off again
         found = [(float(points[i]), states[i]) for i in np.flatnonzero(values == 0)]
         for i in np.flatnonzero(changes | turns):
-            found += self._roots(int(i), lambda p, s: evaluate(p, s) - level)
+            try:
+                found += self._roots(int(i), lambda p, s: evaluate(p, s) - level)
+            except SolveError:
+                if changes[i]:  # that it comes nearer may be noise, that it passes is not
+                    raise
         return sorted(found, key=lambda pair: pair[0])
 
     def extrema(self, expression: sp.Expr) -> list[tuple[float, np.ndarray]]:
@@ -259,7 +264,10 @@ class Solution(Frozen):
         slope, values = self.slope(expression), self._on_resolved("slope", expression)
         found = []
         for i in np.flatnonzero(values[:-1] * values[1:] < 0):
-            found += self._roots(int(i), slope)
+            try:
+                found += self._roots(int(i), slope)
+            except SolveError:  # too many steps for so short a way: it has come to rest, and the rest is noise
+                continue
         return found
 
     def most(self, expression: sp.Expr, sign: float = 1.0) -> tuple[float, np.ndarray, float]:
@@ -285,7 +293,11 @@ class Solution(Frozen):
             if at[0] - low < 1e-12 * max(abs(low), high - low):  # no step is as short as that
                 return np.repeat(state[None], len(at), axis=0)
             grid = np.concatenate([[low], at]) if at[0] > low else at
-            found = _solve(self.case, grid, Settings(self.settings.rtol, self.settings.atol, initial=state))
+            found = _solve(
+                self.case,
+                grid,
+                Settings(self.settings.rtol, self.settings.atol, initial=state, most=_MOST_STEPS_CLOSER),
+            )
             if found.failure is not None:
                 raise found.failure
             return found.states[len(grid) - len(at) :]
@@ -389,6 +401,7 @@ def integrate(
     atol: float = ATOL,
     events: Sequence[Event] = (),
     partial: bool = False,
+    most: int = Settings.most,
 ) -> Solution:
     """Integrate balances from points[0] through points[-1].
 
@@ -414,6 +427,8 @@ def integrate(
         To be located; the first terminal one ends the solution.
     partial : bool
         Whether a solution that cannot go on is returned as far as it came, with its `failure`.
+    most : int
+        Steps from one point to the next.
 
     Raises
     ------
@@ -421,7 +436,7 @@ def integrate(
         Names the state and place at which it stuck, or at which a temperature, pressure or volume falls to zero, and
         what to change.
     """
-    found = _solve(case, points, Settings(rtol, atol, by, initial, slopes))
+    found = _solve(case, points, Settings(rtol, atol, by, initial, slopes, most))
     if len(case.balances.bounded):
         found = _bounded(found)
     if events:
@@ -434,7 +449,7 @@ def integrate(
 def _solve(case: Case, points: Sequence[float] | np.ndarray, settings: Settings) -> Solution:
     """As `integrate`, whatever the bounds; with the `failure` of one that cannot go on."""
     y0, scale, tolerated = _beginning(case)
-    by, rtol, atol, initial = settings.by, settings.rtol, settings.atol, settings.initial
+    by, atol, initial = settings.by, settings.atol, settings.initial
     absolute = atol * tolerated
     functions = functions_of(case, by)
     given = y0 if initial is None else np.asarray(initial, dtype=float)
@@ -444,7 +459,7 @@ def _solve(case: Case, points: Sequence[float] | np.ndarray, settings: Settings)
         sizes = np.where(numbers != 0, np.abs(numbers), 1.0)
         absolute = functions.with_sensitivities(absolute, 1e2 * atol * scale, sizes)
     times = np.ascontiguousarray(points, dtype=float)
-    rows, steps, report, failure = _advance(case, functions, first, times, rtol, functions.kept(absolute), scale)
+    rows, steps, report, failure = _advance(case, functions, first, times, settings, functions.kept(absolute), scale)
     times = failure.rows if failure is not None and failure.rows is not None else times[: len(rows)]
     states, sensitivities = functions.unfold(rows, times)
     return Solution(case, times, states, sensitivities, steps, report, settings, failure=failure)
@@ -510,16 +525,17 @@ Rows = tuple[np.ndarray, np.ndarray, Report, SolveError | None]
 
 
 def _advance(
-    case: Case, functions: Functions, first: np.ndarray, times: np.ndarray, rtol: float, absolute: np.ndarray,
+    case: Case, functions: Functions, first: np.ndarray, times: np.ndarray, settings: Settings, absolute: np.ndarray,
     scale: np.ndarray,
 ) -> Rows:  # fmt: skip
     """Rows of states as far as they can be had, steps up to each, what was done, and what stopped it."""
+    rtol = settings.rtol
     if len(times) == 1:
         return first[None], np.zeros(1, dtype=int), Report("nothing to integrate", 0, 0, 0), None
     if functions.is_sparse:
         return _by_sparse(case, functions, first, times, rtol, absolute)
     try:
-        y, info = _odeint(functions, first, times, rtol, absolute)
+        y, info = _odeint(functions, first, times, rtol, absolute, most=settings.most)
     except NotFinite as error:
         return _up_to(case, functions, first, times, rtol, absolute, _not_finite(case, error))
     report = Report(
@@ -559,7 +575,7 @@ def _advance(
 
 def _odeint(
     functions: Functions, first: np.ndarray, times: np.ndarray, rtol: float, absolute: np.ndarray, stop: bool = False,
-    most: int = _MOST_STEPS,
+    most: int = Settings.most,
 ) -> tuple[np.ndarray, dict[str, Any]]:  # fmt: skip
     """Rows by LSODA; with `stop` it does not look beyond the last."""
     rhs, jacobian = functions.callbacks()
@@ -572,7 +588,7 @@ def lsoda(
     **further: Any,
 ) -> tuple[np.ndarray, dict[str, Any]]:  # fmt: skip
     """Rows by LSODA as SciPy's `odeint` drives it, and what it counted; a failure is in its message, not a warning."""
-    asked = {"Dfun": jacobian, "rtol": rtol, "atol": absolute, "full_output": True, "mxstep": _MOST_STEPS, **further}
+    asked = {"Dfun": jacobian, "rtol": rtol, "atol": absolute, "full_output": True, "mxstep": Settings.most, **further}
     try:
         return odeint(rhs, first, times, **asked)  # type: ignore[no-any-return]
     except ODEintWarning:  # somebody has turned warnings into errors
@@ -630,7 +646,7 @@ def _by_sparse(
 def _not_finite(case: Case, error: NotFinite) -> SolveError:
     states = np.asarray(error.states, dtype=float)
     gone = [name for name, value in zip(case.balances.names, states, strict=False) if not value > 0]
-    message = f"a rate law has no finite value at {case.balances.independent} = {error.at:.6g} ({error})"
+    message = f"a rate law has no finite value at {case.balances.independent} = {error.at:.6g} ({error.cause})"
     if gone:
         message += f"; zero there: {', '.join(gone[:6])}"
     found = SolveError(message, "integration", "check denominators, logarithms and negative orders in the rate laws")

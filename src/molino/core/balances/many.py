@@ -9,9 +9,12 @@ from __future__ import annotations
 import numpy as np
 
 from molino.core.balances.compiled import compiled
-from molino.core.balances.integrate import ATOL, RTOL, end_state, lsoda
+from molino.core.balances.integrate import ATOL, RTOL, lsoda
 from molino.core.balances.steady import steady
 from molino.core.balances.system import Balances, Case
+from molino.core.errors import SolveError
+
+_MOST_STEPS = 20_000
 
 
 def _columns(rows: list[np.ndarray | float], cases: int) -> np.ndarray:
@@ -65,7 +68,7 @@ def integrate_many(
     Raises
     ------
     SolveError
-        For the first case that cannot be integrated.
+        If one of them cannot be integrated, or holds the others up.
     """
     many = _Many(balances, values)
     cases, n = many.cases, many.n
@@ -90,11 +93,12 @@ def integrate_many(
 
     way = np.array([0.0, farthest])
     with np.errstate(all="ignore"):
-        y, info = lsoda(rhs, band, y0.T.ravel(), way, rtol, atol * scale.T.ravel(), ml=n - 1, mu=n - 1)
-    if info["message"] == "Integration successful." and np.isfinite(y[-1]).all():
-        return np.asarray(y[-1].reshape(cases, n))
-    cases_and_ends = zip(values.tolist(), ends.tolist(), strict=True)
-    return np.array([end_state(Case(balances, tuple(row)), end, rtol, atol) for row, end in cases_and_ends])
+        y, info = lsoda(
+            rhs, band, y0.T.ravel(), way, rtol, atol * scale.T.ravel(), ml=n - 1, mu=n - 1, mxstep=_MOST_STEPS
+        )
+    if info["message"] != "Integration successful." or not np.isfinite(y[-1]).all():
+        raise SolveError("the cases cannot be integrated together", "", "integrate each by itself")
+    return np.asarray(y[-1].reshape(cases, n))
 
 
 def steady_many(balances: Balances, values: np.ndarray, time_scales: np.ndarray) -> np.ndarray:

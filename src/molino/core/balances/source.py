@@ -17,15 +17,17 @@ import sympy as sp
 
 from molino.core.chemistry.numeric_function import NumericFunction
 from molino.core.chemistry.python_rate_law import PythonFunction
+from molino.core.errors import SolveError
 from molino.core.symbols import in_order
 
 
-class NotFinite(ArithmeticError):
+class NotFinite(SolveError, ArithmeticError):
     """A generated function met a division by zero or the like; carries where."""
 
     def __init__(self, cause: Exception, states: Any, at: float) -> None:
-        super().__init__(str(cause))
-        self.states, self.at = states, at
+        message = f"the balances come to no number there ({cause})"
+        super().__init__(message, "", "check how large the numbers are, and rate laws that divide by what may be zero")
+        self.cause, self.states, self.at = cause, states, at
 
 
 def power(base: float, exponent: float) -> float:

@@ -45,6 +45,24 @@ class Covariance(Frozen):
     matrix: np.ndarray = field(repr=False)
     degrees_of_freedom: int = 0
 
+    def check(self) -> None:
+        """Raise InputError for what no fit comes to, and somebody has written."""
+        faults, matrix = Faults(), np.asarray(self.matrix, dtype=float)
+        advice = "take it as a fit wrote it, or leave it out"
+        if matrix.shape != (len(self.names),) * 2:
+            faults.add("covariance", f"the matrix is not {len(self.names)} by {len(self.names)}", advice)
+        elif not np.isfinite(matrix).all():
+            faults.add("covariance", "the matrix holds what is no number", advice)
+        elif (np.diag(matrix) < 0).any():
+            faults.add("covariance", "a variance is negative", advice)
+        elif not np.allclose(matrix, matrix.T, rtol=1e-6, atol=0.0):
+            faults.add("covariance", "the matrix is not symmetric", advice)
+        elif (np.abs(matrix) > np.sqrt(np.outer(np.diag(matrix), np.diag(matrix))) * (1 + 1e-3)).any():
+            faults.add("covariance", "a correlation is beyond 1", advice)
+        if self.degrees_of_freedom < 1:
+            faults.add("covariance", f"{self.degrees_of_freedom} degrees of freedom", "give 1 or more")
+        faults.raise_any()
+
 
 @dataclass(frozen=True, eq=False)
 class Chemistry(Frozen, Printed):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, fields
 from typing import Any
@@ -124,7 +125,20 @@ class HeatCapacity(Frozen):
                 settle(self, middle=units.positive(middle, "temperature", "middle"))
             if self.valid is not None:
                 settle(self, valid=tuple(units.positive(t, "temperature", "valid") for t in self.valid))
+                if len(self.valid) != 2 or not self.valid[0].si < self.valid[1].si:
+                    raise InputError("valid is no range of temperatures", "", "give two, the lower first")
         faults.raise_any()
+
+    def check_sign(self) -> None:
+        """Raise InputError where it falls below zero between the ends of its range (at 298.15 K without one)."""
+        low, high = [t.si for t in self.valid] if self.valid is not None else [STANDARD_TEMPERATURE] * 2
+        for T in np.linspace(low, high, 9):
+            number = float(self.value(sp.Float(T)))
+            if not 0 <= number < math.inf:
+                message = f"it comes to {number:.4g} J/mol/K at {T:.5g} K"
+                raise InputError(
+                    message, "heat capacity", "heat capacities are above zero: check signs and coefficients"
+                )
 
     @property
     def seven(self) -> bool:

@@ -83,6 +83,7 @@ class Reaction(Frozen):
 
     def __init__(
         self,
+        /,
         equation: str | Equation,
         rate: str | Callable[..., Any] | None = None,
         name: str | None = None,

@@ -89,6 +89,7 @@ class Species(Frozen, Printed):
         with faults.at(self.name):
             if self.heat_capacity is not None:
                 read_cp = read_heat_capacity(self.heat_capacity, own if own is not None else by_formula)
+                read_cp.check_sign()
                 settle(self, heat_capacity=read_cp)
                 twice = [n for n in ("enthalpy_of_formation", "gibbs_of_formation", "entropy") if getattr(self, n)]
                 if read_cp.seven and twice:

@@ -244,13 +244,14 @@ def _size_train(train: Train, metric: Metric, wanted: float, vary: str) -> Sizin
 
 def _unreachable(
     vessel: Vessel | Train, metric: Metric, target: float, answer: SizeSearchResult, vary: str, kind: str
-) -> UnreachableError | InputError:
+) -> UnreachableError:
     display = vessel._display
     wanted = f"{metric} = {display.text(target, metric.kind, 6)}"
     first, best = answer.first, answer.best
     place = f"{vary.replace('_', ' ')} {display.text(answer.best_at, kind)}"
     if answer.is_there:
-        return InputError(f"{metric} is {first:.4g} at the inlet already", vessel.label, "ask for more")
+        message = f"{metric} is {first:.4g} at the inlet already"
+        return UnreachableError(message, vessel.label, "ask for more", first)
     if best is None or not answer.has_changed:
         advice = "check that the feed holds what reacts"
         return UnreachableError(f"{wanted} is out of reach: nothing happens in it", vessel.label, advice)

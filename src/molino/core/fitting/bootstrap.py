@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import math
 import os
+import threading
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
+from functools import cache
+from time import sleep
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -222,4 +225,26 @@ def _in_parallel(
         return
     from joblib import Parallel, delayed
 
-    yield from Parallel(n_jobs=cores, return_as="generator")(delayed(work.draw)(chunk) for chunk in chunks)
+    parent = os.getpid()
+    yield from Parallel(n_jobs=cores, return_as="generator")(
+        delayed(_draw_below)(parent, work, chunk) for chunk in chunks
+    )
+
+
+def _draw_below(parent: int, work: _Resampler, chunk: list[np.random.SeedSequence]) -> np.ndarray:
+    """The refits of a chunk in a process that ends with its parent, however that ends."""
+    _watch(parent)
+    return work.draw(chunk)
+
+
+@cache
+def _watch(parent: int) -> None:
+    """Begin to watch the parent process, once."""
+
+    def end_with_parent() -> None:
+        while os.getppid() == parent:
+            sleep(1.0)
+        os._exit(1)
+
+    if os.getppid() == parent:
+        threading.Thread(target=end_with_parent, daemon=True).start()

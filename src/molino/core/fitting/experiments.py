@@ -319,7 +319,8 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
         twice = sorted({name for name in names if names.count(name) > 1})
         if twice or not names:
             message = f"run {', '.join(twice)} is there twice" if twice else "there are no runs"
-            raise InputError(message, self.source or "experiments", "give each run a name of its own" if twice else "")
+            advice = "give each run a name of its own" if twice else "give data of one run or more"
+            raise InputError(message, self.source or "experiments", advice)
 
     def __getitem__(self, index: Any) -> Any:
         return self.runs[index]

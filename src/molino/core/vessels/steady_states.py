@@ -141,10 +141,9 @@ def _at_rest(balances: Balances) -> Balances:
     return replace(balances, definitions=tuple((s, ZERO if s == SENSIBLE else e) for s, e in balances.definitions))
 
 
-def steady_states(tank: FlowVessel, T: tuple[Any, Any] | None = None) -> SteadyStates:
-    """All steady states of a tank within bounds of temperature; see `FlowVessel.steady_states`."""
+def read_bounds(tank: FlowVessel, T: tuple[Any, Any] | None = None) -> tuple[float, float]:
+    """The bounds of temperature of a search for all steady states in K; InputError where there is nothing to search."""
     tank._require_volume()
-    tank._require_known()
     if not tank.is_non_isothermal:
         message = "its temperature is prescribed, and the balance of heat does not determine it"
         raise InputError(message, tank.label, "give heat='adiabatic' or a jacket")
@@ -154,6 +153,24 @@ def steady_states(tank: FlowVessel, T: tuple[Any, Any] | None = None) -> SteadyS
         low, high = (units.positive(t, "temperature", f"{tank.label}, T").si for t in T)
     if not low < high:
         raise InputError(f"the bounds of temperature {low:g} to {high:g} K are empty", tank.label, "give (low, high)")
+    return low, high
+
+
+def read_range(tank: FlowVessel, vary: str, between: tuple[Any, Any]) -> tuple[float, float]:
+    """The ends of a branch in SI; InputError where they are none, or the tank has no volume."""
+    low, high = (tank._setting(vary).read(v)[0] for v in between)
+    if not low < high:
+        raise InputError(f"{vary} from {low:g} to {high:g} is no range", tank.label, "give (low, high)")
+    first: FlowVessel = tank.with_({vary: between[0]})
+    first._require_volume()
+    tank.with_({vary: between[1]})
+    return low, high
+
+
+def steady_states(tank: FlowVessel, T: tuple[Any, Any] | None = None) -> SteadyStates:
+    """All steady states of a tank within bounds of temperature; see `FlowVessel.steady_states`."""
+    tank._require_known()
+    low, high = read_bounds(tank, T)
     case = tank._case
     functions = Functions(Case(_at_rest(case.balances), case.values))
     rhs, jacobian = functions.rhs, functions.state_jacobian
@@ -330,11 +347,8 @@ def branch(tank: FlowVessel, vary: str, between: tuple[Any, Any]) -> Branch:
     """The curve of steady states as a condition varies; see `FlowVessel.branch`."""
     tank._require_known()
     kind = tank._setting(vary).kind
-    low, high = (tank._setting(vary).read(v)[0] for v in between)
-    if not low < high:
-        raise InputError(f"{vary} from {low:g} to {high:g} is no range", tank.label, "give (low, high)")
+    low, high = read_range(tank, vary, between)
     first = tank.with_({vary: between[0]})
-    first._require_volume()
     begin = first.steady().trajectory.end_state
     balances = first._model.balances
     _, scale = start(first._case)

@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import codecs
+import io
+import os
+import sys
 from typing import Annotated
 
 import typer
@@ -43,6 +47,28 @@ for command in COMMANDS:
     app.command(no_args_is_help=command is not demo.demo)(command)
 
 
+_PLAIN = {"³": "3", "²": "2", "⁻": "-", "¹": "1", "·": "*", "°": "deg", "µ": "u", "−": "-", "±": "+/-", "…": "...",
+          "─": "-", "→": "->", "–": "-", "≥": ">=", "≤": "<=", "×": "x"}  # fmt: skip
+"""What a terminal without Unicode shows in place of these."""
+
+
+def _in_plain_characters(error: UnicodeError) -> tuple[str, int]:
+    if not isinstance(error, UnicodeEncodeError):
+        raise error
+    return "".join(_PLAIN.get(c, "?") for c in error.object[error.start : error.end]), error.end
+
+
 def main() -> None:
     """Entry point of the `molino` command."""
-    app()
+    codecs.register_error("plain", _in_plain_characters)
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="plain")
+    try:
+        app()
+    except KeyboardInterrupt:
+        print("interrupted; what has been written stays", file=sys.stderr)
+        sys.exit(130)
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        sys.exit(141)

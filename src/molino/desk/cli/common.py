@@ -5,7 +5,9 @@ Imports of the computing half stand inside functions, so that `molino --help` is
 
 from __future__ import annotations
 
+import os
 import sys
+import traceback
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
@@ -24,6 +26,9 @@ if TYPE_CHECKING:
     from molino.desk.job.load import Job
     from molino.desk.tables.write import ResultsFolder
 
+_MOST_PRINTED = 20
+"""How many faults are printed; JSON has all of them."""
+
 JobPath = Annotated[Path, typer.Argument(metavar="JOB", help="The job file (TOML).", show_default=False)]
 AsJson = Annotated[bool, typer.Option("--json", help="Print the result as JSON and nothing else.")]
 Debug = Annotated[bool, typer.Option("--debug", help="Show the traceback of an error.")]
@@ -38,21 +43,53 @@ def console(stderr: bool = False) -> Console:
 
 @contextmanager
 def handle_errors(as_json: bool, debug: bool) -> Iterator[None]:
-    """Tell a MolinoError in words: cause and advice on standard error; exit 2 for input, 1 for what has no solution."""
-    from molino.core.errors import InputError, MolinoError
+    """Report whatever goes wrong in words, cause and advice, on standard error (with --json as JSON); results that have
+    been written stay.
+
+    Exit codes: 2 for input, 1 for what has no solution, could not be written or was not foreseen, 130 after Ctrl-C, 141
+    where nobody reads on.
+    """
+    from molino.core.errors import InputError
 
     try:
         yield
-    except MolinoError as error:
+    except KeyboardInterrupt:
+        print("interrupted; what has been written stays", file=sys.stderr)
+        raise typer.Exit(130) from None
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        raise typer.Exit(141) from None
+    except (typer.Exit, typer.Abort):
+        raise
+    except Exception as error:
         if debug:
             raise
-        as_asked({"errors": [{"where": f.where, "what": f.what, "advice": f.advice} for f in error.faults]}, as_json)
-        if not as_json:
-            tell(error.faults)
+        faults = faults_of(error)
+        if as_json:
+            as_asked({"errors": [{"where": f.where, "what": f.what, "advice": f.advice} for f in faults]}, as_json)
+        else:
+            tell(faults)
         raise typer.Exit(2 if isinstance(error, InputError) else 1) from None
-    except KeyboardInterrupt:
-        print("stopped", file=sys.stderr)
-        raise typer.Exit(130) from None
+
+
+def faults_of(error: Exception) -> Sequence[Fault]:
+    """What there is to report about an error, foreseen or not."""
+    from molino.core.errors import Fault, MolinoError
+
+    if isinstance(error, MolinoError):
+        return error.faults
+    if isinstance(error, OSError):
+        where = str(error.filename) if error.filename is not None else ""
+        advice = "free some space" if error.errno == 28 else "check that the file or folder is there and may be used"
+        return [Fault(where, f"the system refused: {error.strerror or error}", advice)]
+    if isinstance(error, MemoryError):
+        return [Fault("", "there is not enough memory for this", "ask for less at a time: fewer points, cases or rows")]
+    if isinstance(error, RecursionError):
+        return [Fault("", "something in the input is nested too deeply", "write it flatter")]
+    place = traceback.extract_tb(error.__traceback__)[-1]
+    what = f"not foreseen: {type(error).__name__}: {error} ({Path(place.filename).name}, line {place.lineno})"
+    advice = "this is a fault of Molino: run the command with --debug and report what it prints; results written stay"
+    return [Fault("", what, advice)]
 
 
 def as_asked(content: Any, as_json: bool) -> None:
@@ -70,8 +107,9 @@ def tell(faults: Sequence[Fault]) -> None:
 
     out = console(stderr=True)
     if len(faults) > 1:
-        out.print(f"{len(faults)} faults:", style="bold red")
-    for fault in faults:
+        first = f", the first {_MOST_PRINTED}" if len(faults) > _MOST_PRINTED else ""
+        out.print(f"{len(faults)} faults{first}:", style="bold red")
+    for fault in faults[:_MOST_PRINTED]:
         line = Text()
         line.append(f"{fault.where}: " if fault.where else "", style="bold")
         line.append(fault.what)
@@ -84,6 +122,23 @@ def read_job(path: Path) -> Job:
     from molino.desk.job.load import load_job
 
     return load_job(path)
+
+
+def load_figures() -> Any:
+    """The figures, drawn as Molino draws them: no settings of Matplotlib from the working folder or the environment."""
+    if "matplotlib" not in sys.modules:
+        before = Path.cwd()
+        os.environ["MPLBACKEND"] = "agg"
+        os.environ.pop("MATPLOTLIBRC", None)
+        os.chdir(Path(__file__).parent)  # Matplotlib reads a matplotlibrc in the working folder as it is imported
+        try:
+            import matplotlib as mpl
+        finally:
+            os.chdir(before)
+        mpl.rcdefaults()
+    from molino.desk import figures
+
+    return figures
 
 
 @contextmanager

@@ -15,6 +15,7 @@ from molino.desk.cli.common import (
     console,
     do_fits,
     handle_errors,
+    load_figures,
     print_written,
     read_job,
     results_of,
@@ -113,7 +114,7 @@ def show(name: str, found: Fit) -> None:
 
 def write(folder: ResultsFolder, name: str, found: Fit) -> None:
     """Tables and figures of a fit, and the fitted chemistry with its covariance."""
-    from molino.desk import figures
+    figures = load_figures()
     from molino.desk.job.chemistry import chemistry_text
 
     tables = {"constants": found.table(), "observations": found.points_table()}

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
-from molino.desk.cli.common import console, show_progress, show_table
+from molino.desk.cli.common import console, load_figures, show_progress, show_table
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -61,7 +61,8 @@ def before(job: Job, name: str, study: Study, quiet: bool, folder: ResultsFolder
     """Checks of the data, screening of orders, and rates."""
     from molino.core.fitting.experiments import Experiments
     from molino.core.fitting.screening import screen_orders
-    from molino.desk import figures
+
+    figures = load_figures()
 
     out = FitReport(job, name, quiet, folder)
     if isinstance(study.data, Experiments):
@@ -128,7 +129,7 @@ def after(job: Job, name: str, study: Study, found: Fit, early: FitReport, quiet
 
 
 def _report_uncertainty(out: FitReport, study: Study, found: Fit) -> None:
-    from molino.desk import figures
+    figures = load_figures()
 
     if study.profile_likelihood:
         profiles = {}
@@ -165,7 +166,8 @@ def _intervals(profiles: dict[str, ProfileLikelihood]) -> pd.DataFrame:
 def _over_temperature(out: FitReport, study: Study, found: Fit, early: FitReport) -> None:
     from molino.core import units
     from molino.core.errors import InputError
-    from molino.desk import figures
+
+    figures = load_figures()
 
     law: Arrhenius | VantHoff | None = study.line
     if law is None and study.line_of:
@@ -193,7 +195,8 @@ def _over_temperature(out: FitReport, study: Study, found: Fit, early: FitReport
 
 def _weigh(out: FitReport, study: Study, job: Job) -> None:
     from molino.core.fitting.discrimination import discriminate
-    from molino.desk import figures
+
+    figures = load_figures()
 
     options = {n: v for n, v in study.options.items() if n != "per_run"}
     with show_progress("candidates", out.quiet) as tell_of:

@@ -7,7 +7,16 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from molino.desk.cli.common import AsJson, Debug, as_asked, console, handle_errors, print_written, show_table
+from molino.desk.cli.common import (
+    AsJson,
+    Debug,
+    as_asked,
+    console,
+    handle_errors,
+    load_figures,
+    print_written,
+    show_table,
+)
 
 if TYPE_CHECKING:
     pass
@@ -34,7 +43,8 @@ def orders(
     """Try zero, first and second order and a free order n: straight lines, curves of least squares, a verdict."""
     with handle_errors(as_json, debug):
         from molino.core.fitting.screening import screen_orders
-        from molino.desk import figures
+
+        figures = load_figures()
         from molino.desk.tables.experiments import read_experiments
         from molino.desk.tables.write import ResultsFolder, slug
 

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from molino.core.errors import Failures
 from molino.desk.cli.common import (
     AsJson,
     Debug,
@@ -16,6 +17,7 @@ from molino.desk.cli.common import (
     console,
     handle_errors,
     known_vessels,
+    load_figures,
     print_written,
     read_job,
     results_of,
@@ -50,6 +52,7 @@ class _Found:
     states: dict[str, SteadyStates] = field(default_factory=dict)
     branches: dict[str, Branch] = field(default_factory=dict)
     drawn: dict[str, Figure] = field(default_factory=dict)
+    failures: Failures = field(default_factory=Failures)
 
 
 def do(job: Job, quiet: bool, only: str | None = None) -> dict[str, Any]:
@@ -68,22 +71,29 @@ def do(job: Job, quiet: bool, only: str | None = None) -> dict[str, Any]:
         content["steady_states"] = {name: s.to_dict()["states"] for name, s in found.states.items()}
     if found.branches:
         content["branches"] = {name: curve.to_dict() for name, curve in found.branches.items()}
+    if not found.runs:
+        found.failures.raise_any(job.path.name)
     folder = _write(job, found, content)
     if not quiet:
         _show(found, source)
+        waiting = [name for name, vessel in vessels.items() if _needs_size(vessel)]
+        if waiting and only is None:
+            console().print(f"not run, since they have no size yet (molino size finds it): {', '.join(waiting)}")
         print_written(folder)
+    found.failures.raise_any(job.path.name)
     return content
 
 
 def _run_all(job: Job, vessels: Mapping[str, Any], only: str | None, quiet: bool) -> _Found:
     """Every vessel (or only one) as it stands, with all that its table asks for."""
-    from molino.core.errors import Faults, InputError
     from molino.core.vessels.run import Run as RunOfVessel
-    from molino.desk import figures
 
-    found, faults = _Found(), Faults()
-    for name in vessels if only is None else [only]:
-        with faults.at(job.path.name), show_progress(f"running {name}", quiet):
+    figures = load_figures()
+
+    found = _Found()
+    sized = [name for name, vessel in vessels.items() if not _needs_size(vessel)]
+    for name in sized if only is None else [only]:
+        with found.failures.at(name), show_progress(f"running {name}", quiet):
             vessel, tasks = vessels[name], job.tanks.get(name)
             found.runs[name] = vessel.outcome()
             if tasks is None:
@@ -94,20 +104,25 @@ def _run_all(job: Job, vessels: Mapping[str, Any], only: str | None, quiet: bool
                 found.states[name] = vessel.steady_states(tasks.steady_states)
             if tasks.branch is not None:
                 found.branches[name] = vessel.branch(*tasks.branch)
-    for name, asked in job.profiles.items() if only is None and not faults.found else ():
-        with faults.at(f"{job.path.name}, [profile.{name}]"):
-            chosen = [one for v in asked.vessels if isinstance(one := found.runs[v], RunOfVessel)]
-            if len(chosen) < len(asked.vessels):
-                raise InputError("a train has no profile of its own", "", "name its vessels")
-            found.drawn[name] = figures.profile(chosen, asked.show, asked.log)
-    faults.raise_any()
+    for name, asked in job.profiles.items() if only is None else ():
+        with found.failures.at(f"[profile.{name}]"):
+            followed = [found.runs.get(f"{v} over time", found.runs.get(v)) for v in asked.vessels]
+            chosen = [one for one in followed if isinstance(one, RunOfVessel)]
+            if len(chosen) == len(followed):  # some may have no size yet, or could not be run
+                found.drawn[name] = figures.profile(chosen, asked.show, asked.log)
     return found
+
+
+def _needs_size(vessel: Any) -> bool:
+    """Whether a vessel, or one in a train, has no size yet."""
+    return any(one._needs_size for one in getattr(vessel, "vessels", [vessel]))
 
 
 def _write(job: Job, found: _Found, content: dict[str, Any]) -> ResultsFolder:
     """All tables and figures."""
     from molino.core.vessels.run import Run as RunOfVessel
-    from molino.desk import figures
+
+    figures = load_figures()
 
     runs, folder = found.runs, results_of(job, "run", content)
     folder.tables("run", {name: r.table() for name, r in runs.items()})

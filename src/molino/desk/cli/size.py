@@ -15,6 +15,7 @@ from molino.desk.cli.common import (
     print_written,
     read_job,
     results_of,
+    show_progress,
     show_table,
 )
 
@@ -34,18 +35,16 @@ def size(job: JobPath, as_json: AsJson = False, debug: Debug = False) -> None:
 def do(job: Job, quiet: bool) -> dict[str, Any]:
     """Size, write, print unless quiet; gives the result as plain data. One target out of reach keeps no other back."""
     from molino.core.design.sizing import size
-    from molino.core.errors import InputError, MolinoError, SolveError
+    from molino.core.errors import Failures, InputError
 
     if not job.sizes:
         raise InputError("there is no [size.NAME] table", job.path.name, "add one with vessel, metric and target")
     vessels, source = known_vessels(job, quiet)
     found: dict[str, Sizing] = {}
-    failed: dict[str, MolinoError] = {}
+    failures = Failures()
     for name, wanted in job.sizes.items():
-        try:
+        with failures.at(f"[size.{name}]"), show_progress(f"sizing {name}", quiet):
             found[name] = size(vessels[wanted.vessel], wanted.metric, wanted.target, wanted.vary)
-        except MolinoError as error:
-            failed[name] = error
     content = {"job": job.path.name, "title": job.title, "source": source,
                "sizes": {name: s.to_dict() for name, s in found.items()}}  # fmt: skip
     if found:
@@ -55,9 +54,7 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
             console().print(source, style="dim")
             show_table(table(found), "sizes")
             print_written(folder)
-    if failed:
-        faults = [fault.within(f"[size.{name}]") for name, error in failed.items() for fault in error.faults]
-        raise (InputError if all(isinstance(e, InputError) for e in failed.values()) else SolveError)(faults)
+    failures.raise_any(job.path.name)
     return content
 
 

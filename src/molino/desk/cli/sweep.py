@@ -14,6 +14,7 @@ from molino.desk.cli.common import (
     console,
     handle_errors,
     known_vessels,
+    load_figures,
     print_written,
     read_job,
     results_of,
@@ -43,7 +44,8 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
     """Sweep, write, print unless quiet; gives the result as plain data."""
     from molino.core.design.sweeping import sweep
     from molino.core.errors import InputError
-    from molino.desk import figures
+
+    figures = load_figures()
 
     if not job.sweeps:
         message = "add one with vessel, metrics and vary = { T = [...] }"
@@ -67,7 +69,7 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
         if wanted.has_parquet:
             folder.parquet(result.table(), "sweep", name)
         if wanted.figure != "none" and result.varied:
-            folder.figure(figures.sweep(result, kind=wanted.figure), "sweep", name)  # type: ignore[arg-type]
+            folder.figure(figures.sweep(result, kind=wanted.figure), "sweep", name)
     if not quiet:
         console().print(source, style="dim")
         for name, result in found.items():

@@ -2,25 +2,28 @@
 
 from __future__ import annotations
 
+import math
 import tomllib
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
-from typing import Any, get_args, get_origin
+from typing import Any
 
-from pydantic import BaseModel, ValidationError
+from pydantic import ValidationError
 
 from molino.core.chemistry.chemistry import Chemistry
-from molino.core.errors import Fault, InputError, nearest
+from molino.core.errors import Fault, InputError
 from molino.core.fitting.experiments import Experiments
 from molino.core.fitting.rates import Rates
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.feed import Feed, check_contents
+from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.train import Train
-from molino.desk.job import models, shapes
+from molino.desk.job import models
 from molino.desk.job.context import JobContext
 from molino.desk.job.reactions import read_chemistry_tables
+from molino.desk.job.schema_faults import fault_of, name_faults
 from molino.desk.job.studies import Study, read_data, study
 from molino.desk.job.tasks import Compare, Size, SweepTask, read_compares, read_sizes, read_sweeps, vessel_named
 from molino.desk.job.vessels import TankTasks, read_feed, read_tank_tasks, read_train, read_vessel
@@ -93,15 +96,19 @@ def read_tables(path: Path) -> JobContext:
         raise InputError("there is no such job file", str(path), f"job files next to it: {nearby}" if nearby else "")
     try:
         raw = tomllib.loads(path.read_text(encoding="utf-8-sig"))
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+    except RecursionError as error:
+        raise InputError("its tables or lists are nested too deeply", path.name, "write it flatter") from error
+    except ValueError as error:  # no TOML, no UTF-8, a number of thousands of digits
         raise InputError(f"not readable as TOML: {error}", path.name, "texts stand in quotes, tables in [ ]") from error
+    except OSError as error:
+        raise InputError(f"cannot be read ({error.strerror})", path.name, "check that it may be read") from error
     parsed, found = _parse(raw)
     return JobContext(parsed, path, raw, found)
 
 
 def _parse(raw: dict[str, Any]) -> tuple[models.JobFile, list[Fault]]:
     """The file against its shape: what is sound of it, and what is wrong with the rest."""
-    found: list[Fault] = []
+    found: list[Fault] = name_faults(raw)
     sound: dict[str, Any] = {
         table: dict(content) if isinstance(content, dict) else content for table, content in raw.items()
     }
@@ -109,88 +116,16 @@ def _parse(raw: dict[str, Any]) -> tuple[models.JobFile, list[Fault]]:
         try:
             return models.JobFile.model_validate(sound), found
         except ValidationError as error:
+            found += [fault_of(fault, raw) for fault in error.errors()]
             for fault in error.errors():
-                found.append(_fault_of(fault, raw))
                 table, *rest = (str(step) for step in fault["loc"])
+                content = sound.get(table)
                 if fault["type"] == "missing" and not rest:
                     sound[table] = {}
-                elif rest and isinstance(sound.get(table), dict):
-                    sound[table].pop(rest[0], None)
+                elif rest and isinstance(content, dict) and rest[0] in content:
+                    content.pop(rest[0])
                 else:
                     sound.pop(table, None)
-
-
-def _fault_of(error: Any, raw: Mapping[str, Any]) -> Fault:
-    """A fault of the file's shape in words."""
-    steps = [str(step) for step in error["loc"] if step not in models.VESSELS]
-    place = f"[{'.'.join(steps[:2])}]" + (f" {'.'.join(steps[2:])}" if len(steps) > 2 else "")
-    if len(steps) == 1:
-        place = f"[{steps[0]}]"
-    kind = error["type"]
-    if kind == "extra_forbidden":
-        owner = ".".join(steps[:-1])
-        place = f"[{owner}]" if owner else ""
-        return Fault(place, f"unknown key '{steps[-1]}'", nearest(steps[-1], _keys(steps[:-1], raw)))
-    if kind == "missing":
-        owner = ".".join(steps[:-1])
-        return Fault(f"[{owner}]" if owner else "", f"'{steps[-1]}' is missing", f"add {steps[-1]} = ...")
-    if kind.startswith("union_tag"):
-        given = error.get("ctx", {}).get("tag", "nothing")
-        return Fault(place, f"kind = '{given}' is not a vessel", nearest(given, models.VESSELS))
-    message = str(error["msg"]).removeprefix("Value error, ")
-    return Fault(place, f"{_short(error['input'])}: {message[0].lower()}{message[1:]}" if message else "wrong", "")
-
-
-def _short(value: Any) -> str:
-    text = repr(value)
-    return text if len(text) < 60 else text[:57] + "..."
-
-
-def _keys(steps: list[str], raw: Mapping[str, Any]) -> list[str]:
-    """The keys that a table knows."""
-    model: Any = models.JobFile
-    content: Any = raw
-    for step in steps:
-        content = content[int(step)] if isinstance(content, list) else content.get(step, {})
-        model = _model_below(model, step, content)
-        if model is None:
-            return []
-    return list(model.model_fields)
-
-
-def _model_below(model: Any, step: str, content: Any) -> Any:
-    """The model of what stands in a key of a table (or in an entry of a mapping or list of tables)."""
-    if isinstance(model, list):
-        (inner,) = model
-        if inner == "constant" or not isinstance(content, dict):
-            return shapes.constant_table(content) if isinstance(content, dict) else None
-        return models.VESSELS.get(content.get("kind", "")) if inner == "vessel" else inner
-    if step == "heat":
-        return models.heat_table(content)
-    if step == "heat_capacity" and isinstance(content, dict):
-        return models.HeatCapacityTable
-    if step == "vessels":
-        return ["vessel"]
-    if step == "constants":
-        return ["constant"]
-    found = model.model_fields.get(step)
-    if found is None:
-        return shapes.constant_table(content) if isinstance(content, dict) else None
-    inner = _tables_in(found.annotation)
-    if inner is None:
-        return shapes.UnknownTable if isinstance(content, dict) and "guess" in content else None
-    return [inner] if isinstance(content, list) or _is_mapping(found.annotation) else inner
-
-
-def _is_mapping(annotation: Any) -> bool:
-    return get_origin(annotation) is dict or any(_is_mapping(a) for a in get_args(annotation))
-
-
-def _tables_in(annotation: Any) -> Any:
-    """The one table that an annotation holds, however deep."""
-    if isinstance(annotation, type) and issubclass(annotation, BaseModel):
-        return annotation
-    return next((t for a in get_args(annotation) if (t := _tables_in(a)) is not None), None)
 
 
 def build(job: JobContext) -> Job:
@@ -229,8 +164,9 @@ def build(job: JobContext) -> Job:
                 tanks[name] = read_tank_tasks(job, vessel, tank)
     for name, profile in job.file.profile.items():
         with job.at(f"[profile.{name}]"):
-            for drawn in profile.vessels:
-                _check_profile(vessel_named(job, drawn, vessels), profile)
+            along = {_runs_along(job, name, vessel_named(job, name, vessels)) for name in profile.vessels}
+            if len(along) > 1:
+                raise InputError(f"its vessels run along {' and '.join(sorted(along))}", "", "draw them apart")
     if chemistry is not None and chemistry.unknowns and not job.known("fit"):
         waiting = ", ".join(p.name for p in chemistry.unknowns)
         advice = "add a [fit.NAME] table with data, or give numbers"
@@ -253,11 +189,15 @@ def build(job: JobContext) -> Job:
     )
 
 
-def _check_profile(vessel: Vessel | Train, profile: models.ProfileTable) -> None:
-    """Raise InputError for a vessel that nothing runs along."""
+def _runs_along(job: JobContext, name: str, vessel: Vessel | Train) -> str:
+    """What the profile of a vessel goes along; InputError for one that has none."""
     if isinstance(vessel, Train):
-        raise InputError(f"{vessel.label} is a train, which has no profile of its own", "", "name its vessels")
-    del profile
+        raise InputError(f"{name} is a train, which has no profile of its own", "", "name its vessels")
+    if vessel._has_steady_state and getattr(job.file.vessels[name], "start_up", None) is None:
+        raise InputError(f"{name} is a tank at steady state, which has no profile", "", "give it start_up = '6 h'")
+    if not isinstance(vessel, PlugFlow):
+        return "time"
+    return "length" if math.isfinite(vessel._cross_section()) else "volume"
 
 
 def _started_otherwise(job: JobContext, feed: str) -> bool:

@@ -217,7 +217,7 @@ class StepTable(Table):
     """A step of a train: one of a vessel by name (`count` times), vessels side by side, a side feed, an exchanger."""
 
     vessel: str | None = None
-    count: int = Field(default=1, ge=1)
+    count: int = Field(default=1, ge=1, le=1000)
     parallel: list[str] | None = None
     split: list[float] | None = None
     side_feed: str | None = None
@@ -320,11 +320,11 @@ class FitTable(Table):
     unknowns: dict[str, Entry] = {}
     delay: bool | str | float = False
     per_run: list[str] = []
-    n_starts: int = Field(default=1, ge=1)
+    n_starts: int = Field(default=1, ge=1, le=10_000)
     seed: int = 0
     profile_likelihood: bool = False
     region: list[str] = Field(default=[], max_length=2)
-    bootstrap: int = Field(default=0, ge=0)
+    bootstrap: int = Field(default=0, ge=0, le=1_000_000)
     resample: Literal["residuals", "cases"] = "residuals"
     screening: ScreeningTable | None = None
     rates: RatesTable | None = None
@@ -334,6 +334,8 @@ class FitTable(Table):
 
 
 class SizeTable(Table):
+    """The size of a vessel at which a metric comes to a target."""
+
     vessel: str
     metric: str
     target: Quantity
@@ -343,7 +345,7 @@ class SizeTable(Table):
 class CompareTable(Table):
     """Vessels side by side, as they stand or (with `size_for` and `target`) each sized for the same target."""
 
-    vessels: list[str]
+    vessels: list[str] = Field(min_length=1)
     metrics: list[str] = []
     size_for: str | None = None
     target: Quantity | None = None
@@ -379,11 +381,18 @@ class SweepTable(Table):
     parquet: bool = False
 
 
+Panel = Literal[
+    "concentration", "molar flow", "conversion", "rate", "rate per catalyst mass", "rate per area", "flux",
+    "temperature", "pressure", "volume", "heat flow", "effectiveness",
+]  # fmt: skip
+"""The panels of a figure of profiles."""
+
+
 class ProfileTable(Table):
     """A figure of the profiles of some vessels over each other, in panels of choice."""
 
     vessels: list[str] = Field(min_length=1)
-    show: list[str] | None = None
+    show: list[Panel] | None = Field(None, min_length=1)
     log: Literal["", "x", "y", "xy"] = ""
 
 

@@ -107,17 +107,19 @@ def _covariance(job: JobContext) -> Covariance | None:
     table = job.file.covariance
     if table is None:
         return None
-    matrix = np.array(table.matrix)
-    if matrix.shape != (len(table.names),) * 2:
+    rows = {len(row) for row in table.matrix}
+    if rows != {len(table.names)}:
         message = f"the matrix is not {len(table.names)} by {len(table.names)}"
         raise InputError(message, "covariance", "take it as a fit wrote it, or delete the table")
-    return Covariance(tuple(table.names), matrix, table.degrees_of_freedom)
+    found = Covariance(tuple(table.names), np.array(table.matrix), table.degrees_of_freedom)
+    found.check()
+    return found
 
 
 def _species(job: JobContext, name: str, table: Any, listed: Species | None) -> Species:
     """A species from its table, over what the species table or a look-up knows of it."""
     kinds = {**PROPERTIES, "formula": "", "source": ""}
-    given = {key: job.in_unit(value, kinds[key]) for key in kinds if (value := getattr(table, key))}
+    given = {key: job.in_unit(v, kinds[key]) for key in kinds if (v := getattr(table, key)) is not None and v != ""}
     if isinstance(table.heat_capacity, models.HeatCapacityTable):
         given["heat_capacity"] = HeatCapacity(**job.read(HeatCapacity, table.heat_capacity))
     if table.look_up is None:

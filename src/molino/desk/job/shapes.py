@@ -46,7 +46,7 @@ ProfileField = Annotated[Any, BeforeValidator(_profile), WithJsonSchema({"anyOf"
 class Table(BaseModel):
     """A table in which every key is known."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
 
 class UnknownTable(Table):

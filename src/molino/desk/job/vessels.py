@@ -19,6 +19,7 @@ from molino.core.vessels.flow_vessel import FlowVessel
 from molino.core.vessels.heat import Adiabatic, Jacket, Profile
 from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.semi_batch import Dosing, SemiBatch
+from molino.core.vessels.steady_states import read_bounds, read_range
 from molino.core.vessels.stirred_tank import StirredTank
 from molino.core.vessels.train import Train
 from molino.core.vessels.train_steps import Exchanger, Parallel, SideFeed
@@ -147,13 +148,16 @@ def read_tank_tasks(job: JobContext, table: Any, tank: Vessel) -> TankTasks:
         elif changes:
             raise InputError("changes are given, and no time to follow the tank", "", "give start_up = '6 h'")
     if table.steady_states is not None:
-        low, high = (job.in_unit(T, "temperature") for T in table.steady_states.T)
-        bounds = (low, high)
+        with faults.at("steady_states"):
+            low, high = (job.in_unit(T, "temperature") for T in table.steady_states.T)
+            bounds = (low, high)
+            read_bounds(tank, bounds)  # type: ignore[arg-type]
     if table.branch is not None:
         with faults.at("branch"):
             varied = tank._setting(table.branch.vary)
             low, high = (job.condition(varied, v) for v in table.branch.between)
             curve = (table.branch.vary, (low, high))
+            read_range(tank, *curve)  # type: ignore[arg-type]
     faults.raise_any()
     return TankTasks(start_up, changes, bounds, curve)
 

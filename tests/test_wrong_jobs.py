@@ -81,7 +81,7 @@ WRONG = {
     "not TOML": ('valdeoro.toml', 'title =', 'title', ['not readable as TOML', 'line 4']),
     "an empty data file": ('cob-liquor.csv', '', '\n', ['[data.liquor]', 'the file is empty', 'time [min]']),
     "headings alone": ('cob-liquor.csv', '', 'time [min],xylose [mol/L]\n', ['no data']),
-    "text among numbers": ('cob-liquor.csv', 'B1,150,0.20,0.10,20,', 'B1,150,0.20,0.10,soon,', ['line 2', 'time [min]', "'soon' is not a number"]),
+    "a time below zero": ('cob-liquor.csv', 'B1,150,0.20,0.10,20,', 'B1,150,0.20,0.10,-20,', ['line 2', 'time [min]', "-20 is a negative time"]),
     "a negative measurement": ('cob-liquor.csv', 'B1,150,0.20,0.10,20,', 'B1,150,0.20,0.10,20,-', ['line 2', 'xylose [mol/L]', 'negative concentration']),
     "a temperature that changes": ('cob-liquor.csv', 'B1,150,0.20,0.10,20,', 'B1,151,0.20,0.10,20,', ['run B1', "'T [degC]' changes"]),
     "time that stands still": ('cob-liquor.csv', 'B1,150,0.20,0.10,20,', 'B1,150,0.20,0.10,50,', ['run B1', 'goes back at sample 2']),

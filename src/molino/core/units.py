@@ -101,8 +101,6 @@ EXAMPLES = {
 
 _MOST = 1e30
 """Largest number in SI of a known kind of quantity."""
-_LEAST = 1e-307
-"""Smallest number that is not zero: below it floats lose digits."""
 _HOTTEST = 1e7
 """Highest temperature in K, of an activation energy over R, too."""
 _MOST_OF_ANY = 1e200
@@ -269,9 +267,8 @@ def read(given: Any, kind: str | None = None, name: str = "") -> Value:
         message = f"{_short(given)} is hotter than anything that Molino computes with ({_HOTTEST:g} K)"
         raise InputError(message, where=name, advice=_example(kind))
     most = _MOST if kind else _MOST_OF_ANY
-    if abs(value.si) > most or 0 < abs(value.si) < _LEAST:
-        size = "large" if abs(value.si) > 1 else "small"
-        raise InputError(f"{_short(given)} is too {size} to compute with", where=name, advice=_example(kind))
+    if abs(value.si) > most:
+        raise InputError(f"{_short(given)} is too large to compute with", where=name, advice=_example(kind))
     if kind is not None and value.unit is not None:
         expect(value.unit, kind, name, str(given))
     return value

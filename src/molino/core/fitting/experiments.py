@@ -25,6 +25,8 @@ from molino.core.vessels.train import Train
 VESSELS = ("batch", "stirred tank", "plug flow")
 """Where a run can be made that is given by its charge or feed and its temperature alone."""
 OUTLET = "outlet"
+NOISE = 0.05
+"""How far below zero a concentration may be measured, as a share of the largest: noise, which is used as it is."""
 """What a run is observed along if it is observed once: at the outlet, or at steady state."""
 
 
@@ -188,8 +190,13 @@ class Experiment(Frozen):
             if values.shape != self.times.shape:
                 message = f"{len(values)} values for {len(self.times)} times"
                 faults.add(response, message, "give one for each, nan if missing")
-            elif kind in ("concentration", "pressure", "volume", "temperature") and (values < 0).any():
-                row = int(np.argmax(values < 0))
+            elif (
+                kind in ("concentration", "pressure", "volume", "temperature")
+                and (
+                    values < -(NOISE * np.nanmax(np.abs(values), initial=0.0) if kind == "concentration" else 0.0)
+                ).any()
+            ):
+                row = int(np.nanargmin(values))
                 message = f"negative {kind} {values[row]:g} {units.SI_UNITS[kind]} at sample {row + 1}"
                 faults.add(response, message, "correct it, or leave the cell empty")
             elif self.is_simple and kind != "concentration":

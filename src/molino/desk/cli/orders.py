@@ -55,7 +55,7 @@ def orders(
         predictions = []
         if predict is not None:
             predictions = [found.predict(predict, s.run) for s in found.series]
-        content = found.to_dict()
+        content = {**found.to_dict(), "notes": list(runs.notes)}
         folder = ResultsFolder(data.parent / "results" / slug(data.stem))
         folder.csv(found.table(), "orders")
         folder.figure(figures.orders(found), "orders")
@@ -69,6 +69,8 @@ def orders(
             from rich.text import Text
 
             out = console()
+            for note in runs.notes:
+                out.print(Text(note), style="dim")
             if len(found.series) == 1:
                 show_table(found.table().drop(columns=["95 % low", "95 % high"]))
             out.print(Text(str(found)))

@@ -50,6 +50,15 @@ class JobContext:
                 message = Fault(where, fault.what, fault.advice)
                 self.faults.found.append(message.within(place))
 
+    def named_file(self, name: str) -> Path:
+        """A file that the job names, from its own folder; InputError for one outside, unless the job allows that."""
+        folder = self.path.parent
+        path = folder / name
+        if not self.file.allow_outside and not path.resolve().is_relative_to(folder.resolve()):
+            advice = "copy it into the folder of the job, or write allow_outside = true at the top of the job"
+            raise InputError(f"'{name}' lies outside the folder of the job", "file", advice)
+        return path
+
     def known(self, table: str) -> list[str]:
         """The names that the file gives in a table, sound or not."""
         content = self.raw.get(table, {})

@@ -250,6 +250,8 @@ class DataTable(Table):
 
     file: str
     sheet: str | None = None
+    header_row: int | None = Field(None, ge=1)
+    columns: str | list[str] | None = None
     kind: Literal["runs", "rates"] = "runs"
     vessel: str | None = None
     signals: dict[str, SignalTable] = {}
@@ -413,6 +415,7 @@ class JobFile(Table):
     """A whole job file."""
 
     title: str = ""
+    allow_outside: bool = False
     species_table: str | None = None
     units: UnitsTable = UnitsTable()  # type: ignore[valid-type]
     species: dict[str, SpeciesTable] = {}

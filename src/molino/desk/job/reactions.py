@@ -36,7 +36,7 @@ def read_parts(job: JobContext) -> tuple[list[Reaction], list[Species], dict[str
     species: list[Species] = []
     if job.file.species_table is not None:
         with job.at("species_table"):
-            species += read_species(job.path.parent / job.file.species_table)
+            species += read_species(job.named_file(job.file.species_table))
     for name, table in job.file.species.items():
         with job.at(f"[species.{name}]"):
             listed = next((s for s in species if s.name == name), None)

@@ -54,11 +54,12 @@ def read_data(
     job: JobContext, table: models.DataTable, vessels: Mapping[str, Vessel | Train]
 ) -> Experiments | Rates:  # fmt: skip
     """Runs or rates, as a table of the job says."""
-    path = job.path.parent / table.file
+    path = job.named_file(table.file)
+    where: dict[str, Any] = {"header_row": table.header_row, "columns": table.columns}
     if table.kind == "rates":
         if table.signals or table.vessel or table.changes:
             raise InputError("a table of rates has neither signals nor vessels nor changes", "", "take them out")
-        return read_rates(path, table.sheet)
+        return read_rates(path, table.sheet, **where)
     vessel: str | Vessel | Train | None = table.vessel
     if table.vessel is not None and table.vessel not in VESSELS:
         if table.vessel not in job.known("vessels"):
@@ -78,7 +79,7 @@ def read_data(
     elif table.changes:
         faults.add("changes", "they are of a vessel, and none is named", "vessel = 'NAME' of a stirred tank")
     faults.raise_any()
-    return read_experiments(path, table.sheet, signals=signals, vessel=vessel, changes=changes)
+    return read_experiments(path, table.sheet, **where, signals=signals, vessel=vessel, changes=changes)
 
 
 def study(

@@ -1,19 +1,63 @@
-"""Tables as people keep them: CSV or XLSX with headings that carry units, read as text by line."""
+"""The cells of a table file as text: CSV in the encodings and separators of laboratories, XLSX with merged cells."""
 
 from __future__ import annotations
 
 import csv
+import io
+import math
 import re
-from collections.abc import Iterable
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from itertools import pairwise
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pandas as pd
 
-from molino.core import units
-from molino.core.errors import Faults, InputError, UnitError
+from molino.core.errors import InputError
 
-_HEADING = re.compile(r"\s*(?P<name>.*?)\s*(?:\[(?P<unit>[^\[\]]*)\]|(?<=\s)\((?P<bracket>.*)\))?\s*")
+MOST_ROWS = 2_000_000
+"""The longest table."""
+_MOST_BYTES = 300_000_000
+_BOOKS = (".xlsx", ".xlsm")
+_HEADING = re.compile(r"\s*(?P<name>.*?)\s*(?:\[(?P<unit>[^\[\]]*)\]|(?<=\s)\((?P<bracket>.*)\))?\s*", re.DOTALL)
+_COMMA = re.compile(r"[-+]?\d*,\d+(?:[eE][-+]?\d+)?")
+_GROUPED = re.compile(r"[-+]?\d{1,3}(?:\.\d{3})+,\d+|[-+]?\d{1,3}(?:,\d{3})+\.\d+")
+_NUMBER = re.compile(r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?")
+
+
+@dataclass
+class Sheet:
+    """The cells of one sheet, or of a CSV file: texts, with the lines and columns that they stand in.
+
+    Attributes
+    ----------
+    path : Path
+        The name to speak of it by.
+    rows : list of (line, cells)
+        Lines with something in them, from 1; cells from column A.
+    name : str
+        Of the sheet; '' of a CSV file.
+    merged : list of (first line, last line, first column, last column)
+        Cells that are merged; columns from 0.
+    notes : list of str
+        What there is to report about how it was read.
+    is_ragged : bool
+        Whether a line that is too short is suspicious (of a CSV file, where the separators may be wrong).
+    """
+
+    path: Path
+    rows: list[tuple[int, list[str]]]
+    name: str = ""
+    merged: list[tuple[int, int, int, int]] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+    is_ragged: bool = False
+
+    @property
+    def label(self) -> str:
+        """'lab.xlsx, sheet 'Data''."""
+        return f"{self.path.name}, sheet '{self.name}'" if self.name else self.path.name
 
 
 def heading_parts(heading: object) -> tuple[str, str | None]:
@@ -23,107 +67,187 @@ def heading_parts(heading: object) -> tuple[str, str | None]:
     return match["name"], match["unit"] or match["bracket"]
 
 
+def letters(column: int) -> str:
+    """The name of a column in a spreadsheet: 0 is A, 26 is AA."""
+    found = ""
+    column += 1
+    while column:
+        column, last = divmod(column - 1, 26)
+        found = chr(ord("A") + last) + found
+    return found
+
+
+def is_number(cell: str) -> bool:
+    """Whether a text is a plain number."""
+    return _NUMBER.fullmatch(cell) is not None
+
+
 def sheet_names(source: object) -> list[str]:
-    """The sheets of an .xlsx file; InputError if it is none."""
+    """The sheets of an .xlsx file that hold cells; InputError if it is none."""
     path = Path(str(source))
-    if isinstance(source, pd.DataFrame) or not path.is_file() or path.suffix.lower() not in (".xlsx", ".xlsm"):
+    if isinstance(source, pd.DataFrame) or not path.is_file() or path.suffix.lower() not in _BOOKS:
         raise InputError("only an .xlsx file has sheets", path.name, "give the name of one, with its path")
-    with pd.ExcelFile(path) as book:
-        return [str(name) for name in book.sheet_names]
+    return [str(sheet.title) for sheet in _open_book(path).worksheets]
 
 
-def read_cells(source: str | Path | pd.DataFrame, sheet: str | None, shape: str) -> tuple[pd.DataFrame, Path]:
-    """The cells of a file or data frame as text, indexed by line, and the name to speak of it by.
+def read_sheets(source: str | Path | pd.DataFrame, name: str | None) -> list[Sheet]:
+    """The sheet of a name, or all of them; a CSV file and a data frame are one sheet.
 
-    `shape` says in an error what the table should hold. Raises InputError for what cannot be read as a table.
+    Raises
+    ------
+    InputError
+        For what cannot be read as a table.
     """
     if isinstance(source, pd.DataFrame):
-        body = source.to_numpy(dtype=object)
-        rows = [[str(c) for c in source.columns], *([_text(cell) for cell in row] for row in body)]
-        return _shaped(rows, Path("table"), shape), Path("table")
-    return _cells(Path(source), sheet, shape), Path(source)
-
-
-def _cells(path: Path, sheet: str | None, shape: str) -> pd.DataFrame:
-    """The table as text, indexed by line of the file."""
+        return [_of_frame(source)]
+    path = Path(source)
     if not path.is_file():
-        nearby = ", ".join(sorted(p.name for p in path.parent.glob("*") if p.suffix in (".csv", ".xlsx")))
-        raise InputError(
-            "there is no such file", str(path), f"tables next to it: {nearby}" if nearby else "check the path"
-        )
+        nearby = ", ".join(sorted(p.name for p in path.parent.glob("*") if p.suffix.lower() in (".csv", *_BOOKS)))
+        what = "it is a folder" if path.is_dir() else "there is no such file"
+        raise InputError(what, str(path), f"tables next to it: {nearby}" if nearby else "check the path")
+    if path.stat().st_size > _MOST_BYTES:
+        raise InputError(f"it has more than {_MOST_BYTES // 10**6} MB", path.name, "keep the part that is needed")
+    if path.suffix.lower() in _BOOKS:
+        return list(_of_book(path, name))
+    if name is not None:
+        raise InputError("a CSV file has no sheets", path.name, "leave the sheet out")
+    return [_of_csv(path)]
+
+
+def _of_frame(frame: pd.DataFrame) -> Sheet:
+    body = frame.to_numpy(dtype=object)
+    rows = [[str(c) for c in frame.columns], *([_text(cell) for cell in row] for row in body)]
+    return Sheet(Path("table"), [(line, row) for line, row in enumerate(rows, 1) if any(row)])
+
+
+def _of_csv(path: Path) -> Sheet:
     try:
-        if path.suffix.lower() in (".xlsx", ".xlsm"):
-            chosen = sheet if sheet is not None else 0
-            raw = pd.read_excel(path, sheet_name=chosen, header=None, dtype=object)
-            rows = [[_text(cell) for cell in row] for row in raw.to_numpy()]
-            rows[1:] = [[_decimal_point(cell) for cell in row] for row in rows[1:]]
-        else:
-            text = path.read_text(encoding="utf-8-sig")
-            first = text.split("\n", 1)[0]
-            separator = max(";\t,", key=first.count)
-            rows = _split(text, separator)
-    except (UnicodeDecodeError, ValueError, OSError) as error:
-        raise InputError(f"cannot be read ({error})", path.name, "save it as CSV (UTF-8) or XLSX") from error
-    return _shaped(rows, path, shape)
+        raw = path.read_bytes()
+    except OSError as error:
+        raise InputError(f"cannot be read ({error.strerror})", path.name, "check that it may be read") from error
+    notes = []
+    encoding = "utf-16" if raw[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8-sig"
+    try:
+        text = raw.decode(encoding)
+    except UnicodeDecodeError:
+        if b"\x00" in raw:
+            raise InputError("it is no text", path.name, "save it as CSV (UTF-8) or XLSX") from None
+        text = raw.decode("cp1252", errors="replace")
+        notes.append("read as Windows-1252 text, since it is no UTF-8")
+    text = text.replace("\x00", "")
+    separator = _separator(text)
+    csv.field_size_limit(2**24)
+    rows: list[tuple[int, list[str]]] = []
+    reader = csv.reader(io.StringIO(text, newline=""), delimiter=separator)
+    try:
+        for row in reader:
+            cells = [_plain(cell) for cell in row]
+            if any(cells):
+                rows.append((reader.line_num, cells))
+            if len(rows) > MOST_ROWS:
+                raise InputError(f"it has more than {MOST_ROWS:,} lines", path.name, "keep the part that is needed")
+    except csv.Error as error:
+        raise InputError(f"cannot be read as CSV ({error})", path.name, "check quotes and separators") from error
+    if separator != ",":
+        rows = [(line, [_decimal_point(cell) for cell in row]) for line, row in rows]
+    return Sheet(path, rows, notes=notes, is_ragged=True)
 
 
-def _shaped(rows: Iterable[list[str]], path: Path, shape: str) -> pd.DataFrame:
-    """Rows of text under their headings, indexed by line."""
-    numbered = [(line, row) for line, row in enumerate(rows, 1) if any(row)]
-    if len(numbered) < 2:
-        what = "the file is empty" if not numbered else "there are headings but no data"
-        raise InputError(what, path.name, shape)
-    (_, headings), *body = numbered
-    while headings and not headings[-1]:
-        headings.pop()
-    merged = _with_units(headings, body[0][1], body[1][1]) if len(body) > 1 else None
-    if merged is not None:
-        headings, body = merged, body[1:]
-    faults = Faults()
-    for line, row in body:
-        if len(row) < len(headings) or any(row[len(headings) :]):
-            faults.add(f"line {line}", f"{len(row)} cells for {len(headings)} headings", "check the separators")
-    for heading in {h for h in headings if headings.count(h) > 1}:
-        faults.add("headings", f"'{heading}' stands twice", "keep one")
-    faults.raise_any(path.name)
-    cells = [row[: len(headings)] for _, row in body]
-    return pd.DataFrame(cells, columns=headings, index=[line for line, _ in body], dtype=str)
+def _separator(text: str) -> str:
+    """The separator that most lines have, and have most of."""
+    lines = [line for line in text[:200_000].splitlines()[:200] if line.strip()]
+    counts = {s: sorted(line.count(s) for line in lines) for s in ";\t,"}
+    return max(counts, key=lambda s: counts[s][len(lines) // 2] if lines else 0)
+
+
+def _open_book(path: Path, formulas: bool = False) -> Any:
+    """A workbook with its values (or its formulas); InputError for one that is broken."""
+    import openpyxl
+
+    try:
+        return openpyxl.load_workbook(path, data_only=not formulas)
+    except Exception as error:  # a damaged file fails in a dozen ways
+        message = f"cannot be read as a spreadsheet ({type(error).__name__}: {str(error)[:80]})"
+        raise InputError(message, path.name, "open it, save it again as XLSX, or as CSV (UTF-8)") from error
+
+
+def _of_book(path: Path, name: str | None) -> Iterator[Sheet]:
+    from molino.core.errors import nearest
+
+    book = _open_book(path)
+    names = [str(sheet.title) for sheet in book.worksheets]
+    if name is not None and name not in names:
+        raise InputError(f"there is no sheet '{name}'", path.name, nearest(name, names) or "it has charts only")
+    if not names:
+        raise InputError("it has no sheet with cells", path.name, "save the table as a sheet of its own")
+    for sheet in book.worksheets:
+        if name is None or sheet.title == name:
+            yield _of_sheet(path, sheet)
+
+
+def _of_sheet(path: Path, sheet: Any) -> Sheet:
+    """A sheet by those of its cells that there are: one at the far corner costs nothing."""
+    lines: dict[int, dict[int, str]] = {}
+    blank: list[tuple[int, int]] = []
+    for (line, column), cell in sheet._cells.items():
+        text = _decimal_point(_text(cell.value))
+        if text:
+            lines.setdefault(line, {})[column - 1] = text
+        elif cell.value is None:
+            blank.append((line, column))
+    found = Sheet(path, [], str(sheet.title))
+    if blank and lines:
+        for (line, column), formula in _formulas(path, str(sheet.title), blank).items():
+            lines.setdefault(line, {})[column - 1] = formula
+    for merged in sheet.merged_cells.ranges:
+        found.merged.append((merged.min_row, merged.max_row, merged.min_col - 1, merged.max_col - 1))
+    usual = _usual_width(lines)
+    stray = 0
+    for line in sorted(lines):
+        cells = {column: text for column, text in lines[line].items() if column < usual}
+        stray += len(lines[line]) - len(cells)
+        if cells:
+            found.rows.append((line, [cells.get(column, "") for column in range(max(cells) + 1)]))
+    if stray:
+        found.notes.append(f"{stray} stray cell{'s' * (stray > 1)} beyond column {letters(usual - 1)} left out")
+    return found
+
+
+def _usual_width(lines: dict[int, dict[int, str]]) -> int:
+    """How many columns there are, without cells far to the right of all others."""
+    columns = sorted({column for row in lines.values() for column in row})
+    for here, further in pairwise(columns):
+        if further - here > 50:
+            return here + 1
+    return columns[-1] + 1 if columns else 0
+
+
+def _formulas(path: Path, name: str, blank: Sequence[tuple[int, int]]) -> dict[tuple[int, int], str]:
+    """Formulas that nobody has computed, among cells without a value."""
+    sheet = _open_book(path, formulas=True)[name]
+    cells = {place: sheet._cells[place].value for place in blank if place in sheet._cells}
+    return {place: str(value)[:60] for place, value in cells.items() if value is not None}
 
 
 def _text(cell: object) -> str:
-    return "" if cell is None or (isinstance(cell, float) and np.isnan(cell)) else str(cell).strip()
+    if cell is None or (isinstance(cell, float) and math.isnan(cell)):
+        return ""
+    if isinstance(cell, bool | np.bool_):
+        return str(bool(cell))
+    if isinstance(cell, float | np.floating):
+        return repr(float(cell))
+    return _plain(str(cell))
+
+
+def _plain(cell: str) -> str:
+    """A cell without blanks around it, and without the quote that keeps a spreadsheet from computing it."""
+    text = cell.strip().replace("\u2212", "-").replace("\xa0", " ")
+    return text[1:] if len(text) > 1 and text[0] == "'" and text[1] in "=+-@" else text
 
 
 def _decimal_point(cell: str) -> str:
-    """'0,35' as '0.35'."""
-    return re.sub(r"^([-+]?\d*),(\d+(?:[eE][-+]?\d+)?)$", r"\1.\2", cell)
-
-
-def _with_units(headings: list[str], row: list[str], below: list[str]) -> list[str] | None:
-    """Headings with the units of a row below them, if it is such a row: units or empty, above numbers."""
-    found = [cell.strip("[]() ") for cell in row[: len(headings)]]
-    if not any(found) or len(row) < len(headings) or any(heading_parts(h)[1] for h in headings):
-        return None
-    for text, number in zip(found, below, strict=False):
-        if text and (_is_number(text) or not _is_number(number or "0")):
-            return None
-        try:
-            units.unit(text or "1")
-        except UnitError:
-            return None
-    return [f"{h} [{unit}]" if unit else h for h, unit in zip(headings, found, strict=True)]
-
-
-def _is_number(text: str) -> bool:
-    try:
-        float(text)
-    except ValueError:
-        return False
-    return True
-
-
-def _split(text: str, separator: str) -> list[list[str]]:
-    rows = [[cell.strip() for cell in row] for row in csv.reader(text.splitlines(), delimiter=separator)]
-    if separator != ",":
-        rows[1:] = [[_decimal_point(cell) for cell in row] for row in rows[1:]]
-    return rows
+    """'0,35' as '0.35', '1.234,5' and '1,234.5' as '1234.5'."""
+    if _GROUPED.fullmatch(cell):
+        point = max(cell.rfind("."), cell.rfind(","))
+        return re.sub("[.,]", "", cell[:point]) + "." + cell[point + 1 :]
+    return cell.replace(",", ".") if _COMMA.fullmatch(cell) else cell

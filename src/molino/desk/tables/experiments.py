@@ -12,15 +12,16 @@ import pandas as pd
 from molino.core import units
 from molino.core.chemistry.reaction import BASES
 from molino.core.errors import Faults, InputError, UnitError, nearest
-from molino.core.fitting.experiments import VESSELS, Experiment, Experiments
+from molino.core.fitting.experiments import NOISE, VESSELS, Experiment, Experiments
 from molino.core.fitting.rates import Rates
 from molino.core.fitting.signals import Signal
 from molino.core.units import GAS_CONSTANT
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.changes import Change
 from molino.core.vessels.train import Train
-from molino.desk.tables.cells import heading_parts, read_cells, sheet_names
-from molino.desk.tables.observations import read_observations
+from molino.desk.tables.cells import heading_parts, sheet_names
+from molino.desk.tables.layout import CellTable, complete_lines, read_table
+from molino.desk.tables.observations import read_observations, shape_of
 
 _SHAPE = (
     "the table needs the columns: run, time [min] (or space time [min] of tanks and tubes), T [degC], initial A "
@@ -94,6 +95,7 @@ class _Table:
     runs: np.ndarray | None
     """The run column, as text; None if there is none."""
     vessels: np.ndarray | None
+    notes: tuple[str, ...] = ()
 
     def of(self, role: str) -> list[_Column]:
         return [c for c in self.columns if c.role == role]
@@ -108,20 +110,26 @@ class _Table:
         return found
 
 
-def _read(
-    source: str | Path | pd.DataFrame,
-    sheet: str | None,
-    shape: str,
-    signals: Mapping[str, Signal],
-    needed: tuple[str, ...],
-) -> _Table:
-    cells, path = read_cells(source, sheet, shape)
+@dataclass(frozen=True)
+class _Asked:
+    """Which table of which file, and what its columns may be."""
+
+    source: str | Path | pd.DataFrame
+    sheet: str | None
+    header_row: int | None
+    columns: str | Sequence[str] | None
+    signals: Mapping[str, Signal]
+
+
+def _read(asked: _Asked, shape: str, needed: tuple[str, ...]) -> _Table:
+    table = read_table(asked.source, asked.sheet, shape, asked.header_row, asked.columns)
+    cells, path, signals = table.cells, table.path, asked.signals
     faults = Faults()
     columns: list[_Column] = []
     texts: dict[str, np.ndarray] = {}
     for heading in cells.columns:
         if heading.strip().lower() in ("run", "vessel"):
-            texts[heading.strip().lower()] = cells[heading].str.strip().to_numpy()
+            texts[heading.strip().lower()] = cells[heading].str.strip().to_numpy(dtype=object)
             continue
         with faults.at(f"column '{heading}'"):
             columns.append(_Column.read(heading, signals))
@@ -141,27 +149,37 @@ def _read(
     for _, species in {k for k in keys if keys.count(k) > 1}:
         faults.add("headings", f"two columns for {species}", "keep one")
     faults.raise_any(path.name)
-    numbers = {c.heading: _numbers(cells, c, faults) for c in columns}
-    for line in cells.index[texts["run"] == ""] if "run" in texts else ():
+    numbers = {c.heading: _numbers(table, c, faults) for c in columns}
+    kept = complete_lines(table, [c.heading for c in columns if c.role in ("time", "space time")], numbers, faults)
+    numbers = {heading: values[kept] for heading, values in numbers.items()}
+    texts = {name: values[kept] for name, values in texts.items()}
+    table.keep(kept, "without a number of when")
+    for line in table.cells.index[texts["run"] == ""] if "run" in texts else ():
         faults.add(f"line {line}", "no run is named", "write the run in each line")
-    for line, vessel in zip(cells.index, texts.get("vessel", ()), strict=False):
+    for line, vessel in zip(table.cells.index, texts.get("vessel", ()), strict=False):
         if vessel not in VESSELS:
             faults.add(f"line {line}", f"'{vessel}' is not a vessel for runs", nearest(str(vessel), VESSELS))
     faults.raise_any(path.name)
-    return _Table(path, tuple(columns), numbers, texts.get("run"), texts.get("vessel"))
+    return _Table(path, tuple(columns), numbers, texts.get("run"), texts.get("vessel"), table.notes)
 
 
 def read_experiments(
-    path: str | Path | pd.DataFrame, sheet: str | None = None, *, signals: Mapping[str, Signal] | None = None,
+    path: str | Path | pd.DataFrame, sheet: str | None = None, *, header_row: int | None = None,
+    columns: str | Sequence[str] | None = None, signals: Mapping[str, Signal] | None = None,
     vessel: str | Vessel | Train | None = None, changes: Sequence[Change] = (),
 ) -> Experiments:  # fmt: skip
     """Read runs from a table: batches over time, outlets of tanks and tubes, or whatever was observed of a vessel.
 
     Headings carry units: `run`, `time [min]`, `T [degC]`, `initial xylose [mol/L]` (what was charged; the same all
     through a run), and one column of measured concentration for each species, `xylose [mol/L]`. Without `run` the
-    whole table is one run. `time (min)` is read, too, and a row of units below the headings. An empty cell is a value
-    that was not measured. A heading without unit holds SI numbers. Concentrations in units of pressure are partial
-    pressures of an ideal gas.
+    whole table is one run. `time (min)` is read, too, and a row of units below the headings. An empty cell (or "-",
+    "n.d.", "NA") is a value that was not measured. A heading without unit holds SI numbers. Concentrations in units of
+    pressure are partial pressures of an ideal gas; those a little below zero, as noise leaves them, are used.
+
+    Spreadsheets are read as they are: titles above the headings, blank rows and columns, merged headings, decimal
+    commas, comments below. Blocks with the same headings, side by side or below each other, are runs, named after what
+    stands above each. What cannot be read (a text among numbers, an error value, a formula that nobody computed) is
+    left out and counted: `print(runs)` says what was read, and which cells could not be.
 
     Outlets have `space time [min]` (volume over volumetric flow of the feed) in place of time, and `feed xylose
     [mol/L]`; lines of one feed and temperature are one run, if no run is named.
@@ -178,7 +196,11 @@ def read_experiments(
         A .csv file, separated by commas or semicolons (then with a decimal comma or point), an .xlsx file, or the
         table itself, whose lines then count from 2, as in a file with headings.
     sheet : str, optional
-        Of an .xlsx file; the first if left out; "*" for one run a sheet, named after it.
+        Of an .xlsx file; the first that holds a table if left out; "*" for one run a sheet, named after it.
+    header_row : int, optional
+        The line of the headings, where several could be.
+    columns : str or sequence of str, optional
+        The columns of the table, "B:E" or their headings, where it does not have the sheet for itself.
     signals : mapping of column to Signal, optional
         Columns that hold what an instrument showed of a concentration, or of another metric.
     vessel : "stirred tank" or "plug flow", Vessel or Train, optional
@@ -209,27 +231,35 @@ def read_experiments(
         sets: list[tuple[str, Experiments]] = []
         for name in sheet_names(path):
             with faults.at(f"sheet '{name}'"):
-                sets.append((name, read_experiments(path, name, signals=signals, vessel=vessel, changes=changes)))
+                one = read_experiments(
+                    path, name, header_row=header_row, columns=columns, signals=signals, vessel=vessel, changes=changes
+                )
+                sets.append((name, one))
         faults.raise_any()
         runs = [replace(r, name=name) if len(found) == 1 else r for name, found in sets for r in found]
         first = sets[0][1]
-        return Experiments(tuple(runs), first.source, first.show, (), first.notes)
+        notes = tuple(dict.fromkeys(n for _, found in sets for n in found.notes if not n.startswith("other sheets")))
+        return Experiments(tuple(runs), first.source, first.show, (), notes)
     if isinstance(vessel, Vessel | Train):
-        return read_observations(path, sheet, vessel, signals or {}, changes)
+        cells = read_table(path, sheet, shape_of(vessel), header_row, columns)
+        return read_observations(cells, vessel, signals or {}, changes)
     if changes:
         raise InputError("changes are given, and no vessel that they are of", "changes", "vessel=mo.StirredTank(...)")
-    table = _read(path, sheet, _SHAPE, signals or {}, ("time", "space time"))
+    table = _read(_Asked(path, sheet, header_row, columns, signals or {}), _SHAPE, ("time", "space time"))
     faults = Faults()
     runs = []
     for name, rows in _by_run(table).items():
         with faults.at():
             runs.append(_experiment(name, table, rows, signals or {}, vessel))
     faults.raise_any(table.path.name)
-    notes = tuple(f"column '{name}': {signal}" for name, signal in (signals or {}).items())
-    return Experiments(tuple(runs), table.path.name, _shown(table), (), notes)
+    signal_notes = [f"column '{name}': {signal}" for name, signal in (signals or {}).items()]
+    return Experiments(tuple(runs), table.path.name, _shown(table), (), (*table.notes, *signal_notes))
 
 
-def read_rates(path: str | Path | pd.DataFrame, sheet: str | None = None) -> Rates:
+def read_rates(
+    path: str | Path | pd.DataFrame, sheet: str | None = None, *, header_row: int | None = None,
+    columns: str | Sequence[str] | None = None,
+) -> Rates:  # fmt: skip
     """Read measured rates: `rate [mol/L/min]`, `T [degC]`, and the concentrations they were measured at.
 
     `rate` is that of the one reaction; `rate of xylose` that at which a species is consumed (a reactant) or formed (a
@@ -241,6 +271,8 @@ def read_rates(path: str | Path | pd.DataFrame, sheet: str | None = None) -> Rat
     path : str, Path or DataFrame
     sheet : str, optional
         Of an .xlsx file.
+    header_row, columns
+        As for `read_experiments`.
 
     Returns
     -------
@@ -264,10 +296,10 @@ def read_rates(path: str | Path | pd.DataFrame, sheet: str | None = None) -> Rat
     >>> len(rates.rate)
     2
     """
-    table = _read(path, sheet, _RATES_SHAPE, {}, ("rate",))
+    table = _read(_Asked(path, sheet, header_row, columns, {}), _RATES_SHAPE, ("rate",))
     (rate,) = table.of("rate")
-    columns = [*table.of("measured"), rate, *table.of("temperature")]
-    whole = np.all([np.isfinite(table.numbers[c.heading]) for c in columns], axis=0)
+    needed = [*table.of("measured"), rate, *table.of("temperature")]
+    whole = np.all([np.isfinite(table.numbers[c.heading]) for c in needed], axis=0)
     if not whole.any():
         raise InputError("no line is complete", table.path.name, _RATES_SHAPE)
     T = next((table.numbers[c.heading][whole] for c in table.of("temperature")), None)
@@ -308,25 +340,21 @@ def _by_run(table: _Table) -> dict[str, np.ndarray]:
     return {str(n): np.array([k == key for k in keys]) for n, key in enumerate(dict.fromkeys(keys), 1)}
 
 
-def _numbers(table: pd.DataFrame, column: _Column, faults: Faults) -> np.ndarray:
-    """A column in SI, nan where a cell is empty; each cell that is no number, or negative, is a fault."""
-    found = np.full(len(table), np.nan)
-    for i, (line, cell) in enumerate(table[column.heading].items()):
-        if cell == "":
-            if column.kind == "time":
-                faults.add(
-                    f"line {line}, column '{column.heading}'", "the time is missing", "write it, or delete the line"
-                )
-            continue
-        try:
-            found[i] = float(cell)
-        except ValueError:
-            advice = "write a number, or leave the cell empty where nothing was measured"
-            faults.add(f"line {line}, column '{column.heading}'", f"'{cell}' is not a number", advice)
-            continue
-        if column.kind in ("concentration", "pressure", "time") and found[i] < 0:
+def _numbers(table: CellTable, column: _Column, faults: Faults) -> np.ndarray:
+    """A column in SI, nan where nothing was measured or could be read; what is far below zero is a fault."""
+    found = table.numbers(column.heading, faults)
+    if column.kind in ("concentration", "pressure", "time"):
+        allowed = 0.0 if column.kind == "time" else NOISE * max(float(np.nanmax(np.abs(found), initial=0.0)), 0.0)
+        below = found < 0
+        for i in np.flatnonzero(found < -allowed)[:3].tolist():
             advice = "correct it, or leave the cell empty (below detection: write 0)"
-            faults.add(f"line {line}, column '{column.heading}'", f"{cell} is a negative {column.kind}", advice)
+            message = f"{table.cells[column.heading].iloc[i]} is a negative {column.kind}"
+            faults.add(f"line {table.cells.index[i]}, column '{column.heading}'", message, advice)
+        if below.any() and not (found < -allowed).any():
+            count = int(below.sum())
+            table.remarks.append(
+                f"column '{column.heading}': {count} value{'s' * (count > 1)} below zero used as noise"
+            )
     return column.to_si(found)
 
 
@@ -363,7 +391,7 @@ def _experiment(
                 raise InputError(f"{signal.of} is measured in another column, too", "", "keep one")
             charged = initial.get(signal.of)
             found = signal.concentration(numbers[column.heading], column.unit, charged, T)
-            if (found < -0.05 * np.nanmax(np.abs(found))).any():
+            if (found < -NOISE * np.nanmax(np.abs(found))).any():
                 worst = times[int(np.nanargmin(found))]
                 message = f"the signal gives a negative concentration of {signal.of} at {worst:g} s"
                 raise InputError(message, "", "check the calibration, or leave that cell empty")

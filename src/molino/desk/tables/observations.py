@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -20,7 +19,8 @@ from molino.core.vessels.changes import Change
 from molino.core.vessels.heat import Jacket
 from molino.core.vessels.metrics import parse_metric
 from molino.core.vessels.train import Train
-from molino.desk.tables.cells import heading_parts, read_cells
+from molino.desk.tables.cells import heading_parts
+from molino.desk.tables.layout import CellTable, complete_lines
 
 _PROFILES = {"coolant T"}
 """Conditions that may change within a run over time, as a measured input."""
@@ -38,9 +38,8 @@ class _Column:
 
 
 def read_observations(
-    source: str | Path | pd.DataFrame, sheet: str | None, vessel: Vessel | Train, signals: Mapping[str, Signal],
-    changes: Sequence[Change],
-) -> Experiments:  # fmt: skip
+    table: CellTable, vessel: Vessel | Train, signals: Mapping[str, Signal], changes: Sequence[Change]
+) -> Experiments:
     """The table of a vessel; see `read_experiments`.
 
     Raises
@@ -48,7 +47,7 @@ def read_observations(
     InputError
         With every fault of the table: file, line, column, and what to do.
     """
-    cells, path = read_cells(source, sheet, _shape(vessel))
+    cells, path = table.cells, table.path
     faults = Faults()
     columns: list[_Column] = []
     for heading in cells.columns:
@@ -64,10 +63,14 @@ def read_observations(
         names = " and ".join(f"'{c.heading}'" for c in axes)
         faults.add("headings", f"{names} both say where a sample was taken", "keep one")
     if not faults.found and not any(c.role in ("measured", "signal") for c in columns):
-        faults.add("headings", "no column holds anything that was observed", _shape(vessel))
+        faults.add("headings", "no column holds anything that was observed", shape_of(vessel))
     faults.raise_any(path.name)
-    numbers = {c.heading: _numbers(cells, c, faults) for c in columns if c.role != "run"}
+    numbers = {c.heading: _numbers(table, c, faults) for c in columns if c.role != "run"}
+    kept = complete_lines(table, [c.heading for c in axes], numbers, faults)
     faults.raise_any(path.name)
+    numbers = {heading: values[kept] for heading, values in numbers.items()}
+    table.keep(kept, "without a number of where or when")
+    cells = table.cells
     runs = []
     for name, rows in _by_run(cells, columns, numbers).items():
         with faults.at(f"run {name}"):
@@ -77,11 +80,11 @@ def read_observations(
     for column in columns:
         if column.unit is not None and column.kind and column.role != "signal":
             show[column.kind] = column.unit
-    notes = tuple(f"column '{name}': {signal}" for name, signal in signals.items())
-    return Experiments(tuple(runs), path.name, show, (), notes)
+    signal_notes = [f"column '{name}': {signal}" for name, signal in signals.items()]
+    return Experiments(tuple(runs), path.name, show, (), (*table.notes, *signal_notes))
 
 
-def _shape(vessel: Vessel | Train) -> str:
+def shape_of(vessel: Vessel | Train) -> str:
     axes = _axes(vessel)
     where = f"{' or '.join(f'{a} [{units.SI_UNITS[kind]}]' for a, kind in axes.items())}, " if axes else ""
     return (
@@ -133,22 +136,12 @@ def _meaning(name: str, vessel: Vessel | Train, signals: Mapping[str, Signal]) -
     if name in settings:
         return "condition", name, settings[name]
     known = [*axes, *settings, *species, "temperature", "heat flow", "pressure"]
-    raise InputError(f"'{name}' is nothing of {vessel.label}", "", nearest(name, known) or _shape(vessel))
+    raise InputError(f"'{name}' is nothing of {vessel.label}", "", nearest(name, known) or shape_of(vessel))
 
 
-def _numbers(cells: pd.DataFrame, column: _Column, faults: Faults) -> np.ndarray:
-    """A column as numbers, in SI where it has a kind of quantity; nan where a cell is empty."""
-    found = np.full(len(cells), np.nan)
-    for i, (line, cell) in enumerate(cells[column.heading].items()):
-        if cell == "":
-            if column.role == "axis":
-                faults.add(f"line {line}, column '{column.heading}'", "it is missing", "write it, or delete the line")
-            continue
-        try:
-            found[i] = float(cell)
-        except ValueError:
-            advice = "write a number, or leave the cell empty where nothing was measured"
-            faults.add(f"line {line}, column '{column.heading}'", f"'{cell}' is not a number", advice)
+def _numbers(table: CellTable, column: _Column, faults: Faults) -> np.ndarray:
+    """A column as numbers, in SI where it has a kind of quantity; nan where nothing was measured or can be read."""
+    found = table.numbers(column.heading, faults)
     if column.role in ("axis", "measured") and column.unit is not None:
         return np.asarray(units.unit(column.unit).to_si(found))
     return found

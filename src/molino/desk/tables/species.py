@@ -15,7 +15,8 @@ from molino.core.chemistry.heat_capacity import HeatCapacity
 from molino.core.chemistry.species import PROPERTIES, Species
 from molino.core.errors import Faults, InputError, nearest
 from molino.core.units import HABIT, Value
-from molino.desk.tables.cells import heading_parts, read_cells
+from molino.desk.tables.cells import heading_parts
+from molino.desk.tables.layout import read_table
 
 _TEXTS = ("formula", "source")
 _SHAPE = "the table needs a column 'name', and any of " + ", ".join(n.replace("_", " ") for n in (*_TEXTS, *PROPERTIES))
@@ -58,7 +59,8 @@ def read_species(path: str | Path | pd.DataFrame, sheet: str | None = None) -> l
     """
     if not isinstance(path, pd.DataFrame) and Path(path).suffix.lower() == ".json":
         return _from_json(Path(path))
-    table, path = read_cells(path, sheet, _SHAPE)
+    found_table = read_table(path, sheet, _SHAPE)
+    table, path = found_table.cells, found_table.path
     faults = Faults()
     columns: dict[str, tuple[str, int | None, str | None]] = {}
     for heading in table.columns:

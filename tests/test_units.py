@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pint
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import molino as mo
@@ -58,6 +58,7 @@ def test_quantities_of_another_registry() -> None:
     assert units.read(other.Quantity(12, "m**3/hour"), "volumetric flow").si == pytest.approx(12 / 3600)
 
 
+@settings(deadline=None)  # the first reads pint's definitions
 @given(
     st.floats(-1e6, 1e6),
     st.sampled_from(["degC", "degF", "K", "mol/L", "L/mol/min", "kcal/mol", "m3/h", "bar", "1/min", "mm"]),
@@ -117,3 +118,31 @@ def test_a_study_without_units_stays_without() -> None:
     run = mo.Batch(mo.Chemistry(mo.Reaction("A -> B", k=0.2)), {"A": 1.0}).run(40)
     assert list(run.table().columns) == ["time", "A", "B", "rate of r1"]
     assert "mol" not in str(run)
+
+
+PLANT = [
+    ("1 bbl", "volume", 0.158987294928), ("1 bpd", "volumetric flow", 0.158987294928 / 86400),
+    ("1 lbmol/h", "molar flow", 453.59237 / 3600), ("0 psig", "pressure", 101325.0), ("2 barg", "pressure", 301325.0),
+    ("3 bara", "pressure", 3e5), ("1 Nm3", "amount", 44.61503), ("1 Sm3/h", "molar flow", 42.29254 / 3600),
+    ("1 scf", "amount", 1.195287), ("1 MMBTU/h", "power", 293071.1), ("1 gpm", "volumetric flow", 6.30902e-5),
+    ("1 inH2O", "pressure", 249.08891),
+]  # fmt: skip
+"""Handbook values: a barrel of 42 gallons, 22.414 m3/kmol at 0 degC and 23.645 at 15 degC and 1 atm."""
+
+
+@pytest.mark.parametrize(("text", "kind", "si"), PLANT)
+def test_units_of_the_plant(text: str, kind: str, si: float) -> None:
+    value = units.read(text, kind)
+    assert value.si == pytest.approx(si, rel=2e-6)
+    assert value.to(value.unit or "") == pytest.approx(float(text.split()[0]), abs=1e-9)
+
+
+def test_a_feed_in_units_of_the_plant() -> None:
+    feed = mo.Feed({"A": "10 mol%", "B": "rest"}, flow="1000 Nm3/h", T="300 degC", P="5 barg")
+    tube = mo.PlugFlow(mo.Chemistry(mo.Reaction("A -> B", k="1 1/s")), feed, volume="1 m3")
+    assert tube.run().stream_in().amounts["A"] == pytest.approx(0.1 * 1000 / 3600 * 44.61503, rel=1e-6)
+    assert pytest.approx(601325) == tube.run().stream_in().P
+    with pytest.raises(mo.UnitError, match="a share stands alone"):
+        units.read("20 mol%", "amount")
+    assert units.ambiguous("3 gpm") == ["gpm is read in US gallons of 3.785 L"]
+    assert units.ambiguous("gal") == []

@@ -117,13 +117,57 @@ _BASE_NAMES = {
 }
 
 
+def _gas(volume: str, temperature: float) -> str:
+    """The amount of ideal gas in a volume at 1 atm, as pint defines a unit."""
+    return f"{101325 / (GAS_CONSTANT * temperature):.15g} * mole * ({volume}) / meter**3"
+
+
+_PLANT_UNITS = (
+    "bbl = 42 * gallon", "bpd = 42 * gallon / day", "gpm = gallon / minute", "cfm = foot**3 / minute",
+    "lpm = liter / minute", "tpd = 1000 * kilogram / day", "lbmol = 453.59237 * mole", "kgmol = 1000 * mole",
+    "gmol = mole", "psia = psi", "bara = bar", "ata = 98066.5 * pascal",
+    "psig = 6894.757293168361 * pascal; offset: 101325", "barg = 100000 * pascal; offset: 101325",
+    "kPag = 1000 * pascal; offset: 101325", "mm_water = 9.80665 * pascal", "inch_water = 249.08891 * pascal",
+    "MMBTU = 1e6 * Btu", "MMBtu = 1e6 * Btu",
+    f"normal_cubic_meter = {_gas('1 * meter**3', 273.15)}", f"standard_cubic_meter = {_gas('1 * meter**3', 288.15)}",
+    f"scf = {_gas('0.3048**3 * meter**3', 288.7055555555556)}", "scfm = scf / minute", "scfh = scf / hour",
+    "MSCFD = 1000 * scf / day", "MMSCFD = 1e6 * scf / day", f"sccm = {_gas('1e-6 * meter**3', 273.15)} / minute",
+    f"slpm = {_gas('1e-3 * meter**3', 273.15)} / minute",
+)  # fmt: skip
+"""Units of plants beyond pint's: gauge pressures count from 1 atm, normal volumes (Nm3, sccm, slpm) are amounts of
+ideal gas at 0 degC and 1 atm, standard ones at 15 degC (Sm3) or 60 degF (scf); a barrel is that of oil, 42 gallons."""
+_WHOLE = re.compile(r"(?<![A-Za-z])(Nm3|Sm3|mmH2O|inH2O)(?![A-Za-z0-9])")
+"""Units whose digits are no exponents."""
+_NAMES = {"Nm3": "normal_cubic_meter", "Sm3": "standard_cubic_meter", "mmH2O": "mm_water", "inH2O": "inch_water"}
+"""What pint knows them by."""
+AMBIGUOUS = {
+    "ton": "ton is read as the short ton of 2000 lb; t is the tonne of 1000 kg",
+    "cal": "cal is read as the thermochemical calorie of 4.184 J",
+    "kcal": "kcal is read as 1000 thermochemical calories of 4.184 J",
+    "gal": "gal is read as the US gallon of 3.785 L",
+    "gpm": "gpm is read in US gallons of 3.785 L",
+    "BTU": "BTU is read as the international one of 1055.06 J",
+    "bbl": "bbl is read as the oil barrel of 42 US gallons",
+    "hp": "hp is read as the mechanical horsepower of 745.7 W",
+}
+"""Units with two meanings in the trade, and how each is read."""
+
+
+def ambiguous(text: str) -> list[str]:
+    """How units with two meanings in a quantity are read, like "3 ton/h"."""
+    words = re.findall(r"[A-Za-z]+", text) if re.match(r"\s*[-+.\d]", text) else []
+    return [AMBIGUOUS[word] for word in words if word in AMBIGUOUS]
+
+
 @cache
 def registry() -> pint.UnitRegistry[Any]:
     """The one pint registry, made when a unit is first read."""
     import pint
 
-    units: pint.UnitRegistry[Any] = pint.UnitRegistry(autoconvert_offset_to_baseunit=True)
+    units: pint.UnitRegistry[Any] = pint.UnitRegistry(autoconvert_offset_to_baseunit=True, on_redefinition="ignore")
     units.formatter.default_format = "~C"
+    for line in _PLANT_UNITS:
+        units.define(line)
     return units
 
 
@@ -148,6 +192,7 @@ def _spell_out(text: str) -> str:
     plain = text.strip().replace("°C", "degC").replace("°F", "degF").replace("·", "*").replace("^", "**")
     plain = plain.translate(str.maketrans("²³⁻¹µμ", "23-1uu"))
     plain = "1" + plain if plain.startswith("/") else plain
+    plain = _WHOLE.sub(lambda m: f"({_NAMES[m[1]]})", plain)
     plain = re.sub(r"(?<=[A-Za-z])(-?\d+(?:\.\d+)?)", r"**(\1)", plain)
     return re.sub(r"(?<=[\w)])\s+(?=[A-Za-z(])", "*", plain)
 
@@ -161,6 +206,8 @@ def unit(text: str) -> Unit:
     UnitError
         If nobody knows the unit.
     """
+    if "%" in text and text.strip() != "%":
+        raise UnitError(f"'{text[:80]}' is not a unit", advice="a share stands alone: '20 mol%', '3 wt%'")
     risky = r"\d{3}|\d\s*(\*\*|\^)"  # numbers raised to numbers: no unit is written so, and they can take for ever
     if len(text) > 80 or not re.fullmatch(r"[\w\s*/^().%°·²³⁻¹+-]*", text) or re.search(risky, text):
         raise UnitError(f"'{text[:80]}' is not a unit", advice="write units like mol/L, 1/min, m3/h, degC")
@@ -403,7 +450,7 @@ def describe(dimension: Dimension) -> str:
 def pretty(text: str) -> str:
     """A unit for the eye: 'm3/h' as 'm³/h', 'degC' as '°C'."""
     shown = text.strip().replace("**", "^").replace("degC", "°C").replace("degF", "°F")
-    return re.sub(r"(?<=[A-Za-z])\^?([23])(?![\d.])", lambda m: {"2": "²", "3": "³"}[m[1]], shown)
+    return re.sub(r"(?<=[A-Za-z])\^?([23])(?![\dA-Za-z.])", lambda m: {"2": "²", "3": "³"}[m[1]], shown)
 
 
 HABIT = {
@@ -479,8 +526,11 @@ class Display:
         return si / unit(text).factor if text else si
 
     def difference_unit(self, kind: str) -> str:
-        """As `unit`; of temperatures K, since 5 °C is also a temperature."""
-        return "K" if kind == "temperature" and not self.unitless else self.unit(kind)
+        """As `unit`; of temperatures K, since 5 °C is also a temperature, and of gauge pressures the plain unit."""
+        if kind == "temperature" and not self.unitless:
+            return "K"
+        text = self.unit(kind)
+        return text.removesuffix("g") if kind == "pressure" and text and unit(text).offset else text
 
     def difference_text(self, si: float, kind: str, digits: int = 3) -> str:
         """A difference with its unit, for reading."""

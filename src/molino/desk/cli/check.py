@@ -81,10 +81,11 @@ def do(job: Job, quiet: bool, equations: bool = False) -> dict[str, Any]:
 
 def _findings(job: Job, reviews: Mapping[str, VesselReview]) -> tuple[Finding, ...]:
     """What there is to report of the chemistry and its vessels, each thing once."""
-    from molino.core.chemistry.checks import Review
+    from molino.core.chemistry.checks import Finding, Review
     from molino.core.fitting.experiments import Experiments
 
     own = list(job.chemistry.check().findings)
+    own += [Finding("note", "units", remark, "write another unit if that is not meant") for remark in job.remarks]
     for name, data in job.data.items():
         if isinstance(data, Experiments):
             own += [replace(f, where=f"data {name}, {f.where}") for f in data.check(job.chemistry).findings]

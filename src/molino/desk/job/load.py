@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
@@ -12,6 +12,7 @@ from typing import Any
 
 from pydantic import ValidationError
 
+from molino.core import units
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.errors import Fault, InputError
 from molino.core.fitting.experiments import Experiments
@@ -46,6 +47,8 @@ class Job:
     sweeps: Mapping[str, SweepTask]
     tanks: Mapping[str, TankTasks] = field(default_factory=dict)
     profiles: Mapping[str, models.ProfileTable] = field(default_factory=dict)
+    remarks: tuple[str, ...] = ()
+    """How units with two meanings are read."""
 
     @cached_property
     def results(self) -> Path:
@@ -186,7 +189,16 @@ def build(job: JobContext) -> Job:
         sweeps,
         tanks,
         dict(job.file.profile),
+        tuple(dict.fromkeys(remark for text in _texts(job.raw) for remark in units.ambiguous(text))),
     )
+
+
+def _texts(content: Any) -> Iterator[str]:
+    """Every text in a job file; those that stand for units alone with a number before them."""
+    if isinstance(content, str):
+        yield from (content, f"1 {content}") if len(content) < 30 else ()
+    for inner in content.values() if isinstance(content, Mapping) else content if isinstance(content, list) else ():
+        yield from _texts(inner)
 
 
 def _runs_along(job: JobContext, name: str, vessel: Vessel | Train) -> str:

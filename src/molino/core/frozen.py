@@ -4,10 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import fields
-from functools import cache
+from functools import cache, wraps
 from typing import Any, TypeVar
 
 import numpy as np
+
+from molino.core.arguments import RAW, raise_wrong, resolved_hints
+from molino.core.errors import MolinoError
 
 T = TypeVar("T")
 F = TypeVar("F", bound=Callable[..., Any])
@@ -81,11 +84,35 @@ def content(value: Any) -> Any:
     return value
 
 
+def checked_fields(own: Callable[[Any], None]) -> Callable[[Any], None]:
+    """What settles the fields of an object, with nonsense among them reported by name."""
+
+    @wraps(own)
+    def settle_fields(self: Any) -> None:
+        try:
+            own(self)
+        except MolinoError:
+            raise
+        except RAW as error:
+            given = {f.name: getattr(self, f.name) for f in fields(self) if f.init}
+            raise_wrong(given, resolved_hints(type(self)), type(self).__name__, error)
+            raise
+
+    return settle_fields
+
+
 class Frozen:
     """Base of frozen dataclasses (with eq=False) that are distinguished by their fields alone.
 
-    What an object worked out for itself is not pickled or copied: it is worked out again.
+    What an object worked out for itself is not pickled or copied: it is worked out again. What it is given is held
+    against its annotations where it cannot be made.
     """
+
+    def __init_subclass__(cls, **kwargs: Any) -> None:
+        super().__init_subclass__(**kwargs)
+        own = cls.__dict__.get("__post_init__")
+        if own is not None:
+            cls.__post_init__ = checked_fields(own)  # type: ignore[attr-defined]
 
     def _held(self) -> dict[str, Any]:
         return {f.name: getattr(self, f.name) for f in fields(self)}  # type: ignore[arg-type]

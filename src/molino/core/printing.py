@@ -3,10 +3,25 @@
 from __future__ import annotations
 
 import html
+import inspect
+from typing import Any
+
+from molino.core.arguments import checked
 
 
 class Printed:
-    """Gives a notebook what `print` gives a terminal."""
+    """Base of what people see: a notebook shows what `print` gives a terminal, and nonsensical arguments of public
+    methods are reported by name."""
+
+    def __init_subclass__(cls, **kwargs: Any) -> None:
+        super().__init_subclass__(**kwargs)
+        for name, held in list(cls.__dict__.items()):
+            if name.startswith("_"):
+                continue
+            if inspect.isfunction(held):
+                setattr(cls, name, checked(held))
+            elif isinstance(held, classmethod):
+                setattr(cls, name, classmethod(checked(held.__func__)))
 
     def _repr_html_(self) -> str:
         return f"<pre>{html.escape(str(self))}</pre>"

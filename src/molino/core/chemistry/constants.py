@@ -15,7 +15,7 @@ import sympy as sp
 
 from molino.core import units
 from molino.core.errors import Faults, InputError, UnitError
-from molino.core.frozen import settle
+from molino.core.frozen import checked_fields, settle
 from molino.core.symbols import Quantity, Role, roman
 from molino.core.units import Value
 
@@ -48,11 +48,12 @@ class Unknown:
     lower: Any = None
     upper: Any = None
 
+    @checked_fields
     def __post_init__(self) -> None:
         faults = Faults()
         for name in ("guess", "lower", "upper"):
             with faults.at():
-                if getattr(self, name) is not None:
+                if name == "guess" or getattr(self, name) is not None:
                     settle(self, **{name: units.read(getattr(self, name), name=name)})
         faults.raise_any()
         for name in ("lower", "upper"):

@@ -12,6 +12,7 @@ from typing import Any
 import sympy as sp
 
 from molino.core import units
+from molino.core.arguments import checked
 from molino.core.chemistry.constants import Constant, Entry, Unknown, entry, read_constant
 from molino.core.chemistry.equation import Equation, parse_equation
 from molino.core.chemistry.formula import parse_formula, species_in
@@ -81,6 +82,7 @@ class Reaction(Frozen):
     enthalpy_at: Value
     constants: Mapping[str, Constant]
 
+    @checked
     def __init__(
         self,
         /,

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
+from molino.core.arguments import checked
 from molino.core.design.sizing import Sizing
 from molino.core.errors import Faults
 from molino.core.frozen import Frozen
@@ -113,6 +114,7 @@ class Comparison(Frozen, Result):
         return self.table().to_string(index=False, float_format=lambda x: f"{x:.4g}", na_rep="")
 
 
+@checked
 def compare(vessels: Sequence[Vessel | Train | Sizing], metrics: Sequence[Metric | str] = ()) -> Comparison:
     """Put several vessels, on the same feed or not, side by side.
 

@@ -9,6 +9,7 @@ from functools import cached_property
 import numpy as np
 import sympy as sp
 
+from molino.core.arguments import checked
 from molino.core.balances.compiled import Maker, compiled
 from molino.core.balances.integrate import ATOL, RTOL, RUN_OUT, end_state
 from molino.core.balances.steady import steady
@@ -115,6 +116,7 @@ class Evaluator(Frozen, Printed):
         return f"{self.map.vessel.title}: {asked} over {', '.join(self.map.names)} (SI)"
 
 
+@checked
 def evaluator(vessel: Vessel, settings: Sequence[str], metrics: Sequence[Metric | str]) -> Evaluator:
     """A vessel as a function of some of its settings, compiled, to be called in a loop.
 

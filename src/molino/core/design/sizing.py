@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from molino.core import units
+from molino.core.arguments import checked
 from molino.core.design.size_search import SizeSearchResult, along_run, by_whole_runs
 from molino.core.design.steady_sizing import along_steady_states
 from molino.core.errors import InputError, UnreachableError, nearest
@@ -131,6 +132,7 @@ class Sizing(Frozen, Result):
         return "\n".join([*lines, str(self.run)])
 
 
+@checked
 def size(vessel: Vessel | Train, metric: Metric | str, target: Any, vary: str | None = None) -> Sizing:
     """Find the smallest size of a vessel that reaches a target.
 

@@ -14,6 +14,7 @@ import numpy as np
 import sympy as sp
 
 from molino.core import units
+from molino.core.arguments import checked
 from molino.core.balances.compiled import compiled
 from molino.core.balances.integrate import RUN_OUT
 from molino.core.balances.many import integrate_many, steady_many
@@ -230,6 +231,7 @@ class Sweep(Frozen, Result):
 _ENDS = re.compile(r"\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)\s*(\D.*)")
 
 
+@checked
 def span(low: Any, high: Any, points: int) -> tuple[Any, ...]:
     """Values from low to high, evenly spaced.
 
@@ -261,6 +263,7 @@ def span(low: Any, high: Any, points: int) -> tuple[Any, ...]:
     return _between(low, high, points, np.linspace, "span")
 
 
+@checked
 def log_span(low: Any, high: Any, points: int) -> tuple[Any, ...]:
     """Values from low to high in equal ratios, for what goes through decades; see `span`.
 
@@ -318,6 +321,7 @@ def _check_above_zero(ends: Sequence[float], given: Sequence[Any], spaced: Any, 
         raise InputError(message, name, "give two ends above zero, or use span")
 
 
+@checked
 def sweep(
     vessel: Vessel | Train,
     vary: Mapping[str, Any] | Sequence[Mapping[str, Any]],

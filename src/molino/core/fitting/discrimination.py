@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from molino.core.arguments import checked
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.errors import Fault, InputError, SolveError
 from molino.core.fitting.experiments import Experiment, as_experiments
@@ -183,6 +184,7 @@ class Discrimination(Frozen, Result):
         )
 
 
+@checked
 def discriminate(
     candidates: Mapping[str, Chemistry], data: Any, *, progress: Progress | None = None, **options: Any
 ) -> Discrimination:

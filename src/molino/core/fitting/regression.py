@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from molino.core import units
+from molino.core.arguments import checked
 from molino.core.chemistry.chemistry import Chemistry, Covariance
 from molino.core.chemistry.constants import Parameter, Unknown
 from molino.core.errors import Faults, InputError, SolveError, nearest
@@ -50,6 +51,7 @@ class FitParameterMap(Frozen):
         return _chemistry_places(chemistry, shared)
 
 
+@checked
 def fit(
     chemistry: Chemistry,
     data: Experiments | Experiment | Rates | Sequence[Experiment | Experiments],

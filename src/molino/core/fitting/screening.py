@@ -17,6 +17,7 @@ import numpy as np
 from scipy.optimize import brentq, least_squares, minimize_scalar
 
 from molino.core import units
+from molino.core.arguments import checked
 from molino.core.chemistry.temperature_dependence import Arrhenius
 from molino.core.errors import Faults, InputError, SolveError, nearest
 from molino.core.fitting.experiments import Experiment, Experiments, as_experiments
@@ -162,6 +163,7 @@ def _to_level(p: np.ndarray, t: np.ndarray, s: Series) -> np.ndarray:
     return np.asarray(level + (math.exp(p[0]) - level) * np.exp(-math.exp(p[1]) * t))
 
 
+@checked
 def screen_orders(
     data: Experiments | Experiment | Sequence[Experiment | Experiments],
     species: str | None = None,

@@ -11,7 +11,7 @@ from molino.core import units
 from molino.core.chemistry.equation import Equation, parse_equation
 from molino.core.errors import Faults, InputError, UnitError
 from molino.core.fitting.experiments import metric_of, response_of
-from molino.core.frozen import settle
+from molino.core.frozen import checked_fields, settle
 from molino.core.schema import option, quantity, read_fields
 from molino.core.units import GAS_CONSTANT, Value
 from molino.core.vessels.metrics import Metric, conversion, pressure
@@ -89,6 +89,7 @@ class Signal:
     sample: Any = quantity("volume")
     per: Any = quantity("number")
 
+    @checked_fields
     def __post_init__(self) -> None:
         given = {n for n in ("slope", "blank", "reaction", "start", "end", "titrant", "sample", "per")
                  if getattr(self, n) is not None} | ({"conversion"} if self.conversion else set())  # fmt: skip
@@ -97,6 +98,7 @@ class Signal:
             raise InputError(f"{', '.join(sorted(given)) or 'nothing'} is given", place, _ADVICE)
         faults = Faults()
         read_fields(self, faults, place)
+        faults.raise_any()
         if metric_of(self.of).what != "concentration" and self.slope is None:
             faults.add(place, "this form is of a species", "name the species, or give slope (and blank)")
         if self.start is not None and self.end is not None and self.start.si == self.end.si:

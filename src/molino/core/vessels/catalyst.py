@@ -12,6 +12,7 @@ import sympy as sp
 from scipy.special import i0e, i1e
 
 from molino.core import units
+from molino.core.arguments import checked
 from molino.core.chemistry.constants import Constant, Unknown, read_constant
 from molino.core.chemistry.formula import TEMPERATURE, concentration
 from molino.core.chemistry.numeric_function import NumericFunction
@@ -95,6 +96,7 @@ class EffectivenessSlope(NumericFunction):
         return (3 * (coth - x * square_csch) / x**2 - 6 * (x * coth - 1) / x**3) * 1.5 / modulus
 
 
+@checked
 def effectiveness_factor(modulus: float, shape: str = "sphere") -> float:
     """Effectiveness factor of a first-order reaction in a catalyst particle.
 

@@ -14,10 +14,11 @@ from functools import lru_cache
 import numpy as np
 import sympy as sp
 
+from molino.core.arguments import checked, short
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
 from molino.core.chemistry.formula import concentration as concentration_symbol
 from molino.core.chemistry.symbolic_network import SymbolicNetwork
-from molino.core.errors import InputError, nearest
+from molino.core.errors import Faults, InputError, nearest
 from molino.core.vessels.model import Model, StreamForm
 
 _OF_THE_WHOLE = {
@@ -110,6 +111,22 @@ class Metric:
     on: str | None = None
     stream: str | None = None
     per: str | None = None
+
+    def __post_init__(self) -> None:
+        texts = {"what": self.what, "species": self.species, "over": self.over, "on": self.on, "stream": self.stream}
+        faults = Faults()
+        for name, text in texts.items():
+            if not isinstance(text, str) and (text is not None or name in ("what", "species")):
+                faults.add(f"metric, {name}", f"{short(text)} is no name", "give the name of a species, like 'A'")
+        faults.raise_any()
+        known = _OF_A_SPECIES if self.species else _OF_THE_WHOLE
+        if self.what not in known:
+            faults.add("metric", f"there is no '{self.what}'", nearest(self.what, known))
+        if self.per is not None and self.per not in _PER:
+            faults.add("metric", f"nothing is counted per {self.per!r}", nearest(str(self.per), _PER))
+        if (self.what == "yield" and not self.on) or (self.what == "selectivity" and not (self.on or self.over)):
+            faults.add("metric", f"{self.what} of {self.species}: counted by what?", "name the reactant with on='A'")
+        faults.raise_any()
 
     @property
     def reactants(self) -> tuple[str, ...]:
@@ -236,6 +253,7 @@ class Metric:
         return model.streams[names.index(self.stream)]
 
 
+@checked
 def conversion(species: str) -> Metric:
     """Conversion of a reactant: (fed - left) / fed.
 
@@ -260,6 +278,7 @@ def conversion(species: str) -> Metric:
     return Metric("conversion", species)
 
 
+@checked
 def yield_of(product: str, on: str) -> Metric:
     """Yield of a product on a reactant: product formed / (reactant fed x most product that one mole of it can give).
 
@@ -284,6 +303,7 @@ def yield_of(product: str, on: str) -> Metric:
     return Metric("yield", product, on=on)
 
 
+@checked
 def selectivity(wanted: str, over: str | None = None, on: str | None = None) -> Metric:
     """Selectivity, in either of its two definitions.
 
@@ -380,6 +400,7 @@ def heat_flow() -> Metric:
     return Metric("heat flow", "")
 
 
+@checked
 def fraction(species: str, stream: str | None = None) -> Metric:
     """Mole fraction of a species in what comes out (or is in a batch), or in another stream, like the permeate.
 
@@ -404,6 +425,7 @@ def fraction(species: str, stream: str | None = None) -> Metric:
     return Metric("fraction", species, stream=stream)
 
 
+@checked
 def concentration(species: str) -> Metric:
     """Concentration of a species at the outlet (or at the end of a batch).
 

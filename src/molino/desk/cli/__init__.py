@@ -40,7 +40,8 @@ def molino(
 
 
 COMMANDS = (
-    demo.demo, new.new, check.check, orders.orders, fit.fit, run.run, size.size, compare.compare, sweep.sweep, search.search,
+    demo.demo, new.new, check.check, orders.orders, fit.fit, run.run, size.size, compare.compare, sweep.sweep,
+    search.search,
 )  # fmt: skip
 
 for command in COMMANDS:

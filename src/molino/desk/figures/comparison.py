@@ -13,6 +13,7 @@ from molino.core.vessels.train import TrainRun
 from molino.desk.figures import style
 
 
+@style.draws
 def comparison(result: Comparison) -> Figure:
     """A panel a quantity (volume, residence time, each metric), a bar a vessel, with 95 % intervals where known.
 

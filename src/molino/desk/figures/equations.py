@@ -6,10 +6,12 @@ from typing import Any
 
 from matplotlib.figure import Figure
 
+from molino.core.arguments import checked
 from molino.core.chemistry.notation import Equations
 from molino.desk.figures import style
 
 
+@checked
 def equations(of: Any) -> Figure:
     """The equations of a chemistry or vessel, one below the other, as tall and wide as they need.
 

@@ -33,6 +33,7 @@ class _Panel:
         return self.runs[0].along == OUTLET
 
 
+@style.draws
 def fit(result: Fit) -> Figure:
     """Measured points, fitted curves with their 95 % bands, a panel a run and kind of quantity; outliers are ringed.
 

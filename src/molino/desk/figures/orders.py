@@ -13,6 +13,7 @@ from molino.core.statistics import p_text
 from molino.desk.figures import style
 
 
+@style.draws
 def orders(result: Screening) -> Figure:
     """A panel a law: what is transformed over time with its line, the chosen law framed; below, the residuals.
 

@@ -14,6 +14,7 @@ from molino.core.units import GAS_CONSTANT, pretty
 from molino.desk.figures import style
 
 
+@style.draws
 def over_temperature(of: Any) -> Figure:
     """A table of constants with its line and 95 % band, and the joint 95 % region of energy and factor next to it.
 

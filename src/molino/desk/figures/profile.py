@@ -74,6 +74,8 @@ def _chosen(runs: Sequence[Run], wanted: Iterable[str] | None) -> list[_Panel]:
                 faults.add("profile", f"there is no panel '{name}'", nearest(name, PANELS))
             else:
                 found.append(PANELS[name])
+        if not found:
+            faults.add("profile", "no panel is asked for", nearest("", PANELS))
         faults.raise_any()
         return found
     own = [
@@ -95,6 +97,7 @@ def _chosen(runs: Sequence[Run], wanted: Iterable[str] | None) -> list[_Panel]:
     return found
 
 
+@style.draws
 def profile(run: Run | Sequence[Run], show: Iterable[str] | None = None, log: str = "") -> Figure:
     """Panels of what changes against time or along the tube, of one run or of several laid over each other.
 
@@ -118,6 +121,8 @@ def profile(run: Run | Sequence[Run], show: Iterable[str] | None = None, log: st
         For a steady tank, which has no profile, runs along different things, or a panel that is none.
     """
     runs = [run] if isinstance(run, Run) else [*run]
+    if not runs:
+        raise InputError("there is no run to draw", "profile", "give one, or several of one kind")
     for one in runs:
         if one.is_steady:
             raise InputError("a steady tank has no profile", one.vessel.label, "run its start-up: tank.run('6 h')")

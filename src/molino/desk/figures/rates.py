@@ -12,6 +12,7 @@ from molino.core.units import pretty
 from molino.desk.figures import style
 
 
+@style.draws
 def slopes(result: Rates) -> Figure:
     """The concentrations of each run with the curve laid through them, and a tangent at each rate.
 
@@ -48,6 +49,7 @@ def slopes(result: Rates) -> Figure:
     return figure
 
 
+@style.draws
 def power_law(result: PowerLaw) -> Figure:
     """Parity, and the line of each order: ln r less what the other concentrations (and T) make, over ln c.
 

@@ -14,6 +14,7 @@ from molino.desk.figures import style
 _RESIDUAL = "residual [standard deviations]"
 
 
+@style.draws
 def residuals(result: Fit) -> Figure:
     """Parity, residuals against fitted values and against each variable, and against a normal distribution.
 

@@ -11,6 +11,7 @@ from molino.core.vessels.steady_states import Branch, SteadyStates
 from molino.desk.figures import style
 
 
+@style.draws
 def heat_balance(states: SteadyStates) -> Figure:
     """Heat generation and heat removal over the temperature; they cross at the steady states.
 
@@ -50,6 +51,7 @@ def heat_balance(states: SteadyStates) -> Figure:
     return figure
 
 
+@style.draws
 def branch(curve: Branch) -> Figure:
     """Temperature and conversions of the steady states over the condition that varies; folds are marked.
 

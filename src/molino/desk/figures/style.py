@@ -3,17 +3,36 @@
 from __future__ import annotations
 
 import math
-from typing import Any
+from collections.abc import Callable
+from functools import wraps
+from typing import Any, ParamSpec
 
+import matplotlib as mpl
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter
+
+from molino.core.arguments import checked
 
 COLOURS = ("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#56B4E9", "#E69F00", "#000000", "#999933")
 """After M. Okabe, K. Ito, Color Universal Design, 2008."""
 MARKS = ("o", "s", "^", "D", "v", "P", "X", "*")
 STROKES: tuple[Any, ...] = ("-", "--", "-.", (0, (1, 1.2)), (0, (5, 1, 1, 1, 1, 1)), (0, (8, 2)), (0, (3, 1)), ":")
 INK, QUIET = "#222222", "#8a8a8a"
+
+
+P = ParamSpec("P")
+
+
+def draws(function: Callable[P, Figure]) -> Callable[P, Figure]:
+    """A public function that draws: a name is shown as it is, also one with a dollar sign in it."""
+
+    @wraps(function)
+    def call(*args: P.args, **kwargs: P.kwargs) -> Figure:
+        with mpl.rc_context({"text.parse_math": False}):
+            return checked(function)(*args, **kwargs)
+
+    return call
 
 
 def blank(width: float = 10.0, height: float = 6.25) -> Figure:

@@ -20,6 +20,7 @@ _DECADE = 9.99
 _OWN: dict[str, Any] = {"marker": "*", "ms": 13, "mfc": "white", "mec": style.INK, "linestyle": "none"}
 
 
+@style.draws
 def sweep(
     result: Sweep, metrics: Sequence[str] | None = None, kind: Literal["", "lines", "contours"] = ""
 ) -> Figure:  # fmt: skip
@@ -51,6 +52,8 @@ def sweep(
     for name in asked:
         if name not in known:
             raise InputError(f"the sweep has no '{name}'", "figure", nearest(name, known))
+    if not asked:
+        raise InputError("no metric is asked for", "figure", nearest("", known))
     if not result.varied:
         raise InputError("a single case cannot be drawn", "figure", "give a condition two values or more")
     figure, panels, _ = style.grid_of(len(asked))

@@ -20,6 +20,7 @@ def _label(name: str, unit: str | None) -> str:
     return f"{name} [{units.pretty(unit)}]" if unit else name
 
 
+@style.draws
 def profiles(result: Fit, found: dict[str, ProfileLikelihood]) -> Figure:
     """Each constant's profile: tau over the constant, dashed where the model is linear, with the 95 % interval.
 
@@ -65,6 +66,7 @@ def profiles(result: Fit, found: dict[str, ProfileLikelihood]) -> Figure:
     return figure
 
 
+@style.draws
 def region(result: Region, draws: Bootstrap | None = None) -> Figure:
     """The joint 95 % region of two constants, with the ellipse of the linear model, and bootstrap refits if given.
 
@@ -104,6 +106,7 @@ def region(result: Region, draws: Bootstrap | None = None) -> Figure:
     return figure
 
 
+@style.draws
 def bootstrap(result: Bootstrap) -> Figure:
     """How each constant lies over the refits, with its 95 % interval.
 
@@ -132,6 +135,7 @@ def bootstrap(result: Bootstrap) -> Figure:
     return figure
 
 
+@style.draws
 def candidates(result: Discrimination, run: str | None = None) -> Figure:
     """The curves of all candidate laws through the data of one run, their residuals below, and where they differ most.
 

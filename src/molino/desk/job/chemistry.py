@@ -10,6 +10,7 @@ import numpy as np
 import tomlkit
 from tomlkit.items import InlineTable
 
+from molino.core.arguments import checked
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.constants import Constant, Plain, Unknown
 from molino.core.chemistry.heat_capacity import HeatCapacity
@@ -24,6 +25,7 @@ from molino.desk.job.reactions import read_chemistry_tables, read_parts
 from molino.desk.tables.write import whole
 
 
+@checked
 def read_chemistry(path: str | Path) -> Chemistry:
     """The chemistry of a job file, or of a file that `write_chemistry` wrote.
 
@@ -55,6 +57,7 @@ def read_chemistry(path: str | Path) -> Chemistry:
     return chemistry
 
 
+@checked
 def read_library(path: str | Path) -> Library:
     """A library of reactions: a TOML file with [species], [constants] and [reactions] as in a job file.
 
@@ -88,6 +91,7 @@ def read_library(path: str | Path) -> Library:
     return Library(tuple(reactions), tuple(species), constants)
 
 
+@checked
 def write_chemistry(chemistry: Chemistry, path: str | Path) -> Path:
     """Write a chemistry as TOML, each number with its unit and all its digits; `read_chemistry` gives the same back.
 

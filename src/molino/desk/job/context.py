@@ -15,6 +15,9 @@ from molino.core.vessels.feed import Feed
 from molino.desk.job import models
 from molino.desk.job.constants import read_constant_table, read_entry
 
+_LISTED = 5
+"""How many places of one fault are named."""
+
 
 class JobContext:
     """What is sound of a job file, as its tables, and what is wrong with it.
@@ -158,5 +161,12 @@ class JobContext:
         for fault in self.faults.found:
             places.setdefault((fault.what, fault.advice), []).append(fault.where)
         merged = Faults()
-        merged.found = [Fault(" and ".join(dict.fromkeys(p)), what, advice) for (what, advice), p in places.items()]
+        merged.found = [Fault(_places(list(dict.fromkeys(p))), what, advice) for (what, advice), p in places.items()]
         merged.raise_any(self.path.name)
+
+
+def _places(places: list[str]) -> str:
+    """Where a fault stands, in words."""
+    if len(places) > _LISTED:
+        return f"{', '.join(places[:_LISTED])} and {len(places) - _LISTED} more places"
+    return " and ".join(places)

@@ -13,6 +13,7 @@ from typing import Any
 from pydantic import ValidationError
 
 from molino.core import units
+from molino.core.arguments import checked
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.errors import Fault, InputError
 from molino.core.fitting.experiments import Experiments
@@ -65,6 +66,7 @@ class Job:
         return {name: vessel.with_(chemistry=chemistry) for name, vessel in self.vessels.items()}
 
 
+@checked
 def load_job(path: str | Path) -> Job:
     """Read a job file and its data.
 

@@ -10,6 +10,7 @@ import numpy as np
 import pandas as pd
 
 from molino.core import units
+from molino.core.arguments import checked
 from molino.core.chemistry.reaction import BASES
 from molino.core.errors import Faults, InputError, UnitError, nearest
 from molino.core.fitting.experiments import NOISE, VESSELS, Experiment, Experiments
@@ -163,6 +164,7 @@ def _read(asked: _Asked, shape: str, needed: tuple[str, ...]) -> _Table:
     return _Table(path, tuple(columns), numbers, texts.get("run"), texts.get("vessel"), table.notes)
 
 
+@checked
 def read_experiments(
     path: str | Path | pd.DataFrame, sheet: str | None = None, *, header_row: int | None = None,
     columns: str | Sequence[str] | None = None, signals: Mapping[str, Signal] | None = None,
@@ -256,6 +258,7 @@ def read_experiments(
     return Experiments(tuple(runs), table.path.name, _shown(table), (), (*table.notes, *signal_notes))
 
 
+@checked
 def read_rates(
     path: str | Path | pd.DataFrame, sheet: str | None = None, *, header_row: int | None = None,
     columns: str | Sequence[str] | None = None,

@@ -6,12 +6,14 @@ import math
 import re
 from typing import Any
 
+from molino.core.arguments import checked
 from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE, HeatCapacity
 from molino.core.chemistry.species import Species
 from molino.core.errors import InputError
 from molino.core.units import GAS_CONSTANT, Value
 
 
+@checked
 def look_up(identifier: str, phase: str = "gas", name: str = "") -> Species:
     """A species with the properties that the package `chemicals` holds of it (the extra `molino[species]`).
 

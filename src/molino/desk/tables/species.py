@@ -11,6 +11,7 @@ from typing import Any
 import pandas as pd
 
 from molino.core import units
+from molino.core.arguments import checked
 from molino.core.chemistry.heat_capacity import HeatCapacity
 from molino.core.chemistry.species import PROPERTIES, Species
 from molino.core.errors import Faults, InputError, nearest
@@ -22,6 +23,7 @@ _TEXTS = ("formula", "source")
 _SHAPE = "the table needs a column 'name', and any of " + ", ".join(n.replace("_", " ") for n in (*_TEXTS, *PROPERTIES))
 
 
+@checked
 def read_species(path: str | Path | pd.DataFrame, sheet: str | None = None) -> list[Species]:
     """Read species and their properties from CSV, XLSX or JSON.
 

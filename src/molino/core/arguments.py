@@ -1,0 +1,154 @@
+"""What is given to something public is held against its annotations where it fails: an InputError, not a raw one.
+
+Nothing is checked on the way: only when a call fails with an error of Python's own are its arguments looked at. If all
+of them are of the types that they are declared to be, the error is a fault of ours and goes on as it is.
+"""
+
+from __future__ import annotations
+
+import inspect
+import types
+import typing
+from collections.abc import Callable, Mapping, Sequence
+from functools import wraps
+from typing import Any, ParamSpec, TypeVar
+
+import numpy as np
+
+from molino.core.errors import Fault, InputError, MolinoError
+
+P = ParamSpec("P")
+R = TypeVar("R")
+RAW = (TypeError, ValueError, AttributeError, LookupError, ArithmeticError, AssertionError, OSError, RecursionError)
+"""What Python and its packages raise where an argument is nonsense."""
+_PLAIN = (str, int, float, np.number)
+_LONGEST = 60
+
+
+def checked(function: Callable[P, R]) -> Callable[P, R]:
+    """A public function or method whose nonsensical arguments are reported by name."""
+
+    @wraps(function)
+    def call(*args: P.args, **kwargs: P.kwargs) -> R:
+        try:
+            return function(*args, **kwargs)
+        except MolinoError:
+            raise
+        except RAW as error:
+            given = _bound(function, args, kwargs, error)
+            raise_wrong(given, resolved_hints(function), function.__name__, error)
+            raise
+
+    return call
+
+
+def _bound(function: Any, args: Any, kwargs: Any, error: Exception) -> dict[str, Any]:
+    """The arguments by name; InputError for those that the function does not have."""
+    try:
+        bound = inspect.signature(function).bind(*args, **kwargs)
+    except TypeError as wrong:
+        raise InputError(str(wrong), function.__name__, f"see help({function.__name__})") from error
+    return {name: value for name, value in bound.arguments.items() if name not in ("self", "cls")}
+
+
+def raise_wrong(given: Mapping[str, Any], hints: Mapping[str, Any], place: str, error: Exception) -> None:
+    """Raise InputError for arguments that are not what they are declared to be, or that nothing can be read from."""
+    wrong = [(n, v) for n, v in given.items() if not _fits(v, hints.get(n, Any))]
+    if not wrong:
+        wrong = [(n, v) for n, v in given.items() if _takes_any(hints.get(n, Any)) and _is_foreign(v)]
+    if wrong:
+        faults = [
+            Fault(f"{place}, {name}", f"{short(value)} cannot stand here", _advice(hints.get(name, Any), name))
+            for name, value in wrong
+        ]
+        raise InputError(faults) from error
+
+
+def short(value: Any) -> str:
+    """A value for a message."""
+    if isinstance(value, _PLAIN) or value is None or isinstance(value, list | tuple | dict):
+        try:
+            text = repr(value)
+        except ValueError:
+            text = "a number of thousands of digits"
+    else:
+        text = f"a {type(value).__name__}"
+    return text if len(text) <= _LONGEST else text[: _LONGEST - 3] + "..."
+
+
+def _advice(hint: Any, name: str) -> str:
+    words = getattr(hint, "__name__", "") or str(hint).replace("typing.", "")
+    words = words.replace("collections.abc.", "")
+    words = " or ".join(part.rpartition(".")[2].strip(" '") for part in words.split("|")) if "[" not in words else words
+    return f"give {name} as its description says" if hint is Any or "Any" in words else f"give {words}"
+
+
+def resolved_hints(owner: Any) -> dict[str, Any]:
+    """Annotations; those that name what is imported for type checkers alone count as anything."""
+    try:
+        return typing.get_type_hints(owner)
+    except NameError:
+        found = {}
+        space = vars(inspect.getmodule(owner) or types)
+        for name, text in getattr(owner, "__annotations__", {}).items():
+            try:
+                found[name] = eval(text, dict(space)) if isinstance(text, str) else text
+            except (NameError, TypeError):
+                found[name] = Any
+        return found
+
+
+def _takes_any(hint: Any) -> bool:
+    return hint is Any or any(_takes_any(part) for part in typing.get_args(hint))
+
+
+def _is_foreign(value: Any) -> bool:
+    """Whether a value is neither a quantity nor one of our objects."""
+    if isinstance(value, bool) or value is None:
+        return True
+    if isinstance(value, _PLAIN) or (hasattr(value, "magnitude") and hasattr(value, "units")):
+        return isinstance(value, str)
+    return not type(value).__module__.startswith("molino.")
+
+
+def _fits(value: Any, hint: Any) -> bool:
+    """Whether a value is of an annotated type; generous where the annotation is."""
+    if hint is Any or isinstance(hint, TypeVar | str):
+        return True
+    if hint is None or hint is type(None):
+        return value is None
+    origin, parts = typing.get_origin(hint), typing.get_args(hint)
+    if origin in (typing.Union, types.UnionType):
+        return any(_fits(value, part) for part in parts)
+    if origin is typing.Literal:
+        return value in parts if isinstance(value, str | int) else False
+    if origin is typing.Annotated:
+        return _fits(value, parts[0])
+    if origin is not None and inspect.isclass(origin):
+        return _fits_generic(value, origin, parts)
+    if hint is float:
+        return isinstance(value, int | float | np.number) and not isinstance(value, bool)
+    if hint is int:
+        return isinstance(value, int | np.integer) and not isinstance(value, bool)
+    return isinstance(value, hint) if inspect.isclass(hint) else True
+
+
+def _fits_generic(value: Any, origin: Any, parts: Sequence[Any]) -> bool:
+    if origin in (Callable, typing.Callable) or issubclass(origin, Callable):  # type: ignore[arg-type]
+        return callable(value)
+    if issubclass(origin, Mapping):
+        pairs = value.items() if isinstance(value, Mapping) and len(parts) == 2 else ()
+        return isinstance(value, Mapping) and all(_fits(k, parts[0]) and _fits(v, parts[1]) for k, v in pairs)
+    if issubclass(origin, tuple):
+        if not isinstance(value, list | tuple):
+            return False
+        is_open = not parts or parts[-1] is ...
+        wanted = [parts[0] if parts else Any] * len(value) if is_open else list(parts)
+        return len(value) == len(wanted) and all(_fits(v, p) for v, p in zip(value, wanted, strict=True))
+    if isinstance(value, str | bytes | Mapping):
+        return False
+    try:
+        items = list(value)
+    except TypeError:
+        return False
+    return not parts or all(_fits(v, parts[0]) for v in items)

@@ -1,0 +1,131 @@
+"""Calls of everything public with one argument that is nonsense."""
+
+from __future__ import annotations
+
+import datetime
+import decimal
+import inspect
+import traceback
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas as pd
+import pint
+
+import molino as mo
+
+CHEMISTRY = mo.Chemistry(
+    mo.Reaction("A -> B", k=mo.Arrhenius(k="0.2 1/min", at="350 K", Ea="60 kJ/mol"), name="r", enthalpy="-20 kJ/mol"),
+    species=[mo.Species(s, "C2H6O", heat_capacity="110 J/mol/K") for s in "AB"],
+)
+FEED = mo.Feed({"A": "1 mol/L"}, flow="1 L/min", T="350 K")
+TUBE = mo.PlugFlow(CHEMISTRY, FEED, volume="5 L")
+TANK = mo.StirredTank(CHEMISTRY, FEED, volume="5 L")
+TABLE = pd.DataFrame({"time [min]": [0, 5, 10, 20, 40], "A [mol/L]": [1.0, 0.37, 0.14, 0.02, 0.001]})
+RUNS = mo.read_experiments(TABLE)
+WRONG: tuple[Any, ...] = (
+    None, [], {}, [None], "", "nonsense", "3 parsec", -1, 1e400, True, object(), decimal.Decimal("NaN"), b"x", {1: 2},
+    pd.DataFrame({"a": [1]}), np.array([[1.0]]), np.nan, pint.UnitRegistry().Quantity(3, "volt"), lambda: 1, {"A": None},
+    datetime.date(2026, 1, 1), ("A",), 10**400, complex(1, 2), Path("nowhere"),
+)  # fmt: skip
+CALLS: dict[str, tuple[Callable[..., Any], dict[str, Any]]] = {
+    "Reaction": (mo.Reaction, {"equation": "A -> B", "rate": "k*[A]", "name": "r", "basis": "volume", "enthalpy": None,
+                               "k": "1 1/min", "orders": None}),
+    "Chemistry": (mo.Chemistry, {"reactions": [mo.Reaction("A -> B", k=1.0)], "species": (), "constants": {}}),
+    "Species": (mo.Species, {"name": "A", "formula": "H2O", "density": "1 kg/L", "heat_capacity": "75 J/mol/K"}),
+    "Arrhenius": (mo.Arrhenius, {"k": "1 1/min", "at": "300 K", "Ea": "50 kJ/mol"}),
+    "VantHoff": (mo.VantHoff, {"K": 2.0, "at": "300 K", "dH": "50 kJ/mol"}),
+    "Unknown": (mo.Unknown, {"guess": "1 1/min", "lower": None, "upper": None}),
+    "HeatCapacity": (mo.HeatCapacity, {"coefficients": ["75 J/mol/K"], "valid": None}),
+    "Feed": (mo.Feed, {"contents": {"A": "1 mol/L"}, "flow": "1 L/min", "T": "300 K", "P": None, "density": None}),
+    "Batch": (mo.Batch, {"chemistry": CHEMISTRY, "charge": {"A": "1 mol/L"}, "time": "1 h", "T": "350 K", "heat": None,
+                         "volume": "1 L", "show": {}}),
+    "StirredTank": (mo.StirredTank, {"chemistry": CHEMISTRY, "feed": FEED, "volume": "1 L", "heat": None, "catalyst": None,
+                                     "contents": None, "wall": None}),
+    "PlugFlow": (mo.PlugFlow, {"chemistry": CHEMISTRY, "feed": FEED, "diameter": "1 cm", "length": "1 m", "tubes": 2,
+                               "heat": None, "pressure_drop": None, "catalyst": None, "side": None, "wall": None}),
+    "SemiBatch": (mo.SemiBatch, {"chemistry": CHEMISTRY, "charge": {"A": "1 mol/L"}, "volume": "1 L", "T": "350 K",
+                                 "doses": {"d": mo.Dosing(FEED, windows=[("0 s", "5 s")])}, "time": "1 h"}),
+    "Dosing": (mo.Dosing, {"feed": FEED, "windows": [("0 s", "5 s")], "rate": None}),
+    "Jacket": (mo.Jacket, {"T": "300 K", "U": "50 W/m2/K", "flow": None}),
+    "Profile": (mo.Profile, {"points": [("0 s", "300 K"), ("9 s", "310 K")]}),
+    "Catalyst": (mo.Catalyst, {"bulk_density": "800 kg/m3", "deactivation": None, "internal_diffusion": {}}),
+    "Deactivation": (mo.Deactivation, {"k": "1 1/h", "age": "3 h"}),
+    "Membrane": (mo.Membrane, {"flux": {"A": "L*[A]"}, "constants": {"L": "1 m/s"}, "area": None, "outside": {}}),
+    "PressureDrop": (mo.PressureDrop, {"viscosity": "0.02 mPa*s"}),
+    "Exchanger": (mo.Exchanger, {"T": "300 K", "duty": None}),
+    "Train": (mo.Train, {"steps": [TANK, TUBE], "recycle": 0.5, "name": "x"}),
+    "Change": (mo.Change, {"what": "flow", "to": "2 L/min", "at": "1 h", "over": None}),
+    "Signal": (mo.Signal, {"of": "A", "slope": "2 L/mol", "blank": 0.0}),
+    "Experiment": (mo.Experiment, {"name": "1", "times": [0.0, 1.0], "measured": {"A": [1.0, 0.5]}, "initial": {}, "T": None}),
+    "Rates": (mo.Rates, {"rate": [1.0, 2.0], "concentrations": {"A": [1.0, 2.0]}, "T": None}),
+    "read_experiments": (mo.read_experiments, {"path": TABLE, "sheet": None, "signals": None, "vessel": None, "changes": (),
+                                               "header_row": None, "columns": None}),
+    "read_rates": (mo.read_rates, {"path": TABLE, "sheet": None}),
+    "read_species": (mo.read_species, {"path": TABLE, "sheet": None}),
+    "read_chemistry": (mo.read_chemistry, {"path": "nowhere.toml"}),
+    "read_library": (mo.read_library, {"path": "nowhere.toml"}),
+    "load_job": (mo.load_job, {"path": "nowhere.toml"}),
+    "screen_orders": (mo.screen_orders, {"experiments": RUNS, "species": "A", "partner": None}),
+    "fit": (mo.fit, {"chemistry": mo.Chemistry(mo.Reaction("A -> B", k=mo.Unknown("0.1 1/min"))), "data": RUNS,
+                     "errors": "each", "fit_initial": (), "n_starts": 1, "seed": 0, "per_run": (), "unknowns": {}}),
+    "discriminate": (mo.discriminate, {"candidates": {}, "data": RUNS}),
+    "size": (mo.size, {"vessel": TUBE, "metric": "conversion of A", "target": 0.5, "vary": None}),
+    "compare": (mo.compare, {"vessels": [TUBE, TANK], "metrics": ["conversion of A"]}),
+    "sweep": (mo.sweep, {"vessel": TUBE, "vary": {"volume": ["1 L", "2 L"]}, "metrics": ["conversion of A"]}),
+    "evaluator": (mo.evaluator, {"vessel": TUBE, "settings": ["volume"], "metrics": ["conversion of A"]}),
+    "span": (mo.span, {"low": "1 L", "high": "2 L", "points": 3}),
+    "conversion": (lambda species: TUBE.run().metric(mo.conversion(species)), {"species": "A"}),
+    "yield_of": (lambda product, on: TUBE.run().metric(mo.yield_of(product, on)), {"product": "B", "on": "A"}),
+    "selectivity": (lambda wanted, over: TUBE.run().metric(mo.selectivity(wanted, over)), {"wanted": "B", "over": "A"}),
+    "metric": (lambda text: TUBE.run().metric(text), {"text": "conversion of A"}),
+    "with_": (lambda conditions: TUBE.with_(conditions), {"conditions": {"volume": "1 L"}}),
+    "with_ T": (lambda T: TUBE.with_(T=T), {"T": "1 K"}),
+    "run of a batch": (lambda time: mo.Batch(CHEMISTRY, {"A": 1.0}, T=350.0).run(time), {"time": "1 h"}),
+    "run of a tank": (lambda time, changes: TANK.run(time, changes=changes), {"time": "1 h", "changes": ()}),
+    "steady_states": (lambda T: TANK.with_(heat="adiabatic").steady_states(T), {"T": ("300 K", "500 K")}),
+    "branch": (lambda vary, between: TANK.branch(vary, between), {"vary": "feed T", "between": ("300 K", "310 K")}),
+    "sensitivity": (lambda metric, settings: TUBE.run().sensitivity(metric, settings),
+                    {"metric": "conversion of A", "settings": ["volume"]}),
+    "write_chemistry": (mo.write_chemistry, {"chemistry": CHEMISTRY, "path": "/nowhere/x.toml"}),
+    "CubicEquation": (mo.CubicEquation, {"species": [mo.Species("A")], "form": "Soave", "pairs": None}),
+    "Metric": (mo.Metric, {"what": "conversion", "species": "A"}),
+    "effectiveness_factor": (mo.effectiveness_factor, {"modulus": 2.0}),
+    "figures.profile": (mo.figures.profile, {"run": TUBE.run(), "show": None}),
+    "figures.sweep": (mo.figures.sweep, {"result": mo.sweep(TUBE, {"volume": ["1 L", "2 L"]}, ["volume"]), "metrics": None}),
+}  # fmt: skip
+
+
+def raw_errors(name: str) -> Iterator[str]:
+    """What came out of a call that is no MolinoError, for each argument and each nonsense in its place."""
+    call, good = CALLS[name]
+    for argument in good:
+        for wrong in WRONG:
+            given = {**good, argument: wrong}
+            try:
+                call(**given)
+            except mo.MolinoError:
+                continue
+            except Exception as error:
+                place = traceback.extract_tb(error.__traceback__)[-1]
+                where = f"{Path(place.filename).name}:{place.lineno}"
+                yield f"{name}({argument}={wrong!r:.30}): {type(error).__name__}: {str(error)[:60]} ({where})"
+
+
+def missing() -> set[str]:
+    """Public functions that are not called here."""
+    public = {name for name in mo.__all__ if inspect.isfunction(getattr(mo, name))}
+    called = {call.__name__ for call, _ in CALLS.values() if inspect.isfunction(call)} | set(CALLS)
+    return public - called
+
+
+if __name__ == "__main__":
+    import warnings
+
+    warnings.simplefilter("ignore")
+    print("not called:", sorted(missing()))
+    for name in CALLS:
+        for line in raw_errors(name):
+            print(line)

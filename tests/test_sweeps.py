@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 from pathlib import Path
 from typing import Any
 
@@ -125,6 +126,47 @@ def test_an_interruption_keeps_what_was_computed() -> None:
     assert np.isfinite(swept.values["conversion of A"]).tolist() == [True, True, False]
     assert "interrupted" in swept.reasons[2]
     assert json.loads(json.dumps(swept.to_dict()))["interrupted"] is True
+
+
+def test_the_least_whole_number_of_tubes_and_of_tanks() -> None:
+    chemistry = mo.Chemistry([mo.Reaction("A -> B", k="0.2 1/min", name="r"), mo.Reaction("B -> C", k="0.1 1/min")])
+    feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+    tube = mo.PlugFlow(chemistry, feed, diameter="2 cm", length="1 m", tubes=3)
+    liters = math.pi / 4 * 0.02**2 * 1e3  # of one tube
+    for metric, target, wanted in (
+        ("conversion of A", 0.9, math.log(10) / 0.2 / liters), ("concentration of A", "0.3 mol/L", -math.log(0.3) / 0.2 / liters),
+        ("yield of B on A", 0.3, None),
+    ):  # fmt: skip
+        sized = mo.size(tube.with_(tubes=30), metric, target, vary="tubes")
+        assert sized.value == sized.vessel.tubes  # type: ignore[union-attr]
+        if wanted is not None:
+            assert sized.value == math.ceil(wanted)
+        less = tube.with_(tubes=int(sized.value) - 1).run().metric(metric)
+        assert (less - sized.target) * sized.margin < 0  # type: ignore[operator]
+    assert sized.value < 22 < 30  # before the peak of the yield
+    tank = mo.StirredTank(chemistry, feed, volume="3 L")
+    tanks = mo.size(tank, "conversion of A", 0.95, vary="tanks_in_series")
+    assert tanks.value == math.ceil(math.log(20) / math.log(1 + 0.2 * 3))  # 1 - X = (1 + k tau)^-n
+    assert tanks.margin == pytest.approx(0.05 - (1 + 0.6) ** -tanks.value)
+    assert "6 give 0.940395" in str(tanks)
+    for vessel, vary, message in ((tube, "tubes", "the most is 0.49"), (tank, "tanks_in_series", "the most is 0.42")):
+        with pytest.raises(mo.UnreachableError, match=message):
+            mo.size(vessel, "yield of B on A", 0.6, vary=vary)
+    with pytest.raises(mo.InputError, match="no size yet"):
+        mo.size(tube.with_(length=None), "conversion of A", 0.5, vary="tubes")
+
+
+def test_when_each_quantity_of_a_tank_settles() -> None:
+    feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+    tank = mo.StirredTank(mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min")), feed, volume="3 L", contents={})
+    run = tank.run("30 min", settling_band=0.05)
+    rate = 1 / 3 + 0.2  # of A, per min: flow and reaction; of A + B the flow alone
+    assert run.settling_times()["A"].to("min").magnitude == pytest.approx(-math.log(0.05) / rate, rel=1e-6)
+    assert run.settling_time() == max(run.settling_times().values())
+    assert run.to_dict()["settling"]["band"] == 0.05
+    assert "A within 5 % from" in run.facts()
+    assert tank.run("7 min").facts()["B within 2 % from"] == "not within this run"
+    assert tank.run("7 min").settling_times(0.02)["B"] is None
 
 
 def test_spans_and_their_faults() -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
@@ -12,6 +13,7 @@ from molino.core import units
 from molino.core.arguments import checked
 from molino.core.design.size_search import SizeSearchResult, along_run, by_whole_runs
 from molino.core.design.steady_sizing import along_steady_states
+from molino.core.design.whole_numbers import counts_of, least_number
 from molino.core.errors import InputError, UnreachableError, nearest
 from molino.core.frozen import Frozen
 from molino.core.results import Result, entry
@@ -52,7 +54,9 @@ class Sizing(Frozen, Result):
         Whether the steady state of a tank is stable.
     remark : str
         What there is to report about a steady state: whether it is stable, and whether the tank comes to it from its
-        contents at t = 0.
+        contents at t = 0; of a whole number, what one less would give.
+    margin : float or None
+        Of a whole number: by how much the metric with it passes the target, in SI.
 
     Examples
     --------
@@ -75,6 +79,7 @@ class Sizing(Frozen, Result):
     standard_error: float | None
     is_stable: bool = True
     remark: str = ""
+    margin: float | None = None
 
     @property
     def display(self) -> Display:
@@ -100,6 +105,8 @@ class Sizing(Frozen, Result):
             "found": self.vary.replace("_", " "),
             "value": float(display.number(self.value, kind)),
         }
+        if self.margin is not None:
+            row["margin"] = float(display.difference(self.margin, self.metric.kind))
         if self.interval is not None:
             low, high = (float(display.number(bound, kind)) for bound in self.interval)
             row |= {"95 % low": low, "95 % high": high}
@@ -116,6 +123,7 @@ class Sizing(Frozen, Result):
             "vary": self.vary,
             **entry(display, self.value, kind),
             "interval_95": interval,
+            "margin": None if self.margin is None else float(display.difference(self.margin, self.metric.kind)),
             "stable": self.is_stable,
             "remark": self.remark,
             "run": self.run.to_dict(),
@@ -150,7 +158,8 @@ def size(vessel: Vessel | Train, metric: Metric | str, target: Any, vary: str | 
         The value to reach: a number, or a concentration.
     vary : str, optional
         'time' (batch); 'volume', 'space_time' or 'catalyst_mass' (tank); 'length', too (tube); 'NAME.length' and so on
-        of a vessel in a train by its name, or its 'recycle'.
+        of a vessel in a train by its name, or its 'recycle'. Whole numbers: 'tubes' (of tubes given by diameter and
+        length), or 'tanks_in_series' (equal tanks, each as large as the one given, which come back as a train).
 
     Returns
     -------
@@ -179,6 +188,8 @@ def size(vessel: Vessel | Train, metric: Metric | str, target: Any, vary: str | 
     if isinstance(vessel, Train):
         return _size_train(vessel, metric, wanted, vary)
     vessel._require_known()
+    if vary in counts_of(vessel):
+        return _size_whole(vessel, metric, wanted, vary)
     searches: dict[str, Callable[[Vessel, Metric, float], SizeSearchResult]]
     searches = {"steady": along_steady_states, "whole runs": by_whole_runs, "run": along_run}
     answer = searches[vessel._sized_along](vessel, metric, wanted)
@@ -208,11 +219,31 @@ def check_size(vessel: Vessel | Train, metric: Metric, vary: str | None) -> str:
             message = "which vessel of the train?" if vary is None else f"'{vary}' of the train cannot be varied"
             raise InputError(message, vessel.label, nearest(vary or "", sizes) or "name its vessels")
         return vary
-    vary = vary or vessel._default_size()
-    if vary not in vessel._sizes:
-        raise InputError(f"'{vary}' of a {vessel.noun} cannot be varied", vessel.label, nearest(vary, vessel._sizes))
-    vessel._size_of(vary, 1.0)
+    vary, counts = vary or vessel._default_size(), counts_of(vessel)
+    if vary not in (*vessel._sizes, *counts):
+        known = [*vessel._sizes, *counts]
+        raise InputError(f"'{vary}' of a {vessel.noun} cannot be varied", vessel.label, nearest(vary, known))
+    if vary not in counts:
+        vessel._size_of(vary, 1.0)
+    elif vessel._needs_size:
+        message = f"it has no size yet, and the number of {vary.replace('_', ' ')} is sought"
+        raise InputError(message, vessel.label, f"give its {vessel._default_size()}")
     return vary
+
+
+def _size_whole(vessel: Vessel, metric: Metric, wanted: float, vary: str) -> Sizing:
+    """The least whole number that reaches a target, with what one less would give."""
+    answer = least_number(vessel, metric, wanted, vary)
+    if answer.number is None:
+        raise _unreachable(vessel, metric, wanted, answer.search, vary, "number")
+    display, kind = vessel._display, metric.kind
+    remark = f"{answer.number} give {metric} {display.text(answer.value, kind, 6)}"
+    if math.isfinite(answer.before):
+        remark += f"; {answer.number - 1} give {display.text(answer.before, kind, 6)}"
+    return Sizing(
+        answer.vessel, answer.run, vary, "number", float(answer.number), metric, wanted, None, remark=remark,
+        margin=answer.value - wanted,
+    )  # fmt: skip
 
 
 def _train_sizes(train: Train) -> dict[str, str]:

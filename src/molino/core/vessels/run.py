@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -217,6 +218,8 @@ class Run(RunResult):
         The course of its states through all stages.
     wanted : tuple of float or None
         The points asked for.
+    settling_band : float
+        Within which share of its largest distance from the steady state a quantity of a tank has settled.
 
     Examples
     --------
@@ -232,6 +235,7 @@ class Run(RunResult):
     vessel: Vessel
     trajectory: Trajectory
     wanted: tuple[float, ...] | None = None
+    settling_band: float = 0.02
 
     @property
     def display(self) -> Display:
@@ -301,7 +305,7 @@ class Run(RunResult):
 
     def at(self, points: Any) -> Run:
         """The same run with other rows: at times in s, or volumes passed in m^3."""
-        return Run(self.vessel, self.trajectory, _wanted(self.vessel, self.trajectory.end, points))
+        return replace(self, wanted=_wanted(self.vessel, self.trajectory.end, points))
 
     def evaluate(self, expressions: tuple[sp.Expr, ...]) -> list[np.ndarray]:
         """Expressions of the balances at each point, each of shape (points,)."""
@@ -644,11 +648,11 @@ class Run(RunResult):
         times = self._times(self.points, self.states)
         return [*along, ("volume", "volume", self.points), ("residence time", "time", times)]
 
-    def settling_time(self, band: float = 0.02) -> Any:
+    def settling_time(self, band: float | None = None) -> Any:
         """When a tank has come to its steady state to within a band and stays there, as a quantity.
 
         Every amount, and the temperature, counts by its own largest distance from the steady state that it ends in:
-        with band 0.02 all are within two per cent of that from then on.
+        with band 0.02 all are within two per cent of that from then on. If left out, the band is that of the run.
 
         Raises
         ------
@@ -657,6 +661,18 @@ class Run(RunResult):
         SolveError
             If it does not settle within this run.
         """
+        times = self._settling(self.settling_band if band is None else band)
+        if any(math.isinf(time) for time in times.values()):
+            raise SolveError("it does not settle within this run", self.vessel.label, "run it for longer")
+        return self.display.quantity(max(times.values(), default=0.0), "time")
+
+    def settling_times(self, band: float | None = None) -> dict[str, Any]:
+        """As `settling_time`, for each species and the temperature by itself; None for what does not settle."""
+        times = self._settling(self.settling_band if band is None else band)
+        return {n: None if math.isinf(t) else self.display.quantity(t, "time") for n, t in times.items()}
+
+    def _settling(self, band: float) -> dict[str, float]:
+        """When each state that moves has settled, in s; inf where it has not by the end."""
         if self.is_steady or not self.vessel._has_steady_state:
             raise InputError("only the run of a tank over time settles", self.vessel.label, "tank.run('6 h')")
         if not 0 < band < 1:
@@ -664,7 +680,7 @@ class Run(RunResult):
         balances = self.vessel._model.balances
         case, n = Case(balances, self._last_values()), len(balances.states)
         rest, _ = steady(case, self.space_time_si, self.trajectory.end_state[:n])
-        times = [0.0]
+        times: dict[str, float] = {}
         for i, state in enumerate(balances.states):
             if state.kind not in ("amount", "temperature"):
                 continue
@@ -672,11 +688,19 @@ class Run(RunResult):
             far = max(abs(end - rest[i]) for end in ends)
             if far <= 1e-9 * abs(rest[i]):
                 continue
+            name = "temperature" if state.kind == "temperature" else str(state.name)
             if abs(self.trajectory.end_state[i] - rest[i]) > band * far:
-                raise SolveError("it does not settle within this run", self.vessel.label, "run it for longer")
+                times[name] = math.inf
+                continue
             levels = (rest[i] + band * far, rest[i] - band * far)
-            times += [at for level in levels for at in self.trajectory.crossings(state.symbol, float(level))]
-        return self.display.quantity(max(times), "time")
+            passed = [at for level in levels for at in self.trajectory.crossings(state.symbol, float(level))]
+            times[name] = max(passed, default=0.0)
+        return times
+
+    @property
+    def _is_start_up(self) -> bool:
+        """Whether it is a tank over time, of which it can be asked when it settles."""
+        return not self.is_steady and self.vessel._has_steady_state
 
     def _last_values(self) -> tuple[float, ...]:
         """The numbers of the plain balances as they stand at the end."""
@@ -734,6 +758,10 @@ class Run(RunResult):
                     found["highest temperature"] = display.text(highest, "temperature", 5)
         if self.vessel._model.duty is not None and self.vessel._heat_shape.mode != "adiabatic":
             found["duty" if self.duty_kind == "power" else "heat added"] = display.text(self.duty_si, self.duty_kind)
+        if self._is_start_up:
+            for name, time in self._settled_or_none().items():
+                text = display.text(time, "time") if math.isfinite(time) else "not within this run"
+                found[f"{name} within {100 * self.settling_band:g} % from"] = text
         if beyond := self.out_of_range():
             found["heat capacity of"] = "; ".join(beyond)
         if self.closure:
@@ -742,7 +770,18 @@ class Run(RunResult):
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data: sizes, conversions, concentrations, temperature, duty, closures, streams in and out."""
-        return {**super().to_dict(), "solved_by": str(self.report)}
+        found = {**super().to_dict(), "solved_by": str(self.report)}
+        if self._is_start_up:
+            times = {n: entry(self.display, t, "time") for n, t in self._settled_or_none().items()}
+            found["settling"] = {"band": self.settling_band, **times}
+        return found
+
+    def _settled_or_none(self) -> dict[str, float]:
+        """When each quantity has settled; nothing where the steady state that it ends in cannot be found."""
+        try:
+            return self._settling(self.settling_band)
+        except SolveError:
+            return {}
 
     def __str__(self) -> str:
         return self.lines(str(self.vessel))

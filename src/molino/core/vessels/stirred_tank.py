@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, ClassVar
 
 import numpy as np
@@ -280,7 +280,7 @@ class StirredTank(FlowVessel):
 
     def run(
         self, time: Any, points: Any = None, changes: Sequence[Change] = (), rtol: float = RTOL / 10,
-        atol: float = ATOL / 10,
+        atol: float = ATOL / 10, settling_band: float = 0.02,
     ) -> Run:  # fmt: skip
         """Follow the tank for some time from what is in it at t = 0, through changes on the way.
 
@@ -293,6 +293,8 @@ class StirredTank(FlowVessel):
             Steps and ramps of feed, flow, temperature or coolant: [mo.Change("feed T", "60 degC", at="2 h")].
         rtol, atol : float
             As for `Batch.run`; a tenth of it, since what flows through is integrated, too.
+        settling_band : float
+            Within which share of its largest distance from the steady state each quantity counts as settled.
 
         Raises
         ------
@@ -306,7 +308,7 @@ class StirredTank(FlowVessel):
         as_built = self.with_(volume=Value(self._volume_si, "m^3"), space_time=None, catalyst_mass=None)
         run = follow(self, end, points, rtol=rtol, atol=atol, moving_numbers=changed_numbers(as_built, changes))
         self._check_outflow(run)
-        return run
+        return replace(run, settling_band=settling_band)
 
     def outcome(self) -> Run:
         """The steady state."""

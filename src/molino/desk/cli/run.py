@@ -99,7 +99,9 @@ def _run_all(job: Job, vessels: Mapping[str, Any], only: str | None, quiet: bool
             if tasks is None:
                 continue
             if tasks.start_up is not None:
-                found.runs[f"{name} over time"] = vessel.run(tasks.start_up, changes=tasks.changes)
+                found.runs[f"{name} over time"] = vessel.run(
+                    tasks.start_up, changes=tasks.changes, settling_band=tasks.settling_band
+                )
             if tasks.steady_states is not None:
                 found.states[name] = vessel.steady_states(tasks.steady_states)
             if tasks.branch is not None:

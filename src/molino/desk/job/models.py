@@ -189,6 +189,7 @@ class _StirredTankBase(Table):
     heat: HeatField = None
     wall: MembraneTable | None = None
     start_up: Quantity | None = None
+    settling_band: float = Field(0.02, gt=0, lt=1)
     changes: list[ChangeTable] = []
     steady_states: SteadyTable | None = None
     branch: BranchTable | None = None

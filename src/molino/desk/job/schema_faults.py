@@ -11,7 +11,14 @@ from pydantic import BaseModel
 from molino.core.errors import Fault, nearest
 from molino.desk.job import models, shapes
 
-_NUMBERED = {"greater_than_equal": "ge", "less_than_equal": "le", "too_short": "min_length", "too_long": "max_length"}
+_NUMBERED = {
+    "greater_than": "gt",
+    "less_than": "lt",
+    "greater_than_equal": "ge",
+    "less_than_equal": "le",
+    "too_short": "min_length",
+    "too_long": "max_length",
+}
 _NAMED = ("species", "constants", "reactions", "feeds", "vessels", "data", "fit", "size", "compare", "sweep", "profile")
 """Tables of things with names."""
 _LONGEST = 80
@@ -62,6 +69,9 @@ def _in_words(error: Any, steps: list[str], raw: Mapping[str, Any]) -> tuple[str
         )
     if kind in _NUMBERED:
         number = context[_NUMBERED[kind]]
+        if kind in ("greater_than", "less_than"):
+            side = "above" if kind == "greater_than" else "below"
+            return f"is not {side} {number}", f"give a number {side} {number}"
         word = "less" if kind in ("greater_than_equal", "too_short") else "more"
         unit = "" if kind.endswith("equal") else " entry" if number == 1 else " entries"
         return f"is {word} than {number}{unit}", f"give {number}{unit} or {'more' if word == 'less' else 'less'}"

@@ -41,6 +41,7 @@ class TankTasks:
     changes: tuple[Change, ...]
     steady_states: tuple[Any, Any] | None
     branch: tuple[str, tuple[Any, Any]] | None
+    settling_band: float = 0.02
 
 
 def read_feed(job: JobContext, table: Any, chemistry: Chemistry | None) -> Feed:
@@ -159,7 +160,7 @@ def read_tank_tasks(job: JobContext, table: Any, tank: Vessel) -> TankTasks:
             curve = (table.branch.vary, (low, high))
             read_range(tank, *curve)  # type: ignore[arg-type]
     faults.raise_any()
-    return TankTasks(start_up, changes, bounds, curve)
+    return TankTasks(start_up, changes, bounds, curve, table.settling_band)
 
 
 def read_train(

@@ -244,3 +244,17 @@ def test_every_vessel_keeps_the_elements_and_the_invariants(network: dict[str, f
             )
             assert all(closed < 1e-9 for closed in run.closure.values())
             assert all(np.min(c) > -1e-8 * np.max(c) for c in run.concentrations.values() if np.max(c) > 1e-6)
+
+
+def test_to_nothing_and_from_nothing() -> None:
+    made, lost = mo.Reaction("-> A", k="0.2 mol/L/min", name="made"), mo.Reaction("A ->", k="0.1 1/min", name="lost")
+    chemistry = mo.Chemistry([made, lost], species={"A": "C2H4"})
+    assert str(chemistry.matrix().loc["A"].to_list()) == "[1.0, -1.0]"
+    notes = [f.what for f in chemistry.check().findings if "nothing: neither" in f.what]
+    assert len(notes) == 2
+    end = mo.Batch(chemistry, {"A": "0 mol/L"}).run("1000 min")
+    assert end.final["A"].to("mol/L").magnitude == pytest.approx(2.0)
+    assert "mass" not in end.closure
+    for equation in ("->", "A + -> B", "-> A +"):
+        with pytest.raises(mo.InputError):
+            mo.Reaction(equation, k=1.0)

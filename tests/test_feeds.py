@@ -154,3 +154,12 @@ def test_gas_vessels_against_their_closed_forms() -> None:
     assert swept.values["conversion of A"][0] == pytest.approx(1 - math.exp(-k * 3600), rel=1e-8)
     sized = mo.size(mo.PlugFlow(chemistry, feed), "conversion of A", 0.9)
     assert 1.5 * math.log(10) - 0.45 == pytest.approx(k * sized.value / (10 / 3600), rel=1e-8)
+
+
+def test_a_molar_density_brings_volume_and_moles_together() -> None:
+    feed = mo.Feed({"A": "10 mol%", "B": "rest"}, flow="5 kmol/h", density="12 mol/L")
+    mixture = feed.mixture(None)
+    assert mixture.concentrations["A"] == pytest.approx(1200.0)
+    assert mixture.volume == pytest.approx(5000 / 3600 / 12e3)
+    with pytest.raises(mo.UnitError, match="is not a density"):
+        mo.Feed({"A": "1 mol/L"}, flow="5 kmol/h", density="3 m")

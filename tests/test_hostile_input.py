@@ -28,7 +28,7 @@ def test_what_check_refuses_has_a_remedy_and_nothing_fails_in_another_way(seed: 
 
 @pytest.mark.parametrize("seed", [11])
 def test_what_check_accepts_the_commands_run(seed: int) -> None:
-    ended, faults = mutated_jobs.campaign(seed, 60)
+    ended, faults = mutated_jobs.campaign(seed, 40)
     assert not faults
     assert ended["ran"] > 4
 
@@ -128,12 +128,13 @@ def test_terminals_folders_and_settings_of_others(folder: Path) -> None:
     assert ascii_only.returncode == 0
     assert "m3/h" in ascii_only.stdout
     (folder / "matplotlibrc").write_text("this: is no setting\nlines.linewidth: many\n")
-    strange = typed(folder, "sweep", "valdeoro.toml", MPLBACKEND="nonsense")
+    (folder / "series.csv").write_text("time [min],A [mol/L]\n0,1\n5,0.61\n10,0.37\n20,0.13\n30,0.05\n")
+    strange = typed(folder, "orders", "series.csv", MPLBACKEND="nonsense")
     assert (strange.returncode, strange.stderr) == (0, "")
-    blocked = folder / "results" / "valdeoro" / "sweep.json"
+    blocked = folder / "results" / "series" / "orders.csv"
     blocked.unlink()
     blocked.mkdir()
-    refused = typed(folder, "sweep", "valdeoro.toml")
+    refused = typed(folder, "orders", "series.csv")
     assert refused.returncode == 1
     assert "a folder has this name" in refused.stderr
     with Path("/dev/full").open("w") as out:

@@ -55,12 +55,18 @@ def test_a_field_of_a_vessel_takes_one_line() -> None:
 
 
 def test_a_bare_number_of_an_open_kind_is_no_guess() -> None:
-    file = models.JobFile.model_validate({"units": {"molar_flow": "kmol/h"}, "reactions": {}})
-    job = JobContext(file, Path("job.toml"), {}, list[Fault]())
     feed = {"contents": {"A": "1 mol/L"}}
+
+    def read(units: dict[str, str], flow: Any) -> Any:
+        file = models.JobFile.model_validate({"units": units, "reactions": {}})
+        job = JobContext(file, Path("job.toml"), {}, list[Fault]())
+        return job.read(mo.Feed, models.FeedTable.model_validate({**feed, "flow": flow}))["flow"]
+
     with pytest.raises(mo.InputError, match="may be a volumetric flow"):
-        job.read(mo.Feed, models.FeedTable.model_validate({**feed, "flow": 400}))
-    assert job.read(mo.Feed, models.FeedTable.model_validate({**feed, "flow": "4 m3/h"}))["flow"] == "4 m3/h"
+        read({"molar_flow": "kmol/h", "mass_flow": "t/h"}, 400)
+    assert read({"molar_flow": "kmol/h"}, 400) == "400 kmol/h"  # what [units] names is what flows are in
+    assert read({"molar_flow": "kmol/h", "volumetric_flow": "m3/h"}, 400) == "400 m3/h"
+    assert read({"molar_flow": "kmol/h"}, "4 m3/h") == "4 m3/h"
 
 
 def test_the_page_of_keys_is_what_the_schema_says() -> None:

@@ -118,6 +118,10 @@ def _what_is_not_checked(chemistry: Chemistry) -> Iterator[Finding]:
                 yield Finding("note", f"reaction {name}, {constant}", message, "write its unit")
     for reaction in chemistry.reactions:
         place = f"reaction {reaction.name}"
+        if reaction.equation.is_one_sided:
+            way = "from nothing" if not reaction.equation.left else "to nothing"
+            message = f"'{reaction.equation}' goes {way}: neither elements nor mass are kept, or checked"
+            yield Finding("note", place, message, "name what is on the other side if they shall be")
         if reaction.is_python:
             message = (
                 "the rate law is a Python function: no dimension check, numeric derivatives, slower than a formula"

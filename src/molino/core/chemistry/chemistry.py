@@ -7,7 +7,7 @@ import math
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import sympy as sp
@@ -35,6 +35,9 @@ from molino.core.errors import Faults, InputError, nearest
 from molino.core.frozen import Frozen, FrozenMapping, settle
 from molino.core.printing import Printed
 from molino.core.units import GAS_CONSTANT, Dimension, Value
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 
 @dataclass(frozen=True, eq=False)
@@ -375,6 +378,19 @@ class Chemistry(Frozen, Printed):
         """
         return Review.of(review(self, units.positive(T, "temperature", "T") if T is not None else None))
 
+    def matrix(self) -> pd.DataFrame:
+        """The stoichiometric matrix as a table: moles of each species (rows) formed by each reaction (columns).
+
+        Returns
+        -------
+        DataFrame
+            Indexed by species, a column a reaction; what is consumed is negative.
+        """
+        import pandas as pd
+
+        reactions = [str(r.name) for r in self.reactions]
+        return pd.DataFrame(self.network.matrix, index=list(self.names), columns=reactions)
+
     def equations(self) -> Equations:
         """Rate laws and net rates of formation as plain text (`print`), LaTeX (`.latex`) and `figures.equations`."""
         return chemistry_equations(self)
@@ -392,7 +408,8 @@ class Chemistry(Frozen, Printed):
         """
         reacting = {i for column in self.network.stoichiometry for i, _ in column}
         by_index = dict(enumerate(self.species))
-        if all(by_index[i].formula for i in reacting):
+        keeps_elements = not any(r.equation.is_one_sided for r in self.reactions)
+        if keeps_elements and all(by_index[i].formula for i in reacting):
             atoms = {i: conserved(str(by_index[i].formula)) for i in reacting}
             kinds = dict.fromkeys(e for counts in atoms.values() for e in counts)
             size = len(self.species)

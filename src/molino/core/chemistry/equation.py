@@ -36,9 +36,14 @@ class Equation:
         net = {name: right.get(name, Fraction(0)) - left.get(name, Fraction(0)) for name in self.species}
         return {name: coefficient for name, coefficient in net.items() if coefficient}
 
+    @property
+    def is_one_sided(self) -> bool:
+        """Whether it makes something from nothing, or leaves nothing of it: no element is kept."""
+        return not self.left or not self.right
+
     def __str__(self) -> str:
         sides = (" + ".join(f"{coefficient_text(n)}{name}" for name, n in side) for side in (self.left, self.right))
-        return (" <-> " if self.reversible else " -> ").join(sides)
+        return (" <-> " if self.reversible else " -> ").join(sides).strip()
 
 
 def coefficient_text(number: Fraction) -> str:
@@ -51,6 +56,8 @@ def coefficient_text(number: Fraction) -> str:
 
 def _side(text: str, equation: str, which: str) -> tuple[tuple[str, Fraction], ...]:
     moles: dict[str, Fraction] = {}
+    if not text.strip():
+        return ()
     for term in _PLUS.split(text.strip()):
         match = _TERM.fullmatch(term.strip())
         if not match:
@@ -88,6 +95,8 @@ def parse_equation(text: str) -> Equation:
     equation = Equation(
         text.strip(), _side(left, text, "left"), _side(right, text, "right"), arrows[0] in ("<->", "<=>", "⇌", "⇄", "=")
     )
+    if not equation.species:
+        raise InputError(f"'{text}' has no species", advice=_WRITE)
     if not equation.net:
         raise InputError(f"'{text}' changes nothing: both sides are the same", advice="correct the products")
     return equation

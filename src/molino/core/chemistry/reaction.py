@@ -161,9 +161,9 @@ class Reaction(Frozen):
             return f"Python function {name_of(self.rate)}({', '.join(str(s) for s in self.formula.args)})"
         if self.rate is not None:
             return self.rate
-        forward, backward = (_mass_action(side) for side in (self.equation.left, self.equation.right))
+        forward, backward = (_mass_action(side) or "1" for side in (self.equation.left, self.equation.right))
         if not self.equation.reversible:
-            return f"k*{forward}"
+            return f"k*{forward}" if self.equation.left else "k"
         return f"k*({forward} - {backward}/K)" if "K" in self.constants else f"k*{forward} - k_reverse*{backward}"
 
     @cached_property

@@ -171,7 +171,7 @@ def check_balance(equation: Equation, formulas: Mapping[str, str]) -> None:
     The message names the coefficient that would correct it, where one alone can.
     """
     net = equation.net
-    if any(name not in formulas for name in net):
+    if equation.is_one_sided or any(name not in formulas for name in net):
         return
     counts = {name: conserved(formulas[name]) for name in net}
     off: dict[str, Fraction] = {}

@@ -29,7 +29,7 @@ from molino.core.units import Display, Value
 from molino.core.vessels.catalyst import NO_CATALYST, Catalyst, check_catalyst
 from molino.core.vessels.checks import VesselReview, review_vessel
 from molino.core.vessels.equations import vessel_equations
-from molino.core.vessels.feed import check_contents, equation_of, is_real
+from molino.core.vessels.feed import check_contents, equation_of, is_molar, is_real
 from molino.core.vessels.heat import Adiabatic, HeatShape, Jacket, Profile, read_heat
 from molino.core.vessels.metrics import Weights
 from molino.core.vessels.mixture import Contents, Mixture, Portion, read_portion
@@ -487,14 +487,15 @@ class Vessel(Frozen, Printed):
         numbers = {} if isinstance(self._thermal, InputError) else self._thermal[1]
         if self._phase.model == "additive volumes":
             numbers = numbers | {s: float(v) for s, v in self._property_numbers({}).items()}
-        density = self._density.si if self._density is not None else None
+        density = self._density.si if self._density is not None and not is_molar(self._density) else None
         lacks = self._thermal if isinstance(self._thermal, InputError) else None
         return Fluid(self.label, self._phase, numbers, self.chemistry.species, density, lacks)
 
     def _conserved(self) -> dict[str, np.ndarray]:
         """What no reaction changes: the invariants of the chemistry, and mass where every species has one."""
         found = dict(self.chemistry.invariants())
-        if all(s.formula is not None or s.molar_mass is not None for s in self.chemistry.species):
+        keeps_mass = not any(r.equation.is_one_sided for r in self.chemistry.reactions)
+        if keeps_mass and all(s.formula is not None or s.molar_mass is not None for s in self.chemistry.species):
             masses = [s.require("molar_mass", "the balance of mass").si for s in self.chemistry.species]
             found["mass"] = np.array(masses)
         return found

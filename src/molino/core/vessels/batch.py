@@ -26,6 +26,7 @@ from molino.core.vessels.feed import (
     check_model,
     is_gas,
     is_real,
+    read_density,
     read_mixture_capacity,
     replaced,
 )
@@ -100,7 +101,7 @@ class Batch(ChargedVessel):
     time: Any = quantity("time", size=True)
     total: Any = quantity("amount", alternatives=("mass",))
     P: Any = quantity("pressure", setting=True)
-    density: Any = quantity("density")
+    density: Any = quantity("density", alternatives=("concentration",))
     heat_capacity: Any = quantity(MIXTURE_CAPACITIES[0], alternatives=MIXTURE_CAPACITIES[1:])
     model: Any = option(None)
     constant_volume: bool = option(True)
@@ -131,6 +132,7 @@ class Batch(ChargedVessel):
             if is_real(self.model) and self.constant_volume:
                 raise InputError("a real gas keeps its pressure in a batch", "", "give constant_volume=False")
         with faults.at(self.label):
+            settle(self, density=read_density(self.density))
             settle(self, heat_capacity=read_mixture_capacity(self.heat_capacity, self.density))
         check_vessel(faults, self, species, self._first_T)
         faults.raise_any()

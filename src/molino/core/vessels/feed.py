@@ -71,7 +71,8 @@ class Feed(Frozen, Printed):
     P : pressure, optional
         Makes it an ideal gas: P Q = sum(F) R T. Partial pressures do so, too.
     density : optional
-        Of the stream, "1050 kg/m3", where volume and mass must be brought together.
+        Of the liquid as a whole, where volume and mass must be brought together: "1050 kg/m3", or all its moles per
+        volume, "55 mol/L".
     heat_capacity : optional
         Of the whole mixture, where the species have none: per volume "4 MJ/m3/K" or, with the density, per mass
         "4.2 kJ/kg/K" of a liquid; per mole "35 J/mol/K" of a gas.
@@ -100,7 +101,7 @@ class Feed(Frozen, Printed):
     flow: Any = quantities("volumetric flow", alternatives=("molar flow", "mass flow"))
     T: Any = quantity("temperature")
     P: Any = quantity("pressure")
-    density: Any = quantity("density")
+    density: Any = quantity("density", alternatives=("concentration",))
     heat_capacity: Any = quantity(MIXTURE_CAPACITIES[0], alternatives=MIXTURE_CAPACITIES[1:])
     model: Any = option(None)
 
@@ -116,6 +117,8 @@ class Feed(Frozen, Printed):
             with faults.at():
                 settle(self, contents=Contents(self.contents, True, "feed"))
         read_fields(self, faults, "feed")
+        with faults.at("feed"):
+            settle(self, density=read_density(self.density))
         with faults.at("feed"):
             check_model(self.model)
         with faults.at("feed"):
@@ -271,7 +274,7 @@ def read_mixture_capacity(given: Any, density: Value | None) -> Value | None:
             value = units.positive(read, kind, "heat_capacity")
             if kind != MIXTURE_CAPACITIES[1]:
                 return value
-            if density is None:
+            if density is None or is_molar(density):
                 advice = "give the density, or the heat capacity per volume, like '4.2 MJ/m3/K'"
                 raise InputError("a heat capacity per mass needs the density", "heat_capacity", advice)
             return Value(value.si * density.si, units.SI_UNITS[MIXTURE_CAPACITIES[0]])
@@ -286,6 +289,22 @@ def flow_kind(flow: Value) -> str | None:
         return kinds[0]
     dimension = units.unit(flow.unit).dimension
     return next((k for k in kinds if units.unit(units.SI_UNITS[k]).dimension == dimension), None)
+
+
+def read_density(given: Any) -> Value | None:
+    """The density of a liquid: its mass per volume, or ("55 mol/L") all its moles per volume."""
+    if given is None:
+        return None
+    value = units.read(given, name="density")
+    if value.unit is not None and not is_molar(value):
+        units.expect(value.unit, "density", "density", str(given))
+    return units.positive(value, "concentration" if is_molar(value) else "density", "density")
+
+
+def is_molar(density: Value | None) -> bool:
+    """Whether a density counts moles."""
+    molar = units.unit(units.SI_UNITS["concentration"]).dimension
+    return density is not None and density.unit is not None and units.unit(density.unit).dimension == molar
 
 
 def read_flow(given: Any) -> Value:

@@ -402,7 +402,9 @@ def _gathered(
         statements.add_total(total)
     statements.add_portions(T.si if T is not None else None)
     if density is not None:
-        statements.add(f"density {density}", {**statements.masses(), "": -density.si})
+        molar = density.unit and units.unit(density.unit).dimension == units.unit("mol/m^3").dimension
+        each = dict.fromkeys(portions, 1.0) if molar else statements.masses()
+        statements.add(f"density {density}", {**each, "": -density.si})
     if P is not None:
         if T is None:
             statements.faults.add("", "a pressure is given, and no temperature", "give T of the gas")

@@ -30,6 +30,7 @@ from molino.core.vessels.feed import (
     check_model,
     is_real,
     mixture_of,
+    read_density,
     read_mixture_capacity,
     require_feed,
 )
@@ -179,7 +180,7 @@ class SemiBatch(ChargedVessel):
     withdrawal: Any = quantity("volumetric flow", profile=True)
     time: Any = quantity("time", size=True)
     total: Any = quantity("amount", alternatives=("mass",))
-    density: Any = quantity("density")
+    density: Any = quantity("density", alternatives=("concentration",))
     heat_capacity: Any = quantity(MIXTURE_CAPACITIES[0], alternatives=MIXTURE_CAPACITIES[1:])
     model: Any = option(None)
     heat: Any = None
@@ -205,6 +206,7 @@ class SemiBatch(ChargedVessel):
             if is_real(self.model) or self.model == "ideal gas" or self._is_charged_with_gas:
                 raise InputError("a semi-batch vessel holds a liquid", "", "use a batch, or a tank of gas")
         with faults.at(self.label):
+            settle(self, density=read_density(self.density))
             settle(self, heat_capacity=read_mixture_capacity(self.heat_capacity, self.density))
         read_vessel_heat(faults, self)
         with faults.at(self.label):

@@ -133,6 +133,8 @@ class JobContext:
     def _of_kinds(self, given: Any, schema: FieldSchema, name: str) -> Any:
         """A bare number in the unit of its kind; InputError where [units] leaves open of which kind it is."""
         others = [kind for kind in schema.alternatives if kind in self.units]
+        if len(others) == 1 and schema.kind not in self.units and name == "flow":
+            return self.in_unit(given, others[0])  # what [units] names is what flows are in
         if others and schema.kind not in self.units and not isinstance(given, str):
             message = f"a bare number may be a {schema.kind} (in SI) or a {others[0]} (in {self.units[others[0]]})"
             raise InputError(message, name, "write it with its unit")

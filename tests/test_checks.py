@@ -184,3 +184,27 @@ def test_the_library_is_searched_by_species_and_elements(molino: Typed) -> None:
     assert [row["reaction"] for row in content["reactions"]] == ["glucose", "rehydration"]
     assert "2 of 8 reactions" in molino("search", path, "--species", "glucose,HMF,water,acetyl,acetic").stdout
     assert molino("search", path, "--species", "xylos", "--elements", "Q").stderr.count("->") == 2
+
+
+def test_what_is_far_too_small_or_cold_and_bases_mixed_up_are_named() -> None:
+    chemistry = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min", T=49)
+    for vessel, share in (
+        (mo.PlugFlow(chemistry, feed, volume="5e-9 L"), "1e-09"), (mo.StirredTank(chemistry, feed, volume="1e-8 L"), "1e-09"),
+        (mo.Batch(chemistry, feed, time="5e-9 min"), "1e-09"),
+    ):  # fmt: skip
+        found = [f.what for f in vessel.check().at("warning")]
+        assert f"next to nothing happens: it has {share} of the time that its fastest reaction needs" in found
+        assert "T = 49 K (a bare number is kelvin)" in found
+        assert "next to nothing happens" in str(vessel.outcome())
+    assert (
+        not mo.PlugFlow(chemistry, mo.Feed({"A": "1 mol/L"}, flow="1 L/min", T="49 degC"), volume="5 L")
+        .check()
+        .at("warning")
+    )
+    for basis, unit, other in (
+        ("catalyst mass", "mol/L/min/bar", "volume"),
+        ("volume", "mol/kg/min/bar", "catalyst mass"),
+    ):
+        with pytest.raises(mo.UnitError, match=f"a rate per {other}, and its basis is {basis}"):
+            mo.Chemistry(mo.Reaction("A -> B", rate="k*p[A]", basis=basis, k=f"2 {unit}"))

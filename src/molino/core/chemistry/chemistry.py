@@ -31,7 +31,7 @@ from molino.core.chemistry.reaction import BASES, Reaction
 from molino.core.chemistry.species import PROPERTIES, Species, check_balance, conserved
 from molino.core.chemistry.symbolic_network import SymbolicNetwork, combination_text, null_space
 from molino.core.chemistry.thermochemistry import FromSpecies, log_equilibrium, reaction_enthalpy
-from molino.core.errors import Faults, InputError, nearest
+from molino.core.errors import Faults, InputError, UnitError, nearest
 from molino.core.frozen import Frozen, FrozenMapping, settle
 from molino.core.printing import Printed
 from molino.core.units import GAS_CONSTANT, Dimension, Value
@@ -192,12 +192,27 @@ class Chemistry(Frozen, Printed):
         """The dimension that each unitless constant of a reaction must have; UnitError for those that do not fit."""
         known = {**self.constants, **reaction.constants}
         constants = {n: known[n] for n in names_in(reaction.formula)}
-        return check_dimensions(
-            reaction.formula,
-            {n: units.unit(c.unit).dimension if c.unit is not None else None for n, c in constants.items()},
-            {n: c.value.si for n, c in constants.items() if isinstance(c, Plain) and isinstance(c.value, Value)},
-            units.unit(units.SI_UNITS[BASES[reaction.basis]]).dimension,
-        )
+        came = {n: units.unit(c.unit).dimension if c.unit is not None else None for n, c in constants.items()}
+        orders = {n: c.value.si for n, c in constants.items() if isinstance(c, Plain) and isinstance(c.value, Value)}
+
+        def check(basis: str) -> dict[str, Dimension]:
+            wanted = units.unit(units.SI_UNITS[BASES[basis]]).dimension
+            return check_dimensions(reaction.formula, came, orders, wanted)
+
+        try:
+            return check(reaction.basis)
+        except UnitError as error:
+            for other in BASES:
+                if BASES[other] == BASES[reaction.basis]:
+                    continue
+                try:
+                    check(other)
+                except InputError:
+                    continue
+                message = f"its constants make it a rate per {other}, and its basis is {reaction.basis}"
+                advice = f"write basis = '{other}', or give its constants per {reaction.basis}"
+                raise UnitError(message, advice=advice) from error
+            raise
 
     def unitless_dimensions(self) -> dict[str, dict[str, Dimension]]:
         """As `bare`, also where no constant has a unit; InputError where a rate law has no dimension that fits."""

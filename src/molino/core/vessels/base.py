@@ -13,6 +13,7 @@ import sympy as sp
 
 from molino.core import units
 from molino.core.balances.system import Case
+from molino.core.chemistry.checks import Finding, Review
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.constants import Parameter
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
@@ -27,7 +28,7 @@ from molino.core.thermo.energy import CAPACITY, Energy, enthalpies, moved_refere
 from molino.core.thermo.phase_model import MODELS, PhaseModel, RealGas, molar_volume
 from molino.core.units import Display, Value
 from molino.core.vessels.catalyst import NO_CATALYST, Catalyst, check_catalyst
-from molino.core.vessels.checks import VesselReview, review_vessel
+from molino.core.vessels.checks import VesselReview, review_vessel, size_finding, temperature_findings
 from molino.core.vessels.equations import vessel_equations
 from molino.core.vessels.feed import check_contents, equation_of, is_molar, is_real
 from molino.core.vessels.heat import Adiabatic, HeatShape, Jacket, Profile, read_heat
@@ -560,9 +561,24 @@ class Vessel(Frozen, Printed):
         numbers = self._case
         size = None if math.isinf(self._end_si) else (self._default_size(), math.isfinite(self._end_si))
         started = {s for s in self.chemistry.names if self._goes_in(s)} | self._started_with()
-        return review_vessel(
+        review = review_vessel(
             self.label, self.chemistry, self._feed_T, started, self.catalyst, self._model.balances, numbers, size
         )  # fmt: skip
+        more = [*temperature_findings(self.label, dict.fromkeys((self._feed_T, self._first_T))), self._too_small]
+        kept = [f for f in (*more, *review.findings) if f is not None]
+        return replace(review, findings=Review.of(kept).findings)
+
+    @cached_property
+    def _too_small(self) -> Finding | None:
+        """Said of a vessel in which next to nothing happens."""
+        end = self._progress_end()
+        if self.chemistry.unknowns or not math.isfinite(end):
+            return None
+        return size_finding(self.label, self._case, end)
+
+    def _progress_end(self) -> float:
+        """How far it goes, in what its slopes are by: the time of a batch, the volume of a tube."""
+        return self._end_si
 
     def _started_with(self) -> set[str]:
         """Species that are in it at the start besides what is fed."""

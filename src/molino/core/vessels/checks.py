@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 import numpy as np
 import sympy as sp
 
+from molino.core.balances.functions import functions_of
+from molino.core.balances.integrate import start
 from molino.core.balances.system import AMOUNTS, Balances, Case
 from molino.core.chemistry.checks import Finding, Review, reachable
 from molino.core.chemistry.chemistry import Chemistry
+from molino.core.errors import SolveError
 from molino.core.symbols import symbol_words
 from molino.core.thermo.energy import reference
 from molino.core.units import Value
@@ -68,6 +71,35 @@ def review_vessel(
     """
     found = Review.of([*chemistry.check(T).findings, *_findings(label, chemistry, present, catalyst)])
     return VesselReview(found.findings, _count(chemistry, balances, case, size))
+
+
+_COLD = 150.0
+"""K: below this a temperature is more likely a number in degrees Celsius."""
+_NOTHING = 1e-6
+"""The share of the time that its fastest reaction needs, below which next to nothing happens in a vessel."""
+
+
+def temperature_findings(label: str, temperatures: Iterable[Value | None]) -> Iterator[Finding]:
+    """Temperatures so low that degrees Celsius may have been meant."""
+    for T in temperatures:
+        if T is not None and 0 < T.si < _COLD:
+            bare = " (a bare number is kelvin)" if T.unit is None else ""
+            yield Finding("warning", label, f"T = {T.si:.4g} K{bare}", "write '49 degC' if that is meant")
+
+
+def size_finding(label: str, case: Case, end: float) -> Finding | None:
+    """A vessel so small that next to nothing happens in it."""
+    state, scale = start(case)
+    try:
+        slopes = np.abs(functions_of(case).slopes(state, 0.0)) / scale
+    except SolveError:
+        return None
+    amounts = case.balances.amounts
+    share = end * float(np.max(slopes[amounts], initial=0.0))
+    if not 0 < share < _NOTHING:
+        return None
+    message = f"next to nothing happens: it has {share:.1g} of the time that its fastest reaction needs"
+    return Finding("warning", label, message, "check the units of size, flow and rate constants")
 
 
 def _findings(label: str, chemistry: Chemistry, present: set[str], catalyst: Catalyst | None) -> Iterator[Finding]:

@@ -762,6 +762,8 @@ class Run(RunResult):
             for name, time in self._settled_or_none().items():
                 text = display.text(time, "time") if math.isfinite(time) else "not within this run"
                 found[f"{name} within {100 * self.settling_band:g} % from"] = text
+        if (small := self.vessel._too_small) is not None:
+            found["note"] = small.what
         if beyond := self.out_of_range():
             found["heat capacity of"] = "; ".join(beyond)
         if self.closure:

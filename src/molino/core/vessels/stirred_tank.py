@@ -310,6 +310,9 @@ class StirredTank(FlowVessel):
         self._check_outflow(run)
         return replace(run, settling_band=settling_band)
 
+    def _progress_end(self) -> float:
+        return self._volume_si / float(self._fed.volume)
+
     def outcome(self) -> Run:
         """The steady state."""
         return self.steady()

@@ -218,14 +218,29 @@ def show_table(frame: pd.DataFrame, title: str = "", digits: int = 4) -> None:
     if widest > out.width and len(cells) < len(headings):
         cells = [[headings[i], *(row[i] for row in cells)] for i in range(len(headings))]
         headings, cells = cells[0], cells[1:]
-    table = Table(title=title or None, box=box.SIMPLE_HEAD, title_justify="left", title_style="bold", pad_edge=False)
-    for i, heading in enumerate(headings):
-        numeric = bool(cells) and all(_is_number(row[i]) for row in cells)
-        label = i == 0 and max(len(row[0]) for row in cells) <= out.width // 3
-        table.add_column(heading, justify="right" if numeric else "left", overflow="fold", no_wrap=label)
-    for row in cells:
-        table.add_row(*row)
-    out.print(table)
+    for n, columns in enumerate(_parts(headings, cells, out.width)):
+        table = Table(title=(title or None) if n == 0 else None, box=box.SIMPLE_HEAD, title_justify="left",
+                      title_style="bold", pad_edge=False)  # fmt: skip
+        for i in columns:
+            numeric = bool(cells) and all(_is_number(row[i]) for row in cells)
+            label = i == 0 and max((len(row[0]) for row in cells), default=0) <= out.width // 3
+            least = min(_word(headings[i], *(row[i] for row in cells)), out.width - 4)
+            table.add_column(headings[i], justify="right" if numeric else "left", overflow="fold", no_wrap=label,
+                             min_width=least)  # fmt: skip
+        for row in cells:
+            table.add_row(*(row[i] for i in columns))
+        out.print(table)
+
+
+def _parts(headings: list[str], cells: list[list[str]], width: int) -> list[list[int]]:
+    """The columns of a table in parts that fit a terminal without a word being split; the first column leads each."""
+    needed = [_word(h, *(row[i] for row in cells)) + 3 for i, h in enumerate(headings)]
+    parts: list[list[int]] = [[0]]
+    for i in range(1, len(headings)):
+        if sum(needed[k] for k in parts[-1]) + needed[i] > width and len(parts[-1]) > 1:
+            parts.append([0])
+        parts[-1].append(i)
+    return parts
 
 
 def pretty_heading(heading: str, pretty: Any) -> str:
@@ -233,8 +248,9 @@ def pretty_heading(heading: str, pretty: Any) -> str:
     return f"{name} [{pretty(unit.rstrip(']'))}]" if bracket else name
 
 
-def _word(heading: str) -> int:
-    return max(len(word) for word in heading.split())
+def _word(*texts: str) -> int:
+    """The length of the longest word."""
+    return max((len(word) for text in texts for word in text.split()), default=1)
 
 
 def _is_number(text: str) -> bool:

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 
+from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from molino.core.design.comparison import Comparison
@@ -38,6 +40,9 @@ def comparison(result: Comparison) -> Figure:
         name = str(metric)
         errors = [e[name] or 0.0 for e in result.errors]
         panels.append((name, metric.kind, [v[name] for v in result.values], errors))
+    target = _target_of(result)
+    if target is not None:  # the same for all of them, and named in the title
+        panels = [panel for panel in panels if panel[0] != target[0]]
     factors = [_factor(run) for run in result.runs]
     columns = 1 if len(panels) == 1 else 2 if len(panels) <= 4 else 3
     rows = math.ceil(len(panels) / columns)
@@ -60,17 +65,40 @@ def comparison(result: Comparison) -> Figure:
             if half:
                 axes.errorbar(value, i, xerr=half, color=style.INK, capsize=4, linewidth=1.2)
             ends.append(value + half)
-            text = plus_minus(value, half)
-            axes.annotate(text, (ends[-1], i), (5, 0), textcoords="offset points", va="center", fontsize=9)
-        top = max(ends, default=1.0)
-        axes.set_xlim(0, top * 1.55 if top > 0 else 1)
+            text, side = plus_minus(value, half), -1 if value < 0 else 1
+            axes.annotate(text, (value + side * half, i), (5 * side, 0), textcoords="offset points", va="center",
+                          ha="left" if side > 0 else "right", fontsize=9)  # fmt: skip
+        _limits(axes, kind, values, ends)
         axes.set_yticks(list(places), result.labels)
         axes.grid(False, axis="y")
     grid[0][0].invert_yaxis()
     known = any(error for *_, errors in panels for error in errors)
     note = "    ± and bars: 95 % interval from the fit of the constants" if known else ""
-    figure.suptitle(f"Side by side{note}", x=0.01, ha="left", fontsize=11)
+    sized = f", each sized for {target[0]} = {target[1]}" if target is not None else ""
+    figure.suptitle(f"Side by side{sized}{note}", x=0.01, ha="left", fontsize=11)
     return figure
+
+
+def _target_of(result: Comparison) -> tuple[str, str] | None:
+    """The metric for which all were sized alike, and its value."""
+    sizings = [s for s in result.sizings if s is not None]
+    alike = {(str(s.metric), s.target) for s in sizings}
+    if len(sizings) < len(result.runs) or len(alike) != 1 or any(s.margin is not None for s in sizings):
+        return None
+    first = sizings[0]
+    return str(first.metric), result.display.text(first.target, first.metric.kind)
+
+
+def _limits(axes: Axes, kind: str, values: Sequence[float], ends: Sequence[float]) -> None:
+    """Bars from zero, to either side; of temperatures, from a little below the lowest."""
+    low, high = min((*values, 0.0)), max((*ends, 0.0))
+    if kind == "temperature":
+        spread = max(values) - min(values)
+        low = min(values) - max(0.5 * spread, 0.02 * abs(max(values)), 1.0)
+        axes.set_xlim(low, high + 0.6 * (high - low))
+        return
+    span = high - low or 1.0
+    axes.set_xlim(low - 0.55 * span if low < 0 else 0.0, high + 0.55 * span if high > 0 else 0.1 * span)
 
 
 def _factor(run: Run | TrainRun) -> float:

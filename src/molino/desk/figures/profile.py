@@ -16,6 +16,8 @@ from molino.core.vessels.run import Run
 from molino.desk.figures import style
 
 _FLAT = 1e-9
+_DECADES = 1e-8
+"""The smallest share of the largest value that a logarithmic axis goes down to."""
 
 
 @dataclass(frozen=True)
@@ -153,6 +155,8 @@ def profile(run: Run | Sequence[Run], show: Iterable[str] | None = None, log: st
     if "x" not in log:
         places[0].set_xlim(float(min(e[0] for e in ends)), float(max(e[-1] for e in ends)))
     title = str(first.vessel.title) if len(runs) == 1 else " · ".join(one.vessel.title for one in runs)
+    still = _constant(first)
+    title += f"\nconstant: {', '.join(still)}" if still else ""
     figure.suptitle(title, x=0.01, ha="left", fontsize=10, color=style.INK)
     if len(runs) > 1:
         strokes = [
@@ -161,6 +165,16 @@ def profile(run: Run | Sequence[Run], show: Iterable[str] | None = None, log: st
         figure.legend(strokes, [one.vessel.label for one in runs], loc="outside lower center", ncols=min(len(runs), 4),
                       frameon=False, fontsize=9, handlelength=3.2)  # fmt: skip
     return figure
+
+
+def _constant(run: Run) -> list[str]:
+    """Species that are there and do not change (inerts, a catalyst), each with its concentration."""
+    found = []
+    for name, values in run.concentrations.items():
+        size = float(np.max(np.abs(values)))
+        if size > 0 and np.ptp(values) <= _FLAT * size:
+            found.append(f"{name} {run.display.text(float(values[0]), 'concentration')}")
+    return found
 
 
 def _draw(axes: Any, panel: _Panel, runs: Sequence[Run], log: str) -> None:
@@ -187,8 +201,14 @@ def _draw(axes: Any, panel: _Panel, runs: Sequence[Run], log: str) -> None:
         colour += drawn
     if "x" in log:
         axes.set_xscale("log")
+        starts = [x[x > 0].min() for line in axes.lines if (x := np.asarray(line.get_xdata(), dtype=float)).max() > 0]
+        axes.set_xlim(left=min(starts, default=None))
     if "y" in log and panel.kind not in ("temperature",):
         axes.set_yscale("log")
+        rows = [y for line in axes.lines if len(y := (d := np.asarray(line.get_ydata(), dtype=float))[d > 0])]
+        if rows:  # what is left of a species that has run out is no reason for twenty decades
+            top = max(float(y.max()) for y in rows)
+            axes.set_ylim(max(min(float(y.min()) for y in rows), _DECADES * top) / 2, 2 * top)
     elif panel.kind not in ("temperature", "pressure") and axes.lines:
         low = min(float(np.min(line.get_ydata())) for line in axes.lines)
         axes.set_ylim(bottom=0 if low >= 0 else None)

@@ -64,7 +64,7 @@ def test_each_rate_law_of_the_page_runs_the_same_from_python_and_from_a_job(row:
     runs = [run(by_python), run(by_job)]
     assert np.array_equal(runs[0].states, runs[1].states)
     assert runs[0].series["rate of r1"][0] > 0
-    assert max(runs[0].closure.values()) < 1e-9
+    assert max(runs[0].closure.values(), default=0.0) < 1e-9  # from nothing, nothing is kept
     assert not by_python.check("450 K").at("error")
     assert len(by_python.equations().lines) >= 5
     assert mo.write_chemistry(by_python, tmp_path / "again.toml").exists()

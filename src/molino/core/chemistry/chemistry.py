@@ -210,7 +210,7 @@ class Chemistry(Frozen, Printed):
                 except InputError:
                     continue
                 message = f"its constants make it a rate per {other}, and its basis is {reaction.basis}"
-                advice = f"write basis = '{other}', or give its constants per {reaction.basis}"
+                advice = f"write basis = '{other}', or {error.faults[0].advice}"
                 raise UnitError(message, advice=advice) from error
             raise
 

@@ -570,7 +570,7 @@ class Vessel(Frozen, Printed):
 
     @cached_property
     def _too_small(self) -> Finding | None:
-        """Said of a vessel in which next to nothing happens."""
+        """What there is to report where next to nothing happens in it."""
         end = self._progress_end()
         if self.chemistry.unknowns or not math.isfinite(end):
             return None

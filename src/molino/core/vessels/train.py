@@ -575,7 +575,8 @@ class TrainRun(RunResult):
             found[f"duty of {name}"] = display.text(duty, "power")
         if self.has_duty:
             found["duty"] = display.text(self.duty_si, "power")
-        found[f"balances of {', '.join(self.closure)} close to"] = f"{max(self.closure.values()):.2e}"
+        if self.closure:
+            found[f"balances of {', '.join(self.closure)} close to"] = f"{max(self.closure.values()):.2e}"
         return found
 
     def __str__(self) -> str:

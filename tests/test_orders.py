@@ -133,6 +133,7 @@ def test_a_spreadsheet_with_units_row_and_decimal_commas_goes_through(molino: Ty
     in_words = molino("orders", tmp_path / "lab.xlsx", "--sheet", "65 C", "--predict", "9 h")
     assert "verdict: first order" in in_words.stdout
     assert "xylose at 540 min" in in_words.stdout
+    assert re.search(r"line: ln \[xylose\] = -?[\d.]+ - 0\.02 t \(t in min\)", in_words.stdout)
     assert {p.name for p in (tmp_path / "results" / "lab").iterdir()} == {
         f"orders.{kind}" for kind in ("json", "csv", "png")
     }

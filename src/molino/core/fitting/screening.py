@@ -501,6 +501,7 @@ class Screening(Frozen, Result):
                     "law": name,
                     **({"run": s.run} if len(self.series) > 1 else {}),
                     "R² of line": line.r_squared if line else math.nan,
+                    "intercept": self.line_of(law, i)[0], "slope": self.line_of(law, i)[1],
                     "k of line": self.k_number(law, line.k) if line else math.nan,
                     "k": self.k_number(law, law.k(i)), "95 % low": low, "95 % high": high, "unit": self.k_unit(law),
                     display.heading("half-life", "time"): display.number(law.half_life(i), "time"),
@@ -508,6 +509,43 @@ class Screening(Frozen, Result):
                     "p": law.probability,
                 })  # fmt: skip
         return pd.DataFrame(rows)
+
+    def transform(self, law: Law) -> tuple[str, str, float, float]:
+        """What the line of a law is drawn of: its name and unit, and shift and factor from SI to that."""
+        unit = self.experiments.display.unit("concentration")
+        factor = units.unit(unit).factor if unit else 1.0
+        name, (above, _, below) = f"[{self.species}]", unit.partition("/")
+        inverse = f"{below or 1}/{above}" if unit else ""
+        if law.order == 0:
+            return name, unit, 0.0, 1.0 / factor
+        if law.order == 1:
+            return f"ln {name}", "", -math.log(factor), 1.0
+        if law.order == 2:
+            return f"1/{name}", inverse, 0.0, factor
+        if law.name.startswith("second order with"):
+            return f"ln([{law.name.rpartition(' ')[2]}]/{name}) / excess", inverse, 0.0, factor
+        if not math.isfinite(law.order):
+            return f"ln({name} - {name} at equilibrium)", "", -math.log(factor), 1.0
+        return f"{name}^{1 - law.order:.3g}", "", 0.0, factor ** -(1 - law.order)
+
+    def line_of(self, law: Law, i: int) -> tuple[float, float]:
+        """Intercept and slope of the line of a law through a run, in the units of the data; nan without a line."""
+        line, display = law.lines[i], self.experiments.display
+        if line is None:
+            return math.nan, math.nan
+        _, _, shift, factor = self.transform(law)
+        time = units.unit(display.unit("time")).factor if display.unit("time") else 1.0
+        return line.intercept * factor + shift, line.slope * factor * time
+
+    def line_text(self, law: Law, i: int) -> str:
+        """The equation of a line: 'ln [A] = -0.69 - 0.0203 t (t in min)'."""
+        intercept, slope = self.line_of(law, i)
+        if math.isnan(slope):
+            return "no line"
+        unit = self.experiments.display.unit("time")
+        sign = "-" if slope < 0 else "+"
+        text = f"{self.transform(law)[0]} = {intercept:.4g} {sign} {abs(slope):.4g} t"
+        return f"{text} (t in {unit})" if unit else text
 
     def predict(self, time: Any, run: str | None = None, law: str | None = None) -> Prediction:
         """The concentration at a time, with its intervals, by the chosen law (or another by name).
@@ -622,6 +660,8 @@ class Screening(Frozen, Result):
                     half = f", half-life {half}" if half else ""
                     k = self.k_number(law, law.k(i))
                     lines.append(f"      {s.run}: k = {k:.4g} ({low:.4g} to {high:.4g}) {unit}{half}".rstrip())
+                    if law is not self.free:
+                        lines.append(f"          line: {self.line_text(law, i)}")
         lines.append("  (s: scatter around the curve; p: how often data lie so far from the law, were it true)")
         return "\n".join([*lines, f"verdict: {self.verdict}"])
 

@@ -72,7 +72,7 @@ def orders(
             for note in runs.notes:
                 out.print(Text(note), style="dim")
             if len(found.series) == 1:
-                show_table(found.table().drop(columns=["95 % low", "95 % high"]))
+                show_table(found.table().drop(columns=["95 % low", "95 % high", "intercept", "slope"]))
             out.print(Text(str(found)))
             for one in predictions:
                 out.print(Text(str(one)))

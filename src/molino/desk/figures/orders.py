@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-import math
-
 import numpy as np
 from matplotlib.figure import Figure
 
 from molino.core import units
-from molino.core.fitting.screening import Law, Screening
+from molino.core.fitting.screening import Screening
 from molino.core.statistics import p_text
 from molino.desk.figures import style
 
@@ -30,7 +28,8 @@ def orders(result: Screening) -> Figure:
     panels = figure.subplots(2, len(result.laws), squeeze=False, sharex=True, height_ratios=[3, 2])
     for n, law in enumerate(result.laws):
         upper, lower = panels[0][n], panels[1][n]
-        label, shift, factor = _shown(result, law)
+        name, unit, shift, factor = result.transform(law)
+        label = f"{name} [{units.pretty(unit)}]" if unit else name
         fits = [line.r_squared for line in law.lines if line is not None]
         r_squared = f"R² {min(fits):.4f}" if fits else "no line"
         chosen = law is result.chosen
@@ -44,6 +43,9 @@ def orders(result: Screening) -> Figure:
             for axes in (upper, lower):
                 for spine in axes.spines.values():
                     spine.set(visible=True, color=style.INK, linewidth=1.8)
+        if len(result.series) == 1:
+            note = result.line_text(law, 0)
+            upper.annotate(note, (0.03, 0.03), xycoords="axes fraction", fontsize=8, color=style.INK)
         for i, (s, line, residuals) in enumerate(zip(result.series, law.lines, law.residuals, strict=True)):
             look = style.stroke(i)
             t = display.number(s.times, "time")
@@ -68,23 +70,3 @@ def orders(result: Screening) -> Figure:
 def _short(verdict: str) -> str:
     """The verdict without its list of what was ruled out."""
     return verdict.partition("; ruled out")[0]
-
-
-def _shown(result: Screening, law: Law) -> tuple[str, float, float]:
-    """Label of what is transformed; what to add to and multiply its SI numbers by for the data's units."""
-    display = result.experiments.display
-    unit = display.unit("concentration")
-    factor = units.unit(unit).factor if unit else 1.0
-    name = f"[{result.species}]"
-    above, _, below = unit.partition("/")
-    inverse = f" [{units.pretty(f'{below or 1}/{above}')}]" if unit else ""
-    if law.order == 0:
-        return display.label(name, "concentration"), 0.0, 1.0 / factor
-    if law.order == 1:
-        return f"ln {name}", -math.log(factor), 1.0
-    if law.order == 2:
-        return f"1/{name}{inverse}", 0.0, factor
-    if law.name.startswith("second order with"):
-        other = law.name.rpartition(" ")[2]
-        return f"ln([{other}]/{name}) / excess{inverse}", 0.0, factor
-    return f"ln({name} - level)", -math.log(factor), 1.0

@@ -45,7 +45,10 @@ def orders(result: Screening) -> Figure:
                     spine.set(visible=True, color=style.INK, linewidth=1.8)
         if len(result.series) == 1:
             note = result.line_text(law, 0)
-            upper.annotate(note, (0.03, 0.03), xycoords="axes fraction", fontsize=8, color=style.INK)
+            place = (
+                (0.03, 0.93) if result.line_of(law, 0)[1] > 0 else (0.03, 0.03)
+            )  # the corner that the line leaves free
+            upper.annotate(note, place, xycoords="axes fraction", fontsize=8, color=style.INK)
         for i, (s, line, residuals) in enumerate(zip(result.series, law.lines, law.residuals, strict=True)):
             look = style.stroke(i)
             t = display.number(s.times, "time")

@@ -101,6 +101,8 @@ EXAMPLES = {
 
 _MOST = 1e30
 """Largest number in SI of a known kind of quantity."""
+_LEAST = 1e-30
+"""Smallest length in m that is not zero: its powers would vanish."""
 _HOTTEST = 1e7
 """Highest temperature in K, of an activation energy over R, too."""
 _MOST_OF_ANY = 1e200
@@ -314,8 +316,9 @@ def read(given: Any, kind: str | None = None, name: str = "") -> Value:
         message = f"{_short(given)} is hotter than anything that Molino computes with ({_HOTTEST:g} K)"
         raise InputError(message, where=name, advice=_example(kind))
     most = _MOST if kind else _MOST_OF_ANY
-    if abs(value.si) > most:
-        raise InputError(f"{_short(given)} is too large to compute with", where=name, advice=_example(kind))
+    if abs(value.si) > most or (kind in ("length", "diameter") and 0 < abs(value.si) < _LEAST):
+        size = "large" if abs(value.si) > 1 else "small"
+        raise InputError(f"{_short(given)} is too {size} to compute with", where=name, advice=_example(kind))
     if kind is not None and value.unit is not None:
         expect(value.unit, kind, name, str(given))
     return value

@@ -10,6 +10,7 @@ from typing import Any, ClassVar
 
 import sympy as sp
 
+from molino.core.arguments import short
 from molino.core.balances.boundary import solve_boundary
 from molino.core.balances.integrate import ATOL, RTOL
 from molino.core.balances.system import Case
@@ -50,6 +51,8 @@ from molino.core.vessels.roles import (
 from molino.core.vessels.run import Run, follow
 from molino.core.vessels.streams import Stream
 from molino.core.vessels.walls import DistributedFeed, Membrane, SideFeedTerm
+
+_MOST_TUBES = 10_000_000
 
 
 @dataclass(frozen=True, eq=False)
@@ -136,8 +139,10 @@ class PlugFlow(FlowVessel):
         self._check_sizes(faults)
         if self.length is not None and self.diameter is None:
             faults.add(self.label, "a length is given but no diameter", "give the diameter, or the volume instead")
-        if isinstance(self.tubes, bool) or not isinstance(self.tubes, int) or self.tubes < 1:
-            faults.add(self.label, f"tubes = {self.tubes!r}", "give a whole number of tubes, 1 or more")
+        if isinstance(self.tubes, bool) or not isinstance(self.tubes, int) or not 1 <= self.tubes <= _MOST_TUBES:
+            message = f"tubes = {short(self.tubes)}"
+            faults.add(self.label, message, f"give a whole number of tubes, from 1 to {_MOST_TUBES:,}")
+            faults.raise_any()
         read_vessel_heat(faults, self)
         with faults.at(self.label):
             self._check_heat()

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from molino.core import units
+from molino.core.arguments import short
 from molino.core.errors import Fault, Faults, InputError, nearest
 from molino.core.schema import FieldSchema, schema_of
 from molino.core.vessels.base import Setting
@@ -57,7 +58,12 @@ class JobContext:
         """A file that the job names, from its own folder; InputError for one outside, unless the job allows that."""
         folder = self.path.parent
         path = folder / name
-        if not self.file.allow_outside and not path.resolve().is_relative_to(folder.resolve()):
+        try:
+            is_outside = not path.resolve().is_relative_to(folder.resolve())
+            path.is_file()
+        except (OSError, ValueError) as error:  # a name that no system takes
+            raise InputError(f"{short(name)} is no name of a file", "file", "correct it") from error
+        if is_outside and not self.file.allow_outside:
             advice = "copy it into the folder of the job, or write allow_outside = true at the top of the job"
             raise InputError(f"'{name}' lies outside the folder of the job", "file", advice)
         return path

@@ -34,7 +34,8 @@ def test_what_check_accepts_the_commands_run(seed: int) -> None:
 
 
 @pytest.mark.parametrize("name", wrong_arguments.CALLS)
-def test_nonsense_in_any_argument_is_an_input_error(name: str) -> None:
+def test_nonsense_in_any_argument_is_an_input_error(name: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.chdir(tmp_path)  # where nonsense is a name of a file
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
         assert not [*wrong_arguments.raw_errors(name)]

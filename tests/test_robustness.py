@@ -117,3 +117,13 @@ def test_faults_are_gathered_each_once_with_their_places() -> None:
         faults.raise_any("file")
     assert [fault.where for fault in error.value.faults] == ["file, first, length", "file, second, length"]
     assert str(error.value).count("-> write m") == 2
+
+
+def test_denominators_within_denominators_have_an_end() -> None:
+    def nested(n: int) -> str:
+        return "k*" + "[A]/(1 + " * n + "[A]" + ")" * n
+
+    shallow = mo.Chemistry(mo.Reaction("A -> B", rate=nested(8), k=0.2))
+    assert mo.PlugFlow(shallow, mo.Feed({"A": 1.0}, flow=1.0), volume=1.0).run().conversion("A") > 0
+    with pytest.raises(mo.InputError, match="more than 12 denominators within each other"):
+        mo.Reaction("A -> B", rate=nested(20), k=0.2)

@@ -116,7 +116,7 @@ def test_a_spreadsheet_as_it_is_goes_through_orders(molino: Typed, tmp_path: Pat
         assert run["k"] == pytest.approx(k, rel=0.02)
 
 
-def test_what_is_not_plain_is_named(tmp_path: Path) -> None:
+def test_what_is_not_plain_is_named(molino: Typed, tmp_path: Path) -> None:
     both = book(tmp_path / "d.xlsx", [*table(), [], ["pressure [bar]", "flow [L/min]"], [1, 2], [3, 4]])
     with pytest.raises(mo.InputError, match=r"2 tables are there: line 1, columns A:B .* line 9"):
         mo.read_experiments(both)
@@ -127,6 +127,9 @@ def test_what_is_not_plain_is_named(tmp_path: Path) -> None:
     assert mo.read_experiments(two, columns="D:E").species == ("acid",)
     one = book(tmp_path / "f.xlsx", table())
     assert mo.read_experiments(one, columns=["time [min]", "xylose"]).species == ("xylose",)
+    typed = molino("orders", two, "--columns", "A:B")
+    assert typed.exit_code == 0
+    assert "columns = 'A:C'" in " ".join(molino("orders", two).stderr.split())
     for options, message in (({"columns": "nonsense"}, "are no columns"), ({"columns": ["tine"]}, "did you mean 'time'"),
                              ({"header_row": 77}, "line 77 holds no headings"), ({"sheet": "Date"}, "did you mean 'Data'")):  # fmt: skip
         with pytest.raises(mo.InputError, match=message):

@@ -164,8 +164,8 @@ def test_when_each_quantity_of_a_tank_settles() -> None:
     assert run.settling_times()["A"].to("min").magnitude == pytest.approx(-math.log(0.05) / rate, rel=1e-6)
     assert run.settling_time() == max(run.settling_times().values())
     assert run.to_dict()["settling"]["band"] == 0.05
-    assert "A within 5 % from" in run.facts()
-    assert tank.run("7 min").facts()["B within 2 % from"] == "not within this run"
+    assert "settling time of A (5 %)" in run.facts()
+    assert tank.run("7 min").facts()["settling time of B (2 %)"] == "not within this run"
     assert tank.run("7 min").settling_times(0.02)["B"] is None
 
 

@@ -14,6 +14,7 @@ from fractions import Fraction
 from functools import cache, lru_cache
 from typing import TYPE_CHECKING, Any
 
+from molino.core.arguments import short
 from molino.core.errors import InputError, UnitError
 
 if TYPE_CHECKING:
@@ -263,7 +264,7 @@ def split(text: str) -> tuple[float, str]:
         advice = "write a number and its unit, like '0.35 mol/L'"
         if re.search(r"\d,\d", text):
             advice += ", with a decimal point"
-        raise InputError(f"{_short(text)} is not a quantity", advice=advice)
+        raise InputError(f"{short(text)} is not a quantity", advice=advice)
     return float(match[1]), match[2]
 
 
@@ -307,30 +308,21 @@ def read(given: Any, kind: str | None = None, name: str = "") -> Value:
     except OverflowError:
         value = Value(math.inf)
     except (TypeError, ValueError) as error:
-        raise InputError(f"{_short(given)} is not a quantity", where=name, advice=_example(kind)) from error
+        raise InputError(f"{short(given)} is not a quantity", where=name, advice=_example(kind)) from error
     except InputError as error:
         raise type(error)(fault.within(name) if name else fault for fault in error.faults) from error
     if not math.isfinite(value.si):
-        raise InputError(f"{_short(given)} is not a finite number", where=name, advice=_example(kind))
+        raise InputError(f"{short(given)} is not a finite number", where=name, advice=_example(kind))
     if kind == "temperature" and value.si > _HOTTEST:
-        message = f"{_short(given)} is hotter than anything that Molino computes with ({_HOTTEST:g} K)"
+        message = f"{short(given)} is hotter than anything that Molino computes with ({_HOTTEST:g} K)"
         raise InputError(message, where=name, advice=_example(kind))
     most = _MOST if kind else _MOST_OF_ANY
     if abs(value.si) > most or (kind in ("length", "diameter") and 0 < abs(value.si) < _LEAST):
         size = "large" if abs(value.si) > 1 else "small"
-        raise InputError(f"{_short(given)} is too {size} to compute with", where=name, advice=_example(kind))
+        raise InputError(f"{short(given)} is too {size} to compute with", where=name, advice=_example(kind))
     if kind is not None and value.unit is not None:
         expect(value.unit, kind, name, str(given))
     return value
-
-
-def _short(given: Any) -> str:
-    """What was given, for a message."""
-    try:
-        text = repr(given)
-    except ValueError:  # an integer of more digits than Python writes out
-        text = f"a number of {given.bit_length()} bits"
-    return text if len(text) <= 60 else text[:57] + "..."
 
 
 def read_numbers(given: Any, kind: str, name: str = "") -> np.ndarray:

@@ -61,9 +61,7 @@ class Evaluator(Frozen, Printed):
 
     @cached_property
     def _balances(self) -> Balances:
-        model = self.map.vessel._model
-        asked = frozenset().union(*(e.free_symbols for e in self._expressions))
-        return model.balances if asked <= model.balances.known else model.followed
+        return self.map.vessel._model.balances_for(self._expressions)
 
     @cached_property
     def _outputs(self) -> Maker:

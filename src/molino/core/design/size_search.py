@@ -186,7 +186,7 @@ Pieces = Iterator[tuple[Solution, Callable[[sp.Expr], sp.Expr], float]]
 def _pieces(vessel: Vessel, expression: sp.Expr) -> Pieces:
     """Stretches of one integration, each ten times as long as all before it, until nothing changes."""
     model = vessel._model
-    balances = model.balances if expression.free_symbols <= model.balances.known else model.followed
+    balances = model.balances_for((expression,))
     case = Case(balances, vessel._case.values)
     state, scale = start(case)
     functions = functions_of(case)

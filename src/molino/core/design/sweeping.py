@@ -11,7 +11,6 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-import sympy as sp
 
 from molino.core import units
 from molino.core.arguments import checked
@@ -33,7 +32,7 @@ from molino.core.vessels.train import Train
 if TYPE_CHECKING:
     import pandas as pd
 
-_TOGETHER = 256
+_TOGETHER = 1024
 """How many cases are integrated as one system; what is interrupted loses no more than these."""
 _MOST = 200_000
 """The largest number of cases."""
@@ -206,12 +205,11 @@ class Sweep(Frozen, Result):
         for m in self.metrics:
             shown = self.display.number(self.values[str(m)], m.kind)
             metrics[str(m)] = {"unit": self.display.unit(m.kind), "values": shown.tolist()}
-        every = range(max(len(c.values) for c in self.conditions))
         return {
             "vessel": self.vessel.label,
             "grid": self.is_grid,
             "conditions": {
-                c.name: {"unit": c.unit, "values": c.cells(np.array(every[: len(c.values)]))} for c in self.conditions
+                c.name: {"unit": c.unit, "values": c.cells(np.arange(len(c.values)))} for c in self.conditions
             },
             "metrics": metrics,
             "not_computed": [
@@ -472,7 +470,7 @@ class _Question:
             with np.errstate(all="ignore"):
                 table, ends = ParameterMap(base, tuple(self.given)).table(rows)
                 expressions = tuple(base._expression(m) for m in self.metrics)
-                balances = _balances_for(base, expressions)
+                balances = base._model.balances_for(expressions)
                 states = _states(base, balances, table, ends)
                 found = compiled(balances).outputs(expressions)(list(table.T))(states.T, ends)
         except MolinoError:
@@ -597,13 +595,6 @@ def _in_unit(
         return SweptCondition(name, given, None, "", math.nan)
     shown = [float(f"{x:.12g}") for x in units.unit(unit).from_si(numbers)]
     return SweptCondition(name, given, np.array(shown), unit, float(units.unit(unit).from_si(own)))
-
-
-def _balances_for(vessel: Vessel, expressions: tuple[sp.Expr, ...]) -> Balances:
-    """The balances that some expressions need: with their totals only where one is asked for."""
-    model = vessel._model
-    asked = frozenset().union(*(e.free_symbols for e in expressions))
-    return model.balances if asked <= model.balances.known else model.followed
 
 
 def _states(vessel: Vessel, balances: Balances, table: np.ndarray, ends: np.ndarray) -> np.ndarray:

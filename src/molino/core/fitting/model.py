@@ -424,9 +424,7 @@ def _transient(
         vessel = _long_enough(run, vessel, distinct)
         places = replace(places, delay=None)
     expressions = tuple(vessel._expression(metric) for metric in metrics)
-    asked = frozenset().union(*(e.free_symbols for e in expressions))
-    model = vessel._model
-    balances = model.balances if asked <= model.balances.known else model.followed
+    balances = vessel._model.balances_for(expressions)
     moving = dict(vessel._moving_numbers())
     if run.changes:
         moving |= changed_numbers(vessel, run.changes)

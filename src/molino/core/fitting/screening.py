@@ -214,7 +214,7 @@ def screen_orders(
     named = species if species is not None or len(runs.species) != 1 else runs.species[0]
     if named is None or named not in runs.species:
         message = f"'{named}' was not measured" if named else f"{len(runs.species)} species were measured"
-        raise InputError(message, "orders", f"say which: {nearest(named or '', runs.species)}")
+        raise InputError(message, "orders", f"name one: {nearest(named or '', runs.species)}")
     series = _series(runs, named, partner, 4 if reversible else 3)
     laws = [_law(name, n, _of_order(n), series) for n, name in _NAMES.items()]
     if partner is not None:

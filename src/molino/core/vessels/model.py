@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property, lru_cache
 
@@ -133,6 +133,11 @@ class Model:
     def metrics(self) -> dict[object, sp.Expr]:
         """Metrics over its states, as far as they were asked for."""
         return {}
+
+    def balances_for(self, expressions: Iterable[sp.Expr]) -> Balances:
+        """The balances that some expressions need: with their totals only where one is asked for."""
+        asked = frozenset[sp.Symbol]().union(*(e.free_symbols for e in expressions))
+        return self.balances if asked <= self.balances.known else self.followed
 
     @cached_property
     def followed(self) -> Balances:

@@ -761,7 +761,7 @@ class Run(RunResult):
         if self._is_start_up:
             for name, time in self._settled_or_none().items():
                 text = display.text(time, "time") if math.isfinite(time) else "not within this run"
-                found[f"{name} within {100 * self.settling_band:g} % from"] = text
+                found[f"settling time of {name} ({100 * self.settling_band:g} %)"] = text
         if (small := self.vessel._too_small) is not None:
             found["note"] = small.what
         if beyond := self.out_of_range():

@@ -24,12 +24,20 @@ if TYPE_CHECKING:
 Data = Annotated[
     Path, typer.Argument(metavar="DATA", help="A table of measurements (CSV or XLSX).", show_default=False)
 ]
-SpeciesName = Annotated[str | None, typer.Option("--species", help="Whose concentration.", show_default=False)]
+SpeciesName = Annotated[
+    str | None, typer.Option("--species", help="Whose concentration, if several were measured.", show_default=False)
+]
 Partner = Annotated[
     str | None, typer.Option("--with", help="A second reactant, used up one for one.", show_default=False)
 ]
 Reversible = Annotated[bool, typer.Option("--reversible", help="Try a reversible first order, too.")]
 Sheet = Annotated[str | None, typer.Option("--sheet", help="Of an XLSX file.", show_default=False)]
+HeaderRow = Annotated[
+    int | None, typer.Option("--header-row", min=1, help="The line of the headings, if not found.", show_default=False)
+]
+Columns = Annotated[
+    str | None, typer.Option("--columns", help="Of several tables side by side: B:E.", show_default=False)
+]
 Run = Annotated[str | None, typer.Option("--run", help="Only this run of the table.", show_default=False)]
 At = Annotated[
     str | None, typer.Option("--predict", help="Also the concentration at a time: '9 h'.", show_default=False)
@@ -38,7 +46,8 @@ At = Annotated[
 
 def orders(
     data: Data, species: SpeciesName = None, partner: Partner = None, reversible: Reversible = False,
-    sheet: Sheet = None, run: Run = None, predict: At = None, as_json: AsJson = False, debug: Debug = False,
+    sheet: Sheet = None, header_row: HeaderRow = None, columns: Columns = None, run: Run = None, predict: At = None,
+    as_json: AsJson = False, debug: Debug = False,
 ) -> None:  # fmt: skip
     """Try zero, first and second order and a free order n: straight lines, curves of least squares, a verdict."""
     with handle_errors(as_json, debug):
@@ -48,7 +57,7 @@ def orders(
         from molino.desk.tables.experiments import read_experiments
         from molino.desk.tables.write import ResultsFolder, slug
 
-        runs = read_experiments(data, sheet)
+        runs = read_experiments(data, sheet, header_row=header_row, columns=columns)
         if run is not None:
             runs = runs.only(run)
         found = screen_orders(runs, species, partner=partner, reversible=reversible)

@@ -178,6 +178,7 @@ def build(job: JobContext) -> Job:
         job.faults.add("", f"{waiting} unknown, and no [fit] to find them", advice)
     job.raise_merged()
     assert chemistry is not None
+    own_units = [f"1 {unit}" for unit in job.units.values()]
     return Job(
         job.path,
         job.file.title,
@@ -191,14 +192,14 @@ def build(job: JobContext) -> Job:
         sweeps,
         tanks,
         dict(job.file.profile),
-        tuple(dict.fromkeys(remark for text in _texts(job.raw) for remark in units.ambiguous(text))),
+        tuple(dict.fromkeys(remark for text in (*_texts(job.raw), *own_units) for remark in units.ambiguous(text))),
     )
 
 
 def _texts(content: Any) -> Iterator[str]:
-    """Every text in a job file; those that stand for units alone with a number before them."""
+    """Every text in a job file."""
     if isinstance(content, str):
-        yield from (content, f"1 {content}") if len(content) < 30 else ()
+        yield content
     for inner in content.values() if isinstance(content, Mapping) else content if isinstance(content, list) else ():
         yield from _texts(inner)
 

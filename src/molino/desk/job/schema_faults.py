@@ -8,6 +8,7 @@ from typing import Any, get_args, get_origin
 
 from pydantic import BaseModel
 
+from molino.core.arguments import short
 from molino.core.errors import Fault, nearest
 from molino.desk.job import models, shapes
 
@@ -30,7 +31,7 @@ def fault_of(error: Any, raw: Mapping[str, Any]) -> Fault:
     place = place_of(steps)
     kind = error["type"]
     if kind == "extra_forbidden":
-        return Fault(_table(steps[:-1]), f"unknown key {_short(steps[-1])}",
+        return Fault(_table(steps[:-1]), f"unknown key {short(steps[-1])}",
                      nearest(steps[-1], _keys(steps[:-1], raw)) or "take it out")  # fmt: skip
     if kind == "missing":
         return Fault(_table(steps[:-1]), f"'{steps[-1]}' is missing", f"add {steps[-1]} = ...")
@@ -38,7 +39,7 @@ def fault_of(error: Any, raw: Mapping[str, Any]) -> Fault:
         given = error.get("ctx", {}).get("tag", "nothing")
         return Fault(place, f"kind = '{given}' is not a vessel", nearest(given, models.VESSELS))
     what, advice = _in_words(error, steps, raw)
-    return Fault(place, f"{_short(error['input'])} {what}", advice)
+    return Fault(place, f"{short(error['input'])} {what}", advice)
 
 
 def place_of(steps: list[str]) -> str:
@@ -55,7 +56,7 @@ def _table(steps: list[str]) -> str:
 
 
 def _quoted(step: str) -> str:
-    return step if re.fullmatch(r"[\w-]+", step) else _short(step)
+    return step if re.fullmatch(r"[\w-]+", step) else short(step)
 
 
 def _in_words(error: Any, steps: list[str], raw: Mapping[str, Any]) -> tuple[str, str]:
@@ -103,16 +104,8 @@ def name_faults(raw: Mapping[str, Any]) -> list[Fault]:
         for name in content if isinstance(content, dict) else ():
             if not name.strip() or not name.isprintable() or len(name) > _LONGEST or name != name.strip():
                 advice = f"give a name of 1 to {_LONGEST} printable characters, without blanks around it"
-                found.append(Fault(f"[{table}]", f"{_short(name)} is not a name", advice))
+                found.append(Fault(f"[{table}]", f"{short(name)} is not a name", advice))
     return found
-
-
-def _short(value: Any) -> str:
-    try:
-        text = repr(value)
-    except ValueError:  # an integer of more digits than Python writes out
-        text = "a number of thousands of digits"
-    return text if len(text) < 60 else text[:57] + "..."
 
 
 def _keys(steps: list[str], raw: Mapping[str, Any]) -> list[str]:

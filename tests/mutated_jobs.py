@@ -54,6 +54,14 @@ def jobs() -> dict[str, dict[str, Any]]:
     for name in ("valdeoro", "ether"):
         text = (DEMO / f"{name}.toml").read_text(encoding="utf-8").replace("points = 36", "points = 2")
         found[name] = tomllib.loads(text.replace("points = 17", "points = 2").replace("points = 13", "points = 2"))
+    found["valdeoro"] |= {
+        "library": "cob-reactions.toml",
+        "figures": {"width": "16 cm", "dpi": 50, "species": ["xylose"], "limits": {"concentration": [0.0, 0.4]}},
+        "profile": {"start": {"vessels": ["cooker"], "species": ["furfural"], "limits": {"x": [0, "30 min"]}}},
+    }
+    found["valdeoro"]["reactions"]["glucose"] = {}
+    table = {"T": ["150 degC", "180 degC"], "k": ["0.009 1/min", "0.1 1/min"], "predict": ["170 degC"]}
+    found["valdeoro"]["fit"]["line"] = {"temperature": table}
     return found
 
 
@@ -165,9 +173,15 @@ def _is_vessel(path: tuple[Any, ...], job: Job) -> bool:
 
 def commands_for(path: tuple[Any, ...], job: Job) -> list[str]:
     """The commands that what was changed concerns; of the rest one that is quick."""
-    has = {"fit": job.fits, "run": job.vessels, "size": job.sizes, "compare": job.compares, "sweep": job.sweeps}
+    has = {
+        "fit": job.fits or job.lines,
+        "run": job.vessels,
+        "size": job.sizes,
+        "compare": job.compares,
+        "sweep": job.sweeps,
+    }
     wanted = {"fit": ["fit"], "data": ["fit"], "size": ["size"], "compare": ["compare"], "sweep": ["sweep"],
-              "profile": ["run"], "vessels": ["run", "size", "sweep"]}.get(path[0], ["size", "sweep"])  # fmt: skip
+              "profile": ["run"], "figures": ["run"], "vessels": ["run", "size", "sweep"]}.get(path[0], ["size", "sweep"])  # fmt: skip
     waits = path[0] == "vessels" and len(path) > 1 and getattr(job.vessels.get(path[1]), "_needs_size", False)
     return [command for command in wanted if has[command] and not (command == "run" and waits)]
 
@@ -176,12 +190,13 @@ def campaign(seed: int, count: int, does_run: bool = True) -> tuple[Counter[str]
     """So many mutated jobs: how many were refused, ran and could not be solved; and the faults, with what caused each."""
     warnings.simplefilter("ignore")
     drawn, originals = ResultsFolder.figure, jobs()
-    ResultsFolder.figure = lambda self, figure, *parts, dpi=200: None  # type: ignore[method-assign,assignment]
+    ResultsFolder.figure = lambda self, figure, *parts: None  # type: ignore[method-assign,assignment]
     chance, ended, found = random.Random(seed), Counter[str](), dict[str, list[str]]()
     try:
         with tempfile.TemporaryDirectory() as place:
             folder = Path(place)
-            shutil.copy(DEMO / "cob-liquor.csv", folder)
+            for name in ("cob-liquor.csv", "cob-reactions.toml"):
+                shutil.copy(DEMO / name, folder)
             for _ in range(count):
                 name = chance.choice([*originals])
                 mutation = mutate(originals[name], chance)

@@ -231,11 +231,11 @@ class Failures:
             raise kind(f.within(place) if place else f for error in self.found for f in error.faults)
 
 
-def nearest(name: str, known: Iterable[str]) -> str:
-    """Advice that offers the known name nearest to a mistaken one, or lists what is known."""
+def nearest(name: str, known: Iterable[str], otherwise: str = "there is none here: take it out, or add it") -> str:
+    """Advice that offers the known name nearest to a mistaken one, or lists what is known; `otherwise` if nothing."""
     names = sorted(set(known))
     lowered = {n.lower(): n for n in names}
     close = difflib.get_close_matches(name.lower(), lowered, n=1, cutoff=0.6)
     if close:
         return f"did you mean '{lowered[close[0]]}'?"
-    return "known here: " + ", ".join(names[:20]) + (", ..." if len(names) > 20 else "") if names else ""
+    return "known here: " + ", ".join(names[:20]) + (", ..." if len(names) > 20 else "") if names else otherwise

@@ -17,6 +17,9 @@ _MOST_NODES = 4000
 _MOST_STEPS = 5000
 """Of one integration: what takes more comes near to where it cannot go on (a bed that chokes)."""
 
+_SHORTEST = 5e-4
+"""Share of the whole that a stretch has at least."""
+
 
 class Boundary:
     """The conditions at the end of a case as a function of the unknown parameters p of its beginning.
@@ -148,8 +151,8 @@ def _lengthened(case: Case, end: float) -> np.ndarray | None:
         share = min(reached + step, 1.0)
         found = Boundary(case, share * end).newton(p)
         if found is None:
-            step /= 2
-            if step < 1e-4:
+            step /= 4
+            if step < _SHORTEST:
                 return None
             continue
         p, reached, step = found, share, min(2 * step, 0.2)

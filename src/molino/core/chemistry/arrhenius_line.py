@@ -168,13 +168,26 @@ class TemperatureLine(Printed):
         unit = self.constants[0].unit
         return si if unit is None else float(units.unit(unit).from_si(si))
 
-    def __str__(self) -> str:
+    def text(self, energy: str = "E") -> str:
+        """The line in words, its energy by a name: each number with its unit and 95 % interval, and how well it goes
+        through."""
+        unit = units.pretty(self.constants[0].unit or "")
+
+        def with_interval(numbers: tuple[float, float, float]) -> str:
+            value, low, high = (self.shown(x) for x in numbers)
+            ends = f" ({low:.4g} to {high:.4g})" if self.degrees_of_freedom else ""
+            return f"{value:.4g}{ends} {unit}".rstrip()
+
+        at = Value(self.reference, self.temperatures[0].unit)
+        half = f" ± {self.energy_half_width / 1e3:.2g}" if self.degrees_of_freedom else ""
+        found = f"{with_interval(self.at(self.reference))} at {at.text(4)}, "
+        found += f"{energy} = {self.energy / 1e3:.4g}{half} kJ/mol, A = {with_interval(self.factor)}"
         many = f"least squares of ln {self.noun} over 1/T through {len(self.constants)} temperatures"
         if not self.degrees_of_freedom:
-            return f"{many}, exact"
+            return f"{found}; {many}, exact"
         worst = int(np.argmax(np.abs(self.deviations)))
-        off = f"farthest off by {abs(self.deviations[worst]):.2%} at {self.temperatures[worst]}"
-        _, low, high = self.factor
-        energy = f"95 % intervals: energy ±{self.energy_half_width / 1e3:.2g} kJ/mol"
-        factor = f"factor A {self.shown(low):.3g} to {self.shown(high):.3g}"
-        return f"{many}, R² {self.r_squared:.5f}; {energy}, {factor}; {off}"
+        off = f"farthest off by {100 * abs(self.deviations[worst]):.2g} % at {self.temperatures[worst].text(4)}"
+        return f"{found}, intervals of 95 %; {many}, R² {self.r_squared:.5f}; {off}"
+
+    def __str__(self) -> str:
+        return f"{self.noun} = {self.text()}"

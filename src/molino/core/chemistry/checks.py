@@ -108,7 +108,7 @@ def _what_is_not_checked(chemistry: Chemistry) -> Iterator[Finding]:
     if without:
         message = f"elements are not checked where these react: no formula for {_listed(without)}"
         yield Finding("note", "species", message, "give formulas")
-    if all(p.unit is None for p in chemistry.parameters):
+    if chemistry.parameters and all(p.unit is None for p in chemistry.parameters):
         message = "all constants are bare numbers: dimensions are not checked, and SI is meant where units are given"
         yield Finding("note", "constants", message, "give units, like '0.02 L/mol/min'")
     for name, needed in chemistry.unitless.items():

@@ -74,6 +74,7 @@ class Chemistry(Frozen, Printed):
     Parameters
     ----------
     reactions : sequence of Reaction
+        None, where species are only mixed, dosed or washed out.
     species : sequence of Species or names, or mapping of name to formula or properties, optional
         Formulas are checked against the equations. Species that no reaction names (a catalyst, a solvent) may be
         listed; those in equations and rate laws are found without.
@@ -120,8 +121,6 @@ class Chemistry(Frozen, Printed):
         if not all(isinstance(r, Reaction) for r in reactions):
             faults.add("chemistry", "a reaction is not a Reaction", "write mo.Reaction('A -> B', k=...)")
             faults.raise_any()
-        if not reactions:
-            faults.add("chemistry", "no reaction is given", "give at least one")
         named = [r if r.name else r.with_constants({}, f"r{i}") for i, r in enumerate(reactions, 1)]
         names = [str(r.name) for r in named]
         for name in sorted({n for n in names if names.count(n) > 1}):
@@ -180,7 +179,7 @@ class Chemistry(Frozen, Printed):
                 faults.add(place, f"the rate law asks for '{name}', which is not given", hint or f"give {name}=...")
             for name in sorted(reaction.constants.keys() - asked):
                 message = f"the constant '{name}' is given but the rate law does not use it"
-                faults.add(place, message, nearest(name, asked) or "take it out")
+                faults.add(place, message, nearest(name, asked, "take it out"))
             shared_used |= asked & self.constants.keys() - reaction.constants.keys()
             if with_units and asked <= known.keys() and not reaction.is_python:
                 with faults.at(place):
@@ -338,6 +337,8 @@ class Chemistry(Frozen, Printed):
 
     def __str__(self) -> str:
         """A table of reactions and rate laws, the constants of each below it."""
+        if not self.reactions:
+            return f"{len(self.species)} species, nothing reacts"
         rows = [("reaction", "equation", "rate law")]
         for r in self.reactions:
             rows.append((str(r.name), str(r.equation), r.law + ("" if r.basis == "volume" else f"  (per {r.basis})")))

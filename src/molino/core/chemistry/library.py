@@ -113,8 +113,10 @@ class Library(Frozen, Printed, Mapping[str, Reaction]):
             wanted.append(f"a catalyst (rate per {reaction.basis})")
         return wanted
 
-    def chemistry(self, *names: str) -> Chemistry:
-        """A chemistry of some of its reactions (all of them, if none is named).
+    def chemistry(self, *names: str, inerts: Iterable[str] = ()) -> Chemistry:
+        """A chemistry of some of its reactions (all of them, if none is named), with their species.
+
+        `inerts` names species of the library that no reaction asks for and that are kept: a solvent, a carrier gas.
 
         Raises
         ------
@@ -125,10 +127,14 @@ class Library(Frozen, Printed, Mapping[str, Reaction]):
         for name in names:
             if name not in list(self):
                 faults.add("library", f"there is no reaction '{name}'", nearest(name, self))
+        listed = [s.name for s in self.species]
+        kept = set(inerts)
+        for name in sorted(kept - set(listed)):
+            faults.add("library", f"it has no species '{name}'", nearest(name, listed))
         faults.raise_any()
         chosen = [self[name] for name in names or self]
         asked = {constant for r in chosen for constant in names_in(r.formula) if constant not in r.constants}
-        there = {s for r in chosen for s in (*r.equation.species, *r.asks)}
+        there = kept | {s for r in chosen for s in (*r.equation.species, *r.asks)}
         species = [s for s in self.species if s.name in there]
         return Chemistry(chosen, species, {n: held for n, held in self.constants.items() if n in asked})
 

@@ -92,11 +92,10 @@ class TemperatureDependence:
         return _LAWS[frozenset(symbols)].xreplace({_PARTS[part]: symbol for part, symbol in symbols.items()})
 
     def _by_reference(self, value: Entry, at: Entry, energy: str, size: Entry) -> str:
-        """Value, reference temperature and energy; those laid through a table to four digits, with how well they go."""
+        """Value, reference temperature and energy; those laid through a table with their intervals."""
         if self.through_table is None:
             return f"{value} at {at}, {energy} = {size}"
-        parts = [part.text(4) if isinstance(part, Value) else str(part) for part in (value, at, size)]
-        return f"{parts[0]} at {parts[1]}, {energy} = {parts[2]} ({self.through_table})"
+        return self.through_table.text(energy)
 
 
 @dataclass(frozen=True, eq=False)

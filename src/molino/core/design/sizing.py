@@ -217,7 +217,7 @@ def check_size(vessel: Vessel | Train, metric: Metric, vary: str | None) -> str:
         sizes = _train_sizes(vessel)
         if vary not in sizes:
             message = "which vessel of the train?" if vary is None else f"'{vary}' of the train cannot be varied"
-            raise InputError(message, vessel.label, nearest(vary or "", sizes) or "name its vessels")
+            raise InputError(message, vessel.label, nearest(vary or "", sizes, "name its vessels"))
         return vary
     vary, counts = vary or vessel._default_size(), counts_of(vessel)
     if vary not in (*vessel._sizes, *counts):

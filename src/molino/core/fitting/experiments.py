@@ -164,7 +164,7 @@ class Experiment(Frozen):
         elif self.along not in (axes := list(axes_of(self.vessel))):
             if self.along or not axes:
                 message = f"a {self.vessel.noun} is not observed along '{self.along or 'time'}'"
-                raise InputError(message, "along", nearest(self.along, axes) or "leave the times out")
+                raise InputError(message, "along", nearest(self.along, axes, "leave the times out"))
             own = [n for n in axes if n == "time" or getattr(self.vessel, n) is not None]
             settle(self, along=(own or axes)[0])
         if self.times is None:

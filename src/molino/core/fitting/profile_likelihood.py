@@ -86,7 +86,7 @@ class ProfileLikelihood(Frozen, Result):
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data: the ends of the interval, and which of them are open."""
-        return {"low_95": self.shown()[0], "high_95": self.shown()[1], "open": list(self.flat)}
+        return {"low_95": self.shown()[0], "high_95": self.shown()[1], "unit": self.unit, "open": list(self.flat)}
 
     def __str__(self) -> str:
         low, high = self.shown()

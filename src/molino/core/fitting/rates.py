@@ -21,6 +21,7 @@ from molino.core.chemistry.reaction import BASES
 from molino.core.chemistry.symbolic_network import SymbolicNetwork
 from molino.core.errors import Faults, InputError, SolveError, nearest
 from molino.core.fitting.experiments import Experiment, Experiments, as_experiments
+from molino.core.fitting.residual_diagnostics import LEVEL, SignRuns, sign_runs
 from molino.core.frozen import Frozen, settle
 from molino.core.results import Result
 from molino.core.statistics import f_tail_probability, half_width, p_text
@@ -495,8 +496,38 @@ class PowerLaw(Frozen, Result):
         return f"{display.unit(self.rates.kind)} / ({display.unit('concentration')})^{total:.3g}"
 
     def to_dict(self) -> dict[str, Any]:
-        """Plain data: constants with intervals, R^2, and where the rates came from."""
-        return {"how": self.rates.how, "r_squared": self.r_squared, "constants": self.table().to_dict("records")}
+        """Plain data: constants with intervals, R^2, residuals with their runs of signs, where the rates came from."""
+        return {
+            "how": self.rates.how, "r_squared": self.r_squared, "constants": self.table().to_dict("records"),
+            "residuals": self.residuals.tolist(),
+            "sign_runs": {"runs": self.signs.runs, "expected": self.signs.expected,
+                          "probability": self.signs.probability},
+        }  # fmt: skip
+
+    @property
+    def residuals(self) -> np.ndarray:
+        """ln r measured less ln r calculated, shape (used,), in the order of those above zero."""
+        return np.asarray(np.log(self.rates.rate[self.used] / self.fitted))
+
+    @property
+    def signs(self) -> SignRuns:
+        """Runs of signs of the residuals, in order of the calculated rate."""
+        return sign_runs(self.rates.response, self.residuals[np.argsort(self.fitted, kind="stable")])
+
+    def points_table(self) -> pd.DataFrame:
+        """One row a rate above zero: what it depends on, measured, calculated, and the residual of ln r."""
+        import pandas as pd
+
+        rates, display = self.rates, self.rates.display
+        columns: dict[str, Any] = {
+            display.heading(s, "concentration"): display.number(rates.concentrations[s][self.used], "concentration")
+            for s in self.species
+        }
+        if rates.T is not None:
+            columns[display.heading("T", "temperature")] = display.number(rates.T[self.used], "temperature")
+        for name, values in (("measured", rates.rate[self.used]), ("calculated", self.fitted)):
+            columns[display.heading(name, rates.kind)] = display.number(values, rates.kind)
+        return pd.DataFrame({**columns, "residual of ln r": self.residuals})
 
     @property
     def significance(self) -> float:
@@ -538,6 +569,10 @@ class PowerLaw(Frozen, Result):
         lines.append(
             f"  residual standard deviation of ln r {self.standard_deviation:.3g}, F-test of the whole: p {chance}"
         )
+        is_exact = self.standard_deviation < 1e-8  # nothing but rounding has signs
+        lines.append("  the rates are met exactly" if is_exact else f"  {self.signs}")
+        if self.signs.probability < LEVEL and not is_exact:
+            lines.append("  note: so few runs of signs seldom come by chance: the orders may not be constant")
         left = len(self.used) - int(self.used.sum())
         return "\n".join(lines + ([f"  left out: {left} rates or concentrations not above zero"] if left else []))
 

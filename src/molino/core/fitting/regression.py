@@ -272,7 +272,7 @@ class _ParameterSearch:
         if not having:
             known = sorted({n for own in kinds.values() for n in own})
             message = f"no run has a vessel with '{name}'" if kinds else "no run has a vessel of its own"
-            raise InputError(message, "", nearest(name, known) or "give the runs their vessels: vessel=mo.Batch(...)")
+            raise InputError(message, "", nearest(name, known, "give the runs their vessels: vessel=mo.Batch(...)"))
         setting = _setting_of(having[0].vessel, name)
         lower = setting.read(unknown.lower)[0] if unknown.lower is not None else 0.0
         upper = setting.read(unknown.upper)[0] if unknown.upper is not None else np.inf

@@ -34,6 +34,11 @@ class SignRuns:
     expected: float
     probability: float
 
+    def __str__(self) -> str:
+        return (
+            f"{self.response}: {self.runs} runs of signs ({self.expected:.1f} expected, p {p_text(self.probability)})"
+        )
+
 
 @dataclass(frozen=True)
 class LackOfFit:
@@ -85,8 +90,7 @@ def diagnose(fit: Fit) -> Diagnosis:
     lack = _lack_of_fit(fit, names)
     lines, warnings = [], []
     for found in signs:
-        chance = f"{found.expected:.1f} expected, p {p_text(found.probability)}"
-        lines.append(f"{found.response}: {found.runs} runs of signs ({chance})")
+        lines.append(str(found))
         if found.probability < LEVEL:
             message = "so few runs of signs would come by chance with p"
             warnings.append(f"{found.response}: {message} {p_text(found.probability)}: the law may be wrong")

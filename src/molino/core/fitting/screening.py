@@ -11,7 +11,7 @@ import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 from scipy.optimize import brentq, least_squares, minimize_scalar
@@ -50,6 +50,13 @@ class Series:
     values: np.ndarray
     excess: float = math.nan
     """Partner less species at the start in mol/m^3, which a reaction of one with one keeps."""
+    is_relative: bool = False
+    """Whether errors are proportional to the values."""
+
+    @property
+    def sizes(self) -> np.ndarray:
+        """What residuals are divided by, shape (samples,): ones, or with relative errors the values."""
+        return self.values if self.is_relative else np.ones(len(self.values))
 
 
 @dataclass(frozen=True)
@@ -86,7 +93,7 @@ class Law:
     covariances : tuple of arrays
         Of `logarithms`.
     residuals : tuple of arrays, shape (samples,)
-        Measured less calculated in mol/m^3.
+        Measured less calculated in mol/m^3; with relative errors as fractions of the measured values.
     probability : float
         Of data as far from this law as these, or farther, if it were true: the least of F-tests of its sum of squares
         against those of the other laws.
@@ -104,12 +111,12 @@ class Law:
 
     @property
     def sum_of_squares(self) -> float:
-        """Of all residuals, in (mol/m^3)^2."""
+        """Of all residuals, in (mol/m^3)^2, or of relative residuals."""
         return float(sum(r @ r for r in self.residuals))
 
     @property
     def standard_deviation(self) -> float:
-        """Residual standard deviation in mol/m^3."""
+        """Residual standard deviation in mol/m^3, or with relative errors as a fraction."""
         return math.sqrt(self.sum_of_squares / self.degrees_of_freedom)
 
     @property
@@ -170,15 +177,18 @@ def screen_orders(
     *,
     partner: str | None = None,
     reversible: bool = False,
+    errors: Literal["same", "relative"] = "same",
 ) -> Screening:
     """Try zero, first and second order, and a free order n, on the concentration of one species in batch runs.
 
     Each run has its own rate constant and start; the order is common. By straight lines: c, ln c and 1/c over t
     (O. Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, chapter 3). By least squares on the concentrations:
-    the sum of squares of each law is held against that of every other, by the F-test for the parameters that the other
-    has more, at least one (D. M. Bates, D. G. Watts, Nonlinear Regression Analysis and Its Applications, 1988, section
-    3.10); a law is ruled out where data as far from it would come about less than once in 100 times. If one law alone
-    is left it is the verdict; if more are left, the data cannot tell.
+    the sum of squares of each law is held against that of the free order and of laws that are no power of the
+    concentration, by the F-test for the parameters that the other has more, at least one (D. M. Bates, D. G. Watts,
+    Nonlinear Regression Analysis and Its Applications, 1988, section 3.10); a law is ruled out where data as far from
+    it would come about less than once in 100 times. The interval of the free order is by the same test, so that it
+    holds the orders that it does not rule out. If one law alone is left it is the verdict; if more are left, the data
+    cannot tell.
 
     Parameters
     ----------
@@ -190,6 +200,8 @@ def screen_orders(
         both at the start must be known (`initial ...`, or measured at time zero).
     reversible : bool
         Try a reversible first order, too.
+    errors : {"same", "relative"}
+        Whether all values are off by about the same concentration, or by the same fraction of what was measured.
 
     Returns
     -------
@@ -198,7 +210,7 @@ def screen_orders(
     Raises
     ------
     InputError
-        If there is no such species, or too few values.
+        If there is no such species, there are too few values, or one that is not above zero has no relative error.
     SolveError
         If a curve cannot be fitted.
 
@@ -215,18 +227,22 @@ def screen_orders(
     if named is None or named not in runs.species:
         message = f"'{named}' was not measured" if named else f"{len(runs.species)} species were measured"
         raise InputError(message, "orders", f"name one: {nearest(named or '', runs.species)}")
-    series = _series(runs, named, partner, 4 if reversible else 3)
+    if errors not in ("same", "relative"):
+        raise InputError(f"errors = {errors!r}", "orders", "'same' or 'relative'")
+    series = _series(runs, named, partner, 4 if reversible else 3, errors == "relative")
     laws = [_law(name, n, _of_order(n), series) for n, name in _NAMES.items()]
     if partner is not None:
         laws.append(_law(f"second order with {partner}", math.nan, _two_reactants, series))
     if reversible:
         laws.append(_law(_REVERSIBLE, math.nan, _to_level, series))
     free = _free_order(series)
-    floor = 1e-20 * sum(float(s.values @ s.values) for s in series)  # of exact data rounding is all that is left
+    floor = 1e-20 * sum(float(np.sum((s.values / s.sizes) ** 2)) for s in series)  # what rounding leaves of exact data
 
     def compared(law: Law) -> Law:
         probability = 1.0
         for other in (free, *laws):
+            if other is not free and math.isfinite(law.order) and math.isfinite(other.order):
+                continue  # two orders are both held against the best one
             more = max(law.degrees_of_freedom - other.degrees_of_freedom, 1)
             variance = (other.sum_of_squares + floor) / other.degrees_of_freedom
             beyond = (law.sum_of_squares - other.sum_of_squares) / more / variance
@@ -234,10 +250,10 @@ def screen_orders(
         return replace(law, probability=probability)
 
     interval = _order_interval(series, free, (free.sum_of_squares + floor) / free.degrees_of_freedom)
-    return Screening(named, runs, series, tuple(compared(law) for law in laws), compared(free), interval)
+    return Screening(named, runs, series, tuple(compared(law) for law in laws), compared(free), interval, errors)
 
 
-def _series(runs: Experiments, species: str, partner: str | None, fewest: int) -> tuple[Series, ...]:
+def _series(runs: Experiments, species: str, partner: str | None, fewest: int, is_relative: bool) -> tuple[Series, ...]:
     runs.require_simple("a screening of orders")
     faults = Faults()
     found = []
@@ -260,6 +276,9 @@ def _series(runs: Experiments, species: str, partner: str | None, fewest: int) -
                 place, f"{species} does not fall", "an order is screened on a reactant: name one that is consumed"
             )
             continue
+        if is_relative and not (values > 0).all():
+            faults.add(place, f"a value of {species} is not above zero, and has no relative error", "leave it out")
+            continue
         excess = math.nan
         if partner is not None:
             if partner not in run.charge or species not in run.charge:
@@ -267,7 +286,7 @@ def _series(runs: Experiments, species: str, partner: str | None, fewest: int) -
                 faults.add(place, f"what there was of {missing} at the start is not known", f"add 'initial {missing}'")
                 continue
             excess = run.charge[partner] - run.charge[species]
-        found.append(Series(run.name, times, values, excess))
+        found.append(Series(run.name, times, values, excess, is_relative))
     faults.raise_any(runs.source or "orders")
     return tuple(found)
 
@@ -290,7 +309,8 @@ def _curve(name: str, order: float, model: Model, s: Series) -> tuple[np.ndarray
     Sought with concentrations counted in the largest and times in the last, so that nothing over- or underflows.
     """
     top, end = float(s.values.max()), float(s.times[-1])
-    one = Series(s.run, s.times / end, s.values / top, s.excess / top)
+    one = Series(s.run, s.times / end, s.values / top, s.excess / top, s.is_relative)
+    unit = 1.0 if s.is_relative else top
     power = order if math.isfinite(order) else (1.0 if name == _REVERSIBLE else 2.0)
     left = min(max(float(one.values[-1]), 0.02), 0.98)
     by_end = -math.log(left) if power == 1 else (left ** (1 - power) - 1) / (power - 1)
@@ -300,7 +320,7 @@ def _curve(name: str, order: float, model: Model, s: Series) -> tuple[np.ndarray
 
     def residuals(p: np.ndarray) -> np.ndarray:
         with np.errstate(all="ignore"):
-            off = one.values - model(np.clip(p, -50.0, 50.0), one.times, one)
+            off = (one.values - model(np.clip(p, -50.0, 50.0), one.times, one)) / one.sizes
         return np.asarray(np.nan_to_num(off, nan=1e3, posinf=1e3, neginf=-1e3))
 
     def slopes(p: np.ndarray) -> np.ndarray:
@@ -309,7 +329,7 @@ def _curve(name: str, order: float, model: Model, s: Series) -> tuple[np.ndarray
         with np.errstate(all="ignore"):
             c = model(np.clip(p, -50.0, 50.0), one.times, one)
             by = np.where(c > 0, c**order, 0.0)
-            found = -np.array([by * c0 ** (1 - order), -k * one.times * by]).T
+            found = -np.array([by * c0 ** (1 - order), -k * one.times * by]).T / one.sizes[:, None]
         return np.asarray(np.nan_to_num(found, nan=0.0, posinf=1e3, neginf=-1e3))
 
     exact: Any = {"jac": slopes} if math.isfinite(order) else {}
@@ -317,7 +337,7 @@ def _curve(name: str, order: float, model: Model, s: Series) -> tuple[np.ndarray
     if not np.isfinite(best.cost):
         raise SolveError(f"no {name} goes through run {s.run}", "orders", "look at the data of the run")
     shift = [math.log(top), (1 - power) * math.log(top) - math.log(end), math.log(top)][: len(start)]
-    return best.x + shift, best.fun * top, np.linalg.pinv(best.jac.T @ best.jac) / top**2
+    return best.x + shift, best.fun * unit, np.linalg.pinv(best.jac.T @ best.jac) / unit**2
 
 
 def _line(name: str, order: float, s: Series, p: np.ndarray) -> Line | None:
@@ -366,9 +386,9 @@ def _free_order(series: tuple[Series, ...]) -> Law:
     return _law("order n", n, _of_order(n), series, free=1)
 
 
-def _order_interval(series: tuple[Series, ...], free: Law, standard_deviation: float) -> tuple[float, float]:
-    """95 % interval of the order by its profile: where the sum of squares exceeds the least by F(0.95; 1, dof) s^2."""
-    limit = free.sum_of_squares + f_quantile(0.95, 1, free.degrees_of_freedom) * standard_deviation
+def _order_interval(series: tuple[Series, ...], free: Law, variance: float) -> tuple[float, float]:
+    """The orders that are not ruled out: those whose sum of squares exceeds the least by up to F(0.99; 1, dof) s^2."""
+    limit = free.sum_of_squares + f_quantile(1 - LEVEL, 1, free.degrees_of_freedom) * variance
 
     def above(n: float) -> float:
         return _sum_of_squares(series, n) - limit
@@ -394,7 +414,9 @@ class Screening(Frozen, Result):
     free : Law
         The free order n.
     order_interval : pair of floats
-        95 % interval of n, by its profile.
+        99 % interval of n, by its profile: the orders that the free one does not rule out.
+    errors : str
+        "same" or "relative".
 
     Examples
     --------
@@ -412,6 +434,7 @@ class Screening(Frozen, Result):
     laws: tuple[Law, ...]
     free: Law
     order_interval: tuple[float, float]
+    errors: str = "same"
 
     @property
     def chosen(self) -> Law | None:
@@ -433,11 +456,15 @@ class Screening(Frozen, Result):
     @cached_property
     def verdict(self) -> str:
         """The law, or why there is none, with the reason."""
-        n = f"n = {self.free.order:.2f} ({self.order_interval[0]:.2f} to {self.order_interval[1]:.2f})"
+        low, high = self.order_interval
+        n = f"n = {self.free.order:.2f} ({low:.2f} to {high:.2f}, 99 %)"
         left = self.standing
         ruled_out = ", ".join(law.name for law in self.laws if not law.possible)
         if len(left) == 1:
             message = f"{left[0].name}: the free order is {n}"
+            within = [law.name for law in self.laws if not law.possible and low <= law.order <= high]
+            if within:
+                message = f"{left[0].name}, which fits better than {' or '.join(within)}; a free order would be {n}"
             return f"{message}; ruled out: {ruled_out}" if ruled_out else message
         if left:
             names = " from ".join([left[0].name, " or ".join(law.name for law in left[1:])])
@@ -451,8 +478,20 @@ class Screening(Frozen, Result):
 
     @property
     def scatter(self) -> float:
-        """Residual standard deviation around the free order, as a fraction of the largest value."""
+        """Residual standard deviation around the free order, as a fraction (of the largest value for equal errors)."""
+        if self.errors == "relative":
+            return self.free.standard_deviation
         return self.free.standard_deviation / max(float(s.values.max()) for s in self.series)
+
+    def error_heading(self, name: str) -> str:
+        """The heading of residuals: with the unit of the concentration, or in per cent for relative errors."""
+        return f"{name} [%]" if self.errors == "relative" else self.experiments.display.heading(name, "concentration")
+
+    def error_number(self, residual: Any) -> Any:
+        """Residuals in that unit."""
+        if self.errors == "relative":
+            return 100.0 * residual
+        return self.experiments.display.number(residual, "concentration")
 
     def law(self, name: str) -> Law:
         """A law by name; InputError offers the nearest."""
@@ -505,7 +544,7 @@ class Screening(Frozen, Result):
                     "k of line": self.k_number(law, line.k) if line else math.nan,
                     "k": self.k_number(law, law.k(i)), "95 % low": low, "95 % high": high, "unit": self.k_unit(law),
                     display.heading("half-life", "time"): display.number(law.half_life(i), "time"),
-                    display.heading("s", "concentration"): display.number(law.standard_deviation, "concentration"),
+                    self.error_heading("s"): self.error_number(law.standard_deviation),
                     "p": law.probability,
                 })  # fmt: skip
         return pd.DataFrame(rows)
@@ -579,9 +618,8 @@ class Screening(Frozen, Result):
 
         slopes = np.array([(at(p + step) - at(p - step)) / 2e-6 for step in 1e-6 * np.eye(len(p))])
         mean = float(slopes @ chosen.covariances[i] @ slopes)
-        halves = [
-            half_width(math.sqrt(v), chosen.degrees_of_freedom) for v in (mean, mean + chosen.standard_deviation**2)
-        ]
+        one = chosen.standard_deviation * (at(p) if s.is_relative else 1.0)
+        halves = [half_width(math.sqrt(v), chosen.degrees_of_freedom) for v in (mean, mean + one**2)]
         return Prediction(t, at(p), halves[0], halves[1], self, s.run)
 
     def over_temperature(self, law: str | None = None) -> Arrhenius:
@@ -629,10 +667,11 @@ class Screening(Frozen, Result):
             }
         return {
             "species": self.species,
+            "errors": self.errors,
             "verdict": self.verdict,
             "chosen": self.chosen.name if self.chosen is not None else None,
             "order": self.free.order,
-            "order_interval_95": list(self.order_interval),
+            "order_interval_99": list(self.order_interval),
             "laws": laws,
         }
 
@@ -647,7 +686,10 @@ class Screening(Frozen, Result):
             mark = "*" if law is self.chosen else " "
             squares = [line.r_squared for line in law.lines if line is not None]
             fitted = f"R² of line {min(squares):.4f}" if squares else "no line"
-            standard_deviation = display.text(law.standard_deviation, "concentration", 3)
+            standard_deviation = (
+                f"{100 * law.standard_deviation:.3g} %" if self.errors == "relative"
+                else display.text(law.standard_deviation, "concentration", 3)
+            )  # fmt: skip
             lines.append(
                 f"{mark} {name:<26} {fitted}, s {standard_deviation}"
                 + ("" if law is self.free else f", p {p_text(law.probability)}")
@@ -688,7 +730,7 @@ class Prediction(Frozen, Result):
     >>> data = files("molino.demo") / "cob-liquor.csv"
     >>> found = mo.screen_orders(mo.read_experiments(data), "xylose")
     >>> print(found.predict("240 min", "B1"))
-    xylose in B1 at 240 min: 0.02474 mol/L, 95 %: ± 0.0025, of one sample ± 0.0088
+    xylose in B1 at 240 min: 0.02474 mol/L, 95 %: ± 0.0025 mol/L, of one sample ± 0.0088 mol/L
     """
 
     time: float
@@ -716,7 +758,7 @@ class Prediction(Frozen, Result):
 
     def __str__(self) -> str:
         display = self.screening.experiments.display
-        mean, one = (f"{display.number(c, 'concentration'):.2g}" for c in (self.confidence, self.prediction))
+        mean, one = (display.text(c, "concentration", 2) for c in (self.confidence, self.prediction))
         value = display.text(self.value, "concentration")
         at = display.text(self.time, "time")
         of = f" in {self.run}" if len(self.screening.series) > 1 else ""

@@ -34,7 +34,7 @@ def check_contents(given: Iterable[str], chemistry: Chemistry, place: str) -> No
     for name, reactions in asking.items():
         message = f"there is no '{name}', which the rate law of {' and '.join(reactions)} asks for"
         faults.add(place, message, f"give it; write {name} = 0 if there is none")
-    if not faults.found and not _can_start(chemistry, names):
+    if chemistry.reactions and not faults.found and not _can_start(chemistry, names):
         missing = {name for r in chemistry.reactions for name, _ in r.equation.left} - names
         faults.add(place, "no reaction can start from what is given", f"add {', '.join(sorted(missing))}")
     faults.raise_any()

@@ -503,8 +503,10 @@ def _most(network: SymbolicNetwork, product: str, reactant: str) -> float:
         if species == reactant or coefficients[i].max(initial=0.0) > 0:
             limits.append(-coefficients[i])
             right.append(1.0 if species == reactant else 0.0)
-    found = linprog(-coefficients[index(product)], np.array(limits), np.array(right), method="highs")
-    if found.status != 0 or -found.fun < 1e-9 or product == reactant:
+    found = None
+    if coefficients.size:  # with no reaction there is nothing to maximize
+        found = linprog(-coefficients[index(product)], np.array(limits), np.array(right), method="highs")
+    if found is None or found.status != 0 or -found.fun < 1e-9 or product == reactant:
         message = f"the reactions as written do not form {product} from {reactant}"
         raise InputError(message, "metric", "name a product and a reactant that leads to it")
     return float(round(-found.fun, 12))

@@ -105,14 +105,18 @@ def stream_dict(stream: Stream, display: Display) -> dict[str, Any]:
 
 
 def as_feed(stream: Stream, like: Feed) -> Feed:
-    """A stream as the feed of a vessel, with the properties of another feed of the same fluid."""
-    contents = {s: Value(n, "mol/s") for s, n in stream.amounts.items()}
+    """A stream as the feed of a vessel, with the properties of another feed of the same fluid.
+
+    What a run leaves below zero is rounding (more is refused there), and none of it flows on.
+    """
+    amounts = {s: max(n, 0.0) for s, n in stream.amounts.items()}
+    contents = {s: Value(n, "mol/s") for s, n in amounts.items()}
     gas = like.is_gas
     T = Value(stream.T, "K") if np.isfinite(stream.T) else None
     P = Value(stream.P, "Pa") if np.isfinite(stream.P) and (gas or like.P is not None) else None
     if gas or like.model == "additive volumes":
         return replace(like, contents=Contents(contents, True, "feed"), flow=None, T=T, P=P)
-    held = {s: Value(n / stream.volume) for s, n in stream.amounts.items()}
+    held = {s: Value(n / stream.volume) for s, n in amounts.items()}
     return replace(like, contents=Contents(held, True, "feed"), flow=Value(stream.volume, "m^3/s"), T=T, P=P)
 
 

@@ -162,7 +162,7 @@ class Membrane(Frozen, Printed):
         for name in sorted(asked - self.constants.keys()):
             faults.add("membrane", f"the constant {name} has no value", f"give constants={{'{name}': ...}}")
         for name in sorted(self.constants.keys() - asked):
-            faults.add("membrane", f"no flux asks for the constant {name}", nearest(name, asked) or "leave it out")
+            faults.add("membrane", f"no flux asks for the constant {name}", nearest(name, asked, "leave it out"))
         faults.raise_any()
 
     def _read_outside(self) -> dict[str, Value]:
@@ -202,7 +202,7 @@ class Membrane(Frozen, Printed):
         symbols = {s for flux in self._fluxes.values() for s in flux.free_symbols}
         kinds = [kind for s in symbols if (kind := species_in(s) or species_beyond(s))]
         for name in sorted((asked | {name for _, name in kinds}) - {*species}):
-            advice = nearest(name, species) or "declare it: Chemistry(..., species=[...])"
+            advice = nearest(name, species, "declare it: Chemistry(..., species=[...])")
             faults.add("membrane", f"the chemistry has no species {name}", advice)
         if not is_gas and (PRESSURE in symbols or any(kind == "p" for kind, _ in kinds)):
             faults.add("membrane", "a flux asks for pressures, but this vessel holds a liquid", "write it with [A]")
@@ -408,7 +408,7 @@ class DistributedFeed(Frozen, Printed):
         """Raise InputError for what is incompatible with the tube."""
         faults = Faults()
         for name in sorted({*self.feed.contents} - {*species}):
-            advice = nearest(name, species) or "declare it: Chemistry(..., species=[...])"
+            advice = nearest(name, species, "declare it: Chemistry(..., species=[...])")
             faults.add("side", f"the chemistry has no species {name}", advice)
         if self.feed.is_gas != is_gas:
             faults.add("side", "one feed is a gas and the other a liquid", "give both alike")

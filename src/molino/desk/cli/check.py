@@ -43,8 +43,9 @@ def do(job: Job, quiet: bool, equations: bool = False) -> dict[str, Any]:
 
     out = console()
     out.print(job.title or job.path.name, style="bold")
-    out.print("chemistry", style="bold")
-    out.print(Text(str(job.chemistry)))
+    if job.chemistry.species:
+        out.print("chemistry", style="bold")
+        out.print(Text(str(job.chemistry)))
     for name, data in job.data.items():
         out.print(f"data {name}", style="bold")
         out.print(Text(str(data)))
@@ -70,7 +71,7 @@ def do(job: Job, quiet: bool, equations: bool = False) -> dict[str, Any]:
         if finding.advice:
             out.print(Padding(Text.assemble(("-> ", "cyan"), finding.advice), (0, 0, 0, 4)))
     tasks = [f"{task} {name}" for task, names in _tasks(job).items() for name in names]
-    out.print(Text(f"tasks: {', '.join(tasks) or 'run'}"))
+    out.print(Text(f"tasks: {', '.join(tasks) or ('run' if job.vessels else 'none')}"))
     warnings = sum(finding.level == "warning" for finding in findings)
     if warnings:
         out.print(f"no faults; {warnings} warning{'s' if warnings > 1 else ''} to look at", style="bold yellow")
@@ -112,7 +113,7 @@ def _runs(data: Experiments | Rates) -> list[str]:
 
 def _tasks(job: Job) -> dict[str, list[str]]:
     """What the job asks for, by command."""
-    tasks = {"fit": job.fits, "size": job.sizes, "compare": job.compares, "sweep": job.sweeps}
+    tasks = {"fit": {**job.lines, **job.fits}, "size": job.sizes, "compare": job.compares, "sweep": job.sweeps}
     return {task: list(names) for task, names in tasks.items()}
 
 

@@ -185,9 +185,8 @@ def known_vessels(job: Job, quiet: bool) -> tuple[dict[str, Vessel | Train], str
 def results_of(job: Job, command: str, content: Any, folder: ResultsFolder | None = None) -> ResultsFolder:
     """The folder of a job's results, with the plain data of a command and the properties of the species in it."""
     from molino.desk.tables.species import species_table
-    from molino.desk.tables.write import ResultsFolder
 
-    folder = ResultsFolder(job.results) if folder is None else folder
+    folder = job.results_folder() if folder is None else folder
     folder.json(content, command)
     known = [s for s in job.chemistry.species if s.known()]
     if known:

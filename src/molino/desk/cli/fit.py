@@ -21,7 +21,7 @@ from molino.desk.cli.common import (
     results_of,
     show_table,
 )
-from molino.desk.cli.fit_report import after, before
+from molino.desk.cli.fit_report import after, before, over_temperature
 
 if TYPE_CHECKING:
     from molino.core.fitting.fit_result import Fit
@@ -54,9 +54,8 @@ def fit(
 def do(job: Job, quiet: bool, profile_likelihood: bool = False, bootstrap: int | None = None) -> dict[str, Any]:
     """Fit, write, print unless quiet; gives the result as plain data."""
     from molino.core.errors import InputError
-    from molino.desk.tables.write import ResultsFolder
 
-    if not job.fits:
+    if not job.fits and not job.lines:
         raise InputError("there is no [fit.NAME] table", job.path.name, "add one, with data = 'NAME' of a [data.NAME]")
     studies = {
         name: replace(
@@ -66,14 +65,17 @@ def do(job: Job, quiet: bool, profile_likelihood: bool = False, bootstrap: int |
         )
         for name, study in job.fits.items()
     }
-    folder = ResultsFolder(job.results)
+    folder = job.results_folder()
     early = {name: before(job, name, study, quiet, folder) for name, study in studies.items()}
-    fits = do_fits(job, quiet)
     content: dict[str, Any] = {"job": job.path.name, "title": job.title, "fits": {}}
+    for name, line in job.lines.items():
+        content["fits"][name] = over_temperature(job, name, line, quiet, folder).content
+    fits = do_fits(job, quiet)
     for name, found in fits.items():
         if not quiet:
             show(name, found)
-        write(folder, name, found)
+        measured = [s for s in job.figures.species or () if s in found.responses]
+        write(folder, name, found, measured or None)
         late = after(job, name, studies[name], found, early[name], quiet)
         content["fits"][name] = {**found.to_dict(), **early[name].content, **late.content}
     results_of(job, "fit", content, folder)
@@ -112,7 +114,7 @@ def show(name: str, found: Fit) -> None:
         out.print(Text(f"  to leave it out, write in [fit.{name}]:  {line}"))
 
 
-def write(folder: ResultsFolder, name: str, found: Fit) -> None:
+def write(folder: ResultsFolder, name: str, found: Fit, species: list[str] | None) -> None:
     """Tables and figures of a fit, and the fitted chemistry with its covariance."""
     figures = load_figures()
     from molino.desk.job.chemistry import chemistry_text
@@ -123,5 +125,5 @@ def write(folder: ResultsFolder, name: str, found: Fit) -> None:
     folder.sheets(tables, "fit", name)
     folder.text(chemistry_text(found.chemistry), ".toml", "fit", name)
     if found.parameter_map.runs:
-        folder.figure(figures.fit(found), "fit", name)
+        folder.figure(figures.fit(found, species), "fit", name)
     folder.figure(figures.residuals(found), "fit", name, "residuals")

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from molino.core.fitting.screening import Screening
     from molino.desk.job.load import Job
     from molino.desk.job.models import RatesTable
-    from molino.desk.job.studies import Study
+    from molino.desk.job.studies import Line, Study
     from molino.desk.tables.write import ResultsFolder
 
 
@@ -86,10 +86,12 @@ def before(job: Job, name: str, study: Study, quiet: bool, folder: ResultsFolder
         out.head(f"{name}: rates")
         out.say(str(rates))
         out.tabulate(law.table(), f"power law: {law.law}")
+        out.say(str(law.signs))
         drawn = [("power-law", figures.power_law(law))]
         if rates.slopes:
             drawn.insert(0, ("", figures.slopes(rates)))
         out.keep("rates", rates.table(), *drawn)
+        out.keep("power-law", law.points_table())
     return out
 
 
@@ -113,8 +115,8 @@ def after(job: Job, name: str, study: Study, found: Fit, early: FitReport, quiet
     if found.optimum.stopped:
         return out
     _report_uncertainty(out, study, found)
-    if study.line_of is not None or study.line is not None:
-        _over_temperature(out, study, found, early)
+    if study.line is not None:
+        _over_temperature(out, study.line, found, early)
     if study.candidates:
         _weigh(out, study, job)
     if study.narrow is not None:
@@ -163,26 +165,39 @@ def _intervals(profiles: dict[str, ProfileLikelihood]) -> pd.DataFrame:
     return pd.concat([profile.table() for profile in profiles.values()], ignore_index=True)
 
 
-def _over_temperature(out: FitReport, study: Study, found: Fit, early: FitReport) -> None:
-    from molino.core import units
+def over_temperature(job: Job, name: str, line: Line, quiet: bool, folder: ResultsFolder) -> FitReport:
+    """A line through a table in the job, without a fit."""
+    out = FitReport(job, name, quiet, folder)
+    assert line.law is not None
+    _report_line(out, line.law, line.at)
+    return out
+
+
+def _over_temperature(out: FitReport, line: Line, found: Fit, early: FitReport) -> None:
     from molino.core.errors import InputError
 
-    figures = load_figures()
-
-    law: Arrhenius | VantHoff | None = study.line
-    if law is None and study.line_of:
-        law = found.over_temperature(study.line_of)
+    law = line.law
+    if law is None and line.of is not None:
+        law = found.over_temperature(line.of)
     elif law is None and early.screening is not None:
         if early.screening.chosen is None:
             raise InputError("the screening chose no law", "temperature", early.screening.verdict)
         law = early.screening.over_temperature()
     assert law is not None
-    assert law.through_table is not None
+    _report_line(out, law, line.at)
+
+
+def _report_line(out: FitReport, law: Arrhenius | VantHoff, at: tuple[Any, ...]) -> None:
+    """The law, its values at some temperatures, and its figure."""
+    from molino.core import units
+
+    figures = load_figures()
     line = law.through_table
-    out.head("over temperature")
-    out.say(str(law))
+    assert line is not None
+    out.head(f"{out.name}: over temperature")
+    out.say(f"{line.noun} = {law}")
     rows = []
-    for given in study.at:
+    for given in at:
         T = units.positive(given, "temperature", "predict")
         unit = units.unit(line.constants[0].unit or "")
         value, low, high = (unit.from_si(x) for x in line.at(T.si))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import Annotated
 
 import typer
 
@@ -18,9 +18,6 @@ from molino.desk.cli.common import (
     show_table,
 )
 
-if TYPE_CHECKING:
-    pass
-
 Data = Annotated[
     Path, typer.Argument(metavar="DATA", help="A table of measurements (CSV or XLSX).", show_default=False)
 ]
@@ -31,6 +28,9 @@ Partner = Annotated[
     str | None, typer.Option("--with", help="A second reactant, used up one for one.", show_default=False)
 ]
 Reversible = Annotated[bool, typer.Option("--reversible", help="Try a reversible first order, too.")]
+Relative = Annotated[
+    bool, typer.Option("--relative", help="Errors are a fraction of each value, not the same for all.")
+]
 Sheet = Annotated[str | None, typer.Option("--sheet", help="Of an XLSX file.", show_default=False)]
 HeaderRow = Annotated[
     int | None, typer.Option("--header-row", min=1, help="The line of the headings, if not found.", show_default=False)
@@ -46,8 +46,8 @@ At = Annotated[
 
 def orders(
     data: Data, species: SpeciesName = None, partner: Partner = None, reversible: Reversible = False,
-    sheet: Sheet = None, header_row: HeaderRow = None, columns: Columns = None, run: Run = None, predict: At = None,
-    as_json: AsJson = False, debug: Debug = False,
+    relative: Relative = False, sheet: Sheet = None, header_row: HeaderRow = None, columns: Columns = None,
+    run: Run = None, predict: At = None, as_json: AsJson = False, debug: Debug = False,
 ) -> None:  # fmt: skip
     """Try zero, first and second order and a free order n: straight lines, curves of least squares, a verdict."""
     with handle_errors(as_json, debug):
@@ -60,7 +60,8 @@ def orders(
         runs = read_experiments(data, sheet, header_row=header_row, columns=columns)
         if run is not None:
             runs = runs.only(run)
-        found = screen_orders(runs, species, partner=partner, reversible=reversible)
+        found = screen_orders(runs, species, partner=partner, reversible=reversible,
+                              errors="relative" if relative else "same")  # fmt: skip
         predictions = []
         if predict is not None:
             predictions = [found.predict(predict, s.run) for s in found.series]

@@ -111,7 +111,10 @@ def _run_all(job: Job, vessels: Mapping[str, Any], only: str | None, quiet: bool
             followed = [found.runs.get(f"{v} over time", found.runs.get(v)) for v in asked.vessels]
             chosen = [one for one in followed if isinstance(one, RunOfVessel)]
             if len(chosen) == len(followed):  # some may have no size yet, or could not be run
-                found.drawn[name] = figures.profile(chosen, asked.show, asked.log)
+                found.drawn[name] = figures.profile(
+                    chosen, asked.show, asked.log, asked.species or job.figures.species,
+                    {**job.figures.limits, **asked.limits},
+                )  # fmt: skip
     return found
 
 
@@ -133,7 +136,8 @@ def _write(job: Job, found: _Found, content: dict[str, Any]) -> ResultsFolder:
         folder.tables("branch", {name: curve.table() for name, curve in found.branches.items()})
     for name, r in runs.items():
         if isinstance(r, RunOfVessel) and not r.is_steady:
-            folder.figure(figures.profile(r), "run", name)
+            drawn = figures.profile(r, species=job.figures.species, limits=job.figures.limits)
+            folder.figure(drawn, "run", name)
     for name, figure in found.drawn.items():
         folder.figure(figure, "profile", name)
     for name, states in found.states.items():

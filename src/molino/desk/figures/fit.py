@@ -10,6 +10,7 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
+from molino.core.errors import InputError, nearest
 from molino.core.fitting.experiments import OUTLET, Experiment
 from molino.core.fitting.fit_result import Fit
 from molino.core.units import Display
@@ -34,7 +35,7 @@ class _Panel:
 
 
 @style.draws
-def fit(result: Fit) -> Figure:
+def fit(result: Fit, species: Sequence[str] | None = None) -> Figure:
     """Measured points, fitted curves with their 95 % bands, a panel a run and kind of quantity; outliers are ringed.
 
     The darker band is that of the curve, the lighter one that of a measurement. What was observed at the outlet stands
@@ -43,14 +44,25 @@ def fit(result: Fit) -> Figure:
     Parameters
     ----------
     result : Fit
+    species : sequence of str, optional
+        Whose responses are drawn, besides those of no species; all if left out.
 
     Returns
     -------
     matplotlib Figure
+
+    Raises
+    ------
+    InputError
+        If nothing of these species was measured.
     """
     if not result.parameter_map.runs:
         return residuals(result)
-    several = _panels(result)
+    names = result.chemistry.names
+    shown = [r for r in result.responses if species is None or r in species or r not in names]
+    if not shown:
+        raise InputError(f"nothing was measured of {', '.join(species or ())}", "fit", nearest("", result.responses))
+    several = _panels(result, shown)
     kinds = {panel.kind for panel in several}
     share = len(kinds) == 1
     figure, panels, columns = style.grid_of(len(several), sharey=share)
@@ -70,21 +82,20 @@ def fit(result: Fit) -> Figure:
             handles.setdefault(label, handle)
     quality = {r.name: f" (R² {r.r_squared:.4f})" for r in result.by_response if np.isfinite(r.r_squared)}
     labels = [label + quality.get(label, "") for label in handles]
-    where = "outside upper right" if len(labels) <= 3 and sum(map(len, labels)) < 80 else "outside lower center"
-    figure.legend(handles.values(), labels, loc=where, ncols=min(len(labels), 4), frameon=False)
+    figure.legend(handles.values(), labels, loc="outside lower center", ncols=min(len(labels), 4), frameon=False)
     figure.suptitle("Measured (points) and fitted (lines)", x=0.01, ha="left", fontsize=11)
     return figure
 
 
-def _panels(result: Fit) -> list[_Panel]:
-    """What is drawn where."""
+def _panels(result: Fit, shown: Sequence[str]) -> list[_Panel]:
+    """What is drawn where, of the responses shown."""
     found, outlets = [], [run for run in result.data.runs if run.along == OUTLET]
     for runs in [(run,) for run in result.data.runs if run.along != OUTLET] + ([tuple(outlets)] if outlets else []):
         by_kind: dict[str, list[str]] = {}
-        for response in (r for r in result.responses if any(r in run.measured for run in runs)):
+        for response in (r for r in shown if any(r in run.measured for run in runs)):
             by_kind.setdefault(result.data.kind_of(response), []).append(response)
         if len(runs) == 1 and runs[0].is_simple:  # the curves of all species, measured in this run or not
-            by_kind = {kind: [r for r in result.responses if result.data.kind_of(r) == kind] for kind in by_kind}
+            by_kind = {kind: [r for r in shown if result.data.kind_of(r) == kind] for kind in by_kind}
         found += [_Panel(runs, kind, tuple(responses)) for kind, responses in by_kind.items()]
     return found
 

@@ -35,7 +35,7 @@ def orders(result: Screening) -> Figure:
         chosen = law is result.chosen
         style.dress(upper, "", label, f"{law.name}{' (chosen)' if chosen else ''}   {r_squared}")
         style.dress(
-            lower, display.label("time", "time"), display.label("residual", "concentration") if n == 0 else "",
+            lower, display.label("time", "time"), units.pretty(result.error_heading("residual")) if n == 0 else "",
             f"curve of least squares, p {p_text(law.probability)}",
         )  # fmt: skip
         if chosen:
@@ -57,7 +57,7 @@ def orders(result: Screening) -> Figure:
                 upper.plot(t[line.used], line.transformed * factor + shift, **point, mfc="white", label=s.run)
                 straight = line.intercept + line.slope * s.times
                 upper.plot(t, straight * factor + shift, **{**look, "linewidth": 1.3})
-            lower.plot(t, display.number(residuals, "concentration"), **point, mfc="white")
+            lower.plot(t, result.error_number(residuals), **point, mfc="white")
         lower.axhline(0.0, color=style.QUIET, lw=1.0)
     limit = max(float(np.max(np.abs(axes.get_ylim()))) for axes in panels[1])
     for n, axes in enumerate(panels[1]):

@@ -12,6 +12,7 @@ from matplotlib.lines import Line2D
 
 from molino.core.errors import Faults, InputError, nearest
 from molino.core.vessels.metrics import conversion
+from molino.core.vessels.profiles import PROFILES, read_limits
 from molino.core.vessels.run import Run
 from molino.desk.figures import style
 
@@ -22,11 +23,20 @@ _DECADES = 1e-8
 
 @dataclass(frozen=True)
 class _Panel:
-    """One kind of quantity, and the curves of it that a run has: name to SI values."""
+    """What is drawn together by its name in `PROFILES`, and the curves of it that a run has: name to SI values."""
 
-    title: str
-    kind: str
+    name: str
     curves: Callable[[Run], Mapping[str, np.ndarray]]
+
+    @property
+    def kind(self) -> str:
+        return PROFILES[self.name]
+
+    @property
+    def title(self) -> str:
+        if self.name.startswith("rate"):
+            return "rate"
+        return "heat in through the walls" if self.name == "heat flow" else self.name
 
 
 def _concentrations(run: Run) -> dict[str, np.ndarray]:
@@ -49,22 +59,14 @@ def _of_kind(kind: str) -> Callable[[Run], dict[str, np.ndarray]]:
     return curves
 
 
-PANELS = {
-    "concentration": _Panel("concentration", "concentration", _concentrations),
-    "molar flow": _Panel("molar flow", "molar flow", _flows),
-    "conversion": _Panel("conversion", "number", _conversions),
-    "rate": _Panel("rate", "rate", _of_kind("rate")),
-    "rate per catalyst mass": _Panel("rate", "rate per catalyst mass", _of_kind("rate per catalyst mass")),
-    "rate per area": _Panel("rate", "rate per area", _of_kind("rate per area")),
-    "flux": _Panel("flux", "flux", _of_kind("flux")),
-    "temperature": _Panel("temperature", "temperature", _of_kind("temperature")),
-    "pressure": _Panel("pressure", "pressure", _of_kind("pressure")),
-    "volume": _Panel("volume", "volume", _of_kind("volume")),
-    "heat flow": _Panel("heat in through the walls", "power", _of_kind("power")),
-    "effectiveness": _Panel("effectiveness", "number", lambda run: {
-        n.removeprefix("effectiveness of "): v for n, v in run.series.items() if n.startswith("effectiveness of ")
-    }),
-}  # fmt: skip
+def _effectiveness(run: Run) -> dict[str, np.ndarray]:
+    start = "effectiveness of "
+    return {n.removeprefix(start): v for n, v in run.series.items() if n.startswith(start)}
+
+
+_CURVES = {"concentration": _concentrations, "molar flow": _flows, "conversion": _conversions,
+           "effectiveness": _effectiveness}  # fmt: skip
+PANELS = {name: _Panel(name, _CURVES.get(name) or _of_kind(kind)) for name, kind in PROFILES.items()}
 
 
 def _chosen(runs: Sequence[Run], wanted: Iterable[str] | None) -> list[_Panel]:
@@ -100,7 +102,10 @@ def _chosen(runs: Sequence[Run], wanted: Iterable[str] | None) -> list[_Panel]:
 
 
 @style.draws
-def profile(run: Run | Sequence[Run], show: Iterable[str] | None = None, log: str = "") -> Figure:
+def profile(
+    run: Run | Sequence[Run], show: Iterable[str] | None = None, log: str = "", species: Iterable[str] | None = None,
+    limits: Mapping[str, tuple[Any, Any]] | None = None,
+) -> Figure:  # fmt: skip
     """Panels of what changes against time or along the tube, of one run or of several laid over each other.
 
     Parameters
@@ -112,6 +117,10 @@ def profile(run: Run | Sequence[Run], show: Iterable[str] | None = None, log: st
         'heat flow', 'effectiveness'; if left out, concentrations and rates, and of the others those that change.
     log : str
         'x', 'y' or 'xy' for logarithmic axes.
+    species : sequence of str, optional
+        Whose concentrations, flows, conversions and fluxes are drawn; all if left out.
+    limits : mapping of panel, or 'x', to (low, high), optional
+        Ends of axes, as quantities: {"x": ("0 min", "60 min"), "concentration": (0.0, "0.4 mol/L")}.
 
     Returns
     -------
@@ -120,20 +129,23 @@ def profile(run: Run | Sequence[Run], show: Iterable[str] | None = None, log: st
     Raises
     ------
     InputError
-        For a steady tank, which has no profile, runs along different things, or a panel that is none.
+        For a steady tank, which has no profile, runs along different things, a panel or species that there is not, or
+        a limit that is none.
     """
     runs = [run] if isinstance(run, Run) else [*run]
-    if not runs:
-        raise InputError("there is no run to draw", "profile", "give one, or several of one kind")
-    for one in runs:
-        if one.is_steady:
-            raise InputError("a steady tank has no profile", one.vessel.label, "run its start-up: tank.run('6 h')")
+    _check(runs)
     first = runs[0]
     display = first.display
     name, kind, _ = first.positions()[0]
-    if any(one.positions()[0][0] != name for one in runs):
-        raise InputError("the runs go along different things (time, length, volume)", "profile", "draw them apart")
-    panels = _chosen(runs, show)
+    hidden = _hidden(runs, species)
+    ends_of = read_limits(limits or {}, kind)
+    panels = [
+        panel
+        for panel in _chosen(runs, show)
+        if species is None or any(panel.curves(one).keys() - hidden for one in runs)
+    ]
+    if not panels:
+        raise InputError("nothing is left to draw of these species", "profile", "name others, or other panels")
     columns = 1 if len(panels) <= 3 else 2
     rows = -(-len(panels) // columns)
     figure = style.blank()
@@ -143,7 +155,7 @@ def profile(run: Run | Sequence[Run], show: Iterable[str] | None = None, log: st
     for extra in places[len(panels) :]:
         extra.set_visible(False)
     for n, (axes, panel) in enumerate(zip(places, panels, strict=False)):
-        _draw(axes, panel, runs, log)
+        _draw(axes, panel, runs, log, hidden)
         bottom = n + columns >= len(panels)
         style.dress(axes, display.label(name, kind) if bottom else "", display.label(panel.title, panel.kind))
         axes.tick_params(labelbottom=bottom)
@@ -152,10 +164,15 @@ def profile(run: Run | Sequence[Run], show: Iterable[str] | None = None, log: st
             legend_place = {"loc": "center left", "bbox_to_anchor": (1.0, 0.5)} if columns == 1 else {"loc": "best"}
             axes.legend(handles.values(), handles.keys(), frameon=False, handlelength=3.0, fontsize=9, **legend_place)
     ends = [one.display.number(one.positions()[0][2], kind) for one in runs]
-    if "x" not in log:
+    for axes, panel in zip(places, panels, strict=False):
+        if panel.name in ends_of:
+            axes.set_ylim(*(float(display.number(end, panel.kind)) for end in ends_of[panel.name]))
+    if "x" in ends_of:
+        places[0].set_xlim(*(float(display.number(end, kind)) for end in ends_of["x"]))
+    elif "x" not in log:
         places[0].set_xlim(float(min(e[0] for e in ends)), float(max(e[-1] for e in ends)))
     title = str(first.vessel.title) if len(runs) == 1 else " · ".join(one.vessel.title for one in runs)
-    still = _constant(first)
+    still = [text for name, text in _constant(first).items() if name not in hidden]
     title += f"\nconstant: {', '.join(still)}" if still else ""
     figure.suptitle(title, x=0.01, ha="left", fontsize=10, color=style.INK)
     if len(runs) > 1:
@@ -167,17 +184,40 @@ def profile(run: Run | Sequence[Run], show: Iterable[str] | None = None, log: st
     return figure
 
 
-def _constant(run: Run) -> list[str]:
+def _check(runs: Sequence[Run]) -> None:
+    """InputError for runs that cannot be drawn together."""
+    if not runs:
+        raise InputError("there is no run to draw", "profile", "give one, or several of one kind")
+    for one in runs:
+        if one.is_steady:
+            raise InputError("a steady tank has no profile", one.vessel.label, "run its start-up: tank.run('6 h')")
+    if len({one.positions()[0][0] for one in runs}) > 1:
+        raise InputError("the runs go along different things (time, length, volume)", "profile", "draw them apart")
+
+
+def _hidden(runs: Sequence[Run], species: Iterable[str] | None) -> set[str]:
+    """The species that are not drawn."""
+    known = list(dict.fromkeys(s for one in runs for s in one.vessel.chemistry.names))
+    chosen = known if species is None else [*species]
+    faults = Faults()
+    for name in chosen:
+        if name not in known:
+            faults.add("profile", f"there is no species '{name}'", nearest(name, known))
+    faults.raise_any()
+    return {*known} - {*chosen}
+
+
+def _constant(run: Run) -> dict[str, str]:
     """Species that are there and do not change (inerts, a catalyst), each with its concentration."""
-    found = []
+    found = {}
     for name, values in run.concentrations.items():
         size = float(np.max(np.abs(values)))
         if size > 0 and np.ptp(values) <= _FLAT * size:
-            found.append(f"{name} {run.display.text(float(values[0]), 'concentration')}")
+            found[name] = f"{name} {run.display.text(float(values[0]), 'concentration')}"
     return found
 
 
-def _draw(axes: Any, panel: _Panel, runs: Sequence[Run], log: str) -> None:
+def _draw(axes: Any, panel: _Panel, runs: Sequence[Run], log: str, hidden: set[str]) -> None:
     """The curves of one panel: of one run each in its own colour and dash, of several a dash for each run."""
     names = list(dict.fromkeys(n for run in runs for n in panel.curves(run)))
     colour = 0
@@ -185,7 +225,7 @@ def _draw(axes: Any, panel: _Panel, runs: Sequence[Run], log: str) -> None:
         drawn = False
         for i, run in enumerate(runs):
             values = panel.curves(run).get(quantity)
-            if values is None:
+            if values is None or quantity in hidden:
                 continue
             flat = np.ptp(values) <= _FLAT * max(float(np.max(np.abs(values))), 1e-300)
             if flat and panel.kind in ("concentration", "molar flow"):

@@ -8,6 +8,7 @@ import numpy as np
 from matplotlib.figure import Figure
 
 from molino.core.fitting.rates import PowerLaw, Rates
+from molino.core.statistics import p_text
 from molino.core.units import pretty
 from molino.desk.figures import style
 
@@ -51,7 +52,7 @@ def slopes(result: Rates) -> Figure:
 
 @style.draws
 def power_law(result: PowerLaw) -> Figure:
-    """Parity, and the line of each order: ln r less what the other concentrations (and T) make, over ln c.
+    """Parity, the line of each order (ln r less what the other concentrations and T make, over ln c), residuals.
 
     Parameters
     ----------
@@ -62,7 +63,7 @@ def power_law(result: PowerLaw) -> Figure:
     matplotlib Figure
     """
     rates, display = result.rates, result.rates.display
-    count = len(result.species) + 1
+    count = len(result.species) + 2
     figure, panels, _ = style.grid_of(count, 3.4, 4.6)
     measured = display.number(rates.rate[result.used], rates.kind)
     fitted = display.number(result.fitted, rates.kind)
@@ -89,7 +90,16 @@ def power_law(result: PowerLaw) -> Figure:
         grid = np.array([c.min() / 1.1, c.max() * 1.1])
         axes.plot(grid, level * (grid / mean) ** order, color=style.COLOURS[n], linewidth=1.8)
         style.dots(axes, n, c, measured * level / at_mean)
-    for axes in panels:
+    last = panels[-1]
+    signs = f"{result.signs.runs} runs of signs, p {p_text(result.signs.probability)}"
+    style.dress(last, display.label("fitted rate", rates.kind), "residual of ln r", signs)
+    last.axhline(0.0, color=style.QUIET, linewidth=1)
+    style.dots(last, 0, fitted, result.residuals)
+    last.set_xscale("log")
+    limit = 1.15 * max(float(np.max(np.abs(result.residuals))), 1e-6)
+    last.set_ylim(-limit, limit)
+    style.plain_log(last.xaxis)
+    for axes in panels[:-1]:
         axes.set_xscale("log")
         axes.set_yscale("log")
         style.plain_logs(axes)

@@ -20,8 +20,8 @@ from molino.core.chemistry.temperature_dependence import VantHoff
 from molino.core.chemistry.thermochemistry import FromSpecies
 from molino.core.errors import Faults
 from molino.core.units import Value
-from molino.desk.job.load import read_tables
-from molino.desk.job.reactions import read_chemistry_tables, read_parts
+from molino.desk.job.parse import read_tables
+from molino.desk.job.reactions import library_of, read_chemistry_tables
 from molino.desk.tables.write import whole
 
 
@@ -85,10 +85,7 @@ def read_library(path: str | Path) -> Library:
     >>> len(library) > 3
     True
     """
-    job = read_tables(Path(path))
-    reactions, species, constants = read_parts(job)
-    job.raise_merged()
-    return Library(tuple(reactions), tuple(species), constants)
+    return library_of(Path(path))
 
 
 @checked

@@ -9,6 +9,7 @@ from typing import Any
 
 from molino.core import units
 from molino.core.arguments import short
+from molino.core.chemistry.library import Library
 from molino.core.errors import Fault, Faults, InputError, nearest
 from molino.core.schema import FieldSchema, schema_of
 from molino.core.vessels.base import Setting
@@ -31,6 +32,7 @@ class JobContext:
         self.file, self.path, self.raw = parsed, path, raw
         self.faults = Faults()
         self.faults.found += found
+        self.library: Library | None = None
         self.units: dict[str, str] = {}
         given: Any = parsed.units
         for key, text in given.model_dump(exclude_none=True).items():
@@ -160,7 +162,7 @@ class JobContext:
             return feeds[name]
         if name in self.known("feeds"):
             raise InputError(())
-        advice = nearest(name, self.known("feeds")) or "add a [feeds.NAME] table"
+        advice = nearest(name, self.known("feeds"), "add a [feeds.NAME] table")
         raise InputError(f"there is no feed '{name}'", key, advice)
 
     def raise_merged(self) -> None:

@@ -2,34 +2,29 @@
 
 from __future__ import annotations
 
-import math
-import tomllib
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 from typing import Any
 
-from pydantic import ValidationError
-
 from molino.core import units
 from molino.core.arguments import checked
 from molino.core.chemistry.chemistry import Chemistry
-from molino.core.errors import Fault, InputError
 from molino.core.fitting.experiments import Experiments
 from molino.core.fitting.rates import Rates
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.feed import Feed, check_contents
-from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.train import Train
 from molino.desk.job import models
 from molino.desk.job.context import JobContext
+from molino.desk.job.drawing import FigureSettings, ProfileTask, read_figures, read_profiles
+from molino.desk.job.parse import read_tables
 from molino.desk.job.reactions import read_chemistry_tables
-from molino.desk.job.schema_faults import fault_of, name_faults
-from molino.desk.job.studies import Study, read_data, study
-from molino.desk.job.tasks import Compare, Size, SweepTask, read_compares, read_sizes, read_sweeps, vessel_named
+from molino.desk.job.studies import Line, Study, read_data, read_line, study
+from molino.desk.job.tasks import Compare, Size, SweepTask, read_compares, read_sizes, read_sweeps
 from molino.desk.job.vessels import TankTasks, read_feed, read_tank_tasks, read_train, read_vessel
-from molino.desk.tables.write import slug
+from molino.desk.tables.write import ResultsFolder, slug
 
 
 @dataclass(frozen=True, eq=False)
@@ -43,11 +38,14 @@ class Job:
     vessels: Mapping[str, Vessel | Train]
     data: Mapping[str, Experiments | Rates]
     fits: Mapping[str, Study]
+    lines: Mapping[str, Line]
+    """Of constants over temperature, through tables in the job."""
     sizes: Mapping[str, Size]
     compares: Mapping[str, Compare]
     sweeps: Mapping[str, SweepTask]
     tanks: Mapping[str, TankTasks] = field(default_factory=dict)
-    profiles: Mapping[str, models.ProfileTable] = field(default_factory=dict)
+    profiles: Mapping[str, ProfileTask] = field(default_factory=dict)
+    figures: FigureSettings = field(default_factory=FigureSettings)
     remarks: tuple[str, ...] = ()
     """How units with two meanings are read."""
 
@@ -55,6 +53,11 @@ class Job:
     def results(self) -> Path:
         """The folder that results go to, next to the job file and named after it: no two jobs share one."""
         return self.path.parent / "results" / slug(self.path.stem)
+
+    def results_folder(self) -> ResultsFolder:
+        """That folder, whose figures have the size that the job asks for."""
+        drawn = self.figures
+        return ResultsFolder(self.results, width=drawn.width, height=drawn.height, dpi=drawn.dpi)
 
     @property
     def single_vessels(self) -> dict[str, Vessel]:
@@ -94,45 +97,6 @@ def load_job(path: str | Path) -> Job:
     return build(read_tables(Path(path)))
 
 
-def read_tables(path: Path) -> JobContext:
-    """A job file against its shape, ready to build core objects from."""
-    if not path.is_file():
-        nearby = ", ".join(sorted(p.name for p in path.parent.glob("*.toml")))
-        raise InputError("there is no such job file", str(path), f"job files next to it: {nearby}" if nearby else "")
-    try:
-        raw = tomllib.loads(path.read_text(encoding="utf-8-sig"))
-    except RecursionError as error:
-        raise InputError("its tables or lists are nested too deeply", path.name, "write it flatter") from error
-    except ValueError as error:  # no TOML, no UTF-8, a number of thousands of digits
-        raise InputError(f"not readable as TOML: {error}", path.name, "texts stand in quotes, tables in [ ]") from error
-    except OSError as error:
-        raise InputError(f"cannot be read ({error.strerror})", path.name, "check that it may be read") from error
-    parsed, found = _parse(raw)
-    return JobContext(parsed, path, raw, found)
-
-
-def _parse(raw: dict[str, Any]) -> tuple[models.JobFile, list[Fault]]:
-    """The file against its shape: what is sound of it, and what is wrong with the rest."""
-    found: list[Fault] = name_faults(raw)
-    sound: dict[str, Any] = {
-        table: dict(content) if isinstance(content, dict) else content for table, content in raw.items()
-    }
-    while True:
-        try:
-            return models.JobFile.model_validate(sound), found
-        except ValidationError as error:
-            found += [fault_of(fault, raw) for fault in error.errors()]
-            for fault in error.errors():
-                table, *rest = (str(step) for step in fault["loc"])
-                content = sound.get(table)
-                if fault["type"] == "missing" and not rest:
-                    sound[table] = {}
-                elif rest and isinstance(content, dict) and rest[0] in content:
-                    content.pop(rest[0])
-                else:
-                    sound.pop(table, None)
-
-
 def build(job: JobContext) -> Job:
     """The core objects of a job; InputError with all that is wrong."""
     chemistry = read_chemistry_tables(job)
@@ -157,21 +121,20 @@ def build(job: JobContext) -> Job:
     for name, source in job.file.data.items():
         with job.at(f"[data.{name}]"):
             data[name] = read_data(job, source, vessels)
-    fits = {}
+    fits, lines = {}, {}
     for name, fit in job.file.fit.items():
         with job.at(f"[fit.{name}]"):
-            fits[name] = study(job, fit, data, chemistry)
+            if fit.data is None:
+                lines[name] = read_line(job, fit)
+            else:
+                fits[name] = study(job, fit, data, chemistry)
     sizes, compares, sweeps = read_sizes(job, vessels), read_compares(job, vessels), read_sweeps(job, vessels)
     tanks = {}
     for name, vessel in job.file.vessels.items():
         if isinstance(vessel, models.StirredTankTable) and isinstance(tank := vessels.get(name), Vessel):
             with job.at(f"[vessels.{name}]"):
                 tanks[name] = read_tank_tasks(job, vessel, tank)
-    for name, profile in job.file.profile.items():
-        with job.at(f"[profile.{name}]"):
-            along = {_runs_along(job, name, vessel_named(job, name, vessels)) for name in profile.vessels}
-            if len(along) > 1:
-                raise InputError(f"its vessels run along {' and '.join(sorted(along))}", "", "draw them apart")
+    profiles, drawn = read_profiles(job, vessels, chemistry), read_figures(job, chemistry)
     if chemistry is not None and chemistry.unknowns and not job.known("fit"):
         waiting = ", ".join(p.name for p in chemistry.unknowns)
         advice = "add a [fit.NAME] table with data, or give numbers"
@@ -187,11 +150,13 @@ def build(job: JobContext) -> Job:
         vessels,
         data,
         fits,
+        lines,
         sizes,
         compares,
         sweeps,
         tanks,
-        dict(job.file.profile),
+        profiles,
+        drawn,
         tuple(dict.fromkeys(remark for text in (*_texts(job.raw), *own_units) for remark in units.ambiguous(text))),
     )
 
@@ -202,17 +167,6 @@ def _texts(content: Any) -> Iterator[str]:
         yield content
     for inner in content.values() if isinstance(content, Mapping) else content if isinstance(content, list) else ():
         yield from _texts(inner)
-
-
-def _runs_along(job: JobContext, name: str, vessel: Vessel | Train) -> str:
-    """What the profile of a vessel goes along; InputError for one that has none."""
-    if isinstance(vessel, Train):
-        raise InputError(f"{name} is a train, which has no profile of its own", "", "name its vessels")
-    if vessel._has_steady_state and getattr(job.file.vessels[name], "start_up", None) is None:
-        raise InputError(f"{name} is a tank at steady state, which has no profile", "", "give it start_up = '6 h'")
-    if not isinstance(vessel, PlugFlow):
-        return "time"
-    return "length" if math.isfinite(vessel._cross_section()) else "volume"
 
 
 def _started_otherwise(job: JobContext, feed: str) -> bool:

@@ -19,6 +19,7 @@ from molino.core.vessels.changes import Change
 from molino.core.vessels.feed import Feed
 from molino.core.vessels.heat import Adiabatic, Jacket, Profile
 from molino.core.vessels.plug_flow import PlugFlow
+from molino.core.vessels.profiles import PROFILES
 from molino.core.vessels.semi_batch import SemiBatch
 from molino.core.vessels.stirred_tank import StirredTank
 from molino.core.vessels.train_steps import Exchanger
@@ -68,12 +69,13 @@ SpeciesTable: Any = extended(Species, _SpeciesBase)
 
 
 class ReactionTable(BaseModel):
-    """Equation, rate law, and any constants that the rate law names."""
+    """Equation, rate law, and any constants that the rate law names; without an equation the reaction of that name in
+    the `library`, changed by what is given."""
 
     model_config = ConfigDict(extra="allow", frozen=True)
     __pydantic_extra__: dict[str, Constant]
 
-    equation: str
+    equation: str | None = None
     rate: str | None = None
     orders: dict[str, Entry] | None = None
     basis: str = "volume"
@@ -273,6 +275,7 @@ class ScreeningTable(Table):
     species: str
     partner: str | None = None
     reversible: bool = False
+    errors: Literal["same", "relative"] = "same"
     predict: Quantity | None = None
 
 
@@ -314,9 +317,10 @@ class NextTable(Table):
 
 
 class FitTable(Table):
-    """A fit of all unknown constants, and what is to be looked at before and after it."""
+    """A fit of all unknown constants, and what is to be looked at before and after it; without data, a line of ln k
+    over 1/T through a table of constants (`temperature`)."""
 
-    data: str | list[str]
+    data: str | list[str] | None = None
     leave_out: list[LeaveOutTable] = []
     errors: str | dict[str, Quantity] = "each"
     fit_initial: list[str] | dict[str, list[str]] = []
@@ -384,11 +388,10 @@ class SweepTable(Table):
     parquet: bool = False
 
 
-Panel = Literal[
-    "concentration", "molar flow", "conversion", "rate", "rate per catalyst mass", "rate per area", "flux",
-    "temperature", "pressure", "volume", "heat flow", "effectiveness",
-]  # fmt: skip
+Panel: Any = Literal[tuple(PROFILES)]
 """The panels of a figure of profiles."""
+Limits = dict[str, Annotated[list[Quantity], Field(min_length=2, max_length=2)]]
+"""The ends of axes by panel, or of 'x'."""
 
 
 class ProfileTable(Table):
@@ -397,6 +400,19 @@ class ProfileTable(Table):
     vessels: list[str] = Field(min_length=1)
     show: list[Panel] | None = Field(None, min_length=1)
     log: Literal["", "x", "y", "xy"] = ""
+    species: list[str] | None = Field(None, min_length=1)
+    limits: Limits = {}
+
+
+class FiguresTable(Table):
+    """How all figures of the job are drawn: their size and dots an inch, and in profiles and fits which species, and
+    the ends of axes."""
+
+    width: Quantity | None = None
+    height: Quantity | None = None
+    dpi: Annotated[int, Field(ge=30, le=1200)] = 200
+    species: Annotated[list[str], Field(min_length=1)] | None = None
+    limits: Limits = {}
 
 
 class CovarianceTable(Table):
@@ -418,10 +434,11 @@ class JobFile(Table):
     title: str = ""
     allow_outside: bool = False
     species_table: str | None = None
+    library: str | None = None
     units: UnitsTable = UnitsTable()  # type: ignore[valid-type]
     species: dict[str, SpeciesTable] = {}
     constants: dict[str, Constant] = {}
-    reactions: dict[str, ReactionTable]
+    reactions: dict[str, ReactionTable] = {}
     covariance: CovarianceTable | None = None
     feeds: dict[str, FeedTable] = {}
     vessels: dict[str, VesselTable] = {}
@@ -431,3 +448,4 @@ class JobFile(Table):
     compare: dict[str, CompareTable] = {}
     sweep: dict[str, SweepTable] = {}
     profile: dict[str, ProfileTable] = {}
+    figures: FiguresTable = FiguresTable()

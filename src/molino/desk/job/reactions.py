@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -10,13 +12,16 @@ import numpy as np
 from molino.core import units
 from molino.core.chemistry.chemistry import Chemistry, Covariance
 from molino.core.chemistry.constants import Constant, read_constant
+from molino.core.chemistry.formula import names_in, parse_formula
 from molino.core.chemistry.heat_capacity import HeatCapacity
+from molino.core.chemistry.library import Library
 from molino.core.chemistry.reaction import Reaction
 from molino.core.chemistry.species import PROPERTIES, Species
-from molino.core.errors import Faults, InputError
+from molino.core.errors import Faults, InputError, nearest
 from molino.desk.job import models
 from molino.desk.job.constants import read_constant_table, read_entry
 from molino.desk.job.context import JobContext
+from molino.desk.job.parse import read_tables
 from molino.desk.tables.lookup import look_up
 from molino.desk.tables.species import read_species
 
@@ -30,29 +35,61 @@ def _place(where: str) -> str:
     return tables.get(what, where)
 
 
-def read_parts(job: JobContext) -> tuple[list[Reaction], list[Species], dict[str, Constant]]:
-    """Reactions, species and shared constants, as far as they are sound."""
+def library_of(path: Path) -> Library:
+    """A library of reactions from its file; InputError with all that is wrong in it."""
+    job = read_tables(path)
+    if job.file.library is not None:
+        job.faults.add("library", "a library takes no reactions from another one", "copy them into it")
+    reactions, species, constants = _read_parts(job, None)
+    job.raise_merged()
+    return Library(tuple(reactions), tuple(species), constants)
+
+
+def _read_parts(
+    job: JobContext, library: Library | None
+) -> tuple[list[Reaction], list[Species], dict[str, Constant]]:  # fmt: skip
+    """Reactions, species and shared constants, as far as they are sound, with what a library has of them."""
     reactions: list[Reaction] = []
+    for name, reaction in job.file.reactions.items():
+        with job.at(f"[reactions.{name}]"):
+            reactions.append(read_reaction(job, name, reaction, library))
     species: list[Species] = []
+    shared: dict[str, Constant] = {}
+    if library is not None:
+        used = {s for r in reactions for s in (*r.equation.species, *r.asks)} | _keys({**job.raw, "reactions": {}})
+        species += [s for s in library.species if s.name in used]
+        asked = {name for r in reactions for name in names_in(r.formula)}
+        shared |= {name: held for name, held in library.constants.items() if name in asked}
     if job.file.species_table is not None:
         with job.at("species_table"):
-            species += read_species(job.named_file(job.file.species_table))
+            species = _merged(species, read_species(job.named_file(job.file.species_table)))
     for name, table in job.file.species.items():
         with job.at(f"[species.{name}]"):
             listed = next((s for s in species if s.name == name), None)
-            species = [s for s in species if s is not listed] + [_species(job, name, table, listed)]
-    for name, reaction in job.file.reactions.items():
-        with job.at(f"[reactions.{name}]"):
-            reactions.append(read_reaction(job, name, reaction))
-    shared: dict[str, Constant] = {}
+            species = _merged(species, [_species(job, name, table, listed)])
     for name, given in job.file.constants.items():
         with job.at(f"[constants] {name}"):
             shared[name] = read_constant(read_constant_table(job, given), name)
     return reactions, species, shared
 
 
-def read_reaction(job: JobContext, name: str, table: models.ReactionTable) -> Reaction:
-    """A reaction from its table."""
+def _merged(species: list[Species], later: list[Species]) -> list[Species]:
+    """Species by name, those that come later in place of those before."""
+    names = {s.name for s in later}
+    return [s for s in species if s.name not in names] + later
+
+
+def _keys(content: Any) -> set[str]:
+    """Every key of a job, however deep: among them are the species that it feeds and charges."""
+    if isinstance(content, list):
+        return {key for inner in content for key in _keys(inner)}
+    if not isinstance(content, Mapping):
+        return set()
+    return {*content, *(key for inner in content.values() for key in _keys(inner))}
+
+
+def read_reaction(job: JobContext, name: str, table: models.ReactionTable, library: Library | None) -> Reaction:
+    """A reaction from its table, or without an equation the one of its name in a library, changed by what is given."""
     constants, faults = {}, Faults()
     for key, given in (table.__pydantic_extra__ or {}).items():
         with faults.at(key):
@@ -62,16 +99,37 @@ def read_reaction(job: JobContext, name: str, table: models.ReactionTable) -> Re
     heat = {"enthalpy": read_entry(job, table.enthalpy, "energy per amount")}
     if table.enthalpy_at is not None:
         heat["enthalpy_at"] = job.in_unit(table.enthalpy_at, "temperature")
-    return Reaction(table.equation, table.rate, name, orders=orders, basis=table.basis, **heat, **constants)
+    if table.equation is not None:
+        return Reaction(table.equation, table.rate, name, orders=orders, basis=table.basis, **heat, **constants)
+    if library is None:
+        advice = "add equation = ..., or library = 'FILE' at the top of the job for a reaction that stands there"
+        raise InputError("'equation' is missing", "", advice)
+    if name not in list(library):
+        advice = f"{nearest(name, library)} (or add equation = ...)"
+        raise InputError(f"there is no equation, and no '{name}' in the library {job.file.library}", "", advice)
+    listed = library[name]
+    rate = table.rate if table.rate is not None or orders else listed.rate
+    kept = names_in(listed.formula if rate == listed.rate else parse_formula(rate)) if rate is not None else ["k", "K"]
+    constants = {**{n: held for n, held in listed.constants.items() if n in kept}, **constants}
+    heat = {"enthalpy": heat["enthalpy"] if table.enthalpy is not None else listed.enthalpy,
+            "enthalpy_at": heat.get("enthalpy_at", listed.enthalpy_at)}  # fmt: skip
+    basis = table.basis if "basis" in table.model_fields_set else listed.basis
+    return Reaction(listed.equation, rate, name, orders=orders, basis=basis, **heat, **constants)
 
 
 def read_chemistry_tables(job: JobContext) -> Chemistry | None:
     """The chemistry of a job, with its faults noted; None where it cannot be built."""
     sound = len(job.faults.found)
-    reactions, species, shared = read_parts(job)
-    if not job.file.reactions and not job.faults.found:
-        job.faults.add("[reactions]", "there is no reaction", "add a [reactions.NAME] table")
-    if len(job.faults.found) > sound or not reactions or not job.whole("species", "reactions", "constants"):
+    if job.file.library is not None:
+        with job.at("library"):
+            job.library = library_of(job.named_file(job.file.library))
+        if job.library is None:
+            return None
+    reactions, species, shared = _read_parts(job, job.library)
+    if not job.file.reactions and not species and (job.known("vessels") or job.known("feeds") or job.known("data")):
+        job.faults.add("[reactions]", "there is no reaction", "add a [reactions.NAME] table, or [species] to mix")
+    is_lost = not job.file.reactions and bool(job.faults.found)  # perhaps a misspelled [reactions]
+    if is_lost or len(job.faults.found) > sound or not job.whole("species", "reactions", "constants"):
         return None
     try:
         chemistry = Chemistry(reactions, species, shared, _covariance(job))

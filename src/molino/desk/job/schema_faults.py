@@ -32,7 +32,7 @@ def fault_of(error: Any, raw: Mapping[str, Any]) -> Fault:
     kind = error["type"]
     if kind == "extra_forbidden":
         return Fault(_table(steps[:-1]), f"unknown key {short(steps[-1])}",
-                     nearest(steps[-1], _keys(steps[:-1], raw)) or "take it out")  # fmt: skip
+                     nearest(steps[-1], _keys(steps[:-1], raw), "take it out"))  # fmt: skip
     if kind == "missing":
         return Fault(_table(steps[:-1]), f"'{steps[-1]}' is missing", f"add {steps[-1]} = ...")
     if kind.startswith("union_tag"):

@@ -26,6 +26,16 @@ from molino.desk.job.vessels import read_changes
 from molino.desk.tables.experiments import read_experiments, read_rates
 
 
+@dataclass(frozen=True)
+class Line:
+    """A line of ln k over 1/T that the job asks for: through a table in the job, or (`law` None) through the constants
+    of the runs, those called `of`, or those of the screening. `at` holds temperatures to give the constant at."""
+
+    law: Arrhenius | VantHoff | None
+    of: str | None
+    at: tuple[Any, ...]
+
+
 @dataclass(frozen=True, eq=False)
 class Study:
     """A fit that the job asks for: `options` are those of `mo.fit`; the rest is looked at next to it."""
@@ -39,12 +49,7 @@ class Study:
     screening: Mapping[str, Any] | None = None
     predict: Any = None
     rates: models.RatesTable | None = None
-    line: Arrhenius | VantHoff | None = None
-    """Through a table of constants in the job."""
-    line_of: str | None = None
-    """The constant of each run that a line is laid through; '' for those of the screening; None for no line."""
-    at: tuple[Any, ...] = ()
-    """Temperatures to say the constant at."""
+    line: Line | None = None
     candidates: Mapping[str, Chemistry] = field(default_factory=dict)
     narrow: str | None = None
     next: tuple[Experiment, ...] = ()
@@ -130,7 +135,7 @@ def study(
     with faults.at("rates"):
         _check_rates(table, found)
     with faults.at("temperature"):
-        extra |= _temperature(job, table)
+        extra["line"] = _line(job, table)
     with faults.at("next"):
         if table.next is not None:
             extra |= {"narrow": table.next.narrow, "next": tuple(_grid(job, table.next))}
@@ -152,12 +157,23 @@ def _unknowns(job: JobContext, table: models.FitTable, data: Experiments | Rates
     return found
 
 
+def read_line(job: JobContext, table: models.FitTable) -> Line:
+    """A fit without data: the line through a table of constants in the job."""
+    found = _line(job, table)
+    if found is None or found.law is None:
+        raise InputError("'data' is missing", "", "add data = 'NAME' of a [data.NAME], or temperature = { T, k }")
+    others = sorted(table.model_fields_set - {"temperature"})
+    if others:
+        raise InputError(f"{', '.join(others)} without data", "", "add data = 'NAME', or take it out")
+    return found
+
+
 def _data_of(job: JobContext, table: models.FitTable, data: Mapping[str, Experiments | Rates]) -> Experiments | Rates:
-    names = [table.data] if isinstance(table.data, str) else table.data
+    names = [table.data] if isinstance(table.data, str) else table.data or []
     faults = Faults()
     for name in names:
         if name not in job.known("data"):
-            advice = nearest(name, job.known("data")) or "add a [data.NAME] table"
+            advice = nearest(name, job.known("data"), "add a [data.NAME] table")
             faults.add("data", f"there is no data '{name}'", advice)
     faults.raise_any()
     if any(name not in data for name in names):
@@ -187,7 +203,7 @@ def _candidate(job: JobContext, table: models.CandidateTable, chemistry: Chemist
     changed = {}
     for name, given in table.reactions.items():
         with faults.at(f"reactions.{name}"):
-            changed[name] = read_reaction(job, name, given)
+            changed[name] = read_reaction(job, name, given, job.library)
     faults.raise_any()
     kept = [changed.pop(str(r.name), r) for r in chemistry.reactions if r.name not in table.without]
     reactions = [*kept, *changed.values()]
@@ -212,7 +228,8 @@ def _screening(job: JobContext, table: models.FitTable, found: Experiments | Rat
     for name in [given.species, *([given.partner] if given.partner else [])]:
         if name not in runs.species and name not in {s for run in runs for s in run.charge}:
             raise InputError(f"'{name}' was not measured", "", nearest(name, runs.species))
-    options = {"species": given.species, "partner": given.partner, "reversible": given.reversible}
+    options = {"species": given.species, "partner": given.partner, "reversible": given.reversible,
+               "errors": given.errors}  # fmt: skip
     return {"screening": options, "predict": job.in_unit(given.predict, "time")}
 
 
@@ -225,10 +242,10 @@ def _check_rates(table: models.FitTable, found: Experiments | Rates) -> None:
         raise InputError(message, "", nearest(given.species or "", found.species))
 
 
-def _temperature(job: JobContext, table: models.FitTable) -> dict[str, Any]:
+def _line(job: JobContext, table: models.FitTable) -> Line | None:
     given = table.temperature
     if given is None:
-        return {}
+        return None
     at = tuple(job.in_unit(T, "temperature") for T in given.predict)
     own = [given.T, given.k if given.k is not None else given.K]
     if any(part is not None for part in own):
@@ -236,12 +253,12 @@ def _temperature(job: JobContext, table: models.FitTable) -> dict[str, Any]:
             raise InputError("a table of constants has T and k, or T and K", "", "and no constant besides them")
         temperatures = [job.in_unit(T, "temperature") for T in given.T or []]
         law = Arrhenius.through(temperatures, given.k) if given.k else VantHoff.through(temperatures, given.K or [])
-        return {"line": law, "at": at}
+        return Line(law, None, at)
     if given.constant is None and table.screening is None:
         raise InputError("of which constant?", "", "name a constant of per_run, or give T and k, or a screening")
     if given.constant is not None and given.constant not in table.per_run:
         raise InputError(f"'{given.constant}' is one for all runs", "constant", "name it in per_run, too")
-    return {"line_of": given.constant or "", "at": at}
+    return Line(None, given.constant, at)
 
 
 def _grid(job: JobContext, table: models.NextTable) -> list[Experiment]:

@@ -177,7 +177,7 @@ def _of_book(path: Path, name: str | None) -> Iterator[Sheet]:
     book = _open_book(path)
     names = [str(sheet.title) for sheet in book.worksheets]
     if name is not None and name not in names:
-        raise InputError(f"there is no sheet '{name}'", path.name, nearest(name, names) or "it has charts only")
+        raise InputError(f"there is no sheet '{name}'", path.name, nearest(name, names, "it has charts only"))
     if not names:
         raise InputError("it has no sheet with cells", path.name, "save the table as a sheet of its own")
     for sheet in book.worksheets:

@@ -20,6 +20,7 @@ from molino.core.results import plain
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
+_INCH = 0.0254
 _DIGITS = "%.10g"
 _LONGEST = 60
 """Characters of a name within that of a file."""
@@ -74,12 +75,16 @@ class ResultsFolder:
     Attributes
     ----------
     path : Path
+        `width`, `height` (in m) and `dpi` are those of its figures; a height left out keeps their proportions.
     states : dict of file name to str
         'new', 'changed' or 'unchanged', in the order of writing.
     """
 
-    def __init__(self, path: Path) -> None:
+    def __init__(
+        self, path: Path, *, width: float | None = None, height: float | None = None, dpi: int = 200
+    ) -> None:  # fmt: skip
         self.path = path
+        self._sides, self._dpi = (width, height), dpi
         self.states: dict[str, str] = {}
         self._slugs: dict[str, str] = {}
         self._owners: dict[str, tuple[str, ...]] = {}
@@ -127,10 +132,14 @@ class ResultsFolder:
         with self.writing(self.file(".parquet", *parts)) as temporary:
             table.to_parquet(temporary, index=False)
 
-    def figure(self, figure: Figure, *parts: str, dpi: int = 200) -> None:
-        """Save a figure as PNG; by itself over 300 dots an inch where it stands as wide as a text column."""
+    def figure(self, figure: Figure, *parts: str) -> None:
+        """Save a figure as PNG, in the size and resolution of this folder."""
+        own = figure.get_size_inches()
+        width, height = (None if side is None else side / _INCH for side in self._sides)
+        scale = (width or own[0]) / own[0]
+        figure.set_size_inches(own[0] * scale, own[1] * scale if height is None else height)
         with self.writing(self.file(".png", *parts)) as temporary:
-            figure.savefig(temporary, format="png", dpi=dpi)
+            figure.savefig(temporary, format="png", dpi=self._dpi)
 
     def tables(self, command: str, tables: Mapping[str, pd.DataFrame]) -> None:
         """Write each table as `command-name.csv`, and all of them as sheets of `command.xlsx`."""

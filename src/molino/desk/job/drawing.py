@@ -1,0 +1,110 @@
+"""How the figures of a job are drawn, and the profiles that it asks for."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from molino.core import units
+from molino.core.chemistry.chemistry import Chemistry
+from molino.core.errors import Faults, InputError, nearest
+from molino.core.vessels.base import Vessel
+from molino.core.vessels.plug_flow import PlugFlow
+from molino.core.vessels.profiles import PROFILES, read_limits
+from molino.core.vessels.train import Train
+from molino.desk.job.context import JobContext
+from molino.desk.job.tasks import Vessels, vessel_named
+
+_SIZES = (0.03, 1.0)
+"""The least and the largest side of a figure in m."""
+
+
+@dataclass(frozen=True)
+class FigureSettings:
+    """Sides in m and dots an inch of every figure; species and ends of axes of profiles."""
+
+    width: float | None = None
+    height: float | None = None
+    dpi: int = 200
+    species: tuple[str, ...] | None = None
+    limits: Mapping[str, Any] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class ProfileTask:
+    """A figure of the profiles of some vessels over each other."""
+
+    vessels: tuple[str, ...]
+    show: tuple[str, ...] | None
+    log: str
+    species: tuple[str, ...] | None
+    limits: Mapping[str, Any]
+
+
+def read_figures(job: JobContext, chemistry: Chemistry | None) -> FigureSettings:
+    """The settings of all figures, their faults noted."""
+    table, sides = job.file.figures, {}
+    for side in ("width", "height"):
+        with job.at("[figures]"):
+            given = job.in_unit(getattr(table, side), "length")
+            if given is None:
+                continue
+            sides[side] = units.positive(given, "length", side).si
+            if not _SIZES[0] <= sides[side] <= _SIZES[1]:
+                raise InputError(f"{given} is no size of a figure", side, "give 3 cm to 1 m, like '16 cm'")
+    with job.at("[figures]"):
+        if "x" in table.limits:
+            raise InputError("figures go along time, length or volume", "limits, x", "give it in a [profile.NAME]")
+        limits = _limits(job, table.limits, "number")
+        return FigureSettings(dpi=table.dpi, species=_species(table.species, chemistry), limits=limits, **sides)
+    return FigureSettings()
+
+
+def read_profiles(job: JobContext, vessels: Vessels, chemistry: Chemistry | None) -> dict[str, ProfileTask]:
+    """The profiles of a job, their faults noted."""
+    found = {}
+    for name, table in job.file.profile.items():
+        with job.at(f"[profile.{name}]"):
+            along = {_runs_along(job, vessel, vessel_named(job, vessel, vessels)) for vessel in table.vessels}
+            if len(along) > 1:
+                raise InputError(f"its vessels run along {' and '.join(sorted(along))}", "", "draw them apart")
+            faults, limits, species = Faults(), {}, None
+            with faults.at():
+                limits = _limits(job, table.limits, *along)
+            with faults.at():
+                species = _species(table.species, chemistry)
+            faults.raise_any()
+            show = tuple(table.show) if table.show is not None else None
+            found[name] = ProfileTask(tuple(table.vessels), show, table.log, species, limits)
+    return found
+
+
+def _limits(job: JobContext, given: Mapping[str, Any], along: str) -> dict[str, tuple[Any, Any]]:
+    kinds = {**PROFILES, "x": along}
+    limits = {name: tuple(job.in_unit(end, kinds.get(name, "")) for end in ends) for name, ends in given.items()}
+    read_limits(limits, along)
+    return limits
+
+
+def _species(given: list[str] | None, chemistry: Chemistry | None) -> tuple[str, ...] | None:
+    if given is None or chemistry is None:
+        return None
+    faults = Faults()
+    for name in given:
+        if name not in chemistry.names:
+            faults.add("species", f"there is no species '{name}'", nearest(name, chemistry.names))
+    faults.raise_any()
+    return tuple(given)
+
+
+def _runs_along(job: JobContext, name: str, vessel: Vessel | Train) -> str:
+    """What the profile of a vessel goes along; InputError for one that has none."""
+    if isinstance(vessel, Train):
+        raise InputError(f"{name} is a train, which has no profile of its own", "", "name its vessels")
+    if vessel._has_steady_state and getattr(job.file.vessels[name], "start_up", None) is None:
+        raise InputError(f"{name} is a tank at steady state, which has no profile", "", "give it start_up = '6 h'")
+    if not isinstance(vessel, PlugFlow):
+        return "time"
+    return "length" if math.isfinite(vessel._cross_section()) else "volume"

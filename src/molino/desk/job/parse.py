@@ -1,0 +1,53 @@
+"""A job file as its tables: TOML, and its shape."""
+
+from __future__ import annotations
+
+import tomllib
+from pathlib import Path
+from typing import Any
+
+from pydantic import ValidationError
+
+from molino.core.errors import Fault, InputError
+from molino.desk.job import models
+from molino.desk.job.context import JobContext
+from molino.desk.job.schema_faults import fault_of, name_faults
+
+
+def read_tables(path: Path) -> JobContext:
+    """A job file against its shape, ready to build core objects from."""
+    if not path.is_file():
+        nearby = ", ".join(sorted(p.name for p in path.parent.glob("*.toml")))
+        raise InputError("there is no such job file", str(path), f"job files next to it: {nearby}" if nearby else "")
+    try:
+        raw = tomllib.loads(path.read_text(encoding="utf-8-sig"))
+    except RecursionError as error:
+        raise InputError("its tables or lists are nested too deeply", path.name, "write it flatter") from error
+    except ValueError as error:  # no TOML, no UTF-8, a number of thousands of digits
+        raise InputError(f"not readable as TOML: {error}", path.name, "texts stand in quotes, tables in [ ]") from error
+    except OSError as error:
+        raise InputError(f"cannot be read ({error.strerror})", path.name, "check that it may be read") from error
+    parsed, found = _parse(raw)
+    return JobContext(parsed, path, raw, found)
+
+
+def _parse(raw: dict[str, Any]) -> tuple[models.JobFile, list[Fault]]:
+    """The file against its shape: what is sound of it, and what is wrong with the rest."""
+    found: list[Fault] = name_faults(raw)
+    sound: dict[str, Any] = {
+        table: dict(content) if isinstance(content, dict) else content for table, content in raw.items()
+    }
+    while True:
+        try:
+            return models.JobFile.model_validate(sound), found
+        except ValidationError as error:
+            found += [fault_of(fault, raw) for fault in error.errors()]
+            for fault in error.errors():
+                table, *rest = (str(step) for step in fault["loc"])
+                content = sound.get(table)
+                if fault["type"] == "missing" and not rest:
+                    sound[table] = {}
+                elif rest and isinstance(content, dict) and rest[0] in content:
+                    content.pop(rest[0])
+                else:
+                    sound.pop(table, None)

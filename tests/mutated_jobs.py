@@ -216,6 +216,8 @@ def main(count: int, first: int = 0) -> None:
         for one, more in pool.map(campaign, range(first, first + count // each), [each] * (count // each)):
             ended += one
             for fault, causes in more.items():
+                if fault not in faults:
+                    print(fault, causes[0], flush=True)
                 faults.setdefault(fault, []).extend(causes)
             print(json.dumps(dict(ended)), flush=True)
     for fault, causes in sorted(faults.items(), key=lambda pair: -len(pair[1])):

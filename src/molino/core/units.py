@@ -104,8 +104,8 @@ _MOST = 1e30
 """Largest number in SI of a known kind of quantity."""
 _LEAST = 1e-30
 """Smallest length in m that is not zero: its powers would vanish."""
-_HOTTEST = 1e7
-"""Highest temperature in K, of an activation energy over R, too."""
+_MOST_OF = {"temperature": 1e7, "energy per amount": 1e10}
+"""The same of kinds that matter by their exponentials; a temperature may be an activation energy over R, too."""
 _MOST_OF_ANY = 1e200
 """The same of a rate constant, whose unit may be any."""
 _NUMBER = re.compile(r"\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)\s*(.*?)\s*$", re.DOTALL)
@@ -313,15 +313,15 @@ def read(given: Any, kind: str | None = None, name: str = "") -> Value:
         raise type(error)(fault.within(name) if name else fault for fault in error.faults) from error
     if not math.isfinite(value.si):
         raise InputError(f"{short(given)} is not a finite number", where=name, advice=_example(kind))
-    if kind == "temperature" and value.si > _HOTTEST:
-        message = f"{short(given)} is hotter than anything that Molino computes with ({_HOTTEST:g} K)"
-        raise InputError(message, where=name, advice=_example(kind))
     most = _MOST if kind else _MOST_OF_ANY
     if abs(value.si) > most or (kind in ("length", "diameter") and 0 < abs(value.si) < _LEAST):
         size = "large" if abs(value.si) > 1 else "small"
         raise InputError(f"{short(given)} is too {size} to compute with", where=name, advice=_example(kind))
     if kind is not None and value.unit is not None:
         expect(value.unit, kind, name, str(given))
+    if kind in _MOST_OF and abs(value.si) > _MOST_OF[kind]:
+        message = f"{short(given)} is beyond what Molino computes with ({_MOST_OF[kind]:g} {SI_UNITS[kind]})"
+        raise InputError(message, where=name, advice=_example(kind))
     return value
 
 

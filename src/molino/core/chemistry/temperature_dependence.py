@@ -70,6 +70,8 @@ class TemperatureDependence:
                     part = entry(number, schema_of(type(self))[name].kind or None, name)
                 if name == "b" and part.unit is not None and units.unit(part.unit).offset:
                     raise UnitError(f"'{number}' is a temperature on a scale", "b", "b multiplies 1/T: give it in K")
+                if name not in self.free and isinstance(part, Value) and part.si < 0:
+                    raise InputError(f"{number} must not be negative", name, "check the sign")
                 settle(self, **{name: part})
         faults.raise_any()
 

@@ -11,6 +11,7 @@ if TYPE_CHECKING:
     import pandas as pd
     from matplotlib.figure import Figure
 
+    from molino.core import units
     from molino.core.chemistry.temperature_dependence import Arrhenius, VantHoff
     from molino.core.fitting.fit_result import Fit
     from molino.core.fitting.profile_likelihood import ProfileLikelihood
@@ -187,7 +188,7 @@ def _over_temperature(out: FitReport, line: Line, found: Fit, early: FitReport) 
     _report_line(out, law, line.at)
 
 
-def _report_line(out: FitReport, law: Arrhenius | VantHoff, at: tuple[Any, ...]) -> None:
+def _report_line(out: FitReport, law: Arrhenius | VantHoff, at: tuple[units.Value, ...]) -> None:
     """The law, its values at some temperatures, and its figure."""
     from molino.core import units
 
@@ -197,8 +198,7 @@ def _report_line(out: FitReport, law: Arrhenius | VantHoff, at: tuple[Any, ...])
     out.head(f"{out.name}: over temperature")
     out.say(f"{line.noun} = {law}")
     rows = []
-    for given in at:
-        T = units.positive(given, "temperature", "predict")
+    for T in at:
         unit = units.unit(line.constants[0].unit or "")
         value, low, high = (unit.from_si(x) for x in line.at(T.si))
         rows.append({"T": str(T), "value": value, "low_95": low, "high_95": high, "unit": line.constants[0].unit or ""})

@@ -163,8 +163,7 @@ def _show(found: _Found, source: str) -> None:
     names, n_columns = list(facts), max(1, (out.width - 22) // 14)
     for start in range(0, len(names), n_columns):
         own = {name: facts[name] for name in names[start : start + n_columns]}
-        rows = dict.fromkeys(fact for one in sorted(own.values(), key=len, reverse=True) for fact in one)
-        cells = [{"at the end": fact, **{n: one.get(fact, "") for n, one in own.items()}} for fact in rows]
+        cells = [{"at the end": fact, **{n: one.get(fact, "") for n, one in own.items()}} for fact in _rows(own)]
         show_table(pd.DataFrame(cells))
     for title, table in together(found.runs).items():
         show_table(table, title)
@@ -172,6 +171,18 @@ def _show(found: _Found, source: str) -> None:
         show_table(states.table(), f"{name}: {str(states).splitlines()[0]}")
     for curve in found.branches.values():
         out.print(Text(str(curve)))
+
+
+def _rows(facts: Mapping[str, Mapping[str, str]]) -> list[str]:
+    """Every fact that a vessel has, in the order in which vessels give them."""
+    rows: list[str] = []
+    for own in facts.values():
+        place = 0
+        for fact in own:
+            if fact not in rows:
+                rows.insert(place, fact)
+            place = rows.index(fact) + 1
+    return rows
 
 
 def together(runs: Mapping[str, Run | TrainRun]) -> dict[str, pd.DataFrame]:

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
+from molino.core import units
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.formula import names_in
 from molino.core.chemistry.temperature_dependence import Arrhenius, VantHoff
@@ -33,7 +34,7 @@ class Line:
 
     law: Arrhenius | VantHoff | None
     of: str | None
-    at: tuple[Any, ...]
+    at: tuple[units.Value, ...]
 
 
 @dataclass(frozen=True, eq=False)
@@ -228,9 +229,12 @@ def _screening(job: JobContext, table: models.FitTable, found: Experiments | Rat
     for name in [given.species, *([given.partner] if given.partner else [])]:
         if name not in runs.species and name not in {s for run in runs for s in run.charge}:
             raise InputError(f"'{name}' was not measured", "", nearest(name, runs.species))
+    predict = job.in_unit(given.predict, "time")
+    if predict is not None:
+        predict = units.positive(predict, "time", "predict", zero=True)
     options = {"species": given.species, "partner": given.partner, "reversible": given.reversible,
                "errors": given.errors}  # fmt: skip
-    return {"screening": options, "predict": job.in_unit(given.predict, "time")}
+    return {"screening": options, "predict": predict}
 
 
 def _check_rates(table: models.FitTable, found: Experiments | Rates) -> None:
@@ -246,7 +250,7 @@ def _line(job: JobContext, table: models.FitTable) -> Line | None:
     given = table.temperature
     if given is None:
         return None
-    at = tuple(job.in_unit(T, "temperature") for T in given.predict)
+    at = tuple(units.positive(job.in_unit(T, "temperature"), "temperature", "predict") for T in given.predict)
     own = [given.T, given.k if given.k is not None else given.K]
     if any(part is not None for part in own):
         if any(part is None for part in own) or given.constant is not None or (given.k and given.K):

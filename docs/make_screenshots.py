@@ -15,15 +15,16 @@ from matplotlib.figure import Figure
 from PIL import Image
 
 HERE = Path(__file__).parent / "screenshots"
-COMMANDS = ("check", "fit", "run", "size", "compare")
+COMMANDS = ("check", "fit", "run", "size", "compare", "optimize")
 FIGURES = {
     "fit-kinetics.png": "figure-fit.png",
     "run-coil.png": "figure-profile.png",
     "compare-plant.png": "figure-compare.png",
+    "optimize-furfural.png": "figure-optimum.png",
 }
 
 
-BEDS = {"run-bed": "bed", "steady-mixed": "heat-balance", "branch-mixed": "branch", "sweep-bed": "sweep"}
+BEDS = {"run-bed": "bed", "branch-mixed": "branch", "sweep-bed": "sweep"}
 
 
 def terminal(words: list[str], folder: Path, target: Path) -> None:
@@ -70,9 +71,6 @@ def main() -> None:
         terminal(search, folder / "mill", HERE / "molino-search.png")
         laboratory = folder / "mill" / "laboratory"
         terminal(["fit", "cob-kinetics.toml"], laboratory, HERE / "molino-fit-laboratory.png")
-        smaller(
-            laboratory / "results" / "cob-kinetics" / "fit-laboratory-candidates.png", HERE / "figure-candidates.png"
-        )
         subprocess.run([sys.executable, "-m", "molino", "fit", "calorimeter.toml"], cwd=laboratory, check=True,
                        capture_output=True)  # fmt: skip
         smaller(laboratory / "results" / "calorimeter" / "fit-hydrogenation.png", HERE / "figure-calorimeter.png")

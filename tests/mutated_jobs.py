@@ -24,7 +24,7 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 from molino.core.errors import InputError, MolinoError
-from molino.desk.cli import compare, fit, run, size, sweep
+from molino.desk.cli import compare, fit, optimize, run, size, sweep
 from molino.desk.job.load import Job, load_job
 from molino.desk.tables.write import ResultsFolder
 
@@ -37,7 +37,7 @@ HOSTILE: tuple[Any, ...] = (
     "rest", "50 mol%", "2 per A", "0 K", "-400 degC", "T", "self",
 )  # fmt: skip
 NAMES = ("", " ", "self", "T", "a b", "$x$", "\x07", "é" * 200, "A -> B", "../up", "results", "1", "CON", "[A]")
-COMMANDS = {"fit": fit, "run": run, "size": size, "compare": compare, "sweep": sweep}
+COMMANDS = {"fit": fit, "run": run, "size": size, "compare": compare, "sweep": sweep, "optimize": optimize}
 
 
 class Mutation(NamedTuple):
@@ -179,8 +179,9 @@ def commands_for(path: tuple[Any, ...], job: Job) -> list[str]:
         "size": job.sizes,
         "compare": job.compares,
         "sweep": job.sweeps,
+        "optimize": job.optimizations,
     }
-    wanted = {"fit": ["fit"], "data": ["fit"], "size": ["size"], "compare": ["compare"], "sweep": ["sweep"],
+    wanted = {"fit": ["fit"], "data": ["fit"], "size": ["size"], "compare": ["compare"], "sweep": ["sweep"], "optimize": ["optimize"],
               "profile": ["run"], "figures": ["run"], "vessels": ["run", "size", "sweep"]}.get(path[0], ["size", "sweep"])  # fmt: skip
     waits = path[0] == "vessels" and len(path) > 1 and getattr(job.vessels.get(path[1]), "_needs_size", False)
     return [command for command in wanted if has[command] and not (command == "run" and waits)]

@@ -181,6 +181,16 @@ def test_the_reference_has_every_public_name_once_and_the_site_every_page(monkey
     assert "members: ['is_gas'" in site_hooks.reference_page("vessels")
 
 
+def test_the_page_on_decisions_runs(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    monkeypatch.chdir(tmp_path)
+    (block,) = re.findall(r"```python\n(.*?)```", (ROOT / "docs" / "deciding.md").read_text(), re.DOTALL)
+    exec(compile(block, "deciding.md", "exec"), {})
+    assert "T at its upper bound 185 °C: relaxing it by 1 °C gains" in capsys.readouterr().out
+    assert (tmp_path / "optimum.png").is_file()
+
+
 def test_the_page_on_gases_runs(capsys: pytest.CaptureFixture[str]) -> None:
     (block,) = re.findall(r"```python\n(.*?)```", (ROOT / "docs" / "thermo.md").read_text(), re.DOTALL)
     exec(compile(block, "thermo.md", "exec"), {})
@@ -220,7 +230,7 @@ def test_every_command_and_make_target_is_in_the_readme_or_contributing() -> Non
     for target in re.findall(r"^([a-z-]+):", (ROOT / "Makefile").read_text(), re.MULTILINE):
         assert target == "clean" or re.search(rf"make {target}\b", texts), target
     commands = list(get_command(app).commands)  # type: ignore[attr-defined]
-    assert len(commands) == 10
+    assert len(commands) == 11
     for command in commands:
         assert f"molino {command}" in texts
 

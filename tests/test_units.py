@@ -60,7 +60,7 @@ def test_quantities_of_another_registry() -> None:
 
 @settings(deadline=None)  # the first reads pint's definitions
 @given(
-    st.floats(-1e6, 1e6),
+    st.floats(-1e6, 1e6).filter(lambda x: x == 0 or abs(x) > 1e-300),
     st.sampled_from(["degC", "degF", "K", "mol/L", "L/mol/min", "kcal/mol", "m3/h", "bar", "1/min", "mm"]),
 )
 def test_a_value_comes_back_in_the_unit_it_came_in(number: float, unit: str) -> None:

@@ -95,6 +95,8 @@ _HOME = {
     "screen_orders": "core.fitting.screening",
     "selectivity": "core.vessels.metrics",
     "size": "core.design.sizing",
+    "optimize": "core.design.optimizing",
+    "Optimum": "core.design.optimizing",
     "span": "core.design.sweeping",
     "sweep": "core.design.sweeping",
     "temperature": "core.vessels.metrics",

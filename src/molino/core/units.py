@@ -102,10 +102,12 @@ EXAMPLES = {
 
 _MOST = 1e30
 """Largest number in SI of a known kind of quantity."""
-_LEAST = 1e-30
-"""Smallest length in m that is not zero: its powers would vanish."""
-_MOST_OF = {"temperature": 1e7, "energy per amount": 1e10}
-"""The same of kinds that matter by their exponentials; a temperature may be an activation energy over R, too."""
+_LEAST = {"length": 1e-30, "diameter": 1e-30, "area": 1e-60, "volume": 1e-90, "time": 1e-30}
+"""Smallest numbers in SI that are not zero: powers would vanish."""
+_LEAST_OF_ANY = 2.3e-308
+"""The same of all else: below it floats lose their digits."""
+_MOST_OF = {"temperature": 1e7, "energy per amount": 1e10, "length": 1e9, "diameter": 1e9}
+"""The same of kinds that matter by exponentials or powers; a temperature may be an activation energy over R, too."""
 _MOST_OF_ANY = 1e200
 """The same of a rate constant, whose unit may be any."""
 _NUMBER = re.compile(r"\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)\s*(.*?)\s*$", re.DOTALL)
@@ -188,6 +190,14 @@ class Unit:
 
     def from_si(self, number: Any) -> Any:
         return (number - self.offset) / self.factor
+
+
+def product(first: str, second: str) -> str:
+    """The unit of a product: '1/kg' and 'kg/h' make '1/h'."""
+    found = registry().Unit(_spell_out(first or "dimensionless")) * registry().Unit(
+        _spell_out(second or "dimensionless")
+    )
+    return f"{found:~C}".replace("**", "^").replace("dimensionless", "")
 
 
 def _spell_out(text: str) -> str:
@@ -314,7 +324,8 @@ def read(given: Any, kind: str | None = None, name: str = "") -> Value:
     if not math.isfinite(value.si):
         raise InputError(f"{short(given)} is not a finite number", where=name, advice=_example(kind))
     most = _MOST if kind else _MOST_OF_ANY
-    if abs(value.si) > most or (kind in ("length", "diameter") and 0 < abs(value.si) < _LEAST):
+    least = _LEAST.get(kind or "", _LEAST_OF_ANY)
+    if abs(value.si) > most or 0 < abs(value.si) < least:
         size = "large" if abs(value.si) > 1 else "small"
         raise InputError(f"{short(given)} is too {size} to compute with", where=name, advice=_example(kind))
     if kind is not None and value.unit is not None:

@@ -175,3 +175,19 @@ def _solve(
     message = f"{rate}, which must be in {units.everyday_text(rate_dimension)}"
     walk.equations.append((_plus(total, rate_dimension, Fraction(-1)), message))
     return _contradiction(walk.equations)
+
+
+def dimension_of(formula: sp.Expr, known: Mapping[str, Dimension]) -> Dimension:
+    """The dimension of a formula whose constants are all of known dimension.
+
+    Raises
+    ------
+    UnitError
+        If the terms of a sum, an exponent or the argument of a function do not agree.
+    """
+    walk = _Walk(known, {})
+    total = walk.dimension(formula)
+    for equation, where in walk.equations:
+        if equation:
+            raise UnitError(f"the dimensions do not agree in {where}", "", "look at the units of its numbers")
+    return total

@@ -334,8 +334,9 @@ class TrainSample(Sample):
         run = train.run()
         slopes = np.zeros((1, len(self.metrics), len(parameters)))
         columns = [*settings.values(), *self._constants.values()]
-        for n, metric in enumerate(self.metrics):
-            slopes[0, n, columns] = run._slopes(metric, tuple(settings), tuple(self._constants))
+        slopes[0][:, columns] = run._slopes(
+            self.metrics, (*settings, *(f"constant {name}" for name in self._constants))
+        )  # fmt: skip
         return np.array([[run.metric(metric) for metric in self.metrics]]), slopes
 
 

@@ -28,7 +28,7 @@ from molino.core.vessels.model import StreamForm
 from molino.core.vessels.parameter_map import ParameterMap
 from molino.core.vessels.piecewise_linear import PiecewiseLinear, segments
 from molino.core.vessels.roles import FLOW, PASSED_TIME, RELEASED, SENSIBLE, SINCE, VOLUME, slope_of
-from molino.core.vessels.sensitivity import end_slope, expression_slopes
+from molino.core.vessels.sensitivity import end_slope, expression_slopes, slopes_along
 from molino.core.vessels.streams import Fluid, Stream, is_whole, stream_dict, stream_table
 from molino.core.vessels.trajectory import Switch, Trajectory, at_rest, integrate_segments
 
@@ -341,17 +341,45 @@ class Run(RunResult):
             If there is no such metric or setting.
         """
         asked = parse_metric(metric) if isinstance(metric, str) else metric
+        return dict(zip(settings, self._slopes_of((asked,), settings)[0].tolist(), strict=True))
+
+    def _slopes_of(self, metrics: Sequence[Metric], settings: Sequence[str]) -> np.ndarray:
+        """Exact d(metric)/d(setting), shape (metrics, settings)."""
+        by, by_setting, by_end = self._moved_by(settings)
+        expressions = tuple(self.vessel._expression(m) for m in metrics)
+        found = np.zeros((len(metrics), len(settings)))
+        if by:
+            found = found + expression_slopes(self.trajectory, expressions, by) @ by_setting
+        if not self.is_steady and by_end.any():
+            found = found + np.outer([end_slope(self.trajectory, e) for e in expressions], by_end)
+        return found
+
+    def _moved_by(self, settings: Sequence[str]) -> tuple[tuple[sp.Symbol, ...], np.ndarray, np.ndarray]:
+        """The parameters that settings move, their slopes, shape (parameters, settings), and those of the end."""
         own = [self.vessel._setting(name).own for name in settings]
         _, by_setting, _, by_end = ParameterMap(self.vessel, tuple(settings)).with_slopes(own)
-        parameters, expression = self.vessel._model.balances.parameters, self.vessel._expression(asked)
+        parameters = self.vessel._model.balances.parameters
         touched = [i for i in range(len(parameters)) if by_setting[i].any()]
-        found = np.zeros(len(own))
-        if touched:
-            by = tuple(parameters[i] for i in touched)
-            found = found + expression_slopes(self.trajectory, (expression,), by)[0] @ by_setting[touched]
-        if not self.is_steady and by_end.any():
-            found = found + end_slope(self.trajectory, expression) * by_end
-        return dict(zip(settings, found.tolist(), strict=True))
+        return tuple(parameters[i] for i in touched), by_setting[touched], by_end
+
+    def _extreme(self, metric: Metric, sign: float) -> tuple[float, float]:
+        """Where along the run a metric is highest (lowest, for a negative sign), and its value there."""
+        if self.is_steady:
+            return self.trajectory.end, self.metric(metric)
+        return self.trajectory.most(self.vessel._expression(metric), sign)
+
+    def _slopes_where(self, at: float, metric: Metric, settings: Sequence[str]) -> np.ndarray:
+        """Exact slopes of a metric by settings at an extreme along the run, shape (settings,).
+
+        The place of an extreme inside moves, too, but along it the metric does not change.
+        """
+        if at >= self.trajectory.end:
+            return np.asarray(self._slopes_of((metric,), settings)[0])
+        by, by_setting, _ = self._moved_by(settings)
+        if not by:
+            return np.zeros(len(settings))
+        found = slopes_along(self.trajectory, at, (self.vessel._expression(metric),), by)[0]
+        return np.asarray(found @ by_setting)
 
     def _constant_slopes(self, metric: Metric, names: Sequence[str]) -> np.ndarray:
         symbols = tuple(parameter_symbol(name) for name in names)

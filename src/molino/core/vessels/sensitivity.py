@@ -67,6 +67,16 @@ def expression_slopes(
     return np.asarray(found[0])
 
 
+def slopes_along(
+    trajectory: Trajectory, at: float, expressions: tuple[sp.Expr, ...], by: tuple[sp.Symbol, ...]
+) -> np.ndarray:  # fmt: skip
+    """d(expression)/d(parameter) at a place on the way, shape (expressions, parameters)."""
+    case = trajectory.parts[int(trajectory.owners(np.array([at]))[0])].case
+    states, sensitivity = slopes_at(trajectory, np.array([at]), by)
+    _, found = observe(case, moved_expressions(case, expressions), np.array([at]), states, sensitivity, by)
+    return np.asarray(found[0])
+
+
 def slope_along(trajectory: Trajectory, expression: sp.Expr) -> float:
     """d(expression)/d(independent variable) at the end, along the trajectory."""
     case, state, end = trajectory.last, trajectory.end_state, trajectory.end

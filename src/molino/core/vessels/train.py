@@ -412,6 +412,11 @@ class TrainRun(RunResult):
         values = self._values()
         return float(value_of(metric_of_ends(self.vessel.vessels, asked, values)))
 
+    def _extreme(self, metric: Metric, sign: float) -> float:
+        """The highest (or for a negative sign lowest) value of a metric anywhere in its vessels."""
+        found = [one._extreme(metric, sign)[1] for one in self.runs]
+        return max(found, key=lambda value: sign * value)
+
     def _done(self) -> Pass:
         """What it takes to follow it once more."""
         train = self.vessel
@@ -439,28 +444,29 @@ class TrainRun(RunResult):
             If there is no such metric or setting.
         """
         asked = parse_metric(metric) if isinstance(metric, str) else metric
+        return dict(zip(settings, self._slopes_of((asked,), settings)[0].tolist(), strict=True))
+
+    def _slopes_of(self, metrics: Sequence[Metric], settings: Sequence[str]) -> np.ndarray:
+        """Exact d(metric)/d(setting), shape (metrics, settings)."""
         for name in settings:
             self.vessel._setting(name)
         constants = {self.vessel.first._constant_setting(p.name): p.name for p in self.vessel.chemistry.numbers}
-        names = tuple(f"constant {constants[name]}" if name in constants else name for name in settings)
-        found = self._slopes(asked, names, ())
-        return dict(zip(settings, found.tolist(), strict=True))
+        return self._slopes(metrics, tuple(f"constant {constants[n]}" if n in constants else n for n in settings))
 
     def _constant_slopes(self, metric: Metric, names: Sequence[str]) -> np.ndarray:
-        return self._slopes(metric, (), tuple(names))
+        return np.asarray(self._slopes((metric,), tuple(f"constant {name}" for name in names))[0])
 
-    def _slopes(self, metric: Metric, settings: tuple[str, ...], constants: tuple[str, ...]) -> np.ndarray:
-        """Exact d(metric)/d(settings and constants): through every vessel, and round the recycle by z = R(z, g),
-        dz/dg = (1 - R_z)^-1 R_g."""
-        inputs = (*settings, *(f"constant {name}" for name in constants))
+    def _slopes(self, metrics: Sequence[Metric], inputs: tuple[str, ...]) -> np.ndarray:
+        """Exact d(metric)/d(input), shape (metrics, inputs): through every vessel, and round the recycle by z = R(z,
+        g), dz/dg = (1 - R_z)^-1 R_g."""
         count = len(self.vessel.chemistry.names) + self.vessel._follows_T if self.vessel.recycle.si else 0
         ends, by = pass_slopes(self._done(), inputs, count)
-        whole = metric_of_ends(self.vessel.vessels, metric, ends)
-        slope = whole.slope if isinstance(whole, Dual) else np.zeros(count + len(inputs))
+        wholes = [metric_of_ends(self.vessel.vessels, metric, ends) for metric in metrics]
+        slopes = np.array([w.slope if isinstance(w, Dual) else np.zeros(count + len(inputs)) for w in wholes])
         if not count:
-            return np.asarray(slope)
+            return slopes
         returned = np.linalg.solve(np.eye(count) - by[:, :count], by[:, count:])
-        return np.asarray(slope[count:] + slope[:count] @ returned)
+        return np.asarray(slopes[:, count:] + slopes[:, :count] @ returned)
 
     @property
     def duty_si(self) -> float:

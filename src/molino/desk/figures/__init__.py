@@ -3,6 +3,7 @@
 from molino.desk.figures.comparison import comparison
 from molino.desk.figures.equations import equations
 from molino.desk.figures.fit import fit
+from molino.desk.figures.optimum import optimum
 from molino.desk.figures.orders import orders
 from molino.desk.figures.over_temperature import over_temperature
 from molino.desk.figures.profile import profile
@@ -13,6 +14,6 @@ from molino.desk.figures.sweep import sweep
 from molino.desk.figures.uncertainty import bootstrap, candidates, profiles, region
 
 __all__ = [
-    "bootstrap", "branch", "candidates", "comparison", "equations", "fit", "heat_balance", "orders", "over_temperature",
-    "power_law", "profile", "profiles", "region", "residuals", "slopes", "sweep",
+    "bootstrap", "branch", "candidates", "comparison", "equations", "fit", "heat_balance", "optimum", "orders",
+    "over_temperature", "power_law", "profile", "profiles", "region", "residuals", "slopes", "sweep",
 ]  # fmt: skip

@@ -22,7 +22,16 @@ from molino.desk.job.drawing import FigureSettings, ProfileTask, read_figures, r
 from molino.desk.job.parse import read_tables
 from molino.desk.job.reactions import read_chemistry_tables
 from molino.desk.job.studies import Line, Study, read_data, read_line, study
-from molino.desk.job.tasks import Compare, Size, SweepTask, read_compares, read_sizes, read_sweeps
+from molino.desk.job.tasks import (
+    Compare,
+    OptimizeTask,
+    Size,
+    SweepTask,
+    read_compares,
+    read_optimizations,
+    read_sizes,
+    read_sweeps,
+)
 from molino.desk.job.vessels import TankTasks, read_feed, read_tank_tasks, read_train, read_vessel
 from molino.desk.tables.write import ResultsFolder, slug
 
@@ -43,6 +52,7 @@ class Job:
     sizes: Mapping[str, Size]
     compares: Mapping[str, Compare]
     sweeps: Mapping[str, SweepTask]
+    optimizations: Mapping[str, OptimizeTask]
     tanks: Mapping[str, TankTasks] = field(default_factory=dict)
     profiles: Mapping[str, ProfileTask] = field(default_factory=dict)
     figures: FigureSettings = field(default_factory=FigureSettings)
@@ -129,6 +139,7 @@ def build(job: JobContext) -> Job:
             else:
                 fits[name] = study(job, fit, data, chemistry)
     sizes, compares, sweeps = read_sizes(job, vessels), read_compares(job, vessels), read_sweeps(job, vessels)
+    optimizations = read_optimizations(job, vessels)
     tanks = {}
     for name, vessel in job.file.vessels.items():
         if isinstance(vessel, models.StirredTankTable) and isinstance(tank := vessels.get(name), Vessel):
@@ -154,6 +165,7 @@ def build(job: JobContext) -> Job:
         sizes,
         compares,
         sweeps,
+        optimizations,
         tanks,
         profiles,
         drawn,

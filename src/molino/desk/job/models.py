@@ -358,6 +358,18 @@ class CompareTable(Table):
     target: Quantity | None = None
 
 
+class OptimizeTable(Table):
+    """The conditions and sizes at which a metric of a vessel is best."""
+
+    vessel: str
+    maximize: str | None = None
+    minimize: str | None = None
+    free: dict[str, Annotated[list[Quantity], Field(min_length=2, max_length=2)]] = Field(min_length=1)
+    subject_to: list[str] = []
+    n_starts: int = Field(default=3, ge=1, le=1000)
+    seed: int = Field(default=0, ge=0)
+
+
 class SpanTable(Table):
     """Values of a condition from one end to the other: { from = "165 degC", to = "185 degC", points = 21 }."""
 
@@ -447,5 +459,6 @@ class JobFile(Table):
     size: dict[str, SizeTable] = {}
     compare: dict[str, CompareTable] = {}
     sweep: dict[str, SweepTable] = {}
+    optimize: dict[str, OptimizeTable] = {}
     profile: dict[str, ProfileTable] = {}
     figures: FiguresTable = FiguresTable()

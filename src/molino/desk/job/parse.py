@@ -18,7 +18,11 @@ def read_tables(path: Path) -> JobContext:
     """A job file against its shape, ready to build core objects from."""
     if not path.is_file():
         nearby = ", ".join(sorted(p.name for p in path.parent.glob("*.toml")))
-        raise InputError("there is no such job file", str(path), f"job files next to it: {nearby}" if nearby else "")
+        raise InputError(
+            "there is no such job file",
+            str(path),
+            f"job files next to it: {nearby}" if nearby else "check its name and folder",
+        )
     try:
         raw = tomllib.loads(path.read_text(encoding="utf-8-sig"))
     except RecursionError as error:

@@ -20,7 +20,10 @@ _NUMBERED = {
     "too_short": "min_length",
     "too_long": "max_length",
 }
-_NAMED = ("species", "constants", "reactions", "feeds", "vessels", "data", "fit", "size", "compare", "sweep", "profile")
+_NAMED = (
+    "species", "constants", "reactions", "feeds", "vessels", "data", "fit", "size", "compare", "sweep", "optimize",
+    "profile",
+)  # fmt: skip
 """Tables of things with names."""
 _LONGEST = 80
 

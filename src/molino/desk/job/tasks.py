@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from molino.core import units
+from molino.core.design.optimizing import Question, read_question
 from molino.core.design.sizing import check_size
 from molino.core.design.sweeping import check_sweep, log_span, span
 from molino.core.errors import Faults, InputError, nearest
@@ -49,6 +50,16 @@ class SweepTask:
     metrics: tuple[str, ...]
     figure: str
     has_parquet: bool
+
+
+@dataclass(frozen=True)
+class OptimizeTask:
+    """An optimization that the job asks for; its question is of the vessel as the job gives it."""
+
+    vessel: str
+    question: Question
+    n_starts: int
+    seed: int
 
 
 def vessel_named(job: JobContext, name: str, vessels: Vessels) -> Vessel | Train:
@@ -130,6 +141,20 @@ def read_sweeps(job: JobContext, vessels: Vessels) -> dict[str, SweepTask]:
             faults.raise_any()
             check_sweep(vessel, vary, table.metrics)
             found[name] = SweepTask(table.vessel, vary, tuple(table.metrics), table.figure, table.parquet)
+    return found
+
+
+def read_optimizations(job: JobContext, vessels: Vessels) -> dict[str, OptimizeTask]:
+    """The optimizations of a job, their faults noted."""
+    found = {}
+    for name, table in job.file.optimize.items():
+        with job.at(f"[optimize.{name}]"):
+            vessel = vessel_named(job, table.vessel, vessels)
+            free = {c: [_condition(job, vessel, c, end) for end in ends] for c, ends in table.free.items()}
+            question = read_question(
+                vessel, free, table.maximize, table.minimize, table.subject_to, vessel._display, job.in_unit
+            )
+            found[name] = OptimizeTask(table.vessel, question, table.n_starts, table.seed)
     return found
 
 

@@ -1,0 +1,235 @@
+"""Optima against closed forms, what holds them, and how they are asked for in Python, in jobs and on the command line."""
+
+from __future__ import annotations
+
+import json
+import math
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from scipy.integrate import quad
+from scipy.optimize import brentq
+
+import molino as mo
+from conftest import Typed
+from molino.core.fitting.fit_result import Fit
+from molino.core.units import GAS_CONSTANT
+from molino.desk import figures
+from molino.desk.job.load import Job
+
+K1, K2, FLOW, C0 = 0.2 / 60, 0.1 / 60, 1e-3 / 60, 1000.0
+SERIES = mo.Chemistry([mo.Reaction("A -> B", k="0.2 1/min"), mo.Reaction("B -> C", k="0.1 1/min")])
+FIRST = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+FEED = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+SEEDED = mo.Feed({"A": "0.99 mol/L", "B": "0.01 mol/L"}, flow="1 L/min")
+GROWTH = mo.Chemistry(mo.Reaction("A + B -> 2 B", k="1 L/mol/min"))
+A1, E1, A2, E2 = 5e5, 50e3, 5e10, 90e3
+EXOTHERMIC = mo.Chemistry([
+    mo.Reaction("A -> B", k=mo.Arrhenius(A=A1, Ea=E1)), mo.Reaction("B -> A", k=mo.Arrhenius(A=A2, Ea=E2)),
+])  # fmt: skip
+VOLUME = ("0.1 L", "60 L")
+
+
+def tank(chem: mo.Chemistry, name: str = "", feed: mo.Feed = FEED, **more: Any) -> mo.StirredTank:
+    return mo.StirredTank(chem, feed, volume="5 L", name=name, **more)
+
+
+def tube(chem: mo.Chemistry, name: str = "", feed: mo.Feed = FEED, **more: Any) -> mo.PlugFlow:
+    return mo.PlugFlow(chem, feed, volume="5 L", name=name, **more)
+
+
+def hot(T: float) -> tuple[float, float]:
+    """Both constants of the exothermic chemistry at a temperature."""
+    return A1 * math.exp(-E1 / GAS_CONSTANT / T), A2 * math.exp(-E2 / GAS_CONSTANT / T)
+
+
+def best_T_of_tube() -> float:
+    """Where X = k1/(k1 + k2) (1 - exp(-(k1 + k2) t)) is stationary."""
+
+    def conversion(T: float) -> float:
+        k, back = hot(T)
+        return k / (k + back) * -math.expm1(-(k + back) * 300.0)
+
+    return brentq(lambda T: conversion(T + 1e-3) - conversion(T - 1e-3), 300.0, 500.0, xtol=1e-9)
+
+
+def growth_recycle(x: float) -> tuple[float, float]:
+    """Recycle and volume of the smallest tube with recycle that brings A to a fraction x: dV/dR = 0."""
+    a0, b0 = 990.0, 10.0
+    k, last = 1e-3 / 60, 990.0 * (1 - x)
+
+    def volume(R: float) -> float:
+        first = (a0 + R * last) / (1 + R)
+        return (1 + R) * FLOW * quad(lambda a: 1 / (k * a * (a0 + b0 - a)), last, first, epsabs=0, epsrel=1e-12)[0]
+
+    R = brentq(lambda R: volume(R + 1e-4) - volume(R - 1e-4), 1e-2, 3.0, xtol=1e-10)
+    return R, volume(R)
+
+
+V_OF_COST = FLOW / K1 * (math.sqrt(100 * K1 / (2000 * FLOW)) - 1)
+PROBLEMS: dict[str, tuple[Callable[[], Any], dict[str, Any], dict[str, float]]] = {
+    "series, batch": (
+        lambda: mo.Batch(SERIES, {"A": C0}, T="300 K", time="3 min"),
+        {"maximize": "concentration of B", "free": {"time": ("1 min", "60 min")}},
+        {"time": math.log(K1 / K2) / (K1 - K2)},
+    ),
+    "series, tube": (
+        lambda: tube(SERIES), {"maximize": "yield of B on A", "free": {"volume": VOLUME}},
+        {"volume": FLOW * math.log(K1 / K2) / (K1 - K2)},
+    ),
+    "series, tank": (
+        lambda: tank(SERIES), {"maximize": "yield of B on A", "free": {"volume": VOLUME}},
+        {"volume": FLOW / math.sqrt(K1 * K2)},
+    ),
+    "equal tanks": (
+        lambda: mo.Train([tank(FIRST, n).with_(volume=f"{v} L") for n, v in (("a", 1), ("b", 7), ("c", 2))]),
+        {"maximize": "conversion of A", "free": {f"{n}.volume": VOLUME for n in "abc"}, "subject_to": ["volume = 12 L"]},
+        {f"{n}.volume": 4e-3 for n in "abc"},
+    ),
+    "fastest growth": (
+        lambda: tank(GROWTH, feed=SEEDED), {"maximize": "production of B per volume", "free": {"volume": VOLUME}},
+        {"volume": FLOW * (990.0 - 500.0) / (1e-3 / 60 * 500.0**2)},
+    ),
+    "growth with recycle": (
+        lambda: mo.Train([tube(GROWTH, "tube", SEEDED)], recycle=1.0),
+        {"minimize": "volume", "free": {"recycle": (0.05, 3.0), "tube.volume": VOLUME},
+         "subject_to": ["conversion of A >= 0.9"]},
+        dict(zip(("recycle", "tube.volume"), growth_recycle(0.9), strict=True)),
+    ),
+    "reversible exothermic tank": (
+        lambda: tank(EXOTHERMIC, T="350 K"), {"maximize": "conversion of A", "free": {"T": ("310 K", "450 K")}},
+        {"T": E2 / GAS_CONSTANT / math.log(A2 * 300.0 * (E2 - E1) / E1)},
+    ),
+    "reversible exothermic tube": (
+        lambda: tube(EXOTHERMIC, T="350 K"), {"maximize": "conversion of A", "free": {"T": ("310 K", "450 K")}},
+        {"T": best_T_of_tube()},
+    ),
+    "cost": (
+        lambda: tank(FIRST),
+        {"minimize": "2000 [1/m3]*volume - 100*conversion of A", "free": {"volume": VOLUME}}, {"volume": V_OF_COST},
+    ),
+    "least volume": (
+        lambda: tube(FIRST),
+        {"minimize": "volume", "free": {"volume": VOLUME}, "subject_to": ["conversion of A >= 0.9"]},
+        {"volume": FLOW / K1 * math.log(10)},
+    ),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", PROBLEMS)
+def test_optima_meet_their_closed_form(name: str) -> None:
+    make, question, exact = PROBLEMS[name]
+    found = mo.optimize(make(), **question, n_starts=1)
+    assert {n.name: n.value for n in found.free} == pytest.approx(exact, rel=1e-6)
+    assert found.first_order < 1e-6
+    assert found.integrations <= 30
+
+
+def test_what_holds_an_optimum_says_what_it_is_worth() -> None:
+    held = mo.optimize(tube(FIRST), minimize="volume", free={"volume": VOLUME}, subject_to=["conversion of A >= 0.9"])
+    assert [h.text for h in held.held_by] == ["conversion of A >= 0.9"]
+    assert held.held_by[0].worth == pytest.approx(1e3 * FLOW / K1 / 0.1, rel=1e-6)  # dV/dX in L
+    bound = mo.optimize(tube(SERIES), maximize="yield of B on A", free={"volume": ("1 L", "4 L")})
+    assert bound.held_by[0].text == "volume at its upper bound 4 L"
+    moved = [
+        mo.optimize(tube(SERIES), maximize="yield of B on A", free={"volume": ("1 L", f"{v} L")}).value
+        for v in (4.01, 3.99)
+    ]
+    assert bound.held_by[0].worth == pytest.approx((moved[0] - moved[1]) / 0.02, rel=1e-4)
+    with pytest.raises(mo.UnreachableError, match=r"conversion of A >= 0.9 \(it comes to 0.55067\) cannot be met"):
+        mo.optimize(
+            tube(FIRST), minimize="volume", free={"volume": ("1 L", "4 L")}, subject_to=["conversion of A >= 0.9"]
+        )
+
+
+def test_a_limit_everywhere_is_held_at_the_highest_place() -> None:
+    chem = mo.Chemistry(mo.Reaction("A -> B", k=mo.Arrhenius(A="1e9 1/min", Ea="70 kJ/mol"), enthalpy="-80 kJ/mol"))
+    feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min", T="330 K", heat_capacity="4 MJ/m3/K")
+    adiabatic = mo.PlugFlow(chem, feed, volume="400 L", heat="adiabatic")
+    limit = ["temperature everywhere <= 345 K"]
+    found = mo.optimize(adiabatic, maximize="conversion of A", free={"feed T": ("310 K", "340 K")}, subject_to=limit)
+    assert found.run.metric("temperature") == pytest.approx(345.0, abs=1e-6)
+    cooled = mo.PlugFlow(chem, feed, volume="400 L", heat=mo.Jacket(T="320 K", UA="4 W/K"))
+    best = mo.optimize(cooled, maximize="conversion of A", free={"feed T": ("310 K", "360 K")}, subject_to=limit)
+    assert max(best.run.max_temperature.magnitude, best.run.series["temperature"].max()) == pytest.approx(
+        345.0, abs=1e-5
+    )
+    assert best.run.metric("temperature") < 344.9  # the peak lies inside
+    by_hand = brentq(
+        lambda T: cooled.with_({"feed T": T}).run().max_temperature.to("K").magnitude - 345.0, 310.0, 345.0, xtol=1e-8
+    )
+    assert best.free[0].value == pytest.approx(by_hand, abs=1e-4)
+
+
+def test_whole_numbers_and_several_optima(fitted: Fit, job: Job) -> None:
+    coil = job.with_chemistry(fitted.chemistry)["coil"]
+    question: dict[str, Any] = {"minimize": "40*volume - 3.1*mass flow of furfural"}
+    found = mo.optimize(coil, **question, free={"tubes": (1, 12), "T": ("150 degC", "170 degC")})
+    values = [
+        mo.optimize(coil.with_(tubes=n), **question, free={"T": ("150 degC", "170 degC")}).value for n in range(1, 13)
+    ]
+    assert found.free[0].value == 1 + int(np.argmin(values))
+    assert found.value == pytest.approx(min(values), rel=1e-9)
+    assert "it counts volume in m³, mass flow of furfural in kg/s" in str(found)
+    batch = mo.Batch(SERIES, {"A": C0}, T="300 K", time="3 min")
+    both = mo.optimize(
+        batch, maximize="(concentration of B - 200 [mol/m3])^2", free={"time": ("6 s", "60 min")}, n_starts=6
+    )
+    assert both.free[0].value == pytest.approx(math.log(K1 / K2) / (K1 - K2), rel=1e-6)
+    assert any("time = 0.1 min" in where or "time = 6 s" in where for _, where in both.others)
+    assert "another optimum" in both.facts()
+
+
+WRONG = {
+    "nothing best": ({"free": {"volume": VOLUME}}, "what is to be best"),
+    "no metric": ({"maximize": "3*4", "free": {"volume": VOLUME}}, "there is no metric in"),
+    "bounds": ({"maximize": "conversion of A", "free": {"volume": ("3 L", "1 L")}}, "3 L is not below 1 L"),
+    "no setting": ({"maximize": "conversion of A", "free": {"volum": VOLUME}}, "did you mean 'volume'"),
+    "dimensions": ({"maximize": "2 [1/kg]*volume + conversion of A", "free": {"volume": VOLUME}}, "of different dimensions"),
+    "limit": ({"maximize": "conversion of A", "free": {"volume": VOLUME}, "subject_to": ["volume < 3 L"]}, "is no limit"),
+    "limit's unit": ({"maximize": "conversion of A", "free": {"volume": VOLUME}, "subject_to": ["volume <= 3 kg"]}, "kg is a unit of mass"),
+    "two sizes": ({"maximize": "conversion of A", "free": {"volume": VOLUME, "space_time": ("1 min", "9 min")}}, "each specify its size"),
+    "everywhere": ({"maximize": "conversion of A", "free": {"volume": VOLUME}, "subject_to": ["2*conversion of A everywhere <= 1"]}, "no single metric"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", WRONG)
+def test_a_wrong_question_is_refused_in_words(name: str) -> None:
+    question, what = WRONG[name]
+    with pytest.raises(mo.InputError, match=what):
+        mo.optimize(tube(FIRST), **question)
+
+
+def test_a_job_is_optimized_and_drawn(molino: Typed, folder: Path) -> None:
+    path = folder / "valdeoro.toml"
+    text = path.read_text(encoding="utf-8") + (
+        '\n[optimize.best]\nvessel = "coil"\nmaximize = "yield of furfural on xylose"\n'
+        'free = { T = [150, 185], length = [10, 400] }\nsubject_to = ["conversion of xylose >= 0.9"]\n'
+    )
+    path.write_text(text, encoding="utf-8")
+    assert "optimize best" in molino("check", path).stdout
+    shown = molino("optimize", path)
+    assert "T at its upper bound 185 °C: relaxing it by 1 °C gains" in " ".join(shown.stdout.split())
+    content = json.loads((folder / "results" / "valdeoro" / "optimize.json").read_text(encoding="utf-8"))["optima"][
+        "best"
+    ]
+    assert content["free"]["T"] == {"value": pytest.approx(185.0), "low": 150.0, "high": 185.0, "unit": "degC"}
+    assert content["first_order"] < 1e-6
+    assert (folder / "results" / "valdeoro" / "optimize-best.png").is_file()
+    path.write_text(text.replace("conversion of xylose >= 0.9", "conversion of xylos > 0.9"), encoding="utf-8")
+    assert "is no limit" in molino("check", path).stderr
+
+
+def test_the_surroundings_show_the_limits() -> None:
+    found = mo.optimize(
+        tube(SERIES), maximize="yield of B on A", free={"volume": VOLUME}, subject_to=["conversion of A >= 0.9"]
+    )
+    around = found.surroundings(21)
+    assert np.nanmax(np.where(around.left[0] >= -1e-6, around.values[0], np.nan)) == pytest.approx(
+        found.value, rel=1e-9
+    )
+    figure = figures.optimum(found)
+    assert "held by conversion of A >= 0.9" in figure.get_suptitle()

@@ -97,6 +97,8 @@ _HOME = {
     "size": "core.design.sizing",
     "optimize": "core.design.optimizing",
     "Optimum": "core.design.optimizing",
+    "SpreadSources": "core.design.confidence",
+    "spread_sources": "core.design.confidence",
     "span": "core.design.sweeping",
     "sweep": "core.design.sweeping",
     "temperature": "core.vessels.metrics",

@@ -324,7 +324,7 @@ def read(given: Any, kind: str | None = None, name: str = "") -> Value:
     if not math.isfinite(value.si):
         raise InputError(f"{short(given)} is not a finite number", where=name, advice=_example(kind))
     most = _MOST if kind else _MOST_OF_ANY
-    least = _LEAST.get(kind or "", _LEAST_OF_ANY)
+    least = 0.0 if kind == "number" else _LEAST.get(kind or "", _LEAST_OF_ANY)
     if abs(value.si) > most or 0 < abs(value.si) < least:
         size = "large" if abs(value.si) > 1 else "small"
         raise InputError(f"{short(given)} is too {size} to compute with", where=name, advice=_example(kind))

@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -15,10 +15,18 @@ from scipy.stats import qmc
 
 from molino.core import units
 from molino.core.arguments import checked
+from molino.core.design.confidence import (
+    DRAWS,
+    UncertainNumbers,
+    check_confidence,
+    drawn_metric,
+    margin,
+    share_reaching,
+)
 from molino.core.design.objective import Limit, MetricExpression, read_expression, read_limit
 from molino.core.design.sequential import SequentialProgram
 from molino.core.errors import Faults, InputError, SolveError, UnreachableError
-from molino.core.frozen import Frozen
+from molino.core.frozen import Frozen, FrozenMapping
 from molino.core.results import Result, plain
 from molino.core.units import Display, Value
 from molino.core.vessels.base import Setting, Vessel
@@ -41,6 +49,8 @@ _RATIO = 300.0
 """A range whose ends are farther apart than this is searched by logarithms."""
 _DIFFERENCE = 1e-5
 """The share of its range by which a number is moved for a difference."""
+_SURE, _MOST_MOVES = 1e-5, 12
+"""How near, relative to a limit, its quantile comes to it; and how often limits are moved for that."""
 _FIRST_ORDER = 1e-5
 """What may be left of the first-order conditions, relative to the slopes in them, at an optimum."""
 
@@ -143,6 +153,10 @@ class Optimum(Frozen, Result):
     remark : str
     is_stopped : bool
         Whether it was interrupted; it is the best by then.
+    confidence : float or None
+        With which probability each limit is met; None where only the vessel's own numbers count.
+    reached : tuple of float
+        The share of draws that meet each limit, with a confidence.
 
     Examples
     --------
@@ -169,6 +183,8 @@ class Optimum(Frozen, Result):
     others: tuple[tuple[float, str], ...] = ()
     remark: str = ""
     is_stopped: bool = False
+    confidence: float | None = None
+    reached: tuple[float, ...] = ()
 
     @property
     def display(self) -> Display:
@@ -202,9 +218,10 @@ class Optimum(Frozen, Result):
         for number in self.free:
             ends = f"({number.text(number.low)} to {number.text(number.high)})"
             found[number.name] = f"{number.text(number.value)}  {ends}"
-        for limit, left in zip(self.limits, self.left, strict=True):
+        for i, (limit, left) in enumerate(zip(self.limits, self.left, strict=True)):
             there = limit.expression.shown_text(self.display, limit.value + limit.sign * left, 5)
-            found[limit.text(self.display)] = f"it is {there}"
+            sure = f", met by {self.reached[i]:.1%} of the draws" if self.reached else ""
+            found[limit.text(self.display)] = f"it is {there}{sure}"
         for n, holder in enumerate(self.held_by):
             found["held by" if n == 0 else " " * n] = str(holder)
         if not self.held_by:
@@ -234,6 +251,7 @@ class Optimum(Frozen, Result):
             "held_by": [{"what": h.text, "worth": h.worth, "unit": h.unit, "per": h.per} for h in self.held_by],
             "first_order": self.first_order, "integrations": self.integrations, "remark": self.remark,
             "other_optima": [{"value": self.objective.shown(display, v), "where": w} for v, w in self.others],
+            "confidence": self.confidence, "met_by_draws": list(self.reached),
             "interrupted": self.is_stopped, "run": self.run.to_dict(),
         })  # fmt: skip
 
@@ -272,6 +290,7 @@ def _factor(expression: MetricExpression, display: Display) -> float:
 def optimize(
     vessel: Vessel | Train, *, free: Mapping[str, Sequence[Any]], maximize: Metric | str | None = None,
     minimize: Metric | str | None = None, subject_to: Sequence[str] = (), n_starts: int = 3, seed: int = 0,
+    confidence: float | None = None, spread: Mapping[str, Any] | None = None,
     progress: Callable[[int, float], None] | None = None,
 ) -> Optimum:  # fmt: skip
     """Find the conditions and sizes at which a metric of a vessel or train is best.
@@ -295,7 +314,12 @@ def optimize(
     n_starts : int
         From how many places the search starts; more find other optima.
     seed : int
-        Of those places.
+        Of those places, and of draws.
+    confidence : float, optional
+        The probability with which each limit is to be met, like 0.95, given the covariance of the fitted constants and
+        `spread`: limits are moved until that share of 1024 draws meets them at the optimum.
+    spread : mapping of condition to quantity, optional
+        Standard deviations of other numbers that are uncertain: {"flow": "1 m3/h"}.
     progress : callable (runs, best value so far in SI), optional
 
     Returns
@@ -323,7 +347,8 @@ def optimize(
     """
     if isinstance(n_starts, bool) or not isinstance(n_starts, int) or not 1 <= n_starts <= 1000:
         raise InputError(f"n_starts = {n_starts!r}", "optimize", "give a whole number from 1 to 1000")
-    return answer(read_question(vessel, free, maximize, minimize, subject_to), n_starts, seed, progress)
+    question = read_question(vessel, free, maximize, minimize, subject_to, confidence=confidence, spread=spread)
+    return answer(question, n_starts, seed, progress)
 
 
 def answer(
@@ -331,12 +356,77 @@ def answer(
 ) -> Optimum:  # fmt: skip
     """The answer to a question that has been read; see `optimize`."""
     question.require_known()
-    return _Search(question, n_starts, seed, progress).best()
+    found = _Search(question, n_starts, seed, progress).best()
+    return (
+        found if question.confidence is None or found.is_stopped else _with_confidence(question, found, seed, progress)
+    )
+
+
+def _with_confidence(
+    question: Question, nominal: Optimum, seed: int, progress: Callable[[int, float], None] | None
+) -> Optimum:  # fmt: skip
+    """The optimum whose limits are met with a probability: each is moved by what its quantile misses, and the optimum
+    sought again from the one before, until nothing moves any more."""
+    assert question.confidence is not None
+    moves, found, integrations = np.zeros(len(question.limits)), nominal, nominal.integrations
+    before: tuple[np.ndarray, np.ndarray] | None = None
+    for _ in range(_MOST_MOVES):
+        left, reached = _quantiles(question, found, seed)
+        size = np.array([max(abs(limit.value), 1e-12) for limit in question.limits])
+        slack = np.array(found.left) > 1e-6 * size  # what does not hold the optimum may be met by more than needed
+        miss = np.where(slack & (left >= 0), 0.0, left)
+        if (np.abs(miss) <= _SURE * size).all():
+            break
+        slope = np.ones(len(moves))
+        if before is not None:  # how much a quantile gains by a move, from the last one
+            way = moves - before[0]
+            slope = np.where(np.abs(way) > 0, (left - before[1]) / np.where(way == 0, 1.0, way), 1.0)
+        before = moves, left
+        moves = np.maximum(moves - miss / np.clip(slope, 0.2, 5.0), 0.0)
+        limits = tuple(
+            replace(limit, value=limit.value + limit.sign * move)
+            for limit, move in zip(question.limits, moves, strict=True)
+        )
+        free = tuple(replace(n, value=held.value) for n, held in zip(question.free, found.free, strict=True))
+        found = _Search(replace(question, limits=limits, free=free), 1, seed, progress).best()
+        integrations += found.integrations
+    left, reached = _quantiles(question, found, seed)
+    names = [limit.text(question.vessel._display) for limit in found.limits]
+    texts = dict(zip(names, (limit.text(question.vessel._display) for limit in question.limits), strict=True))
+    held_by = tuple(
+        replace(h, text=f"{texts[h.text]} with {question.confidence:.4g} confidence") if h.text in texts else h
+        for h in found.held_by
+    )
+    own = tuple(float(a + b) for a, b in zip(found.left, moves, strict=True))
+    remark = found.remark
+    if (left < -10 * _SURE * np.array([max(abs(limit.value), 1e-12) for limit in question.limits])).any():
+        remark = "note: a limit is not met with that confidence yet; look at the share of the draws"
+    return replace(
+        found, limits=question.limits, left=own, held_by=held_by, confidence=question.confidence, reached=reached,
+        integrations=integrations, remark=remark,
+    )  # fmt: skip
+
+
+def _quantiles(question: Question, found: Optimum, seed: int) -> tuple[np.ndarray, tuple[float, ...]]:
+    """By how much the quantile of each limit is met at an optimum in SI, and the share of draws that meet it."""
+    assert question.confidence is not None
+    uncertain = UncertainNumbers.of(found.vessel, question.spread)
+    rows = uncertain.draws(DRAWS, seed)
+    left, reached = [], []
+    for limit in question.limits:
+        columns = [drawn_metric(found.vessel, uncertain, rows, m) for m in limit.expression.metrics]
+        values = np.array([limit.expression.value(row) for row in np.column_stack(columns)])
+        left.append(margin(values, limit.value, limit.sign, question.confidence))
+        reached.append(share_reaching(values, limit.value, limit.sign))
+    if not np.isfinite(left).all():
+        message = "too many draws cannot be run at the optimum for a probability to be taken"
+        raise SolveError(message, question.vessel.label, "ask for less confidence, or narrower bounds")
+    return np.array(left), tuple(reached)
 
 
 def read_question(
     vessel: Any, free: Any, maximize: Any, minimize: Any, subject_to: Any, counted: Display | None = None,
-    in_unit: Callable[[Any, str], Any] | None = None,
+    in_unit: Callable[[Any, str], Any] | None = None, confidence: Any = None, spread: Any = None,
 ) -> Question:  # fmt: skip
     """The question of an optimization, read and checked; InputError with all that is wrong with it."""
     if not isinstance(vessel, Vessel | Train):
@@ -365,8 +455,24 @@ def read_question(
         faults.add("optimize, free", f"{' and '.join(sizes)} each specify its size", "free one of them")
     if isinstance(vessel, Vessel) and vessel._needs_size and not sizes:
         faults.add(vessel.label, "it has no size yet", f"give its {vessel._default_size()}, or free it")
+    with faults.at():
+        check_confidence(vessel, confidence, spread)
+    if confidence is not None:
+        for limit in limits:
+            if limit.is_everywhere or limit.way == "=":
+                text = limit.text(vessel._display)
+                faults.add(
+                    "optimize", f"'{text}' cannot be met with a confidence", "hold it at the outlet, by <= or >="
+                )
+        if not limits:
+            faults.add("optimize", "a confidence is given, and no limit", "give subject_to, or take it out")
+        for number in numbers:
+            if number.name in (spread or {}):
+                faults.add("optimize, spread", f"{number.name} is free", "it cannot be free and uncertain")
     faults.raise_any()
-    return Question(vessel, objective, maximize is not None, tuple(limits), tuple(numbers))
+    return Question(
+        vessel, objective, maximize is not None, tuple(limits), tuple(numbers), confidence, FrozenMapping(spread or {})
+    )
 
 
 def _read_free(vessel: Vessel | Train, setting: Setting, ends: Any) -> FreeNumber:
@@ -396,6 +502,8 @@ class Question(Frozen):
     is_highest: bool
     limits: tuple[Limit, ...]
     free: tuple[FreeNumber, ...]
+    confidence: float | None = None
+    spread: Mapping[str, Any] = FrozenMapping()
 
     def require_known(self) -> None:
         """Raise InputError if constants still wait for a fit."""

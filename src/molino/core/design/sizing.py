@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from molino.core import units
 from molino.core.arguments import checked
+from molino.core.design.confidence import DRAWS, SpreadSources, UncertainNumbers, check_confidence, find_sources
 from molino.core.design.size_search import SizeSearchResult, along_run, by_whole_runs
 from molino.core.design.steady_sizing import along_steady_states
-from molino.core.design.whole_numbers import counts_of, least_number
+from molino.core.design.sure_sizing import sure_count, sure_size
+from molino.core.design.whole_numbers import counts_of, least_number, with_count
 from molino.core.errors import InputError, UnreachableError, nearest
 from molino.core.frozen import Frozen
 from molino.core.results import Result, entry
@@ -57,6 +59,14 @@ class Sizing(Frozen, Result):
         contents at t = 0; of a whole number, what one less would give.
     margin : float or None
         Of a whole number: by how much the metric with it passes the target, in SI.
+    confidence : float or None
+        With which probability it reaches the target; None where only its own numbers count.
+    nominal : float or None
+        The size in SI that its own numbers ask for, without an allowance for what is uncertain.
+    reached : float
+        The share of draws that reach the target with it; nan without a confidence.
+    sources : SpreadSources or None
+        Where the spread of the metric comes from.
 
     Examples
     --------
@@ -80,6 +90,10 @@ class Sizing(Frozen, Result):
     is_stable: bool = True
     remark: str = ""
     margin: float | None = None
+    confidence: float | None = None
+    nominal: float | None = None
+    reached: float = math.nan
+    sources: SpreadSources | None = None
 
     @property
     def display(self) -> Display:
@@ -90,7 +104,7 @@ class Sizing(Frozen, Result):
     def interval(self) -> tuple[float, float] | None:
         """95 % interval of the size in SI (Student t), from the uncertainty of the fitted constants."""
         covariance = self.vessel.chemistry.covariance
-        if self.standard_error is None or covariance is None:
+        if self.standard_error is None or covariance is None or self.confidence is not None:
             return None
         half = half_width(self.standard_error, covariance.degrees_of_freedom)
         return max(self.value - half, 0.0), self.value + half
@@ -110,6 +124,8 @@ class Sizing(Frozen, Result):
         if self.interval is not None:
             low, high = (float(display.number(bound, kind)) for bound in self.interval)
             row |= {"95 % low": low, "95 % high": high}
+        if self.confidence is not None:
+            row |= {"confidence": self.confidence, "without allowance": self._number(self.nominal)}
         time = float(display.number(self.run.residence_time_si, "time"))
         return pd.DataFrame([{**row, "unit": display.unit(kind), display.heading("residence time", "time"): time}])
 
@@ -123,11 +139,18 @@ class Sizing(Frozen, Result):
             "vary": self.vary,
             **entry(display, self.value, kind),
             "interval_95": interval,
+            "confidence": self.confidence,
+            "without_allowance": None if self.nominal is None else self._number(self.nominal),
+            "reached_by_draws": None if self.confidence is None else self.reached,
+            "sources": None if self.sources is None else self.sources.to_dict()["sources"],
             "margin": None if self.margin is None else float(display.difference(self.margin, self.metric.kind)),
             "stable": self.is_stable,
             "remark": self.remark,
             "run": self.run.to_dict(),
         }
+
+    def _number(self, si: float | None) -> float:
+        return math.nan if si is None else float(self.display.number(si, self.kind))
 
     def __str__(self) -> str:
         display, kind = self.display, self.kind
@@ -136,12 +159,22 @@ class Sizing(Frozen, Result):
         if self.interval is not None:
             low, high = (display.text(bound, kind) for bound in self.interval)
             lines.append(f"  95 % interval          {low} to {high} (from the fit of the constants)")
+        if self.confidence is not None and self.nominal is not None:
+            lines[0] += f" with {self.confidence:.4g} confidence"
+            lines.append(f"  without allowance      {display.text(self.nominal, kind)}")
+            lines.append(f"  draws that reach it    {self.reached:.1%} of {DRAWS}")
+        if self.sources is not None:
+            lines += [f"  {name:<22} {text}" for name, text in self.sources.facts().items()]
         lines += [f"  {self.remark}"] if self.remark else []
         return "\n".join([*lines, str(self.run)])
 
 
 @checked
-def size(vessel: Vessel | Train, metric: Metric | str, target: Any, vary: str | None = None) -> Sizing:
+def size(
+    vessel: Vessel | Train, metric: Metric | str, target: Any, vary: str | None = None, *,
+    confidence: float | None = None, spread: Mapping[str, Any] | None = None, seed: int = 0,
+    progress: Callable[[str], None] | None = None,
+) -> Sizing:  # fmt: skip
     """Find the smallest size of a vessel that reaches a target.
 
     The time of a batch and the length or volume of a tube are found by following one integration to where the metric
@@ -160,6 +193,15 @@ def size(vessel: Vessel | Train, metric: Metric | str, target: Any, vary: str | 
         'time' (batch); 'volume', 'space_time' or 'catalyst_mass' (tank); 'length', too (tube); 'NAME.length' and so on
         of a vessel in a train by its name, or its 'recycle'. Whole numbers: 'tubes' (of tubes given by diameter and
         length), or 'tanks_in_series' (equal tanks, each as large as the one given, which come back as a train).
+    confidence : float, optional
+        The probability with which the target is to be reached, like 0.95, given the covariance of the fitted constants
+        and `spread`: the least size with which that share of 1024 draws reaches it.
+    spread : mapping of condition to quantity, optional
+        Standard deviations of other numbers that are uncertain, by the names that `with_` takes: {"flow": "1 m3/h"}.
+    seed : int
+        Of the draws.
+    progress : callable (text), optional
+        Called as draws are computed.
 
     Returns
     -------
@@ -185,6 +227,45 @@ def size(vessel: Vessel | Train, metric: Metric | str, target: Any, vary: str | 
     metric = parse_metric(metric) if isinstance(metric, str) else metric
     wanted = units.read(target, metric.kind, f"{vessel.label}, target").si
     vary = check_size(vessel, metric, vary)
+    check_confidence(vessel, confidence, spread)
+    plain = _plain_size(vessel, metric, wanted, vary)
+    return plain if confidence is None else _with_confidence(vessel, plain, confidence, spread, seed, progress)
+
+
+def _with_confidence(
+    vessel: Vessel | Train, plain: Sizing, confidence: float, spread: Mapping[str, Any] | None, seed: int,
+    progress: Callable[[str], None] | None,
+) -> Sizing:  # fmt: skip
+    """The size that reaches its target with a probability, from the one that reaches it as its numbers are."""
+    is_count = isinstance(vessel, Vessel) and plain.vary in counts_of(vessel)
+    display, kind, metric, wanted = plain.display, plain.kind, plain.metric, plain.target
+    uncertain = UncertainNumbers.of(vessel if is_count else plain.vessel, spread)
+    if is_count:
+        assert isinstance(vessel, Vessel)
+        base, sign = vessel, 1.0 if (plain.margin or 0.0) >= 0 else -1.0
+        found = sure_count(
+            lambda n: with_count(base, plain.vary, int(n)), int(plain.value), vessel.label, uncertain, metric, wanted,
+            sign, confidence, seed, progress,
+        )  # fmt: skip
+    else:
+        found = sure_size(
+            lambda s: plain.vessel.with_({plain.vary: _shown(display, s, kind) if kind != "number" else s}),
+            plain.value, plain.run, plain.vary, uncertain, metric, wanted, confidence, seed,
+            lambda s: f"{plain.vary.replace('_', ' ')} {display.text(s, kind)}", progress,
+        )  # fmt: skip
+    run = found.vessel.outcome()
+    sources = (
+        None if isinstance(found.vessel, Train) and is_count else find_sources(found.vessel, metric, uncertain, seed)
+    )
+    return replace(
+        plain, vessel=found.vessel, run=run, value=found.value, confidence=float(confidence), nominal=plain.value,
+        reached=found.reached, sources=sources, remark="" if is_count else plain.remark,
+        margin=run.metric(metric) - wanted if is_count else None,
+    )  # fmt: skip
+
+
+def _plain_size(vessel: Vessel | Train, metric: Metric, wanted: float, vary: str) -> Sizing:
+    """The size that reaches a target with all numbers as they are."""
     if isinstance(vessel, Train):
         return _size_train(vessel, metric, wanted, vary)
     vessel._require_known()

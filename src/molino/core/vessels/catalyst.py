@@ -39,6 +39,8 @@ _FACTORS = {
     "catalyst mass": BULK_DENSITY, "catalyst volume": CATALYST_FRACTION, "area": CATALYST_AREA, "volume": VOIDAGE,
 }  # fmt: skip
 """For each basis of a rate what it is multiplied by to be per volume of vessel."""
+_LEAST_VOIDAGE = 0.01
+"""Less than any packing of particles leaves."""
 _FIELDS = {BULK_DENSITY: "bulk_density", CATALYST_FRACTION: "fraction", CATALYST_AREA: "area", VOIDAGE: "voidage"}
 """The field of `Catalyst` that holds each."""
 
@@ -320,6 +322,8 @@ class Catalyst(Frozen, Printed):
         faults = Faults()
         settle(self, internal_diffusion=FrozenMapping(self.internal_diffusion))
         read_fields(self, faults, "catalyst")
+        if not faults.found and self.voidage.si < _LEAST_VOIDAGE:
+            faults.add("catalyst, voidage", f"{self.voidage} is that of no bed", "give a fraction like 0.4")
         if self.particle_density is not None and not faults.found:
             self._settle_density(faults)
         if self.internal_diffusion and (self.particle_density is None or self.particle_diameter is None):

@@ -12,6 +12,7 @@ from molino.desk.cli.common import (
     console,
     handle_errors,
     known_vessels,
+    load_figures,
     print_written,
     read_job,
     results_of,
@@ -27,7 +28,10 @@ if TYPE_CHECKING:
 
 
 def size(job: JobPath, as_json: AsJson = False, debug: Debug = False) -> None:
-    """Size the vessels for their targets, with the uncertainty of the fitted constants carried to the size."""
+    """Size the vessels for their targets, with the uncertainty of the fitted constants carried to the size.
+
+    With `confidence` in its table a size is large enough with that probability; where the spread comes from is drawn.
+    """
     with handle_errors(as_json, debug):
         as_asked(do(read_job(job), quiet=as_json), as_json)
 
@@ -43,16 +47,25 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
     found: dict[str, Sizing] = {}
     failures = Failures()
     for name, wanted in job.sizes.items():
-        with failures.at(f"[size.{name}]"), show_progress(f"sizing {name}", quiet):
-            found[name] = size(vessels[wanted.vessel], wanted.metric, wanted.target, wanted.vary)
+        with failures.at(f"[size.{name}]"), show_progress(f"sizing {name}", quiet) as tell_of:
+            found[name] = size(
+                vessels[wanted.vessel], wanted.metric, wanted.target, wanted.vary, confidence=wanted.confidence,
+                spread=wanted.spread or None, seed=wanted.seed, progress=tell_of,
+            )  # fmt: skip
     content = {"job": job.path.name, "title": job.title, "source": source,
                "sizes": {name: s.to_dict() for name, s in found.items()}}  # fmt: skip
     if found:
         folder = results_of(job, "size", content)
-        folder.tables("size", {"sizes": table(found)})
+        sources = {name: s.sources for name, s in found.items() if s.sources is not None}
+        folder.tables("size", {"sizes": table(found), **{f"{name} spread": s.table() for name, s in sources.items()}})
+        figures = load_figures()
+        for name, one in sources.items():
+            folder.figure(figures.spread_sources(one), "size", name, "spread")
         if not quiet:
             console().print(source, style="dim")
             show_table(table(found), "sizes")
+            for name, one in sources.items():
+                show_table(one.table(), f"{name}: where the spread of {one.metric} comes from")
             print_written(folder)
     failures.raise_any(job.path.name)
     return content

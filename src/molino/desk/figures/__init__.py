@@ -9,11 +9,13 @@ from molino.desk.figures.over_temperature import over_temperature
 from molino.desk.figures.profile import profile
 from molino.desk.figures.rates import power_law, slopes
 from molino.desk.figures.residuals import residuals
+from molino.desk.figures.sources import spread_sources
 from molino.desk.figures.steady import branch, heat_balance
 from molino.desk.figures.sweep import sweep
 from molino.desk.figures.uncertainty import bootstrap, candidates, profiles, region
 
 __all__ = [
     "bootstrap", "branch", "candidates", "comparison", "equations", "fit", "heat_balance", "optimum", "orders",
-    "over_temperature", "power_law", "profile", "profiles", "region", "residuals", "slopes", "sweep",
+    "over_temperature", "power_law", "profile", "profiles", "region", "residuals", "slopes",
+    "spread_sources", "sweep",
 ]  # fmt: skip

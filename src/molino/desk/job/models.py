@@ -347,6 +347,9 @@ class SizeTable(Table):
     metric: str
     target: Quantity
     vary: str | None = None
+    confidence: Annotated[float, Field(ge=0.5, le=0.999)] | None = None
+    spread: dict[str, Quantity] = {}
+    seed: int = Field(default=0, ge=0)
 
 
 class CompareTable(Table):
@@ -366,6 +369,8 @@ class OptimizeTable(Table):
     minimize: str | None = None
     free: dict[str, Annotated[list[Quantity], Field(min_length=2, max_length=2)]] = Field(min_length=1)
     subject_to: list[str] = []
+    confidence: Annotated[float, Field(ge=0.5, le=0.999)] | None = None
+    spread: dict[str, Quantity] = {}
     n_starts: int = Field(default=3, ge=1, le=1000)
     seed: int = Field(default=0, ge=0)
 

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 from molino.core import units
+from molino.core.design.confidence import check_confidence
 from molino.core.design.optimizing import Question, read_question
 from molino.core.design.sizing import check_size
 from molino.core.design.sweeping import check_sweep, log_span, span
@@ -29,6 +30,9 @@ class Size:
     metric: Metric
     target: Any
     vary: str | None
+    confidence: float | None = None
+    spread: Mapping[str, Any] = field(default_factory=dict)
+    seed: int = 0
 
 
 @dataclass(frozen=True)
@@ -78,8 +82,11 @@ def read_sizes(job: JobContext, vessels: Vessels) -> dict[str, Size]:
         with job.at(f"[size.{name}]"):
             metric = parse_metric(table.metric)
             target = _target(job, metric, table.target)
-            check_size(vessel_named(job, table.vessel, vessels), metric, table.vary)
-            found[name] = Size(table.vessel, metric, target, table.vary)
+            vessel = vessel_named(job, table.vessel, vessels)
+            check_size(vessel, metric, table.vary)
+            spread = {c: _spread(job, vessel, c, given) for c, given in table.spread.items()}
+            check_confidence(vessel, table.confidence, spread)
+            found[name] = Size(table.vessel, metric, target, table.vary, table.confidence, spread, table.seed)
     return found
 
 
@@ -151,9 +158,11 @@ def read_optimizations(job: JobContext, vessels: Vessels) -> dict[str, OptimizeT
         with job.at(f"[optimize.{name}]"):
             vessel = vessel_named(job, table.vessel, vessels)
             free = {c: [_condition(job, vessel, c, end) for end in ends] for c, ends in table.free.items()}
+            spread = {c: _spread(job, vessel, c, given) for c, given in table.spread.items()}
             question = read_question(
-                vessel, free, table.maximize, table.minimize, table.subject_to, vessel._display, job.in_unit
-            )
+                vessel, free, table.maximize, table.minimize, table.subject_to, vessel._display, job.in_unit,
+                table.confidence, spread,
+            )  # fmt: skip
             found[name] = OptimizeTask(table.vessel, question, table.n_starts, table.seed)
     return found
 
@@ -167,6 +176,15 @@ def _target(job: JobContext, metric: Metric, given: Any) -> Any:
 def _condition(job: JobContext, vessel: Vessel | Train, name: str, given: Any) -> Any:
     """A value of a condition; what is no condition is left for the check of the sweep."""
     return job.condition(vessel._settings[name], given) if name in vessel._settings else given
+
+
+def _spread(job: JobContext, vessel: Vessel | Train, name: str, given: Any) -> Any:
+    """A standard deviation of a condition, a bare number in the unit of its kind; InputError where it is none."""
+    value = _condition(job, vessel, name, given)
+    setting = vessel._setting(name)
+    if setting.form in units.SI_UNITS:
+        units.read_difference(value, setting.form, f"spread, {name}")
+    return value
 
 
 def _values(job: JobContext, vessel: Vessel | Train, name: str, given: Any) -> Any:

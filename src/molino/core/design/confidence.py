@@ -1,0 +1,315 @@
+"""What the uncertainty of constants and other numbers does to a metric: draws, quantiles, sources of the spread.
+
+Fitted constants are drawn from the multivariate Student t distribution of their covariance, other numbers from normal
+distributions, by Sobol' points (scrambled; A. B. Owen, J. Complexity 14 (1998) 466), which fill the space more evenly
+than random ones.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from scipy.special import chdtri, ndtri
+from scipy.stats import qmc
+
+from molino.core import units
+from molino.core.arguments import checked
+from molino.core.design.sweeping import sweep
+from molino.core.errors import Faults, InputError
+from molino.core.frozen import Frozen
+from molino.core.results import Result
+from molino.core.vessels.base import Vessel
+from molino.core.vessels.metrics import Metric, parse_metric
+from molino.core.vessels.train import Train
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+DRAWS = 1024
+"""How many draws a probability is taken from."""
+_SHARES = 512
+"""Draws of each of the samples that shares are estimated from."""
+_NEXT_TO_ZERO = 1e-3
+"""The share of its mean that a number that cannot be negative has at least."""
+_TOGETHER = 0.3
+"""Constants whose correlation is beyond this share their part of the spread; less is neglected in shares."""
+
+
+@dataclass(frozen=True, eq=False)
+class UncertainNumbers(Frozen):
+    """Numbers of a vessel that are not known exactly.
+
+    Attributes
+    ----------
+    names : tuple of str
+        As `with_` takes them; constants first.
+    means : array, shape (names,)
+        In SI.
+    covariance : array, shape (names, names)
+    degrees_of_freedom : float
+        Of the fit that gave the constants; inf without one.
+    fitted : int
+        How many of them are constants of a fit.
+    is_positive : array of bool, shape (names,)
+        Which cannot come below zero: draws that would are taken next to it.
+    """
+
+    names: tuple[str, ...]
+    means: np.ndarray
+    covariance: np.ndarray
+    degrees_of_freedom: float
+    fitted: int
+    is_positive: np.ndarray
+
+    @classmethod
+    def of(cls, vessel: Vessel | Train, spread: Mapping[str, Any] | None = None) -> UncertainNumbers:
+        """The fitted constants of a vessel, and other numbers with their standard deviations.
+
+        Raises
+        ------
+        InputError
+            If there are none, or with all that is wrong with a spread.
+        """
+        first = vessel.first if isinstance(vessel, Train) else vessel
+        held = vessel.chemistry.covariance
+        constants = [first._constant_setting(name) for name in held.names] if held is not None else []
+        faults, deviations = Faults(), {}
+        for name, given in (spread or {}).items():
+            with faults.at(f"spread, {name}"):
+                setting = vessel._setting(name)
+                if name in constants:
+                    raise InputError("its spread is that of the fit", "", "leave it out here")
+                if not np.isfinite(setting.own):
+                    raise InputError("it is not given", "", "give it to the vessel")
+                kind = setting.form if setting.form in units.SI_UNITS else None
+                value = units.read_difference(given, kind, name) if kind else units.read(given, name=name).si
+                if value <= 0:
+                    raise InputError(f"{given} is no standard deviation", "", "give one above zero")
+                deviations[name] = value
+        faults.raise_any()
+        if not constants and not deviations:
+            message = "nothing about it is uncertain"
+            advice = "take the chemistry of a fit (fit.chemistry), or give spread={'flow': '1 m3/h'}"
+            raise InputError(message, vessel.label, advice)
+        count = len(constants)
+        covariance = np.zeros((count + len(deviations),) * 2)
+        if held is not None:
+            covariance[:count, :count] = np.asarray(held.matrix)
+        covariance[range(count, len(covariance)), range(count, len(covariance))] = np.square([*deviations.values()])
+        names = (*constants, *deviations)
+        means = np.array([vessel._setting(name).own for name in names])
+        degrees = float(held.degrees_of_freedom) if held is not None else np.inf
+        is_positive = np.array([vessel._setting(name).form != "constant" for name in names])
+        return cls(names, means, covariance, degrees, count, is_positive)
+
+    @cached_property
+    def _factor(self) -> np.ndarray:
+        """F with F F' the covariance, also of constants that depend on each other entirely; taken of correlations,
+        since variances in SI are many decades apart."""
+        size = np.sqrt(np.diag(self.covariance))
+        values, vectors = np.linalg.eigh(self.covariance / np.outer(size, size))
+        return np.asarray(size[:, None] * vectors * np.sqrt(np.maximum(values, 0.0)))
+
+    def at(self, normal: np.ndarray, chance: np.ndarray) -> np.ndarray:
+        """Draws from independent standard normal numbers, shape (draws, names), and from one more chance each (0 to 1),
+        which widens those of the constants to Student's t."""
+        away = normal @ self._factor.T
+        if np.isfinite(self.degrees_of_freedom) and self.fitted:
+            dof = self.degrees_of_freedom
+            away[:, : self.fitted] *= np.sqrt(dof / chdtri(dof, np.clip(chance, 1e-12, 1 - 1e-12)))[:, None]
+        found = self.means + away
+        return np.asarray(np.where(self.is_positive, np.maximum(found, _NEXT_TO_ZERO * self.means), found))
+
+    def draws(self, count: int, seed: int) -> np.ndarray:
+        """Draws in SI, shape (count, names)."""
+        points = qmc.Sobol(len(self.names) + 1, seed=seed).random(count)
+        points = np.clip(points, 1e-12, 1 - 1e-12)
+        return self.at(ndtri(points[:, :-1]), points[:, -1])
+
+    def groups(self) -> list[list[int]]:
+        """Numbers that are independent of all others, apart from those in their own group."""
+        size = np.sqrt(np.diag(self.covariance))
+        related = np.abs(self.covariance / np.outer(size, size)) > _TOGETHER
+        left, found = set(range(len(self.names))), []
+        while left:
+            group: set[int] = set()
+            new = {min(left)}
+            while new:
+                group |= new
+                new = {int(j) for i in new for j in np.flatnonzero(related[i])} - group
+            found.append(sorted(group))
+            left -= group
+        return found
+
+
+def check_confidence(vessel: Vessel | Train, confidence: Any, spread: Mapping[str, Any] | None) -> None:
+    """InputError for a confidence that is none, or a spread without one."""
+    if confidence is None:
+        if spread:
+            raise InputError("a spread is given, and no confidence", vessel.label, "give confidence=0.95, too")
+        return
+    if isinstance(confidence, bool) or not isinstance(confidence, int | float) or not 0.5 <= confidence <= 0.999:
+        raise InputError(f"confidence = {confidence!r}", vessel.label, "give a probability from 0.5 to 0.999")
+    if not vessel.chemistry.unknowns:  # those of a fit to come are uncertain
+        UncertainNumbers.of(vessel, spread)
+
+
+def drawn_metric(vessel: Vessel | Train, uncertain: UncertainNumbers, rows: np.ndarray, metric: Metric) -> np.ndarray:
+    """A metric in SI for each draw, shape (draws,); nan where the vessel cannot be run."""
+    cases = [dict(zip(uncertain.names, row, strict=True)) for row in rows.tolist()]
+    return np.asarray(sweep(vessel, cases, [metric]).numbers[:, 0])
+
+
+def share_reaching(values: np.ndarray, target: float, sign: float) -> float:
+    """The share of draws that come to a target (from below for a positive sign); those without a value do not."""
+    with np.errstate(invalid="ignore"):
+        return float(np.mean(sign * (values - target) >= 0))
+
+
+def margin(values: np.ndarray, target: float, sign: float, confidence: float) -> float:
+    """By how much all but a share 1 - confidence of the draws pass a target; below zero where they do not."""
+    passed = np.sort(np.where(np.isfinite(values), sign * (values - target), -np.inf))
+    place = (1 - confidence) * len(passed) - 0.5
+    low = int(np.clip(np.floor(place), 0, len(passed) - 2))
+    if not np.isfinite(passed[low]):
+        return -np.inf
+    return float(passed[low] + (place - low) * (passed[low + 1] - passed[low]))
+
+
+@dataclass(frozen=True, eq=False)
+class SpreadSources(Frozen, Result):
+    """Where the spread of a metric comes from.
+
+    Attributes
+    ----------
+    metric : Metric
+    sources : tuple of str
+        Uncertain numbers; those that are correlated stand together.
+    linear : array, shape (sources,)
+        Shares of the variance by the slopes (propagation of error); they add up to one.
+    first, total : arrays, shape (sources,)
+        Sobol' shares: of each source by itself, and with all that it does together with others.
+    standard_deviation : float
+        Of the metric over the draws, in SI.
+    vessel : Vessel or Train
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> tube = mo.PlugFlow(chem, mo.Feed({"A": "1 mol/L"}, flow="1 L/min"), volume="5 L", T="300 K")
+    >>> sources = mo.spread_sources(tube, "conversion of A", spread={"flow": "0.1 L/min", "r1.k": "0.01 1/min"})
+    >>> sources.sources, sources.linear.round(2).tolist()
+    (('flow', 'r1.k'), [0.8, 0.2])
+    """
+
+    metric: Metric
+    sources: tuple[str, ...]
+    linear: np.ndarray
+    first: np.ndarray
+    total: np.ndarray
+    standard_deviation: float
+    vessel: Vessel | Train
+
+    def table(self) -> pd.DataFrame:
+        """One row a source, the largest first."""
+        import pandas as pd
+
+        order = np.argsort(-self.total)
+        return pd.DataFrame({
+            "source": [self.sources[i] for i in order], "linear": self.linear[order],
+            "first order": self.first[order], "total": self.total[order],
+        })  # fmt: skip
+
+    def facts(self) -> dict[str, str]:
+        """The spread, and what most of it comes from."""
+        spread = self.vessel._display.text(self.standard_deviation, self.metric.kind, 3)
+        worst = int(np.argmax(self.total))
+        return {f"standard deviation of {self.metric}": spread,
+                "most of it from": f"{self.sources[worst]} ({self.total[worst]:.0%})"}  # fmt: skip
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data: shares by source."""
+        return {
+            "metric": str(self.metric), "standard_deviation_si": self.standard_deviation,
+            "sources": {name: {"linear": float(a), "first_order": float(b), "total": float(c)} for name, a, b, c in
+                        zip(self.sources, self.linear, self.first, self.total, strict=True)},
+        }  # fmt: skip
+
+    def __str__(self) -> str:
+        lines = [f"{name}: {text}" for name, text in self.facts().items()]
+        return "\n".join([*lines, self.table().to_string(index=False, float_format=lambda x: f"{x:.3f}")])
+
+
+@checked
+def spread_sources(
+    vessel: Vessel | Train, metric: Metric | str, spread: Mapping[str, Any] | None = None, seed: int = 0
+) -> SpreadSources:  # fmt: skip
+    """Where the spread of a metric of a vessel comes from: its fitted constants, and other uncertain numbers.
+
+    Parameters
+    ----------
+    vessel : Batch, SemiBatch, StirredTank, PlugFlow or Train
+    metric : Metric or str
+    spread : mapping of condition to quantity, optional
+        Standard deviations of other numbers, by the names that `with_` takes: {"flow": "1 m3/h", "T": "2 K"}.
+    seed : int
+        Of the draws.
+
+    Returns
+    -------
+    SpreadSources
+
+    Raises
+    ------
+    InputError
+        If nothing about the vessel is uncertain, or with all that is wrong with the question.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> tube = mo.PlugFlow(chem, mo.Feed({"A": "1 mol/L"}, flow="1 L/min"), volume="5 L", T="300 K")
+    >>> print(mo.spread_sources(tube, "conversion of A", spread={"flow": "0.1 L/min"}).sources)
+    ('flow',)
+    """
+    asked = parse_metric(metric) if isinstance(metric, str) else metric
+    vessel._expression(asked)
+    return find_sources(vessel, asked, UncertainNumbers.of(vessel, spread), seed)
+
+
+def find_sources(vessel: Vessel | Train, metric: Metric, uncertain: UncertainNumbers, seed: int) -> SpreadSources:
+    """Shares by slopes, and Sobol' shares: total ones by M. J. W. Jansen, Comput. Phys. Commun. 117 (1999) 35, of first
+    order by A. Saltelli and others, Comput. Phys. Commun. 181 (2010) 259."""
+    groups = uncertain.groups()
+    run: Any = vessel.outcome()
+    slope = np.array(run._slopes_of((metric,), uncertain.names))[0]
+    parts = slope * (uncertain.covariance @ slope)
+    linear = np.array([float(parts[group].sum()) for group in groups]) / max(float(parts.sum()), 1e-300)
+    count = len(uncertain.names)
+    points = np.clip(qmc.Sobol(2 * count, seed=seed).random(_SHARES), 1e-12, 1 - 1e-12)
+    both = ndtri(points)
+    calm = np.full(_SHARES, 0.5)  # chances of their own would be one more source
+    one, other = (uncertain.at(part, calm) for part in (both[:, :count], both[:, count:]))
+    mixed = []
+    for group in groups:
+        rows = one.copy()
+        rows[:, group] = other[:, group]
+        mixed.append(rows)
+    values = drawn_metric(vessel, uncertain, np.vstack([one, other, *mixed]), metric).reshape(-1, _SHARES)
+    seen = np.isfinite(values).all(axis=0)
+    if seen.sum() < _SHARES // 2:
+        raise InputError("most draws cannot be run", vessel.label, "the spread is too large for shares of it")
+    values = values[:, seen]
+    variance = float(np.var(values[:2]))
+    size = max(variance, 1e-300)
+    total = np.array([float(np.mean((values[0] - v) ** 2)) / 2 for v in values[2:]]) / size
+    centered = values[1] - values[:2].mean()
+    first = np.array([float(np.mean(centered * (v - values[0]))) for v in values[2:]]) / size
+    total, first = (np.where(np.abs(share) < 1e-9, 0.0, share) for share in (total, first))  # rounding
+    names = tuple(", ".join(uncertain.names[i] for i in group) for group in groups)
+    return SpreadSources(metric, names, linear, first, total, float(np.sqrt(variance)), vessel)

@@ -1,0 +1,134 @@
+"""The size that reaches a target with a stated probability, by draws of what is uncertain."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from scipy.optimize import brentq
+
+from molino.core.design.confidence import DRAWS, UncertainNumbers, drawn_metric, margin, share_reaching
+from molino.core.errors import UnreachableError
+from molino.core.statistics import student_t_quantile
+from molino.core.vessels.metrics import Metric
+
+_CLOSE = 1e-5
+"""How near to the size the search comes, relative."""
+_DOUBLINGS = 12
+"""How often the allowance is doubled in search of a size that is large enough."""
+_MOST_COUNT = 2**20
+
+
+@dataclass
+class SureSize:
+    """A size and the share of draws that reach the target with it."""
+
+    value: float
+    reached: float
+    vessel: Any
+
+
+class _Search:
+    """Margins of a quantile over sizes, each from the same draws."""
+
+    def __init__(
+        self, make: Callable[[float], Any], uncertain: UncertainNumbers, metric: Metric, target: float, sign: float,
+        confidence: float, seed: int, progress: Callable[[str], None] | None,
+    ) -> None:  # fmt: skip
+        self.make, self.uncertain, self.metric, self.target = make, uncertain, metric, target
+        self.sign, self.confidence, self.progress = sign, confidence, progress
+        self.rows = uncertain.draws(DRAWS, seed)
+        self.seen: dict[float, tuple[float, float]] = {}
+
+    def margin(self, size: float) -> float:
+        if size not in self.seen:
+            values = drawn_metric(self.make(size), self.uncertain, self.rows, self.metric)
+            reached = share_reaching(values, self.target, self.sign)
+            self.seen[size] = margin(values, self.target, self.sign, self.confidence), reached
+            if self.progress is not None:
+                self.progress(f"{len(self.seen)} sizes of {DRAWS} draws each, {reached:.1%} reach the target")
+        return self.seen[size][0]
+
+    def found(self, size: float) -> SureSize:
+        self.margin(size)
+        return SureSize(size, self.seen[size][1], self.make(size))
+
+    def unreachable(self, label: str, text: Callable[[float], str]) -> UnreachableError:
+        best = max(self.seen, key=lambda size: self.seen[size][1])
+        message = (
+            f"{self.metric} does not come to its target with {self.confidence:.0%} confidence: at most "
+            f"{self.seen[best][1]:.1%} of the draws reach it, at {text(best)}"
+        )
+        advice = "ask for less, for less confidence, or measure what is most uncertain (mo.spread_sources)"
+        return UnreachableError(message, label, advice)
+
+
+def sure_size(
+    make: Callable[[float], Any], nominal: float, run: Any, vary: str, uncertain: UncertainNumbers, metric: Metric,
+    target: float, confidence: float, seed: int, text: Callable[[float], str],
+    progress: Callable[[str], None] | None = None,
+) -> SureSize:  # fmt: skip
+    """The least size from the nominal one on at which a share `confidence` of the draws reaches the target.
+
+    Parameters
+    ----------
+    make : callable
+        The vessel of a size in SI.
+    nominal : float
+        The size that reaches the target with all numbers as they are.
+    run : Run or TrainRun
+        Of that size.
+    text : callable
+        A size in words.
+
+    Raises
+    ------
+    UnreachableError
+        If no size reaches it with that confidence.
+    """
+    slope = float(run.sensitivity(metric, [vary])[vary])
+    sign = 1.0 if slope >= 0 else -1.0
+    search = _Search(make, uncertain, metric, target, sign, confidence, seed, progress)
+    by = np.array(run._slopes_of((metric,), uncertain.names))[0]
+    deviation = math.sqrt(max(float(by @ uncertain.covariance @ by), 0.0)) / max(abs(slope), 1e-300)
+    step = max(student_t_quantile(confidence, uncertain.degrees_of_freedom), 0.5) * deviation
+    step = step if 0 < step < math.inf else 1e-3 * nominal
+    low, high = nominal, nominal + step
+    if search.margin(low) >= 0:
+        return search.found(low)
+    for _ in range(_DOUBLINGS):
+        if search.margin(high) >= 0:
+            break
+        if search.margin(high) <= search.margin(low) and search.seen[high][1] < search.seen[low][1]:
+            raise search.unreachable(run.vessel.label, text)  # it has turned back
+        low, high = high, nominal + 2 * (high - nominal)
+    else:
+        raise search.unreachable(run.vessel.label, text)
+    if not math.isfinite(search.margin(low)):
+        low = high - 1e-9 * high if search.margin(high) == 0 else low
+    best = high
+    if math.isfinite(search.margin(low)) and search.margin(high) > 0:
+        best = float(brentq(search.margin, low, high, xtol=_CLOSE * nominal, rtol=_CLOSE))
+        if search.margin(best) < 0:  # the size is to be large enough, and not a hair too small
+            best = min(size for size, (left, _) in search.seen.items() if left >= 0)
+    return search.found(best)
+
+
+def sure_count(
+    make: Callable[[float], Any], nominal: int, label: str, uncertain: UncertainNumbers, metric: Metric, target: float,
+    sign: float, confidence: float, seed: int, progress: Callable[[str], None] | None = None,
+) -> SureSize:  # fmt: skip
+    """As `sure_size`, of a whole number."""
+    search = _Search(make, uncertain, metric, target, sign, confidence, seed, progress)
+    low, high, step = nominal - 1, nominal, 1
+    while search.margin(float(high)) < 0:
+        if high > _MOST_COUNT or (low >= nominal and search.seen[float(high)][1] < search.seen[float(low)][1]):
+            raise search.unreachable(label, lambda n: f"{n:.0f}")
+        low, high, step = high, high + step, 2 * step
+    while high - low > 1:
+        middle = (low + high) // 2
+        low, high = (low, middle) if search.margin(float(middle)) >= 0 else (middle, high)
+    return search.found(float(high))

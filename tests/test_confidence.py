@@ -1,0 +1,148 @@
+"""Sizes at a stated confidence against closed forms and plain Monte Carlo, and where a spread comes from."""
+
+from __future__ import annotations
+
+import json
+import math
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from scipy.special import ndtri
+
+import molino as mo
+from conftest import Typed
+from molino.core.fitting.fit_result import Fit
+from molino.core.units import GAS_CONSTANT
+from molino.desk import figures
+from molino.desk.job.load import Job
+
+K, FLOW = 0.2 / 60, 1e-3 / 60
+TUBE = mo.PlugFlow(
+    mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min", name="r")), mo.Feed({"A": "1 mol/L"}, flow="1 L/min"),
+    volume="5 L", T="300 K",
+)  # fmt: skip
+
+
+@pytest.mark.parametrize("confidence", [0.8, 0.95, 0.99])
+def test_a_sure_size_has_its_closed_form(confidence: float) -> None:
+    spread = 0.15 * K
+    found = mo.size(TUBE, "conversion of A", 0.9, confidence=confidence, spread={"r.k": f"{spread} 1/s"})
+    least = K - ndtri(confidence) * spread
+    assert found.value == pytest.approx(FLOW * math.log(10) / least, rel=3e-3)
+    assert found.nominal == pytest.approx(FLOW * math.log(10) / K, rel=1e-8)
+    assert found.reached == pytest.approx(confidence, abs=1e-3)
+    assert found.interval is None
+    falling = mo.size(TUBE, "concentration of A", "0.1 mol/L", confidence=confidence, spread={"r.k": spread})
+    assert falling.value == pytest.approx(found.value, rel=1e-4)
+
+
+def test_the_target_is_reached_in_so_many_of_ten_thousand_draws(fitted: Fit, job: Job) -> None:
+    """Draws of their own: multivariate t from NumPy, and the closed form of a first order in place of a run."""
+    coil = job.with_chemistry(fitted.chemistry)["coil"]
+    spread = {"flow": "0.5 m3/h", "T": "1 K"}
+    sized = mo.size(coil, "conversion of xylose", 0.9, confidence=0.95, spread=spread)
+    held = fitted.chemistry.covariance
+    assert held is not None
+    chance, count = np.random.default_rng(5), 10_000
+    wide = np.sqrt(held.degrees_of_freedom / chance.chisquare(held.degrees_of_freedom, count))
+    values = np.array([fitted[name].value for name in held.names])
+    drawn = dict(zip(held.names, (values + chance.multivariate_normal(np.zeros(len(values)), held.matrix, count)
+                                  * wide[:, None]).T, strict=True))  # fmt: skip
+    T = chance.normal(448.15, 1.0, count)
+    flow = chance.normal(12 / 3600, 0.5 / 3600, count)
+    k = drawn["dehydration.k"] * np.exp(-drawn["dehydration.k.Ea"] / GAS_CONSTANT * (1 / T - 1 / 438.15))
+    volume = sized.value * 4 * math.pi / 4 * 0.08**2
+    assert np.mean(1 - np.exp(-k * 100.0 * volume / flow) >= 0.9) == pytest.approx(0.95, abs=0.01)
+    assert sized.nominal is not None
+    assert sized.value > sized.nominal
+    assert sized.sources is not None
+    assert sized.sources.table()["source"].tolist()[:2] == ["T", "flow"]
+    alone = mo.size(coil, "conversion of xylose", 0.9, confidence=0.95)
+    plain = mo.size(coil, "conversion of xylose", 0.9)
+    assert plain.interval is not None
+    assert plain.value < alone.value < plain.interval[1]  # a one-sided quantile lies within the two-sided interval
+
+
+def test_whole_numbers_are_large_enough_and_no_larger() -> None:
+    tubes = TUBE.with_(volume=None, diameter="20 mm", length="2 m", tubes=1)
+    found = mo.size(tubes, "conversion of A", 0.9, "tubes", confidence=0.95, spread={"flow": "0.2 L/min"})
+    each = math.pi / 4 * 0.02**2 * 2
+    exact = (1 + ndtri(0.95) * 0.2) * FLOW * math.log(10) / K / each
+    assert found.value == math.ceil(exact)
+    assert found.nominal == math.ceil(FLOW * math.log(10) / K / each)
+    tank = mo.StirredTank(TUBE.chemistry, TUBE.feed, volume="3 L", T="300 K")
+    series = mo.size(tank, "conversion of A", 0.9, "tanks_in_series", confidence=0.9, spread={"flow": "0.2 L/min"})
+    assert isinstance(series.vessel, mo.Train)
+    least = (1 + K * 3e-3 / (FLOW * (1 + ndtri(0.9) * 0.2))) ** -series.value
+    assert least <= 0.1 < least * (1 + K * 3e-3 / (FLOW * (1 + ndtri(0.9) * 0.2)))
+
+
+def test_shares_of_a_product_have_their_closed_form() -> None:
+    mixed = mo.PlugFlow(mo.Chemistry([], ["A"]), mo.Feed({"A": "2 mol/L"}, flow="1 L/min"), volume="1 L", T="300 K")
+    found = mo.spread_sources(mixed, "molar flow of A", spread={"[A]": "0.5 mol/L", "flow": "0.3 L/min"})
+    a, b = 0.25**2, 0.3**2  # squares of the coefficients of variation
+    whole = a + b + a * b
+    assert found.sources == ("[A]", "flow")
+    assert found.first == pytest.approx([a / whole, b / whole], abs=0.03)
+    assert found.total == pytest.approx([(a + a * b) / whole, (b + a * b) / whole], abs=0.03)
+    assert found.linear == pytest.approx([a / (a + b), b / (a + b)], rel=1e-6)
+    assert found.standard_deviation == pytest.approx(2e3 * FLOW * math.sqrt(whole), rel=0.03)
+    assert len(figures.spread_sources(found).axes[0].patches) == 4
+
+
+REFUSED: dict[str, tuple[dict[str, Any], type[mo.MolinoError], str]] = {
+    "no confidence": ({"spread": {"flow": "0.1 L/min"}}, mo.InputError, "a spread is given, and no confidence"),
+    "no probability": ({"confidence": 95}, mo.InputError, "give a probability from 0.5 to 0.999"),
+    "nothing uncertain": ({"confidence": 0.9}, mo.InputError, "nothing about it is uncertain"),
+    "unit": ({"confidence": 0.9, "spread": {"flow": "1 kg"}}, mo.UnitError, "is not a volumetric flow"),
+    "name": ({"confidence": 0.9, "spread": {"flo": 1}}, mo.InputError, "did you mean 'flow'"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", REFUSED)
+def test_a_wrong_confidence_is_refused_in_words(name: str) -> None:
+    given, kind, what = REFUSED[name]
+    with pytest.raises(kind, match=what):
+        mo.size(TUBE, "conversion of A", 0.9, **given)
+
+
+def test_a_target_that_too_few_draws_reach_is_unreachable() -> None:
+    series = mo.Chemistry([mo.Reaction("A -> B", k="0.2 1/min", name="r"), mo.Reaction("B -> C", k="0.1 1/min")])
+    tube = TUBE.with_(chemistry=series)
+    with pytest.raises(mo.UnreachableError, match=r"with 95% confidence: at most [4-7]\d\.\d% of the draws"):
+        mo.size(tube, "yield of B on A", 0.495, confidence=0.95, spread={"r.k": 0.1 * K})
+
+
+def test_a_job_asks_for_confidence(molino: Typed, folder: Path) -> None:
+    path = folder / "valdeoro.toml"
+    content = json.loads(molino("size", path, "--json").stdout)["sizes"]
+    assert content["sure"]["confidence"] == 0.95
+    assert content["sure"]["without_allowance"] == pytest.approx(content["coil"]["value"], rel=1e-9)
+    assert content["sure"]["sources"]["T"]["total"] > 0.6
+    assert (folder / "results" / "valdeoro" / "size-sure-spread.png").is_file()
+    text = path.read_text(encoding="utf-8")
+    path.write_text(text.replace('spread = { flow = "0.5 m3/h"', 'spread = { flow = "0.5 m3"'), encoding="utf-8")
+    assert "is not a volumetric flow" in molino("check", path).stderr
+
+
+def test_limits_of_an_optimum_are_met_with_confidence() -> None:
+    question: dict[str, Any] = {
+        "minimize": "volume",
+        "free": {"volume": ("1 L", "60 L")},
+        "subject_to": ["conversion of A >= 0.9"],
+    }
+    spread = {"r.k": 0.15 * K}
+    found = mo.optimize(TUBE, **question, confidence=0.95, spread=spread)
+    sized = mo.size(TUBE, "conversion of A", 0.9, confidence=0.95, spread=spread)
+    assert found.free[0].value == pytest.approx(sized.value, rel=1e-4)
+    assert found.reached[0] == pytest.approx(0.95, abs=2e-3)
+    assert found.held_by[0].text == "conversion of A >= 0.9 with 0.95 confidence"
+    assert found.left[0] == pytest.approx(found.run.metric("conversion of A") - 0.9, rel=1e-6)
+    loose = {**question, "subject_to": ["conversion of A >= 0.9", "concentration of B >= 0.1 mol/L"]}
+    assert mo.optimize(TUBE, **loose, confidence=0.95, spread=spread).reached[1] == 1.0
+    with pytest.raises(mo.InputError, match="a confidence is given, and no limit"):
+        mo.optimize(TUBE, maximize="volume", free={"volume": ("1 L", "2 L")}, confidence=0.9, spread=spread)
+    with pytest.raises(mo.InputError, match="cannot be met with a confidence"):
+        mo.optimize(TUBE, **{**question, "subject_to": ["conversion of A = 0.9"]}, confidence=0.9, spread=spread)

@@ -29,8 +29,8 @@ from molino.core.vessels.train import Train
 if TYPE_CHECKING:
     import pandas as pd
 
-DRAWS = 1024
-"""How many draws a probability is taken from."""
+_DRAWS, _DRAWS_ALONE = 1024, 256
+"""How many draws a probability is taken from: of vessels that are run together, and of those run one by one."""
 _SHARES = 512
 """Draws of each of the samples that shares are estimated from."""
 _NEXT_TO_ZERO = 1e-3
@@ -158,6 +158,12 @@ def check_confidence(vessel: Vessel | Train, confidence: Any, spread: Mapping[st
         UncertainNumbers.of(vessel, spread)
 
 
+def draws_for(vessel: Vessel | Train) -> int:
+    """How many draws a probability of this vessel is taken from."""
+    is_alone = isinstance(vessel, Train) or vessel._has_segments or bool(vessel._model.balances.conditions)
+    return _DRAWS_ALONE if is_alone else _DRAWS
+
+
 def drawn_metric(vessel: Vessel | Train, uncertain: UncertainNumbers, rows: np.ndarray, metric: Metric) -> np.ndarray:
     """A metric in SI for each draw, shape (draws,); nan where the vessel cannot be run."""
     cases = [dict(zip(uncertain.names, row, strict=True)) for row in rows.tolist()]
@@ -230,7 +236,7 @@ class SpreadSources(Frozen, Result):
         spread = self.vessel._display.text(self.standard_deviation, self.metric.kind, 3)
         worst = int(np.argmax(self.total))
         return {f"standard deviation of {self.metric}": spread,
-                "most of it from": f"{self.sources[worst]} ({self.total[worst]:.0%})"}  # fmt: skip
+                "most of it from": f"{self.sources[worst]} ({100 * self.total[worst]:.0f} %)"}  # fmt: skip
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data: shares by source."""

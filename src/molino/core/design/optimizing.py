@@ -16,10 +16,10 @@ from scipy.stats import qmc
 from molino.core import units
 from molino.core.arguments import checked
 from molino.core.design.confidence import (
-    DRAWS,
     UncertainNumbers,
     check_confidence,
     drawn_metric,
+    draws_for,
     margin,
     share_reaching,
 )
@@ -220,7 +220,7 @@ class Optimum(Frozen, Result):
             found[number.name] = f"{number.text(number.value)}  {ends}"
         for i, (limit, left) in enumerate(zip(self.limits, self.left, strict=True)):
             there = limit.expression.shown_text(self.display, limit.value + limit.sign * left, 5)
-            sure = f", met by {self.reached[i]:.1%} of the draws" if self.reached else ""
+            sure = f", met by {100 * self.reached[i]:.1f} % of the draws" if self.reached else ""
             found[limit.text(self.display)] = f"it is {there}{sure}"
         for n, holder in enumerate(self.held_by):
             found["held by" if n == 0 else " " * n] = str(holder)
@@ -317,7 +317,7 @@ def optimize(
         Of those places, and of draws.
     confidence : float, optional
         The probability with which each limit is to be met, like 0.95, given the covariance of the fitted constants and
-        `spread`: limits are moved until that share of 1024 draws meets them at the optimum.
+        `spread`: limits are moved until that share of the draws meets them at the optimum.
     spread : mapping of condition to quantity, optional
         Standard deviations of other numbers that are uncertain: {"flow": "1 m3/h"}.
     progress : callable (runs, best value so far in SI), optional
@@ -411,7 +411,7 @@ def _quantiles(question: Question, found: Optimum, seed: int) -> tuple[np.ndarra
     """By how much the quantile of each limit is met at an optimum in SI, and the share of draws that meet it."""
     assert question.confidence is not None
     uncertain = UncertainNumbers.of(found.vessel, question.spread)
-    rows = uncertain.draws(DRAWS, seed)
+    rows = uncertain.draws(draws_for(found.vessel), seed)
     left, reached = [], []
     for limit in question.limits:
         columns = [drawn_metric(found.vessel, uncertain, rows, m) for m in limit.expression.metrics]

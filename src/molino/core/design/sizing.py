@@ -11,7 +11,7 @@ import numpy as np
 
 from molino.core import units
 from molino.core.arguments import checked
-from molino.core.design.confidence import DRAWS, SpreadSources, UncertainNumbers, check_confidence, find_sources
+from molino.core.design.confidence import SpreadSources, UncertainNumbers, check_confidence, draws_for, find_sources
 from molino.core.design.size_search import SizeSearchResult, along_run, by_whole_runs
 from molino.core.design.steady_sizing import along_steady_states
 from molino.core.design.sure_sizing import sure_count, sure_size
@@ -162,7 +162,7 @@ class Sizing(Frozen, Result):
         if self.confidence is not None and self.nominal is not None:
             lines[0] += f" with {self.confidence:.4g} confidence"
             lines.append(f"  without allowance      {display.text(self.nominal, kind)}")
-            lines.append(f"  draws that reach it    {self.reached:.1%} of {DRAWS}")
+            lines.append(f"  draws that reach it    {100 * self.reached:.1f} % of {draws_for(self.vessel)}")
         if self.sources is not None:
             lines += [f"  {name:<22} {text}" for name, text in self.sources.facts().items()]
         lines += [f"  {self.remark}"] if self.remark else []
@@ -195,7 +195,8 @@ def size(
         length), or 'tanks_in_series' (equal tanks, each as large as the one given, which come back as a train).
     confidence : float, optional
         The probability with which the target is to be reached, like 0.95, given the covariance of the fitted constants
-        and `spread`: the least size with which that share of 1024 draws reaches it.
+        and `spread`: the least size with which that share of 1024 draws reaches it (of 256 where vessels are run one by
+        one: trains, vessels in stages).
     spread : mapping of condition to quantity, optional
         Standard deviations of other numbers that are uncertain, by the names that `with_` takes: {"flow": "1 m3/h"}.
     seed : int

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 from scipy.optimize import brentq
 
-from molino.core.design.confidence import DRAWS, UncertainNumbers, drawn_metric, margin, share_reaching
+from molino.core.design.confidence import UncertainNumbers, drawn_metric, draws_for, margin, share_reaching
 from molino.core.errors import UnreachableError
 from molino.core.statistics import student_t_quantile
 from molino.core.vessels.metrics import Metric
@@ -40,16 +40,18 @@ class _Search:
     ) -> None:  # fmt: skip
         self.make, self.uncertain, self.metric, self.target = make, uncertain, metric, target
         self.sign, self.confidence, self.progress = sign, confidence, progress
-        self.rows = uncertain.draws(DRAWS, seed)
+        self.seed = seed
         self.seen: dict[float, tuple[float, float]] = {}
 
     def margin(self, size: float) -> float:
         if size not in self.seen:
-            values = drawn_metric(self.make(size), self.uncertain, self.rows, self.metric)
+            vessel = self.make(size)
+            count = draws_for(vessel)
+            values = drawn_metric(vessel, self.uncertain, self.uncertain.draws(count, self.seed), self.metric)
             reached = share_reaching(values, self.target, self.sign)
             self.seen[size] = margin(values, self.target, self.sign, self.confidence), reached
             if self.progress is not None:
-                self.progress(f"{len(self.seen)} sizes of {DRAWS} draws each, {reached:.1%} reach the target")
+                self.progress(f"{len(self.seen)} sizes of {count} draws each, {reached:.1%} reach the target")
         return self.seen[size][0]
 
     def found(self, size: float) -> SureSize:

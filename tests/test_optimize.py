@@ -183,6 +183,42 @@ def test_whole_numbers_and_several_optima(fitted: Fit, job: Job) -> None:
     assert "another optimum" in both.facts()
 
 
+@pytest.mark.parametrize(
+    ("given", "bounds", "unit"),
+    [
+        ("1 mol/L", ("0.2 mol/L", "3 mol/L"), 1000.0),
+        ("1 per A", ("0.2 per A", "3 per A"), 1.0),
+        (1000.0, (200.0, 3000.0), 1000.0),
+    ],
+)
+def test_what_is_fed_is_free_in_the_form_it_is_given(given: Any, bounds: Any, unit: float) -> None:
+    """A ratio or a fraction is never taken for a concentration: all forms lead to one feed."""
+    chem = mo.Chemistry(mo.Reaction("A + B -> C", k="2 L/mol/min"))
+    both = mo.PlugFlow(chem, mo.Feed({"A": "1 mol/L", "B": given}, flow="1 L/min"), volume="5 L", T="300 K")
+    found = mo.optimize(both, minimize="(conversion of A - 0.95)^2", free={"[B]": bounds}, n_starts=1)
+    b = brentq(lambda b: b - 1 - math.log((b - 0.95) / (b * 0.05)) / 10.0, 1.01, 2.0)
+    assert found.free[0].value == pytest.approx(b * unit, rel=1e-5)
+    assert found.vessel.run().conversion("A") == pytest.approx(0.95, abs=1e-6)  # type: ignore[call-arg,union-attr]
+
+
+def test_fractions_are_drawn_as_fractions() -> None:
+    gas = mo.Feed({"A": "60 mol%", "B": "rest"}, flow="1 mol/s", T="500 K", P="2 bar")
+    tube = mo.PlugFlow(FIRST, gas, volume="50 L", T="500 K")
+    free = mo.optimize(tube, maximize="molar flow of B", free={"[A]": ("20 mol%", "80 mol%")}, n_starts=1)
+    assert free.run.metric("molar flow of B") == pytest.approx(
+        tube.with_({"[A]": "20 mol%"}).run().metric("molar flow of B")
+    )
+    hot = tube.with_(T=None, heat=mo.Profile([("0 L", "500 K"), ("50 L", "510 K")]))  # one that runs whole
+    assert mo.evaluator(hot, ["[A]"], ["molar flow of B"])(0.2)[0] == pytest.approx(
+        hot.with_({"[A]": "20 mol%"}).run().metric("molar flow of B")
+    )
+    spread = mo.spread_sources(tube, "molar flow of B", spread={"[A]": "5 mol%"})
+    slope = tube.run().sensitivity("molar flow of B", ["[A]"])["[A]"]
+    assert spread.standard_deviation == pytest.approx(abs(slope) * 0.05, rel=0.02)
+    with pytest.raises(mo.InputError, match="not in the form in which"):
+        mo.spread_sources(tube, "molar flow of B", spread={"[A]": "1 mol/m3"})
+
+
 WRONG = {
     "nothing best": ({"free": {"volume": VOLUME}}, "what is to be best"),
     "no metric": ({"maximize": "3*4", "free": {"volume": VOLUME}}, "there is no metric in"),

@@ -85,8 +85,15 @@ class UncertainNumbers(Frozen):
                     raise InputError("its spread is that of the fit", "", "leave it out here")
                 if not np.isfinite(setting.own):
                     raise InputError("it is not given", "", "give it to the vessel")
-                kind = setting.form if setting.form in units.SI_UNITS else None
-                value = units.read_difference(given, kind, name) if kind else units.read(given, name=name).si
+                if name.startswith("["):
+                    value, form = setting.read(given)
+                    if form != setting.form:
+                        message = f"'{given}' is not in the form in which {name} is given"
+                        raise InputError(message, "", f"give it as {first._contents()[name[1:-1]]} is")
+                elif setting.form in units.SI_UNITS:
+                    value = units.read_difference(given, setting.form, name)
+                else:
+                    value = units.read(given, name=name).si
                 if value <= 0:
                     raise InputError(f"{given} is no standard deviation", "", "give one above zero")
                 deviations[name] = value
@@ -166,7 +173,8 @@ def draws_for(vessel: Vessel | Train) -> int:
 
 def drawn_metric(vessel: Vessel | Train, uncertain: UncertainNumbers, rows: np.ndarray, metric: Metric) -> np.ndarray:
     """A metric in SI for each draw, shape (draws,); nan where the vessel cannot be run."""
-    cases = [dict(zip(uncertain.names, row, strict=True)) for row in rows.tolist()]
+    give = [vessel._setting(name).give for name in uncertain.names]
+    cases = [{n: g(x) for n, g, x in zip(uncertain.names, give, row, strict=True)} for row in rows.tolist()]
     return np.asarray(sweep(vessel, cases, [metric]).numbers[:, 0])
 
 

@@ -87,7 +87,8 @@ class Evaluator(Frozen, Printed):
             raise InputError(message, self.map.vessel.label, "give one for each, in SI")
         vessel = self.map.vessel
         if self._runs_whole:
-            run = vessel.with_(dict(zip(self.map.names, numbers, strict=True))).outcome()
+            given = {n: vessel._setting(n).give(x) for n, x in zip(self.map.names, numbers, strict=True)}
+            run = vessel.with_(given).outcome()
             return np.array([run.metric(metric) for metric in self.metrics])
         values, end = self.map.values(numbers)
         case = Case(self._balances, values)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -293,11 +293,3 @@ def read_limit(text: Any, vessel: Vessel | Train, in_unit: Callable[[Any, str], 
             raise UnitError(f"'{given}' is of another dimension", "", f"give it in {wanted}" if wanted else "")
     faults.raise_any()
     return Limit(expression, found["way"], value.si, is_everywhere)
-
-
-def slopes_by_settings(
-    expression: MetricExpression, numbers: Mapping[Metric, float], slopes: Mapping[Metric, np.ndarray]
-) -> np.ndarray:  # fmt: skip
-    """Slopes of an expression by settings, shape (settings,), from those of its metrics."""
-    own = expression.slopes([numbers[m] for m in expression.metrics])
-    return np.asarray(sum(s * slopes[m] for s, m in zip(own, expression.metrics, strict=True)))

@@ -31,6 +31,7 @@ from molino.core.results import Result, plain
 from molino.core.units import Display, Value
 from molino.core.vessels.base import Setting, Vessel
 from molino.core.vessels.metrics import Metric
+from molino.core.vessels.mixture import Portion, read_portion
 from molino.core.vessels.run import Run
 from molino.core.vessels.train import Train, TrainRun
 
@@ -66,6 +67,8 @@ class FreeNumber:
     low, high, value : float
     is_whole : bool
         Whether it is a whole number.
+    portion : Portion or None
+        How much is fed or charged of a species, in the form (a concentration, a fraction, a ratio) that it was given.
     """
 
     name: str
@@ -75,6 +78,15 @@ class FreeNumber:
     high: float
     value: float
     is_whole: bool = False
+    portion: Portion | None = None
+
+    def given(self, si: float) -> Any:
+        """One of its numbers as `with_` takes it."""
+        if self.is_whole:
+            return round(si)
+        if self.portion is not None:
+            return self.portion.with_number(si)
+        return Value(si, self.unit) if self.unit else si
 
     def shown(self, si: float) -> float:
         """One of its numbers in its unit."""
@@ -84,16 +96,9 @@ class FreeNumber:
         """One of its numbers with its unit."""
         if self.is_whole:
             return f"{si:.0f}"
+        if self.portion is not None and not self.unit:
+            return str(self.portion.with_number(float(f"{si:.{digits}g}")))
         return f"{units.number_text(self.shown(si), digits)} {units.pretty(self.unit)}".rstrip()
-
-    @property
-    def held_at(self) -> str:
-        """'its lower bound', 'its upper bound' or ''."""
-        near = _AT_BOUND * (self.high - self.low)
-        return (
-            "its lower bound" if self.value <= self.low + near
-            else "its upper bound" if self.value >= self.high - near else ""
-        )  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -486,11 +491,14 @@ def _read_free(vessel: Vessel | Train, setting: Setting, ends: Any) -> FreeNumbe
         raise InputError(f"{ends[0]} is not below {ends[1]}", "", "give (low, high)")
     is_whole = setting.name.rpartition(".")[2] == "tubes"
     own = setting.own if setting.form == form and low <= setting.own <= high else math.nan
-    unit = ""
-    if not is_whole and form in units.SI_UNITS:
-        read = units.read(ends[0])
-        unit = read.unit or vessel._display.unit(form)
-    return FreeNumber(setting.name, form, unit, low, high, own, is_whole)
+    unit, portion = "", None
+    if setting.name.startswith("["):
+        contents = (vessel.first if isinstance(vessel, Train) else vessel)._contents()
+        portion = read_portion(ends[0], contents.flowing)
+        unit = (portion.value.unit or "") if portion.value is not None else ""
+    elif not is_whole and form in units.SI_UNITS:
+        unit = units.read(ends[0]).unit or vessel._display.unit(form)
+    return FreeNumber(setting.name, form, unit, low, high, own, is_whole, portion)
 
 
 @dataclass(frozen=True, eq=False)
@@ -522,21 +530,11 @@ class Question(Frozen):
 
     def at(self, numbers: Sequence[float]) -> Vessel | Train:
         """The vessel with some free numbers in SI."""
-        found = {}
-        for number, x in zip(self.free, numbers, strict=True):
-            found[number.name] = round(x) if number.is_whole else _as_given(number, float(x))
-        return self.vessel.with_(found)
+        return self.vessel.with_({n.name: n.given(float(x)) for n, x in zip(self.free, numbers, strict=True)})
 
     def place(self, numbers: Sequence[float]) -> str:
         """Some free numbers in words."""
         return ", ".join(f"{n.name} = {n.text(float(x), 4)}" for n, x in zip(self.free, numbers, strict=True))
-
-
-def _as_given(number: FreeNumber, x: float) -> Any:
-    """A free number as `with_` takes it: SI, or in the words of its form ('0.2 mol/mol')."""
-    if number.kind in ("mole fraction", "mass fraction"):
-        return f"{x!r} {'mol/mol' if number.kind == 'mole fraction' else 'kg/kg'}"
-    return Value(x, number.unit) if number.unit else x
 
 
 @dataclass(eq=False)
@@ -747,10 +745,7 @@ class _Search:
     def _optimum(self, best: _Point, is_stopped: bool) -> Optimum:
         question = self.question
         held, first_order = _first_order(self, best)
-        free = tuple(
-            FreeNumber(n.name, n.kind, n.unit, n.low, n.high, float(x), n.is_whole)
-            for n, x in zip(question.free, best.numbers, strict=True)
-        )
+        free = tuple(replace(n, value=float(x)) for n, x in zip(question.free, best.numbers, strict=True))
         slopes = best.slopes.copy()
         slopes[1:] *= np.array([limit.sign for limit in question.limits])[:, None]
         changes = np.abs(slopes) * (self.high - self.low)
@@ -851,7 +846,8 @@ def _first_order(search: _Search, point: _Point) -> tuple[tuple[Holder, ...], fl
         size = np.maximum(np.linalg.norm(matrix, axis=0), 1e-300)
         multipliers = nnls(matrix / size, slope[moving])[0] / size
         rest = slope[moving] - matrix @ multipliers
-    total = max(abs(point.value), float(np.abs(slope).max(initial=0.0)), 1e-300)
+    seen = max((abs(p.value) for p in search.seen.values() if p is not None), default=0.0)
+    total = max(abs(point.value), float(np.abs(slope).max(initial=0.0)), 1e-6 * seen, 1e-300)
     left = float(np.abs(rest).max(initial=0.0)) / total if len(moving) else math.nan
     held: dict[tuple[str, int], float] = {}
     for owner, number, column in zip(owners, multipliers.tolist(), columns, strict=True):

@@ -107,7 +107,6 @@ class SequentialProgram:
 
     def __init__(self, values: Values, slopes: Slopes, is_equal: np.ndarray) -> None:
         self.values, self.slopes, self.is_equal = values, slopes, is_equal
-        self.multipliers = np.zeros(len(is_equal))
 
     def solve(self, z: np.ndarray, most: int = 60, solved: float = 2e-8) -> np.ndarray | None:
         """From a place to where no number would move by more than `solved` any more, in so many steps at most.
@@ -128,7 +127,7 @@ class SequentialProgram:
             if np.abs(step).max(initial=0.0) < solved:
                 break
             penalty = max(1.5 * float(np.abs(multipliers).max(initial=0.0)), 0.5 * penalty)
-            moved = self._along(z, value, left, found, slope, curvature, penalty, size, rows, longest)
+            moved = self._along(z, value, left, found, slope, penalty, size, rows)
             if moved is None:
                 if np.allclose(curvature, np.diag(np.diag(curvature))) and longest < 1e-6:
                     break
@@ -147,7 +146,6 @@ class SequentialProgram:
                 float(np.abs(s).max()) * 2, 1e-6
             )  # fmt: skip
             z, slope, rows = z_new, slope_new, rows_new
-            self.multipliers = multipliers
         return z
 
     def _quadratic(
@@ -173,7 +171,7 @@ class SequentialProgram:
 
     def _along(
         self, z: np.ndarray, value: float, left: np.ndarray, found: QuadraticStep, slope: np.ndarray,
-        curvature: np.ndarray, penalty: float, size: float, rows: np.ndarray, longest: float,
+        penalty: float, size: float, rows: np.ndarray,
     ) -> tuple[float, np.ndarray, float, np.ndarray] | None:  # fmt: skip
         """How far to go along a step: the share taken, the place, its objective and what is left of its limits."""
         step, missed = found.step, float(self._missed(left).sum())
@@ -189,7 +187,7 @@ class SequentialProgram:
                 if now <= merit + 1e-4 * share * min(fall, 0.0) + rounding:
                     return share, place, *there
                 if share == 1.0 and len(left):
-                    corrected = self._corrected(z, place, there[1], found, rows, curvature)
+                    corrected = self._corrected(place, there[1], found, rows)
                     again = self.values(corrected) if corrected is not None else None
                     if corrected is not None and again is not None:
                         now = again[0] + penalty * float(self._missed(again[1]).sum())
@@ -203,8 +201,7 @@ class SequentialProgram:
         return None
 
     def _corrected(
-        self, z: np.ndarray, place: np.ndarray, left: np.ndarray, found: QuadraticStep, rows: np.ndarray,
-        curvature: np.ndarray,
+        self, place: np.ndarray, left: np.ndarray, found: QuadraticStep, rows: np.ndarray,
     ) -> np.ndarray | None:  # fmt: skip
         """The place moved by the shortest way on which the active limits are met in the first order."""
         active = np.flatnonzero(np.abs(self._of_limits(found.multipliers)) > 0)

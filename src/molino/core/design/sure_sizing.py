@@ -109,8 +109,6 @@ def sure_size(
         low, high = high, nominal + 2 * (high - nominal)
     else:
         raise search.unreachable(run.vessel.label, text)
-    if not math.isfinite(search.margin(low)):
-        low = high - 1e-9 * high if search.margin(high) == 0 else low
     best = high
     if math.isfinite(search.margin(low)) and search.margin(high) > 0:
         best = float(brentq(search.margin, low, high, xtol=_CLOSE * nominal, rtol=_CLOSE))

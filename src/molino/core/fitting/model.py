@@ -328,7 +328,7 @@ class TrainSample(Sample):
         constants = {name: float(parameters[i]) for name, i in self._constants.items()}
         settings = {n: i for n, i in self.places.settings.items() if n not in self._constants}
         train = self.train.with_(
-            {name: float(parameters[i]) for name, i in settings.items()},
+            {name: self.train._setting(name).give(float(parameters[i])) for name, i in settings.items()},
             chemistry=self.train.chemistry.with_values(constants).at_guess(),
         )
         run = train.run()

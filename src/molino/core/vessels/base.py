@@ -61,6 +61,8 @@ class Setting:
         As it stands, in SI; nan where it is not given.
     form : str
         The form of that.
+    give : number in SI to value
+        Another number in the form of its own, as `put` takes it: a fraction stays one, and no concentration.
     """
 
     name: str
@@ -69,6 +71,7 @@ class Setting:
     put: Callable[[Any], Any]
     own: float = math.nan
     form: str = ""
+    give: Callable[[float], Any] = float
 
 
 _UNTOUCHED = frozenset({"_fed", "_by_name", "_thermal", "_phase", "_key", "_model", "_standing_numbers"})
@@ -323,6 +326,7 @@ class Vessel(Frozen, Printed):
                 lambda v, s=species: _portion(v, flowing, s),  # type: ignore[misc]
                 lambda v, s=species: self._with_contents(self._contents().with_portion(s, v)),  # type: ignore[misc]
                 _si(self._contents()[species].value), _form(self._contents()[species]),
+                self._contents()[species].with_number,
             )  # fmt: skip
         for p in self.chemistry.numbers:
             name = self._constant_setting(p.name, found)

@@ -53,6 +53,16 @@ class Portion:
         """Whether a molar mass is needed to read it."""
         return "mass" in self.kind or any(self.mass)
 
+    def with_number(self, number: float) -> Portion:
+        """Another number in SI, in the same form: a fraction stays a fraction, "3 per A" a ratio to A."""
+        value = Value(number, None if self.value is None else self.value.unit)
+        top, bottom = ("kg" if by_mass else "mol" for by_mass in self.mass)
+        text = {
+            "mole fraction": f"{number:.6g} mol/mol", "mass fraction": f"{number:.6g} kg/kg",
+            "ratio": f"{number:.6g} {top} per {bottom} {self.of}",
+        }.get(self.kind, str(value))  # fmt: skip
+        return replace(self, text=text, value=value)
+
     def __str__(self) -> str:
         return str(self.value) if self.kind in units.SI_UNITS and self.value is not None else self.text
 

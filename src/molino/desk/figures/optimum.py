@@ -42,7 +42,8 @@ def optimum(result: Optimum, points: int = 0) -> Figure:
         figure, panels, _ = style.grid_of(len(around.names), 3.4)
         for n, axes in enumerate(panels):
             _draw_line(axes, around, n)
-    handles: list[Any] = [Patch(facecolor=_OUT, hatch="///", edgecolor="white", label="a limit is not met")]
+    label = "a limit is not met" + (" by the numbers as they are" if result.confidence is not None else "")
+    handles: list[Any] = [Patch(facecolor=_OUT, hatch="///", edgecolor="white", label=label)]
     if any((left < -_MET).any() for left in around.left):
         figure.legend(handles=handles, loc="outside lower center", frameon=False)
     way = "Highest" if result.is_highest else "Lowest"

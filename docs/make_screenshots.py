@@ -15,16 +15,17 @@ from matplotlib.figure import Figure
 from PIL import Image
 
 HERE = Path(__file__).parent / "screenshots"
-COMMANDS = ("check", "fit", "run", "size", "compare", "optimize")
+COMMANDS = ("check", "fit", "run", "size", "compare", "recommend", "optimize")
 FIGURES = {
     "fit-kinetics.png": "figure-fit.png",
     "run-coil.png": "figure-profile.png",
     "compare-plant.png": "figure-compare.png",
     "optimize-furfural.png": "figure-optimum.png",
+    "attainable-liquor.png": "figure-attainable.png",
 }
 
 
-BEDS = {"run-bed": "bed", "branch-mixed": "branch", "sweep-bed": "sweep"}
+ETHER = {"optimize-graded": "optimal-profile", "branch-mixed": "branch", "sweep-bed": "sweep"}
 
 
 def terminal(words: list[str], folder: Path, target: Path) -> None:
@@ -59,7 +60,6 @@ def main() -> None:
         for command in COMMANDS:
             terminal([command, "valdeoro.toml"], folder / "mill", HERE / f"molino-{command}.png")
         terminal(["orders", "cob-liquor.csv", "--species", "xylose"], folder / "mill", HERE / "molino-orders.png")
-        smaller(folder / "mill" / "results" / "cob-liquor" / "orders.png", HERE / "figure-orders.png")
         search = [
             "search",
             "cob-reactions.toml",
@@ -71,13 +71,10 @@ def main() -> None:
         terminal(search, folder / "mill", HERE / "molino-search.png")
         laboratory = folder / "mill" / "laboratory"
         terminal(["fit", "cob-kinetics.toml"], laboratory, HERE / "molino-fit-laboratory.png")
-        subprocess.run([sys.executable, "-m", "molino", "fit", "calorimeter.toml"], cwd=laboratory, check=True,
-                       capture_output=True)  # fmt: skip
-        smaller(laboratory / "results" / "calorimeter" / "fit-hydrogenation.png", HERE / "figure-calorimeter.png")
         ether = ["demo", "ether", "--example", "ether"]
         subprocess.run([sys.executable, "-m", "molino", *ether], cwd=folder, capture_output=True, check=True)
         terminal(["run", "ether.toml"], folder / "ether", HERE / "molino-run-ether.png")
-        for name, target in BEDS.items():
+        for name, target in ETHER.items():
             smaller(folder / "ether" / "results" / "ether" / f"{name}.png", HERE / f"figure-{target}.png")
 
 

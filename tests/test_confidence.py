@@ -26,7 +26,7 @@ TUBE = mo.PlugFlow(
 
 
 @pytest.mark.parametrize("confidence", [0.8, 0.95, 0.99])
-def test_a_sure_size_has_its_closed_form(confidence: float) -> None:
+def test_a_size_at_confidence_has_its_closed_form(confidence: float) -> None:
     spread = 0.15 * K
     found = mo.size(TUBE, "conversion of A", 0.9, confidence=confidence, spread={"r.k": f"{spread} 1/s"})
     least = K - ndtri(confidence) * spread
@@ -118,10 +118,10 @@ def test_a_target_that_too_few_draws_reach_is_unreachable() -> None:
 def test_a_job_asks_for_confidence(molino: Typed, folder: Path) -> None:
     path = folder / "valdeoro.toml"
     content = json.loads(molino("size", path, "--json").stdout)["sizes"]
-    assert content["sure"]["confidence"] == 0.95
-    assert content["sure"]["without_allowance"] == pytest.approx(content["coil"]["value"], rel=1e-9)
-    assert content["sure"]["sources"]["T"]["total"] > 0.6
-    assert (folder / "results" / "valdeoro" / "size-sure-spread.png").is_file()
+    assert content["coil_at_95_percent"]["confidence"] == 0.95
+    assert content["coil_at_95_percent"]["nominal"] == pytest.approx(content["coil"]["value"], rel=1e-9)
+    assert content["coil_at_95_percent"]["sources"]["T"]["total"] > 0.6
+    assert (folder / "results" / "valdeoro" / "size-coil_at_95_percent-spread.png").is_file()
     text = path.read_text(encoding="utf-8")
     path.write_text(text.replace('spread = { flow = "0.5 m3/h"', 'spread = { flow = "0.5 m3"'), encoding="utf-8")
     assert "is not a volumetric flow" in molino("check", path).stderr
@@ -138,7 +138,7 @@ def test_limits_of_an_optimum_are_met_with_confidence() -> None:
     sized = mo.size(TUBE, "conversion of A", 0.9, confidence=0.95, spread=spread)
     assert found.free[0].value == pytest.approx(sized.value, rel=1e-4)
     assert found.reached[0] == pytest.approx(0.95, abs=2e-3)
-    assert found.held_by[0].text == "conversion of A >= 0.9 with 0.95 confidence"
+    assert found.active_limits[0].text == "conversion of A >= 0.9 with 0.95 confidence"
     assert found.left[0] == pytest.approx(found.run.metric("conversion of A") - 0.9, rel=1e-6)
     loose = {**question, "subject_to": ["conversion of A >= 0.9", "concentration of B >= 0.1 mol/L"]}
     assert mo.optimize(TUBE, **loose, confidence=0.95, spread=spread).reached[1] == 1.0

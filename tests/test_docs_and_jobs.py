@@ -191,7 +191,13 @@ def test_the_page_on_decisions_runs(
     content = capsys.readouterr().out
     assert "T at its upper bound 185 °C: relaxing it by 1 °C gains" in content
     assert "with 0.95 confidence" in content
-    assert {p.name for p in tmp_path.iterdir()} == {"optimum.png", "spread.png"}
+    assert {p.name for p in tmp_path.iterdir()} == {
+        "optimum.png",
+        "profile.png",
+        "ranking.png",
+        "region.png",
+        "spread.png",
+    }
 
 
 def test_the_page_on_gases_runs(capsys: pytest.CaptureFixture[str]) -> None:
@@ -233,7 +239,7 @@ def test_every_command_and_make_target_is_in_the_readme_or_contributing() -> Non
     for target in re.findall(r"^([a-z-]+):", (ROOT / "Makefile").read_text(), re.MULTILINE):
         assert target == "clean" or re.search(rf"make {target}\b", texts), target
     commands = list(get_command(app).commands)  # type: ignore[attr-defined]
-    assert len(commands) == 11
+    assert len(commands) == 13
     for command in commands:
         assert f"molino {command}" in texts
 

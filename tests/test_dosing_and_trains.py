@@ -59,7 +59,7 @@ def test_a_fast_reaction_uses_up_what_is_dosed() -> None:
 
 
 @settings(max_examples=8, deadline=None)
-@given(capacity=st.floats(0.25, 0.5), taken=st.floats(0.0, 8.0), late=st.floats(5.0, 40.0))
+@given(capacity=st.floats(0.25, 0.5), taken=st.just(0.0) | st.floats(1e-6, 8.0), late=st.floats(5.0, 40.0))
 def test_overflow_and_withdrawal_against_an_independent_script(capacity: float, taken: float, late: float) -> None:
     dose = mo.Dosing(mo.Feed({"A": 3000.0}, flow="10 L/min"), windows=[(0, "50 min")])
     run = mo.SemiBatch(

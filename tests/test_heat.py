@@ -419,3 +419,26 @@ def test_what_is_wrong_with_heat_is_reported(name: str) -> None:
         make()
     for part in parts:
         assert part in str(error.value)
+
+
+def test_a_jump_of_a_prescribed_temperature_takes_its_heat() -> None:
+    """The duty of a jump is the sensible heat of what is there; the account closes, and slopes count it."""
+    chemistry = mo.Chemistry(mo.Reaction("A -> B", k="0.1 1/min", enthalpy="-50 kJ/mol"))
+    jump = [("0 min", "320 K"), ("5 min", "320 K"), ("5 min", "340 K"), ("10 min", "340 K")]
+    batch = mo.Batch(chemistry, {"A": "1 mol/L"}, volume="1 m3", heat=mo.Profile(jump), heat_capacity="4 MJ/m3/K",
+                     time="10 min")  # fmt: skip
+    run = batch.run()
+    ramp = batch.with_({"T": mo.Profile([("0 min", "320 K"), ("10 min", "340 K")])}).run()
+    exact = 20 * 4e6 - 50e3 * 1e3 * run.conversion("A")
+    assert run.metric("heat") == pytest.approx(exact, rel=1e-9)
+    assert ramp.metric("heat") == pytest.approx(exact, rel=1e-9)
+    assert run.closure["energy"] < 1e-9
+    high, low = (batch.with_({"[A]": c}).run().metric("heat") for c in (1001.0, 999.0))
+    assert run.sensitivity("heat", ["[A]"])["[A]"] == pytest.approx((high - low) / 2, rel=1e-6)
+    feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min", T="320 K", heat_capacity="4 MJ/m3/K")
+    along = mo.Profile([("0 L", "320 K"), ("5 L", "320 K"), ("5 L", "340 K")])
+    tube = mo.PlugFlow(chemistry, feed, volume="10 L", heat=along).run()
+    assert tube.duty_si == pytest.approx((20 * 4e6 * 1e-3 - 50e3 * tube.conversion("A")) / 60, rel=1e-9)
+    assert tube.closure["energy"] < 1e-9
+    tank = mo.StirredTank(chemistry, feed, volume="10 L", T="320 K")
+    assert tank.run("30 min", changes=[mo.Change("T", "340 K", at="10 min")]).closure["energy"] < 1e-9

@@ -130,15 +130,15 @@ def test_optima_meet_their_closed_form(name: str) -> None:
 
 def test_what_holds_an_optimum_says_what_it_is_worth() -> None:
     held = mo.optimize(tube(FIRST), minimize="volume", free={"volume": VOLUME}, subject_to=["conversion of A >= 0.9"])
-    assert [h.text for h in held.held_by] == ["conversion of A >= 0.9"]
-    assert held.held_by[0].worth == pytest.approx(1e3 * FLOW / K1 / 0.1, rel=1e-6)  # dV/dX in L
+    assert [h.text for h in held.active_limits] == ["conversion of A >= 0.9"]
+    assert held.active_limits[0].worth == pytest.approx(1e3 * FLOW / K1 / 0.1, rel=1e-6)  # dV/dX in L
     bound = mo.optimize(tube(SERIES), maximize="yield of B on A", free={"volume": ("1 L", "4 L")})
-    assert bound.held_by[0].text == "volume at its upper bound 4 L"
+    assert bound.active_limits[0].text == "volume at its upper bound 4 L"
     moved = [
         mo.optimize(tube(SERIES), maximize="yield of B on A", free={"volume": ("1 L", f"{v} L")}).value
         for v in (4.01, 3.99)
     ]
-    assert bound.held_by[0].worth == pytest.approx((moved[0] - moved[1]) / 0.02, rel=1e-4)
+    assert bound.active_limits[0].worth == pytest.approx((moved[0] - moved[1]) / 0.02, rel=1e-4)
     with pytest.raises(mo.UnreachableError, match=r"conversion of A >= 0.9 \(it comes to 0.55067\) cannot be met"):
         mo.optimize(
             tube(FIRST), minimize="volume", free={"volume": ("1 L", "4 L")}, subject_to=["conversion of A >= 0.9"]
@@ -268,4 +268,4 @@ def test_the_surroundings_show_the_limits() -> None:
         found.value, rel=1e-9
     )
     figure = figures.optimum(found)
-    assert "held by conversion of A >= 0.9" in figure.get_suptitle()
+    assert "active: conversion of A >= 0.9" in figure.get_suptitle()

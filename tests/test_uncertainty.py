@@ -360,6 +360,67 @@ def test_the_next_experiment_does_what_was_said() -> None:
         found.next_experiment("r1.k.Eb", **plans)
 
 
+def test_the_next_experiment_for_a_size_and_for_an_optimum() -> None:
+    """Decisions count by their exact slopes: those of answers with other constants; several together are worth more."""
+    k = {"a": mo.Arrhenius(k=mo.Unknown("0.1 1/min"), at="330 K", Ea=mo.Unknown("60 kJ/mol")),
+         "b": mo.Arrhenius(k=mo.Unknown("0.03 1/min"), at="330 K", Ea=mo.Unknown("90 kJ/mol"))}  # fmt: skip
+    chemistry = mo.Chemistry([mo.Reaction("A -> B", name="a", k=k["a"]), mo.Reaction("B -> C", name="b", k=k["b"])])
+    true = chemistry.with_values({"a.k": 0.12 / 60, "a.k.Ea": 65e3, "b.k": 0.04 / 60, "b.k.Ea": 95e3})
+    random, runs = np.random.default_rng(3), []
+    for T in (315.0, 330.0):
+        times = np.linspace(300, 3600, 7)
+        exact = mo.Batch(true, {"A": 1e3}, T=T, time=3600.0).run(points=times).concentrations
+        data = {s: np.maximum(exact[s][1:] + random.normal(0, 10, 7), 0) for s in ("A", "B", "C")}
+        runs.append(mo.Experiment(f"{T:g}", times, data, {"A": 1e3}, T))
+    fit = mo.fit(chemistry, runs)
+    tube = mo.PlugFlow(fit.chemistry, mo.Feed({"A": "1 mol/L"}, flow="1 m3/h"), diameter="0.2 m", length="5 m",
+                       T="340 K", name="coil")  # fmt: skip
+    names = ["a.k", "a.k.Ea", "b.k", "b.k.Ea"]
+
+    def slopes(answer: Any) -> np.ndarray:
+        found = []
+        for name in names:
+            own = fit.chemistry.values[name] if hasattr(fit.chemistry, "values") else fit[name].value
+            high, low = (answer(tube.with_(chemistry=fit.chemistry.with_values({name: own * (1 + h)})))
+                         for h in (1e-4, -1e-4))  # fmt: skip
+            found.append((high - low) / (2e-4 * own))
+        return np.array(found)
+
+    def sized(vessel: Any) -> float:
+        return float(mo.size(vessel, "conversion of A", 0.9, vary="length").value)
+
+    sizing = mo.size(tube, "conversion of A", 0.9, vary="length")
+    assert sizing._slopes_by_constants(names) == pytest.approx(slopes(sized), rel=1e-5, abs=1e-4)
+    question: dict[str, Any] = {
+        "maximize": "yield of B on A", "free": {"T": ("320 K", "360 K"), "length": ("1 m", "20 m")},
+        "subject_to": ["conversion of A >= 0.9"], "n_starts": 1,
+    }  # fmt: skip
+    best = mo.optimize(tube, **question)
+    assert best.multipliers[0] > 0
+    assert best._slopes_by_constants(names) == pytest.approx(
+        slopes(lambda vessel: mo.optimize(vessel, **question).value), rel=1e-3, abs=1e-9
+    )
+    plans: dict[str, Any] = {
+        "T": [315.0, 345.0],
+        "charges": [{"A": 1e3}, {"B": 1e3}],
+        "times": [[300.0, 600.0, 1200.0]],
+    }
+    for_size, for_best = (fit.next_experiment(decision, **plans) for decision in (sizing, best))
+    assert for_size.best.run.initial["A"] == 1e3  # a length for the conversion of A asks for A
+    half = for_size.now
+    low, high = sizing.interval or (0.0, 0.0)
+    assert half == pytest.approx((high - low) / 2, rel=1e-6)
+    assert for_best.best.half_width < for_best.now
+    both = fit.next_experiment(best, **plans, several=3)
+    assert len(both.together) == 3
+    assert both.after < for_best.best.half_width
+    assert "the best 3 together leave" in str(both)
+    by_all = {c: fit.next_experiment(c, **plans) for c in ("D", "A")}
+    assert all(0 < plan.best.half_width < 1 and plan.now == pytest.approx(1) for plan in by_all.values())
+    with pytest.raises(mo.InputError, match="nothing that can be narrowed"):
+        fit.next_experiment(3.0, **plans)  # type: ignore[arg-type]
+
+
 # which law
 
 

@@ -12,6 +12,8 @@ from typing import TYPE_CHECKING, Any
 
 _HOME = {
     "Adiabatic": "core.vessels.heat",
+    "AttainableRegion": "core.design.attainable",
+    "BestTrain": "core.design.attainable",
     "Arrhenius": "core.chemistry.temperature_dependence",
     "Batch": "core.vessels.batch",
     "Bootstrap": "core.fitting.bootstrap",
@@ -32,6 +34,7 @@ _HOME = {
     "Experiments": "core.fitting.experiments",
     "Feed": "core.vessels.feed",
     "Fit": "core.fitting.fit_result",
+    "FreeProfile": "core.design.free_profile",
     "FromSpecies": "core.chemistry.thermochemistry",
     "HeatCapacity": "core.chemistry.heat_capacity",
     "InputError": "core.errors",
@@ -50,6 +53,7 @@ _HOME = {
     "Profile": "core.vessels.heat",
     "ProfileLikelihood": "core.fitting.profile_likelihood",
     "Rates": "core.fitting.rates",
+    "Recommendation": "core.design.recommending",
     "Reaction": "core.chemistry.reaction",
     "Review": "core.chemistry.checks",
     "Run": "core.vessels.run",
@@ -72,6 +76,7 @@ _HOME = {
     "UnreachableError": "core.errors",
     "VantHoff": "core.chemistry.temperature_dependence",
     "WriteError": "core.errors",
+    "attainable": "core.design.attainable",
     "compare": "core.design.comparison",
     "concentration": "core.vessels.metrics",
     "conversion": "core.vessels.metrics",
@@ -92,11 +97,12 @@ _HOME = {
     "read_library": "desk.job.chemistry",
     "read_rates": "desk.tables.experiments",
     "read_species": "desk.tables.species",
+    "recommend": "core.design.recommending",
     "screen_orders": "core.fitting.screening",
     "selectivity": "core.vessels.metrics",
     "size": "core.design.sizing",
     "optimize": "core.design.optimizing",
-    "Optimum": "core.design.optimizing",
+    "Optimum": "core.design.optimum",
     "SpreadSources": "core.design.confidence",
     "spread_sources": "core.design.confidence",
     "span": "core.design.sweeping",
@@ -120,8 +126,11 @@ if TYPE_CHECKING:
     from molino.core.chemistry.species import Species
     from molino.core.chemistry.temperature_dependence import Arrhenius, VantHoff
     from molino.core.chemistry.thermochemistry import FromSpecies
+    from molino.core.design.attainable import AttainableRegion, BestTrain, attainable
     from molino.core.design.comparison import Comparison, compare
     from molino.core.design.evaluator import Evaluator, evaluator
+    from molino.core.design.free_profile import FreeProfile
+    from molino.core.design.recommending import Recommendation, recommend
     from molino.core.design.sizing import Sizing, size
     from molino.core.design.sweeping import Sweep, SweptCondition, log_span, span, sweep
     from molino.core.errors import InputError, MolinoError, SolveError, UnitError, UnreachableError, WriteError

@@ -174,7 +174,7 @@ class Compiled:
         """make(parameters) -> exact derivatives of outputs, shape (outputs, by)."""
         key = (outputs, by)
         if key not in self._gradients:
-            derivatives = Derivatives(self.balances, by)
+            derivatives = Derivatives(self.balances.definitions, by)
             place = {symbol: j for j, symbol in enumerate(by)}
             rows = [derivatives.of(output) for output in outputs]
             entries = {(i, place[s]): e for i, row in enumerate(rows) for s, e in row.items()}
@@ -198,7 +198,7 @@ class Compiled:
 
     def _sensitivity(self, by: tuple[sp.Symbol, ...]) -> Sensitivity:
         b = self.balances
-        derivatives = Derivatives(b, (*b.symbols, *by))
+        derivatives = Derivatives(b.definitions, (*b.symbols, *by))
         rows = [derivatives.of(f) for f in b.rhs]
         initial = {
             (i, j): slope

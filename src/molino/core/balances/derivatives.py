@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 import sympy as sp
 
 from molino.core.balances.source import SLOPE, guarded
-from molino.core.balances.system import ZERO, Balances
+from molino.core.balances.system import ZERO
 from molino.core.symbols import Role, in_order
 
 _DERIVATIVE = Role("derivative", "derivative {}")
@@ -19,11 +21,12 @@ class Derivatives:
     stays proportional to the number of nonzero derivatives.
     """
 
-    def __init__(self, balances: Balances, by: tuple[sp.Symbol, ...]) -> None:
+    def __init__(self, definitions: Iterable[tuple[sp.Symbol, sp.Expr]], by: tuple[sp.Symbol, ...]) -> None:
         self.by = frozenset(by)
         self.known: dict[sp.Symbol, dict[sp.Symbol, sp.Expr]] = {}
-        self.definitions: dict[sp.Symbol, sp.Expr] = dict(balances.definitions)
-        for symbol, expression in balances.definitions:
+        given = [*definitions]
+        self.definitions: dict[sp.Symbol, sp.Expr] = dict(given)
+        for symbol, expression in given:
             gradient = {}
             for wrt, slope in self.of(expression).items():
                 if slope.is_Atom:

@@ -41,6 +41,8 @@ _MOST_STEPS_CLOSER = 3_000
 _DONE = "Integration successful."
 _MOST_ROWS = 6000
 _MOST_ROUNDS = 6
+_APART = 1e-14
+"""How far apart, relative to the end, two points lie at least that are not one."""
 _STARTING = 17
 """Steps that an integration may take to come from its first, far below what the tolerance allows, to a long one."""
 _NODES = -np.cos(np.pi * (np.arange(9) + 0.5) / 9)
@@ -158,8 +160,13 @@ class Solution(Frozen):
         if len(wanted) == len(self.points) and (wanted == self.points).all():
             return self.states
         grid = np.unique(np.concatenate([[self.begin], wanted]))
+        grid = grid[np.append(True, np.diff(grid) > _APART * max(abs(self.end), abs(self.begin)))]
         found = _solve(self.case, grid, replace(self.settings, by=(), slopes=None))
-        return found.states[np.minimum(np.searchsorted(found.points, wanted), len(found.points) - 1)]
+        if found.failure is not None:
+            raise found.failure
+        after = np.clip(np.searchsorted(grid, wanted), 1, max(len(grid) - 1, 1))
+        is_before = wanted - grid[after - 1] < grid[np.minimum(after, len(grid) - 1)] - wanted
+        return found.states[np.minimum(np.where(is_before, after - 1, after), len(grid) - 1)]
 
     @cached_property
     def resolved(self) -> tuple[np.ndarray, np.ndarray]:

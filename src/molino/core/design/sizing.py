@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
@@ -13,8 +13,8 @@ from molino.core import units
 from molino.core.arguments import checked
 from molino.core.design.confidence import SpreadSources, UncertainNumbers, check_confidence, draws_for, find_sources
 from molino.core.design.size_search import SizeSearchResult, along_run, by_whole_runs
+from molino.core.design.sizing_at_confidence import count_at_confidence, size_at_confidence
 from molino.core.design.steady_sizing import along_steady_states
-from molino.core.design.sure_sizing import sure_count, sure_size
 from molino.core.design.whole_numbers import counts_of, least_number, with_count
 from molino.core.errors import InputError, UnreachableError, nearest
 from molino.core.frozen import Frozen
@@ -62,7 +62,7 @@ class Sizing(Frozen, Result):
     confidence : float or None
         With which probability it reaches the target; None where only its own numbers count.
     nominal : float or None
-        The size in SI that its own numbers ask for, without an allowance for what is uncertain.
+        The size in SI that is needed with the numbers as they stand, whatever is uncertain (the nominal size).
     reached : float
         The share of draws that reach the target with it; nan without a confidence.
     sources : SpreadSources or None
@@ -125,7 +125,7 @@ class Sizing(Frozen, Result):
             low, high = (float(display.number(bound, kind)) for bound in self.interval)
             row |= {"95 % low": low, "95 % high": high}
         if self.confidence is not None:
-            row |= {"confidence": self.confidence, "without allowance": self._number(self.nominal)}
+            row |= {"confidence": self.confidence, "nominal": self._number(self.nominal)}
         time = float(display.number(self.run.residence_time_si, "time"))
         return pd.DataFrame([{**row, "unit": display.unit(kind), display.heading("residence time", "time"): time}])
 
@@ -140,7 +140,7 @@ class Sizing(Frozen, Result):
             **entry(display, self.value, kind),
             "interval_95": interval,
             "confidence": self.confidence,
-            "without_allowance": None if self.nominal is None else self._number(self.nominal),
+            "nominal": None if self.nominal is None else self._number(self.nominal),
             "reached_by_draws": None if self.confidence is None else self.reached,
             "sources": None if self.sources is None else self.sources.to_dict()["sources"],
             "margin": None if self.margin is None else float(display.difference(self.margin, self.metric.kind)),
@@ -148,6 +148,22 @@ class Sizing(Frozen, Result):
             "remark": self.remark,
             "run": self.run.to_dict(),
         }
+
+    def _decided(self) -> tuple[str, str]:
+        """What was decided, and its kind of quantity."""
+        return f"{self.vary.replace('_', ' ')} of {self.vessel.label}", self.kind
+
+    def _slopes_by_constants(self, names: Sequence[str]) -> np.ndarray:
+        """Exact slopes of the size by constants: -(dm/dk) / (dm/dV), of its nominal value."""
+        run: Any = self.run
+        if self.confidence is not None and self.nominal is not None:
+            nominal = self.vessel.with_({self.vary: _shown(self.display, self.nominal, self.kind)})
+            run = nominal.outcome()
+        if self.margin is not None:
+            message = f"the size is a whole number of {self.vary}, which has no slopes"
+            raise InputError(message, "next experiment", "size its length or volume, and narrow that")
+        by_size = float(run._slopes_of((self.metric,), [self.vary])[0, 0])
+        return np.asarray(-run._constant_slopes(self.metric, names) / by_size)
 
     def _number(self, si: float | None) -> float:
         return math.nan if si is None else float(self.display.number(si, self.kind))
@@ -161,7 +177,7 @@ class Sizing(Frozen, Result):
             lines.append(f"  95 % interval          {low} to {high} (from the fit of the constants)")
         if self.confidence is not None and self.nominal is not None:
             lines[0] += f" with {self.confidence:.4g} confidence"
-            lines.append(f"  without allowance      {display.text(self.nominal, kind)}")
+            lines.append(f"  nominal size           {display.text(self.nominal, kind)}")
             lines.append(f"  draws that reach it    {100 * self.reached:.1f} % of {draws_for(self.vessel)}")
         if self.sources is not None:
             lines += [f"  {name:<22} {text}" for name, text in self.sources.facts().items()]
@@ -244,12 +260,12 @@ def _with_confidence(
     if is_count:
         assert isinstance(vessel, Vessel)
         base, sign = vessel, 1.0 if (plain.margin or 0.0) >= 0 else -1.0
-        found = sure_count(
+        found = count_at_confidence(
             lambda n: with_count(base, plain.vary, int(n)), int(plain.value), vessel.label, uncertain, metric, wanted,
             sign, confidence, seed, progress,
         )  # fmt: skip
     else:
-        found = sure_size(
+        found = size_at_confidence(
             lambda s: plain.vessel.with_({plain.vary: _shown(display, s, kind) if kind != "number" else s}),
             plain.value, plain.run, plain.vary, uncertain, metric, wanted, confidence, seed,
             lambda s: f"{plain.vary.replace('_', ' ')} {display.text(s, kind)}", progress,

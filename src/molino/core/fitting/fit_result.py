@@ -17,7 +17,7 @@ from molino.core.fitting.bootstrap import Bootstrap, bootstrap
 from molino.core.fitting.experiments import OUTLET, Experiment
 from molino.core.fitting.least_squares import RANK, Optimum, Problem, Scale, degrees_by_group, leverage
 from molino.core.fitting.model import TIGHT, sample_of, vessel_of
-from molino.core.fitting.next_experiment import NextExperiment, grid, next_experiment
+from molino.core.fitting.next_experiment import Decision, NextExperiment, grid, next_experiment
 from molino.core.fitting.profile_likelihood import ProfileLikelihood, Region, profile_likelihood, region
 from molino.core.fitting.residual_diagnostics import Diagnosis, diagnose
 from molino.core.frozen import Frozen
@@ -404,11 +404,33 @@ class Fit(Frozen, Result):
         return bootstrap(self, times, kind, seed, workers, progress)
 
     def next_experiment(
-        self, narrow: str, *, T: Sequence[Any] = (), charges: Sequence[Mapping[str, Any]] = (),
-        times: Sequence[Sequence[Any]] = (), vessel: str = "batch",
+        self, narrow: str | Decision, *, T: Sequence[Any] = (), charges: Sequence[Mapping[str, Any]] = (),
+        times: Sequence[Sequence[Any]] = (), vessel: str = "batch", several: int = 1,
     ) -> NextExperiment:  # fmt: skip
-        """Which combination of temperature, charge and times would narrow a constant most; see `planning`."""
-        return next_experiment(self, narrow, grid(T, charges, times, vessel))
+        """Which combination of temperature, charge and times would narrow a constant or a decision most.
+
+        Parameters
+        ----------
+        narrow : str, Sizing or Optimum
+            A fitted constant; "D" or "A" for all constants by that criterion; or what was decided with them: the size
+            that `mo.size` found, the value of an optimum that `mo.optimize` found.
+        T, charges, times : sequences
+            Of temperatures, of charges by species, and of lists of sampling times; every combination is a candidate.
+        vessel : str
+            In which it would be run.
+        several : int
+            How many experiments are made together; one may be made more than once.
+
+        Returns
+        -------
+        NextExperiment
+
+        Raises
+        ------
+        InputError
+            If nothing such was fitted, or there is no candidate.
+        """
+        return next_experiment(self, narrow, grid(T, charges, times, vessel), several)
 
     def chemistry_of(self, run: str) -> Chemistry:
         """The chemistry with the constants of one run, where some are the run's own."""

@@ -1,12 +1,12 @@
-"""The next experiment: which of the candidates would narrow a constant most."""
+"""The next experiment: which of the candidates would narrow a constant, a decision or all constants most."""
 
 from __future__ import annotations
 
 import itertools
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
 
@@ -16,6 +16,7 @@ from molino.core.fitting.experiments import Experiment
 from molino.core.frozen import Frozen
 from molino.core.results import Result
 from molino.core.statistics import half_width
+from molino.core.units import Display
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -23,9 +24,31 @@ if TYPE_CHECKING:
     from molino.core.fitting.fit_result import Fit
 
 
+class Decision(Protocol):
+    """What follows from fitted constants, and is the narrower the better they are known: a size, an optimum."""
+
+    @property
+    def display(self) -> Display:
+        """The units in which it is shown."""
+
+    def _decided(self) -> tuple[str, str]:
+        """What was decided in words, and its kind of quantity (or a unit, where it has no kind)."""
+
+    def _slopes_by_constants(self, names: Sequence[str]) -> np.ndarray:
+        """Its slopes by constants in SI, shape (constants,)."""
+
+
 @dataclass(frozen=True)
 class Candidate:
-    """One experiment that could be made, and the half width of the 95 % interval it would leave, in SI."""
+    """One experiment that could be made, and what it would leave of the criterion.
+
+    Attributes
+    ----------
+    run : Experiment
+    half_width : float
+        Of the 95 % interval that would be left, in SI; of the D- and A-criterion the mean half width of all constants,
+        relative to now.
+    """
 
     run: Experiment
     half_width: float
@@ -33,16 +56,23 @@ class Candidate:
 
 @dataclass(frozen=True, eq=False)
 class NextExperiment(Frozen, Result):
-    """Candidates, the best first, for narrowing one constant; `now` is its half width without any of them, in SI.
+    """Candidates, the best first, for narrowing what follows from a fit.
 
     Attributes
     ----------
-    constant : str
+    what : str
+        What is narrowed: a constant, a decision ("length of coil"), or the criterion of all constants.
+    unit : str
+        In which half widths are shown; empty where they are relative to now.
     now : float
-        Half width of its 95 % interval now, in SI.
+        Half width of its 95 % interval now, in SI; 1 of a criterion of all constants.
     candidates : tuple of Candidate
-        The best first.
+        Each by itself, the best first.
     fit : Fit
+    together : tuple of Experiment
+        The best set, where several were to be made together.
+    after : float
+        The half width that the best (or all of them together) would leave, in SI.
 
     Examples
     --------
@@ -50,28 +80,32 @@ class NextExperiment(Frozen, Result):
     >>> open_chem = mo.Chemistry(mo.Reaction("A -> B", name="r", k=mo.Unknown("0.1 1/min")))
     >>> run = mo.Experiment("1", [60.0, 120.0, 240.0, 480.0], {"A": [820.0, 675.0, 448.0, 204.0]}, {"A": 1000.0})
     >>> fit = mo.fit(open_chem, run)
-    >>> from molino.core.fitting.next_experiment import grid, next_experiment
-    >>> best = next_experiment(fit, "r.k", grid([], [{"A": 1000.0}], [[60.0, 300.0], [600.0, 900.0]]))
+    >>> best = fit.next_experiment("r.k", charges=[{"A": 1000.0}], times=[[60.0, 300.0], [600.0, 900.0]])
     >>> len(best.table())
     2
     """
 
-    constant: str
+    what: str
+    unit: str
     now: float
     candidates: tuple[Candidate, ...]
     fit: Fit
+    together: tuple[Experiment, ...] = ()
+    after: float = math.nan
 
     @property
     def best(self) -> Candidate:
         return self.candidates[0]
 
+    @property
+    def _factor(self) -> float:
+        return float(units.unit(self.unit).factor) if self.unit else 1.0
+
     def table(self) -> pd.DataFrame:
-        """One row a candidate: its conditions, and the half width after it."""
+        """One row a candidate: its conditions, and the half width after it; those of the best set are marked."""
         import pandas as pd
 
         display = self.fit.data.display
-        unit = self.fit[self.constant].unit or ""
-        factor = units.unit(unit).factor
         rows = []
         for candidate in self.candidates:
             run = candidate.run
@@ -84,29 +118,44 @@ class NextExperiment(Frozen, Result):
             row[display.heading("samples at", "time")] = ", ".join(
                 f"{display.number(t, 'time'):.4g}" for t in run.times
             )
-            heading = f"± of {self.constant}" + (f" [{unit}]" if unit else "")
-            row[heading] = candidate.half_width / factor
+            heading = "half width" + (f" [{self.unit}]" if self.unit else "")
+            row[heading] = candidate.half_width / self._factor
             row["of now"] = f"{candidate.half_width / self.now:.0%}" if math.isfinite(self.now) else "determined"
+            if self.together:
+                row["chosen"] = sum(run is one for one in self.together) or ""
             rows.append(row)
         return pd.DataFrame(rows)
 
     def to_dict(self) -> dict[str, Any]:
-        """Plain data: the constant to be narrowed, and every candidate, the best first."""
-        return {"constant": self.constant, "candidates": self.table().to_dict("records")}
+        """Plain data: what is narrowed, every candidate, the best first, and the best set."""
+        return {
+            "narrow": self.what, "unit": self.unit, "now": self.now / self._factor, "after": self.after / self._factor,
+            "together": [run.name for run in self.together], "candidates": self.table().to_dict("records"),
+        }  # fmt: skip
+
+    def _width(self, si: float) -> str:
+        if not math.isfinite(si):
+            return "undetermined"
+        return f"± {si / self._factor:.3g} {units.pretty(self.unit)}".rstrip()
+
+    def _in_words(self, run: Experiment) -> str:
+        display = self.fit.data.display
+        at = f"{display.text(run.T, 'temperature')}, " if run.T is not None else ""
+        charged = ", ".join(f"{s} {display.text(c, 'concentration')}" for s, c in run.initial.items() if c > 0)
+        times = ", ".join(f"{display.number(t, 'time'):.4g}" for t in run.times)
+        return f"{at}{charged}, samples at {times} {units.pretty(display.unit('time'))}".rstrip()
 
     def __str__(self) -> str:
-        display, unit = self.fit.data.display, self.fit[self.constant].unit or ""
-        factor = units.unit(unit).factor
-        now = f"± {self.now / factor:.3g} {units.pretty(unit)}".rstrip() if math.isfinite(self.now) else "undetermined"
-        best = self.best
-        at = f"{display.text(best.run.T, 'temperature')}, " if best.run.T is not None else ""
-        charged = ", ".join(f"{s} {display.text(c, 'concentration')}" for s, c in best.run.initial.items() if c > 0)
-        times = ", ".join(f"{display.number(t, 'time'):.4g}" for t in best.run.times)
-        message = (
-            f"{self.constant} is now {now}; of {len(self.candidates)} candidates the best is {at}{charged}, samples at "
-            f"{times} {units.pretty(display.unit('time'))}: ± {best.half_width / factor:.3g} {units.pretty(unit)}"
-        )
-        return message.rstrip()
+        is_relative = self.what in _CRITERIA.values()
+        now = "1, relative" if is_relative else self._width(self.now)
+        lines = [f"{self.what} is now {now}; of {len(self.candidates)} candidates "]
+        if not self.together:
+            return f"{lines[0]}the best is {self._in_words(self.best.run)}: {self._width(self.best.half_width)}"
+        lines[0] += f"the best {len(self.together)} together leave {self._width(self.after)}:"
+        for run in dict.fromkeys(self.together):
+            times = sum(run is one for one in self.together)
+            lines.append(f"  {self._in_words(run)}" + (f" ({times} times)" if times > 1 else ""))
+        return "\n".join(lines)
 
 
 def grid(
@@ -137,46 +186,144 @@ def grid(
     ]
 
 
-def next_experiment(fit: Fit, constant: str, candidates: Sequence[Experiment]) -> NextExperiment:
-    """Order candidates by the half width that would be left of a constant's 95 % interval.
+_CRITERIA = {"D": "mean half width of all constants (D-criterion)", "A": "root mean square half width (A-criterion)"}
+_MOST_EXCHANGES = 20
+
+
+def next_experiment(
+    fit: Fit, narrow: str | Decision, candidates: Sequence[Experiment], several: int = 1
+) -> NextExperiment:  # fmt: skip
+    """Order candidates by what they would leave of a constant's, a decision's or all constants' 95 % interval.
 
     C_new = (C^-1 + sum of g' g / s^2)^-1, with g the slopes of what would be measured, at the constants found so far
-    (A. C. Atkinson, A. N. Donev, Optimum Experimental Designs, 1992, chapter 18). All measured species are taken to be
-    measured again, with the errors that were found.
+    (A. C. Atkinson, A. N. Donev, Optimum Experimental Designs, 1992, chapters 10 and 18). All measured species are
+    taken to be measured again, with the errors that were found. A decision (a size, the value of an optimum) counts by
+    its slopes by the constants, d' C d; the D-criterion by the determinant of C, the A-criterion by its trace, the
+    constants relative to what they are now. Several together are chosen one after another and then exchanged as long
+    as that gains (V. V. Fedorov, Theory of Optimal Experiments, 1972).
 
     Raises
     ------
     InputError
-        If no such constant was fitted, there is no candidate, or the fit was to rates.
+        If nothing such was fitted, there is no candidate, or the fit was to rates.
     """
     if not fit.parameter_map.runs:
         raise InputError("this fit was to rates", "next experiment", "plan with a fit to runs")
-    if constant not in fit.values:
-        raise InputError(f"no constant '{constant}' was fitted", "next experiment", nearest(constant, fit.values))
     if not candidates:
         raise InputError("there is no candidate", "next experiment", "give T, charges and times to choose from")
-    i = list(fit.values).index(constant)
+    if isinstance(several, bool) or not isinstance(several, int) or several < 1:
+        raise InputError(f"several = {several!r}", "next experiment", "give how many are made together: 1, 2, 3, ...")
     size = np.where(fit.optimum.parameters != 0, np.abs(fit.optimum.parameters), 1.0)
-    points = fit.points
-    weighted = points.slopes * size / points.standard_deviation[:, None] / math.sqrt(fit.variance)
-    information = weighted.T @ weighted
-    found = []
+    information = _information(fit, size)
+    criterion = _read_criterion(fit, narrow, size, information)
+    gains, counts = [], []
     for run in candidates:
         try:
             _, _, slopes, standard_deviation = fit.expected(run, run.times)
         except (InputError, SolveError) as fault:
             raise InputError(f.within(run.name) for f in fault.faults) from fault
         rows = (slopes / standard_deviation[:, :, None]).reshape(-1, len(size)) * size
-        error = _error(information + rows.T @ rows, i) * size[i]
-        found.append(Candidate(run, half_width(error, fit.degrees_of_freedom + len(rows))))
-    now = half_width(fit.estimates[i].standard_error, fit.degrees_of_freedom)
-    return NextExperiment(constant, now, tuple(sorted(found, key=lambda c: c.half_width)), fit)
+        gains.append(rows.T @ rows)
+        counts.append(len(rows))
+
+    def after(chosen: Sequence[int]) -> float:
+        whole = information + sum((gains[n] for n in chosen), np.zeros_like(information))
+        return criterion.half_width(whole, sum(counts[n] for n in chosen))
+
+    found = sorted((Candidate(run, after([n])) for n, run in enumerate(candidates)), key=lambda c: c.half_width)
+    chosen = _best_set(after, len(candidates), several) if several > 1 else []
+    return NextExperiment(
+        criterion.what, criterion.unit, criterion.half_width(information, 0), tuple(found), fit,
+        tuple(candidates[n] for n in chosen), after(chosen) if chosen else found[0].half_width,
+    )  # fmt: skip
 
 
-def _error(information: np.ndarray, i: int) -> float:
-    """Standard error of one constant; infinite where it is still not determined."""
+def _best_set(after: Callable[[Sequence[int]], float], count: int, several: int) -> list[int]:
+    """So many of the candidates, perhaps one of them more than once, that leave least together."""
+    chosen: list[int] = []
+    for _ in range(several):
+        chosen.append(min(range(count), key=lambda n: after([*chosen, n])))
+    least = after(chosen)
+    for _ in range(_MOST_EXCHANGES):
+        has_gained = False
+        for place in range(several):
+            others = chosen[:place] + chosen[place + 1 :]
+            best = min(range(count), key=lambda n: after([*others, n]))
+            if after([*others, best]) < least * (1 - 1e-9):
+                chosen, least, has_gained = [*others, best], after([*others, best]), True
+        if not has_gained:
+            break
+    return sorted(chosen)
+
+
+@dataclass(frozen=True, eq=False)
+class _Criterion:
+    """What is narrowed: along a direction of the constants (each relative to its size), or all of them."""
+
+    what: str
+    unit: str
+    direction: np.ndarray | None
+    degrees_of_freedom: float = 1.0
+    kind: str = ""
+    now: np.ndarray | None = None
+
+    def half_width(self, information: np.ndarray, more: int) -> float:
+        """What an information matrix leaves, with so many more observations."""
+        if self.direction is not None:
+            return half_width(_error(information, self.direction), self.degrees_of_freedom + more)
+        assert self.now is not None
+        try:
+            if self.kind == "D":
+                _, log = np.linalg.slogdet(information)
+                _, before = np.linalg.slogdet(self.now)
+                return float(np.exp((before - log) / (2 * len(information))))
+            return float(np.sqrt(np.trace(np.linalg.inv(information)) / np.trace(np.linalg.inv(self.now))))
+        except np.linalg.LinAlgError:
+            return math.inf
+
+
+def _information(fit: Fit, size: np.ndarray) -> np.ndarray:
+    """The information on the constants, each relative to its size: the inverse of their covariance where it has one."""
+    if not fit.reasons:
+        return np.asarray(np.linalg.inv(fit.covariance / np.outer(size, size)))
+    points = fit.points
+    weighted = points.slopes * size / points.standard_deviation[:, None] / math.sqrt(fit.variance)
+    return np.asarray(weighted.T @ weighted)
+
+
+def _read_criterion(fit: Fit, narrow: str | Decision, size: np.ndarray, information: np.ndarray) -> _Criterion:
+    """What is to be narrowed; InputError where nothing such was fitted."""
+    names = list(fit.values)
+    if isinstance(narrow, str):
+        if narrow in _CRITERIA:
+            return _Criterion(_CRITERIA[narrow], "", None, 1.0, narrow, information)
+        if narrow not in fit.values:
+            advice = nearest(narrow, [*fit.values, *_CRITERIA])
+            raise InputError(f"no constant '{narrow}' was fitted", "next experiment", advice)
+        direction = np.zeros(len(size))
+        direction[names.index(narrow)] = size[names.index(narrow)]
+        return _Criterion(narrow, fit[narrow].unit or "", direction, fit[narrow].degrees_of_freedom)
+    if not hasattr(narrow, "_slopes_by_constants"):
+        advice = "give a constant, 'D', 'A', a size (mo.size) or an optimum (mo.optimize)"
+        raise InputError(f"{narrow!r} is nothing that can be narrowed", "next experiment", advice)
+    known = {p.name for p in fit.chemistry.numbers}
+    own = [name for name in names if name in known]
+    if not own:
+        raise InputError("it depends on no fitted constant", "next experiment", "fit the constants of its chemistry")
+    direction = np.zeros(len(size))
+    slopes = narrow._slopes_by_constants(own)
+    for name, slope in zip(own, slopes, strict=True):
+        direction[names.index(name)] = slope * size[names.index(name)]
+    what, kind = narrow._decided()
+    degrees = fit.chemistry.covariance.degrees_of_freedom if fit.chemistry.covariance is not None else 1
+    return _Criterion(what, narrow.display.unit(kind) if kind in units.SI_UNITS else kind, direction, degrees)
+
+
+def _error(information: np.ndarray, direction: np.ndarray) -> float:
+    """Standard error along a direction of the constants; infinite where it is still not determined."""
     values, vectors = np.linalg.eigh(information)
     known = values > 1e-14 * values[-1]
-    if np.any(np.abs(vectors[i, ~known]) > 1e-3):
+    along = vectors.T @ direction
+    if np.any(np.abs(along[~known]) > 1e-3 * np.linalg.norm(direction)):
         return math.inf
-    return math.sqrt(float(np.sum(vectors[i, known] ** 2 / values[known])))
+    return math.sqrt(float(np.sum(along[known] ** 2 / values[known])))

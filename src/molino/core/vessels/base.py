@@ -19,9 +19,9 @@ from molino.core.chemistry.constants import Parameter
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
 from molino.core.chemistry.notation import Equations
 from molino.core.chemistry.species import Species
-from molino.core.dual import Number
+from molino.core.dual import Number, value_of
 from molino.core.errors import Faults, InputError, UnitError, nearest
-from molino.core.frozen import Frozen, copied, field_names, settle
+from molino.core.frozen import Frozen, FrozenMapping, copied, field_names, settle
 from molino.core.printing import Printed
 from molino.core.schema import given_values, read_fields, schema_of, settings_of, sizes_of
 from molino.core.thermo.energy import CAPACITY, Energy, enthalpies, moved_references
@@ -74,6 +74,8 @@ class Setting:
     give: Callable[[float], Any] = float
 
 
+_MOVABLE = ("T", "P", "coolant T")
+"""Settings besides constants that can change while a vessel runs."""
 _UNTOUCHED = frozenset({"_fed", "_by_name", "_thermal", "_phase", "_key", "_model", "_standing_numbers"})
 """What a vessel works out for itself and no independent number touches."""
 
@@ -95,6 +97,7 @@ class Vessel(Frozen, Printed):
     catalyst: Catalyst | None
     heat: Any
     show: Mapping[str, str]
+    profiles: Mapping[str, Any] = FrozenMapping()
 
     def _build(self) -> Model:
         """Its model: balances as symbols."""
@@ -196,9 +199,14 @@ class Vessel(Frozen, Printed):
 
     def _moving_numbers(self) -> dict[sp.Symbol, PiecewiseLinear]:
         """The numbers that change while it runs."""
+        found: dict[sp.Symbol, PiecewiseLinear] = {}
         if isinstance(self.heat, Jacket) and isinstance(self.heat.T, PiecewiseLinear):
-            return {COOLANT: self.heat.T}
-        return {}
+            found[COOLANT] = self.heat.T
+        for name in self.profiles:
+            course = self._profile_of(name)
+            for symbol, (a, b) in self._moved_symbols(name).items():
+                found[symbol] = PiecewiseLinear(course.times, tuple(a + b * v for v in course.values))
+        return found
 
     def _goes_in(self, species: str) -> bool:
         """Whether some of a species is fed or charged."""
@@ -250,8 +258,97 @@ class Vessel(Frozen, Printed):
                 contents = contents.with_portion(self._portion_settings[name], value)
             found = found._with_contents(contents)
         for name, value in given.items():
-            found = found._setting(name).put(value)
+            found = found._with_profile(name, value) if isinstance(value, Profile) else found._setting(name).put(value)
         return found  # type: ignore[no-any-return]
+
+    def _with_profile(self, name: str, profile: Profile) -> Self:
+        """The same with a number that changes while it runs."""
+        if name == "T" and not self.is_non_isothermal:
+            return self.with_(T=None, heat=profile)
+        if name == "coolant T" and isinstance(self.heat, Jacket):
+            return self.with_(heat=replace(self.heat, T=[*profile.points]))
+        return self.with_(profiles={**self.profiles, name: profile})
+
+    def _moved_symbols(self, name: str) -> dict[sp.Symbol, tuple[float, float]]:
+        """The parameters of the balances that move with a setting while it runs: each is a + b times it.
+
+        Raises
+        ------
+        InputError
+            If there is no such setting, or it cannot change while the vessel runs.
+        """
+        if name == "T" and not self.is_non_isothermal:
+            return {TEMPERATURE: (0.0, 1.0)}
+        setting = self._setting(name)
+        if name == "T":
+            advice = "move 'coolant T' of a jacket, or let the temperature be prescribed"
+            raise InputError("its temperature follows from a balance of energy", self.label, advice)
+        if name == "coolant T" and "time" in self._moves_along:
+            return {COOLANT: (0.0, 1.0)}
+        constants = [self._constant_setting(p.name) for p in self.chemistry.numbers]
+        if name not in (*constants, *_MOVABLE):
+            can = [*(n for n in _MOVABLE if n in self._settings), *self._more_movable(), *constants]
+            advice = f"what can: {', '.join(can[:12])}"
+            raise InputError(f"{name} cannot change while it runs", self.label, advice)
+        own = setting.own if math.isfinite(setting.own) and setting.own > 0 else 1.0
+        rows = []
+        for share in (1.0, 1.1, 1.3):
+            numbers, _ = self._parameters({name: share * own})
+            rows.append({s: float(value_of(n)) for s, n in numbers.items() if s in self._in_balances})
+        found = {}
+        for symbol, number in rows[0].items():
+            b = (rows[1][symbol] - number) / (0.1 * own)
+            if rows[1][symbol] != number or rows[2][symbol] != number:
+                if abs(number + 0.3 * own * b - rows[2][symbol]) > 1e-9 * abs(rows[2][symbol]):
+                    message = f"{name} stands in the balances in a way that no straight lines follow"
+                    raise InputError(message, self.label, "move another number")
+                found[symbol] = (number - b * own, b)
+        return found
+
+    def _profile_setting(self, name: str) -> Setting:
+        """What reads the values of a profile of a setting."""
+        return self._setting(name)
+
+    def _more_movable(self) -> tuple[str, ...]:
+        """Further numbers that can change while it runs."""
+        return ()
+
+    @cached_property
+    def _in_balances(self) -> frozenset[sp.Symbol]:
+        """The symbols that stand in its right-hand sides, and not in the initial state alone."""
+        balances = self._model.followed
+        both = (*balances.rhs, *(e for _, e in balances.definitions))
+        return frozenset[sp.Symbol]().union(*(e.free_symbols for e in both))
+
+    @property
+    def _moves_along(self) -> tuple[str, float]:
+        """What a profile is over, and by how much that is multiplied to be what the balances run along."""
+        return "time", 1.0
+
+    def _profile_of(self, name: str) -> PiecewiseLinear:
+        """A profile that was given for a setting, over what the balances run along."""
+        kind, factor = self._moves_along
+        setting = self._profile_setting(name)
+
+        def read(value: Any) -> float:
+            given = units.read(value, name=name)
+            return 0.0 if given.si == 0.0 else setting.read(value)[0]
+
+        found = self.profiles[name].of_setting(kind, f"{self.label}, profile of {name}", read)
+        return PiecewiseLinear(tuple(t * factor for t in found.times), found.values)
+
+    def _check_profiles(self) -> None:
+        """Raise InputError for a profile of what cannot move, or that is none."""
+        faults = Faults()
+        for name, profile in self.profiles.items():
+            with faults.at(f"{self.label}, profile of {name}"):
+                if not isinstance(profile, Profile):
+                    raise InputError(f"{profile!r} is no profile", "", "give mo.Profile([(time, value), ...])")
+                if name == "T":
+                    raise InputError("a profile of the temperature is given as heat", "", "give heat=mo.Profile(...)")
+                self._moved_symbols(name)
+                self._profile_of(name)
+        faults.raise_any()
 
     @cached_property
     def _portion_settings(self) -> dict[str, str]:
@@ -679,6 +776,9 @@ def check_vessel(
     if not faults.found and not isinstance(vessel.heat, Profile | None):
         with faults.at(vessel.label):
             vessel._require_energy()
+    if not faults.found and vessel.profiles:
+        with faults.at():
+            vessel._check_profiles()
     for kind, text in vessel.show.items():
         with faults.at(f"{vessel.label}, show"):
             if kind not in units.SI_UNITS:

@@ -74,6 +74,8 @@ class Batch(ChargedVessel):
         Batch time; what `run()` runs to and `size(vary="time")` finds.
     catalyst : Catalyst, optional
         Where a rate is per catalyst mass, catalyst volume or area.
+    profiles : mapping of condition to Profile, optional
+        Other numbers that change while it runs, like a constant of the chemistry: {"u": mo.Profile([...])}.
     name : str
         For tables and messages.
     show : mapping of kind to unit
@@ -108,6 +110,7 @@ class Batch(ChargedVessel):
     heat: Any = None
     catalyst: Any = part(Catalyst)
     name: str = ""
+    profiles: Mapping[str, Profile] = field(default_factory=dict)
     show: Mapping[str, str] = field(default_factory=dict)
 
     def __post_init__(self) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import MISSING, dataclass, replace
 from typing import Any
 
@@ -250,11 +250,13 @@ class Jacket(Frozen, Printed):
 
 @dataclass(frozen=True, eq=False)
 class Profile(Frozen, Printed):
-    """A temperature that is prescribed, in straight lines over time (in a tube: along its length or volume).
+    """A number that changes in a prescribed way, in straight lines over time (in a tube: along its length or volume).
+
+    As `heat` of a vessel it is its temperature; `profiles` of a vessel, and `with_`, take it for other numbers, too.
 
     Parameters
     ----------
-    points : list of (time, temperature)
+    points : list of (time, value)
         [("0 min", "20 degC"), ("30 min", "80 degC")]; after the last it stays. The same time twice is a jump.
 
     Raises
@@ -274,8 +276,12 @@ class Profile(Frozen, Printed):
     points: Any = quantity("temperature", MISSING, profile=True)
 
     def piecewise(self, along: str, place: str) -> PiecewiseLinear:
-        """Over time, length or volume."""
+        """A temperature over time, length or volume."""
         return PiecewiseLinear.read(self.points, along, "temperature", f"{place}, heat")
+
+    def of_setting(self, along: str, place: str, read: Callable[[Any], float]) -> PiecewiseLinear:
+        """Another number over time, length or volume; `read` gives it in SI."""
+        return PiecewiseLinear.read(self.points, along, "number", place, read=read)
 
     @property
     def shape(self) -> HeatShape:

@@ -15,6 +15,7 @@ import numpy as np
 import sympy as sp
 
 from molino.core.arguments import checked, short
+from molino.core.balances.system import TIME
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
 from molino.core.chemistry.formula import concentration as concentration_symbol
 from molino.core.chemistry.symbolic_network import SymbolicNetwork
@@ -23,9 +24,9 @@ from molino.core.vessels.model import Model, StreamForm
 
 _OF_THE_WHOLE = {
     "temperature": "temperature", "pressure": "pressure", "duty": "power", "heat": "energy", "heat flow": "power",
-    "volume": "volume", "catalyst mass": "mass", "volumetric flow": "volumetric flow", "molar flow": "molar flow",
-    "mass flow": "mass flow", "amount": "amount", "mass": "mass", "coolant temperature": "temperature",
-    "coolant outlet temperature": "temperature",
+    "batch time": "time", "volume": "volume", "catalyst mass": "mass", "volumetric flow": "volumetric flow",
+    "molar flow": "molar flow", "mass flow": "mass flow", "amount": "amount", "mass": "mass",
+    "coolant temperature": "temperature", "coolant outlet temperature": "temperature",
 }  # fmt: skip
 """What belongs to no species, with its kind of quantity."""
 _OF_A_SPECIES = {
@@ -80,10 +81,10 @@ class Metric:
 
     `what` is, of a species, "conversion", "yield", "selectivity", "concentration", "fraction" (mole fraction), "mass
     fraction", "molar flow" and "mass flow" (of what flows), "amount" and "mass" (in a batch) or "production" (formed
-    per time; in a batch its mean up to now); of the whole, "temperature", "pressure", "duty" (of what flows), "heat"
-    (that came into a batch), "heat flow" (through the walls at this moment, in), "volume" (of the contents; of a tube
-    up to here), "catalyst mass", "volumetric flow", "molar flow", "mass flow", "amount", "mass", "coolant temperature"
-    or "coolant outlet temperature". `stream` names another stream than the first ("permeate").
+    per time; in a batch its mean up to now); of the whole, "batch time", "temperature", "pressure", "duty" (of
+    what flows), "heat" (that came into a batch), "heat flow" (through the walls at this moment, in), "volume" (of the
+    contents; of a tube up to here), "catalyst mass", "volumetric flow", "molar flow", "mass flow", "amount", "mass",
+    "coolant temperature" or "coolant outlet temperature". `stream` names another stream than the first ("permeate").
 
     Parameters
     ----------
@@ -219,6 +220,10 @@ class Metric:
             if symbol in model.balances.known:
                 return symbol
             raise InputError(f"no {self.what} is known", str(self), f"give the {self.what}")
+        if self.what == "batch time":
+            if model.balances.independent == TIME and not model.is_flowing:
+                return TIME
+            raise InputError("what flows has no batch time", str(self), "ask for its volume")
         if self.what == "volume":
             return model.volume
         if self.what == "catalyst mass":

@@ -7,7 +7,7 @@ the same symbols throughout, so nothing is compiled anew for a stage.
 from __future__ import annotations
 
 import itertools
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import Any
@@ -36,7 +36,10 @@ class PiecewiseLinear:
         return cls((0.0,), (value,))
 
     @classmethod
-    def read(cls, given: Any, along: str, kind: str, place: str, zero: bool = False) -> PiecewiseLinear:
+    def read(
+        cls, given: Any, along: str, kind: str, place: str, zero: bool = False,
+        read: Callable[[Any], float] | None = None,
+    ) -> PiecewiseLinear:  # fmt: skip
         """From (time, value) pairs; InputError for what is none, or does not rise in time."""
         faults = Faults()
         times, values = [], []
@@ -48,7 +51,7 @@ class PiecewiseLinear:
             with faults.at(place):
                 times.append(units.positive(at, along, along, zero=True).si)
             with faults.at(place):
-                values.append(units.positive(value, kind, kind, zero=zero).si)
+                values.append(read(value) if read is not None else units.positive(value, kind, kind, zero=zero).si)
         if not faults.found and any(b < a for a, b in itertools.pairwise(times)):
             faults.add(place, "the times do not rise", "put the pairs in order; the same time twice is a jump")
         faults.raise_any()

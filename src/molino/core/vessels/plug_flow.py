@@ -93,6 +93,8 @@ class PlugFlow(FlowVessel):
         What comes in evenly along the tube.
     catalyst : Catalyst, optional
         Where a rate is per catalyst mass, catalyst volume or area.
+    profiles : mapping of condition to Profile, optional
+        Other numbers that change while it runs, like a constant of the chemistry: {"u": mo.Profile([...])}.
     name : str
         For tables and messages.
     show : mapping of kind to unit
@@ -130,6 +132,7 @@ class PlugFlow(FlowVessel):
     side: DistributedFeed | None = None
     catalyst: Any = part(Catalyst)
     name: str = ""
+    profiles: Mapping[str, Profile] = field(default_factory=dict)
     show: Mapping[str, str] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
@@ -277,13 +280,17 @@ class PlugFlow(FlowVessel):
     @property
     def _profile(self) -> PiecewiseLinear:
         """The temperature profile over the volume."""
-        if self.diameter is None:
-            return self.heat.piecewise("volume", self.label)  # type: ignore[no-any-return]
-        piecewise, area = self.heat.piecewise("length", self.label), self._cross_section()
-        return PiecewiseLinear(tuple(z * area for z in piecewise.times), piecewise.values)
+        kind, factor = self._moves_along
+        piecewise = self.heat.piecewise(kind, self.label)
+        return PiecewiseLinear(tuple(z * factor for z in piecewise.times), piecewise.values)
 
     def _moving_numbers(self) -> dict[sp.Symbol, PiecewiseLinear]:
-        return {TEMPERATURE: self._profile} if isinstance(self.heat, Profile) else {}
+        found = super()._moving_numbers()
+        return found | {TEMPERATURE: self._profile} if isinstance(self.heat, Profile) else found
+
+    @property
+    def _moves_along(self) -> tuple[str, float]:
+        return ("volume", 1.0) if self.diameter is None else ("length", self._cross_section())
 
     def _build(self) -> Model:
         wall = () if self.wall is None else (self.wall.term(self.chemistry.names, along=True),)

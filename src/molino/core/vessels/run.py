@@ -55,7 +55,9 @@ def follow(
     whole = Case(vessel._model.followed, vessel._case.values)
     several = segments(whole, vessel._moving_numbers() | dict(moving_numbers or {}), end)
     try:
-        trajectory = integrate_segments(several, rtol, atol, switch)
+        account = vessel._model.energy
+        lacks = account.there - account.wanted if account is not None else None
+        trajectory = integrate_segments(several, rtol, atol, switch, unbalanced=lacks)
     except SolveError as error:
         raise explained(vessel, error) from error
     check_run_out(vessel, trajectory)
@@ -559,9 +561,7 @@ class Run(RunResult):
             both = [model.inlet[s] for s in species] + [model.outlet[s] for s in species]
         else:
             both = [model.amounts[s].wanted for s in species] + [model.amounts[s].there for s in species]
-        points = np.concatenate([part.points for part in self.trajectory.parts])
-        states = np.concatenate([part.states for part in self.trajectory.parts])
-        rows = np.array(self.trajectory.evaluate(tuple(both), points, states))
+        rows = np.array(self.trajectory.evaluate_parts(tuple(both)))
         wanted, there = rows[: len(species)], rows[len(species) :]
         found = {}
         for name, weights in self.vessel._conserved().items():
@@ -569,9 +569,7 @@ class Run(RunResult):
             found[name] = float(np.max(np.abs(weights @ (there - wanted))) / size) if size else 0.0
         energy = model.steady if self.is_steady else model.energy
         if energy is not None:
-            wanted, there, *sizes = self.trajectory.evaluate(
-                (energy.wanted, energy.there, *energy.sizes), points, states
-            )
+            wanted, there, *sizes = self.trajectory.evaluate_parts((energy.wanted, energy.there, *energy.sizes))
             size = max(float(np.max(np.abs(row))) for row in sizes)
             found["energy"] = float(np.max(np.abs(there - wanted)) / size) if size else 0.0
         return found

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar, Self
 
 import numpy as np
 import sympy as sp
@@ -21,7 +21,7 @@ from molino.core.frozen import Frozen, FrozenMapping, settle
 from molino.core.printing import Printed
 from molino.core.schema import option, part, quantity, read_fields
 from molino.core.units import Value
-from molino.core.vessels.base import check_profile, check_vessel, read_vessel_heat
+from molino.core.vessels.base import Setting, check_profile, check_vessel, read_vessel_heat
 from molino.core.vessels.catalyst import Catalyst
 from molino.core.vessels.charged_vessel import ChargedVessel, read_total
 from molino.core.vessels.feed import (
@@ -150,6 +150,8 @@ class SemiBatch(ChargedVessel):
         What passes through the walls; isothermal if left out, with the duty that this takes.
     catalyst : Catalyst, optional
         Where a rate is per catalyst mass, catalyst volume or area.
+    profiles : mapping of condition to Profile, optional
+        Other numbers that change while it runs, like a constant of the chemistry: {"u": mo.Profile([...])}.
     name : str
         For tables and messages.
     show : mapping of kind to unit
@@ -186,6 +188,7 @@ class SemiBatch(ChargedVessel):
     heat: Any = None
     catalyst: Any = part(Catalyst)
     name: str = ""
+    profiles: Mapping[str, Profile] = field(default_factory=dict)
     show: Mapping[str, str] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
@@ -289,13 +292,17 @@ class SemiBatch(ChargedVessel):
         for name, flow in self._inflows.items():
             stream, own_T = self._doses_fed[name], self.doses[name].feed.T
             found |= {flow.inside(s): stream.concentrations.get(s, 0.0) for s in self.chemistry.names}
-            found |= {flow.flow: 0.0, flow.T: own_T.si if own_T is not None else T}
+            found |= {
+                flow.flow: given.get(f"{name} rate", self._steady_doses.get(name, 0.0)),
+                flow.T: own_T.si if own_T is not None else T,
+            }
         return found
 
     def _moving_numbers(self) -> dict[sp.Symbol, PiecewiseLinear]:
         found = super()._moving_numbers()
         for name, flow in self._inflows.items():
-            found[flow.flow] = self.doses[name].piecewise(float(self._doses_fed[name].volume))
+            if name not in self._steady_doses:
+                found[flow.flow] = self.doses[name].piecewise(float(self._doses_fed[name].volume))
         if self._withdrawn is not None:
             found[WITHDRAWN] = self._withdrawn
         return found
@@ -303,6 +310,41 @@ class SemiBatch(ChargedVessel):
     @property
     def _has_segments(self) -> bool:
         return True
+
+    def _more_settings(self) -> Iterable[Setting]:
+        return (self._profile_setting(f"{name} rate") for name in self._steady_doses)
+
+    @cached_property
+    def _steady_doses(self) -> dict[str, float]:
+        """The doses whose rate does not change, and those rates."""
+        courses = {name: d.piecewise(float(self._doses_fed[name].volume)) for name, d in self.doses.items()}
+        return {name: c.values[0] for name, c in courses.items() if len({*c.values}) == 1}
+
+    def _profile_setting(self, name: str) -> Setting:
+        if name not in self._more_movable():
+            return super()._profile_setting(name)
+        own = name.removesuffix(" rate")
+
+        def put(value: Any) -> SemiBatch:
+            return self.with_(doses={**self.doses, own: Dosing(self.doses[own].feed, rate=[(0.0, value)])})
+
+        kind = "volumetric flow"
+        return Setting(name, kind, _read_rate, put, self._steady_doses.get(own, np.nan), kind)
+
+    def _with_profile(self, name: str, profile: Profile) -> Self:
+        dose = self.doses.get(name.removesuffix(" rate")) if name.endswith(" rate") else None
+        if dose is None:
+            return super()._with_profile(name, profile)
+        changed = Dosing(dose.feed, rate=[*profile.points])
+        return self.with_(doses={**self.doses, name.removesuffix(" rate"): changed})
+
+    def _moved_symbols(self, name: str) -> dict[sp.Symbol, tuple[float, float]]:
+        if name in self._more_movable():
+            return {self._inflows[name.removesuffix(" rate")].flow: (0.0, 1.0)}
+        return super()._moved_symbols(name)
+
+    def _more_movable(self) -> tuple[str, ...]:
+        return tuple(f"{name} rate" for name in self.doses)
 
     def _given_below(self) -> list[tuple[str, Value | None]]:
         return [*super()._given_below(), *(pair for dose in self.doses.values() for pair in dose.feed.given())]
@@ -347,3 +389,7 @@ class SemiBatch(ChargedVessel):
         ends += f", {self.time}" if self.time else ""
         dosed = "; ".join(f"{name}: {dose}" for name, dose in self.doses.items())
         return f"{self.title} charged with {self.charge}{at}{ends}, dosed with {dosed}"
+
+
+def _read_rate(value: Any) -> tuple[float, str]:
+    return units.positive(value, "volumetric flow", "rate", zero=True).si, "volumetric flow"

@@ -14,10 +14,11 @@ from molino.core.balances.compiled import compiled
 from molino.core.balances.integrate import Event, Report, Solution, integrate
 from molino.core.balances.source import NotFinite
 from molino.core.balances.system import Case
+from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.errors import InputError, SolveError
 from molino.core.frozen import Frozen
 from molino.core.vessels.piecewise_linear import Segment
-from molino.core.vessels.roles import SINCE, slope_of
+from molino.core.vessels.roles import HEAT, SINCE, slope_of
 
 Switch = Callable[[Case, bool, np.ndarray | None], tuple[Case, tuple[Event, ...], bool]]
 """What an event does: from the case of a stage and whether it has happened, the case to integrate and what to watch."""
@@ -39,9 +40,14 @@ def probing_points(begin: float, end: float) -> np.ndarray:
 
 @dataclass(frozen=True, eq=False)
 class Trajectory(Frozen):
-    """Solutions one after another, each from where the last one ended."""
+    """Solutions one after another, each from where the last one ended.
+
+    `unbalanced` is what the balance of energy lacks, there less wanted: where a prescribed temperature jumps, the heat
+    that this takes is added to that which came in.
+    """
 
     parts: tuple[Solution, ...]
+    unbalanced: sp.Expr | None = None
 
     @property
     def end(self) -> float:
@@ -90,6 +96,11 @@ class Trajectory(Frozen):
             for held, row in zip(found, _evaluated(part.case, expressions, points[own], states[own]), strict=True):
                 held[own] = row
         return found
+
+    def evaluate_parts(self, expressions: tuple[sp.Expr, ...]) -> list[np.ndarray]:
+        """Expressions at the points of all parts, each with the numbers of its part: twice at a jump."""
+        rows = [_evaluated(part.case, expressions, part.points, part.states) for part in self.parts]
+        return [np.concatenate([row[n] for row in rows]) for n in range(len(expressions))]
 
     def at_end(self, expressions: tuple[sp.Expr, ...]) -> list[float]:
         """Expressions of the balances at the end."""
@@ -140,9 +151,12 @@ def moved_expressions(case: Case, expressions: tuple[sp.Expr, ...]) -> tuple[sp.
 
 def integrate_segments(
     segments: Sequence[Segment], rtol: float, atol: float, switch: Switch | None = None,
-    points: Callable[[float, float], np.ndarray] = probing_points,
+    points: Callable[[float, float], np.ndarray] = probing_points, unbalanced: sp.Expr | None = None,
 ) -> Trajectory:  # fmt: skip
-    """Integrate through stages, each from where the last one ended; `switch` says what its events do."""
+    """Integrate through stages, each from where the last one ended; `switch` says what its events do.
+
+    `unbalanced` as in `Trajectory`.
+    """
     begin, state = 0.0, None
     parts: list[Solution] = []
     happened = False
@@ -153,6 +167,8 @@ def integrate_segments(
                 case, events, happened = switch(segment.case, happened, state)
                 if events and state is not None and _has_happened(case, events[0], begin, state):
                     case, events, happened = switch(segment.case, True, state)
+            if parts and state is not None and _temperature_jumps(parts[-1], case, unbalanced):
+                state = state + _heat_of_jump(parts[-1], case, state, unbalanced)
             try:
                 found = integrate(case, points(begin, segment.end), initial=state, rtol=rtol, atol=atol, events=events)
             except SolveError as error:
@@ -163,7 +179,7 @@ def integrate_segments(
             if not (found.events and found.events[-1].event.terminal) or begin >= segment.end:
                 break
             happened = True
-    return Trajectory(tuple(parts))
+    return Trajectory(tuple(parts), unbalanced)
 
 
 def _has_happened(case: Case, event: Event, at: float, state: np.ndarray) -> bool:
@@ -208,9 +224,54 @@ def sensitivities_at(
         if last:
             break
         state, slopes = solution.states[-1], S[-1]
+        after = trajectory.parts[n + 1].case
+        if _temperature_jumps(part, after, trajectory.unbalanced):
+            slopes = slopes + _slopes_of_jump(part, after, state, slopes, by, trajectory.unbalanced)
+            state = state + _heat_of_jump(part, after, state, trajectory.unbalanced)
         if part.events and part.events[-1].event.terminal:
             slopes = slopes + _jump(part, trajectory.parts[n + 1].case, state, slopes, by)
     return np.concatenate(states), np.concatenate(found)
+
+
+def _temperature_jumps(part: Solution, after: Case, unbalanced: sp.Expr | None) -> bool:
+    """Whether a prescribed temperature is another one after a stage than at its end, and heat is counted."""
+    if unbalanced is None or HEAT not in after.balances.symbols or TEMPERATURE not in after.balances.parameters:
+        return False
+    ends = [moved_expressions(case, (TEMPERATURE,)) for case in (part.case, after)]
+    states, at = part.states[-1:].T, np.array([part.end])
+    T = [float(np.ravel(compiled(c.balances).outputs(e)(c.values)(states, at)[0])[0])
+         for c, e in zip((part.case, after), ends, strict=True)]  # fmt: skip
+    return abs(T[1] - T[0]) > 1e-12 * abs(T[0])
+
+
+def _heat_of_jump(part: Solution, after: Case, state: np.ndarray, unbalanced: sp.Expr | None) -> np.ndarray:
+    """The heat that it takes to bring what is there to another temperature, in its place among the states."""
+    assert unbalanced is not None
+    rows = []
+    for case in (part.case, after):
+        moved = moved_expressions(case, (unbalanced,))
+        row = compiled(case.balances).outputs(moved)(case.values)(state[:, None], np.array([part.end]))[0]
+        rows.append(float(np.ravel(row)[0]))
+    found = np.zeros(len(state))
+    found[after.balances.index(HEAT)] = rows[1] - rows[0]
+    return found
+
+
+def _slopes_of_jump(
+    part: Solution, after: Case, state: np.ndarray, slopes: np.ndarray, by: tuple[sp.Symbol, ...],
+    unbalanced: sp.Expr | None,
+) -> np.ndarray:  # fmt: skip
+    """Slopes of the heat of a jump by parameters, in its row."""
+    assert unbalanced is not None
+    n, rows = len(state), []
+    for case in (part.case, after):
+        moved = moved_expressions(case, (unbalanced,))
+        gradient = compiled(case.balances).gradient(moved, (*case.balances.symbols, *by))
+        partial = gradient(case.values)(state, part.end)[0]
+        rows.append(partial[:n] @ slopes + partial[n:])
+    found = np.zeros_like(slopes)
+    found[after.balances.index(HEAT)] = rows[1] - rows[0]
+    return found
 
 
 def _check_constant(trajectory: Trajectory, by: tuple[sp.Symbol, ...]) -> None:

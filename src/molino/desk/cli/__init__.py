@@ -10,7 +10,21 @@ from typing import Annotated
 
 import typer
 
-from molino.desk.cli import check, compare, demo, fit, new, optimize, orders, run, search, size, sweep
+from molino.desk.cli import (
+    attainable,
+    check,
+    compare,
+    demo,
+    fit,
+    new,
+    optimize,
+    orders,
+    recommend,
+    run,
+    search,
+    size,
+    sweep,
+)
 
 app = typer.Typer(
     no_args_is_help=True, add_completion=False, rich_markup_mode="rich", pretty_exceptions_enable=False,
@@ -41,7 +55,7 @@ def molino(
 
 COMMANDS = (
     demo.demo, new.new, check.check, orders.orders, fit.fit, run.run, size.size, compare.compare, sweep.sweep,
-    optimize.optimize, search.search,
+    optimize.optimize, attainable.attainable, recommend.recommend, search.search,
 )  # fmt: skip
 
 for command in COMMANDS:

@@ -8,7 +8,7 @@ from __future__ import annotations
 import os
 import sys
 import traceback
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
@@ -19,8 +19,11 @@ if TYPE_CHECKING:
     import pandas as pd
     from rich.console import Console
 
+    from molino.core.chemistry.chemistry import Chemistry
     from molino.core.errors import Fault
+    from molino.core.fitting.experiments import Experiment
     from molino.core.fitting.fit_result import Fit
+    from molino.core.fitting.next_experiment import NextExperiment
     from molino.core.vessels.base import Vessel
     from molino.core.vessels.train import Train
     from molino.desk.job.load import Job
@@ -49,27 +52,41 @@ def handle_errors(as_json: bool, debug: bool) -> Iterator[None]:
     Exit codes: 2 for input, 1 for what has no solution, could not be written or was not foreseen, 130 after Ctrl-C, 141
     where nobody reads on.
     """
-    from molino.core.errors import InputError
-
     try:
         yield
     except KeyboardInterrupt:
-        print("interrupted; what has been written stays", file=sys.stderr)
-        raise typer.Exit(130) from None
+        raise _interrupted() from None
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         raise typer.Exit(141) from None
     except (typer.Exit, typer.Abort):
         raise
     except Exception as error:
+        if _has_been_interrupted(error):
+            raise _interrupted() from None
         if debug:
             raise
+        from molino.core.errors import InputError
+
         faults = faults_of(error)
         if as_json:
             as_asked({"errors": [{"where": f.where, "what": f.what, "advice": f.advice} for f in faults]}, as_json)
         else:
             tell(faults)
         raise typer.Exit(2 if isinstance(error, InputError) else 1) from None
+
+
+def _interrupted() -> typer.Exit:
+    """Report an interruption; what to leave with."""
+    print("interrupted; what has been written stays", file=sys.stderr)
+    return typer.Exit(130)
+
+
+def _has_been_interrupted(error: BaseException | None) -> bool:
+    """Whether Ctrl-C is behind an error: a module that is being imported may make another one of it."""
+    while error is not None and not isinstance(error, KeyboardInterrupt):
+        error = error.__cause__ or error.__context__
+    return error is not None
 
 
 def faults_of(error: Exception) -> Sequence[Fault]:
@@ -167,19 +184,46 @@ def do_fits(job: Job, quiet: bool) -> dict[str, Fit]:
     return fits
 
 
-def known_vessels(job: Job, quiet: bool) -> tuple[dict[str, Vessel | Train], str]:
-    """The job's vessels with every constant known (fitted now, where some are not), and a line that says so."""
+def known_vessels(job: Job, quiet: bool) -> tuple[dict[str, Vessel | Train], str, Fit | None]:
+    """The job's vessels with every constant known (fitted now, where some are not), a line on that, and the fit."""
     from molino.core.errors import InputError
 
     if not job.chemistry.unknowns:
-        return dict(job.vessels), "constants as given"
+        return dict(job.vessels), "constants as given", None
     if len(job.fits) > 1:
         raise InputError(
             f"{len(job.fits)} fits give the constants", job.path.name, "keep one [fit.NAME] that names all data"
         )
     (name, fitted), = do_fits(job, quiet).items()  # fmt: skip
     count = len(fitted.points.measured)
-    return dict(job.with_chemistry(fitted.chemistry)), f"constants from the fit '{name}' to {count} observations"
+    source = f"constants from the fit '{name}' to {count} observations"
+    return dict(job.with_chemistry(fitted.chemistry)), source, fitted
+
+
+def known_chemistry(job: Job, quiet: bool) -> tuple[Chemistry, str]:
+    """The job's chemistry with every constant known, fitted where some are not, and a line on that."""
+    _, source, fit = known_vessels(job, quiet)
+    return (job.chemistry if fit is None else fit.chemistry), source
+
+
+def next_experiments(
+    fit: Fit | None, decisions: Mapping[str, tuple[Any, Sequence[Experiment], int]]
+) -> dict[str, NextExperiment]:  # fmt: skip
+    """For each decision the experiments that would narrow it, where candidates are given; InputError without a fit."""
+    from molino.core.errors import Failures, InputError
+    from molino.core.fitting.next_experiment import next_experiment
+
+    found, failures = {}, Failures()
+    for name, (decision, candidates, several) in decisions.items():
+        if not candidates:
+            continue
+        with failures.at(name):
+            if fit is None:
+                message = "the constants are given, so no experiment would make them better known"
+                raise InputError(message, "next", "leave it out, or fit the constants")
+            found[name] = next_experiment(fit, decision, candidates, several)
+    failures.raise_any()
+    return found
 
 
 def results_of(job: Job, command: str, content: Any, folder: ResultsFolder | None = None) -> ResultsFolder:
@@ -192,6 +236,12 @@ def results_of(job: Job, command: str, content: Any, folder: ResultsFolder | Non
     if known:
         folder.csv(species_table(known), "species")
     return folder
+
+
+def show_next(name: str, plan: NextExperiment) -> None:
+    """Print which experiments would narrow a decision."""
+    show_table(plan.table().head(8), f"{name}: which experiment would narrow {plan.what}")
+    console().print(str(plan))
 
 
 def show_table(frame: pd.DataFrame, title: str = "", digits: int = 4) -> None:

@@ -41,7 +41,7 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
 
     if not job.compares:
         raise InputError("there is no [compare.NAME] table", job.path.name, "add one with vessels and metrics")
-    vessels, source = known_vessels(job, quiet)
+    vessels, source, _ = known_vessels(job, quiet)
     found: dict[str, Comparison] = {}
     failures = Failures()
     for name, wanted in job.compares.items():

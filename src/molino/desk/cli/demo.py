@@ -49,7 +49,7 @@ def demo(
     debug: Debug = False,
 ) -> None:  # fmt: skip
     """Write an example of the Valdeoro mill into a folder and walk it: check, fit, run, size, compare, sweep,
-    optimize."""
+    attainable, recommend, optimize."""
     with handle_errors(as_json, debug):
         import shutil
         from importlib.resources import as_file, files
@@ -57,7 +57,7 @@ def demo(
         from rich.rule import Rule
 
         from molino.core.errors import InputError
-        from molino.desk.cli import check, compare, fit, optimize, run, size, sweep
+        from molino.desk.cli import attainable, check, compare, fit, optimize, recommend, run, size, sweep
         from molino.desk.job.load import load_job
         from molino.desk.job.models import job_schema
         from molino.desk.tables.write import whole, write_json
@@ -79,8 +79,9 @@ def demo(
             out.print(f"The example is in {folder}/; the same steps one by one:")
         results = {}
         wanted = {"fit": job.fits, "size": job.sizes, "compare": job.compares, "sweep": job.sweeps, "run": job.vessels,
-                  "check": job.vessels, "optimize": job.optimizations}  # fmt: skip
-        for command in (check, fit, run, size, compare, sweep, optimize):
+                  "check": job.vessels, "optimize": job.optimizations, "attainable": job.regions,
+                  "recommend": job.recommendations}  # fmt: skip
+        for command in (check, fit, run, size, compare, sweep, attainable, recommend, optimize):
             if not wanted[command.__name__.rpartition(".")[2]]:
                 continue
             step = command.__name__.rpartition(".")[2]

@@ -123,7 +123,7 @@ def after(job: Job, name: str, study: Study, found: Fit, early: FitReport, quiet
     if study.narrow is not None:
         from molino.core.fitting.next_experiment import next_experiment
 
-        best = next_experiment(found, study.narrow, study.next)
+        best = next_experiment(found, study.narrow, study.next, study.several)
         out.content["next"] = best.to_dict()
         out.tabulate(best.table().head(8), f"what would narrow {study.narrow}")
         out.say(str(best))

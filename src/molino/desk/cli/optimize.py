@@ -17,23 +17,26 @@ from molino.desk.cli.common import (
     handle_errors,
     known_vessels,
     load_figures,
+    next_experiments,
     print_written,
     read_job,
     results_of,
+    show_next,
     show_progress,
     show_table,
 )
 
 if TYPE_CHECKING:
-    from molino.core.design.optimizing import Optimum
+    from molino.core.design.optimum import Optimum
+    from molino.core.fitting.next_experiment import NextExperiment
     from molino.desk.job.load import Job
 
 
 def optimize(job: JobPath, as_json: AsJson = False, debug: Debug = False) -> None:
     """Find the conditions and sizes at which a metric of a vessel or train is best, within limits.
 
-    Prints the optimum, what holds it and what that is worth, and the slopes; draws it within its surroundings. Ctrl-C
-    keeps the best so far.
+    Prints the optimum, its active limits and what each is worth, and the slopes; draws it within its surroundings.
+    Ctrl-C keeps the best so far.
     """
     with handle_errors(as_json, debug):
         as_asked(do(read_job(job), quiet=as_json), as_json)
@@ -48,7 +51,7 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
     if not job.optimizations:
         message = "add one with vessel, maximize (or minimize) and free = { T = [low, high] }"
         raise InputError("there is no [optimize.NAME] table", job.path.name, message)
-    vessels, source = known_vessels(job, quiet)
+    vessels, source, fit = known_vessels(job, quiet)
     found: dict[str, Optimum] = {}
     failures = Failures()
     for name, wanted in job.optimizations.items():
@@ -64,16 +67,26 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
             break
     if not found:
         failures.raise_any(job.path.name)
+    plans: dict[str, NextExperiment] = {}
+    with failures.at("next"):
+        tasks = {name: task for name, task in job.optimizations.items() if name in found}
+        plans = next_experiments(fit, {name: (found[name], task.next, task.several) for name, task in tasks.items()})
     content = {"job": job.path.name, "title": job.title, "source": source,
+               "next": {name: plan.to_dict() for name, plan in plans.items()},
                "optima": {name: best.to_dict() for name, best in found.items()}}  # fmt: skip
     folder = results_of(job, "optimize", content)
-    folder.tables("optimize", {name: best.table() for name, best in found.items()})
+    folder.tables("optimize", {**{name: best.table() for name, best in found.items()},
+                               **{f"{name} profile": best.profile_table() for name, best in found.items()
+                                  if best.profiles and best.free},
+                               **{f"{name} next": plan.table() for name, plan in plans.items()}})  # fmt: skip
     for name, best in found.items():
         folder.figure(figures.optimum(best), "optimize", name)
     if not quiet:
         console().print(source, style="dim")
         for name, best in found.items():
             show_optimum(name, best)
+        for name, plan in plans.items():
+            show_next(name, plan)
         print_written(folder)
     failures.raise_any(job.path.name)
     if any(best.is_stopped for best in found.values()):
@@ -82,14 +95,15 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
 
 
 def show_optimum(name: str, best: Optimum) -> None:
-    """Print an optimum: what it is, what holds it, the slopes there, and the run."""
+    """Print an optimum: what it is, its active limits, the slopes there, and the run."""
     import pandas as pd
     from rich.text import Text
 
     out = console()
     facts = best.facts()
     show_table(pd.DataFrame({"at the optimum": [*facts], "": [*facts.values()]}), f"{name}: {best.vessel.title}")
-    show_table(best.table(), "free numbers, and slopes by them")
+    if best.free:
+        show_table(best.table(), "free numbers, and slopes by them")
     if best.remark:
         out.print(Text.assemble(("note: ", "bold yellow"), best.remark.removeprefix("note: ")))
     if best.is_stopped:

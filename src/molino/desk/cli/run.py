@@ -63,7 +63,7 @@ def do(job: Job, quiet: bool, only: str | None = None) -> dict[str, Any]:
         raise InputError("there is no [vessels.NAME] table", job.path.name, "add one")
     if only is not None and only not in job.vessels:
         raise InputError(f"there is no vessel '{only}'", job.path.name, nearest(only, job.vessels))
-    vessels, source = known_vessels(job, quiet)
+    vessels, source, _ = known_vessels(job, quiet)
     found = _run_all(job, vessels, only, quiet)
     content = {"job": job.path.name, "title": job.title, "source": source,
                "vessels": {name: r.to_dict() for name, r in found.runs.items()}}  # fmt: skip

@@ -13,9 +13,11 @@ from molino.desk.cli.common import (
     handle_errors,
     known_vessels,
     load_figures,
+    next_experiments,
     print_written,
     read_job,
     results_of,
+    show_next,
     show_progress,
     show_table,
 )
@@ -24,6 +26,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from molino.core.design.sizing import Sizing
+    from molino.core.fitting.next_experiment import NextExperiment
     from molino.desk.job.load import Job
 
 
@@ -43,7 +46,7 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
 
     if not job.sizes:
         raise InputError("there is no [size.NAME] table", job.path.name, "add one with vessel, metric and target")
-    vessels, source = known_vessels(job, quiet)
+    vessels, source, fit = known_vessels(job, quiet)
     found: dict[str, Sizing] = {}
     failures = Failures()
     for name, wanted in job.sizes.items():
@@ -52,12 +55,24 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
                 vessels[wanted.vessel], wanted.metric, wanted.target, wanted.vary, confidence=wanted.confidence,
                 spread=wanted.spread or None, seed=wanted.seed, progress=tell_of,
             )  # fmt: skip
+    plans: dict[str, NextExperiment] = {}
+    with failures.at("next"):
+        tasks = {name: task for name, task in job.sizes.items() if name in found}
+        plans = next_experiments(fit, {name: (found[name], task.next, task.several) for name, task in tasks.items()})
     content = {"job": job.path.name, "title": job.title, "source": source,
+               "next": {name: plan.to_dict() for name, plan in plans.items()},
                "sizes": {name: s.to_dict() for name, s in found.items()}}  # fmt: skip
     if found:
         folder = results_of(job, "size", content)
         sources = {name: s.sources for name, s in found.items() if s.sources is not None}
-        folder.tables("size", {"sizes": table(found), **{f"{name} spread": s.table() for name, s in sources.items()}})
+        folder.tables(
+            "size",
+            {
+                "sizes": table(found),
+                **{f"{name} spread": s.table() for name, s in sources.items()},
+                **{f"{name} next": plan.table() for name, plan in plans.items()},
+            },
+        )
         figures = load_figures()
         for name, one in sources.items():
             folder.figure(figures.spread_sources(one), "size", name, "spread")
@@ -66,6 +81,8 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
             show_table(table(found), "sizes")
             for name, one in sources.items():
                 show_table(one.table(), f"{name}: where the spread of {one.metric} comes from")
+            for name, plan in plans.items():
+                show_next(name, plan)
             print_written(folder)
     failures.raise_any(job.path.name)
     return content

@@ -50,7 +50,7 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
     if not job.sweeps:
         message = "add one with vessel, metrics and vary = { T = [...] }"
         raise InputError("there is no [sweep.NAME] table", job.path.name, message)
-    vessels, source = known_vessels(job, quiet)
+    vessels, source, _ = known_vessels(job, quiet)
     found: dict[str, Sweep] = {}
     for name, wanted in job.sweeps.items():
         with show_progress(f"sweep {name}", quiet) as tell_of:

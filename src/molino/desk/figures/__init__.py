@@ -1,5 +1,6 @@
 """Figures: each takes a result and returns a Matplotlib Figure."""
 
+from molino.desk.figures.attainable import attainable
 from molino.desk.figures.comparison import comparison
 from molino.desk.figures.equations import equations
 from molino.desk.figures.fit import fit
@@ -8,6 +9,7 @@ from molino.desk.figures.orders import orders
 from molino.desk.figures.over_temperature import over_temperature
 from molino.desk.figures.profile import profile
 from molino.desk.figures.rates import power_law, slopes
+from molino.desk.figures.recommendation import recommendation
 from molino.desk.figures.residuals import residuals
 from molino.desk.figures.sources import spread_sources
 from molino.desk.figures.steady import branch, heat_balance
@@ -15,7 +17,7 @@ from molino.desk.figures.sweep import sweep
 from molino.desk.figures.uncertainty import bootstrap, candidates, profiles, region
 
 __all__ = [
-    "bootstrap", "branch", "candidates", "comparison", "equations", "fit", "heat_balance", "optimum", "orders",
-    "over_temperature", "power_law", "profile", "profiles", "region", "residuals", "slopes",
-    "spread_sources", "sweep",
+    "attainable", "bootstrap", "branch", "candidates", "comparison", "equations", "fit", "heat_balance", "optimum",
+    "orders", "over_temperature", "power_law", "profile", "profiles", "recommendation", "region", "residuals",
+    "slopes", "spread_sources", "sweep",
 ]  # fmt: skip

@@ -9,9 +9,11 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from matplotlib.patches import Patch
 
-from molino.core.design.optimizing import FreeNumber, Optimum, Surroundings
+from molino.core.design.optimum import Optimum, Surroundings
+from molino.core.design.question import FreeNumber
 from molino.core.units import pretty
 from molino.desk.figures import style
+from molino.desk.figures.optimal_profile import draw_optimal_profiles
 
 _MET = 1e-6
 _OUT = "#c8c8c8"
@@ -22,7 +24,8 @@ _OUT = "#c8c8c8"
 def optimum(result: Optimum, points: int = 0) -> Figure:
     """The objective over the free numbers, the optimum as a star, hatched where a limit is not met.
 
-    One free number makes a line, two a map of contours; of more each has a panel, the others as at the optimum.
+    One free number makes a line, two a map of contours; of more each has a panel, the others as at the optimum. Free
+    profiles are drawn with their arcs, their switching functions, and the run that they make.
 
     Parameters
     ----------
@@ -34,6 +37,8 @@ def optimum(result: Optimum, points: int = 0) -> Figure:
     -------
     matplotlib Figure
     """
+    if result.profiles:
+        return draw_optimal_profiles(result, _title(result))
     around = result.surroundings(points)
     if len(around.names) == 1 and len(around.names[0]) == 2:
         figure = style.blank()
@@ -46,13 +51,17 @@ def optimum(result: Optimum, points: int = 0) -> Figure:
     handles: list[Any] = [Patch(facecolor=_OUT, hatch="///", edgecolor="white", label=label)]
     if any((left < -_MET).any() for left in around.left):
         figure.legend(handles=handles, loc="outside lower center", frameon=False)
+    figure.suptitle(_title(result), x=0.01, ha="left", fontsize=10, color=style.INK)
+    return figure
+
+
+def _title(result: Optimum) -> str:
     way = "Highest" if result.is_highest else "Lowest"
     value = result.objective.shown_text(result.display, result.value)
     title = f"{way} {result.objective} of {result.vessel.label}: {value}"
-    for holder in result.held_by:
-        title += f"\nheld by {holder.text}"
-    figure.suptitle(title, x=0.01, ha="left", fontsize=10, color=style.INK)
-    return figure
+    for active in result.active_limits:
+        title += f"\nactive: {active.text}"
+    return title
 
 
 def _named(result: Optimum, name: str) -> FreeNumber:

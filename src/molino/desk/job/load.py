@@ -25,10 +25,14 @@ from molino.desk.job.studies import Line, Study, read_data, read_line, study
 from molino.desk.job.tasks import (
     Compare,
     OptimizeTask,
+    RecommendTask,
+    RegionTask,
     Size,
     SweepTask,
     read_compares,
     read_optimizations,
+    read_recommendations,
+    read_regions,
     read_sizes,
     read_sweeps,
 )
@@ -53,6 +57,8 @@ class Job:
     compares: Mapping[str, Compare]
     sweeps: Mapping[str, SweepTask]
     optimizations: Mapping[str, OptimizeTask]
+    regions: Mapping[str, RegionTask] = field(default_factory=dict)
+    recommendations: Mapping[str, RecommendTask] = field(default_factory=dict)
     tanks: Mapping[str, TankTasks] = field(default_factory=dict)
     profiles: Mapping[str, ProfileTask] = field(default_factory=dict)
     figures: FigureSettings = field(default_factory=FigureSettings)
@@ -140,6 +146,8 @@ def build(job: JobContext) -> Job:
                 fits[name] = study(job, fit, data, chemistry)
     sizes, compares, sweeps = read_sizes(job, vessels), read_compares(job, vessels), read_sweeps(job, vessels)
     optimizations = read_optimizations(job, vessels)
+    regions = read_regions(job, feeds, chemistry)
+    recommendations = read_recommendations(job, feeds, chemistry)
     tanks = {}
     for name, vessel in job.file.vessels.items():
         if isinstance(vessel, models.StirredTankTable) and isinstance(tank := vessels.get(name), Vessel):
@@ -166,6 +174,8 @@ def build(job: JobContext) -> Job:
         compares,
         sweeps,
         optimizations,
+        regions,
+        recommendations,
         tanks,
         profiles,
         drawn,

@@ -25,13 +25,16 @@ from molino.core.vessels.stirred_tank import StirredTank
 from molino.core.vessels.train_steps import Exchanger
 from molino.core.vessels.walls import Membrane
 from molino.desk.job.shapes import (
+    NUMBER_OR_TEXT,
     ONE_OR_MORE,
     Constant,
     Entry,
+    Pairs,
     ProfileField,
     Quantity,
     Table,
     check_quantities,
+    check_quantity,
     extended,
     table_of,
 )
@@ -172,6 +175,7 @@ class _BatchBase(Table):
     charge: dict[str, Quantity] | None = None
     feed: str | None = None
     heat: HeatField = None
+    profiles: dict[str, Pairs] = {}
 
 
 class _SemiBatchBase(Table):
@@ -181,6 +185,7 @@ class _SemiBatchBase(Table):
     charge: dict[str, Quantity]
     doses: dict[str, DosingTable]
     heat: HeatField = None
+    profiles: dict[str, Pairs] = {}
 
 
 class _StirredTankBase(Table):
@@ -205,6 +210,7 @@ class _PlugFlowBase(Table):
     heat: HeatField = None
     wall: MembraneTable | None = None
     side: str | None = None
+    profiles: dict[str, Pairs] = {}
 
 
 BatchTable: Any = extended(Batch, _BatchBase)
@@ -307,13 +313,19 @@ class CandidateTable(BaseModel):
     without: list[str] = []
 
 
-class NextTable(Table):
-    """Experiments to choose the next from: every combination of T, charges and times."""
+class CandidatesTable(Table):
+    """Experiments to choose the next from: every combination of T, charges and times; `several` are made together."""
 
-    narrow: str
     T: list[Quantity] = []
     charges: list[dict[str, Quantity]]
     times: list[list[Quantity]]
+    several: int = Field(default=1, ge=1, le=100)
+
+
+class NextTable(CandidatesTable):
+    """Experiments to choose the next from, and what they are to narrow: a constant, or by the D- or A-criterion."""
+
+    narrow: str
 
 
 class FitTable(Table):
@@ -350,6 +362,7 @@ class SizeTable(Table):
     confidence: Annotated[float, Field(ge=0.5, le=0.999)] | None = None
     spread: dict[str, Quantity] = {}
     seed: int = Field(default=0, ge=0)
+    next: CandidatesTable | None = None
 
 
 class CompareTable(Table):
@@ -361,18 +374,64 @@ class CompareTable(Table):
     target: Quantity | None = None
 
 
+class FreeProfileTable(Table):
+    """What may change over a run: { low = "150 degC", high = "190 degC", pieces = 5, kind = "constant" }."""
+
+    low: Quantity
+    high: Quantity
+    pieces: int | None = Field(default=None, ge=1)
+    kind: Literal["linear", "constant"] = "linear"
+    slope: Quantity | None = None
+
+
+def _free(given: Any) -> Any:
+    if isinstance(given, dict):
+        return FreeProfileTable.model_validate(given)
+    if not isinstance(given, list) or len(given) != 2:
+        raise ValueError("give [low, high], or { low = ..., high = ... } for what may change over the run")
+    return [check_quantity(end) for end in given]
+
+
+_FREE_SCHEMA = {"anyOf": [{"type": "array", "items": NUMBER_OR_TEXT, "minItems": 2, "maxItems": 2},
+                          FreeProfileTable.model_json_schema()]}  # fmt: skip
+FreeField = Annotated[Any, BeforeValidator(_free), WithJsonSchema(_FREE_SCHEMA)]
+
+
 class OptimizeTable(Table):
     """The conditions and sizes at which a metric of a vessel is best."""
 
     vessel: str
     maximize: str | None = None
     minimize: str | None = None
-    free: dict[str, Annotated[list[Quantity], Field(min_length=2, max_length=2)]] = Field(min_length=1)
+    free: dict[str, FreeField] = Field(min_length=1)
     subject_to: list[str] = []
     confidence: Annotated[float, Field(ge=0.5, le=0.999)] | None = None
     spread: dict[str, Quantity] = {}
     n_starts: int = Field(default=3, ge=1, le=1000)
     seed: int = Field(default=0, ge=0)
+    next: CandidatesTable | None = None
+
+
+class AttainableTable(Table):
+    """What any arrangement of vessels can make of a feed, over two or three axes."""
+
+    feed: str
+    axes: list[str] = Field(min_length=2, max_length=3)
+    T: Quantity | None = None
+    heat: Literal["isothermal", "adiabatic"] | None = None
+    maximize: str | None = None
+    subject_to: list[str] = []
+
+
+class RecommendTable(Table):
+    """Arrangements of vessels side by side, each at its own best, for one feed and target."""
+
+    feed: str
+    maximize: str | None = None
+    minimize: str | None = None
+    target: str | list[str] = []
+    within: dict[str, Annotated[list[Quantity], Field(min_length=2, max_length=2)]] = {}
+    heat: Literal["isothermal", "adiabatic"] | None = None
 
 
 class SpanTable(Table):
@@ -465,5 +524,7 @@ class JobFile(Table):
     compare: dict[str, CompareTable] = {}
     sweep: dict[str, SweepTable] = {}
     optimize: dict[str, OptimizeTable] = {}
+    attainable: dict[str, AttainableTable] = {}
+    recommend: dict[str, RecommendTable] = {}
     profile: dict[str, ProfileTable] = {}
     figures: FiguresTable = FiguresTable()

@@ -43,6 +43,16 @@ ProfileField = Annotated[Any, BeforeValidator(_profile), WithJsonSchema({"anyOf"
 """A quantity, or a profile of [time, quantity] pairs."""
 
 
+def _pairs(given: Any) -> Any:
+    if not isinstance(given, list):
+        raise ValueError("a profile is a list of pairs, [[time, value], ...]")
+    return _profile(given)
+
+
+Pairs = Annotated[Any, BeforeValidator(_pairs), WithJsonSchema(_PAIRS)]
+"""A profile of [time, quantity] pairs."""
+
+
 class Table(BaseModel):
     """A table in which every key is known."""
 

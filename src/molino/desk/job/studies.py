@@ -12,6 +12,7 @@ from molino.core.chemistry.formula import names_in
 from molino.core.chemistry.temperature_dependence import Arrhenius, VantHoff
 from molino.core.errors import Faults, InputError, nearest
 from molino.core.fitting.experiments import VESSELS, Experiment, Experiments, as_experiments, condition_kinds
+from molino.core.fitting.model import vessel_of
 from molino.core.fitting.next_experiment import grid
 from molino.core.fitting.rates import Rates
 from molino.core.fitting.regression import check_data
@@ -53,6 +54,7 @@ class Study:
     line: Line | None = None
     candidates: Mapping[str, Chemistry] = field(default_factory=dict)
     narrow: str | None = None
+    several: int = 1
     next: tuple[Experiment, ...] = ()
 
 
@@ -123,7 +125,8 @@ def study(
     if len(table.region) == 1:
         faults.add("region", "a region is of two constants", "region = ['r.k', 'r.k.Ea']")
     known = {p.name for p in chemistry.unknowns} if chemistry is not None else None
-    for name in [*table.region, *([table.next.narrow] if table.next is not None else [])]:
+    narrowed = [table.next.narrow] if table.next is not None and table.next.narrow not in ("D", "A") else []
+    for name in [*table.region, *narrowed]:
         if (
             known is not None
             and name.partition(",")[0] not in known | table.unknowns.keys()
@@ -139,7 +142,11 @@ def study(
         extra["line"] = _line(job, table)
     with faults.at("next"):
         if table.next is not None:
-            extra |= {"narrow": table.next.narrow, "next": tuple(_grid(job, table.next))}
+            extra |= {
+                "narrow": table.next.narrow,
+                "next": tuple(read_candidates(job, table.next, chemistry)),
+                "several": table.next.several,
+            }
     faults.raise_any()
     return Study(
         found, {**options, "n_starts": table.n_starts, "seed": table.seed}, table.profile_likelihood,
@@ -265,9 +272,18 @@ def _line(job: JobContext, table: models.FitTable) -> Line | None:
     return Line(None, given.constant, at)
 
 
-def _grid(job: JobContext, table: models.NextTable) -> list[Experiment]:
-    return grid(
+def read_candidates(
+    job: JobContext, table: models.CandidatesTable, chemistry: Chemistry | None
+) -> list[Experiment]:  # fmt: skip
+    """The experiments that a table gives to choose from; InputError for what could not be run with the chemistry."""
+    found = grid(
         [job.in_unit(T, "temperature") for T in table.T],
         [job.contents(charge) for charge in table.charges],
         [[job.in_unit(t, "time") for t in row] for row in table.times],
     )
+    faults = Faults()
+    for candidate in found if chemistry is not None else []:
+        with faults.at(candidate.name):
+            vessel_of(candidate, chemistry)  # type: ignore[arg-type]
+    faults.raise_any()
+    return found

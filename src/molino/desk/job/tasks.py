@@ -7,16 +7,25 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from molino.core import units
+from molino.core.chemistry.chemistry import Chemistry
+from molino.core.design.attainable import read_region
 from molino.core.design.confidence import check_confidence
-from molino.core.design.optimizing import Question, read_question
+from molino.core.design.free_profile import FreeProfile
+from molino.core.design.objective import Limit, read_expression, read_limit
+from molino.core.design.question import Question, read_question
+from molino.core.design.recommending import check_recommendation
 from molino.core.design.sizing import check_size
 from molino.core.design.sweeping import check_sweep, log_span, span
 from molino.core.errors import Faults, InputError, nearest
+from molino.core.fitting.experiments import Experiment
 from molino.core.vessels.base import Vessel
+from molino.core.vessels.feed import Feed
 from molino.core.vessels.metrics import Metric, parse_metric
+from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.train import Train
 from molino.desk.job import models
 from molino.desk.job.context import JobContext
+from molino.desk.job.studies import read_candidates
 from molino.desk.tables.write import check_parquet
 
 Vessels = Mapping[str, Vessel | Train]
@@ -33,6 +42,8 @@ class Size:
     confidence: float | None = None
     spread: Mapping[str, Any] = field(default_factory=dict)
     seed: int = 0
+    next: tuple[Experiment, ...] = ()
+    several: int = 1
 
 
 @dataclass(frozen=True)
@@ -64,6 +75,33 @@ class OptimizeTask:
     question: Question
     n_starts: int
     seed: int
+    next: tuple[Experiment, ...] = ()
+    several: int = 1
+
+
+@dataclass(frozen=True)
+class RegionTask:
+    """An attainable region that the job asks for, and what is to be best in it."""
+
+    feed: Feed
+    axes: tuple[str, ...]
+    T: Any
+    heat: str | None
+    maximize: str | None
+    subject_to: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class RecommendTask:
+    """A ranking of arrangements that the job asks for."""
+
+    feed: Feed
+    maximize: str | None
+    minimize: str | None
+    target: tuple[str, ...]
+    within: Mapping[str, Any]
+    heat: str | None
+    show: Mapping[str, str]
 
 
 def vessel_named(job: JobContext, name: str, vessels: Vessels) -> Vessel | Train:
@@ -86,7 +124,8 @@ def read_sizes(job: JobContext, vessels: Vessels) -> dict[str, Size]:
             check_size(vessel, metric, table.vary)
             spread = {c: _spread(job, vessel, c, given) for c, given in table.spread.items()}
             check_confidence(vessel, table.confidence, spread)
-            found[name] = Size(table.vessel, metric, target, table.vary, table.confidence, spread, table.seed)
+            found[name] = Size(table.vessel, metric, target, table.vary, table.confidence, spread, table.seed,
+                               *_next(job, table.next, vessel))  # fmt: skip
     return found
 
 
@@ -157,14 +196,96 @@ def read_optimizations(job: JobContext, vessels: Vessels) -> dict[str, OptimizeT
     for name, table in job.file.optimize.items():
         with job.at(f"[optimize.{name}]"):
             vessel = vessel_named(job, table.vessel, vessels)
-            free = {c: [_condition(job, vessel, c, end) for end in ends] for c, ends in table.free.items()}
+            free = {c: _free(job, vessel, c, ends) for c, ends in table.free.items()}
             spread = {c: _spread(job, vessel, c, given) for c, given in table.spread.items()}
             question = read_question(
                 vessel, free, table.maximize, table.minimize, table.subject_to, vessel._display, job.in_unit,
                 table.confidence, spread,
             )  # fmt: skip
-            found[name] = OptimizeTask(table.vessel, question, table.n_starts, table.seed)
+            found[name] = OptimizeTask(
+                table.vessel, question, table.n_starts, table.seed, *_next(job, table.next, vessel)
+            )
     return found
+
+
+def read_regions(job: JobContext, feeds: Mapping[str, Feed], chemistry: Chemistry | None) -> dict[str, RegionTask]:
+    """The attainable regions of a job, their faults noted."""
+    found = {}
+    for name, table in job.file.attainable.items():
+        with job.at(f"[attainable.{name}]"):
+            feed = job.feed_named(table.feed, feeds)
+            if chemistry is None:
+                continue
+            T = None if table.T is None else job.in_unit(table.T, "temperature")
+            template, metrics = read_region(chemistry, feed, tuple(table.axes), T, table.heat)
+            faults = Faults()
+            limits: list[str] = []
+            for text in table.subject_to:
+                with faults.at("subject_to"):
+                    limits.append(_limit_text(read_limit(text, template, job.in_unit)))
+            asked = None
+            if table.maximize is not None:
+                with faults.at("maximize"):
+                    asked = read_expression(table.maximize, template)
+            elif table.subject_to:
+                faults.add("subject_to", "limits are given, and nothing to maximize", "give maximize")
+            strange = [str(m) for m in (asked.metrics if asked is not None else ()) if m not in metrics]
+            if strange:
+                faults.add("maximize", f"{', '.join(strange)} is no axis", "maximize one of the axes")
+            faults.raise_any()
+            found[name] = RegionTask(feed, tuple(table.axes), T, table.heat, table.maximize, tuple(limits))
+    return found
+
+
+def read_recommendations(
+    job: JobContext, feeds: Mapping[str, Feed], chemistry: Chemistry | None
+) -> dict[str, RecommendTask]:  # fmt: skip
+    """The rankings of a job, their faults noted."""
+    found = {}
+    for name, table in job.file.recommend.items():
+        with job.at(f"[recommend.{name}]"):
+            feed = job.feed_named(table.feed, feeds)
+            if chemistry is None:
+                continue
+            kinds = {"T": "temperature", "feed T": "temperature", "feed P": "pressure"}
+            within = {n: tuple(job.in_unit(end, kinds.get(n, "")) for end in ends) for n, ends in table.within.items()}
+            texts = (table.target,) if isinstance(table.target, str) else tuple(table.target)
+            check_recommendation(chemistry, feed, table.maximize, table.minimize, texts, within, table.heat)
+            tube = PlugFlow(chemistry, feed, space_time=1.0, T=within["T"][0] if "T" in within else None)
+            limits = tuple(_limit_text(read_limit(text, tube, job.in_unit)) for text in texts)
+            found[name] = RecommendTask(feed, table.maximize, table.minimize, limits, within, table.heat, job.units)
+    return found
+
+
+def _limit_text(limit: Limit) -> str:
+    """A limit with its value in SI, as the core reads it."""
+    unit = units.SI_UNITS[limit.expression.kind] if limit.expression.kind else units.si_text(limit.expression.dimension)
+    everywhere = " everywhere" if limit.is_everywhere else ""
+    return f"{limit.expression}{everywhere} {limit.way} {limit.value:.12g} {unit}".rstrip()
+
+
+def _next(
+    job: JobContext, table: models.CandidatesTable | None, vessel: Vessel | Train
+) -> tuple[tuple[Experiment, ...], int]:  # fmt: skip
+    """The experiments from which the next is chosen, and how many are made together."""
+    if table is None:
+        return (), 1
+    faults = Faults()
+    found: list[Experiment] = []
+    with faults.at("next"):
+        found = read_candidates(job, table, vessel.chemistry)
+    faults.raise_any()
+    return tuple(found), table.several
+
+
+def _free(job: JobContext, vessel: Vessel | Train, name: str, given: Any) -> Any:
+    """The bounds of a free number, or a free profile."""
+    if not isinstance(given, models.FreeProfileTable):
+        return [_condition(job, vessel, name, end) for end in given]
+    low, high = (_condition(job, vessel, name, end) for end in (given.low, given.high))
+    if given.slope is not None and not isinstance(given.slope, str) and job.units:
+        raise InputError(f"the slope {given.slope} of {name} has no unit", "", "write it with one, like '2 K/min'")
+    return FreeProfile(low, high, given.pieces, given.kind, given.slope)
 
 
 def _target(job: JobContext, metric: Metric, given: Any) -> Any:

@@ -87,7 +87,19 @@ def read_vessel(job: JobContext, name: str, table: Any, chemistry: Chemistry, fe
             message = "neither charge nor feed is given" if feed is None else "both charge and feed are given"
             raise InputError(message, "", "give one of them")
         given["charge"] = feed if feed is not None else job.contents(table.charge or {})
-    return cls(chemistry, **given)  # type: ignore[no-any-return]
+    return _with_profiles(job, cls(chemistry, **given), getattr(table, "profiles", {}))
+
+
+def _with_profiles(job: JobContext, vessel: Vessel, profiles: Mapping[str, Any]) -> Vessel:
+    """A vessel with other numbers than its temperature that change while it runs; InputError with all that cannot."""
+    faults, found = Faults(), {}
+    for name, pairs in profiles.items():
+        with faults.at(f"profiles, {name}"):
+            vessel._moved_symbols(name)
+            setting, (along, _) = vessel._profile_setting(name), vessel._moves_along
+            found[name] = Profile([(job.in_unit(t, along), job.condition(setting, value)) for t, value in pairs])
+    faults.raise_any()
+    return vessel.with_(found) if found else vessel
 
 
 def _membrane(job: JobContext, table: Any, feeds: Feeds) -> Membrane:

@@ -18,12 +18,12 @@ from molino.core.vessels.metrics import Metric
 _CLOSE = 1e-5
 """How near to the size the search comes, relative."""
 _DOUBLINGS = 12
-"""How often the allowance is doubled in search of a size that is large enough."""
+"""How often the margin is doubled in search of a size that is large enough."""
 _MOST_COUNT = 2**20
 
 
 @dataclass
-class SureSize:
+class SizeAtConfidence:
     """A size and the share of draws that reach the target with it."""
 
     value: float
@@ -54,9 +54,9 @@ class _Search:
                 self.progress(f"{len(self.seen)} sizes of {count} draws each, {reached:.1%} reach the target")
         return self.seen[size][0]
 
-    def found(self, size: float) -> SureSize:
+    def found(self, size: float) -> SizeAtConfidence:
         self.margin(size)
-        return SureSize(size, self.seen[size][1], self.make(size))
+        return SizeAtConfidence(size, self.seen[size][1], self.make(size))
 
     def unreachable(self, label: str, text: Callable[[float], str]) -> UnreachableError:
         best = max(self.seen, key=lambda size: self.seen[size][1])
@@ -68,11 +68,11 @@ class _Search:
         return UnreachableError(message, label, advice)
 
 
-def sure_size(
+def size_at_confidence(
     make: Callable[[float], Any], nominal: float, run: Any, vary: str, uncertain: UncertainNumbers, metric: Metric,
     target: float, confidence: float, seed: int, text: Callable[[float], str],
     progress: Callable[[str], None] | None = None,
-) -> SureSize:  # fmt: skip
+) -> SizeAtConfidence:  # fmt: skip
     """The least size from the nominal one on at which a share `confidence` of the draws reaches the target.
 
     Parameters
@@ -117,11 +117,11 @@ def sure_size(
     return search.found(best)
 
 
-def sure_count(
+def count_at_confidence(
     make: Callable[[float], Any], nominal: int, label: str, uncertain: UncertainNumbers, metric: Metric, target: float,
     sign: float, confidence: float, seed: int, progress: Callable[[str], None] | None = None,
-) -> SureSize:  # fmt: skip
-    """As `sure_size`, of a whole number."""
+) -> SizeAtConfidence:  # fmt: skip
+    """As `size_at_confidence`, of a whole number."""
     search = _Search(make, uncertain, metric, target, sign, confidence, seed, progress)
     low, high, step = nominal - 1, nominal, 1
     while search.margin(float(high)) < 0:

@@ -1,0 +1,416 @@
+"""The answer to a question with free profiles: the search, and what it came to as an `Optimum`."""
+
+from __future__ import annotations
+
+import itertools
+import math
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+
+from molino.core import units
+from molino.core.balances.collocation import QUADRATURE
+from molino.core.design.optimal_profile import Arc, OptimalProfile
+from molino.core.design.optimum import ActiveLimit, Optimum, factor_of
+from molino.core.design.profile_program import FREE, HIGH, DynamicQuestion
+from molino.core.design.profile_search import ProfileResult, ProfileSearch
+from molino.core.design.question import Question
+from molino.core.errors import InputError, SolveError, UnreachableError
+from molino.core.units import Value
+from molino.core.vessels.base import Vessel
+from molino.core.vessels.heat import Profile
+from molino.core.vessels.run import Run
+from molino.core.vessels.semi_batch import SemiBatch
+
+_MET = 1e-6
+_ACTIVE = 1e-5
+"""The share of the largest switching function, or of the objective, below which a multiplier is none."""
+_ROUGHLY = 5e-3
+"""What may be left of the first-order conditions, relative to the objective, without a word."""
+_SINGULAR = 1e-5
+_MOST_MARGINS = 4
+_SAME_PLACE = 1e-10
+"""The share of the run within which two places are one."""
+_AT_BOUND = 1e-8
+"""The share of its range within which a number is put on its bound."""
+_OTHER = 1e-3
+
+Courses = Sequence[tuple[np.ndarray, np.ndarray]]
+
+
+def answer_with_profiles(
+    question: Question, n_starts: int, seed: int, progress: Callable[[int, float], None] | None = None
+) -> Optimum:  # fmt: skip
+    """The optimum of a question with free profiles.
+
+    Raises
+    ------
+    UnreachableError
+        If the limits cannot be met together.
+    SolveError
+        If the vessel cannot be run anywhere within these bounds.
+    """
+    assert isinstance(question.vessel, Vessel)
+    dynamic = DynamicQuestion(
+        _standing(question), question.moving, question.free, question.objective, question.is_highest, question.limits
+    )
+    steps = itertools.count(1)
+
+    def report(value: float) -> None:
+        if progress is not None:
+            progress(next(steps), value)
+
+    def run(courses: Courses, numbers: np.ndarray) -> Run:
+        return vessel_with(question, courses, numbers).outcome()
+
+    search = ProfileSearch(dynamic, run, n_starts, seed, report)
+    best = search.best()
+    if best is None:
+        error = search.first_error
+        message = "it could not be run anywhere within these bounds"
+        faults = (*(error.faults if error is not None else ()),
+                  *SolveError(message, question.vessel.label, "choose other bounds").faults)  # fmt: skip
+        raise SolveError(faults)
+    found = _Answer(question, dynamic, search, best)
+    for _ in range(_MOST_MARGINS):
+        margins = found.margins()
+        closer = search.with_margins(found.best, margins) if margins.any() and not search.is_stopped else None
+        if closer is None or closer.missed > _MET:
+            break
+        found = _Answer(question, dynamic, search, closer)
+    return found.optimum()
+
+
+def _standing(question: Question) -> Vessel:
+    """The vessel with a constant profile for each moving number."""
+    vessel = question.vessel
+    assert isinstance(vessel, Vessel)
+    if isinstance(vessel, SemiBatch) and vessel.capacity is not None:
+        message = "a vessel with a capacity may overflow, of which a search for profiles knows nothing"
+        advice = f"leave the capacity out, and add the limit 'volume everywhere <= {vessel.capacity}'"
+        raise InputError(message, vessel.label, advice)
+    middle = {m.name: Profile([(0.0, m.given((m.low + m.high) / 2))]) for m in question.moving}
+    found = vessel.with_(middle)
+    symbols = {s for m in question.moving for s in m.symbols}
+    for symbol, course in found._moving_numbers().items():
+        if symbol not in symbols and len({*course.values}) > 1:
+            message = "another number changes while it runs, besides those that are free"
+            raise InputError(message, vessel.label, "free that one, too, or give it one value")
+    return found
+
+
+def vessel_with(question: Question, courses: Courses, numbers: np.ndarray) -> Vessel:
+    """The vessel with courses over shares of the run, and free numbers in SI."""
+    vessel = question.at(numbers.tolist()) if len(numbers) else question.vessel
+    assert isinstance(vessel, Vessel)
+    along, factor = vessel._moves_along
+    end, unit = vessel._end_si / factor, vessel._display.unit(along)
+    profiles = {}
+    for moving, (at, values) in zip(question.moving, courses, strict=True):
+        pairs = _without_repetition(at, values)
+        points = [(Value(t * end, unit) if unit else t * end, moving.given(v)) for t, v in pairs]
+        profiles[moving.name] = Profile(points)
+    return vessel.with_(profiles)
+
+
+def _without_repetition(at: np.ndarray, values: np.ndarray) -> list[tuple[float, float]]:
+    """The points of a course, those that are given twice once, and none between two of one value."""
+    found: list[tuple[float, float]] = []
+    for t, v in zip(at.tolist(), values.tolist(), strict=True):
+        if found and abs(t - found[-1][0]) < _SAME_PLACE:
+            t = found[-1][0]
+        if not found or (t, v) != found[-1]:
+            found.append((t, v))
+    inside = [p for a, p, b in zip(found, found[1:], found[2:], strict=False) if not a[1] == p[1] == b[1]]
+    return [found[0], *inside, *found[1:][-1:]]
+
+
+class _Answer:
+    """What a search came to, in the words of an `Optimum`."""
+
+    def __init__(
+        self, question: Question, dynamic: DynamicQuestion, search: ProfileSearch, best: ProfileResult
+    ) -> None:  # fmt: skip
+        self.question, self.dynamic, self.search, self.best = question, dynamic, search, best
+        z = best.place.z.copy()
+        nodes = np.concatenate([*(n for _, _, n in best.program.node_at), best.program.numbers_at]).astype(int)
+        z[nodes] = np.where(z[nodes] < _AT_BOUND, 0.0, np.where(z[nodes] > 1 - _AT_BOUND, 1.0, z[nodes]))
+        self.courses = best.program.nodes(z)
+        self.numbers = dynamic.ranges.numbers(z[best.program.numbers_at])
+        self.vessel = vessel_with(question, self.courses, self.numbers)
+        self.run: Any = self.vessel.outcome()
+        self.switching = best.switching()
+        self.own = factor_of(question.objective, question.vessel._display)
+
+    def optimum(self) -> Optimum:
+        question, run = self.question, self.run
+        objective = question.objective
+        value = objective.value([run.metric(m) for m in objective.metrics])
+        left = self._left()
+        sizes = np.array([max(abs(limit.value), 1e-12) for limit in question.limits])
+        missed = [abs(v) if limit.way == "=" else max(-v, 0.0) for v, limit in zip(left, question.limits, strict=True)]
+        if len(sizes) and (np.array(missed) / sizes).max() > 20 * _MET:
+            raise self._unreachable(left, np.array(missed) / sizes)
+        first_order = self._first_order(value)
+        remark = objective.counts(question.vessel._display)
+        if first_order > _ROUGHLY:
+            remark = "note: the first-order conditions hold only roughly: give it more starts or pieces"
+        free = tuple(replace(n, value=float(x)) for n, x in zip(question.free, self.numbers, strict=True))
+        return Optimum(
+            self.vessel, run, objective, question.is_highest, value, free, question.limits, tuple(left),
+            tuple(self._active()), self._slopes(), first_order, self.search.iterations, self._others(value), remark,
+            self.search.is_stopped, profiles=tuple(self._profile(k) for k in range(len(question.moving))),
+            multipliers=self._multipliers(),
+        )  # fmt: skip
+
+    def margins(self) -> np.ndarray:
+        """By how much the run goes beyond limits along it, in SI, shape (limits everywhere,)."""
+        pairs = zip(self._left(), self.question.limits, strict=True)
+        beyond = [(max(-left, 0.0), limit) for left, limit in pairs if limit.is_everywhere]
+        return np.array([over if over > _MET * max(abs(limit.value), 1e-12) else 0.0 for over, limit in beyond])
+
+    def _left(self) -> list[float]:
+        """By how much the run meets each limit, in SI."""
+        found = []
+        for limit in self.question.limits:
+            if limit.is_everywhere:
+                number = self.run._extreme(limit.expression.metrics[0], -limit.sign)[1]
+            else:
+                number = limit.expression.value([self.run.metric(m) for m in limit.expression.metrics])
+            found.append(float(limit.sign * (number - limit.value)))
+        return found
+
+    def _unreachable(self, left: Sequence[float], missed: np.ndarray) -> UnreachableError:
+        display, texts = self.question.vessel._display, []
+        for limit, own, miss in zip(self.question.limits, left, missed, strict=True):
+            if miss > 20 * _MET:
+                there = limit.expression.shown_text(display, limit.value + limit.sign * own, 5)
+                texts.append(f"{limit.text(display)} (it comes to {there})")
+        what = f"{' and '.join(texts)} cannot be met within these bounds"
+        return UnreachableError(
+            what, self.question.vessel.label, "widen the bounds, free another number, or ask for less"
+        )
+
+    def _first_order(self, value: float) -> float:
+        """What the course could still gain in the first order, relative to the objective; see `Optimum`."""
+        program = self.best.program
+        lengths = self.best.place.trajectories.layout.lengths
+        total = 0.0
+        for k, moving in enumerate(self.question.moving):
+            own = self.switching[..., k] * (moving.high - moving.low)
+            for j, phase in enumerate(program.phases):
+                rows = program.owner == j
+                part = own[rows]
+                if phase.kinds[k] == FREE and self.best.limit_along(j) is not None:
+                    continue  # multipliers of the limit stand at ends of elements only: what they leave says nothing
+                if phase.kinds[k] == FREE:
+                    nodes = next(n for i, q, n in program.node_at if (i, q) == (j, k))
+                    part = self._of_nodes(part, phase.elements, self.best.place.z[nodes], moving.kind)
+                else:
+                    part = np.maximum(part if phase.kinds[k] == HIGH else -part, 0.0)
+                total += float(np.sum(np.abs(part) @ QUADRATURE * lengths[rows]))
+        size = max(abs(value), 1e-300)
+        return max(total / size, self.best.solution.left_over) if self.search.pieces is None else float(
+            self.best.solution.left_over
+        )  # fmt: skip
+
+    @staticmethod
+    def _of_nodes(part: np.ndarray, elements: int, z: np.ndarray, kind: str) -> np.ndarray:
+        """What the switching function lacks where nodes lie at a bound, and may have a sign there."""
+        found = part.copy()
+        for p in range(len(part) // elements):
+            ends = z[p : p + 2] if kind == "linear" else z[p : p + 1]
+            rows = slice(p * elements, (p + 1) * elements)
+            if (ends < _ACTIVE).any():
+                found[rows] = np.minimum(found[rows], 0.0)
+            if (ends > 1 - _ACTIVE).any():
+                found[rows] = np.maximum(found[rows], 0.0)
+        return found
+
+    def _multipliers(self) -> tuple[float, ...]:
+        """What the objective gains for each unit in SI by which a limit is relaxed."""
+        solution, dynamic = self.best.solution, self.dynamic
+        begin, count = int((~dynamic.is_equal).sum()), len(self.best.program.owner)
+        inequalities, equalities = iter(solution.of_left[:begin]), iter(solution.of_equal)
+        along = solution.of_left[begin : begin + count * len(dynamic.everywhere)]
+        paths = iter(along.reshape(len(dynamic.everywhere), count).sum(axis=1))
+        found = []
+        for limit in self.question.limits:
+            own = next(paths) if limit.is_everywhere else next(equalities if limit.way == "=" else inequalities)
+            found.append(float(own) / max(abs(limit.value), 1e-12))
+        return tuple(found)
+
+    def _active(self) -> list[ActiveLimit]:
+        """Active limits and bounds with their worth."""
+        question, solution, dynamic = self.question, self.best.solution, self.dynamic
+        display, unit = question.vessel._display, question.objective.unit(question.vessel._display)
+        scale = max(abs(self.best.place.value), 1e-12)
+        found = []
+        for limit, own in zip(question.limits, self._multipliers(), strict=True):
+            if abs(own) * max(abs(limit.value), 1e-12) > _ACTIVE * scale:
+                worth = abs(own) * factor_of(limit.expression, display) / self.own
+                found.append(ActiveLimit(limit.text(display), worth, limit.expression.unit(display), unit))
+        for k, moving in enumerate(question.moving):
+            found += self._active_bounds(k, moving, scale, unit)
+        found += self._active_slopes(scale, unit)
+        for n, at in enumerate(self.best.program.numbers_at):
+            number = question.free[n]
+            factor = units.unit(number.unit).factor if number.unit else 1.0
+            width = float(dynamic.ranges.widths(self.numbers)[n])
+            for end, own, word in ((number.low, solution.low[at], "lower"), (number.high, solution.high[at], "upper")):
+                if own > _ACTIVE * scale:
+                    text = f"{number.name} at its {word} bound {number.text(end)}"
+                    found.append(ActiveLimit(text, float(own) / width * factor / self.own, number.unit, unit))
+        return found
+
+    def _active_bounds(self, k: int, moving: Any, scale: float, unit: str) -> list[ActiveLimit]:
+        """The bounds of a moving number, each with what it gains to move it along all of its arcs."""
+        program, z = self.best.program, self.best.place.z
+        lengths = self.best.place.trajectories.layout.lengths
+        worth = {"lower": 0.0, "upper": 0.0}
+        for j, phase in enumerate(program.phases):
+            rows = program.owner == j
+            own = float(np.sum(self.switching[rows, :, k] @ QUADRATURE * lengths[rows]))
+            if phase.kinds[k] != FREE:
+                worth["upper" if phase.kinds[k] == HIGH else "lower"] += abs(own)
+        for _, own_k, nodes in program.node_at:
+            if own_k == k and self.search.pieces is not None:
+                width = moving.high - moving.low
+                worth["lower"] += float(self.best.solution.low[nodes][z[nodes] < _ACTIVE].sum()) / width
+                worth["upper"] += float(self.best.solution.high[nodes][z[nodes] > 1 - _ACTIVE].sum()) / width
+        factor = units.unit(moving.unit).factor if moving.unit else 1.0
+        found = []
+        for word, end in (("lower", moving.low), ("upper", moving.high)):
+            if worth[word] * (moving.high - moving.low) > _ACTIVE * scale:
+                text = f"{moving.name} at its {word} bound {moving.text(end)}"
+                found.append(ActiveLimit(text, worth[word] * factor / self.own, moving.unit, unit))
+        return found
+
+    def _active_slopes(self, scale: float, unit: str) -> list[ActiveLimit]:
+        """The steepest slopes that are reached, with what it gains to let a number be steeper."""
+        program, solution, vessel = self.best.program, self.best.solution, self.vessel
+        along, factor = vessel._moves_along
+        per = vessel._display.unit(along)
+        found, at = [], len(solution.of_left) - sum(2 * len(sizes) for _, _, sizes in program._steep)
+        for moving, _, sizes in program._steep:
+            assert moving.slope is not None
+            rates = sizes * vessel._end_si / (moving.high - moving.low)
+            for word in ("rises", "falls"):
+                own = float(solution.of_left[at : at + len(sizes)] @ rates)
+                at += len(sizes)
+                if own * moving.slope > _ACTIVE * scale:
+                    own_unit = "K" if moving.unit == "degC" else moving.unit
+                    slope_unit = f"{own_unit or '1'}/{per}" if per else own_unit
+                    steepest = units.number_text(moving.slope * factor * self._slope_factor(moving.unit, per), 4)
+                    text = f"{moving.name} {word} as steeply as it may, {steepest} {units.pretty(slope_unit)}".rstrip()
+                    worth = own / factor / self._slope_factor(moving.unit, per) / self.own
+                    found.append(ActiveLimit(text, worth, slope_unit, unit))
+        return found
+
+    @staticmethod
+    def _slope_factor(unit: str, per: str) -> float:
+        """A slope in SI times this is one in the units shown."""
+        own = units.unit(unit).factor if unit else 1.0
+        return float((units.unit(per).factor if per else 1.0) / own)
+
+    def _slopes(self) -> np.ndarray:
+        """Of the objective and of each limited expression by the free numbers, in SI, the profiles stretched along."""
+        question, program = self.question, self.best.program
+        rows = np.full((1 + len(question.limits), len(question.free)), np.nan)
+        if not len(question.free):
+            return rows
+        gradient, left, equal = program.slopes(self.best.place)
+        width = self.dynamic.ranges.widths(self.numbers)
+        rows[0] = self.dynamic.sign * gradient[program.numbers_at] / width
+        inequalities, equalities = iter(left), iter(equal)
+        for i, limit in enumerate(question.limits):
+            if not limit.is_everywhere:
+                own = next(equalities if limit.way == "=" else inequalities)[program.numbers_at]
+                rows[1 + i] = limit.sign * own * max(abs(limit.value), 1e-12) / width
+        return rows
+
+    def _profile(self, k: int) -> OptimalProfile:
+        question = self.question
+        moving, (at, values) = question.moving[k], self.courses[k]
+        along, factor = self.vessel._moves_along
+        end = self.vessel._end_si / factor
+        place = self.best.place
+        points = place.trajectories.layout.inputs[..., -1].ravel() / factor
+        own = (self.dynamic.sign * self._smooth(self.switching[..., k]) * factor).ravel()
+        pairs = _without_repetition(at, values)
+        return OptimalProfile(
+            moving, along, question.vessel._display.unit(along), np.array([t * end for t, _ in pairs]),
+            np.array([v for _, v in pairs]), tuple(self._arcs(k, end)), points, own,
+        )  # fmt: skip
+
+    def _smooth(self, switching: np.ndarray) -> np.ndarray:
+        """The switching function with means over pieces where a limit along the run is active.
+
+        There its multipliers stand at ends of elements, and between them it only jumps.
+        """
+        found, program = switching.copy(), self.best.program
+        for j, phase in enumerate(program.phases):
+            if self.best.limit_along(j) is not None:
+                rows = program.owner == j
+                means = (found[rows] @ QUADRATURE).reshape(phase.pieces, phase.elements).mean(axis=1)
+                found[rows] = np.repeat(means, phase.elements)[:, None]
+        return found
+
+    def _arcs(self, k: int, end: float) -> list[Arc]:
+        """The arcs of a moving number, neighbors of one kind joined."""
+        program = self.best.program
+        marks = program.marks(self.best.place.z)
+        if self.search.pieces is not None:
+            return [Arc(0.0, end, f"in {program.phases[0].pieces} {self.question.moving[k].kind} pieces")]
+        found: list[Arc] = []
+        for j, phase in enumerate(program.phases):
+            kind = {"low": "at its lower bound", "high": "at its upper bound"}.get(phase.kinds[k], "")
+            kind = kind or self._kind_between(k, j)
+            begin, last = float(marks[j]) * end, float(marks[j + 1]) * end
+            if found and found[-1].kind == kind:
+                found[-1] = replace(found[-1], end=last)
+            else:
+                found.append(Arc(begin, last, kind))
+        return found
+
+    def _kind_between(self, k: int, j: int) -> str:
+        """What keeps a number between its bounds: a limit along the run, nothing (singular), or the best value."""
+        program, place, dynamic = self.best.program, self.best.place, self.dynamic
+        rows, path_limit = program.owner == j, self.best.limit_along(j)
+        if path_limit is not None:
+            return f"along the limit {path_limit.text(self.question.vessel._display)}"
+        weights, path = program._weights(self.best.solution.of_left, self.best.solution.of_equal)
+        n_states = place.trajectories.states.shape[2]
+        at_end = weights @ dynamic.ends.slopes(place.last[None])[0]
+        along = np.zeros_like(place.trajectories.points)
+        if dynamic.paths is not None:
+            along[:, 2] = np.einsum("ep,epl->el", path, dynamic.paths.slopes(place.path_points))
+        omega, _ = place.trajectories.adjoint(at_end[:n_states], along[..., :n_states])
+        points = place.trajectories.points[rows].reshape(-1, place.trajectories.points.shape[2])
+        second = dynamic.collocation.evaluator.curvature(points, omega[rows].reshape(len(points), -1))
+        first = np.einsum("mk,mkl->ml", np.abs(omega[rows].reshape(len(points), -1)),
+                          np.abs(dynamic.collocation.evaluator.slopes(points)))  # fmt: skip
+        column = n_states + sum(len(m.symbols) for m in self.question.moving[:k])
+        moving = self.question.moving[k]
+        width = (moving.high - moving.low) * abs(next(iter(moving.symbols.values()))[1])
+        bend, size = np.abs(second[:, column, column]) * width, first[:, column]
+        return "singular" if np.median(bend) <= _SINGULAR * np.median(size) else "between its bounds"
+
+    def _others(self, value: float) -> tuple[tuple[float, str], ...]:
+        """Other optima that starts came to on even pieces."""
+        found: list[tuple[float, str]] = []
+        ends = sorted(self.search.ends, key=lambda r: r.place.value)
+        reference = next((r for r in ends if r.missed < 1e-4), None)
+        for end in ends:
+            if reference is None or end is reference or end.missed > 1e-4:
+                continue
+            differs = abs(end.value - reference.value) > _OTHER * max(abs(reference.value), 1e-12)
+            if differs and all(abs(end.value - v) > _OTHER * abs(v) for v, _ in found):
+                texts = []
+                for moving, (_, values) in zip(self.question.moving, end.program.nodes(end.place.z), strict=True):
+                    low, high = moving.text(float(values.min()), 4), moving.text(float(values.max()), 4)
+                    texts.append(f"{moving.name} from {low} to {high}")
+                found.append((end.value, ", ".join(texts)))
+        return tuple(found[:3]) if math.isfinite(value) else ()

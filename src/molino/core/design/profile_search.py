@@ -1,0 +1,467 @@
+"""The search for the best course of numbers that may move: first on even pieces, then with the arcs that it is made of.
+
+On even pieces of constant values an interior-point method finds roughly where the numbers are at a bound and where
+between. From that follow the arcs of which the course consists (at its lower bound, between bounds, at its upper
+bound); their ends become numbers of the program, and what lies between bounds straight lines, refined until nothing
+changes any more. What the first-order conditions of L. S. Pontryagin then lack is read off the switching function.
+"""
+
+from __future__ import annotations
+
+import itertools
+import math
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from scipy.stats import qmc
+
+from molino.core.balances.collocation import NODES
+from molino.core.design.interior_point import InteriorPoint, Solution
+from molino.core.design.objective import Limit
+from molino.core.design.profile_program import (
+    FREE,
+    HIGH,
+    LOW,
+    SHORTEST,
+    DynamicQuestion,
+    Phase,
+    ProfilePlace,
+    ProfileProgram,
+    even,
+)
+from molino.core.errors import SolveError
+
+_FIRST_PIECES = 20
+_SLOPE_PIECES = 40
+"""Pieces where a slope is limited and none are given."""
+_AT_BOUND = 0.02
+"""The share of its range within which a number counts as at its bound on even pieces."""
+_ACTIVE = 1e-4
+_NEAR = 1e-5
+"""The first barrier parameter from where a division into phases ended: little, since a larger one leaves the place."""
+_ROUGH, _FINE = 1e-5, 1e-9
+"""What may be left of the first-order conditions at first, and in the end."""
+_MOST_ROUNDS = 12
+_FINEST = 64
+"""Pieces at most."""
+_PIECES = 16
+"""Pieces of a free arc that takes the whole run, at first."""
+_HALVED = 0.1
+"""Pieces are halved whose miss is more than this share of the largest."""
+_SAME, _WORSE = 1e-8, 1e-7
+"""Objectives that differ by no more than this, relative, are as good."""
+_SETTLED = 2e-8
+"""Change of the objective, relative, by twice as many pieces, at which it is done."""
+
+Runs = Callable[[Sequence[tuple[np.ndarray, np.ndarray]], np.ndarray], Any]
+"""A run with courses (shares of the run, values in SI) and free numbers."""
+
+
+@dataclass(eq=False)
+class ProfileResult:
+    """What a search came to.
+
+    Attributes
+    ----------
+    program : ProfileProgram
+    solution : Solution
+    """
+
+    program: ProfileProgram
+    solution: Solution
+
+    @property
+    def place(self) -> ProfilePlace:
+        assert isinstance(self.solution.place, ProfilePlace)
+        return self.solution.place
+
+    @property
+    def value(self) -> float:
+        """The objective in SI."""
+        return self.program.question.sign * self.place.value
+
+    @property
+    def missed(self) -> float:
+        """By how much limits are missed, relative to their sizes."""
+        place = self.place
+        return float(max(np.maximum(-place.left, 0).max(initial=0.0), np.abs(place.equal).max(initial=0.0)))
+
+    def limit_along(self, j: int) -> Limit | None:
+        """The limit along the run that is active in most of a phase."""
+        question, rows = self.program.question, self.program.owner == j
+        count, begin = len(rows), int((~question.is_equal).sum())
+        for n, limit in enumerate(question.everywhere):
+            left = self.place.left[begin + n * count : begin + (n + 1) * count][rows]
+            if np.median(left) < _ACTIVE:
+                return limit
+        return None
+
+    def switching(self) -> np.ndarray:
+        """See `ProfileProgram.switching`; of the objective to be minimized."""
+        return self.program.switching(self.place, self.solution.of_left, self.solution.of_equal)
+
+
+class ProfileSearch:
+    """One question.
+
+    Parameters
+    ----------
+    question : DynamicQuestion
+    run : callable
+        See `Runs`; for the states to begin with.
+    n_starts, seed : int
+    progress : callable (objective so far in SI), optional
+    """
+
+    def __init__(
+        self, question: DynamicQuestion, run: Runs, n_starts: int, seed: int,
+        progress: Callable[[float], None] | None = None,
+    ) -> None:  # fmt: skip
+        self.question, self.run, self.n_starts, self.seed = question, run, n_starts, seed
+        self.progress = progress
+        self.iterations, self.is_stopped = 0, False
+        self.ends: list[ProfileResult] = []
+        self.first_error: SolveError | None = None
+        given = [m.pieces for m in question.moving if m.pieces is not None]
+        steep = any(m.slope is not None for m in question.moving)
+        self.pieces = given[0] if given else (_SLOPE_PIECES if steep else None)
+
+    def best(self) -> ProfileResult | None:
+        """The best of all starts; None where none could be run."""
+        try:
+            for levels, numbers in self._starts():
+                found = self._from(levels, numbers)
+                if found is not None:
+                    self.ends.append(found)
+        except KeyboardInterrupt:
+            self.is_stopped = True
+        if not self.ends:
+            return None
+        best = min(self.ends, key=lambda r: (r.missed if r.missed > 1e-6 else 0.0, r.place.value))
+        is_done = self.pieces is not None or best.missed > 1e-4 or self.is_stopped
+        return best if is_done else self._with_arcs(best)
+
+    def _starts(self) -> list[tuple[np.ndarray, np.ndarray]]:
+        """Constant levels of what moves, as shares of their ranges, and shares of the free numbers."""
+        question = self.question
+        moving, count = len(question.moving), len(question.free)
+        own = question.ranges.shares(np.array([n.value for n in question.free])) if count else np.zeros(0)
+        own = np.where(np.isfinite(own), np.clip(own, 0.05, 0.95), 0.5)
+        spread = qmc.LatinHypercube(moving + count, seed=self.seed).random(self.n_starts)[1:]
+        return [(np.full(moving, 0.5), own), *((0.1 + 0.8 * row[:moving], 0.1 + 0.8 * row[moving:]) for row in spread)]
+
+    def _from(self, levels: np.ndarray, numbers: np.ndarray) -> ProfileResult | None:
+        """On even pieces, from one start."""
+        question, pieces = self.question, self.pieces or _FIRST_PIECES
+        elements = max(2, math.ceil(40 / pieces))
+        phase = Phase(0.0, 1.0, (FREE,) * len(question.moving), even(pieces), elements)
+        own = question if self.pieces is not None else _constant(question)
+        program = ProfileProgram(own, [phase], False)
+        z = np.empty(program.count)
+        for _, k, nodes in program.node_at:
+            z[nodes] = levels[k]
+        z[program.numbers_at] = numbers
+        try:
+            run = self.run(program.nodes(z), question.ranges.numbers(numbers))
+        except SolveError as error:
+            self.first_error = self.first_error or error
+            return None
+        end, n = run.trajectory.end, len(question.balances.states)
+        program.begin_with(lambda shares: run.trajectory.at(np.unique(shares) * end)[:, :n])
+        return self._solve(program, z, 0.1, _ROUGH if self.pieces is None else _FINE)
+
+    def _solve(self, program: ProfileProgram, z: np.ndarray, barrier: float, tolerance: float) -> ProfileResult | None:
+        def report(place: Any) -> None:
+            if self.progress is not None:
+                self.progress(self.question.sign * place.value)
+
+        solution = InteriorPoint(program, barrier, tolerance, progress=report).solve(z)
+        if solution is None:
+            return None
+        self.iterations += solution.iterations
+        return ProfileResult(program, solution)
+
+    def _with_arcs(self, rough: ProfileResult) -> ProfileResult:
+        """The same with its arcs, their ends free, refined until nothing changes."""
+        best, phases, tried = rough, self._arcs_of(rough), [rough]
+        before, forms = math.nan, {_form(phases)}
+        for _ in range(_MOST_ROUNDS):
+            try:
+                found = self._again(best, phases)
+            except KeyboardInterrupt:
+                self.is_stopped = True
+                break
+            if found is None or found.missed > 1e-6:
+                break
+            is_worse = found.place.value > best.place.value + _WORSE * abs(best.place.value)
+            best = found
+            tried.append(best)
+            if is_worse and len(tried) > 2:
+                break
+            changed = _changed(best)
+            if changed is not None:
+                if (form := _form(changed)) in forms:
+                    break
+                phases = changed
+                forms.add(form)
+                continue
+            settled = abs(best.place.value - before) <= _SETTLED * max(abs(before), 1e-12)
+            refined = None if settled else _refined(best)
+            if refined is None:
+                break
+            before, phases = best.place.value, refined
+        least = min(r.place.value for r in tried)
+        return next(r for r in reversed(tried) if r.place.value <= least + _SAME * abs(least))
+
+    def with_margins(self, last: ProfileResult, margins: np.ndarray) -> ProfileResult | None:
+        """The same phases with limits along the run kept by margins in SI, since they are held at some points only."""
+        self.question.margins = self.question.margins + margins
+        if self.pieces is not None or len(last.program.phases) == 1:
+            program, z = last.program, last.place.z
+            program.question.margins = self.question.margins
+            return self._solve(program, np.clip(z, 1e-4, 1 - 1e-4), 1e-4, _FINE)
+        return self._again(last, _current(last))
+
+    def _again(self, last: ProfileResult, phases: Sequence[Phase]) -> ProfileResult | None:
+        """From where one division ended to another."""
+        program = ProfileProgram(self.question, phases, True)
+        z = np.empty(program.count)
+        courses = last.program.nodes(last.place.z)
+        for j, k, nodes in program.node_at:
+            phase, moving = phases[j], self.question.moving[k]
+            at = phase.begin + (phase.end - phase.begin) * np.array(phase.edges)
+            at[0], at[-1] = at[0] + 1e-9, at[-1] - 1e-9
+            if last.program.question.moving[k].kind != moving.kind:  # pieces in which it jumps have values in between
+                inset = min(1 / last.program.phases[0].pieces, (phase.end - phase.begin) / 3)
+                low = phase.begin + (inset if phase.begin > 0 else 0.0)
+                at = np.clip(at, low, phase.end - (inset if phase.end < 1 else 0.0))
+            values = _course_at(*courses[k], at)
+            z[nodes] = np.clip((values - moving.low) / (moving.high - moving.low), 1e-4, 1 - 1e-4)
+        z[program.ends_at] = [p.end for p in phases[:-1]] if len(program.ends_at) else []
+        z[program.numbers_at] = last.place.z[last.program.numbers_at]
+        shares, states = _states_of(last)
+        program.begin_with(lambda at: np.column_stack([np.interp(at, shares, column) for column in states.T]))
+        return self._solve(program, z, _NEAR, _FINE)
+
+    def _arcs_of(self, rough: ProfileResult) -> list[Phase]:
+        """The phases that a course on even pieces suggests."""
+        program, place = rough.program, rough.place
+        count = program.phases[0].pieces
+        kinds: list[list[str]] = []
+        marks: set[float] = set()
+        for _, _, nodes in program.node_at:
+            z = place.z[nodes]
+            own = [LOW if v < _AT_BOUND else HIGH if v > 1 - _AT_BOUND else FREE for v in z]
+            ends = _ends_of(own, z, count)
+            kinds.append(own)
+            marks |= ends
+        if program.question.paths is not None:
+            is_active = _active_pieces(rough, count)
+            ends = {i / count for row in is_active for i in range(1, count) if row[i] != row[i - 1]}
+            marks |= {end for end in ends if all(abs(end - m) > 1.1 / count for m in marks)}
+        edges = [0.0, *sorted(m for m in marks if 1e-6 < m < 1 - 1e-6), 1.0]
+        phases = []
+        for a, b in itertools.pairwise(edges):
+            middle = min(int((a + b) / 2 * count), count - 1)
+            is_along = program.question.paths is not None and bool(is_active[:, middle].any())
+            phase = Phase(a, b, tuple(own[middle] for own in kinds), even(1), is_along_limit=is_along)
+            phases.append(_divided(phase))
+        return phases
+
+
+def _constant(question: DynamicQuestion) -> DynamicQuestion:
+    """The same with pieces of constant values."""
+    import copy
+
+    found = copy.copy(question)
+    found.moving = tuple(replace(m, kind="constant") for m in question.moving)
+    return found
+
+
+def _ends_of(own: list[str], z: np.ndarray, count: int) -> set[float]:
+    """Where arcs end; a lone piece between two bounds is where it switches between them, and takes the one before."""
+    found = set()
+    for i in range(1, count - 1):
+        if own[i] == FREE and {own[i - 1], own[i + 1]} == {LOW, HIGH}:
+            share = z[i] if own[i - 1] == HIGH else 1 - z[i]
+            found.add((i + float(share)) / count)
+            own[i] = own[i - 1] if share > 0.5 else own[i + 1]
+    for i, step in itertools.product(range(count), (1, -1)):  # a jump from a bound to what lies between
+        before, after, next_one = i - step, i + step, i + 2 * step
+        if min(before, next_one) < 0 or max(before, next_one) >= count:
+            continue
+        jump = z[before] - z[after]
+        if own[before] != FREE and own[i] == own[after] == FREE and abs(z[after] - z[next_one]) < 0.25 * abs(jump):
+            share = float(np.clip((z[i] - z[after]) / jump, 0.0, 1.0))
+            found.add((i + share if step > 0 else i + 1 - share) / count)
+    for i in range(1, count):
+        if own[i] != own[i - 1] and not any(abs(i / count - f) < 1 / count for f in found):
+            found.add(i / count)
+    return found
+
+
+def _active_pieces(rough: ProfileResult, count: int) -> np.ndarray:
+    """In which pieces which limits along the run are active, shape (limits, pieces)."""
+    program = rough.program
+    question, elements = program.question, program.phases[0].elements
+    inequalities = int((~question.is_equal).sum())
+    along = rough.place.left[inequalities : inequalities + len(program.owner) * len(question.everywhere)]
+    weights = rough.solution.of_left[inequalities : inequalities + len(along)]
+    shape = (len(question.everywhere), count, elements)
+    least = along.reshape(shape).min(axis=2) < _ACTIVE
+    most = max(float(np.max(weights, initial=0.0)), 1e-300)
+    return np.asarray(least & (weights.reshape(shape).max(axis=2) > 1e-6 * most))
+
+
+def _divided(phase: Phase) -> Phase:
+    """A phase with even pieces (at bounds: elements) for its length."""
+    length = phase.end - phase.begin
+    if FREE in phase.kinds:
+        pieces = int(np.clip(math.ceil(_PIECES * length), 6, _PIECES))
+        return replace(phase, edges=_denser_at_ends(pieces), elements=2)
+    return replace(phase, edges=even(1), elements=int(np.clip(math.ceil(2 * _PIECES * length), 4, 24)))
+
+
+def _denser_at_ends(pieces: int) -> tuple[float, ...]:
+    """The edges of pieces that are short at both ends, where a number jumps and bends."""
+    return tuple(((1 - np.cos(np.pi * np.arange(pieces + 1) / pieces)) / 2).tolist())
+
+
+def _refined(found: ProfileResult) -> list[Phase] | None:
+    """The phases with those pieces halved over which the switching function is farthest from zero; None if none is."""
+    program, switching = found.program, np.abs(found.switching())
+    phases = _current(found)
+    lengths = found.place.trajectories.layout.lengths
+    ranges = np.array([m.high - m.low for m in program.question.moving])
+    miss = (switching * ranges).max(axis=1) * lengths[:, None]
+    misses: list[np.ndarray] = []
+    for j, phase in enumerate(phases):
+        free = [k for k, kind in enumerate(phase.kinds) if kind == FREE]
+        own = miss[program.owner == j][:, free].max(axis=1, initial=0.0)
+        misses.append(own.reshape(phase.pieces, phase.elements).max(axis=1))
+    most = max(float(m.max(initial=0.0)) for m in misses)
+    total = sum(p.pieces for p in phases)
+    if most <= 1e-12 * max(abs(found.place.value), 1e-12) or total >= _FINEST:
+        return None
+    ranked = np.sort(np.concatenate(misses))[::-1]
+    least = max(_HALVED * most, float(ranked[min(_FINEST - total, len(ranked) - 1)]))
+    halved = []
+    for phase, own in zip(phases, misses, strict=True):
+        edges = [0.0]
+        for p, (a, b) in enumerate(itertools.pairwise(phase.edges)):
+            edges += [(a + b) / 2, b] if own[p] > least else [b]
+        halved.append(replace(phase, edges=tuple(edges)))
+    return halved
+
+
+def _current(found: ProfileResult) -> list[Phase]:
+    """The phases of a result with their ends as found."""
+    marks = found.program.marks(found.place.z)
+    pairs = zip(found.program.phases, marks[:-1], marks[1:], strict=True)
+    return [
+        replace(p, begin=float(a), end=float(b), is_along_limit=found.limit_along(j) is not None)
+        for j, (p, a, b) in enumerate(pairs)
+    ]
+
+
+def _form(phases: Sequence[Phase]) -> tuple[tuple[float, tuple[str, ...]], ...]:
+    """What tells one division into phases from another."""
+    return tuple((round(p.begin, 3), p.kinds) for p in phases)
+
+
+def _changed(found: ProfileResult) -> list[Phase] | None:
+    """The phases as the result shows that they should be; None where they may stay."""
+    phases, program = _current(found), found.program
+    kept = [p for p in phases if p.end - p.begin > 3 * SHORTEST]
+    if len(kept) < len(phases) and kept:
+        return _closed(kept)
+    switching = found.switching()
+    size = float(np.abs(switching).max())
+    new: list[Phase] = []
+    is_new = False
+    for j, phase in enumerate(phases):
+        rows = np.flatnonzero(program.owner == j)
+        parts = [phase]
+        for k, kind in enumerate(phase.kinds):
+            if kind == FREE:
+                nodes = next(n for i, own, n in program.node_at if (i, own) == (j, k))
+                parts = [piece for p in parts for piece in _saturated(p, k, found.place.z[nodes])]
+            else:
+                own = switching[rows, :, k].mean(axis=1) * (1.0 if kind == LOW else -1.0)
+                parts = [piece for p in parts for piece in _wrong(p, k, own < -1e-4 * size)]
+        is_new |= len(parts) > 1 or parts[0].kinds != phase.kinds
+        new += parts
+    return _closed(new) if is_new else None
+
+
+def _closed(phases: Sequence[Phase]) -> list[Phase]:
+    """Phases that follow on each other, neighbors of one kind at bounds joined."""
+    found: list[Phase] = []
+    for phase in phases:
+        if found and found[-1].kinds == phase.kinds:
+            found[-1] = replace(found[-1], end=phase.end)
+        else:
+            found.append(replace(phase, begin=found[-1].end if found else 0.0))
+    found[-1] = replace(found[-1], end=1.0)
+    return [_divided(p) for p in found]
+
+
+def _saturated(phase: Phase, k: int, z: np.ndarray) -> list[Phase]:
+    """A phase without those pieces at its begin and end over which a free number is at a bound."""
+    at = np.where(z < 1e-4, LOW, np.where(z > 1 - 1e-4, HIGH, FREE))
+    if len(z) < 3 or phase.pieces + 1 != len(z):
+        return [phase]
+    begin, end = 0, len(z) - 1
+    while begin < end and at[begin] != FREE and at[begin + 1] == at[begin]:
+        begin += 1
+    while end > begin and at[end] != FREE and at[end - 1] == at[end]:
+        end -= 1
+    edges = phase.begin + (phase.end - phase.begin) * np.array(phase.edges)
+    found = []
+    if begin:
+        kinds = (*phase.kinds[:k], str(at[0]), *phase.kinds[k + 1 :])
+        found.append(replace(phase, end=float(edges[begin]), kinds=kinds))
+    if end - begin >= 1 and not (begin and end < len(z) - 1 and end - begin == 1):
+        found.append(replace(phase, begin=float(edges[begin]), end=float(edges[end])))
+    if end < len(z) - 1:
+        kinds = (*phase.kinds[:k], str(at[-1]), *phase.kinds[k + 1 :])
+        cut = found[-1].end if found else phase.begin
+        found.append(replace(phase, begin=cut, kinds=kinds))
+    return found or [phase]
+
+
+def _wrong(phase: Phase, k: int, is_wrong: np.ndarray) -> list[Phase]:
+    """A phase at a bound, with what the switching function wants off it made free."""
+    if not is_wrong.any():
+        return [phase]
+    rows = np.flatnonzero(is_wrong)
+    first, last = int(rows[0]), int(rows[-1]) + 1
+    edges = phase.begin + (phase.end - phase.begin) * phase.element_edges
+    free = (*phase.kinds[:k], FREE, *phase.kinds[k + 1 :])
+    parts = []
+    if first:
+        parts.append(replace(phase, end=float(edges[first])))
+    parts.append(replace(phase, begin=float(edges[first]), end=float(edges[last]), kinds=free))
+    if last < len(is_wrong):
+        parts.append(replace(phase, begin=float(edges[last])))
+    return parts
+
+
+def _course_at(at: np.ndarray, values: np.ndarray, shares: np.ndarray) -> np.ndarray:
+    """A course at some shares of the run; at a jump what comes after it."""
+    index = np.clip(np.searchsorted(at, shares, side="right"), 1, len(at) - 1)
+    a, b, u, v = at[index - 1], at[index], values[index - 1], values[index]
+    width = np.where(b > a, b - a, 1.0)
+    return np.asarray(np.where(b > a, u + (v - u) * (shares - a) / width, v))
+
+
+def _states_of(found: ProfileResult) -> tuple[np.ndarray, np.ndarray]:
+    """Shares of the run and the states there, from the beginning on."""
+    program, trajectories = found.program, found.place.trajectories
+    marks = program.marks(found.place.z)
+    along = program.relative[:, None] + program.share[:, None] * NODES
+    shares = marks[:-1][program.owner][:, None] + np.diff(marks)[program.owner][:, None] * along
+    states = np.concatenate([trajectories.layout.first[None], trajectories.states.reshape(len(shares) * 3, -1)])
+    return np.concatenate([[0.0], shares.ravel()]), states

@@ -1,0 +1,475 @@
+"""`recommend`: arrangements of vessels side by side, each at its own best, for one chemistry, feed and target."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from molino.core import units
+from molino.core.arguments import checked
+from molino.core.balances.functions import functions_of
+from molino.core.balances.integrate import start
+from molino.core.chemistry.chemistry import Chemistry
+from molino.core.design.objective import MetricExpression, read_expression, read_limit
+from molino.core.design.optimizing import optimize
+from molino.core.design.optimum import Optimum
+from molino.core.errors import Faults, InputError, MolinoError, SolveError, UnreachableError
+from molino.core.frozen import Frozen, FrozenMapping
+from molino.core.results import Result, plain
+from molino.core.statistics import half_width
+from molino.core.units import Display, Value
+from molino.core.vessels.batch import Batch
+from molino.core.vessels.feed import Feed, require_feed
+from molino.core.vessels.plug_flow import PlugFlow
+from molino.core.vessels.stirred_tank import StirredTank
+from molino.core.vessels.train import Train
+from molino.core.vessels.train_steps import SideFeed
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+_SIZES = 1e-3, 1e4
+"""Sizes to search between, as multiples of the one in which the feed would be used up at its own rate."""
+_AS_GOOD = 2e-3
+"""Objectives that differ by no more than this, relative, are as good; then the smaller volume counts."""
+_AS_SMALL = 1.02
+_RECYCLE = 0.0, 20.0
+_OF_A_BATCH = ("number", "concentration", "temperature", "pressure")
+"""Kinds of quantity that a batch has in common with what flows."""
+
+
+@dataclass(frozen=True, eq=False)
+class Arrangement(Frozen):
+    """One arrangement at its best.
+
+    Attributes
+    ----------
+    name : str
+    optimum : Optimum or None
+        None where it cannot meet the target.
+    reason : str
+        Why not.
+    half_width : float or None
+        Of the 95 % interval of the objective in SI, from the covariance of fitted constants.
+    """
+
+    name: str
+    optimum: Optimum | None
+    reason: str = ""
+    half_width: float | None = None
+
+    @property
+    def volume(self) -> float:
+        """Its whole volume in m^3; nan of a batch, whose volume is any."""
+        if self.optimum is None or isinstance(self.optimum.vessel, Batch):
+            return np.nan
+        return float(self.optimum.run.volume_si)
+
+    @property
+    def parts(self) -> int:
+        """How many vessels, pumps and side feeds it has."""
+        vessel: Any = self.optimum.vessel if self.optimum is not None else None
+        return len(vessel.steps) + 1 if isinstance(vessel, Train) else 1
+
+
+@dataclass(frozen=True, eq=False)
+class Recommendation(Frozen, Result):
+    """Arrangements, the best first.
+
+    Attributes
+    ----------
+    arrangements : tuple of Arrangement
+        Those that meet the target, the best first, and then the others.
+    objective : str
+    target : tuple of str
+    is_highest : bool
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> reactions = [mo.Reaction("A -> B", k="0.2 1/min"), mo.Reaction("B -> C", k="0.1 1/min")]
+    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+    >>> found = mo.recommend(mo.Chemistry(reactions), feed, maximize="yield of B on A", target="conversion of A >= 0.6")
+    >>> found.best.name, round(found.best.optimum.value, 3)
+    ('tube', 0.5)
+    """
+
+    arrangements: tuple[Arrangement, ...]
+    objective: str
+    target: tuple[str, ...]
+    is_highest: bool
+
+    @property
+    def best(self) -> Arrangement:
+        """The first of them."""
+        return self.arrangements[0]
+
+    @property
+    def display(self) -> Display:
+        """The units in which it is shown."""
+        optimum = self.best.optimum
+        assert optimum is not None
+        return optimum.display
+
+    def table(self) -> pd.DataFrame:
+        """One row an arrangement that meets the target: objective with its interval, conditions, volume, time, duty."""
+        import pandas as pd
+
+        display, rows = self.display, []
+        for one in self.arrangements:
+            row: dict[str, Any] = {"arrangement": one.name}
+            if one.optimum is None:
+                continue
+            found, run = one.optimum, one.optimum.run
+            unit = found.objective.unit(display)
+            row[f"{self.objective} [{unit}]" if unit else self.objective] = found.objective.shown(display, found.value)
+            if one.half_width is not None:
+                row["± 95 %"] = one.half_width
+            row["conditions"] = _conditions(found)
+            row[display.heading("volume", "volume")] = float(display.number(one.volume, "volume"))
+            if run.has_duty and not isinstance(found.vessel, Batch):
+                row[display.heading("duty", "power")] = float(display.number(run.duty_si, "power"))
+            rows.append(row)
+        return pd.DataFrame(rows)
+
+    def facts(self) -> dict[str, str]:
+        """The first, and why."""
+        optimum = self.best.optimum
+        assert optimum is not None
+        value = optimum.objective.shown_text(self.display, optimum.value)
+        found = {"recommended": f"{self.best.name}: {self.objective} {value}", "because": self.why()}
+        for one in self.arrangements:
+            if one.optimum is None:
+                found[f"left out: {one.name}"] = one.reason
+        return found
+
+    def why(self) -> str:
+        """Why the first is first, in words."""
+        able = [a for a in self.arrangements if a.optimum is not None]
+        first, others = able[0], able[1:]
+        assert first.optimum is not None
+        if not others:
+            return "no other arrangement meets the target"
+        parts = []
+        second = others[0]
+        assert second.optimum is not None
+        if self._as_good(first, second):
+            parts.append(f"{second.name} gives as much" + self._volumes(first, second))
+        further = next((a for a in others if not self._as_good(first, a)), None)
+        if further is not None:
+            assert further.optimum is not None
+            more = abs(first.optimum.value - further.optimum.value)
+            text = first.optimum.objective.shown_text(self.display, more, 3)
+            parts.append(f"it gives {text} {'more' if self.is_highest else 'less'} than {further.name}")
+        by_name = {a.name: a for a in able}
+        tube, tank = by_name.get("tube"), by_name.get("tank")
+        if tube is not None and tank is not None and not self._as_good(tube, tank):
+            assert tube.optimum is not None
+            assert tank.optimum is not None
+            is_tube = (tube.optimum.value > tank.optimum.value) == self.is_highest
+            parts.append(
+                "mixing back costs here: what is wanted is formed at high concentrations, or lost where it stays longer"
+                if is_tube
+                else "mixing back pays here: what is wanted is formed at the concentrations of the outlet"
+            )
+        return "; ".join(parts)
+
+    def _as_good(self, first: Arrangement, second: Arrangement) -> bool:
+        assert first.optimum is not None
+        assert second.optimum is not None
+        return _is_as_good(first.optimum.value, second.optimum.value)
+
+    def _volumes(self, first: Arrangement, second: Arrangement) -> str:
+        if not np.isfinite(first.volume) or not np.isfinite(second.volume):
+            return ", but not continuously" if isinstance(second.optimum and second.optimum.vessel, Batch) else ""
+        ratio = second.volume / first.volume
+        return f" with {ratio:.3g} times the volume" if abs(ratio - 1) > 0.01 else " with as much volume"
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data: every arrangement with its optimum, and why the first is first."""
+        return plain({  # type: ignore[no-any-return]
+            "objective": self.objective, "target": list(self.target), "recommended": self.best.name, "why": self.why(),
+            "arrangements": [
+                {"name": a.name, "reason": a.reason, "half_width": a.half_width,
+                 "optimum": None if a.optimum is None else a.optimum.to_dict()} for a in self.arrangements],
+        })  # fmt: skip
+
+    def __str__(self) -> str:
+        lines = [f"{name}: {text}" for name, text in self.facts().items() if not name.startswith("left out")]
+        for one in self.arrangements:
+            if one.optimum is None:
+                lines.append(f"  {one.name}: {one.reason}")
+                continue
+            value = one.optimum.objective.shown_text(self.display, one.optimum.value)
+            spread = f" ± {one.half_width:.2g}" if one.half_width is not None else ""
+            numbers = ", ".join(f"{n.name} {n.text(n.value, 4)}" for n in one.optimum.free)
+            lines.append(f"  {one.name}: {value}{spread}, {numbers}")
+        return "\n".join(lines)
+
+
+def _conditions(found: Optimum) -> str:
+    """Conditions at the optimum but for sizes; what is the same in all vessels once."""
+    by_name: dict[str, list[str]] = {}
+    for n in found.free:
+        name = n.name.rpartition(".")[2]
+        if name != "volume":
+            by_name.setdefault(name, []).append(n.text(n.value, 4))
+    return ", ".join(f"{name} {' and '.join(dict.fromkeys(texts))}" for name, texts in by_name.items())
+
+
+def _is_as_good(first: float, second: float) -> bool:
+    return abs(first - second) <= _AS_GOOD * max(abs(first), abs(second))
+
+
+@checked
+def recommend(
+    chem: Chemistry, feed: Feed, *, maximize: str | None = None, minimize: str | None = None,
+    target: str | Sequence[str] = (), within: Mapping[str, Sequence[Any]] | None = None, heat: Any = None,
+    show: Mapping[str, str] | None = None, progress: Callable[[str], None] | None = None,
+) -> Recommendation:  # fmt: skip
+    """Put arrangements of vessels side by side, each at its own best conditions and sizes.
+
+    A batch, a tank, two and three tanks in series, a tube, a tube with recycle, a tank followed by a tube, and two
+    tubes with half of the feed in between (cold, where they are adiabatic); each by `optimize`.
+
+    Parameters
+    ----------
+    chem : Chemistry
+    feed : Feed
+    maximize, minimize : str
+        One of them: a metric, or an expression of several.
+    target : str or sequence of str
+        Limits that must be met, like "conversion of A >= 0.9".
+    within : mapping of condition to (low, high), optional
+        Conditions that are free: {"T": ("150 degC", "185 degC")}, in each vessel by itself; adiabatic, of the feed.
+    heat : "adiabatic", optional
+        Isothermal, if left out.
+    show : mapping of kind to unit, optional
+        Units for results, {"time": "min"}; otherwise those in which the inputs came.
+    progress : callable (name of the arrangement), optional
+
+    Returns
+    -------
+    Recommendation
+
+    Raises
+    ------
+    InputError
+        With everything that is wrong with the question.
+    UnreachableError
+        If no arrangement meets the target.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> feed = mo.Feed({"A": "1 mol/L", "B": "0.01 mol/L"}, flow="1 L/min")
+    >>> chem = mo.Chemistry(mo.Reaction("A + B -> 2 B", k="0.5 L/mol/min"))
+    >>> found = mo.recommend(chem, feed, minimize="volume", target="conversion of A >= 0.6")
+    >>> found.best.name
+    'tank, then tube'
+    """
+    limits: tuple[str, ...] = (target,) if isinstance(target, str) else tuple(target)
+    own_heat = None if heat == "isothermal" else heat
+    objective = check_recommendation(chem, feed, maximize, minimize, limits, within or {}, heat)
+    arrangements = _Arrangements(chem, feed, FrozenMapping(within or {}), own_heat, show or {})
+    found = []
+    for name, make in arrangements.makers().items():
+        if progress is not None:
+            progress(name)
+        if name == "batch" and any(m.kind not in _OF_A_BATCH for m in objective.metrics):
+            found.append(Arrangement(name, None, f"a batch has no {objective} to compare"))
+            continue
+        found.append(_at_its_best(name, make, maximize, minimize, limits, 2 if name in ("tube", "tank") else 1))
+        arrangements.learn(found[-1])
+    is_highest = maximize is not None
+    able = [a for a in found if a.optimum is not None]
+    if not able:
+        reasons = "; ".join(f"{a.name}: {a.reason}" for a in found)
+        raise UnreachableError(f"no arrangement meets the target ({reasons})", "recommend", "ask for less")
+    sign = -1.0 if is_highest else 1.0
+    able.sort(key=lambda a: sign * a.optimum.value)  # type: ignore[union-attr]
+    first = able[0].optimum
+    assert first is not None
+    alike = [a for a in able if _is_as_good(first.value, a.optimum.value)]  # type: ignore[union-attr]
+    least = min((a.volume for a in alike if np.isfinite(a.volume)), default=np.nan)
+
+    def cost(
+        a: Arrangement,
+    ) -> tuple[bool, float, int]:  # volumes that hardly differ are as good, and the simpler first
+        return np.isnan(a.volume), 0.0 if a.volume <= _AS_SMALL * least else a.volume, a.parts
+
+    alike.sort(key=cost)
+    rest = [a for a in able if a not in alike]
+    others = [a for a in found if a.optimum is None]
+    asked = str(maximize if maximize is not None else minimize)
+    return Recommendation((*alike, *rest, *others), asked, limits, is_highest)
+
+
+def check_recommendation(
+    chem: Any, feed: Any, maximize: Any, minimize: Any, limits: Sequence[str], within: Mapping[str, Any], heat: Any
+) -> MetricExpression:  # fmt: skip
+    """The objective; InputError with everything that is wrong with the question."""
+    faults = Faults()
+    if not isinstance(chem, Chemistry):
+        faults.add("recommend", f"{chem!r} is no chemistry", "give mo.Chemistry(...)")
+    with faults.at("recommend"):
+        require_feed(feed, "recommend")
+    if (maximize is None) == (minimize is None):
+        faults.add("recommend", "what is to be best?", "give either maximize or minimize")
+    if heat not in (None, "isothermal", "adiabatic"):
+        faults.add("recommend, heat", f"{heat!r}", "give 'adiabatic', or leave it out")
+    faults.raise_any()
+    own_heat = None if heat == "isothermal" else heat
+    at = {"T": _middle(within["T"])} if _own_T(within, own_heat) else {}
+    tube = PlugFlow(chem, feed, space_time=1.0, heat=own_heat, **at)
+    objective: Any = None
+    with faults.at("recommend"):
+        objective = read_expression(maximize if maximize is not None else minimize, tube)
+    for text in limits:
+        with faults.at("recommend, target"):
+            read_limit(text, tube)
+    for name, ends in within.items():
+        with faults.at(f"recommend, within {name}"):
+            if isinstance(ends, str) or not isinstance(ends, Sequence) or len(ends) != 2:
+                raise InputError(f"{ends!r} are no bounds", "", "give (low, high)")
+            low, high = (tube._setting(name).read(end)[0] for end in ends)
+            if not low < high:
+                raise InputError(f"{ends[0]} is not below {ends[1]}", "", "give (low, high)")
+    faults.raise_any()
+    return objective  # type: ignore[no-any-return]
+
+
+Maker = Callable[[], tuple[Any, dict[str, Any]]]
+
+
+class _Arrangements:
+    """How to make each arrangement: the vessel or train, and what is free in it.
+
+    The sizes at which each search begins follow from those that tube and tank came to.
+    """
+
+    def __init__(
+        self, chem: Chemistry, feed: Feed, within: Mapping[str, Any], heat: Any, show: Mapping[str, str]
+    ) -> None:  # fmt: skip
+        is_prescribed = _own_T(within, heat) and not feed.is_gas
+        self.chem, self.within, self.heat = chem, within, heat
+        self.feed = replace(feed, T=None) if is_prescribed else feed  # it is warmed to the temperature of its vessel
+        self.show = show
+        self.own = {"T": within["T"]} if _own_T(within, heat) else {}
+        self.at = {"T": _middle(within["T"])} if self.own else {}
+        self.of_feed = {n: ends for n, ends in within.items() if n != "T" or heat == "adiabatic"}
+        base = PlugFlow(chem, feed, space_time=1.0, heat=heat, show=show, **self.at)
+        base._require_known()
+        self.flow, unit, self.display = float(base._fed.volume), _scale(base), base._display
+        self.bounds = _SIZES[0] * unit, _SIZES[1] * unit
+        self.sizes: dict[Any, float] = {PlugFlow: unit, StirredTank: unit}
+
+    def learn(self, found: Arrangement) -> None:
+        """Take over the size of a tube or a tank, where there is one."""
+        kinds: dict[str, Any] = {"tube": PlugFlow, "tank": StirredTank}
+        if found.optimum is not None and found.name in kinds:
+            self.sizes[kinds[found.name]] = found.volume
+            self.at |= {n.name: Value(n.value) for n in found.optimum.free if n.name == "T" and found.name == "tube"}
+
+    @property
+    def common(self) -> dict[str, Any]:
+        """What all vessels have."""
+        return {"heat": self.heat, "show": self.show, **(self.at if self.own else {})}
+
+    def vessel(self, cls: Any, name: str = "", share: float = 1.0) -> Any:
+        volume = float(np.clip(self.sizes[cls] * share, 1.01 * self.bounds[0], 0.99 * self.bounds[1]))
+        return cls(self.chem, self.feed, volume=volume, name=name, **self.common)
+
+    def tube(self) -> tuple[Any, dict[str, Any]]:
+        return self.vessel(PlugFlow), {"volume": self.bounds, **self.own, **self.of_feed}
+
+    def tank(self) -> tuple[Any, dict[str, Any]]:
+        return self.vessel(StirredTank), {"volume": self.bounds, **self.own, **self.of_feed}
+
+    def batch(self) -> tuple[Any, dict[str, Any]]:
+        unit = self.display.unit("time")
+        ends = (b / self.flow for b in self.bounds)
+        free = {"time": tuple(Value(t, unit) if unit else t for t in ends), **self.own}
+        free |= {n: ends for n, ends in self.of_feed.items() if n == "T"}
+        time = self.sizes[PlugFlow] / self.flow
+        return Batch(self.chem, self.feed, time=time, **self.common), free
+
+    def series(self, parts: Sequence[tuple[str, Any, float]], recycle: float = 0.0, side: bool = False) -> Maker:
+        """Vessels one after another: name, class and the share of the size of a single one, at which to begin."""
+
+        def make() -> tuple[Any, dict[str, Any]]:
+            vessels = [self.vessel(cls, name, share) for name, cls, share in parts]
+            steps: list[Any] = list(vessels)
+            if side:
+                half = replace(self.feed, flow=self.flow / 2)
+                steps = [vessels[0].with_(feed=half), SideFeed(half, name="side feed"), vessels[1]]
+            free: dict[str, Any] = {f"{name}.volume": self.bounds for name, _, _ in parts}
+            free |= {f"{name}.T": ends for name, _, _ in parts for ends in self.own.values()}
+            free |= {} if side else self.of_feed
+            return Train(steps, recycle=recycle), free | ({"recycle": _RECYCLE} if recycle else {})
+
+        return make
+
+    def makers(self) -> dict[str, Maker]:
+        tank, tube = StirredTank, PlugFlow
+        return {
+            "tube": self.tube, "tank": self.tank, "batch": self.batch,
+            "2 tanks in series": self.series([("tank 1", tank, 0.5), ("tank 2", tank, 0.3)]),
+            "3 tanks in series": self.series([("tank 1", tank, 0.4), ("tank 2", tank, 0.2), ("tank 3", tank, 0.2)]),
+            "tank, then tube": self.series([("tank", tank, 0.5), ("tube", tube, 0.3)]),
+            "tube with recycle": self.series([("tube", tube, 1.0)], recycle=0.5),
+            "tubes with a side feed": self.series([("tube 1", tube, 0.6), ("tube 2", tube, 0.6)], side=True),
+        }  # fmt: skip
+
+
+def _own_T(within: Mapping[str, Any], heat: Any) -> bool:
+    """Whether each vessel has a temperature of its own that is free."""
+    return "T" in within and heat is None
+
+
+def _middle(ends: Any) -> Any:
+    """A temperature between two bounds, where each search begins."""
+    if isinstance(ends, str) or not isinstance(ends, Sequence) or len(ends) != 2:
+        raise InputError(f"{ends!r} are no bounds", "recommend, within T", "give (low, high)")
+    low, high = (units.positive(end, "temperature", "T") for end in ends)
+    return replace(low, si=(low.si + high.si) / 2)
+
+
+def _scale(tube: PlugFlow) -> float:
+    """The volume in which the feed would be used up at its own rate in m^3."""
+    case = tube._case
+    first, scale = start(case)
+    rate = np.abs(np.array(functions_of(case).slopes(first, 0.0)) / scale).max()
+    if not rate > 0:
+        raise SolveError("nothing happens in the feed by itself", "recommend", "feed what the reaction needs to begin")
+    return float(1 / rate)
+
+
+def _at_its_best(
+    name: str, make: Maker, maximize: Any, minimize: Any, limits: Sequence[str], n_starts: int
+) -> Arrangement:  # fmt: skip
+    """One arrangement by `optimize`; why not, where it cannot meet the target."""
+    try:
+        vessel, free = make()
+        found = optimize(vessel, maximize=maximize, minimize=minimize, free=free, subject_to=limits, n_starts=n_starts)
+    except (UnreachableError, SolveError, InputError) as error:
+        return Arrangement(name, None, error.faults[0].what if error.faults else str(error))
+    return Arrangement(name, found, "", _half_width(found))
+
+
+def _half_width(found: Optimum) -> float | None:
+    """Half of the 95 % interval of the objective, in the unit shown; None without a fit."""
+    first = found.vessel.first if isinstance(found.vessel, Train) else found.vessel
+    covariance = first.chemistry.covariance
+    if covariance is None:
+        return None
+    try:
+        slopes = found._slopes_by_constants(covariance.names)
+    except MolinoError:
+        return None
+    error = float(np.sqrt(max(slopes @ covariance.matrix @ slopes, 0.0)))
+    size = found.objective.shown(found.display, found.value + error) - found.objective.shown(found.display, found.value)
+    return half_width(abs(size), covariance.degrees_of_freedom)

@@ -1,0 +1,66 @@
+"""An attainable region, its boundary drawn by what makes it."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from matplotlib.figure import Figure
+from matplotlib.lines import Line2D
+
+from molino.core.design.attainable import AttainableRegion, BestTrain
+from molino.core.errors import InputError
+from molino.desk.figures import style
+
+_LINES: dict[str, tuple[str, str, float]] = {
+    "tube": (style.COLOURS[0], "-", 2.4), "tank": (style.COLOURS[1], "--", 2.4), "mixing": (style.INK, ":", 1.8)
+}  # fmt: skip
+
+
+@style.draws
+def attainable(region: AttainableRegion, best: BestTrain | None = None) -> Figure:
+    """The region over its two axes; tubes, tanks and mixing lines of its boundary differ in color and dashes.
+
+    Parameters
+    ----------
+    region : AttainableRegion
+    best : BestTrain, optional
+        What its train reaches, as a star.
+
+    Returns
+    -------
+    matplotlib Figure
+
+    Raises
+    ------
+    InputError
+        If the region has three axes.
+    """
+    if len(region.metrics) != 2:
+        raise InputError("a region over three axes cannot be drawn", "figure", "find it over two of them")
+    display = region.display
+    x, y = (np.asarray(display.number(region.vertices[:, n], m.kind)) for n, m in enumerate(region.metrics))
+    figure = style.blank()
+    axes = figure.subplots()
+    axes.fill(x, y, color="#eef3f7", lw=0, zorder=0)
+    for n, kind in enumerate(region.pieces):
+        color, dashes, width = _LINES[kind]
+        m = (n + 1) % len(x)
+        axes.plot([x[n], x[m]], [y[n], y[m]], color=color, ls=dashes, lw=width, solid_capstyle="round")
+    feed = [float(display.number(v, m.kind)) for v, m in zip(region.fed, region.metrics, strict=True)]
+    axes.plot(*feed, "o", ms=8, mfc="white", mec=style.INK, mew=1.4, zorder=5, clip_on=False)
+    handles: list[Any] = [Line2D([], [], color=c, ls=d, lw=w, label=kind) for kind, (c, d, w) in _LINES.items()
+                          if kind in region.pieces]  # fmt: skip
+    handles.append(Line2D([], [], marker="o", ls="", mfc="white", mec=style.INK, ms=8, label="feed"))
+    title = "What can be made of the feed, and what makes the boundary"
+    if best is not None:
+        there = [float(display.number(v, m.kind)) for v, m in zip(best.reached, region.metrics, strict=True)]
+        axes.plot(*there, "*", ms=18, mfc="white", mec=style.INK, mew=1.4, zorder=6, clip_on=False)
+        handles.append(Line2D([], [], marker="*", ls="", mfc="white", mec=style.INK, ms=14, label="best"))
+        title += f"\nbest: {best.description}"
+    headings = [display.heading(str(m), m.kind) for m in region.metrics]
+    style.dress(axes, *headings)
+    axes.margins(0.04)
+    figure.suptitle(title, x=0.01, ha="left", fontsize=10, color=style.INK)
+    figure.legend(handles=handles, loc="outside lower center", ncols=len(handles), frameon=False)
+    return figure

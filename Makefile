@@ -9,6 +9,7 @@ FLOOR := 95
 demo: .venv/ready
 	$(BIN)/molino demo
 	$(BIN)/molino demo molino-demo/ether --example ether
+	$(BIN)/molino demo molino-demo/resin --example resin
 
 test: .venv/ready
 	$(BIN)/python -m pytest

@@ -25,7 +25,7 @@ FIGURES = {
 }
 
 
-ETHER = {"optimize-graded": "optimal-profile", "branch-mixed": "branch", "sweep-bed": "sweep"}
+ETHER = {"optimize-graded": "optimal-profile", "sweep-bed": "sweep"}
 
 
 def terminal(words: list[str], folder: Path, target: Path) -> None:
@@ -76,6 +76,10 @@ def main() -> None:
         terminal(["run", "ether.toml"], folder / "ether", HERE / "molino-run-ether.png")
         for name, target in ETHER.items():
             smaller(folder / "ether" / "results" / "ether" / f"{name}.png", HERE / f"figure-{target}.png")
+        resin = ["demo", "resin", "--example", "resin"]
+        subprocess.run([sys.executable, "-m", "molino", *resin], cwd=folder, capture_output=True, check=True)
+        safety = folder / "resin" / "results" / "resin" / "run-kettle-heat-safety.png"
+        smaller(safety, HERE / "figure-heat-safety.png")
 
 
 if __name__ == "__main__":

@@ -8,6 +8,7 @@ from importlib.resources import files
 from pathlib import Path
 
 import pytest
+from hypothesis import settings
 from typer.testing import CliRunner, Result
 
 import molino as mo
@@ -16,6 +17,8 @@ from molino.desk.cli import app
 from molino.desk.job.load import Job
 
 DEMO = Path(str(files("molino.demo")))
+settings.register_profile("suite", derandomize=True, deadline=None)
+settings.load_profile("suite")  # the same examples in every run; others with pytest --hypothesis-profile=default
 Typed = Callable[..., Result]
 """Types a command line; see the fixture `molino`."""
 

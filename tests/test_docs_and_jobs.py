@@ -196,6 +196,7 @@ def test_the_page_on_decisions_runs(
         "profile.png",
         "ranking.png",
         "region.png",
+        "safety.png",
         "spread.png",
     }
 

@@ -52,6 +52,8 @@ CALLS: dict[str, tuple[Callable[..., Any], dict[str, Any]]] = {
     "Jacket": (mo.Jacket, {"T": "300 K", "U": "50 W/m2/K", "flow": None}),
     "Profile": (mo.Profile, {"points": [("0 s", "300 K"), ("9 s", "310 K")]}),
     "Catalyst": (mo.Catalyst, {"bulk_density": "800 kg/m3", "deactivation": None, "internal_diffusion": {}}),
+    "Decomposition": (mo.Decomposition, {"heat": "500 kJ/kg", "rate": "10 W/kg", "at": "150 degC", "Ea": "90 kJ/mol"}),
+    "heat_safety": (mo.heat_safety, {"vessel": TUBE, "within": "20 K"}),
     "Deactivation": (mo.Deactivation, {"k": "1 1/h", "age": "3 h"}),
     "Membrane": (mo.Membrane, {"flux": {"A": "L*[A]"}, "constants": {"L": "1 m/s"}, "area": None, "outside": {}}),
     "PressureDrop": (mo.PressureDrop, {"viscosity": "0.02 mPa*s"}),

@@ -23,6 +23,7 @@ _HOME = {
     "Chemistry": "core.chemistry.chemistry",
     "Comparison": "core.design.comparison",
     "CubicEquation": "core.thermo.cubic",
+    "Decomposition": "core.vessels.decomposition",
     "Deactivation": "core.vessels.catalyst",
     "Discrimination": "core.fitting.discrimination",
     "DistributedFeed": "core.vessels.walls",
@@ -37,6 +38,7 @@ _HOME = {
     "FreeProfile": "core.design.free_profile",
     "FromSpecies": "core.chemistry.thermochemistry",
     "HeatCapacity": "core.chemistry.heat_capacity",
+    "HeatSafety": "core.design.heat_safety",
     "InputError": "core.errors",
     "InternalDiffusion": "core.vessels.catalyst",
     "Jacket": "core.vessels.heat",
@@ -57,6 +59,7 @@ _HOME = {
     "Reaction": "core.chemistry.reaction",
     "Review": "core.chemistry.checks",
     "Run": "core.vessels.run",
+    "RunawayBoundary": "core.design.heat_safety",
     "Screening": "core.fitting.screening",
     "SemiBatch": "core.vessels.semi_batch",
     "SideFeed": "core.vessels.train_steps",
@@ -88,6 +91,7 @@ _HOME = {
     "fit": "core.fitting.regression",
     "fraction": "core.vessels.metrics",
     "heat_flow": "core.vessels.metrics",
+    "heat_safety": "core.design.heat_safety",
     "load_job": "desk.job.load",
     "log_span": "core.design.sweeping",
     "look_up": "desk.tables.lookup",
@@ -130,6 +134,7 @@ if TYPE_CHECKING:
     from molino.core.design.comparison import Comparison, compare
     from molino.core.design.evaluator import Evaluator, evaluator
     from molino.core.design.free_profile import FreeProfile
+    from molino.core.design.heat_safety import HeatSafety, RunawayBoundary, heat_safety
     from molino.core.design.recommending import Recommendation, recommend
     from molino.core.design.sizing import Sizing, size
     from molino.core.design.sweeping import Sweep, SweptCondition, log_span, span, sweep
@@ -148,6 +153,7 @@ if TYPE_CHECKING:
     from molino.core.vessels.batch import Batch
     from molino.core.vessels.catalyst import Catalyst, Deactivation, InternalDiffusion, effectiveness_factor
     from molino.core.vessels.changes import Change
+    from molino.core.vessels.decomposition import Decomposition
     from molino.core.vessels.feed import Feed
     from molino.core.vessels.heat import Adiabatic, Jacket, Profile
     from molino.core.vessels.metrics import (

@@ -27,7 +27,9 @@ class Fault:
         return f"{text}\n    -> {self.advice}" if self.advice else text
 
     def within(self, place: str) -> Fault:
-        """The same fault, seen from one place further out."""
+        """The same fault, seen from one place further out; a place that it begins with already is not named twice."""
+        if self.where == place or self.where.startswith(f"{place}, "):
+            return self
         return replace(self, where=f"{place}, {self.where}" if self.where else place)
 
 

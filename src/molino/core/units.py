@@ -36,6 +36,7 @@ SI_UNITS = {
     "diffusivity": "m^2/s",
     "energy": "J",
     "energy per amount": "J/mol",
+    "energy per mass": "J/kg",
     "flux": "mol/m^2/s",
     "heat capacity": "J/mol/K",
     "heat capacity flow": "W/K",
@@ -51,12 +52,14 @@ SI_UNITS = {
     "molar flow": "mol/s",
     "number": "",
     "power": "W",
+    "power per mass": "W/kg",
     "pressure": "Pa",
     "rate": "mol/m^3/s",
     "rate per area": "mol/m^2/s",
     "rate per catalyst mass": "mol/kg/s",
     "specific area": "1/m",
     "temperature": "K",
+    "temperature difference": "K",
     "time": "s",
     "viscosity": "Pa*s",
     "volume": "m^3",
@@ -73,6 +76,7 @@ EXAMPLES = {
     "diffusivity": "2e-6 m2/s",
     "energy": "3 MJ",
     "energy per amount": "120 kJ/mol",
+    "energy per mass": "350 kJ/kg",
     "flux": "0.2 mol/m2/h",
     "heat capacity": "75 J/mol/K",
     "heat capacity flow": "2 kW/K",
@@ -88,12 +92,14 @@ EXAMPLES = {
     "molar flow": "4 kmol/h",
     "number": "0.9",
     "power": "15 kW",
+    "power per mass": "12 W/kg",
     "pressure": "3 bar",
     "rate": "0.2 mol/L/min",
     "rate per area": "0.2 mol/m2/h",
     "rate per catalyst mass": "0.2 mol/kg/h",
     "specific area": "300 m2/m3",
     "temperature": "175 degC",
+    "temperature difference": "40 K",
     "time": "3 h",
     "viscosity": "0.02 mPa*s",
     "volume": "4 m3",
@@ -388,6 +394,9 @@ def expect(text: str, kind: str, name: str = "", given: str | None = None) -> Un
         raise UnitError(
             f"'{message}' is not {article(kind)}: {text or '1'} is a unit of {describe(found.dimension)}", name, advice
         )
+    if kind == "temperature difference" and found.offset:
+        message = given if given is not None else text
+        raise UnitError(f"'{message}' is a temperature, and no difference of two", name, "give it in K")
     return found
 
 
@@ -472,6 +481,7 @@ HABIT = {
     "pressure": "bar",
     "power": "kW",
     "energy": "MJ",
+    "energy per mass": "kJ/kg",
 }
 """Units in which results are shown where nothing that was given says otherwise."""
 

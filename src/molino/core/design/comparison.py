@@ -164,6 +164,6 @@ def compare(vessels: Sequence[Vessel | Train | Sizing], metrics: Sequence[Metric
     for run in runs:
         for metric in asked:
             with faults.at(run.vessel.label):
-                run.vessel._expression(metric)
+                run.vessel._check_metric(metric)
     faults.raise_any()
     return Comparison(tuple(runs), tuple(asked), sizings)

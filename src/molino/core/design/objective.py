@@ -146,7 +146,7 @@ def read_expression(text: Any, vessel: Vessel | Train, counted: Display | None =
         If a part of it is no metric of the vessel, or its dimensions do not agree.
     """
     if isinstance(text, Metric):
-        vessel._expression(text)
+        vessel._check_metric(text)
         dimension = units.unit(units.SI_UNITS[text.kind]).dimension
         return MetricExpression(str(text), (text,), constant("m0"), dimension, (1.0,))
     if not isinstance(text, str) or not text.strip():
@@ -223,7 +223,7 @@ class _Parts:
         for cut in sorted(cuts, reverse=True):
             try:
                 metric = parse_metric(rest[:cut].strip())
-                self.vessel._expression(metric)
+                self.vessel._check_metric(metric)
             except InputError as error:
                 first = error  # that of the shortest remains
             else:

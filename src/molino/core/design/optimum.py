@@ -6,11 +6,13 @@ import contextlib
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from molino.core import units
+from molino.core.design.heat_safety import Safety, safety_lines, safety_of
 from molino.core.design.objective import Limit, MetricExpression
 from molino.core.design.optimal_profile import OptimalProfile
 from molino.core.design.question import RATIO, FreeNumber, Question
@@ -129,6 +131,11 @@ class Optimum(Frozen, Result):
     profiles: tuple[OptimalProfile, ...] = ()
     multipliers: tuple[float, ...] = ()
 
+    @cached_property
+    def safety(self) -> Safety | None:
+        """The heat safety of the vessel at the optimum; None where nothing exothermic happens in it."""
+        return safety_of(self.run)
+
     @property
     def display(self) -> Display:
         """The units in which it is shown."""
@@ -246,6 +253,7 @@ class Optimum(Frozen, Result):
             "other_optima": [{"value": self.objective.shown(display, v), "where": w} for v, w in self.others],
             "confidence": self.confidence, "met_by_draws": list(self.reached),
             "profiles": {p.name: p.to_dict(display) for p in self.profiles},
+            "heat_safety": None if self.safety is None else self.safety.to_dict(),
             "interrupted": self.is_stopped, "run": self.run.to_dict(),
         })  # fmt: skip
 
@@ -255,7 +263,7 @@ class Optimum(Frozen, Result):
         lines = [f"optimum of {self.vessel.label}"]
         lines += [f"  {name:<{width}}  {text}" for name, text in facts.items()]
         lines += [f"  {self.remark}"] if self.remark else []
-        return "\n".join([*lines, str(self.run)])
+        return "\n".join([*lines, str(self.run), *safety_lines(self.safety)])
 
     def surroundings(self, points: int = 0) -> Surroundings:
         """Objective and limits over the free numbers around the optimum.
@@ -265,7 +273,8 @@ class Optimum(Frozen, Result):
         Parameters
         ----------
         points : int
-            Along each number; 0 for 41 of a line, 25 of a grid.
+            Along each number; 0 for 41 of a line, 25 of a grid (17 and 9 where each takes runs of its own: a metric of
+            a failure of cooling).
 
         Returns
         -------
@@ -304,11 +313,13 @@ def surroundings(best: Optimum, points: int) -> Surroundings:
     question = Question(best.vessel, best.objective, best.is_highest, best.limits, best.free)
     sizes = np.array([max(abs(limit.value), 1e-12) for limit in best.limits])
     own = np.array([n.value for n in best.free])
+    is_long = any(m.is_of_a_whole_run for m in question.metrics)
+    usual = (17, 9) if is_long else (41, 25)
     groups = [tuple(range(len(own)))] if len(own) <= 2 else [(i,) for i in range(len(own))]
     grids, values, left = [], [], []
     is_bound = np.array([limit.way != "=" for limit in best.limits], dtype=bool)
     for group in groups:
-        own_grids = tuple(_grid(best.free[i], points or (41 if len(group) == 1 else 25)) for i in group)
+        own_grids = tuple(_grid(best.free[i], points or usual[len(group) - 1]) for i in group)
         shape = tuple(len(g) for g in own_grids)
         found, least = np.full(shape, np.nan), np.full(shape, np.nan)
         for place in np.ndindex(*shape):

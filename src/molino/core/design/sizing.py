@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -12,6 +13,7 @@ import numpy as np
 from molino.core import units
 from molino.core.arguments import checked
 from molino.core.design.confidence import SpreadSources, UncertainNumbers, check_confidence, draws_for, find_sources
+from molino.core.design.heat_safety import Safety, safety_lines, safety_of
 from molino.core.design.size_search import SizeSearchResult, along_run, by_whole_runs
 from molino.core.design.sizing_at_confidence import count_at_confidence, size_at_confidence
 from molino.core.design.steady_sizing import along_steady_states
@@ -100,6 +102,11 @@ class Sizing(Frozen, Result):
         """The units in which it is shown."""
         return self.vessel._display
 
+    @cached_property
+    def safety(self) -> Safety | None:
+        """The heat safety of the sized vessel; None where nothing exothermic happens in it (see `heat_safety`)."""
+        return safety_of(self.run)
+
     @property
     def interval(self) -> tuple[float, float] | None:
         """95 % interval of the size in SI (Student t), from the uncertainty of the fitted constants."""
@@ -146,6 +153,7 @@ class Sizing(Frozen, Result):
             "margin": None if self.margin is None else float(display.difference(self.margin, self.metric.kind)),
             "stable": self.is_stable,
             "remark": self.remark,
+            "heat_safety": None if self.safety is None else self.safety.to_dict(),
             "run": self.run.to_dict(),
         }
 
@@ -182,7 +190,7 @@ class Sizing(Frozen, Result):
         if self.sources is not None:
             lines += [f"  {name:<22} {text}" for name, text in self.sources.facts().items()]
         lines += [f"  {self.remark}"] if self.remark else []
-        return "\n".join([*lines, str(self.run)])
+        return "\n".join([*lines, str(self.run), *safety_lines(self.safety)])
 
 
 @checked

@@ -507,7 +507,7 @@ def _metrics(vessel: Vessel | Train, given: Any, faults: Faults) -> tuple[Metric
     for text in given:
         with faults.at("sweep"):
             metric = text if isinstance(text, Metric) else parse_metric(text)
-            vessel._expression(metric)
+            vessel._check_metric(metric)
             found.append(metric)
     if not given:
         faults.add("sweep", "no metric is asked for", "give metrics, like 'conversion of A'")

@@ -90,6 +90,8 @@ class Vessel(Frozen, Printed):
     """What it is called in messages."""
     _has_steady_state: ClassVar[bool] = False
     """Whether what flows in flows out, so that it comes to rest."""
+    _run_metrics: ClassVar[tuple[str, ...]] = ()
+    """The metrics of a whole run that it has, which no expression of what comes out gives."""
     _sized_along: ClassVar[str] = "run"
     """How it is sized: 'run' (one run passes every smaller size), 'steady' (along the curve of its steady states)."""
     name: str
@@ -644,6 +646,17 @@ class Vessel(Frozen, Printed):
                 raise InputError(f"no {metric.what} is given", self.label, f"give {symbol}")
         metric.require_fed(self._goes_in, self.label)
         return found
+
+    def _check_metric(self, metric: Metric) -> None:
+        """Raise InputError if a run of this vessel has no such metric."""
+        if not metric.is_of_a_whole_run:
+            self._expression(metric)
+            return
+        if metric.what not in self._run_metrics:
+            has = " or ".join(self._run_metrics)
+            advice = f"ask for its {has}" if has else "ask it of a batch or tube"
+            raise InputError(f"a {self.noun} has no {metric}", self.label, advice)
+        self._require_energy()
 
     @cached_property
     def _weights(self) -> Weights:

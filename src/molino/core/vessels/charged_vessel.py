@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import TYPE_CHECKING, Any, Self
+from typing import TYPE_CHECKING, Any, ClassVar, Self
 
 import numpy as np
 import sympy as sp
@@ -27,6 +27,9 @@ if TYPE_CHECKING:
 class ChargedVessel(Vessel):
     """A vessel with a charge, and a time that it runs for."""
 
+    _run_metrics: ClassVar[tuple[str, ...]] = (
+        "adiabatic rise", "temperature after cooling failure", "time to maximum rate",
+    )  # fmt: skip
     charge: Any
     T: Any
     volume: Any

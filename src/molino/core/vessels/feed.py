@@ -20,12 +20,20 @@ from molino.core.units import GAS_CONSTANT, Value
 from molino.core.vessels.mixture import Contents, Mixture
 
 
+def check_species(given: Iterable[str], chemistry: Chemistry, place: str) -> None:
+    """Raise InputError for species that the chemistry does not know."""
+    faults = Faults()
+    for name in sorted(set(given) - set(chemistry.names)):
+        faults.add(place, f"'{name}' is not a species of the chemistry", nearest(name, chemistry.names))
+    faults.raise_any()
+
+
 def check_contents(given: Iterable[str], chemistry: Chemistry, place: str) -> None:
     """Raise InputError for species that the chemistry does not know, and for what the rate laws miss."""
     faults = Faults()
     names = set(given)
-    for name in sorted(names - set(chemistry.names)):
-        faults.add(place, f"'{name}' is not a species of the chemistry", nearest(name, chemistry.names))
+    with faults.at():
+        check_species(names, chemistry, place)
     formed = {name for r in chemistry.reactions for name in r.equation.species}
     asking: dict[str, list[str]] = {}
     for reaction in chemistry.reactions:

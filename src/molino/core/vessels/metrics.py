@@ -27,8 +27,14 @@ _OF_THE_WHOLE = {
     "batch time": "time", "volume": "volume", "catalyst mass": "mass", "volumetric flow": "volumetric flow",
     "molar flow": "molar flow", "mass flow": "mass flow", "amount": "amount", "mass": "mass",
     "coolant temperature": "temperature", "coolant outlet temperature": "temperature",
+    "adiabatic rise": "temperature difference", "temperature after cooling failure": "temperature",
+    "time to maximum rate": "time", "hot spot sensitivity": "number",
 }  # fmt: skip
 """What belongs to no species, with its kind of quantity."""
+_OF_A_WHOLE_RUN = (
+    "adiabatic rise", "temperature after cooling failure", "time to maximum rate", "hot spot sensitivity",
+)  # fmt: skip
+"""What takes more than a run's end: a failure of its cooling, or its neighborhood."""
 _OF_A_SPECIES = {
     "conversion": "number", "yield": "number", "selectivity": "number", "concentration": "concentration",
     "fraction": "number", "mass fraction": "number", "molar flow": "molar flow", "mass flow": "mass flow",
@@ -84,7 +90,9 @@ class Metric:
     per time; in a batch its mean up to now); of the whole, "batch time", "temperature", "pressure", "duty" (of
     what flows), "heat" (that came into a batch), "heat flow" (through the walls at this moment, in), "volume" (of the
     contents; of a tube up to here), "catalyst mass", "volumetric flow", "molar flow", "mass flow", "amount", "mass",
-    "coolant temperature" or "coolant outlet temperature". `stream` names another stream than the first ("permeate").
+    "coolant temperature" or "coolant outlet temperature"; of the safety of a whole run (see `heat_safety`), "adiabatic
+    rise", "temperature after cooling failure" and "time to maximum rate" of a batch or semi-batch, "hot spot
+    sensitivity" of a tube. `stream` names another stream than the first ("permeate").
 
     Parameters
     ----------
@@ -154,6 +162,11 @@ class Metric:
         """Whether masses that stand in no balance are needed."""
         return "mass" in self.what or self.per == "catalyst mass"
 
+    @property
+    def is_of_a_whole_run(self) -> bool:
+        """Whether no expression of what comes out gives it: it takes runs of its own."""
+        return self.what in _OF_A_WHOLE_RUN
+
     def __str__(self) -> str:
         text = f"{self.what} of {self.species}" if self.species else self.what
         text += f" over {self.over}" if self.over else ""
@@ -174,6 +187,9 @@ class Metric:
             if name and name not in network.species:
                 advice = nearest(name, network.species)
                 raise InputError(f"'{name}' is not a species of the chemistry", str(self), advice)
+        if self.is_of_a_whole_run:
+            advice = "ask it of a run, in compare or sweep, or as objective or limit of optimize"
+            raise InputError(f"{self} takes a whole run, and more", str(self), advice)
         self._check_flowing(model)
         if self.what in ("fraction", "mass fraction", "molar flow", "mass flow", "amount", "mass"):
             amounts = self._stream(model).amounts

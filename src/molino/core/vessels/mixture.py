@@ -386,8 +386,10 @@ def resolve(
     """
     totals = list(totals)
     outright = P is None and all(p.kind == "concentration" for p in portions.values())
-    if outright and not additive and len(totals) == 1 and "[length]" in units.unit(totals[0].unit or "m^3").dimension:
-        return Mixture({s: p.value.si for s, p in portions.items() if p.value is not None}, totals[0].si)
+    by_volume = len(totals) == 1 and "[length]" in units.unit(totals[0].unit or "m^3").dimension
+    if outright and not additive and (by_volume or not (totals or flowing)):
+        volume = totals[0].si if totals else 1.0  # 1 m^3 as a basis
+        return Mixture({s: p.value.si for s, p in portions.items() if p.value is not None}, volume)
     statements = _gathered(portions, totals, species, flowing, T, P, density)
     statements.faults.raise_any()
     if species is not None and additive:

@@ -117,6 +117,7 @@ class PlugFlow(FlowVessel):
     """
 
     noun: ClassVar[str] = "plug flow"
+    _run_metrics: ClassVar[tuple[str, ...]] = ("hot spot sensitivity",)
     chemistry: Chemistry
     feed: Feed
     diameter: Any = quantity("diameter", setting=True, independent=True)

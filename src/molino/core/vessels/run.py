@@ -23,6 +23,8 @@ from molino.core.results import Result, entry
 from molino.core.units import Display
 from molino.core.vessels import metrics
 from molino.core.vessels.base import Vessel
+from molino.core.vessels.cooling_failure import CoolingFailure
+from molino.core.vessels.hot_spot import HotSpot
 from molino.core.vessels.metrics import Metric, parse_metric
 from molino.core.vessels.model import StreamForm
 from molino.core.vessels.parameter_map import ParameterMap
@@ -323,7 +325,21 @@ class Run(RunResult):
     def metric(self, metric: Metric | str) -> float:
         """A metric at the end, in SI: by its text ("conversion of A"), or as `mo.conversion("A")` makes it."""
         asked = parse_metric(metric) if isinstance(metric, str) else metric
+        if asked.is_of_a_whole_run:
+            return self._safety(asked).metric(asked)
         return self._at_end((self.vessel._expression(asked),))[0]
+
+    def _safety(self, metric: Metric) -> CoolingFailure | HotSpot:
+        """What a metric of a whole run is found by."""
+        return self._hot_spot if metric.what == "hot spot sensitivity" else self._cooling_failure
+
+    @cached_property
+    def _cooling_failure(self) -> CoolingFailure:
+        return CoolingFailure(self)
+
+    @cached_property
+    def _hot_spot(self) -> HotSpot:
+        return HotSpot(self)
 
     def sensitivity(self, metric: Metric | str, settings: Sequence[str]) -> dict[str, float]:
         """Exact slopes of a metric by settings of the vessel, in SI: `run.sensitivity("conversion of A", ["T"])`.
@@ -347,6 +363,10 @@ class Run(RunResult):
 
     def _slopes_of(self, metrics: Sequence[Metric], settings: Sequence[str]) -> np.ndarray:
         """Exact d(metric)/d(setting), shape (metrics, settings)."""
+        if any(m.is_of_a_whole_run for m in metrics):
+            rows = [self._safety(m).slopes(m, settings) if m.is_of_a_whole_run else self._slopes_of((m,), settings)[0]
+                    for m in metrics]  # fmt: skip
+            return np.array(rows)
         by, by_setting, by_end = self._moved_by(settings)
         expressions = tuple(self.vessel._expression(m) for m in metrics)
         found = np.zeros((len(metrics), len(settings)))

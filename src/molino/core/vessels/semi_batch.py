@@ -24,6 +24,7 @@ from molino.core.units import Value
 from molino.core.vessels.base import Setting, check_profile, check_vessel, read_vessel_heat
 from molino.core.vessels.catalyst import Catalyst
 from molino.core.vessels.charged_vessel import ChargedVessel, read_total
+from molino.core.vessels.decomposition import Decomposition
 from molino.core.vessels.feed import (
     MIXTURE_CAPACITIES,
     Feed,
@@ -150,6 +151,11 @@ class SemiBatch(ChargedVessel):
         What passes through the walls; isothermal if left out, with the duty that this takes.
     catalyst : Catalyst, optional
         Where a rate is per catalyst mass, catalyst volume or area.
+    decomposition : Decomposition, optional
+        Of its contents, which a failure of cooling may set off; see `heat_safety`.
+    technical_limit : temperature, optional
+        The highest that it may reach for technical reasons: the boiling point of its contents at its pressure, or where
+        a relief device opens.
     profiles : mapping of condition to Profile, optional
         Other numbers that change while it runs, like a constant of the chemistry: {"u": mo.Profile([...])}.
     name : str
@@ -187,6 +193,8 @@ class SemiBatch(ChargedVessel):
     model: Any = option(None)
     heat: Any = None
     catalyst: Any = part(Catalyst)
+    decomposition: Any = part(Decomposition)
+    technical_limit: Any = quantity("temperature")
     name: str = ""
     profiles: Mapping[str, Profile] = field(default_factory=dict)
     show: Mapping[str, str] = field(default_factory=dict)

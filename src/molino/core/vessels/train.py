@@ -312,6 +312,10 @@ class Train(Frozen, Printed):
         train_expression(self.vessels, metric)
         metric.require_fed(self._goes_in, self.label)
 
+    def _check_metric(self, metric: Metric) -> None:
+        """Raise InputError if a run of it has no such metric."""
+        self._expression(metric)
+
     def _goes_in(self, species: str) -> bool:
         """Whether some of a species is in one of its fresh feeds."""
         sides = [step.stream(self.first) for step in self.steps if isinstance(step, SideFeed)]

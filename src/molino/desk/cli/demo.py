@@ -21,11 +21,13 @@ _FILES = {
         "laboratory/calorimeter.csv",
     ),
     "ether": ("ether.toml",),
+    "resin": ("resin.toml",),
 }
 _FURTHER = {
     "liquor": "What the laboratory asks of the same data:\n  molino fit {folder}/laboratory/cob-kinetics.toml\n"
     "A rate law from a calorimeter:\n  molino fit {folder}/laboratory/calorimeter.toml",
     "ether": "The example with measurements, fits and a coil:\n  molino demo",
+    "resin": "The example with measurements, fits and a coil:\n  molino demo",
 }
 
 
@@ -34,11 +36,16 @@ class Example(StrEnum):
 
     liquor = "liquor"
     ether = "ether"
+    resin = "resin"
 
 
 WhichExample = Annotated[
     Example,
-    typer.Option("--example", help="liquor: furfural from cob liquor; ether: methanol vapour over a packed bed."),
+    typer.Option(
+        "--example",
+        help="liquor: furfural from cob liquor; ether: methanol vapour over a packed bed; "
+        "resin: a kettle whose cooling may fail.",
+    ),
 ]
 
 Folder = Annotated[Path, typer.Argument(metavar="FOLDER", help="Where to write it.")]

@@ -25,6 +25,7 @@ from molino.desk.cli.common import (
     show_progress,
     show_table,
 )
+from molino.desk.cli.safety import draw_safety, show_safety
 
 if TYPE_CHECKING:
     from molino.core.design.optimum import Optimum
@@ -81,10 +82,13 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
                                **{f"{name} next": plan.table() for name, plan in plans.items()}})  # fmt: skip
     for name, best in found.items():
         folder.figure(figures.optimum(best), "optimize", name)
+    safety = {name: best.safety for name, best in found.items() if best.safety is not None}
+    draw_safety(folder, "optimize", safety)
     if not quiet:
         console().print(source, style="dim")
         for name, best in found.items():
             show_optimum(name, best)
+        show_safety(safety)
         for name, plan in plans.items():
             show_next(name, plan)
         print_written(folder)

@@ -24,11 +24,13 @@ from molino.desk.cli.common import (
     show_progress,
     show_table,
 )
+from molino.desk.cli.safety import draw_safety, safety_of_runs, show_safety
 
 if TYPE_CHECKING:
     import pandas as pd
     from matplotlib.figure import Figure
 
+    from molino.core.design.heat_safety import Safety
     from molino.core.vessels.run import Run
     from molino.core.vessels.steady_states import Branch, SteadyStates
     from molino.core.vessels.train import TrainRun
@@ -52,6 +54,7 @@ class _Found:
     states: dict[str, SteadyStates] = field(default_factory=dict)
     branches: dict[str, Branch] = field(default_factory=dict)
     drawn: dict[str, Figure] = field(default_factory=dict)
+    safety: dict[str, Safety] = field(default_factory=dict)
     failures: Failures = field(default_factory=Failures)
 
 
@@ -65,7 +68,10 @@ def do(job: Job, quiet: bool, only: str | None = None) -> dict[str, Any]:
         raise InputError(f"there is no vessel '{only}'", job.path.name, nearest(only, job.vessels))
     vessels, source, _ = known_vessels(job, quiet)
     found = _run_all(job, vessels, only, quiet)
+    with show_progress("heat safety", quiet):
+        found.safety = safety_of_runs(found.runs)
     content = {"job": job.path.name, "title": job.title, "source": source,
+               "heat_safety": {name: safety.to_dict() for name, safety in found.safety.items()},
                "vessels": {name: r.to_dict() for name, r in found.runs.items()}}  # fmt: skip
     if found.states:
         content["steady_states"] = {name: s.to_dict()["states"] for name, s in found.states.items()}
@@ -144,6 +150,7 @@ def _write(job: Job, found: _Found, content: dict[str, Any]) -> ResultsFolder:
         folder.figure(figures.heat_balance(states), "steady", name)
     for name, curve in found.branches.items():
         folder.figure(figures.branch(curve), "branch", name)
+    draw_safety(folder, "run", found.safety)
     return folder
 
 
@@ -167,6 +174,7 @@ def _show(found: _Found, source: str) -> None:
         show_table(pd.DataFrame(cells))
     for title, table in together(found.runs).items():
         show_table(table, title)
+    show_safety(found.safety)
     for name, states in found.states.items():
         show_table(states.table(), f"{name}: {str(states).splitlines()[0]}")
     for curve in found.branches.values():

@@ -21,6 +21,7 @@ from molino.desk.cli.common import (
     show_progress,
     show_table,
 )
+from molino.desk.cli.safety import draw_safety, show_safety
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -73,6 +74,8 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
                 **{f"{name} next": plan.table() for name, plan in plans.items()},
             },
         )
+        safety = {name: s.safety for name, s in found.items() if s.safety is not None}
+        draw_safety(folder, "size", safety)
         figures = load_figures()
         for name, one in sources.items():
             folder.figure(figures.spread_sources(one), "size", name, "spread")
@@ -81,6 +84,7 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
             show_table(table(found), "sizes")
             for name, one in sources.items():
                 show_table(one.table(), f"{name}: where the spread of {one.metric} comes from")
+            show_safety(safety)
             for name, plan in plans.items():
                 show_next(name, plan)
             print_written(folder)

@@ -4,6 +4,7 @@ from molino.desk.figures.attainable import attainable
 from molino.desk.figures.comparison import comparison
 from molino.desk.figures.equations import equations
 from molino.desk.figures.fit import fit
+from molino.desk.figures.heat_safety import heat_safety
 from molino.desk.figures.optimum import optimum
 from molino.desk.figures.orders import orders
 from molino.desk.figures.over_temperature import over_temperature
@@ -17,7 +18,8 @@ from molino.desk.figures.sweep import sweep
 from molino.desk.figures.uncertainty import bootstrap, candidates, profiles, region
 
 __all__ = [
-    "attainable", "bootstrap", "branch", "candidates", "comparison", "equations", "fit", "heat_balance", "optimum",
+    "attainable", "bootstrap", "branch", "candidates", "comparison", "equations", "fit", "heat_balance",
+    "heat_safety", "optimum",
     "orders", "over_temperature", "power_law", "profile", "profiles", "recommendation", "region", "residuals",
     "slopes", "spread_sources", "sweep",
 ]  # fmt: skip

@@ -14,7 +14,7 @@ from molino.core.chemistry.chemistry import Chemistry
 from molino.core.fitting.experiments import Experiments
 from molino.core.fitting.rates import Rates
 from molino.core.vessels.base import Vessel
-from molino.core.vessels.feed import Feed, check_contents
+from molino.core.vessels.feed import Feed, check_contents, check_species
 from molino.core.vessels.train import Train
 from molino.desk.job import models
 from molino.desk.job.context import JobContext
@@ -120,8 +120,9 @@ def build(job: JobContext) -> Job:
     for name, table in job.file.feeds.items():
         with job.at(f"[feeds.{name}]"):
             feed = read_feed(job, table, chemistry)
-            if chemistry is not None and not _started_otherwise(job, name):
-                check_contents(feed.contents, chemistry, "contents")
+            if chemistry is not None:
+                check = check_contents if _starts_by(job, name) else check_species
+                check(feed.contents, chemistry, "contents")
             feeds[name] = feed
     vessels: dict[str, Vessel | Train] = {}
     if chemistry is not None:
@@ -191,7 +192,10 @@ def _texts(content: Any) -> Iterator[str]:
         yield from _texts(inner)
 
 
-def _started_otherwise(job: JobContext, feed: str) -> bool:
-    """Whether a tank on this feed has other contents at the start, which may hold what the feed lacks."""
-    tanks = [v for v in job.file.vessels.values() if isinstance(v, models.StirredTankTable) and v.feed == feed]
-    return any(tank.contents is not None for tank in tanks)
+def _starts_by(job: JobContext, feed: str) -> bool:
+    """Whether the reactions of some vessel must start by what this feed holds.
+
+    Not where it is dosed or comes in at the side, nor in a tank with other contents at the start.
+    """
+    fed = [v for v in job.file.vessels.values() if getattr(v, "feed", None) == feed]
+    return any(getattr(v, "contents", None) is None for v in fed)

@@ -15,6 +15,7 @@ from molino.core.schema import FieldSchema, help_of, is_required, schema_of
 from molino.core.vessels.batch import Batch
 from molino.core.vessels.catalyst import Catalyst, Deactivation, InternalDiffusion
 from molino.core.vessels.changes import Change
+from molino.core.vessels.decomposition import Decomposition
 from molino.core.vessels.feed import Feed
 from molino.core.vessels.heat import Adiabatic, Jacket, Profile
 from molino.core.vessels.plug_flow import PlugFlow
@@ -31,8 +32,8 @@ _TABLES: dict[str, Any] = {
     '[vessels.NAME], kind = "plug flow"': PlugFlow, "heat, adiabatic": Adiabatic, "heat, a jacket": Jacket,
     "heat, a profile": Profile, "catalyst": Catalyst, "internal_diffusion of a catalyst": InternalDiffusion,
     "deactivation of a catalyst": Deactivation, "pressure_drop": PressureDrop, "wall": Membrane,
-    "changes": Change, "exchanger": Exchanger, "a constant, Arrhenius": Arrhenius, "a constant, van 't Hoff": VantHoff,
-    "heat_capacity of a species": HeatCapacity, "[data.NAME.signals]": Signal,
+    "decomposition": Decomposition, "changes": Change, "exchanger": Exchanger, "a constant, Arrhenius": Arrhenius,
+    "a constant, van 't Hoff": VantHoff, "heat_capacity of a species": HeatCapacity, "[data.NAME.signals]": Signal,
 }  # fmt: skip
 
 

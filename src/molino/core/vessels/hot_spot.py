@@ -1,0 +1,67 @@
+"""The hottest place of a cooled tube, and how sharply it answers to the coolant (or the feed)."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from functools import cached_property
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from molino.core.errors import InputError
+from molino.core.vessels.metrics import Metric, temperature
+
+if TYPE_CHECKING:
+    from molino.core.vessels.run import Run
+
+_STEP = 5e-4
+"""Relative step of the differences by which the sensitivity's own slopes are found."""
+
+
+class HotSpot:
+    """The highest temperature along a tube, and by how much a warmer coolant raises it.
+
+    Parameters
+    ----------
+    run : Run
+
+    Raises
+    ------
+    InputError
+        If it is no tube whose temperature follows from a balance of energy.
+    """
+
+    def __init__(self, run: Run) -> None:
+        vessel = run.vessel
+        if run.is_over_time or run.is_steady or not vessel.is_non_isothermal:
+            message = "a hot spot is looked for along a tube whose temperature follows from a balance of energy"
+            raise InputError(message, vessel.label, "ask it of a tube with a jacket")
+        if vessel._heat_shape.mode != "jacket":
+            message = "it has no coolant: its highest temperature rises by as much as its feed"
+            raise InputError(message, vessel.label, "ask it of a tube with a jacket")
+        self.run, self.vessel = run, vessel
+
+    @cached_property
+    def place(self) -> tuple[float, float]:
+        """Where it is hottest, in m^3 passed, and how hot in K."""
+        return self.run._extreme(temperature(), 1.0)
+
+    @cached_property
+    def sensitivity(self) -> float:
+        """Exact d(highest temperature)/d(temperature of the coolant)."""
+        return float(self.run._slopes_where(self.place[0], temperature(), ["coolant T"])[0])
+
+    def metric(self, metric: Metric) -> float:
+        """The sensitivity, as a metric of the run."""
+        return self.sensitivity
+
+    def slopes(self, metric: Metric, settings: Sequence[str]) -> np.ndarray:
+        """Slopes of the sensitivity by settings, shape (settings,): central differences of the exact one."""
+        found = []
+        for name in settings:
+            setting = self.vessel._setting(name)
+            step = _STEP * max(abs(setting.own), 1e-12)
+            ends = [HotSpot(self.vessel.with_({name: setting.give(setting.own + sign * step)}).outcome()).sensitivity
+                    for sign in (1, -1)]  # fmt: skip
+            found.append((ends[0] - ends[1]) / (2 * step))
+        return np.array(found)

@@ -63,8 +63,8 @@ def test_the_demo_walks_the_whole_job(molino: Typed, tmp_path: Path) -> None:
     assert sizes["coil"]["interval_95"][0] < sizes["coil"]["value"] < sizes["coil"]["interval_95"][1]
     assert max(sizes["coil"]["run"]["closure"].values()) < 1e-9
 
-    content = json.loads(molino("demo", target, "--json").stdout)  # again, over its own files
-    assert list(content) == ["check", "fit", "run", "size", "compare", "sweep", "attainable", "recommend", "optimize"]
+    walked = [line.split()[1] for line in first.output.splitlines() if line.startswith("molino ")]
+    assert walked[:9] == ["check", "fit", "run", "size", "compare", "sweep", "attainable", "recommend", "optimize"]
     spoil(target / "valdeoro.toml", ("T = 175", "T = 180"))
     changed = molino("demo", target)
     assert changed.exit_code == 2
@@ -210,7 +210,7 @@ def test_figures_show_what_was_measured_and_calculated(job: Job, fitted: Fit) ->
 @pytest.mark.parametrize("example", sorted(p.name for p in (ROOT / "examples").glob("*.py")))
 def test_examples_run(example: str, tmp_path: Path) -> None:
     words = [sys.executable, str(ROOT / "examples" / example)] + (
-        ["4", "10"] if "coverage" in example else ["2"] if "verdicts" in example else []
+        ["2", "6"] if "coverage" in example else ["2"] if "verdicts" in example else []
     )
     done = subprocess.run(words, cwd=tmp_path, capture_output=True, text=True, timeout=120, check=False)
     assert done.returncode == 0, done.stderr

@@ -20,15 +20,15 @@ from conftest import Typed, spoil
 
 @pytest.mark.parametrize("seed", [1, 2, 3, 4])
 def test_what_check_refuses_has_a_remedy_and_nothing_fails_in_another_way(seed: int) -> None:
-    ended, faults = mutated_jobs.campaign(seed, 250, does_run=False)
+    ended, faults = mutated_jobs.campaign(seed, 180, does_run=False)
     assert not faults
-    assert ended["refused"] > 100
-    assert ended["accepted"] > 20
+    assert ended["refused"] > 70
+    assert ended["accepted"] > 12
 
 
 @pytest.mark.parametrize("seed", [11])
 def test_what_check_accepts_the_commands_run(seed: int) -> None:
-    ended, faults = mutated_jobs.campaign(seed, 40)
+    ended, faults = mutated_jobs.campaign(seed, 30)
     assert not faults
     assert ended["ran"] > 4
 
@@ -83,9 +83,10 @@ def test_names_that_nobody_can_read_and_deep_tables_are_refused(molino: Typed, f
 
 def test_names_that_look_alike_keep_files_of_their_own(molino: Typed, folder: Path) -> None:
     job = folder / "valdeoro.toml"
-    spoil(
-        job, ("[vessels.tank]", "[vessels.COIL]"), ('"tank"', '"COIL"'), ('vessel = "tank"', 'vessel = "COIL"')
-    ) if False else None
+    job.write_text(
+        '[reactions.r]\nequation = "A -> B"\nk = 0.2\n[feeds.liquor]\ncontents = { A = 1 }\nflow = 1\n'
+        '[vessels.coil]\nkind = "plug flow"\nfeed = "liquor"\nvolume = 8\n'
+    )
     text = job.read_text()
     tubes = "".join(
         f'\n[vessels."{name}"]\nkind = "plug flow"\nfeed = "liquor"\nvolume = {n}\n'
@@ -98,7 +99,7 @@ def test_names_that_look_alike_keep_files_of_their_own(molino: Typed, folder: Pa
     ends = [float(path.read_text().splitlines()[-1].split(",")[0]) for path in results.glob("run-*.csv")]
     assert {1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0} <= {*ends}
     assert len({path.name.casefold() for path in results.iterdir()}) == len([*results.iterdir()])
-    assert len({name.casefold() for name in openpyxl.load_workbook(results / "run.xlsx").sheetnames}) == 11
+    assert len({name.casefold() for name in openpyxl.load_workbook(results / "run.xlsx").sheetnames}) == 8
     cells = [cell for sheet in openpyxl.load_workbook(results / "streams.xlsx") for row in sheet for cell in row]
     assert not [cell for cell in cells if cell.data_type == "f"]
 

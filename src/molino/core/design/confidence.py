@@ -14,7 +14,6 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from scipy.special import chdtri, ndtri
-from scipy.stats import qmc
 
 from molino.core import units
 from molino.core.arguments import checked
@@ -133,6 +132,8 @@ class UncertainNumbers(Frozen):
 
     def draws(self, count: int, seed: int) -> np.ndarray:
         """Draws in SI, shape (count, names)."""
+        from scipy.stats import qmc
+
         points = qmc.Sobol(len(self.names) + 1, seed=seed).random(count)
         points = np.clip(points, 1e-12, 1 - 1e-12)
         return self.at(ndtri(points[:, :-1]), points[:, -1])
@@ -305,6 +306,8 @@ def find_sources(vessel: Vessel | Train, metric: Metric, uncertain: UncertainNum
     parts = slope * (uncertain.covariance @ slope)
     linear = np.array([float(parts[group].sum()) for group in groups]) / max(float(parts.sum()), 1e-300)
     count = len(uncertain.names)
+    from scipy.stats import qmc
+
     points = np.clip(qmc.Sobol(2 * count, seed=seed).random(_SHARES), 1e-12, 1 - 1e-12)
     both = ndtri(points)
     calm = np.full(_SHARES, 0.5)  # chances of their own would be one more source

@@ -9,7 +9,6 @@ from dataclasses import replace
 
 import numpy as np
 from scipy.optimize import nnls
-from scipy.stats import qmc
 
 from molino.core import units
 from molino.core.design.optimum import ActiveLimit, Optimum, factor_of
@@ -93,6 +92,8 @@ class Search:
         """Where to begin: the vessel's own numbers (or the middle), then places spread over the ranges."""
         own = np.array([n.value for n in self.question.free])
         first = np.where(np.isfinite(own), np.clip(self.ranges.shares(own), 0.0, 1.0), 0.5)
+        from scipy.stats import qmc
+
         spread = qmc.LatinHypercube(len(own), seed=self.seed).random(self.n_starts)[1:]
         return [first, *(0.05 + 0.9 * spread)]
 

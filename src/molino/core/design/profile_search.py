@@ -15,7 +15,6 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
-from scipy.stats import qmc
 
 from molino.core.balances.collocation import NODES
 from molino.core.design.interior_point import InteriorPoint, Solution
@@ -149,6 +148,8 @@ class ProfileSearch:
         moving, count = len(question.moving), len(question.free)
         own = question.ranges.shares(np.array([n.value for n in question.free])) if count else np.zeros(0)
         own = np.where(np.isfinite(own), np.clip(own, 0.05, 0.95), 0.5)
+        from scipy.stats import qmc
+
         spread = qmc.LatinHypercube(moving + count, seed=self.seed).random(self.n_starts)[1:]
         return [(np.full(moving, 0.5), own), *((0.1 + 0.8 * row[:moving], 0.1 + 0.8 * row[moving:]) for row in spread)]
 

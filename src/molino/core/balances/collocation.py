@@ -150,8 +150,9 @@ class Layout:
     by_inputs : array, shape (elements, 3, inputs, z)
     lengths : array, shape (elements,)
     by_lengths : array, shape (elements, z)
-    curved_lengths : array, shape (elements, z, z)
-        Second derivatives of the lengths.
+    curving : pair of arrays, shapes (elements, z) and (z,)
+        Whose products s_i b_j + b_i s_j are the second derivatives of the lengths: a length is a share of the run times
+        how long that is, and both are linear in z.
     first : array, shape (states,)
     by_first : array, shape (states, z)
     """
@@ -160,7 +161,7 @@ class Layout:
     by_inputs: np.ndarray
     lengths: np.ndarray
     by_lengths: np.ndarray
-    curved_lengths: np.ndarray
+    curving: tuple[np.ndarray, np.ndarray]
     first: np.ndarray
     by_first: np.ndarray
 
@@ -197,10 +198,10 @@ class Trajectories:
         """d(state)/dz, shape (elements, 3, states, z)."""
         layout = self.layout
         count, _, n = self.states.shape
-        by_inputs = np.einsum("ejkl,ejlz->ejkz", self.slopes[..., n:], layout.by_inputs)
-        pushed = layout.lengths[:, None, None, None] * np.einsum("ij,ejkz->eikz", TABLEAU, by_inputs)
-        pushed += np.einsum("ij,ejk,ez->eikz", TABLEAU, self.rates, layout.by_lengths)
-        own = (self.inverse @ pushed.reshape(count, 3 * n, -1)).reshape(count, 3, n, -1)
+        by_inputs = self.slopes[..., n:] @ layout.by_inputs
+        pushed = layout.lengths[:, None, None] * (TABLEAU @ by_inputs.reshape(count, 3, -1))
+        moved = (TABLEAU @ self.rates).reshape(count, 3 * n, 1) * layout.by_lengths[:, None, :]
+        own = (self.inverse @ (pushed.reshape(count, 3 * n, -1) + moved)).reshape(count, 3, n, -1)
         found, carried = own, self._carried
         before = layout.by_first
         for e in range(count):
@@ -256,11 +257,12 @@ class Trajectories:
         half = (second @ dq).reshape(count * 3 * size, nz)
         found = dq.reshape(count * 3 * size, nz).T @ half
         if layout.by_lengths.any():
-            turned = np.einsum("ejk,ejkl->ejl", weights, self.slopes)
-            per_element = np.einsum("ejl,ejlz->ez", turned, dq)
+            turned = weights[:, :, None, :] @ self.slopes
+            per_element = (turned.reshape(count, 1, -1) @ dq.reshape(count, -1, nz))[:, 0]
             cross = layout.by_lengths.T @ per_element
-            own = np.einsum("ejk,ejk->e", weights, self.rates)
-            found += cross + cross.T + np.einsum("e,eyz->yz", own, layout.curved_lengths)
+            shares, whole = layout.curving
+            curved = np.outer(np.einsum("ejk,ejk->e", weights, self.rates) @ shares, whole)
+            found += cross + cross.T + curved + curved.T
         return np.asarray(found)
 
 
@@ -294,13 +296,14 @@ class Collocation:
             slopes = self.evaluator.slopes(points).reshape(count, 3, n, -1)
             if not (np.isfinite(rates).all() and np.isfinite(slopes).all()):
                 break
-            matrix = -layout.lengths[:, None, None, None, None] * np.einsum("ij,ejkl->eikjl", TABLEAU, slopes[..., :n])
+            by_states = -layout.lengths[:, None, None, None] * slopes[..., :n].transpose(0, 2, 1, 3)
+            matrix = TABLEAU[None, :, None, :, None] * by_states[:, None]
             matrix = matrix.reshape(count, 3 * n, 3 * n)
             matrix[:, np.arange(3 * n), np.arange(3 * n)] += 1.0
             inverse = np.linalg.inv(matrix)
             found = Trajectories(layout, states, rates, slopes, inverse)
             begins = np.concatenate([layout.first[None], states[:-1, 2]])
-            left = begins[:, None] + layout.lengths[:, None, None] * np.einsum("ij,ejk->eik", TABLEAU, rates) - states
+            left = begins[:, None] + layout.lengths[:, None, None] * (TABLEAU @ rates) - states
             own = (inverse @ left.reshape(count, 3 * n, 1)).reshape(count, 3, n)
             carried, change, step = found._carried, np.zeros(n), own
             for e in range(count):

@@ -297,8 +297,6 @@ class ProfileProgram:
         lengths = end * theta[self.owner] * self.share
         slope_of_share = by_theta[self.owner] * self.share[:, None]
         by_lengths = end * slope_of_share + np.outer(theta[self.owner] * self.share, by_whole)
-        cross = slope_of_share[:, :, None] * by_whole[None, None, :]
-        curved = cross + cross.transpose(0, 2, 1)
         inputs, by_inputs = self.base + self.by @ z, self.by.copy()
         place = slice(n_moving, n_moving + len(touched))
         inputs[:, :, place] = touched
@@ -310,7 +308,7 @@ class ProfileProgram:
         by_inputs[:, :, -1, :] = end * by_passed + passed[:, :, None] * by_whole
         whole_first = np.zeros((len(first), size))
         whole_first[:, self.numbers_at] = by_first
-        return Layout(inputs, by_inputs, lengths, by_lengths, curved, first, whole_first), passed
+        return Layout(inputs, by_inputs, lengths, by_lengths, (slope_of_share, by_whole), first, whole_first), passed
 
     def at(self, z: np.ndarray) -> ProfilePlace | None:
         """Its values; None where it has none."""

@@ -231,3 +231,25 @@ def test_regions_and_recommendations_in_a_job(tmp_path: Path) -> None:
     refused = runner.invoke(app, ["check", str(job)])
     assert refused.exit_code == 2
     assert "'Q' is not a species" in refused.output or "unknown key 'goal'" in refused.output
+
+
+def test_arrangements_that_are_adiabatic_have_feeds_of_their_own_temperatures() -> None:
+    """Equilibrium falls as the bed warms up: part of the feed in between, cold, takes it back (O. Levenspiel, ch. 19)."""
+    chemistry = mo.Chemistry(
+        mo.Reaction("A <-> B", rate="k*([A] - [B]/K)", k=mo.Arrhenius(k="0.2 1/min", at="340 K", Ea="60 kJ/mol"),
+                    K=mo.VantHoff(K=6.0, at="340 K", dH="-70 kJ/mol"), enthalpy="-70 kJ/mol", name="r")
+    )  # fmt: skip
+    feed = mo.Feed({"A": "3 mol/L"}, flow="10 L/min", T="320 K", heat_capacity="4 MJ/m3/K")
+    found = mo.recommend(chemistry, feed, minimize="volume", target="conversion of A >= 0.72", heat="adiabatic",
+                         within={"T": ("300 K", "345 K")})  # fmt: skip
+    able = {a.name: a.optimum for a in found.arrangements if a.optimum is not None}
+    assert {a.name for a in found.arrangements} - {*able} == {"batch"}
+    cold, tube, past = able["tubes with a cold shot"], able["tube"], able["tube with a by-pass"]
+    assert cold.value < 0.9 * tube.value
+    assert past.value >= tube.value * (1 - 1e-6)  # what goes past does not react
+    numbers = {n.name: n.value for n in cold.free}
+    assert cold.first_order < 1e-4
+    assert numbers["side feed.T"] < numbers["feed T"] - 5
+    assert numbers["flow"] + numbers["side feed.flow"] == pytest.approx(10e-3 / 60, rel=1e-6)
+    assert cold.run.metric("conversion of A") == pytest.approx(0.72, rel=1e-6)
+    assert max(cold.run.closure.values()) < 1e-9

@@ -146,3 +146,47 @@ def test_limits_of_an_optimum_are_met_with_confidence() -> None:
         mo.optimize(TUBE, maximize="volume", free={"volume": ("1 L", "2 L")}, confidence=0.9, spread=spread)
     with pytest.raises(mo.InputError, match="cannot be met with a confidence"):
         mo.optimize(TUBE, **{**question, "subject_to": ["conversion of A = 0.9"]}, confidence=0.9, spread=spread)
+
+
+def test_numbers_may_be_given_with_their_standard_deviation(tmp_path: Path) -> None:
+    """As `spread` has them, wherever a vessel has a condition of that name; elsewhere they are refused, never dropped."""
+    chemistry = mo.Chemistry(mo.Reaction("A -> B", k="0.01 1/s", enthalpy="-20 kJ/mol", name="r"))
+    feed = mo.Feed({"A": "1 ± 0.1 mol/L"}, flow="1 +- 0.1 L/s", T="27 +- 2 degC", heat_capacity="4 MJ/m3/K")
+    tube = mo.PlugFlow(chemistry, feed, volume="300 L", heat=mo.Jacket("290 +- 1 K", UA="2 +- 0.2 kW/K"), name="tube")
+    assert str(feed) == "1 ± 0.1 L/s of A 1 ± 0.1 mol/L at 27 ± 2 °C"
+    sized = mo.size(tube, "conversion of A", 0.9, confidence=0.9)
+    assert sized.value == pytest.approx((1 + 0.1 * ndtri(0.9)) * 0.1 * math.log(10), rel=3e-3)
+    assert mo.size(tube, "conversion of A", 0.9).value == pytest.approx(0.1 * math.log(10), rel=1e-8)
+    sources = mo.spread_sources(tube, "temperature")
+    assert {*sources.sources} == {"[A]", "flow", "feed T", "coolant T", "UA"}
+    plain = tube.with_({"[A]": 1e3, "flow": 1e-3, "feed T": 300.15, "coolant T": 290.0, "UA": 2e3})
+    spread = {"[A]": 100.0, "flow": 1e-4, "feed T": 2.0, "coolant T": 1.0, "UA": 200.0}
+    other = mo.spread_sources(plain, "temperature", spread)
+    assert sources.standard_deviation == pytest.approx(other.standard_deviation, rel=0.05)
+    assert dict(zip(sources.sources, sources.linear, strict=True)) == pytest.approx(
+        dict(zip(other.sources, other.linear, strict=True)), rel=1e-6
+    )
+    train = mo.Train([plain.with_(feed=feed, name="first"), plain.with_(name="second")], recycle="0.5 +- 0.1")
+    kettle = mo.SemiBatch(chemistry, {"A": 1.0}, {"a": mo.Dosing(feed, windows=[(0, 60)])}, volume=1.0, T=300.0, time=60.0,
+                          heat_capacity="4 MJ/m3/K")  # fmt: skip
+    for case, words in [
+        (lambda: mo.size(tube, "conversion of A", "0.9 +- 0.01"), "does not count here"),
+        (lambda: mo.Reaction("A -> B", k="0.2 +- 0.1 1/s"), "does not count here"),
+        (lambda: mo.Feed({"A": "0 +- 1 mol/L"}, flow=1.0), "no number above zero"),
+        (lambda: mo.size(kettle, "conversion of A", 0.5, confidence=0.9), "no condition of it takes up"),
+        (lambda: mo.Batch(chemistry, feed, time=1.0), "standard deviations to a charge"),
+        (lambda: mo.optimize(tube, maximize="conversion of A", free={"flow": ("1 L/s", "2 L/s")}, confidence=0.9,
+                             subject_to=["conversion of A >= 0.5"]), "flow is sought, and uncertain"),
+        (lambda: mo.size(train, "conversion of A", 0.9, "recycle", confidence=0.9), "recycle is sought"),
+        (lambda: mo.size(tube.with_(volume="1 +- 0.1 m3"), "conversion of A", 0.9, confidence=0.9), "volume is sought"),
+    ]:  # fmt: skip
+        with pytest.raises(mo.InputError, match=words):
+            case()
+    job = tmp_path / "job.toml"
+    job.write_text('[units]\nvolume = "L"\n[reactions.r]\nequation = "A -> B"\nk = "0.01 1/s"\n[feeds.f]\n'
+                   'contents = { A = "1 mol/L" }\nflow = "1 +- 0.1 L/s"\n[vessels.tube]\nkind = "plug flow"\nfeed = "f"\n'
+                   'volume = 300\n[size.tube]\nvessel = "tube"\nmetric = "conversion of A"\ntarget = 0.9\n'
+                   'confidence = 0.9\n')  # fmt: skip
+    task = mo.load_job(job)
+    again = mo.size(task.vessels["tube"], "conversion of A", 0.9, confidence=0.9)
+    assert again.value == pytest.approx(sized.value, rel=3e-3)

@@ -269,3 +269,39 @@ def test_the_surroundings_show_the_limits() -> None:
     )
     figure = figures.optimum(found)
     assert "active: conversion of A >= 0.9" in figure.get_suptitle()
+
+
+@pytest.mark.parametrize("recycle", [0.0, 0.5])
+def test_steps_of_a_train_are_numbers_like_any_other(recycle: float) -> None:
+    """An exchanger, a side feed and a split: exact slopes against differences, and an optimum against a fine sweep."""
+    chemistry = mo.Chemistry(
+        [mo.Reaction("A -> B", k=mo.Arrhenius(k="0.2 1/min", at="340 K", Ea="60 kJ/mol"), enthalpy="-40 kJ/mol", name="r"),
+         mo.Reaction("B -> C", k=mo.Arrhenius(k="0.05 1/min", at="340 K", Ea="80 kJ/mol"), enthalpy="-30 kJ/mol", name="s")]
+    )  # fmt: skip
+    feed, side = (mo.Feed({"A": c}, flow=f"{q} L/min", T=f"{T} K", heat_capacity="4 MJ/m3/K")
+                  for c, q, T in (("2 mol/L", 10, 330), ("1 mol/L", 3, 310)))  # fmt: skip
+    given: dict[str, Any] = {"heat": "adiabatic"}
+    tube, small = (
+        mo.PlugFlow(chemistry, feed, volume=f"{v} L", name=n, **given) for v, n in ((30, "tube"), (10, "small"))
+    )
+    tank = mo.StirredTank(chemistry, feed, volume="20 L", name="tank", **given)
+    pair = mo.Parallel([tank, small], [0.6, 0.4], name="pair")
+    for exchanger in (mo.Exchanger("335 K"), mo.Exchanger(duty="5 kW", name="heater")):
+        train = mo.Train([tube, exchanger, mo.SideFeed(side), pair], recycle=recycle)
+        names = [f"{exchanger.label}.{'T' if exchanger.T is not None else 'duty'}", "side feed.flow", "side feed.T",
+                 "pair.split"]  # fmt: skip
+        for metric in ("yield of B on A", "duty", "temperature") if recycle else ("conversion of A", "volumetric flow"):
+            exact = train.run().sensitivity(metric, names)
+            for name in names:
+                own = train._setting(name).own
+                ends = [train.with_({name: own * (1 + away)}).run().metric(metric) for away in (1e-4, -1e-4)]
+                scale = abs(train.run().metric(metric) / own)
+                assert exact[name] == pytest.approx((ends[0] - ends[1]) / (2e-4 * own), rel=1e-4, abs=1e-6 * scale)
+    train = train.with_(recycle=0.0)
+    free = {"heater.duty": ("-60 kW", "20 kW"), "pair.split": (0.05, 0.95)}
+    best = mo.optimize(train, maximize="yield of B on A", free=free, n_starts=1)
+    assert best.first_order < 1e-5
+    grid = {"heater.duty": mo.span("-60 kW", "20 kW", 5), "pair.split": mo.span(0.05, 0.95, 5)}
+    assert best.value >= np.nanmax(mo.sweep(train, grid, ["yield of B on A"]).numbers) - 1e-9
+    with pytest.raises(mo.InputError, match="below 1"):
+        train.with_({"pair.split": 1.2})

@@ -45,8 +45,8 @@ class FieldSchema:
     part : type or None
         The class of a 'part'.
     is_size, is_setting, is_independent : bool
-        Whether `size` can find it; whether `with_` and sweeps know it by its name; whether no check looks at it
-        together with others.
+        Whether `size` can find it; whether `with_` and sweeps know it by its name, so that it may have a standard
+        deviation ("12 +- 1 m3/h"); whether no check looks at it together with others.
     """
 
     holds: str
@@ -156,6 +156,12 @@ def read_fields(instance: Any, faults: Faults, place: str, only: Iterable[str] |
 
 
 def _read(given: Any, schema: FieldSchema, name: str) -> Value:
+    if schema.is_setting and isinstance(given, str):
+        return units.with_deviation(given, lambda text: _read_number(text, schema, name))
+    return _read_number(given, schema, name)
+
+
+def _read_number(given: Any, schema: FieldSchema, name: str) -> Value:
     if schema.sign == "any":
         return units.read(given, schema.kind or None, name)
     found = units.positive(given, schema.kind, name, zero=schema.sign == "nonnegative")

@@ -8,8 +8,8 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from functools import cache, lru_cache
 from typing import TYPE_CHECKING, Any
@@ -117,6 +117,10 @@ _MOST_OF = {"temperature": 1e7, "energy per amount": 1e10, "length": 1e9, "diame
 _MOST_OF_ANY = 1e200
 """The same of a rate constant, whose unit may be any."""
 _NUMBER = re.compile(r"\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)\s*(.*?)\s*$", re.DOTALL)
+_SPREAD = re.compile(
+    r"\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)\s*(?:\+/?-|±)\s*((?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)(.*)",
+    re.DOTALL,
+)
 _LIKELY = {"C": "degC", "c": "degC", "°": "degC", "deg C": "degC", "F": "degF", "deg": "degC", "Celsius": "degC"}
 _BASE_NAMES = {
     "[length]": "m",
@@ -245,10 +249,11 @@ def unit(text: str) -> Unit:
 
 @dataclass(frozen=True)
 class Value:
-    """A number in SI and the unit that it came in (None for a bare number)."""
+    """A number in SI, the unit that it came in (None for a bare number), and its standard deviation in SI, if any."""
 
     si: float
     unit: str | None = None
+    deviation: float = 0.0
 
     def to(self, text: str) -> float:
         """The number in another unit of the same dimension."""
@@ -265,7 +270,13 @@ class Value:
         return f"{number_text(number, digits)} {pretty(self.unit or '')}".rstrip()
 
     def __str__(self) -> str:
-        return self.text(6) if isinstance(self.si, float | int) else "several numbers"
+        if not isinstance(self.si, float | int):
+            return "several numbers"
+        if not self.deviation:
+            return self.text(6)
+        number = self.si if self.unit is None else self.to(self.unit)
+        deviation = self.deviation / (unit(self.unit).factor if self.unit else 1.0)
+        return f"{number_text(number, 6)} ± {number_text(deviation, 6)} {pretty(self.unit or '')}".rstrip()
 
 
 def number_text(number: float, digits: int) -> str:
@@ -276,6 +287,11 @@ def number_text(number: float, digits: int) -> str:
 def split(text: str) -> tuple[float, str]:
     """Split "12 m3/h" into the number and the text of the unit."""
     match = _NUMBER.match(text)
+    if match and _SPREAD.match(text):
+        message = f"{short(text)} has a standard deviation, which does not count here"
+        raise InputError(
+            message, advice="leave it out; a feed, a charge, a size and a condition of a vessel may have one"
+        )
     if not match or (match[2] and match[2][0] in ".,"):
         advice = "write a number and its unit, like '0.35 mol/L'"
         if re.search(r"\d,\d", text):
@@ -340,6 +356,21 @@ def read(given: Any, kind: str | None = None, name: str = "") -> Value:
         message = f"{short(given)} is beyond what Molino computes with ({_MOST_OF[kind]:g} {SI_UNITS[kind]})"
         raise InputError(message, where=name, advice=_example(kind))
     return value
+
+
+def split_deviation(text: str) -> tuple[str, float, float] | None:
+    """'12 +- 1 m3/h' (or with ±) as '12 m3/h', 12 and 1; None where there is no standard deviation."""
+    match = _SPREAD.fullmatch(text)
+    return None if match is None else (f"{match[1]}{match[3]}", float(match[1]), float(match[2]))
+
+
+def with_deviation(given: Any, reader: Callable[[Any], Value]) -> Value:
+    """Read what may have a standard deviation, "12 +- 1 m3/h"; `reader` reads the number without."""
+    parts = split_deviation(given) if isinstance(given, str) else None
+    if parts is None:
+        return reader(given)
+    value = reader(parts[0])
+    return replace(value, deviation=parts[2] * (unit(value.unit).factor if value.unit else 1.0))
 
 
 def read_numbers(given: Any, kind: str, name: str = "") -> np.ndarray:

@@ -7,8 +7,8 @@ than random ones.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, fields, is_dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -21,6 +21,7 @@ from molino.core.design.sweeping import sweep
 from molino.core.errors import Faults, InputError
 from molino.core.frozen import Frozen
 from molino.core.results import Result
+from molino.core.units import Value
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.metrics import Metric, parse_metric
 from molino.core.vessels.train import Train
@@ -76,7 +77,7 @@ class UncertainNumbers(Frozen):
         first = vessel.first if isinstance(vessel, Train) else vessel
         held = vessel.chemistry.covariance
         constants = [first._constant_setting(name) for name in held.names] if held is not None else []
-        faults, deviations = Faults(), {}
+        faults, deviations = Faults(), _given_deviations(vessel)
         for name, given in (spread or {}).items():
             with faults.at(f"spread, {name}"):
                 setting = vessel._setting(name)
@@ -99,7 +100,7 @@ class UncertainNumbers(Frozen):
         faults.raise_any()
         if not constants and not deviations:
             message = "nothing about it is uncertain"
-            advice = "take the chemistry of a fit (fit.chemistry), or give spread={'flow': '1 m3/h'}"
+            advice = "take the chemistry of a fit (fit.chemistry), write flow='12 +- 1 m3/h', or give spread"
             raise InputError(message, vessel.label, advice)
         count = len(constants)
         covariance = np.zeros((count + len(deviations),) * 2)
@@ -154,14 +155,62 @@ class UncertainNumbers(Frozen):
         return found
 
 
-def check_confidence(vessel: Vessel | Train, confidence: Any, spread: Mapping[str, Any] | None) -> None:
-    """InputError for a confidence that is none, or a spread without one."""
+def _given_deviations(vessel: Vessel | Train) -> dict[str, float]:
+    """Standard deviations in SI that numbers were given with, by the names of their conditions.
+
+    Raises
+    ------
+    InputError
+        For one that no condition of the vessel takes up: it would be left out without a word.
+    """
+    found, taken = {}, set()
+    settings = sorted(vessel._settings.values(), key=lambda s: s.name == "T")  # after "feed T", which may be the same
+    for setting in settings:
+        if setting.value is not None and setting.value.deviation and id(setting.value) not in taken:
+            found[setting.name] = setting.value.deviation
+            taken.add(id(setting.value))
+    left = [str(value) for value in _values_in(vessel, set()) if value.deviation and id(value) not in taken]
+    if left:
+        message = f"{', '.join(left)}: the standard deviation of a number that no condition of it takes up"
+        raise InputError(
+            message, vessel.label, "leave it out, or let that number be one of the vessel's own conditions"
+        )
+    return found
+
+
+def _values_in(held: Any, seen: set[int]) -> Iterator[Value]:
+    """Every value in an object, its fields and what they hold, each once."""
+    if id(held) in seen or isinstance(held, str | int | float) or held is None:
+        return
+    seen.add(id(held))
+    if isinstance(held, Value):
+        yield held
+    elif isinstance(held, Mapping):
+        for one in held.values():
+            yield from _values_in(one, seen)
+    elif isinstance(held, list | tuple):
+        for one in held:
+            yield from _values_in(one, seen)
+    elif is_dataclass(held):
+        for field in fields(held):
+            if field.name != "chemistry":
+                yield from _values_in(getattr(held, field.name), seen)
+
+
+def check_confidence(
+    vessel: Vessel | Train, confidence: Any, spread: Mapping[str, Any] | None, sought: Iterable[str] = ()
+) -> None:  # fmt: skip
+    """InputError for a confidence that is none, a spread without one, or for what is sought and uncertain at once."""
     if confidence is None:
         if spread:
             raise InputError("a spread is given, and no confidence", vessel.label, "give confidence=0.95, too")
         return
     if isinstance(confidence, bool) or not isinstance(confidence, int | float) or not 0.5 <= confidence <= 0.999:
         raise InputError(f"confidence = {confidence!r}", vessel.label, "give a probability from 0.5 to 0.999")
+    for name in sought:
+        value = vessel._settings[name].value if name in vessel._settings else None
+        if name in (spread or {}) or (value is not None and value.deviation):
+            raise InputError(f"{name} is sought, and uncertain", vessel.label, "it cannot be both")
     if not vessel.chemistry.unknowns:  # those of a fit to come are uncertain
         UncertainNumbers.of(vessel, spread)
 

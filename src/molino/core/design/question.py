@@ -241,7 +241,7 @@ def read_question(
     if isinstance(vessel, Vessel) and vessel._needs_size and not sizes:
         faults.add(vessel.label, "it has no size yet", f"give its {vessel._default_size()}, or free it")
     with faults.at():
-        check_confidence(vessel, confidence, spread)
+        check_confidence(vessel, confidence, spread, [n.name for n in numbers])
     if confidence is not None:
         for limit in limits:
             if limit.is_everywhere or limit.way == "=":
@@ -251,9 +251,6 @@ def read_question(
                 )
         if not limits:
             faults.add("optimize", "a confidence is given, and no limit", "give subject_to, or take it out")
-        for number in numbers:
-            if number.name in (spread or {}):
-                faults.add("optimize, spread", f"{number.name} is free", "it cannot be free and uncertain")
     with faults.at("optimize, free"):
         _check_moving(moving, numbers, confidence)
     faults.raise_any()

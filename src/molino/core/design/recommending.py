@@ -26,7 +26,7 @@ from molino.core.vessels.feed import Feed, require_feed
 from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.stirred_tank import StirredTank
 from molino.core.vessels.train import Train
-from molino.core.vessels.train_steps import SideFeed
+from molino.core.vessels.train_steps import Parallel, SideFeed
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -37,6 +37,10 @@ _AS_GOOD = 2e-3
 """Objectives that differ by no more than this, relative, are as good; then the smaller volume counts."""
 _AS_SMALL = 1.02
 _RECYCLE = 0.0, 20.0
+_SPLIT = 0.5, 0.99
+"""The share of the feed that goes through the tube and not past it, or into the first of two tubes."""
+_SMALL = 1e-6
+"""The volume of a by-pass, in those of the smallest vessel."""
 _OF_A_BATCH = ("number", "concentration", "temperature", "pressure")
 """Kinds of quantity that a batch has in common with what flows."""
 
@@ -232,8 +236,9 @@ def recommend(
 ) -> Recommendation:  # fmt: skip
     """Put arrangements of vessels side by side, each at its own best conditions and sizes.
 
-    A batch, a tank, two and three tanks in series, a tube, a tube with recycle, a tank followed by a tube, and two
-    tubes with half of the feed in between (cold, where they are adiabatic); each by `optimize`.
+    A batch, a tank, two and three tanks in series, a tube, a tube with recycle, a tube with a by-pass, a tank followed
+    by a tube, and two tubes with a share of the feed in between (adiabatic: at a temperature of its own, a cold shot);
+    each by `optimize`.
 
     Parameters
     ----------
@@ -342,7 +347,9 @@ def check_recommendation(
     return objective  # type: ignore[no-any-return]
 
 
-Maker = Callable[[], tuple[Any, dict[str, Any]]]
+Made = tuple[Any, dict[str, Any], tuple[str, ...]]
+"""A vessel or train, what is free in it, and limits of its own."""
+Maker = Callable[[], Made]
 
 
 class _Arrangements:
@@ -383,45 +390,75 @@ class _Arrangements:
         volume = float(np.clip(self.sizes[cls] * share, 1.01 * self.bounds[0], 0.99 * self.bounds[1]))
         return cls(self.chem, self.feed, volume=volume, name=name, **self.common)
 
-    def tube(self) -> tuple[Any, dict[str, Any]]:
-        return self.vessel(PlugFlow), {"volume": self.bounds, **self.own, **self.of_feed}
+    def tube(self) -> Made:
+        return self.vessel(PlugFlow), {"volume": self.bounds, **self.own, **self.of_feed}, ()
 
-    def tank(self) -> tuple[Any, dict[str, Any]]:
-        return self.vessel(StirredTank), {"volume": self.bounds, **self.own, **self.of_feed}
+    def tank(self) -> Made:
+        return self.vessel(StirredTank), {"volume": self.bounds, **self.own, **self.of_feed}, ()
 
-    def batch(self) -> tuple[Any, dict[str, Any]]:
+    def batch(self) -> Made:
         unit = self.display.unit("time")
         ends = (b / self.flow for b in self.bounds)
         free = {"time": tuple(Value(t, unit) if unit else t for t in ends), **self.own}
         free |= {n: ends for n, ends in self.of_feed.items() if n == "T"}
         time = self.sizes[PlugFlow] / self.flow
-        return Batch(self.chem, self.feed, time=time, **self.common), free
+        return Batch(self.chem, self.feed, time=time, **self.common), free, ()
 
-    def series(self, parts: Sequence[tuple[str, Any, float]], recycle: float = 0.0, side: bool = False) -> Maker:
+    def series(self, parts: Sequence[tuple[str, Any, float]], recycle: float = 0.0) -> Maker:
         """Vessels one after another: name, class and the share of the size of a single one, at which to begin."""
 
-        def make() -> tuple[Any, dict[str, Any]]:
+        def make() -> Made:
             vessels = [self.vessel(cls, name, share) for name, cls, share in parts]
-            steps: list[Any] = list(vessels)
-            if side:
-                half = replace(self.feed, flow=self.flow / 2)
-                steps = [vessels[0].with_(feed=half), SideFeed(half, name="side feed"), vessels[1]]
-            free: dict[str, Any] = {f"{name}.volume": self.bounds for name, _, _ in parts}
-            free |= {f"{name}.T": ends for name, _, _ in parts for ends in self.own.values()}
-            free |= {} if side else self.of_feed
-            return Train(steps, recycle=recycle), free | ({"recycle": _RECYCLE} if recycle else {})
+            free = self._of_parts([name for name, _, _ in parts]) | self._of_whole_feed("feed T")
+            return Train(vessels, recycle=recycle), free | ({"recycle": _RECYCLE} if recycle else {}), ()
 
         return make
 
+    def by_pass(self) -> Made:
+        """A tube, and a share of the feed that goes past it."""
+        tube = self.vessel(PlugFlow, "tube")
+        pipe = tube.with_(volume=_SMALL * self.bounds[0], name="")
+        steps = [Parallel([tube, pipe], (0.95, 0.05), name="by-pass")]
+        free = self._of_parts(["tube"]) | self._of_whole_feed("feed T")
+        return Train(steps), free | {"by-pass.split": _SPLIT}, ()
+
+    def side(self) -> Made:
+        """Two tubes with a share of the feed in between; adiabatic, at a temperature of its own: a cold shot.
+
+        Where volumes add up, the share is free: both flows are, with their sum held.
+        """
+        half = replace(self.feed, flow=self.flow / 2)
+        first, second = (self.vessel(PlugFlow, f"tube {n}", 0.6) for n in (1, 2))
+        steps = [first.with_(feed=half), SideFeed(half, name="side feed"), second]
+        free, limits = self._of_parts(["tube 1", "tube 2"]), tuple[str, ...]()
+        if first._phase.carries_volume:
+            unit = self.display.unit("volumetric flow") or None
+            flows = tuple(Value(share * self.flow, unit) for share in (1 - _SPLIT[1], _SPLIT[1]))
+            free |= {"flow": flows, "side feed.flow": flows}
+            limits = (f"volumetric flow = {self.flow!r} m3/s",)
+        if "T" in self.of_feed:
+            free |= {"feed T": self.of_feed["T"], "side feed.T": self.of_feed["T"]}
+        return Train(steps), free, limits
+
+    def _of_parts(self, names: Sequence[str]) -> dict[str, Any]:
+        """What is free of each vessel of a train."""
+        free: dict[str, Any] = {f"{name}.volume": self.bounds for name in names}
+        return free | {f"{name}.T": ends for name in names for ends in self.own.values()}
+
+    def _of_whole_feed(self, T: str) -> dict[str, Any]:
+        """What is free of the feed, its temperature by the name that a vessel or train has for it."""
+        return {(T if name == "T" else name): ends for name, ends in self.of_feed.items()}
+
     def makers(self) -> dict[str, Maker]:
         tank, tube = StirredTank, PlugFlow
+        side = "tubes with a cold shot" if self.heat == "adiabatic" else "tubes with a side feed"
         return {
             "tube": self.tube, "tank": self.tank, "batch": self.batch,
             "2 tanks in series": self.series([("tank 1", tank, 0.5), ("tank 2", tank, 0.3)]),
             "3 tanks in series": self.series([("tank 1", tank, 0.4), ("tank 2", tank, 0.2), ("tank 3", tank, 0.2)]),
             "tank, then tube": self.series([("tank", tank, 0.5), ("tube", tube, 0.3)]),
             "tube with recycle": self.series([("tube", tube, 1.0)], recycle=0.5),
-            "tubes with a side feed": self.series([("tube 1", tube, 0.6), ("tube 2", tube, 0.6)], side=True),
+            "tube with a by-pass": self.by_pass, side: self.side,
         }  # fmt: skip
 
 
@@ -453,8 +490,9 @@ def _at_its_best(
 ) -> Arrangement:  # fmt: skip
     """One arrangement by `optimize`; why not, where it cannot meet the target."""
     try:
-        vessel, free = make()
-        found = optimize(vessel, maximize=maximize, minimize=minimize, free=free, subject_to=limits, n_starts=n_starts)
+        vessel, free, own = make()
+        asked = [*limits, *own]
+        found = optimize(vessel, maximize=maximize, minimize=minimize, free=free, subject_to=asked, n_starts=n_starts)
     except (UnreachableError, SolveError, InputError) as error:
         return Arrangement(name, None, error.faults[0].what if error.faults else str(error))
     return Arrangement(name, found, "", _half_width(found))

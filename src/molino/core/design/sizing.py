@@ -222,7 +222,8 @@ def size(
         and `spread`: the least size with which that share of 1024 draws reaches it (of 256 where vessels are run one by
         one: trains, vessels in stages).
     spread : mapping of condition to quantity, optional
-        Standard deviations of other numbers that are uncertain, by the names that `with_` takes: {"flow": "1 m3/h"}.
+        Standard deviations of other numbers that are uncertain, by the names that `with_` takes: {"flow": "1 m3/h"};
+        besides those that numbers of the vessel were given with (flow="12 +- 1 m3/h").
     seed : int
         Of the draws.
     progress : callable (text), optional
@@ -252,7 +253,7 @@ def size(
     metric = parse_metric(metric) if isinstance(metric, str) else metric
     wanted = units.read(target, metric.kind, f"{vessel.label}, target").si
     vary = check_size(vessel, metric, vary)
-    check_confidence(vessel, confidence, spread)
+    check_confidence(vessel, confidence, spread, (vary,))
     plain = _plain_size(vessel, metric, wanted, vary)
     return plain if confidence is None else _with_confidence(vessel, plain, confidence, spread, seed, progress)
 

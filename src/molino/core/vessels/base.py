@@ -63,6 +63,8 @@ class Setting:
         The form of that.
     give : number in SI to value
         Another number in the form of its own, as `put` takes it: a fraction stays one, and no concentration.
+    value : Value or None
+        As it was given, perhaps with a standard deviation; None where it was not given itself.
     """
 
     name: str
@@ -72,6 +74,7 @@ class Setting:
     own: float = math.nan
     form: str = ""
     give: Callable[[float], Any] = float
+    value: Value | None = None
 
 
 _MOVABLE = ("T", "P", "coolant T")
@@ -425,7 +428,7 @@ class Vessel(Frozen, Printed):
                 lambda v, s=species: _portion(v, flowing, s),  # type: ignore[misc]
                 lambda v, s=species: self._with_contents(self._contents().with_portion(s, v)),  # type: ignore[misc]
                 _si(self._contents()[species].value), _form(self._contents()[species]),
-                self._contents()[species].with_number,
+                self._contents()[species].with_number, self._contents()[species].value,
             )  # fmt: skip
         for p in self.chemistry.numbers:
             name = self._constant_setting(p.name, found)
@@ -452,7 +455,8 @@ class Vessel(Frozen, Printed):
 
     def _number(self, name: str, kind: str, own: Any, put: Callable[[Any], Vessel]) -> Setting:
         form = kind if own is not None else ""
-        return Setting(name, kind, lambda v: (units.positive(v, kind, name).si, kind), put, _si(own), form)
+        value = own if isinstance(own, Value) else None
+        return Setting(name, kind, lambda v: (units.positive(v, kind, name).si, kind), put, _si(own), form, value=value)
 
     def _setting(self, name: str) -> Setting:
         if name not in self._settings:

@@ -150,6 +150,9 @@ class Batch(ChargedVessel):
 
     def _charge_with(self, feed: Feed) -> None:
         """Take over what a feed holds: its concentrations, temperature, and whether it is a gas."""
+        if any(p.value is not None and p.value.deviation for p in feed.contents.values()):
+            message = "what its feed holds has standard deviations, and it is charged with the concentrations"
+            raise InputError(message, "charge", "give the standard deviations to a charge of its own")
         mixture = feed.mixture(self._by_name)
         if not isinstance(self.heat, Profile):
             settle(self, T=self.T or feed.T)

@@ -107,8 +107,8 @@ class Feed(Frozen, Printed):
 
     contents: Any = contents(MISSING)
     flow: Any = quantities("volumetric flow", alternatives=("molar flow", "mass flow"))
-    T: Any = quantity("temperature")
-    P: Any = quantity("pressure")
+    T: Any = quantity("temperature", setting=True)
+    P: Any = quantity("pressure", setting=True)
     density: Any = quantity("density", alternatives=("concentration",))
     heat_capacity: Any = quantity(MIXTURE_CAPACITIES[0], alternatives=MIXTURE_CAPACITIES[1:])
     model: Any = option(None)
@@ -119,7 +119,7 @@ class Feed(Frozen, Printed):
         given = self.flow if isinstance(self.flow, list | tuple) else [self.flow] if self.flow is not None else []
         for one in given:
             with faults.at():
-                flows.append(read_flow(one))
+                flows.append(units.with_deviation(one, read_flow))
         settle(self, flow=flows[0] if len(flows) == 1 else tuple(flows))
         if not isinstance(self.contents, Contents):
             with faults.at():

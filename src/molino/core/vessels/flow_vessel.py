@@ -144,10 +144,11 @@ class FlowVessel(Vessel):
         flow, form = (own.si, str(flow_kind(own))) if own is not None else (np.nan, "")
         yield self._number("feed T", "temperature", self.feed.T, with_T)
         yield self._number("feed P", "pressure", self.feed.P, lambda v: self.with_(feed=replace(self.feed, P=v)))
-        yield Setting(
-            "flow", "volumetric flow", _read_flow, lambda v: self.with_(feed=replace(self.feed, flow=v)), float(flow),
-            form,
-        )  # fmt: skip
+
+        def with_flow(value: Any) -> FlowVessel:
+            return self.with_(feed=replace(self.feed, flow=value))
+
+        yield Setting("flow", "volumetric flow", read_flow_form, with_flow, float(flow), form, value=own)
         if self.is_non_isothermal:
             yield self._number("T", "temperature", self.feed.T, with_T)
         for name, (kind, value, put) in (self.wall.settings() if self.wall is not None else {}).items():
@@ -170,6 +171,6 @@ class FlowVessel(Vessel):
         return self._stream_of(name, fed, T.si if T is not None else np.nan, float(feed.pressure(fed, {})))
 
 
-def _read_flow(value: Any) -> tuple[float, str]:
+def read_flow_form(value: Any) -> tuple[float, str]:
     read = read_flow(value)
     return read.si, str(flow_kind(read))

@@ -158,9 +158,9 @@ class Jacket(Frozen, Printed):
     """
 
     T: Any = quantity("temperature", MISSING, profile=True)
-    U: Any = quantity("heat transfer coefficient")
+    U: Any = quantity("heat transfer coefficient", setting=True)
     area: Any = quantity("area")
-    UA: Any = quantity("heat capacity flow")
+    UA: Any = quantity("heat capacity flow", setting=True)
     flow: Any = quantity("heat capacity flow", alternatives=("mass flow",))
     heat_capacity: Any = quantity("heat capacity per mass")
     counter_current: bool = option(False)
@@ -175,7 +175,7 @@ class Jacket(Frozen, Printed):
                 settle(self, T=PiecewiseLinear.read(self.T, "time", "temperature", "T"))
         elif not isinstance(self.T, PiecewiseLinear):
             with faults.at("jacket"):
-                settle(self, T=units.positive(self.T, "temperature", "T"))
+                settle(self, T=units.with_deviation(self.T, lambda given: units.positive(given, "temperature", "T")))
         read_fields(self, faults, "jacket")
         if (self.U is None) == (self.UA is None):
             message = "neither U nor UA is given" if self.U is None else "U and UA are both given"
@@ -184,16 +184,16 @@ class Jacket(Frozen, Printed):
             faults.add("jacket", "UA holds the area already", "leave the area out, or give U")
         if self.flow is not None:
             with faults.at("jacket"):
-                settle(self, flow=self._capacity_flow())
+                settle(self, flow=units.with_deviation(self.flow, self._capacity_flow))
         elif self.heat_capacity is not None or self.counter_current or self.coil:
             faults.add("jacket", "how much coolant flows is not given", "give flow='3 kW/K', or in t/h")
         if self.counter_current and self.coil:
             faults.add("jacket", "counter_current is along a tube, a coil in a tank", "give one of them")
         faults.raise_any()
 
-    def _capacity_flow(self) -> Value:
+    def _capacity_flow(self, given: Any) -> Value:
         """Heat capacity flow of the coolant, from its mass flow where that is given."""
-        read = units.read(self.flow, name="flow")
+        read = units.read(given, name="flow")
         if read.unit is not None and units.unit(read.unit).dimension == units.unit("kg/s").dimension:
             if self.heat_capacity is None:
                 advice = "give heat_capacity='4.19 kJ/kg/K' or that of your coolant"

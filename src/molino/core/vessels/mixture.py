@@ -77,6 +77,13 @@ def read_portion(given: Any, flowing: bool) -> Portion:
     """
     if isinstance(given, Portion):
         return given
+    if isinstance(given, str) and (parts := units.split_deviation(given)) is not None:
+        nominal, number, deviation = parts
+        portion = read_portion(nominal, flowing)
+        if portion.value is None or number <= 0:
+            raise InputError(f"'{given}' has a standard deviation and no number above zero", "", "give its number")
+        value = replace(portion.value, deviation=deviation * portion.value.si / number)
+        return replace(portion, text=given.strip(), value=value)
     if isinstance(given, str):
         text = given.strip()
         if text == _REST:

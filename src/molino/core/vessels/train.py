@@ -15,7 +15,7 @@ from molino.core.dual import Dual, Number, value_of
 from molino.core.errors import Fault, Faults, InputError, SolveError, nearest
 from molino.core.frozen import Frozen, FrozenMapping, settle
 from molino.core.printing import Printed
-from molino.core.units import Display
+from molino.core.units import Display, Value
 from molino.core.vessels.base import Setting, Vessel
 from molino.core.vessels.feed import Feed
 from molino.core.vessels.flow_vessel import FlowVessel
@@ -82,7 +82,7 @@ class Train(Frozen, Printed):
             elif not isinstance(step, Step):
                 faults.add(self.label, f"{step!r} is no step of a train", "vessels, Parallel, Exchanger, SideFeed")
         with faults.at(self.label):
-            settle(self, recycle=units.positive(self.recycle, "number", "recycle", zero=True))
+            settle(self, recycle=units.with_deviation(self.recycle, _read_recycle))
         for vessel in self.vessels:
             if vessel.wall is not None or vessel._has_side:
                 message = (
@@ -130,7 +130,9 @@ class Train(Frozen, Printed):
         """The same train with some fields replaced, `chemistry` in every vessel, or some conditions.
 
         `train.with_({"bed.length": "4 m", "recycle": 2, "feed T": "60 degC"})`: a setting of a vessel by the vessel's
-        name, "recycle", what its feed has ("flow", "feed T", "feed P", "[A]"), or a constant of the chemistry ("r.k").
+        name, "recycle", what its feed has ("flow", "feed T", "feed P", "[A]"), a constant of the chemistry ("r.k"), and
+        of its other steps by their names (by what they are, where there is one such step only): "exchanger.T" or
+        "exchanger.duty", "side feed.flow" and "side feed.T", and "parallel.split", the share of the first of two.
         """
         chemistry = changed.pop("chemistry", None)
         found = replace(self, **changed)
@@ -140,6 +142,10 @@ class Train(Frozen, Printed):
         for name, value in (conditions or {}).items():
             if name == "recycle":
                 found = replace(found, recycle=value)
+                continue
+            if name in found._step_settings:
+                step, of_step = found._step_settings[name]
+                found = replace(found, steps=[of_step.put(value) if s is step else s for s in found.steps])
                 continue
             owners, setting = found._owners(name)
             own.setdefault(owners, {})[setting] = value
@@ -154,6 +160,18 @@ class Train(Frozen, Printed):
             return replace(step, vessels=[change(v) for v in step.vessels]) if isinstance(step, Parallel) else step
 
         return replace(self, steps=[renew(step) for step in self.steps])
+
+    @cached_property
+    def _step_settings(self) -> dict[str, tuple[Step, Setting]]:
+        """What can be changed of steps that are no vessels, by the step's name; of steps of one name nothing."""
+        others = [step for step in self.steps if not isinstance(step, FlowVessel)]
+        labels = [*(step.label for step in others), *(v.name for v in self.vessels)]
+        return {
+            f"{step.label}.{name}": (step, setting)
+            for step in others
+            if labels.count(step.label) == 1
+            for name, setting in step.settings().items()
+        }
 
     def _vessel_setting(self, name: str) -> tuple[FlowVessel, str]:
         """The vessel that a setting like 'bed.length' belongs to, and the setting."""
@@ -179,14 +197,17 @@ class Train(Frozen, Printed):
             return lambda value: self.with_({name: value})
 
         first = self.first
-        found = {"recycle": Setting("recycle", "number", _read_ratio, put("recycle"), self.recycle.si, "number")}
+        found = {"recycle": Setting("recycle", "number", _read_ratio, put("recycle"), self.recycle.si, "number",
+                                    value=self.recycle)}  # fmt: skip
         for vessel in self.vessels:
             for one in vessel._own_settings if vessel.name else ():
                 name = f"{vessel.name}.{one}"
                 found[name] = replace(vessel._settings[one], name=name, put=put(name))
         for name in first._settings.keys() - first._own_settings:
             found[name] = replace(first._settings[name], put=put(name))
-        return found
+        return found | {
+            name: replace(setting, name=name, put=put(name)) for name, (_, setting) in self._step_settings.items()
+        }
 
     def _setting(self, name: str) -> Setting:
         if name not in self._settings:
@@ -328,8 +349,12 @@ class Train(Frozen, Printed):
         ) + f", fed {self.feed}"  # fmt: skip
 
 
+def _read_recycle(value: Any) -> Value:
+    return units.positive(value, "number", "recycle", zero=True)
+
+
 def _read_ratio(value: Any) -> tuple[float, str]:
-    return units.positive(value, "number", "recycle", zero=True).si, "number"
+    return _read_recycle(value).si, "number"
 
 
 def _unused(label: str, taken: Mapping[str, Any]) -> str:
@@ -425,9 +450,10 @@ class TrainRun(RunResult):
         """What it takes to follow it once more."""
         train = self.vessel
         joined = self.streams[1] if train.recycle.si else self.streams[0]
+        by_step = {name: step for name, (step, _) in train._step_settings.items()}
         return Pass(
             train.steps, self.runs, train._fresh, joined, self.last.T, train.recycle.si, train._follows_T,
-            lambda z: train._returned_stream(z, joined.T), train._vessel_setting, self.entering,
+            lambda z: train._returned_stream(z, joined.T), train._vessel_setting, by_step,
         )  # fmt: skip
 
     def _values(self) -> Ends:
@@ -440,7 +466,8 @@ class TrainRun(RunResult):
     def sensitivity(self, metric: Metric | str, settings: Sequence[str]) -> dict[str, float]:
         """Exact slopes of a metric, in SI, by the conditions that `with_` knows.
 
-        Those of its vessels ("bed.length", "bed.tubes"), "recycle", of its feed ("flow", "feed T", "[A]"), constants.
+        Those of its vessels ("bed.length", "bed.tubes"), "recycle", of its feed ("flow", "feed T", "[A]"), constants,
+        and of its other steps ("exchanger.T", "parallel.split").
 
         Raises
         ------

@@ -124,7 +124,7 @@ class Pass:
     returned : numbers to Stream
         What returns, from its flows and temperature in units of the feed.
     owner_of : setting to (vessel, setting)
-    entering : molar flow of each species in all fresh feeds
+    by_step : mapping of setting to the step, no vessel, that it belongs to
     """
 
     steps: Sequence[Step]
@@ -136,7 +136,7 @@ class Pass:
     follows_T: bool
     returned: Callable[[Sequence[Number]], Stream]
     owner_of: Callable[[str], tuple[FlowVessel, str]]
-    entering: Mapping[str, float]
+    by_step: Mapping[str, Step]
 
     @property
     def first(self) -> FlowVessel:
@@ -175,6 +175,8 @@ class _SlopedPass:
         self.duty: Number = 0.0
         self.volume: Number = 0.0
         self.catalyst: Number = 0.0
+        self.sides = [self._side(step) for step in done.steps if isinstance(step, SideFeed)]
+        self.next_side = iter(self.sides)
 
     @cached_property
     def fresh(self) -> NumberStream:
@@ -212,14 +214,28 @@ class _SlopedPass:
         value = self.done.recycle
         return value if place is None else self.seed(value, place)
 
+    def of_step(self, step: Step, name: str, value: float) -> Number:
+        """A number of a step that is no vessel, with its slope where it is among the inputs."""
+        full = f"{step.label}.{name}"
+        place = self.input(full) if self.done.by_step.get(full) is step else None
+        return self.still(value) if place is None else self.seed(value, place)
+
+    def _side(self, step: SideFeed) -> NumberStream:
+        """What a side feed brings: its amounts and volume go with its flow."""
+        side = step.stream(self.done.first)
+        flow = self.of_step(step, "flow", 1.0)
+        own = step.settings()["flow"].own if "flow" in step.settings() else 1.0
+        more = flow if not isinstance(flow, Dual) else Dual(1.0, flow.slope / own)
+        amounts = {s: n * more for s, n in side.amounts.items()}
+        return NumberStream(amounts, side.volume * more, self.of_step(step, "T", side.T), self.still(side.P))
+
     def ends(self) -> tuple[Ends, np.ndarray]:
         done, stream = self.done, self._first()
         for step in done.steps:
             stream = self._through(step, stream)
         share = 1 / (1 + self.ratio)
         product = {s: n * share for s, n in stream.amounts.items()}
-        sides = {s: n - done.fresh.amounts[s] for s, n in done.entering.items()}
-        entering = {s: n + sides[s] for s, n in self.fresh.amounts.items()}
+        entering = {s: sum((side.amounts[s] for side in self.sides), n) for s, n in self.fresh.amounts.items()}
         ends = Ends(entering, product, stream.volume * share, stream.T, stream.P, self.duty, self.volume,
                     self.catalyst)  # fmt: skip
         returned = np.zeros((self.count, self.size))
@@ -240,7 +256,8 @@ class _SlopedPass:
         seeds: list[Number] = [self.seed(x, i) for i, x in enumerate(z)]
         seeds += [self.seed(done.last_T / fresh.T, self.count - 1)] if done.follows_T else []
         back = done.returned(seeds)
-        volume = (back.volume / done.recycle + (self.fresh.volume - fresh.volume)) * self.ratio
+        more = sum((side.volume - value_of(side.volume) for side in self.sides), self.fresh.volume - fresh.volume)
+        volume = (back.volume / done.recycle + more) * self.ratio
         amounts = {s: n * (self.whole * (1 / whole)) for s, n in back.amounts.items()}
         T = back.T * (self.fresh.T * (1 / fresh.T)) if done.follows_T else back.T
         return self._mixed([self.fresh, NumberStream(amounts, volume, T, self.fresh.P)])
@@ -249,10 +266,12 @@ class _SlopedPass:
         if isinstance(step, Exchanger):
             return self._exchanged(step, stream)
         if isinstance(step, SideFeed):
-            side = step.stream(self.done.first)
-            return self._mixed([stream, NumberStream(side.amounts, side.volume, side.T, side.P)])
+            return self._mixed([stream, next(self.next_side)])
         several = step.vessels if isinstance(step, Parallel) else (step,)
-        shares = step.split if isinstance(step, Parallel) else (1.0,)
+        shares: Sequence[Number] = step.split if isinstance(step, Parallel) else (1.0,)
+        if isinstance(step, Parallel) and len(shares) == 2:
+            first = self.of_step(step, "split", step.split[0])
+            shares = (first, 1.0 - first)
         outs = []
         for vessel, share in zip(several, shares, strict=True):
             part = {s: n * share for s, n in stream.amounts.items()}
@@ -262,9 +281,10 @@ class _SlopedPass:
     def _exchanged(self, step: Exchanger, stream: NumberStream) -> NumberStream:
         before = self._enthalpy(stream)
         if step.T is None:
-            self.duty = self.duty + step.duty.si
-            return self._at_enthalpy(stream, before + step.duty.si)
-        after = replace(stream, T=self.still(step.T.si))
+            duty = self.of_step(step, "duty", step.duty.si)
+            self.duty = self.duty + duty
+            return self._at_enthalpy(stream, before + duty)
+        after = replace(stream, T=self.of_step(step, "T", step.T.si))
         self.duty = self.duty + self._enthalpy(after) - before
         return after
 
@@ -288,7 +308,7 @@ class _SlopedPass:
                 constant = name.removeprefix("constant ")
                 value = next(p.value for p in fed.chemistry.numbers if p.name == constant)
                 given[fed._constant_setting(constant)] = self.seed(value, place)
-            elif name != "recycle" and name not in fed._feed_settings:
+            elif name != "recycle" and name not in fed._feed_settings and name not in self.done.by_step:
                 owner, setting = self.done.owner_of(name)
                 if owner is vessel:
                     given[setting] = self.seed(fed._setting(setting).own, place)

@@ -13,8 +13,9 @@ from molino.core.errors import Faults, InputError
 from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
 from molino.core.schema import quantity, read_fields
-from molino.core.vessels.feed import Feed, require_feed
-from molino.core.vessels.flow_vessel import FlowVessel
+from molino.core.vessels.base import Setting
+from molino.core.vessels.feed import Feed, flow_kind, require_feed
+from molino.core.vessels.flow_vessel import FlowVessel, read_flow_form
 from molino.core.vessels.streams import Stream, at_enthalpy, enthalpy
 
 
@@ -46,8 +47,8 @@ class Exchanger(Frozen, Printed):
     {'exchanger': -1227}
     """
 
-    T: Any = quantity("temperature")
-    duty: Any = quantity("power", sign="any")
+    T: Any = quantity("temperature", setting=True)
+    duty: Any = quantity("power", sign="any", setting=True)
     name: str = ""
 
     def __post_init__(self) -> None:
@@ -61,6 +62,16 @@ class Exchanger(Frozen, Printed):
     @property
     def label(self) -> str:
         return self.name or "exchanger"
+
+    def settings(self) -> dict[str, Setting]:
+        """What of it can be changed by name."""
+        name, kind, own = ("T", "temperature", self.T) if self.T is not None else ("duty", "power", self.duty)
+
+        def read(value: Any) -> tuple[float, str]:
+            given = units.positive(value, kind, name) if name == "T" else units.read(value, kind, name)
+            return given.si, kind
+
+        return {name: Setting(name, kind, read, lambda v: replace(self, **{name: v}), own.si, kind, value=own)}
 
     def passed(self, vessel: FlowVessel, stream: Stream) -> tuple[Stream, float]:
         """What comes out of it, and its duty in W; in the fluid of a vessel."""
@@ -111,6 +122,22 @@ class SideFeed(Frozen, Printed):
     @property
     def label(self) -> str:
         return self.name or "side feed"
+
+    def settings(self) -> dict[str, Setting]:
+        """What of it can be changed by name: its flow, in the form in which it is given, and its temperature."""
+        feed, found = self.feed, dict[str, Setting]()
+        if len(feed.flows) == 1 and feed.flows[0] is not None:
+            flow = feed.flows[0]
+            found["flow"] = Setting(
+                "flow", "volumetric flow", read_flow_form, lambda v: replace(self, feed=replace(feed, flow=v)), flow.si,
+                str(flow_kind(flow)), value=flow,
+            )  # fmt: skip
+        if feed.T is not None:
+            found["T"] = Setting(
+                "T", "temperature", lambda v: (units.positive(v, "temperature", "T").si, "temperature"),
+                lambda v: replace(self, feed=replace(feed, T=v)), feed.T.si, "temperature", value=feed.T,
+            )  # fmt: skip
+        return found
 
     def stream(self, like: FlowVessel) -> Stream:
         """What it brings, in the fluid of a vessel."""
@@ -174,6 +201,23 @@ class Parallel(Frozen, Printed):
     @property
     def label(self) -> str:
         return self.name or "parallel"
+
+    def settings(self) -> dict[str, Setting]:
+        """What of it can be changed by name: of two vessels the share of the first; the second has the rest."""
+        if len(self.vessels) != 2:
+            return {}
+
+        def read(value: Any) -> tuple[float, str]:
+            share = units.positive(value, "number", "split").si
+            if share >= 1:
+                raise InputError(f"split = {value}", "", "give the share of the first vessel, below 1")
+            return share, "number"
+
+        def put(value: Any) -> Parallel:
+            share = read(value)[0]
+            return replace(self, split=(share, 1 - share))
+
+        return {"split": Setting("split", "number", read, put, self.split[0], "number")}
 
     def __str__(self) -> str:
         return f"{self.label}: " + " in parallel with ".join(str(v.title) for v in self.vessels)

@@ -223,7 +223,10 @@ ExchangerTable: Any = table_of(Exchanger)
 
 
 class StepTable(Table):
-    """A step of a train: one of a vessel by name (`count` times), vessels side by side, a side feed, an exchanger."""
+    """A step of a train: one of a vessel by name (`count` times), vessels side by side, a side feed, an exchanger.
+
+    By its `name` a step that is no vessel can be varied: "NAME.T", "NAME.split".
+    """
 
     vessel: str | None = None
     count: int = Field(default=1, ge=1, le=1000)
@@ -231,6 +234,7 @@ class StepTable(Table):
     split: list[float] | None = None
     side_feed: str | None = None
     exchanger: ExchangerTable | None = None
+    name: str = ""
 
 
 class TrainTable(Table):

@@ -199,10 +199,10 @@ def read_train(
             if step.vessel is not None:
                 steps += [named(step.vessel)] * step.count
             elif step.parallel is not None:
-                steps.append(Parallel([named(v) for v in step.parallel], step.split))
+                steps.append(Parallel([named(v) for v in step.parallel], step.split, step.name))
             elif step.side_feed is not None:
-                steps.append(SideFeed(job.feed_named(step.side_feed, feeds, ""), step.side_feed))
+                steps.append(SideFeed(job.feed_named(step.side_feed, feeds, ""), step.name or step.side_feed))
             elif step.exchanger is not None:
-                steps.append(Exchanger(**job.read(Exchanger, step.exchanger)))
+                steps.append(Exchanger(**job.read(Exchanger, step.exchanger), name=step.name))
     faults.raise_any()
     return Train(steps, table.recycle, name, job.units)

@@ -289,7 +289,7 @@ def test_steps_of_a_train_are_numbers_like_any_other(recycle: float) -> None:
     for exchanger in (mo.Exchanger("335 K"), mo.Exchanger(duty="5 kW", name="heater")):
         train = mo.Train([tube, exchanger, mo.SideFeed(side), pair], recycle=recycle)
         names = [f"{exchanger.label}.{'T' if exchanger.T is not None else 'duty'}", "side feed.flow", "side feed.T",
-                 "pair.split"]  # fmt: skip
+                 "side feed.share", "pair.split"]  # fmt: skip
         for metric in ("yield of B on A", "duty", "temperature") if recycle else ("conversion of A", "volumetric flow"):
             exact = train.run().sensitivity(metric, names)
             for name in names:

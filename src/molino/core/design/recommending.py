@@ -39,6 +39,8 @@ _AS_SMALL = 1.02
 _RECYCLE = 0.0, 20.0
 _SPLIT = 0.5, 0.99
 """The share of the feed that goes through the tube and not past it, or into the first of two tubes."""
+_STARTS = {"tube": 2, "tank": 2, "tubes with a side feed": 1, "tubes with a cold shot": 1}
+"""From how many places the search for each begins, where not from one: those with several optima from more."""
 _SMALL = 1e-6
 """The volume of a by-pass, in those of the smallest vessel."""
 _OF_A_BATCH = ("number", "concentration", "temperature", "pressure")
@@ -287,7 +289,7 @@ def recommend(
         if name == "batch" and any(m.kind not in _OF_A_BATCH for m in objective.metrics):
             found.append(Arrangement(name, None, f"a batch has no {objective} to compare"))
             continue
-        found.append(_at_its_best(name, make, maximize, minimize, limits, 2 if name in ("tube", "tank") else 1))
+        found.append(_at_its_best(name, make, maximize, minimize, limits, _STARTS.get(name, 1)))
         arrangements.learn(found[-1])
     is_highest = maximize is not None
     able = [a for a in found if a.optimum is not None]
@@ -347,8 +349,8 @@ def check_recommendation(
     return objective  # type: ignore[no-any-return]
 
 
-Made = tuple[Any, dict[str, Any], tuple[str, ...]]
-"""A vessel or train, what is free in it, and limits of its own."""
+Made = tuple[Any, dict[str, Any]]
+"""A vessel or train, and what is free in it."""
 Maker = Callable[[], Made]
 
 
@@ -391,10 +393,10 @@ class _Arrangements:
         return cls(self.chem, self.feed, volume=volume, name=name, **self.common)
 
     def tube(self) -> Made:
-        return self.vessel(PlugFlow), {"volume": self.bounds, **self.own, **self.of_feed}, ()
+        return self.vessel(PlugFlow), {"volume": self.bounds, **self.own, **self.of_feed}
 
     def tank(self) -> Made:
-        return self.vessel(StirredTank), {"volume": self.bounds, **self.own, **self.of_feed}, ()
+        return self.vessel(StirredTank), {"volume": self.bounds, **self.own, **self.of_feed}
 
     def batch(self) -> Made:
         unit = self.display.unit("time")
@@ -402,7 +404,7 @@ class _Arrangements:
         free = {"time": tuple(Value(t, unit) if unit else t for t in ends), **self.own}
         free |= {n: ends for n, ends in self.of_feed.items() if n == "T"}
         time = self.sizes[PlugFlow] / self.flow
-        return Batch(self.chem, self.feed, time=time, **self.common), free, ()
+        return Batch(self.chem, self.feed, time=time, **self.common), free
 
     def series(self, parts: Sequence[tuple[str, Any, float]], recycle: float = 0.0) -> Maker:
         """Vessels one after another: name, class and the share of the size of a single one, at which to begin."""
@@ -410,7 +412,7 @@ class _Arrangements:
         def make() -> Made:
             vessels = [self.vessel(cls, name, share) for name, cls, share in parts]
             free = self._of_parts([name for name, _, _ in parts]) | self._of_whole_feed("feed T")
-            return Train(vessels, recycle=recycle), free | ({"recycle": _RECYCLE} if recycle else {}), ()
+            return Train(vessels, recycle=recycle), free | ({"recycle": _RECYCLE} if recycle else {})
 
         return make
 
@@ -420,25 +422,17 @@ class _Arrangements:
         pipe = tube.with_(volume=_SMALL * self.bounds[0], name="")
         steps = [Parallel([tube, pipe], (0.95, 0.05), name="by-pass")]
         free = self._of_parts(["tube"]) | self._of_whole_feed("feed T")
-        return Train(steps), free | {"by-pass.split": _SPLIT}, ()
+        return Train(steps), free | {"by-pass.split": _SPLIT}
 
     def side(self) -> Made:
-        """Two tubes with a share of the feed in between; adiabatic, at a temperature of its own: a cold shot.
-
-        Where volumes add up, the share is free: both flows are, with their sum held.
-        """
-        half = replace(self.feed, flow=self.flow / 2)
+        """Two tubes with a share of the feed in between; adiabatic, at a temperature of its own: a cold shot."""
+        half = replace(self.feed, flow=Value(self.flow / 2, self.display.unit("volumetric flow") or None))
         first, second = (self.vessel(PlugFlow, f"tube {n}", 0.6) for n in (1, 2))
         steps = [first.with_(feed=half), SideFeed(half, name="side feed"), second]
-        free, limits = self._of_parts(["tube 1", "tube 2"]), tuple[str, ...]()
-        if first._phase.carries_volume:
-            unit = self.display.unit("volumetric flow") or None
-            flows = tuple(Value(share * self.flow, unit) for share in (1 - _SPLIT[1], _SPLIT[1]))
-            free |= {"flow": flows, "side feed.flow": flows}
-            limits = (f"volumetric flow = {self.flow!r} m3/s",)
+        free = self._of_parts(["tube 1", "tube 2"]) | {"side feed.share": (1 - _SPLIT[1], _SPLIT[1])}
         if "T" in self.of_feed:
             free |= {"feed T": self.of_feed["T"], "side feed.T": self.of_feed["T"]}
-        return Train(steps), free, limits
+        return Train(steps), free
 
     def _of_parts(self, names: Sequence[str]) -> dict[str, Any]:
         """What is free of each vessel of a train."""
@@ -490,9 +484,8 @@ def _at_its_best(
 ) -> Arrangement:  # fmt: skip
     """One arrangement by `optimize`; why not, where it cannot meet the target."""
     try:
-        vessel, free, own = make()
-        asked = [*limits, *own]
-        found = optimize(vessel, maximize=maximize, minimize=minimize, free=free, subject_to=asked, n_starts=n_starts)
+        vessel, free = make()
+        found = optimize(vessel, maximize=maximize, minimize=minimize, free=free, subject_to=limits, n_starts=n_starts)
     except (UnreachableError, SolveError, InputError) as error:
         return Arrangement(name, None, error.faults[0].what if error.faults else str(error))
     return Arrangement(name, found, "", _half_width(found))

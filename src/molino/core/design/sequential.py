@@ -108,7 +108,7 @@ class SequentialProgram:
     def __init__(self, values: Values, slopes: Slopes, is_equal: np.ndarray) -> None:
         self.values, self.slopes, self.is_equal = values, slopes, is_equal
 
-    def solve(self, z: np.ndarray, most: int = 60, solved: float = 2e-8) -> np.ndarray | None:
+    def solve(self, z: np.ndarray, most: int = 150, solved: float = 2e-8) -> np.ndarray | None:
         """From a place to where no number would move by more than `solved` any more, in so many steps at most.
 
         None where the first place has no values.

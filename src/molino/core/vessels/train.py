@@ -132,26 +132,30 @@ class Train(Frozen, Printed):
         `train.with_({"bed.length": "4 m", "recycle": 2, "feed T": "60 degC"})`: a setting of a vessel by the vessel's
         name, "recycle", what its feed has ("flow", "feed T", "feed P", "[A]"), a constant of the chemistry ("r.k"), and
         of its other steps by their names (by what they are, where there is one such step only): "exchanger.T" or
-        "exchanger.duty", "side feed.flow" and "side feed.T", and "parallel.split", the share of the first of two.
+        "exchanger.duty", "side feed.flow" and "side feed.T", "side feed.share" (of its flow and that of the feed
+        together, which stays as it is), and "parallel.split", the share of the first of two.
         """
         chemistry = changed.pop("chemistry", None)
         found = replace(self, **changed)
         if chemistry is not None:
             found = found._with_vessels(lambda vessel: vessel.with_(chemistry=chemistry))
         own: dict[tuple[FlowVessel, ...], dict[str, Any]] = {}
-        for name, value in (conditions or {}).items():
-            if name == "recycle":
-                found = replace(found, recycle=value)
-                continue
-            if name in found._step_settings:
-                step, of_step = found._step_settings[name]
-                found = replace(found, steps=[of_step.put(value) if s is step else s for s in found.steps])
-                continue
+        rest = dict(conditions or {})
+        for name in [n for n in rest if n not in ("recycle", *found._step_settings, *found._side_shares)]:
             owners, setting = found._owners(name)
-            own.setdefault(owners, {})[setting] = value
+            own.setdefault(owners, {})[setting] = rest.pop(name)
         changes = {id(v): {k: x for owners, given in own.items() if v in owners for k, x in given.items()}
                    for v in found.vessels}  # fmt: skip
-        return found._with_vessels(lambda v: v.with_(changes[id(v)]) if changes[id(v)] else v) if own else found
+        found = found._with_vessels(lambda v: v.with_(changes[id(v)]) if changes[id(v)] else v) if own else found
+        for name in sorted(rest, key=lambda n: n in found._side_shares):  # a share is one of the flows as they are then
+            if name == "recycle":
+                found = replace(found, recycle=rest[name])
+            elif name in found._side_shares:
+                found = found._with_side_share(name, rest[name])
+            else:
+                step, of_step = found._step_settings[name]
+                found = replace(found, steps=[of_step.put(rest[name]) if s is step else s for s in found.steps])
+        return found
 
     def _with_vessels(self, change: Callable[[FlowVessel], FlowVessel]) -> Train:
         def renew(step: Step) -> Step:
@@ -172,6 +176,23 @@ class Train(Frozen, Printed):
             if labels.count(step.label) == 1
             for name, setting in step.settings().items()
         }
+
+    @cached_property
+    def _side_shares(self) -> dict[str, tuple[SideFeed, float, float]]:
+        """The side feeds whose share can be changed, by that setting: the step, its flow and that of the feed in SI."""
+        found = {}
+        main = self.first._settings["flow"]
+        for name, (step, setting) in self._step_settings.items():
+            if isinstance(step, SideFeed) and name.endswith(".flow") and setting.form == main.form:
+                found[f"{step.label}.share"] = step, setting.own, main.own
+        return found
+
+    def _with_side_share(self, name: str, value: Any) -> Train:
+        """The same with another share of feed and side feed together at the side."""
+        (step, side, main), share = self._side_shares[name], _read_share(value)[0]
+        flows = {"flow": (1 - share) * (side + main), f"{step.label}.flow": share * (side + main)}
+        shown = {n: Value(q, self._settings[n].value.unit) for n, q in flows.items()}  # type: ignore[union-attr]
+        return self.with_(shown)
 
     def _vessel_setting(self, name: str) -> tuple[FlowVessel, str]:
         """The vessel that a setting like 'bed.length' belongs to, and the setting."""
@@ -205,9 +226,12 @@ class Train(Frozen, Printed):
                 found[name] = replace(vessel._settings[one], name=name, put=put(name))
         for name in first._settings.keys() - first._own_settings:
             found[name] = replace(first._settings[name], put=put(name))
-        return found | {
+        found |= {
             name: replace(setting, name=name, put=put(name)) for name, (_, setting) in self._step_settings.items()
         }
+        for name, (_, side, main) in self._side_shares.items():
+            found[name] = Setting(name, "number", _read_share, put(name), side / (side + main), "number")
+        return found
 
     def _setting(self, name: str) -> Setting:
         if name not in self._settings:
@@ -357,6 +381,13 @@ def _read_ratio(value: Any) -> tuple[float, str]:
     return _read_recycle(value).si, "number"
 
 
+def _read_share(value: Any) -> tuple[float, str]:
+    share = units.positive(value, "number", "share").si
+    if share >= 1:
+        raise InputError(f"{value} is no share of a flow", "", "give a number between 0 and 1")
+    return share, "number"
+
+
 def _unused(label: str, taken: Mapping[str, Any]) -> str:
     """A label, numbered where it is taken."""
     count = 2
@@ -453,7 +484,7 @@ class TrainRun(RunResult):
         by_step = {name: step for name, (step, _) in train._step_settings.items()}
         return Pass(
             train.steps, self.runs, train._fresh, joined, self.last.T, train.recycle.si, train._follows_T,
-            lambda z: train._returned_stream(z, joined.T), train._vessel_setting, by_step,
+            lambda z: train._returned_stream(z, joined.T), train._vessel_setting, by_step, train._side_shares,
         )  # fmt: skip
 
     def _values(self) -> Ends:

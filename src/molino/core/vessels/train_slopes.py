@@ -125,6 +125,7 @@ class Pass:
         What returns, from its flows and temperature in units of the feed.
     owner_of : setting to (vessel, setting)
     by_step : mapping of setting to the step, no vessel, that it belongs to
+    side_shares : mapping of setting to (side feed, its flow, that of the feed)
     """
 
     steps: Sequence[Step]
@@ -137,6 +138,7 @@ class Pass:
     returned: Callable[[Sequence[Number]], Stream]
     owner_of: Callable[[str], tuple[FlowVessel, str]]
     by_step: Mapping[str, Step]
+    side_shares: Mapping[str, tuple[SideFeed, float, float]]
 
     @property
     def first(self) -> FlowVessel:
@@ -187,6 +189,9 @@ class _SlopedPass:
             for i, name in enumerate(self.inputs)
             if name in first._feed_settings
         }
+        for name, (_, side, main) in self.done.side_shares.items():
+            if name in self.inputs:
+                given["flow"] = given.get("flow", self.still(main)) - (side + main) * self.seed_of(name)
         T, P = given.get("feed T", self.still(fresh.T)), given.get("feed P", self.still(fresh.P))
         if not given:
             return NumberStream({s: self.still(n) for s, n in fresh.amounts.items()}, self.still(fresh.volume), T, P)
@@ -204,6 +209,10 @@ class _SlopedPass:
 
     def still(self, value: float) -> Dual:
         return Dual(float(value), np.zeros(self.size))
+
+    def seed_of(self, name: str) -> Dual:
+        """By how much an input is away from what it is: nothing, with a slope of one."""
+        return self.seed(0.0, self.count + self.inputs.index(name))
 
     def input(self, name: str) -> int | None:
         return self.count + self.inputs.index(name) if name in self.inputs else None
@@ -225,7 +234,10 @@ class _SlopedPass:
         side = step.stream(self.done.first)
         flow = self.of_step(step, "flow", 1.0)
         own = step.settings()["flow"].own if "flow" in step.settings() else 1.0
-        more = flow if not isinstance(flow, Dual) else Dual(1.0, flow.slope / own)
+        more = self.still(1.0) + (flow - 1.0) / own
+        for name, (other, part, main) in self.done.side_shares.items():
+            if name in self.inputs and other is step:
+                more = more + (part + main) / part * self.seed_of(name)
         amounts = {s: n * more for s, n in side.amounts.items()}
         return NumberStream(amounts, side.volume * more, self.of_step(step, "T", side.T), self.still(side.P))
 
@@ -308,7 +320,12 @@ class _SlopedPass:
                 constant = name.removeprefix("constant ")
                 value = next(p.value for p in fed.chemistry.numbers if p.name == constant)
                 given[fed._constant_setting(constant)] = self.seed(value, place)
-            elif name != "recycle" and name not in fed._feed_settings and name not in self.done.by_step:
+            elif (
+                name != "recycle"
+                and name not in fed._feed_settings
+                and name not in self.done.by_step
+                and (name not in self.done.side_shares)
+            ):
                 owner, setting = self.done.owner_of(name)
                 if owner is vessel:
                     given[setting] = self.seed(fed._setting(setting).own, place)

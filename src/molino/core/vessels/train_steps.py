@@ -210,7 +210,9 @@ class Parallel(Frozen, Printed):
         def read(value: Any) -> tuple[float, str]:
             share = units.positive(value, "number", "split").si
             if share >= 1:
-                raise InputError(f"split = {value}", "", "give the share of the first vessel, below 1")
+                raise InputError(
+                    f"{value} is no share of what flows", "", "give the share of the first vessel, below 1"
+                )
             return share, "number"
 
         def put(value: Any) -> Parallel:

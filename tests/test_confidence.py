@@ -190,3 +190,35 @@ def test_numbers_may_be_given_with_their_standard_deviation(tmp_path: Path) -> N
     task = mo.load_job(job)
     again = mo.size(task.vessels["tube"], "conversion of A", 0.9, confidence=0.9)
     assert again.value == pytest.approx(sized.value, rel=3e-3)
+
+
+def test_constants_may_be_drawn_from_refits_to_resampled_data(tmp_path: Path, molino: Typed) -> None:
+    """Of one constant the size at a confidence is that of a quantile of the refits; a file keeps them."""
+    chemistry = mo.Chemistry(mo.Reaction("A -> B", k=mo.Unknown("0.1 1/min"), name="r"))
+    times, random = np.linspace(60, 900, 60), np.random.default_rng(3)
+    noisy = 1e3 * np.exp(-K * times) + random.normal(0, 40, len(times))
+    fit = mo.fit(chemistry, mo.Experiment("1", times, {"A": np.maximum(noisy, 0)}, {"A": 1e3}))
+    for kind in ("residuals", "cases"):
+        draws = fit.bootstrap(400, kind)
+        known = draws.chemistry
+        sized = mo.size(TUBE.with_(chemistry=known), "conversion of A", 0.9, confidence=0.95)
+        wide = math.sqrt(60 / 59) if kind == "cases" else 1.0
+        k = fit["r.k"].value + wide * (draws.draws[:, 0] - fit["r.k"].value)
+        assert sized.value == pytest.approx(FLOW * math.log(10) / np.quantile(k, 0.05), rel=4e-3)
+        assert sized.nominal == pytest.approx(
+            mo.size(TUBE.with_(chemistry=fit.chemistry), "conversion of A", 0.9).value
+        )
+        assert sized.sources is not None
+        assert sized.sources.sources == ("r.k",)
+    again = mo.read_chemistry(mo.write_chemistry(known, tmp_path / "known.toml"))
+    other = mo.size(TUBE.with_(chemistry=again), "conversion of A", 0.9, confidence=0.95)
+    assert other.value == pytest.approx(sized.value, rel=1e-9)
+    table = "\n".join(f"{t},{c}" for t, c in zip(times, np.maximum(noisy, 0) / 1e3, strict=True))
+    (tmp_path / "data.csv").write_text(f"time [s],A [mol/L]\n0,1\n{table}\n")
+    job = tmp_path / "job.toml"
+    job.write_text('[units]\ntime = "s"\nvolume = "L"\n[reactions.r]\nequation = "A -> B"\nk = { guess = "0.1 1/min" }\n'
+                   '[data.d]\nfile = "data.csv"\n[fit.f]\ndata = ["d"]\nbootstrap = 60\n[feeds.f]\nflow = "1 L/min"\n'
+                   'contents = { A = "1 mol/L" }\n[vessels.tube]\nkind = "plug flow"\nfeed = "f"\nvolume = 5\n'
+                   '[size.tube]\nvessel = "tube"\nmetric = "conversion of A"\ntarget = 0.9\nconfidence = 0.95\n')  # fmt: skip
+    shown = molino("size", job, "--json")
+    assert json.loads(shown.stdout)["source"].endswith("drawn from 60 refits to resampled data")

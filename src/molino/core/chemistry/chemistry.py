@@ -42,11 +42,16 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, eq=False)
 class Covariance(Frozen):
-    """Covariance of fitted parameters, in their SI units; shape (parameters, parameters)."""
+    """Covariance of fitted parameters, in their SI units; shape (parameters, parameters).
+
+    `refits` are parameters from fits to resampled data, shape (refits, parameters), from which draws are taken in place
+    of a distribution; None without.
+    """
 
     names: tuple[str, ...]
     matrix: np.ndarray = field(repr=False)
     degrees_of_freedom: int = 0
+    refits: np.ndarray | None = field(default=None, repr=False)
 
     def check(self) -> None:
         """Raise InputError for what no fit comes to, and somebody has written."""
@@ -62,6 +67,9 @@ class Covariance(Frozen):
             faults.add("covariance", "the matrix is not symmetric", advice)
         elif (np.abs(matrix) > np.sqrt(np.outer(np.diag(matrix), np.diag(matrix))) * (1 + 1e-3)).any():
             faults.add("covariance", "a correlation is beyond 1", advice)
+        refits = np.zeros((2, len(self.names))) if self.refits is None else np.asarray(self.refits, dtype=float)
+        if refits.ndim != 2 or refits.shape[1] != len(self.names) or len(refits) < 2 or not np.isfinite(refits).all():
+            faults.add("covariance", f"the refits are not rows of {len(self.names)} numbers", advice)
         if self.degrees_of_freedom < 1:
             faults.add("covariance", f"{self.degrees_of_freedom} degrees of freedom", "give 1 or more")
         faults.raise_any()

@@ -1,8 +1,8 @@
 """What the uncertainty of constants and other numbers does to a metric: draws, quantiles, sources of the spread.
 
-Fitted constants are drawn from the multivariate Student t distribution of their covariance, other numbers from normal
-distributions, by Sobol' points (scrambled; A. B. Owen, J. Complexity 14 (1998) 466), which fill the space more evenly
-than random ones.
+Fitted constants are drawn from the multivariate Student t distribution of their covariance, or from refits to resampled
+data, widened alike; other numbers from normal distributions; by Sobol' points (scrambled; A. B. Owen, J. Complexity 14
+(1998) 466), which fill the space more evenly than random ones.
 """
 
 from __future__ import annotations
@@ -13,7 +13,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from scipy.special import chdtri, ndtri
+from scipy.special import chdtri, ndtr, ndtri
 
 from molino.core import units
 from molino.core.arguments import checked
@@ -56,6 +56,8 @@ class UncertainNumbers(Frozen):
         How many of them are constants of a fit.
     is_positive : array of bool, shape (names,)
         Which cannot come below zero: draws that would are taken next to it.
+    refits : array, shape (refits, constants), or None
+        Constants from fits to resampled data, from which draws are taken; None for draws from a distribution.
     """
 
     names: tuple[str, ...]
@@ -64,6 +66,7 @@ class UncertainNumbers(Frozen):
     degrees_of_freedom: float
     fitted: int
     is_positive: np.ndarray
+    refits: np.ndarray | None = None
 
     @classmethod
     def of(cls, vessel: Vessel | Train, spread: Mapping[str, Any] | None = None) -> UncertainNumbers:
@@ -111,7 +114,8 @@ class UncertainNumbers(Frozen):
         means = np.array([vessel._setting(name).own for name in names])
         degrees = float(held.degrees_of_freedom) if held is not None else np.inf
         is_positive = np.array([vessel._setting(name).form != "constant" for name in names])
-        return cls(names, means, covariance, degrees, count, is_positive)
+        refits = held.refits if held is not None else None
+        return cls(names, means, covariance, degrees, count, is_positive, refits)
 
     @cached_property
     def _factor(self) -> np.ndarray:
@@ -125,6 +129,9 @@ class UncertainNumbers(Frozen):
         """Draws from independent standard normal numbers, shape (draws, names), and from one more chance each (0 to 1),
         which widens those of the constants to Student's t."""
         away = normal @ self._factor.T
+        if self.refits is not None:  # the first of their numbers says which
+            places = np.minimum((ndtr(normal[:, 0]) * len(self.refits)).astype(int), len(self.refits) - 1)
+            away[:, : self.fitted] = self.refits[places] - self.means[: self.fitted]
         if np.isfinite(self.degrees_of_freedom) and self.fitted:
             dof = self.degrees_of_freedom
             away[:, : self.fitted] *= np.sqrt(dof / chdtri(dof, np.clip(chance, 1e-12, 1 - 1e-12)))[:, None]
@@ -143,6 +150,8 @@ class UncertainNumbers(Frozen):
         """Numbers that are independent of all others, apart from those in their own group."""
         size = np.sqrt(np.diag(self.covariance))
         related = np.abs(self.covariance / np.outer(size, size)) > _TOGETHER
+        if self.refits is not None:
+            related[: self.fitted, : self.fitted] = True
         left, found = set(range(len(self.names))), []
         while left:
             group: set[int] = set()

@@ -6,8 +6,8 @@ import math
 import os
 import threading
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, replace
-from functools import cache
+from dataclasses import dataclass, field, replace
+from functools import cache, cached_property
 from time import sleep
 from typing import TYPE_CHECKING, Any
 
@@ -15,6 +15,7 @@ import numpy as np
 from scipy.special import ndtr
 
 from molino.core import units
+from molino.core.chemistry.chemistry import Chemistry, Covariance
 from molino.core.errors import InputError, SolveError, nearest
 from molino.core.fitting.least_squares import Problem, minimise
 from molino.core.frozen import Frozen
@@ -47,6 +48,8 @@ class Bootstrap(Frozen, Result):
         Those that the constants came in.
     observations, degrees_of_freedom : int
         Of the fit.
+    fitted : Chemistry
+        That of the fit.
 
     Examples
     --------
@@ -66,6 +69,24 @@ class Bootstrap(Frozen, Result):
     units: tuple[str | None, ...]
     observations: int
     degrees_of_freedom: int
+    fitted: Chemistry = field(repr=False)
+
+    @cached_property
+    def chemistry(self) -> Chemistry:
+        """The chemistry of the fit, its constants as uncertain as the refits are: sizes and optima at a confidence, and
+        where a spread comes from, draw them from the refits, whatever the shape of their distribution.
+
+        Refits of cases are widened about the fitted constants by sqrt(observations/degrees of freedom), as in
+        `intervals`.
+        """
+        held = self.fitted.covariance
+        assert held is not None
+        values = {p.name: p.value for p in self.fitted.numbers}
+        best = np.array([values[name] for name in held.names])
+        away = self.draws[:, [self.names.index(name) for name in held.names]] - best
+        away *= math.sqrt(self.observations / self.degrees_of_freedom) if self.kind == "cases" else 1.0
+        own = Covariance(held.names, np.cov(away.T).reshape((len(best),) * 2), held.degrees_of_freedom, best + away)
+        return self.fitted.with_values({}, own)
 
     @property
     def standard_errors(self) -> dict[str, float]:
@@ -213,7 +234,8 @@ def bootstrap(
         message = f"only {len(draws)} of {times} refits settled"
         raise SolveError(message, "bootstrap", "the data hardly determine the constants: look at their profiles")
     own = tuple(e.unit for e in fit.estimates)
-    return Bootstrap(tuple(fit.values), draws, kind, times, own, len(points.measured), fit.degrees_of_freedom)
+    return Bootstrap(tuple(fit.values), draws, kind, times, own, len(points.measured), fit.degrees_of_freedom,
+                     fit.chemistry)  # fmt: skip
 
 
 def _in_parallel(

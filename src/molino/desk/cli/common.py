@@ -184,8 +184,13 @@ def do_fits(job: Job, quiet: bool) -> dict[str, Fit]:
     return fits
 
 
-def known_vessels(job: Job, quiet: bool) -> tuple[dict[str, Vessel | Train], str, Fit | None]:
-    """The job's vessels with every constant known (fitted now, where some are not), a line on that, and the fit."""
+def known_vessels(
+    job: Job, quiet: bool, draws: bool = False
+) -> tuple[dict[str, Vessel | Train], str, Fit | None]:  # fmt: skip
+    """The job's vessels with every constant known (fitted now, where some are not), a line on that, and the fit.
+
+    Where constants are to be drawn, and the fit has a bootstrap, they are as uncertain as its refits.
+    """
     from molino.core.errors import InputError
 
     if not job.chemistry.unknowns:
@@ -197,7 +202,14 @@ def known_vessels(job: Job, quiet: bool) -> tuple[dict[str, Vessel | Train], str
     (name, fitted), = do_fits(job, quiet).items()  # fmt: skip
     count = len(fitted.points.measured)
     source = f"constants from the fit '{name}' to {count} observations"
-    return dict(job.with_chemistry(fitted.chemistry)), source, fitted
+    study = job.fits[name]
+    if not draws or not study.bootstrap:
+        return dict(job.with_chemistry(fitted.chemistry)), source, fitted
+    with show_progress("bootstrap", quiet) as tell_of:
+        refits = fitted.bootstrap(study.bootstrap, study.resample, int(study.options.get("seed", 0)),
+                                  progress=lambda done, of: tell_of(f"{done} of {of}"))  # fmt: skip
+    source += f", drawn from {len(refits.draws)} refits to resampled data"
+    return dict(job.with_chemistry(refits.chemistry)), source, fitted
 
 
 def known_chemistry(job: Job, quiet: bool) -> tuple[Chemistry, str]:

@@ -52,7 +52,8 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
     if not job.optimizations:
         message = "add one with vessel, maximize (or minimize) and free = { T = [low, high] }"
         raise InputError("there is no [optimize.NAME] table", job.path.name, message)
-    vessels, source, fit = known_vessels(job, quiet)
+    is_drawn = any(o.question.confidence for o in job.optimizations.values())
+    vessels, source, fit = known_vessels(job, quiet, is_drawn)
     found: dict[str, Optimum] = {}
     failures = Failures()
     for name, wanted in job.optimizations.items():

@@ -47,7 +47,7 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
 
     if not job.sizes:
         raise InputError("there is no [size.NAME] table", job.path.name, "add one with vessel, metric and target")
-    vessels, source, fit = known_vessels(job, quiet)
+    vessels, source, fit = known_vessels(job, quiet, any(s.confidence for s in job.sizes.values()))
     found: dict[str, Sizing] = {}
     failures = Failures()
     for name, wanted in job.sizes.items():

@@ -166,6 +166,8 @@ def chemistry_text(chemistry: Chemistry) -> str:
         covariance["names"] = list(chemistry.covariance.names)
         covariance["matrix"] = np.asarray(chemistry.covariance.matrix).tolist()
         covariance["degrees_of_freedom"] = chemistry.covariance.degrees_of_freedom
+        if chemistry.covariance.refits is not None:
+            covariance["refits"] = np.asarray(chemistry.covariance.refits).tolist()
         document["covariance"] = covariance
     return tomlkit.dumps(document)
 

@@ -501,6 +501,7 @@ class CovarianceTable(Table):
     names: list[str]
     matrix: list[list[float]]
     degrees_of_freedom: int
+    refits: list[list[float]] | None = None
 
 
 def job_schema() -> dict[str, Any]:

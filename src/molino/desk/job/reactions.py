@@ -169,7 +169,11 @@ def _covariance(job: JobContext) -> Covariance | None:
     if rows != {len(table.names)}:
         message = f"the matrix is not {len(table.names)} by {len(table.names)}"
         raise InputError(message, "covariance", "take it as a fit wrote it, or delete the table")
-    found = Covariance(tuple(table.names), np.array(table.matrix), table.degrees_of_freedom)
+    if table.refits is not None and {len(row) for row in table.refits} != {len(table.names)}:
+        message = f"the refits are not rows of {len(table.names)} numbers"
+        raise InputError(message, "covariance", "take them as a fit wrote them, or delete them")
+    refits = None if table.refits is None else np.array(table.refits)
+    found = Covariance(tuple(table.names), np.array(table.matrix), table.degrees_of_freedom, refits)
     found.check()
     return found
 

@@ -108,6 +108,8 @@ def test_adiabatic_and_three_dimensional_regions() -> None:
                               mo.Reaction("2 A -> D", rate="k*[A]^2", k="100 L/mol/s")])  # fmt: skip
     flat = mo.attainable(chemistry, FEED, axes=CONCENTRATIONS)
     full = mo.attainable(chemistry, FEED, axes=(*CONCENTRATIONS, "concentration of D"))
+    assert len(mo.figures.attainable(full, full.best("concentration of B")).axes) == 3
+    assert {*full.table()["made by"]} == {"feed", "tube", "tank"}
     assert (flat.dimensions, full.dimensions) == (2, 3)
     most = [one.vertices[:, 1].max() for one in (flat, full)]
     assert most[1] == pytest.approx(most[0], rel=5e-3)  # its shadow is the region over two axes

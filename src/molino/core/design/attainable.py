@@ -226,7 +226,7 @@ class AttainableRegion(Frozen, Result):
         return float(ConvexHull(self.vertices).volume)
 
     def table(self) -> pd.DataFrame:
-        """Its vertices with units in the headings, and what makes the boundary behind each (over two axes)."""
+        """Its vertices with units in the headings, and what makes the boundary behind each (over three axes: each)."""
         import pandas as pd
 
         columns: dict[str, Any] = {}
@@ -234,9 +234,13 @@ class AttainableRegion(Frozen, Result):
             values = self.display.number(self.vertices[:, n], metric.kind)
             columns[self.display.heading(str(metric), metric.kind)] = values
         frame = pd.DataFrame(columns)
-        if self.pieces:
-            frame["boundary"] = self.pieces
+        frame["boundary" if self.pieces else "made by"] = self.pieces or self.kinds
         return frame
+
+    @property
+    def kinds(self) -> tuple[str, ...]:
+        """What makes each vertex: 'feed', 'tube' or 'tank'."""
+        return tuple(point.kind for point in self._made)
 
     def facts(self) -> dict[str, str]:
         """Extent, boundary and what it took."""

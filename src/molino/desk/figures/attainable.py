@@ -7,9 +7,9 @@ from typing import Any
 import numpy as np
 from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
+from scipy.spatial import ConvexHull
 
 from molino.core.design.attainable import AttainableRegion, BestTrain
-from molino.core.errors import InputError
 from molino.desk.figures import style
 
 _LINES: dict[str, tuple[str, str, float]] = {
@@ -21,6 +21,8 @@ _LINES: dict[str, tuple[str, str, float]] = {
 def attainable(region: AttainableRegion, best: BestTrain | None = None) -> Figure:
     """The region over its two axes; tubes, tanks and mixing lines of its boundary differ in color and dashes.
 
+    Over three axes it is seen along each of them, with its vertices by what makes them.
+
     Parameters
     ----------
     region : AttainableRegion
@@ -30,14 +32,9 @@ def attainable(region: AttainableRegion, best: BestTrain | None = None) -> Figur
     Returns
     -------
     matplotlib Figure
-
-    Raises
-    ------
-    InputError
-        If the region has three axes.
     """
-    if len(region.metrics) != 2:
-        raise InputError("a region over three axes cannot be drawn", "figure", "find it over two of them")
+    if len(region.metrics) == 3:
+        return _along_each_axis(region, best)
     display = region.display
     x, y = (np.asarray(display.number(region.vertices[:, n], m.kind)) for n, m in enumerate(region.metrics))
     figure = style.blank()
@@ -58,9 +55,43 @@ def attainable(region: AttainableRegion, best: BestTrain | None = None) -> Figur
         axes.plot(*there, "*", ms=18, mfc="white", mec=style.INK, mew=1.4, zorder=6, clip_on=False)
         handles.append(Line2D([], [], marker="*", ls="", mfc="white", mec=style.INK, ms=14, label="best"))
         title += f"\nbest: {best.description}"
-    headings = [display.heading(str(m), m.kind) for m in region.metrics]
+    headings = [display.label(str(m), m.kind) for m in region.metrics]
     style.dress(axes, *headings)
     axes.margins(0.04)
+    figure.suptitle(title, x=0.01, ha="left", fontsize=10, color=style.INK)
+    figure.legend(handles=handles, loc="outside lower center", ncols=len(handles), frameon=False)
+    return figure
+
+
+def _along_each_axis(region: AttainableRegion, best: BestTrain | None) -> Figure:
+    """A region over three axes: its outline and vertices, seen along each axis."""
+    display, figure = region.display, style.blank()
+    panels = figure.subplots(1, 3)
+    shown = np.column_stack([display.number(region.vertices[:, n], m.kind) for n, m in enumerate(region.metrics)])
+    fed, reached = ([float(display.number(v, m.kind)) for v, m in zip(point, region.metrics, strict=True)]
+                    for point in (region.fed, best.reached if best is not None else region.fed))  # fmt: skip
+    headings = [display.label(str(m), m.kind) for m in region.metrics]
+    kinds = np.array(region.kinds)
+    handles: list[Any] = []
+    for axes, (i, j) in zip(panels, ((0, 1), (0, 2), (1, 2)), strict=True):
+        flat = shown[:, [i, j]]
+        outline = flat[ConvexHull(flat / np.maximum(np.ptp(flat, axis=0), 1e-300)).vertices]
+        axes.fill(*outline.T, facecolor="#eef3f7", edgecolor=style.INK, lw=1.2, zorder=0)
+        for n, kind in enumerate(("tube", "tank")):
+            own = flat[kinds == kind]
+            look: dict[str, Any] = {"color": _LINES[kind][0], "marker": style.MARKS[n], "ls": "", "ms": 2.5}
+            axes.plot(*own.T, mfc="white", **look)
+            if axes is panels[0] and len(own):
+                handles.append(Line2D([], [], mfc="white", label=kind, **look))
+        axes.plot(fed[i], fed[j], "o", ms=8, mfc="white", mec=style.INK, mew=1.4, zorder=5, clip_on=False)
+        if best is not None:
+            axes.plot(reached[i], reached[j], "*", ms=16, mfc="white", mec=style.INK, mew=1.4, zorder=6, clip_on=False)
+        style.dress(axes, headings[i], headings[j])
+    handles.append(Line2D([], [], marker="o", ls="", mfc="white", mec=style.INK, ms=8, label="feed"))
+    title = "What can be made of the feed, seen along each axis"
+    if best is not None:
+        handles.append(Line2D([], [], marker="*", ls="", mfc="white", mec=style.INK, ms=14, label="best"))
+        title += f"\nbest: {best.description}"
     figure.suptitle(title, x=0.01, ha="left", fontsize=10, color=style.INK)
     figure.legend(handles=handles, loc="outside lower center", ncols=len(handles), frameon=False)
     return figure

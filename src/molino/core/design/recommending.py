@@ -26,7 +26,7 @@ from molino.core.vessels.feed import Feed, require_feed
 from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.stirred_tank import StirredTank
 from molino.core.vessels.train import Train
-from molino.core.vessels.train_steps import Parallel, SideFeed
+from molino.core.vessels.train_steps import SideFeed
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -38,11 +38,9 @@ _AS_GOOD = 2e-3
 _AS_SMALL = 1.02
 _RECYCLE = 0.0, 20.0
 _SPLIT = 0.5, 0.99
-"""The share of the feed that goes through the tube and not past it, or into the first of two tubes."""
+"""The share of the feed that goes into the first of two tubes, or through the one and not past it."""
 _STARTS = {"tube": 2, "tank": 2, "tubes with a side feed": 1, "tubes with a cold shot": 1}
 """From how many places the search for each begins, where not from one: those with several optima from more."""
-_SMALL = 1e-6
-"""The volume of a by-pass, in those of the smallest vessel."""
 _OF_A_BATCH = ("number", "concentration", "temperature", "pressure")
 """Kinds of quantity that a batch has in common with what flows."""
 
@@ -418,15 +416,19 @@ class _Arrangements:
 
     def by_pass(self) -> Made:
         """A tube, and a share of the feed that goes past it."""
-        tube = self.vessel(PlugFlow, "tube")
-        pipe = tube.with_(volume=_SMALL * self.bounds[0], name="")
-        steps = [Parallel([tube, pipe], (0.95, 0.05), name="by-pass")]
+        tube, past = self.vessel(PlugFlow, "tube"), 2 * (1 - _SPLIT[1])
         free = self._of_parts(["tube"]) | self._of_whole_feed("feed T")
-        return Train(steps), free | {"by-pass.split": _SPLIT}
+        steps = [tube.with_(feed=self.part(1 - past)), SideFeed(self.part(past), name="by-pass")]
+        return Train(steps), free | {"by-pass.share": (1 - _SPLIT[1], 1 - _SPLIT[0])}
+
+    def part(self, share: float) -> Feed:
+        """A share of the feed."""
+        flow = Value(share * self.flow, self.display.unit("volumetric flow") or None)
+        return replace(self.feed, flow=flow)
 
     def side(self) -> Made:
         """Two tubes with a share of the feed in between; adiabatic, at a temperature of its own: a cold shot."""
-        half = replace(self.feed, flow=Value(self.flow / 2, self.display.unit("volumetric flow") or None))
+        half = self.part(0.5)
         first, second = (self.vessel(PlugFlow, f"tube {n}", 0.6) for n in (1, 2))
         steps = [first.with_(feed=half), SideFeed(half, name="side feed"), second]
         free = self._of_parts(["tube 1", "tube 2"]) | {"side feed.share": (1 - _SPLIT[1], _SPLIT[1])}

@@ -202,8 +202,8 @@ def test_the_page_on_decisions_runs(
 
 
 def test_the_page_on_gases_runs(capsys: pytest.CaptureFixture[str]) -> None:
-    (block,) = re.findall(r"```python\n(.*?)```", (ROOT / "docs" / "thermo.md").read_text(), re.DOTALL)
-    exec(compile(block, "thermo.md", "exec"), {})
+    blocks = re.findall(r"```python\n(.*?)```", (ROOT / "docs" / "thermo.md").read_text(), re.DOTALL)
+    exec(compile("\n".join(blocks), "thermo.md", "exec"), {})
     assert "Peng-Robinson, stable at 523.15 K and 20 bar: Z 0.9" in capsys.readouterr().out
 
 

@@ -29,6 +29,7 @@ _HOME = {
     "DistributedFeed": "core.vessels.walls",
     "Dosing": "core.vessels.semi_batch",
     "Equations": "core.chemistry.notation",
+    "Equilibrium": "core.thermo.equilibrium",
     "Evaluator": "core.design.evaluator",
     "Exchanger": "core.vessels.train_steps",
     "Experiment": "core.fitting.experiments",
@@ -86,6 +87,7 @@ _HOME = {
     "discriminate": "core.fitting.discrimination",
     "duty": "core.vessels.metrics",
     "effectiveness_factor": "core.vessels.catalyst",
+    "equilibrium": "core.thermo.equilibrium",
     "evaluator": "core.design.evaluator",
     "figures": "desk.figures",
     "fit": "core.fitting.regression",
@@ -150,6 +152,7 @@ if TYPE_CHECKING:
     from molino.core.fitting.screening import Prediction, Screening, screen_orders
     from molino.core.fitting.signals import Signal
     from molino.core.thermo.cubic import CubicEquation
+    from molino.core.thermo.equilibrium import Equilibrium, equilibrium
     from molino.core.vessels.batch import Batch
     from molino.core.vessels.catalyst import Catalyst, Deactivation, InternalDiffusion, effectiveness_factor
     from molino.core.vessels.changes import Change

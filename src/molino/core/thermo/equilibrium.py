@@ -155,11 +155,11 @@ def equilibrium(
     Examples
     --------
     >>> import molino as mo
-    >>> C = mo.Species("C", "C", enthalpy_of_formation=0.0, entropy=5.7, heat_capacity=8.5)
-    >>> CO = mo.Species("CO", "CO", enthalpy_of_formation=-110500.0, entropy=197.7, heat_capacity=29.1)
-    >>> CO2 = mo.Species("CO2", "CO2", enthalpy_of_formation=-393500.0, entropy=213.8, heat_capacity=37.1)
-    >>> found = mo.equilibrium([CO2, C, CO], {"CO": "1 mol"}, T="900 K", P="1 bar", solids=["C"])
-    >>> found.amounts["C"] > 0.3
+    >>> coke = mo.Species("coke", "C", enthalpy_of_formation=0.0, entropy=5.7, heat_capacity=8.5)
+    >>> gas = mo.Species("monoxide", "CO", enthalpy_of_formation=-110500.0, entropy=197.7, heat_capacity=29.1)
+    >>> flue = mo.Species("dioxide", "CO2", enthalpy_of_formation=-393500.0, entropy=213.8, heat_capacity=37.1)
+    >>> found = mo.equilibrium([coke, gas, flue], {"monoxide": 1.0}, T="900 K", P="1 bar", solids=["coke"])
+    >>> found.amounts["coke"] > 0.3
     True
     """
     mixture = _Mixture(species, solids)

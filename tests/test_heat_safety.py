@@ -181,6 +181,27 @@ def test_a_choice_is_made_within_what_is_safe() -> None:
     assert held.values[1]["temperature after cooling failure"] < held.values[0]["temperature after cooling failure"]
 
 
+def test_a_fit_carries_its_uncertainty_to_what_a_failure_comes_to() -> None:
+    """The slope by the fitted constant, times its standard error; beyond its heat capacities it says so."""
+    chemistry = mo.Chemistry(
+        mo.Reaction("A -> B", k=mo.Unknown("0.1 1/min"), enthalpy="-80 kJ/mol", name="r"),
+        [mo.Species(s, heat_capacity=mo.HeatCapacity("900 J/mol/K", valid=["300 K", "350 K"])) for s in "AB"],
+    )
+    times = np.linspace(60, 900, 20)
+    noisy = 1e3 * np.exp(-0.2 / 60 * times) * (1 + 0.01 * np.cos(times))
+    known = mo.fit(chemistry, mo.Experiment("1", times, {"A": noisy}, {"A": 1e3})).chemistry
+    heated = mo.Jacket("360 K", UA="20 kW/K")
+    run = mo.Batch(known, {"A": "2 mol/L"}, T="330 K", volume="1 m3", time="10 min", heat=heated).run()
+    metric = "temperature after cooling failure"
+    slope, covariance = run.sensitivity(metric, ["r.k"])["r.k"], known.covariance
+    assert covariance is not None
+    error = run.standard_error(metric)
+    assert error is not None
+    assert error > 1e-3  # in K
+    assert error == pytest.approx(abs(slope) * math.sqrt(covariance.matrix[0, 0]), rel=1e-6)
+    assert "A beyond 300 K to 350 K" in str(mo.heat_safety(run))
+
+
 def hot_tube(coolant: float, UA: float = 40e3) -> mo.PlugFlow:
     chemistry = mo.Chemistry(mo.Reaction("A -> B", k=mo.Arrhenius(k="0.01 1/s", at="340 K", Ea="110 kJ/mol"),
                                          enthalpy="-120 kJ/mol"))  # fmt: skip

@@ -38,6 +38,12 @@ class Result(Printed):
         return f"<p><b>{title}</b></p>" + (f"<table>{rows}</table>" if rows else "") + table
 
 
+def in_columns(facts: Mapping[str, str], indent: str = "  ") -> list[str]:
+    """Facts in two columns, a line each."""
+    width = max(len(name) for name in facts)
+    return [f"{indent}{name:<{width}}  {text}" for name, text in facts.items()]
+
+
 def plain(item: Any) -> Any:
     """Plain data of mappings, lists, texts and numbers, as JSON takes it: None for a number that is not finite."""
     if isinstance(item, Mapping):

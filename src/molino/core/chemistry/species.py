@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, fields
 from fractions import Fraction
 from typing import Any
@@ -159,6 +159,16 @@ class Species(Frozen, Printed):
     def known(self) -> dict[str, Any]:
         """The properties that were given, by name."""
         return {f.name: v for f in fields(self) if f.name in PROPERTIES and (v := getattr(self, f.name)) is not None}
+
+
+def beyond_validity(species: Iterable[Species], low: float, high: float) -> list[str]:
+    """The species whose heat capacity does not hold from one temperature in K to another, in words."""
+    found = []
+    for one in species:
+        valid = one.heat_capacity.valid if one.heat_capacity is not None else None
+        if valid is not None and (low < valid[0].si or high > valid[1].si):
+            found.append(f"{one.name} beyond {valid[0]} to {valid[1]}")
+    return found
 
 
 PROPERTIES: dict[str, str] = {name: schema.kind for name, schema in schema_of(Species).items()}

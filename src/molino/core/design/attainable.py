@@ -29,7 +29,7 @@ from molino.core.chemistry.chemistry import Chemistry
 from molino.core.design.objective import read_expression, read_limit
 from molino.core.errors import Faults, InputError, SolveError, UnreachableError
 from molino.core.frozen import Frozen
-from molino.core.results import Result, plain
+from molino.core.results import Result, in_columns, plain
 from molino.core.symbols import in_order
 from molino.core.units import Display, Value
 from molino.core.vessels.feed import Feed, require_feed
@@ -140,9 +140,7 @@ class BestTrain(Frozen, Result):
         })  # fmt: skip
 
     def __str__(self) -> str:
-        facts = self.facts()
-        width = max(len(name) for name in facts)
-        return "\n".join([*(f"{name:<{width}}  {text}" for name, text in facts.items()), str(self.run)])
+        return "\n".join([*in_columns(self.facts(), ""), str(self.run)])
 
 
 @dataclass(frozen=True, eq=False)
@@ -264,10 +262,7 @@ class AttainableRegion(Frozen, Result):
         })  # fmt: skip
 
     def __str__(self) -> str:
-        facts = self.facts()
-        width = max(len(name) for name in facts)
-        lines = [f"attainable region over {' and '.join(map(str, self.metrics))}"]
-        return "\n".join([*lines, *(f"  {name:<{width}}  {text}" for name, text in facts.items())])
+        return "\n".join([f"attainable region over {' and '.join(map(str, self.metrics))}", *in_columns(self.facts())])
 
     def best(self, maximize: str | Metric, subject_to: Sequence[str] = ()) -> BestTrain:
         """The train for the best point of the region.

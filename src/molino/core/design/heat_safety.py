@@ -15,7 +15,7 @@ from molino.core.arguments import checked
 from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.errors import InputError, MolinoError, SolveError
 from molino.core.frozen import Frozen
-from molino.core.results import Result, entry, plain
+from molino.core.results import Result, entry, in_columns, plain
 from molino.core.units import Display, Value
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.charged_vessel import ChargedVessel
@@ -201,6 +201,8 @@ class HeatSafety(Frozen, Result):
             day = self.temperature_for_24_h or math.inf
             found["24 h to maximum rate"] = f"from {T(day)}" if math.isfinite(day) else "at no temperature"
         found["criticality class"] = self._class_text()
+        if beyond := self._failure.out_of_range():
+            found["heat capacity of"] = "; ".join(beyond)
         return found
 
     def _temperature_text(self, kelvin: float) -> str:
@@ -234,7 +236,7 @@ class HeatSafety(Frozen, Result):
         })  # fmt: skip
 
     def __str__(self) -> str:
-        return _lines(f"heat safety of {self.vessel.label}", self.facts())
+        return "\n".join(safety_lines(self))
 
 
 @dataclass(frozen=True, eq=False)
@@ -349,7 +351,7 @@ class RunawayBoundary(Frozen, Result):
         })  # fmt: skip
 
     def __str__(self) -> str:
-        return _lines(f"heat safety of {self.vessel.label}", self.facts())
+        return "\n".join(safety_lines(self))
 
 
 @checked
@@ -489,9 +491,5 @@ def safety_lines(found: Safety | None) -> list[str]:
     """The lines that print it below a run; none where there is none."""
     if found is None:
         return []
-    return str(found).split("\n") if isinstance(found, Result) else _lines("heat safety", found.facts()).split("\n")
-
-
-def _lines(title: str, facts: dict[str, str]) -> str:
-    width = max(len(name) for name in facts)
-    return "\n".join([title, *(f"  {name:<{width}}  {text}" for name, text in facts.items())])
+    label = f"heat safety of {found.vessel.label}" if isinstance(found, Result) else "heat safety"
+    return [label, *in_columns(found.facts())]

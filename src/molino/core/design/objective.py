@@ -79,8 +79,8 @@ class MetricExpression(Frozen):
 
     @property
     def kind(self) -> str:
-        """The kind of quantity: that of its only metric, or of any with its dimension; '' if there is none, or of a
-        difference of temperatures."""
+        """The kind of quantity: that of its only metric, or of any with its dimension (of temperatures that of their
+        difference); '' if there is none."""
         if self.formula == constant("m0"):
             return self.metrics[0].kind
         same = (k for k, unit in units.SI_UNITS.items()

@@ -18,7 +18,7 @@ from molino.core.design.optimal_profile import OptimalProfile
 from molino.core.design.question import RATIO, FreeNumber, Question
 from molino.core.errors import InputError, SolveError
 from molino.core.frozen import Frozen
-from molino.core.results import Result, plain
+from molino.core.results import Result, in_columns, plain
 from molino.core.units import Display
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.run import Run
@@ -258,10 +258,7 @@ class Optimum(Frozen, Result):
         })  # fmt: skip
 
     def __str__(self) -> str:
-        facts = self.facts()
-        width = max(len(name) for name in facts)
-        lines = [f"optimum of {self.vessel.label}"]
-        lines += [f"  {name:<{width}}  {text}" for name, text in facts.items()]
+        lines = [f"optimum of {self.vessel.label}", *in_columns(self.facts())]
         lines += [f"  {self.remark}"] if self.remark else []
         return "\n".join([*lines, str(self.run), *safety_lines(self.safety)])
 

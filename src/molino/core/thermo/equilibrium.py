@@ -13,10 +13,10 @@ from scipy.optimize import brentq
 from molino.core import units
 from molino.core.arguments import checked
 from molino.core.chemistry.heat_capacity import Below
-from molino.core.chemistry.species import Species, conserved
+from molino.core.chemistry.species import Species, beyond_validity, conserved
 from molino.core.errors import Faults, InputError, nearest
 from molino.core.frozen import Frozen
-from molino.core.results import Result, entry, plain
+from molino.core.results import Result, entry, in_columns, plain
 from molino.core.thermo.gibbs import GibbsProblem, LeastGibbs
 from molino.core.units import GAS_CONSTANT, Display, Value
 
@@ -98,6 +98,8 @@ class Equilibrium(Frozen, Result):
         for solid in self.solids:
             there = display.text(self.amounts[solid], "amount") if self.amounts[solid] else "none"
             found[f"solid {solid}"] = there
+        if beyond := beyond_validity(self.species, self.T, self.T):
+            found["heat capacity of"] = "; ".join(beyond)
         return found
 
     def to_dict(self) -> dict[str, Any]:
@@ -110,8 +112,13 @@ class Equilibrium(Frozen, Result):
         })  # fmt: skip
 
     def __str__(self) -> str:
-        lines = [f"{name}: {text}" for name, text in self.facts().items()]
-        return "\n".join(["equilibrium", *lines, self.table().to_string(index=False, float_format="{:.5g}".format)])
+        return "\n".join(
+            [
+                "equilibrium",
+                *in_columns(self.facts()),
+                self.table().to_string(index=False, float_format="{:.5g}".format),
+            ]
+        )
 
 
 @checked

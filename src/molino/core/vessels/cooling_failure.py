@@ -20,6 +20,7 @@ from scipy.optimize import minimize_scalar
 from molino.core.balances.integrate import ATOL, RTOL, integrate
 from molino.core.balances.system import Case
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration
+from molino.core.chemistry.species import beyond_validity
 from molino.core.errors import InputError, SolveError
 from molino.core.frozen import Frozen
 from molino.core.units import Value
@@ -185,6 +186,13 @@ class CoolingFailure:
         start = self.whole.trajectory.parts[0].states[0][self.model.balances.index(TEMPERATURE)]
         last = self.whole.trajectory.at_end((TEMPERATURE,))[0]
         return float((self.whole.highest if self.whole.highest > start * (1 + 1e-9) else last) - start)
+
+    def out_of_range(self) -> list[str]:
+        """Where a heat capacity is used outside of the range in which it holds, in words; see `Run.out_of_range`."""
+        if self.vessel._mixture_capacity is not None:
+            return []
+        T = self.worst[1].trajectory.parts[0].states[:, self.model.balances.index(TEMPERATURE)]
+        return beyond_validity(self.vessel.chemistry.species, float(T.min()), self.worst[1].highest)
 
     @property
     def accumulation(self) -> float:

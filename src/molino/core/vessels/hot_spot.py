@@ -60,8 +60,10 @@ class HotSpot:
         found = []
         for name in settings:
             setting = self.vessel._setting(name)
-            step = _STEP * max(abs(setting.own), 1e-12)
-            ends = [HotSpot(self.vessel.with_({name: setting.give(setting.own + sign * step)}).outcome()).sensitivity
-                    for sign in (1, -1)]  # fmt: skip
-            found.append((ends[0] - ends[1]) / (2 * step))
+            step = _STEP * (abs(setting.own) or 1.0)
+            away = (step, -step) if setting.own else (step, 0.0)  # nothing is not made less
+            ends = [
+                HotSpot(self.vessel.with_({name: setting.give(setting.own + d)}).outcome()).sensitivity for d in away
+            ]
+            found.append((ends[0] - ends[1]) / (away[0] - away[1]))
         return np.array(found)

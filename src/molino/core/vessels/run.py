@@ -17,9 +17,10 @@ from molino.core.balances.system import TIME, Case
 from molino.core.chemistry.chemistry import Covariance
 from molino.core.chemistry.constants import parameter_symbol, si
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration
+from molino.core.chemistry.species import beyond_validity
 from molino.core.errors import Fault, InputError, SolveError
 from molino.core.frozen import Frozen, FrozenMapping
-from molino.core.results import Result, entry
+from molino.core.results import Result, entry, in_columns
 from molino.core.units import Display
 from molino.core.vessels import metrics
 from molino.core.vessels.base import Vessel
@@ -202,9 +203,7 @@ class RunResult(Frozen, Result):
 
     def lines(self, title: str) -> str:
         """A title, and the facts below it in two columns."""
-        facts = self.facts()
-        width = max(len(name) for name in facts)
-        return "\n".join([title, *(f"  {name:<{width}}  {text}" for name, text in facts.items())])
+        return "\n".join([title, *in_columns(self.facts())])
 
 
 @dataclass(frozen=True, eq=False)
@@ -405,7 +404,7 @@ class Run(RunResult):
 
     def _constant_slopes(self, metric: Metric, names: Sequence[str]) -> np.ndarray:
         symbols = tuple(parameter_symbol(name) for name in names)
-        if {*symbols} <= {*self.vessel._model.balances.parameters}:
+        if {*symbols} <= {*self.vessel._model.balances.parameters} and not metric.is_of_a_whole_run:
             return np.asarray(expression_slopes(self.trajectory, (self.vessel._expression(metric),), symbols)[0])
         settings = [self.vessel._constant_setting(name) for name in names]
         return np.array(list(self.sensitivity(metric, settings).values()))
@@ -762,12 +761,7 @@ class Run(RunResult):
         if self.vessel._model.duty is None or self.vessel._mixture_capacity is not None:
             return []
         low, high = float(np.min(self.temperatures)), max(float(np.max(self.temperatures)), self._highest_T[1])
-        found = []
-        for species in self.vessel.chemistry.species:
-            valid = species.heat_capacity.valid if species.heat_capacity is not None else None
-            if valid is not None and (low < valid[0].si or high > valid[1].si):
-                found.append(f"{species.name} beyond {valid[0]} to {valid[1]}")
-        return found
+        return beyond_validity(self.vessel.chemistry.species, low, high)
 
     @cached_property
     def reactants(self) -> tuple[str, ...]:

@@ -39,7 +39,7 @@ def _failure(result: HeatSafety) -> Figure:
     left, right = figure.subplots(1, 2, sharey=True, gridspec_kw={"width_ratios": [1.4, 1]})
     times, after, run = table.iloc[:, 0].to_numpy(), table.iloc[:, 2].to_numpy(), result.run
     seconds, process = run.points, run.temperatures
-    left.plot(times, after, label="highest after a failure then", **style.stroke(1))
+    left.plot(times, after, label="highest after a failure at this moment", **style.stroke(1))
     left.plot(
         display.number(seconds, "time"), display.number(process, "temperature"), label="process", **style.stroke(0)
     )

@@ -72,7 +72,7 @@ def _draw_limit(axes: Axes, result: Optimum, limit: Limit) -> None:
     x, values = _positions(result), result.run.profile(metric)  # type: ignore[union-attr]
     axes.plot(x, display.number(values, metric.kind), **style.stroke(2))
     axes.axhline(float(display.number(limit.value, metric.kind)), color=style.INK, lw=0.8, ls="--")
-    style.dress(axes, "", display.heading(str(metric).replace("concentration of ", ""), metric.kind))
+    style.dress(axes, "", display.label(str(metric).replace("concentration of ", ""), metric.kind))
     axes.set_title(f"limit: {limit.text(display)}", loc="right", fontsize=8, color=style.INK)
 
 
@@ -89,6 +89,6 @@ def _draw_run(axes: Axes, result: Optimum) -> None:
     for n, (species, values) in enumerate(run.concentrations.items()):  # type: ignore[union-attr]
         axes.plot(x, display.number(values, "concentration"), label=species, **style.stroke(n))
     unit = units.pretty(first.along_unit)
-    label = display.heading("concentration", "concentration")
+    label = display.label("concentration", "concentration")
     style.dress(axes, f"{first.along} [{unit}]" if unit else first.along, label)
     axes.legend(frameon=False, loc="center left", bbox_to_anchor=(1.0, 0.5))

@@ -201,10 +201,14 @@ def test_the_page_on_decisions_runs(
     }
 
 
-def test_the_page_on_gases_runs(capsys: pytest.CaptureFixture[str]) -> None:
-    blocks = re.findall(r"```python\n(.*?)```", (ROOT / "docs" / "thermo.md").read_text(), re.DOTALL)
-    exec(compile("\n".join(blocks), "thermo.md", "exec"), {})
-    assert "Peng-Robinson, stable at 523.15 K and 20 bar: Z 0.9" in capsys.readouterr().out
+@pytest.mark.parametrize(
+    ("page", "printed"),
+    [("thermo", "Peng-Robinson, stable at 523.15 K and 20 bar: Z 0.9"), ("equilibrium", "conversion of methanol")],
+)
+def test_the_pages_on_fluids_and_equilibrium_run(page: str, printed: str, capsys: pytest.CaptureFixture[str]) -> None:
+    blocks = re.findall(r"```python\n(.*?)```", (ROOT / "docs" / f"{page}.md").read_text(), re.DOTALL)
+    exec(compile("\n".join(blocks), f"{page}.md", "exec"), {})
+    assert printed in capsys.readouterr().out
 
 
 @pytest.mark.parametrize("page", sorted(p.stem for p in (ROOT / "docs" / "vessels").glob("*.md")))

@@ -11,7 +11,10 @@ import importlib
 from typing import TYPE_CHECKING, Any
 
 _HOME = {
+    "ActivityModel": "core.thermo.activity",
     "Adiabatic": "core.vessels.heat",
+    "AtConversion": "core.vessels.at_conversion",
+    "AtEquilibrium": "core.vessels.at_equilibrium",
     "AttainableRegion": "core.design.attainable",
     "BestTrain": "core.design.attainable",
     "Arrhenius": "core.chemistry.temperature_dependence",
@@ -28,8 +31,8 @@ _HOME = {
     "Discrimination": "core.fitting.discrimination",
     "DistributedFeed": "core.vessels.walls",
     "Dosing": "core.vessels.semi_batch",
+    "Duty": "core.vessels.heat",
     "Equations": "core.chemistry.notation",
-    "Equilibrium": "core.thermo.equilibrium",
     "Evaluator": "core.design.evaluator",
     "Exchanger": "core.vessels.train_steps",
     "Experiment": "core.fitting.experiments",
@@ -87,7 +90,6 @@ _HOME = {
     "discriminate": "core.fitting.discrimination",
     "duty": "core.vessels.metrics",
     "effectiveness_factor": "core.vessels.catalyst",
-    "equilibrium": "core.thermo.equilibrium",
     "evaluator": "core.design.evaluator",
     "figures": "desk.figures",
     "fit": "core.fitting.regression",
@@ -151,14 +153,16 @@ if TYPE_CHECKING:
     from molino.core.fitting.regression import fit
     from molino.core.fitting.screening import Prediction, Screening, screen_orders
     from molino.core.fitting.signals import Signal
+    from molino.core.thermo.activity import ActivityModel
     from molino.core.thermo.cubic import CubicEquation
-    from molino.core.thermo.equilibrium import Equilibrium, equilibrium
+    from molino.core.vessels.at_conversion import AtConversion
+    from molino.core.vessels.at_equilibrium import AtEquilibrium
     from molino.core.vessels.batch import Batch
     from molino.core.vessels.catalyst import Catalyst, Deactivation, InternalDiffusion, effectiveness_factor
     from molino.core.vessels.changes import Change
     from molino.core.vessels.decomposition import Decomposition
     from molino.core.vessels.feed import Feed
-    from molino.core.vessels.heat import Adiabatic, Jacket, Profile
+    from molino.core.vessels.heat import Adiabatic, Duty, Jacket, Profile
     from molino.core.vessels.metrics import (
         Metric,
         concentration,

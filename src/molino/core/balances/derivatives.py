@@ -17,25 +17,15 @@ class Derivatives:
     """Partial derivatives through the definitions, only by the symbols that occur.
 
     Forward accumulation (A. Griewank, A. Walther, Evaluating Derivatives, 2nd ed. 2008, section 3.1): each definition
-    gets one new definition for each symbol that it depends on, so that shared parts are written once and the size
-    stays proportional to the number of nonzero derivatives.
+    that is asked for gets one new definition for each symbol that it depends on, so that shared parts are written once
+    and the size stays proportional to the number of nonzero derivatives.
     """
 
     def __init__(self, definitions: Iterable[tuple[sp.Symbol, sp.Expr]], by: tuple[sp.Symbol, ...]) -> None:
         self.by = frozenset(by)
         self.known: dict[sp.Symbol, dict[sp.Symbol, sp.Expr]] = {}
-        given = [*definitions]
-        self.definitions: dict[sp.Symbol, sp.Expr] = dict(given)
-        for symbol, expression in given:
-            gradient = {}
-            for wrt, slope in self.of(expression).items():
-                if slope.is_Atom:
-                    gradient[wrt] = slope
-                else:
-                    name = _DERIVATIVE(str(len(self.definitions)))
-                    self.definitions[name] = slope
-                    gradient[wrt] = name
-            self.known[symbol] = gradient
+        self.given: dict[sp.Symbol, sp.Expr] = dict(definitions)
+        self.definitions: dict[sp.Symbol, sp.Expr] = dict(self.given)
 
     def of(self, expression: sp.Expr) -> dict[sp.Symbol, sp.Expr]:
         """Nonzero derivatives of an expression by the chosen symbols."""
@@ -43,11 +33,27 @@ class Derivatives:
         for symbol in in_order(expression.free_symbols):
             if symbol in self.by:
                 total[symbol] = total.get(symbol, ZERO) + slope_of(expression, symbol)
-            elif inner := self.known.get(symbol):
+            elif inner := self._of_definition(symbol):
                 outer = slope_of(expression, symbol)
                 for wrt, slope in inner.items():
                     total[wrt] = total.get(wrt, ZERO) + outer * slope
         return {wrt: slope for wrt, slope in total.items() if slope != 0}
+
+    def _of_definition(self, symbol: sp.Symbol) -> dict[sp.Symbol, sp.Expr]:
+        """Those of a definition, worked out when they are asked for first."""
+        if symbol not in self.given:
+            return {}
+        if symbol not in self.known:
+            gradient = {}
+            for wrt, slope in self.of(self.given[symbol]).items():
+                if slope.is_Atom:
+                    gradient[wrt] = slope
+                    continue
+                name = _DERIVATIVE(str(len(self.definitions)))
+                self.definitions[name] = slope
+                gradient[wrt] = name
+            self.known[symbol] = gradient
+        return self.known[symbol]
 
 
 def slope_of(expression: sp.Expr, symbol: sp.Symbol) -> sp.Expr:

@@ -70,7 +70,8 @@ class Report:
 
     def __str__(self) -> str:
         many = f", {self.jacobians} Jacobian{'s' if self.jacobians > 1 else ''}" if self.jacobians else ""
-        return f"{self.method}, {self.steps} steps, {self.evaluations} evaluations{many}"
+        evaluations = f", {self.evaluations} evaluations" if self.evaluations else ""
+        return f"{self.method}, {self.steps} steps{evaluations}{many}"
 
 
 @dataclass(frozen=True)

@@ -252,7 +252,8 @@ class _Rate:
         whole = sum(concentrations.values()) or 1.0
         for symbol, kind, name in self.symbols:
             c = concentrations.get(name, 1.0)
-            values[symbol] = {"": c, "p": c * GAS_CONSTANT * self.T, "x": c / whole}[kind]
+            p, x = c * GAS_CONSTANT * self.T, c / whole
+            values[symbol] = {"": c, "p": p, "f": p, "x": x, "a": x}[kind]
         try:
             return float(_number(self.law, values))
         except (TypeError, ArithmeticError, ValueError, SolveError):
@@ -283,7 +284,7 @@ def _rates(chemistry: Chemistry, T: float) -> dict[str, _Rate]:
     """Every rate law with its numbers, by the name of its reaction."""
     numbers = {p.symbol: p.value for p in chemistry.parameters} | {TEMPERATURE: T, PRESSURE: 1e5}
     pairs = zip(chemistry.reactions, chemistry.network.rates, strict=True)
-    return {str(reaction.name): _Rate(reaction, law, numbers, T) for reaction, law in pairs}
+    return {str(r.name): _Rate(r, law, numbers, T) for r, law in pairs if r.has_kinetics}
 
 
 def _signs(rate: _Rate) -> Iterator[Finding]:

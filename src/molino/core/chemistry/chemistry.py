@@ -17,6 +17,7 @@ from molino.core.chemistry.checks import Review, review
 from molino.core.chemistry.constants import (
     Constant,
     Entry,
+    NotGiven,
     Parameter,
     Plain,
     Unknown,
@@ -134,7 +135,7 @@ class Chemistry(Frozen, Printed):
         for name in sorted({n for n in names if names.count(n) > 1}):
             faults.add(f"reaction {name}", "the name is used twice", "give each reaction a name of its own")
         species = self._all_species(named, listed, faults)
-        settle(self, reactions=tuple(self._bound(r, species, faults) for r in named))
+        settle(self, reactions=tuple(_without_kinetics(self._bound(r, species, faults), shared) for r in named))
         settle(self, constants=FrozenMapping(shared))
         settle(self, species=species)
         self._check(faults)
@@ -248,9 +249,9 @@ class Chemistry(Frozen, Printed):
             free = _exponents(formula)
             for suffix, part in held.parts().items():
                 name = f"{home}.{suffix}" if suffix else home
-                unknown = isinstance(part, Unknown)
+                unknown = isinstance(part, Unknown | NotGiven)
                 stays_positive = suffix not in held.free and home.rpartition(".")[2] not in free
-                lower, upper = (0.0 if stays_positive and si(part) > 0 else -np.inf), np.inf
+                lower, upper = (0.0 if stays_positive and not si(part) <= 0 else -np.inf), np.inf
                 if isinstance(part, Unknown):
                     lower = part.lower.si if part.lower is not None else lower
                     upper = part.upper.si if part.upper is not None else upper
@@ -349,11 +350,13 @@ class Chemistry(Frozen, Printed):
             return f"{len(self.species)} species, nothing reacts"
         rows = [("reaction", "equation", "rate law")]
         for r in self.reactions:
-            rows.append((str(r.name), str(r.equation), r.law + ("" if r.basis == "volume" else f"  (per {r.basis})")))
+            law = r.law if r.has_kinetics else "none given"
+            rows.append((str(r.name), str(r.equation), law + ("" if r.basis == "volume" else f"  (per {r.basis})")))
         widths = [max(len(row[i]) for row in rows) for i in (0, 1)]
         lines = [f"{name:<{widths[0]}}  {equation:<{widths[1]}}  {law}" for name, equation, law in rows]
         for place, reaction in reversed([*enumerate(self.reactions, 1)]):
-            lines[place + 1 : place + 1] = [f"  {name} = {held}" for name, held in reaction.constants.items()]
+            if reaction.has_kinetics:
+                lines[place + 1 : place + 1] = [f"  {name} = {held}" for name, held in reaction.constants.items()]
         lines += [f"shared: {name} = {held}" for name, held in self.constants.items()]
         count = len(self.reactions)
         lines.append(f"{len(self.species)} species, {count} reaction{'s' if count != 1 else ''}")
@@ -446,6 +449,14 @@ class Chemistry(Frozen, Printed):
             text = combination_text(weights, names)
             found[text if text not in found else combination_text(weights, names, size)] = vector
         return found
+
+
+def _without_kinetics(reaction: Reaction, shared: Mapping[str, Constant]) -> Reaction:
+    """A reaction with neither a rate law nor constants, with these as not given."""
+    asked = ("k", "k_reverse") if reaction.equation.reversible else ("k",)
+    if not reaction.is_elementary or reaction.constants or {*names_in(reaction.formula)} & shared.keys():
+        return reaction
+    return reaction.with_constants({name: Plain(NotGiven()) for name in asked})
 
 
 def enthalpy_name(reaction: str) -> str:

@@ -6,6 +6,7 @@ which become parameters of the balances, and writes itself as an expression of t
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -79,7 +80,17 @@ class Unknown:
         return f"unknown (guess {self.guess}{bounds})"
 
 
-Entry = Value | Unknown
+@dataclass(frozen=True)
+class NotGiven:
+    """A rate constant that nobody has given: of a reaction that stands at a given conversion or at equilibrium."""
+
+    unit: str | None = None
+
+    def __str__(self) -> str:
+        return "not given"
+
+
+Entry = Value | Unknown | NotGiven
 """What can stand where a number is asked for."""
 
 
@@ -92,7 +103,9 @@ def entry(given: Any, kind: str | None = None, name: str = "") -> Entry:
 
 
 def si(part: Entry) -> float:
-    """The SI number of an entry: its value, or its guess."""
+    """The SI number of an entry: its value, or its guess; nan of one that is not given."""
+    if isinstance(part, NotGiven):
+        return math.nan
     return part.guess.si if isinstance(part, Unknown) else part.si
 
 

@@ -80,7 +80,7 @@ class _Walk:
     def symbol(self, s: Quantity) -> Exponents:
         kind = species_in(s)
         if kind is not None:
-            return dict(units.unit({"": "mol/m^3", "p": "Pa", "x": ""}[kind[0]]).dimension)
+            return dict(units.unit({"": "mol/m^3", "p": "Pa", "f": "Pa", "x": "", "a": ""}[kind[0]]).dimension)
         if s in (TEMPERATURE, PRESSURE):
             return dict(units.unit("K" if s == TEMPERATURE else "Pa").dimension)
         if s == GAS:

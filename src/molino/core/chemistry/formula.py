@@ -3,11 +3,11 @@
     sum     := product {("+"|"-") product}
     product := factor {("*"|"/") factor}
     factor  := ("+"|"-") factor | atom [("^"|"**") factor]
-    atom    := number | name | "[A]" | "p[A]" | "x[A]" | function "(" sum ")" | "(" sum ")"
+    atom    := number | name | "[A]" | "p[A]" | "x[A]" | "a[A]" | "f[A]" | function "(" sum ")" | "(" sum ")"
 
-`[A]` is the concentration of A, `p[A]` its partial pressure, `x[A]` its mole fraction; `T`, `P` and `R` are known. In
-the formula of a flux a prime, as in `p[A]'`, is for the other side of the wall.
-The method is recursive descent (Aho, Lam, Sethi, Ullman, Compilers, 2nd ed. 2007, section 4.4).
+`[A]` is the concentration of A, `p[A]` its partial pressure, `x[A]` its mole fraction, `a[A]` its activity, `f[A]` its
+fugacity; `T`, `P` and `R` are known. In the formula of a flux a prime, as in `p[A]'`, is for the other side of the
+wall. The method is recursive descent (Aho, Lam, Sethi, Ullman, Compilers, 2nd ed. 2007, section 4.4).
 """
 
 from __future__ import annotations
@@ -31,10 +31,13 @@ _OF_SPECIES = {
     "": Role("concentration", "[{}]", "[{}]", sign="nonnegative"),
     "p": Role("partial pressure", "p[{}]", "p_{{{}}}", sign="nonnegative"),
     "x": Role("mole fraction", "x[{}]", "x_{{{}}}", sign="nonnegative"),
+    "a": Role("activity of a species", "a[{}]", "a_{{{}}}", sign="nonnegative"),
+    "f": Role("fugacity", "f[{}]", "f_{{{}}}", sign="nonnegative"),
 }
 _BEYOND = {
     kind: Role(f"{role.name} on the other side", f"{role.text}'", f"{role.latex or role.text}'", sign="nonnegative")
     for kind, role in _OF_SPECIES.items()
+    if kind not in ("a", "f")
 }
 _KIND_BEYOND = {role.name: kind for kind, role in _BEYOND.items()}
 _KIND_OF = {role.name: kind for kind, role in _OF_SPECIES.items()}
@@ -42,7 +45,7 @@ KNOWN = {"T": TEMPERATURE, "P": PRESSURE, "R": GAS}
 
 _TOKEN = re.compile(
     r"\s*(?:(?P<number>(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)"
-    r"|(?P<species>(?:[px](?=\s*\[))?\s*\[[^\[\]]*\]'?)"
+    r"|(?P<species>(?:[pxaf](?=\s*\[))?\s*\[[^\[\]]*\]'?)"
     r"|(?P<name>[^\W\d]\w*)"
     r"|(?P<op>\*\*|[-+*/^(),]))"
 )
@@ -63,7 +66,7 @@ def constant(name: str) -> Quantity:
 
 
 def species_in(symbol: sp.Basic) -> tuple[str, str] | None:
-    """('', 'A') for [A], ('p', 'A') for p[A], ('x', 'A') for x[A]; None for any other symbol."""
+    """('', 'A') for [A], ('p', 'A') for p[A], 'x', 'a' and 'f' alike; None for any other symbol."""
     if isinstance(symbol, Quantity) and symbol.role.name in _KIND_OF:
         return _KIND_OF[symbol.role.name], str(symbol.owner)
     return None
@@ -205,6 +208,8 @@ class _Reader:
                 return _OF_SPECIES[text[0].strip("[")](inside)
             if not self.both_sides:
                 self.fail("a prime is for the other side of a membrane, and there is none here", position)
+            if text[0] in "af":
+                self.fail("activity and fugacity on the other side of a membrane are not known", position)
             return _BEYOND[text[0].strip("[")](inside)
         if self.take("("):
             if text not in FUNCTIONS:

@@ -13,7 +13,7 @@ import sympy as sp
 
 from molino.core import units
 from molino.core.arguments import checked
-from molino.core.chemistry.constants import Constant, Entry, Unknown, entry, read_constant
+from molino.core.chemistry.constants import Constant, Entry, NotGiven, Unknown, entry, read_constant
 from molino.core.chemistry.equation import Equation, parse_equation
 from molino.core.chemistry.formula import parse_formula, species_in
 from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE
@@ -59,7 +59,8 @@ class Reaction(Frozen):
         At which it holds, 298.15 K if left out.
     **constants : str, float, quantity, Arrhenius, VantHoff, FromSpecies or Unknown
         The constants in the rate law. An elementary reaction takes `k`, and if reversible also `k_reverse` or the
-        equilibrium constant in concentrations `K` (backward constant = k / K).
+        equilibrium constant in concentrations `K` (backward constant = k / K). With neither a rate law nor constants
+        the reaction has no kinetics yet, and goes with vessels at a given conversion or at equilibrium.
 
     Raises
     ------
@@ -150,6 +151,11 @@ class Reaction(Frozen):
         return callable(self.rate)
 
     @property
+    def has_kinetics(self) -> bool:
+        """Whether its rate constants are given, or sought."""
+        return not any(isinstance(part, NotGiven) for c in self.constants.values() for part in c.parts().values())
+
+    @property
     def is_elementary(self) -> bool:
         """Whether the rate follows from the equation by the law of mass action."""
         return self.rate is None
@@ -181,6 +187,8 @@ class Reaction(Frozen):
         return Reaction(self.equation, self.rate, name or self.name, basis=self.basis, **heat, **held)
 
     def __str__(self) -> str:
+        if not self.has_kinetics:
+            return f"{self.equation}    no rate law"
         held = "; ".join(f"{name} = {value}" for name, value in self.constants.items())
         per = "" if self.basis == "volume" else f" per {self.basis}"
         return f"{self.equation}    rate{per} {self.law}" + (f"    with {held}" if held else "")
@@ -227,6 +235,6 @@ def _check_elementary(equation: Equation, held: Mapping[str, Constant]) -> None:
         reverse = key in ("k_reverse", "K")
         advice = "write the arrow as <->" if reverse else f"give a rate formula; {nearest(key, allowed)}"
         faults.add("", f"an elementary {'one-way ' if reverse else ''}reaction has no constant '{key}'", advice)
-    if equation.reversible and len(held.keys() & {"k_reverse", "K"}) != 1:
+    if equation.reversible and held and len(held.keys() & {"k_reverse", "K"}) != 1:
         faults.add("", "a reversible elementary reaction takes one of k_reverse and K", "give one of them, not both")
     faults.raise_any()

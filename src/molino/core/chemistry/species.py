@@ -42,6 +42,8 @@ class Species(Frozen, Printed):
     critical_temperature, critical_pressure, acentric_factor : optional
     density, molar_volume : optional
         Of the pure liquid; either one.
+    solubility_parameter, relative_volume, relative_area : optional
+        Of the liquid, for activity models: of Hildebrand "18.2 MPa^0.5", and r and q of UNIQUAC.
     source : str
         Where the numbers come from; goes into the results.
 
@@ -70,6 +72,9 @@ class Species(Frozen, Printed):
     acentric_factor: Any = quantity("number", sign="any")
     density: Any = quantity("density")
     molar_volume: Any = quantity("molar volume")
+    solubility_parameter: Any = quantity("solubility parameter")
+    relative_volume: Any = quantity("number")
+    relative_area: Any = quantity("number")
     source: str = ""
 
     def __post_init__(self) -> None:

@@ -13,6 +13,7 @@ import sympy as sp
 
 from molino.core.chemistry.equation import coefficient_text
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, species_in
+from molino.core.errors import InputError
 
 
 @dataclass(frozen=True)
@@ -36,8 +37,8 @@ class SymbolicNetwork:
 
     @cached_property
     def by_pressure(self) -> tuple[str, ...]:
-        """The partial pressures, and the pressure, that some rate law asks for."""
-        partial = sorted(str(s) for s in self.symbols if (asked := species_in(s)) and asked[0] == "p")
+        """The partial pressures, fugacities, and the pressure, that some rate law asks for."""
+        partial = sorted(str(s) for s in self.symbols if (asked := species_in(s)) and asked[0] in ("p", "f"))
         return (*partial, "P") if PRESSURE in self.symbols else tuple(partial)
 
     @cached_property
@@ -88,6 +89,67 @@ def null_space(vectors: Iterable[Iterable[tuple[int, Fraction]]], among: Iterabl
         weights = {free: Fraction(1), **{pivot: -row[free] for pivot, row in rows if free in row}}
         scale = math.lcm(*(w.denominator for w in weights.values()))
         found.append({i: w * scale for i, w in sorted(weights.items())})
+    return found
+
+
+_MOST_INVARIANTS = 5000
+
+
+def nonnegative_invariants(columns: Sequence[Iterable[tuple[int, Fraction]]], species: int) -> np.ndarray:
+    """Every w >= 0 with w . v = 0 for each column v that is no sum of others, shape (invariants, species).
+
+    Where the total of such a w is zero, none of its species can be formed, and every species that cannot be formed is
+    in one of them. By elimination of one column after another, keeping what is simplest (J. Farkas, J. reine angew.
+    Math. 124 (1902) 1; J. Martinez, M. Silva, Informatik-Fachberichte 52 (1982) 301).
+
+    Raises
+    ------
+    InputError
+        If there are too many.
+    """
+    dense = [dict(column) for column in columns]
+    rows = [({j: column[i] for j, column in enumerate(dense) if i in column}, {i: Fraction(1)}) for i in range(species)]
+    for j in range(len(dense)):
+        kept = [row for row in rows if j not in row[0]]
+        signs = {sign: [row for row in rows if row[0].get(j, 0) * sign > 0] for sign in (1, -1)}
+        for up in signs[1]:
+            for down in signs[-1]:
+                kept.append(_combined(up, down, -down[0][j], up[0][j]))
+        supports = [frozenset(weights) for _, weights in kept]
+        rows = [
+            row
+            for n, (row, own) in enumerate(zip(kept, supports, strict=True))
+            if not any(s < own or (s == own and m < n) for m, s in enumerate(supports))
+        ]
+        if len(rows) > _MOST_INVARIANTS:
+            raise InputError("too many combinations of species are conserved", "equilibrium", "name fewer reactions")
+    found = np.zeros((len(rows), species))
+    for n, (_, weights) in enumerate(rows):
+        scale = math.lcm(*(w.denominator for w in weights.values())) / Fraction(math.gcd(*(
+            int(w * math.lcm(*(v.denominator for v in weights.values()))) for w in weights.values()
+        )))  # fmt: skip
+        found[n, list(weights)] = [float(w * scale) for w in weights.values()]
+    return found
+
+
+Row = tuple[dict[int, Fraction], dict[int, Fraction]]
+
+
+def _combined(one: Row, two: Row, times_one: Fraction, times_two: Fraction) -> Row:
+    """A sum of two rows, each of what is left of the columns and its weights."""
+    left, weights = (
+        {k: v for k in a.keys() | b.keys() if (v := times_one * a.get(k, 0) + times_two * b.get(k, 0))}
+        for a, b in zip(one, two, strict=True)
+    )
+    return left, weights
+
+
+def independent_rows(matrix: np.ndarray) -> list[int]:
+    """The first rows of a matrix that are linearly independent."""
+    found: list[int] = []
+    for i in range(len(matrix)):
+        if np.linalg.matrix_rank(matrix[[*found, i]]) > len(found):
+            found.append(i)
     return found
 
 

@@ -12,15 +12,14 @@ import sympy as sp
 from molino.core.arguments import checked
 from molino.core.balances.compiled import Maker, compiled
 from molino.core.balances.integrate import ATOL, RTOL, RUN_OUT, end_state
-from molino.core.balances.steady import steady
 from molino.core.balances.system import Balances, Case
 from molino.core.errors import Faults, InputError, SolveError
 from molino.core.frozen import Frozen
 from molino.core.printing import Printed
 from molino.core.vessels.base import Vessel
+from molino.core.vessels.flow_vessel import FlowVessel
 from molino.core.vessels.metrics import Metric, parse_metric
 from molino.core.vessels.parameter_map import ParameterMap
-from molino.core.vessels.roles import FLOW, VOLUME
 from molino.core.vessels.trajectory import numbers_at
 
 
@@ -93,7 +92,8 @@ class Evaluator(Frozen, Printed):
         values, end = self.map.values(numbers)
         case = Case(self._balances, values)
         if vessel._has_steady_state:
-            state, _ = steady(case, case.value(VOLUME) / case.value(FLOW))
+            assert isinstance(vessel, FlowVessel)
+            _, state, _ = vessel._rest(case)
             end = 0.0
         else:
             state = end_state(case, end, self.rtol, self.atol)

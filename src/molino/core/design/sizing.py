@@ -326,6 +326,9 @@ def check_size(vessel: Vessel | Train, metric: Metric, vary: str | None) -> str:
             message = "which vessel of the train?" if vary is None else f"'{vary}' of the train cannot be varied"
             raise InputError(message, vessel.label, nearest(vary or "", sizes, "name its vessels"))
         return vary
+    if not vessel._sizes:
+        advice = "sweep a condition, or size a tank or tube on the same feed"
+        raise InputError(f"a vessel at {vessel.noun} has no size", vessel.label, advice)
     vary, counts = vary or vessel._default_size(), counts_of(vessel)
     if vary not in (*vessel._sizes, *counts):
         known = [*vessel._sizes, *counts]

@@ -16,17 +16,17 @@ from molino.core import units
 from molino.core.arguments import checked
 from molino.core.balances.compiled import compiled
 from molino.core.balances.integrate import RUN_OUT
-from molino.core.balances.many import integrate_many, steady_many
+from molino.core.balances.many import integrate_many
 from molino.core.balances.system import Balances
 from molino.core.errors import Faults, InputError, MolinoError
 from molino.core.frozen import Frozen
 from molino.core.results import Result
 from molino.core.units import Display, Value
 from molino.core.vessels.base import Setting, Vessel
+from molino.core.vessels.flow_vessel import FlowVessel
 from molino.core.vessels.metrics import Metric, parse_metric
 from molino.core.vessels.mixture import read_portion
 from molino.core.vessels.parameter_map import ParameterMap
-from molino.core.vessels.roles import FLOW, VOLUME
 from molino.core.vessels.train import Train
 
 if TYPE_CHECKING:
@@ -600,8 +600,8 @@ def _in_unit(
 def _states(vessel: Vessel, balances: Balances, table: np.ndarray, ends: np.ndarray) -> np.ndarray:
     """The states at the end of every case, shape (cases, states); nan where one has come to what cannot be."""
     if vessel._has_steady_state:
-        volume, flow = (table[:, balances.parameters.index(symbol)] for symbol in (VOLUME, FLOW))
-        return steady_many(balances, table, volume / flow)
+        assert isinstance(vessel, FlowVessel)
+        return vessel._rest_many(balances, table)
     states = integrate_many(balances, table, ends)
     held = states[:, balances.amounts]
     below = (held < -RUN_OUT * np.max(np.abs(held), axis=1, keepdims=True)).any(axis=1)

@@ -13,7 +13,7 @@ import sympy as sp
 from molino.core.balances.boundary import solve_boundary
 from molino.core.balances.compiled import compiled
 from molino.core.balances.integrate import RUN_OUT, integrate, observe
-from molino.core.balances.steady import steady, steady_slopes
+from molino.core.balances.steady import steady_slopes
 from molino.core.balances.system import TIME, Case
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.dual import Dual, value_of
@@ -25,11 +25,12 @@ from molino.core.vessels.base import Vessel
 from molino.core.vessels.batch import Batch
 from molino.core.vessels.changes import changed_numbers
 from molino.core.vessels.feed import Feed
+from molino.core.vessels.flow_vessel import FlowVessel
 from molino.core.vessels.metrics import Metric
 from molino.core.vessels.parameter_map import ParameterMap
 from molino.core.vessels.piecewise_linear import PiecewiseLinear, segments
 from molino.core.vessels.plug_flow import PlugFlow
-from molino.core.vessels.roles import AMOUNT, FLOW, MOLAR_FLOW, VOLUME
+from molino.core.vessels.roles import AMOUNT, MOLAR_FLOW
 from molino.core.vessels.semi_batch import SemiBatch
 from molino.core.vessels.sensitivity import slopes_at
 from molino.core.vessels.stirred_tank import StirredTank
@@ -297,7 +298,8 @@ class SteadySample(Sample):
         values, slopes = [], []
         for n, tank in enumerate(self.tanks):
             case, by, chain = tank.at(parameters)
-            state, _ = steady(case, case.value(VOLUME) / case.value(FLOW), self.last.get(n))
+            assert isinstance(tank.vessel, FlowVessel)
+            case, state, _ = tank.vessel._rest(case, self.last.get(n))
             self.last[n] = state
             sensitivity = steady_slopes(case, state, by)[None]
             v, s = observe(case, self.expressions, np.zeros(1), state[None], sensitivity, by)
@@ -392,7 +394,7 @@ def sample_of(
         for metric in metrics:
             vessel._expression(metric)
         return TrainSample(seen, vessel, places, metrics)
-    if isinstance(vessel, StirredTank) and run.along != "time":
+    if vessel._has_steady_state and run.along != "time":
         if run.along == OUTLET:
             tanks = [vessel]
         elif run.is_simple:
@@ -400,6 +402,7 @@ def sample_of(
         else:
             tanks = [vessel.with_(**{**dict.fromkeys(vessel._sizes), run.along: float(t)}) for t in distinct]
         for tank in tanks:
+            assert isinstance(tank, FlowVessel)
             tank._require_volume()
         expressions = tuple(vessel._expression(metric) for metric in metrics)
         return SteadySample(seen, tuple(VesselNumbers(v, v._case, places) for v in tanks), expressions)

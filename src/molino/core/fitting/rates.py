@@ -637,6 +637,9 @@ def _compiled(network: SymbolicNetwork, species: str) -> tuple[Any, Any, tuple[s
             swap[symbol] = concentration(kind[1]) * GAS_CONSTANT * TEMPERATURE
         if kind is not None and kind[0] == "x":
             swap[symbol] = concentration(kind[1]) / total
+        if kind is not None and kind[0] in ("a", "f"):
+            message = f"the rate law asks for {symbol}, which follows from a model of the fluid"
+            raise InputError(message, "rates", "write it with concentrations, or fit runs of a vessel")
     laws = [rate.xreplace(swap) for rate in network.rates]
     if species:
         row = network.species.index(species)

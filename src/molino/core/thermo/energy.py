@@ -155,6 +155,19 @@ def references(chemistry: Chemistry, energy: Energy, capacity: float = 0.0) -> d
     return {reference(name): float(h) for name, h in zip(energy.species, found_h, strict=True)}
 
 
+def formation_enthalpies(chemistry: Chemistry) -> dict[sp.Symbol, float] | InputError:
+    """The enthalpy of formation of every species at 298.15 K in J/mol, or what they lack."""
+    faults, found = Faults(), {}
+    for one in chemistry.species:
+        with faults.at():
+            found[reference(one.name)] = _formation(one)
+    try:
+        faults.raise_any()
+    except InputError as error:
+        return error
+    return found
+
+
 def moved_references(
     chemistry: Chemistry, references: Mapping[sp.Symbol, float], given: Mapping[str, Number]
 ) -> dict[sp.Symbol, Number]:

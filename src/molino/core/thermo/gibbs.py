@@ -13,11 +13,13 @@ traces need no starting point and no lower limit, and phases appear and vanish b
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
+from scipy.linalg.lapack import dgesv
 
 from molino.core.errors import SolveError
 
@@ -32,6 +34,16 @@ _TRACE = 1e-12
 """What a next search begins with at least."""
 _STALLED = 4
 """Steps without progress, to rounding, after which it is done."""
+_UNMIXED = 1e-3
+"""Share of what is there that the search from the state without mixing takes for absent."""
+_MOST_OF_SET = 60
+_MOST_PIVOTS = 200
+_ROUNDING = 1e-14
+"""Share of what adds up to it below which a total is zero."""
+_OUT = -1e3
+"""Potential of what no species that exists holds."""
+_MATTERS, _RISES_TO, _LOG_LEAST = -18.4, -9.2, -575.0
+"""Logarithms of fractions: of what matters for the step, of how far a trace rises at once, and of the least amount."""
 _LEAST_GAP = 1e-22
 """Their product at which both are nothing: a phase at the boundary of existing."""
 
@@ -74,7 +86,7 @@ class GibbsProblem:
         self.holds, self.phases = np.asarray(holds, dtype=float), [np.array(p, dtype=int) for p in phases]
         self._known: dict[bytes, _Reduced] = {}
 
-    def solve(self, g: np.ndarray, totals: np.ndarray) -> LeastGibbs:
+    def solve(self, g: np.ndarray, totals: np.ndarray, volume: float | None = None) -> LeastGibbs:
         """The amounts of least Gibbs energy.
 
         Parameters
@@ -83,6 +95,8 @@ class GibbsProblem:
             Chemical potential over R T of each species alone in the state of its phase.
         totals : array, shape (conserved,)
             Not negative; of what is 0 no species that holds it exists.
+        volume : float, optional
+            Where the first phase counts amounts per volume, g_i + ln(n_i/V) = a_i.y, in place of fractions.
 
         Raises
         ------
@@ -98,8 +112,9 @@ class GibbsProblem:
         phases, distances = np.zeros(len(self.phases)), np.full(len(self.phases), np.inf)
         found = None
         if len(reduced.species):
-            size = float(totals.sum())
-            found = _found(reduced, g[reduced.species], totals[reduced.rows] / size)
+            size = 2.0 ** round(float(np.log2(totals.sum())))  # a power of two, so that dividing by it rounds nothing
+            per = volume / size if volume is not None else None
+            found = _found(reduced, g[reduced.species], totals[reduced.rows] / size, per)
             amounts[reduced.species] = size * found.amounts
             potentials[reduced.rows] = found.potentials
             phases[reduced.places], distances[reduced.places] = size * found.phases, found.distances
@@ -127,6 +142,14 @@ class _Reduced:
         self.rows = np.array(rows, dtype=int)
         self.holds = whole.holds[np.ix_(self.species, self.rows)]
 
+        member = np.zeros((len(self.species), len(self.phases)))
+        for k, members in enumerate(self.phases):
+            member[members, k] = 1.0
+        self.both = np.hstack([self.holds, member])
+        places = len(self.rows) + np.arange(len(self.phases))
+        self.corner = places, places
+        self.basis: tuple[np.ndarray, np.ndarray] | None = None
+
     @cached_property
     def owner(self) -> np.ndarray:
         """The phase of each species."""
@@ -136,21 +159,27 @@ class _Reduced:
         return found
 
 
-def _found(problem: _Reduced, g: np.ndarray, totals: np.ndarray) -> LeastGibbs:
-    """From equal amounts; where that fails, by way of smaller differences of the potentials."""
-    start: np.ndarray | None = None
-    for share in (1.0, *_BY_WAY_OF):
-        try:
-            with np.errstate(all="ignore"):
-                found = _Search(problem, share * g, totals).solve(start)
-        except SolveError:
-            if share == 1.0 and start is not None:
-                raise
-            continue
-        if share == 1.0:
-            return found
-        start = np.maximum(found.amounts, _TRACE)
-    raise _not_found()
+def _found(problem: _Reduced, g: np.ndarray, totals: np.ndarray, volume: float | None) -> LeastGibbs:
+    """From what is least without mixing; from equal amounts; by way of smaller differences of the potentials."""
+    with np.errstate(all="ignore"):
+        search = _Search(problem, g, totals, volume)
+        for way in (search.by_sets, lambda: search.solve(*search.even())):
+            try:
+                return way()
+            except SolveError:
+                continue
+        amounts: np.ndarray | None = None
+        for share in _BY_WAY_OF:
+            search = _Search(problem, share * g, totals, volume)
+            n, s = search.even()
+            try:
+                found = search.solve(n if amounts is None else np.maximum(amounts, _TRACE), s)
+            except SolveError:
+                if share == 1.0:
+                    raise
+                continue
+            amounts = found.amounts
+    return found
 
 
 def _not_found() -> SolveError:
@@ -158,60 +187,211 @@ def _not_found() -> SolveError:
 
 
 class _Search:
-    def __init__(self, problem: _Reduced, g: np.ndarray, totals: np.ndarray) -> None:
+    """Newton's method from the state that is least without mixing.
+
+    In the logarithms of the amounts and the potentials: g_i + ln(n_i/N) = a_i.y + s in each phase, N its amount and s
+    its distance from existing, with N s going to zero: a primal-dual method of interior points. Where one mixture is
+    all that there is, it exists, and s is zero.
+    """
+
+    def __init__(self, problem: _Reduced, g: np.ndarray, totals: np.ndarray, volume: float | None) -> None:
         self.p, self.g, self.b, self.a = problem, g, totals, problem.holds
-        self.count = len(problem.phases)
-        self.member = np.zeros((self.count, len(g)))
-        self.member[problem.owner, np.arange(len(g))] = 1.0
+        self.volume = volume if 0 in problem.places else None
 
-    def solve(self, start: np.ndarray | None = None) -> LeastGibbs:
-        """Newton's method in the logarithms of the amounts and the potentials.
-
-        g_i + ln(n_i/N) = a_i.y + s in each phase, N its amount and s its distance from existing, with N s going to
-        zero: a primal-dual method of interior points.
-        """
-        a, g, owner, b = self.a, self.g, self.p.owner, self.b
-        m, K = len(b), self.count
-        n = np.full(len(g), 1.0 / max(float(a.sum()), 1.0)) if start is None else start
-        N, s, y = self.member @ n, np.ones(K), np.zeros(m)
-        whole, share, last, stalled = np.zeros((m + K, m + K)), 0.0, np.inf, 0
+    def solve(self, n: np.ndarray, s: np.ndarray) -> LeastGibbs:
+        """From amounts of the species and distances of the phases."""
+        p, g, owner, b, V = self.p, self.g, self.p.owner, self.b, self.volume
+        m, K, E = len(b), len(p.phases), p.both
+        N, y = self._sizes(n), np.zeros(m)
+        if V is not None:
+            s[0] = 0.0
+        share, last, stalled, right = 0.0, np.inf, 0, np.empty(m + K)
         for step in range(_MOST):
             gap = float(N @ s) / K
-            mu = gap * (0.01 if share == 1.0 else 0.1)
-            fixed = 1.0 + (mu / N)[owner] - g - np.log(n / N[owner])
-            weighted, free = a * n[:, None], 1.0 - s
-            per_phase = self.member @ weighted
-            held = self.member @ n
-            whole[:m, :m], whole[:m, m:] = a.T @ weighted, per_phase.T * free
-            whole[m:, :m] = per_phase
-            whole[m:, m:] = np.diag(held * free - N)
-            right = np.concatenate([b - weighted.T @ fixed, N - self.member @ (n * fixed)])
-            change = _solved(whole, right)
+            bar = gap * (0.01 if share == 1.0 else 0.1) / N
+            if V is not None:
+                bar[0] = 0.0
+            fixed = (1.0 + bar)[owner] - g - np.log(n / N[owner])
+            weighted, free = E * n[:, None], 1.0 - s
+            whole = E.T @ weighted
+            q = fixed @ weighted
+            right[:m], right[m:] = b - q[:m], N - q[m:]
+            whole[:, m:] *= free
+            whole[p.corner] -= N
+            if V is not None:
+                whole[m, :], whole[m, m], right[m] = 0.0, 1.0, 0.0
+            size = np.abs(whole.diagonal())
+            size = np.where(size > 0, 1.0 / np.sqrt(np.maximum(size, 1e-300)), 1.0)
+            change = _solved(whole * size[:, None] * size, right * size) * size
             y, d = change[:m], change[m:]
-            D = a @ y + (d * free)[owner] + fixed - 1.0
-            ds = mu / N - s - s * d
+            D = E[:, :m] @ y + (d * free)[owner] + fixed - 1.0
+            ds = bar - s - s * d
             share = self._share(n / N[owner], D, d, s, ds)
             n, s = np.maximum(n * np.exp(np.minimum(share * D, 300.0)), _LEAST), s + share * ds
-            N = self.member @ n
+            N = self._sizes(n)
             if not (np.isfinite(N).all() and np.isfinite(s).all()):
                 raise _not_found()
-            missed, exists = float(np.max(np.abs(n @ a - b) / b)), s < N
+            exists = s < N
+            missed = float(np.max(np.abs(n @ self.a - b) / b))
             moved = float(np.max(np.abs(D[exists[owner]]), initial=0.0))
             is_decided = bool((np.minimum(N, s) < _APART * np.maximum(N, s)).all()) or gap < _LEAST_GAP
             is_there = is_decided and missed < 1e-9 and float(s[exists].max(initial=0.0)) < 1e-15
             stalled += is_there and share == 1.0 and moved > 0.3 * last
             if share == 1.0 and is_there and ((moved < 1e-13 and missed < 1e-13) or stalled > _STALLED):
-                amounts = self._closed(np.where(exists[owner], n, 0.0))
+                amounts = _closed(self.a, b, np.where(exists[owner], n, 0.0))
                 return LeastGibbs(amounts, y, np.where(exists, N, 0.0), np.where(exists, 0.0, s), step)
             last = moved
         raise _not_found()
 
-    def _closed(self, n: np.ndarray) -> np.ndarray:
-        """Amounts with what is conserved to rounding, by potentials that are moved by next to nothing."""
-        for _ in range(2):
-            weighted = self.a * n[:, None]
-            n = n * (1 + self.a @ _solved(self.a.T @ weighted, self.b - n @ self.a))
-        return n
+    def even(self) -> tuple[np.ndarray, np.ndarray]:
+        """Equal amounts of all species, each phase away from existing."""
+        return np.full(len(self.g), 1.0 / max(float(self.a.sum()), 1.0)), np.ones(len(self.p.phases))
+
+    def _unmixed(self) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """What is least without mixing, by the simplex method from one species of each element: which species there
+        are, how much of each, and the inverse of what they hold.
+
+        G. B. Dantzig, Linear Programming and Extensions, 1963, chapter 5.
+        """
+        a, g, b = self.a, self.g, self.b
+        m, count, most = len(b), len(g), 1e4 + 10 * float(np.abs(self.g).max())
+        basis, held, inverse, cost = np.arange(count, count + m), b.copy(), np.eye(m), np.full(m, most)
+        if (last := self.p.basis) is not None and (b @ last[1]).min() >= 0.0:
+            basis, inverse = last[0].copy(), last[1].copy()
+            held, cost = b @ inverse, g[basis]
+        allowed = -1e-9 * (1 + most * 1e-4)
+        for _ in range(_MOST_PIVOTS):
+            lowest = g - a @ (inverse @ cost)
+            enters = int(lowest.argmin())
+            if lowest[enters] > allowed:
+                left = np.flatnonzero(basis >= count)
+                if not len(left):
+                    break
+                leaves = int(left[0])  # a stand-in of amount zero makes place for any species
+                enters = int(np.abs(a @ inverse[:, leaves]).argmax())
+                along = a[enters] @ inverse
+            else:
+                along = a[enters] @ inverse
+                rising = along > 1e-9
+                ratio = np.full(m, np.inf)
+                ratio[rising] = held[rising] / along[rising]
+                leaves = int(ratio.argmin())
+                if not rising[leaves]:
+                    raise _not_found()
+            step = held[leaves] / along[leaves]
+            held = held - step * along
+            held[leaves] = step
+            basis[leaves], cost[leaves] = enters, g[enters]
+            change = along.copy()
+            change[leaves] -= 1.0
+            inverse = inverse - np.outer(inverse[:, leaves], change / along[leaves])
+        else:
+            raise _not_found()
+        try:
+            inverse = np.linalg.inv(a[basis])
+        except np.linalg.LinAlgError as error:
+            raise _not_found() from error
+        held = b @ inverse
+        held = held + np.asarray(b - np.longdouble(held) @ a[basis].astype(np.longdouble), dtype=float) @ inverse
+        held[np.abs(held) < _ROUNDING * (np.abs(b) @ np.abs(inverse))] = 0.0
+        if held.min() < 0:
+            raise _not_found()
+        self.p.basis = basis, inverse
+        return basis, held, inverse
+
+    def by_sets(self) -> LeastGibbs:
+        """With the pure phases that exist without mixing; then those that are wanted, without those that are not.
+
+        What is conserved is counted in the species that exist without mixing, so that where one of these holds all
+        but traces, the traces balance among themselves and nothing is lost to rounding (S. R. Brinkley, J. Chem. Phys.
+        15 (1947) 107, for the choice of components).
+        """
+        p, g = self.p, self.g
+        if len(p.phases) > 1 and max(len(members) for members in p.phases[1:]) > 1:
+            raise _not_found()
+        basis, amounts, inverse = self._unmixed()
+        a = self.a @ inverse
+        a[np.abs(a) < 1e-12] = 0.0
+        can, kept = _that_can_exist(a, amounts)
+        n, y = np.zeros(len(g)), g[basis].copy()
+        n[basis] = amounts
+        fluid = p.phases[0][can[p.phases[0]]]
+        pure = np.array([members[0] for members in p.phases[1:] if can[members[0]]], dtype=int)
+        if not len(fluid):
+            raise _not_found()
+        exists = n[pure] > 0
+        N = max(float(n[fluid].sum()), _UNMIXED * float(n.sum()))
+        start = np.maximum(n[fluid], _UNMIXED * N * np.exp(np.clip(a[fluid] @ y - g[fluid], -600.0, 0.0)))
+        steps = 0
+        for _ in range(2 * len(pure) + 8):
+            start, held, y[kept], more = self._of_set(a[:, kept], amounts[kept], start, fluid, pure[exists])
+            steps += more
+            wanted = np.where(exists, 0.0, a[pure] @ y - g[pure])
+            if held.min(initial=0.0) < 0:
+                exists[np.flatnonzero(exists)[int(np.argmin(held))]] = False
+            elif wanted.max(initial=0.0) > 1e-13 * (1 + float(np.abs(g).max())):
+                exists[int(np.argmax(wanted))] = True
+            else:
+                n = np.zeros(len(g))
+                n[fluid], n[pure[exists]] = start, held
+                n = _closed(a[:, kept], amounts[kept], n)
+                y[~kept] = _OUT
+                phases = np.array([n[members].sum() for members in p.phases])
+                away = np.array([np.maximum(g[k] - a[k] @ y, 0.0) for k in (m[0] for m in p.phases)])
+                return LeastGibbs(n, inverse @ y, phases, np.where(phases > 0, 0.0, away), steps)
+        raise _not_found()
+
+    def _of_set(
+        self, a: np.ndarray, b: np.ndarray, n: np.ndarray, fluid: np.ndarray, solids: np.ndarray
+    ) -> tuple[np.ndarray, np.ndarray, np.ndarray, int]:
+        """The fluid and the amounts of the pure phases that exist, without asking whether these are above zero."""
+        V, m, k = self.volume, len(b), len(solids)
+        g, held = self.g[fluid], np.zeros(k)
+        E, pure = np.ones((len(fluid), m + 1)), a[solids]
+        E[:, :m] = a[fluid]
+        whole, right, scale = np.zeros((m + 1 + k, m + 1 + k)), np.zeros(m + 1 + k), np.ones(m + 1 + k)
+        right[m + 1 :] = self.g[solids]
+        diagonal = whole.ravel()[:: m + 2 + k][: m + 1]
+        N = V if V is not None else float(n.sum())
+        logs, last = np.log(n), np.inf
+        for step in range(_MOST_OF_SET):
+            shares = logs - math.log(N)
+            fixed = 1.0 - g - shares
+            weighted = E * n[:, None]
+            whole[: m + 1, : m + 1] = E.T @ weighted
+            q = fixed @ weighted
+            right[:m], right[m] = b - q[:m], N - q[m]
+            scale[: m + 1] = 1.0 / np.sqrt(np.maximum(diagonal, 1e-300))
+            whole[:m, m + 1 :], whole[m + 1 :, :m] = pure.T, pure
+            whole[m, m] -= N
+            if V is not None:
+                whole[m, :], whole[m, m], right[m] = 0.0, 1.0, 0.0
+            change = _solved(whole * scale[:, None] * scale, right * scale) * scale
+            d, D = abs(float(change[m])), E @ change[: m + 1] + fixed - 1.0
+            size = np.abs(D)
+            limits = np.where(shares > _MATTERS, 2.0, np.where(D > 0, _RISES_TO - shares, np.inf)) / np.maximum(
+                size, 1e-300
+            )
+            share = min(1.0, max(float(limits.min()), 1e-6), 2.0 / max(d, 1e-300))
+            logs = np.maximum(logs + share * D, _LOG_LEAST)
+            n = np.exp(logs)
+            held = held + share * (change[m + 1 :] - held)
+            N = V if V is not None else float(n.sum())
+            if share < 1.0 or not (moved := max(float(size.max()), d)) < 1e-5:
+                continue
+            there = n @ np.abs(E[:, :m]) + held @ np.abs(pure) + np.abs(b)
+            missed = float((np.abs(n @ E[:, :m] + held @ pure - b) / np.maximum(there, 1e-300)).max())
+            if (moved < 1e-9 and missed < 1e-13) or (0.3 * last < moved < 1e-7):
+                return n, held, change[:m], step + 1
+            last = moved
+        raise _not_found()
+
+    def _sizes(self, n: np.ndarray) -> np.ndarray:
+        """The amount of each phase; of one that counts per volume that volume."""
+        N = np.asarray(n @ self.p.both[:, len(self.b) :])
+        if self.volume is not None:
+            N[0] = self.volume
+        return N
 
     @staticmethod
     def _share(x: np.ndarray, D: np.ndarray, d: np.ndarray, s: np.ndarray, ds: np.ndarray) -> float:
@@ -230,18 +410,35 @@ class _Search:
         return max(share, 1e-6)
 
 
+def _that_can_exist(a: np.ndarray, b: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Which species can exist, and which balances remain: none whose total is zero and which all species add to."""
+    can, kept = np.ones(len(a), dtype=bool), np.ones(len(b), dtype=bool)
+    while True:
+        empty = kept & (b == 0) & (a[can] >= 0).all(axis=0)
+        if not empty.any():
+            return can, kept
+        can &= ~(a[:, empty] > 0).any(axis=1)
+        kept &= ~empty
+
+
+def _closed(a: np.ndarray, b: np.ndarray, n: np.ndarray) -> np.ndarray:
+    """Amounts with what is conserved to rounding, by potentials that are moved by next to nothing."""
+    for _ in range(2):
+        weighted = a * n[:, None]
+        size = 1.0 / np.sqrt(np.maximum((a * weighted).sum(axis=0), 1e-300))
+        matrix = a.T @ weighted * size[:, None] * size
+        n = n * (1 + a @ (_solved(matrix, (b - n @ a) * size) * size))
+    return n
+
+
 def _solved(matrix: np.ndarray, right: np.ndarray) -> np.ndarray:
-    """A system whose rows and columns may be of very different sizes."""
-    size = 1 / np.sqrt(np.maximum(np.abs(np.diag(matrix)), 1e-300))
-    size = np.where(np.diag(matrix) == 0, 1.0, size)
-    scaled = matrix * size[:, None] * size
+    """A system, of least squares where it is singular."""
+    _, _, found, info = dgesv(matrix, right)
+    if info == 0 and np.isfinite(found).all():
+        return np.asarray(found)
+    if not np.isfinite(matrix).all() or not np.isfinite(right).all():
+        raise _not_found()
     try:
-        found = np.linalg.solve(scaled, right * size)
-        if np.isfinite(found).all():
-            return np.asarray(found * size)
-    except np.linalg.LinAlgError:
-        pass
-    try:
-        return np.asarray(np.linalg.lstsq(scaled, right * size, rcond=1e-14)[0] * size)
-    except np.linalg.LinAlgError as error:
+        return np.asarray(np.linalg.lstsq(matrix, right, rcond=1e-14)[0])
+    except (np.linalg.LinAlgError, ValueError) as error:
         raise _not_found() from error

@@ -16,6 +16,7 @@ from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE
 from molino.core.chemistry.numeric_function import NumericFunction
 from molino.core.frozen import Frozen
 from molino.core.symbols import Quantity, Role
+from molino.core.thermo.activity import ActivityNumbers, ExcessGibbs
 from molino.core.thermo.cubic import FORMS, CubicEquation
 from molino.core.thermo.energy import CAPACITY, Energy
 from molino.core.units import GAS_CONSTANT
@@ -28,6 +29,8 @@ _MOLAR_VOLUME = Role("molar volume", "v[{}]", "v_{{{}}}", sign="positive")
 _OF_STATE = Role("equation of state", "{}", sign="positive")
 """What a cubic equation of state defines on the way."""
 _SLOPE = Role("slope of the equation of state", "slope of {}")
+STANDARD_PRESSURE = 1e5
+"""Pressure of the standard state of gases in Pa."""
 
 
 def molar_volume(species: str) -> Quantity:
@@ -98,32 +101,42 @@ class Content:
     written out in full.
     """
 
-    def __init__(self, phase: PhaseModel, n: Sequence[sp.Expr], T: sp.Expr, P: sp.Expr) -> None:
-        self.phase, self.n, self.T, self.P = phase, n, T, P
+    def __init__(
+        self, phase: PhaseModel, n: Sequence[sp.Expr], T: sp.Expr, P: sp.Expr, place: str = ""
+    ) -> None:  # fmt: skip
+        self.phase, self.n, self.T, self.P, self.place = phase, n, T, P, place
         self.definitions: list[tuple[sp.Symbol, sp.Expr]] = []
+        self.excess: ExcessGibbs | None = None
         if phase.real is not None:
             self._define(phase.real)
+        if phase.activity is not None:
+            self.excess = ExcessGibbs(phase.activity, n, T, place)
+            self.definitions = self.excess.definitions
 
     def _define(self, real: RealGas) -> None:
         """N, N b, N^2 a with its slopes in T, A = a P/(R T)^2, B = b P/(R T) and Z."""
         n, T, count = self.n, self.T, range(len(self.n))
         names = ("total amount", "N b", "N2 a", "slope of N2 a", "curvature of N2 a", "A", "B", "Z")
-        self.N, self.D, self.S, self.S1, S2, A, B, self.Z = (_OF_STATE(name) for name in names)
+        self.N, self.D, self.S, self.S1, S2, A, B, self.Z = (self._own(name) for name in names)
         self.A, self.B, self.S2 = A, B, S2
-        root = [_SLOPE(f"root {i}") for i in count]
-        slope, curve = ([_SLOPE(f"{word} {i}") for i in count] for word in ("root slope", "root curve"))
         found: list[tuple[sp.Symbol, sp.Expr]] = []
+
+        def defined(name: str, e: sp.Expr) -> sp.Expr:
+            found.append((self._own(name), e))
+            return found[-1][0]
+
+        roots: list[list[sp.Expr]] = [[], [], []]
         for i, e in enumerate(real.roots(T)):
-            found += [(root[i], e), (slope[i], e.diff(T)), (curve[i], e.diff(T, 2))]
-        self.s = [2 * root[i] * sp.Add(*(n[j] * real.pairs[i][j] * root[j] for j in count)) for i in count]
-        self.s1 = [
-            2 * sp.Add(*(n[j] * real.pairs[i][j] * (slope[i] * root[j] + root[i] * slope[j]) for j in count))
-            for i in count
-        ]
-        second = [
-            2 * sp.Add(*(n[j] * real.pairs[i][j] * (curve[i] * root[j] + slope[i] * slope[j]) for j in count))
-            for i in count
-        ]
+            for k, word in enumerate(("root", "root slope", "root curve")):
+                roots[k].append(defined(f"{word} {i}", e.diff(T, k)))
+        root, slope, curve = roots
+        around = [
+            [defined(f"attraction {k} {i}", sp.Add(*(n[j] * real.pairs[i][j] * row[j] for j in count))) for i in count]
+            for k, row in enumerate(roots)
+        ]  # sum_j n_j (1 - k_ij) sqrt(a_j), with its slopes in T
+        self.s = [2 * root[i] * around[0][i] for i in count]
+        self.s1 = [2 * (slope[i] * around[0][i] + root[i] * around[1][i]) for i in count]
+        second = [2 * (curve[i] * around[0][i] + 2 * slope[i] * around[1][i] + root[i] * around[2][i]) for i in count]
         RT = GAS_CONSTANT * T
         one, two = FORMS[real.form].d
         found += [
@@ -131,7 +144,7 @@ class Content:
             (self.D, sp.Add(*(x * b for x, b in zip(n, real.b, strict=True)))),
             (self.S, sp.Add(*(x * s for x, s in zip(n, self.s, strict=True))) / 2),
             (self.S1, sp.Add(*(x * s for x, s in zip(n, self.s1, strict=True))) / 2),
-            (S2, sp.Add(*(x * s for x, s in zip(n, second, strict=True)))),
+            (S2, sp.Add(*(x * s for x, s in zip(n, second, strict=True))) / 2),
             (A, self.S * self.P / (self.N * RT) ** 2),
             (B, self.D * self.P / (self.N * RT)),
             (self.Z, GasRoot(A, B, sp.Float(one + two), sp.Float(one * two))),
@@ -140,10 +153,12 @@ class Content:
         self._inner = {A: found[-3][1], B: found[-2][1]}
         root_of = found[-1][1]
         self._root_slopes = {
-            A: root_of.fdiff(1).xreplace({root_of: self.Z}),
-            B: root_of.fdiff(2).xreplace({root_of: self.Z}),
+            A: defined("Z by A", root_of.fdiff(1).xreplace({root_of: self.Z})),
+            B: defined("Z by B", root_of.fdiff(2).xreplace({root_of: self.Z})),
         }
         log = sp.log((self.Z + one * B) / (self.Z + two * B)) / (one - two)
+        self.attraction = defined("attraction", A / B * log)
+        self.repulsion = defined("repulsion", sp.log(self.Z - B))
         self._departure = self.N * RT * (self.Z - 1) + (T * self.S1 - self.S) / self.D * log
         self._volume = self.Z * self.N * RT / self.P
         self._slopes: dict[str, sp.Symbol] = {}
@@ -156,8 +171,12 @@ class Content:
 
     def _keep(self, name: str, slope: sp.Expr) -> None:
         """A slope under a symbol of its own."""
-        self._slopes[name] = _SLOPE(name)
+        self._slopes[name] = _SLOPE(self.place + name)
         self.definitions.append((self._slopes[name], slope))
+
+    def _own(self, name: str) -> sp.Symbol:
+        """A symbol of its own."""
+        return _OF_STATE(self.place + name)
 
     def _total(self, e: sp.Expr, slopes: dict[sp.Symbol, sp.Expr], along: sp.Expr | None = None) -> sp.Expr:
         """The whole derivative of an expression by something of which N, N b, N^2 a and its slope have these slopes."""
@@ -204,13 +223,19 @@ class Content:
     @property
     def departure(self) -> sp.Expr:
         """Enthalpy less that of the ideal state in J (of flows in W)."""
+        if self.excess is not None:
+            return self.excess.enthalpy
         return self._departure if self.phase.real is not None else sp.Integer(0)
 
     def departure_by_amount(self, i: int) -> sp.Expr:
+        if self.excess is not None:
+            return self.excess.enthalpy_by_amount(i)
         return self._slopes[f"departure by {i}"] if self.phase.real is not None else sp.Integer(0)
 
     @property
     def departure_by_T(self) -> sp.Expr:
+        if self.excess is not None:
+            return self.excess.enthalpy_by_T
         if self.phase.real is None:
             return sp.Integer(0)
         return self._slopes["departure by T"]
@@ -218,6 +243,25 @@ class Content:
     @property
     def departure_by_P(self) -> sp.Expr:
         return self._slopes["departure by P"] if self.phase.real is not None else sp.Integer(0)
+
+    def log_coefficient(self, i: int) -> sp.Expr:
+        """ln of the fugacity coefficient of a species in a gas, or of its activity coefficient in a liquid.
+
+        ln phi_i = b_i/b (Z - 1) - ln(Z - B) - A/B (2 sum_j x_j a_ij/a - b_i/b) ln((Z + d_1 B)/(Z + d_2 B))/(d_1 - d_2)
+        (G. Soave, Chem. Eng. Sci. 27 (1972) 1197).
+        """
+        if self.excess is not None:
+            return self.excess.log_coefficient(i)
+        real = self.phase.real
+        if real is None:
+            return sp.Integer(0)
+        b = sp.Float(real.b[i]) * self.N / self.D
+        return b * (self.Z - 1) - self.repulsion - (self.s[i] * self.N / self.S - b) * self.attraction
+
+    def log_activity(self, i: int) -> sp.Expr:
+        """ln of the activity of a species: f/P0 with P0 = 1 bar of a gas, x gamma of a liquid."""
+        share = sp.log(self.n[i] / sp.Add(*self.n)) + self.log_coefficient(i)
+        return share + sp.log(self.P / STANDARD_PRESSURE) if self.phase.is_gas else share
 
     def written_out(self, e: sp.Expr) -> sp.Expr:
         """An expression without the symbols of `definitions`: for streams that do not change along the way."""
@@ -234,10 +278,16 @@ class PhaseModel(Frozen):
     model: str
     energy: Energy | None = None
     real: RealGas | None = None
+    activity: ActivityNumbers | None = None
 
     @property
     def is_gas(self) -> bool:
         return self.model not in MODELS[:2]
+
+    @property
+    def mixes_with_heat(self) -> bool:
+        """Whether its enthalpy is not the sum of those of its species."""
+        return self.real is not None or self.activity is not None
 
     @property
     def carries_volume(self) -> bool:
@@ -249,7 +299,7 @@ class PhaseModel(Frozen):
         assert self.energy is not None
         held = sp.Add(*(x * self.energy.enthalpy(i, content.T) for i, x in enumerate(content.n)))
         if self.energy.carried:
-            return held + CAPACITY * carried * (content.T - sp.Float(STANDARD_TEMPERATURE))
+            held += CAPACITY * carried * (content.T - sp.Float(STANDARD_TEMPERATURE))
         return held + (content.written_out(content.departure) if written_out else content.departure)
 
     def stream_enthalpy(self, n: Sequence[sp.Expr], T: sp.Expr, P: sp.Expr, carried: sp.Expr) -> sp.Expr:
@@ -266,4 +316,4 @@ class PhaseModel(Frozen):
         """Heat capacity of a content at constant pressure in J/K (of molar flows in W/K)."""
         assert self.energy is not None
         held = sp.Add(*(x * self.energy.capacity(i, content.T) for i, x in enumerate(content.n)))
-        return held + CAPACITY * carried if self.energy.carried else held + content.departure_by_T
+        return (held + CAPACITY * carried if self.energy.carried else held) + content.departure_by_T

@@ -24,14 +24,15 @@ from molino.core.errors import Faults, InputError, UnitError, nearest
 from molino.core.frozen import Frozen, FrozenMapping, copied, field_names, settle
 from molino.core.printing import Printed
 from molino.core.schema import given_values, read_fields, schema_of, settings_of, sizes_of
+from molino.core.thermo.activity import ActivityModel
 from molino.core.thermo.energy import CAPACITY, Energy, enthalpies, moved_references
 from molino.core.thermo.phase_model import MODELS, PhaseModel, RealGas, molar_volume
 from molino.core.units import Display, Value
 from molino.core.vessels.catalyst import NO_CATALYST, Catalyst, check_catalyst
 from molino.core.vessels.checks import VesselReview, review_vessel, size_finding, temperature_findings
 from molino.core.vessels.equations import vessel_equations
-from molino.core.vessels.feed import check_contents, equation_of, is_molar, is_real
-from molino.core.vessels.heat import Adiabatic, HeatShape, Jacket, Profile, read_heat
+from molino.core.vessels.feed import check_contents, check_species, equation_of, is_molar, is_real, volume_model
+from molino.core.vessels.heat import Adiabatic, Duty, HeatShape, Jacket, Profile, read_heat
 from molino.core.vessels.metrics import Weights
 from molino.core.vessels.mixture import Contents, Mixture, Portion, read_portion
 from molino.core.vessels.model import Model, ModelKey
@@ -93,6 +94,8 @@ class Vessel(Frozen, Printed):
     """What it is called in messages."""
     _has_steady_state: ClassVar[bool] = False
     """Whether what flows in flows out, so that it comes to rest."""
+    _is_kinetic: ClassVar[bool] = True
+    """Whether its rate laws say what comes out."""
     _run_metrics: ClassVar[tuple[str, ...]] = ()
     """The metrics of a whole run that it has, which no expression of what comes out gives."""
     _sized_along: ClassVar[str] = "run"
@@ -421,6 +424,8 @@ class Vessel(Frozen, Printed):
                 (conductance, conductance, "heat transfer coefficient" if conductance == "U" else "heat capacity flow"),
             ):  # fmt: skip
                 found[name] = self._number(name, kind, getattr(self.heat, field), self._put_heat(field))
+        if isinstance(self.heat, Duty):
+            found["duty"] = self._number("duty", "power", self.heat.duty, self._put_heat("duty"), any_sign=True)
         flowing = self._contents().flowing
         for species in self._contents():
             found[f"[{species}]"] = Setting(
@@ -453,10 +458,13 @@ class Vessel(Frozen, Printed):
         own = {*self._sizes, *settings_of(type(self))} if taken is None else taken
         return f"constant {name}" if name in own else name
 
-    def _number(self, name: str, kind: str, own: Any, put: Callable[[Any], Vessel]) -> Setting:
+    def _number(
+        self, name: str, kind: str, own: Any, put: Callable[[Any], Vessel], any_sign: bool = False
+    ) -> Setting:  # fmt: skip
+        read = units.read if any_sign else units.positive
         form = kind if own is not None else ""
         value = own if isinstance(own, Value) else None
-        return Setting(name, kind, lambda v: (units.positive(v, kind, name).si, kind), put, _si(own), form, value=value)
+        return Setting(name, kind, lambda v: (read(v, kind, name).si, kind), put, _si(own), form, value=value)
 
     def _setting(self, name: str) -> Setting:
         if name not in self._settings:
@@ -476,7 +484,7 @@ class Vessel(Frozen, Printed):
             molar = units.unit(units.SI_UNITS["heat capacity"]).dimension
             bare_gas = given.unit is None and self.is_gas
             per = "mole" if bare_gas or (given.unit and units.unit(given.unit).dimension == molar) else "volume"
-        if per == "volume" and (self.is_gas or self._fluid_model == "additive volumes"):
+        if per == "volume" and (self.is_gas or volume_model(self._fluid_model) == "additive volumes"):
             message = "a heat capacity per volume belongs to a liquid of constant density"
             return InputError(message, "heat_capacity", "give it per mole, or one to each species")
         found = enthalpies(self.chemistry, per, given.si if given is not None else 0.0)
@@ -499,7 +507,11 @@ class Vessel(Frozen, Printed):
         if is_real(self._fluid_model):
             equation = equation_of(self._fluid_model, self._by_name)
             return PhaseModel(self.chemistry.names, equation.form, energy, RealGas.of(equation))
-        return PhaseModel(self.chemistry.names, self._fluid_model or MODELS[2 if self.is_gas else 0], energy)
+        model = volume_model(self._fluid_model) or MODELS[2 if self.is_gas else 0]
+        activity = None
+        if isinstance(self._fluid_model, ActivityModel):
+            activity = self._fluid_model.over(self.chemistry.species).numbers
+        return PhaseModel(self.chemistry.names, model, energy, None, activity)
 
     @cached_property
     def _key(self) -> ModelKey:
@@ -775,19 +787,23 @@ def check_vessel(
     """
     if species is not None:
         with faults.at():
-            check_contents(species, vessel.chemistry, vessel.label)
+            if vessel._is_kinetic:
+                check_contents(species, vessel.chemistry, vessel.label)
+            else:
+                check_species(species, vessel.chemistry, vessel.label)
         if not faults.found:
             with faults.at(vessel.label):
                 settle(vessel, _fed=vessel._mixture({}))
     network = vessel.chemistry.network
-    with faults.at(vessel.label):
-        check_catalyst(network, vessel.catalyst)
-    if network.by_temperature and temperature is None and not isinstance(vessel.heat, Profile):
+    if vessel._is_kinetic:
+        with faults.at(vessel.label):
+            check_catalyst(network, vessel.catalyst)
+    if vessel._is_kinetic and network.by_temperature and temperature is None and not isinstance(vessel.heat, Profile):
         message = f"no temperature is given, and {', '.join(network.by_temperature)} depends on it"
         faults.add(vessel.label, message, f"give {asks}, like '175 degC'")
-    elif temperature is None and isinstance(vessel.heat, Adiabatic | Jacket):
+    elif temperature is None and isinstance(vessel.heat, Adiabatic | Duty | Jacket):
         faults.add(vessel.label, "no temperature is given for the energy balance", f"give {asks}, like '175 degC'")
-    if network.by_pressure and species is not None and not vessel.is_gas:
+    if vessel._is_kinetic and network.by_pressure and species is not None and not vessel.is_gas:
         message = f"a rate law asks for the pressure {', '.join(network.by_pressure)}, but this vessel holds a liquid"
         faults.add(vessel.label, message, "give P of a gas (in the feed or charge), or write it with concentrations")
     if not faults.found and not isinstance(vessel.heat, Profile | None):

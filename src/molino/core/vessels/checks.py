@@ -18,6 +18,7 @@ from molino.core.symbols import symbol_words
 from molino.core.thermo.energy import reference
 from molino.core.units import Value
 from molino.core.vessels.catalyst import Catalyst, catalyst_symbols
+from molino.core.vessels.roles import IS_COUNTED, IS_THERE
 
 
 @dataclass(frozen=True)
@@ -126,7 +127,8 @@ def _count(chemistry: Chemistry, balances: Balances, case: Case, size: tuple[str
     equations += [symbol_words(s) for s, _ in balances.definitions]
     waiting = {p.symbol for p in chemistry.unknowns}
     values = zip(balances.parameters, case.values, strict=True)
-    numbers = [(symbol_words(p), bool(np.isfinite(v)) and p not in waiting) for p, v in values if p in used]
+    shown = [(p, v) for p, v in values if p in used and getattr(p, "role", None) not in (IS_THERE, IS_COUNTED)]
+    numbers = [(symbol_words(p), bool(np.isfinite(v)) and p not in waiting) for p, v in shown]
     if any(reference(s) in used for s in chemistry.names):
         numbers += [(p.name, False) for p in chemistry.enthalpies if p.unknown]
     numbers += [size] if size is not None else []

@@ -48,7 +48,7 @@ def vessel_equations(chemistry: Chemistry, key: ModelKey, balances: Balances) ->
     rates -= {RATE(name) for name in intrinsic}
     lines += [line(symbol, defined[symbol]) for symbol, _ in balances.definitions if symbol not in rates | inlined]
     lines += rate_laws(chemistry, intrinsic)
-    for state in balances.states:
+    for state in (s for s in balances.states if not s.algebraic):
         left = (f"{symbol_text(state.symbol)} at {along} = 0", f"{symbol_latex(state.symbol)}|_{{{along}=0}}")
         lines.append(Line((left[0], plain_text(state.initial)), (left[1], latex_text(state.initial))))
     return Equations(tuple(lines))

@@ -14,6 +14,7 @@ from molino.core.errors import Faults, InputError, UnitError, nearest
 from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
 from molino.core.schema import contents, option, quantities, quantity, read_fields
+from molino.core.thermo.activity import ActivityModel
 from molino.core.thermo.cubic import FORMS, CubicEquation
 from molino.core.thermo.phase_model import MODELS, GasRoot
 from molino.core.units import GAS_CONSTANT, Value
@@ -86,8 +87,9 @@ class Feed(Frozen, Printed):
         "4.2 kJ/kg/K" of a liquid; per mole "35 J/mol/K" of a gas.
     model : str or CubicEquation, optional
         How the volume follows from what there is: "constant density" (of a liquid; also one under a pressure),
-        "additive volumes" (of a liquid, from the molar volume or density of each species), "ideal gas", or a cubic
-        equation of state ("Soave", "Peng-Robinson", or a `CubicEquation` with binary parameters).
+        "additive volumes" (of a liquid, from the molar volume or density of each species), "ideal gas", a cubic
+        equation of state ("Soave", "Peng-Robinson", or a `CubicEquation` with binary parameters), or an `ActivityModel`
+        of a liquid that is not ideal, whose volumes are additive where all its species have one.
 
     Raises
     ------
@@ -132,7 +134,7 @@ class Feed(Frozen, Printed):
         with faults.at("feed"):
             settle(self, heat_capacity=read_mixture_capacity(self.heat_capacity, self.density))
         faults.raise_any()
-        if self.is_real or self.model == "additive volumes":
+        if self.is_real or volume_model(self.model) == "additive volumes":
             return
         if self.density is None and not self.contents.waits_for_species(self.flows, self.T, self.P):
             self.mixture(None)
@@ -212,7 +214,7 @@ def mixture_of(
     given = [t for t in totals if t is not None]
     pressure = P if is_gas(model, P, contents) else None
     if not is_real(model):
-        return contents.mixture(given, species, T, pressure, density, model == "additive volumes")
+        return contents.mixture(given, species, T, pressure, density, volume_model(model) == "additive volumes")
     if T is None or P is None or species is None:
         raise InputError("a real gas needs T and P", "feed", "give both")
     ideal = contents.mixture(given, species, T, P, None)
@@ -248,6 +250,14 @@ def _is_volume(value: Value) -> bool:
     return value.unit is not None and units.unit(value.unit).dimension == units.unit("m^3").dimension
 
 
+def volume_model(model: Any) -> str | None:
+    """How volume follows from what there is by a model, as `MODELS` says; None where nothing was given."""
+    if isinstance(model, ActivityModel):
+        known = all(s.molar_volume is not None or s.density is not None for s in model.species)
+        return MODELS[1] if known else MODELS[0]
+    return model.form if isinstance(model, CubicEquation) else model
+
+
 def is_real(model: Any) -> bool:
     """Whether a model is a cubic equation of state."""
     return isinstance(model, CubicEquation) or model in FORMS
@@ -255,14 +265,14 @@ def is_real(model: Any) -> bool:
 
 def check_model(model: Any) -> None:
     """Raise InputError for what is no way for a volume to follow from what there is."""
-    if model is not None and not isinstance(model, CubicEquation) and model not in MODELS:
+    if model is not None and not isinstance(model, CubicEquation | ActivityModel) and model not in MODELS:
         raise InputError(f"there is no model '{model}'", "model", nearest(str(model), MODELS))
 
 
 def is_gas(model: Any, P: Any, contents: Contents) -> bool:
     """Whether a mixture is a gas: by its model, or because it has a pressure."""
     if model is not None:
-        return model not in MODELS[:2]
+        return volume_model(model) not in MODELS[:2]
     return P is not None or contents.is_gas
 
 

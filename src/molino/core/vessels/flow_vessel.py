@@ -9,8 +9,10 @@ from typing import TYPE_CHECKING, Any, ClassVar, Self
 import numpy as np
 
 from molino.core import units
+from molino.core.balances.integrate import Report
+from molino.core.balances.system import Balances, Case
 from molino.core.dual import Number
-from molino.core.errors import Faults, InputError
+from molino.core.errors import Faults, InputError, SolveError
 from molino.core.units import Value
 from molino.core.vessels.base import Setting, Vessel
 from molino.core.vessels.feed import Feed, flow_kind, read_flow
@@ -82,6 +84,20 @@ class FlowVessel(Vessel):
     def steady(self, near: np.ndarray | None = None) -> Run:
         """The steady state that it settles to."""
         raise InputError(f"a {self.noun} has no steady state over time", self.label, "run it: it is steady")
+
+    def _rest(self, case: Case, near: np.ndarray | None = None) -> tuple[Case, np.ndarray, Report]:
+        """The state at rest of a case of its balances (which may come with further numbers), and how it was found."""
+        raise NotImplementedError
+
+    def _rest_many(self, balances: Balances, values: np.ndarray) -> np.ndarray:
+        """The state at rest of each of many cases, shape (cases, states); nan where one is not found."""
+        found = np.full((len(values), len(balances.states)), np.nan)
+        for i, row in enumerate(values):
+            try:
+                found[i] = self._rest(Case(balances, tuple(row.tolist())))[1]
+            except SolveError:
+                continue
+        return found
 
     @property
     def _fluid_model(self) -> Any:

@@ -17,15 +17,15 @@ from molino.core.printing import Printed
 from molino.core.schema import option, quantity, read_fields
 from molino.core.units import Value
 from molino.core.vessels.piecewise_linear import PiecewiseLinear
-from molino.core.vessels.roles import COOLANT, COOLANT_FLOW, STIRRER, UA, WALL
+from molino.core.vessels.roles import COOLANT, COOLANT_FLOW, DUTY, STIRRER, UA, WALL
 
 
 @dataclass(frozen=True)
 class HeatShape:
     """What of the heat changes the form of the balances.
 
-    `mode` is "isothermal", "adiabatic" or "jacket"; `coolant` is "constant", "mixed" (a jacket) or "coil", and along a
-    tube "co-current" or "counter-current".
+    `mode` is "isothermal", "adiabatic", "duty" or "jacket"; `coolant` is "constant", "mixed" (a jacket) or "coil", and
+    along a tube "co-current" or "counter-current".
     """
 
     mode: str = "isothermal"
@@ -50,6 +50,8 @@ class HeatShape:
         UA C/(UA + C) (T_in - T), in plug flow through a coil C (1 - exp(-UA/C)) (T_in - T): the coolant's own steady
         balance C dT_c/dA = U (T - T_c), solved.
         """
+        if self.mode == "duty":
+            return DUTY
         if self.mode != "jacket":
             return sp.Integer(0)
         if self.coolant == "mixed":
@@ -64,8 +66,8 @@ class HeatShape:
 
     @property
     def symbols(self) -> tuple[sp.Symbol, ...]:
-        """The parameters of a well-mixed vessel that come with its coolant."""
-        return (UA, COOLANT, *([COOLANT_FLOW] if self.is_flowing else []))
+        """The parameters of a well-mixed vessel that come with its coolant, or its duty."""
+        return (DUTY,) if self.mode == "duty" else (UA, COOLANT, *([COOLANT_FLOW] if self.is_flowing else []))
 
 
 @dataclass(frozen=True, eq=False)
@@ -111,6 +113,55 @@ class Adiabatic(Frozen, Printed):
 
     def __str__(self) -> str:
         return ", ".join(["adiabatic", *_extras(self)])
+
+
+@dataclass(frozen=True, eq=False)
+class Duty(Frozen, Printed):
+    """A heat flow through the walls that is given itself: of a heater, or what a cooler takes.
+
+    Parameters
+    ----------
+    duty : power
+        Into the vessel; negative where heat is taken away.
+    wall : heat capacity of the vessel itself, optional
+        "25 kJ/K"; it follows the temperature of what is in the vessel.
+    stirrer : power of the stirrer, optional
+        "2 kW", all of which ends as heat.
+
+    Raises
+    ------
+    InputError
+        With everything that is wrong in it.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min", enthalpy="-50 kJ/mol"))
+    >>> charge = {"volume": "1 m3", "T": "300 K", "heat_capacity": "4 MJ/m3/K"}
+    >>> batch = mo.Batch(chem, {"A": "0 mol/L", "B": 0.0}, time="10 min", heat=mo.Duty("20 kW"), **charge)
+    >>> round(float(batch.run().temperatures[-1]), 3)
+    303.0
+    """
+
+    duty: Any = quantity("power", MISSING, sign="any", setting=True)
+    wall: Any = quantity("heat per temperature")
+    stirrer: Any = quantity("power")
+
+    def __post_init__(self) -> None:
+        faults = Faults()
+        read_fields(self, faults, "duty")
+        faults.raise_any()
+
+    @property
+    def shape(self) -> HeatShape:
+        return HeatShape("duty", "constant", self.wall is not None, self.stirrer is not None)
+
+    def numbers(self, given: Mapping[str, Number]) -> dict[sp.Symbol, Number]:
+        """The parameters it sets, in SI, with another duty where one is given."""
+        return _numbers(self) | {DUTY: given.get("duty", self.duty.si)}
+
+    def __str__(self) -> str:
+        return ", ".join([f"duty {self.duty}", *_extras(self)])
 
 
 @dataclass(frozen=True, eq=False)
@@ -296,26 +347,26 @@ class Profile(Frozen, Printed):
         return f"temperature profile {', '.join(pairs if len(pairs) < 6 else [*pairs[:2], '...', pairs[-1]])}"
 
 
-Heat = Adiabatic | Jacket | Profile | None
+Heat = Adiabatic | Duty | Jacket | Profile | None
 
 
 def read_heat(given: Any, place: str) -> Heat:
     """What stands in the field `heat` of a vessel; None is isothermal."""
-    if given is None or isinstance(given, Adiabatic | Jacket | Profile):
+    if given is None or isinstance(given, Adiabatic | Duty | Jacket | Profile):
         return given
     if given == "isothermal":
         return None
     if given == "adiabatic":
         return Adiabatic()
-    advice = "write 'isothermal', 'adiabatic', mo.Jacket(...) or mo.Profile(...)"
+    advice = "write 'isothermal', 'adiabatic', mo.Duty(...), mo.Jacket(...) or mo.Profile(...)"
     raise InputError(f"{given!r} is not a specification of heat transfer", f"{place}, heat", advice)
 
 
-def _numbers(held: Adiabatic | Jacket) -> dict[sp.Symbol, Number]:
+def _numbers(held: Adiabatic | Duty | Jacket) -> dict[sp.Symbol, Number]:
     given = {WALL: held.wall, STIRRER: held.stirrer}
     return {symbol: value.si for symbol, value in given.items() if value is not None}
 
 
-def _extras(held: Adiabatic | Jacket) -> list[str]:
+def _extras(held: Adiabatic | Duty | Jacket) -> list[str]:
     parts = {"wall": held.wall, "stirrer": held.stirrer}
     return [f"{name} {value}" for name, value in parts.items() if value is not None]

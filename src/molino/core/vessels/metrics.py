@@ -241,9 +241,9 @@ class Metric:
                 return TIME
             raise InputError("what flows has no batch time", str(self), "ask for its volume")
         if self.what == "volume":
-            return model.volume
+            return self._volume(model)
         if self.what == "catalyst mass":
-            return weights.catalyst(model.volume, str(self))
+            return weights.catalyst(self._volume(model), str(self))
         if self.what == "volumetric flow":
             volume = self._stream(model).volume
             if volume is not None:
@@ -262,7 +262,14 @@ class Metric:
         """A production per what it is counted by."""
         if self.per is None:
             return rate
-        return rate / (model.volume if self.per == "volume" else weights.catalyst(model.volume, str(self)))
+        volume = self._volume(model)
+        return rate / (volume if self.per == "volume" else weights.catalyst(volume, str(self)))
+
+    def _volume(self, model: Model) -> sp.Expr:
+        if model.volume is None:
+            message = "a vessel at a given conversion or at equilibrium has no volume"
+            raise InputError(message, str(self), "ask for what flows out of it")
+        return model.volume
 
     def _stream(self, model: Model) -> StreamForm:
         """The stream that it looks at."""

@@ -16,7 +16,7 @@ from molino.core.chemistry.reaction import BASES
 from molino.core.chemistry.symbolic_network import SymbolicNetwork
 from molino.core.symbols import in_order
 from molino.core.thermo.energy import CAPACITY, reference
-from molino.core.thermo.phase_model import PhaseModel, molar_volume
+from molino.core.thermo.phase_model import STANDARD_PRESSURE, Content, PhaseModel, molar_volume
 from molino.core.units import GAS_CONSTANT
 from molino.core.vessels.catalyst import (
     CatalystShape,
@@ -115,7 +115,7 @@ class Model:
     outlet: Mapping[str, sp.Expr]
     readings: Mapping[str, Reading]
     streams: tuple[StreamForm, ...]
-    volume: sp.Expr
+    volume: sp.Expr | None
     totals: tuple[tuple[State, sp.Expr], ...] = ()
     amounts: Mapping[str, Account] = field(default_factory=dict)
     energy: Account | None = None
@@ -162,23 +162,28 @@ class Kinetics:
     """Heat taken up by the reactions per volume and time, sum of rate times enthalpy of reaction (ideal)."""
 
 
-def compositions(
-    network: SymbolicNetwork, asked: Sequence[sp.Symbol], is_real: bool
-) -> list[tuple[sp.Symbol, sp.Expr]]:  # fmt: skip
-    """Partial pressures and mole fractions, as far as they are asked for, from the concentrations.
+def compositions(content: Content, asked: Sequence[sp.Symbol]) -> list[tuple[sp.Symbol, sp.Expr]]:
+    """Partial pressures, mole fractions, activities and fugacities, as far as they are asked for.
 
     In an ideal gas the partial pressure of a species is its concentration times R T, in a real one its fraction of the
-    pressure.
+    pressure. The fugacity is the partial pressure times the fugacity coefficient; the activity of a gas is its fugacity
+    over 1 bar, that of a liquid the mole fraction times the activity coefficient, both of which are 1 without a model.
     """
-    whole = sp.Add(*(concentration(s) for s in network.species))
+    species, is_real = content.phase.species, content.phase.real is not None
+    whole = sp.Add(*(concentration(s) for s in species))
     found: list[tuple[sp.Symbol, sp.Expr]] = []
     for symbol in in_order(asked):
         kind = species_in(symbol)
-        if kind is not None and kind[0] == "p":
-            own = concentration(kind[1])
-            found.append((symbol, own / whole * PRESSURE if is_real else own * GAS_CONSTANT * TEMPERATURE))
-        if kind is not None and kind[0] == "x":
-            found.append((symbol, concentration(kind[1]) / whole))
+        if kind is None or not kind[0]:
+            continue
+        own = concentration(kind[1])
+        pressure = own / whole * PRESSURE if is_real else own * GAS_CONSTANT * TEMPERATURE
+        coefficient = content.log_coefficient(species.index(kind[1])) if kind[0] in ("a", "f") else ZERO
+        coefficient = sp.exp(coefficient) if coefficient != 0 else sp.Integer(1)
+        activity = pressure / STANDARD_PRESSURE if content.phase.is_gas else own / whole
+        found.append((symbol, {
+            "p": pressure, "x": own / whole, "f": pressure * coefficient, "a": activity * coefficient,
+        }[kind[0]]))  # fmt: skip
     return found
 
 
@@ -212,7 +217,7 @@ def kinetics(
     """
     network = key.network
     definitions = [(concentration(s), n / per) for s, n in zip(network.species, amounts, strict=True)]
-    definitions += compositions(network, [*(network.symbols | asked)], key.phase.real is not None)
+    definitions += compositions(Content(key.phase, amounts, TEMPERATURE, PRESSURE), [*(network.symbols | asked)])
     laws, more = _slowed(key)
     definitions += [*more, *((RATE(name), law) for name, law in laws.items())]
     made: list[list[sp.Expr]] = [[] for _ in network.species]

@@ -30,7 +30,7 @@ from molino.core.vessels.base import (
 from molino.core.vessels.catalyst import Catalyst
 from molino.core.vessels.feed import Feed, require_feed
 from molino.core.vessels.flow_vessel import FlowVessel
-from molino.core.vessels.heat import HeatShape, Jacket, Profile
+from molino.core.vessels.heat import Duty, HeatShape, Jacket, Profile
 from molino.core.vessels.mixture import Mixture
 from molino.core.vessels.model import Model
 from molino.core.vessels.piecewise_linear import PiecewiseLinear
@@ -168,6 +168,8 @@ class PlugFlow(FlowVessel):
         elif self.is_non_isothermal and self.T is not None:
             message = "T is given, and the temperature in the tube is not prescribed"
             faults.add("", message, "leave T out: the feed comes in at its own")
+        if isinstance(self.heat, Duty):
+            faults.add("", "a duty says not where along the tube it passes", "give mo.Jacket(...), or an exchanger")
         if isinstance(self.heat, Jacket):
             if self.diameter is None and self.heat.U is not None and self.heat.area is None:
                 faults.add(

@@ -70,9 +70,20 @@ COOLANT_LEAVES = Role("outlet temperature of the coolant", "T_c_out", "T_{c,out}
 COOLANT_T = Role("local coolant temperature", "T_c", "T_c", "coolant T", **_SIZES)()
 """Temperature of a coolant that flows along the tube."""
 COOLANT_FLOW = Role("coolant heat capacity flow", "C_coolant", "C_c", "coolant flow", **_SIZES)()
+DUTY = Role("duty", "Q_wall", "\\dot{Q}", "duty")()
+"""Heat through the walls where it is given itself."""
 WALL = Role("heat capacity of the wall", "C_wall", "C_{w}", "heat capacity of the wall", "nonnegative")()
 STIRRER = Role("stirrer power", "W", "W", "stirrer power", "nonnegative")()
 
+EXTENT = Role("extent", "extent_{}", "\\xi_{{{}}}", "extent of {}")
+GIVEN_EXTENT = Role("given extent", "extent0_{}", "\\xi_{{{},0}}", "extent of {}", "nonnegative")
+GIVEN_CONVERSION = Role("given conversion", "X_{}", "X_{{{}}}", "conversion of {}", "nonnegative")
+POTENTIAL = Role("potential of what is conserved", "mu_{}", "\\mu_{{{}}}", "potential {}")
+APPROACH = Role("approach to equilibrium", "approach_{}", "\\Delta T_{{{}}}", "approach of {}")
+IS_THERE = Role("presence", "there_{}", "\\delta_{{{}}}", "presence of {}", "nonnegative")
+"""1 where a species can exist (a pure solid: exists), otherwise 0."""
+IS_COUNTED = Role("independence", "counted_{}", "\\epsilon_{{{}}}", "independence of balance {}", "nonnegative")
+"""1 where the balance of something that is conserved is independent of the others, otherwise 0."""
 AREA = Role("cross-section", "A_tube", "A", "cross-section", **_SIZES)()
 MASS_FLUX = Role("mass flux", "G", "G", "mass flux", **_SIZES)()
 """Mass flow over cross-section of the (empty) tube, constant along it."""

@@ -187,11 +187,13 @@ class RunResult(Frozen, Result):
         ends = {kind: entry(display, value, kind) for kind, value in (("temperature", out.T), ("pressure", out.P))
                 if np.isfinite(value)}  # fmt: skip
         duty = {"duty": entry(display, run.duty_si, run.duty_kind)} if run.has_duty else {}
+        sizes = {name: entry(display, value, kind) for name, value, kind in (
+            ("residence_time", run.residence_time_si, "time"), ("volume", run.volume_si, "volume"),
+        ) if np.isfinite(value)}  # fmt: skip
         return {
             "kind": run.vessel.noun,
             "steady": run.is_steady,
-            "residence_time": entry(display, run.residence_time_si, "time"),
-            "volume": entry(display, run.volume_si, "volume"),
+            **sizes,
             **shares,
             "concentrations": {"unit": display.unit("concentration"), **final},
             "closure": dict(run.closure),
@@ -544,9 +546,9 @@ class Run(RunResult):
 
     @property
     def volume_si(self) -> float:
-        """Volume of the vessel in m^3."""
+        """Volume of the vessel in m^3; nan of one that has none."""
         volume = self._number(VOLUME)
-        return volume if np.isfinite(volume) else self.trajectory.end
+        return volume if np.isfinite(volume) else np.nan if self.is_steady else self.trajectory.end
 
     def _number(self, symbol: sp.Symbol) -> float:
         """A parameter of the last stage; nan where the balances have none such."""
@@ -783,7 +785,8 @@ class Run(RunResult):
         found = {}
         if not self.is_steady and flows and self.is_over_time:
             found["run for"] = display.text(self.trajectory.end, "time")
-        found["residence time" if flows else "time"] = display.text(self.residence_time_si, "time")
+        if np.isfinite(self.residence_time_si):
+            found["residence time" if flows else "time"] = display.text(self.residence_time_si, "time")
         if abs(self.space_time_si / self.residence_time_si - 1) > 1e-6:
             found["space time"] = display.text(self.space_time_si, "time")
         for name, value in self.summary().items():

@@ -10,8 +10,10 @@ import numpy as np
 import sympy as sp
 
 from molino.core import units
-from molino.core.balances.integrate import ATOL, RTOL
+from molino.core.balances.integrate import ATOL, RTOL, Report
+from molino.core.balances.many import steady_many
 from molino.core.balances.steady import steady
+from molino.core.balances.system import Balances, Case
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
 from molino.core.dual import Number, value_of
@@ -218,12 +220,19 @@ class StirredTank(FlowVessel):
         self._require_volume()
         self._require_known()
         try:
-            state, report = steady(self._case, self._volume_si / float(self._fed.volume), near)
+            _, state, report = self._rest(self._case, near)
         except SolveError as error:
             raise explained(self, error) from error
         run = settled(self, state, report)
         self._check_outflow(run)
         return run
+
+    def _rest(self, case: Case, near: np.ndarray | None = None) -> tuple[Case, np.ndarray, Report]:
+        return case, *steady(case, case.value(VOLUME) / case.value(FLOW), near)
+
+    def _rest_many(self, balances: Balances, values: np.ndarray) -> np.ndarray:
+        volume, flow = (values[:, balances.parameters.index(symbol)] for symbol in (VOLUME, FLOW))
+        return steady_many(balances, values, volume / flow)
 
     def _check_outflow(self, run: Run) -> None:
         """Raise SolveError where more passes through the wall than is fed, so that nothing is left to flow out."""

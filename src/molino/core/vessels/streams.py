@@ -22,7 +22,7 @@ from molino.core.results import entry
 from molino.core.thermo.energy import CAPACITY, reference
 from molino.core.thermo.phase_model import Content, PhaseModel
 from molino.core.units import Display, Value
-from molino.core.vessels.feed import Feed
+from molino.core.vessels.feed import Feed, volume_model
 from molino.core.vessels.mixture import Contents
 from molino.core.vessels.roles import FLOW, MOLAR_FLOW
 
@@ -114,7 +114,7 @@ def as_feed(stream: Stream, like: Feed) -> Feed:
     gas = like.is_gas
     T = Value(stream.T, "K") if np.isfinite(stream.T) else None
     P = Value(stream.P, "Pa") if np.isfinite(stream.P) and (gas or like.P is not None) else None
-    if gas or like.model == "additive volumes":
+    if gas or volume_model(like.model) == "additive volumes":
         return replace(like, contents=Contents(contents, True, "feed"), flow=None, T=T, P=P)
     held = {s: Value(n / stream.volume) for s, n in amounts.items()}
     return replace(like, contents=Contents(held, True, "feed"), flow=Value(stream.volume, "m^3/s"), T=T, P=P)
@@ -197,14 +197,15 @@ def adiabatic_rise(fluid: Fluid, start: Stream, net: Mapping[str, Fraction]) -> 
 def mixed(fluid: Fluid, streams: Sequence[Stream], name: str) -> Stream:
     """Streams that meet: amounts, volumes (of liquids) and enthalpies add up, the lowest pressure is that of all.
 
-    The temperature is that of all where they have the same, otherwise that at which the sum of the enthalpies is
-    carried. InputError where that takes what the species lack.
+    The temperature is that of all where they have the same and mix without heat, otherwise that at which the sum of the
+    enthalpies is carried. InputError where that takes what the species lack.
     """
     amounts = {s: sum(x.amounts.get(s, 0.0) for x in streams) for s in fluid.phase.species}
     pressures = [x.P for x in streams if np.isfinite(x.P)]
     whole = Stream(name, amounts, sum(x.volume for x in streams), streams[0].T, min(pressures, default=np.nan))
     warm = [x.T for x in streams if np.isfinite(x.T)]
-    if not warm or max(warm) - min(warm) <= 1e-12 * max(warm):
+    alike = not warm or max(warm) - min(warm) <= 1e-12 * max(warm)
+    if alike and (not warm or fluid.phase.energy is None or not fluid.phase.mixes_with_heat):
         return whole
     return at_enthalpy(fluid, whole, sum(enthalpy(fluid, x) for x in streams))
 

@@ -163,18 +163,19 @@ class Inflow:
         own = (*(self.inside(s) for s in place.species), self.flow)
         if not place.key.has_energy:
             return Contribution("feed", tuple(fed), volume=self.flow, crosses="in", parameters=own)
-        heating, enthalpy = stream_heat(place, fed, self.T, self.flow)
+        stream = Content(place.key.phase, fed, self.T, PRESSURE, f"{self.name or 'feed'} ")
+        heating, enthalpy = stream_heat(place, stream, self.flow)
         return Contribution(
-            "feed", tuple(fed), heating, enthalpy, self.flow, "in", parameters=(*own, self.T)
+            "feed", tuple(fed), heating, enthalpy, self.flow, "in", definitions=tuple(stream.definitions),
+            parameters=(*own, self.T),
         )  # fmt: skip
 
 
-def stream_heat(place: Place, flows: Sequence[sp.Expr], T: sp.Expr, carried: sp.Expr) -> tuple[sp.Expr, sp.Expr]:
+def stream_heat(place: Place, stream: Content, carried: sp.Expr) -> tuple[sp.Expr, sp.Expr]:
     """What a stream that comes in at its own temperature adds to C dT/dt, and the enthalpy that it brings."""
     phase = place.key.phase
-    stream = Content(phase, flows, T, PRESSURE)
-    heating = stream.written_out(stream.departure) - phase.sensible_enthalpy(flows, TEMPERATURE, T, carried)
-    return heating, phase.stream_enthalpy(flows, T, PRESSURE, carried)
+    heating = stream.departure - phase.sensible_enthalpy(stream.n, TEMPERATURE, stream.T, carried)
+    return heating, phase.enthalpy(stream, carried)
 
 
 def outflow(place: Place) -> Contribution:

@@ -343,7 +343,7 @@ class Train(Frozen, Printed):
                     part = {s: n * share for s, n in stream.amounts.items()}
                     own = replace(stream, amounts=part, volume=stream.volume * share)
                     runs.append(vessel.with_(feed=as_feed(own, vessel.feed)).outcome())
-                    passed += share * runs[-1].residence_time_si
+                    passed += share * float(np.nan_to_num(runs[-1].residence_time_si))
                     outs.append(runs[-1].stream_out())
                 stream = outs[0] if len(outs) == 1 else mixed(fluid, outs, "")
             streams.append(stream.named(f"after {step.label}"))
@@ -490,7 +490,9 @@ class TrainRun(RunResult):
     def _values(self) -> Ends:
         """What the metrics of a train are made of."""
         last, share = self.last, 1 / (1 + self.vessel.recycle.si)
-        catalyst = sum(run.volume_si * float(run.vessel._weights.bulk_density or 0.0) for run in self.runs)
+        catalyst = sum(
+            float(np.nan_to_num(run.volume_si)) * float(run.vessel._weights.bulk_density or 0.0) for run in self.runs
+        )
         duty = self.duty_si if self.has_duty else np.nan
         return Ends(self.entering, self.product, last.volume * share, last.T, last.P, duty, self.volume_si, catalyst)
 
@@ -543,7 +545,7 @@ class TrainRun(RunResult):
     @property
     def volume_si(self) -> float:
         """Volume of all vessels in m^3."""
-        return sum(run.volume_si for run in self.runs)
+        return sum(float(np.nan_to_num(run.volume_si)) for run in self.runs)
 
     def positions(self) -> list[tuple[str, str, np.ndarray]]:
         """Nothing runs along a train as a whole."""

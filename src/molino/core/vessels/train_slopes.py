@@ -12,6 +12,7 @@ import sympy as sp
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration
 from molino.core.dual import Dual, Number, value_of
 from molino.core.symbols import Role
+from molino.core.vessels.feed import volume_model
 from molino.core.vessels.flow_vessel import FlowVessel
 from molino.core.vessels.metrics import Metric
 from molino.core.vessels.model import Model, StreamForm
@@ -305,7 +306,7 @@ class _SlopedPass:
         run = next(self.runs)
         fed = run.vessel
         assert isinstance(fed, FlowVessel)
-        is_liquid = not fed.is_gas and fed.feed.model != "additive volumes"
+        is_liquid = not fed.is_gas and volume_model(fed.feed.model) != "additive volumes"
         given: dict[str, Number] = {f"[{s}]": n / stream.volume if is_liquid else n for s, n in stream.amounts.items()}
         if is_liquid:
             given["flow"] = stream.volume
@@ -330,7 +331,7 @@ class _SlopedPass:
                 if owner is vessel:
                     given[setting] = self.seed(fed._setting(setting).own, place)
         numbers, end = fed._parameters(given)
-        volume = numbers[VOLUME] if run.is_steady else end
+        volume = numbers.get(VOLUME, 0.0) if run.is_steady else end
         self.volume = self.volume + volume
         self.catalyst = self.catalyst + volume * float(fed._weights.bulk_density or 0.0)
         return self._outlet(run, numbers, end)

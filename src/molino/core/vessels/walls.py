@@ -204,7 +204,7 @@ class Membrane(Frozen, Printed):
         for name in sorted((asked | {name for _, name in kinds}) - {*species}):
             advice = nearest(name, species, "declare it: Chemistry(..., species=[...])")
             faults.add("membrane", f"the chemistry has no species {name}", advice)
-        if not is_gas and (PRESSURE in symbols or any(kind == "p" for kind, _ in kinds)):
+        if not is_gas and (PRESSURE in symbols or any(kind in ("p", "f") for kind, _ in kinds)):
             faults.add("membrane", "a flux asks for pressures, but this vessel holds a liquid", "write it with [A]")
         if self.sweep is not None and self.sweep.is_gas != is_gas:
             faults.add("membrane, sweep", "one side is a gas and the other a liquid", "give both alike")

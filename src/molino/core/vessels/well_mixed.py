@@ -99,7 +99,7 @@ class _WellMixed:
             ZERO if not leaving else self.flowing_in if simple else LOCAL_FLOW,
         )  # fmt: skip
         terms: list[Term] = [reaction, *inflows, *more]
-        terms += [coolant] if key.heat.mode == "jacket" else []
+        terms += [coolant] if key.heat.mode in ("jacket", "duty") else []
         terms += [stirring] if key.heat.stirrer else []
         self.sum = Sum(self.place, [*terms, *([outflow] if leaving else [])])
 

@@ -43,6 +43,7 @@ def comparison(result: Comparison) -> Figure:
     target = _target_of(result)
     if target is not None:  # the same for all of them, and named in the title
         panels = [panel for panel in panels if panel[0] != target[0]]
+    panels = [panel for panel in panels if any(math.isfinite(v) for v in panel[2])]  # of what has no volume none
     factors = [_factor(run) for run in result.runs]
     columns = 1 if len(panels) == 1 else 2 if len(panels) <= 4 else 3
     rows = math.ceil(len(panels) / columns)
@@ -59,16 +60,18 @@ def comparison(result: Comparison) -> Figure:
         style.dress(axes, "", "", display.label(title, kind))
         places = range(len(values))
         colours = [style.COLOURS[i % len(style.COLOURS)] for i in places]
-        axes.barh(places, values, color=colours, height=0.6)
+        there = [v if math.isfinite(v) else 0.0 for v in values]
+        axes.barh(places, there, color=colours, height=0.6)
         ends = []
         for i, (value, half) in enumerate(zip(values, halves, strict=True)):
             if half:
                 axes.errorbar(value, i, xerr=half, color=style.INK, capsize=4, linewidth=1.2)
             ends.append(value + half)
-            text, side = plus_minus(value, half), -1 if value < 0 else 1
-            axes.annotate(text, (value + side * half, i), (5 * side, 0), textcoords="offset points", va="center",
+            text = plus_minus(value, half) if math.isfinite(value) else "none"
+            side = -1 if value < 0 else 1
+            axes.annotate(text, (there[i] + side * half, i), (5 * side, 0), textcoords="offset points", va="center",
                           ha="left" if side > 0 else "right", fontsize=9)  # fmt: skip
-        _limits(axes, kind, values, ends)
+        _limits(axes, kind, [v for v in values if math.isfinite(v)], [e for e in ends if math.isfinite(e)])
         axes.set_yticks(list(places), result.labels)
         axes.grid(False, axis="y")
     grid[0][0].invert_yaxis()

@@ -12,7 +12,7 @@ from tomlkit.items import InlineTable
 
 from molino.core.arguments import checked
 from molino.core.chemistry.chemistry import Chemistry
-from molino.core.chemistry.constants import Constant, Plain, Unknown
+from molino.core.chemistry.constants import Constant, Entry, Plain, Unknown
 from molino.core.chemistry.heat_capacity import HeatCapacity
 from molino.core.chemistry.library import Library
 from molino.core.chemistry.species import Species
@@ -157,7 +157,7 @@ def chemistry_text(chemistry: Chemistry) -> str:
         if reaction.enthalpy is not None:
             table["enthalpy"] = _entry(reaction.enthalpy)
             table["enthalpy_at"] = _number(reaction.enthalpy_at)
-        for name, held in reaction.constants.items():
+        for name, held in reaction.constants.items() if reaction.has_kinetics else ():
             table[name] = _constant(held)
         reactions[str(reaction.name)] = table
     document["reactions"] = reactions
@@ -184,9 +184,10 @@ def _number(value: Value) -> Any:
     return value.si if value.unit is None else f"{value.to(value.unit):.16g} {value.unit}".strip()
 
 
-def _entry(part: Value | Unknown) -> Any:
+def _entry(part: Entry) -> Any:
     if isinstance(part, Value):
         return _number(part)
+    assert isinstance(part, Unknown)
     named = {"guess": part.guess, "lower": part.lower, "upper": part.upper}
     return _inline({name: _number(value) for name, value in named.items() if value is not None})
 

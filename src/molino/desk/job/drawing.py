@@ -104,7 +104,8 @@ def _runs_along(job: JobContext, name: str, vessel: Vessel | Train) -> str:
     if isinstance(vessel, Train):
         raise InputError(f"{name} is a train, which has no profile of its own", "", "name its vessels")
     if vessel._has_steady_state and getattr(job.file.vessels[name], "start_up", None) is None:
-        raise InputError(f"{name} is a tank at steady state, which has no profile", "", "give it start_up = '6 h'")
+        what = "at steady state" if vessel._is_kinetic else f"at {vessel.noun}"
+        raise InputError(f"{name} is {what}, which has no profile", "", "name a tube, or give start_up to a tank")
     if not isinstance(vessel, PlugFlow):
         return "time"
     return "length" if math.isfinite(vessel._cross_section()) else "volume"

@@ -11,6 +11,7 @@ from typing import Any
 from molino.core import units
 from molino.core.arguments import checked
 from molino.core.chemistry.chemistry import Chemistry
+from molino.core.errors import InputError
 from molino.core.fitting.experiments import Experiments
 from molino.core.fitting.rates import Rates
 from molino.core.vessels.base import Vessel
@@ -36,7 +37,7 @@ from molino.desk.job.tasks import (
     read_sizes,
     read_sweeps,
 )
-from molino.desk.job.vessels import TankTasks, read_feed, read_tank_tasks, read_train, read_vessel
+from molino.desk.job.vessels import CLASSES, TankTasks, read_feed, read_tank_tasks, read_train, read_vessel
 from molino.desk.tables.write import ResultsFolder, slug
 
 
@@ -155,7 +156,7 @@ def build(job: JobContext) -> Job:
             with job.at(f"[vessels.{name}]"):
                 tanks[name] = read_tank_tasks(job, vessel, tank)
     profiles, drawn = read_profiles(job, vessels, chemistry), read_figures(job, chemistry)
-    if chemistry is not None and chemistry.unknowns and not job.known("fit"):
+    if chemistry is not None and not job.known("fit") and any(_waits(vessel) for vessel in vessels.values()):
         waiting = ", ".join(p.name for p in chemistry.unknowns)
         advice = "add a [fit.NAME] table with data, or give numbers"
         job.faults.add("", f"{waiting} unknown, and no [fit] to find them", advice)
@@ -184,6 +185,16 @@ def build(job: JobContext) -> Job:
     )
 
 
+def _waits(vessel: Vessel | Train) -> bool:
+    """Whether it cannot run before some constants are fitted or given."""
+    try:
+        for one in vessel.vessels if isinstance(vessel, Train) else [vessel]:
+            one._require_known()
+    except InputError:
+        return True
+    return False
+
+
 def _texts(content: Any) -> Iterator[str]:
     """Every text in a job file."""
     if isinstance(content, str):
@@ -197,5 +208,5 @@ def _starts_by(job: JobContext, feed: str) -> bool:
 
     Not where it is dosed or comes in at the side, nor in a tank with other contents at the start.
     """
-    fed = [v for v in job.file.vessels.values() if getattr(v, "feed", None) == feed]
+    fed = [v for v in job.file.vessels.values() if getattr(v, "feed", None) == feed and CLASSES[v.kind]._is_kinetic]
     return any(getattr(v, "contents", None) is None for v in fed)

@@ -14,10 +14,12 @@ from molino.core import units
 from molino.core.chemistry.heat_capacity import HeatCapacity
 from molino.core.chemistry.species import Species
 from molino.core.fitting.signals import Signal
+from molino.core.vessels.at_conversion import AtConversion
+from molino.core.vessels.at_equilibrium import AtEquilibrium
 from molino.core.vessels.batch import Batch
 from molino.core.vessels.changes import Change
 from molino.core.vessels.feed import Feed
-from molino.core.vessels.heat import Adiabatic, Jacket, Profile
+from molino.core.vessels.heat import Adiabatic, Duty, Jacket, Profile
 from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.profiles import PROFILES
 from molino.core.vessels.semi_batch import SemiBatch
@@ -31,6 +33,7 @@ from molino.desk.job.shapes import (
     Entry,
     Pairs,
     ProfileField,
+    Quantities,
     Quantity,
     Table,
     check_quantities,
@@ -87,10 +90,15 @@ class ReactionTable(BaseModel):
 
 
 class PairTable(Table):
-    """A binary parameter of an equation of state: { species = ["A", "B"], k = 0.1 }."""
+    """Binary parameters: of an equation of state or a regular solution { species = ["A", "B"], k = 0.1 }, of another
+    activity model in both orders { species = ["A", "B"], forward = "2.1 kJ/mol", backward = [0.3, -250],
+    nonrandomness = 0.3 }."""
 
     species: list[str] = Field(min_length=2, max_length=2)
-    k: float
+    k: float | None = None
+    forward: Quantities | None = None
+    backward: Quantities | None = None
+    nonrandomness: float | None = None
 
 
 class _FeedBase(Table):
@@ -101,6 +109,7 @@ class _FeedBase(Table):
 
 FeedTable: Any = extended(Feed, _FeedBase)
 AdiabaticTable: Any = table_of(Adiabatic)
+DutyTable: Any = table_of(Duty)
 JacketTable: Any = table_of(Jacket)
 HeldProfileTable: Any = table_of(Profile)
 
@@ -109,6 +118,8 @@ def heat_table(given: dict[str, Any]) -> Any:
     """Which of the forms of heat a table is."""
     if "points" in given:
         return HeldProfileTable
+    if "duty" in given:
+        return DutyTable
     return JacketTable if given.keys() - {"wall", "stirrer"} else AdiabaticTable
 
 
@@ -116,11 +127,12 @@ def _heat(given: Any) -> Any:
     if isinstance(given, dict):
         return heat_table(given).model_validate(given)
     if given not in ("isothermal", "adiabatic"):
-        raise ValueError("write 'isothermal', 'adiabatic', or a table for a jacket or profile")
+        raise ValueError("write 'isothermal', 'adiabatic', or a table for a duty, a jacket or a profile")
     return given
 
 
 _HEAT_SCHEMA = {"anyOf": [{"enum": ["isothermal", "adiabatic"]}, AdiabaticTable.model_json_schema(),
+                          DutyTable.model_json_schema(),
                           JacketTable.model_json_schema(), HeldProfileTable.model_json_schema()]}  # fmt: skip
 HeatField = Annotated[Any, BeforeValidator(_heat), WithJsonSchema(_HEAT_SCHEMA)]
 
@@ -213,10 +225,35 @@ class _PlugFlowBase(Table):
     profiles: dict[str, Pairs] = {}
 
 
+class _AtConversionBase(Table):
+    """A vessel at a given conversion: by reaction a conversion of its key reactant, or an extent."""
+
+    kind: Literal["given conversion"]
+    feed: str
+    conversions: dict[str, Quantity] = Field(min_length=1)
+    keys: dict[str, str] = {}
+    in_series: bool = False
+    heat: HeatField = None
+
+
+class _AtEquilibriumBase(Table):
+    """A vessel at equilibrium, by the constants of its reactions or by least Gibbs energy."""
+
+    kind: Literal["equilibrium"]
+    feed: str
+    reactions: list[str] | None = None
+    species: list[str] | None = None
+    solids: list[str] = []
+    approach: dict[str, Quantity] = {}
+    heat: HeatField = None
+
+
 BatchTable: Any = extended(Batch, _BatchBase)
 SemiBatchTable: Any = extended(SemiBatch, _SemiBatchBase)
 StirredTankTable: Any = extended(StirredTank, _StirredTankBase)
 PlugFlowTable: Any = extended(PlugFlow, _PlugFlowBase)
+AtConversionTable: Any = extended(AtConversion, _AtConversionBase)
+AtEquilibriumTable: Any = extended(AtEquilibrium, _AtEquilibriumBase)
 
 
 ExchangerTable: Any = table_of(Exchanger)
@@ -247,11 +284,18 @@ class TrainTable(Table):
 
 VESSELS: dict[str, Any] = {
     "batch": BatchTable, "semi-batch": SemiBatchTable, "stirred tank": StirredTankTable, "plug flow": PlugFlowTable,
-    "train": TrainTable,
+    "given conversion": AtConversionTable, "equilibrium": AtEquilibriumTable, "train": TrainTable,
 }  # fmt: skip
 """The table of each kind of vessel."""
 VesselTable = Annotated[
-    BatchTable | SemiBatchTable | StirredTankTable | PlugFlowTable | TrainTable, Field(discriminator="kind")
+    BatchTable
+    | SemiBatchTable
+    | StirredTankTable
+    | PlugFlowTable
+    | AtConversionTable
+    | AtEquilibriumTable
+    | TrainTable,
+    Field(discriminator="kind"),
 ]
 
 

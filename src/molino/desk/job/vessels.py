@@ -9,14 +9,17 @@ from typing import Any
 from molino.core import units
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.errors import Faults, InputError, nearest
+from molino.core.thermo.activity import ACTIVITY_FORMS, ActivityModel
 from molino.core.thermo.cubic import CubicEquation
 from molino.core.units import Value
+from molino.core.vessels.at_conversion import AtConversion
+from molino.core.vessels.at_equilibrium import AtEquilibrium
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.batch import Batch
 from molino.core.vessels.changes import Change
 from molino.core.vessels.feed import Feed
 from molino.core.vessels.flow_vessel import FlowVessel
-from molino.core.vessels.heat import Adiabatic, Jacket, Profile
+from molino.core.vessels.heat import Adiabatic, Duty, Jacket, Profile
 from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.semi_batch import Dosing, SemiBatch
 from molino.core.vessels.steady_states import read_bounds, read_range
@@ -29,7 +32,10 @@ from molino.desk.job.constants import read_constant_table
 from molino.desk.job.context import JobContext
 
 Feeds = Mapping[str, Feed]
-CLASSES: dict[str, Any] = {"batch": Batch, "semi-batch": SemiBatch, "stirred tank": StirredTank, "plug flow": PlugFlow}
+CLASSES: dict[str, Any] = {
+    "batch": Batch, "semi-batch": SemiBatch, "stirred tank": StirredTank, "plug flow": PlugFlow,
+    "given conversion": AtConversion, "equilibrium": AtEquilibrium, "train": Train,
+}  # fmt: skip
 """The class of each kind of vessel."""
 
 
@@ -47,13 +53,32 @@ class TankTasks:
 def read_feed(job: JobContext, table: Any, chemistry: Chemistry | None) -> Feed:
     """A feed from its table."""
     given = job.read(Feed, table)
-    if table.pairs:
-        if table.model is None:
-            raise InputError("binary parameters are given, and no equation of state", "pairs", "give model='Soave'")
-        pairs = {(p.species[0], p.species[1]): p.k for p in table.pairs}
-        if chemistry is not None:
-            given["model"] = CubicEquation(chemistry.species, table.model, pairs)
+    if table.pairs and table.model is None:
+        raise InputError("binary parameters are given, and no model", "pairs", "give model = 'Soave' or 'NRTL'")
+    if table.model in ACTIVITY_FORMS:
+        given["model"] = _activity_model(table, chemistry) if chemistry is not None else None
+    elif table.pairs and chemistry is not None:
+        pairs = {(p.species[0], p.species[1]): p.k for p in table.pairs if p.k is not None}
+        if len(pairs) < len(table.pairs):
+            raise InputError("a pair of an equation of state has no k", "pairs", "give k = 0.1")
+        given["model"] = CubicEquation(chemistry.species, table.model, pairs)
     return Feed(**given)
+
+
+def _activity_model(table: Any, chemistry: Chemistry) -> ActivityModel:
+    """The activity model of a feed, with both orders of every pair."""
+    pairs: dict[tuple[str, str], Any] = {}
+    even: dict[tuple[str, str], float] = {}
+    for pair in table.pairs:
+        one, two = pair.species
+        if pair.k is not None:
+            pairs[one, two] = pair.k
+        for names, value in (((one, two), pair.forward), ((two, one), pair.backward)):
+            if value is not None:
+                pairs[names] = tuple(value) if isinstance(value, list) else value
+        if pair.nonrandomness is not None:
+            even[one, two] = pair.nonrandomness
+    return ActivityModel(chemistry.species, table.model, pairs, even)
 
 
 def read_vessel(job: JobContext, name: str, table: Any, chemistry: Chemistry, feeds: Feeds) -> Vessel:
@@ -73,6 +98,12 @@ def read_vessel(job: JobContext, name: str, table: Any, chemistry: Chemistry, fe
     if getattr(table, "wall", None) is not None:
         with faults.at("wall"):
             given["wall"] = _membrane(job, table.wall, feeds)
+    if table.kind == "given conversion":
+        given["keys"], given["in_series"] = table.keys, table.in_series
+        given["conversions"] = {r: job.in_unit(x, "number") for r, x in table.conversions.items()}
+    if table.kind == "equilibrium":
+        given |= {key: getattr(table, key) for key in ("reactions", "species", "solids")}
+        given["approach"] = {r: job.in_unit(x, "temperature difference") for r, x in table.approach.items()}
     named = {key: text for key in ("feed", "side") if (text := getattr(table, key, None)) is not None}
     for key, feed_name in named.items():
         with faults.at():
@@ -122,6 +153,7 @@ def _heat(job: JobContext, table: Any, along: str) -> Any:
     for cls, shape in (
         (Profile, models.HeldProfileTable),
         (Adiabatic, models.AdiabaticTable),
+        (Duty, models.DutyTable),
         (Jacket, models.JacketTable),
     ):
         if isinstance(table, shape):

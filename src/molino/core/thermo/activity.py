@@ -1,0 +1,374 @@
+"""Activity coefficients of liquid mixtures, all derived from one expression of the excess Gibbs energy of each model.
+
+With G the excess Gibbs energy over R T of some amounts n, ln gamma_i = dG/dn_i and the excess enthalpy is -R T^2 dG/dT
+(J. M. Smith, H. C. Van Ness, M. M. Abbott, Introduction to Chemical Engineering Thermodynamics, 7th ed. 2005, chapters
+11 and 12). G is written over sums that are linear in the amounts, so that every derivative stays short.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import cached_property, lru_cache
+from typing import Any
+
+import numpy as np
+import sympy as sp
+
+from molino.core import units
+from molino.core.chemistry.species import Species
+from molino.core.errors import Faults, InputError, nearest
+from molino.core.frozen import Frozen, FrozenMapping, settle
+from molino.core.printing import Printed
+from molino.core.symbols import Role
+from molino.core.units import GAS_CONSTANT
+
+ACTIVITY_FORMS = ("Wilson", "NRTL", "UNIQUAC", "regular solution")
+_NEEDS = {
+    "Wilson": (), "NRTL": (), "UNIQUAC": ("relative_volume", "relative_area"),
+    "regular solution": ("solubility_parameter", "molar_volume"),
+}  # fmt: skip
+_COORDINATION = 10
+_EVEN = 0.3
+"""Nonrandomness of a pair for which none is given."""
+_PART = Role("part of the excess Gibbs energy", "{}")
+Coefficients = tuple[float, float, float, float]
+"""a + b/T + c ln T + d T, T in K."""
+
+
+@dataclass(frozen=True, eq=False)
+class ActivityModel(Frozen, Printed):
+    """A model of activity coefficients for a liquid, as `model` of a feed or charge.
+
+    The parameter of a pair in its order is an energy per amount, or the coefficients (a, b, c, d) of
+
+        p_ij = a + b/T + c ln T + d T     with T in K, those left out zero
+
+    and means, by form (G. M. Wilson, J. Am. Chem. Soc. 86 (1964) 127; H. Renon, J. M. Prausnitz, AIChE J. 14 (1968)
+    135; D. S. Abrams, J. M. Prausnitz, AIChE J. 21 (1975) 116; J. H. Hildebrand, R. L. Scott, Regular Solutions, 1962):
+
+    - "Wilson": Lambda_ij = (v_j/v_i) exp(-E/(R T)) of an energy, with the molar volumes; ln Lambda_ij = p_ij.
+    - "NRTL": tau_ij = E/(R T) of an energy, tau_ij = p_ij; G_ij = exp(-alpha_ij tau_ij).
+    - "UNIQUAC": tau_ij = exp(-E/(R T)) of an energy; ln tau_ij = p_ij. Species with `relative_volume` (r) and
+      `relative_area` (q), coordination number 10.
+    - "regular solution": from the solubility parameters and molar volumes of the species; a pair may have the number
+      l_ij of (delta_i - delta_j)^2 + 2 l_ij delta_i delta_j.
+
+    A pair for which nothing is given counts as zero energy.
+
+    Parameters
+    ----------
+    species : sequence of Species
+    form : str
+    pairs : mapping of (name, name) to quantity or coefficients
+        Both orders of every pair, {("A", "B"): "2.1 kJ/mol", ("B", "A"): (0.3, -250.0)}; of a regular solution one.
+    nonrandomness : mapping of (name, name) to number, optional
+        alpha of NRTL, the same for both orders; 0.3 where none is given.
+
+    Raises
+    ------
+    InputError
+        With every property that a species lacks, and everything that is wrong in the pairs.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> species = [mo.Species("ether"), mo.Species("water")]
+    >>> model = mo.ActivityModel(species, "NRTL", {("ether", "water"): (1.2,), ("water", "ether"): (2.0,)})
+    >>> round(model.coefficients("330 K", {"ether": 0.3, "water": 0.7})["ether"], 3)
+    3.086
+    """
+
+    species: tuple[Species, ...]
+    form: str = "NRTL"
+    pairs: Mapping[tuple[str, str], Any] = field(default_factory=dict)
+    nonrandomness: Mapping[tuple[str, str], float] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        faults = Faults()
+        settle(self, species=tuple(self.species), pairs=FrozenMapping(dict(self.pairs)))
+        settle(self, nonrandomness=FrozenMapping(dict(self.nonrandomness)))
+        if self.form not in ACTIVITY_FORMS:
+            faults.add("activity model", f"there is no form '{self.form}'", nearest(str(self.form), ACTIVITY_FORMS))
+            faults.raise_any()
+        for one in self.species:
+            for name in _NEEDS[self.form]:
+                with faults.at():
+                    one.require(name, f"the {self.form} model")
+        for where, given in (("pairs", self.pairs), ("nonrandomness", self.nonrandomness)):
+            for pair in given:
+                with faults.at(where):
+                    self._check_pair(pair)
+        if self.nonrandomness and self.form != "NRTL":
+            faults.add("nonrandomness", f"the {self.form} model has none", "leave it out")
+        faults.raise_any()
+        for pair, value in self.pairs.items():
+            with faults.at(f"pairs, {pair[0]} and {pair[1]}"):
+                self._coefficients(pair, value)
+        for pair in self.nonrandomness:
+            with faults.at(f"nonrandomness, {pair[0]} and {pair[1]}"):
+                units.positive(self.nonrandomness[pair], "number", "alpha")
+        if self.form != "regular solution":
+            for first, second in sorted({*self.pairs} - {(b, a) for a, b in self.pairs}):
+                message = f"{first} with {second} is given, and {second} with {first} is not"
+                faults.add("pairs", message, f"give ('{second}', '{first}'), too")
+        faults.raise_any()
+
+    def _check_pair(self, pair: Any) -> None:
+        if not isinstance(pair, tuple) or len(pair) != 2 or len({*pair}) != 2:
+            raise InputError(f"{pair!r} is not a pair of two species", "", "write ('A', 'B')")
+        for name in pair:
+            if name not in self.names:
+                raise InputError(f"'{name}' is not a species here", "", nearest(str(name), self.names))
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        return tuple(s.name for s in self.species)
+
+    def over(self, species: Sequence[Species]) -> ActivityModel:
+        """The same for other species, among which those of its pairs are."""
+        return ActivityModel(tuple(species), self.form, self.pairs, self.nonrandomness)
+
+    @property
+    def unpaired(self) -> list[tuple[str, str]]:
+        """The pairs for which nothing is given, and which count as zero energy."""
+        if self.form == "regular solution":
+            return []
+        names = self.names
+        return [(a, b) for i, a in enumerate(names) for b in names[i + 1 :] if (a, b) not in self.pairs]
+
+    def _coefficients(self, pair: tuple[str, str], value: Any) -> Coefficients:
+        if self.form == "regular solution":
+            return (units.read(value, "number").si, 0.0, 0.0, 0.0)
+        if isinstance(value, list | tuple) and 1 <= len(value) <= 4:
+            numbers = [units.read(v, "number").si for v in value]
+            return tuple([*numbers, 0.0, 0.0, 0.0][:4])  # type: ignore[return-value]
+        read = units.read(value)
+        if isinstance(value, list | tuple) or read.unit is None:
+            message = f"{value!r} is neither an energy with its unit nor 1 to 4 coefficients"
+            raise InputError(message, "", "write '2.1 kJ/mol', or (0.3, -250.0) for a + b/T")
+        energy = units.read(read, "energy per amount").si / GAS_CONSTANT
+        if self.form == "NRTL":
+            return (0.0, energy, 0.0, 0.0)
+        if self.form == "UNIQUAC":
+            return (0.0, -energy, 0.0, 0.0)
+        asker = "the Wilson model with energies"
+        own, other = (self.species[self.names.index(name)].require("molar_volume", asker).si for name in pair)
+        return (float(np.log(other / own)), -energy, 0.0, 0.0)
+
+    @cached_property
+    def numbers(self) -> ActivityNumbers:
+        """Its numbers, in a form that can be a key."""
+        place, count = {name: i for i, name in enumerate(self.names)}, len(self.species)
+        pairs: list[list[Coefficients]] = [[(0.0, 0.0, 0.0, 0.0)] * count for _ in range(count)]
+        even = [[_EVEN] * count for _ in range(count)]
+        for (one, two), value in self.pairs.items():
+            pairs[place[one]][place[two]] = self._coefficients((one, two), value)
+            if self.form == "regular solution":
+                pairs[place[two]][place[one]] = pairs[place[one]][place[two]]
+        for (one, two), alpha in self.nonrandomness.items():
+            even[place[one]][place[two]] = even[place[two]][place[one]] = float(units.read(alpha, "number").si)
+        pure = tuple(tuple(s.require(n, self.form).si for n in _NEEDS[self.form]) for s in self.species)
+        return ActivityNumbers(self.form, tuple(map(tuple, pairs)), tuple(map(tuple, even)), pure)
+
+    def coefficients(self, T: Any, fractions: Mapping[str, float]) -> dict[str, float]:
+        """Activity coefficients at a temperature and composition.
+
+        Parameters
+        ----------
+        T : str, float or quantity
+        fractions : mapping of species to mole fraction
+            Scaled to a sum of one.
+
+        Raises
+        ------
+        InputError
+            If the temperature is none, or the fractions are not.
+        """
+        return dict(zip(self.names, np.exp(self._at(T, fractions)[:-2]).tolist(), strict=True))
+
+    def excess_gibbs(self, T: Any, fractions: Mapping[str, float]) -> float:
+        """Excess Gibbs energy in J/mol; arguments as for `coefficients`."""
+        kelvin = units.positive(T, "temperature", "T").si
+        return float(self._at(T, fractions)[-2] * GAS_CONSTANT * kelvin)
+
+    def excess_enthalpy(self, T: Any, fractions: Mapping[str, float]) -> float:
+        """Excess enthalpy (heat of mixing) in J/mol; arguments as for `coefficients`."""
+        return float(self._at(T, fractions)[-1])
+
+    def _at(self, T: Any, fractions: Mapping[str, float]) -> np.ndarray:
+        kelvin = units.positive(T, "temperature", "T").si
+        for name in fractions:
+            if name not in self.names:
+                raise InputError(f"'{name}' is not a species here", "fractions", nearest(name, self.names))
+        x = np.array([float(fractions.get(name, 0.0)) for name in self.names])
+        if not (x >= 0).all() or not x.sum() > 0:
+            advice = "give numbers from zero up, not all zero"
+            raise InputError(f"{dict(fractions)} are not fractions", "activity model", advice)
+        return np.array(_evaluated(self.numbers)(*(x / x.sum()), kelvin), dtype=float)
+
+    def __str__(self) -> str:
+        return f"{self.form} of {', '.join(self.names)}"
+
+
+@dataclass(frozen=True)
+class ActivityNumbers:
+    """The numbers of an activity model by species and pair, apart from any names."""
+
+    form: str
+    pairs: tuple[tuple[Coefficients, ...], ...]
+    nonrandomness: tuple[tuple[float, ...], ...]
+    pure: tuple[tuple[float, ...], ...]
+
+    @cached_property
+    def _hash(self) -> int:
+        return hash((self.form, self.pairs, self.nonrandomness, self.pure))
+
+    def __hash__(self) -> int:
+        return self._hash
+
+
+@dataclass(frozen=True)
+class _Sum:
+    """A sum over the amounts, with its weights, and what it is at other temperatures: its slopes in T."""
+
+    symbols: tuple[sp.Symbol, sp.Symbol, sp.Symbol]
+    weights: tuple[tuple[sp.Expr, ...], tuple[sp.Expr, ...], tuple[sp.Expr, ...]]
+
+
+class ExcessGibbs:
+    """The excess Gibbs energy over R T of some amounts, as symbols, with all that follows from it.
+
+    Attributes
+    ----------
+    definitions : list of (Symbol, expression)
+        What the expressions below are written with.
+    total : expression
+    """
+
+    def __init__(self, numbers: ActivityNumbers, n: Sequence[sp.Expr], T: sp.Expr, place: str = "") -> None:
+        self.place, self.numbers, self.n, self.T, self.count = place, numbers, n, T, range(len(n))
+        self.definitions: list[tuple[sp.Symbol, sp.Expr]] = []
+        self.sums: list[_Sum] = []
+        self.total = {
+            "Wilson": self._wilson, "NRTL": self._nrtl, "UNIQUAC": self._uniquac, "regular solution": self._regular,
+        }[numbers.form]()  # fmt: skip
+        self.slopes = [_PART(f"{place}{s.symbols[0].owner[0]}", "slope") for s in self.sums]
+        self.definitions += [(g, self.total.diff(s.symbols[0])) for g, s in zip(self.slopes, self.sums, strict=True)]
+        self.by_T = sp.Add(*(self.total.diff(s.symbols[0]) * s.symbols[1] for s in self.sums))
+
+    def log_coefficient(self, i: int) -> sp.Expr:
+        """ln gamma_i."""
+        own = self.total.diff(self.n[i]) if self.n[i].is_Symbol else sp.Integer(0)
+        return own + sp.Add(*(g * s.weights[0][i] for g, s in zip(self.slopes, self.sums, strict=True)))
+
+    @property
+    def enthalpy(self) -> sp.Expr:
+        """Excess enthalpy in J."""
+        return -GAS_CONSTANT * self.T**2 * self.by_T
+
+    def enthalpy_by_amount(self, i: int) -> sp.Expr:
+        return -GAS_CONSTANT * self.T**2 * self._by_amount(self.by_T, i)
+
+    @property
+    def enthalpy_by_T(self) -> sp.Expr:
+        curve = sp.Add(*(self.by_T.diff(s.symbols[k]) * s.symbols[k + 1] for s in self.sums for k in (0, 1)))
+        return -GAS_CONSTANT * self.T * (2 * self.by_T + self.T * curve)
+
+    def _by_amount(self, e: sp.Expr, i: int) -> sp.Expr:
+        """The partial derivative of what is written with the amounts and the sums."""
+        own = e.diff(self.n[i]) if self.n[i].is_Symbol else sp.Integer(0)
+        inner = (e.diff(s.symbols[k]) * s.weights[k][i] for s in self.sums for k in (0, 1))
+        return own + sp.Add(*inner)
+
+    def _sum(self, name: str, weights: Sequence[sp.Expr]) -> sp.Symbol:
+        """A sum over the amounts with weights over T, each under a symbol of its own."""
+        rows: list[list[sp.Expr]] = [[], [], []]
+        for i, weight in enumerate(weights):
+            for k in range(3):
+                slope = sp.sympify(weight).diff(self.T, k) if self.T.is_Symbol else _slope(weight, self.T, k)
+                if slope.free_symbols:
+                    symbol = _PART(f"{self.place}{name}{i}", f"weight{k}")
+                    self.definitions.append((symbol, slope))
+                    slope = symbol
+                rows[k].append(slope)
+        symbols = [_PART(f"{self.place}{name}", f"sum{k}") for k in range(3)]
+        for symbol, row in zip(symbols, rows, strict=True):
+            terms = (w * x for w, x in zip(row, self.n, strict=True))
+            self.definitions.append((symbol, sp.Add(*terms)))
+        kept = _Sum((symbols[0], symbols[1], symbols[2]), (tuple(rows[0]), tuple(rows[1]), tuple(rows[2])))
+        self.sums.append(kept)
+        return kept.symbols[0]
+
+    def _power(self, i: int, j: int) -> sp.Expr:
+        """a + b/T + c ln T + d T of a pair."""
+        a, b, c, d = self.numbers.pairs[i][j]
+        found = sp.Float(a)
+        for number, shape in ((b, 1 / self.T), (c, sp.log(self.T)), (d, self.T)):
+            found += sp.Float(number) * shape if number else 0
+        return found if found != 0 else sp.Integer(0)
+
+    def _whole(self) -> sp.Symbol:
+        return self._sum("total amount", [sp.Integer(1)] * len(self.n))
+
+    def _wilson(self) -> sp.Expr:
+        whole = self._whole()
+        found = []
+        for i in self.count:
+            row = [sp.exp(self._power(i, j)) if i != j else sp.Integer(1) for j in self.count]
+            found.append(-self.n[i] * sp.log(self._sum(f"L{i}", row) / whole))
+        return sp.Add(*found)
+
+    def _nrtl(self) -> sp.Expr:
+        found = []
+        for i in self.count:
+            tau = [self._power(j, i) if i != j else sp.Integer(0) for j in self.count]
+            G = [sp.exp(-self.numbers.nonrandomness[j][i] * t) for j, t in enumerate(tau)]
+            over = self._sum(f"C{i}", [t * g for t, g in zip(tau, G, strict=True)])
+            found.append(self.n[i] * over / self._sum(f"S{i}", G))
+        return sp.Add(*found)
+
+    def _uniquac(self) -> sp.Expr:
+        r, q = ([sp.Float(one[k]) for one in self.numbers.pure] for k in (0, 1))
+        whole, R, Q = self._whole(), self._sum("volumes", r), self._sum("areas", q)
+        found = []
+        for i in self.count:
+            row = [q[j] * sp.exp(self._power(j, i)) if i != j else q[j] for j in self.count]
+            found += [
+                self.n[i] * sp.log(r[i] * whole / R),
+                _COORDINATION / 2 * q[i] * self.n[i] * sp.log(q[i] * R / (Q * r[i])),
+                -q[i] * self.n[i] * sp.log(self._sum(f"M{i}", row) / Q),
+            ]
+        return sp.Add(*found)
+
+    def _regular(self) -> sp.Expr:
+        delta, v = ([one[k] for one in self.numbers.pure] for k in (0, 1))
+        whole = self._sum("volumes", [sp.Float(x) for x in v])
+        found = []
+        for i in self.count:
+            off = [(delta[i] - delta[j]) ** 2 + 2 * self.numbers.pairs[i][j][0] * delta[i] * delta[j]
+                   for j in self.count]  # fmt: skip
+            row = [sp.Float(v[j] * a) / (GAS_CONSTANT * self.T) if i != j else sp.Integer(0)
+                   for j, a in enumerate(off)]  # fmt: skip
+            found.append(sp.Float(v[i]) * self.n[i] * self._sum(f"B{i}", row) / (2 * whole))
+        return sp.Add(*found)
+
+
+_ANY_T = sp.Dummy("T", positive=True)
+
+
+def _slope(weight: sp.Expr, T: sp.Expr, times: int) -> sp.Expr:
+    """A derivative by a temperature that is itself an expression."""
+    return sp.sympify(weight).subs(T, _ANY_T).diff(_ANY_T, times).subs(_ANY_T, T)
+
+
+@lru_cache(maxsize=64)
+def _evaluated(numbers: ActivityNumbers) -> Any:
+    """(fractions, T) -> ln gamma of each species, G over R T per mole, excess enthalpy."""
+    x, T = sp.symbols(f"x0:{len(numbers.pairs)}", positive=True), sp.Symbol("T", positive=True)
+    excess = ExcessGibbs(numbers, x, T)
+    outputs = [*(excess.log_coefficient(i) for i in excess.count), excess.total, excess.enthalpy]
+    inner = dict(excess.definitions)
+    for symbol, definition in reversed(excess.definitions):
+        outputs = [e.xreplace({symbol: definition}) for e in outputs] if inner else outputs
+    return sp.lambdify([*x, T], outputs, "numpy", cse=True)

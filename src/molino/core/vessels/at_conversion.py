@@ -1,0 +1,225 @@
+"""A vessel at a given conversion."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from functools import lru_cache
+from typing import Any, ClassVar
+
+import numpy as np
+import sympy as sp
+
+from molino.core import units
+from molino.core.balances.compiled import compiled
+from molino.core.balances.system import Case
+from molino.core.chemistry.chemistry import Chemistry
+from molino.core.dual import Number
+from molino.core.errors import Faults, InputError, SolveError, nearest
+from molino.core.frozen import FrozenMapping, settle
+from molino.core.schema import quantity, read_fields
+from molino.core.units import Value
+from molino.core.vessels.base import Setting, check_vessel, read_vessel_heat
+from molino.core.vessels.feed import Feed, require_feed
+from molino.core.vessels.mixture import Mixture
+from molino.core.vessels.model import Model, ModelKey, Reading
+from molino.core.vessels.outlet import Outlet, OutletVessel, Unknowns
+from molino.core.vessels.roles import EXTENT, GIVEN_CONVERSION, GIVEN_EXTENT
+
+_BELOW = 1e-9
+"""A flow of less than this share of all below zero is rounding."""
+
+
+@dataclass(frozen=True, eq=False)
+class AtConversion(OutletVessel):
+    """A vessel in which each reaction goes as far as it is given, whatever its rate: outlet, streams and duty.
+
+    F_i = F_i,in + sum_j nu_ij xi_j (O. A. Hougen, K. M. Watson, R. A. Ragatz, Chemical Process Principles I, 2nd ed.
+    1954, chapter 10). No rate law is needed: mo.Reaction("A -> B") will do.
+
+    Parameters
+    ----------
+    chemistry : Chemistry
+    feed : Feed
+    conversions : mapping of reaction to number or molar flow
+        For each reaction the conversion of its key reactant, 0.7, or its extent, "2 mol/s". Reactions left out do not
+        proceed.
+    keys : mapping of reaction to species
+        The key reactant; the first on the left, if left out.
+    in_series : bool
+        Whether a conversion is of what the reactions before it have left of the key reactant, in their order here; of
+        what is fed otherwise.
+    T : temperature, optional
+        Prescribed; that of the feed if left out.
+    P : pressure, optional
+        Of what leaves, of a gas; that of the feed if left out.
+    heat : "isothermal", "adiabatic", Adiabatic, Duty or Jacket
+        Isothermal if left out, with the duty that this takes.
+    name : str
+    show : mapping of kind to unit
+
+    Raises
+    ------
+    InputError
+        With everything that is wrong in it.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry([mo.Reaction("A -> 2 B", name="main"), mo.Reaction("A -> C", name="side")])
+    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+    >>> run = mo.AtConversion(chem, feed, {"main": 0.7, "side": 0.1}).run()
+    >>> round(run.yield_of("B", "A"), 6), round(run.conversion("A"), 6)
+    (0.7, 0.8)
+    """
+
+    noun: ClassVar[str] = "given conversion"
+    _method: ClassVar[str] = "balances of the extents"
+    chemistry: Chemistry
+    feed: Feed
+    conversions: Mapping[str, Any]
+    keys: Mapping[str, str] = field(default_factory=dict)
+    in_series: bool = False
+    T: Any = quantity("temperature", setting=True, independent=True)
+    P: Any = quantity("pressure", setting=True, independent=True)
+    heat: Any = None
+    name: str = ""
+    show: Mapping[str, str] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        require_feed(self.feed, self.label)
+        faults = Faults()
+        read_fields(self, faults, self.label)
+        settle(self, keys=FrozenMapping(dict(self.keys)))
+        found = {}
+        names = [str(r.name) for r in self.chemistry.reactions]
+        for name in [*self.conversions, *self.keys]:
+            if name not in names:
+                faults.add(self.label, f"there is no reaction '{name}'", nearest(str(name), names))
+        if not self.conversions:
+            faults.add(self.label, "no conversion is given", "write {'r1': 0.7}")
+        for name, given in self.conversions.items() if not faults.found else ():
+            with faults.at(f"{self.label}, {name}"):
+                found[name] = _read(given)
+                self._key_reactant(name)
+        if not faults.found:
+            settle(self, conversions=FrozenMapping(found))
+        read_vessel_heat(faults, self)
+        with faults.at(self.label):
+            self._check_heat()
+        own = self.feed.T if self.is_non_isothermal else self.T or self.feed.T
+        if not faults.found:
+            check_vessel(faults, self, self.feed.contents, own, "T of the feed")
+        faults.raise_any()
+
+    def _key_reactant(self, reaction: str) -> str:
+        """The species whose conversion is given."""
+        net = self.chemistry.reaction(reaction).equation.net
+        consumed = [s for s, moles in net.items() if moles < 0]
+        key = self.keys.get(reaction, consumed[0] if consumed else "")
+        if key not in consumed:
+            advice = nearest(key, consumed) if consumed else "give its extent, like '2 mol/s'"
+            raise InputError(f"{key or 'nothing'} is consumed by {reaction}" if not key else
+                             f"{key} is not consumed by {reaction}", "", advice)  # fmt: skip
+        return key
+
+    def _build(self) -> Model:
+        network = self.chemistry.network
+        kinds = tuple((name, value.unit != "", network.species.index(self._key_reactant(name)))
+                      for name, value in self.conversions.items())  # fmt: skip
+        return _model(self._key, kinds, self.in_series)
+
+    def _own_numbers(self, given: Mapping[str, Number], fed: Mixture) -> dict[sp.Symbol, Number]:
+        found = super()._own_numbers(given, fed)
+        for name, value in self.conversions.items():
+            symbol = GIVEN_EXTENT if value.unit != "" else GIVEN_CONVERSION
+            found[symbol(name)] = given.get(f"{_word(value)} of {name}", value.si)
+        return found
+
+    def _more_settings(self) -> Iterable[Setting]:
+        yield from super()._more_settings()
+        for name, value in self.conversions.items():
+
+            def put(v: Any, name: str = name) -> AtConversion:
+                return self.with_(conversions={**self.conversions, name: v})
+
+            kind = "molar flow" if value.unit != "" else "number"
+            yield Setting(
+                f"{_word(value)} of {name}", kind,
+                lambda v, kind=kind: (units.positive(v, kind, "", zero=True).si, kind),  # type: ignore[misc]
+                put, value.si, kind, value=value,
+            )  # fmt: skip
+
+    def _given_below(self) -> list[tuple[str, Value | None]]:
+        return [*super()._given_below(), *(("molar flow", v) for v in self.conversions.values() if v.unit)]
+
+    def _composition(self, case: Case, T: float, near: np.ndarray | None) -> tuple[Case, np.ndarray, int]:
+        n = len(self.chemistry.names)
+        rows = case.balances.rhs[:n]
+        state = np.append(np.zeros(n), T) if self.is_non_isothermal else np.zeros(n)
+        flows = np.array(compiled(case.balances).outputs(rows)(case.values)(state, 0.0), dtype=float)
+        if float(flows.min()) < -_BELOW * float(np.abs(flows).sum()):
+            worst = int(np.argmin(flows))
+            message = f"{self.chemistry.names[worst]} comes out negative: the reactions consume more than there is"
+            raise SolveError(message, self.label, "give smaller conversions, or in_series=True")
+        return case, np.maximum(flows, 0.0), 1
+
+    def __str__(self) -> str:
+        parts = ", ".join(f"{_word(v)} of {n} {v}" for n, v in self.conversions.items())
+        ends = f", {self.heat}," if self.heat is not None else ""
+        return f"{self.title}: {parts}{', in series' if self.in_series else ''}{ends} fed {self.feed}"
+
+
+def _read(given: Any) -> Value:
+    """A conversion between 0 and 1 (of unit ''), or an extent."""
+    value = units.read(given)
+    if value.unit is not None and units.unit(value.unit).dimension == units.unit("mol/s").dimension:
+        return units.positive(value, "molar flow", "", zero=True)
+    share = units.positive(value, "number", "", zero=True)
+    if share.si > 1:
+        raise InputError(f"{given} is more than one", "", "a conversion lies between 0 and 1; give an extent in mol/s")
+    return Value(share.si, "", share.deviation)
+
+
+def _word(value: Value) -> str:
+    return "extent" if value.unit != "" else "conversion"
+
+
+@lru_cache(maxsize=256)
+def _model(key: ModelKey, given: tuple[tuple[str, bool, int], ...], in_series: bool) -> Model:
+    return _AtConversion(key, given, in_series).model()
+
+
+class _AtConversion(Outlet):
+    """Flows by extents; `given` holds for each reaction its name, whether its extent is given, and its key reactant."""
+
+    def __init__(self, key: ModelKey, given: tuple[tuple[str, bool, int], ...], in_series: bool) -> None:
+        super().__init__(key)
+        self.given, self.in_series = given, in_series
+        self.columns = {
+            name: dict(column) for name, column in zip(key.network.reactions, key.network.stoichiometry, strict=True)
+        }
+
+    def unknowns(self) -> Unknowns:
+        made = [
+            sp.Add(*(sp.Rational(self.columns[name].get(i, 0)) * EXTENT(name) for name, _, _ in self.given))
+            for i in range(len(self.species))
+        ]
+        return [self.flow(i, fed + change - F)
+                for i, (fed, change, F) in enumerate(zip(self.fed, made, self.flows, strict=True))]  # fmt: skip
+
+    def definitions(self) -> list[tuple[sp.Symbol, sp.Expr]]:
+        found: list[tuple[sp.Symbol, sp.Expr]] = []
+        for name, by_extent, i in self.given:
+            passed = [sp.Rational(self.columns[other].get(i, 0)) * EXTENT(other)
+                      for other, _ in ((str(s.owner), e) for s, e in found)] if self.in_series else []  # fmt: skip
+            there = sp.Add(self.fed[i], *passed)
+            share = GIVEN_CONVERSION(name) * there / -sp.Rational(self.columns[name][i])
+            found.append((EXTENT(name), GIVEN_EXTENT(name) if by_extent else share))
+        return found
+
+    def parameters(self) -> list[sp.Symbol]:
+        return [(GIVEN_EXTENT if by_extent else GIVEN_CONVERSION)(name) for name, by_extent, _ in self.given]
+
+    def readings(self) -> dict[str, Reading]:
+        return {f"extent of {n}": Reading(EXTENT(n), "molar flow", f"extent of {n}") for n, _, _ in self.given}

@@ -10,6 +10,7 @@ demo: .venv/ready
 	$(BIN)/molino demo
 	$(BIN)/molino demo molino-demo/ether --example ether
 	$(BIN)/molino demo molino-demo/resin --example resin
+	$(BIN)/molino demo molino-demo/ester --example ester
 
 test: .venv/ready
 	$(BIN)/python -m pytest

@@ -25,7 +25,7 @@ FIGURES = {
 }
 
 
-ETHER = {"optimize-graded": "optimal-profile", "sweep-bed": "sweep"}
+ETHER = {"optimize-graded": "optimal-profile", "sweep-bed": "sweep", "equilibrium-beds": "equilibrium"}
 
 
 def terminal(words: list[str], folder: Path, target: Path) -> None:
@@ -69,11 +69,11 @@ def main() -> None:
             "C,H,O",
         ]
         terminal(search, folder / "mill", HERE / "molino-search.png")
-        laboratory = folder / "mill" / "laboratory"
-        terminal(["fit", "cob-kinetics.toml"], laboratory, HERE / "molino-fit-laboratory.png")
         ether = ["demo", "ether", "--example", "ether"]
         subprocess.run([sys.executable, "-m", "molino", *ether], cwd=folder, capture_output=True, check=True)
-        terminal(["run", "ether.toml"], folder / "ether", HERE / "molino-run-ether.png")
+        ester = ["demo", "ester", "--example", "ester"]
+        subprocess.run([sys.executable, "-m", "molino", *ester], cwd=folder, capture_output=True, check=True)
+        terminal(["survey", "ester.toml"], folder / "ester", HERE / "molino-survey.png")
         for name, target in ETHER.items():
             smaller(folder / "ether" / "results" / "ether" / f"{name}.png", HERE / f"figure-{target}.png")
         resin = ["demo", "resin", "--example", "resin"]

@@ -205,7 +205,10 @@ def test_the_page_on_decisions_runs(
     ("page", "printed"),
     [("thermo", "Peng-Robinson, stable at 523.15 K and 20 bar: Z 0.9"), ("equilibrium", "conversion of methanol")],
 )
-def test_the_pages_on_fluids_and_equilibrium_run(page: str, printed: str, capsys: pytest.CaptureFixture[str]) -> None:
+def test_the_pages_on_fluids_and_equilibrium_run(
+    page: str, printed: str, capsys: pytest.CaptureFixture[str], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.chdir(tmp_path)
     blocks = re.findall(r"```python\n(.*?)```", (ROOT / "docs" / f"{page}.md").read_text(), re.DOTALL)
     exec(compile("\n".join(blocks), f"{page}.md", "exec"), {})
     assert printed in capsys.readouterr().out
@@ -244,7 +247,7 @@ def test_every_command_and_make_target_is_in_the_readme_or_contributing() -> Non
     for target in re.findall(r"^([a-z-]+):", (ROOT / "Makefile").read_text(), re.MULTILINE):
         assert target == "clean" or re.search(rf"make {target}\b", texts), target
     commands = list(get_command(app).commands)  # type: ignore[attr-defined]
-    assert len(commands) == 13
+    assert len(commands) == 15
     for command in commands:
         assert f"molino {command}" in texts
 

@@ -409,3 +409,69 @@ def test_what_it_lacks_is_named_all_at_once() -> None:
     strange = mo.Chemistry(mo.Reaction("A <-> B", rate="k*([A] - [B]^2/K)", k=1.0, K=2.0))
     with pytest.raises(mo.InputError, match="another ratio"):
         mo.AtEquilibrium(strange, mo.Feed({"A": 1.0}, flow=1.0))
+
+
+def test_curves_and_beds_against_the_balance_of_energy() -> None:
+    """A liquid of constant heat capacity: X = K/(1 + K), beds along T = T0 + X dT, cooled to the inlet between them."""
+    law = {"k": mo.Arrhenius(k="2 1/h", at="330 K", Ea="90 kJ/mol"), "enthalpy": "-60 kJ/mol", "name": "r"}
+    chemistry = mo.Chemistry(mo.Reaction("A <-> B", K=mo.VantHoff(K=9.0, at="350 K", dH="-60 kJ/mol"), **law))
+    feed = mo.Feed({"A": "2 mol/L"}, flow="1 m3/h", T="320 K", heat_capacity="3 MJ/m3/K")
+    tube = mo.PlugFlow(chemistry, feed, volume="1 m3", name="tube")
+    found = mo.equilibrium_curves(
+        tube, "conversion of A", T=("300 K", "420 K"), inlet="330 K", target=0.95, approach="5 K"
+    )
+
+    def limit(T: float) -> float:
+        K = 9.0 * math.exp(60e3 / R * (1 / T - 1 / 350.0))
+        return K / (1 + K)
+
+    assert found.values[0] == pytest.approx([limit(T) for T in found.temperatures], rel=1e-10)
+    assert found.is_reached
+    assert len(found.lines) == 3
+    at = 0.0
+    for n, line in enumerate(found.lines):
+        assert line[0] == pytest.approx([330.0, at], abs=1e-9)
+        for T, X in line:
+            assert pytest.approx(330.0 + (X - at) * 40.0, abs=1e-8) == T
+        assert line[-1, 1] == pytest.approx(limit(line[-1, 0] + 5.0), rel=1e-9)
+        at = line[-1, 1]
+        if n < 2:
+            cooled = (line[-1, 0] - 330.0) * 3e6 / 3600.0
+            assert found.duties[n] == pytest.approx(-cooled, rel=1e-9)
+    for T, X in found.locus[:: len(found.locus) // 5]:  # the slope of k (1 - X - X/K) in T is zero
+        K = limit(T) / (1 - limit(T))
+        assert pytest.approx(60e3 * X / K, rel=1e-3) == 90e3 * (1 - X - X / K)
+    assert len(found.beds()) == 3
+    assert "0.95 takes 3 beds" in str(found)
+    short = mo.equilibrium_curves(tube, "conversion of A", T=("300 K", "420 K"), target=0.99, beds=1)
+    assert not short.is_reached
+    for wrong, words in (
+        ({"T": ("400 K", "300 K")}, "not rising"), ({"T": ("300 K", "400 K"), "P": ["1 bar"]}, "has no pressure"),
+        ({"T": ("300 K", "400 K"), "beds": 0}, "no number of beds"), ({"T": ("300 K", "400 K"), "target": "3 kg"}, "target"),
+    ):  # fmt: skip
+        with pytest.raises(mo.InputError, match=words):
+            mo.equilibrium_curves(tube, "conversion of A", **wrong)
+
+
+def test_a_survey_says_how_far_each_is_and_why() -> None:
+    """First order both ways: closed forms of tank, tube and batch; Q/K; what is missing is said, not guessed."""
+    chemistry = mo.Chemistry(mo.Reaction("A <-> B", k="0.2 1/min", K=3.0, name="r"))
+    feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min", T="330 K")
+    found = mo.survey(chemistry, feed, residence_time="5 min", conversions={"r": 0.5})
+    k = 0.2 * (1 + 1 / 3) * 5.0
+    expected = [0.5, 0.75, 0.75 * k / (1 + k), 0.75 * (1 - math.exp(-k)), 0.75 * (1 - math.exp(-k))]
+    assert [row["conversion of A"] for row in found.comparison.values] == pytest.approx(expected, rel=1e-7)
+    assert list(found.ways) == pytest.approx([x / 0.75 for x in expected], rel=1e-7)
+    assert [r["r"] for r in found.ratios] == pytest.approx([x / (1 - x) / 3 for x in expected], rel=1e-7)
+    assert not found.remarks
+    short = mo.survey(chemistry, feed, residence_time="6 s")
+    assert "would take it 95 %" in short.remarks["tube"]
+    minutes = float(short.remarks["tube"].split("slow, ")[1].split(" s")[0]) / 60
+    assert minutes == pytest.approx(-math.log(0.05) / (0.2 * 4 / 3), rel=1e-3)
+    bare = mo.survey(mo.Chemistry(mo.Reaction("A -> B", name="r")), feed, conversions={"r": 0.4})
+    assert len(bare.comparison.runs) == 1
+    assert "unknown: r.k" in bare.remarks["stirred tank, tube and batch"]
+    assert bare.remarks["equilibrium"].startswith("no reaction is reversible")
+    with pytest.raises(mo.InputError, match="no reaction is reversible"):
+        mo.survey(mo.Chemistry(mo.Reaction("A -> B", name="r")), feed)
+    assert pickle.loads(pickle.dumps(found)).to_dict() == found.to_dict()

@@ -62,6 +62,13 @@ CALLS: dict[str, tuple[Callable[..., Any], dict[str, Any]]] = {
     "ActivityModel": (mo.ActivityModel, {"species": [mo.Species("A"), mo.Species("B")], "form": "NRTL",
                                          "pairs": {}, "nonrandomness": {}}),
     "Duty": (mo.Duty, {"duty": "2 kW", "wall": None, "stirrer": None}),
+    "equilibrium_curves": (mo.equilibrium_curves, {
+        "vessel": mo.AtEquilibrium(mo.Chemistry(mo.Reaction("A <-> B", k=1.0, K=2.0, name="r")), FEED),
+        "metric": "conversion of A", "T": ("300 K", "400 K"), "P": None, "inlet": None, "target": None, "approach": None,
+        "beds": 2,
+    }),
+    "survey": (mo.survey, {"chemistry": CHEMISTRY, "feed": FEED, "residence_time": "2 min", "conversions": {"r": 0.5},
+                           "T": None, "heat": None, "catalyst": None, "metrics": (), "show": None}),
     "heat_safety": (mo.heat_safety, {"vessel": TUBE, "within": "20 K"}),
     "Deactivation": (mo.Deactivation, {"k": "1 1/h", "age": "3 h"}),
     "Membrane": (mo.Membrane, {"flux": {"A": "L*[A]"}, "constants": {"L": "1 m/s"}, "area": None, "outside": {}}),

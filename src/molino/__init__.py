@@ -32,6 +32,7 @@ _HOME = {
     "DistributedFeed": "core.vessels.walls",
     "Dosing": "core.vessels.semi_batch",
     "Duty": "core.vessels.heat",
+    "EquilibriumCurves": "core.design.equilibrium_curves",
     "Equations": "core.chemistry.notation",
     "Evaluator": "core.design.evaluator",
     "Exchanger": "core.vessels.train_steps",
@@ -75,6 +76,7 @@ _HOME = {
     "StirredTank": "core.vessels.stirred_tank",
     "Stream": "core.vessels.streams",
     "Sweep": "core.design.sweeping",
+    "Survey": "core.design.survey",
     "SweptCondition": "core.design.sweeping",
     "Train": "core.vessels.train",
     "TrainRun": "core.vessels.train",
@@ -90,6 +92,7 @@ _HOME = {
     "discriminate": "core.fitting.discrimination",
     "duty": "core.vessels.metrics",
     "effectiveness_factor": "core.vessels.catalyst",
+    "equilibrium_curves": "core.design.equilibrium_curves",
     "evaluator": "core.design.evaluator",
     "figures": "desk.figures",
     "fit": "core.fitting.regression",
@@ -114,6 +117,7 @@ _HOME = {
     "SpreadSources": "core.design.confidence",
     "spread_sources": "core.design.confidence",
     "span": "core.design.sweeping",
+    "survey": "core.design.survey",
     "sweep": "core.design.sweeping",
     "temperature": "core.vessels.metrics",
     "write_chemistry": "desk.job.chemistry",
@@ -136,11 +140,13 @@ if TYPE_CHECKING:
     from molino.core.chemistry.thermochemistry import FromSpecies
     from molino.core.design.attainable import AttainableRegion, BestTrain, attainable
     from molino.core.design.comparison import Comparison, compare
+    from molino.core.design.equilibrium_curves import EquilibriumCurves, equilibrium_curves
     from molino.core.design.evaluator import Evaluator, evaluator
     from molino.core.design.free_profile import FreeProfile
     from molino.core.design.heat_safety import HeatSafety, RunawayBoundary, heat_safety
     from molino.core.design.recommending import Recommendation, recommend
     from molino.core.design.sizing import Sizing, size
+    from molino.core.design.survey import Survey, survey
     from molino.core.design.sweeping import Sweep, SweptCondition, log_span, span, sweep
     from molino.core.errors import InputError, MolinoError, SolveError, UnitError, UnreachableError, WriteError
     from molino.core.fitting.bootstrap import Bootstrap

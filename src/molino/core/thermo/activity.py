@@ -228,6 +228,24 @@ class ActivityNumbers:
         return self._hash
 
 
+Jet = tuple[sp.Expr, sp.Expr, sp.Expr]
+"""Something over temperature, with its first two slopes."""
+_NONE: Jet = (sp.Integer(0), sp.Integer(0), sp.Integer(0))
+_ONE: Jet = (sp.Integer(1), sp.Integer(0), sp.Integer(0))
+
+
+def _times(one: Jet, two: Jet) -> Jet:
+    return (
+        one[0] * two[0], one[1] * two[0] + one[0] * two[1],
+        one[2] * two[0] + 2 * one[1] * two[1] + one[0] * two[2],
+    )  # fmt: skip
+
+
+def _scaled(number: float, one: Jet) -> Jet:
+    factor = sp.Float(number)
+    return factor * one[0], factor * one[1], factor * one[2]
+
+
 @dataclass(frozen=True)
 class _Sum:
     """A sum over the amounts, with its weights, and what it is at other temperatures: its slopes in T."""
@@ -247,8 +265,9 @@ class ExcessGibbs:
     """
 
     def __init__(self, numbers: ActivityNumbers, n: Sequence[sp.Expr], T: sp.Expr, place: str = "") -> None:
-        self.place, self.numbers, self.n, self.T, self.count = place, numbers, n, T, range(len(n))
+        self.place, self.numbers, self.T, self.count = place, numbers, T, range(len(n))
         self.definitions: list[tuple[sp.Symbol, sp.Expr]] = []
+        self.n = [x if x.is_Symbol else self._defined(f"amount {i}", x) for i, x in enumerate(map(sp.sympify, n))]
         self.sums: list[_Sum] = []
         self.total = {
             "Wilson": self._wilson, "NRTL": self._nrtl, "UNIQUAC": self._uniquac, "regular solution": self._regular,
@@ -259,8 +278,9 @@ class ExcessGibbs:
 
     def log_coefficient(self, i: int) -> sp.Expr:
         """ln gamma_i."""
-        own = self.total.diff(self.n[i]) if self.n[i].is_Symbol else sp.Integer(0)
-        return own + sp.Add(*(g * s.weights[0][i] for g, s in zip(self.slopes, self.sums, strict=True)))
+        return self.total.diff(self.n[i]) + sp.Add(
+            *(g * s.weights[0][i] for g, s in zip(self.slopes, self.sums, strict=True))
+        )
 
     @property
     def enthalpy(self) -> sp.Expr:
@@ -277,63 +297,72 @@ class ExcessGibbs:
 
     def _by_amount(self, e: sp.Expr, i: int) -> sp.Expr:
         """The partial derivative of what is written with the amounts and the sums."""
-        own = e.diff(self.n[i]) if self.n[i].is_Symbol else sp.Integer(0)
         inner = (e.diff(s.symbols[k]) * s.weights[k][i] for s in self.sums for k in (0, 1))
-        return own + sp.Add(*inner)
+        return e.diff(self.n[i]) + sp.Add(*inner)
 
-    def _sum(self, name: str, weights: Sequence[sp.Expr]) -> sp.Symbol:
-        """A sum over the amounts with weights over T, each under a symbol of its own."""
-        rows: list[list[sp.Expr]] = [[], [], []]
-        for i, weight in enumerate(weights):
-            for k in range(3):
-                slope = sp.sympify(weight).diff(self.T, k) if self.T.is_Symbol else _slope(weight, self.T, k)
-                if slope.free_symbols:
-                    symbol = _PART(f"{self.place}{name}{i}", f"weight{k}")
-                    self.definitions.append((symbol, slope))
-                    slope = symbol
-                rows[k].append(slope)
+    def _defined(self, name: str, e: sp.Expr) -> sp.Expr:
+        """A symbol that stands for an expression; numbers stay as they are."""
+        if not e.free_symbols:
+            return e
+        symbol = _PART(f"{self.place}{name}")
+        self.definitions.append((symbol, e))
+        return symbol
+
+    def _kept(self, name: str, one: Jet) -> Jet:
+        """The same with a symbol for each of its expressions."""
+        return (
+            self._defined(name, one[0]), self._defined(f"{name} slope", one[1]), self._defined(f"{name} curve", one[2]),
+        )  # fmt: skip
+
+    def _sum(self, name: str, weights: Sequence[Jet]) -> sp.Symbol:
+        """A sum over the amounts with weights over T."""
         symbols = [_PART(f"{self.place}{name}", f"sum{k}") for k in range(3)]
+        rows = [tuple(weight[k] for weight in weights) for k in range(3)]
         for symbol, row in zip(symbols, rows, strict=True):
-            terms = (w * x for w, x in zip(row, self.n, strict=True))
-            self.definitions.append((symbol, sp.Add(*terms)))
-        kept = _Sum((symbols[0], symbols[1], symbols[2]), (tuple(rows[0]), tuple(rows[1]), tuple(rows[2])))
-        self.sums.append(kept)
-        return kept.symbols[0]
+            self.definitions.append((symbol, sp.Add(*(w * x for w, x in zip(row, self.n, strict=True)))))
+        self.sums.append(_Sum((symbols[0], symbols[1], symbols[2]), (rows[0], rows[1], rows[2])))
+        return symbols[0]
 
-    def _power(self, i: int, j: int) -> sp.Expr:
+    def _power(self, i: int, j: int) -> Jet:
         """a + b/T + c ln T + d T of a pair."""
-        a, b, c, d = self.numbers.pairs[i][j]
-        found = sp.Float(a)
-        for number, shape in ((b, 1 / self.T), (c, sp.log(self.T)), (d, self.T)):
-            found += sp.Float(number) * shape if number else 0
-        return found if found != 0 else sp.Integer(0)
+        (a, b, c, d), T = map(sp.Float, self.numbers.pairs[i][j]), self.T
+        return self._kept(
+            f"power {i} {j}", (a + b / T + c * sp.log(T) + d * T, -b / T**2 + c / T + d, 2 * b / T**3 - c / T**2)
+        )
+
+    def _exp(self, name: str, one: Jet) -> Jet:
+        """exp of something over temperature."""
+        e = self._defined(name, sp.exp(one[0]))
+        return self._kept(f"{name} of", (e, one[1] * e, (one[2] + one[1] ** 2) * e))
 
     def _whole(self) -> sp.Symbol:
-        return self._sum("total amount", [sp.Integer(1)] * len(self.n))
+        return self._sum("total amount", [_ONE] * len(self.n))
 
     def _wilson(self) -> sp.Expr:
         whole = self._whole()
         found = []
         for i in self.count:
-            row = [sp.exp(self._power(i, j)) if i != j else sp.Integer(1) for j in self.count]
+            row = [self._exp(f"exp {i} {j}", self._power(i, j)) if i != j else _ONE for j in self.count]
             found.append(-self.n[i] * sp.log(self._sum(f"L{i}", row) / whole))
         return sp.Add(*found)
 
     def _nrtl(self) -> sp.Expr:
         found = []
         for i in self.count:
-            tau = [self._power(j, i) if i != j else sp.Integer(0) for j in self.count]
-            G = [sp.exp(-self.numbers.nonrandomness[j][i] * t) for j, t in enumerate(tau)]
-            over = self._sum(f"C{i}", [t * g for t, g in zip(tau, G, strict=True)])
-            found.append(self.n[i] * over / self._sum(f"S{i}", G))
+            tau = [self._power(j, i) if i != j else _NONE for j in self.count]
+            even = [-self.numbers.nonrandomness[j][i] for j in self.count]
+            G = [self._exp(f"exp {j} {i}", _scaled(even[j], t)) if i != j else _ONE for j, t in enumerate(tau)]
+            both = [self._kept(f"both {j} {i}", _times(t, g)) for j, (t, g) in enumerate(zip(tau, G, strict=True))]
+            found.append(self.n[i] * self._sum(f"C{i}", both) / self._sum(f"S{i}", G))
         return sp.Add(*found)
 
     def _uniquac(self) -> sp.Expr:
-        r, q = ([sp.Float(one[k]) for one in self.numbers.pure] for k in (0, 1))
-        whole, R, Q = self._whole(), self._sum("volumes", r), self._sum("areas", q)
+        r, q = ([one[k] for one in self.numbers.pure] for k in (0, 1))
+        whole = self._whole()
+        R, Q = (self._sum(name, [_scaled(x, _ONE) for x in of]) for name, of in (("volumes", r), ("areas", q)))
         found = []
         for i in self.count:
-            row = [q[j] * sp.exp(self._power(j, i)) if i != j else q[j] for j in self.count]
+            row = [_scaled(q[j], self._exp(f"exp {j} {i}", self._power(j, i)) if i != j else _ONE) for j in self.count]
             found += [
                 self.n[i] * sp.log(r[i] * whole / R),
                 _COORDINATION / 2 * q[i] * self.n[i] * sp.log(q[i] * R / (Q * r[i])),
@@ -342,24 +371,16 @@ class ExcessGibbs:
         return sp.Add(*found)
 
     def _regular(self) -> sp.Expr:
-        delta, v = ([one[k] for one in self.numbers.pure] for k in (0, 1))
-        whole = self._sum("volumes", [sp.Float(x) for x in v])
+        (delta, v), T = ([one[k] for one in self.numbers.pure] for k in (0, 1)), self.T
+        whole = self._sum("volumes", [_scaled(x, _ONE) for x in v])
+        per_T = self._kept("per T", (1 / T, -1 / T**2, 2 / T**3))
         found = []
         for i in self.count:
             off = [(delta[i] - delta[j]) ** 2 + 2 * self.numbers.pairs[i][j][0] * delta[i] * delta[j]
                    for j in self.count]  # fmt: skip
-            row = [sp.Float(v[j] * a) / (GAS_CONSTANT * self.T) if i != j else sp.Integer(0)
-                   for j, a in enumerate(off)]  # fmt: skip
-            found.append(sp.Float(v[i]) * self.n[i] * self._sum(f"B{i}", row) / (2 * whole))
+            row = [_scaled(v[j] * a / GAS_CONSTANT, per_T) if i != j else _NONE for j, a in enumerate(off)]
+            found.append(v[i] * self.n[i] * self._sum(f"B{i}", row) / (2 * whole))
         return sp.Add(*found)
-
-
-_ANY_T = sp.Dummy("T", positive=True)
-
-
-def _slope(weight: sp.Expr, T: sp.Expr, times: int) -> sp.Expr:
-    """A derivative by a temperature that is itself an expression."""
-    return sp.sympify(weight).subs(T, _ANY_T).diff(_ANY_T, times).subs(_ANY_T, T)
 
 
 @lru_cache(maxsize=64)
@@ -368,7 +389,6 @@ def _evaluated(numbers: ActivityNumbers) -> Any:
     x, T = sp.symbols(f"x0:{len(numbers.pairs)}", positive=True), sp.Symbol("T", positive=True)
     excess = ExcessGibbs(numbers, x, T)
     outputs = [*(excess.log_coefficient(i) for i in excess.count), excess.total, excess.enthalpy]
-    inner = dict(excess.definitions)
     for symbol, definition in reversed(excess.definitions):
-        outputs = [e.xreplace({symbol: definition}) for e in outputs] if inner else outputs
+        outputs = [e.xreplace({symbol: definition}) for e in outputs]
     return sp.lambdify([*x, T], outputs, "numpy", cse=True)

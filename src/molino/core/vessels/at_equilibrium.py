@@ -267,6 +267,11 @@ class AtEquilibrium(OutletVessel):
         references = formation_enthalpies(self.chemistry)
         return references if isinstance(references, InputError) else (found[0], found[1] | references)
 
+    @property
+    def _affinities(self) -> tuple[sp.Expr, ...]:
+        """ln(Q/K) of each reaction in what leaves."""
+        return _outlet(self._key, self._form).affinities
+
     def _build(self) -> Model:
         return _model(self._key, self._form)
 
@@ -482,6 +487,17 @@ class _AtEquilibrium(Outlet):
                    for i, moles in column if i not in self.solids)  # fmt: skip
             warmer = TEMPERATURE + APPROACH(constant.reaction)
             found.append(constant.log.xreplace({TEMPERATURE: warmer}) - sp.Add(*off))
+        return tuple(found)
+
+    @cached_property
+    def affinities(self) -> tuple[sp.Expr, ...]:
+        """ln(Q/K) of each reaction."""
+        network, found = self.key.network, []
+        for constant, log in zip(self.form.constants, self.logs, strict=True):
+            column = network.stoichiometry[network.reactions.index(constant.reaction)]
+            terms = (sp.Rational(moles) * sp.log(self.flows[i] / self.whole)
+                     for i, moles in column if i not in self.solids)  # fmt: skip
+            found.append(sp.Add(*terms) - log)
         return tuple(found)
 
     @cached_property

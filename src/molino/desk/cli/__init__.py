@@ -15,6 +15,7 @@ from molino.desk.cli import (
     check,
     compare,
     demo,
+    equilibrium,
     fit,
     new,
     optimize,
@@ -23,6 +24,7 @@ from molino.desk.cli import (
     run,
     search,
     size,
+    survey,
     sweep,
 )
 
@@ -55,7 +57,8 @@ def molino(
 
 COMMANDS = (
     demo.demo, new.new, check.check, orders.orders, fit.fit, run.run, size.size, compare.compare, sweep.sweep,
-    optimize.optimize, attainable.attainable, recommend.recommend, search.search,
+    optimize.optimize, attainable.attainable, recommend.recommend,
+    survey.survey, equilibrium.equilibrium, search.search,
 )  # fmt: skip
 
 for command in COMMANDS:

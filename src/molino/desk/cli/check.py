@@ -114,7 +114,8 @@ def _runs(data: Experiments | Rates) -> list[str]:
 def _tasks(job: Job) -> dict[str, list[str]]:
     """What the job asks for, by command."""
     tasks = {"fit": {**job.lines, **job.fits}, "size": job.sizes, "compare": job.compares, "sweep": job.sweeps,
-             "attainable": job.regions, "recommend": job.recommendations, "optimize": job.optimizations}  # fmt: skip
+             "attainable": job.regions, "recommend": job.recommendations,
+             "survey": job.surveys, "equilibrium": job.equilibria, "optimize": job.optimizations}  # fmt: skip
     return {task: list(names) for task, names in tasks.items()}
 
 

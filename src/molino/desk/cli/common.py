@@ -296,9 +296,11 @@ def show_table(frame: pd.DataFrame, title: str = "", digits: int = 4) -> None:
 def _parts(headings: list[str], cells: list[list[str]], width: int) -> list[list[int]]:
     """The columns of a table in parts that fit a terminal without a word being split; the first column leads each."""
     needed = [_word(h, *(row[i] for row in cells)) + 3 for i, h in enumerate(headings)]
+    label = max((len(row[0]) for row in cells), default=0)
+    needed[0] = max(needed[0], label + 3 if label <= width // 3 else 0)  # labels are kept in one line
     parts: list[list[int]] = [[0]]
     for i in range(1, len(headings)):
-        if sum(needed[k] for k in parts[-1]) + needed[i] > width and len(parts[-1]) > 1:
+        if sum(needed[k] for k in parts[-1]) + needed[i] > width - 3 and len(parts[-1]) > 1:
             parts.append([0])
         parts[-1].append(i)
     return parts

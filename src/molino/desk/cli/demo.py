@@ -22,12 +22,14 @@ _FILES = {
     ),
     "ether": ("ether.toml",),
     "resin": ("resin.toml",),
+    "ester": ("ester.toml",),
 }
 _FURTHER = {
     "liquor": "What the laboratory asks of the same data:\n  molino fit {folder}/laboratory/cob-kinetics.toml\n"
     "A rate law from a calorimeter:\n  molino fit {folder}/laboratory/calorimeter.toml",
     "ether": "The example with measurements, fits and a coil:\n  molino demo",
     "resin": "The example with measurements, fits and a coil:\n  molino demo",
+    "ester": "The example with measurements, fits and a coil:\n  molino demo",
 }
 
 
@@ -37,6 +39,7 @@ class Example(StrEnum):
     liquor = "liquor"
     ether = "ether"
     resin = "resin"
+    ester = "ester"
 
 
 WhichExample = Annotated[
@@ -44,7 +47,7 @@ WhichExample = Annotated[
     typer.Option(
         "--example",
         help="liquor: furfural from cob liquor; ether: methanol vapour over a packed bed; "
-        "resin: a kettle whose cooling may fail.",
+        "resin: a kettle whose cooling may fail; ester: a liquid that is not ideal, and its limit.",
     ),
 ]
 
@@ -55,8 +58,8 @@ def demo(
     folder: Folder = Path("molino-demo"), example: WhichExample = Example.liquor, as_json: AsJson = False,
     debug: Debug = False,
 ) -> None:  # fmt: skip
-    """Write an example of the Valdeoro mill into a folder and walk it: check, fit, run, size, compare, sweep,
-    attainable, recommend, optimize."""
+    """Write an example of the Valdeoro mill into a folder and walk it: check, fit, survey, equilibrium, run,
+    size, compare, sweep, attainable, recommend, optimize."""
     with handle_errors(as_json, debug):
         import shutil
         from importlib.resources import as_file, files
@@ -64,7 +67,19 @@ def demo(
         from rich.rule import Rule
 
         from molino.core.errors import InputError
-        from molino.desk.cli import attainable, check, compare, fit, optimize, recommend, run, size, sweep
+        from molino.desk.cli import (
+            attainable,
+            check,
+            compare,
+            equilibrium,
+            fit,
+            optimize,
+            recommend,
+            run,
+            size,
+            survey,
+            sweep,
+        )
         from molino.desk.job.load import load_job
         from molino.desk.job.models import job_schema
         from molino.desk.tables.write import whole, write_json
@@ -87,8 +102,8 @@ def demo(
         results = {}
         wanted = {"fit": job.fits, "size": job.sizes, "compare": job.compares, "sweep": job.sweeps, "run": job.vessels,
                   "check": job.vessels, "optimize": job.optimizations, "attainable": job.regions,
-                  "recommend": job.recommendations}  # fmt: skip
-        for command in (check, fit, run, size, compare, sweep, attainable, recommend, optimize):
+                  "recommend": job.recommendations, "survey": job.surveys, "equilibrium": job.equilibria}  # fmt: skip
+        for command in (check, fit, survey, equilibrium, run, size, compare, sweep, attainable, recommend, optimize):
             if not wanted[command.__name__.rpartition(".")[2]]:
                 continue
             step = command.__name__.rpartition(".")[2]

@@ -3,6 +3,7 @@
 from molino.desk.figures.attainable import attainable
 from molino.desk.figures.comparison import comparison
 from molino.desk.figures.equations import equations
+from molino.desk.figures.equilibrium import equilibrium
 from molino.desk.figures.fit import fit
 from molino.desk.figures.heat_safety import heat_safety
 from molino.desk.figures.optimum import optimum
@@ -18,7 +19,7 @@ from molino.desk.figures.sweep import sweep
 from molino.desk.figures.uncertainty import bootstrap, candidates, profiles, region
 
 __all__ = [
-    "attainable", "bootstrap", "branch", "candidates", "comparison", "equations", "fit", "heat_balance",
+    "attainable", "bootstrap", "branch", "candidates", "comparison", "equations", "equilibrium", "fit", "heat_balance",
     "heat_safety", "optimum",
     "orders", "over_temperature", "power_law", "profile", "profiles", "recommendation", "region", "residuals",
     "slopes", "spread_sources", "sweep",

@@ -33,8 +33,13 @@ def comparison(result: Comparison) -> Figure:
     times = [run.residence_time_si for run in result.runs]
     sizes = [error or 0.0 for error in result.size_errors]
     panels = [
-        ("volume", "volume", volumes, [v * e * f for v, e, f in zip(volumes, sizes, flowing, strict=True)]),
-        ("residence time", "time", times, [t * e for t, e in zip(times, sizes, strict=True)]),
+        (
+            "volume",
+            "volume",
+            volumes,
+            [v * e * f if e else 0.0 for v, e, f in zip(volumes, sizes, flowing, strict=True)],
+        ),
+        ("residence time", "time", times, [t * e if e else 0.0 for t, e in zip(times, sizes, strict=True)]),
     ]
     for metric in result.metrics:
         name = str(metric)

@@ -25,16 +25,20 @@ from molino.desk.job.reactions import read_chemistry_tables
 from molino.desk.job.studies import Line, Study, read_data, read_line, study
 from molino.desk.job.tasks import (
     Compare,
+    EquilibriumTask,
     OptimizeTask,
     RecommendTask,
     RegionTask,
     Size,
+    SurveyTask,
     SweepTask,
     read_compares,
+    read_equilibria,
     read_optimizations,
     read_recommendations,
     read_regions,
     read_sizes,
+    read_surveys,
     read_sweeps,
 )
 from molino.desk.job.vessels import CLASSES, TankTasks, read_feed, read_tank_tasks, read_train, read_vessel
@@ -60,6 +64,8 @@ class Job:
     optimizations: Mapping[str, OptimizeTask]
     regions: Mapping[str, RegionTask] = field(default_factory=dict)
     recommendations: Mapping[str, RecommendTask] = field(default_factory=dict)
+    surveys: Mapping[str, SurveyTask] = field(default_factory=dict)
+    equilibria: Mapping[str, EquilibriumTask] = field(default_factory=dict)
     tanks: Mapping[str, TankTasks] = field(default_factory=dict)
     profiles: Mapping[str, ProfileTask] = field(default_factory=dict)
     figures: FigureSettings = field(default_factory=FigureSettings)
@@ -150,6 +156,7 @@ def build(job: JobContext) -> Job:
     optimizations = read_optimizations(job, vessels)
     regions = read_regions(job, feeds, chemistry)
     recommendations = read_recommendations(job, feeds, chemistry)
+    surveys, equilibria = read_surveys(job, feeds, vessels, chemistry), read_equilibria(job, vessels)
     tanks = {}
     for name, vessel in job.file.vessels.items():
         if isinstance(vessel, models.StirredTankTable) and isinstance(tank := vessels.get(name), Vessel):
@@ -178,6 +185,8 @@ def build(job: JobContext) -> Job:
         optimizations,
         regions,
         recommendations,
+        surveys,
+        equilibria,
         tanks,
         profiles,
         drawn,

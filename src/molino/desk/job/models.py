@@ -482,6 +482,32 @@ class RecommendTable(Table):
     heat: Literal["isothermal", "adiabatic"] | None = None
 
 
+class SurveyTable(Table):
+    """Given conversion, equilibrium, tank, tube and batch on one feed, or on the feed (with heat and catalyst) of a
+    vessel."""
+
+    feed: str | None = None
+    vessel: str | None = None
+    residence_time: Quantity | None = None
+    conversions: dict[str, Quantity] | None = None
+    T: Quantity | None = None
+    heat: HeatField = None
+    metrics: list[str] = []
+
+
+class EquilibriumTable(Table):
+    """A metric at equilibrium over temperature and pressure, for the feed of a vessel, and the adiabatic beds to it."""
+
+    vessel: str
+    metric: str
+    T: list[Quantity] = Field(min_length=2, max_length=2)
+    P: list[Quantity] | None = Field(None, min_length=1, max_length=8)
+    inlet: Quantity | None = None
+    target: Quantity | None = None
+    approach: Quantity | None = None
+    beds: int = Field(8, ge=1, le=12)
+
+
 class SpanTable(Table):
     """Values of a condition from one end to the other: { from = "165 degC", to = "185 degC", points = 21 }."""
 
@@ -575,5 +601,7 @@ class JobFile(Table):
     optimize: dict[str, OptimizeTable] = {}
     attainable: dict[str, AttainableTable] = {}
     recommend: dict[str, RecommendTable] = {}
+    survey: dict[str, SurveyTable] = {}
+    equilibrium: dict[str, EquilibriumTable] = {}
     profile: dict[str, ProfileTable] = {}
     figures: FiguresTable = FiguresTable()

@@ -22,7 +22,7 @@ _NUMBERED = {
 }
 _NAMED = (
     "species", "constants", "reactions", "feeds", "vessels", "data", "fit", "size", "compare", "sweep", "optimize",
-    "attainable", "recommend", "profile",
+    "attainable", "recommend", "survey", "equilibrium", "profile",
 )  # fmt: skip
 """Tables of things with names."""
 _LONGEST = 80

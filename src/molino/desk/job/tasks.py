@@ -10,6 +10,7 @@ from molino.core import units
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.design.attainable import read_region
 from molino.core.design.confidence import check_confidence
+from molino.core.design.equilibrium_curves import at_equilibrium, check_curves
 from molino.core.design.free_profile import FreeProfile
 from molino.core.design.objective import Limit, read_expression, read_limit
 from molino.core.design.question import Question, read_question
@@ -18,14 +19,18 @@ from molino.core.design.sizing import check_size
 from molino.core.design.sweeping import check_sweep, log_span, span
 from molino.core.errors import Faults, InputError, nearest
 from molino.core.fitting.experiments import Experiment
+from molino.core.vessels.at_conversion import AtConversion
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.feed import Feed
+from molino.core.vessels.flow_vessel import FlowVessel
+from molino.core.vessels.heat import Adiabatic
 from molino.core.vessels.metrics import Metric, parse_metric
 from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.train import Train
 from molino.desk.job import models
 from molino.desk.job.context import JobContext
 from molino.desk.job.studies import read_candidates
+from molino.desk.job.vessels import read_heat_table
 from molino.desk.tables.write import check_parquet
 
 Vessels = Mapping[str, Vessel | Train]
@@ -102,6 +107,23 @@ class RecommendTask:
     within: Mapping[str, Any]
     heat: str | None
     show: Mapping[str, str]
+
+
+@dataclass(frozen=True)
+class SurveyTask:
+    """A survey that the job asks for: what it is of, and the arguments of `mo.survey`."""
+
+    feed: Feed
+    arguments: Mapping[str, Any]
+
+
+@dataclass(frozen=True)
+class EquilibriumTask:
+    """Curves of equilibrium that the job asks for: the vessel, the metric, and the arguments of their function."""
+
+    vessel: str
+    metric: Metric
+    arguments: Mapping[str, Any]
 
 
 def vessel_named(job: JobContext, name: str, vessels: Vessels) -> Vessel | Train:
@@ -254,6 +276,64 @@ def read_recommendations(
             tube = PlugFlow(chemistry, feed, space_time=1.0, T=within["T"][0] if "T" in within else None)
             limits = tuple(_limit_text(read_limit(text, tube, job.in_unit)) for text in texts)
             found[name] = RecommendTask(feed, table.maximize, table.minimize, limits, within, table.heat, job.units)
+    return found
+
+
+def read_surveys(
+    job: JobContext, feeds: Mapping[str, Feed], vessels: Vessels, chemistry: Chemistry | None
+) -> dict[str, SurveyTask]:  # fmt: skip
+    """The surveys of a job, their faults noted."""
+    found = {}
+    for name, table in job.file.survey.items():
+        with job.at(f"[survey.{name}]"):
+            if (table.feed is None) == (table.vessel is None):
+                word = "neither" if table.feed is None else "both"
+                raise InputError(f"{word} feed and vessel are given", "", "give one of them")
+            given: dict[str, Any] = {"show": job.units, "metrics": [parse_metric(m) for m in table.metrics]}
+            if table.vessel is not None:
+                vessel = vessel_named(job, table.vessel, vessels)
+                if not isinstance(vessel, FlowVessel):
+                    raise InputError(f"{table.vessel} has no feed of its own", "vessel", "name a tank or tube")
+                feed, given["catalyst"] = vessel.feed, vessel.catalyst
+                shares_heat = isinstance(vessel.heat, Adiabatic)
+                given |= {"heat": vessel.heat if shares_heat else None, "T": None if shares_heat else vessel.T}
+            else:
+                feed = job.feed_named(table.feed or "", feeds)
+            if table.heat is not None:
+                given["heat"] = read_heat_table(job, table.heat, "time")
+            if table.T is not None:
+                given["T"] = job.in_unit(table.T, "temperature")
+            if table.conversions is not None:
+                given["conversions"] = {r: job.in_unit(x, "number") for r, x in table.conversions.items()}
+            if table.residence_time is not None:
+                given["residence_time"] = units.positive(
+                    job.in_unit(table.residence_time, "time"), "time", "residence_time"
+                )
+            if chemistry is not None:
+                if table.conversions is not None:
+                    AtConversion(chemistry, feed, given["conversions"])
+                found[name] = SurveyTask(feed, given)
+    return found
+
+
+def read_equilibria(job: JobContext, vessels: Vessels) -> dict[str, EquilibriumTask]:
+    """The curves of equilibrium of a job, their faults noted."""
+    found = {}
+    for name, table in job.file.equilibrium.items():
+        with job.at(f"[equilibrium.{name}]"):
+            vessel = vessel_named(job, table.vessel, vessels)
+            if not isinstance(vessel, FlowVessel):
+                raise InputError(f"{table.vessel} has no feed of its own", "vessel", "name a tank or tube")
+            metric = parse_metric(table.metric)
+            at_equilibrium(vessel)._check_metric(metric)
+            given: dict[str, Any] = {"T": tuple(job.in_unit(t, "temperature") for t in table.T), "beds": table.beds}
+            given["P"] = None if table.P is None else [job.in_unit(p, "pressure") for p in table.P]
+            given["inlet"] = job.in_unit(table.inlet, "temperature")
+            given["approach"] = job.in_unit(table.approach, "temperature difference")
+            if table.target is not None:
+                given["target"] = _target(job, metric, table.target)
+            check_curves(vessel, metric, **given)
+            found[name] = EquilibriumTask(table.vessel, metric, given)
     return found
 
 

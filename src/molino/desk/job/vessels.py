@@ -89,7 +89,7 @@ def read_vessel(job: JobContext, name: str, table: Any, chemistry: Chemistry, fe
         given |= job.read(cls, table)
     along = "length" if table.kind == "plug flow" else "time"
     with faults.at():
-        given["heat"] = _heat(job, table.heat, along)
+        given["heat"] = read_heat_table(job, table.heat, along)
     if table.kind == "semi-batch":
         given["charge"], given["doses"] = job.contents(table.charge), {}
         for dose_name, dose in table.doses.items():
@@ -148,7 +148,7 @@ def _membrane(job: JobContext, table: Any, feeds: Feeds) -> Membrane:
     return Membrane(table.flux, constants, outside, sweep, job.in_unit(table.area, "area"))
 
 
-def _heat(job: JobContext, table: Any, along: str) -> Any:
+def read_heat_table(job: JobContext, table: Any, along: str) -> Any:
     """What a vessel specifies of heat transfer."""
     for cls, shape in (
         (Profile, models.HeldProfileTable),

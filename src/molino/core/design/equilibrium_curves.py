@@ -1,0 +1,391 @@
+"""`equilibrium_curves`: how far a feed could go over temperature and pressure, and by how many adiabatic beds.
+
+The operating line of an adiabatic bed goes from its inlet to equilibrium along the balance of energy; between beds the
+mixture is cooled. The best rate lies on the locus where the rate is highest over temperature at each composition (O.
+Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, chapter 9; K. G. Denbigh, Chem. Eng. Sci. 8 (1958) 125).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import sympy as sp
+from scipy.optimize import minimize_scalar
+
+from molino.core import units
+from molino.core.arguments import checked
+from molino.core.balances.compiled import compiled
+from molino.core.balances.source import NotFinite, build
+from molino.core.balances.system import TIME
+from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
+from molino.core.chemistry.notation import RATE
+from molino.core.design.evaluator import Evaluator
+from molino.core.errors import Faults, InputError, MolinoError
+from molino.core.frozen import Frozen
+from molino.core.results import Result, entry, in_columns, plain
+from molino.core.thermo.phase_model import Content
+from molino.core.units import Display, Value
+from molino.core.vessels.at_equilibrium import AtEquilibrium
+from molino.core.vessels.flow_vessel import FlowVessel
+from molino.core.vessels.metrics import Metric, parse_metric
+from molino.core.vessels.model import kinetics
+from molino.core.vessels.parameter_map import ParameterMap
+from molino.core.vessels.roles import ACTIVITY, FLOW, LOCAL_FLOW, MOLAR_FLOW
+from molino.core.vessels.run import Run
+from molino.core.vessels.streams import Stream, at_enthalpy, enthalpy
+from molino.core.vessels.train import Train
+from molino.core.vessels.train_steps import Exchanger
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+_POINTS = 61
+_ALONG = 25
+_MOST_BEDS = 12
+_ROUNDING = 1e-13
+
+
+@dataclass(frozen=True, eq=False)
+class EquilibriumCurves(Frozen, Result):
+    """What a feed could come to over temperature and pressure, and the adiabatic beds that take it there.
+
+    Attributes
+    ----------
+    vessel : AtEquilibrium
+        The feed at equilibrium.
+    metric : Metric
+    temperatures : array, shape (temperatures,)
+        In K.
+    pressures : tuple of float
+        In Pa; nan of a liquid.
+    values : array, shape (pressures, temperatures)
+        The metric at equilibrium, in SI; nan where none was found.
+    lines : tuple of arrays, each of shape (points, 2)
+        Temperature and metric along the operating line of each bed.
+    locus : array, shape (points, 2)
+        Temperature and metric where the rate is highest over temperature; empty where that is not known.
+    duties : tuple of float
+        Heat taken up between the beds in W, so many less one.
+    target : float or None
+    is_reached : bool
+        Whether the beds come to the target.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> law = {"k": "2 1/h", "K": mo.VantHoff(K=9.0, at="350 K", dH="-60 kJ/mol"), "enthalpy": "-60 kJ/mol"}
+    >>> chem = mo.Chemistry(mo.Reaction("A <-> B", **law))
+    >>> feed = mo.Feed({"A": "2 mol/L"}, flow="1 m3/h", T="330 K", heat_capacity="4 MJ/m3/K")
+    >>> at = mo.AtEquilibrium(chem, feed)
+    >>> found = mo.equilibrium_curves(at, "conversion of A", T=("300 K", "400 K"), target=0.95)
+    >>> len(found.lines), found.is_reached
+    (2, True)
+    """
+
+    vessel: AtEquilibrium
+    metric: Metric
+    temperatures: np.ndarray
+    pressures: tuple[float, ...]
+    values: np.ndarray
+    lines: tuple[np.ndarray, ...]
+    locus: np.ndarray
+    duties: tuple[float, ...]
+    target: float | None
+    is_reached: bool
+
+    @property
+    def display(self) -> Display:
+        """The units in which it is shown."""
+        return self.vessel._display
+
+    def table(self) -> pd.DataFrame:
+        """One row a temperature: the metric at equilibrium at each pressure."""
+        import pandas as pd
+
+        display, metric = self.display, self.metric
+        found = {display.heading("T", "temperature"): display.number(self.temperatures, "temperature")}
+        for P, row in zip(self.pressures, self.values, strict=True):
+            at = f" at {display.text(P, 'pressure')}" if np.isfinite(P) else ""
+            found[display.heading(f"{metric}{at}", metric.kind)] = display.number(row, metric.kind)
+        return pd.DataFrame(found)
+
+    def beds(self) -> pd.DataFrame:
+        """One row a bed: temperature and metric where it begins and ends, and the heat taken up before the next."""
+        import pandas as pd
+
+        display, metric = self.display, self.metric
+        rows = []
+        for n, line in enumerate(self.lines):
+            row: dict[str, Any] = {"bed": n + 1}
+            for word, (T, value) in (("in", line[0]), ("out", line[-1])):
+                row[display.heading(f"T {word}", "temperature")] = display.number(T, "temperature")
+                row[display.heading(f"{metric} {word}", metric.kind)] = display.number(value, metric.kind)
+            duty = self.duties[n] if n < len(self.duties) else np.nan
+            row[display.heading("duty after it", "power")] = display.number(duty, "power")
+            rows.append(row)
+        return pd.DataFrame(rows)
+
+    def facts(self) -> dict[str, str]:
+        """The limits: at the ends of the temperatures, of each bed, and whether the target is reached."""
+        display, metric = self.display, self.metric
+        found = {}
+        for P, row in zip(self.pressures, self.values, strict=True):
+            at = f" at {display.text(P, 'pressure')}" if np.isfinite(P) else ""
+            ends = [display.text(row[i], metric.kind) for i in (0, -1)]
+            cold, hot = (display.text(self.temperatures[i], "temperature") for i in (0, -1))
+            found[f"equilibrium{at}"] = f"{metric} {ends[0]} at {cold}, {ends[1]} at {hot}"
+        for n, line in enumerate(self.lines, 1):
+            (T0, x0), (T1, x1) = line[0], line[-1]
+            found[f"bed {n}"] = (
+                f"from {display.text(x0, metric.kind)} at {display.text(T0, 'temperature')} to "
+                f"{display.text(x1, metric.kind)} at {display.text(T1, 'temperature')}"
+            )
+        if self.target is not None and self.lines:
+            beds = f"{len(self.lines)} bed{'s' if len(self.lines) > 1 else ''}"
+            wanted = display.text(self.target, metric.kind)
+            found["target"] = (
+                f"{metric} {wanted} takes {beds}" if self.is_reached else f"{metric} {wanted} is beyond {beds}"
+            )
+        return found
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data: curves, operating lines, locus, duties, the target."""
+        display, metric = self.display, self.metric
+
+        def pairs(line: np.ndarray) -> list[dict[str, Any]]:
+            return [{"T": entry(display, T, "temperature"), "value": entry(display, x, metric.kind)} for T, x in line]
+
+        curves = [
+            {"P": entry(display, P, "pressure") if np.isfinite(P) else None,
+             "points": pairs(np.column_stack([self.temperatures, row]))}
+            for P, row in zip(self.pressures, self.values, strict=True)
+        ]  # fmt: skip
+        return plain({  # type: ignore[no-any-return]
+            "metric": str(metric), "curves": curves, "beds": [pairs(line) for line in self.lines],
+            "locus": pairs(self.locus), "duties": [entry(display, q, "power") for q in self.duties],
+            "target": entry(display, self.target, metric.kind) if self.target is not None else None,
+            "is_reached": self.is_reached,
+        })  # fmt: skip
+
+    def __str__(self) -> str:
+        return "\n".join([f"equilibrium of {self.vessel.feed}", *in_columns(self.facts())])
+
+
+@checked
+def equilibrium_curves(
+    vessel: FlowVessel, metric: Metric | str, *, T: tuple[Any, Any], P: Sequence[Any] | None = None,
+    inlet: Any = None, target: Any = None, approach: Any = None, beds: int = 8,
+) -> EquilibriumCurves:  # fmt: skip
+    """A metric at equilibrium over temperature and pressure, with adiabatic beds and the locus of the best rate.
+
+    Parameters
+    ----------
+    vessel : FlowVessel
+        A vessel at equilibrium, or a tank or tube, whose chemistry and feed are taken, and whose catalyst and rate law
+        say where the rate is highest (of one reaction).
+    metric : Metric or str
+        Like "conversion of methanol".
+    T : pair of temperatures
+        Between which the curves go.
+    P : sequence of pressures, optional
+        One curve each; that of the feed, if left out. The beds are at the first.
+    inlet : temperature, optional
+        To which the mixture is brought before every bed; that of the feed, if left out.
+    target : optional
+        Beds are added until the metric comes to it; one bed without.
+    approach : temperature difference, optional
+        How far from equilibrium a bed stays: the constants are those at so much more, "10 K" above for what sets heat
+        free. By reactions only.
+    beds : int
+        The most of them.
+
+    Returns
+    -------
+    EquilibriumCurves
+
+    Raises
+    ------
+    InputError
+        For a vessel without an equilibrium, a metric that it has not, or bounds that are none.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A <-> B", k="2 1/h", K=mo.VantHoff(K=9.0, at="350 K", dH="-60 kJ/mol")))
+    >>> at = mo.AtEquilibrium(chem, mo.Feed({"A": "2 mol/L"}, flow="1 m3/h", T="330 K"))
+    >>> found = mo.equilibrium_curves(at, "conversion of A", T=("320 K", "380 K"))
+    >>> [round(float(x), 3) for x in found.values[0][[0, -1]]]
+    [0.984, 0.639]
+    """
+    asked = parse_metric(metric) if isinstance(metric, str) else metric
+    held, (low, high), pressures, inlet, wanted = check_curves(
+        vessel, asked, T=T, P=P, inlet=inlet, target=target, approach=approach, beds=beds
+    )
+    grid = np.linspace(low, high, _POINTS)
+    values = np.array([_curve(held, asked, grid, p) for p in pressures])
+    if not np.isfinite(values).any():
+        held.run()  # says why
+    lines, duties = _lines(held, asked, inlet, wanted, approach, beds)
+    reached = wanted is not None and bool(lines) and _passes(lines, wanted)
+    locus = _locus(vessel, held, asked, (low, high))
+    return EquilibriumCurves(
+        held, asked, grid, tuple(pressures), values, tuple(lines), locus, tuple(duties), wanted, reached
+    )  # fmt: skip
+
+
+def check_curves(
+    vessel: FlowVessel, metric: Metric, *, T: tuple[Any, Any], P: Sequence[Any] | None, inlet: Any = None,
+    target: Any = None, approach: Any = None, beds: int = 8,
+) -> tuple[AtEquilibrium, tuple[float, float], list[float], Value | None, float | None]:  # fmt: skip
+    """What the curves are made of, read: the feed at equilibrium, bounds and pressures in SI, the inlet, the target.
+
+    Raises
+    ------
+    InputError
+        With everything that is wrong in it.
+    """
+    if not isinstance(vessel, FlowVessel):
+        raise InputError(f"{vessel!r} is not a vessel through which a feed flows", "equilibrium", "give a tube")
+    faults, at = Faults(), at_equilibrium(vessel)
+    low = high = 0.0
+    with faults.at("equilibrium, T"):
+        low, high = (units.positive(t, "temperature", "T").si for t in T)
+        if not low < high:
+            raise InputError("the bounds of T are not rising", "", "give the lower one first")
+    pressures: list[float] = []
+    with faults.at("equilibrium, P"):
+        if P is not None and not at.is_gas:
+            raise InputError("a liquid has no pressure here", "", "leave P out")
+        pressures = [units.positive(p, "pressure", "P").si for p in P or ()] or [at._given_pressure()]
+    start: Value | None = at.feed.T
+    with faults.at("equilibrium, inlet"):
+        start = units.positive(inlet, "temperature", "inlet") if inlet is not None else start
+    wanted = None
+    with faults.at("equilibrium, target"):
+        wanted = units.read(target, metric.kind, "target").si if target is not None else None
+    with faults.at("equilibrium, approach"):
+        if approach is not None:
+            units.read(approach, "temperature difference", "approach")
+            if not at.by_reactions:
+                raise InputError("the least Gibbs energy knows no approach by reactions", "", "leave it out")
+    if not isinstance(beds, int) or isinstance(beds, bool) or not 1 <= beds <= _MOST_BEDS:
+        faults.add("equilibrium, beds", f"{beds!r} is no number of beds", f"give 1 to {_MOST_BEDS}")
+    faults.raise_any()
+    held = at.with_(heat=None, T=Value(low, "K"), **({"P": Value(pressures[0], "Pa")} if at.is_gas else {}))
+    held._check_metric(metric)
+    return held, (low, high), pressures, start, wanted
+
+
+def at_equilibrium(vessel: FlowVessel) -> AtEquilibrium:
+    """The feed of a vessel at equilibrium."""
+    if isinstance(vessel, AtEquilibrium):
+        return vessel
+    return AtEquilibrium(vessel.chemistry, vessel.feed, name=vessel.name, show=vessel.show)
+
+
+def _curve(held: AtEquilibrium, metric: Metric, grid: np.ndarray, P: float) -> np.ndarray:
+    """The metric over temperature; nan where no equilibrium was found."""
+    names = ("T", "P") if held.is_gas else ("T",)
+    at = Evaluator(ParameterMap(held, names), (metric,))
+    found = []
+    for T in grid:
+        try:
+            found.append(float(at(*((T, P) if held.is_gas else (T,)))[0]))
+        except MolinoError:
+            found.append(np.nan)
+    return np.array(found)
+
+
+def _passes(lines: Sequence[np.ndarray], target: float) -> bool:
+    begin, end = lines[0][0, 1], lines[-1][-1, 1]
+    return bool((end - target) * (1.0 if end >= begin else -1.0) >= 0)
+
+
+def _lines(
+    held: AtEquilibrium, metric: Metric, inlet: Value | None, target: float | None, approach: Any, most: int
+) -> tuple[list[np.ndarray], list[float]]:
+    """The operating line of each adiabatic bed, and the duties between them; none where no enthalpies are known."""
+    if isinstance(held._thermal, InputError) or inlet is None:
+        return [], []
+    more = {c.reaction: approach for c in held._form.constants} if approach is not None else {}
+    first = replace(held, T=None, heat="adiabatic", feed=replace(held.feed, T=inlet), approach=more, name="bed 1")
+    lines: list[np.ndarray] = []
+    for n in range(most if target is not None else 1):
+        steps: list[Any] = [first]
+        for k in range(n):
+            steps += [Exchanger(T=inlet, name=f"cooler {k + 1}"), first.with_(name=f"bed {k + 2}")]
+        run = Train(steps).run()
+        duties = [*run.exchanged.values()]
+        bed = run.runs[-1]
+        lines.append(_along(held, metric, bed))
+        gained = abs(lines[-1][-1, 1] - lines[-1][0, 1])
+        if (target is not None and _passes(lines, target)) or gained < 1e-4 * abs(lines[0][-1, 1] - lines[0][0, 1]):
+            break
+    return lines, duties
+
+
+def _along(held: AtEquilibrium, metric: Metric, bed: Run) -> np.ndarray:
+    """Temperature and metric, counted from the first feed, along the way of an adiabatic bed."""
+    begin, end = bed.stream_in(), bed.stream_out()
+    carried, found = enthalpy(bed.fluid, begin), []
+    for share in np.linspace(0.0, 1.0, _ALONG):
+        amounts = {s: (1 - share) * begin.amounts[s] + share * end.amounts[s] for s in begin.amounts}
+        here = at_enthalpy(bed.fluid, replace(begin, amounts=amounts, P=end.P), carried)
+        found.append((here.T, _metric_at(held, metric, here)))
+    return np.array(found)
+
+
+def _metric_at(held: AtEquilibrium, metric: Metric, stream: Stream) -> float:
+    """A metric of what flows at a place, as if it were the outlet."""
+    case = held._case
+    state = np.zeros(len(case.balances.states))
+    state[: len(stream.amounts)] = [stream.amounts[s] for s in held.chemistry.names]
+    own = case.with_values({TEMPERATURE: stream.T})
+    value = float(compiled(case.balances).outputs((held._expression(metric),))(own.values)(state, 0.0)[0])
+    return value if abs(value) > _ROUNDING else 0.0
+
+
+def _locus(vessel: FlowVessel, held: AtEquilibrium, metric: Metric, between: tuple[float, float]) -> np.ndarray:
+    """Where along the way from the feed to equilibrium the rate is highest over temperature, shape (points, 2)."""
+    reactions, nothing = vessel.chemistry.reactions, np.zeros((0, 2))
+    if len(reactions) != 1 or isinstance(vessel, AtEquilibrium) or vessel.chemistry.unknowns:
+        return nothing
+    rate = _rate(vessel)
+    begin = held._stream_in(held.run())
+    end = held.with_(T=Value(between[0], "K")).run().stream_out()
+    found = []
+    for share in np.linspace(0.02, 0.995, 60):
+        flows = [(1 - share) * begin.amounts[s] + share * end.amounts[s] for s in held.chemistry.names]
+
+        def slow(T: float, flows: Sequence[float] = flows) -> float:
+            try:
+                return -rate([*flows, T, end.P])
+            except NotFinite:
+                return 0.0
+
+        wide = (between[0] - 20.0, between[1] + 20.0)
+        best = minimize_scalar(slow, bounds=wide, method="bounded", options={"xatol": 1e-3})
+        if between[0] < best.x < between[1] and best.fun < 0:
+            here = replace(begin, amounts=dict(zip(held.chemistry.names, flows, strict=True)), T=float(best.x))
+            found.append((here.T, _metric_at(held, metric, here)))
+    return np.array(found) if len(found) > 1 else nothing
+
+
+def _rate(vessel: FlowVessel) -> Callable[[Sequence[float]], float]:
+    """The rate of the one reaction over molar flows, temperature and pressure."""
+    key, names = vessel._key, vessel.chemistry.names
+    flows = tuple(MOLAR_FLOW(s) for s in names)
+    content = Content(key.phase, flows, TEMPERATURE, PRESSURE)
+    definitions: list[tuple[sp.Symbol, sp.Expr]] = [*content.definitions]
+    definitions.append((LOCAL_FLOW, FLOW if key.phase.carries_volume else content.volume))
+    if key.catalyst.law is not None:
+        definitions.append((ACTIVITY, key.catalyst.law))
+    definitions += kinetics(key, flows, LOCAL_FLOW).definitions
+    numbers, _ = vessel._parameters({})
+    parameters = tuple(s for s in (*key.symbols, FLOW) if s != TEMPERATURE)
+    make = build(dict(definitions), [RATE(key.network.reactions[0])], (*flows, TEMPERATURE, PRESSURE), TIME, parameters)
+    function = make([float(numbers.get(s, 0.0)) for s in parameters])
+    return lambda state: float(function(np.array(state), 0.0)[0])

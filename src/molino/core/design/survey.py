@@ -1,0 +1,297 @@
+"""`survey`: given conversion, equilibrium, stirred tank, tube and batch side by side on one feed."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from molino.core import units
+from molino.core.arguments import checked
+from molino.core.balances.compiled import compiled
+from molino.core.chemistry.chemistry import Chemistry
+from molino.core.chemistry.formula import TEMPERATURE
+from molino.core.design.comparison import Comparison, compare
+from molino.core.design.sizing import size
+from molino.core.errors import Faults, InputError, MolinoError, SolveError, UnreachableError
+from molino.core.frozen import Frozen, FrozenMapping
+from molino.core.results import Result, plain
+from molino.core.units import Display, Value
+from molino.core.vessels.at_conversion import AtConversion
+from molino.core.vessels.at_equilibrium import AtEquilibrium
+from molino.core.vessels.base import Vessel
+from molino.core.vessels.batch import Batch
+from molino.core.vessels.catalyst import Catalyst
+from molino.core.vessels.feed import Feed
+from molino.core.vessels.metrics import Metric, conversion, parse_metric
+from molino.core.vessels.plug_flow import PlugFlow
+from molino.core.vessels.run import Run
+from molino.core.vessels.stirred_tank import StirredTank
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+_WAY = 0.95
+"""Share of the way to equilibrium that counts as the whole of it."""
+_FAR = 0.5
+"""Share of the way below which a vessel is far from equilibrium."""
+_BEYOND = 1e-6
+NAMES = ("given conversion", "equilibrium", "stirred tank", "tube", "batch")
+
+
+@dataclass(frozen=True, eq=False)
+class Survey(Frozen, Result):
+    """Five models of a vessel on one feed.
+
+    Attributes
+    ----------
+    comparison : Comparison
+        Those that could be run.
+    ratios : tuple of mapping of reaction to float
+        Q/K of each reversible reaction in what leaves each of them: 1 at equilibrium.
+    ways : tuple of float
+        Conversion of the first reactant over that at equilibrium at the temperature of what leaves.
+    remarks : mapping of name to str
+        What there is to say of each: why it is far from equilibrium, or cannot be run.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A <-> B", k="0.2 1/min", K=3.0))
+    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min", T="330 K")
+    >>> found = mo.survey(chem, feed, residence_time="5 min", conversions={"r1": 0.5})
+    >>> [round(row["conversion of A"], 3) for row in found.comparison.values]
+    [0.5, 0.75, 0.429, 0.552, 0.552]
+    """
+
+    comparison: Comparison
+    ratios: tuple[Mapping[str, float], ...]
+    ways: tuple[float, ...]
+    remarks: Mapping[str, str]
+
+    @property
+    def display(self) -> Display:
+        """The units in which it is shown."""
+        return self.comparison.display
+
+    def table(self) -> pd.DataFrame:
+        """One row a vessel: residence time, metrics, temperature, duty, Q/K of each reaction, way to equilibrium."""
+        import pandas as pd
+
+        display, rows = self.display, []
+        for run, values, ratios, way in zip(
+            self.comparison.runs, self.comparison.values, self.ratios, self.ways, strict=True
+        ):
+            row: dict[str, Any] = {"vessel": run.vessel.label}
+            row[display.heading("residence time", "time")] = display.number(run.residence_time_si, "time")
+            for metric in self.comparison.metrics:
+                row[display.heading(str(metric), metric.kind)] = display.number(values[str(metric)], metric.kind)
+            if isinstance(run, Run) and run.has_temperature:
+                row[display.heading("T", "temperature")] = display.number(run.temperatures[-1], "temperature")
+            if run.has_duty:
+                row[display.heading("duty", "power")] = display.number(
+                    run.duty_si if run.duty_kind == "power" else np.nan, "power"
+                )
+            row |= {f"Q/K of {name}": ratio for name, ratio in ratios.items()}
+            row["way to equilibrium"] = way
+            rows.append(row)
+        return pd.DataFrame(rows)
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data: each vessel with its metrics, its run, Q/K and the share of the way; the remarks."""
+        found = self.comparison.to_dict()
+        for label, ratios, way in zip(found, self.ratios, self.ways, strict=True):
+            found[label] |= {"Q_over_K": dict(ratios), "share_of_the_way": way}
+        return plain({"vessels": found, "remarks": dict(self.remarks)})  # type: ignore[no-any-return]
+
+    def __str__(self) -> str:
+        table = self.table().to_string(index=False, float_format=lambda x: f"{x:.4g}", na_rep="")
+        return "\n".join([table, *(f"{name}: {text}" for name, text in self.remarks.items())])
+
+
+@checked
+def survey(
+    chemistry: Chemistry, feed: Feed, *, residence_time: Any = None, conversions: Mapping[str, Any] | None = None,
+    T: Any = None, heat: Any = None, catalyst: Catalyst | None = None, metrics: Sequence[Metric | str] = (),
+    show: Mapping[str, str] | None = None,
+) -> Survey:  # fmt: skip
+    """Put given conversion, equilibrium, stirred tank, tube and batch on one feed.
+
+    What cannot be run (without a rate law, without a constant of equilibrium) is left out, and the reason is reported.
+
+    Parameters
+    ----------
+    chemistry : Chemistry
+    feed : Feed
+    residence_time : optional
+        Space time of tank and tube, and time of the batch; that in which a tube goes 95 % of the way to equilibrium, if
+        left out.
+    conversions : mapping of reaction to conversion, optional
+        As for `AtConversion`, which is left out without.
+    T : temperature, optional
+        Prescribed; that of the feed if left out.
+    heat : "isothermal", "adiabatic", Adiabatic or Jacket, optional
+        Of all of them.
+    catalyst : Catalyst, optional
+        Where a rate is per catalyst.
+    metrics : sequence of Metric or str, optional
+        The conversion of each reactant fed, if left out.
+    show : mapping of kind to unit, optional
+
+    Returns
+    -------
+    Survey
+
+    Raises
+    ------
+    InputError
+        With everything that is wrong in what was given, or that keeps all of them from running.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A <-> B", k="0.2 1/min", K=3.0))
+    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min", T="330 K")
+    >>> found = mo.survey(chem, feed)
+    >>> round(found.ways[-2], 3)
+    0.95
+    """
+    faults, asked = Faults(), []
+    for text in metrics:
+        with faults.at("survey"):
+            asked.append(parse_metric(text) if isinstance(text, str) else text)
+    time: Value | None = None
+    with faults.at("survey, residence time"):
+        time = units.positive(residence_time, "time", "") if residence_time is not None else None
+    faults.raise_any()
+    common: dict[str, Any] = {"T": T, "heat": heat, "show": show or {}}
+    remarks: dict[str, str] = {}
+    vessels: list[Vessel] = []
+    limit: AtEquilibrium | None = None
+    if conversions is not None:
+        vessels.append(AtConversion(chemistry, feed, conversions, name=NAMES[0], **common))
+    try:
+        limit = AtEquilibrium(chemistry, feed, name=NAMES[1], **common)
+        limit.run()
+        vessels.append(limit)
+    except MolinoError as error:
+        none = not any(r.equation.reversible for r in chemistry.reactions)
+        limit, remarks[NAMES[1]] = None, ("no reaction is reversible, and " if none else "") + _first(error)
+    try:
+        kinetic = _kinetic(chemistry, feed, time, catalyst, limit, common)
+        vessels += kinetic
+    except MolinoError as error:
+        remarks["stirred tank, tube and batch"] = _first(error)
+    if not vessels:
+        raise InputError(
+            next(iter(remarks.values())), "survey", "give a rate law, constants of equilibrium, or conversions"
+        )
+    runs, found = [], []
+    for vessel in vessels:
+        try:
+            runs.append(vessel.outcome())
+            found.append(vessel)
+        except MolinoError as error:
+            remarks[vessel.label] = _first(error)
+    both = compare(found, asked)
+    ratios = tuple(FrozenMapping(_ratios(run, limit)) for run in runs)
+    ways = tuple(_way(run, limit) for run in runs)
+    for run, way in zip(runs, ways, strict=True):
+        if way > 1 + _BEYOND:
+            remarks[run.vessel.label] = f"beyond equilibrium: {100 * way:.4g} % of the way to it"
+        elif run.vessel._is_kinetic and (remark := _remark(run, way, limit)):
+            remarks[run.vessel.label] = remark
+    return Survey(both, ratios, ways, FrozenMapping(remarks))
+
+
+def _first(error: MolinoError) -> str:
+    return error.faults[0].what if getattr(error, "faults", None) else str(error)
+
+
+def _kinetic(
+    chemistry: Chemistry, feed: Feed, time: Value | None, catalyst: Catalyst | None, limit: AtEquilibrium | None,
+    common: Mapping[str, Any],
+) -> list[Vessel]:  # fmt: skip
+    """Tank, tube and batch with one residence time."""
+    along = {k: v for k, v in common.items() if k != "T" or common["heat"] is None}
+    tube = PlugFlow(chemistry, feed, space_time=time, catalyst=catalyst, name=NAMES[3], **along)
+    tube._require_known()
+    if time is None:
+        time = _time_for(tube, limit)
+        tube = tube.with_(space_time=time)
+    tank = StirredTank(chemistry, feed, space_time=time, catalyst=catalyst, name=NAMES[2], **along)
+    gas: dict[str, Any] = {"constant_volume": False} if feed.is_gas else {}
+    volume = Value(float(tube._fed.volume) * time.si, "m^3")
+    batch = Batch(chemistry, feed, volume=volume, time=time, catalyst=catalyst, name=NAMES[4], **gas, **common)
+    return [tank, tube, batch]
+
+
+def _time_for(tube: PlugFlow, limit: AtEquilibrium | None) -> Value:
+    """The space time in which a tube goes most of the way to equilibrium."""
+    species = next(s for r in tube.chemistry.reactions for s, n in r.equation.net.items() if n < 0 and tube._goes_in(s))
+    whole = limit.run().conversion(species) if limit is not None else 1.0
+    found = size(tube, conversion(species), _WAY * whole, vary="space_time")
+    return Value(found.value, found.display.unit("time") or None)
+
+
+def _way(run: Run, limit: AtEquilibrium | None) -> float:
+    """Conversion over that at equilibrium at the same temperature and pressure; nan where that is not known."""
+    if not run.reactants:
+        return math.nan
+    species = run.reactants[0]
+    if limit is None:
+        return run.conversion(species)
+    out = run.stream_out()
+    held: dict[str, Any] = {"heat": None}
+    if np.isfinite(out.T):
+        held["T"] = Value(out.T, "K")
+    if limit.is_gas and np.isfinite(out.P):
+        held["P"] = Value(out.P, "Pa")
+    try:
+        whole = limit.with_(**held).run().conversion(species)
+    except SolveError:
+        return math.nan
+    return run.conversion(species) / whole if abs(whole) > 1e-12 else math.nan
+
+
+def _ratios(run: Run, limit: AtEquilibrium | None) -> dict[str, float]:
+    """Q/K of each reaction that has a constant of equilibrium, in what leaves."""
+    if limit is None or not limit.by_reactions:
+        return {}
+    out, case = run.stream_out(), limit._case
+    state = np.zeros(len(case.balances.states))
+    state[: len(out.amounts)] = [max(out.amounts[s], 0.0) for s in limit.chemistry.names]
+    if TEMPERATURE in case.balances.symbols:
+        state[-1] = out.T
+    elif np.isfinite(out.T):
+        case = case.with_values({TEMPERATURE: out.T})
+    expressions = limit._affinities
+    logs = np.array(compiled(case.balances).outputs(expressions)(case.values)(state, 0.0), dtype=float)
+    return dict(
+        zip((c.reaction for c in limit._form.constants), np.exp(np.clip(logs, -700, 700)).tolist(), strict=True)
+    )
+
+
+def _remark(run: Run, way: float, limit: AtEquilibrium | None) -> str:
+    """Why a vessel is far from equilibrium."""
+    if run.vessel._too_small is not None:
+        return str(run.vessel._too_small.what)
+    if not way < _FAR:
+        return ""
+    species, vessel = run.reactants[0], run.vessel
+    display = run.display
+    own = display.text(run.space_time_si, "time")
+    whole = limit.run().conversion(species) if limit is not None else 1.0
+    text = f"{100 * way:.3g} % of the way to equilibrium" if limit is not None else f"conversion {way:.3g}"
+    if not isinstance(vessel, StirredTank | PlugFlow):
+        return f"{text} in {own}: the reaction is slow for this time"
+    try:
+        longer = size(vessel, conversion(species), _WAY * whole, vary="space_time")
+    except UnreachableError as error:
+        return f"{text}: {error.faults[0].what}"
+    except MolinoError:
+        return f"{text} in {own}: the reaction is slow for this time"
+    return f"{text} in {own}: the reaction is slow, {display.text(longer.value, 'time')} would take it {100 * _WAY:g} %"

@@ -61,6 +61,10 @@ CALLS: dict[str, tuple[Callable[..., Any], dict[str, Any]]] = {
     }),
     "ActivityModel": (mo.ActivityModel, {"species": [mo.Species("A"), mo.Species("B")], "form": "NRTL",
                                          "pairs": {}, "nonrandomness": {}}),
+    "VaporPressure": (mo.VaporPressure, {"a": 20.0, "b": -4000.0, "c": 0.0, "d": 0.0, "e": 2.0, "shift": 0.0, "valid": None}),
+    "PhaseEquilibrium": (mo.PhaseEquilibrium, {"species": [mo.Species("A", vapor_pressure={"a": 11.0})], "liquid": None}),
+    "flash": (lambda **given: mo.PhaseEquilibrium([mo.Species("A", vapor_pressure={"a": 20.0, "b": -4000.0})]).flash(**given),
+              {"fractions": {"A": 1.0}, "P": "1 bar", "T": "300 K", "feed": "liquid"}),
     "Duty": (mo.Duty, {"duty": "2 kW", "wall": None, "stirrer": None}),
     "equilibrium_curves": (mo.equilibrium_curves, {
         "vessel": mo.AtEquilibrium(mo.Chemistry(mo.Reaction("A <-> B", k=1.0, K=2.0, name="r")), FEED),

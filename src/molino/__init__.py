@@ -52,6 +52,8 @@ _HOME = {
     "Metric": "core.vessels.metrics",
     "MolinoError": "core.errors",
     "NextExperiment": "core.fitting.next_experiment",
+    "PhaseEquilibrium": "core.thermo.phases",
+    "PhaseSplit": "core.thermo.phases",
     "Parallel": "core.vessels.train_steps",
     "PlugFlow": "core.vessels.plug_flow",
     "PowerLaw": "core.fitting.rates",
@@ -83,6 +85,7 @@ _HOME = {
     "UnitError": "core.errors",
     "Unknown": "core.chemistry.constants",
     "UnreachableError": "core.errors",
+    "VaporPressure": "core.chemistry.vapor_pressure",
     "VantHoff": "core.chemistry.temperature_dependence",
     "WriteError": "core.errors",
     "attainable": "core.design.attainable",
@@ -138,6 +141,7 @@ if TYPE_CHECKING:
     from molino.core.chemistry.species import Species
     from molino.core.chemistry.temperature_dependence import Arrhenius, VantHoff
     from molino.core.chemistry.thermochemistry import FromSpecies
+    from molino.core.chemistry.vapor_pressure import VaporPressure
     from molino.core.design.attainable import AttainableRegion, BestTrain, attainable
     from molino.core.design.comparison import Comparison, compare
     from molino.core.design.equilibrium_curves import EquilibriumCurves, equilibrium_curves
@@ -161,6 +165,7 @@ if TYPE_CHECKING:
     from molino.core.fitting.signals import Signal
     from molino.core.thermo.activity import ActivityModel
     from molino.core.thermo.cubic import CubicEquation
+    from molino.core.thermo.phases import PhaseEquilibrium, PhaseSplit
     from molino.core.vessels.at_conversion import AtConversion
     from molino.core.vessels.at_equilibrium import AtEquilibrium
     from molino.core.vessels.batch import Batch

@@ -13,6 +13,7 @@ import sympy as sp
 from molino.core.chemistry.composition import composition
 from molino.core.chemistry.equation import Equation, coefficient_text
 from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE, read_heat_capacity
+from molino.core.chemistry.vapor_pressure import read_vapor_pressure
 from molino.core.errors import Faults, InputError
 from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
@@ -44,6 +45,8 @@ class Species(Frozen, Printed):
         Of the pure liquid; either one.
     solubility_parameter, relative_volume, relative_area : optional
         Of the liquid, for activity models: of Hildebrand "18.2 MPa^0.5", and r and q of UNIQUAC.
+    vapor_pressure : VaporPressure or mapping, optional
+        Over temperature: {"antoine": [A, B, C], "pressure": "bar", "temperature": "degC"}, or of a `VaporPressure`.
     source : str
         Where the numbers come from; goes into the results.
 
@@ -75,6 +78,7 @@ class Species(Frozen, Printed):
     solubility_parameter: Any = quantity("solubility parameter")
     relative_volume: Any = quantity("number")
     relative_area: Any = quantity("number")
+    vapor_pressure: Any = None
     source: str = ""
 
     def __post_init__(self) -> None:
@@ -100,6 +104,9 @@ class Species(Frozen, Printed):
                 if read_cp.seven and twice:
                     message = f"{' and '.join(twice)} come with the seven coefficients, and are given again"
                     raise InputError(message, "", "leave them out")
+        with faults.at(self.name):
+            if self.vapor_pressure is not None:
+                settle(self, vapor_pressure=read_vapor_pressure(self.vapor_pressure))
         if self.density is not None and self.molar_volume is not None:
             faults.add(self.name, "density and molar_volume specify the same thing twice", "give one of them")
         faults.raise_any()
@@ -157,6 +164,8 @@ class Species(Frozen, Printed):
         shown = {n.replace("_", " "): v for n, v in self.known().items()}
         if "molar mass" not in shown and self.formula is not None:
             shown = {"molar mass": f"{composition(self.formula).molar_mass * 1e3:.5g} g/mol", **shown}
+        if self.vapor_pressure is not None:
+            shown["vapor pressure"] = str(self.vapor_pressure)
         lines = [f"{self.name}, {self.formula}" if self.formula else self.name]
         lines += [f"  {name:<24}{value}" for name, value in shown.items()]
         return "\n".join([*lines, f"  {'source':<24}{self.source}"] if self.source else lines)

@@ -47,7 +47,7 @@ def response_of(observed: Metric | str) -> str:
 
 def axes_of(vessel: Vessel | Train) -> dict[str, str]:
     """What a vessel can be observed along, with the kinds of quantity: time, or its sizes."""
-    if isinstance(vessel, Train):
+    if isinstance(vessel, Train) or not vessel._is_kinetic:
         return {}
     sizes = dict(vessel._sizes)
     return sizes if "time" in sizes or not vessel._has_steady_state else {"time": "time", **sizes}
@@ -163,7 +163,7 @@ class Experiment(Frozen):
             settle(self, along=OUTLET)
         elif self.along not in (axes := list(axes_of(self.vessel))):
             if self.along or not axes:
-                message = f"a {self.vessel.noun} is not observed along '{self.along or 'time'}'"
+                message = f"{units.article(self.vessel.noun)} is not observed along '{self.along or 'time'}'"
                 raise InputError(message, "along", nearest(self.along, axes, "leave the times out"))
             own = [n for n in axes if n == "time" or getattr(self.vessel, n) is not None]
             settle(self, along=(own or axes)[0])

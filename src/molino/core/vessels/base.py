@@ -36,6 +36,7 @@ from molino.core.vessels.heat import Adiabatic, Duty, HeatShape, Jacket, Profile
 from molino.core.vessels.metrics import Weights
 from molino.core.vessels.mixture import Contents, Mixture, Portion, read_portion
 from molino.core.vessels.model import Model, ModelKey
+from molino.core.vessels.phase_limits import feed_finding
 from molino.core.vessels.piecewise_linear import PiecewiseLinear
 from molino.core.vessels.roles import COOLANT, INLET
 from molino.core.vessels.streams import Fluid, Stream, adiabatic_rise
@@ -249,7 +250,7 @@ class Vessel(Frozen, Printed):
         strange = sorted(changed.keys() - known)
         if strange:
             advice = f"it has {', '.join(sorted(known))}"
-            raise InputError(f"a {self.noun} has no {', '.join(strange)}", self.label, advice)
+            raise InputError(f"{units.article(self.noun)} has no {', '.join(strange)}", self.label, advice)
         found: Any = self
         if changed and all(self._is_lone(name) and value is not None for name, value in changed.items()):
             found = self._exchanged(changed)
@@ -671,7 +672,7 @@ class Vessel(Frozen, Printed):
         if metric.what not in self._run_metrics:
             has = " or ".join(self._run_metrics)
             advice = f"ask for its {has}" if has else "ask it of a batch or tube"
-            raise InputError(f"a {self.noun} has no {metric}", self.label, advice)
+            raise InputError(f"{units.article(self.noun)} has no {metric}", self.label, advice)
         self._require_energy()
 
     @cached_property
@@ -695,6 +696,8 @@ class Vessel(Frozen, Printed):
             self.label, self.chemistry, self._feed_T, started, self.catalyst, self._model.balances, numbers, size
         )  # fmt: skip
         more = [*temperature_findings(self.label, dict.fromkeys((self._feed_T, self._first_T))), self._too_small]
+        if text := feed_finding(self):
+            more.append(Finding("warning", self.label, text, "check temperature, pressure and model of what is fed"))
         kept = [f for f in (*more, *review.findings) if f is not None]
         return replace(review, findings=Review.of(kept).findings)
 

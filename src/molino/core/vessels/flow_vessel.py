@@ -83,7 +83,9 @@ class FlowVessel(Vessel):
 
     def steady(self, near: np.ndarray | None = None) -> Run:
         """The steady state that it settles to."""
-        raise InputError(f"a {self.noun} has no steady state over time", self.label, "run it: it is steady")
+        raise InputError(
+            f"{units.article(self.noun)} has no steady state over time", self.label, "run it: it is steady"
+        )
 
     def _rest(self, case: Case, near: np.ndarray | None = None) -> tuple[Case, np.ndarray, Report]:
         """The state at rest of a case of its balances (which may come with further numbers), and how it was found."""

@@ -29,6 +29,7 @@ from molino.core.vessels.hot_spot import HotSpot
 from molino.core.vessels.metrics import Metric, parse_metric
 from molino.core.vessels.model import StreamForm
 from molino.core.vessels.parameter_map import ParameterMap
+from molino.core.vessels.phase_limits import phase_facts
 from molino.core.vessels.piecewise_linear import PiecewiseLinear, segments
 from molino.core.vessels.roles import FLOW, PASSED_TIME, RELEASED, SENSIBLE, SINCE, VOLUME, slope_of
 from molino.core.vessels.sensitivity import end_slope, expression_slopes, slopes_along
@@ -807,6 +808,7 @@ class Run(RunResult):
                 found[f"settling time of {name} ({100 * self.settling_band:g} %)"] = text
         if (small := self.vessel._too_small) is not None:
             found["note"] = small.what
+        found |= phase_facts(self)
         if beyond := self.out_of_range():
             found["heat capacity of"] = "; ".join(beyond)
         if self.closure:
@@ -815,7 +817,7 @@ class Run(RunResult):
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data: sizes, conversions, concentrations, temperature, duty, closures, streams in and out."""
-        found = {**super().to_dict(), "solved_by": str(self.report)}
+        found = {**super().to_dict(), **phase_facts(self), "solved_by": str(self.report)}
         if self._is_start_up:
             times = {n: entry(self.display, t, "time") for n, t in self._settled_or_none().items()}
             found["settling"] = {"band": self.settling_band, **times}

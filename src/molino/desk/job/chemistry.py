@@ -207,6 +207,10 @@ def _species(one: Species) -> dict[str, Any]:
     found: dict[str, Any] = {"formula": one.formula} if one.formula else {}
     for name, value in one.known().items():
         found[name] = _heat_capacity(value) if isinstance(value, HeatCapacity) else _number(value)
+    if (law := one.vapor_pressure) is not None:
+        numbers = {name: getattr(law, name) for name in ("a", "b", "c", "d", "e", "shift")}
+        valid = {"valid": [_number(T) for T in law.valid]} if law.valid is not None else {}
+        found["vapor_pressure"] = _inline({**numbers, **valid})
     return {**found, "source": one.source} if one.source else found
 
 

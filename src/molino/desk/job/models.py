@@ -61,12 +61,30 @@ def _heat_capacity(given: Any) -> Any:
 _CP_SCHEMA = {"anyOf": [*ONE_OR_MORE, HeatCapacityTable.model_json_schema()]}
 
 
+class VaporPressureTable(Table):
+    """A vapor pressure over temperature: { antoine = [A, B, C], pressure = "bar", temperature = "degC" }, or the
+    numbers of ln(P/Pa) = a + b/(T + shift) + c ln T + d T^e."""
+
+    antoine: list[float] | None = Field(None, min_length=3, max_length=3)
+    pressure: str | None = None
+    temperature: Literal["K", "degC"] | None = None
+    base: Literal["10", "e"] | None = None
+    a: float | None = None
+    b: float | None = None
+    c: float | None = None
+    d: float | None = None
+    e: float | None = None
+    shift: float | None = None
+    valid: list[Quantity] | None = Field(None, min_length=2, max_length=2)
+
+
 class _SpeciesBase(Table):
     """What is known of a species; `look_up` names it (or its CAS number) in the data of the `species` extra."""
 
     formula: str | None = None
     look_up: str | None = None
     phase: Literal["gas", "liquid"] = "gas"
+    vapor_pressure: VaporPressureTable | None = None
     heat_capacity: Annotated[Any, BeforeValidator(_heat_capacity), WithJsonSchema(_CP_SCHEMA)] = None
     source: str = ""
 

@@ -17,6 +17,7 @@ from molino.core.chemistry.heat_capacity import HeatCapacity
 from molino.core.chemistry.library import Library
 from molino.core.chemistry.reaction import Reaction
 from molino.core.chemistry.species import PROPERTIES, Species
+from molino.core.chemistry.vapor_pressure import read_vapor_pressure
 from molino.core.errors import Faults, InputError, nearest
 from molino.desk.job import models
 from molino.desk.job.constants import read_constant_table, read_entry
@@ -184,6 +185,11 @@ def _species(job: JobContext, name: str, table: Any, listed: Species | None) -> 
     given = {key: job.in_unit(v, kinds[key]) for key in kinds if (v := getattr(table, key)) is not None and v != ""}
     if isinstance(table.heat_capacity, models.HeatCapacityTable):
         given["heat_capacity"] = HeatCapacity(**job.read(HeatCapacity, table.heat_capacity))
+    if table.vapor_pressure is not None:
+        held = table.vapor_pressure.model_dump(exclude_none=True)
+        if "valid" in held:
+            held["valid"] = [job.in_unit(T, "temperature") for T in held["valid"]]
+        given["vapor_pressure"] = read_vapor_pressure(held)
     if table.look_up is None:
         return replace(listed, **given) if listed is not None else Species(name, **given)
     found = look_up(table.look_up, phase=table.phase, name=name)

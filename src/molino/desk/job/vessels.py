@@ -11,6 +11,7 @@ from molino.core.chemistry.chemistry import Chemistry
 from molino.core.errors import Faults, InputError, nearest
 from molino.core.thermo.activity import ACTIVITY_FORMS, ActivityModel
 from molino.core.thermo.cubic import CubicEquation
+from molino.core.thermo.phase_model import MODELS
 from molino.core.units import Value
 from molino.core.vessels.at_conversion import AtConversion
 from molino.core.vessels.at_equilibrium import AtEquilibrium
@@ -55,6 +56,10 @@ def read_feed(job: JobContext, table: Any, chemistry: Chemistry | None) -> Feed:
     given = job.read(Feed, table)
     if table.pairs and table.model is None:
         raise InputError("binary parameters are given, and no model", "pairs", "give model = 'Soave' or 'NRTL'")
+    if table.model is not None and table.model not in (*MODELS, *ACTIVITY_FORMS):
+        raise InputError(
+            f"there is no model '{table.model}'", "model", nearest(table.model, (*MODELS, *ACTIVITY_FORMS))
+        )
     if table.model in ACTIVITY_FORMS:
         given["model"] = _activity_model(table, chemistry) if chemistry is not None else None
     elif table.pairs and chemistry is not None:

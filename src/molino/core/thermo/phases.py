@@ -1,0 +1,470 @@
+"""Bubble points, dew points and flashes: vapor and liquid with equal fugacities.
+
+Liquids by activity coefficients and vapor pressures, x_i gamma_i P_i = y_i P with an ideal gas, or both phases by one
+cubic equation of state, x_i phi_i(liquid) = y_i phi_i(gas) (J. M. Smith, H. C. Van Ness, M. M. Abbott, Introduction to
+Chemical Engineering Thermodynamics, 7th ed. 2005, chapters 10 and 14). The shares of a flash follow from the equation
+of H. H. Rachford, J. D. Rice, J. Petrol. Technol. 4 (1952) 19.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from scipy.optimize import brentq
+
+from molino.core import units
+from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE
+from molino.core.chemistry.species import Species
+from molino.core.errors import Faults, InputError, SolveError, nearest
+from molino.core.frozen import Frozen, settle
+from molino.core.printing import Printed
+from molino.core.results import Result, entry, plain
+from molino.core.thermo.activity import ActivityModel
+from molino.core.thermo.cubic import CubicEquation
+from molino.core.units import GAS_CONSTANT, Display, Value
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+_ASKER = "a phase equilibrium"
+_CLOSE = 1e-13
+_ROUNDS = 2000
+_COLDEST, _HOTTEST = 100.0, 1500.0
+
+
+@dataclass(frozen=True, eq=False)
+class PhaseSplit(Frozen, Result):
+    """A mixture as vapor and liquid.
+
+    Attributes
+    ----------
+    names : tuple of str
+    T, P : float
+        In K and Pa.
+    vapor : float
+        Share of the amount that is vapor: 0 to 1.
+    whole, x, y : arrays, shape (species,)
+        Mole fractions of the whole, the liquid and the vapor; of a phase that is not there those in which it would
+        appear first.
+    K : array, shape (species,)
+        y/x of each species.
+    show : Display
+        The units in which it is shown.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> light = mo.Species("A", vapor_pressure={"antoine": [4.0, 1200.0, -50.0]})
+    >>> heavy = mo.Species("B", vapor_pressure={"antoine": [4.0, 1400.0, -50.0]})
+    >>> split = mo.PhaseEquilibrium([light, heavy]).flash({"A": 0.5, "B": 0.5}, T="370 K", P="1 bar")
+    >>> round(split.vapor, 3), round(split.fractions("gas")["A"], 3)
+    (0.222, 0.758)
+    """
+
+    names: tuple[str, ...]
+    T: float
+    P: float
+    vapor: float
+    whole: np.ndarray
+    x: np.ndarray
+    y: np.ndarray
+    K: np.ndarray
+    show: Display
+
+    def fractions(self, phase: str) -> dict[str, float]:
+        """Mole fractions by species in the "liquid" or the "gas"."""
+        if phase not in ("liquid", "gas"):
+            raise InputError(f"'{phase}' is no phase here", "phase", "give 'liquid' or 'gas'")
+        return dict(zip(self.names, (self.x if phase == "liquid" else self.y).tolist(), strict=True))
+
+    def table(self) -> pd.DataFrame:
+        """One row a species: mole fractions of the whole, the liquid and the gas, and K."""
+        import pandas as pd
+
+        return pd.DataFrame(
+            {"species": self.names, "whole": self.whole, "liquid": self.x, "gas": self.y, "K = y/x": self.K}
+        )
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data: T, P, the share of vapor, fractions."""
+        rows = zip(self.names, self.whole, self.x, self.y, strict=True)
+        return plain({  # type: ignore[no-any-return]
+            "temperature": entry(self.show, self.T, "temperature"), "pressure": entry(self.show, self.P, "pressure"),
+            "vapor": self.vapor, "fractions": {s: {"whole": z, "liquid": x, "gas": y} for s, z, x, y in rows},
+        })  # fmt: skip
+
+    def __str__(self) -> str:
+        at = f"{self.show.text(self.T, 'temperature', 5)} and {self.show.text(self.P, 'pressure')}"
+        table = self.table().to_string(index=False, float_format="{:.5g}".format)
+        return f"vapor share {self.vapor:.4g} at {at}\n{table}"
+
+
+@dataclass(frozen=True, eq=False)
+class PhaseEquilibrium(Frozen, Printed):
+    """Vapor and liquid of some species, which are one phase or two.
+
+    Parameters
+    ----------
+    species : sequence of Species
+        Each with a vapor pressure; with a cubic equation of state for both phases critical constants instead.
+    liquid : ActivityModel or CubicEquation, optional
+        An ideal liquid (Raoult's law) if left out. A cubic equation stands for both phases; with an activity model the
+        vapor is an ideal gas.
+
+    Raises
+    ------
+    InputError
+        With everything that the species lack.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> water = mo.Species("water", vapor_pressure={"antoine": [8.07131, 1730.63, 233.426], "pressure": "mmHg",
+    ...                                             "temperature": "degC"})
+    >>> point = mo.PhaseEquilibrium([water]).bubble_point({"water": 1.0}, P="760 mmHg")
+    >>> round(point.T - 273.15, 1)
+    100.0
+    """
+
+    species: tuple[Species, ...]
+    liquid: ActivityModel | CubicEquation | None = None
+
+    def __post_init__(self) -> None:
+        faults = Faults()
+        settle(self, species=tuple(self.species))
+        if not self.species or not all(isinstance(s, Species) for s in self.species):
+            raise InputError("no species", "phase equilibrium", "give a list of mo.Species")
+        if isinstance(self.liquid, ActivityModel):
+            settle(self, liquid=self.liquid.over(self.species))
+        elif isinstance(self.liquid, CubicEquation):
+            settle(self, liquid=CubicEquation(self.species, self.liquid.form, self.liquid.pairs))
+        elif self.liquid is not None:
+            raise InputError(f"{self.liquid!r} is no model of a liquid", "liquid", "give an ActivityModel")
+        for one in self.species if not isinstance(self.liquid, CubicEquation) else ():
+            with faults.at():
+                one.require("vapor_pressure", _ASKER)
+        faults.raise_any()
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        return tuple(s.name for s in self.species)
+
+    def bubble_point(self, fractions: Mapping[str, float], *, T: Any = None, P: Any = None) -> PhaseSplit:
+        """Where a liquid begins to boil: its pressure at a temperature, or its temperature at a pressure.
+
+        Parameters
+        ----------
+        fractions : mapping of species to mole fraction
+            Scaled to a sum of one.
+        T, P : temperature and pressure
+            One of them.
+
+        Raises
+        ------
+        InputError
+            If neither or both are given, or the fractions are none.
+        SolveError
+            If it does not boil there.
+        """
+        return self._point(fractions, T, P, 0.0)
+
+    def dew_point(self, fractions: Mapping[str, float], *, T: Any = None, P: Any = None) -> PhaseSplit:
+        """Where a gas begins to condense; arguments and errors as for `bubble_point`."""
+        return self._point(fractions, T, P, 1.0)
+
+    def flash(
+        self, fractions: Mapping[str, float], *, P: Any, T: Any = None, feed_T: Any = None, feed: str = "liquid"
+    ) -> PhaseSplit:  # fmt: skip
+        """Vapor and liquid at a temperature and pressure, or at a pressure with the enthalpy of a feed (adiabatic).
+
+        The heat capacities of the species are those of their liquids, and heats of vaporization follow from the slopes
+        of the vapor pressures (B. P. E. Clapeyron, R. Clausius), H = R T^2 d(ln P_i)/dT; with a cubic equation they are
+        those of the ideal gas, with its departures.
+
+        Parameters
+        ----------
+        fractions : mapping of species to mole fraction
+        P : pressure
+        T : temperature, optional
+        feed_T : temperature, optional
+            Of a feed of these fractions whose enthalpy is kept.
+        feed : "liquid" or "gas"
+            What that feed is.
+
+        Raises
+        ------
+        InputError
+            If neither or both of `T` and `feed_T` are given, or heat capacities are missing.
+        SolveError
+            If no split is found.
+        """
+        z = self._fractions(fractions)
+        pressure = units.positive(P, "pressure", "P")
+        if (T is None) == (feed_T is None):
+            raise InputError("give one of T and feed_T", "flash", "T='370 K', or feed_T='430 K' for an adiabatic one")
+        if feed not in ("liquid", "gas"):
+            raise InputError(f"feed = {feed!r}", "flash", "give 'liquid' or 'gas'")
+        if T is not None:
+            kelvin = units.positive(T, "temperature", "T")
+            return self._split(z, kelvin.si, pressure.si, _display(kelvin, pressure))
+        start = units.positive(feed_T, "temperature", "feed_T")
+        wanted = self._enthalpy(z, start.si, pressure.si, feed)
+        display = _display(start, pressure)
+
+        def off(kelvin: float) -> float:
+            found = self._split(z, kelvin, pressure.si, display)
+            return self._of_split(found) - wanted
+
+        split = self._split(z, _bracketed(off, start.si), pressure.si, display)
+        if abs(self._of_split(split) - wanted) < 1e-6 * (1.0 + abs(wanted)):
+            return split
+        # one species, or an azeotrope: it boils at one temperature, and the enthalpy says how much of it
+        ends = [self._enthalpy(z, split.T, pressure.si, phase) for phase in ("liquid", "gas")]
+        share = (wanted - ends[0]) / (ends[1] - ends[0])
+        if not 0 <= share <= 1:
+            raise SolveError("the enthalpy of the feed is not met", "flash", "check the heat capacities")
+        return replace(split, vapor=share, x=z, y=z, K=np.ones(len(z)))
+
+    def _fractions(self, fractions: Mapping[str, float]) -> np.ndarray:
+        for name in fractions:
+            if name not in self.names:
+                raise InputError(f"'{name}' is not a species here", "fractions", nearest(str(name), self.names))
+        x = np.array([float(fractions.get(name, 0.0)) for name in self.names])
+        if not (x >= 0).all() or not x.sum() > 0:
+            raise InputError(f"{dict(fractions)} are not fractions", "fractions", "give numbers from zero up")
+        return np.asarray(x / x.sum())
+
+    def _log_K(self, T: float, P: float, x: np.ndarray, y: np.ndarray) -> np.ndarray:
+        """ln(y/x) at equal fugacities, as the compositions are."""
+        if isinstance(self.liquid, CubicEquation):
+            logs = [
+                np.log([*self.liquid.at(T, P, dict(zip(self.names, of, strict=True)), phase)
+                        .fugacity_coefficients.values()])
+                for of, phase in ((x, "liquid"), (y, "gas"))
+            ]  # fmt: skip
+            return np.asarray(logs[0] - logs[1])
+        gamma = np.zeros(len(x))
+        if self.liquid is not None:
+            gamma = np.log([*self.liquid.coefficients(T, dict(zip(self.names, x, strict=True))).values()])
+        return np.asarray(gamma + self._log_pressures(T) - math.log(P))
+
+    def _log_pressures(self, T: float) -> np.ndarray:
+        return np.array([s.vapor_pressure.log_number(T)[0] for s in self.species])
+
+    def _first_K(self, T: float, P: float) -> np.ndarray:
+        """Rough ln K: of Raoult's law, or after G. M. Wilson (1969) from critical constants."""
+        if not isinstance(self.liquid, CubicEquation):
+            return np.asarray(self._log_pressures(T) - math.log(P))
+        Tc, Pc, w = (np.array([getattr(s, n).si for s in self.species]) for n in
+                     ("critical_temperature", "critical_pressure", "acentric_factor"))  # fmt: skip
+        return np.asarray(np.log(Pc / P) + 5.373 * (1 + w) * (1 - Tc / T))
+
+    def _split(self, z: np.ndarray, T: float, P: float, display: Display) -> PhaseSplit:
+        """Successive substitution of K from rough ones, accelerated; one phase where the other would not exist."""
+        logs = self._first_K(T, P)
+        moved = np.inf
+        for _ in range(_ROUNDS):
+            share, x, y = _rachford_rice(z, np.exp(logs))
+            found = self._log_K(T, P, x, y)
+            last, moved = moved, float(np.max(np.abs(found - logs)[z > 0], initial=0.0))
+            logs = found if moved < last else 0.5 * (found + logs)
+            if moved < _CLOSE or (moved < 1e-11 and moved >= last):
+                break
+        if moved > 1e-9:
+            raise SolveError(f"no split is found at {T:.5g} K and {P:.5g} Pa", "flash", "try other conditions")
+        share, x, y = _rachford_rice(z, np.exp(logs))
+        return PhaseSplit(self.names, T, P, share, z, x, y, np.exp(logs), display)
+
+    def _point(self, fractions: Mapping[str, float], T: Any, P: Any, share: float) -> PhaseSplit:
+        z = self._fractions(fractions)
+        what = "bubble_point" if share == 0.0 else "dew_point"
+        if (T is None) == (P is None):
+            raise InputError("give one of T and P", what, "T='370 K', or P='1 bar'")
+        given = units.positive(T, "temperature", "T") if T is not None else units.positive(P, "pressure", "P")
+        if T is not None:
+            return self._at_T(z, given.si, share, _display(given, Value(1e5, "bar")))
+        display = _display(Value(300.0, "K"), given)
+
+        def off(kelvin: float) -> float:
+            return math.log(self._at_T(z, kelvin, share, display).P / given.si)
+
+        T_at = _bracketed(off, self._guess_T(z, given.si, share))
+        return self._at_T(z, T_at, share, display)
+
+    def _guess_T(self, z: np.ndarray, P: float, share: float) -> float:
+        """Where Raoult's law puts the point."""
+
+        def off(T: float) -> float:
+            K = np.exp(self._first_K(T, P))
+            return math.log(float(z @ K)) if share == 0.0 else -math.log(float(z @ (1 / K)))
+
+        return _bracketed(off, 350.0)
+
+    def _at_T(self, z: np.ndarray, T: float, share: float, display: Display) -> PhaseSplit:
+        """The pressure at which the first of the other phase appears."""
+        other, P = z, 1e5
+        first = self._first_K(T, P)
+        P = float(z @ np.exp(first)) * P if share == 0.0 else P / float(z @ np.exp(-first))
+        if isinstance(self.liquid, CubicEquation):
+            P = self._cubic_P(z, T, share)
+        other = self._appears(z, T, P, share, None)[1]
+        moved = np.inf
+        for _ in range(_ROUNDS):
+            total, new = self._other(z, other, T, P, share)
+            moved = max(abs(math.log(total)), float(np.max(np.abs(new - other))))
+            other = new
+            P = P * total if share == 0.0 else P / total
+            if moved < _CLOSE:
+                break
+        if moved > 1e-10 or not math.isfinite(P):
+            raise SolveError(f"no point is found at {T:.5g} K", "phases", "it may lie beyond the critical point")
+        x, y = (z, other) if share == 0.0 else (other, z)
+        return PhaseSplit(self.names, T, P, share, z, x, y, np.exp(self._log_K(T, P, x, y)), display)
+
+    def _other(self, z: np.ndarray, other: np.ndarray, T: float, P: float, share: float) -> tuple[float, np.ndarray]:
+        """What equal fugacities make of the other phase: the sum of its fractions, and these scaled to one."""
+        logs = self._log_K(T, P, *((z, other) if share == 0.0 else (other, z)))
+        new = z * np.exp(logs if share == 0.0 else -logs)
+        return float(new.sum()), new / new.sum()
+
+    def _appears(
+        self, z: np.ndarray, T: float, P: float, share: float, start: np.ndarray | None
+    ) -> tuple[float, np.ndarray]:  # fmt: skip
+        """At one pressure: by how much the other phase would exist (ln of the sum of its fractions), and those."""
+        first = self._first_K(T, P)
+        other = z * np.exp(first if share == 0.0 else -first) if start is None else start
+        other = other / other.sum()
+        total = 1.0
+        for _ in range(60):
+            total, new = self._other(z, other, T, P, share)
+            moved, other = float(np.max(np.abs(new - other))), new
+            if moved < 1e-10:
+                break
+        return math.log(total), other
+
+    def _cubic_P(self, z: np.ndarray, T: float, share: float) -> float:
+        """The pressure of a bubble or dew point by one equation of state, from low pressures upwards."""
+        sign = 1.0 if share == 0.0 else -1.0
+        P, low, start, step = 2e3, 0.0, None, 0.25
+        while P < 1e9 and step > 1e-6:
+            there, other = self._appears(z, T, P, share, start)
+            is_apart = float(np.max(np.abs(other - z))) > 1e-5 or (np.count_nonzero(z) == 1 and abs(there) > 1e-9)
+            if is_apart and sign * there <= 0 and low > 0:
+                try:
+                    return float(brentq(lambda p, held: self._appears(z, T, p, share, held)[0], low, P, (start,)))
+                except ValueError:  # next to the critical point
+                    break
+            if is_apart and sign * there > 0:
+                low, start = P, other
+            elif low > 0:  # the two phases have become one within this step
+                step /= 2
+            P = (low or P) * (1 + step)
+        raise SolveError(f"no point is found at {T:.5g} K", "phases", "it may lie beyond the critical point")
+
+    def _enthalpy(self, z: np.ndarray, T: float, P: float, phase: str) -> float:
+        """In J/mol of a mixture in one phase, the elements apart."""
+        rises = self._rises(T)
+        held = float(z @ rises)
+        if isinstance(self.liquid, CubicEquation):
+            state = self.liquid.at(T, P, dict(zip(self.names, z, strict=True)), phase)
+            return held + state.enthalpy_departure
+        if phase == "liquid":
+            fractions = dict(zip(self.names, z, strict=True))
+            return held + (self.liquid.excess_enthalpy(T, fractions) if self.liquid is not None else 0.0)
+        boiling = np.array([s.vapor_pressure.log_number(T)[1] for s in self.species]) * GAS_CONSTANT * T**2
+        return held + float(z @ boiling)
+
+    def _of_split(self, split: PhaseSplit) -> float:
+        parts = []
+        if split.vapor < 1:
+            parts.append((1 - split.vapor) * self._enthalpy(split.x, split.T, split.P, "liquid"))
+        if split.vapor > 0:
+            parts.append(split.vapor * self._enthalpy(split.y, split.T, split.P, "gas"))
+        return sum(parts)
+
+    def _rises(self, T: float) -> np.ndarray:
+        """Enthalpies over those at 298.15 K."""
+        return np.array([float(rise(T)) for rise in self._rise_functions])
+
+    @cached_property
+    def _rise_functions(self) -> Sequence[Callable[[float], float]]:
+        faults, found = Faults(), []
+        for one in self.species:
+            with faults.at():
+                found.append(_rise_of(one))
+        faults.raise_any()
+        return found
+
+    def __str__(self) -> str:
+        model = "Raoult's law" if self.liquid is None else str(getattr(self.liquid, "form", ""))
+        return f"vapor and liquid of {', '.join(self.names)}, {model}"
+
+
+def _rise_of(one: Species) -> Callable[[float], float]:
+    import sympy as sp
+
+    from molino.core.chemistry.heat_capacity import Below
+
+    T = sp.Symbol("T", positive=True)
+    Cp = one.require("heat_capacity", "an adiabatic flash")
+    rise = Cp.enthalpy(T)
+    start = float(rise.xreplace({T: sp.Float(STANDARD_TEMPERATURE)})) if Cp.seven else 0.0
+    function = sp.lambdify([T], rise, [{"Below": Below.columns}, "numpy"])
+    return lambda kelvin: float(function(kelvin)) - start
+
+
+def _rachford_rice(z: np.ndarray, K: np.ndarray) -> tuple[float, np.ndarray, np.ndarray]:
+    """The share of vapor between 0 and 1, and both compositions; of an absent phase that in which it would appear."""
+    there = z > 0
+
+    def off(share: float) -> float:
+        return float((z[there] * (K[there] - 1) / (1 + share * (K[there] - 1))).sum())
+
+    if off(0.0) <= 0:
+        y = z * K
+        return 0.0, z, y / y.sum()
+    if off(1.0) >= 0:
+        x = np.where(there, z / np.where(there, K, 1.0), 0.0)
+        return 1.0, x / x.sum(), z
+    share = float(brentq(off, 0.0, 1.0, xtol=1e-15, rtol=1e-14))
+    x = z / (1 + share * (K - 1))
+    y = K * x
+    return share, x / x.sum(), y / y.sum()
+
+
+def _bracketed(off: Callable[[float], float], start: float) -> float:
+    """The root of something that rises with temperature, from a start outwards."""
+
+    def tried(T: float) -> float | None:
+        try:
+            return off(T)
+        except SolveError:
+            return None
+
+    low, high, step = start, start, 5.0
+    at_low = at_high = tried(start)
+    while low > _COLDEST or high < _HOTTEST:
+        if at_low is not None and at_high is not None and at_low * at_high <= 0 and low < high:
+            return float(brentq(off, low, high, xtol=1e-12, rtol=1e-14))
+        if (at_high is None or at_high < 0) and high < _HOTTEST:
+            low, at_low = high, at_high
+            high = min(high + step, _HOTTEST)
+            at_high = tried(high)
+            if at_high is None:
+                break
+        elif low > _COLDEST:
+            high, at_high = low, at_low
+            low = max(low - step, _COLDEST)
+            at_low = tried(low)
+        step *= 1.5
+    message = f"no temperature between {_COLDEST:g} and {_HOTTEST:g} K is found"
+    raise SolveError(message, "phases", "it may lie beyond the critical point: try another pressure")
+
+
+def _display(T: Value, P: Value) -> Display:
+    return Display.of([("temperature", T), ("pressure", P)], {}, True)

@@ -6,7 +6,7 @@ from math import exp
 
 import numpy as np
 from scipy.integrate import odeint, solve_ivp
-from scipy.optimize import fsolve, least_squares
+from scipy.optimize import fsolve, least_squares, minimize
 
 R = 8.31446261815324
 RTOL, ATOL = 1e-10, 1e-13  # those that Molino works with, concentrations in mol/L
@@ -282,3 +282,39 @@ def beds(rows: np.ndarray, area: float, masses: np.ndarray, P: float) -> np.ndar
     ends = BED_POINTS[[0, -1]]
     found = [bed(np.array([F, 0.0, 0.0]), T, P, area, masses, ends, RTOL, ATOL)[-1, 0] / F for T, F in rows]
     return 1 - np.array(found)
+
+
+GASES = {
+    "CH4": (-74.9, 186.3, 50.0), "H2O": (-241.8, 188.8, 37.0), "CO": (-110.5, 197.7, 31.0),
+    "CO2": (-393.5, 213.8, 48.0),
+    "H2": (0.0, 130.7, 29.5), "N2": (0.0, 191.6, 30.0), "O2": (0.0, 205.2, 33.0), "OH": (39.0, 183.7, 31.0),
+    "H": (218.0, 114.7, 20.8), "O": (249.2, 161.1, 20.8), "N": (472.7, 153.3, 20.8), "NO": (90.3, 210.8, 32.0),
+    "NO2": (33.2, 240.1, 45.0), "NH3": (-45.9, 192.8, 45.0), "HCN": (135.1, 201.8, 45.0), "C2H2": (226.7, 200.9, 60.0),
+    "C2H4": (52.5, 219.3, 70.0), "CH3": (145.7, 194.2, 45.0), "CH2O": (-108.6, 218.9, 50.0), "N2O": (82.1, 219.9, 48.0),
+}  # fmt: skip
+"""Rounded textbook values: enthalpy of formation in kJ/mol, entropy and heat capacity in J/(mol K)."""
+ATOMS = np.array([
+    [1, 4, 0, 0], [0, 2, 1, 0], [1, 0, 1, 0], [1, 0, 2, 0], [0, 2, 0, 0], [0, 0, 0, 2], [0, 0, 2, 0], [0, 1, 1, 0],
+    [0, 1, 0, 0], [0, 0, 1, 0], [0, 0, 0, 1], [0, 0, 1, 1], [0, 0, 2, 1], [0, 3, 0, 1], [1, 1, 0, 1], [2, 2, 0, 0],
+    [2, 4, 0, 0], [1, 3, 0, 0], [1, 2, 1, 0], [0, 0, 1, 2],
+], dtype=float)  # fmt: skip
+BURNT = np.array([1.0, 0, 0, 0, 0, 6.0, 1.6, *[0.0] * 13])
+"""Methane in some air, in mol."""
+
+
+def least_gibbs(T: float, bar: float = 10.0) -> np.ndarray:
+    """Amounts of twenty gases at equilibrium: by sequential quadratic programming, exact gradient."""
+    numbers = np.array(list(GASES.values()))
+    h = numbers[:, 0] * 1e3 + numbers[:, 2] * (T - 298.15)
+    s = numbers[:, 1] + numbers[:, 2] * np.log(T / 298.15)
+    g = (h / T - s) / R + np.log(bar)
+    totals = BURNT @ ATOMS
+
+    def energy(n: np.ndarray) -> tuple[float, np.ndarray]:
+        mu = g + np.log(n / n.sum())
+        return float(n @ mu), mu
+
+    kept = {"type": "eq", "fun": lambda n: n @ ATOMS - totals, "jac": lambda n: ATOMS.T}
+    found = minimize(energy, np.full(20, 0.4), jac=True, method="SLSQP", bounds=[(1e-12, None)] * 20,
+                     constraints=[kept], options={"ftol": 1e-12, "maxiter": 500})  # fmt: skip
+    return found.x

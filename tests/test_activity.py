@@ -169,3 +169,27 @@ def test_what_is_wrong_in_a_model_is_said_at_once() -> None:
     gas = mo.Chemistry(mo.Reaction("A -> B", rate="k*f[A]", k="1 mol/L/h/bar"), species=bare)
     with pytest.raises(mo.InputError, match="asks for the pressure"):
         mo.StirredTank(gas, mo.Feed({"A": 1.0}, flow=1.0, T=300.0), volume=1.0)
+
+
+def test_a_liquid_that_would_split_is_reported() -> None:
+    """Symmetric NRTL: unstable between its spinodals, metastable outside of them, stable beyond the binodal."""
+    pairs = {("A", "B"): (2.0,), ("B", "A"): (2.0,)}
+    one = mo.ActivityModel(SPECIES[:2], "NRTL", pairs, {("A", "B"): 0.2})
+
+    def mixed(x: float) -> float:
+        gamma = one.coefficients(300.0, {"A": x, "B": 1 - x})
+        return math.log(x * gamma["A"]) - math.log((1 - x) * gamma["B"])
+
+    low, high = 1e-4, 0.2  # equal chemical potentials of both in x and 1 - x, by symmetry
+    for _ in range(80):
+        middle = (low + high) / 2
+        low, high = (middle, high) if mixed(middle) < 0 else (low, middle)
+    for x, splits in ((0.98 * low, False), (1.02 * low, True), (0.5, True), (1 - 0.98 * low, False)):
+        assert (one.second_liquid(300.0, {"A": x, "B": 1 - x}) is not None) is splits, x
+    assert mo.ActivityModel(SPECIES, "NRTL", PAIRS).second_liquid(340.0, {"A": 0.3, "B": 0.3, "C": 0.4}) is None
+    law = mo.Reaction("A <-> B", rate="k*(a[A] - a[B]/K)", k="1 mol/L/h", K=1.2)
+    chemistry = mo.Chemistry(law, species=SPECIES[:2])
+    feed = mo.Feed({"A": "1 mol/s"}, T="300 K", model=one)
+    with pytest.raises(mo.SolveError, match="splits into two liquids"):
+        mo.AtEquilibrium(chemistry, feed).run()
+    assert "two liquids" in mo.StirredTank(chemistry, feed, volume="10 m3").steady().facts()["liquid"]

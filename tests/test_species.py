@@ -188,6 +188,8 @@ def test_a_job_looks_species_up_and_writes_their_source(
 ) -> None:
     pytest.importorskip("chemicals")
     water = mo.look_up("water")
+    assert water.vapor_pressure.at("100 degC") == pytest.approx(101325.0, rel=2e-3)
+    assert "it has no density" in water.source
     assert water.enthalpy_of_formation.si == pytest.approx(-241.8e3, rel=1e-3)
     assert water.heat_capacity.value(500.0) == pytest.approx(35.2, rel=5e-3)
     assert mo.look_up("methanol", phase="liquid").density.si == pytest.approx(787, rel=5e-3)

@@ -112,7 +112,7 @@ class VaporPressure(Frozen):
     def __str__(self) -> str:
         terms = [f"{self.a:.6g}"]
         if self.b:
-            terms.append(f"{self.b:.6g}/(T{f' + {self.shift:.6g}' if self.shift else ''})")
+            terms.append(f"{self.b:.6g}/{f'(T + {self.shift:.6g})' if self.shift else 'T'}")
         terms += [f"{self.c:.6g} ln T"] if self.c else []
         terms += [f"{self.d:.6g} T^{self.e:g}"] if self.d else []
         return f"ln(P/Pa) = {' + '.join(terms)}"

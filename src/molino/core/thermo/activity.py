@@ -31,6 +31,9 @@ _NEEDS = {
 _COORDINATION = 10
 _EVEN = 0.3
 """Nonrandomness of a pair for which none is given."""
+_TRIALS = 200
+_SPLITS = 1e-7
+"""By how much the fractions of a second liquid must add up to more than one."""
 _PART = Role("part of the excess Gibbs energy", "{}")
 Coefficients = tuple[float, float, float, float]
 """a + b/T + c ln T + d T, T in K."""
@@ -195,6 +198,39 @@ class ActivityModel(Frozen, Printed):
     def excess_enthalpy(self, T: Any, fractions: Mapping[str, float]) -> float:
         """Excess enthalpy (heat of mixing) in J/mol; arguments as for `coefficients`."""
         return float(self._at(T, fractions)[-1])
+
+    def second_liquid(self, T: Any, fractions: Mapping[str, float]) -> dict[str, float] | None:
+        """The composition of a second liquid into which one would split; None where it is stable.
+
+        By the tangent plane of the Gibbs energy, from each almost pure species (M. L. Michelsen, Fluid Phase Equilib. 9
+        (1982) 1): Y_i gamma_i(Y) = x_i gamma_i(x) has a solution that adds up to more than one. Arguments and errors as
+        for `coefficients`.
+
+        Returns
+        -------
+        dict of species to mole fraction, or None
+        """
+        kelvin = units.positive(T, "temperature", "T").si
+        x = np.array([float(fractions.get(name, 0.0)) for name in self.names])
+        here = self._at(kelvin, fractions)[:-2]
+        x = x / x.sum()
+        there, function = x > 0, _evaluated(self.numbers)
+        plane = np.log(np.where(there, x, 1.0)) + here
+        for first in np.flatnonzero(there):
+            y = np.where(there, 1e-3 / len(x), 0.0)
+            y[first] = 1.0
+            total = 0.0
+            for _ in range(_TRIALS):
+                y = y / y.sum()
+                new = np.where(there, np.exp(plane - np.array(function(*y, kelvin)[:-2], dtype=float)), 0.0)
+                total, moved = float(new.sum()), float(np.max(np.abs(new - y)))
+                y = new
+                if moved < 1e-10:
+                    break
+            y = y / total
+            if total > 1 + _SPLITS and float(np.max(np.abs(y - x))) > 1e-4:
+                return dict(zip(self.names, y.tolist(), strict=True))
+        return None
 
     def _at(self, T: Any, fractions: Mapping[str, float]) -> np.ndarray:
         kelvin = units.positive(T, "temperature", "T").si

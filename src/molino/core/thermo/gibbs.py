@@ -38,6 +38,7 @@ _UNMIXED = 1e-3
 """Share of what is there that the search from the state without mixing takes for absent."""
 _MOST_OF_SET = 60
 _MOST_PIVOTS = 200
+_SLIGHT = 1e-8
 _ROUNDING = 1e-14
 """Share of what adds up to it below which a total is zero."""
 _OUT = -1e3
@@ -335,11 +336,24 @@ class _Search:
                 n = np.zeros(len(g))
                 n[fluid], n[pure[exists]] = start, held
                 n = _closed(a[:, kept], amounts[kept], n)
+                n = self._with_elements(n)
                 y[~kept] = _OUT
                 phases = np.array([n[members].sum() for members in p.phases])
                 away = np.array([np.maximum(g[k] - a[k] @ y, 0.0) for k in (m[0] for m in p.phases)])
                 return LeastGibbs(n, inverse @ y, phases, np.where(phases > 0, 0.0, away), steps)
         raise _not_found()
+
+    def _with_elements(self, n: np.ndarray) -> np.ndarray:
+        """The same with the elements to rounding, also one of which there is next to nothing; where that takes no more
+        than rounding, since traces that balance among themselves would be lost in what holds the rest."""
+        there = n > 0
+        try:
+            closed = _closed(self.a, self.b, n)
+        except SolveError:
+            return n
+        if np.isfinite(closed).all() and float(np.max(np.abs(closed[there] / n[there] - 1), initial=0.0)) < _SLIGHT:
+            return closed
+        return n
 
     def _of_set(
         self, a: np.ndarray, b: np.ndarray, n: np.ndarray, fluid: np.ndarray, solids: np.ndarray

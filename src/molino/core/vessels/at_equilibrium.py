@@ -12,6 +12,7 @@ import sympy as sp
 
 from molino.core import units
 from molino.core.balances.compiled import compiled
+from molino.core.balances.integrate import Report
 from molino.core.balances.system import ZERO, Case, State
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.equilibrium_constants import EquilibriumConstant, equilibrium_constants
@@ -24,7 +25,7 @@ from molino.core.errors import Faults, InputError, SolveError, nearest
 from molino.core.frozen import FrozenMapping, settle
 from molino.core.schema import option, quantity, read_fields
 from molino.core.thermo.energy import Energy, formation_enthalpies
-from molino.core.thermo.gibbs import GibbsProblem, LeastGibbs
+from molino.core.thermo.gibbs import GibbsProblem
 from molino.core.thermo.phase_model import STANDARD_PRESSURE
 from molino.core.units import GAS_CONSTANT, Value
 from molino.core.vessels.base import Setting, check_vessel, read_vessel_heat
@@ -33,6 +34,7 @@ from molino.core.vessels.feed import Feed, require_feed
 from molino.core.vessels.mixture import Mixture
 from molino.core.vessels.model import Model, ModelKey
 from molino.core.vessels.outlet import Outlet, OutletVessel, Unknowns
+from molino.core.vessels.phase_limits import two_liquids
 from molino.core.vessels.roles import APPROACH, FLOW, INLET, IS_COUNTED, IS_THERE, POTENTIAL
 
 WAYS = ("reactions", "Gibbs energy")
@@ -300,90 +302,58 @@ class AtEquilibrium(OutletVessel):
         return [*super()._given_below(), *(("temperature difference", v) for v in self.approach.values())]
 
     @property
-    def _problem(self) -> GibbsProblem:
-        """The fluid and each solid as phases."""
-        return self._form_and_holds[2]
-
-    @cached_property
-    def _kept(self) -> np.ndarray:
-        """What the equations conserve, shape (conserved, species)."""
-        return np.array(self._form.conserved)
+    def _solver(self) -> _Solver:
+        """What finds the composition; made once for all vessels of one form."""
+        return _solver(self._key, self._form, self._form_and_holds[2])
 
     def _composition(self, case: Case, T: float, near: np.ndarray | None) -> tuple[Case, np.ndarray, int]:
-        count, outlet = len(self.chemistry.names), _outlet(self._key, self._form)
-        fed = np.array([case.value(FLOW) * case.value(INLET(s)) for s in self.chemistry.names])
-        potentials = compiled(case.balances).outputs(outlet.potentials)(case.values)
-        volume = case.value(FLOW) if outlet.counts_concentrations else None
-        state = np.zeros(len(case.balances.states))
-        state[:count] = fed if near is None else np.maximum(near[:count], 0.0)
-        if self.is_non_isothermal:
-            state[-1] = T
-
-        def at(flows: np.ndarray) -> np.ndarray:
-            state[:count] = flows
-            return np.array(potentials(state, 0.0), dtype=float)
-
-        totals, steps = fed @ self._problem.holds, 0
-        g = at(state[:count])
-        self._check_consistent(case, state)
-        search = _Substitution()
-        for _ in range(_ROUNDS if outlet.is_real else 1):
-            found = self._problem.solve(g, totals, volume)
-            steps += found.iterations
-            if not outlet.is_real:
-                break
-            there = found.amounts > 0
-            moved = at(found.amounts) - g
-            if float(np.max(np.abs(moved[there]), initial=0.0)) < _CLOSE:
-                break
-            g = search.next(g, moved)
-        else:
+        self._check_consistent(case, T)
+        try:
+            flags, state, steps = self._solver.solve(case, T, near, self.is_non_isothermal)
+        except _NotSettled as error:
             message = "the composition does not settle with its activity or fugacity coefficients"
-            raise SolveError(message, self.label, "it may split into two liquids, or condense: look at its phases")
-        own = self._with_phases(case, found)
-        return own, np.concatenate([found.amounts, self._own_potentials(found, own)]), steps
+            advice = "it may split into two liquids, or condense: look at its phases"
+            raise SolveError(message, self.label, advice) from error
+        return _flagged(case, flags), state, steps
 
-    def _check_consistent(self, case: Case, state: np.ndarray) -> None:
-        """Raise InputError where dependent reactions contradict each other."""
+    @cached_property
+    def _dependent(self) -> np.ndarray | None:
+        """The stoichiometry of the reactions, shape (reactions, species), where they depend on each other."""
         constants, network = self._form.constants, self.chemistry.network
         nu = np.array([network.matrix[:, network.reactions.index(c.reaction)] for c in constants])
-        if not constants or np.linalg.matrix_rank(nu) == len(constants):
+        return None if not constants or np.linalg.matrix_rank(nu) == len(constants) else nu
+
+    def _check_consistent(self, case: Case, T: float) -> None:
+        """Raise InputError where dependent reactions contradict each other."""
+        nu = self._dependent
+        if nu is None:
             return
+        state = np.zeros(len(case.balances.states))
+        state[: len(self.chemistry.names)] = [case.value(FLOW) * case.value(INLET(s)) for s in self.chemistry.names]
+        if self.is_non_isothermal:
+            state[-1] = T
         outputs = _outlet(self._key, self._form).logs
         logs = np.array(compiled(case.balances).outputs(outputs)(case.values)(state, 0.0), dtype=float)
         if np.max(np.abs(nu @ (np.array(self._form.weights) @ logs) + logs)) > _CONSISTENT * (1 + np.max(np.abs(logs))):
-            names = ", ".join(c.reaction for c in constants)
+            names = ", ".join(c.reaction for c in self._form.constants)
             message = f"the constants of {names} contradict each other: together they do not add up"
             raise InputError(message, self.label, "leave one of the reactions out (reactions=[...]), or correct it")
 
-    def _with_phases(self, case: Case, found: LeastGibbs) -> Case:
-        """The case with what can exist in it, and the balances that are independent then."""
-        there = found.amounts > 0
-        counted = {*independent_rows(self._kept * there)}
-        flags = {IS_THERE(s): float(n) for s, n in zip(self.chemistry.names, there, strict=True)}
-        flags |= {IS_COUNTED(str(k)): float(k in counted) for k in range(len(self._kept))}
-        return case.with_values(flags)
-
-    def _own_potentials(self, found: LeastGibbs, case: Case) -> np.ndarray:
-        """The potentials of what the equations conserve, from those of everything that is."""
-        there = found.amounts > 0
-        known = np.nan_to_num(found.potentials)
-        counted = [k for k in range(len(self._kept)) if case.value(IS_COUNTED(str(k))) > 0]
-        y = np.zeros(len(self._kept))
-        wanted = (self._problem.holds @ known)[there]
-        y[counted] = np.linalg.lstsq(self._kept[counted][:, there].T, wanted, rcond=None)[0]
-        return y
-
     def _joined_at_jump(self, below: tuple[Case, np.ndarray], above: tuple[Case, np.ndarray], share: float) -> Any:
-        there = np.maximum(*(
-            np.array([case.value(IS_THERE(s)) for s in self.chemistry.names]) for case, _ in (below, above)
-        ))  # fmt: skip
+        there = np.array([
+            max(case.value(IS_THERE(s)) for case, _ in (below, above)) > 0 for s in self.chemistry.names
+        ])  # fmt: skip
         flows = below[1] + share * (above[1] - below[1])
-        flows[: len(there)] = np.where(there > 0, np.maximum(flows[: len(there)], 1e-300), 0.0)
-        counted = {*independent_rows(self._kept * (there > 0))}
-        flags = {IS_THERE(s): float(n) for s, n in zip(self.chemistry.names, there, strict=True)}
-        flags |= {IS_COUNTED(str(k)): float(k in counted) for k in range(len(self._kept))}
-        return below[0].with_values(flags), flows
+        flows[: len(there)] = np.where(there, np.maximum(flows[: len(there)], 1e-300), 0.0)
+        return _flagged(below[0], self._solver.pattern(there)[0]), flows
+
+    def _rest(self, case: Case, near: np.ndarray | None = None) -> tuple[Case, np.ndarray, Report]:
+        own, state, report = super()._rest(case, near)
+        T = float(state[-1]) if self.is_non_isothermal else case.value(TEMPERATURE)
+        flows = dict(zip(self.chemistry.names, state[: len(self.chemistry.names)].tolist(), strict=True))
+        if text := two_liquids(self, T, flows):
+            raise SolveError(text, self.label, "take another temperature or composition: two liquids are not computed")
+        return own, state, report
 
     def equations(self) -> Equations:
         """As of every vessel; every species and every solid is taken to exist."""
@@ -416,6 +386,77 @@ class AtEquilibrium(OutletVessel):
         return f"{self.title}{at}{under}{ends}{way} fed {self.feed}"
 
 
+class _NotSettled(Exception):
+    """The coefficients of a mixture that is not ideal do not settle."""
+
+
+def _flagged(case: Case, flags: tuple[float, ...]) -> Case:
+    """A case whose last parameters say what exists."""
+    return replace(case, values=(*case.values[: -len(flags)], *flags))
+
+
+class _Solver:
+    """Finds compositions at equilibrium, for one form of the balances; holds what does not change from one to the next.
+
+    `pattern` says which species and balances count where only some species exist.
+    """
+
+    def __init__(self, outlet: _AtEquilibrium, model: Model, problem: GibbsProblem) -> None:
+        parameters = model.balances.parameters
+        self.outlet, self.problem, self.count = outlet, problem, len(outlet.species)
+        self.kept = np.array(outlet.form.conserved)
+        self.size = len(model.balances.states)
+        self.flow = parameters.index(FLOW)
+        self.inlets = [parameters.index(INLET(s)) for s in outlet.species]
+        self.make = compiled(model.balances).outputs(outlet.potentials)
+        self.patterns: dict[bytes, tuple[tuple[float, ...], np.ndarray, list[int]]] = {}
+
+    def pattern(self, there: np.ndarray) -> tuple[tuple[float, ...], np.ndarray, list[int]]:
+        """For species that exist: the flags, what takes potentials of species to those of what is conserved, which."""
+        key = there.tobytes()
+        if key not in self.patterns:
+            counted = independent_rows(self.kept * there)
+            inverse = np.linalg.pinv(self.kept[counted][:, there].T)
+            flags = (*there.astype(float).tolist(), *(float(k in counted) for k in range(len(self.kept))))
+            self.patterns[key] = flags, inverse, counted
+        return self.patterns[key]
+
+    def solve(
+        self, case: Case, T: float, near: np.ndarray | None, has_T: bool
+    ) -> tuple[tuple[float, ...], np.ndarray, int]:  # fmt: skip
+        """The flags, the unknowns but the temperature, and how many steps it took."""
+        values, count = case.values, self.count
+        flow = values[self.flow]
+        fed = flow * np.array([values[i] for i in self.inlets])
+        potentials, state = self.make(values), np.zeros(self.size)
+        if has_T:
+            state[-1] = T
+
+        def at(flows: np.ndarray) -> np.ndarray:
+            state[:count] = flows
+            return np.array(potentials(state, 0.0), dtype=float)
+
+        totals, steps = fed @ self.problem.holds, 0
+        volume = flow if self.outlet.counts_concentrations else None
+        g, search = at(fed if near is None else np.maximum(near[:count], 0.0)), _Substitution()
+        for _ in range(_ROUNDS):
+            found = self.problem.solve(g, totals, volume)
+            steps += found.iterations
+            if not self.outlet.is_real:
+                break
+            moved = at(found.amounts) - g
+            if float(np.max(np.abs(moved[found.amounts > 0]), initial=0.0)) < _CLOSE:
+                break
+            g = search.next(g, moved)
+        else:
+            raise _NotSettled
+        there = found.amounts > 0
+        flags, inverse, counted = self.pattern(there)
+        y = np.zeros(len(self.kept))
+        y[counted] = inverse @ (self.problem.holds @ np.nan_to_num(found.potentials))[there]
+        return flags, np.concatenate([found.amounts, y]), steps
+
+
 class _Substitution:
     """The fixed point of a map from corrections: successive substitution, accelerated from its last rounds.
 
@@ -443,6 +484,11 @@ class _Substitution:
 @lru_cache(maxsize=256)
 def _outlet(key: ModelKey, form: EquilibriumForm) -> _AtEquilibrium:
     return _AtEquilibrium(key, form)
+
+
+@lru_cache(maxsize=64)
+def _solver(key: ModelKey, form: EquilibriumForm, problem: GibbsProblem) -> _Solver:
+    return _Solver(_outlet(key, form), _model(key, form), problem)
 
 
 @lru_cache(maxsize=256)

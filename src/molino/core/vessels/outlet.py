@@ -80,7 +80,7 @@ class Outlet:
         return []
 
     def parameters(self) -> list[sp.Symbol]:
-        """The numbers that they bring along."""
+        """The numbers that they bring along, which stand last."""
         return []
 
     def readings(self) -> dict[str, Reading]:
@@ -109,7 +109,7 @@ class Outlet:
         definitions += [(concentration(s), F / self.volume if i not in self.solids else ZERO)
                         for i, (s, F) in enumerate(zip(self.species, self.flows, strict=True))]  # fmt: skip
         definitions += self.definitions()
-        parameters = [*key.symbols, *(INLET(s) for s in self.species), FLOW, *self.parameters()]
+        parameters = [*key.symbols, *(INLET(s) for s in self.species), FLOW]
         parameters += [PRESSURE, FEED_P] if phase.is_gas else []
         readings = {f"concentration of {s}": Reading(concentration(s), "concentration", s) for s in self.species}
         readings = {n: r for i, (n, r) in enumerate(readings.items()) if i not in self.solids}
@@ -129,7 +129,7 @@ class Outlet:
             readings["temperature"] = Reading(TEMPERATURE, "temperature", "T")
         balances = Balances(
             TIME, tuple(s for s, _ in states), tuple(definitions), tuple(f for _, f in states),
-            tuple(dict.fromkeys([*parameters, *([] if key.heat.is_non_isothermal else [TEMPERATURE])])),
+            (*dict.fromkeys([*parameters, *([] if key.heat.is_non_isothermal else [TEMPERATURE])]), *self.parameters()),
         )  # fmt: skip
         return Model(
             balances, by_species(key, self.fed), by_species(key, self.flows), readings | self.readings(),

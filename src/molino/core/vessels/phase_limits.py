@@ -57,6 +57,18 @@ def phase_limit(vessel: Vessel) -> PhaseLimit | None:
     return PhaseLimit(vessel.is_gas, margin)
 
 
+def two_liquids(vessel: Vessel, T: float, amounts: Mapping[str, float]) -> str:
+    """Whether some amounts of the liquid of a vessel would split into two; '' where they would not."""
+    held = {s: max(n, 0.0) for s, n in amounts.items()}
+    if not isinstance(vessel._fluid_model, ActivityModel) or not np.isfinite(T) or not sum(held.values()) > 0:
+        return ""
+    second = vessel._fluid_model.over(vessel.chemistry.species).second_liquid(T, held)
+    if second is None:
+        return ""
+    parts = ", ".join(f"{s} {x:.3g}" for s, x in second.items())
+    return f"it splits into two liquids; one of them begins with {parts} mol/mol"
+
+
 def feed_finding(vessel: Vessel) -> str:
     """What there is to report of what is fed or charged; '' where it stays what it is."""
     limit, T, P = phase_limit(vessel), vessel._feed_T, vessel._given_pressure()
@@ -74,8 +86,18 @@ def phase_facts(run: Run) -> dict[str, str]:
     """Along a run: where the second phase appears first, or how near it comes."""
     vessel = run.vessel
     limit = phase_limit(vessel)
-    if limit is None or not run.has_temperature:
+    if not run.has_temperature:
         return {}
+    out = run.stream_out()
+    liquids = {"liquid": text} if (text := two_liquids(vessel, out.T, out.amounts)) else {}
+    if limit is None:
+        return liquids
+    return liquids | _of_second_phase(run, limit)
+
+
+def _of_second_phase(run: Run, limit: PhaseLimit) -> dict[str, str]:
+    """Where along a run vapor appears in a liquid, or liquid in a gas."""
+    vessel = run.vessel
     names, display = vessel.chemistry.names, run.display
     outlets = tuple(vessel._model.outlet[s] for s in names)
     known, own = run.trajectory.last.balances.known, vessel._given_pressure()

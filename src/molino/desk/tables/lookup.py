@@ -9,6 +9,7 @@ from typing import Any
 from molino.core.arguments import checked
 from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE, HeatCapacity
 from molino.core.chemistry.species import Species
+from molino.core.chemistry.vapor_pressure import VaporPressure
 from molino.core.errors import InputError
 from molino.core.units import GAS_CONSTANT, Value
 
@@ -17,10 +18,11 @@ from molino.core.units import GAS_CONSTANT, Value
 def look_up(identifier: str, phase: str = "gas", name: str = "") -> Species:
     """A species with the properties that the package `chemicals` holds of it (the extra `molino[species]`).
 
-    Formula, critical constants and acentric factor, the density of the liquid at 298.15 K, and for the phase asked for
-    the enthalpy of formation, the entropy and the heat capacity (of the gas a polynomial of fourth degree: B. E.
+    Formula, critical constants and acentric factor, the density of the liquid at 298.15 K, the vapor pressure (R. H.
+    Perry, D. W. Green, Perry's Chemical Engineers' Handbook, 8th ed. 2008, table 2-8), and for the phase asked for the
+    enthalpy of formation, the entropy and the heat capacity (of the gas a polynomial of fourth degree: B. E.
     Poling, J. M. Prausnitz, J. P. O'Connell, The Properties of Gases and Liquids, 5th ed. 2001, appendix A). `source`
-    names the data set that each number came from.
+    names the data set that each number came from, and what there is none of.
 
     Parameters
     ----------
@@ -90,9 +92,29 @@ def look_up(identifier: str, phase: str = "gas", name: str = "") -> Species:
     if density is not None:
         given["density"] = Value(density, "kg/m^3")
         sources.append("density PERRY_8 at 298.15 K")
+    vapor_pressure = _vapor_pressure(chemicals, cas)
+    if vapor_pressure is not None:
+        given["vapor_pressure"] = vapor_pressure
+        sources.append("vapor_pressure PERRY_8")
+    lacking = [name.replace("_", " ") for name in (*asked, "heat_capacity", "density", "vapor_pressure")
+               if name not in given]  # fmt: skip
     message = f"chemicals {chemicals.__version__}, CAS {found.CASs}, {phase}: {', '.join(sources)}"
+    message += f"; it has no {', no '.join(lacking)}" if lacking else ""
     called = name or re.sub(r"^[\W\d_]+", "", identifier if re.match(r"[^\W\d]", identifier) else found.common_name)
     return Species(called.replace(" ", "_"), found.formula, source=message, **given)
+
+
+def _vapor_pressure(chemicals: Any, cas: str) -> VaporPressure | None:
+    """ln P = C1 + C2/T + C3 ln T + C4 T^C5, in Pa and K."""
+    table = chemicals.vapor_pressure.Psat_data_Perrys2_8
+    if cas not in table.index:
+        return None
+    row = table.loc[cas]
+    numbers = [float(row[f"C{n}"]) for n in range(1, 6)]
+    if not all(map(math.isfinite, numbers)):
+        return None
+    a, b, c, d, e = numbers
+    return VaporPressure(a, b, c, d, e, valid=(float(row["Tmin"]), float(row["Tmax"])))
 
 
 def _liquid_density(chemicals: Any, cas: str, molar_mass: float) -> float | None:

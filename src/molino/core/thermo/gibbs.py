@@ -14,7 +14,7 @@ traces need no starting point and no lower limit, and phases appear and vanish b
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -87,7 +87,9 @@ class GibbsProblem:
         self.holds, self.phases = np.asarray(holds, dtype=float), [np.array(p, dtype=int) for p in phases]
         self._known: dict[bytes, _Reduced] = {}
 
-    def solve(self, g: np.ndarray, totals: np.ndarray, volume: float | None = None) -> LeastGibbs:
+    def solve(
+        self, g: np.ndarray, totals: np.ndarray, volume: float | None = None, near: np.ndarray | None = None
+    ) -> LeastGibbs:  # fmt: skip
         """The amounts of least Gibbs energy.
 
         Parameters
@@ -98,6 +100,8 @@ class GibbsProblem:
             Not negative; of what is 0 no species that holds it exists.
         volume : float, optional
             Where the first phase counts amounts per volume, g_i + ln(n_i/V) = a_i.y, in place of fractions.
+        near : array, shape (species,), optional
+            Amounts of a like problem, from which the search begins.
 
         Raises
         ------
@@ -115,7 +119,8 @@ class GibbsProblem:
         if len(reduced.species):
             size = 2.0 ** round(float(np.log2(totals.sum())))  # a power of two, so that dividing by it rounds nothing
             per = volume / size if volume is not None else None
-            found = _found(reduced, g[reduced.species], totals[reduced.rows] / size, per)
+            start = near[reduced.species] / size if near is not None else None
+            found = _found(reduced, g[reduced.species], totals[reduced.rows] / size, per, start)
             amounts[reduced.species] = size * found.amounts
             potentials[reduced.rows] = found.potentials
             phases[reduced.places], distances[reduced.places] = size * found.phases, found.distances
@@ -149,7 +154,7 @@ class _Reduced:
         self.both = np.hstack([self.holds, member])
         places = len(self.rows) + np.arange(len(self.phases))
         self.corner = places, places
-        self.basis: tuple[np.ndarray, np.ndarray] | None = None
+        self.basis: tuple[np.ndarray, np.ndarray, np.ndarray] | None = None
 
     @cached_property
     def owner(self) -> np.ndarray:
@@ -160,11 +165,16 @@ class _Reduced:
         return found
 
 
-def _found(problem: _Reduced, g: np.ndarray, totals: np.ndarray, volume: float | None) -> LeastGibbs:
+def _found(
+    problem: _Reduced, g: np.ndarray, totals: np.ndarray, volume: float | None, near: np.ndarray | None
+) -> LeastGibbs:  # fmt: skip
     """From what is least without mixing; from equal amounts; by way of smaller differences of the potentials."""
     with np.errstate(all="ignore"):
         search = _Search(problem, g, totals, volume)
-        for way in (search.by_sets, lambda: search.solve(*search.even())):
+        ways: list[Callable[[], LeastGibbs]] = [search.by_sets, lambda: search.solve(*search.even())]
+        if near is not None:
+            ways.insert(0, lambda: search.by_sets(near))
+        for way in ways:
             try:
                 return way()
             except SolveError:
@@ -288,19 +298,22 @@ class _Search:
             inverse = inverse - np.outer(inverse[:, leaves], change / along[leaves])
         else:
             raise _not_found()
-        try:
-            inverse = np.linalg.inv(a[basis])
-        except np.linalg.LinAlgError as error:
-            raise _not_found() from error
+        if last is not None and (basis == last[0]).all():
+            inverse, wide = last[1], last[2]
+        else:
+            try:
+                inverse, wide = np.linalg.inv(a[basis]), a[basis].astype(np.longdouble)
+            except np.linalg.LinAlgError as error:
+                raise _not_found() from error
+            self.p.basis = basis, inverse, wide
         held = b @ inverse
-        held = held + np.asarray(b - np.longdouble(held) @ a[basis].astype(np.longdouble), dtype=float) @ inverse
+        held = held + np.asarray(b - np.longdouble(held) @ wide, dtype=float) @ inverse
         held[np.abs(held) < _ROUNDING * (np.abs(b) @ np.abs(inverse))] = 0.0
         if held.min() < 0:
             raise _not_found()
-        self.p.basis = basis, inverse
         return basis, held, inverse
 
-    def by_sets(self) -> LeastGibbs:
+    def by_sets(self, near: np.ndarray | None = None) -> LeastGibbs:
         """With the pure phases that exist without mixing; then those that are wanted, without those that are not.
 
         What is conserved is counted in the species that exist without mixing, so that where one of these holds all
@@ -323,6 +336,8 @@ class _Search:
         exists = n[pure] > 0
         N = max(float(n[fluid].sum()), _UNMIXED * float(n.sum()))
         start = np.maximum(n[fluid], _UNMIXED * N * np.exp(np.clip(a[fluid] @ y - g[fluid], -600.0, 0.0)))
+        if near is not None:
+            exists, start = near[pure] > 0, np.maximum(near[fluid], _LEAST)
         steps = 0
         for _ in range(2 * len(pure) + 8):
             start, held, y[kept], more = self._of_set(a[:, kept], amounts[kept], start, fluid, pure[exists])
@@ -347,6 +362,8 @@ class _Search:
         """The same with the elements to rounding, also one of which there is next to nothing; where that takes no more
         than rounding, since traces that balance among themselves would be lost in what holds the rest."""
         there = n > 0
+        if float(np.max(np.abs(n @ self.a - self.b) / self.b)) < 1e-13:
+            return n
         try:
             closed = _closed(self.a, self.b, n)
         except SolveError:
@@ -439,9 +456,12 @@ def _closed(a: np.ndarray, b: np.ndarray, n: np.ndarray) -> np.ndarray:
     """Amounts with what is conserved to rounding, by potentials that are moved by next to nothing."""
     for _ in range(2):
         weighted = a * n[:, None]
-        size = 1.0 / np.sqrt(np.maximum((a * weighted).sum(axis=0), 1e-300))
-        matrix = a.T @ weighted * size[:, None] * size
-        n = n * (1 + a @ (_solved(matrix, (b - n @ a) * size) * size))
+        matrix = a.T @ weighted
+        size = 1.0 / np.sqrt(np.maximum(matrix.diagonal(), 1e-300))
+        change = a @ (_solved(matrix * size[:, None] * size, (b - n @ a) * size) * size)
+        n = n * (1 + change)
+        if float(np.abs(change).max()) < 1e-12:
+            break
     return n
 
 

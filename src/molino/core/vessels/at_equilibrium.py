@@ -440,7 +440,7 @@ class _Solver:
         volume = flow if self.outlet.counts_concentrations else None
         g, search = at(fed if near is None else np.maximum(near[:count], 0.0)), _Substitution()
         for _ in range(_ROUNDS):
-            found = self.problem.solve(g, totals, volume)
+            found = self.problem.solve(g, totals, volume, near[:count] if near is not None else None)
             steps += found.iterations
             if not self.outlet.is_real:
                 break

@@ -94,11 +94,12 @@ class FlowVessel(Vessel):
     def _rest_many(self, balances: Balances, values: np.ndarray) -> np.ndarray:
         """The state at rest of each of many cases, shape (cases, states); nan where one is not found."""
         found = np.full((len(values), len(balances.states)), np.nan)
+        near: np.ndarray | None = None
         for i, row in enumerate(values):
             try:
-                found[i] = self._rest(Case(balances, tuple(row.tolist())))[1]
+                found[i] = near = self._rest(Case(balances, tuple(row.tolist())), near)[1]
             except SolveError:
-                continue
+                near = None
         return found
 
     @property

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 import math
 import pickle
 from typing import Any
@@ -85,9 +84,8 @@ def test_closed_forms_of_each_model() -> None:
         assert np.log([*regular.values()]) == pytest.approx(v * (delta - mean) ** 2 / (R * T), rel=1e-10)
     for form in FORMS:
         here = model(form).coefficients(T, {"A": 0.2, "B": 0.5, "C": 0.3})
-        for order in [*itertools.permutations(SPECIES)][1::4]:
-            turned = mo.ActivityModel(order, form, model(form).pairs).coefficients(T, {"A": 0.2, "B": 0.5, "C": 0.3})
-            assert turned == pytest.approx(here, rel=1e-12)
+        turned = mo.ActivityModel(SPECIES[::-1], form, model(form).pairs)
+        assert turned.coefficients(T, {"A": 0.2, "B": 0.5, "C": 0.3}) == pytest.approx(here, rel=1e-12)
         two = mo.ActivityModel(binary, form, {p: v for p, v in model(form).pairs.items() if "C" not in p})
         without = model(form).coefficients(T, {"A": 0.4, "B": 0.6})
         assert two.coefficients(T, {"A": 0.4, "B": 0.6})["B"] == pytest.approx(without["B"], rel=1e-12)

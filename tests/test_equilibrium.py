@@ -11,6 +11,7 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from scipy.optimize import brentq, minimize
 
 import molino as mo
 from molino.core.thermo.gibbs import GibbsProblem
@@ -184,31 +185,37 @@ def test_gibbs_energy_and_constants_of_reactions_agree_and_slopes_are_exact(mode
     assert pickle.loads(pickle.dumps(other)).to_dict() == other.to_dict()
 
 
-def test_a_cubic_equilibrium_is_least_among_all_by_another_minimisation() -> None:
-    """Carbon monoxide and dioxide with hydrogen at 300 bar, against a direct search over the extents."""
-    from scipy.optimize import minimize
-
-    names = ("CH4", "H2O", "CO", "CO2", "H2")
-    species, T, P = gases(names), 800.0, 300.0
+def test_methanol_at_high_pressure_against_another_minimisation() -> None:
+    """Methanol synthesis at 300 bar by Soave's equation, against a direct search over the extents of its reactions; the
+    ideal gas would make less of it."""
+    names, T, P = ("CH3OH", "H2O", "CO", "CO2", "H2"), 573.15, 300.0
+    methanol = mo.Species(
+        "CH3OH", "CH4O", enthalpy_of_formation=-201.0e3, entropy=239.9, heat_capacity=60.0,
+        critical_temperature=512.6, critical_pressure="80.9 bar", acentric_factor=0.566,
+    )  # fmt: skip
+    species = [methanol, *gases(names[1:])]
+    g = [(-201.0e3 + 60.0 * (T - T0)) / (R * T) - (239.9 + 60.0 * math.log(T / T0)) / R]
+    g += [potential(s, T) for s in names[1:]]
     equation = mo.CubicEquation(species, "Soave")
-    start = np.array([0.1, 0.5, 1.0, 0.4, 3.0])
-    nu = np.array([[-1, -1, 1, 0, 3], [0, -1, -1, 1, 1]], dtype=float)
+    start = np.array([0.05, 0.02, 1.0, 0.4, 3.0])
+    nu = np.array([[1, 0, -1, 0, -2], [0, -1, -1, 1, 1]], dtype=float)
 
     def energy(extents: np.ndarray) -> float:
         n = start + extents @ nu
         if n.min() <= 0:
             return 1e6
-        state = equation.at(T, f"{P} bar", dict(zip(names, n, strict=True)), "gas")
-        phi = state.fugacity_coefficients
-        logs = np.log(n / n.sum() * P) + np.log([phi[s] for s in names])
-        return float(n @ ([potential(s, T) for s in names] + logs))
+        phi = equation.at(T, f"{P} bar", dict(zip(names, n, strict=True)), "gas").fugacity_coefficients
+        return float(n @ (g + np.log(n / n.sum() * P) + np.log([phi[s] for s in names])))
 
     options = {"xatol": 1e-10, "fatol": 1e-13, "maxiter": 4000, "maxfev": 8000}
-    best = minimize(energy, [0.0, 0.0], method="Nelder-Mead", options=options)
-    chemistry = mo.Chemistry([], species=species)
-    feed = mo.Feed({s: f"{n} mol/s" for s, n in zip(names, start, strict=True)}, T=T, P=f"{P} bar", model="Soave")
-    run = mo.AtEquilibrium(chemistry, feed).run()
-    assert [*flows(run).values()] == pytest.approx(start + best.x @ nu, rel=1e-5)
+    best = minimize(energy, [0.3, 0.0], method="Nelder-Mead", options=options)
+    fed = {s: f"{n} mol/s" for s, n in zip(names, start, strict=True)}
+    made = {}
+    for model in ("Soave", None):
+        feed = mo.Feed(fed, T=T, P=f"{P} bar", model=model)
+        made[model] = flows(mo.AtEquilibrium(mo.Chemistry([], species=species), feed).run())
+    assert [*made["Soave"].values()] == pytest.approx(start + best.x @ nu, rel=1e-5)
+    assert made["Soave"]["CH3OH"] > 1.03 * made[None]["CH3OH"]
 
 
 def test_kinetic_runs_end_there_a_gas_and_a_liquid_that_is_not_ideal() -> None:
@@ -475,3 +482,26 @@ def test_a_survey_says_how_far_each_is_and_why() -> None:
     with pytest.raises(mo.InputError, match="no reaction is reversible"):
         mo.survey(mo.Chemistry(mo.Reaction("A -> B", name="r")), feed)
     assert pickle.loads(pickle.dumps(found)).to_dict() == found.to_dict()
+
+
+@pytest.mark.parametrize(("T", "bar"), [(900.0, 1.0), (1000.0, 20.0), (1100.0, 5.0)])
+def test_the_boundary_of_carbon_deposition(T: float, bar: float) -> None:
+    """Steam per methane at which 2 CO = C + CO2 and CH4 = C + 2 H2 come to a carbon of activity one, without carbon in
+    the search; with it, there is some just below and none just above."""
+    gases_alone = ("CH4", "H2O", "CO", "CO2", "H2")
+
+    def log_activity(steam: float) -> float:
+        found = flows(at_equilibrium({"CH4": 1.0, "H2O": steam}, T, bar, of=gases_alone))
+        x = {s: n / sum(found.values()) for s, n in found.items()}
+        by_methane = math.log(x["CH4"]) - 2 * math.log(x["H2"]) - math.log(bar)
+        by_methane += potential("CH4", T) - 2 * potential("H2", T) - potential("C", T)
+        by_monoxide = 2 * math.log(x["CO"]) - math.log(x["CO2"]) + math.log(bar)
+        by_monoxide += 2 * potential("CO", T) - potential("CO2", T) - potential("C", T)
+        assert by_methane == pytest.approx(by_monoxide, abs=1e-9)
+        return by_methane
+
+    boundary = brentq(log_activity, 0.3, 4.0, xtol=1e-12)
+    of = (*gases_alone, "C")
+    below, above = (flows(at_equilibrium({"CH4": 1.0, "H2O": boundary * f}, T, bar, of=of)) for f in (0.9999, 1.0001))
+    assert 0 < below["C"] < 1e-3
+    assert above["C"] == 0.0

@@ -174,3 +174,28 @@ def test_what_is_wrong_is_said(tmp_path: Any) -> None:
     chemistry = mo.Chemistry(mo.Reaction("nitrile -> nitro", k=1.0), species=[NITRILE, NITRO])
     again = mo.read_chemistry(mo.write_chemistry(chemistry, tmp_path / "chemistry.toml"))
     assert again.species[0].vapor_pressure.at(350.0) == pytest.approx(NITRILE.vapor_pressure.at(350.0), rel=1e-12)
+
+
+def test_a_published_mixture_with_activity_coefficients() -> None:
+    """Methanol and methyl acetate at 318.15 K, ln gamma = 1.107 times the square of the other's fraction (Smith, Van
+    Ness, Abbott, example 10.3), as a regular solution of equal molar volumes; and their azeotrope."""
+    T, A, v = 318.15, 2.771 - 0.00523 * 318.15, 1e-4
+    laws = {"M": (16.59158, 3643.31, -33.424), "E": (14.25326, 2665.54, -53.424)}
+    species = [
+        mo.Species(n, molar_volume=v, solubility_parameter=20e3 + (n == "E") * math.sqrt(A * R * T / v),
+                   vapor_pressure=mo.VaporPressure.antoine(*law, pressure="kPa", base="e"))
+        for n, law in laws.items()
+    ]  # fmt: skip
+    both = mo.PhaseEquilibrium(species, mo.ActivityModel(species, "regular solution"))
+    assert [s.vapor_pressure.at(T) / 1e3 for s in species] == pytest.approx([44.51, 65.64], abs=0.006)
+    bubble = both.bubble_point({"M": 0.25, "E": 0.75}, T=T)
+    gamma = both.liquid.coefficients(T, {"M": 0.25, "E": 0.75})
+    assert [*gamma.values()] == pytest.approx([1.864, 1.072], abs=6e-4)
+    assert pytest.approx(73.50, abs=0.02) == bubble.P / 1e3
+    assert bubble.fractions("gas")["M"] == pytest.approx(0.282, abs=6e-4)
+    dew = both.dew_point({"M": 0.6, "E": 0.4}, T=T)
+    assert pytest.approx(62.89, abs=0.02) == dew.P / 1e3
+    assert dew.fractions("liquid")["M"] == pytest.approx(0.817, abs=1e-3)
+    azeotrope = both.bubble_point({"M": 0.325, "E": 0.675}, T=T)
+    assert pytest.approx(73.76, abs=0.02) == azeotrope.P / 1e3
+    assert azeotrope.fractions("gas")["M"] == pytest.approx(0.325, abs=1e-3)

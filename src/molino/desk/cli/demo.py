@@ -58,8 +58,7 @@ def demo(
     folder: Folder = Path("molino-demo"), example: WhichExample = Example.liquor, as_json: AsJson = False,
     debug: Debug = False,
 ) -> None:  # fmt: skip
-    """Write an example of the Valdeoro mill into a folder and walk it: check, fit, survey, equilibrium, run,
-    size, compare, sweep, attainable, recommend, optimize."""
+    """Write an example of the Valdeoro mill into a folder and walk it, one command after another."""
     with handle_errors(as_json, debug):
         import shutil
         from importlib.resources import as_file, files

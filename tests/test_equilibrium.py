@@ -282,16 +282,13 @@ def test_inert_species_an_approach_solids_in_a_reaction_and_jumps() -> None:
     kiln = mo.AtEquilibrium(burnt, feed, heat=mo.Duty("100 kW"), solids=["stone", "lime"]).run()
     share = flows(kiln)["lime"]  # the kiln burns a part of the stone, at the one temperature where both stand
     assert 0.1 < share < 0.9
-    rise = {s.name: s for s in lime}
     T = float(kiln.temperatures[0])
     taken = share * (178.3e3 + (50.0 + 45.0 - 105.0) * (T - T0)) + (105.0 + 0.5 * 45.0) * (T - 900.0)
     assert taken == pytest.approx(100e3, rel=1e-9)
-    assert rise["gas"].formula == "CO2"
 
 
-def test_hundreds_of_unkind_problems_are_solved_or_refused() -> None:
+def test_hundreds_of_unkind_problems_are_solved() -> None:
     """Any atoms, potentials up to 100 R T apart, elements down to 1e-12 of the whole, up to two solids."""
-    failed = 0
     for trial in range(300):
         chance = np.random.default_rng(trial)
         elements = int(chance.integers(1, 6))
@@ -303,11 +300,7 @@ def test_hundreds_of_unkind_problems_are_solved_or_refused() -> None:
         g = chance.normal(0, 40, count)
         totals = chance.random(count) * 10.0 ** chance.uniform(-12, 2, count) @ holds
         phases = [[*range(count - pure)], *([i] for i in range(count - pure, count))]
-        try:
-            found = GibbsProblem(holds, phases).solve(g, totals)
-        except mo.SolveError:
-            failed += 1
-            continue
+        found = GibbsProblem(holds, phases).solve(g, totals)
         assert found.amounts @ holds == pytest.approx(totals, rel=1e-12)
         assert (found.amounts >= 0).all()
         for phase, there, away in zip(phases, found.phases, found.distances, strict=True):
@@ -317,7 +310,6 @@ def test_hundreds_of_unkind_problems_are_solved_or_refused() -> None:
                 if there > 0
                 else (own < 1 + 1e-9 and own == pytest.approx(math.exp(-away), rel=1e-6))
             )
-    assert failed <= 1
     with pytest.raises(mo.SolveError, match="no amounts of these species"):
         GibbsProblem(np.array([[1.0, 4.0], [2.0, 8.0]]), [[0, 1]]).solve(np.zeros(2), np.array([1.0, 3.0]))
 
@@ -468,7 +460,7 @@ def test_a_survey_says_how_far_each_is_and_why() -> None:
     k = 0.2 * (1 + 1 / 3) * 5.0
     expected = [0.5, 0.75, 0.75 * k / (1 + k), 0.75 * (1 - math.exp(-k)), 0.75 * (1 - math.exp(-k))]
     assert [row["conversion of A"] for row in found.comparison.values] == pytest.approx(expected, rel=1e-7)
-    assert list(found.ways) == pytest.approx([x / 0.75 for x in expected], rel=1e-7)
+    assert list(found.fractions) == pytest.approx([x / 0.75 for x in expected], rel=1e-7)
     assert [r["r"] for r in found.ratios] == pytest.approx([x / (1 - x) / 3 for x in expected], rel=1e-7)
     assert not found.remarks
     short = mo.survey(chemistry, feed, residence_time="6 s")

@@ -7,7 +7,6 @@ import math
 from pathlib import Path
 from typing import Any
 
-import numpy as np
 import pytest
 from typer.testing import CliRunner
 
@@ -59,14 +58,16 @@ def test_survey_by_the_command(ester: Path) -> None:
     vessels = json.loads(text)["surveys"]["mix"]["vessels"]
     assert list(vessels) == ["given conversion", "equilibrium", "stirred tank", "tube", "batch"]
     assert vessels["equilibrium"]["Q_over_K"]["esterification"] == pytest.approx(1.0, rel=1e-9)
-    tank, tube = (vessels[n]["share_of_the_way"] for n in ("stirred tank", "tube"))
+    tank, tube = (vessels[n]["fraction_of_equilibrium_conversion"] for n in ("stirred tank", "tube"))
     assert tank < tube < 1
     results = ester.parent / "results" / "ester"
     assert (results / "survey-mix.png").stat().st_size > 10_000
-    assert "way to equilibrium" in (results / "survey-mix.csv").read_text(encoding="utf-8").splitlines()[0]
+    assert (
+        "fraction of equilibrium conversion" in (results / "survey-mix.csv").read_text(encoding="utf-8").splitlines()[0]
+    )
     code, text = molino("survey", str(ester))
     assert code == 0
-    assert "Q/K of esterification" in text
+    assert "Q/K of" in text
     assert max(map(len, text.splitlines())) <= 80
 
 
@@ -146,4 +147,4 @@ def test_a_given_duty_warms_what_is_mixed(heat: Any) -> None:
     assert moved.sensitivity("temperature", ["duty"])["duty"] == pytest.approx(1 / 4e3, rel=1e-9)
     with pytest.raises(mo.InputError, match="says not where along the tube"):
         mo.PlugFlow(still, feed, volume="1 m3", heat=heat)
-    assert np.isfinite(tank.steady().duty_si)
+    assert tank.steady().duty_si == pytest.approx(rise)

@@ -35,9 +35,9 @@ if TYPE_CHECKING:
     import pandas as pd
 
 _WAY = 0.95
-"""Share of the way to equilibrium that counts as the whole of it."""
+"""Fraction of the equilibrium conversion that counts as the whole of it."""
 _FAR = 0.5
-"""Share of the way below which a vessel is far from equilibrium."""
+"""Fraction of it below which a vessel is far from equilibrium."""
 _BEYOND = 1e-6
 NAMES = ("given conversion", "equilibrium", "stirred tank", "tube", "batch")
 
@@ -52,7 +52,7 @@ class Survey(Frozen, Result):
         Those that could be run.
     ratios : tuple of mapping of reaction to float
         Q/K of each reversible reaction in what leaves each of them: 1 at equilibrium.
-    ways : tuple of float
+    fractions : tuple of float
         Conversion of the first reactant over that at equilibrium at the temperature of what leaves.
     remarks : mapping of name to str
         What there is to say of each: why it is far from equilibrium, or cannot be run.
@@ -69,7 +69,7 @@ class Survey(Frozen, Result):
 
     comparison: Comparison
     ratios: tuple[Mapping[str, float], ...]
-    ways: tuple[float, ...]
+    fractions: tuple[float, ...]
     remarks: Mapping[str, str]
 
     @property
@@ -78,12 +78,12 @@ class Survey(Frozen, Result):
         return self.comparison.display
 
     def table(self) -> pd.DataFrame:
-        """One row a vessel: residence time, metrics, temperature, duty, Q/K of each reaction, way to equilibrium."""
+        """One row a vessel: residence time, metrics, temperature, duty, Q/K, fraction of the equilibrium conversion."""
         import pandas as pd
 
         display, rows = self.display, []
-        for run, values, ratios, way in zip(
-            self.comparison.runs, self.comparison.values, self.ratios, self.ways, strict=True
+        for run, values, ratios, fraction in zip(
+            self.comparison.runs, self.comparison.values, self.ratios, self.fractions, strict=True
         ):
             row: dict[str, Any] = {"vessel": run.vessel.label}
             row[display.heading("residence time", "time")] = display.number(run.residence_time_si, "time")
@@ -96,15 +96,15 @@ class Survey(Frozen, Result):
                     run.duty_si if run.duty_kind == "power" else np.nan, "power"
                 )
             row |= {f"Q/K of {name}": ratio for name, ratio in ratios.items()}
-            row["way to equilibrium"] = way
+            row["fraction of equilibrium conversion"] = fraction
             rows.append(row)
         return pd.DataFrame(rows)
 
     def to_dict(self) -> dict[str, Any]:
-        """Plain data: each vessel with its metrics, its run, Q/K and the share of the way; the remarks."""
+        """Plain data: each vessel's metrics, run, Q/K and fraction of the equilibrium conversion; the remarks."""
         found = self.comparison.to_dict()
-        for label, ratios, way in zip(found, self.ratios, self.ways, strict=True):
-            found[label] |= {"Q_over_K": dict(ratios), "share_of_the_way": way}
+        for label, ratios, fraction in zip(found, self.ratios, self.fractions, strict=True):
+            found[label] |= {"Q_over_K": dict(ratios), "fraction_of_equilibrium_conversion": fraction}
         return plain({"vessels": found, "remarks": dict(self.remarks)})  # type: ignore[no-any-return]
 
     def __str__(self) -> str:
@@ -127,8 +127,8 @@ def survey(
     chemistry : Chemistry
     feed : Feed
     residence_time : optional
-        Space time of tank and tube, and time of the batch; that in which a tube goes 95 % of the way to equilibrium, if
-        left out.
+        Space time of tank and tube, and time of the batch; that in which a tube comes to 95 % of the equilibrium
+        conversion, if left out.
     conversions : mapping of reaction to conversion, optional
         As for `AtConversion`, which is left out without.
     T : temperature, optional
@@ -156,7 +156,7 @@ def survey(
     >>> chem = mo.Chemistry(mo.Reaction("A <-> B", k="0.2 1/min", K=3.0))
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min", T="330 K")
     >>> found = mo.survey(chem, feed)
-    >>> round(found.ways[-2], 3)
+    >>> round(found.fractions[-2], 3)
     0.95
     """
     faults, asked = Faults(), []
@@ -198,13 +198,13 @@ def survey(
             remarks[vessel.label] = _first(error)
     both = compare(found, asked)
     ratios = tuple(FrozenMapping(_ratios(run, limit)) for run in runs)
-    ways = tuple(_way(run, limit) for run in runs)
-    for run, way in zip(runs, ways, strict=True):
-        if way > 1 + _BEYOND:
-            remarks[run.vessel.label] = f"beyond equilibrium: {100 * way:.4g} % of the way to it"
-        elif run.vessel._is_kinetic and (remark := _remark(run, way, limit)):
+    fractions = tuple(_fraction(run, limit) for run in runs)
+    for run, fraction in zip(runs, fractions, strict=True):
+        if fraction > 1 + _BEYOND:
+            remarks[run.vessel.label] = f"beyond equilibrium: {100 * fraction:.4g} % of the equilibrium conversion"
+        elif run.vessel._is_kinetic and (remark := _remark(run, fraction, limit)):
             remarks[run.vessel.label] = remark
-    return Survey(both, ratios, ways, FrozenMapping(remarks))
+    return Survey(both, ratios, fractions, FrozenMapping(remarks))
 
 
 def _first(error: MolinoError) -> str:
@@ -230,14 +230,14 @@ def _kinetic(
 
 
 def _time_for(tube: PlugFlow, limit: AtEquilibrium | None) -> Value:
-    """The space time in which a tube goes most of the way to equilibrium."""
+    """The space time in which a tube comes near to equilibrium."""
     species = next(s for r in tube.chemistry.reactions for s, n in r.equation.net.items() if n < 0 and tube._goes_in(s))
     whole = limit.run().conversion(species) if limit is not None else 1.0
     found = size(tube, conversion(species), _WAY * whole, vary="space_time")
     return Value(found.value, found.display.unit("time") or None)
 
 
-def _way(run: Run, limit: AtEquilibrium | None) -> float:
+def _fraction(run: Run, limit: AtEquilibrium | None) -> float:
     """Conversion over that at equilibrium at the same temperature and pressure; nan where that is not known."""
     if not run.reactants:
         return math.nan
@@ -275,17 +275,19 @@ def _ratios(run: Run, limit: AtEquilibrium | None) -> dict[str, float]:
     )
 
 
-def _remark(run: Run, way: float, limit: AtEquilibrium | None) -> str:
+def _remark(run: Run, fraction: float, limit: AtEquilibrium | None) -> str:
     """Why a vessel is far from equilibrium."""
     if run.vessel._too_small is not None:
         return str(run.vessel._too_small.what)
-    if not way < _FAR:
+    if not fraction < _FAR:
         return ""
     species, vessel = run.reactants[0], run.vessel
     display = run.display
     own = display.text(run.space_time_si, "time")
     whole = limit.run().conversion(species) if limit is not None else 1.0
-    text = f"{100 * way:.3g} % of the way to equilibrium" if limit is not None else f"conversion {way:.3g}"
+    text = (
+        f"{100 * fraction:.3g} % of the equilibrium conversion" if limit is not None else f"conversion {fraction:.3g}"
+    )
     if not isinstance(vessel, StirredTank | PlugFlow):
         return f"{text} in {own}: the reaction is slow for this time"
     try:

@@ -95,6 +95,12 @@ class CubicEquation(Frozen):
         faults.raise_any()
 
     @property
+    def critical_ratio(self) -> float:
+        """Molar volume over b at the critical point, where the sum of the three roots is 3 Z."""
+        form = FORMS[self.form]
+        return (1 + form.b - sum(form.d) * form.b) / 3 / form.b
+
+    @property
     def names(self) -> tuple[str, ...]:
         return tuple(s.name for s in self.species)
 

@@ -21,6 +21,7 @@ from functools import cached_property
 import numpy as np
 from scipy.linalg.lapack import dgesv
 
+from molino.core.chemistry.symbolic_network import independent_rows
 from molino.core.errors import SolveError
 
 _LEAST = 1e-250
@@ -140,12 +141,8 @@ class _Reduced:
         place[self.species] = np.arange(len(self.species))
         kept = [(k, place[p[can[p]]]) for k, p in enumerate(whole.phases) if can[p].any()]
         self.places, self.phases = [k for k, _ in kept], [p for _, p in kept]
-        rows: list[int] = []
-        for j in np.flatnonzero(there):
-            part = whole.holds[self.species][:, [*rows, int(j)]]
-            if np.linalg.matrix_rank(part) == len(rows) + 1:
-                rows.append(int(j))
-        self.rows = np.array(rows, dtype=int)
+        totals = np.flatnonzero(there)
+        self.rows = totals[independent_rows(whole.holds[self.species][:, totals].T)]
         self.holds = whole.holds[np.ix_(self.species, self.rows)]
 
         member = np.zeros((len(self.species), len(self.phases)))

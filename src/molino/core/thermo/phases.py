@@ -34,6 +34,9 @@ if TYPE_CHECKING:
 _ASKER = "a phase equilibrium"
 _CLOSE = 1e-13
 _ROUNDS = 2000
+_TRIALS = 400
+_SPLITS = 1e-9
+"""By how much the fractions of a second phase must add up to more than one."""
 _COLDEST, _HOTTEST = 100.0, 1500.0
 
 
@@ -46,11 +49,11 @@ class PhaseSplit(Frozen, Result):
     names : tuple of str
     T, P : float
         In K and Pa.
-    vapor : float
-        Share of the amount that is vapor: 0 to 1.
+    vapor_fraction : float
+        Of the amount: 0 to 1.
     whole, x, y : arrays, shape (species,)
-        Mole fractions of the whole, the liquid and the vapor; of a phase that is not there those in which it would
-        appear first.
+        Mole fractions overall, of the liquid and of the vapor; of a phase that is not there those in which it would
+        appear first (with a cubic equation those of the whole).
     K : array, shape (species,)
         y/x of each species.
     show : Display
@@ -62,14 +65,14 @@ class PhaseSplit(Frozen, Result):
     >>> light = mo.Species("A", vapor_pressure={"antoine": [4.0, 1200.0, -50.0]})
     >>> heavy = mo.Species("B", vapor_pressure={"antoine": [4.0, 1400.0, -50.0]})
     >>> split = mo.PhaseEquilibrium([light, heavy]).flash({"A": 0.5, "B": 0.5}, T="370 K", P="1 bar")
-    >>> round(split.vapor, 3), round(split.fractions("gas")["A"], 3)
+    >>> round(split.vapor_fraction, 3), round(split.fractions("gas")["A"], 3)
     (0.222, 0.758)
     """
 
     names: tuple[str, ...]
     T: float
     P: float
-    vapor: float
+    vapor_fraction: float
     whole: np.ndarray
     x: np.ndarray
     y: np.ndarray
@@ -87,7 +90,7 @@ class PhaseSplit(Frozen, Result):
         import pandas as pd
 
         return pd.DataFrame(
-            {"species": self.names, "whole": self.whole, "liquid": self.x, "gas": self.y, "K = y/x": self.K}
+            {"species": self.names, "overall": self.whole, "liquid": self.x, "gas": self.y, "K = y/x": self.K}
         )
 
     def to_dict(self) -> dict[str, Any]:
@@ -95,13 +98,14 @@ class PhaseSplit(Frozen, Result):
         rows = zip(self.names, self.whole, self.x, self.y, strict=True)
         return plain({  # type: ignore[no-any-return]
             "temperature": entry(self.show, self.T, "temperature"), "pressure": entry(self.show, self.P, "pressure"),
-            "vapor": self.vapor, "fractions": {s: {"whole": z, "liquid": x, "gas": y} for s, z, x, y in rows},
+            "vapor_fraction": self.vapor_fraction,
+            "fractions": {s: {"overall": z, "liquid": x, "gas": y} for s, z, x, y in rows},
         })  # fmt: skip
 
     def __str__(self) -> str:
         at = f"{self.show.text(self.T, 'temperature', 5)} and {self.show.text(self.P, 'pressure')}"
         table = self.table().to_string(index=False, float_format="{:.5g}".format)
-        return f"vapor share {self.vapor:.4g} at {at}\n{table}"
+        return f"vapor fraction {self.vapor_fraction:.4g} at {at}\n{table}"
 
 
 @dataclass(frozen=True, eq=False)
@@ -228,7 +232,7 @@ class PhaseEquilibrium(Frozen, Printed):
         share = (wanted - ends[0]) / (ends[1] - ends[0])
         if not 0 <= share <= 1:
             raise SolveError("the enthalpy of the feed is not met", "flash", "check the heat capacities")
-        return replace(split, vapor=share, x=z, y=z, K=np.ones(len(z)))
+        return replace(split, vapor_fraction=share, x=z, y=z, K=np.ones(len(z)))
 
     def _fractions(self, fractions: Mapping[str, float]) -> np.ndarray:
         for name in fractions:
@@ -266,8 +270,13 @@ class PhaseEquilibrium(Frozen, Printed):
 
     def _split(self, z: np.ndarray, T: float, P: float, display: Display) -> PhaseSplit:
         """Successive substitution of K from rough ones, accelerated; one phase where the other would not exist."""
-        logs = self._first_K(T, P)
-        moved = np.inf
+        logs, moved = self._first_K(T, P), np.inf
+        if isinstance(self.liquid, CubicEquation):
+            unstable = self._unstable(self.liquid, z, T, P)
+            if unstable is None:
+                vapor = 1.0 if self._is_gas(self.liquid, z, T, P) else 0.0
+                return PhaseSplit(self.names, T, P, vapor, z, z, z, np.ones(len(z)), display)
+            logs = unstable
         for _ in range(_ROUNDS):
             share, x, y = _rachford_rice(z, np.exp(logs))
             found = self._log_K(T, P, x, y)
@@ -278,7 +287,45 @@ class PhaseEquilibrium(Frozen, Printed):
         if moved > 1e-9:
             raise SolveError(f"no split is found at {T:.5g} K and {P:.5g} Pa", "flash", "try other conditions")
         share, x, y = _rachford_rice(z, np.exp(logs))
+        if isinstance(self.liquid, CubicEquation) and float(np.max(np.abs(x - y))) < 1e-6:
+            raise SolveError(
+                f"no split is found at {T:.5g} K and {P:.5g} Pa", "flash", "it is next to a critical point"
+            )
         return PhaseSplit(self.names, T, P, share, z, x, y, np.exp(logs), display)
+
+    def _unstable(self, equation: CubicEquation, z: np.ndarray, T: float, P: float) -> np.ndarray | None:
+        """ln K from which a split is found where one phase is not stable; None where it is.
+
+        By the tangent plane of the Gibbs energy, from a vapor and from a liquid
+        (M. L. Michelsen, Fluid Phase Equilib. 9 (1982) 1).
+        """
+        there, first = z > 0, self._first_K(T, P)
+
+        def logs(of: np.ndarray, phase: str) -> np.ndarray:
+            state = equation.at(T, P, dict(zip(self.names, of, strict=True)), phase)
+            return np.log([*state.fugacity_coefficients.values()])
+
+        plane = np.log(np.where(there, z, 1.0)) + logs(z, "stable")
+        for phase, sign in (("gas", 1.0), ("liquid", -1.0)):
+            other = z * np.exp(sign * first)
+            for _ in range(_TRIALS):
+                new = np.where(there, np.exp(plane - logs(other / other.sum(), phase)), 0.0)
+                moved, other = float(np.max(np.abs(new - other))), new
+                if moved < 1e-11:
+                    break
+            fractions = other / other.sum()
+            if other.sum() > 1 + _SPLITS and float(np.max(np.abs(fractions - z))) > 1e-5:
+                ratio = np.where(there, fractions, 1.0) / np.where(there, z, 1.0)
+                return np.asarray(np.where(there, sign * np.log(ratio), sign * first))
+        return None
+
+    def _is_gas(self, equation: CubicEquation, z: np.ndarray, T: float, P: float) -> bool:
+        """What to call one phase: by its root where there are several, otherwise by its volume over b, which is that of
+        the critical point or above."""
+        state = equation.at(T, P, dict(zip(self.names, z, strict=True)))
+        if len(state.roots) > 1:
+            return bool(state.roots[-1] == state.Z)
+        return state.molar_volume > equation.critical_ratio * float(z @ equation.numbers[1])
 
     def _point(self, fractions: Mapping[str, float], T: Any, P: Any, share: float) -> PhaseSplit:
         z = self._fractions(fractions)
@@ -381,10 +428,10 @@ class PhaseEquilibrium(Frozen, Printed):
 
     def _of_split(self, split: PhaseSplit) -> float:
         parts = []
-        if split.vapor < 1:
-            parts.append((1 - split.vapor) * self._enthalpy(split.x, split.T, split.P, "liquid"))
-        if split.vapor > 0:
-            parts.append(split.vapor * self._enthalpy(split.y, split.T, split.P, "gas"))
+        if split.vapor_fraction < 1:
+            parts.append((1 - split.vapor_fraction) * self._enthalpy(split.x, split.T, split.P, "liquid"))
+        if split.vapor_fraction > 0:
+            parts.append(split.vapor_fraction * self._enthalpy(split.y, split.T, split.P, "gas"))
         return sum(parts)
 
     def _rises(self, T: float) -> np.ndarray:

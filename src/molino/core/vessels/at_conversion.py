@@ -119,8 +119,7 @@ class AtConversion(OutletVessel):
         key = self.keys.get(reaction, consumed[0] if consumed else "")
         if key not in consumed:
             advice = nearest(key, consumed) if consumed else "give its extent, like '2 mol/s'"
-            raise InputError(f"{key or 'nothing'} is consumed by {reaction}" if not key else
-                             f"{key} is not consumed by {reaction}", "", advice)  # fmt: skip
+            raise InputError(f"{key or 'a key reactant'} is not consumed by {reaction}", "", advice)
         return key
 
     def _build(self) -> Model:

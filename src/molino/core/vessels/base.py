@@ -509,10 +509,14 @@ class Vessel(Frozen, Printed):
             equation = equation_of(self._fluid_model, self._by_name)
             return PhaseModel(self.chemistry.names, equation.form, energy, RealGas.of(equation))
         model = volume_model(self._fluid_model) or MODELS[2 if self.is_gas else 0]
-        activity = None
-        if isinstance(self._fluid_model, ActivityModel):
-            activity = self._fluid_model.over(self.chemistry.species).numbers
+        activity = self._activity_model.numbers if self._activity_model is not None else None
         return PhaseModel(self.chemistry.names, model, energy, None, activity)
+
+    @cached_property
+    def _activity_model(self) -> ActivityModel | None:
+        """That of its liquid over all its species, where one was given."""
+        given = self._fluid_model
+        return given.over(self.chemistry.species) if isinstance(given, ActivityModel) else None
 
     @cached_property
     def _key(self) -> ModelKey:

@@ -27,6 +27,7 @@ from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration
 from molino.core.dual import Number
 from molino.core.errors import InputError, SolveError
 from molino.core.thermo.phase_model import Content
+from molino.core.units import GAS_CONSTANT
 from molino.core.vessels.flow_vessel import FlowVessel
 from molino.core.vessels.heat import Jacket, Profile
 from molino.core.vessels.mixture import Mixture
@@ -247,7 +248,9 @@ class OutletVessel(FlowVessel):
         own, found = held[T]
         state = np.append(found, T)
         left = abs(float(energy(own.values)(state, 0.0)[0]))
-        size = float(case.value(FLOW)) * sum(case.value(INLET(s)) for s in self.chemistry.names) * 8.314 * state[-1]
+        size = (
+            float(case.value(FLOW)) * sum(case.value(INLET(s)) for s in self.chemistry.names) * GAS_CONSTANT * state[-1]
+        )
         if left > 1e-7 * size:
             own, state = self._between(case, off, held, T, size)
         return own, state, Report(self._method, steps, 0, 0)

@@ -15,7 +15,6 @@ import numpy as np
 from scipy.optimize import brentq
 
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
-from molino.core.thermo.activity import ActivityModel
 
 if TYPE_CHECKING:
     from molino.core.vessels.base import Vessel
@@ -43,7 +42,7 @@ def phase_limit(vessel: Vessel) -> PhaseLimit | None:
     if not species or any(s.vapor_pressure is None for s in species):
         return None
     names = [s.name for s in species]
-    model = vessel._fluid_model.over(species) if isinstance(vessel._fluid_model, ActivityModel) else None
+    model = vessel._activity_model
 
     def margin(T: float, P: float, amounts: Mapping[str, float]) -> float:
         n = np.array([max(amounts.get(s, 0.0), 0.0) for s in names])
@@ -60,9 +59,9 @@ def phase_limit(vessel: Vessel) -> PhaseLimit | None:
 def two_liquids(vessel: Vessel, T: float, amounts: Mapping[str, float]) -> str:
     """Whether some amounts of the liquid of a vessel would split into two; '' where they would not."""
     held = {s: max(n, 0.0) for s, n in amounts.items()}
-    if not isinstance(vessel._fluid_model, ActivityModel) or not np.isfinite(T) or not sum(held.values()) > 0:
+    if vessel._activity_model is None or not np.isfinite(T) or not sum(held.values()) > 0:
         return ""
-    second = vessel._fluid_model.over(vessel.chemistry.species).second_liquid(T, held)
+    second = vessel._activity_model.second_liquid(T, held)
     if second is None:
         return ""
     parts = ", ".join(f"{s} {x:.3g}" for s, x in second.items())

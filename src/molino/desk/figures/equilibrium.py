@@ -34,7 +34,7 @@ def equilibrium(result: EquilibriumCurves) -> Figure:
         axes.plot(T, display.number(row, metric.kind), **style.stroke(n), label=f"equilibrium{at}")
     if len(result.locus):
         axes.plot(*shown(result.locus), color=style.COLOURS[3], linestyle=(0, (6, 3)), linewidth=1.6,
-                  label="highest rate")  # fmt: skip
+                  label="locus of the maximum rate")  # fmt: skip
     last = None
     for n, line in enumerate(result.lines, 1):
         x, y = shown(line)
@@ -44,9 +44,8 @@ def equilibrium(result: EquilibriumCurves) -> Figure:
         label = "adiabatic bed" if len(result.lines) == 1 else "adiabatic beds"
         axes.plot(x, y, "-", color=style.INK, linewidth=2.0, marker="o", markevery=[0, -1], ms=4,
                   label=label if n == 1 else "")  # fmt: skip
-        if abs(x[-1] - x[0]) > 0.03 * (T[-1] - T[0]):
-            axes.annotate(f"{n}", (x[len(x) // 2], y[len(y) // 2]), (8, -4), textcoords="offset points", fontsize=9,
-                          color=style.INK)  # fmt: skip
+        axes.annotate(f"{n}", (x[0], y[0]), (-6, 0), textcoords="offset points", ha="right", va="center", fontsize=9,
+                      color=style.INK)  # fmt: skip
         last = float(x[-1]), float(y[-1])
     if result.target is not None:
         wanted = float(display.number(result.target, metric.kind))

@@ -27,11 +27,15 @@ def examples() -> dict[str, mo.Batch | mo.StirredTank | mo.PlugFlow | mo.SemiBat
     bed = mo.Catalyst(bulk_density="850 kg/m3", voidage=0.4, particle_diameter="3 mm")
     drop = mo.PressureDrop("0.02 mPa*s")
     dose = {"acid": mo.Dosing(mo.Feed({"A": "4 mol/L"}, flow="5 L/min", T="300 K"), windows=[("0 min", "30 min")])}
+    fizz = mo.Chemistry(mo.Reaction("A + H2 -> B", k="0.05 L/mol/s", name="r"))
+    bubbles = mo.GasPhase(mo.Feed({"H2": "100 mol%"}, flow="2 mol/s", P="10 bar", T="330 K"), "0.2 1/s",
+                          {"H2": "1300 bar*L/mol"})  # fmt: skip
     wall = mo.Jacket("300 K", UA="3 kW/K")
     return {
         "batch": mo.Batch(chem, {"A": "1 mol/L"}, T="330 K", heat=wall, **WATERY),
         "semi-batch": mo.SemiBatch(chem, {"B": "1 mol/L"}, dose, T="330 K", heat=wall, capacity="2 m3", **WATERY),
         "stirred-tank": mo.StirredTank(chem, liquid, volume="1 m3", heat=wall),
+        "gas-liquid": mo.StirredTank(fizz, liquid, volume="1 m3", T="330 K", gas=bubbles),
         "plug-flow": mo.PlugFlow(gas, vapour, diameter="50 mm", length="3 m", catalyst=bed, pressure_drop=drop,
                                  heat=mo.Jacket("480 K", U="60 W/m2/K", flow="2 kW/K")),
     }  # fmt: skip

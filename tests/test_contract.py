@@ -81,6 +81,10 @@ def vessel(kind: str, mode: str, names: Names = NEUTRAL) -> Any:
         wall = mo.Membrane({B: f"{names.k}*(p[{B}] - p[{B}]')"}, {names.k: "1e-7 mol/m2/s/Pa"}, {B: "0.1 bar"},
                            area="1 m2")  # fmt: skip
         return mo.StirredTank(chem, gas, volume="800 L", wall=wall, **common)
+    if kind == "tank with gas":
+        sparged = mo.GasPhase(gas, "0.3 1/s", {A: mo.VantHoff(K="12 bar*L/mol", at="330 K", dH="20 kJ/mol")})
+        return mo.StirredTank(chem, mo.Feed({A: "2 mol/L"}, flow="6 L/min", T="330 K"), volume="60 L", gas=sparged,
+                              **common)  # fmt: skip
     if kind == "conversion":
         return mo.AtConversion(chem, gas, {"main": 0.4}, **common)
     if kind == "equilibrium":
@@ -99,8 +103,9 @@ def vessel(kind: str, mode: str, names: Names = NEUTRAL) -> Any:
                        pressure_drop=mo.PressureDrop("0.02 mPa*s"), **common)  # fmt: skip
 
 
-KINDS = ("batch", "semi-batch", "tank", "gas tank", "conversion", "equilibrium", "tube", "membrane tube", "bed")
-_STEADY = ("tank", "gas tank", "conversion", "equilibrium")
+KINDS = ("batch", "semi-batch", "tank", "gas tank", "tank with gas", "conversion", "equilibrium", "tube",
+         "membrane tube", "bed")  # fmt: skip
+_STEADY = ("tank", "gas tank", "tank with gas", "conversion", "equilibrium")
 _ALONG = ("tube", "membrane tube", "bed")
 CASES = [
     (k, h) for k in KINDS for h in HEATS if not (k in _STEADY and h == "profile") and not (k in _ALONG and h == "duty")

@@ -21,6 +21,7 @@ CHEMISTRY = mo.Chemistry(
     species=[mo.Species(s, "C2H6O", heat_capacity="110 J/mol/K") for s in "AB"],
 )
 FEED = mo.Feed({"A": "1 mol/L"}, flow="1 L/min", T="350 K")
+GAS = mo.Feed({"A": "1 mol/mol"}, flow="1 mol/min", T="350 K", P="1 bar")
 TUBE = mo.PlugFlow(CHEMISTRY, FEED, volume="5 L")
 TANK = mo.StirredTank(CHEMISTRY, FEED, volume="5 L")
 TABLE = pd.DataFrame({"time [min]": [0, 5, 10, 20, 40], "A [mol/L]": [1.0, 0.37, 0.14, 0.02, 0.001]})
@@ -76,6 +77,12 @@ CALLS: dict[str, tuple[Callable[..., Any], dict[str, Any]]] = {
     "heat_safety": (mo.heat_safety, {"vessel": TUBE, "within": "20 K"}),
     "Deactivation": (mo.Deactivation, {"k": "1 1/h", "age": "3 h"}),
     "Membrane": (mo.Membrane, {"flux": {"A": "L*[A]"}, "constants": {"L": "1 m/s"}, "area": None, "outside": {}}),
+    "GasPhase": (mo.GasPhase, {"feed": GAS, "kLa": "0.1 1/s", "henry": {"A": "900 bar*L/mol"}, "P": None, "kL": "2e-4 m/s",
+                               "holdup": 0.1, "kLa_ratio": {}, "film": {"r": mo.FilmReaction("A", "2e-9 m2/s")}}),
+    "FilmReaction": (mo.FilmReaction, {"species": "A", "diffusivity": "2e-9 m2/s", "order": 1.0, "partner": "",
+                                       "partner_diffusivity": None}),
+    "BubbleColumn": (mo.BubbleColumn, {"chemistry": CHEMISTRY, "feed": FEED, "diameter": "1 m", "height": "2 m",
+                                       "gas": mo.GasPhase(GAS, "0.1 1/s", {"A": "900 bar*L/mol"}), "heat": None}),
     "PressureDrop": (mo.PressureDrop, {"viscosity": "0.02 mPa*s"}),
     "Exchanger": (mo.Exchanger, {"T": "300 K", "duty": None}),
     "Train": (mo.Train, {"steps": [TANK, TUBE], "recycle": 0.5, "name": "x"}),

@@ -22,6 +22,7 @@ _HOME = {
     "Bootstrap": "core.fitting.bootstrap",
     "Branch": "core.vessels.steady_states",
     "Catalyst": "core.vessels.catalyst",
+    "BubbleColumn": "core.vessels.bubble_column",
     "Change": "core.vessels.changes",
     "Chemistry": "core.chemistry.chemistry",
     "Comparison": "core.design.comparison",
@@ -39,9 +40,11 @@ _HOME = {
     "Experiment": "core.fitting.experiments",
     "Experiments": "core.fitting.experiments",
     "Feed": "core.vessels.feed",
+    "FilmReaction": "core.vessels.gas_phase",
     "Fit": "core.fitting.fit_result",
     "FreeProfile": "core.design.free_profile",
     "FromSpecies": "core.chemistry.thermochemistry",
+    "GasPhase": "core.vessels.gas_phase",
     "HeatCapacity": "core.chemistry.heat_capacity",
     "HeatSafety": "core.design.heat_safety",
     "InputError": "core.errors",
@@ -169,10 +172,12 @@ if TYPE_CHECKING:
     from molino.core.vessels.at_conversion import AtConversion
     from molino.core.vessels.at_equilibrium import AtEquilibrium
     from molino.core.vessels.batch import Batch
+    from molino.core.vessels.bubble_column import BubbleColumn
     from molino.core.vessels.catalyst import Catalyst, Deactivation, InternalDiffusion, effectiveness_factor
     from molino.core.vessels.changes import Change
     from molino.core.vessels.decomposition import Decomposition
     from molino.core.vessels.feed import Feed
+    from molino.core.vessels.gas_phase import FilmReaction, GasPhase
     from molino.core.vessels.heat import Adiabatic, Duty, Jacket, Profile
     from molino.core.vessels.metrics import (
         Metric,

@@ -143,9 +143,13 @@ class Vessel(Frozen, Printed):
         """What goes into it."""
         raise NotImplementedError
 
-    def _side_streams(self) -> list[Stream]:
+    def _side_streams(self, run: Run) -> list[Stream]:
         """What goes into it elsewhere than at its inlet."""
         return []
+
+    def _more_facts(self, run: Run) -> dict[str, str]:
+        """What else there is to report of a run, by name."""
+        return {}
 
     def outcome(self) -> Run:
         """The run by which the vessel is evaluated: at its end, or at steady state."""

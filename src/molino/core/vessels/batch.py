@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, ClassVar
 
 import sympy as sp
@@ -31,16 +31,19 @@ from molino.core.vessels.feed import (
     read_mixture_capacity,
     replaced,
 )
+from molino.core.vessels.gas_phase import GasPhase
+from molino.core.vessels.gas_vessel import GasVessel
 from molino.core.vessels.heat import Profile
 from molino.core.vessels.mixture import Contents, Mixture
 from molino.core.vessels.model import Model
 from molino.core.vessels.roles import START_T, VOLUME
 from molino.core.vessels.run import Run, follow
+from molino.core.vessels.streams import Stream
 from molino.core.vessels.well_mixed import well_mixed
 
 
 @dataclass(frozen=True, eq=False)
-class Batch(ChargedVessel):
+class Batch(GasVessel, ChargedVessel):
     """A well-mixed batch: a liquid, or a gas at constant volume or at constant pressure.
 
     dn_i/dt = V sum_j nu_ij r_j (H. S. Fogler, Elements of Chemical Reaction Engineering, 5th ed. 2016, section 1.3),
@@ -75,6 +78,8 @@ class Batch(ChargedVessel):
         Batch time; what `run()` runs to and `size(vary="time")` finds.
     catalyst : Catalyst, optional
         Where a rate is per catalyst mass, catalyst volume or area.
+    gas : GasPhase, optional
+        A gas that passes through a liquid, or is supplied as it is taken up; `volume` is then of the liquid alone.
     decomposition : Decomposition, optional
         Of its contents, which a failure of cooling may set off; see `heat_safety`.
     technical_limit : temperature, optional
@@ -115,6 +120,7 @@ class Batch(ChargedVessel):
     constant_volume: bool = option(True)
     heat: Any = None
     catalyst: Any = part(Catalyst)
+    gas: GasPhase | None = None
     decomposition: Any = part(Decomposition)
     technical_limit: Any = quantity("temperature")
     name: str = ""
@@ -145,7 +151,11 @@ class Batch(ChargedVessel):
         with faults.at(self.label):
             settle(self, density=read_density(self.density))
             settle(self, heat_capacity=read_mixture_capacity(self.heat_capacity, self.density))
+        species = [*species, *self._gas_species] if species is not None else None
         check_vessel(faults, self, species, self._first_T)
+        if not faults.found:
+            with faults.at(self.label):
+                self._check_gas()
         faults.raise_any()
 
     def _charge_with(self, feed: Feed) -> None:
@@ -164,7 +174,7 @@ class Batch(ChargedVessel):
 
     def _build(self) -> Model:
         follows = self._phase.model == "additive volumes" or (self.is_gas and not self.constant_volume)
-        return well_mixed(self._key, (), "follows" if follows else "fixed", False, True)
+        return well_mixed(self._key, (), "follows" if follows else "fixed", False, True, self._gas_terms())
 
     @property
     def is_gas(self) -> bool:
@@ -179,7 +189,20 @@ class Batch(ChargedVessel):
         found: dict[sp.Symbol, Number] = {TEMPERATURE: T, START_T: T, VOLUME: fed.volume}
         if self.is_gas:
             found[PRESSURE] = self._pressure(given, fed)
-        return found
+        return found | self._gas_numbers(given, fed, T)
+
+    def _given_below(self) -> list[tuple[str, Value | None]]:
+        return [*super()._given_below(), *(self.gas.given() if self.gas is not None else [])]
+
+    def _stream_in(self, run: Run) -> Stream:
+        charge = super()._stream_in(run)
+        if self.gas is None:
+            return charge
+        amounts = {s: float(self._fed.concentrations.get(s, 0.0) * self._fed.volume) for s in self.chemistry.names}
+        return replace(charge, amounts=amounts)
+
+    def _side_streams(self, run: Run) -> list[Stream]:
+        return self._gas_stream(run)
 
     def _pressure(self, given: Mapping[str, Number], fed: Mixture) -> Number:
         if self.P is not None:
@@ -222,4 +245,5 @@ class Batch(ChargedVessel):
         under = f"{' and' if at else ' at'} {self.P}" if self.P is not None else ""
         ends = f", {self.heat}" if self.heat is not None else ""
         ends += f", {self.time}" if self.time else ""
-        return f"{self.title}{size} charged with {whole}{self.charge}{at}{under}{ends}"
+        gas = f", {self.gas}" if self.gas is not None else ""
+        return f"{self.title}{size} charged with {whole}{self.charge}{at}{under}{ends}{gas}"

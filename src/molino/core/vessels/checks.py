@@ -20,6 +20,9 @@ from molino.core.units import Value
 from molino.core.vessels.catalyst import Catalyst, catalyst_symbols
 from molino.core.vessels.roles import IS_COUNTED, IS_THERE
 
+_LISTED = 40
+"""So many names are listed."""
+
 
 @dataclass(frozen=True)
 class Count:
@@ -45,8 +48,15 @@ class Count:
 
     def __str__(self) -> str:
         rows = [("unknowns", self.unknowns), ("equations", self.equations), ("given", self.given), ("open", self.open)]
-        lines = [f"{len(names):4d} {word:<10}{', '.join(names)}" for word, names in rows]
+        lines = [f"{len(names):4d} {word:<10}{_listed(names)}" for word, names in rows]
         return "\n".join([*lines, f"{self.degrees_of_freedom:4d} degrees of freedom"])
+
+
+def _listed(names: tuple[str, ...]) -> str:
+    """Names, or so many of them that they can be read."""
+    if len(names) <= _LISTED:
+        return ", ".join(names)
+    return f"{', '.join(names[: _LISTED - 4])} and {len(names) - _LISTED + 4} more"
 
 
 @dataclass(frozen=True, eq=False)

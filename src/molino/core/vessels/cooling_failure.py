@@ -93,6 +93,10 @@ class CoolingFailure:
         if not run.is_over_time or vessel._model.is_flowing:
             message = "a failure of cooling is worked out for what is charged"
             raise InputError(message, vessel.label, "ask it of a batch or semi-batch")
+        if getattr(vessel, "gas", None) is not None:
+            message = "a gas is supplied to it, and whether it still is after a failure of cooling is not known"
+            advice = "charge what the gas brings with the rest, and leave the gas out: on the safe side"
+            raise InputError(message, vessel.label, advice)
         vessel._require_energy()
         if key.catalyst.law is not None:
             message = "its catalyst decays, and the contents after a failure of cooling are followed without that"

@@ -98,7 +98,7 @@ def _of_second_phase(run: Run, limit: PhaseLimit) -> dict[str, str]:
     """Where along a run vapor appears in a liquid, or liquid in a gas."""
     vessel = run.vessel
     names, display = vessel.chemistry.names, run.display
-    outlets = tuple(vessel._model.outlet[s] for s in names)
+    outlets = tuple(vessel._model.streams[0].amounts[s] for s in names)
     known, own = run.trajectory.last.balances.known, vessel._given_pressure()
     asked = (*outlets, *(symbol for symbol in (TEMPERATURE, PRESSURE) if symbol in known))
 

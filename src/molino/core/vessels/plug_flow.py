@@ -274,7 +274,7 @@ class PlugFlow(FlowVessel):
     def _has_side(self) -> bool:  # type: ignore[override]
         return self.side is not None
 
-    def _side_streams(self) -> list[Stream]:
+    def _side_streams(self, run: Run) -> list[Stream]:
         found = [self._side_stream("side feed", self.side.feed)] if self.side is not None else []
         if self.wall is not None and self.wall.sweep is not None:
             found.append(self._side_stream("sweep", self.wall.sweep))

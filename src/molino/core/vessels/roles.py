@@ -113,6 +113,32 @@ SWEEP_FLOW = Role("volumetric sweep flow", "Q_sweep", "Q'_0", "sweep flow", **_S
 PERMEATE_P = Role("permeate pressure", "P_perm", "P'", "permeate pressure", "nonnegative")()
 PERMEATE_VOLUME = Role("permeate volumetric flow", "Q_perm", "Q'", "permeate volumetric flow", **_SIZES)()
 
+KLA = Role("gas-liquid transfer", "kLa", "k_L a", "kLa", **_SIZES)()
+KLA_RATIO = Role("ratio of transfer coefficients", "kLa_ratio_{}", "\\kappa_{{{}}}", "kLa ratio of {}", "positive")
+HENRY = Role("Henry's constant", "H_{}", "H_{{{}}}", "Henry's constant of {}")
+HENRY_NOW = Role("Henry's constant at temperature", "H[{}]", "H_{{{}}}", "Henry's constant of {}", "positive")
+GAS_P = Role("pressure of the gas", "P_gas", "P", "pressure of the gas", **_SIZES)()
+"""At the top of the liquid."""
+HEAD = Role("head of the liquid", "P_head", "\\Delta P", "head of the liquid", "nonnegative")()
+"""Pressure of the liquid over the inlet of the gas."""
+GAS_RATIO = Role("gas per liquid", "V_gas_per_V", "V_g/V", "volume of gas per liquid", **_SIZES)()
+GAS_FED = Role("gas fed", "G_in_{}", "G_{{{},0}}", "{} fed with the gas", "nonnegative")
+GAS_FEED_T = Role("temperature of the gas fed", "T_gas", "T_{g,0}", "T of the gas fed", **_SIZES)()
+GAS_CONCENTRATION = Role("concentration in the gas", "C_{}", "C_{{{}}}", "{} in the gas")
+"""Of a gas in plug flow at a node."""
+GAS_FRACTION = Role("fraction in the gas", "y_{}", "y_{{{}}}", "fraction of {} in the gas")
+GAS_FLOW = Role("molar flow of the gas", "G_{}", "G_{{{}}}", "molar flow of {}")
+FLOW_IN_GAS = Role("molar flow in the gas", "G_{}", "G_{{{}}}", "molar flow of {} in the gas")
+GAS_LOSS = Role("loss of the gas", "loss_{}", "\\lambda_{{{}}}", "loss of {}")
+SATURATION = Role("concentration at the interface", "[{}]*", "[{}]^*", "[{}] at the interface")
+TAKEN_UP = Role("absorption", "absorbed_{}", "\\dot{{n}}_{{{}}}", "absorption of {}")
+FILM_COEFFICIENT = Role("film coefficient", "kL", "k_L", "kL", **_SIZES)()
+DIFFUSIVITY = Role("diffusivity", "D_{}", "D_{{{}}}", "diffusivity for {}", "positive")
+PARTNER_DIFFUSIVITY = Role("diffusivity of the partner", "D_B_{}", "D_{{B,{}}}", "diffusivity of the partner for {}",
+                           "positive")  # fmt: skip
+HATTA_SQUARED = Role("Hatta number squared", "Ha2_{}", "Ha^2_{{{}}}", "Hatta number squared of {}")
+ENHANCEMENT = Role("enhancement", "E_{}", "E_{{{}}}", "enhancement of {}")
+
 
 def slope_of(symbol: Quantity) -> Quantity:
     """The parameter that holds how fast a moving number changes."""

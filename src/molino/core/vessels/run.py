@@ -651,7 +651,7 @@ class Run(RunResult):
 
     def streams_in(self) -> list[Stream]:
         """Everything that goes in: the feed (or charge), a side feed and a sweep."""
-        return [self.stream_in(), *self.vessel._side_streams()]
+        return [self.stream_in(), *self.vessel._side_streams(self)]
 
     def stream_out(self) -> Stream:
         """What comes out, or is in a batch at its end, in SI."""
@@ -808,7 +808,7 @@ class Run(RunResult):
                 found[f"settling time of {name} ({100 * self.settling_band:g} %)"] = text
         if (small := self.vessel._too_small) is not None:
             found["note"] = small.what
-        found |= phase_facts(self)
+        found |= phase_facts(self) | self.vessel._more_facts(self)
         if beyond := self.out_of_range():
             found["heat capacity of"] = "; ".join(beyond)
         if self.closure:
@@ -817,7 +817,8 @@ class Run(RunResult):
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data: sizes, conversions, concentrations, temperature, duty, closures, streams in and out."""
-        found = {**super().to_dict(), **phase_facts(self), "solved_by": str(self.report)}
+        more = phase_facts(self) | self.vessel._more_facts(self)
+        found = {**super().to_dict(), **more, "solved_by": str(self.report)}
         if self._is_start_up:
             times = {n: entry(self.display, t, "time") for n, t in self._settled_or_none().items()}
             found["settling"] = {"band": self.settling_band, **times}

@@ -26,12 +26,15 @@ from molino.core.vessels.catalyst import Catalyst
 from molino.core.vessels.changes import Change, changed_numbers
 from molino.core.vessels.feed import Feed, mixture_of, require_feed
 from molino.core.vessels.flow_vessel import FlowVessel
+from molino.core.vessels.gas_phase import GasPhase
+from molino.core.vessels.gas_vessel import GasVessel
 from molino.core.vessels.heat import Jacket, Profile
 from molino.core.vessels.mixture import Contents, Mixture
 from molino.core.vessels.model import Model
 from molino.core.vessels.roles import FEED_T, FLOW, LOCAL_FLOW, START, START_T, VOLUME
 from molino.core.vessels.run import Run, explained, follow, settled
 from molino.core.vessels.steady_states import Branch, SteadyStates, branch, steady_states
+from molino.core.vessels.streams import Stream
 from molino.core.vessels.terms import Inflow
 from molino.core.vessels.walls import Membrane
 from molino.core.vessels.well_mixed import well_mixed
@@ -41,7 +44,7 @@ _NOTHING = 1e-9
 
 
 @dataclass(frozen=True, eq=False)
-class StirredTank(FlowVessel):
+class StirredTank(GasVessel, FlowVessel):
     """A continuous stirred tank: well mixed, at constant volume, of a liquid or a gas.
 
     dn_i/dt = F_i,in - Q c_i + V sum_j nu_ij r_j (O. Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, ch. 5),
@@ -71,6 +74,8 @@ class StirredTank(FlowVessel):
         Through which species pass, of a known area.
     catalyst : Catalyst, optional
         Where a rate is per catalyst mass, catalyst volume or area.
+    gas : GasPhase, optional
+        A gas that passes through the liquid, itself well mixed; `volume` is then of the liquid alone.
     name : str
         For tables and messages.
     show : mapping of kind to unit
@@ -106,6 +111,7 @@ class StirredTank(FlowVessel):
     heat: Any = None
     wall: Membrane | None = None
     catalyst: Any = part(Catalyst)
+    gas: GasPhase | None = None
     name: str = ""
     show: Mapping[str, str] = field(default_factory=dict)
 
@@ -122,11 +128,14 @@ class StirredTank(FlowVessel):
             self._check_heat()
         own = self.feed.T if self.is_non_isothermal else self.T or self.feed.T
         asks = "T of the feed" if self.is_non_isothermal else "T"
-        check_vessel(faults, self, [*self.feed.contents, *(self.contents or ())], own, asks)
+        species = [*self.feed.contents, *(self.contents or ()), *self._gas_species]
+        check_vessel(faults, self, species, own, asks)
         with faults.at(self.label):
             check_catalyst_mass(self, self.catalyst_mass)
         with faults.at(self.label):
             self._check_wall()
+        with faults.at(self.label):
+            self._check_gas()
         faults.raise_any()
 
     def _check_heat(self) -> None:
@@ -151,7 +160,7 @@ class StirredTank(FlowVessel):
 
     def _build(self) -> Model:
         wall = () if self.wall is None else (self.wall.term(self.chemistry.names, along=False),)
-        return well_mixed(self._key, (Inflow(),), "fixed", True, False, wall)
+        return well_mixed(self._key, (Inflow(),), "fixed", True, False, (*wall, *self._gas_terms()))
 
     def _started_with(self) -> set[str]:
         return {*(self.contents or ())}
@@ -189,7 +198,17 @@ class StirredTank(FlowVessel):
         found |= {VOLUME: self._volume(given, fed), FLOW: fed.volume, PRESSURE: self.feed.pressure(fed, given)}
         if self.wall is not None:
             found |= self.wall.numbers(given, np.nan, 1.0, None)
-        return found | {TEMPERATURE: T, START_T: T, FEED_T: feed_T}
+        return found | {TEMPERATURE: T, START_T: T, FEED_T: feed_T} | self._gas_numbers(given, fed, T)
+
+    @property
+    def _has_side(self) -> bool:  # type: ignore[override]
+        return self.gas is not None
+
+    def _given_below(self) -> list[tuple[str, Value | None]]:
+        return [*super()._given_below(), *(self.gas.given() if self.gas is not None else [])]
+
+    def _side_streams(self, run: Run) -> list[Stream]:
+        return self._gas_stream(run)
 
     def _end(self, given: Mapping[str, Number], fed: Mixture) -> Number:
         return np.inf
@@ -314,7 +333,7 @@ class StirredTank(FlowVessel):
         """
         self._require_volume()
         end = units.positive(time, "time", f"{self.label}, time").si
-        as_built = self.with_(volume=Value(self._volume_si, "m^3"), space_time=None, catalyst_mass=None)
+        as_built = self.with_(**{**dict.fromkeys(self._sizes), "volume": Value(self._volume_si, "m^3")})
         run = follow(self, end, points, rtol=rtol, atol=atol, moving_numbers=changed_numbers(as_built, changes))
         self._check_outflow(run)
         return replace(run, settling_band=settling_band)
@@ -331,5 +350,5 @@ class StirredTank(FlowVessel):
         size = "".join(f" {name} {value}" for name, value in sizes.items() if value is not None)
         at = f" at {self.T}" if self.T is not None else ""
         ends = f", {self.heat}," if self.heat is not None else ""
-        wall = f", {self.wall}" if self.wall is not None else ""
-        return f"{self.title}{size}{at}{ends} fed {self.feed}{wall}"
+        more = "".join(f", {one}" for one in (self.wall, self.gas) if one is not None)
+        return f"{self.title}{size}{at}{ends} fed {self.feed}{more}"

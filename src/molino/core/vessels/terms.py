@@ -75,6 +75,43 @@ class Place:
 
 
 @dataclass(frozen=True, eq=False)
+class Crossing:
+    """What a term brings into a vessel, or takes out of it, for the accounts by which a run is closed.
+
+    Attributes
+    ----------
+    way : 'in' or 'out'
+    flows : tuple of expressions
+        Molar flow of each species.
+    enthalpy : expression or None
+        Enthalpy flow with it; None where nothing is known of heat.
+    """
+
+    way: str
+    flows: tuple[sp.Expr, ...]
+    enthalpy: sp.Expr | None = None
+
+
+@dataclass(frozen=True, eq=False)
+class Holding:
+    """What a term holds in states of its own, besides the contents that the balances are written for.
+
+    Attributes
+    ----------
+    amounts, first : tuple of expressions
+        Of each species, now and where the run begins.
+    capacity, enthalpy, first_enthalpy : expression
+        Its heat capacity, and its enthalpy now and where the run begins; zero where nothing is known of heat.
+    """
+
+    amounts: tuple[sp.Expr, ...]
+    first: tuple[sp.Expr, ...]
+    capacity: sp.Expr = ZERO
+    enthalpy: sp.Expr = ZERO
+    first_enthalpy: sp.Expr = ZERO
+
+
+@dataclass(frozen=True, eq=False)
 class Contribution:
     """What one term adds to the balances at a place.
 
@@ -85,12 +122,12 @@ class Contribution:
         To the balance of each species; empty for none.
     heating : expression
         To C dT/dt, at constant temperature and composition.
-    enthalpy : expression or None
-        What it brings across the boundary, for the account of energy; None where nothing crosses it.
     volume : expression
         Volumetric flow that it brings to a liquid whose volume is carried along.
-    crosses : 'in', 'out' or ''
-        Which way species cross the boundary, for the accounts of species.
+    crossings : tuple of Crossing
+        What crosses the boundary with it.
+    holds : Holding or None
+        What it holds in states of its own.
     is_wall, is_work : bool
         Whether it is the heat through the walls, or the work of the stirrer.
     is_proportional : bool
@@ -106,9 +143,9 @@ class Contribution:
     name: str
     species: tuple[sp.Expr, ...] = ()
     heating: sp.Expr = ZERO
-    enthalpy: sp.Expr | None = None
     volume: sp.Expr = ZERO
-    crosses: str = ""
+    crossings: tuple[Crossing, ...] = ()
+    holds: Holding | None = None
     is_wall: bool = False
     is_work: bool = False
     is_proportional: bool = False
@@ -123,8 +160,8 @@ class Contribution:
     leaving_P: sp.Expr | None = None
     """The pressure of the stream that leaves, where it is known."""
     leaves: tuple[str, tuple[sp.Expr, ...]] | None = None
-    """A stream of its own that leaves, at the temperature of the place: its name, and the molar flow of each
-    species."""
+    """A stream of its own that leaves, at the temperature of the place: its name, and the molar flow of each species.
+    """
 
 
 Term = Callable[[Place], Contribution]
@@ -162,12 +199,13 @@ class Inflow:
         fed = [self.flow * self.inside(s) for s in place.species]
         own = (*(self.inside(s) for s in place.species), self.flow)
         if not place.key.has_energy:
-            return Contribution("feed", tuple(fed), volume=self.flow, crosses="in", parameters=own)
+            crossing = Crossing("in", tuple(fed))
+            return Contribution("feed", tuple(fed), volume=self.flow, crossings=(crossing,), parameters=own)
         stream = Content(place.key.phase, fed, self.T, PRESSURE, f"{self.name or 'feed'} ")
         heating, enthalpy = stream_heat(place, stream, self.flow)
         return Contribution(
-            "feed", tuple(fed), heating, enthalpy, self.flow, "in", definitions=tuple(stream.definitions),
-            parameters=(*own, self.T),
+            "feed", tuple(fed), heating, self.flow, (Crossing("in", tuple(fed), enthalpy),),
+            definitions=tuple(stream.definitions), parameters=(*own, self.T),
         )  # fmt: skip
 
 
@@ -180,11 +218,12 @@ def stream_heat(place: Place, stream: Content, carried: sp.Expr) -> tuple[sp.Exp
 
 def outflow(place: Place) -> Contribution:
     """-Q c_i to each species; what leaves takes enthalpy in proportion, and so leaves the temperature as it is."""
-    leaves = tuple(-place.outflow * n / place.holds for n in place.amounts)
+    leaves = tuple(place.outflow * n / place.holds for n in place.amounts)
     taken = None
     if place.key.has_energy:
-        taken = -place.outflow / place.holds * place.key.phase.enthalpy(place.content, place.holds)
-    return Contribution("outflow", leaves, enthalpy=taken, crosses="out", is_proportional=True)
+        taken = place.outflow / place.holds * place.key.phase.enthalpy(place.content, place.holds)
+    crossing = Crossing("out", leaves, taken)
+    return Contribution("outflow", tuple(-e for e in leaves), crossings=(crossing,), is_proportional=True)
 
 
 def coolant(place: Place) -> Contribution:
@@ -256,21 +295,33 @@ class Sum:
         """What changes the composition: all but what takes the contents along as they are."""
         return self._species(of=lambda part: not part.is_proportional)
 
+    def _crossing(self, way: str) -> list[Crossing]:
+        return [one for part in self.parts for one in part.crossings if one.way == way]
+
+    def _flows(self, way: str) -> list[sp.Expr]:
+        return [sp.Add(*(one.flows[i] for one in self._crossing(way))) for i in range(len(self.place.species))]
+
     @property
     def entering(self) -> list[sp.Expr]:
-        return self._species(of=lambda part: part.crosses == "in")
+        """The molar flow of each species that comes in."""
+        return self._flows("in")
 
     @property
     def leaving(self) -> list[sp.Expr]:
-        return [-e for e in self._species(of=lambda part: part.crosses == "out")]
+        return self._flows("out")
 
     @property
     def crosses_in(self) -> bool:
-        return any(part.crosses == "in" for part in self.parts)
+        return bool(self._crossing("in"))
 
     @property
     def crosses_out(self) -> bool:
-        return any(part.crosses == "out" for part in self.parts)
+        return bool(self._crossing("out"))
+
+    @property
+    def holds(self) -> list[Holding]:
+        """What terms hold in states of their own."""
+        return [part.holds for part in self.parts if part.holds is not None]
 
     @property
     def volume(self) -> sp.Expr:
@@ -301,13 +352,12 @@ class Sum:
     @property
     def enthalpy(self) -> sp.Expr | None:
         """What is brought across the boundary, less what is taken; None where nothing crosses it."""
-        crossing = [part.enthalpy for part in self.parts if part.enthalpy is not None]
-        return sp.Add(*crossing) if crossing else None
+        known = [one for part in self.parts for one in part.crossings if one.enthalpy is not None]
+        return self.enthalpy_of("in") - self.enthalpy_of("out") if known else None
 
-    def enthalpy_of(self, crosses: str) -> sp.Expr:
+    def enthalpy_of(self, way: str) -> sp.Expr:
         """What comes in, or goes out, with what crosses the boundary."""
-        found = sp.Add(*(p.enthalpy for p in self.parts if p.enthalpy is not None and p.crosses == crosses))
-        return found if crosses == "in" else -found
+        return sp.Add(*(one.enthalpy for one in self._crossing(way) if one.enthalpy is not None))
 
     @property
     def states(self) -> list[tuple[State, sp.Expr]]:

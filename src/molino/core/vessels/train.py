@@ -85,9 +85,7 @@ class Train(Frozen, Printed):
             settle(self, recycle=units.with_deviation(self.recycle, _read_recycle))
         for vessel in self.vessels:
             if vessel.wall is not None or vessel._has_side:
-                message = (
-                    f"{vessel.title} takes up or gives off something through its wall, which a train does not count"
-                )
+                message = f"something comes in or goes out at the side of {vessel.title}, which a train does not count"
                 faults.add(self.label, message, "run it by itself, or give SideFeed steps between shorter tubes")
         if not faults.found and any(v.chemistry.names != self.chemistry.names for v in self.vessels):
             faults.add(self.label, "the vessels have different species", "give them one chemistry")

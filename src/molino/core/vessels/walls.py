@@ -47,7 +47,7 @@ from molino.core.vessels.roles import (
     SWEEP_FLOW,
     WALL_AREA,
 )
-from molino.core.vessels.terms import Contribution, Inflow, Place
+from molino.core.vessels.terms import Contribution, Crossing, Inflow, Place
 
 _KINDS = {"": "concentration", "p": "pressure", "x": "number"}
 SPREAD = "side"
@@ -330,7 +330,7 @@ class Wall:
         taken = None
         if place.key.has_energy:
             phase = place.key.phase
-            taken = -phase.enthalpy(Content(phase, through, TEMPERATURE, PRESSURE), ZERO)
+            taken = phase.enthalpy(Content(phase, through, TEMPERATURE, PRESSURE), ZERO)
         readings = {f"flux of {s}": Reading(FLUX(s), "flux", f"flux of {s}") for s in fluxes}
         parameters = [WALL_AREA, *self.constants, *([] if self.is_swept else beyond)]
         states: tuple[tuple[State, sp.Expr], ...] = ()
@@ -352,7 +352,7 @@ class Wall:
                 entered = tuple(SWEEP(s) for s in self.species)
                 parameters += [*entered, SWEEP_FLOW, *([PERMEATE_P] if self.is_gas else [])]
         return Contribution(
-            "membrane", tuple(-e for e in through), enthalpy=taken, crosses="out", states=states,
+            "membrane", tuple(-e for e in through), crossings=(Crossing("out", through, taken),), states=states,
             definitions=tuple(definitions), parameters=tuple(parameters), readings=readings, entered=entered,
             left=left if self.along else (), leaves=("permeate", left),
             leaving_P=PERMEATE_P if self.is_swept and self.is_gas else None,
@@ -437,6 +437,6 @@ class SideFeedTerm:
         found = inflow(place)
         so_far = tuple(POSITION * inflow.flow * inflow.inside(s) for s in place.species)
         return Contribution(
-            "side feed", found.species, found.heating, found.enthalpy, found.volume, "in", parameters=found.parameters,
+            "side feed", found.species, found.heating, found.volume, found.crossings, parameters=found.parameters,
             entered=so_far,
         )  # fmt: skip

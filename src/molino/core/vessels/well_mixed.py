@@ -108,6 +108,10 @@ class _WellMixed:
         """Amounts at the start."""
         return [VOLUME * self.begin(s) for s in self.species]
 
+    def _all(self, amounts: Sequence[sp.Expr], which: str) -> list[sp.Expr]:
+        """Some amounts of the contents, together with what terms hold ('amounts'), or held at the start ('first')."""
+        return [sp.Add(n, *(getattr(one, which)[i] for one in self.sum.holds)) for i, n in enumerate(amounts)]
+
     @cached_property
     def size(self) -> sp.Expr:
         """By which amounts are counted."""
@@ -135,7 +139,7 @@ class _WellMixed:
         sensible_enthalpy: sp.Expr = ZERO
         if key.has_energy:
             demand, capacity = self.sum.demand, self.phase.capacity(self.place.content, self.V)
-            capacity += WALL if key.heat.wall else 0
+            capacity += (WALL if key.heat.wall else 0) + sp.Add(*(one.capacity for one in self.sum.holds))
             if self.is_closed_gas:
                 demand -= GAS_CONSTANT * TEMPERATURE * sp.Add(*self.sum.gains)
                 capacity -= GAS_CONSTANT * sp.Add(*self.amounts)
@@ -221,12 +225,10 @@ class _WellMixed:
             counted(f"{s} out", WENT(s), "amount out", self.size, o) if self.sum.crosses_out else ZERO
             for s, o in zip(species, leaving, strict=True)
         ]
-        amounts = {
-            s: Account(a + c, n + g)
-            for s, a, c, n, g in zip(species, self.start, came, self.amounts, went, strict=True)
-        }
-        inlet = entering if self.is_through else [a + c for a, c in zip(self.start, came, strict=True)]
-        outlet = leaving if self.is_through else [n + g for n, g in zip(self.amounts, went, strict=True)]
+        put_in = [a + c for a, c in zip(self._all(self.start, "first"), came, strict=True)]
+        there = [n + g for n, g in zip(self._all(self.amounts, "amounts"), went, strict=True)]
+        amounts = {s: Account(a, n) for s, a, n in zip(species, put_in, there, strict=True)}
+        inlet, outlet = (entering, leaving) if self.is_through else (put_in, there)
         energy = steady = duty = None
         made = removed = ZERO
         if key.has_energy:
@@ -259,6 +261,8 @@ class _WellMixed:
 
         now = stored(phase.enthalpy(self.place.content, self.V), self.amounts, TEMPERATURE)
         then = stored(phase.stream_enthalpy(self.start, START_T, PRESSURE, VOLUME), self.start, START_T)
+        now += sp.Add(*(one.enthalpy for one in self.sum.holds))
+        then += sp.Add(*(one.first_enthalpy for one in self.sum.holds))
         sizes = (
             HEAT, reacting_enthalpy(key, self.amounts, START_T) - reacting_enthalpy(key, self.start, START_T), carried,
             phase.sensible_enthalpy(self.amounts, TEMPERATURE, START_T, self.V),
@@ -269,6 +273,12 @@ class _WellMixed:
         """What comes out of a tank; what is in a batch, with what left it."""
         species, P = self.species, PRESSURE if self.phase.is_gas else None
         if not self.is_through:
+            if self.sum.holds:  # what left, if anything, left with the gas
+                contents = StreamForm("contents", by_species(self.key, self.amounts), self.V, TEMPERATURE, P, False)
+                gas = [n + g for n, g in zip(self._all([ZERO] * len(species), "amounts"), went, strict=True)]
+                pressure = next(part.leaving_P for part in self.sum.parts if part.holds is not None)
+                name = "gas, with what left" if self.sum.crosses_out else "gas held"
+                return contents, StreamForm(name, by_species(self.key, gas), None, TEMPERATURE, pressure, False)
             held = [n + g for n, g in zip(self.amounts, went, strict=True)]
             name = "contents, with what left" if self.sum.crosses_out else "contents"
             return (StreamForm(name, by_species(self.key, held), self.V, TEMPERATURE, P, False),)
@@ -277,5 +287,7 @@ class _WellMixed:
         for part in self.sum.parts:
             if part.leaves is not None:
                 name, flows = part.leaves
-                found.append(StreamForm(name, dict(zip(species, flows, strict=True)), None, TEMPERATURE, None, True))
+                pressure = part.leaving_P
+                volume = None if pressure is None else sp.Add(*flows) * GAS_CONSTANT * TEMPERATURE / pressure
+                found.append(StreamForm(name, by_species(self.key, flows), volume, TEMPERATURE, pressure, True))
         return tuple(found)

@@ -159,7 +159,8 @@ def build(job: JobContext) -> Job:
     surveys, equilibria = read_surveys(job, feeds, vessels, chemistry), read_equilibria(job, vessels)
     tanks = {}
     for name, vessel in job.file.vessels.items():
-        if isinstance(vessel, models.StirredTankTable) and isinstance(tank := vessels.get(name), Vessel):
+        is_tank = isinstance(vessel, models.StirredTankTable | models.BubbleColumnTable)
+        if is_tank and isinstance(tank := vessels.get(name), Vessel):
             with job.at(f"[vessels.{name}]"):
                 tanks[name] = read_tank_tasks(job, vessel, tank)
     profiles, drawn = read_profiles(job, vessels, chemistry), read_figures(job, chemistry)
@@ -215,7 +216,7 @@ def _texts(content: Any) -> Iterator[str]:
 def _starts_by(job: JobContext, feed: str) -> bool:
     """Whether the reactions of some vessel must start by what this feed holds.
 
-    Not where it is dosed or comes in at the side, nor in a tank with other contents at the start.
+    Not where it is dosed or comes in at the side, nor in a tank with other contents at the start or with a gas.
     """
     fed = [v for v in job.file.vessels.values() if getattr(v, "feed", None) == feed and CLASSES[v.kind]._is_kinetic]
-    return any(getattr(v, "contents", None) is None for v in fed)
+    return any(getattr(v, "contents", None) is None and getattr(v, "gas", None) is None for v in fed)

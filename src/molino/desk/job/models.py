@@ -17,8 +17,10 @@ from molino.core.fitting.signals import Signal
 from molino.core.vessels.at_conversion import AtConversion
 from molino.core.vessels.at_equilibrium import AtEquilibrium
 from molino.core.vessels.batch import Batch
+from molino.core.vessels.bubble_column import BubbleColumn
 from molino.core.vessels.changes import Change
 from molino.core.vessels.feed import Feed
+from molino.core.vessels.gas_phase import GasPhase
 from molino.core.vessels.heat import Adiabatic, Duty, Jacket, Profile
 from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.profiles import PROFILES
@@ -167,6 +169,18 @@ class _MembraneBase(Table):
 MembraneTable: Any = extended(Membrane, _MembraneBase)
 
 
+class _GasBase(Table):
+    """A gas that passes through the liquid: `feed` names it, or `supply` says what comes in as it is taken up."""
+
+    feed: str | None = None
+    supply: dict[str, Quantity] | None = None
+    henry: dict[str, Constant] = Field(min_length=1)
+    kLa_ratio: dict[str, Quantity] = {}
+
+
+GasTable: Any = extended(GasPhase, _GasBase)
+
+
 class DosingTable(Table):
     """A feed into a semi-batch, in windows of time or by a profile of its flow."""
 
@@ -205,6 +219,7 @@ class _BatchBase(Table):
     charge: dict[str, Quantity] | None = None
     feed: str | None = None
     heat: HeatField = None
+    gas: GasTable | None = None
     profiles: dict[str, Pairs] = {}
 
 
@@ -225,11 +240,19 @@ class _StirredTankBase(Table):
     feed: str
     heat: HeatField = None
     wall: MembraneTable | None = None
+    gas: GasTable | None = None
     start_up: Quantity | None = None
     settling_band: float = Field(0.02, gt=0, lt=1)
     changes: list[ChangeTable] = []
     steady_states: SteadyTable | None = None
     branch: BranchTable | None = None
+
+
+class _BubbleColumnBase(_StirredTankBase):
+    """A bubble column; asked as a stirred tank."""
+
+    kind: Literal["bubble column"]  # type: ignore[assignment]
+    gas: GasTable
 
 
 class _PlugFlowBase(Table):
@@ -269,6 +292,7 @@ class _AtEquilibriumBase(Table):
 BatchTable: Any = extended(Batch, _BatchBase)
 SemiBatchTable: Any = extended(SemiBatch, _SemiBatchBase)
 StirredTankTable: Any = extended(StirredTank, _StirredTankBase)
+BubbleColumnTable: Any = extended(BubbleColumn, _BubbleColumnBase)
 PlugFlowTable: Any = extended(PlugFlow, _PlugFlowBase)
 AtConversionTable: Any = extended(AtConversion, _AtConversionBase)
 AtEquilibriumTable: Any = extended(AtEquilibrium, _AtEquilibriumBase)
@@ -301,7 +325,8 @@ class TrainTable(Table):
 
 
 VESSELS: dict[str, Any] = {
-    "batch": BatchTable, "semi-batch": SemiBatchTable, "stirred tank": StirredTankTable, "plug flow": PlugFlowTable,
+    "batch": BatchTable, "semi-batch": SemiBatchTable, "stirred tank": StirredTankTable,
+    "bubble column": BubbleColumnTable, "plug flow": PlugFlowTable,
     "given conversion": AtConversionTable, "equilibrium": AtEquilibriumTable, "train": TrainTable,
 }  # fmt: skip
 """The table of each kind of vessel."""
@@ -309,6 +334,7 @@ VesselTable = Annotated[
     BatchTable
     | SemiBatchTable
     | StirredTankTable
+    | BubbleColumnTable
     | PlugFlowTable
     | AtConversionTable
     | AtEquilibriumTable

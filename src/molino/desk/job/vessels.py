@@ -17,9 +17,11 @@ from molino.core.vessels.at_conversion import AtConversion
 from molino.core.vessels.at_equilibrium import AtEquilibrium
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.batch import Batch
+from molino.core.vessels.bubble_column import BubbleColumn
 from molino.core.vessels.changes import Change
 from molino.core.vessels.feed import Feed
 from molino.core.vessels.flow_vessel import FlowVessel
+from molino.core.vessels.gas_phase import GasPhase
 from molino.core.vessels.heat import Adiabatic, Duty, Jacket, Profile
 from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.semi_batch import Dosing, SemiBatch
@@ -34,8 +36,8 @@ from molino.desk.job.context import JobContext
 
 Feeds = Mapping[str, Feed]
 CLASSES: dict[str, Any] = {
-    "batch": Batch, "semi-batch": SemiBatch, "stirred tank": StirredTank, "plug flow": PlugFlow,
-    "given conversion": AtConversion, "equilibrium": AtEquilibrium, "train": Train,
+    "batch": Batch, "semi-batch": SemiBatch, "stirred tank": StirredTank, "bubble column": BubbleColumn,
+    "plug flow": PlugFlow, "given conversion": AtConversion, "equilibrium": AtEquilibrium, "train": Train,
 }  # fmt: skip
 """The class of each kind of vessel."""
 
@@ -103,6 +105,9 @@ def read_vessel(job: JobContext, name: str, table: Any, chemistry: Chemistry, fe
     if getattr(table, "wall", None) is not None:
         with faults.at("wall"):
             given["wall"] = _membrane(job, table.wall, feeds)
+    if getattr(table, "gas", None) is not None:
+        with faults.at("gas"):
+            given["gas"] = _gas(job, table.gas, feeds)
     if table.kind == "given conversion":
         given["keys"], given["in_series"] = table.keys, table.in_series
         given["conversions"] = {r: job.in_unit(x, "number") for r, x in table.conversions.items()}
@@ -151,6 +156,22 @@ def _membrane(job: JobContext, table: Any, feeds: Feeds) -> Membrane:
     faults.raise_any()
     outside = {s: job.in_unit(value, kinds.get(s, "")) for s, value in table.outside.items()}
     return Membrane(table.flux, constants, outside, sweep, job.in_unit(table.area, "area"))
+
+
+def _gas(job: JobContext, table: Any, feeds: Feeds) -> GasPhase:
+    """A gas that passes through the liquid of a vessel."""
+    if (table.feed is None) == (table.supply is None):
+        message = "neither feed nor supply is given" if table.feed is None else "both feed and supply are given"
+        raise InputError(message, "", "name the feed that passes through, or give what is supplied as it is taken up")
+    faults, henry = Faults(), {}
+    given = job.read(GasPhase, table)
+    for name, one in table.henry.items():
+        with faults.at(f"henry, {name}"):
+            henry[name] = read_constant_table(job, one)
+    with faults.at():
+        given["feed"] = job.feed_named(table.feed, feeds) if table.feed is not None else job.contents(table.supply)
+    faults.raise_any()
+    return GasPhase(henry=henry, kLa_ratio=table.kLa_ratio, **given)
 
 
 def read_heat_table(job: JobContext, table: Any, along: str) -> Any:

@@ -1,0 +1,111 @@
+"""The bubble column."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any, ClassVar
+
+from molino.core.dual import Number
+from molino.core.errors import Faults, InputError
+from molino.core.schema import quantity
+from molino.core.vessels.feed import is_molar
+from molino.core.vessels.mixture import Mixture
+from molino.core.vessels.roles import GAS_P, HEAD
+from molino.core.vessels.run import Run
+from molino.core.vessels.stirred_tank import StirredTank
+
+_GRAVITY = 9.80665
+"""Standard acceleration of gravity in m/s^2 (exact, 3rd CGPM 1901)."""
+
+
+@dataclass(frozen=True, eq=False)
+class BubbleColumn(StirredTank):
+    """A column of liquid through which a gas rises in plug flow; the liquid is mixed by it.
+
+    The balances of a `StirredTank` for the liquid, those of plug flow for the gas (O. Levenspiel, Chemical Reaction
+    Engineering, 3rd ed. 1999, chapter 24; see `GasPhase`), under the pressure of the liquid over it, rho g (1 - holdup)
+    for each length of height, where the density of the liquid is given.
+
+    Parameters
+    ----------
+    diameter : optional
+        Inner diameter.
+    height : optional
+        Of gas and liquid together, with the diameter; or give the volume of the liquid.
+
+    Raises
+    ------
+    InputError
+        With everything that is wrong in it.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A + O2 -> B", k="0.2 L/mol/s"))
+    >>> air = mo.GasPhase(mo.Feed({"O2": "21 mol%", "N2": "rest"}, flow="5 mol/s", T="330 K", P="3 bar"), "0.1 1/s",
+    ...                   {"O2": "900 bar*L/mol"})
+    >>> chem = mo.Chemistry(chem.reactions, ["N2"])
+    >>> feed = mo.Feed({"A": "2 mol/L"}, flow="0.5 L/s", density="900 kg/m3")
+    >>> column = mo.BubbleColumn(chem, feed, diameter="0.6 m", height="5 m", T="330 K", gas=air)
+    >>> round(column.steady().conversion("O2"), 3)
+    0.182
+    """
+
+    noun: ClassVar[str] = "bubble column"
+    _gas_in_plug_flow: ClassVar[bool] = True
+    diameter: Any = quantity("diameter", setting=True)
+    height: Any = quantity("length", size=True)
+
+    def __post_init__(self) -> None:
+        faults = Faults()
+        with faults.at():
+            super().__post_init__()
+        if self.gas is None:
+            faults.add(self.label, "no gas is given", "give gas=mo.GasPhase(...)")
+        if self.height is not None and self.diameter is None:
+            faults.add(self.label, "a height is given but no diameter", "give the diameter, or the volume instead")
+        faults.raise_any()
+
+    def _area(self, given: Mapping[str, Number]) -> Number:
+        """Cross-section in m^2; nan without a diameter."""
+        own = self.diameter.si if self.diameter is not None else math.nan
+        return (math.pi / 4) * given.get("diameter", own) ** 2.0
+
+    def _share(self, given: Mapping[str, Number]) -> Number:
+        """The share of the liquid in what fills the column."""
+        own = self.gas.holdup.si if self.gas is not None else 0.0
+        return 1 - given.get("holdup", own)
+
+    def _volume(self, given: Mapping[str, Number], fed: Mixture) -> Number:
+        height = self._stated_sizes(given).get("height")
+        return super()._volume(given, fed) if height is None else height * self._area(given) * self._share(given)
+
+    def _size_of(self, name: str, passed: float) -> float:
+        if name == "height":
+            if self.diameter is None:
+                raise InputError("the height cannot be found without a diameter", self.label, "give the diameter")
+            return passed / float(self._area({}) * self._share({}))
+        return super()._size_of(name, passed)
+
+    def _default_size(self) -> str:
+        return "height" if self.diameter is not None else "volume"
+
+    def _head(self, given: Mapping[str, Number], fed: Mixture) -> Number:
+        density = self.feed.density
+        if density is None or is_molar(density) or (self.diameter is None and "diameter" not in given):
+            return 0.0
+        return self._volume(given, fed) / self._area(given) * (density.si * _GRAVITY)
+
+    def _more_facts(self, run: Run) -> dict[str, str]:
+        found, area = super()._more_facts(run), float(self._area({}))
+        if math.isfinite(area) and self.gas is not None:
+            T = float(run.stream_out().T)
+            numbers = self._gas_numbers({}, self._fed, T)
+            pressure = float(numbers[GAS_P] + numbers[HEAD])
+            found["pressure at the bottom"] = run.display.text(pressure, "pressure")
+            if self.gas.has_flow:
+                speed = float(self._gas_fed.volume) / area
+                found["superficial velocity of the gas fed"] = run.display.text(speed, "mass transfer coefficient")
+        return found

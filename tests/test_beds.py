@@ -225,6 +225,38 @@ def test_a_real_gas_becomes_an_ideal_one_at_low_pressure() -> None:
     assert outlets[0].temperatures[-1] == pytest.approx(outlets[1].temperatures[-1], rel=1e-4)
 
 
+def test_a_liquid_expands_by_the_rackett_equation() -> None:
+    """What flows out takes up sum F_i v_i(T), and all closes; without a density v = R Tc/Pc Z^(1 + (1 - T/Tc)^(2/7))."""
+    own = {"critical_temperature": "514 K", "rackett_factor": 0.25}
+    pair = [mo.Species(s, "C2H6O", heat_capacity="110 J/mol/K", density="790 kg/m3", **own) for s in "AB"]
+    chem = mo.Chemistry(mo.Reaction("A -> B", k="0.02 1/s", enthalpy="-20 kJ/mol"), pair)
+    feed = mo.Feed({"A": "1 mol/mol"}, flow="10 mol/s", T="300 K", model="additive volumes")
+
+    def v(T: float) -> float:
+        return 46.069e-6 / 0.79 * 0.25 ** ((1 - T / 514) ** (2 / 7) - (1 - 298.15 / 514) ** (2 / 7))
+
+    for one in (
+        mo.PlugFlow(chem, feed, volume="0.1 m3", heat="adiabatic"),
+        mo.StirredTank(chem, feed, volume="0.1 m3", heat="adiabatic"),
+        mo.StirredTank(chem, feed, volume="0.1 m3", T="360 K"),
+        mo.Batch(chem, {"A": "10 mol"}, T="300 K", time="1 min", heat="adiabatic", model="additive volumes"),
+    ):
+        run = one.outcome()  # fmt: skip
+        out = run.stream_out()
+        assert out.volume == pytest.approx(sum(out.amounts.values()) * v(out.T), rel=1e-4)
+        assert max(run.closure.values()) < 1e-11
+        assert out.T > 350
+    assert feed.mixture({s.name: s for s in pair}).volume == pytest.approx(10 * v(300.0), rel=1e-4)
+    assert mo.StirredTank(chem, feed, volume="0.1 m3", T="360 K").run("1 s").flows["A"][0] < 10.1
+    alone = mo.Species("A", "C2H6O", critical_pressure="61.4 bar", **own)
+    expected = 8.31446 * 514 / 61.4e5 * 0.25 ** (1 + (1 - 298.15 / 514) ** (2 / 7))
+    assert alone.require("molar_volume", "a test").si == pytest.approx(expected, rel=1e-6)
+    with pytest.raises(mo.InputError, match="no liquid at 298"):
+        mo.Species("H2", "H2", critical_temperature="33 K", critical_pressure="13 bar", rackett_factor=0.3).expansion(
+            300.0
+        )
+
+
 @settings(max_examples=15, deadline=None)
 @given(v=st.floats(2e-5, 2e-4), c=st.floats(200.0, 4000.0))
 def test_additive_volumes_shrink_and_swell(v: float, c: float) -> None:

@@ -148,6 +148,12 @@ def test_boiling_is_found_where_it_begins() -> None:
     )
     cold = mo.PlugFlow(chemistry, feed, volume="500 L", T="330 K").run()
     assert cold.facts()["boiling"].startswith("none: bubble pressure up to")
+    calm = mo.PlugFlow(chemistry, feed, volume="5 L", name="cold")
+    both = mo.Train([calm, mo.PlugFlow(chemistry, feed, volume="500 L", heat="adiabatic", name="hot")]).run()
+    assert "boiling in hot" in both.facts()
+    assert "boiling in hot" in both.to_dict()
+    assert "boiling in cold" not in both.facts()
+    assert mo.Train([calm, mo.Exchanger("330 K")]).run().facts()["boiling"] == "in none of its vessels"
     warm = mo.PlugFlow(
         chemistry, mo.Feed({"A": "1 mol/s"}, T="360 K", P="0.5 bar", model="additive volumes"), volume="5 L"
     )

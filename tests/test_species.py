@@ -192,7 +192,11 @@ def test_a_job_looks_species_up_and_writes_their_source(
     assert "it has no density" in water.source
     assert water.enthalpy_of_formation.si == pytest.approx(-241.8e3, rel=1e-3)
     assert water.heat_capacity.value(500.0) == pytest.approx(35.2, rel=5e-3)
-    assert mo.look_up("methanol", phase="liquid").density.si == pytest.approx(787, rel=5e-3)
+    methanol = mo.look_up("methanol", phase="liquid")
+    assert methanol.density.si == pytest.approx(787, rel=5e-3)
+    assert methanol.heat_capacity.value(298.15) == pytest.approx(81.1, rel=5e-3)
+    assert methanol.heat_capacity.value(320.0) == pytest.approx(85.9, rel=1e-2)
+    assert methanol.expansion(333.15) == pytest.approx(787 / 752, rel=2e-2)
     species_table([water]).to_csv(tmp_path / "own.csv", index=False)
     (tmp_path / "job.toml").write_text(LOOKED_UP)
     result = molino("run", tmp_path / "job.toml")

@@ -189,5 +189,6 @@ def help_of(cls: Any) -> Mapping[str, str]:
             heading, _, text = entry.partition("\n")
             names, _, form = heading.partition(" : ")
             line = " ".join(inspect.cleandoc(text).split()) or form
-            found |= {name.strip(): line for name in names.split(",")}
+            if not line.startswith("As of a "):  # what stands with a base
+                found |= {name.strip(): line for name in names.split(",")}
     return found

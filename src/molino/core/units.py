@@ -485,17 +485,18 @@ def _power(name: str, power: Fraction) -> str:
     return name if power == 1 else f"{name}^{power}" if power.denominator == 1 else f"{name}^{float(power):g}"
 
 
-_OTHER_KINDS = {
-    "speed": "m/s",
-    "frequency or first-order rate constant": "1/s",
+_OTHER_WORDS = {
+    "mass transfer coefficient": "speed",
+    "transfer coefficient": "frequency or first-order rate constant",
 }
+"""What else has the unit of a kind."""
 
 
 def describe(dimension: Dimension) -> str:
     """A dimension in words: the kind it belongs to, or its SI unit."""
-    for kind, text in {**SI_UNITS, **_OTHER_KINDS}.items():
+    for kind, text in SI_UNITS.items():
         if text and unit(text).dimension == dimension and kind not in ("diameter",):
-            return kind
+            return _OTHER_WORDS.get(kind, kind)
     return si_text(dimension) or "a pure number"
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, fields
@@ -14,11 +15,12 @@ from molino.core.chemistry.composition import composition
 from molino.core.chemistry.equation import Equation, coefficient_text
 from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE, read_heat_capacity
 from molino.core.chemistry.vapor_pressure import read_vapor_pressure
+from molino.core.dual import Number, exp
 from molino.core.errors import Faults, InputError
 from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
 from molino.core.schema import quantities, quantity, read_fields, schema_of
-from molino.core.units import Value
+from molino.core.units import GAS_CONSTANT, Value
 
 
 @dataclass(frozen=True, eq=False)
@@ -42,7 +44,11 @@ class Species(Frozen, Printed):
         Absolute, at 298.15 K and standard state, "J/mol/K".
     critical_temperature, critical_pressure, acentric_factor : optional
     density, molar_volume : optional
-        Of the pure liquid; either one.
+        Of the pure liquid, at 298.15 K; either one.
+    rackett_factor : optional
+        Z_RA of the Rackett equation, by which the liquid expands, v = R T_c/P_c Z_RA^(1 + (1 - T/T_c)^(2/7)) (H. G.
+        Rackett, J. Chem. Eng. Data 15 (1970) 514; C. F. Spencer, R. P. Danner, ibid. 17 (1972) 236), with the critical
+        temperature. With a density the volume is that one at 298.15 K, otherwise the critical pressure gives it.
     solubility_parameter, relative_volume, relative_area : optional
         Of the liquid, for activity models: of Hildebrand "18.2 MPa^0.5", and r and q of UNIQUAC.
     vapor_pressure : VaporPressure or mapping, optional
@@ -75,6 +81,7 @@ class Species(Frozen, Printed):
     acentric_factor: Any = quantity("number", sign="any")
     density: Any = quantity("density")
     molar_volume: Any = quantity("molar volume")
+    rackett_factor: Any = quantity("number", most=1.0)
     solubility_parameter: Any = quantity("solubility parameter")
     relative_volume: Any = quantity("number")
     relative_area: Any = quantity("number")
@@ -124,6 +131,9 @@ class Species(Frozen, Printed):
             return Value(composition(self.formula).molar_mass, None)
         if found is None and name == "molar_volume" and self.density is not None:
             return Value(self.require("molar_mass", asker).si / self.density.si, None)
+        if found is None and name == "molar_volume" and self.rackett_factor is not None:
+            Tc, Pc = (self.require(f"critical_{one}", asker).si for one in ("temperature", "pressure"))
+            return Value(GAS_CONSTANT * Tc / Pc * self.rackett_factor.si ** (1 + self._rackett_power), None)
         if found is None:
             words = name.replace("_", " ")
             advice = f"give {name} to mo.Species, in [species.{self.name}] or the species table, or look it up"
@@ -131,6 +141,28 @@ class Species(Frozen, Printed):
                 advice = f"give its formula or its molar_mass, as in Species('{self.name}', 'H2O')"
             raise InputError(f"{self.name} has no {words}, which {asker} needs", f"species {self.name}", advice)
         return found
+
+    @property
+    def has_molar_volume(self) -> bool:
+        """Whether something says what volume the liquid takes up."""
+        return any(x is not None for x in (self.molar_volume, self.density, self.rackett_factor))
+
+    @property
+    def _rackett_power(self) -> float:
+        """(1 - T/T_c)^(2/7) at 298.15 K."""
+        Tc = self.require("critical_temperature", "the Rackett equation").si
+        if Tc <= STANDARD_TEMPERATURE:
+            message = f"its critical temperature is {self.critical_temperature}: it is no liquid at 298.15 K"
+            raise InputError(message, f"species {self.name}", "leave the Rackett factor out, and give a molar volume")
+        return float((1 - STANDARD_TEMPERATURE / Tc) ** (2 / 7))
+
+    def expansion(self, T: Number | sp.Expr) -> Any:
+        """Molar volume of the liquid at a temperature in K over that at 298.15 K: a number, or over a symbol."""
+        if self.rackett_factor is None:
+            return 1.0
+        Tc, power = self.require("critical_temperature", "the Rackett equation").si, self._rackett_power
+        exponent = ((1 - T / Tc) ** (2 / 7) - power) * math.log(self.rackett_factor.si)
+        return exp(exponent)
 
     def enthalpy(self, T: sp.Expr, asker: str) -> sp.Expr:
         """Molar enthalpy over temperature in J/mol, elements at 298.15 K being zero; H_f + integral of Cp dT."""

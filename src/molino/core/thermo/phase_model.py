@@ -12,6 +12,7 @@ from dataclasses import dataclass
 
 import sympy as sp
 
+from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE
 from molino.core.chemistry.numeric_function import NumericFunction
 from molino.core.frozen import Frozen
@@ -34,7 +35,7 @@ STANDARD_PRESSURE = 1e5
 
 
 def molar_volume(species: str) -> Quantity:
-    """The parameter that holds a species' molar volume in an additive liquid."""
+    """The parameter that holds a species' molar volume in an additive liquid, at 298.15 K."""
     return _MOLAR_VOLUME(species)
 
 
@@ -203,19 +204,20 @@ class Content:
     def volume(self) -> sp.Expr:
         """In m^3 (of flows in m^3/s); of no use where volume is carried."""
         if self.phase.model == MODELS[1]:
-            return sp.Add(*(x * molar_volume(s) for x, s in zip(self.n, self.phase.species, strict=True)))
+            return sp.Add(*(x * self.phase.molar_volume(i, self.T) for i, x in enumerate(self.n)))
         return self._volume if self.phase.real is not None else self.T / self.P * GAS_CONSTANT * sp.Add(*self.n)
 
     def volume_by_amount(self, i: int) -> sp.Expr:
         """Partial molar volume."""
         if self.phase.model == MODELS[1]:
-            return molar_volume(self.phase.species[i])
+            return self.phase.molar_volume(i, self.T)
         return self._slopes[f"volume by {i}"] if self.phase.real is not None else self.T / self.P * GAS_CONSTANT
 
     @property
     def volume_by_T(self) -> sp.Expr:
         if self.phase.model == MODELS[1]:
-            return sp.Integer(0)
+            by_T = [self.phase.molar_volume(i, TEMPERATURE).diff(TEMPERATURE) for i in range(len(self.n))]
+            return sp.Add(*(x * e.xreplace({TEMPERATURE: self.T}) for x, e in zip(self.n, by_T, strict=True)))
         if self.phase.real is None:
             return GAS_CONSTANT / self.P * sp.Add(*self.n)
         return self._slopes["volume by T"]
@@ -279,6 +281,13 @@ class PhaseModel(Frozen):
     energy: Energy | None = None
     real: RealGas | None = None
     activity: ActivityNumbers | None = None
+    expansions: tuple[sp.Expr, ...] = ()
+    """Of a liquid whose volumes change with temperature: by how much that of each species does from 298.15 K."""
+
+    def molar_volume(self, i: int, T: sp.Expr) -> sp.Expr:
+        """Of a species in an additive liquid."""
+        own = molar_volume(self.species[i])
+        return own * self.expansions[i].xreplace({TEMPERATURE: T}) if self.expansions else own
 
     @property
     def is_gas(self) -> bool:

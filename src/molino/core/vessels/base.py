@@ -514,7 +514,15 @@ class Vessel(Frozen, Printed):
             return PhaseModel(self.chemistry.names, equation.form, energy, RealGas.of(equation))
         model = volume_model(self._fluid_model) or MODELS[2 if self.is_gas else 0]
         activity = self._activity_model.numbers if self._activity_model is not None else None
-        return PhaseModel(self.chemistry.names, model, energy, None, activity)
+        expansions = self._expansions if model == MODELS[1] else ()
+        return PhaseModel(self.chemistry.names, model, energy, None, activity, expansions)
+
+    @property
+    def _expansions(self) -> tuple[sp.Expr, ...]:
+        """By how much the molar volume of each species changes with temperature; none where none does."""
+        if all(s.rackett_factor is None for s in self.chemistry.species):
+            return ()
+        return tuple(sp.sympify(s.expansion(TEMPERATURE)) for s in self.chemistry.species)
 
     @cached_property
     def _activity_model(self) -> ActivityModel | None:

@@ -30,10 +30,16 @@ class BubbleColumn(StirredTank):
 
     Parameters
     ----------
+    chemistry : Chemistry
+    feed : Feed
+        The liquid.
+    gas : GasPhase
     diameter : optional
         Inner diameter.
     height : optional
         Of gas and liquid together, with the diameter; or give the volume of the liquid.
+    volume, space_time, catalyst_mass, T, contents, heat, wall, catalyst, name, show
+        As of a `StirredTank`.
 
     Raises
     ------
@@ -50,7 +56,7 @@ class BubbleColumn(StirredTank):
     >>> feed = mo.Feed({"A": "2 mol/L"}, flow="0.5 L/s", density="900 kg/m3")
     >>> column = mo.BubbleColumn(chem, feed, diameter="0.6 m", height="5 m", T="330 K", gas=air)
     >>> round(column.steady().conversion("O2"), 3)
-    0.182
+    0.069
     """
 
     noun: ClassVar[str] = "bubble column"

@@ -253,7 +253,7 @@ def _is_volume(value: Value) -> bool:
 def volume_model(model: Any) -> str | None:
     """How volume follows from what there is by a model, as `MODELS` says; None where nothing was given."""
     if isinstance(model, ActivityModel):
-        known = all(s.molar_volume is not None or s.density is not None for s in model.species)
+        known = all(s.has_molar_volume for s in model.species)
         return MODELS[1] if known else MODELS[0]
     return model.form if isinstance(model, CubicEquation) else model
 

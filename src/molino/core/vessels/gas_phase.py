@@ -72,7 +72,7 @@ class FilmReaction(Frozen, Printed):
     --------
     >>> import molino as mo
     >>> print(mo.FilmReaction("O2", diffusivity="2e-9 m2/s"))
-    O2 of diffusivity 2e-9 m2/s
+    O2 of diffusivity 2e-09 m²/s
     """
 
     species: str = option("")
@@ -156,7 +156,7 @@ class GasPhase(Frozen, Printed):
     >>> tank = mo.StirredTank(chem, mo.Feed({"A": "1 mol/L"}, flow="1 L/s"), volume="1 m3", T="350 K", gas=gas)
     >>> run = tank.steady()
     >>> round(run.conversion("A"), 3)
-    0.273
+    0.244
     >>> [stream.name for stream in run.streams_out()]
     ['outlet', 'off-gas']
     """

@@ -405,9 +405,10 @@ def resolve(
                 species[name].require("molar_volume", "an additive liquid")
         statements.faults.raise_any()
     if species is not None and (additive or "" in statements.free()):
-        volumes = {s: _molar_volume(species.get(s)) for s in portions}
-        if all(volumes.values()):
-            statements.add("volumes of the pure liquids", {**{s: -float(v or 0) for s, v in volumes.items()}, "": 1.0})
+        known = {s: one for s in portions if (one := species.get(s)) is not None and one.has_molar_volume}
+        if len(known) == len(portions):
+            volumes = {s: _molar_volume(one, T) for s, one in known.items()}
+            statements.add("volumes of the pure liquids", {**{s: -v for s, v in volumes.items()}, "": 1.0})
     return statements.solve()
 
 
@@ -435,10 +436,14 @@ def _gathered(
     return statements
 
 
-def _molar_volume(species: Species | None) -> float | None:
-    if species is None or (species.molar_volume is None and species.density is None):
-        return None
-    return float(species.require("molar_volume", "the volume of the mixture").si)
+def _molar_volume(species: Species, T: Value | None) -> Number:
+    asker = "the volume of the mixture"
+    own = float(species.require("molar_volume", asker).si)
+    if species.rackett_factor is None:
+        return own
+    if T is None:
+        raise InputError(f"the volume of {species.name} changes with temperature, and none is given", "", "give T")
+    return own * species.expansion(T.si)
 
 
 class Contents(Mapping[str, Portion]):

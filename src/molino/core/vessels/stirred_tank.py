@@ -170,7 +170,7 @@ class StirredTank(GasVessel, FlowVessel):
         T = Value(self._temperatures(given)[0])
         P = Value(self.feed.pressure(fed, given), "Pa") if self.is_gas else None
         if self.contents is None:
-            if not self.is_gas:
+            if not self.is_gas and not self._phase.expansions:
                 return fed.concentrations
             whole = sum(fed.concentrations.values())
             shares = {s: Value(c / whole, "mol/mol") for s, c in fed.concentrations.items()}

@@ -20,6 +20,7 @@ from molino.core.vessels.base import Setting, Vessel
 from molino.core.vessels.feed import Feed
 from molino.core.vessels.flow_vessel import FlowVessel
 from molino.core.vessels.metrics import Metric, parse_metric
+from molino.core.vessels.phase_limits import phase_facts
 from molino.core.vessels.run import Run, RunResult
 from molino.core.vessels.streams import (
     Fluid,
@@ -631,9 +632,10 @@ class TrainRun(RunResult):
 
     def facts(self) -> dict[str, str]:
         """The main results, by name, with units."""
-        display = self.display
-        found = {"volume": display.text(self.volume_si, "volume"),
-                 "residence time": display.text(self.residence_time_si, "time")}  # fmt: skip
+        display, found = self.display, dict[str, str]()
+        if self.volume_si > 0:
+            found["volume"] = display.text(self.volume_si, "volume")
+            found["residence time"] = display.text(self.residence_time_si, "time")
         for name, value in self.summary().items():
             found[name] = display.text(value, "number" if name.startswith("conversion") else "concentration")
         for name, kind, value in (("temperature", "temperature", self.last.T), ("pressure", "pressure", self.last.P)):
@@ -643,9 +645,25 @@ class TrainRun(RunResult):
             found[f"duty of {name}"] = display.text(duty, "power")
         if self.has_duty:
             found["duty"] = display.text(self.duty_si, "power")
+        found |= self._phases()
         if self.closure:
             found[f"balances of {', '.join(self.closure)} close to"] = f"{max(self.closure.values()):.2e}"
         return found
+
+    def _phases(self) -> dict[str, str]:
+        """Where in its vessels a second phase appears, or that it does in none."""
+        found, asked = dict[str, str](), dict[str, str]()
+        for run in self.runs:
+            for word, text in phase_facts(run).items():
+                asked[word] = "in none of its vessels"
+                if not text.startswith("none"):
+                    found[f"{word} in {run.vessel.label}"] = text
+        words = {name.partition(" in ")[0] for name in found}
+        return {word: text for word, text in asked.items() if word not in words} | found
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data, as of a `Run`."""
+        return super().to_dict() | self._phases()
 
     def __str__(self) -> str:
         return self.lines(str(self.vessel))

@@ -21,8 +21,10 @@ def look_up(identifier: str, phase: str = "gas", name: str = "") -> Species:
     Formula, critical constants and acentric factor, the density of the liquid at 298.15 K, the vapor pressure (R. H.
     Perry, D. W. Green, Perry's Chemical Engineers' Handbook, 8th ed. 2008, table 2-8), and for the phase asked for the
     enthalpy of formation, the entropy and the heat capacity (of the gas a polynomial of fourth degree: B. E.
-    Poling, J. M. Prausnitz, J. P. O'Connell, The Properties of Gases and Liquids, 5th ed. 2001, appendix A). `source`
-    names the data set that each number came from, and what there is none of.
+    Poling, J. M. Prausnitz, J. P. O'Connell, The Properties of Gases and Liquids, 5th ed. 2001, appendix A; of a liquid
+    one of third degree: M. Zábranský, Z. Kolská, V. Růžička, E. S. Domalski, J. Phys. Chem. Ref. Data 39 (2010) 013103,
+    or the number at 298.15 K), and of the liquid the Rackett factor. `source` names the data set that each number came
+    from, and what there is none of.
 
     Parameters
     ----------
@@ -88,10 +90,18 @@ def look_up(identifier: str, phase: str = "gas", name: str = "") -> Species:
             given["heat_capacity"] = Value(float(row["Cpl"]), "J/mol/K")
         if "heat_capacity" in given:
             sources.append("heat_capacity POLING")
+    over_T = _liquid_heat_capacity(chemicals, cas) if phase == "liquid" else None
+    if over_T is not None:
+        given["heat_capacity"] = over_T
+        sources = [one for one in sources if not one.startswith("heat_capacity")] + ["heat_capacity ZABRANSKY_SPLINE"]
     density = _liquid_density(chemicals, cas, found.MW)
     if density is not None:
         given["density"] = Value(density, "kg/m^3")
         sources.append("density PERRY_8 at 298.15 K")
+    expansion = chemicals.volume.rho_data_COSTALD
+    if phase == "liquid" and cas in expansion.index and {"critical_temperature", "density"} <= given.keys():
+        given["rackett_factor"] = Value(float(expansion.loc[cas]["Z_RA"]))
+        sources.append("rackett_factor COSTALD")
     vapor_pressure = _vapor_pressure(chemicals, cas)
     if vapor_pressure is not None:
         given["vapor_pressure"] = vapor_pressure
@@ -102,6 +112,18 @@ def look_up(identifier: str, phase: str = "gas", name: str = "") -> Species:
     message += f"; it has no {', no '.join(lacking)}" if lacking else ""
     called = name or re.sub(r"^[\W\d_]+", "", identifier if re.match(r"[^\W\d]", identifier) else found.common_name)
     return Species(called.replace(" ", "_"), found.formula, source=message, **given)
+
+
+def _liquid_heat_capacity(chemicals: Any, cas: str) -> HeatCapacity | None:
+    """The piece around 298.15 K of a cubic spline, Cp/R = sum of a_n (T/100 K)^n."""
+    chemicals.heat_capacity.Cp_data_Poling  # noqa: B018 - loads the tables
+    found = chemicals.heat_capacity.zabransky_dict_iso_s.get(cas)
+    for piece in found.models if found is not None else ():
+        if piece.Tmin <= STANDARD_TEMPERATURE <= piece.Tmax:
+            terms = [Value(a * GAS_CONSTANT / 100**n, f"J/mol/K^{n + 1}" if n else "J/mol/K")
+                     for n, a in enumerate(piece.coeffs)]  # fmt: skip
+            return HeatCapacity(terms, valid=(piece.Tmin, piece.Tmax))
+    return None
 
 
 def _vapor_pressure(chemicals: Any, cas: str) -> VaporPressure | None:

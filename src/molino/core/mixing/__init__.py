@@ -1,0 +1,1 @@
+"""Tracer tests, distributions of residence times, models of flow, and what they do to conversion."""

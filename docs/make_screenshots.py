@@ -60,15 +60,11 @@ def main() -> None:
         for command in COMMANDS:
             terminal([command, "valdeoro.toml"], folder / "mill", HERE / f"molino-{command}.png")
         terminal(["orders", "cob-liquor.csv", "--species", "xylose"], folder / "mill", HERE / "molino-orders.png")
-        search = [
-            "search",
-            "cob-reactions.toml",
-            "--species",
-            "xylose,furfural,water,resin,humins",
-            "--elements",
-            "C,H,O",
-        ]
-        terminal(search, folder / "mill", HERE / "molino-search.png")
+        tracer = ["tracer", "cooker-tracer.csv", "--volume", "6 m3", "--flow", "12 m3/h", "--injected", "1.5 kg",
+                  "--calibration", "0.55 g/L", "--baseline", "-5 min:-0.5 min",
+                  "--baseline", "320 min:360 min"]  # fmt: skip
+        subprocess.run([sys.executable, "-m", "molino", *tracer], cwd=folder / "mill", capture_output=True, check=True)
+        smaller(folder / "mill" / "results" / "cooker-tracer" / "tracer.png", HERE / "figure-tracer.png")
         ether = ["demo", "ether", "--example", "ether"]
         subprocess.run([sys.executable, "-m", "molino", *ether], cwd=folder, capture_output=True, check=True)
         ester = ["demo", "ester", "--example", "ester"]

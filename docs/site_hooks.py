@@ -16,6 +16,7 @@ ROOT = Path(__file__).parents[1]
 TOPICS = {
     "chemistry": ("Chemistry", ("core.chemistry", "core.thermo"), "Species, reactions, rate laws and constants."),
     "vessels": ("Vessels", ("core.vessels",), "Vessels, what goes into them, their runs, and what they are judged by."),
+    "mixing": ("Mixing", ("core.mixing",), "Tracer tests, residence times, models of flow, conversions from them."),
     "fitting": ("Fitting", ("core.fitting",), "From measurements to constants with intervals."),
     "design": ("Design", ("core.design",), "Sizes, comparisons, sweeps and optima."),
     "files": ("Files and figures", ("desk",), "Tables, jobs and libraries in, figures out."),

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import shutil
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from importlib.resources import files
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import settings
+from matplotlib.figure import Figure
 from typer.testing import CliRunner, Result
 
 import molino as mo
@@ -21,6 +23,19 @@ settings.register_profile("suite", derandomize=True, deadline=None)
 settings.load_profile("suite")  # the same examples in every run; others with pytest --hypothesis-profile=default
 Typed = Callable[..., Result]
 """Types a command line; see the fixture `molino`."""
+
+
+@pytest.fixture(scope="session", autouse=True)
+def small_pictures() -> Iterator[None]:
+    """Pictures that a job writes at its own resolution are written small: most of the time of a picture is its pixels."""
+    whole = Figure.savefig
+
+    def small(self: Figure, *words: Any, dpi: Any = None, **named: Any) -> None:
+        whole(self, *words, dpi=50 if dpi == 200 else dpi or "figure", **named)
+
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(Figure, "savefig", small)
+        yield
 
 
 @pytest.fixture(scope="session")

@@ -155,6 +155,27 @@ def gases(names: tuple[str, ...]) -> list[mo.Species]:
     ]  # fmt: skip
 
 
+@pytest.mark.parametrize("T", [673.0, 773.0, 873.0])
+def test_sulfur_dioxide_by_its_published_constant(T: float) -> None:
+    """log K = 4956/T - 4.678 in atm^-1/2 (A. F. Kapustinskii, L. A. Shamovskii, Acta Physicochim. URSS 4 (1936) 791):
+    contact gas of 7 % SO2 and 11 % O2, the conversion by hand; and a bed that warms to it."""
+    law = "k*(p[SO2]*p[O2]^0.5 - p[SO3]/(10^(4956/T - 4.678)/sqrt(101325)))"
+    reaction = mo.Reaction("SO2 + 0.5 O2 <-> SO3", rate=law, k=1.0, enthalpy="-94.9 kJ/mol", enthalpy_at=T)
+    species = [mo.Species(s, heat_capacity=Cp) for s, Cp in (("SO2", 50.0), ("O2", 33.0), ("SO3", 66.5), ("N2", 31.0))]
+    feed = mo.Feed({"SO2": "7 mol%", "O2": "11 mol%", "N2": "rest"}, flow="100 mol/s", T=T, P="1 atm")
+    chemistry = mo.Chemistry([reaction], species)
+
+    def off(x: float, T: float) -> float:
+        return x / (1 - x) * np.sqrt((100 - 3.5 * x) / (11 - 3.5 * x)) / 10 ** (4956 / T - 4.678) - 1
+
+    wanted = brentq(off, 1e-6, 1 - 1e-9, args=(T,), xtol=1e-14)
+    assert mo.AtEquilibrium(chemistry, feed).run().conversion("SO2") == pytest.approx(wanted, rel=1e-9)
+    if T == 673.0:  # with Cp that add up to zero over the reaction, the line of the bed is straight
+        bed = mo.AtEquilibrium(chemistry, feed, heat="adiabatic").run()
+        end = brentq(lambda x: off(x, T + 94900 * 7 * x / (7 * 50 + 11 * 33 + 82 * 31)), 1e-6, 1 - 1e-9, xtol=1e-14)
+        assert bed.conversion("SO2") == pytest.approx(end, rel=1e-8)
+
+
 @pytest.mark.parametrize(("model", "heat"), [
     (None, None), (None, "adiabatic"), (None, mo.Duty("30 kW")), ("Soave", mo.Duty("30 kW")), ("Peng-Robinson", "adiabatic"),
 ])  # fmt: skip

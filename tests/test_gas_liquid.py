@@ -8,6 +8,8 @@ from typing import Any
 
 import numpy as np
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 from scipy.integrate import solve_bvp, solve_ivp
 from scipy.optimize import brentq
 from typer.testing import CliRunner
@@ -169,6 +171,54 @@ def test_the_film_speeds_up_absorption_as_its_differential_equations_say() -> No
     run = mo.StirredTank(alone, mo.Feed({"OH": "1 mol/L"}, flow="5 L/s"), volume="0.2 m3", T="300 K", gas=lone).steady()
     hatta = math.sqrt(200 * D) / kL
     assert run.series["enhancement of CO2"][-1] == pytest.approx(hatta / math.tanh(hatta), rel=1e-12)
+
+
+@settings(max_examples=12)
+@given(
+    kLa=st.floats(1e-3, 5.0), flow=st.floats(0.05, 5.0), K=st.floats(1e-6, 1e-1), oxygen=st.floats(0.02, 0.98),
+    holdup=st.floats(0.01, 0.5), height=st.floats(0.5, 20.0), in_plug_flow=st.booleans(),
+)  # fmt: skip
+def test_nothing_is_lost_and_nothing_negative_whatever_the_numbers(
+    kLa: float, flow: float, K: float, oxygen: float, holdup: float, height: float, in_plug_flow: bool
+) -> None:
+    gas = mo.GasPhase(mo.Feed({"O2": f"{oxygen} mol/mol", "N2": "rest"}, flow=f"{flow} mol/s", T="330 K", P="3 bar"),
+                      kLa, {"O2": "900 bar*L/mol", "N2": "1500 bar*L/mol"}, holdup=holdup)  # fmt: skip
+    chemistry = mo.Chemistry([mo.Reaction("A + O2 -> B", k=K, name="r")], ["N2"])
+    feed = mo.Feed({"A": "2 mol/L"}, flow="0.5 L/s", density="900 kg/m3")
+    if in_plug_flow:
+        run = mo.BubbleColumn(chemistry, feed, diameter="0.6 m", height=height, T="330 K", gas=gas).steady()
+    else:
+        run = mo.StirredTank(chemistry, feed, volume=0.3 * height, T="330 K", gas=gas).steady()
+    out, off = run.streams_out()
+    assert max(run.closure.values()) < 1e-10
+    assert min(out.amounts.values()) >= 0
+    assert min(off.amounts.values()) > -1e-9
+    assert 0 <= run.conversion("A") <= 1
+    saturated = out.amounts["N2"] / 5e-4 / (off.amounts["N2"] / sum(off.amounts.values()) * 3e5 / 1.5e5)
+    assert saturated > (0.9 if kLa * 600 > 20 and not in_plug_flow else 0)  # what does not react comes to equilibrium
+
+
+def test_a_tank_with_gas_starts_up_and_answers_to_steps() -> None:
+    tank = mo.StirredTank(SECOND, LIQUID, volume="1 m3", T="330 K", contents={"A": 0.0}, gas=GAS)
+    run = tank.run(
+        "8 h",
+        changes=[mo.Change("gas flow", "1 mol/s", at="4 h"), mo.Change("gas P", "4 bar", at="5 h", over="10 min")],
+    )
+    assert max(run.closure.values()) < 1e-10
+    after = tank.with_({"gas flow": "1 mol/s", "gas P": "4 bar"}).steady()
+    assert run.concentrations["A"][-1] == pytest.approx(after.concentrations["A"][-1], rel=1e-3)
+    assert run.series["fraction of O2 in the gas"][-1] == pytest.approx(
+        after.series["fraction of O2 in the gas"][-1], rel=1e-3
+    )
+    assert (
+        mo.sweep(tank, {"kLa": ["0.01 1/s", "1 1/s"], "gas flow": ["0.1 mol/s", "5 mol/s"]}, ["conversion of O2"])
+        .table()["conversion of O2"]
+        .is_monotonic_increasing
+        is False
+    )
+    review = mo.BubbleColumn(SECOND, LIQUID, diameter="0.6 m", height="5 m", T="330 K", gas=GAS).check()
+    assert " more" in str(review)  # of a hundred unknowns not all are listed
+    assert review.count.degrees_of_freedom == 0
 
 
 JOB = """

@@ -18,7 +18,7 @@ import wrong_arguments
 from conftest import Typed, spoil
 
 
-@pytest.mark.parametrize("seed", [1, 2, 3])
+@pytest.mark.parametrize("seed", [1, 2])
 def test_what_check_refuses_has_a_remedy_and_nothing_fails_in_another_way(seed: int) -> None:
     ended, faults = mutated_jobs.campaign(seed, 180, does_run=False)
     assert not faults
@@ -28,7 +28,7 @@ def test_what_check_refuses_has_a_remedy_and_nothing_fails_in_another_way(seed: 
 
 @pytest.mark.parametrize("seed", [11])
 def test_what_check_accepts_the_commands_run(seed: int) -> None:
-    ended, faults = mutated_jobs.campaign(seed, 20)
+    ended, faults = mutated_jobs.campaign(seed, 14)
     assert not faults
     assert ended["ran"] > 2
 

@@ -26,6 +26,9 @@ TUBE = mo.PlugFlow(CHEMISTRY, FEED, volume="5 L")
 TANK = mo.StirredTank(CHEMISTRY, FEED, volume="5 L")
 TABLE = pd.DataFrame({"time [min]": [0, 5, 10, 20, 40], "A [mol/L]": [1.0, 0.37, 0.14, 0.02, 0.001]})
 RUNS = mo.read_experiments(TABLE)
+T = np.linspace(0.0, 60.0, 31)
+SIGNAL = T * np.exp(-T / 10)
+TRACED = mo.TracerTest(T, SIGNAL)
 WRONG: tuple[Any, ...] = (
     None, [], {}, [None], "", "nonsense", "3 parsec", -1, 1e400, True, object(), decimal.Decimal("NaN"), b"x", {1: 2},
     pd.DataFrame({"a": [1]}), np.array([[1.0]]), np.nan, pint.UnitRegistry().Quantity(3, "volt"), lambda: 1, {"A": None},
@@ -83,6 +86,21 @@ CALLS: dict[str, tuple[Callable[..., Any], dict[str, Any]]] = {
                                        "partner_diffusivity": None}),
     "BubbleColumn": (mo.BubbleColumn, {"chemistry": CHEMISTRY, "feed": FEED, "diameter": "1 m", "height": "2 m",
                                        "gas": mo.GasPhase(GAS, "0.1 1/s", {"A": "900 bar*L/mol"}), "heat": None}),
+    "TracerTest": (mo.TracerTest, {"times": T, "signal": SIGNAL, "kind": "pulse", "inlet": None, "volume": "1 m3",
+                                   "flow": "1 m3/h", "injected": "1 mol", "calibration": "1 mol/L", "baseline": (),
+                                   "plateau": None, "tail": "none", "rule": "Simpson", "end": "1 h", "show": {}}),
+    "TanksInSeries": (mo.TanksInSeries, {"n": 3}),
+    "AxialDispersion": (mo.AxialDispersion, {"peclet": 3, "boundaries": "open"}),
+    "TankWithDeadZone": (mo.TankWithDeadZone, {"active": 0.8, "bypass": 0.1}),
+    "StagnantZones": (mo.StagnantZones, {"n": 3, "active": 0.8, "exchange": 0.1}),
+    "Recycle": (mo.Recycle, {"ratio": 1, "n": 3}),
+    "Compartments": (mo.Compartments, {"tanks": {"A": 1}, "tubes": {}, "flows": {"in": {"A": 1}, "A": {"out": 1}}}),
+    "FlowModel.distribution": (mo.TanksInSeries(2).distribution, {"mean": "1 h", "show": {}}),
+    "FlowModel.conversion": (mo.TanksInSeries(2).conversion, {"rate_constant": "1 1/h", "mean": "1 h"}),
+    "fit_flow_models": (mo.fit_flow_models, {"test": TRACED, "models": [mo.TanksInSeries()]}),
+    "mixing_bounds": (mo.mixing_bounds, {"batch": mo.Batch(CHEMISTRY, {"A": "1 mol/L"}, T="350 K"),
+                                         "distribution": mo.TanksInSeries(2).distribution("1 h")}),
+    "read_tracer": (mo.read_tracer, {"source": TABLE, "sheet": None, "columns": None, "header_row": None}),
     "PressureDrop": (mo.PressureDrop, {"viscosity": "0.02 mPa*s"}),
     "Exchanger": (mo.Exchanger, {"T": "300 K", "duty": None}),
     "Train": (mo.Train, {"steps": [TANK, TUBE], "recycle": 0.5, "name": "x"}),

@@ -1,4 +1,4 @@
-"""Make the measurements of the Valdeoro mill (invented): cob-liquor.csv and laboratory/calorimeter.csv.
+"""Make the measurements of the Valdeoro mill (invented): cob-liquor.csv, laboratory/calorimeter.csv, cooker-tracer.csv.
 
 Six batch runs of dilute xylose with acid at 150, 165 and 180 degC; xylose -> furfural -> resin, both first order in the
 sugar or furfural and in acid. The concentrations come from the closed form of two first-order steps in series,
@@ -8,7 +8,11 @@ Two runs of a jacketed calorimeter in which furfural is hydrogenated to furfuryl
 temperature, the heat that comes in through the wall (negative: that leaves), and furfural in three samples a run. The
 balances are integrated by the classical Runge-Kutta method.
 
-    python make_data.py          writes both
+A tracer test of the cooker: salt put in at once, the conductivity of what leaves, with noise and a base line that
+drifts. Two mixed parts in series, each with a pocket in exchange, a part of the flow past them, a part of the volume
+dead; integrated by the classical Runge-Kutta method.
+
+    python make_data.py          writes all
 """
 
 from __future__ import annotations
@@ -122,8 +126,64 @@ def heat_rows(seed: int = SEED) -> list[list[str]]:
     return table
 
 
+TRACER_TRUTH = {
+    "volume": 6.0,
+    "flow": 0.2,  # m3, m3/min
+    "injected": 1.5,  # kg
+    "dead": 0.12,
+    "pockets": 0.15,
+    "exchange": 0.08,
+    "bypass": 0.04,  # shares of volume and of flow
+    "calibration": 0.55,  # kg/m3 for 1 mS/cm
+    "baseline": 1.20,
+    "drift": 0.0004,  # mS/cm, mS/cm/min
+}
+TRACER_NOISE = 0.003  # mS/cm
+
+
+def tracer(minutes: np.ndarray) -> np.ndarray:
+    """Concentration in kg/m3 of the salt in what leaves the cooker."""
+    true = TRACER_TRUTH
+    flow, whole = true["flow"] * (1 - true["bypass"]), true["volume"] * (1 - true["dead"])
+    part, pocket = whole * (1 - true["pockets"]) / 2, whole * true["pockets"] / 2
+    swap = true["exchange"] * true["flow"]
+
+    def slopes(c: np.ndarray) -> np.ndarray:
+        one, one_pocket, two, two_pocket = c
+        return np.array([
+            (-flow * one - swap * (one - one_pocket)) / part, swap * (one - one_pocket) / pocket,
+            (flow * (one - two) - swap * (two - two_pocket)) / part, swap * (two - two_pocket) / pocket,
+        ])  # fmt: skip
+
+    state, t, step = np.array([true["injected"] * (1 - true["bypass"]) / part, 0.0, 0.0, 0.0]), 0.0, 0.05
+    found = []
+    for end in minutes:
+        while t < end - 1e-9:
+            a = slopes(state)
+            b = slopes(state + step / 2 * a)
+            c = slopes(state + step / 2 * b)
+            d = slopes(state + step * c)
+            state, t = state + step / 6 * (a + 2 * b + 2 * c + d), t + step
+        early = true["bypass"] * true["injected"] / true["flow"] * max(0.0, end) * np.exp(-max(0.0, end) / 0.5) / 0.25
+        found.append((1 - true["bypass"]) * state[2] + early if end >= 0 else 0.0)
+    return np.array(found)
+
+
+def tracer_rows(seed: int = SEED) -> list[list[str]]:
+    """The table of the tracer test as text, headings first."""
+    random = np.random.default_rng(seed)
+    times = np.concatenate([np.arange(-5.0, 10.0, 0.5), np.arange(10.0, 60.0, 1.0), np.arange(60.0, 360.1, 2.0)])
+    signal = TRACER_TRUTH["baseline"] + TRACER_TRUTH["drift"] * times + tracer(times) / TRACER_TRUTH["calibration"]
+    signal += random.normal(0.0, TRACER_NOISE, len(times))
+    return [
+        ["time [min]", "conductivity [mS/cm]"],
+        *([f"{t:g}", f"{y:.4f}"] for t, y in zip(times, signal, strict=True)),
+    ]
+
+
 if __name__ == "__main__":
     here = Path(__file__).parent
-    for name, content in (("cob-liquor.csv", rows()), ("laboratory/calorimeter.csv", heat_rows())):
+    for name, content in (("cob-liquor.csv", rows()), ("laboratory/calorimeter.csv", heat_rows()),
+                          ("cooker-tracer.csv", tracer_rows())):  # fmt: skip
         with (here / name).open("w", newline="", encoding="utf-8") as out:
             csv.writer(out, lineterminator="\n").writerows(content)

@@ -14,7 +14,10 @@ from molino.core.printing import Printed
 from molino.core.schema import quantity, read_fields
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.piecewise_linear import PiecewiseLinear
-from molino.core.vessels.roles import START, START_T
+from molino.core.vessels.roles import GAS_START, GAS_START_P, START, START_T
+
+_OF_THE_START = (START, START_T.role, GAS_START, GAS_START_P.role)
+"""What says how a run begins, which no change on the way alters."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -84,7 +87,7 @@ def changed_numbers(vessel: Vessel, changes: Sequence[Change]) -> Mapping[sp.Sym
             for symbol, was, now in zip(
                 vessel._model.balances.parameters, vessel._case.values, after._case.values, strict=True
             ):
-                if was == now or symbol == START_T or symbol.role == START:
+                if was == now or symbol.role in _OF_THE_START:
                     continue
                 held = points.setdefault(symbol, [(0.0, was)])
                 if held[-1][0] > begin:

@@ -28,6 +28,8 @@ from molino.core.vessels.roles import (
     GAS_FEED_T,
     GAS_P,
     GAS_RATIO,
+    GAS_START,
+    GAS_START_P,
     HEAD,
     HENRY,
     KLA,
@@ -285,6 +287,7 @@ class GasPhase(Frozen, Printed):
             other = -sp.Rational(column[network.species.index(partner)]) if partner else sp.Integer(1)
             films.append(Film(name, one.species, one.order.si, partner, own, own / other))
         symbols: list[sp.Symbol] = [KLA, GAS_P, GAS_RATIO, *([HEAD] if in_plug_flow else [])]
+        symbols += [*([GAS_START_P] if in_plug_flow else []), *(GAS_START(s) for s in self.contents)]
         symbols += [*(GAS_FED(s) for s in self.contents), *(KLA_RATIO(s) for s in self.kLa_ratio)]
         symbols += [_henry_symbol(n, part) for n, held in self.henry.items() for part in held.parts()]
         symbols += [FILM_COEFFICIENT] if films else []
@@ -318,6 +321,10 @@ class GasPhase(Frozen, Printed):
             GAS_P: given.get("gas P", pressure), GAS_FEED_T: own.si if own is not None else T,
         }  # fmt: skip
         found |= {GAS_FED(s): c * mixture.volume for s, c in mixture.concentrations.items()}
+        whole = sum(mixture.concentrations.values())
+        first = found[GAS_P] / (T * GAS_CONSTANT)
+        found |= {GAS_START(s): c / whole * first for s, c in mixture.concentrations.items()}
+        found[GAS_START_P] = found[GAS_P]
         found |= {KLA_RATIO(s): ratio.si for s, ratio in self.kLa_ratio.items()}
         for name, held in self.henry.items():
             for which, value in held.parts().items():

@@ -39,6 +39,8 @@ from molino.core.vessels.roles import (
     GAS_LOSS,
     GAS_P,
     GAS_RATIO,
+    GAS_START,
+    GAS_START_P,
     HATTA_SQUARED,
     HEAD,
     HENRY_NOW,
@@ -260,23 +262,24 @@ class _Gas:
 
     def _holding(self) -> Holding:
         """What is in the gas: at the start that of its feed."""
-        has_energy, fed_whole = self.place.key.has_energy, sp.Add(*(GAS_FED(s) for s in self.term.fed))
+        has_energy = self.place.key.has_energy
         held = {s: self.held_by(s) for s in self.term.gas}
-        whole = self.volume * self.over_height([self.first_whole(k) for k in self.nodes])
-        first = {s: whole * GAS_FED(s) / fed_whole for s in self.term.fed}
+        first = {s: self.volume * self.over_height([self.first(s, k) for k in self.nodes]) for s in self.term.fed}
         capacity = sp.Add(
             *(n * self.enthalpy(s, TEMPERATURE).diff(TEMPERATURE) for s, n in held.items())
         ) if has_energy else ZERO  # fmt: skip
-        now, then = self.carried(held, TEMPERATURE) or ZERO, self.carried(first, self.first_T) or ZERO
+        now, then = self.carried(held, TEMPERATURE) or ZERO, self.carried(first, START_T) or ZERO
         return Holding(self._row(held), self._row(first), capacity, now, then)
 
-    @property
-    def first_T(self) -> sp.Symbol:
-        return START_T if self.place.key.has_energy else TEMPERATURE
+    def first(self, s: str, k: int) -> sp.Expr:
+        """The concentration at a node at the start: that of the feed, under the pressure there."""
+        if s not in self.term.fed:
+            return ZERO
+        return GAS_START(s) * (1 + (self.pressure(k) - GAS_P) / GAS_START_P)
 
     def first_whole(self, k: int) -> sp.Expr:
         """All that the gas holds per volume at a node at the start."""
-        return self.pressure(k) / (GAS_CONSTANT * self.first_T)
+        return sp.Add(*(self.first(s, k) for s in self.term.fed))
 
     def contribution(self) -> Contribution:
         term, key = self.term, self.place.key
@@ -284,9 +287,10 @@ class _Gas:
         states = []
         for s, k in slopes:
             name = f"{s} in the gas" + (f" at node {k + 1}" if term.in_plug_flow else "")
-            first = self.first_whole(k) * GAS_FED(s) / fed_whole if s in term.fed else ZERO
             symbol = self.at(GAS_CONCENTRATION, s, k)
-            states.append((State(name, symbol, "gas concentration", first, self.first_whole(k)), slopes[s, k]))
+            states.append(
+                (State(name, symbol, "gas concentration", self.first(s, k), self.first_whole(k)), slopes[s, k])
+            )
         taken = {s: self._taken(s) for s in self.henry}
         share = ZERO if term.has_flow else self.of_all(GAS_FLOW, 0) / fed_whole
         came = {s: GAS_FED(s) * (1 if term.has_flow else share) for s in term.fed}

@@ -126,6 +126,9 @@ GAS_FED = Role("gas fed", "G_in_{}", "G_{{{},0}}", "{} fed with the gas", "nonne
 GAS_FEED_T = Role("temperature of the gas fed", "T_gas", "T_{g,0}", "T of the gas fed", **_SIZES)()
 GAS_CONCENTRATION = Role("concentration in the gas", "C_{}", "C_{{{}}}", "{} in the gas")
 """Of a gas in plug flow at a node."""
+GAS_START = Role("initial concentration in the gas", "C0_{}", "C_{{{},0}}", "{} in the gas at start", "nonnegative")
+"""At the top of the liquid."""
+GAS_START_P = Role("initial pressure of the gas", "P_gas_0", "P_0", "pressure of the gas at start", **_SIZES)()
 GAS_FRACTION = Role("fraction in the gas", "y_{}", "y_{{{}}}", "fraction of {} in the gas")
 GAS_FLOW = Role("molar flow of the gas", "G_{}", "G_{{{}}}", "molar flow of {}")
 FLOW_IN_GAS = Role("molar flow in the gas", "G_{}", "G_{{{}}}", "molar flow of {} in the gas")

@@ -26,6 +26,7 @@ from molino.desk.cli import (
     size,
     survey,
     sweep,
+    tracer,
 )
 
 app = typer.Typer(
@@ -56,8 +57,8 @@ def molino(
 
 
 COMMANDS = (
-    demo.demo, new.new, check.check, orders.orders, fit.fit, run.run, size.size, compare.compare, sweep.sweep,
-    optimize.optimize, attainable.attainable, recommend.recommend,
+    demo.demo, new.new, check.check, orders.orders, tracer.tracer, fit.fit, run.run, size.size, compare.compare,
+    sweep.sweep, optimize.optimize, attainable.attainable, recommend.recommend,
     survey.survey, equilibrium.equilibrium, search.search,
 )  # fmt: skip
 

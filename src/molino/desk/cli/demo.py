@@ -19,6 +19,7 @@ _FILES = {
         "laboratory/cob-kinetics.toml",
         "laboratory/calorimeter.toml",
         "laboratory/calorimeter.csv",
+        "cooker-tracer.csv",
     ),
     "ether": ("ether.toml",),
     "resin": ("resin.toml",),
@@ -26,7 +27,9 @@ _FILES = {
 }
 _FURTHER = {
     "liquor": "What the laboratory asks of the same data:\n  molino fit {folder}/laboratory/cob-kinetics.toml\n"
-    "A rate law from a calorimeter:\n  molino fit {folder}/laboratory/calorimeter.toml",
+    "A rate law from a calorimeter:\n  molino fit {folder}/laboratory/calorimeter.toml\n"
+    "A tracer test of the cooker:\n  molino tracer {folder}/cooker-tracer.csv --volume '6 m3' --flow '12 m3/h' "
+    "--injected '1.5 kg' --calibration '0.55 g/L' --baseline '-5 min:-0.5 min' --baseline '320 min:360 min'",
     "ether": "The example with measurements, fits and a coil:\n  molino demo",
     "resin": "The example with measurements, fits and a coil:\n  molino demo",
     "ester": "The example with measurements, fits and a coil:\n  molino demo",

@@ -16,11 +16,12 @@ from molino.desk.figures.residuals import residuals
 from molino.desk.figures.sources import spread_sources
 from molino.desk.figures.steady import branch, heat_balance
 from molino.desk.figures.sweep import sweep
+from molino.desk.figures.tracer import tracer
 from molino.desk.figures.uncertainty import bootstrap, candidates, profiles, region
 
 __all__ = [
     "attainable", "bootstrap", "branch", "candidates", "comparison", "equations", "equilibrium", "fit", "heat_balance",
     "heat_safety", "optimum",
     "orders", "over_temperature", "power_law", "profile", "profiles", "recommendation", "region", "residuals",
-    "slopes", "spread_sources", "sweep",
+    "slopes", "spread_sources", "sweep", "tracer",
 ]  # fmt: skip

@@ -154,10 +154,15 @@ def _of_csv(path: Path) -> Sheet:
 
 
 def _separator(text: str) -> str:
-    """The separator that most lines have, and have most of."""
+    """The separator: what most lines have; a comma, which may be a decimal one, only if it is none of the others."""
     lines = [line for line in text[:200_000].splitlines()[:200] if line.strip()]
     counts = {s: sorted(line.count(s) for line in lines) for s in ";\t,"}
-    return max(counts, key=lambda s: counts[s][len(lines) // 2] if lines else 0)
+    middle = {s: counts[s][len(lines) // 2] if lines else 0 for s in counts}
+    alike = {s: sum(n == middle[s] for n in counts[s]) for s in counts}
+    for s in ";\t":
+        if middle[s] and alike[s] >= 0.6 * len(lines):
+            return s
+    return max(middle, key=lambda s: middle[s])
 
 
 def _open_book(path: Path, formulas: bool = False) -> Any:

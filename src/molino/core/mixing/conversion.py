@@ -1,0 +1,286 @@
+"""What a distribution of residence times makes of a reaction: segregation and maximum mixedness."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from scipy.integrate import solve_ivp
+
+from molino.core.arguments import checked
+from molino.core.balances.compiled import compiled
+from molino.core.errors import InputError, SolveError
+from molino.core.frozen import Frozen
+from molino.core.mixing.distribution import ResidenceTimeDistribution
+from molino.core.results import Result, entry, in_columns, plain
+from molino.core.units import Display
+from molino.core.vessels.batch import Batch
+from molino.core.vessels.run import Run
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+_NORMAL = 1.959963984540054
+_ALIKE = 1e-4
+
+
+@dataclass(frozen=True, eq=False)
+class MixingBounds(Frozen, Result):
+    """What leaves a vessel of known distribution of residence times, segregated and at maximum mixedness.
+
+    Segregated, the fluid goes through as small batches, c = integral of c_batch(t) E(t) dt (P. V. Danckwerts, Chem.
+    Eng. Sci. 8 (1958) 93). At maximum mixedness it mixes as early as the distribution allows, dc/dl = -r + (c - c_0)
+    E(l)/(1 - F(l)) over the life that is left, from infinity to 0 (Th. N. Zwietering, Chem. Eng. Sci. 11 (1959) 1).
+    For a single reaction of an order other than one the two are the bounds of the conversion.
+
+    Attributes
+    ----------
+    batch : Batch
+    distribution : ResidenceTimeDistribution
+    segregated, mixed : mapping of species to float
+        Concentrations that leave, in mol/m^3; `mixed` is empty where the batch is not isothermal.
+    deviations : mapping of species to float
+        Standard deviations of the segregated ones, from the noise of the test.
+    ideal : mapping of str to mapping
+        Concentrations of plug flow and of a mixed tank of the same mean residence time.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.1 1/min"))
+    >>> found = mo.mixing_bounds(mo.Batch(chem, {"A": "1 mol/L"}), mo.TanksInSeries(2).distribution("10 min"))
+    >>> round(found.conversion("A"), 4)
+    0.5556
+    """
+
+    batch: Batch
+    distribution: ResidenceTimeDistribution
+    segregated: dict[str, float]
+    mixed: dict[str, float]
+    deviations: dict[str, float]
+    ideal: dict[str, dict[str, float]]
+
+    @property
+    def display(self) -> Display:
+        """The units in which it is shown."""
+        return self.batch._display
+
+    def _fed(self, species: str) -> float:
+        fed = float(self.batch._fed.concentrations.get(species, 0.0))
+        if species not in self.batch.chemistry.names or not fed > 0:
+            raise InputError(f"no {species} is fed", self.batch.label, "name a species that is charged")
+        return fed
+
+    def conversion(self, species: str, mixedness: str = "segregated") -> float:
+        """Of a species, "segregated", "maximum mixedness", "plug flow" or "mixed tank".
+
+        Raises
+        ------
+        InputError
+            If none of it is fed, or it is not known for this.
+        """
+        return 1 - self.concentrations(mixedness)[species] / self._fed(species)
+
+    def concentrations(self, mixedness: str = "segregated") -> dict[str, float]:
+        """Of every species that leaves in mol/m^3; as for `conversion`."""
+        known = {"segregated": self.segregated, "maximum mixedness": self.mixed, **self.ideal}
+        if not known.get(mixedness):
+            raise InputError(
+                f"'{mixedness}' is not known here",
+                self.batch.label,
+                f"one of {', '.join(n for n in known if known[n])}",
+            )
+        return known[mixedness]
+
+    def interval(self, species: str) -> tuple[float, float]:
+        """95 % interval of the segregated conversion, from the noise of the test."""
+        at, half = self.conversion(species), _NORMAL * self.deviations[species] / self._fed(species)
+        return at - half, at + half
+
+    def order_in_words(self) -> str:
+        """Which of the two is the upper bound of the conversion, and why."""
+        reactants = [s for s in self._reactants() if self.mixed]
+        if not reactants:
+            return ""
+        gap = self.conversion(reactants[0]) - self.conversion(reactants[0], "maximum mixedness")
+        if abs(gap) < _ALIKE:
+            return "of first order (or nearly): how early it mixes does not matter"
+        if len(self.batch.chemistry.reactions) > 1:
+            return "several reactions: how early it mixes matters, and neither need be a bound"
+        above = gap > 0
+        if above:
+            return "order above one: early mixing lowers the rate, so segregation is the upper bound"
+        return "order below one: early mixing raises the rate, so maximum mixedness is the upper bound"
+
+    def _reactants(self) -> list[str]:
+        consumed = {i for column in self.batch.chemistry.network.stoichiometry for i, moles in column if moles < 0}
+        fed = self.batch._fed.concentrations
+        return [s for i, s in enumerate(self.batch.chemistry.names) if i in consumed and fed.get(s, 0.0) > 0]
+
+    def table(self) -> pd.DataFrame:
+        """One row for each way of mixing: concentrations that leave, and conversions of what is fed and consumed."""
+        import pandas as pd
+
+        rows = []
+        for name in ("plug flow", "segregated", "maximum mixedness", "mixed tank"):
+            try:
+                held = self.concentrations(name)
+            except InputError:
+                continue
+            row: dict[str, Any] = {"mixing": name}
+            row |= {f"conversion of {s}": self.conversion(s, name) for s in self._reactants()}
+            for s, c in held.items():
+                row[self.display.heading(s, "concentration")] = float(self.display.number(c, "concentration"))
+            rows.append(row)
+        return pd.DataFrame(rows)
+
+    def facts(self) -> dict[str, str]:
+        """Conversions segregated (with the interval of the test) and mixed, and which bounds which."""
+        found = {}
+        for s in self._reactants():
+            text = f"{self.conversion(s):.4g} segregated"
+            if self.deviations[s] > 0:
+                low, high = self.interval(s)
+                text += f" (95 %: {low:.4g} to {high:.4g})"
+            if self.mixed:
+                text += f", {self.conversion(s, 'maximum mixedness'):.4g} at maximum mixedness"
+            text += "".join(f", {self.conversion(s, n):.4g} in {n}" for n in self.ideal)
+            found[f"conversion of {s}"] = text
+        return found | ({"mixing": words} if (words := self.order_in_words()) else {})
+
+    def to_dict(self) -> dict[str, Any]:
+        """Concentrations and conversions of each way of mixing."""
+        found: dict[str, Any] = {"mixing": self.order_in_words()}
+        for name in ("plug flow", "segregated", "maximum mixedness", "mixed tank"):
+            try:
+                held = self.concentrations(name)
+            except InputError:
+                continue
+            found[name.replace(" ", "_")] = {
+                "concentrations": {s: entry(self.display, c, "concentration") for s, c in held.items()},
+                "conversions": {s: self.conversion(s, name) for s in self._reactants()},
+            }
+        found["intervals"] = {s: list(self.interval(s)) for s in self._reactants()}
+        return plain(found)  # type: ignore[no-any-return]
+
+    def __str__(self) -> str:
+        return "\n".join([f"{self.batch.label} over a distribution of residence times", *in_columns(self.facts())])
+
+
+@checked
+def mixing_bounds(batch: Batch, distribution: ResidenceTimeDistribution) -> MixingBounds:
+    """What a vessel of known distribution of residence times makes of what it is fed.
+
+    Parameters
+    ----------
+    batch : Batch
+        Of a liquid, charged with what is fed: its rate laws and, where it is not isothermal, its heat are those of each
+        small batch.
+    distribution : ResidenceTimeDistribution
+        From a tracer test, a model of flow or a field.
+
+    Returns
+    -------
+    MixingBounds
+
+    Raises
+    ------
+    InputError
+        If the batch holds a gas, or constants are not known.
+    SolveError
+        If it cannot be followed.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", rate="k*[A]^2", k="0.1 L/mol/min"))
+    >>> found = mo.mixing_bounds(mo.Batch(chem, {"A": "1 mol/L"}), mo.TanksInSeries(2).distribution("20 min"))
+    >>> print(found.order_in_words())
+    order above one: early mixing lowers the rate, so segregation is the upper bound
+    """
+    batch._require_known()
+    if batch.is_gas or not batch._phase.carries_volume or batch.gas is not None:
+        message = "the distribution is of a liquid of constant density"
+        raise InputError(message, batch.label, "charge a liquid, without model")
+    at, share = distribution.shares
+    names = batch.chemistry.names
+    longest = float(at[share > 0].max())
+    run = batch.with_(time=None).run(longest)
+
+    def leaving(species: str) -> tuple[float, float]:
+        def over(times: np.ndarray) -> np.ndarray:
+            return _at(run, species, np.minimum(times, longest))
+
+        return distribution.average(over)
+
+    both = {s: leaving(s) for s in names}
+    segregated = {s: mean for s, (mean, _) in both.items()}
+    isothermal = batch.heat is None
+    mixed = _maximum_mixedness(batch, distribution) if isothermal else {}
+    ideal = {"plug flow": {s: float(_at(run, s, np.array([distribution.mean_si]))[0]) for s in names}}
+    if isothermal:
+        ideal["mixed tank"] = _mixed_tank(batch, distribution.mean_si)
+    return MixingBounds(batch, distribution, segregated, mixed, {s: d for s, (_, d) in both.items()}, ideal)
+
+
+def _at(run: Run, species: str, times: np.ndarray) -> np.ndarray:
+    """Concentration of a species in a batch at some times."""
+    from molino.core.chemistry.formula import concentration
+
+    order = np.argsort(times)
+    states = run.trajectory.at(times[order])
+    found = np.empty(len(times))
+    found[order] = run.trajectory.evaluate((concentration(species),), times[order], states)[0]
+    return found
+
+
+def _rates(batch: Batch) -> Any:
+    """production(c) of an isothermal batch, shape (species,) in mol/(m^3 s)."""
+    case = batch.with_(volume="1 m3")._case
+    n = len(batch.chemistry.names)
+    rhs = compiled(case.balances).outputs(case.balances.rhs[:n])(case.values)
+    rest = np.asarray(batch.with_(volume="1 m3").with_(time="1 s").run().states[0][n:])
+
+    def production(c: np.ndarray) -> np.ndarray:
+        return np.array([float(np.ravel(x)[0]) for x in rhs(np.concatenate([np.maximum(c, 0.0), rest]), 0.0)])
+
+    return production
+
+
+def _maximum_mixedness(batch: Batch, distribution: ResidenceTimeDistribution) -> dict[str, float]:
+    production, names = _rates(batch), batch.chemistry.names
+    fed = np.array([float(batch._fed.concentrations.get(s, 0.0)) for s in names])
+    t, E, F = distribution.times, distribution.E, distribution.F
+    left = 1 - F
+    keep = left > 1e-6
+    last = float(t[keep][-1])
+    risk = np.where(keep, E / np.maximum(left, 1e-12), 0.0)
+
+    def slope(x: float, c: np.ndarray) -> np.ndarray:  # x = last - life left
+        rate = float(np.interp(last - x, t[keep], risk[keep]))
+        return np.asarray(production(c) - rate * (c - fed))
+
+    rate = distribution.tail_rate if math.isfinite(distribution.tail_rate) else float(risk[keep][-1])
+    begin = _rest(production, fed, max(rate, 1e-12 / max(last, 1e-300)))
+    found = solve_ivp(slope, (0.0, last), begin, method="LSODA", rtol=1e-8, atol=1e-10 * max(fed.sum(), 1e-300),
+                      max_step=last / 200)  # fmt: skip
+    if not found.success:
+        raise SolveError(f"maximum mixedness: {found.message}", batch.label, "check the rate laws")
+    end = found.y[:, -1]
+    at_once = float(F[0])  # what leaves at once has not reacted
+    return dict(zip(names, (at_once * fed + (1 - at_once) * end).tolist(), strict=True)) if at_once else dict(
+        zip(names, end.tolist(), strict=True))  # fmt: skip
+
+
+def _rest(production: Any, fed: np.ndarray, rate: float) -> np.ndarray:
+    """Where dc/dt = production - rate (c - fed) comes to rest."""
+    found = solve_ivp(lambda t, c: production(c) - rate * (c - fed), (0.0, 60.0 / rate), fed, method="LSODA", rtol=1e-8,
+                      atol=1e-10 * max(fed.sum(), 1e-300))  # fmt: skip
+    return np.asarray(found.y[:, -1])
+
+
+def _mixed_tank(batch: Batch, mean: float) -> dict[str, float]:
+    fed = np.array([float(batch._fed.concentrations.get(s, 0.0)) for s in batch.chemistry.names])
+    return dict(zip(batch.chemistry.names, _rest(_rates(batch), fed, 1 / mean).tolist(), strict=True))

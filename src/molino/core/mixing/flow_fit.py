@@ -1,0 +1,397 @@
+"""Models of flow fitted to a tracer test, and compared."""
+
+from __future__ import annotations
+
+import itertools
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from scipy.optimize import least_squares
+
+from molino.core.arguments import checked
+from molino.core.errors import InputError
+from molino.core.frozen import Frozen
+from molino.core.mixing.deconvolution import convolution
+from molino.core.mixing.distribution import ResidenceTimeDistribution
+from molino.core.mixing.flow_models import Compartments, FlowModel, TankWithDeadZone, common_models
+from molino.core.mixing.tracer_test import TracerTest
+from molino.core.results import Result, entry, in_columns, plain
+from molino.core.statistics import half_width
+from molino.core.units import Display, Value
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+_STARTS, _TRIED = 12, 2
+"""Beginnings that are looked at, and those of them from which a fit is tried."""
+_GRID = 240
+_MOST = 1.5
+"""Of volume over flow, where that is known: the longest space time that is tried."""
+_BEYOND = 1.5
+"""Times the noise that the residuals of a model may be."""
+_SURE = 1e-3
+"""Weight below which a model is ruled out."""
+
+
+@dataclass(frozen=True, eq=False)
+class FlowFit(Frozen, Result):
+    """One model fitted to a test.
+
+    Attributes
+    ----------
+    model : FlowModel
+        With its numbers.
+    mean_si : float
+        Space time of the volume that is passed through (of a tank with a dead zone: of all of it) in s.
+    halves : mapping of str to float
+        Half of the 95 % interval of each number that was found, "mean" in s.
+    squares : float
+        Sum of squares of the residuals, in the unit of the signal.
+    count : int
+        Numbers found, with the size of the signal where that was.
+    aicc : float
+    times, seen, found : arrays, shape (points,)
+        What was measured (without its base line), and what the model says.
+    space_time : float
+        Volume over flow in s; nan where not known.
+    noise : float
+        Standard deviation of the signal.
+    display : Display
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> import molino as mo
+    >>> t = np.linspace(1, 60, 60)
+    >>> test = mo.TracerTest(t, mo.TanksInSeries(3).E(t, 12.0) + 1e-4 * np.sin(7 * t))
+    >>> round(mo.fit_flow_models(test, [mo.TanksInSeries()]).best.mean_si, 1)
+    12.0
+    """
+
+    model: FlowModel
+    mean_si: float
+    halves: Mapping[str, float]
+    squares: float
+    count: int
+    aicc: float
+    times: np.ndarray
+    seen: np.ndarray
+    found: np.ndarray
+    space_time: float
+    noise: float
+    display: Display
+
+    @property
+    def distribution(self) -> ResidenceTimeDistribution:
+        """The distribution of the model."""
+        return self.model.distribution(Value(self.mean_si, "s"), self.display.chosen)
+
+    @property
+    def dead_fraction(self) -> float:
+        """The share of the volume that nothing passes through; nan where volume or flow is not known."""
+        if isinstance(self.model, TankWithDeadZone):
+            return 1 - float(self.model.active.si)
+        return 1 - self.mean_si / self.space_time
+
+    @property
+    def residual(self) -> float:
+        """Root mean square of the residuals over the highest signal."""
+        return math.sqrt(self.squares / len(self.seen)) / float(np.max(np.abs(self.seen)))
+
+    def facts(self) -> dict[str, str]:
+        """Mean and numbers with their 95 % intervals, residuals."""
+        shown, found = self.display, dict[str, str]()
+        half = self.halves.get("mean")
+        extra = f" ± {float(shown.number(half, 'time')):.2g}" if half is not None else ""
+        found["mean residence time"] = shown.text(self.mean_si, "time") + extra
+        for name in self.halves:
+            if name != "mean":
+                value = self._number(name)
+                found[name] = f"{value:.4g} ± {self.halves[name]:.2g}"
+        if math.isfinite(self.dead_fraction):
+            found["dead fraction"] = f"{self.dead_fraction:.3g}"
+        return found | {"residuals": f"{100 * self.residual:.3g} % of the highest signal", "AICc": f"{self.aicc:.1f}"}
+
+    def _number(self, name: str) -> float:
+        if isinstance(self.model, Compartments):
+            a, _, b = name.partition(" to ")
+            held = self.model.flows[a][b] if b else {**self.model.tanks, **self.model.tubes}[name]
+            return float(held.si)
+        return float(getattr(self.model, name).si)
+
+    def table(self) -> pd.DataFrame:
+        """Times, what was measured and what the model says."""
+        import pandas as pd
+
+        shown = self.display
+        return pd.DataFrame({
+            shown.heading("time", "time"): shown.number(self.times, "time"), "measured": self.seen, "model": self.found,
+        })  # fmt: skip
+
+    def to_dict(self) -> dict[str, Any]:
+        """Mean, numbers with half intervals, dead fraction, residuals, AICc."""
+        numbers = {n: {"value": self._number(n), "half_interval": h} for n, h in self.halves.items() if n != "mean"}
+        return plain({  # type: ignore[no-any-return]
+            "model": str(self.model), "mean": entry(self.display, self.mean_si, "time"), "numbers": numbers,
+            "dead_fraction": self.dead_fraction, "residual": self.residual, "aicc": self.aicc,
+        })  # fmt: skip
+
+    def __str__(self) -> str:
+        return "\n".join([str(self.model), *in_columns(self.facts())])
+
+
+@dataclass(frozen=True, eq=False)
+class FlowComparison(Frozen, Result):
+    """Models fitted to one test, the likeliest first.
+
+    Attributes
+    ----------
+    fits : tuple of FlowFit
+    weights : tuple of float
+        Akaike weights, by AICc (K. P. Burnham, D. R. Anderson, Model Selection and Multimodel Inference, 2nd ed. 2002,
+        chapter 2).
+    remarks : mapping of str to str
+        Models that were not fitted, and why.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> import molino as mo
+    >>> t = np.linspace(0, 60, 121)
+    >>> test = mo.TracerTest(t, mo.TanksInSeries(3).E(np.maximum(t, 1e-6), 12.0) + 1e-4 * np.sin(7 * t))
+    >>> found = mo.fit_flow_models(test, [mo.TanksInSeries(), mo.LaminarFlow()])
+    >>> print(found.best.model.noun, round(found.best.model.n.si, 2))
+    tanks in series 3.0
+    """
+
+    fits: tuple[FlowFit, ...]
+    weights: tuple[float, ...]
+    remarks: Mapping[str, str]
+
+    @property
+    def best(self) -> FlowFit:
+        """The likeliest."""
+        return self.fits[0]
+
+    @property
+    def display(self) -> Display:
+        """The units in which it is shown."""
+        return self.best.display
+
+    def table(self) -> pd.DataFrame:
+        """One row a model: mean, numbers, residuals, AICc, weight."""
+        import pandas as pd
+
+        rows = []
+        for one, weight in zip(self.fits, self.weights, strict=True):
+            shown = one.display
+            numbers = ", ".join(
+                f"{name} {one._number(name):.4g} ± {h:.2g}" for name, h in one.halves.items() if name != "mean"
+            )
+            rows.append({
+                "model": _title(one.model), shown.heading("mean", "time"): float(shown.number(one.mean_si, "time")),
+                "numbers": numbers, "dead fraction": one.dead_fraction, "residuals [%]": 100 * one.residual,
+                "AICc": one.aicc, "weight": weight,
+            })  # fmt: skip
+        return pd.DataFrame(rows).dropna(axis="columns", how="all")
+
+    def verdict(self) -> str:
+        """Which models the test leaves, in words."""
+        left = [_title(f.model) for f, w in zip(self.fits, self.weights, strict=True) if w >= _SURE]
+        best = self.best
+        noise = best.noise / float(np.max(np.abs(best.seen)))
+        more = ""
+        if best.residual > _BEYOND * noise:
+            left_over, own = (f"{100 * x:.2g} %" for x in (best.residual, noise))
+            more = f"; it leaves {left_over} where the noise is {own}: something is not in it"
+        if len(left) == 1:
+            return f"{left[0]}: all others are ruled out{more}"
+        return f"{left[0]} is the likeliest; {', '.join(left[1:])} cannot be ruled out{more}"
+
+    def facts(self) -> dict[str, str]:
+        """The verdict, and why some were not fitted."""
+        return {"verdict": self.verdict(), **self.remarks}
+
+    def to_dict(self) -> dict[str, Any]:
+        """Every fit with its weight."""
+        rows = [one.to_dict() | {"weight": weight} for one, weight in zip(self.fits, self.weights, strict=True)]
+        return plain({"verdict": self.verdict(), "models": rows, "not_fitted": dict(self.remarks)})  # type: ignore[no-any-return]
+
+    def __str__(self) -> str:
+        table = self.table().to_string(index=False, float_format=lambda x: f"{x:.4g}")
+        return "\n".join(["models of flow", table, *in_columns(self.facts())])
+
+
+def _title(model: FlowModel) -> str:
+    boundaries = getattr(model, "boundaries", "")
+    return f"{model.noun}, {boundaries}" if boundaries else model.noun
+
+
+@checked
+def fit_flow_models(test: TracerTest, models: Sequence[FlowModel] | None = None) -> FlowComparison:
+    """Fit models of flow to a tracer test by least squares, and compare them.
+
+    The response of each model to how the tracer went in is compared with the signal: a pulse with its E, a step with F,
+    a measured inlet by convolution. Found are the space time of the volume that is passed through, the numbers that a
+    model leaves open, and the size of a pulse where what was injected is not known.
+
+    Parameters
+    ----------
+    test : TracerTest
+    models : sequence of FlowModel, optional
+        The common ones, if left out.
+
+    Returns
+    -------
+    FlowComparison
+
+    Raises
+    ------
+    InputError
+        If no model can be fitted.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> import molino as mo
+    >>> t = np.linspace(1, 60, 60)
+    >>> test = mo.TracerTest(t, mo.AxialDispersion(8).E(t, 12.0) + 1e-4 * np.sin(7 * t))
+    >>> print(mo.fit_flow_models(test, [mo.TanksInSeries(), mo.AxialDispersion()]).best.model.noun)
+    axial dispersion
+    """
+    fits, remarks = list[FlowFit](), dict[str, str]()
+    for model in models if models is not None else common_models():
+        try:
+            fits.append(_Fitting(test, model).best())
+        except InputError as error:
+            remarks[_title(model)] = error.faults[0].what
+    if not fits:
+        raise InputError("no model could be fitted", "fit_flow_models", "; ".join(remarks.values()) or "name some")
+    fits.sort(key=lambda one: one.aicc)
+    raw = [math.exp(-0.5 * (one.aicc - fits[0].aicc)) for one in fits]
+    return FlowComparison(tuple(fits), tuple(x / sum(raw) for x in raw), remarks)
+
+
+class _Fitting:
+    """One model against one test; the unknowns are the space time, the numbers of the model, and the size."""
+
+    def __init__(self, test: TracerTest, model: FlowModel) -> None:
+        self.test, self.model = test, model
+        t, _, inlet = test._kept
+        clean = test._clean(test.signal)
+        keep = t > 0
+        self.t, self.seen = t[keep], clean[keep]
+        self.whole = test.volume.si / test.flow.si if test.volume is not None and test.flow is not None else math.nan
+        self.names, self.ranges = list(model.unknown), dict(model._ranges())
+        self.is_whole = isinstance(model, TankWithDeadZone)
+        self.size = self._known_size(clean)
+        if self.is_whole and not math.isfinite(self.whole):
+            raise InputError("dead zone and by-pass count by volume and flow, which are not known")
+        if self.is_whole and self.size is None:
+            raise InputError("a by-pass of a pulse shows only where it is known what was injected")
+        if inlet is not None:
+            self.grid = np.linspace(0.0, float(t[-1]), _GRID)
+            before = TracerTest(test.times, test.inlet, baseline=test.baseline, tail="none", end=test.end)
+            self.came = before._clean(test.inlet)
+            self.matrix = convolution(t, self.came, self.grid)[keep]
+
+    def _known_size(self, clean: np.ndarray) -> float | None:
+        """The area of a pulse, or the height of a step; None where it is found."""
+        test = self.test
+        if test.kind == "pulse":
+            if test.injected is None or test.flow is None:
+                return None
+            one = test.calibration.si if test.calibration is not None else 1.0
+            return float(test.injected.si / test.flow.si / one)
+        if test.kind == "measured inlet":
+            return 1.0
+        return float(test._plateau(clean, test.signal))
+
+    def response(self, model: FlowModel, mean: float) -> np.ndarray:
+        """What the model says, for a size of one."""
+        if self.test.kind == "pulse":
+            return np.asarray(model.E(self.t, mean))
+        if self.test.kind == "measured inlet":
+            inner = model.E(np.maximum(self.grid, 1e-9 * self.grid[-1]), mean)
+            inner[0] = inner[0] if np.isfinite(inner[0]) and inner[0] < 4 * inner[1] + 1e-300 else inner[1]
+            return np.asarray(self.matrix @ inner + model.at_once * self.came[-len(self.t) :])
+        F = np.asarray(model.F(self.t, mean))
+        return F if self.test.kind == "step up" else 1 - F
+
+    def _unpacked(self, x: np.ndarray) -> tuple[float, dict[str, float], float]:
+        mean = self.whole if self.is_whole else math.exp(x[0])
+        first = 0 if self.is_whole else 1
+        numbers = {}
+        for name, value in zip(self.names, x[first:], strict=False):
+            numbers[name] = float(value if self.ranges[name].is_share else math.exp(value))
+        return mean, numbers, self.size if self.size is not None else float(x[-1])
+
+    def residuals(self, x: np.ndarray) -> np.ndarray:
+        mean, numbers, size = self._unpacked(x)
+        with np.errstate(all="ignore"):
+            found = size * self.response(self.model._with_numbers(numbers), mean) - self.seen
+        return np.asarray(np.nan_to_num(found, nan=1e3 * float(np.max(np.abs(self.seen))), posinf=1e6, neginf=-1e6))
+
+    def _bounds(self) -> tuple[np.ndarray, np.ndarray]:
+        longest = _MOST * self.whole if math.isfinite(self.whole) else 30 * self.t[-1]
+        low = [] if self.is_whole else [math.log(1e-3 * self.t[-1])]
+        high = [] if self.is_whole else [math.log(longest)]
+        for name in self.names:
+            one = self.ranges[name]
+            low.append(one.low if one.is_share else math.log(one.low))
+            high.append(one.high if one.is_share else math.log(one.high))
+        if self.size is None:
+            low, high = [*low, 0.0], [*high, math.inf]
+        return np.array(low), np.array(high)
+
+    def _begins(self) -> list[np.ndarray]:
+        mean, area = self._rough()
+        open_ones = [self.ranges[name] for name in self.names]
+        found = []
+        for guess in itertools.islice(itertools.product(*(one.guesses for one in open_ones)), _STARTS):
+            row = [] if self.is_whole else [math.log(mean)]
+            row += [g if one.is_share else math.log(g) for g, one in zip(guess, open_ones, strict=True)]
+            found.append(np.array([*row, area] if self.size is None else row))
+        return found
+
+    def _rough(self) -> tuple[float, float]:
+        """A mean and an area to begin with."""
+        try:
+            found = self.test.distribution()
+        except InputError:
+            return float(np.median(self.t)), float(np.trapezoid(np.maximum(self.seen, 0.0), self.t))
+        return found.mean_si, float(np.trapezoid(self.seen, self.t))
+
+    def best(self) -> FlowFit:
+        """The fit of least squares from several beginnings; InputError where none is found."""
+        low, high = self._bounds()
+        found, inside = None, 1e-9 * (1 + np.abs(low))
+        starts = [np.clip(begin, low + inside, high - inside) for begin in self._begins()]
+        starts.sort(key=lambda start: float(np.sum(self.residuals(start) ** 2)))
+        for start in starts[:_TRIED]:
+            one = least_squares(self.residuals, start, bounds=(low, high), x_scale=np.maximum(np.abs(start), 0.1),
+                                max_nfev=200)  # fmt: skip
+            if found is None or one.cost < found.cost:
+                found = one
+        if found is None or not np.isfinite(found.cost):
+            raise InputError("no numbers of it fit")
+        return self._result(found.x, found.jac, 2 * float(found.cost))
+
+    def _result(self, x: np.ndarray, jacobian: np.ndarray, squares: float) -> FlowFit:
+        mean, numbers, size = self._unpacked(x)
+        n, k = len(self.t), len(x)
+        free = n - k
+        covariance = np.linalg.pinv(jacobian.T @ jacobian) * squares / free
+        errors = np.sqrt(np.maximum(np.diag(covariance), 0.0))
+        halves = {} if self.is_whole else {"mean": half_width(mean * errors[0], free)}
+        first = 0 if self.is_whole else 1
+        for name, error in zip(self.names, errors[first:], strict=False):
+            halves[name] = half_width(error if self.ranges[name].is_share else numbers[name] * error, free)
+        count = k + 1  # and the variance
+        aicc = n * math.log(max(squares, 1e-300) / n) + 2 * count + 2 * count * (count + 1) / max(n - count - 1, 1)
+        model = self.model._with_numbers(numbers) if numbers else self.model
+        return FlowFit(model, mean, halves, squares, k, aicc, self.t, self.seen, size * self.response(model, mean),
+                       self.whole, self.test.noise, self.test.display)  # fmt: skip

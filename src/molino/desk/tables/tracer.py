@@ -1,0 +1,138 @@
+"""Read tracer tests."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from molino.core import units
+from molino.core.arguments import checked
+from molino.core.errors import Faults, InputError, UnitError
+from molino.core.mixing.tracer_test import TracerTest
+from molino.desk.tables.cells import heading_parts
+from molino.desk.tables.layout import CellTable, complete_lines, read_table
+
+_SHAPE = "write a column 'time [min]', one of the signal at the outlet, and where it was measured one 'inlet'"
+_TIME = re.compile(r"(?i)t|time|zeit|temps|tiempo")
+_INLET = re.compile(r"(?i).*\b(in|inlet|feed)\b.*")
+_OUTLET = re.compile(r"(?i).*\b(out|outlet|effluent)\b.*")
+_KINDS = ("concentration", "density")
+
+
+@checked
+def read_tracer(
+    source: str | Path | pd.DataFrame, sheet: str | None = None, *, header_row: int | None = None,
+    columns: str | Sequence[str] | None = None, **settings: Any,
+) -> TracerTest:  # fmt: skip
+    """Read a tracer test from a table: a column of times, one of the signal at the outlet, perhaps one at the inlet.
+
+    A signal in a unit of concentration is read in SI; any other unit, or none, is that of the detector.
+
+    Parameters
+    ----------
+    source : str, Path or DataFrame
+        CSV, XLSX, or a data frame.
+    sheet : str, optional
+    header_row : int, optional
+    columns : str or sequence of str, optional
+        As for `read_experiments`.
+    **settings
+        What else a `TracerTest` takes: kind="step up", volume="2 m3", flow="10 L/min", injected="5 g", ...
+
+    Returns
+    -------
+    TracerTest
+
+    Raises
+    ------
+    InputError
+        With every fault of the table: file, line, column, and what to do.
+
+    Examples
+    --------
+    >>> import pandas as pd
+    >>> import molino as mo
+    >>> table = pd.DataFrame({"time [min]": [0, 5, 10, 15, 20, 25, 30, 35], "tracer [g/L]": [0, 3, 5, 5, 4, 2, 1, 0]})
+    >>> print(mo.read_tracer(table, flow="1 L/min").distribution().mean)
+    15.0 min
+    """
+    table = read_table(source, sheet, _SHAPE, header_row, columns)
+    faults = Faults()
+    roles = _roles([str(heading) for heading in table.cells.columns], faults)
+    faults.raise_any(table.path.name)
+    numbers: dict[str, np.ndarray] = {}
+    notes: list[str] = []
+    for role, heading in roles.items():
+        with faults.at(f"column '{heading}'"):
+            numbers[role] = _column(table, heading, role, faults, notes)
+    faults.raise_any(table.path.name)
+    by_heading = {heading: numbers[role] for role, heading in roles.items()}
+    kept = complete_lines(table, [roles["time"]], by_heading, faults)
+    faults.raise_any(table.path.name)
+    for role in roles:
+        kept &= np.isfinite(numbers[role])
+    table.keep(kept, "without a number of time or signal")
+    order = np.argsort(numbers["time"][kept], kind="stable")
+    rows = {role: values[kept][order] for role, values in numbers.items()}
+    unit = heading_parts(roles["time"])[1]
+    show = {"time": unit, **dict(settings.pop("show", {}))} if unit else dict(settings.pop("show", {}))
+    if "inlet" in rows:
+        settings.setdefault("kind", "measured inlet")
+    try:
+        return TracerTest(rows["time"], rows["signal"], inlet=rows.get("inlet"), show=show,
+                          notes=(*table.notes, *notes), **settings)  # fmt: skip
+    except InputError as error:
+        raise type(error)(fault.within(table.path.name) for fault in error.faults) from error
+
+
+def _roles(headings: list[str], faults: Faults) -> dict[str, str]:
+    """Which column is the time, the signal, the inlet."""
+    times = [h for h in headings if _is_time(h)]
+    if len(times) != 1:
+        message = "no column holds times" if not times else f"{' and '.join(times)} both hold times"
+        faults.add("headings", message, _SHAPE)
+        return {}
+    others = [h for h in headings if h not in times]
+    inlets = [h for h in others if _INLET.fullmatch(heading_parts(h)[0])]
+    signals = [h for h in others if h not in inlets]
+    if len(signals) > 1:
+        signals = [h for h in signals if _OUTLET.fullmatch(heading_parts(h)[0])] or signals
+    if len(signals) != 1 or len(inlets) > 1:
+        several = signals if len(signals) > 1 else inlets
+        message = (
+            f"{len(several)} columns could be the signal: {', '.join(several)}" if several else "there is no signal"
+        )
+        faults.add("headings", message, "name the columns: columns=['time', 'outlet'], or 'inlet' and 'outlet'")
+        return {}
+    return {"time": times[0], "signal": signals[0]} | ({"inlet": inlets[0]} if inlets else {})
+
+
+def _is_time(heading: str) -> bool:
+    name, unit = heading_parts(heading)
+    if not _TIME.fullmatch(name):
+        return False
+    try:
+        return unit is None or units.unit(unit).dimension == units.unit("s").dimension
+    except UnitError:
+        return False
+
+
+def _column(table: CellTable, heading: str, role: str, faults: Faults, notes: list[str]) -> np.ndarray:
+    """A column in SI: times, concentrations, or what a detector shows."""
+    found, unit = table.numbers(heading, faults), heading_parts(heading)[1]
+    if role == "time":
+        return found if unit is None else np.asarray(units.unit(unit).to_si(found))
+    try:
+        dimension = units.unit(unit).dimension if unit else None
+    except UnitError:
+        dimension = None
+    if unit and dimension in [units.unit(units.SI_UNITS[kind]).dimension for kind in _KINDS]:
+        return np.asarray(units.unit(unit).to_si(found))
+    if unit and role == "signal":
+        notes.append(f"the signal counts in {unit}, as its detector shows it")
+    return found

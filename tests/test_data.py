@@ -275,3 +275,16 @@ def test_too_little_for_a_slope_is_reported_for_every_run() -> None:
         mo.Rates.initial(few, "Q")
     with pytest.raises(mo.InputError, match="did you mean 'spline'"):
         mo.Rates.from_curves(few, "A", "splines")
+
+
+@pytest.mark.parametrize("text", [
+    "time (min);A (mol/L)\n0,0;1,0\n5,5;0,6\n10,0;0,4\n20,5;0,1\n30,0;0,05\n",
+    "time (min)\tA (mol/L)\n0,0\t1,0\n5,5\t0,6\n10,0\t0,4\n20,5\t0,1\n30,0\t0,05\n",
+    "time (min),A (mol/L)\n0.0,1.0\n5.5,0.6\n10.0,0.4\n20.5,0.1\n30.0,0.05\n",
+    "made; by; hand\ntime (min),A (mol/L)\n0.0,1.0\n5.5,0.6\n10.0,0.4\n20.5,0.1\n30.0,0.05\n",
+])  # fmt: skip
+def test_commas_between_numbers_and_in_them_are_told_apart(tmp_path: Path, text: str) -> None:
+    (tmp_path / "series.csv").write_text(text)
+    (run,) = mo.read_experiments(tmp_path / "series.csv")
+    assert run.times / 60 == pytest.approx([0, 5.5, 10, 20.5, 30])
+    assert run.measured["A"] / 1e3 == pytest.approx([1, 0.6, 0.4, 0.1, 0.05])

@@ -20,10 +20,10 @@ from conftest import Typed, spoil
 
 @pytest.mark.parametrize("seed", [1, 2])
 def test_what_check_refuses_has_a_remedy_and_nothing_fails_in_another_way(seed: int) -> None:
-    ended, faults = mutated_jobs.campaign(seed, 180, does_run=False)
+    ended, faults = mutated_jobs.campaign(seed, 130, does_run=False)
     assert not faults
-    assert ended["refused"] > 70
-    assert ended["accepted"] > 12
+    assert ended["refused"] > 50
+    assert ended["accepted"] > 8
 
 
 @pytest.mark.parametrize("seed", [11])

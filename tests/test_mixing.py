@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import math
+import pickle
 import re
 from pathlib import Path
 from typing import Any
@@ -97,21 +98,21 @@ def test_moments_curves_and_conversions_of_a_model_agree(name: str) -> None:
     assert [one / TAU, two / TAU**2] == pytest.approx([mean, variance], rel=1e-8)
     if math.isfinite(skewness):
         assert three / two**1.5 == pytest.approx(skewness, rel=1e-7)
-    t = np.linspace(1e-3, 25 * TAU, 60001)
+    t = np.concatenate([np.linspace(1e-3, 3 * TAU, 3000), np.linspace(3 * TAU, 25 * TAU, 2000)[1:]])
     E = model.E(t, TAU)
     assert E.min() >= 0
     assert model.at_once + np.trapezoid(E, t) == pytest.approx(1, abs=1e-5)
     assert np.trapezoid(E * t, t) == pytest.approx(one, rel=1e-4)
     middle = np.array([0.7 * one])
     assert model.F(middle, TAU)[0] - model.at_once == pytest.approx(
-        np.trapezoid(E[t <= 0.7 * one], t[t <= 0.7 * one]), abs=1e-3
+        np.trapezoid(E[t <= 0.7 * one], t[t <= 0.7 * one]), abs=2e-3
     )
     k = 1.3 / TAU
     left = model.at_once + np.trapezoid(E * np.exp(-k * t), t)
     assert model.conversion(f"{k} 1/s", f"{TAU} s") == pytest.approx(1 - left, abs=2e-5)
 
 
-@settings(max_examples=12)
+@settings(max_examples=6)
 @given(
     volumes=st.lists(st.floats(0.05, 1.0), min_size=3, max_size=3), back=st.floats(0.0, 0.9), split=st.floats(0.05, 0.95),
     tube=st.booleans(), k=st.floats(0.05, 5.0),
@@ -165,6 +166,49 @@ def test_laminar_flow_and_a_second_order_reaction() -> None:
     same = mo.mixing_bounds(mo.Batch(first, {"A": "1 mol/L"}), mo.TanksInSeries(2).distribution(f"{TAU} s"))
     assert [same.conversion("A"), same.conversion("A", "maximum mixedness")] == pytest.approx([0.75, 0.75], abs=2e-4)
     assert "does not matter" in same.order_in_words()
+
+
+def test_networks_convert_as_trains_of_vessels_do() -> None:
+    """The same two tanks and a tube, once as a transfer function and once as balances."""
+    chemistry = mo.Chemistry(mo.Reaction("A -> B", k="0.1 1/min"))
+    feed = mo.Feed({"A": "1 mol/L"}, flow="0.1 m3/min")
+    vessels = [mo.StirredTank(chemistry, feed, volume="0.3 m3", name="a"), mo.PlugFlow(chemistry, feed, volume="0.5 m3", name="b"),
+               mo.StirredTank(chemistry, feed, volume="0.2 m3", name="c")]  # fmt: skip
+    line = {"in": {"a": 1}, "a": {"b": 1}, "b": {"c": 1}, "c": {"out": 1}}
+    model = mo.Compartments({"a": 0.3, "c": 0.2}, {"b": 0.5}, line)
+    assert model.conversion("0.1 1/min", "10 min") == pytest.approx(mo.Train(vessels).run().conversion("A"), rel=1e-9)
+    split = mo.Train([mo.Parallel(vessels[:2], [0.4, 0.6]), vessels[2]])
+    ways = {"in": {"a": 0.4, "b": "rest"}, "a": {"c": 1}, "b": {"c": 1}, "c": {"out": 1}}
+    both = mo.Compartments({"a": 0.3, "c": 0.2}, {"b": 0.5}, ways)
+    assert both.conversion("0.1 1/min", "10 min") == pytest.approx(split.run().conversion("A"), rel=1e-9)
+    batch = mo.Batch(chemistry, {"A": "1 mol/L"})
+    by_E = mo.mixing_bounds(batch, model.distribution("10 min")).conversion("A")
+    assert by_E == pytest.approx(model.conversion("0.1 1/min", "10 min"), abs=2e-3)
+
+
+def test_results_are_plain_data_printed_pickled_and_shown() -> None:
+    t = np.linspace(0, 3600, 91)
+    random = np.random.default_rng(3)
+    signal = mo.TanksInSeries(4).E(np.maximum(t, 1e-3), TAU) * 1e3 + random.normal(0, 0.01, len(t))
+    test = mo.TracerTest(t, signal, volume="1 m3", flow="5 m3/h", show={"time": "min"})
+    found = test.distribution()
+    compared = mo.fit_flow_models(test, [mo.TanksInSeries(), mo.LaminarFlow()])
+    chemistry = mo.Chemistry(mo.Reaction("A -> B", k="0.1 1/min"))
+    bounds = mo.mixing_bounds(mo.Batch(chemistry, {"A": "1 mol/L"}), found)
+    for thing in (test, found, compared, compared.best, bounds, mo.AxialDispersion(3)):
+        assert pickle.loads(pickle.dumps(thing)) == thing
+        assert len(str(thing).splitlines()[0]) < 100
+    for result in (found, compared, compared.best, bounds):
+        assert json.loads(json.dumps(result.to_dict())) == result.to_dict()
+        assert "<table" in result._repr_html_()
+    assert list(found.table().columns) == ["time [min]", "E [1/min]", "E smoothed [1/min]", "F"]
+    assert found.facts()["volume over flow"] == "12 min"
+    low, high = bounds.interval("A")
+    assert low < 1 - 1 / (1 + 0.1 * 10 / 4) ** 4 < high
+    assert high - low < 0.02
+    assert compared.weights[0] > 0.999
+    assert compared.best.to_dict()["numbers"]["n"]["half_interval"] < 0.2
+    assert 0.13 < found.dead_fraction < 0.2
 
 
 def test_segregated_batches_may_warm_up() -> None:
@@ -282,6 +326,42 @@ def test_by_pass_recirculation_and_long_tails_are_named() -> None:
     known = {"volume": "1 m3", "flow": 1 / 900}
     assert "33.3 % of the volume is dead" in words(mo.TanksInSeries(5), **known)
     assert "the tracer is held back" in words(mo.TanksInSeries(5), 1200.0, **known)
+
+
+def test_steps_and_two_detectors_on_the_command_line(molino: Typed, tmp_path: Path) -> None:
+    random = np.random.default_rng(11)
+    t = np.linspace(0, 60, 121)
+    F = gamma.cdf(t, 2, scale=5)
+    step = pd.DataFrame({"time [min]": t, "salt [g/L]": 0.8 * F + random.normal(0, 0.004, len(t))})
+    step.to_excel(tmp_path / "step.xlsx", index=False)
+    done = molino("tracer", tmp_path / "step.xlsx", "--kind", "step up", "--plateau", 0.8, "--end", "50 min", "--volume",
+                  "1.2 m3", "--flow", "6 m3/h", "--no-models", "--json")  # fmt: skip
+    assert done.exit_code == 0, done.output
+    content = json.loads(done.stdout)
+    assert content["mean"]["unit"] == "min"
+    assert content["mean"]["value"] == pytest.approx(10, rel=0.02)
+    assert content["dead_fraction"] == pytest.approx(1 / 6, abs=0.02)
+    assert content["recovery"] is None
+    inlet = np.exp(-((t - 4) ** 2) / 4)
+    outlet = np.convolve(gamma.pdf(t, 3, scale=3), inlet)[: len(t)] * 0.5
+    two = pd.DataFrame({"time [min]": t, "inlet": inlet, "outlet": outlet + random.normal(0, 0.002, len(t))})
+    two.to_csv(tmp_path / "two.csv", index=False)
+    told = molino("tracer", tmp_path / "two.csv", "--rate-constant", "0.1 1/min").output
+    assert "E by deconvolution" in told
+    assert "first order, k = 0.1 1/min: conversion 0.5" in told
+    wrong = molino("tracer", tmp_path / "two.csv", "--kind", "pulse", "--volume", "2 bar", "--tail", "straight")
+    assert wrong.exit_code == 2
+    assert "there is no tail 'straight'" in wrong.output
+    assert "2 bar" in wrong.output  # all that is wrong at once
+    results = tmp_path / "results"
+    assert (results / "step" / "tracer.png").stat().st_size > 5_000
+    models = pd.read_csv(results / "two" / "tracer-models.csv")
+    assert models["weight"].is_monotonic_decreasing
+    best = json.loads((results / "two" / "tracer.json").read_text())["models"]["models"][0]
+    assert best["mean"]["value"] == pytest.approx(9, rel=0.05)
+    assert best["residual"] < 0.02
+    assert 0 < best["weight"] <= 1
+    assert molino("tracer", tmp_path / "none.csv").exit_code == 2
 
 
 WRONG: dict[str, tuple[Any, str]] = {

@@ -30,7 +30,8 @@ _SHARE = 0.1
 _WINDOWS = 30
 """Of the record, half of the width in which a signal is smoothed to see where it stands clear of its noise."""
 _SURE, _CLEAR = 1.9, 0.7
-"""Standard deviations of the noise above which a smoothed signal is one (four of its own), and until where it counts."""
+"""Standard deviations of the noise above which a smoothed signal is one (four of its own), and down to which it counts.
+"""
 _HIGH, _LEAST = 0.25, 3
 """Share of the peak from which on the tail is laid, and the fewest intervals in each of its stretches."""
 _DOUBT = 0.5

@@ -272,8 +272,6 @@ def test_the_cooker_is_diagnosed_on_the_command_line(molino: Typed, tmp_path: Pa
     results = tmp_path / "results" / "cooker-tracer"
     assert {p.name for p in results.iterdir()} == {"tracer.csv", "tracer.png", "tracer-models.csv", "tracer.json"}
     assert (pd.read_csv(results / "tracer.csv")["F"].diff().dropna() > -1e-3).all()
-    printed = molino("tracer", tmp_path / "cooker-tracer.csv", *COOKER, "--no-models").output
-    assert "volume over flow       30 min" in printed
     refused = molino("tracer", tmp_path / "cooker-tracer.csv", "--baseline", "5 min", "--flow", "2 m")
     assert refused.exit_code == 2
     assert "no window of times" in refused.output
@@ -348,6 +346,10 @@ def test_steps_and_two_detectors_on_the_command_line(molino: Typed, tmp_path: Pa
     two.to_csv(tmp_path / "two.csv", index=False)
     told = molino("tracer", tmp_path / "two.csv", "--rate-constant", "0.1 1/min").output
     assert "E by deconvolution" in told
+    assert float(told.split("mean residence time")[1].split()[0]) == pytest.approx(9, rel=0.05)
+    assert "models of flow" in told
+    assert "verdict: " in told
+    assert "tracer-models.csv" in "".join(told.split())
     assert "first order, k = 0.1 1/min: conversion 0.5" in told
     wrong = molino("tracer", tmp_path / "two.csv", "--kind", "pulse", "--volume", "2 bar", "--tail", "straight")
     assert wrong.exit_code == 2

@@ -107,7 +107,9 @@ def test_a_liquid_fills_with_gas_and_warms_by_what_dissolves() -> None:
     assert (T - 300) * (55e3 * 75 + c * 37 + held) == pytest.approx(20e3 * c, rel=2e-3)
     assert "what limits CO2" in adiabatic.facts()
     assert adiabatic.facts()["what limits CO2"].startswith("solubility")
-    assert warm.with_({"H of CO2": "60 bar*L/mol"}).run().concentrations["CO2"][-1] == pytest.approx(c_of(60), rel=1e-6)
+    assert warm.with_({"Henry's constant of CO2": "60 bar*L/mol"}).run().concentrations["CO2"][-1] == pytest.approx(
+        c_of(60), rel=1e-6
+    )
     slower = mo.GasPhase({"CO2": "2 bar"}, "0.02 1/s", {"CO2": "33.333333333333336 mmol/L/bar"}, kLa_ratio={"CO2": 0.5})
     assert warm.with_(gas=slower).run().concentrations["CO2"][-1] == pytest.approx(c_of(30), rel=1e-6)
 

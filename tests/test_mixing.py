@@ -102,14 +102,14 @@ def test_moments_curves_and_conversions_of_a_model_agree(name: str) -> None:
     t = np.concatenate([np.linspace(1e-3, 3 * TAU, 3000), np.linspace(3 * TAU, 25 * TAU, 2000)[1:]])
     E = model.E(t, TAU)
     assert E.min() >= 0
-    assert model.at_once + np.trapezoid(E, t) == pytest.approx(1, abs=1e-5)
+    assert model.bypassed + np.trapezoid(E, t) == pytest.approx(1, abs=1e-5)
     assert np.trapezoid(E * t, t) == pytest.approx(one, rel=1e-4)
     middle = np.array([0.7 * one])
-    assert model.F(middle, TAU)[0] - model.at_once == pytest.approx(
+    assert model.F(middle, TAU)[0] - model.bypassed == pytest.approx(
         np.trapezoid(E[t <= 0.7 * one], t[t <= 0.7 * one]), abs=2e-3
     )
     k = 1.3 / TAU
-    left = model.at_once + np.trapezoid(E * np.exp(-k * t), t)
+    left = model.bypassed + np.trapezoid(E * np.exp(-k * t), t)
     assert model.conversion(f"{k} 1/s", f"{TAU} s") == pytest.approx(1 - left, abs=2e-5)
 
 
@@ -203,7 +203,7 @@ def test_results_are_plain_data_printed_pickled_and_shown() -> None:
         assert json.loads(json.dumps(result.to_dict())) == result.to_dict()
         assert "<table" in result._repr_html_()
     assert list(found.table().columns) == ["time [min]", "E [1/min]", "E smoothed [1/min]", "F"]
-    assert found.facts()["volume over flow"] == "12 min"
+    assert found.facts()["space time"] == "12 min"
     low, high = bounds.interval("A")
     assert low < 1 - 1 / (1 + 0.1 * 10 / 4) ** 4 < high
     assert high - low < 0.02

@@ -11,6 +11,8 @@ from scipy.integrate import solve_ivp
 
 from molino.core.arguments import checked
 from molino.core.balances.compiled import compiled
+from molino.core.balances.integrate import start
+from molino.core.chemistry.formula import concentration
 from molino.core.errors import InputError, SolveError
 from molino.core.frozen import Frozen
 from molino.core.mixing.distribution import ResidenceTimeDistribution
@@ -227,8 +229,6 @@ def mixing_bounds(batch: Batch, distribution: ResidenceTimeDistribution) -> Mixi
 
 def _at(run: Run, species: str, times: np.ndarray) -> np.ndarray:
     """Concentration of a species in a batch at some times."""
-    from molino.core.chemistry.formula import concentration
-
     order = np.argsort(times)
     states = run.trajectory.at(times[order])
     found = np.empty(len(times))
@@ -241,7 +241,7 @@ def _rates(batch: Batch) -> Any:
     case = batch.with_(volume="1 m3")._case
     n = len(batch.chemistry.names)
     rhs = compiled(case.balances).outputs(case.balances.rhs[:n])(case.values)
-    rest = np.asarray(batch.with_(volume="1 m3").with_(time="1 s").run().states[0][n:])
+    rest = start(case)[0][n:]
 
     def production(c: np.ndarray) -> np.ndarray:
         return np.array([float(np.ravel(x)[0]) for x in rhs(np.concatenate([np.maximum(c, 0.0), rest]), 0.0)])

@@ -215,7 +215,7 @@ class ResidenceTimeDistribution(Frozen, Result):
                 lost = f" (but {share} of the tracer was not seen: it left before the first point or after the last)"
             return [f"{_percent(self.dead_fraction)} of the volume is dead{lost}"]
         if high < -0.02:
-            return [f"the mean is {_percent(-self.dead_fraction)} above volume over flow: volume or flow is wrong, "
+            return [f"the mean is {_percent(-self.dead_fraction)} above the space time: volume or flow is wrong, "
                     "or the tracer is held back"]  # fmt: skip
         return ["all of the volume is passed through"]
 
@@ -310,7 +310,7 @@ class ResidenceTimeDistribution(Frozen, Result):
         found["relative variance"] = f"{self.relative_variance:.4g}"
         found["skewness"] = f"{self.skewness:.3g}{between('skewness', 'number')}"
         if self.space_time_si is not None:
-            found["volume over flow"] = shown.text(self.space_time_si, "time")
+            found["space time"] = shown.text(self.space_time_si, "time")
             found["dead fraction"] = f"{self.dead_fraction:.3g}{between('dead fraction', 'number')}"
             assert self.volume is not None
             found["dead volume"] = shown.text(self.dead_fraction * self.volume.si, "volume")

@@ -29,7 +29,7 @@ _STARTS, _TRIED = 12, 2
 """Beginnings that are looked at, and those of them from which a fit is tried."""
 _GRID = 240
 _MOST = 1.5
-"""Of volume over flow, where that is known: the longest space time that is tried."""
+"""Times V/Q, where that is known: the longest space time that is tried."""
 _BEYOND = 1.5
 """Times the noise that the residuals of a model may be."""
 _SURE = 1e-3
@@ -206,7 +206,7 @@ class FlowComparison(Frozen, Result):
         more = ""
         if best.residual > _BEYOND * noise:
             left_over, own = (f"{100 * x:.2g} %" for x in (best.residual, noise))
-            more = f"; it leaves {left_over} where the noise is {own}: something is not in it"
+            more = f"; residuals of {left_over} are above the noise of {own}: not all of the signal is described"
         if len(left) == 1:
             return f"{left[0]}: all others are ruled out{more}"
         return f"{left[0]} is the likeliest; {', '.join(left[1:])} cannot be ruled out{more}"
@@ -317,7 +317,7 @@ class _Fitting:
         if self.test.kind == "measured inlet":
             inner = model.E(np.maximum(self.grid, 1e-9 * self.grid[-1]), mean)
             inner[0] = inner[0] if np.isfinite(inner[0]) and inner[0] < 4 * inner[1] + 1e-300 else inner[1]
-            return np.asarray(self.matrix @ inner + model.at_once * self.came[-len(self.t) :])
+            return np.asarray(self.matrix @ inner + model.bypassed * self.came[-len(self.t) :])
         F = np.asarray(model.F(self.t, mean))
         return F if self.test.kind == "step up" else 1 - F
 

@@ -86,7 +86,7 @@ class FlowModel(Frozen, Printed):
             raise InputError(message, self.noun, "give them, or fit them to a test: mo.fit_flow_models(test, [...])")
 
     @property
-    def at_once(self) -> float:
+    def bypassed(self) -> float:
         """The share that leaves at once."""
         return 0.0
 
@@ -103,7 +103,7 @@ class FlowModel(Frozen, Printed):
     def E(self, times: np.ndarray, mean: float) -> np.ndarray:
         """E(t) in 1/s at times above zero, without what leaves at once."""
         return np.asarray(
-            np.maximum(inverted(lambda s: self._transfer(s, mean) - self.at_once, times, self._terms), 0.0)
+            np.maximum(inverted(lambda s: self._transfer(s, mean) - self.bypassed, times, self._terms), 0.0)
         )
 
     def F(self, times: np.ndarray, mean: float) -> np.ndarray:
@@ -161,7 +161,7 @@ class FlowModel(Frozen, Printed):
         end = float(probe[min(int(np.searchsorted(F, 0.9995)), 399)])
         times = np.linspace(0.0, end, 601)
         E = np.concatenate([[0.0], np.maximum(self.E(times[1:], tau.si), 0.0)])
-        F = np.maximum.accumulate(np.concatenate([[self.at_once], np.clip(self.F(times[1:], tau.si), 0.0, 1.0)]))
+        F = np.maximum.accumulate(np.concatenate([[self.bypassed], np.clip(self.F(times[1:], tau.si), 0.0, 1.0)]))
         E[0] = max(2 * E[1] - E[2], 0.0) if E[1] > 0.5 * E.max() else 0.0
         rate = float(E[-1] / max(1 - F[-1], 1e-300)) if F[-1] < 1 else math.nan
         shown = Display.of([("time", tau)], show or {}, True)
@@ -330,7 +330,7 @@ class TankWithDeadZone(FlowModel):
     """A mixed tank, of whose volume a share is dead and past which a share of the flow goes.
 
     G = b + (1 - b)/(1 + s a tau/(1 - b)), with the share a of the volume that is mixed and the by-pass b (A. Cholette,
-    L. Cloutier, Can. J. Chem. Eng. 37 (1959) 105). `mean` is that of the whole vessel, volume over flow.
+    L. Cloutier, Can. J. Chem. Eng. 37 (1959) 105). `mean` is the space time of the whole vessel.
 
     Parameters
     ----------
@@ -363,7 +363,7 @@ class TankWithDeadZone(FlowModel):
         self._check(Faults())
 
     @property
-    def at_once(self) -> float:
+    def bypassed(self) -> float:
         """The share that leaves at once."""
         return self._number("bypass")
 
@@ -592,7 +592,7 @@ class Compartments(FlowModel):
         return names, passed, came, through
 
     @property
-    def at_once(self) -> float:
+    def bypassed(self) -> float:
         """The share that leaves at once."""
         share = self.flows["in"].get("out")
         return float(share.si) if isinstance(share, Value) else 0.0
@@ -617,12 +617,12 @@ class Compartments(FlowModel):
         matrix = np.eye(len(names)) - pieces[:, :, None] * passed[None]
         out = np.linalg.solve(matrix, (pieces * came)[..., None])[..., 0]
         leaving = np.array([self.flows[n].get("out", Value(0.0)).si for n in names])
-        return np.asarray(self.at_once + out @ leaving).reshape(shape)
+        return np.asarray(self.bypassed + out @ leaving).reshape(shape)
 
     def E(self, times: np.ndarray, mean: float) -> np.ndarray:
         """E(t) in 1/s."""
         return np.asarray(
-            np.maximum(inverted(lambda s: self._transfer(s, mean, True) - self.at_once, times, self._terms), 0.0)
+            np.maximum(inverted(lambda s: self._transfer(s, mean, True) - self.bypassed, times, self._terms), 0.0)
         )
 
     def F(self, times: np.ndarray, mean: float) -> np.ndarray:

@@ -363,14 +363,14 @@ class GasPhase(Frozen, Printed):
 
     def __str__(self) -> str:
         parts = [f"gas {self.feed}{'' if self.has_flow else ' supplied as it is taken up'}", f"kLa {self.kLa}"]
-        parts += [f"H of {s} {held}" for s, held in self.henry.items()]
+        parts += [f"Henry's constant of {s} {held}" for s, held in self.henry.items()]
         parts += [f"at {self.P}"] if self.P is not None else []
         parts += [f"{name} in the film: {one}" for name, one in self.film.items()]
         return ", ".join(parts)
 
 
 def _henry_name(species: str, part: str) -> str:
-    return f"H of {species}" + (f".{part}" if part else "")
+    return f"Henry's constant of {species}" + (f".{part}" if part else "")
 
 
 def _henry_symbol(species: str, part: str) -> sp.Symbol:

@@ -14,12 +14,12 @@ Equations II, 2nd ed. 1996, section IV.5), by which what the gas loses is what t
 
 from __future__ import annotations
 
-import math
 from dataclasses import dataclass
 from functools import cached_property
 
 import sympy as sp
 
+from molino.core.balances.collocation import TABLEAU
 from molino.core.balances.system import ZERO, State
 from molino.core.chemistry.formula import TEMPERATURE, concentration
 from molino.core.symbols import Role
@@ -53,12 +53,6 @@ from molino.core.vessels.roles import (
 )
 from molino.core.vessels.terms import Contribution, Crossing, Holding, Place
 
-_ROOT = math.sqrt(6)
-_RADAU = (
-    ((88 - 7 * _ROOT) / 360, (296 - 169 * _ROOT) / 1800, (-2 + 3 * _ROOT) / 225),
-    ((296 + 169 * _ROOT) / 1800, (88 + 7 * _ROOT) / 360, (-2 - 3 * _ROOT) / 225),
-    ((16 - _ROOT) / 36, (16 + _ROOT) / 36, 1 / 9),
-)
 _ELEMENTS = 4
 """Of a gas in plug flow: enough for 1e-5 of what is fed where five transfer units lie over the height."""
 _VALVE = 100
@@ -121,7 +115,7 @@ class _Gas:
 
     def __init__(self, term: GasTerm, place: Place) -> None:
         self.term, self.place, self.henry = term, place, dict(term.henry)
-        self.stages = sp.Matrix(_RADAU) if term.in_plug_flow else sp.eye(1)
+        self.stages = sp.Matrix(TABLEAU.tolist()) if term.in_plug_flow else sp.eye(1)
         self.n, self.elements = self.stages.shape[0], _ELEMENTS if term.in_plug_flow else 1
         self.step = sp.Rational(1, self.elements)
         self.nodes = range(self.n * self.elements)

@@ -49,7 +49,7 @@ def tracer(distribution: ResidenceTimeDistribution, models: FlowComparison | Non
         later = np.linspace(end, last, 40)
         fall = left * np.exp(-distribution.tail_rate * (later - end))
         look = {"color": style.QUIET, "lw": 1.6, "ls": (0, (2, 1.5))}
-        upper.plot(shown.number(later, "time"), distribution.tail_rate * fall / per, **look, label="tail, laid on")
+        upper.plot(shown.number(later, "time"), distribution.tail_rate * fall / per, **look, label="extrapolated tail")
         lower.plot(shown.number(later, "time"), 1 - fall, **look)
     times = np.linspace(max(last / 800, 1e-12), last, 800)
     for n, fit in enumerate(models.fits[:_MODELS] if models is not None else (), 1):
@@ -65,7 +65,7 @@ def tracer(distribution: ResidenceTimeDistribution, models: FlowComparison | Non
         if distribution.space_time_si is not None:
             axes.axvline(float(shown.number(distribution.space_time_si, "time")), color=style.INK, lw=1.2, ls=":")
     if distribution.space_time_si is not None:
-        upper.plot([], [], color=style.INK, lw=1.2, ls=":", label="volume over flow")
+        upper.plot([], [], color=style.INK, lw=1.2, ls=":", label="space time")
     upper.set_xlim(0.0, float(shown.number(last, "time")))
     upper.set_ylim(0.0, 1.12 * min(float(np.max(distribution.E)), 2.5 * float(np.max(curve))) / per)
     lower.set_ylim(0.0, 1.03)

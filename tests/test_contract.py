@@ -55,7 +55,7 @@ def heat(mode: str, kind: str) -> Any:
     if mode == "duty":
         return mo.Duty("-300 W")
     flowing = {"flow": "60 W/K"} if mode == "flowing coolant" else {}
-    if flowing and kind in ("tube", "bed"):
+    if flowing and kind in ("tube", "bed", "dispersed tube"):
         flowing["counter_current"] = True
     if flowing and kind == "batch":
         flowing["coil"] = True
@@ -98,17 +98,29 @@ def vessel(kind: str, mode: str, names: Names = NEUTRAL) -> Any:
                            sweep=mo.Feed({A: "0.1 mol/L"}, flow="3 L/min"))  # fmt: skip
         side = mo.DistributedFeed(mo.Feed({A: "1 mol/L"}, flow="2 L/min", T="320 K"))
         return mo.PlugFlow(chem, feed, volume="20 L", wall=wall, side=side, **common)
+    if kind == "dispersed tube":
+        return mo.DispersedTube(chem, feed, volume="20 L", dispersion=mo.Dispersion(peclet=8), **common)
+    if kind == "dispersed bed":
+        bed = mo.Catalyst(voidage=0.4, particle_diameter="3 mm")
+        spread = mo.Dispersion(correlation="packed bed", diffusivity="1e-5 m2/s", conductivity="8 W/m/K")
+        return mo.DispersedTube(chem, gas, diameter="60 mm", length="2 m", tubes=4, catalyst=bed, dispersion=spread,
+                                pressure_drop=mo.PressureDrop("0.02 mPa*s"), **common)  # fmt: skip
     bed = mo.Catalyst(voidage=0.4, particle_diameter="3 mm")
     return mo.PlugFlow(chem, gas, diameter="60 mm", length="2 m", tubes=4, catalyst=bed,
                        pressure_drop=mo.PressureDrop("0.02 mPa*s"), **common)  # fmt: skip
 
 
 KINDS = ("batch", "semi-batch", "tank", "gas tank", "tank with gas", "conversion", "equilibrium", "tube",
-         "membrane tube", "bed")  # fmt: skip
+         "membrane tube", "bed", "dispersed tube", "dispersed bed")  # fmt: skip
 _STEADY = ("tank", "gas tank", "tank with gas", "conversion", "equilibrium")
-_ALONG = ("tube", "membrane tube", "bed")
+_ALONG = ("tube", "membrane tube", "bed", "dispersed tube", "dispersed bed")
 CASES = [
-    (k, h) for k in KINDS for h in HEATS if not (k in _STEADY and h == "profile") and not (k in _ALONG and h == "duty")
+    (k, h)
+    for k in KINDS
+    for h in HEATS
+    if not (k in _STEADY and h == "profile")
+    and not (k in _ALONG and h == "duty")
+    and not (k.startswith("dispersed") and h == "profile")
 ]
 
 

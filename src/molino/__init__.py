@@ -32,6 +32,8 @@ _HOME = {
     "Deactivation": "core.vessels.catalyst",
     "Decomposition": "core.vessels.decomposition",
     "Discrimination": "core.fitting.discrimination",
+    "DispersedTube": "core.vessels.dispersed_tube",
+    "Dispersion": "core.vessels.dispersion",
     "DistributedFeed": "core.vessels.walls",
     "Dosing": "core.vessels.semi_batch",
     "Duty": "core.vessels.heat",
@@ -204,6 +206,8 @@ if TYPE_CHECKING:
     from molino.core.vessels.catalyst import Catalyst, Deactivation, InternalDiffusion, effectiveness_factor
     from molino.core.vessels.changes import Change
     from molino.core.vessels.decomposition import Decomposition
+    from molino.core.vessels.dispersed_tube import DispersedTube
+    from molino.core.vessels.dispersion import Dispersion
     from molino.core.vessels.feed import Feed
     from molino.core.vessels.gas_phase import FilmReaction, GasPhase
     from molino.core.vessels.heat import Adiabatic, Duty, Jacket, Profile

@@ -1,7 +1,8 @@
 """From a `Case` to numbers over time or along a tube: states at any point, events, exact sensitivities.
 
 One contract, whichever engine is behind it: LSODA as `scipy.integrate.odeint` drives it (with a full or a banded
-Jacobian), or an implicit method with sparse algebra where there are many states.
+Jacobian), an implicit method with sparse algebra where there are many states, or collocation over the whole stretch
+where what lies downstream acts upstream.
 """
 
 from __future__ import annotations
@@ -23,6 +24,7 @@ from molino.core.balances.compiled import Function, SparseMaker, compiled
 from molino.core.balances.functions import Functions, functions_of
 from molino.core.balances.source import NotFinite
 from molino.core.balances.system import Case
+from molino.core.balances.two_point import TwoPoint
 from molino.core.errors import SolveError
 from molino.core.frozen import Frozen
 
@@ -456,6 +458,8 @@ def integrate(
 
 def _solve(case: Case, points: Sequence[float] | np.ndarray, settings: Settings) -> Solution:
     """As `integrate`, whatever the bounds; with the `failure` of one that cannot go on."""
+    if case.balances.extent is not None:
+        return _over_whole(case, np.asarray(points, dtype=float), settings)
     y0, scale, tolerated = _beginning(case)
     by, atol, initial = settings.by, settings.atol, settings.initial
     absolute = atol * tolerated
@@ -471,6 +475,18 @@ def _solve(case: Case, points: Sequence[float] | np.ndarray, settings: Settings)
     times = failure.rows if failure is not None and failure.rows is not None else times[: len(rows)]
     states, sensitivities = functions.unfold(rows, times)
     return Solution(case, times, states, sensitivities, steps, report, settings, failure=failure)
+
+
+def _over_whole(case: Case, points: np.ndarray, settings: Settings) -> Solution:
+    """What collocation over the whole stretch says at some points, wherever they begin."""
+    key = f"two point {settings.rtol:g}"
+    if key not in case.remembered:
+        case.remembered[key] = TwoPoint(case, start(case)[1], settings.rtol)
+    found: TwoPoint = case.remembered[key]
+    sensitivities = found.sensitivities(points, settings.by) if settings.by else None
+    steps = found.nodes_before(points)
+    report = Report(f"collocation on {len(found.x)} nodes", len(found.x) - 1, 0, 0)
+    return Solution(case, points, found.at(points), sensitivities, steps, report, settings)
 
 
 def end_state(case: Case, end: float, rtol: float = RTOL, atol: float = ATOL) -> np.ndarray:

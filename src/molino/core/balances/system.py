@@ -18,7 +18,7 @@ ZERO = sp.Integer(0)
 TIME = Role("time", "t")()
 POSITION = Role("volume passed", "V")()
 
-AMOUNTS = ("amount", "molar flow", "concentration")
+AMOUNTS = ("amount", "molar flow", "concentration", "mole fraction")
 """Kinds of states that cannot go below zero."""
 ABOVE_ZERO = ("temperature", "pressure", "volume", "volumetric flow")
 """Kinds of states that must stay above zero."""
@@ -70,6 +70,9 @@ class Balances(Frozen):
     conditions : tuple of (Symbol, expression)
         Boundary values: a parameter that is not known (a value at the beginning), and what must come to zero at the
         end. `boundary.solve_boundary` finds the parameter.
+    extent : Symbol, optional
+        The parameter that holds how far it is to that end, where what lies downstream acts upstream (dispersion). The
+        states are then found over the whole stretch at once, whatever the values at the beginning were.
     """
 
     independent: sp.Symbol
@@ -78,6 +81,7 @@ class Balances(Frozen):
     rhs: tuple[sp.Expr, ...]
     parameters: tuple[sp.Symbol, ...]
     conditions: tuple[tuple[sp.Symbol, sp.Expr], ...] = ()
+    extent: sp.Symbol | None = None
 
     def __post_init__(self) -> None:
         if len(self.rhs) != len(self.states):
@@ -105,6 +109,11 @@ class Balances(Frozen):
     @cached_property
     def _hash(self) -> int:
         return hash((self.independent, self.states, self.definitions, self.rhs, self.parameters))
+
+    @property
+    def loose(self) -> tuple[tuple[sp.Symbol, sp.Expr], ...]:
+        """The conditions that an integration from the beginning does not meet by itself."""
+        return self.conditions if self.extent is None else ()
 
     @cached_property
     def symbols(self) -> tuple[sp.Symbol, ...]:

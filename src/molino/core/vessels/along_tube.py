@@ -58,10 +58,12 @@ def along_tube(key: ModelKey, falls: bool, more: tuple[Term, ...] = ()) -> Model
     falls : whether the pressure falls along it
     more : further terms (a membrane, a side feed), each of which brings `entered` and `left`, as sums up to here
     """
-    return _Tube(key, falls, more).model()
+    return Tube(key, falls, more).model()
 
 
-class _Tube:
+class Tube:
+    """The parts of the model of a tube in plug flow."""
+
     def __init__(self, key: ModelKey, falls: bool, more: Sequence[Term]) -> None:
         self.key, self.phase, self.falls = key, key.phase, falls
         self.species = key.network.species
@@ -71,14 +73,22 @@ class _Tube:
         self.grows = key.phase.carries_volume and any(getattr(term, "brings_volume", False) for term in more)
         """Whether the flow of a liquid is a state of its own."""
         self.here = LOCAL_FLOW if self.grows or not key.phase.carries_volume else FLOW
+        carried = self._carried()
         asked = frozenset(s for term in more for s in getattr(term, "asked", ()) if species_in(s) is not None)
-        content = Content(key.phase, self.flows, TEMPERATURE, PRESSURE)
-        self.place = Place(
-            key, self.flows, self.here, sp.Integer(1), content, kinetics(key, self.flows, self.here, asked)
-        )
+        content = Content(key.phase, carried, TEMPERATURE, PRESSURE)
+        self.place = Place(key, carried, self.here, sp.Integer(1), content, kinetics(key, carried, self.here, asked))
         terms: list[Term] = [reaction, *([pressure_fall] if falls else []), *more]
         terms += [coolant_along] if key.heat.mode == "jacket" else []
         self.sum = Sum(self.place, terms)
+
+    def _carried(self) -> tuple[sp.Symbol, ...]:
+        """The molar flows that the volumetric flow carries, by which the composition counts."""
+        return self.flows
+
+    @property
+    def flowing(self) -> Content:
+        """Volume and enthalpy of what flows, by whatever means."""
+        return self.place.content
 
     @cached_property
     def inlet_P(self) -> sp.Symbol:
@@ -99,7 +109,7 @@ class _Tube:
             found.append((ACTIVITY, self.key.catalyst.law))
         found += [*self.place.kinetics.definitions, *self.sum.definitions]
         if self.key.has_energy:
-            capacity = self.phase.capacity(self.place.content, self.here)
+            capacity = self.phase.capacity(self.flowing, self.here)
             found += [(DEMAND, self.sum.demand), (HELD_CAPACITY, capacity)]
         return found
 
@@ -126,12 +136,15 @@ class _Tube:
             found["volumetric flow"] = Reading(LOCAL_FLOW, "volumetric flow", "flow")
         return found
 
-    def model(self) -> Model:
-        key, states = self.key, self._states()
-        balances = Balances(
+    def _balances(self) -> Balances:
+        states = self._states()
+        return Balances(
             POSITION, tuple(s for s, _ in states), tuple(self._definitions()), tuple(f for _, f in states),
             tuple(self._parameters()), self.sum.conditions,
         )  # fmt: skip
+
+    def model(self) -> Model:
+        key, balances = self.key, self._balances()
         totals: list[tuple[State, sp.Expr]] = []
         if self.here == LOCAL_FLOW:
             totals.append((State("residence time", PASSED_TIME, "time", ZERO, sp.Integer(1)), 1 / LOCAL_FLOW))
@@ -168,13 +181,17 @@ class _Tube:
             totals.append((State("enthalpy brought", BROUGHT, "energy flow", ZERO, size), crossing))
         brought = BROUGHT if crossing is not None else ZERO
         start = phase.stream_enthalpy(self.fed, FEED_T, self.inlet_P, FLOW)
-        there = phase.enthalpy(self.place.content, self.here)
+        there = self._enthalpy_flow()
         reacted = reacting_enthalpy(key, self.flows, FEED_T) - reacting_enthalpy(key, self.fed, FEED_T)
         warmed = phase.sensible_enthalpy(self.flows, TEMPERATURE, FEED_T, self.here)
         account = Account(start + HEAT + brought, there, (HEAT, reacted, warmed, brought))
         if key.heat.mode == "adiabatic":
             return account, ZERO
         return account, HEAT if crossing is not None else there - start
+
+    def _enthalpy_flow(self) -> sp.Expr:
+        """The enthalpy that passes a cross-section."""
+        return self.phase.enthalpy(self.flowing, self.here)
 
     def _streams(self) -> tuple[StreamForm, ...]:
         P = PRESSURE if self.phase.is_gas or self.falls else None

@@ -23,7 +23,7 @@ from molino.core.vessels.roles import ACTIVITY, EFFECTIVENESS, THIELE_SQUARED
 
 
 def vessel_equations(chemistry: Chemistry, key: ModelKey, balances: Balances) -> Equations:
-    """Balances, what is defined in them, the rate laws, and where the integration starts."""
+    """Balances, what is defined in them, the rate laws, and where the integration starts and must end."""
     along = str(balances.independent)
     lines = []
     defined = dict(balances.definitions)
@@ -51,4 +51,7 @@ def vessel_equations(chemistry: Chemistry, key: ModelKey, balances: Balances) ->
     for state in (s for s in balances.states if not s.algebraic):
         left = (f"{symbol_text(state.symbol)} at {along} = 0", f"{symbol_latex(state.symbol)}|_{{{along}=0}}")
         lines.append(Line((left[0], plain_text(state.initial)), (left[1], latex_text(state.initial))))
+    for _, condition in balances.conditions:
+        lines.append(Line((f"0 at the end of {along}", plain_text(condition)),
+                          (f"0|_{{{along}=\\mathrm{{end}}}}", latex_text(condition))))  # fmt: skip
     return Equations(tuple(lines))

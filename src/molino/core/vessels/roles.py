@@ -90,6 +90,19 @@ MASS_FLUX = Role("mass flux", "G", "G", "mass flux", **_SIZES)()
 LAMINAR = Role("viscous resistance", "f_1", "f_1", "viscous resistance", "nonnegative")()
 TURBULENT = Role("inertial resistance", "f_2", "f_2", "inertial resistance", "nonnegative")()
 
+CARRIED = Role("flow by convection", "Fc_{}", "F^{{c}}_{{{}}}", "{} carried by convection")
+"""Molar flow that the volumetric flow alone carries; what dispersion moves comes on top."""
+LOCAL = Role("local composition", "c_{}", "c_{{{}}}", "local composition of {}", "nonnegative")
+"""Concentration, or mole fraction where the volume follows from the amounts, where there is dispersion."""
+INSIDE = Role("composition behind the inlet", "c0_{}", "c_{{{},0+}}", "{} just behind the inlet", "nonnegative")
+INSIDE_T = Role("temperature behind the inlet", "T_inside", "T_{0+}", "T just behind the inlet", **_SIZES)()
+SPREAD = Role("dispersion", "D_A2", "D A^2", "dispersion", **_SIZES)()
+"""Coefficient of axial dispersion times the square of the cross-section, in m^6/s."""
+HEAT_SPREAD = Role("dispersion of heat", "D_heat_A2", "D_h A^2", "dispersion of heat", **_SIZES)()
+CONDUCTION = Role("axial conduction", "k_A2", "k A^2", "axial conduction", **_SIZES)()
+"""Thermal conductivity along the tube times the square of the cross-section, in W m^3/K."""
+CONDUCTED = Role("heat by dispersion", "q", "q", "heat carried by dispersion")()
+
 BULK_DENSITY = Role("bulk density", "bulk_density", "\\rho_b", **_SIZES)()
 CATALYST_FRACTION = Role("fraction of catalyst", "fraction", "\\varphi", **_SIZES)()
 CATALYST_AREA = Role("catalytic area", "area", "a", **_SIZES)()

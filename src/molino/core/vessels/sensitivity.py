@@ -24,7 +24,7 @@ def state_slopes(trajectory: Trajectory, by: tuple[sp.Symbol, ...]) -> np.ndarra
     """
     if _is_steady(trajectory):
         return steady_slopes(trajectory.last, trajectory.end_state, by)
-    unknown = tuple(symbol for symbol, _ in trajectory.last.balances.conditions)
+    unknown = tuple(symbol for symbol, _ in trajectory.last.balances.loose)
     found = sensitivities_at_end(trajectory, (*by, *unknown))
     if not unknown:
         return found
@@ -36,7 +36,7 @@ def slopes_at(trajectory: Trajectory, points: np.ndarray, by: tuple[sp.Symbol, .
 
     With boundary values taken along, as in `state_slopes`.
     """
-    unknown = tuple(symbol for symbol, _ in trajectory.last.balances.conditions)
+    unknown = tuple(symbol for symbol, _ in trajectory.last.balances.loose)
     if not unknown:
         return sensitivities_at(trajectory, points, by)
     states, found = sensitivities_at(trajectory, points, (*by, *unknown))
@@ -89,7 +89,7 @@ def slope_along(trajectory: Trajectory, expression: sp.Expr) -> float:
 def end_slope(trajectory: Trajectory, expression: sp.Expr) -> float:
     """d(expression)/d(end), the values at the beginning that follow from conditions at the end taken along."""
     along, balances = slope_along(trajectory, expression), trajectory.last.balances
-    if not balances.conditions:
+    if not balances.loose:
         return along
     unknown = tuple(symbol for symbol, _ in balances.conditions)
     conditions = tuple(e for _, e in balances.conditions)

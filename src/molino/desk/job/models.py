@@ -19,6 +19,7 @@ from molino.core.vessels.at_equilibrium import AtEquilibrium
 from molino.core.vessels.batch import Batch
 from molino.core.vessels.bubble_column import BubbleColumn
 from molino.core.vessels.changes import Change
+from molino.core.vessels.dispersed_tube import DispersedTube
 from molino.core.vessels.feed import Feed
 from molino.core.vessels.gas_phase import GasPhase
 from molino.core.vessels.heat import Adiabatic, Duty, Jacket, Profile
@@ -266,6 +267,12 @@ class _PlugFlowBase(Table):
     profiles: dict[str, Pairs] = {}
 
 
+class _DispersedTubeBase(_PlugFlowBase):
+    """A tube with axial dispersion; asked as one in plug flow."""
+
+    kind: Literal["dispersed tube"]  # type: ignore[assignment]
+
+
 class _AtConversionBase(Table):
     """A vessel at a given conversion: by reaction a conversion of its key reactant, or an extent."""
 
@@ -294,6 +301,7 @@ SemiBatchTable: Any = extended(SemiBatch, _SemiBatchBase)
 StirredTankTable: Any = extended(StirredTank, _StirredTankBase)
 BubbleColumnTable: Any = extended(BubbleColumn, _BubbleColumnBase)
 PlugFlowTable: Any = extended(PlugFlow, _PlugFlowBase)
+DispersedTubeTable: Any = extended(DispersedTube, _DispersedTubeBase)
 AtConversionTable: Any = extended(AtConversion, _AtConversionBase)
 AtEquilibriumTable: Any = extended(AtEquilibrium, _AtEquilibriumBase)
 
@@ -326,7 +334,7 @@ class TrainTable(Table):
 
 VESSELS: dict[str, Any] = {
     "batch": BatchTable, "semi-batch": SemiBatchTable, "stirred tank": StirredTankTable,
-    "bubble column": BubbleColumnTable, "plug flow": PlugFlowTable,
+    "bubble column": BubbleColumnTable, "plug flow": PlugFlowTable, "dispersed tube": DispersedTubeTable,
     "given conversion": AtConversionTable, "equilibrium": AtEquilibriumTable, "train": TrainTable,
 }  # fmt: skip
 """The table of each kind of vessel."""
@@ -336,6 +344,7 @@ VesselTable = Annotated[
     | StirredTankTable
     | BubbleColumnTable
     | PlugFlowTable
+    | DispersedTubeTable
     | AtConversionTable
     | AtEquilibriumTable
     | TrainTable,

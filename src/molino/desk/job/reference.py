@@ -19,6 +19,8 @@ from molino.core.vessels.bubble_column import BubbleColumn
 from molino.core.vessels.catalyst import Catalyst, Deactivation, InternalDiffusion
 from molino.core.vessels.changes import Change
 from molino.core.vessels.decomposition import Decomposition
+from molino.core.vessels.dispersed_tube import DispersedTube
+from molino.core.vessels.dispersion import Dispersion
 from molino.core.vessels.feed import Feed
 from molino.core.vessels.gas_phase import FilmReaction, GasPhase
 from molino.core.vessels.heat import Adiabatic, Duty, Jacket, Profile
@@ -34,11 +36,12 @@ _TABLES: dict[str, Any] = {
     "[species.NAME]": Species, "[feeds.NAME]": Feed, '[vessels.NAME], kind = "batch"': Batch,
     '[vessels.NAME], kind = "semi-batch"': SemiBatch, '[vessels.NAME], kind = "stirred tank"': StirredTank,
     '[vessels.NAME], kind = "bubble column"': BubbleColumn, '[vessels.NAME], kind = "plug flow"': PlugFlow,
+    '[vessels.NAME], kind = "dispersed tube"': DispersedTube,
     '[vessels.NAME], kind = "given conversion"': AtConversion, '[vessels.NAME], kind = "equilibrium"': AtEquilibrium,
     "heat, adiabatic": Adiabatic, "heat, a duty": Duty, "heat, a jacket": Jacket,
     "heat, a profile": Profile, "catalyst": Catalyst, "internal_diffusion of a catalyst": InternalDiffusion,
-    "deactivation of a catalyst": Deactivation, "pressure_drop": PressureDrop, "wall": Membrane,
-    "gas": GasPhase, "film of a gas": FilmReaction,
+    "deactivation of a catalyst": Deactivation, "pressure_drop": PressureDrop, "dispersion": Dispersion,
+    "wall": Membrane,    "gas": GasPhase, "film of a gas": FilmReaction,
     "decomposition": Decomposition, "changes": Change, "exchanger": Exchanger, "a constant, Arrhenius": Arrhenius,
     "a constant, van 't Hoff": VantHoff, "heat_capacity of a species": HeatCapacity, "[data.NAME.signals]": Signal,
 }  # fmt: skip

@@ -19,6 +19,7 @@ from molino.core.vessels.base import Vessel
 from molino.core.vessels.batch import Batch
 from molino.core.vessels.bubble_column import BubbleColumn
 from molino.core.vessels.changes import Change
+from molino.core.vessels.dispersed_tube import DispersedTube
 from molino.core.vessels.feed import Feed
 from molino.core.vessels.flow_vessel import FlowVessel
 from molino.core.vessels.gas_phase import GasPhase
@@ -37,7 +38,8 @@ from molino.desk.job.context import JobContext
 Feeds = Mapping[str, Feed]
 CLASSES: dict[str, Any] = {
     "batch": Batch, "semi-batch": SemiBatch, "stirred tank": StirredTank, "bubble column": BubbleColumn,
-    "plug flow": PlugFlow, "given conversion": AtConversion, "equilibrium": AtEquilibrium, "train": Train,
+    "plug flow": PlugFlow, "dispersed tube": DispersedTube,
+    "given conversion": AtConversion, "equilibrium": AtEquilibrium, "train": Train,
 }  # fmt: skip
 """The class of each kind of vessel."""
 
@@ -94,7 +96,7 @@ def read_vessel(job: JobContext, name: str, table: Any, chemistry: Chemistry, fe
     given: dict[str, Any] = {"name": name, "show": job.units}
     with faults.at():
         given |= job.read(cls, table)
-    along = "length" if table.kind == "plug flow" else "time"
+    along = "length" if issubclass(cls, PlugFlow) else "time"
     with faults.at():
         given["heat"] = read_heat_table(job, table.heat, along)
     if table.kind == "semi-batch":

@@ -1,0 +1,199 @@
+"""The tube with axial dispersion."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import Any, ClassVar
+
+import sympy as sp
+
+from molino.core.balances.integrate import ATOL, RTOL
+from molino.core.balances.system import Case
+from molino.core.chemistry.checks import Finding
+from molino.core.dual import Number
+from molino.core.errors import Faults, InputError
+from molino.core.schema import part
+from molino.core.vessels.along_dispersed import along_dispersed
+from molino.core.vessels.base import Setting
+from molino.core.vessels.checks import VesselReview
+from molino.core.vessels.dispersion import Dispersion, FlowInTube
+from molino.core.vessels.feed import is_molar
+from molino.core.vessels.heat import Profile
+from molino.core.vessels.mixture import Mixture
+from molino.core.vessels.model import Model
+from molino.core.vessels.plug_flow import PlugFlow
+from molino.core.vessels.roles import CONDUCTION, HEAT_SPREAD, INLET, INSIDE, INSIDE_T, SPREAD, VESSEL_VOLUME
+from molino.core.vessels.run import Run
+from molino.core.vessels.walls import SideFeedTerm
+
+
+@dataclass(frozen=True, eq=False)
+class DispersedTube(PlugFlow):
+    """A tube with axial dispersion, between plug flow and a stirred tank: empty or packed, of a liquid or a gas.
+
+    d/dz(D dc_i/dz - u c_i) + sum_j nu_ij r_j = 0 with what is fed coming in, and nothing dispersing out
+    (P. V. Danckwerts, Chem. Eng. Sci. 2 (1953) 1); heat in the same way. Where the volume follows from the amounts (a
+    gas), dispersion exchanges mole for mole.
+
+    A tube that ignites may have several steady states: from a flat profile as cold as the feed one of them is found,
+    most often the cold one.
+
+    Parameters
+    ----------
+    dispersion : Dispersion
+        How much it disperses, mass and heat.
+    chemistry, feed, diameter, length, tubes, volume, space_time, catalyst_mass, T, heat, pressure_drop, wall, side
+        As of a `PlugFlow`.
+    catalyst, profiles, name, show
+        As of a `PlugFlow`; nothing in it follows a profile.
+
+    Raises
+    ------
+    InputError
+        With everything that is wrong in it.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+    >>> tube = mo.DispersedTube(chem, feed, volume="5 L", dispersion=mo.Dispersion(peclet=10))
+    >>> round(tube.run().conversion("A"), 4)
+    0.6027
+    """
+
+    noun: ClassVar[str] = "dispersed tube"
+    dispersion: Any = part(Dispersion)
+
+    def __post_init__(self) -> None:
+        faults = Faults()
+        if not isinstance(self.dispersion, Dispersion):
+            given = "no dispersion is given" if self.dispersion is None else f"{self.dispersion!r} is no dispersion"
+            faults.add(self.label, given, "give dispersion=mo.Dispersion(peclet=40), or use plug flow")
+        if isinstance(self.heat, Profile) or self.profiles:
+            message = "where flow disperses, no number follows a profile along the tube"
+            faults.add(self.label, message, "leave profiles out, or use plug flow")
+        faults.raise_any()
+        super().__post_init__()
+        if self._phase.real is not None or self._phase.activity is not None:
+            message = "dispersion is of ideal gases and ideal liquids, and this feed has a model of its own"
+            faults.add(self.label, message, "leave the model of the feed out")
+        found = self._flow_in_tube({}, self._fed, 1.0)
+        for what, remedy in self.dispersion.faults(found):
+            faults.add(self.label, what, remedy)
+        faults.raise_any()
+
+    def _flow_in_tube(self, given: Mapping[str, Number], fed: Mixture, end: Number) -> FlowInTube:
+        """What the correlations take of its flow."""
+        has_width = self.diameter is not None or "diameter" in given
+        area = self._area(given) if has_width else 1.0
+        packing, density = self.catalyst, None
+        if self.feed.density is not None and not is_molar(self.feed.density):
+            density = self.feed.density.si
+        elif self.dispersion._takes_density:
+            try:
+                density = self._mass_flow(fed) / fed.volume
+            except InputError:
+                density = None
+        return FlowInTube(
+            fed.volume / area, self._width(given) if has_width else math.nan, end / area,
+            packing.voidage.si if packing is not None else 1.0,
+            packing.particle_diameter.si if packing is not None and packing.particle_diameter is not None else None,
+            density,
+        )  # fmt: skip
+
+    def _build(self) -> Model:
+        wall = () if self.wall is None else (self.wall.term(self.chemistry.names, along=True),)
+        side = () if self.side is None else (SideFeedTerm(),)
+        conducts = self.dispersion.conductivity is not None
+        return along_dispersed(self._key, self.pressure_drop is not None, conducts, (*wall, *side))
+
+    def _own_numbers(self, given: Mapping[str, Number], fed: Mixture) -> dict[sp.Symbol, Number]:
+        found, end, dispersion = super()._own_numbers(given, fed), self._end(given, fed), self.dispersion
+        flow = self._flow_in_tube(given, fed, end)
+        # D A^2 with the fluid's share e of the cross-section A: (D/v) v e A^2 = (D/v) Q A, and A is V/L
+        area = end / flow.length
+        spread = dispersion.per_velocity(flow, given) * fed.volume * area
+        found |= {SPREAD: spread, VESSEL_VOLUME: end}
+        total: Number = 0.0
+        for c in fed.concentrations.values():
+            total = total + c
+        for s in self.chemistry.names:
+            share = fed.concentrations.get(s, 0.0)
+            found[INSIDE(s)] = share if self._phase.carries_volume else share / total
+            found[INLET(s)] = share
+        if self.is_non_isothermal:
+            found[INSIDE_T] = self._temperatures(given)[1]
+            if dispersion.conductivity is not None:
+                found[CONDUCTION] = dispersion.conductivity.si * area**2.0
+            elif dispersion.heat is not None:
+                found[HEAT_SPREAD] = dispersion.heat.si * flow.voidage * area**2.0
+            else:
+                found[HEAT_SPREAD] = spread
+        return found
+
+    def _more_settings(self) -> Iterable[Setting]:
+        yield from super()._more_settings()
+        for name, field, kind in (("dispersion", "coefficient", "diffusivity"), ("peclet", "peclet", "number")):
+            own = getattr(self.dispersion, field)
+            if own is not None:
+                yield self._number(name, kind, own, self._put_dispersion(field))
+
+    def _put_dispersion(self, field: str) -> Any:
+        def put(value: Any) -> DispersedTube:
+            return self.with_(dispersion=replace(self.dispersion, **{field: value}))
+
+        return put
+
+    @property
+    def _has_boundary_values(self) -> bool:
+        return True
+
+    @cached_property
+    def _case(self) -> Case:
+        return super(PlugFlow, self)._case
+
+    def run(self, points: Any = None, rtol: float = RTOL, atol: float = ATOL) -> Run:
+        """The steady state of the tube, from its inlet to its end.
+
+        Parameters
+        ----------
+        points, rtol, atol
+            As of `PlugFlow.run`; the tolerance is that of the residual between the nodes, 1e-10 at the least.
+
+        Raises
+        ------
+        InputError
+            If there is no length or volume, or constants are still unknown.
+        SolveError
+            If no profile meets the conditions at both ends.
+        """
+        return super().run(points, rtol, atol)
+
+    def check(self) -> VesselReview:
+        """As of any vessel, with a warning where a correlation is used beyond what it holds for."""
+        review = super().check()
+        if not math.isfinite(self._end_si):
+            return review
+        text = self.dispersion.warning(self._flow_in_tube({}, self._fed, self._end_si))
+        if not text:
+            return review
+        finding = Finding("warning", self.label, text, "give a coefficient of your own, or another correlation")
+        return replace(review, findings=(*review.findings, finding))
+
+    @property
+    def peclet(self) -> float:
+        """u L/D over its length, at the inlet."""
+        flow = self._flow_in_tube({}, self._fed, self._end_si)
+        return float(flow.length / self.dispersion.per_velocity(flow))
+
+    def _more_facts(self, run: Run) -> dict[str, str]:
+        found = {**super()._more_facts(run), "Péclet number u L/D": f"{self.peclet:.4g}"}
+        text = self.dispersion.warning(self._flow_in_tube({}, self._fed, self._end_si))
+        return {**found, "dispersion": text} if text else found
+
+    def __str__(self) -> str:
+        return f"{super().__str__()}, {self.dispersion}"

@@ -1,0 +1,149 @@
+"""Axial dispersion: closed forms, independent solutions, limits, correlations."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from scipy.integrate import solve_bvp
+
+import molino as mo
+
+FIRST = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min", name="r"))
+FEED = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+
+
+def danckwerts(Da: float, Pe: float) -> float:
+    """Conversion of a first-order reaction (P. V. Danckwerts, Chem. Eng. Sci. 2 (1953) 1)."""
+    q = np.sqrt(1 + 4 * Da / Pe)
+    left = 4 * q * np.exp(Pe * (1 - q) / 2) / ((1 + q) ** 2 - (1 - q) ** 2 * np.exp(-q * Pe))
+    return float(1 - left)
+
+
+@pytest.mark.parametrize("Da", [0.1, 1.0, 10.0])
+@pytest.mark.parametrize("Pe", [0.1, 1.0, 30.0, 1000.0])
+def test_first_order_is_that_of_the_closed_form_with_its_slopes(Da: float, Pe: float) -> None:
+    tube = mo.DispersedTube(FIRST, FEED, volume=f"{Da / 0.2} L", dispersion=mo.Dispersion(peclet=Pe))
+    run = tube.run()
+    assert run.conversion("A") == pytest.approx(danckwerts(Da, Pe), abs=1e-8)
+    found, step = run.sensitivity("conversion of A", ["volume", "peclet", "r.k", "flow"]), 3e-4
+    by_Da = (danckwerts(Da * (1 + step), Pe) - danckwerts(Da * (1 - step), Pe)) / (2 * step)
+    by_Pe = (danckwerts(Da, Pe * (1 + step)) - danckwerts(Da, Pe * (1 - step))) / (2 * step)
+    own = {name: tube._setting(name).own for name in found}
+    wanted = {"volume": by_Da, "peclet": by_Pe, "r.k": by_Da, "flow": -by_Da}
+    for name, slope in found.items():
+        assert slope * own[name] == pytest.approx(wanted[name], rel=3e-5, abs=1e-9), name
+
+
+def test_both_limits_are_reached() -> None:
+    chem = mo.Chemistry([mo.Reaction("2 A -> B", k="0.4 L/mol/min"), mo.Reaction("B -> C", k="0.1 1/min")])
+
+    def ends(peclet: float) -> np.ndarray:
+        run = mo.DispersedTube(chem, FEED, volume="5 L", dispersion=mo.Dispersion(peclet=peclet)).run()
+        return np.array([float(run.final[s].to("mol/L").magnitude) for s in "ABC"])
+
+    tank = mo.StirredTank(chem, FEED, volume="5 L").steady()
+    tube = mo.PlugFlow(chem, FEED, volume="5 L").run()
+    for run, near, far in ((tank, 1e-4, 1e-2), (tube, 1e5, 1e3)):
+        wanted = np.array([float(run.final[s].to("mol/L").magnitude) for s in "ABC"])
+        away = [np.max(np.abs(ends(peclet) - wanted)) for peclet in (far, near)]
+        assert away[1] < 2e-5
+        assert away[1] == pytest.approx(away[0] / 100, rel=0.05)  # of first order in what mixes, or keeps apart
+
+
+def test_second_order_and_heat_against_a_boundary_value_solution_of_its_own() -> None:
+    """Dimensionless, with coefficients of its own for heat, written out by hand."""
+    k, E, rise, Pe, ratio, Ua = 0.8, 4000.0, 45.0, 12.0, 1.7, 0.8
+    species = [mo.Species(s, heat_capacity="80 J/mol/K") for s in "AB"]
+    law = mo.Reaction("A -> B", rate="k*exp(-E*(1/T - 1/T0))*[A]^2", enthalpy=f"{-rise * 4} kJ/mol", name="r")
+    chem = mo.Chemistry(law, species, {"k": f"{k} L/mol/min", "E": f"{E} K", "T0": "350 K"})
+    feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min", T="350 K", heat_capacity="4 MJ/m3/K")
+    length, area = 2.0, np.pi / 4 * 0.05**2
+    volume, flow = length * area, 1e-3 / 60
+    D = flow / area * length / Pe
+    tube = mo.DispersedTube(
+        chem, feed, diameter="50 mm", length="2 m", heat=mo.Jacket("345 K", UA=f"{Ua * flow * 4e6} W/K"),
+        dispersion=mo.Dispersion(coefficient=D, heat=ratio * D),
+    )  # fmt: skip
+    run, tau = tube.run(), volume / flow / 60
+
+    def slopes(x: np.ndarray, y: np.ndarray) -> np.ndarray:
+        c, dc, T, dT = y
+        rate = tau * k * np.exp(-E * (1 / T - 1 / 350)) * c**2
+        return np.array([dc, Pe * (dc + rate), dT, Pe / ratio * (dT - rise * rate - Ua * (345 - T))])
+
+    def ends(a: np.ndarray, b: np.ndarray) -> np.ndarray:
+        return np.array([a[0] - a[1] / Pe - 1, b[1], a[2] - a[3] * ratio / Pe - 350, b[3]])
+
+    x = np.linspace(0, 1, 101)
+    start = np.array([1 - 0.5 * x, -0.5 + 0 * x, 350 + 0 * x, 0 * x])
+    found = solve_bvp(slopes, ends, x, start, tol=1e-9, max_nodes=100_000)
+    assert found.status == 0
+    assert run.conversion("A") == pytest.approx(1 - found.y[0, -1], abs=1e-6)
+    assert float(run.stream_out().T) == pytest.approx(found.y[2, -1], abs=1e-5)
+    assert float(run.max_temperature.to("K").magnitude) == pytest.approx(found.sol(np.linspace(0, 1, 5001))[2].max(),
+                                                                        abs=1e-4)  # fmt: skip
+    assert max(run.closure.values()) < 1e-9
+
+
+def test_a_gas_that_expands_exchanges_mole_for_mole() -> None:
+    """A -> 2 B at one T and P: (1 + x') moles for each fed; written out by hand in mole fractions."""
+    chem = mo.Chemistry(mo.Reaction("A -> 2 B", k="0.05 1/s"))
+    feed = mo.Feed({"A": "1 mol/s"}, T="600 K", P="2 bar")
+    c = 2e5 / (8.31446261815324 * 600)
+    tube = mo.DispersedTube(chem, feed, volume="500 L", dispersion=mo.Dispersion(peclet=5), T="600 K")
+    run, tau = tube.run(), 0.05 * 0.5 * c
+
+    def slopes(x: np.ndarray, y: np.ndarray) -> np.ndarray:
+        share, net = y  # the mole fraction and the net flow of A; in all 1 + (1 - net) moles flow
+        return np.array([5 * ((2 - net) * share - net), -tau * share])
+
+    def ends(a: np.ndarray, b: np.ndarray) -> np.ndarray:
+        return np.array([a[1] - 1, b[1] - (2 - b[1]) * b[0]])
+
+    x = np.linspace(0, 1, 101)
+    found = solve_bvp(slopes, ends, x, np.array([0.5 + 0 * x, 1 - 0.5 * x]), tol=1e-10, max_nodes=100_000)
+    assert found.status == 0
+    assert run.conversion("A") == pytest.approx(1 - found.y[1, -1], abs=1e-7)
+    assert max(run.closure.values()) < 1e-9
+
+
+def test_correlations_are_those_of_the_literature() -> None:
+    pipe: dict[str, object] = {"diameter": "10 mm", "length": "20 m"}
+    slow = mo.Feed({"A": "1 mol/L"}, flow="1 mL/s", density="1000 kg/m3")
+    u, d = 1e-6 / (np.pi / 4 * 0.01**2), 0.01
+
+    def coefficient(feed: mo.Feed, dispersion: mo.Dispersion, **more: object) -> float:
+        tube = mo.DispersedTube(FIRST, feed, dispersion=dispersion, **{**pipe, **more})
+        return float(tube.feed.flows[0].si / (np.pi / 4 * d**2) * 20 / tube.peclet)
+
+    laminar = mo.Dispersion(correlation="laminar", diffusivity="1e-8 m2/s")
+    assert coefficient(slow, laminar) == pytest.approx(1e-8 + u**2 * d**2 / (192 * 1e-8), rel=1e-12)
+    fast = mo.Feed({"A": "1 mol/L"}, flow="200 mL/s", density="1000 kg/m3")
+    turbulent = mo.Dispersion(correlation="turbulent", viscosity="1 mPa*s")
+    # Blasius: f = 0.316 Re^-0.25 at Re = 25 465; D = 10.1 r u sqrt(f/8) (Taylor 1954)
+    wanted = 10.1 * d / 2 * 200 * u * np.sqrt(0.316 * 25465**-0.25 / 8)
+    assert coefficient(fast, turbulent) == pytest.approx(wanted, rel=0.02)
+    bed = mo.Catalyst(voidage=0.4, particle_diameter="1 mm")
+    gas = mo.Dispersion(correlation="packed bed", diffusivity="1e-5 m2/s")
+    quick = mo.Feed({"A": "1 mol/L"}, flow="100 L/s")
+    inside = 0.1 / (np.pi / 4 * d**2) / 0.4
+    assert coefficient(quick, gas, catalyst=bed) / 0.4 == pytest.approx(inside * 0.001 / 2, rel=0.01)  # Pe = 2
+    liquid = mo.Dispersion(correlation="packed bed", viscosity="1 mPa*s")
+    creeping = mo.Feed({"A": "1 mol/L"}, flow="0.1 uL/s", density="1000 kg/m3")
+    inside = 1e-10 / (np.pi / 4 * d**2) / 0.4
+    assert coefficient(creeping, liquid, catalyst=bed) / 0.4 == pytest.approx(0.4 / 0.2 * inside * 1e-3, rel=0.02)
+    early = mo.DispersedTube(FIRST, slow, diameter="10 mm", length="1 m",
+                             dispersion=mo.Dispersion(correlation="laminar", diffusivity="1e-9 m2/s"))  # fmt: skip
+    assert any("has not evened out" in f.what for f in early.check().findings)
+    for dispersion, lacks in ((gas, "no packing"), (turbulent, "density"), (mo.Dispersion(peclet=3), "")):
+        try:
+            mo.DispersedTube(FIRST, FEED, dispersion=dispersion, **pipe)
+        except mo.InputError as error:
+            assert lacks
+            assert lacks in str(error)
+        else:
+            assert not lacks
+    with pytest.raises(mo.InputError, match=r"takes a diffusivity"):
+        mo.Dispersion(correlation="laminar")
+    with pytest.raises(mo.InputError, match=r"no number follows a profile"):
+        mo.DispersedTube(FIRST, FEED, volume=1, dispersion=mo.Dispersion(peclet=3), heat=mo.Profile([(0, 300)]))

@@ -14,6 +14,7 @@ _HOME = {
     "ActivityModel": "core.thermo.activity",
     "Adiabatic": "core.vessels.heat",
     "Arrhenius": "core.chemistry.temperature_dependence",
+    "Adsorption": "core.vessels.adsorption",
     "AtConversion": "core.vessels.at_conversion",
     "AtEquilibrium": "core.vessels.at_equilibrium",
     "AttainableRegion": "core.design.attainable",
@@ -199,6 +200,7 @@ if TYPE_CHECKING:
     from molino.core.thermo.activity import ActivityModel
     from molino.core.thermo.cubic import CubicEquation
     from molino.core.thermo.phases import PhaseEquilibrium, PhaseSplit
+    from molino.core.vessels.adsorption import Adsorption
     from molino.core.vessels.at_conversion import AtConversion
     from molino.core.vessels.at_equilibrium import AtEquilibrium
     from molino.core.vessels.batch import Batch

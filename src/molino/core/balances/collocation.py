@@ -108,17 +108,20 @@ class PointEvaluator:
     def _made(self) -> dict[str, Any]:
         return {}
 
-    def _call(self, name: str, generated: Generated, columns: np.ndarray) -> list[np.ndarray]:
+    def _call(self, name: str, generated: Generated, columns: np.ndarray) -> np.ndarray:
+        """Rows of outputs, shape (outputs, points)."""
         if name not in self._made:
             self._made[name] = generated(self.values)
         with np.errstate(all="ignore"):
-            found = self._made[name](columns, 0.0)
-        return [np.broadcast_to(np.asarray(row, dtype=float), columns.shape[1:]) for row in found]
+            rows = self._made[name](columns, 0.0)
+        found = np.empty((len(rows), columns.shape[1]))
+        for i, row in enumerate(rows):
+            found[i] = row
+        return found
 
     def value(self, points: np.ndarray) -> np.ndarray:
         """Of points of shape (points, local): shape (points, expressions)."""
-        rows = self._call("value", self.functions._values, points.T)
-        return np.array(rows).reshape(len(rows), len(points)).T
+        return self._call("value", self.functions._values, points.T).T
 
     def slopes(self, points: np.ndarray) -> np.ndarray:
         """Shape (points, expressions, local)."""

@@ -608,7 +608,7 @@ def _odeint(
 
 
 def lsoda(
-    rhs: Function, jacobian: Function, first: np.ndarray, times: np.ndarray, rtol: float, absolute: np.ndarray,
+    rhs: Function, jacobian: Function | None, first: np.ndarray, times: np.ndarray, rtol: float, absolute: np.ndarray,
     **further: Any,
 ) -> tuple[np.ndarray, dict[str, Any]]:  # fmt: skip
     """Rows by LSODA as SciPy's `odeint` drives it, and what it counted; a failure is in its message, not a warning."""

@@ -25,6 +25,7 @@ from molino.core.errors import SolveError
 
 _MOST_NODES = 20_000
 _FIRST_NODES = 41
+_DENSE_NODES = 401
 _STRETCHES = (0.01, 0.03, 0.1, 0.3, 0.6, 1.0)
 """Shares of the whole, each of which is the guess of the next, where a flat guess leads nowhere."""
 _TIGHTEST = 1e-9
@@ -129,6 +130,10 @@ class TwoPoint:
         mesh = np.linspace(0.0, 1.0, _FIRST_NODES)
         flat = np.repeat(begins[:, None], _FIRST_NODES, axis=1)
         found = attempt(mesh, flat, first / size, 1e-4)
+        if found is None and "near" in self.case.remembered:
+            dense = np.linspace(0.0, 1.0, _DENSE_NODES)
+            states = self._near(dense, begins)
+            found = attempt(dense, states, first / size, 1e-4) if states is not None else None
         if found is None:
             near = (mesh, flat, first / size)
             for stretch in _STRETCHES:
@@ -146,6 +151,18 @@ class TwoPoint:
         self.x, self.y, self.p = found.x, found.y, found.p * size
         self.sol = found.sol
         self.evaluations = int(found.niter)
+
+    def _near(self, shares: np.ndarray, begins: np.ndarray) -> np.ndarray | None:
+        """Scaled states that somebody who knows more takes to be near; None where there are none."""
+        try:
+            known = self.case.remembered["near"](shares)
+        except SolveError:
+            return None
+        states = np.repeat(begins[:, None], len(shares), axis=1)
+        for i, symbol in enumerate(self.case.balances.symbols):
+            if symbol in known:
+                states[i] = known[symbol] / self.scale[i]
+        return states
 
     def _tightened(self, attempt: Callable[..., Any], found: Any) -> Any:
         """The same to the tolerance, or as near to it as the nodes and the rounding of steep profiles allow."""

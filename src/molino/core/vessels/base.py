@@ -725,9 +725,20 @@ class Vessel(Frozen, Printed):
             return None
         return size_finding(self.label, self._case, end)
 
+    def _near_profile(self, shares: np.ndarray) -> dict[sp.Symbol, np.ndarray]:
+        """States near to its own at shares of the way along it, where all of them are looked for at once."""
+        return {}
+
     def _progress_end(self) -> float:
         """How far it goes, in what its slopes are by: the time of a batch, the volume of a tube."""
         return self._end_si
+
+    @property
+    def _consumed(self) -> tuple[str, ...]:
+        """The species fed or charged that some reaction consumes."""
+        network = self.chemistry.network
+        consumed = {i for column in network.stoichiometry for i, moles in column if moles < 0}
+        return tuple(s for i, s in enumerate(network.species) if i in consumed and self._goes_in(s))
 
     def _started_with(self) -> set[str]:
         """Species that are in it at the start besides what is fed."""
@@ -736,6 +747,13 @@ class Vessel(Frozen, Printed):
     def equations(self) -> Equations:
         """Its balances as it states them: plain text (`print`), LaTeX (`.latex`), and `figures.equations`."""
         return vessel_equations(self.chemistry, self._key, self._model.balances)
+
+    def _require_no_poison(self, advice: str) -> None:
+        """Raise InputError where the activity of a catalyst depends on what has passed."""
+        ages = self.catalyst.deactivation if self.catalyst is not None else None
+        if ages is not None and ages.poison:
+            message = f"what {ages.poison} leaves of the catalyst depends on what has passed"
+            raise InputError(message, self.label, advice)
 
     def _require_known(self) -> None:
         """Raise InputError if constants still wait for a fit."""

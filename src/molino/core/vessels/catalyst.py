@@ -179,20 +179,22 @@ class InternalDiffusion(Frozen, Printed):
 
 @dataclass(frozen=True, eq=False)
 class Deactivation(Frozen, Printed):
-    """Activity that falls with time on stream: da/dt = -k a^m, from a = 1.
+    """Activity that falls with time on stream: da/dt = -k a^m, from a = 1; with a poison da/dt = -k [poison] a^m.
 
     (O. Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, ch. 21.) In a batch or semi-batch the activity is
     followed; a tube and a tank take what is left after their `age` at the local temperature, as if it had been so all
-    along.
+    along. What a poison leaves depends on what has passed, place by place: a tube is then followed over time.
 
     Parameters
     ----------
     k : quantity or Arrhenius
-        "0.002 1/h".
+        "0.002 1/h"; with a poison "0.03 L/mol/h".
     order : float
         m; 1 falls exponentially.
     age : time, optional
         Time on stream at which the vessel is looked at (at which a batch begins).
+    poison : str, optional
+        A species that deactivates it, at a rate in proportion to its concentration.
 
     Raises
     ------
@@ -210,6 +212,7 @@ class Deactivation(Frozen, Printed):
     k: Any = constant()
     order: Any = quantity("number", 1.0, sign="nonnegative")
     age: Any = quantity("time", 0.0, sign="nonnegative")
+    poison: str = option("")
 
     def __post_init__(self) -> None:
         faults = Faults()
@@ -217,10 +220,14 @@ class Deactivation(Frozen, Printed):
             held: Constant = read_constant(self.k, "k")
             if any(isinstance(part, Unknown) for part in held.parts().values()):
                 raise InputError("the decay of a catalyst is not fitted", "k", "give a number")
-            if held.unit is not None and units.unit(held.unit).dimension != units.unit("1/s").dimension:
-                raise InputError(f"k = {held} is not per time", "k", "write it like '0.002 1/h'")
+            wanted, like = ("m^3/mol/s", "0.03 L/mol/h") if self.poison else ("1/s", "0.002 1/h")
+            if held.unit is not None and units.unit(held.unit).dimension != units.unit(wanted).dimension:
+                what = "per concentration and time" if self.poison else "per time"
+                raise InputError(f"k = {held} is not {what}", "k", f"write it like '{like}'")
             settle(self, k=held)
         read_fields(self, faults, "deactivation")
+        if self.poison and not faults.found and self.age.si:
+            faults.add("deactivation", "what a poison leaves depends on what has passed", "leave age out")
         faults.raise_any()
 
     @property
@@ -241,10 +248,13 @@ class Deactivation(Frozen, Printed):
     @property
     def slope(self) -> sp.Expr:
         """da/dt."""
-        return -self.rate_constant * ACTIVITY ** sp.nsimplify(self.order.si)
+        there = concentration(self.poison) if self.poison else sp.Integer(1)
+        return -self.rate_constant * there * ACTIVITY ** sp.nsimplify(self.order.si)
 
     def __str__(self) -> str:
-        return f"deactivation with k = {self.k}, order {self.order}" + (f", after {self.age}" if self.age.si else "")
+        by = f" by {self.poison}" if self.poison else ""
+        after = f", after {self.age}" if self.age.si else ""
+        return f"deactivation{by} with k = {self.k}, order {self.order}{after}"
 
 
 def _deactivation_symbol(part: str) -> Quantity:
@@ -292,6 +302,10 @@ class Catalyst(Frozen, Printed):
         The reactions that diffusion in the particles holds back; needs particle density and diameter.
     deactivation : Deactivation, optional
         How its activity falls with time on stream.
+    heat_capacity : heat capacity per mass, optional
+        Of the packing, which warms up with the fluid where a tube is followed over time; needs the bulk density.
+    adsorption : Adsorption, optional
+        What the packing takes up where a tube is followed over time; needs the bulk density.
 
     Raises
     ------
@@ -317,6 +331,8 @@ class Catalyst(Frozen, Printed):
     shape: str = option("sphere", SHAPES)
     internal_diffusion: Mapping[str, InternalDiffusion] = part(InternalDiffusion, several=True)
     deactivation: Deactivation | None = part(Deactivation)
+    heat_capacity: Any = quantity("heat capacity per mass")
+    adsorption: Any = None
 
     def __post_init__(self) -> None:
         faults = Faults()
@@ -329,6 +345,9 @@ class Catalyst(Frozen, Printed):
         if self.internal_diffusion and (self.particle_density is None or self.particle_diameter is None):
             message = "pores are given without the particles they are in"
             faults.add("catalyst", message, "give particle_density and particle_diameter")
+        for name in ("heat_capacity", "adsorption"):
+            if getattr(self, name) is not None and self.bulk_density is None:
+                faults.add("catalyst", f"{name} is per mass of packing, and no bulk density is given", "give it")
         faults.raise_any()
 
     def _settle_density(self, faults: Faults) -> None:
@@ -366,12 +385,15 @@ class Catalyst(Frozen, Printed):
 
     def __str__(self) -> str:
         shown = {
-            f.name: getattr(self, f.name) for f in fields(self) if f.name not in ("internal_diffusion", "deactivation")
+            f.name: getattr(self, f.name)
+            for f in fields(self)
+            if f.name not in ("internal_diffusion", "deactivation", "adsorption")
         }
         shown = {n: v for n, v in shown.items() if n != "shape" or self.particle_diameter is not None}
         parts = [f"{name.replace('_', ' ')} {value}" for name, value in shown.items() if value is not None]
         parts += [f"{name}: {internal_diffusion}" for name, internal_diffusion in self.internal_diffusion.items()]
-        return "catalyst of " + ", ".join([*parts, str(self.deactivation)] if self.deactivation is not None else parts)
+        parts += [str(one) for one in (self.deactivation, self.adsorption) if one is not None]
+        return "catalyst of " + ", ".join(parts)
 
 
 NO_CATALYST = CatalystShape()
@@ -408,8 +430,8 @@ def catalyst_symbols(network: SymbolicNetwork, form: CatalystShape = NO_CATALYST
     for reaction, _, _ in form.internal_diffusion:
         found |= dict.fromkeys([*in_order(per_particle(network, reaction).free_symbols), resistance(reaction)])
     if form.law is not None and form.slope is not None:
-        decaying = (form.law.free_symbols | form.slope.free_symbols) - {ACTIVITY}
-        found |= dict.fromkeys(in_order(decaying - {TEMPERATURE}))
+        inside = {ACTIVITY, TEMPERATURE, *(concentration(s) for s in network.species)}
+        found |= dict.fromkeys(in_order((form.law.free_symbols | form.slope.free_symbols) - inside))
     return [*found]
 
 
@@ -430,6 +452,13 @@ def check_catalyst(network: SymbolicNetwork, catalyst: Any) -> None:
             )
             example = {"area": "'300 m2/m3'", "catalyst volume": "1"}.get(basis, "'850 kg/m3'")
             faults.add("", message, f"give catalyst=mo.Catalyst({_FIELDS[symbol]}={example})")
+    ages = catalyst.deactivation if catalyst is not None else None
+    if ages is not None and ages.poison and ages.poison not in network.species:
+        remedy = nearest(ages.poison, network.species)
+        faults.add("catalyst, deactivation", f"'{ages.poison}' is not a species", remedy)
+    if catalyst is not None and catalyst.adsorption is not None:
+        with faults.at("catalyst"):
+            catalyst.adsorption.check(network.species)
     for reaction, internal_diffusion in catalyst.internal_diffusion.items() if catalyst is not None else ():
         if reaction not in network.reactions:
             faults.add(

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, fields, replace
 from functools import cached_property
 from typing import Any, ClassVar
 
+import numpy as np
 import sympy as sp
 
 from molino.core.balances.integrate import ATOL, RTOL
@@ -25,7 +26,17 @@ from molino.core.vessels.heat import Profile
 from molino.core.vessels.mixture import Mixture
 from molino.core.vessels.model import Model
 from molino.core.vessels.plug_flow import PlugFlow
-from molino.core.vessels.roles import CONDUCTION, HEAT_SPREAD, INLET, INSIDE, INSIDE_T, SPREAD, VESSEL_VOLUME
+from molino.core.vessels.roles import (
+    CONDUCTION,
+    HEAT_SPREAD,
+    INLET,
+    INSIDE,
+    INSIDE_T,
+    LOCAL,
+    MOLAR_FLOW,
+    SPREAD,
+    VESSEL_VOLUME,
+)
 from molino.core.vessels.run import Run
 from molino.core.vessels.walls import SideFeedTerm
 
@@ -172,6 +183,16 @@ class DispersedTube(PlugFlow):
             If no profile meets the conditions at both ends.
         """
         return super().run(points, rtol, atol)
+
+    def _near_profile(self, shares: np.ndarray) -> dict[sp.Symbol, np.ndarray]:
+        """Plug flow: what an ignited tube is near to, which no flat profile leads to."""
+        given = {f.name: getattr(self, f.name) for f in fields(PlugFlow)}
+        run = PlugFlow(**given).run()
+        states = run.trajectory.at(shares * run.trajectory.end)
+        found = {symbol: states[:, i] for i, symbol in enumerate(run.vessel._model.followed.symbols)}
+        flows = np.array([found[MOLAR_FLOW(s)] for s in self.chemistry.names])
+        whole = flows.sum(axis=0) if not self._phase.carries_volume else float(self._fed.volume)
+        return found | {LOCAL(s): row / whole for s, row in zip(self.chemistry.names, flows, strict=True)}
 
     def check(self) -> VesselReview:
         """As of any vessel, with a warning where a correlation is used beyond what it holds for."""

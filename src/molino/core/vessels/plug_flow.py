@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any, ClassVar
@@ -28,6 +28,7 @@ from molino.core.vessels.base import (
     read_vessel_heat,
 )
 from molino.core.vessels.catalyst import Catalyst
+from molino.core.vessels.changes import Change
 from molino.core.vessels.feed import Feed, require_feed
 from molino.core.vessels.flow_vessel import FlowVessel
 from molino.core.vessels.heat import Duty, HeatShape, Jacket, Profile
@@ -50,6 +51,7 @@ from molino.core.vessels.roles import (
 )
 from molino.core.vessels.run import Run, follow
 from molino.core.vessels.streams import Stream
+from molino.core.vessels.tube_in_time import TubeInTime, follow_tube
 from molino.core.vessels.walls import DistributedFeed, Membrane, SideFeedTerm
 
 _MOST_TUBES = 10_000_000
@@ -392,6 +394,7 @@ class PlugFlow(FlowVessel):
             advice = "give length='60 m' (with a diameter) or volume='2 m3', or size it: mo.size(...)"
             raise InputError("no length or volume is given", self.label, advice)
         self._require_known()
+        self._require_no_poison("follow it over time: tube.follow('12 h')")
         try:
             run = follow(self, self._end_si, points, rtol=rtol, atol=atol)
         except SolveError as error:
@@ -437,6 +440,41 @@ class PlugFlow(FlowVessel):
             return
         crossed = run.trajectory.crossings(limit)
         raise self._used_up(crossed[0] if crossed else 0.0)
+
+    def follow(
+        self, time: Any, contents: Any = None, changes: Sequence[Change] = (), cells: int = 200, points: Any = 201,
+        progress: Callable[[float], None] | None = None, settling_band: float = 0.02,
+    ) -> TubeInTime:  # fmt: skip
+        """Follow the tube over time: start-up, steps in the feed, fronts that move through a bed.
+
+        dn_i/dt = -dF_i/dV + sum_j nu_ij r_j with the voidage of a bed, in cells of finite volume; a catalyst that
+        decays does so place by place, a packing takes up what its isotherm says.
+
+        Parameters
+        ----------
+        time : str, float or quantity
+        contents : mapping of species to concentration, or "steady", optional
+            What is in the tube at first, at the temperature of the feed; "steady" for its steady state; the feed if
+            left out.
+        changes : sequence of Change, optional
+            Steps and ramps of feed, flow, temperature or coolant: [mo.Change("[A]", "2 mol/L", at="5 min")].
+        cells : int
+            Into how many cells it is cut; the result says by how much half as many change it.
+        points : int or array of s
+            The moments at which it is looked at.
+        progress : callable, optional
+            Called now and then with the share of the time that is done.
+        settling_band : float
+            Within which share of its largest distance from the end a quantity counts as settled.
+
+        Raises
+        ------
+        InputError
+            With everything that cannot be followed over time: a falling pressure, a membrane, a coolant that warms up.
+        SolveError
+            If the integration cannot go on.
+        """
+        return follow_tube(self, time, contents, changes, cells, points, progress, settling_band)
 
     def outcome(self) -> Run:
         """The run to its end."""

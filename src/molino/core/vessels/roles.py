@@ -103,6 +103,11 @@ CONDUCTION = Role("axial conduction", "k_A2", "k A^2", "axial conduction", **_SI
 """Thermal conductivity along the tube times the square of the cross-section, in W m^3/K."""
 CONDUCTED = Role("heat by dispersion", "q", "q", "heat carried by dispersion")()
 
+LOADING = Role("loading", "q_{}", "q_{{{}}}", "loading of {}")
+LOADING_AT_START = Role("initial loading", "q0_{}", "q_{{{},0}}", "loading of {} at start", "nonnegative")
+ADSORPTION_RATE = Role("rate of adsorption", "k_ads", "k_{ads}", "rate of adsorption", **_SIZES)()
+ADSORPTION_CONSTANT = Role("constant of adsorption", "{}", "{}", "adsorption {}")
+
 BULK_DENSITY = Role("bulk density", "bulk_density", "\\rho_b", **_SIZES)()
 CATALYST_FRACTION = Role("fraction of catalyst", "fraction", "\\varphi", **_SIZES)()
 CATALYST_AREA = Role("catalytic area", "area", "a", **_SIZES)()

@@ -57,6 +57,8 @@ def follow(
     vessel._require_known()
     wanted = _wanted(vessel, end, points)
     whole = Case(vessel._model.followed, vessel._case.values)
+    if whole.balances.extent is not None:
+        whole.remembered["near"] = vessel._near_profile
     several = segments(whole, vessel._moving_numbers() | dict(moving_numbers or {}), end)
     try:
         account = vessel._model.energy
@@ -769,9 +771,7 @@ class Run(RunResult):
     @cached_property
     def reactants(self) -> tuple[str, ...]:
         """The species fed that some reaction consumes."""
-        network = self.vessel.chemistry.network
-        consumed = {i for column in network.stoichiometry for i, moles in column if moles < 0}
-        return tuple(s for i, s in enumerate(network.species) if i in consumed and self.vessel._goes_in(s))
+        return self.vessel._consumed
 
     def summary(self) -> dict[str, float]:
         """Conversion of every species fed that is consumed, and outlet concentrations in SI."""

@@ -17,6 +17,7 @@ TOPICS = {
     "chemistry": ("Chemistry", ("core.chemistry", "core.thermo"), "Species, reactions, rate laws and constants."),
     "vessels": ("Vessels", ("core.vessels",), "Vessels, what goes into them, their runs, and what they are judged by."),
     "mixing": ("Mixing", ("core.mixing",), "Tracer tests, residence times, models of flow, conversions from them."),
+    "fields": ("Fields", ("core.fields",), "Laminar pipes and slits, basins in two dimensions."),
     "fitting": ("Fitting", ("core.fitting",), "From measurements to constants with intervals."),
     "design": ("Design", ("core.design",), "Sizes, comparisons, sweeps and optima."),
     "files": ("Files and figures", ("desk",), "Tables, jobs and libraries in, figures out."),

@@ -85,6 +85,8 @@ CALLS: dict[str, tuple[Callable[..., Any], dict[str, Any]]] = {
     "FilmReaction": (mo.FilmReaction, {"species": "A", "diffusivity": "2e-9 m2/s", "order": 1.0, "partner": "",
                                        "partner_diffusivity": None}),
     "Adsorption": (mo.Adsorption, {"isotherm": {"A": "K*[A]"}, "rate": "0.1 1/s", "constants": {"K": "3 L/kg"}}),
+    "LaminarTube": (mo.LaminarTube, {"chemistry": CHEMISTRY, "feed": FEED, "diameter": "1 cm", "length": "1 m",
+                                     "diffusivity": "1e-9 m2/s", "heat": None, "entrance": "developed"}),
     "Dispersion": (mo.Dispersion, {"coefficient": None, "peclet": 8, "correlation": None, "diffusivity": None,
                                    "viscosity": None, "roughness": 0.0, "heat": None, "conductivity": None}),
     "DispersedTube": (mo.DispersedTube, {"chemistry": CHEMISTRY, "feed": FEED, "volume": "1 L", "T": "300 K",

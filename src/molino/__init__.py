@@ -58,6 +58,9 @@ _HOME = {
     "InternalDiffusion": "core.vessels.catalyst",
     "Jacket": "core.vessels.heat",
     "LaminarFlow": "core.mixing.flow_models",
+    "LaminarInTime": "core.fields.laminar_run",
+    "LaminarRun": "core.fields.laminar_run",
+    "LaminarTube": "core.fields.laminar_tube",
     "Library": "core.chemistry.library",
     "Membrane": "core.vessels.walls",
     "Metric": "core.vessels.metrics",
@@ -174,6 +177,8 @@ if TYPE_CHECKING:
     from molino.core.design.survey import Survey, survey
     from molino.core.design.sweeping import Sweep, SweptCondition, log_span, span, sweep
     from molino.core.errors import InputError, MolinoError, SolveError, UnitError, UnreachableError, WriteError
+    from molino.core.fields.laminar_run import LaminarInTime, LaminarRun
+    from molino.core.fields.laminar_tube import LaminarTube
     from molino.core.fitting.bootstrap import Bootstrap
     from molino.core.fitting.discrimination import Discrimination, discriminate
     from molino.core.fitting.experiments import Experiment, Experiments

@@ -125,23 +125,7 @@ class TubeInTime(Frozen, Result):
         The band is a share of its largest distance from the end; what does not move, or has not come to rest (it moves
         by more than a tenth of the band in the last tenth of the time), is left out.
         """
-        share = self.settling_band if band is None else band
-        found, late = {}, self.times >= 0.9 * self.times[-1]
-        for name, row in self.outlet.items():
-            if not (name.startswith("concentration") or name == "temperature"):
-                continue
-            away = np.abs(row - row[-1])
-            far = float(np.max(away))
-            if far <= 1e-6 * max(float(np.max(np.abs(row))), 1e-300) or np.ptp(row[late]) > 0.1 * share * far:
-                continue
-            outside = np.flatnonzero(away > share * far)
-            if not len(outside):
-                found[name] = 0.0
-                continue
-            i = int(outside[-1])  # it has come within the band between this moment and the next
-            part = (away[i] - share * far) / (away[i] - away[i + 1])
-            found[name] = float(self.times[i] + part * (self.times[i + 1] - self.times[i]))
-        return found
+        return settling_times(self.times, self.outlet, self.settling_band if band is None else band)
 
     def table(self) -> pd.DataFrame:
         """What leaves over time, with units in the headings."""
@@ -207,6 +191,26 @@ class TubeInTime(Frozen, Result):
 
     def __str__(self) -> str:
         return "\n".join([f"{self.vessel} over time", *in_columns(self.facts())])
+
+
+def settling_times(times: np.ndarray, rows: Mapping[str, np.ndarray], band: float) -> dict[str, float]:
+    """When each concentration and the temperature stays within a band of how it ends; see `TubeInTime`."""
+    found, late = {}, times >= 0.9 * times[-1]
+    for name, row in rows.items():
+        if not (name.startswith("concentration") or name == "temperature"):
+            continue
+        away = np.abs(row - row[-1])
+        far = float(np.max(away))
+        if far <= 1e-6 * max(float(np.max(np.abs(row))), 1e-300) or np.ptp(row[late]) > 0.1 * band * far:
+            continue
+        outside = np.flatnonzero(away > band * far)
+        if not len(outside):
+            found[name] = 0.0
+            continue
+        i = int(outside[-1])  # it has come within the band between this moment and the next
+        part = (away[i] - band * far) / (away[i] - away[i + 1])
+        found[name] = float(times[i] + part * (times[i + 1] - times[i]))
+    return found
 
 
 def follow_tube(
@@ -380,9 +384,9 @@ class _Cells:
         c, T = Y[:, :ns] / self.void, self._temperature(Y, t)
         if not (self.has_energy and self.follows_T):
             fed_T = T[0]
-        ahead, ahead_T = _reconstructed(c, fed, self.is_dispersed), T.copy()
+        ahead, ahead_T = limited(c, fed, self.is_dispersed), T.copy()
         if self.follows_T:
-            ahead_T = _reconstructed(T[:, None], np.array([fed_T]), self.is_dispersed)[:, 0]
+            ahead_T = limited(T[:, None], np.array([fed_T]), self.is_dispersed)[:, 0]
         if not phase.carries_volume:
             ahead = ahead / self._at_face(ahead_T, ahead, ahead_T)[:, :1]
         left_c, left_T = np.vstack([fed, ahead[:-1]]), np.concatenate([[fed_T], ahead_T[:-1]])
@@ -506,7 +510,7 @@ class _Cells:
             if self.follows_T:
                 Y[:, self.ns] = run.temperatures[keep]
         else:
-            c = self._filled(contents)
+            c = filled_with(vessel, contents)
             Y[:, : self.ns] = np.array([c.get(s, 0.0) for s in self.species])
             if self.follows_T:
                 Y[:, self.ns] = T0
@@ -528,18 +532,6 @@ class _Cells:
         rate = self.vessel.catalyst.adsorption.rate.si
         for place in loadings:  # k (q* - 0) of an empty packing is k q*
             Y[:, place] = first[:, place - (self.m - len(still))] / rate
-
-    def _filled(self, contents: Any) -> Mapping[str, float]:
-        vessel = self.vessel
-        fed = {s: float(c) for s, c in vessel._fed.concentrations.items()}
-        if contents is None:
-            return fed
-        T = vessel._first_T
-        P = Value(vessel._given_pressure(), "Pa") if vessel.is_gas else None
-        read = Contents(contents, False, f"{vessel.label}, contents")
-        check_species(read, vessel.chemistry, f"{vessel.label}, contents")
-        return {s: float(c) for s, c in mixture_of(read, [], vessel._by_name, T, P, None, vessel._fluid_model)
-                .concentrations.items()}  # fmt: skip
 
     def run(self, contents: Any, times: np.ndarray, progress: Progress | None) -> _Followed:
         """Integrate from one change to the next, and look at every moment that is asked for."""
@@ -652,7 +644,25 @@ class _Cells:
         return found
 
 
-def _reconstructed(u: np.ndarray, fed: np.ndarray, is_dispersed: bool) -> np.ndarray:
+def filled_with(vessel: PlugFlow, contents: Any) -> dict[str, float]:
+    """Concentrations of what fills a vessel at first, in SI: those given, or those of its feed.
+
+    Raises
+    ------
+    InputError
+        For what is no concentration, or of no species.
+    """
+    if contents is None:
+        return {s: float(c) for s, c in vessel._fed.concentrations.items()}
+    place = f"{vessel.label}, contents"
+    P = Value(vessel._given_pressure(), "Pa") if vessel.is_gas else None
+    read = Contents(contents, False, place)
+    check_species(read, vessel.chemistry, place)
+    found = mixture_of(read, [], vessel._by_name, vessel._first_T, P, None, vessel._fluid_model).concentrations
+    return {s: float(c) for s, c in found.items()}
+
+
+def limited(u: np.ndarray, fed: np.ndarray, is_dispersed: bool) -> np.ndarray:
     """Values at the downstream faces of cells, shape (cells, k), with the limiter of van Leer."""
     before = u[:1] if is_dispersed else np.maximum(2 * fed[None] - u[:1], 0.0)
     after = u[-1:] if is_dispersed else np.maximum(2 * u[-1:] - u[-2:-1], 0.0)

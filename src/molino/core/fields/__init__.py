@@ -1,0 +1,1 @@
+"""Vessels whose flow is a field: laminar pipes and slits, two-dimensional basins."""

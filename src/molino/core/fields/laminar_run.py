@@ -1,0 +1,264 @@
+"""What comes out of a laminar tube: at rest, and over time."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from molino.core.errors import InputError
+from molino.core.fields.radial import radial
+from molino.core.frozen import Frozen
+from molino.core.results import Result, entry, in_columns
+from molino.core.units import Display
+from molino.core.vessels.stirred_tank import StirredTank
+from molino.core.vessels.tube_in_time import settling_times
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from molino.core.fields.laminar_tube import LaminarTube
+
+
+def kind_of(name: str) -> str:
+    """The kind of quantity of something inside."""
+    return "temperature" if name == "temperature" else "concentration"
+
+
+def heading_of(name: str) -> str:
+    """Its short heading."""
+    return name.removeprefix("concentration of ")
+
+
+class _OfLaminar(Frozen, Result):
+    """What both results say of the conversion."""
+
+    tube: LaminarTube
+    mixed: Mapping[str, np.ndarray]
+
+    @property
+    def display(self) -> Display:
+        """The units in which it is shown."""
+        return self.tube._plug._display
+
+    def conversion(self, species: str) -> float:
+        """1 - (mixing cup that leaves)/(fed), at the end."""
+        fed = float(self.tube._plug._fed.concentrations.get(species, 0.0))
+        if not fed > 0:
+            raise InputError(f"nothing of {species} is fed", self.tube.label, "name a species of the feed")
+        return float(1 - self.mixed[f"concentration of {species}"][-1] / fed)
+
+    def _others(self) -> dict[str, float]:
+        """Conversions of the same volume in plug flow and as a stirred tank, at the temperature of the feed."""
+        plug, found = self.tube._plug, dict[str, float]()
+        if self.tube.is_non_isothermal:
+            return found
+        tank = StirredTank(self.tube.chemistry, self.tube.feed, volume=plug.volume, T=self.tube.T)
+        for s in plug._consumed:
+            found[f"conversion of {s} in plug flow"] = plug.run().conversion(s)
+            found[f"conversion of {s} in a stirred tank"] = tank.steady().conversion(s)
+        return found
+
+
+@dataclass(frozen=True, eq=False)
+class LaminarRun(_OfLaminar):
+    """The steady state of a laminar tube; made by `LaminarTube.run`. Arrays are in SI.
+
+    Attributes
+    ----------
+    tube : LaminarTube
+    z : array, shape (places,)
+        Distance from the inlet.
+    radii : array, shape (nodes,)
+        Distance from the axis; the last is the wall.
+    inside : mapping of name to array, shape (places, nodes)
+        'concentration of A', 'temperature'.
+    mixed : mapping of name to array, shape (places,)
+        The same, averaged by what flows (mixing cup).
+    velocity : array, shape (places, nodes)
+    pressure_lost : array, shape (places,)
+        Up to each place in Pa; nan without a viscosity.
+    heat : float
+        Through the wall into the fluid, in W; nan where the temperature is prescribed.
+    closure : mapping of name to float
+        How far elements, mass and energy are from closing, as a share of what is fed.
+    grid_error : float
+        By how much two thirds as many nodes change what leaves, as a share of the largest concentration.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+    >>> run = mo.LaminarTube(chem, feed, diameter="20 mm", length="16 m").run()
+    >>> run.profile(run.z[-1]).columns.tolist()
+    ['distance [m]', 'velocity [m/s]', 'A [mol/L]', 'B [mol/L]']
+    """
+
+    tube: LaminarTube
+    z: np.ndarray
+    radii: np.ndarray
+    inside: Mapping[str, np.ndarray]
+    mixed: Mapping[str, np.ndarray]
+    velocity: np.ndarray
+    pressure_lost: np.ndarray
+    heat: float
+    closure: Mapping[str, float]
+    grid_error: float
+
+    def at_axis(self, name: str) -> np.ndarray:
+        """Something on the axis (the middle plane of a slit), shape (places,)."""
+        nodes = radial(self.tube.geometry, len(self.radii) - 1)
+        return np.asarray(nodes.at(self.inside[name], np.zeros(1))[:, 0])
+
+    def at_wall(self, name: str) -> np.ndarray:
+        """Something on the wall, shape (places,)."""
+        return np.asarray(self.inside[name][:, -1])
+
+    def table(self) -> pd.DataFrame:
+        """Mixing cup, axis and wall along the tube, with units in the headings."""
+        import pandas as pd
+
+        columns = {self.display.heading("length", "length"): self.display.number(self.z, "length")}
+        for name, row in self.mixed.items():
+            kind = kind_of(name)
+            for where, values in (
+                ("", row),
+                (" on the axis", self.at_axis(name)),
+                (" at the wall", self.at_wall(name)),
+            ):
+                columns[self.display.heading(heading_of(name) + where, kind)] = self.display.number(values, kind)
+        if np.isfinite(self.pressure_lost).all():
+            columns[self.display.heading("pressure drop", "pressure")] = self.display.number(
+                self.pressure_lost, "pressure"
+            ) - self.display.number(0.0, "pressure")
+        return pd.DataFrame(columns)
+
+    def profile(self, z: float) -> pd.DataFrame:
+        """What lies across at the row nearest to a distance from the inlet in m, from the axis to the wall."""
+        import pandas as pd
+
+        n = int(np.argmin(np.abs(self.z - z)))
+        columns = {
+            self.display.heading("distance", "length"): self.display.number(self.radii, "length"),
+            self.display.heading("velocity", "mass transfer coefficient"): self.display.number(
+                self.velocity[n], "mass transfer coefficient"
+            ),
+        }
+        for name, rows in self.inside.items():
+            columns[self.display.heading(heading_of(name), kind_of(name))] = self.display.number(rows[n], kind_of(name))
+        return pd.DataFrame(columns)
+
+    def facts(self) -> dict[str, str]:
+        """What leaves, against plug flow and a stirred tank, by name, with units."""
+        show, tube = self.display, self.tube
+        found = {"residence time": show.text(tube._volume / float(tube._plug._fed.volume), "time")}
+        if np.isfinite(tube.Reynolds):
+            found["Reynolds number"] = f"{tube.Reynolds:.4g}" + ("" if tube.Reynolds < 2100 else ": not laminar")
+        for s in tube._plug._consumed:
+            found[f"conversion of {s}"] = f"{self.conversion(s):.4g}"
+        found |= {name: f"{x:.4g}" for name, x in self._others().items()}
+        for name, row in self.mixed.items():
+            found[f"{name}, mixed"] = show.text(float(row[-1]), kind_of(name), 5 if name == "temperature" else 4)
+        if "temperature" in self.inside:
+            rows = self.inside["temperature"]
+            found["temperatures inside"] = f"{show.text(float(rows.min()), 'temperature', 5)} to " + show.text(
+                float(rows.max()), "temperature", 5
+            )
+            found["heat through the wall"] = show.text(self.heat, "power")
+        if np.isfinite(self.pressure_lost[-1]):
+            found["pressure drop"] = f"{self.pressure_lost[-1]:.4g} Pa"
+        if self.closure:
+            found[f"balances of {', '.join(self.closure)} close to"] = f"{max(self.closure.values()):.2e}"
+        found["grid: two thirds of the nodes change what leaves by"] = f"{self.grid_error:.1e}"
+        return found
+
+    def to_dict(self) -> dict[str, Any]:
+        """What leaves, closures and the error of the grid, as plain data."""
+        mixed = {n: entry(self.display, float(row[-1]), kind_of(n)) for n, row in self.mixed.items()}
+        shares = {f"conversion_of_{s}": self.conversion(s) for s in self.tube._plug._consumed}
+        return {"kind": self.tube.noun, **shares, "mixed": mixed, "closure": dict(self.closure),
+                "grid_error": self.grid_error}  # fmt: skip
+
+    def __str__(self) -> str:
+        return "\n".join([str(self.tube), *in_columns(self.facts())])
+
+
+@dataclass(frozen=True, eq=False)
+class LaminarInTime(_OfLaminar):
+    """A laminar tube over time; made by `LaminarTube.follow`. Arrays are in SI.
+
+    Attributes
+    ----------
+    tube : LaminarTube
+    times : array, shape (times,)
+    z : array, shape (cells,)
+        Middles of the cells along it.
+    radii : array, shape (nodes,)
+    inside : mapping of name to array, shape (times, cells, nodes)
+    mixed : mapping of name to array, shape (times,)
+        Mixing cup of what leaves.
+    settling_band : float
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+    >>> pipe = mo.LaminarTube(chem, feed, diameter="20 mm", length="16 m")
+    >>> start = pipe.follow("20 min", contents={"B": "1 mol/L"}, cells=20, nodes=6)
+    >>> abs(start.conversion("A") - pipe.run().conversion("A")) < 0.02
+    True
+    """
+
+    tube: LaminarTube
+    times: np.ndarray
+    z: np.ndarray
+    radii: np.ndarray
+    inside: Mapping[str, np.ndarray]
+    mixed: Mapping[str, np.ndarray]
+    settling_band: float = 0.02
+
+    def settling_times(self) -> dict[str, float]:
+        """When what leaves stays within the band of how it ends, in s; what moves to the end is left out."""
+        return settling_times(self.times, self.mixed, self.settling_band)
+
+    def table(self) -> pd.DataFrame:
+        """What leaves over time, with units in the headings."""
+        import pandas as pd
+
+        columns = {self.display.heading("time", "time"): self.display.number(self.times, "time")}
+        for name, row in self.mixed.items():
+            columns[self.display.heading(heading_of(name), kind_of(name))] = self.display.number(row, kind_of(name))
+        return pd.DataFrame(columns)
+
+    def facts(self) -> dict[str, str]:
+        """How it ends and when it has settled, by name, with units."""
+        show = self.display
+        found = {"followed for": show.text(float(self.times[-1]), "time")}
+        for s in self.tube._plug._consumed:
+            found[f"conversion of {s} at the end"] = f"{self.conversion(s):.4g}"
+        for name, row in self.mixed.items():
+            found[f"{name} that leaves"] = show.text(float(row[-1]), kind_of(name))
+        for name, at in self.settling_times().items():
+            found[f"settling time of {heading_of(name)} ({100 * self.settling_band:g} %)"] = show.text(at, "time")
+        found["cells along, nodes across"] = f"{len(self.z)}, {len(self.radii)}"
+        return found
+
+    def to_dict(self) -> dict[str, Any]:
+        """What leaves over time, as plain data."""
+        show = self.display
+        return {
+            "kind": f"{self.tube.noun} over time",
+            "time": {"unit": show.unit("time"), "values": show.number(self.times, "time").tolist()},
+            "outlet": {
+                n: {"unit": show.unit(kind_of(n)), "values": show.number(row, kind_of(n)).tolist()}
+                for n, row in self.mixed.items()
+            },
+            "settling": {n: entry(show, t, "time") for n, t in self.settling_times().items()},
+        }
+
+    def __str__(self) -> str:
+        return "\n".join([f"{self.tube} over time", *in_columns(self.facts())])

@@ -1,0 +1,382 @@
+"""The laminar pipe and slit."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any, ClassVar
+
+import numpy as np
+from scipy.linalg import expm
+
+from molino.core import units
+from molino.core.arguments import checked
+from molino.core.chemistry.chemistry import Chemistry
+from molino.core.errors import Faults, InputError
+from molino.core.fields.laminar_run import LaminarInTime, LaminarRun
+from molino.core.fields.march import March
+from molino.core.fields.radial import radial
+from molino.core.frozen import Frozen, settle
+from molino.core.mixing.distribution import ResidenceTimeDistribution
+from molino.core.mixing.flow_models import LaminarFlow
+from molino.core.mixing.inversion import FEW, inverted
+from molino.core.printing import Printed
+from molino.core.schema import option, quantity, read_fields
+from molino.core.units import Value
+from molino.core.vessels.feed import Feed, is_molar
+from molino.core.vessels.plug_flow import PlugFlow
+
+_LEAST_NODES, _MOST_NODES = 4, 200
+_TRACER_NODES, _TRACER_TIMES = 16, 121
+_NARROW = 2.0
+"""Variance over the square of the mean above which the tail of a tracer is not followed."""
+_LAMINAR = 2100.0
+"""Reynolds number, with the hydraulic diameter, up to which flow is laminar."""
+
+
+@dataclass(frozen=True, eq=False)
+class LaminarTube(Frozen, Printed):
+    """A pipe or a slit in laminar flow: a parabolic velocity, diffusion across, reaction where the fluid is.
+
+        u(r) dc_i/dz = D_i (1/r) d(r dc_i/dr)/dr + sum_j nu_ij r_j
+        u(r) C dT/dz = k (1/r) d(r dT/dr)/dr - sum_j dH_j r_j
+
+    in a pipe; in a slit without the factors r (R. B. Bird, W. E. Stewart, E. N. Lightfoot, Transport Phenomena, 2nd ed.
+    2002, chapters 2, 12 and 18). The density is constant. Along the tube nothing diffuses.
+
+    Parameters
+    ----------
+    chemistry : Chemistry
+    feed : Feed
+        A liquid, or a gas thin enough that its density stays: given with concentrations and a flow, without P.
+    diameter : optional
+        Inner diameter of a pipe.
+    gap, width : optional
+        Of a slit between two plates, instead.
+    length : quantity
+    diffusivity : quantity, or mapping of species to quantity
+        Of the species; nothing diffuses if left out.
+    conductivity : thermal conductivity, optional
+        Of the fluid; needed where the temperature is not prescribed.
+    T : temperature, optional
+        Prescribed everywhere; that of the feed if left out. Not given where the temperature is not prescribed.
+    heat : "isothermal" or "adiabatic"
+        Left out, isothermal, or what the wall says.
+    wall_T : temperature, optional
+        Of the wall.
+    wall_flux : heat flux, optional
+        Into the fluid through the wall, "2 kW/m2".
+    entrance : "developed" or "developing"
+        Whether the velocity is parabolic from the inlet on, or develops from a flat profile (needs viscosity and
+        density).
+    viscosity : optional
+        For the pressure drop, and for a velocity that develops.
+    name : str
+    show : mapping of kind to unit
+
+    Raises
+    ------
+    InputError
+        With everything that is wrong in it.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+    >>> pipe = mo.LaminarTube(chem, feed, diameter="20 mm", length="16 m")
+    >>> round(pipe.run().conversion("A"), 4)
+    0.5585
+    """
+
+    noun: ClassVar[str] = "laminar tube"
+    chemistry: Chemistry
+    feed: Feed
+    diameter: Any = quantity("diameter")
+    gap: Any = quantity("diameter")
+    width: Any = quantity("length")
+    length: Any = quantity("length")
+    diffusivity: Any = None
+    conductivity: Any = quantity("thermal conductivity")
+    T: Any = quantity("temperature")
+    heat: str | None = None
+    wall_T: Any = quantity("temperature")
+    wall_flux: Any = quantity("heat flux", sign="any")
+    entrance: str = option("developed", ("developed", "developing"))
+    viscosity: Any = quantity("viscosity")
+    name: str = ""
+    show: Mapping[str, str] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        faults = Faults()
+        read_fields(self, faults, self.label)
+        with faults.at(self.label):
+            settle(self, diffusivity=self._read_diffusivities())
+        self._check_shape(faults)
+        ways = [n for n in ("heat", "wall_T", "wall_flux") if getattr(self, n) not in (None, "isothermal")]
+        if len(ways) > 1:
+            faults.add(self.label, f"{' and '.join(ways)} specify the same thing twice", "give one of them")
+        if self.heat not in (None, "isothermal", "adiabatic"):
+            advice = "give 'adiabatic', or wall_T, or wall_flux"
+            faults.add(self.label, f"heat = {self.heat!r} is not known in a laminar tube", advice)
+        if self.is_non_isothermal and self.conductivity is None:
+            faults.add(self.label, "the conductivity of the fluid is not given", "give it, like '0.6 W/m/K'")
+        if self.entrance == "developing" and self.viscosity is None:
+            faults.add(self.label, "a velocity that develops takes the viscosity", "give viscosity='1 mPa*s'")
+        if self.entrance == "developing" and self._density is None:
+            faults.add(self.label, "a velocity that develops takes the density", "give density to the feed")
+        faults.raise_any()
+        plug = self._plug
+        if not plug._phase.carries_volume:
+            message = "a laminar tube holds a fluid of constant density"
+            faults.add(self.label, message, "give concentrations and a flow, without P and without a model")
+        strange = sorted({*self.diffusivity} - {*self.chemistry.names})
+        if strange:
+            faults.add(f"{self.label}, diffusivity", f"there is no species {', '.join(strange)}", "correct the names")
+        faults.raise_any()
+
+    def _read_diffusivities(self) -> dict[str, Value]:
+        """By species, in SI."""
+        given = self.diffusivity
+        if given is None:
+            return {}
+        if not isinstance(given, Mapping):
+            given = dict.fromkeys(self.chemistry.names, given)
+        return {s: units.positive(v, "diffusivity", f"diffusivity of {s}", zero=True) for s, v in given.items()}
+
+    def _check_shape(self, faults: Faults) -> None:
+        if self.length is None:
+            faults.add(self.label, "no length is given", "give length='16 m'")
+        if (self.diameter is None) == (self.gap is None):
+            message = "both diameter and gap are given" if self.gap is not None else "neither diameter nor gap is given"
+            faults.add(self.label, message, "give the diameter of a pipe, or gap and width of a slit")
+        if (self.gap is None) != (self.width is None):
+            faults.add(self.label, "a slit has both gap and width", "give both")
+
+    @property
+    def label(self) -> str:
+        """Its name, or what it is."""
+        return self.name or self.noun
+
+    @property
+    def geometry(self) -> str:
+        """'pipe' or 'slit'."""
+        return "pipe" if self.diameter is not None else "slit"
+
+    @property
+    def is_non_isothermal(self) -> bool:
+        """Whether its temperature follows from a balance of energy."""
+        return self.heat == "adiabatic" or self.wall_T is not None or self.wall_flux is not None
+
+    @property
+    def _density(self) -> float | None:
+        density = self.feed.density
+        return None if density is None or is_molar(density) else float(density.si)
+
+    @property
+    def _radius(self) -> float:
+        """Radius of the pipe, or half the gap, in m."""
+        return float((self.diameter if self.diameter is not None else self.gap).si) / 2
+
+    @property
+    def _area(self) -> float:
+        return math.pi * self._radius**2 if self.geometry == "pipe" else 2 * self._radius * float(self.width.si)
+
+    @property
+    def _volume(self) -> float:
+        return self._area * float(self.length.si)
+
+    @property
+    def _velocity(self) -> float:
+        """Mean velocity in m/s."""
+        return float(self._plug._fed.volume) / self._area
+
+    @cached_property
+    def _plug(self) -> PlugFlow:
+        """The same volume in plug flow, which reads feed, chemistry and heat."""
+        heat = "adiabatic" if self.is_non_isothermal else None
+        return PlugFlow(
+            self.chemistry, self.feed, volume=Value(self._volume, "m^3"), T=self.T, heat=heat, name=self.label,
+            show=self.show,
+        )  # fmt: skip
+
+    @property
+    def Reynolds(self) -> float:
+        """With the mean velocity and the hydraulic diameter; nan without viscosity and density."""
+        if self.viscosity is None or self._density is None:
+            return math.nan
+        wide = 2 * self._radius if self.geometry == "pipe" else 4 * self._radius
+        return self._velocity * wide * self._density / float(self.viscosity.si)
+
+    @checked
+    def run(self, points: int = 101, nodes: int = 32) -> LaminarRun:
+        """March from the inlet to the end.
+
+        Parameters
+        ----------
+        points : int
+            Rows along the tube.
+        nodes : int
+            Across half of it; the result says by how much two thirds as many change it.
+
+        Raises
+        ------
+        InputError
+            If points or nodes are none, or constants are still unknown.
+        SolveError
+            If the integration cannot go on.
+        """
+        self._plug._require_known()
+        self._check_counts(points, nodes)
+        grid = March(self, nodes)
+        coarse = March(self, max(2 * nodes // 3, _LEAST_NODES))
+        z = np.linspace(0.0, float(self.length.si), points)
+        rows, gained = grid.run(z)
+        ends = [march.cups(found)[-1] for march, found in ((coarse, coarse.run(z[[0, -1]])[0]), (grid, rows))]
+        size = max(float(np.max(np.abs(ends[1][: len(self.chemistry.names)]))), 1e-300)
+        error = float(np.max(np.abs(ends[0] - ends[1])[: len(self.chemistry.names)])) / size
+        return grid.result(z, rows, gained, error)
+
+    @checked
+    def follow(
+        self, time: Any, contents: Mapping[str, Any] | None = None, cells: int = 60, nodes: int = 10,
+        points: int = 101, progress: Callable[[float], None] | None = None,
+    ) -> LaminarInTime:  # fmt: skip
+        """Follow the tube over time, from what fills it to its steady state.
+
+        Cells along the tube, with the limiter of van Leer, times nodes across; of a developed velocity.
+
+        Parameters
+        ----------
+        time : str, float or quantity
+        contents : mapping of species to concentration, optional
+            What fills it at first; the feed if left out.
+        cells, nodes : int
+        points : int
+            Moments at which it is looked at, evenly spaced.
+        progress : callable, optional
+            Called now and then with the share of the time that is done.
+
+        Raises
+        ------
+        InputError
+            If something of it is none, or the velocity develops.
+        SolveError
+            If the integration cannot go on.
+        """
+        self._plug._require_known()
+        self._check_counts(points, nodes)
+        if not 4 <= cells <= 2000:
+            raise InputError(f"cells = {cells}", self.label, "give a whole number from 4 to 2000")
+        if self.entrance == "developing":
+            raise InputError("over time the velocity is developed", self.label, "give entrance='developed'")
+        end = units.positive(time, "time", f"{self.label}, time").si
+        return March(self, nodes).follow(np.linspace(0.0, end, points), contents, cells, progress)
+
+    def _check_counts(self, points: int, nodes: int) -> None:
+        faults = Faults()
+        if points < 2:
+            faults.add(self.label, f"points = {points}", "give 2 or more")
+        if not _LEAST_NODES <= nodes <= _MOST_NODES:
+            faults.add(self.label, f"nodes = {nodes}", f"give a whole number from {_LEAST_NODES} to {_MOST_NODES}")
+        faults.raise_any()
+
+    def tracer_transform(self, s: np.ndarray, nodes: int = 32, diffusivity: Any = None) -> np.ndarray:
+        """The Laplace transform of what leaves after a pulse of tracer, of the shape of s (in 1/s).
+
+        Parameters
+        ----------
+        s : array
+        nodes : int
+        diffusivity : diffusivity, optional
+            Of the tracer; the largest of the species if left out.
+        """
+        grid, matrix = radial(self.geometry, nodes), self._spread_of(nodes, diffusivity)
+        flat = np.asarray(s, dtype=complex).ravel()
+        steps = matrix[None] + flat[:, None, None] * np.diag(1 / (self._velocity * grid.developed))[None]
+        cup = grid.weights * grid.developed
+        found = expm(-steps * float(self.length.si)).sum(axis=2) @ cup
+        return np.asarray(found.reshape(np.shape(s)))
+
+    def _spread_of(self, nodes: int, diffusivity: Any) -> np.ndarray:
+        """Diffusion across over the velocity, per length, shape (nodes, nodes)."""
+        grid = radial(self.geometry, nodes)
+        own = max((float(v.si) for v in self.diffusivity.values()), default=0.0)
+        D = own if diffusivity is None else units.positive(diffusivity, "diffusivity", "diffusivity", zero=True).si
+        per = D / self._radius**2 / self._velocity
+        return np.asarray(per * grid.sealed / (grid.weights * grid.developed)[:, None])
+
+    def tracer_moments(self, nodes: int = 32, diffusivity: Any = None) -> np.ndarray:
+        """Mean, second and third moment about the mean, in s, s^2 and s^3, of what leaves after a pulse of tracer.
+
+        By marching the moments of the transform, u dm_k/dz = (diffusion of m_k) + k m_(k-1) (R. Aris, Proc. R. Soc. A
+        235 (1956) 67), exact at the nodes.
+
+        Parameters
+        ----------
+        nodes : int
+        diffusivity : diffusivity, optional
+            Of the tracer; the largest of the species if left out. Without diffusion only the mean is finite.
+        """
+        grid, matrix = radial(self.geometry, nodes), self._spread_of(nodes, diffusivity)
+        slow = np.diag(1 / (self._velocity * grid.developed))
+        n = nodes
+        whole = np.zeros((4 * n, 4 * n))
+        for k in range(4):
+            whole[k * n : (k + 1) * n, k * n : (k + 1) * n] = -matrix
+            if k:
+                whole[k * n : (k + 1) * n, (k - 1) * n : k * n] = k * slow
+        first = np.concatenate([np.ones(n), np.zeros(3 * n)])
+        end = (expm(whole * float(self.length.si)) @ first).reshape(4, n)
+        raw = end @ (grid.weights * grid.developed)
+        mean = raw[1]
+        return np.array([mean, raw[2] - mean**2, raw[3] - 3 * mean * raw[2] + 2 * mean**3])
+
+    def distribution(self, diffusivity: Any = None) -> ResidenceTimeDistribution:
+        """The distribution of residence times of a tracer, from the transform of a pulse.
+
+        Without diffusion that of the developed velocity in closed form.
+
+        Parameters
+        ----------
+        diffusivity : diffusivity, optional
+            Of the tracer; the largest of the species if left out.
+
+        Raises
+        ------
+        InputError
+            In a slit without diffusion, or where so little diffuses that no tracer leaves the wall.
+        """
+        tau = self._volume / float(self._plug._fed.volume)
+        mean, variance, third = self.tracer_moments(_TRACER_NODES, diffusivity)
+        if not variance < _NARROW * tau**2:
+            if self.geometry == "pipe":
+                return LaminarFlow().distribution(tau, self.show)
+            message = "with so little diffusion next to nothing leaves from the wall, and the tail has no end"
+            raise InputError(message, self.label, "give the tracer a diffusivity, or take a longer tube")
+        end = mean + 8 * math.sqrt(variance)
+        times = np.linspace(0.0, end, _TRACER_TIMES)
+        curves = []
+        for power in (0, 1):
+
+            def transform(s: np.ndarray, power: int = power) -> np.ndarray:
+                return np.asarray(self.tracer_transform(s, _TRACER_NODES, diffusivity) / s**power)
+
+            curves.append(np.concatenate([[0.0], inverted(transform, times[1:], FEW)]))
+        E, F = curves
+        F = np.maximum.accumulate(np.clip(F, 0.0, 1.0))
+        E = np.where((F > 1e-6) & (F < 1 - 1e-9), np.maximum(E, 0.0), 0.0)
+        raw = np.array([mean, variance + mean**2, third + 3 * mean * variance + mean**3])
+        notes = {"from": f"the transform of a pulse through the {self.geometry}, {_TRACER_NODES} nodes across"}
+        return ResidenceTimeDistribution(times, E, F, raw, math.nan, self._plug.volume, self.feed.flow, notes=notes,
+                                         display=self._plug._display)  # fmt: skip
+
+    def __str__(self) -> str:
+        shape = f"pipe of diameter {self.diameter}" if self.geometry == "pipe" else f"slit {self.gap} x {self.width}"
+        title = f"{self.name}: {self.noun}" if self.name else self.noun
+        walls = [f"wall at {self.wall_T}"] if self.wall_T is not None else []
+        walls += [f"heat flux {self.wall_flux}"] if self.wall_flux is not None else []
+        walls += [self.heat] if self.heat == "adiabatic" else []
+        return ", ".join([f"{title}, {shape}, length {self.length} fed {self.feed}", *walls])

@@ -19,6 +19,10 @@ _HOME = {
     "AtEquilibrium": "core.vessels.at_equilibrium",
     "AttainableRegion": "core.design.attainable",
     "AxialDispersion": "core.mixing.flow_models",
+    "Baffle": "core.fields.openings",
+    "Basin": "core.fields.basin",
+    "BasinInTime": "core.fields.basin_run",
+    "BasinRun": "core.fields.basin_run",
     "Batch": "core.vessels.batch",
     "BestTrain": "core.design.attainable",
     "Bootstrap": "core.fitting.bootstrap",
@@ -54,6 +58,7 @@ _HOME = {
     "GasPhase": "core.vessels.gas_phase",
     "HeatCapacity": "core.chemistry.heat_capacity",
     "HeatSafety": "core.design.heat_safety",
+    "Inlet": "core.fields.openings",
     "InputError": "core.errors",
     "InternalDiffusion": "core.vessels.catalyst",
     "Jacket": "core.vessels.heat",
@@ -68,6 +73,7 @@ _HOME = {
     "MolinoError": "core.errors",
     "NextExperiment": "core.fitting.next_experiment",
     "Optimum": "core.design.optimum",
+    "Outlet": "core.fields.openings",
     "Parallel": "core.vessels.train_steps",
     "PhaseEquilibrium": "core.thermo.phases",
     "PhaseSplit": "core.thermo.phases",
@@ -177,8 +183,11 @@ if TYPE_CHECKING:
     from molino.core.design.survey import Survey, survey
     from molino.core.design.sweeping import Sweep, SweptCondition, log_span, span, sweep
     from molino.core.errors import InputError, MolinoError, SolveError, UnitError, UnreachableError, WriteError
+    from molino.core.fields.basin import Basin
+    from molino.core.fields.basin_run import BasinInTime, BasinRun
     from molino.core.fields.laminar_run import LaminarInTime, LaminarRun
     from molino.core.fields.laminar_tube import LaminarTube
+    from molino.core.fields.openings import Baffle, Inlet, Outlet
     from molino.core.fitting.bootstrap import Bootstrap
     from molino.core.fitting.discrimination import Discrimination, discriminate
     from molino.core.fitting.experiments import Experiment, Experiments

@@ -1,0 +1,365 @@
+"""The balances of a basin on one grid: its flow, its steady fields, its fields over time, its tracer."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from scipy import sparse
+
+from molino.core.balances.collocation import PointEvaluator
+from molino.core.chemistry.formula import TEMPERATURE
+from molino.core.fields.basin_run import BasinInTime, BasinRun
+from molino.core.fields.grid import Grid
+from molino.core.fields.stream_function import factor
+from molino.core.fields.transport import SIDES, Fed, Settled, Transport, settled
+from molino.core.mixing.distribution import ResidenceTimeDistribution
+from molino.core.vessels.roles import HELD, WALL, slope_of
+from molino.core.vessels.tube_cells import cell_model
+from molino.core.vessels.tube_in_time import filled_with
+
+if TYPE_CHECKING:
+    from molino.core.fields.basin import Basin
+
+_ROUNDS = 2
+"""Corrections of the scheme within one step of time."""
+_NEAR, _PATIENCE, _MOST_ROUNDS = 1e-6, 6, 24
+"""Where rates stand in a step: the change, relative, at which it is solved, the corrections after which the slopes of
+the rates are renewed, and how many there are at most."""
+_RENEWED = 6
+"""Rounds in which the slopes of the rates are renewed."""
+_LONGEST = 12.0
+"""For how many mean residence times a tracer is followed at most."""
+_BELOW = 1e-6
+"""By how much of the largest a step may fall below zero."""
+
+
+@dataclass(frozen=True, eq=False)
+class SteadyField:
+    """Concentrations at rest, shape (species, cells), and what leaves through the cells of each side, per depth."""
+
+    c: np.ndarray
+    leaving: list[np.ndarray]
+
+    def __add__(self, other: SteadyField) -> SteadyField:
+        return SteadyField(self.c + other.c, [a + b for a, b in zip(self.leaving, other.leaving, strict=True)])
+
+
+class BasinField:
+    """A basin on a grid."""
+
+    def __init__(self, basin: Basin, grid: Grid) -> None:
+        self.basin, self.grid = basin, grid
+        self.flow, conditions = basin._flow_on(grid)
+        self.transport = Transport(self.flow, conditions.blocked_x, conditions.blocked_y)
+        self.conditions = conditions
+        self.species = basin.chemistry.names
+        plug = basin._plug
+        numbers, _ = plug._own_parameters
+        constants = dict(numbers) | {HELD: 1.0, WALL: 0.0, slope_of(TEMPERATURE): 0.0}
+        model = cell_model(plug._key, ())
+        self.local: PointEvaluator = model.local.at([float(constants[s]) for s in model.local.fixed])
+        self.made = model.places["species"]
+        D = [float(v.si) if (v := basin.diffusivity.get(s)) is not None else 0.0 for s in self.species]
+        self.D = np.array(D)
+
+    @cached_property
+    def _fed(self) -> np.ndarray:
+        """Concentrations of each inlet, shape (inlets, species)."""
+        return np.array([[float(m.concentrations.get(s, 0.0)) for s in self.species] for m in self.basin._mixtures])
+
+    @property
+    def _mean_fed(self) -> np.ndarray:
+        """Concentrations of all that is fed, shape (species,)."""
+        flows = np.array([float(mixture.volume) for mixture in self.basin._mixtures])
+        return np.asarray(flows @ self._fed / flows.sum())
+
+    def _through(self, values: np.ndarray) -> list[np.ndarray]:
+        """A number of each inlet for each cell at the ports of the sides."""
+        g, found = self.grid, []
+        (xm, ym) = g.middle
+        for side, port in zip(SIDES, self.transport.ports_in, strict=True):
+            i, j = np.divmod(port.cells, g.ny)
+            at = xm[i] if side in ("bottom", "top") else ym[j]
+            row = np.zeros(len(port.cells))
+            for inlet, value in zip(self.basin.inlets, values, strict=True):
+                low, high = (v.si for v in inlet.between)
+                row[(inlet.side == side) & (at > low) & (at < high)] = value
+            found.append(row)
+        return found
+
+    # at rest
+
+    @cached_property
+    def _independent(self) -> np.ndarray:
+        """Columns by which reactions move the composition, shape (species, independent)."""
+        matrix = np.asarray(self.basin.chemistry.network.matrix, dtype=float)
+        chosen: list[int] = []
+        for j in range(matrix.shape[1]):
+            if np.linalg.matrix_rank(matrix[:, [*chosen, j]]) > len(chosen):
+                chosen.append(j)
+        return matrix[:, chosen]
+
+    def steady(self) -> SteadyField:
+        """The concentrations at rest.
+
+        Where all species diffuse alike, what reactions do not change is carried as it is, and only the independent
+        extents of reaction are looked for.
+        """
+        if (self.D[0] == self.D).all():
+            columns, base = self._independent, self._mixed()
+            D = np.full(columns.shape[1], self.D[0])
+            feds: list[Fed] = [[0.0] * len(SIDES)] * columns.shape[1]
+        else:
+            columns, base, D = np.eye(len(self.species)), None, self.D
+            feds = [self._through(self._fed[:, i]) for i in range(len(self.species))]
+        none = SteadyField(
+            np.zeros((len(self.species), self.grid.cells)),
+            [np.zeros((len(self.species), len(port.cells))) for port in self.transport.ports_out],
+        )  # fmt: skip
+        if columns.shape[1] == 0:
+            return base or none
+        found = self._reacting(columns, (base or none).c, D, feds).c.reshape(columns.shape[1], -1)
+        return self._carried(columns, found) + (base or none)
+
+    def _carried(self, columns: np.ndarray, fields: np.ndarray) -> SteadyField:
+        """Concentrations as sums of fields that are carried, and what leaves as the same sums of what they take out."""
+        leaving = [self.transport.leaving(row) for row in fields]
+        sides = range(len(self.transport.ports_out))
+        return SteadyField(columns @ fields, [columns @ np.array([one[n] for one in leaving]) for n in sides])
+
+    def _mixed(self) -> SteadyField:
+        """What the inlets make without reaction."""
+        if (self._fed == self._fed[0]).all():
+            return self._carried(self._fed[:1].T, np.ones((1, self.grid.cells)))
+        shares = []
+        none = np.zeros(self.grid.cells)
+        for k in range(len(self._fed) - 1):
+            one = np.zeros(len(self._fed))
+            one[k] = 1.0
+            shares.append(self.transport.steady(float(self.D[0]), self._through(one), none).c)
+        whole = self._carried(self._fed[-1:].T, np.ones((1, self.grid.cells)))
+        return self._carried((self._fed[:-1] - self._fed[-1]).T, np.array(shares)) + whole
+
+    def _reacting(self, columns: np.ndarray, base: np.ndarray, D: np.ndarray, feds: list[Fed]) -> Settled:
+        """The fields x with c = base + columns x at rest, one after the other in one array."""
+        transport, cells, r = self.transport, self.grid.cells, columns.shape[1]
+        inverse = np.linalg.pinv(columns)
+        carried = [transport.matrix(float(d)) for d in D]
+        load = np.concatenate([transport.entering(fed) for fed in feds])
+        held: dict[str, Any] = {"rounds": 0}
+
+        def rates(x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+            """What reactions add to the fields in each cell, and its slopes, shapes (r, cells) and (cells, r, r)."""
+            made, by_c = self._rates(base + columns @ x.reshape(r, cells))
+            return inverse @ made, inverse @ by_c @ columns
+
+        def renew(by: np.ndarray) -> None:
+            blocks = [[-sparse.diags(by[:, i, j]) for j in range(r)] for i in range(r)]
+            for i in range(r):
+                blocks[i][i] = blocks[i][i] + carried[i]
+            held["factors"], held["by"] = factor(sparse.bmat(blocks)), by
+
+        def step(x: np.ndarray) -> np.ndarray:
+            made, by = rates(x)
+            held["rounds"] += 1
+            moved = np.max(np.abs(by - held["by"])) > 1e-12 * np.max(np.abs(by)) if "by" in held else True
+            if moved and held["rounds"] <= _RENEWED:
+                renew(by)
+            kept = np.einsum("kij,jk->ik", held["by"], x.reshape(r, cells))
+            each = zip(x.reshape(r, cells), feds, D.tolist(), strict=True)
+            beyond = np.concatenate([transport.corrections(row, fed, d) for row, fed, d in each])
+            return np.asarray(held["factors"].solve(load - beyond + (made - kept).ravel()))
+
+        return settled(step, np.zeros(r * cells))
+
+    def mean_of(self, leaving: Sequence[np.ndarray]) -> np.ndarray:
+        """What leaves, averaged by what flows, from what leaves through the cells of each side."""
+        flow = sum(float(port.flows.sum()) for port in self.transport.ports_out)
+        return np.asarray(sum(one.sum(axis=-1) for one in leaving) / flow)
+
+    def mean_outlet(self, c: np.ndarray) -> np.ndarray:
+        """The same of fields, shape (fields, cells), that are carried themselves."""
+        return np.array([self.mean_of(self.transport.leaving(row)) for row in c])
+
+    def run_of(self, found: SteadyField, coarse: np.ndarray) -> BasinRun:
+        """The result of a steady field; `coarse` is what leaves on a grid with half the lines."""
+        basin, g = self.basin, self.grid
+        out, c, shape = self.mean_of(found.leaving), found.c, (g.nx, g.ny)
+        depth = float(basin.depth.si)
+        fed = self._mean_fed
+        made = self.local.value(c.T)[:, self.made].T @ self.transport.volumes * depth / basin._fed_flow
+        closure = {
+            name: float(abs(weights @ (out - fed)) / max(float(np.abs(weights) @ fed), 1e-300))
+            for name, weights in basin._plug._conserved().items()
+        }
+        closure["species"] = float(np.max(np.abs(out - fed - made))) / max(float(np.max(fed)), 1e-300)
+        age = self.transport.steady(float(np.max(self.D, initial=0.0)), [0.0] * 4, self.transport.volumes).c
+        return BasinRun(
+            basin, g, self.flow, {f"concentration of {s}": c[i].reshape(shape) for i, s in enumerate(self.species)},
+            dict(zip(self.species, fed, strict=True)), dict(zip(self.species, out, strict=True)),
+            dict(zip(self.species, coarse, strict=True)), age.reshape(shape), self._outlets(found.leaving), closure,
+        )  # fmt: skip
+
+    def _outlets(self, leaving: Sequence[np.ndarray]) -> list[dict[str, float]]:
+        """Flow in m^3/s and mean concentrations of each outlet."""
+        g, found = self.grid, []
+        (xm, ym) = g.middle
+        for outlet in self.basin.outlets:
+            n = SIDES.index(outlet.side)
+            port = self.transport.ports_out[n]
+            i, j = np.divmod(port.cells, g.ny)
+            at = xm[i] if outlet.side in ("bottom", "top") else ym[j]
+            low, high = (v.si for v in outlet.between)
+            own = (at > low) & (at < high)
+            flow = float(port.flows[own].sum())
+            one = {"flow": flow * float(self.basin.depth.si)}
+            for s, row in zip(self.species, leaving[n], strict=True):
+                one[s] = float(row[own].sum()) / flow if flow else math.nan
+            found.append(one)
+        return found
+
+    # over time
+
+    def follow(
+        self, end: float, contents: Mapping[str, Any] | None, steps: int, points: int,
+        progress: Callable[[float], None] | None,
+    ) -> BasinInTime:  # fmt: skip
+        """The fields over time from what fills the basin on."""
+        start = filled_with(self.basin._plug, contents)
+        c = np.repeat(np.array([start.get(s, 0.0) for s in self.species])[:, None], self.grid.cells, axis=1)
+        feds: list[Fed] = [self._through(self._fed[:, i]) for i in range(len(self.species))]
+        times = np.linspace(0.0, end, steps + 1)
+        kept = np.unique(np.round(np.linspace(0, steps, points)).astype(int))
+        stepper = _Stepper(self.transport, end / steps, self.D, feds, self._rates)
+        fields, out = [c], [self.mean_outlet(c)]
+        for n in range(1, steps + 1):
+            c = stepper.advance(c)
+            out.append(self.mean_outlet(c))
+            if n in kept:
+                fields.append(c)
+            if progress is not None:
+                progress(n / steps)
+        shape = (len(fields), self.grid.nx, self.grid.ny)
+        left, names = np.array(out), [f"concentration of {s}" for s in self.species]
+        return BasinInTime(
+            self.basin, self.grid, self.flow, times, times[kept],
+            {name: np.array([f[i] for f in fields]).reshape(shape) for i, name in enumerate(names)},
+            {name: left[:, i] for i, name in enumerate(names)}, dict(zip(self.species, self._mean_fed, strict=True)),
+        )  # fmt: skip
+
+    def _rates(self, c: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """What is made of each species in each cell, and its slopes; see `Rates`."""
+        V = self.transport.volumes
+        made = self.local.value(c.T)[:, self.made].T * V
+        return made, self.local.slopes(c.T)[:, self.made, : len(self.species)] * V[:, None, None]
+
+    # a tracer
+
+    def distribution(self, D: float, steps: int, progress: Callable[[float], None] | None) -> ResidenceTimeDistribution:
+        """E and F by a step of tracer, with the moments of the age."""
+        transport, V = self.transport, self.transport.volumes
+        none: Fed = [0.0] * len(SIDES)
+        flow = sum(float(port.flows.sum()) for port in transport.ports_out)
+        raw, age = [], np.ones(self.grid.cells)
+        for k in (1, 2, 3):
+            age = transport.steady(D, none, k * V * age).c
+            raw.append(sum(float(one.sum()) for one in transport.leaving(age)) / flow)
+        tau = raw[0]
+        spread = math.sqrt(max(raw[1] - tau**2, 0.0))
+        end = min(tau + 6 * spread, _LONGEST * tau) if spread > 0.02 * tau else 1.3 * tau
+        stepper = _Stepper(transport, end / steps, np.array([D]), [[1.0] * len(SIDES)])
+        c, F = np.zeros((1, self.grid.cells)), [0.0]
+        for n in range(1, steps + 1):
+            c = stepper.advance(c)
+            F.append(float(self.mean_outlet(c)[0]))
+            if progress is not None:
+                progress(n / steps)
+        times = np.linspace(0.0, end, steps + 1)
+        curve = np.maximum.accumulate(np.clip(F, 0.0, 1.0))
+        E = np.maximum(np.gradient(curve, times), 0.0)
+        rate = float(E[-1] / (1 - curve[-1])) if curve[-1] < 1 - 1e-9 else math.nan
+        cut = f"at {times[-1] / tau:.3g} mean residence times, where {100 * curve[-1]:.4g} % have left"
+        notes = {
+            "from": f"a step of tracer through {self.basin.label}, {self.grid.nx} x {self.grid.ny} cells",
+            "cut": cut,
+        }
+        return ResidenceTimeDistribution(
+            times, E, curve, np.array(raw), rate, self.basin._plug.volume, self.basin.inlets[0].feed.flow
+            if len(self.basin.inlets) == 1 else None, notes=notes, display=self.basin._plug._display,
+        )  # fmt: skip
+
+
+Rates = Callable[[np.ndarray], tuple[np.ndarray, np.ndarray]]
+"""From fields, shape (fields, cells), what is made in each cell and its slopes, shapes (fields, cells) and (cells,
+fields, fields)."""
+
+
+class _Stepper:
+    """Steps of time, all of one length, by backward differentiation of second order; the first one is Euler's.
+
+    Implicit are the scheme of first order and the rates as they were linearized last; what differs from them, and what
+    the scheme of second order adds, is corrected within the step. A step that would fall below zero is taken by
+    Euler's formula.
+    """
+
+    def __init__(
+        self, transport: Transport, dt: float, D: np.ndarray, feds: Sequence[Fed], rates: Rates | None = None
+    ) -> None:  # fmt: skip
+        self.transport, self.D, self.feds, self.rates = transport, D, feds, rates
+        self.inertia = transport.volumes / dt
+        self.entering = np.array([transport.entering(fed) for fed in feds])
+        self.before: np.ndarray | None = None
+        self._carried = {d: transport.matrix(d) for d in {*D.tolist()}}
+        self._factors: dict[float, tuple[Any, np.ndarray | None]] = {}
+
+    def advance(self, c: np.ndarray) -> np.ndarray:
+        """One step on, shape (fields, cells)."""
+        found = None
+        if self.before is not None:
+            found = self._solved(1.5, 2 * c - self.before / 2, np.maximum(2 * c - self.before, 0.0))
+            if (found.min(axis=1) < -_BELOW * max(float(np.max(np.abs(found))), 1e-300)).any():
+                found = None
+        if found is None:
+            found = self._solved(1.0, c, c)
+        self.before = c
+        return found
+
+    def _renewed(self, share: float, by: np.ndarray | None) -> tuple[Any, np.ndarray | None]:
+        """The factors of the implicit part, with the slopes of the rates that stand in them."""
+        n = len(self.D)
+        blocks: list[list[Any]] = [[None] * n for _ in range(n)]
+        for i in range(n):
+            for j in range(n):
+                if by is not None and by[:, i, j].any():
+                    blocks[i][j] = sparse.diags(-by[:, i, j])
+            own = self._carried[float(self.D[i])] + sparse.diags(share * self.inertia)
+            blocks[i][i] = own if blocks[i][i] is None else own + blocks[i][i]
+        self._factors[share] = factor(blocks[0][0] if n == 1 else sparse.bmat(blocks)), by
+        return self._factors[share]
+
+    def _solved(self, share: float, past: np.ndarray, guess: np.ndarray) -> np.ndarray:
+        """c with share V c/dt + (what leaves) = past V/dt + (what is fed) + (what is made)."""
+        made, by = self.rates(guess) if self.rates is not None else (None, None)
+        factors, held = self._factors.get(share) or self._renewed(share, by)
+        most = _ROUNDS if self.rates is None else _MOST_ROUNDS
+        for n in range(1, most + 1):
+            load = past * self.inertia + self.entering
+            load = load - np.array([self.transport.corrections(row, fed, float(d))
+                                    for row, fed, d in zip(guess, self.feds, self.D, strict=True)])  # fmt: skip
+            if made is not None and held is not None:
+                load += made - np.einsum("kij,jk->ik", held, guess)
+            found = factors.solve(load.ravel()).reshape(guess.shape)
+            size = float(np.max(np.abs(found - guess))) / max(float(np.max(np.abs(found))), 1e-300)
+            guess = found
+            if self.rates is not None:
+                made, by = self.rates(guess)
+                if n >= _ROUNDS and size < _NEAR:
+                    break
+                if n % _PATIENCE == 0:
+                    factors, held = self._renewed(share, by)
+        return guess

@@ -1,0 +1,299 @@
+"""What comes out of a basin: at rest, and over time."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from molino.core.errors import InputError
+from molino.core.fields.grid import Grid
+from molino.core.fields.stream_function import Flow
+from molino.core.frozen import Frozen
+from molino.core.results import Result, entry, in_columns
+from molino.core.units import Display
+from molino.core.vessels.stirred_tank import StirredTank
+from molino.core.vessels.tube_in_time import settling_times
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from molino.core.fields.basin import Basin
+
+_OLD = 2.0
+"""Mean residence times beyond which what is there counts as stagnant."""
+
+
+class _OfBasin(Frozen, Result):
+    """What both results share."""
+
+    basin: Basin
+    grid: Grid
+    flow: Flow
+    fed: Mapping[str, float]
+
+    @property
+    def display(self) -> Display:
+        """The units in which it is shown."""
+        return self.basin._plug._display
+
+    def _require_fed(self, species: str) -> float:
+        fed = float(self.fed.get(species, 0.0))
+        if not fed > 0:
+            raise InputError(f"nothing of {species} is fed", self.basin.label, "name a species of a feed")
+        return fed
+
+    @property
+    def _consumed(self) -> list[str]:
+        network = self.basin.chemistry.network
+        consumed = {i for column in network.stoichiometry for i, moles in column if moles < 0}
+        return [s for i, s in enumerate(network.species) if i in consumed and self.fed.get(s, 0.0) > 0]
+
+    def _field_table(self, fields: Mapping[str, np.ndarray]) -> pd.DataFrame:
+        import pandas as pd
+
+        X, Y = np.meshgrid(*self.grid.middle, indexing="ij")
+        u, v = self.flow.velocity
+        show = self.display
+        columns = {show.heading(n, "length"): show.number(a.ravel(), "length") for n, a in (("x", X), ("y", Y))}
+        for name, rows in (("velocity along x", u), ("velocity along y", v)):
+            columns[show.heading(name, "mass transfer coefficient")] = show.number(
+                rows.ravel(), "mass transfer coefficient"
+            )
+        for name, rows in fields.items():
+            heading = show.heading(name.removeprefix("concentration of "), "concentration")
+            columns[heading] = show.number(rows.ravel(), "concentration")
+        return pd.DataFrame(columns)
+
+
+@dataclass(frozen=True, eq=False)
+class BasinRun(_OfBasin):
+    """The steady state of a basin; made by `Basin.run`. Arrays are in SI.
+
+    Attributes
+    ----------
+    basin : Basin
+    grid : Grid
+        `grid.x` and `grid.y` are its lines.
+    flow : Flow
+        `flow.psi` is the stream function at the nodes, `flow.velocity` that in the cells.
+    inside : mapping of name to array, shape (nx, ny)
+        'concentration of A'.
+    fed, left : mapping of species to float
+        Concentrations of all that is fed, and of all that leaves, averaged by what flows.
+    left_coarse : mapping of species to float
+        The same with half the lines.
+    age : array, shape (nx, ny)
+        Mean age of what is in each cell, in s.
+    outlets : list of mappings
+        Of each outlet its flow in m^3/s and its concentrations.
+    closure : mapping of name to float
+        How far elements and mass are from closing, and each species with what reacts, as a share of what is fed.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> inlet = mo.Inlet("left", ("0 m", "0.5 m"), mo.Feed({"A": "1 mol/L"}, flow="2 L/s"))
+    >>> basin = mo.Basin(chem, length="4 m", width="2 m", depth="1 m", inlets=inlet,
+    ...                  outlets=mo.Outlet("right", ("1.5 m", "2 m")), cells=(16, 16))
+    >>> run = basin.run()
+    >>> run.inside["concentration of A"].shape == run.age.shape
+    True
+    """
+
+    basin: Basin
+    grid: Grid
+    flow: Flow
+    inside: Mapping[str, np.ndarray]
+    fed: Mapping[str, float]
+    left: Mapping[str, float]
+    left_coarse: Mapping[str, float]
+    age: np.ndarray
+    outlets: list[dict[str, float]]
+    closure: Mapping[str, float]
+
+    def conversion(self, species: str) -> float:
+        """1 - (what leaves)/(what is fed)."""
+        return float(1 - self.left[species] / self._require_fed(species))
+
+    def extrapolated_conversion(self, species: str) -> tuple[float, float]:
+        """The conversion extrapolated to an infinitely fine grid from two of them, and the estimated error of its own.
+
+        Of a scheme of second order, fine + (fine - coarse)/3 (L. F. Richardson, Phil. Trans. R. Soc. A 210 (1911) 307).
+        """
+        fed = self._require_fed(species)
+        change = (self.left_coarse[species] - self.left[species]) / fed / 3
+        return self.conversion(species) + change, abs(change)
+
+    @property
+    def residence_time_si(self) -> float:
+        """Volume over flow, in s."""
+        return self.basin._volume / self.basin._fed_flow
+
+    @property
+    def stagnant_fraction(self) -> float:
+        """The share of the volume in which the mean age is above two residence times."""
+        old = self.age > _OLD * self.residence_time_si
+        return float(self.grid.areas[old].sum() / self.grid.areas.sum())
+
+    def table(self) -> pd.DataFrame:
+        """The field: places, velocities and concentrations of every cell, with units in the headings."""
+        return self._field_table(self.inside)
+
+    def across(self, x: Any = None, y: Any = None) -> pd.DataFrame:
+        """The profile across the basin through the cells nearest to x (or along it, nearest to y), in m.
+
+        Raises
+        ------
+        InputError
+            Unless one of both is given.
+        """
+        if (x is None) == (y is None):
+            raise InputError("a profile lies at one x or at one y", self.basin.label, "give one of them, in m")
+        n = int(np.argmin(np.abs(self.grid.middle[0 if y is None else 1] - float(x if y is None else y))))
+        table = self.table()
+        keep = np.arange(self.grid.cells).reshape(self.grid.nx, self.grid.ny)
+        return table.iloc[keep[n] if y is None else keep[:, n]].reset_index(drop=True)
+
+    def facts(self) -> dict[str, str]:
+        """Conversion against plug flow and a stirred tank, ages, how it closes and what the grid does, with units."""
+        show, basin = self.display, self.basin
+        found = {"residence time": show.text(self.residence_time_si, "time")}
+        if np.isfinite(basin.Reynolds):
+            found["Reynolds number of the inlet"] = f"{basin.Reynolds:.4g}" + (
+                "" if basin.Reynolds < 2000 else ": not laminar"
+            )
+        lone = len(basin.inlets) == 1
+        for s in self._consumed:
+            best, error = self.extrapolated_conversion(s)
+            found[f"conversion of {s}"] = f"{self.conversion(s):.4g}, on a finer grid {best:.4g} +- {error:.1g}"
+            if lone:
+                plug = basin._plug
+                tank = StirredTank(basin.chemistry, basin.inlets[0].feed, volume=plug.volume, T=basin.T)
+                found[f"conversion of {s} in plug flow"] = f"{plug.run().conversion(s):.4g}"
+                found[f"conversion of {s} in a stirred tank"] = f"{tank.steady().conversion(s):.4g}"
+        for s, c in self.left.items():
+            found[f"concentration of {s} that leaves"] = show.text(c, "concentration")
+        if len(self.outlets) > 1:
+            for n, one in enumerate(self.outlets, 1):
+                found[f"flow of outlet {n}"] = show.text(one["flow"], "volumetric flow")
+        found["oldest place"] = show.text(float(self.age.max()), "time")
+        found["stagnant: older than two residence times"] = f"{100 * self.stagnant_fraction:.3g} % of the volume"
+        found["highest speed"] = show.text(float(self.flow.speed.max()), "mass transfer coefficient")
+        found[f"balances of {', '.join(self.closure)} close to"] = f"{max(self.closure.values()):.2e}"
+        return found
+
+    def to_dict(self) -> dict[str, Any]:
+        """What leaves, ages, closures and the error of the grid, as plain data."""
+        show = self.display
+        shares = {}
+        for s in self._consumed:
+            best, error = self.extrapolated_conversion(s)
+            shares[f"conversion_of_{s}"] = {"value": self.conversion(s), "extrapolated": best, "grid_error": error}
+        left = {s: entry(show, c, "concentration") for s, c in self.left.items()}
+        return {
+            "kind": self.basin.noun, **shares, "left": left,
+            "residence_time": entry(show, self.residence_time_si, "time"),
+            "oldest": entry(show, float(self.age.max()), "time"), "stagnant_fraction": self.stagnant_fraction,
+            "closure": dict(self.closure), "cells": [self.grid.nx, self.grid.ny],
+        }  # fmt: skip
+
+    def __str__(self) -> str:
+        return "\n".join([str(self.basin), *in_columns(self.facts())])
+
+
+@dataclass(frozen=True, eq=False)
+class BasinInTime(_OfBasin):
+    """A basin over time; made by `Basin.follow`. Arrays are in SI.
+
+    Attributes
+    ----------
+    basin : Basin
+    grid : Grid
+    flow : Flow
+    times : array, shape (steps + 1,)
+    moments : array, shape (moments,)
+        When the whole field was kept.
+    inside : mapping of name to array, shape (moments, nx, ny)
+    outlet : mapping of name to array, shape (steps + 1,)
+        What leaves, averaged by what flows.
+    fed : mapping of species to float
+    settling_band : float
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> inlet = mo.Inlet("left", ("0 m", "0.5 m"), mo.Feed({"A": "1 mol/L"}, flow="20 L/s"))
+    >>> basin = mo.Basin(chem, length="4 m", width="2 m", depth="1 m", inlets=inlet,
+    ...                  outlets=mo.Outlet("right", ("1.5 m", "2 m")), diffusivity="1e-3 m2/s", cells=(16, 16))
+    >>> start = basin.follow("1 h", contents={"B": "1 mol/L"}, steps=100)
+    >>> round(start.conversion("A") - basin.run().conversion("A"), 3)
+    0.0
+    """
+
+    basin: Basin
+    grid: Grid
+    flow: Flow
+    times: np.ndarray
+    moments: np.ndarray
+    inside: Mapping[str, np.ndarray]
+    outlet: Mapping[str, np.ndarray]
+    fed: Mapping[str, float]
+    settling_band: float = 0.02
+
+    def conversion(self, species: str) -> float:
+        """1 - (what leaves)/(what is fed) at the end."""
+        return float(1 - self.outlet[f"concentration of {species}"][-1] / self._require_fed(species))
+
+    def settling_times(self) -> dict[str, float]:
+        """When what leaves stays within the band of how it ends, in s; what moves to the end is left out."""
+        return settling_times(self.times, self.outlet, self.settling_band)
+
+    def table(self) -> pd.DataFrame:
+        """What leaves over time, with units in the headings."""
+        import pandas as pd
+
+        show = self.display
+        columns = {show.heading("time", "time"): show.number(self.times, "time")}
+        for name, row in self.outlet.items():
+            heading = show.heading(name.removeprefix("concentration of "), "concentration")
+            columns[heading] = show.number(row, "concentration")
+        return pd.DataFrame(columns)
+
+    def field_table(self, time: float) -> pd.DataFrame:
+        """The field at the moment kept that is nearest to a time in s."""
+        n = int(np.argmin(np.abs(self.moments - time)))
+        return self._field_table({name: rows[n] for name, rows in self.inside.items()})
+
+    def facts(self) -> dict[str, str]:
+        """How it ends and when it has settled, by name, with units."""
+        show = self.display
+        found = {"followed for": show.text(float(self.times[-1]), "time"), "steps": str(len(self.times) - 1)}
+        for s in self._consumed:
+            found[f"conversion of {s} at the end"] = f"{self.conversion(s):.4g}"
+        for name, row in self.outlet.items():
+            found[f"{name} that leaves"] = show.text(float(row[-1]), "concentration")
+        for name, at in self.settling_times().items():
+            label = f"settling time of {name.removeprefix('concentration of ')} ({100 * self.settling_band:g} %)"
+            found[label] = show.text(at, "time")
+        return found
+
+    def to_dict(self) -> dict[str, Any]:
+        """What leaves over time, as plain data."""
+        show = self.display
+        return {
+            "kind": f"{self.basin.noun} over time",
+            "time": {"unit": show.unit("time"), "values": show.number(self.times, "time").tolist()},
+            "outlet": {
+                n: {"unit": show.unit("concentration"), "values": show.number(row, "concentration").tolist()}
+                for n, row in self.outlet.items()
+            },
+            "settling": {n: entry(show, t, "time") for n, t in self.settling_times().items()},
+        }
+
+    def __str__(self) -> str:
+        return "\n".join([f"{self.basin} over time", *in_columns(self.facts())])

@@ -1,0 +1,213 @@
+"""Basins: flows against published ones, order of the scheme, what is conserved, tracers, reaction, several openings."""
+
+from __future__ import annotations
+
+import time
+from typing import Any
+
+import numpy as np
+import pytest
+from scipy import sparse
+from scipy.sparse.linalg import splu
+
+import molino as mo
+from molino.core.fields.grid import Grid, lines_through
+from molino.core.fields.openings import Layout
+from molino.core.fields.stream_function import Flow, FlowProblem
+from molino.core.fields.transport import Transport
+
+FIRST = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min", name="r"))
+FEED = mo.Feed({"A": "1 mol/L"}, flow="20 L/s")
+CORNERS: dict[str, Any] = {
+    "length": "4 m", "width": "2 m", "depth": "1 m", "inlets": mo.Inlet("left", ("0 m", "0.5 m"), FEED),
+    "outlets": mo.Outlet("right", ("1.5 m", "2 m")),
+}  # fmt: skip
+
+
+def basin(**more: Any) -> mo.Basin:
+    return mo.Basin(more.pop("chemistry", FIRST), **{**CORNERS, "diffusivity": "1e-4 m2/s", "cells": (32, 24), **more})
+
+
+def cavity(n: int, viscosity: float | None) -> tuple[float, float, float]:
+    """The strongest circulation below a lid of unit velocity, and where it is."""
+    layout = Layout(1.0, 1.0, (), (), (), {"top": 1.0})
+    grid = layout.grid((n, n), 1.0)
+    problem = FlowProblem(grid, layout.conditions(grid, False))
+    flow = problem.creeping() if viscosity is None else problem.laminar(viscosity)
+    i, j = np.unravel_index(np.argmax(np.abs(flow.psi)), flow.psi.shape)
+    return float(flow.psi[i, j]), float(grid.x[i]), float(grid.y[j])
+
+
+def test_flow_below_a_lid_is_the_published_one() -> None:
+    """Creeping: -0.10008 at (0.5, 0.765) (M. Sahin, R. G. Owens, Int. J. Numer. Meth. Fluids 42 (2003) 57); Re 100:
+    -0.1034 at (0.6172, 0.7344) (U. Ghia, K. N. Ghia, C. T. Shin, J. Comput. Phys. 48 (1982) 387)."""
+    found = [cavity(n, None)[0] for n in (32, 64)]
+    assert found[1] == pytest.approx(-0.10008, rel=0.01)
+    assert found[1] + (found[1] - found[0]) / 3 == pytest.approx(-0.10008, rel=1e-3)
+    psi, x, y = cavity(64, 0.01)
+    assert psi == pytest.approx(-0.1034, rel=0.01)
+    assert (x, y) == pytest.approx((0.6172, 0.7344), abs=1 / 64)
+
+
+def test_flow_behind_a_step_is_the_published_one() -> None:
+    """Re 800 (D. K. Gartling, Int. J. Numer. Meth. Fluids 11 (1990) 953): it joins the lower wall at 6.10, leaves the
+    upper at 4.85 and joins it again at 10.48 heights; extrapolated from two grids."""
+    places = []
+    feed = mo.Feed({"A": "1 mol/m3"}, flow="0.5 m3/s", density="1 kg/m3")
+    for cells in ((120, 20), (240, 40)):
+        step = mo.Basin(
+            FIRST, length=14, width=1, depth=1, inlets=mo.Inlet("left", (0.5, 1), feed, profile="parabolic"),
+            outlets=mo.Outlet("right", (0, 1)), flow="laminar", viscosity=1 / 800, cells=cells,
+        )  # fmt: skip
+        assert step.Reynolds == pytest.approx(400)  # flow over viscosity; 800 with the height, twice that of the inlet
+        flow = step._field.flow
+        x = flow.grid.x
+        low, high = flow.through_x[:, 0], flow.through_x[:, -1]
+
+        def crossings(u: np.ndarray, x: np.ndarray = x) -> list[float]:
+            at = np.flatnonzero(u[1:-1] * u[2:] < 0) + 1
+            return [float(x[i] - u[i] * (x[i + 1] - x[i]) / (u[i + 1] - u[i])) for i in at]
+
+        places.append(np.array([crossings(low)[-1], *crossings(high)]))
+    assert places[1] + (places[1] - places[0]) / 3 == pytest.approx([6.10, 4.85, 10.48], rel=0.01)
+
+
+@pytest.mark.parametrize("D", [0.0, 1e-3, 0.1])
+def test_the_scheme_is_of_second_order(D: float) -> None:
+    """A solution that is made up, in a flow that is made up, on graded grids with jumps of the spacing."""
+    errors = []
+    for n in (20, 40, 80):
+        grid = Grid(lines_through([0, 0.4, 1], n, 2.0), lines_through([0, 0.7, 1], n, 2.0))
+        X, Y = np.meshgrid(grid.x, grid.y, indexing="ij")
+        flow = Flow(grid, Y + 0.3 * np.sin(np.pi * X) * np.sin(np.pi * Y) / np.pi)
+        transport = Transport(flow, np.zeros((grid.nx + 1, grid.ny), bool), np.zeros((grid.nx, grid.ny + 1), bool))
+        x, y = np.meshgrid(*grid.middle, indexing="ij")
+        s, c, p = np.sin, np.cos, np.pi
+        exact = 2 + s(p * x / 2) * c(p * y)
+        made = (1 + 0.3 * s(p * x) * c(p * y)) * p / 2 * c(p * x / 2) * c(p * y)
+        made += 0.3 * c(p * x) * s(p * y) * p * s(p * x / 2) * s(p * y)
+        made += D * 1.25 * p**2 * s(p * x / 2) * c(p * y)
+        fed = 2 - D * p / 2 * c(p * grid.middle[1])  # what is carried in, less what diffuses against it
+        found = transport.steady(D, [fed, 0.0, 0.0, 0.0], (made * grid.areas).ravel())
+        assert found.change < 1e-10
+        errors.append(np.sqrt(np.sum((found.c.reshape(x.shape) - exact) ** 2 * grid.areas)))
+    orders = np.log2(np.array(errors[:-1]) / errors[1:])
+    assert orders == pytest.approx([2.0, 2.0], abs=0.2)
+
+
+@pytest.mark.parametrize("flow", ["potential", "creeping"])
+@pytest.mark.parametrize("kind", ["corners", "baffles", "two of each", "island"])
+def test_nothing_is_lost_and_the_mean_age_is_volume_over_flow(flow: str, kind: str) -> None:
+    more: dict[str, Any] = {"corners": {}, "baffles": {"baffles": [
+        mo.Baffle(("1 m", "0 m"), ("1 m", "1.5 m")), mo.Baffle(("2.5 m", "2 m"), ("2.5 m", "0.5 m"))]},
+        "two of each": {"inlets": [mo.Inlet("left", ("0 m", "0.5 m"), FEED),
+                                   mo.Inlet("bottom", ("2 m", "2.5 m"), mo.Feed({"B": "0.5 mol/L"}, flow="10 L/s"),
+                                            "parabolic")],
+                        "outlets": [mo.Outlet("right", ("1.5 m", "2 m")), mo.Outlet("top", ("0 m", "0.5 m"))]},
+        "island": {"baffles": [mo.Baffle(("2 m", "0.5 m"), ("2 m", "1.5 m")),
+                               mo.Baffle(("2 m", "1 m"), ("3 m", "1 m"))]}}[kind]  # fmt: skip
+    vessel = basin(flow=flow, **more)
+    run = vessel.run()
+    assert max(run.closure.values()) < 1e-10
+    field = run.inside["concentration of A"]
+    assert field.min() > -1e-6 * 1000
+    assert field.max() < 1000 * (1 + 1e-6)
+    fed = 20e-3 if kind != "two of each" else 30e-3
+    assert sum(one["flow"] for one in run.outlets) == pytest.approx(fed, rel=1e-12)
+    assert run.residence_time_si == pytest.approx(8 / fed)
+    transport = vessel._field.transport
+    leaving = sum(float(one.sum()) for one in transport.leaving(run.age.ravel()))
+    assert leaving / fed == pytest.approx(8 / fed, rel=1e-4)
+    text = str(run)
+    assert "on a finer grid" in text
+    if kind == "island" and flow == "potential":
+        psi, conditions = run.flow.psi, vessel._conditions(run.grid)
+        on_wall = psi[conditions.groups == 0]
+        assert np.ptp(on_wall) == 0.0
+        assert psi.min() < on_wall[0] < psi.max()  # it goes around on both sides
+
+
+def test_both_limits_and_the_reaction_in_between() -> None:
+    """Much diffusion is a stirred tank; a straight channel of potential flow without any is plug flow."""
+    second = mo.Chemistry([mo.Reaction("2 A -> B", k="0.3 L/mol/min"), mo.Reaction("B -> C", k="0.1 1/min")])
+    tank = mo.StirredTank(second, FEED, volume="8 m3").steady()
+    mixed = basin(chemistry=second, diffusivity="100 m2/s").run()
+    assert [mixed.left[s] for s in "ABC"] == pytest.approx([tank.final[s].m_as("mol/m^3") for s in "ABC"], rel=1e-4)
+    channel = {"inlets": mo.Inlet("left", ("0 m", "2 m"), FEED), "outlets": mo.Outlet("right", ("0 m", "2 m"))}
+    plug = mo.PlugFlow(second, FEED, volume="8 m3").run()
+    run = basin(chemistry=second, diffusivity=None, cells=(80, 4), **channel).run()
+    assert [run.left[s] for s in "ABC"] == pytest.approx([plug.final[s].m_as("mol/m^3") for s in "ABC"], rel=1e-3)
+    alike = basin(chemistry=second).run()
+    apart = basin(chemistry=second, diffusivity={"A": "1e-4 m2/s", "B": "1.0001e-4 m2/s", "C": "1e-4 m2/s"}).run()
+    assert [apart.left[s] for s in "ABC"] == pytest.approx([alike.left[s] for s in "ABC"], rel=2e-3)
+    across = alike.across(x=2.0)
+    assert len(across) == alike.grid.ny
+    with pytest.raises(mo.InputError, match="one x or at one y"):
+        alike.across()
+
+
+def test_a_tracer_finds_the_corners_and_reacts_as_the_field_does() -> None:
+    """In and out in opposite corners: dead corners and a long tail; segregated first order as in the field itself."""
+    vessel = basin(flow="creeping", cells=(48, 24))
+    seen: list[float] = []
+    curve = vessel.distribution(steps=300, progress=seen.append)
+    run = vessel.run()
+    tau = run.residence_time_si
+    assert curve.raw[0] == pytest.approx(tau, rel=1e-4)
+    assert np.trapezoid(1 - curve.F, curve.times) == pytest.approx(tau, rel=0.03)
+    assert curve.F[-1] > 0.98
+    assert "cut" in curve.notes
+    assert run.stagnant_fraction > 0.05
+    assert run.age.max() > 3 * tau
+    conversion = 1 - float(np.trapezoid(np.exp(-0.2 / 60 * curve.times) * curve.E, curve.times))
+    assert conversion == pytest.approx(run.conversion("A"), abs=0.01)
+    assert seen[-1] == 1.0
+    straight = basin(inlets=mo.Inlet("left", ("0 m", "2 m"), FEED), outlets=mo.Outlet("right", ("0 m", "2 m"))).run()
+    assert straight.stagnant_fraction == 0.0
+
+
+def test_over_time_it_comes_to_its_steady_state() -> None:
+    second = mo.Chemistry([mo.Reaction("2 A -> B", k="0.3 L/mol/min"), mo.Reaction("B -> C", k="0.1 1/min")])
+    vessel = basin(chemistry=second, flow="creeping")
+    run = vessel.follow("4 h", contents={"C": "0.2 mol/L"}, steps=400, points=5)
+    rest = vessel.run()
+    for s in "ABC":
+        assert run.outlet[f"concentration of {s}"][-1] == pytest.approx(rest.left[s], rel=5e-3)
+        assert min(row.min() for row in run.inside.values()) > -1e-3
+    assert run.inside["concentration of A"].shape == (5, rest.grid.nx, rest.grid.ny)
+    assert 0 < run.settling_times()["concentration of C"] < 4 * 3600
+    assert list(run.field_table(0.0).columns)[:2] == ["x [m]", "y [m]"]
+
+
+def test_it_is_as_fast_as_a_sparse_script_and_fast_enough() -> None:
+    """Steps of a tracer against a script of first order that factors once and solves once a step; less than four times
+    as long, for second order without overshoot and two solutions a step."""
+    field = basin(cells=(100, 100))._field
+    transport, steps = field.transport, 40
+    begin = time.perf_counter()
+    field.distribution(1e-4, steps, None)
+    own = time.perf_counter() - begin
+    begin = time.perf_counter()
+    V, dt = transport.volumes, 20.0
+    lu = splu((transport.matrix(1e-4) + sparse.diags(V / dt)).tocsc())
+    c, load = np.zeros(len(V)), transport.entering([1.0] * 4)
+    for _ in range(steps):
+        c = lu.solve(V * c / dt + load)
+    assert own < 4 * (time.perf_counter() - begin) + 3.0
+
+
+@pytest.mark.parametrize(("more", "words"), [
+    ({"inlets": ()}, "no inlet"),
+    ({"outlets": mo.Outlet("right", ("1.5 m", "3 m"))}, "does not lie on its side"),
+    ({"outlets": mo.Outlet("left", ("0.2 m", "1 m"))}, "overlaps"),
+    ({"baffles": [mo.Baffle(("1 m", "0 m"), ("1 m", "2 m"))]}, "shuts an inlet off"),
+    ({"flow": "laminar"}, "takes the viscosity"),
+    ({"diffusivity": {"X": "1e-9 m2/s"}}, "no species X"),
+    ({"cells": (1, 2)}, "whole numbers"),
+    ({"moving": {"top": "1 m/s"}}, "does not stick"),
+    ({"outlets": [mo.Outlet("right", (0, 0.5), 0.7), mo.Outlet("right", (1, 1.5), 0.7)]}, "add up to 1"),
+    ({"inlets": mo.Inlet("left", (0, 0.5), mo.Feed({"A": "1 mol/s"}, T="400 K", P="2 bar"))}, "constant density"),
+])  # fmt: skip
+def test_what_is_wrong_is_said(more: dict[str, Any], words: str) -> None:
+    with pytest.raises(mo.InputError, match=words):
+        basin(**more)

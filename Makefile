@@ -11,6 +11,7 @@ demo: .venv/ready
 	$(BIN)/molino demo molino-demo/ether --example ether
 	$(BIN)/molino demo molino-demo/resin --example resin
 	$(BIN)/molino demo molino-demo/ester --example ester
+	$(BIN)/molino demo molino-demo/basin --example basin
 
 test: .venv/ready
 	$(BIN)/python -m pytest

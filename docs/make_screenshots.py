@@ -67,9 +67,9 @@ def main() -> None:
         smaller(folder / "mill" / "results" / "cooker-tracer" / "tracer.png", HERE / "figure-tracer.png")
         ether = ["demo", "ether", "--example", "ether"]
         subprocess.run([sys.executable, "-m", "molino", *ether], cwd=folder, capture_output=True, check=True)
-        ester = ["demo", "ester", "--example", "ester"]
-        subprocess.run([sys.executable, "-m", "molino", *ester], cwd=folder, capture_output=True, check=True)
-        terminal(["survey", "ester.toml"], folder / "ester", HERE / "molino-survey.png")
+        basin = ["demo", "basin", "--example", "basin"]
+        subprocess.run([sys.executable, "-m", "molino", *basin], cwd=folder, capture_output=True, check=True)
+        smaller(folder / "basin" / "results" / "basin" / "field-walled.png", HERE / "figure-field.png")
         for name, target in ETHER.items():
             smaller(folder / "ether" / "results" / "ether" / f"{name}.png", HERE / f"figure-{target}.png")
         resin = ["demo", "resin", "--example", "resin"]

@@ -21,6 +21,8 @@ if TYPE_CHECKING:
 _NORMAL = 1.959963984540054
 """Two-sided 95 % point of the normal distribution."""
 _TINY = 1e-12
+_NOTHING = 1e-8
+"""A dead fraction that is nothing but rounding."""
 _CLEAR = 8.0
 """Times the scatter of E that a peak of it stands out."""
 
@@ -163,7 +165,10 @@ class ResidenceTimeDistribution(Frozen, Result):
     @property
     def dead_fraction(self) -> float:
         """The share of the volume that nothing passes through, 1 - mean/(V/Q); nan where V or Q is not known."""
-        return math.nan if self.space_time_si is None else 1 - self.mean_si / self.space_time_si
+        if self.space_time_si is None:
+            return math.nan
+        found = 1 - self.mean_si / self.space_time_si
+        return found if abs(found) > _NOTHING else 0.0
 
     def share_before(self, time: float) -> float:
         """F at a time in s."""

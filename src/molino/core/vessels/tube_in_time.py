@@ -190,7 +190,7 @@ class TubeInTime(Frozen, Result):
         }  # fmt: skip
 
     def __str__(self) -> str:
-        return "\n".join([f"{self.vessel} over time", *in_columns(self.facts())])
+        return "\n".join([f"{self.vessel.label} over time", *in_columns(self.facts())])
 
 
 def settling_times(times: np.ndarray, rows: Mapping[str, np.ndarray], band: float) -> dict[str, float]:
@@ -219,7 +219,8 @@ def follow_tube(
 ) -> TubeInTime:  # fmt: skip
     """As `PlugFlow.follow`."""
     end = units.positive(time, "time", f"{vessel.label}, time").si
-    _check(vessel, cells, settling_band)
+    vessel._require_known()
+    check_followed(vessel, cells, settling_band)
     times = _times(points, end, vessel.label)
     moved = changed_numbers(vessel, changes)
     found = _Cells(vessel, cells, moved).run(contents, times, progress)
@@ -255,10 +256,9 @@ def _times(points: Any, end: float, label: str) -> np.ndarray:
     return np.unique(np.concatenate([[0.0], given[(given > 0) & (given < end)], [end]]))
 
 
-def _check(vessel: PlugFlow, cells: int, band: float) -> None:
+def check_followed(vessel: PlugFlow, cells: int, band: float) -> None:
     """Raise InputError for what is not followed over time."""
     faults = Faults()
-    vessel._require_known()
     if not np.isfinite(vessel._end_si):
         faults.add(vessel.label, "no length or volume is given", "give it, or size it: mo.size(...)")
     if isinstance(cells, bool) or not isinstance(cells, int) or not 4 <= cells <= _MOST_CELLS:

@@ -16,6 +16,7 @@ from molino.desk.cli import (
     compare,
     demo,
     equilibrium,
+    field,
     fit,
     new,
     optimize,
@@ -59,7 +60,7 @@ def molino(
 COMMANDS = (
     demo.demo, new.new, check.check, orders.orders, tracer.tracer, fit.fit, run.run, size.size, compare.compare,
     sweep.sweep, optimize.optimize, attainable.attainable, recommend.recommend,
-    survey.survey, equilibrium.equilibrium, search.search,
+    survey.survey, equilibrium.equilibrium, field.field, search.search,
 )  # fmt: skip
 
 for command in COMMANDS:

@@ -64,6 +64,8 @@ def do(job: Job, quiet: bool, equations: bool = False) -> dict[str, Any]:
         for names, owners in missing.items():
             if names:
                 out.print(Text(f"  open in {', '.join(owners)}: {', '.join(names)}"))
+    for task in job.fields.values():
+        out.print(Text(f"  {task.field}"))
     findings = _findings(job, reviews)
     for finding in findings:
         style = {"error": "bold red", "warning": "bold yellow", "note": "bold"}[finding.level]
@@ -115,7 +117,8 @@ def _tasks(job: Job) -> dict[str, list[str]]:
     """What the job asks for, by command."""
     tasks = {"fit": {**job.lines, **job.fits}, "size": job.sizes, "compare": job.compares, "sweep": job.sweeps,
              "attainable": job.regions, "recommend": job.recommendations,
-             "survey": job.surveys, "equilibrium": job.equilibria, "optimize": job.optimizations}  # fmt: skip
+             "survey": job.surveys, "equilibrium": job.equilibria, "optimize": job.optimizations,
+             "tracer": job.tracers, "field": job.fields}  # fmt: skip
     return {task: list(names) for task, names in tasks.items()}
 
 

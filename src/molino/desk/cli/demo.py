@@ -24,6 +24,7 @@ _FILES = {
     "ether": ("ether.toml",),
     "resin": ("resin.toml",),
     "ester": ("ester.toml",),
+    "basin": ("basin.toml", "cooker-tracer.csv"),
 }
 _FURTHER = {
     "liquor": "What the laboratory asks of the same data:\n  molino fit {folder}/laboratory/cob-kinetics.toml\n"
@@ -33,6 +34,7 @@ _FURTHER = {
     "ether": "The example with measurements, fits and a coil:\n  molino demo",
     "resin": "The example with measurements, fits and a coil:\n  molino demo",
     "ester": "The example with measurements, fits and a coil:\n  molino demo",
+    "basin": "The example with measurements, fits and a coil:\n  molino demo",
 }
 
 
@@ -43,6 +45,7 @@ class Example(StrEnum):
     ether = "ether"
     resin = "resin"
     ester = "ester"
+    basin = "basin"
 
 
 WhichExample = Annotated[
@@ -50,7 +53,8 @@ WhichExample = Annotated[
     typer.Option(
         "--example",
         help="liquor: furfural from cob liquor; ether: methanol vapour over a packed bed; "
-        "resin: a kettle whose cooling may fail; ester: a liquid that is not ideal, and its limit.",
+        "resin: a kettle whose cooling may fail; ester: a liquid that is not ideal, and its limit; "
+        "basin: a settling basin as a field, and a tracer test.",
     ),
 ]
 
@@ -74,6 +78,7 @@ def demo(
             check,
             compare,
             equilibrium,
+            field,
             fit,
             optimize,
             recommend,
@@ -81,6 +86,7 @@ def demo(
             size,
             survey,
             sweep,
+            tracer,
         )
         from molino.desk.job.load import load_job
         from molino.desk.job.models import job_schema
@@ -104,8 +110,10 @@ def demo(
         results = {}
         wanted = {"fit": job.fits, "size": job.sizes, "compare": job.compares, "sweep": job.sweeps, "run": job.vessels,
                   "check": job.vessels, "optimize": job.optimizations, "attainable": job.regions,
-                  "recommend": job.recommendations, "survey": job.surveys, "equilibrium": job.equilibria}  # fmt: skip
-        for command in (check, fit, survey, equilibrium, run, size, compare, sweep, attainable, recommend, optimize):
+                  "recommend": job.recommendations, "survey": job.surveys, "equilibrium": job.equilibria,
+                  "tracer": job.tracers, "field": job.fields}  # fmt: skip
+        order = (check, fit, tracer, survey, equilibrium, field, run, size, compare, sweep, attainable, recommend)
+        for command in (*order, optimize):
             if not wanted[command.__name__.rpartition(".")[2]]:
                 continue
             step = command.__name__.rpartition(".")[2]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -34,6 +34,7 @@ if TYPE_CHECKING:
     from molino.core.vessels.run import Run
     from molino.core.vessels.steady_states import Branch, SteadyStates
     from molino.core.vessels.train import TrainRun
+    from molino.core.vessels.tube_in_time import TubeInTime
     from molino.desk.job.load import Job
     from molino.desk.tables.write import ResultsFolder
 
@@ -55,6 +56,7 @@ class _Found:
     branches: dict[str, Branch] = field(default_factory=dict)
     drawn: dict[str, Figure] = field(default_factory=dict)
     safety: dict[str, Safety] = field(default_factory=dict)
+    followed: dict[str, TubeInTime] = field(default_factory=dict)
     failures: Failures = field(default_factory=Failures)
 
 
@@ -77,7 +79,9 @@ def do(job: Job, quiet: bool, only: str | None = None) -> dict[str, Any]:
         content["steady_states"] = {name: s.to_dict()["states"] for name, s in found.states.items()}
     if found.branches:
         content["branches"] = {name: curve.to_dict() for name, curve in found.branches.items()}
-    if not found.runs:
+    if found.followed:
+        content["over_time"] = {name: tube.to_dict() for name, tube in found.followed.items()}
+    if not found.runs and not found.followed:
         found.failures.raise_any(job.path.name)
     folder = _write(job, found, content)
     if not quiet:
@@ -101,7 +105,8 @@ def _run_all(job: Job, vessels: Mapping[str, Any], only: str | None, quiet: bool
     for name in sized if only is None else [only]:
         with found.failures.at(name), show_progress(f"running {name}", quiet):
             vessel, tasks = vessels[name], job.tanks.get(name)
-            found.runs[name] = vessel.outcome()
+            if not _has_history(vessel):
+                found.runs[name] = vessel.outcome()
             if tasks is None:
                 continue
             if tasks.start_up is not None:
@@ -112,6 +117,13 @@ def _run_all(job: Job, vessels: Mapping[str, Any], only: str | None, quiet: bool
                 found.states[name] = vessel.steady_states(tasks.steady_states)
             if tasks.branch is not None:
                 found.branches[name] = vessel.branch(*tasks.branch)
+    for name in (n for n in (sized if only is None else [only]) if n in job.follows):
+        with found.failures.at(name), show_progress(f"{name} over time", quiet) as tell_of:
+
+            def share(done: float, tell_of: Callable[[str], None] = tell_of) -> None:
+                tell_of(f"{100 * done:.0f} %")
+
+            found.followed[name] = vessels[name].follow(**job.follows[name].options, progress=share)
     for name, asked in job.profiles.items() if only is None else ():
         with found.failures.at(f"[profile.{name}]"):
             followed = [found.runs.get(f"{v} over time", found.runs.get(v)) for v in asked.vessels]
@@ -122,6 +134,12 @@ def _run_all(job: Job, vessels: Mapping[str, Any], only: str | None, quiet: bool
                     {**job.figures.limits, **asked.limits},
                 )  # fmt: skip
     return found
+
+
+def _has_history(vessel: Any) -> bool:
+    """Whether what it does depends on what has passed, so that it has no steady state."""
+    packing = getattr(vessel, "catalyst", None)
+    return packing is not None and packing.deactivation is not None and bool(packing.deactivation.poison)
 
 
 def _needs_size(vessel: Any) -> bool:
@@ -136,8 +154,12 @@ def _write(job: Job, found: _Found, content: dict[str, Any]) -> ResultsFolder:
     figures = load_figures()
 
     runs, folder = found.runs, results_of(job, "run", content)
-    folder.tables("run", {name: r.table() for name, r in runs.items()})
-    folder.tables("streams", {name: r.stream_table() for name, r in runs.items()})
+    tubes = {f"{name} over time": tube.table() for name, tube in found.followed.items()}
+    folder.tables("run", {**{name: r.table() for name, r in runs.items()}, **tubes})
+    if runs:
+        folder.tables("streams", {name: r.stream_table() for name, r in runs.items()})
+    for name, tube in found.followed.items():
+        folder.figure(figures.over_time(tube), "run", f"{name} over time")
     if found.branches:
         folder.tables("branch", {name: curve.table() for name, curve in found.branches.items()})
     for name, r in runs.items():
@@ -172,6 +194,8 @@ def _show(found: _Found, source: str) -> None:
         own = {name: facts[name] for name in names[start : start + n_columns]}
         cells = [{"at the end": fact, **{n: one.get(fact, "") for n, one in own.items()}} for fact in _rows(own)]
         show_table(pd.DataFrame(cells))
+    for tube in found.followed.values():
+        out.print(Text(str(tube)))
     for title, table in together(found.runs).items():
         show_table(table, title)
     show_safety(found.safety)

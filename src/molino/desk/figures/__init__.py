@@ -4,6 +4,7 @@ from molino.desk.figures.attainable import attainable
 from molino.desk.figures.comparison import comparison
 from molino.desk.figures.equations import equations
 from molino.desk.figures.equilibrium import equilibrium
+from molino.desk.figures.field import across, animation, field, over_time, sequence
 from molino.desk.figures.fit import fit
 from molino.desk.figures.heat_safety import heat_safety
 from molino.desk.figures.optimum import optimum
@@ -20,8 +21,8 @@ from molino.desk.figures.tracer import tracer
 from molino.desk.figures.uncertainty import bootstrap, candidates, profiles, region
 
 __all__ = [
-    "attainable", "bootstrap", "branch", "candidates", "comparison", "equations", "equilibrium", "fit", "heat_balance",
-    "heat_safety", "optimum",
-    "orders", "over_temperature", "power_law", "profile", "profiles", "recommendation", "region", "residuals",
-    "slopes", "spread_sources", "sweep", "tracer",
+    "across", "animation", "attainable", "bootstrap", "branch", "candidates", "comparison", "equations", "equilibrium",
+    "field", "fit", "heat_balance", "heat_safety", "optimum", "orders", "over_temperature", "over_time", "power_law",
+    "profile", "profiles", "recommendation", "region", "residuals", "sequence", "slopes", "spread_sources", "sweep",
+    "tracer",
 ]  # fmt: skip

@@ -16,10 +16,19 @@ from molino.core.fitting.experiments import Experiments
 from molino.core.fitting.rates import Rates
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.feed import Feed, check_contents, check_species
+from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.train import Train
 from molino.desk.job import models
 from molino.desk.job.context import JobContext
 from molino.desk.job.drawing import FigureSettings, ProfileTask, read_figures, read_profiles
+from molino.desk.job.fields import (
+    FieldTask,
+    FollowTube,
+    TracerTask,
+    read_fields,
+    read_follow,
+    read_tracers,
+)
 from molino.desk.job.parse import read_tables
 from molino.desk.job.reactions import read_chemistry_tables
 from molino.desk.job.studies import Line, Study, read_data, read_line, study
@@ -68,6 +77,9 @@ class Job:
     equilibria: Mapping[str, EquilibriumTask] = field(default_factory=dict)
     tanks: Mapping[str, TankTasks] = field(default_factory=dict)
     profiles: Mapping[str, ProfileTask] = field(default_factory=dict)
+    fields: Mapping[str, FieldTask] = field(default_factory=dict)
+    follows: Mapping[str, FollowTube] = field(default_factory=dict)
+    tracers: Mapping[str, TracerTask] = field(default_factory=dict)
     figures: FigureSettings = field(default_factory=FigureSettings)
     remarks: tuple[str, ...] = ()
     """How units with two meanings are read."""
@@ -163,6 +175,12 @@ def build(job: JobContext) -> Job:
         if is_tank and isinstance(tank := vessels.get(name), Vessel):
             with job.at(f"[vessels.{name}]"):
                 tanks[name] = read_tank_tasks(job, vessel, tank)
+    fields, follows, tracers = read_fields(job, chemistry, feeds), dict[str, FollowTube](), read_tracers(job)
+    for name, vessel in job.file.vessels.items():
+        asked = getattr(vessel, "follow", None)
+        if asked is not None and isinstance(tube := vessels.get(name), PlugFlow):
+            with job.at(f"[vessels.{name}]"):
+                follows[name] = read_follow(job, asked, tube)
     profiles, drawn = read_profiles(job, vessels, chemistry), read_figures(job, chemistry)
     if chemistry is not None and not job.known("fit") and any(_waits(vessel) for vessel in vessels.values()):
         waiting = ", ".join(p.name for p in chemistry.unknowns)
@@ -190,6 +208,9 @@ def build(job: JobContext) -> Job:
         equilibria,
         tanks,
         profiles,
+        fields,
+        follows,
+        tracers,
         drawn,
         tuple(dict.fromkeys(remark for text in (*_texts(job.raw), *own_units) for remark in units.ambiguous(text))),
     )

@@ -13,6 +13,9 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, WithJsonSche
 from molino.core import units
 from molino.core.chemistry.heat_capacity import HeatCapacity
 from molino.core.chemistry.species import Species
+from molino.core.fields.basin import Basin
+from molino.core.fields.laminar_tube import LaminarTube
+from molino.core.fields.transport import SIDES
 from molino.core.fitting.signals import Signal
 from molino.core.vessels.at_conversion import AtConversion
 from molino.core.vessels.at_equilibrium import AtEquilibrium
@@ -256,10 +259,30 @@ class _BubbleColumnBase(_StirredTankBase):
     gas: GasTable
 
 
+class FollowTubeTable(Table):
+    """A tube over time: what fills it first (the feed, if left out, or "steady"), and changes on the way."""
+
+    time: Quantity
+    contents: dict[str, Quantity] | Literal["steady"] | None = None
+    changes: list[ChangeTable] = []
+    cells: int = Field(200, ge=4, le=20_000)
+    settling_band: float = Field(0.02, gt=0, lt=1)
+
+
+class AdsorptionTable(Table):
+    """What the packing takes up: by species an isotherm in mol/kg, the rate, and the constants of the isotherms."""
+
+    isotherm: dict[str, str] = Field(min_length=1)
+    rate: Quantity
+    constants: dict[str, Constant] = {}
+
+
 class _PlugFlowBase(Table):
-    """A tube in plug flow; `side` names a feed that comes in along it."""
+    """A tube in plug flow; `side` names a feed that comes in along it, `follow` asks `run` to follow it over time."""
 
     kind: Literal["plug flow"]
+    follow: FollowTubeTable | None = None
+    adsorption: AdsorptionTable | None = None
     feed: str
     heat: HeatField = None
     wall: MembraneTable | None = None
@@ -561,6 +584,98 @@ class EquilibriumTable(Table):
     beds: int = Field(8, ge=1, le=12)
 
 
+class FollowFieldTable(Table):
+    """A field over time: what fills it first (the feed, if left out), steps of a basin, cells and nodes of a tube."""
+
+    time: Quantity
+    contents: dict[str, Quantity] | None = None
+    steps: int = Field(200, ge=4, le=100_000)
+    points: int = Field(51, ge=2, le=2000)
+    cells: int = Field(60, ge=4, le=2000)
+    nodes: int = Field(10, ge=4, le=200)
+    animation: bool = False
+
+
+class _FieldTable(Table):
+    """What both kinds of fields are asked for."""
+
+    diffusivity: Quantity | dict[str, Quantity] | None = None
+    follow: FollowFieldTable | None = None
+    tracer: bool = False
+    show: list[str] | None = Field(None, min_length=1)
+
+
+class _LaminarTubeBase(_FieldTable):
+    """A pipe or slit in laminar flow; `follow` asks for it over time, `tracer` for its residence times."""
+
+    kind: Literal["laminar tube"]
+    feed: str
+    heat: Literal["isothermal", "adiabatic"] | None = None
+
+
+class InletTable(Table):
+    """An opening through which a feed comes in."""
+
+    side: Literal[SIDES]  # type: ignore[valid-type]
+    between: list[Quantity] = Field(min_length=2, max_length=2)
+    feed: str
+    profile: Literal["uniform", "parabolic"] = "uniform"
+
+
+class OutletTable(Table):
+    """An opening through which it flows out."""
+
+    side: Literal[SIDES]  # type: ignore[valid-type]
+    between: list[Quantity] = Field(min_length=2, max_length=2)
+    share: Quantity | None = None
+    profile: Literal["free", "uniform", "parabolic"] = "free"
+
+
+class BaffleTable(Table):
+    """A thin wall inside, from one place to another."""
+
+    start: list[Quantity] = Field(min_length=2, max_length=2)
+    end: list[Quantity] = Field(min_length=2, max_length=2)
+
+
+class _BasinBase(_FieldTable):
+    """A basin in two dimensions; `follow` asks for it over time, `tracer` for its residence times."""
+
+    kind: Literal["basin"]
+    inlets: list[InletTable] = Field(min_length=1)
+    outlets: list[OutletTable] = Field(min_length=1)
+    baffles: list[BaffleTable] = []
+    moving: dict[str, Quantity] = {}
+    cells: Annotated[list[int], Field(min_length=2, max_length=2)] = [64, 32]
+
+
+LaminarTubeTable: Any = extended(LaminarTube, _LaminarTubeBase)
+BasinTable: Any = extended(Basin, _BasinBase)
+FieldTable = Annotated[LaminarTubeTable | BasinTable, Field(discriminator="kind")]
+
+
+class TracerTable(Table):
+    """A tracer test in a table of times and signals, with what is known of the vessel."""
+
+    file: str
+    sheet: str | None = None
+    header_row: int | None = Field(None, ge=1)
+    columns: str | None = None
+    kind: Literal["pulse", "step up", "step down", "measured inlet"] | None = None
+    volume: Quantity | None = None
+    flow: Quantity | None = None
+    injected: str | None = None
+    calibration: str | None = None
+    baseline: list[Annotated[list[Quantity], Field(min_length=2, max_length=2)]] = []
+    plateau: float | None = None
+    tail: Literal["exponential", "none"] = "exponential"
+    rule: Literal["trapezoid", "Simpson"] = "trapezoid"
+    end: Quantity | None = None
+    smoothing: float | None = None
+    models: bool = True
+    rate_constant: str | None = None
+
+
 class SpanTable(Table):
     """Values of a condition from one end to the other: { from = "165 degC", to = "185 degC", points = 21 }."""
 
@@ -656,5 +771,7 @@ class JobFile(Table):
     recommend: dict[str, RecommendTable] = {}
     survey: dict[str, SurveyTable] = {}
     equilibrium: dict[str, EquilibriumTable] = {}
+    fields: dict[str, FieldTable] = {}
+    tracer: dict[str, TracerTable] = {}
     profile: dict[str, ProfileTable] = {}
     figures: FiguresTable = FiguresTable()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from molino.core import units
@@ -13,11 +13,13 @@ from molino.core.thermo.activity import ACTIVITY_FORMS, ActivityModel
 from molino.core.thermo.cubic import CubicEquation
 from molino.core.thermo.phase_model import MODELS
 from molino.core.units import Value
+from molino.core.vessels.adsorption import Adsorption
 from molino.core.vessels.at_conversion import AtConversion
 from molino.core.vessels.at_equilibrium import AtEquilibrium
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.batch import Batch
 from molino.core.vessels.bubble_column import BubbleColumn
+from molino.core.vessels.catalyst import Catalyst
 from molino.core.vessels.changes import Change
 from molino.core.vessels.dispersed_tube import DispersedTube
 from molino.core.vessels.feed import Feed
@@ -110,6 +112,9 @@ def read_vessel(job: JobContext, name: str, table: Any, chemistry: Chemistry, fe
     if getattr(table, "gas", None) is not None:
         with faults.at("gas"):
             given["gas"] = _gas(job, table.gas, feeds)
+    if getattr(table, "adsorption", None) is not None:
+        with faults.at("adsorption"):
+            given["catalyst"] = _taking_up(job, table.adsorption, given.get("catalyst"))
     if table.kind == "given conversion":
         given["keys"], given["in_series"] = table.keys, table.in_series
         given["conversions"] = {r: job.in_unit(x, "number") for r, x in table.conversions.items()}
@@ -158,6 +163,19 @@ def _membrane(job: JobContext, table: Any, feeds: Feeds) -> Membrane:
     faults.raise_any()
     outside = {s: job.in_unit(value, kinds.get(s, "")) for s, value in table.outside.items()}
     return Membrane(table.flux, constants, outside, sweep, job.in_unit(table.area, "area"))
+
+
+def _taking_up(job: JobContext, table: Any, packing: Catalyst | None) -> Catalyst:
+    """The packing of a tube with what it takes up."""
+    faults, constants = Faults(), {}
+    for name, one in table.constants.items():
+        with faults.at(name):
+            constants[name] = read_constant_table(job, one)
+    faults.raise_any()
+    found = Adsorption(table.isotherm, job.in_unit(table.rate, "transfer coefficient"), constants)
+    if packing is None:
+        raise InputError("no packing is given", "", "give catalyst = { bulk_density = '600 kg/m3', voidage = 0.4 }")
+    return replace(packing, adsorption=found)
 
 
 def _gas(job: JobContext, table: Any, feeds: Feeds) -> GasPhase:

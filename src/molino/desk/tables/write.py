@@ -18,6 +18,7 @@ from molino.core.errors import InputError, WriteError
 from molino.core.results import plain
 
 if TYPE_CHECKING:
+    from matplotlib.animation import FuncAnimation
     from matplotlib.figure import Figure
 
 _INCH = 0.0254
@@ -140,6 +141,12 @@ class ResultsFolder:
         figure.set_size_inches(own[0] * scale, own[1] * scale if height is None else height)
         with self.writing(self.file(".png", *parts)) as temporary:
             figure.savefig(temporary, format="png", dpi=self._dpi)
+
+    def animation(self, moving: FuncAnimation, *parts: str) -> None:
+        """Save moving pictures as GIF."""
+        with self.writing(self.file(".gif", *parts)) as temporary:
+            moving.save(temporary.with_suffix(".gif"), writer="pillow")
+            temporary.with_suffix(".gif").replace(temporary)
 
     def tables(self, command: str, tables: Mapping[str, pd.DataFrame]) -> None:
         """Write each table as `command-name.csv`, and all of them as sheets of `command.xlsx`."""

@@ -1,0 +1,386 @@
+"""Fields: what is inside a basin or a laminar tube, at rest, across it and over time."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+from matplotlib.animation import FuncAnimation
+from matplotlib.axes import Axes
+from matplotlib.figure import Figure
+from matplotlib.ticker import MaxNLocator
+
+from molino.core.errors import InputError
+from molino.core.fields.basin import Basin
+from molino.core.fields.basin_run import BasinInTime, BasinRun
+from molino.core.fields.laminar_run import LaminarInTime, LaminarRun, kind_of
+from molino.core.vessels.tube_in_time import TubeInTime
+from molino.desk.figures import style
+
+_COLOUR_MAPS = {"concentration": "viridis", "temperature": "inferno", "speed": "cividis", "age": "magma"}
+_STREAM_LINES = 17
+_PANELS = 6
+"""Moments in a sequence."""
+_FRAMES_PER_SECOND = 10
+_PROFILES = 5
+"""Profiles in one panel."""
+
+
+@style.draws
+def field(run: BasinRun | LaminarRun, show: Sequence[str] | None = None) -> Figure:
+    """What is inside, a panel for each quantity.
+
+    Of a basin with its openings and inner walls, the speed with stream lines; of a laminar tube from wall to wall along
+    the tube.
+
+    Parameters
+    ----------
+    run : BasinRun or LaminarRun
+    show : sequence of str, optional
+        "concentration of A", "temperature", "speed", "age" (of a basin); the species that is consumed, the temperature
+        where there is one, the speed and the age, if left out.
+
+    Returns
+    -------
+    matplotlib Figure
+
+    Raises
+    ------
+    InputError
+        For what the run does not have.
+    """
+    known = _known(run)
+    first = run.basin._plug if isinstance(run, BasinRun) else run.tube._plug
+    chosen = [f"concentration of {s}" for s in first._consumed[:1]]
+    names = [*show] if show is not None else [n for n in (*chosen, "temperature", "speed", "age") if n in known]
+    strange = [n for n in names if n not in known]
+    if strange or not names:
+        raise InputError(f"the run has no {', '.join(strange) or 'panel'}", "field", f"it has {', '.join(known)}")
+    others = _conversions(run) if show is None else {}
+    count = len(names) + bool(others)
+    wide = isinstance(run, LaminarRun) or float(np.ptp(run.grid.x)) > 2.5 * float(np.ptp(run.grid.y))
+    columns = 1 if wide or count == 1 else 2
+    rows = -(-count // columns)
+    figure = style.blank(height=min(max(6.25, 2.2 * rows), 12.0))
+    panels = list(figure.subplots(rows, columns, squeeze=False).flat)
+    for extra in panels[count:]:
+        extra.set_visible(False)
+    for axes, name in zip(panels, names, strict=False):
+        _draw(axes, run, name)
+    if others:
+        _bars(panels[len(names)], others, f"conversion of {first._consumed[0]}")
+    figure.suptitle(_title(run), x=0.01, ha="left", fontsize=11)
+    return figure
+
+
+def _known(run: BasinRun | LaminarRun) -> list[str]:
+    return [*run.inside, "speed", *(["age"] if isinstance(run, BasinRun) else [])]
+
+
+def _title(run: Any) -> str:
+    if isinstance(run, BasinRun):
+        parts = [f"{run.basin.label}, {run.basin.flow} flow"]
+        parts += [f"conversion of {s} {run.conversion(s):.4g}" for s in run._consumed[:2]]
+        parts += [f"stagnant {100 * run.stagnant_fraction:.2g} %"]
+        return ", ".join(parts)
+    parts = [run.tube.label]
+    parts += [f"conversion of {s} {run.conversion(s):.4g}" for s in run.tube._plug._consumed[:2]]
+    return ", ".join(parts)
+
+
+def _values(run: BasinRun | LaminarRun, name: str) -> tuple[np.ndarray, str, str]:
+    """The values of a panel, their kind, and its label."""
+    if name == "speed":
+        rows = run.flow.speed if isinstance(run, BasinRun) else run.velocity
+        return rows, "mass transfer coefficient", "speed"
+    if name == "age":
+        assert isinstance(run, BasinRun)
+        return run.age, "time", "mean age"
+    return run.inside[name], kind_of(name), name.removeprefix("concentration of ")
+
+
+def _conversions(run: BasinRun | LaminarRun) -> dict[str, float]:
+    """What the vessel, and the same volume in plug flow and as a stirred tank, converts of the first species."""
+    label = run.basin.label if isinstance(run, BasinRun) else run.tube.label
+    plug = run.basin._plug if isinstance(run, BasinRun) else run.tube._plug
+    if not plug._consumed:
+        return {}
+    s = plug._consumed[0]
+    start = f"conversion of {s} in "
+    others = {n.removeprefix(start).removeprefix("a "): x for n, x in run._others().items() if n.startswith(start)}
+    return {label: run.conversion(s), **others} if others else {}
+
+
+def _bars(axes: Axes, values: dict[str, float], title: str) -> None:
+    style.dress(axes, "conversion", title=title)
+    for n, (name, value) in enumerate(values.items()):
+        axes.barh(name, value, color=style.COLOURS[n], height=0.55)
+        axes.text(value, n, f"  {value:.3f}", va="center", fontsize=10)
+    axes.invert_yaxis()
+    axes.set_xlim(0.0, 1.18 * max(max(values.values()), 1e-9))
+    axes.grid(False, axis="y")
+
+
+def _draw(axes: Axes, run: BasinRun | LaminarRun, name: str) -> None:
+    values, kind, label = _values(run, name)
+    shown = np.asarray(run.display.number(values, kind))
+    cmap = _COLOUR_MAPS.get(name, _COLOUR_MAPS[kind_of(name)])
+    heading = run.display.heading(label, kind)
+    if isinstance(run, BasinRun):
+        mesh = _basin_mesh(axes, run, shown, cmap)
+        if name == "speed":
+            x, y = (run.display.number(line, "length") for line in (run.grid.x, run.grid.y))
+            levels = np.linspace(run.flow.psi.min(), run.flow.psi.max(), _STREAM_LINES)[1:-1]
+            axes.contour(x, y, run.flow.psi.T, levels=levels, colors="white", linewidths=0.8, linestyles="solid")
+            heading += ", with stream lines"
+    else:
+        mesh = _laminar_mesh(axes, run, shown, cmap)
+    place = axes.inset_axes((1.075 if isinstance(run, BasinRun) else 1.02, 0.0, 0.025, 1.0))
+    axes.figure.colorbar(mesh, cax=place)
+    axes.set_title(heading, loc="left", fontsize=10, color=style.INK)
+
+
+def _basin_mesh(axes: Axes, run: BasinRun | BasinInTime, shown: np.ndarray, cmap: str, **limits: Any) -> Any:
+    """The cells of a basin in colour, with its walls and openings."""
+    show = run.display
+    x, y = (np.asarray(show.number(line, "length")) for line in (run.grid.x, run.grid.y))
+    mesh = axes.pcolormesh(x, y, shown.T, cmap=cmap, rasterized=True, **limits)
+    axes.set_aspect("equal")
+    axes.set_xlabel(show.label("x", "length"))
+    axes.set_ylabel(show.label("y", "length"))
+    _walls(axes, run.basin, run)
+    return mesh
+
+
+def _walls(axes: Axes, basin: Basin, run: BasinRun | BasinInTime) -> None:
+    """Sides, inner walls, and arrows where it flows in and out."""
+    show = run.display
+    length, width = (float(show.number(v.si, "length")) for v in (basin.length, basin.width))
+    for spine in axes.spines.values():
+        spine.set_linewidth(2.0)
+    for baffle in basin.baffles:
+        ends = [[float(show.number(v.si, "length")) for v in end] for end in (baffle.start, baffle.end)]
+        axes.plot(*zip(*ends, strict=True), color="white", lw=4.0, solid_capstyle="butt")
+        axes.plot(*zip(*ends, strict=True), color=style.INK, lw=2.0, solid_capstyle="butt")
+    places = {"left": (0.0, 1, 0), "right": (length, 1, 0), "bottom": (0.0, 0, 1), "top": (width, 0, 1)}
+    reach = 0.06 * max(length, width)
+    for one, inward in (*((i, True) for i in basin.inlets), *((o, False) for o in basin.outlets)):
+        low, high = (float(show.number(v.si, "length")) for v in one.between)
+        at, along_x, _ = places[one.side]
+        line = ([at, at], [low, high]) if along_x else ([low, high], [at, at])
+        axes.plot(*line, color=style.COLOURS[1], lw=4.0, clip_on=False, solid_capstyle="butt", zorder=5)
+        out = 1 if one.side in ("right", "top") else -1
+        middle = (low + high) / 2
+        outside = (at + out * reach, middle) if along_x else (middle, at + out * reach)
+        on_side = (at, middle) if along_x else (middle, at)
+        tail, head = (outside, on_side) if inward else (on_side, outside)
+        axes.annotate("", head, tail, annotation_clip=False, zorder=6,
+                      arrowprops={"arrowstyle": "-|>", "color": style.COLOURS[1], "lw": 1.8})  # fmt: skip
+
+
+def _laminar_mesh(axes: Axes, run: LaminarRun, shown: np.ndarray, cmap: str) -> Any:
+    """From wall to wall, along the tube."""
+    show = run.display
+    fine = np.linspace(0.0, 1.0, 61)
+    half = np.array([np.interp(fine, run.radii / run.radii[-1], row) for row in shown])
+    across = np.concatenate([-fine[:0:-1], fine]) * run.radii[-1]
+    both = np.hstack([half[:, :0:-1], half])
+    z, r = show.number(run.z, "length"), show.number(across, "diameter")
+    mesh = axes.pcolormesh(z, r, both.T, cmap=cmap, shading="gouraud", rasterized=True)
+    axes.set_xlabel(show.label("length", "length"))
+    axes.set_ylabel(show.label("distance from the axis" if run.tube.geometry == "pipe" else "distance from the middle",
+                               "diameter"))  # fmt: skip
+    return mesh
+
+
+@style.draws
+def across(run: BasinRun | LaminarRun, species: str | None = None) -> Figure:
+    """Profiles across at some places along it, and the velocity there.
+
+    Parameters
+    ----------
+    run : BasinRun or LaminarRun
+    species : str, optional
+        Whose concentration is drawn; that which is consumed first, if left out.
+
+    Returns
+    -------
+    matplotlib Figure
+
+    Raises
+    ------
+    InputError
+        If there is no such species.
+    """
+    plug = run.basin._plug if isinstance(run, BasinRun) else run.tube._plug
+    name = f"concentration of {species or (*plug._consumed, *plug.chemistry.names)[0]}"
+    if name not in run.inside:
+        raise InputError(f"there is no species '{species}'", "across", f"there are {', '.join(plug.chemistry.names)}")
+    show = run.display
+    figure = style.blank()
+    left, right = figure.subplots(1, 2, sharey=True)
+    label = "y" if isinstance(run, BasinRun) else "distance from the axis"
+    kind = "length" if isinstance(run, BasinRun) else "diameter"
+    style.dress(left, show.label(name.removeprefix("concentration of "), "concentration"), show.label(label, kind))
+    style.dress(right, show.label("velocity along it", "mass transfer coefficient"))
+    along = run.grid.middle[0] if isinstance(run, BasinRun) else run.z
+    at = np.unique(np.round(np.linspace(0.05, 0.95, _PROFILES) * (len(along) - 1)).astype(int))
+    for n, i in enumerate(at):
+        if isinstance(run, BasinRun):
+            place, u = show.number(run.grid.middle[1], kind), run.flow.velocity[0][i]
+            c = run.inside[name][i]
+        else:
+            place, u, c = show.number(run.radii, kind), run.velocity[i], run.inside[name][i]
+        text = f"at {show.text(float(along[i]), 'length', 3)}"
+        left.plot(show.number(c, "concentration"), place, **style.stroke(n), label=text)
+        right.plot(show.number(u, "mass transfer coefficient"), place, **style.stroke(n))
+    left.legend(frameon=False, loc="best")
+    right.xaxis.set_major_locator(MaxNLocator(5))
+    figure.suptitle(_title(run), x=0.01, ha="left", fontsize=11)
+    return figure
+
+
+@style.draws
+def over_time(run: TubeInTime | LaminarInTime | BasinInTime) -> Figure:
+    """What leaves over time, with when it has settled; of a tube below it the profiles at some moments.
+
+    Parameters
+    ----------
+    run : TubeInTime, LaminarInTime or BasinInTime
+
+    Returns
+    -------
+    matplotlib Figure
+    """
+    show, outlet = run.display, run.mixed if isinstance(run, LaminarInTime) else run.outlet
+    warm = "temperature" in outlet
+    is_tube = isinstance(run, TubeInTime)
+    figure = style.blank()
+    panels = list(figure.subplots(1 + is_tube, 1 + warm, squeeze=False).flat)
+    t = show.number(run.times, "time")
+    groups = [[n for n in outlet if n.startswith("concentration")], *([["temperature"]] if warm else [])]
+    for axes, names in zip(panels, groups, strict=False):
+        kind = kind_of(names[0])
+        style.dress(axes, show.label("time", "time"), show.label("temperature that leaves" if kind == "temperature" else
+                                                                 "concentration that leaves", kind))  # fmt: skip
+        times = run.settling_times()
+        for n, name in enumerate(names):
+            axes.plot(
+                t, show.number(outlet[name], kind), **style.stroke(n), label=name.removeprefix("concentration of ")
+            )
+        settled = max((times[n] for n in names if n in times), default=None)
+        if settled is not None:
+            text = f"settled ({100 * run.settling_band:g} %) at {show.text(settled, 'time', 3)}"
+            axes.axvline(float(show.number(settled, "time")), color=style.INK, lw=1.2, ls=":", label=text)
+        axes.set_xlim(0.0, float(t[-1]))
+        axes.legend(frameon=False)
+    if isinstance(run, TubeInTime):
+        _profiles_below(run, panels[1 + warm :])
+    vessel = run.vessel if isinstance(run, TubeInTime) else run.tube if isinstance(run, LaminarInTime) else run.basin
+    figure.suptitle(f"{vessel.label} over time", x=0.01, ha="left", fontsize=11)
+    return figure
+
+
+def _profiles_below(run: TubeInTime, panels: Sequence[Axes]) -> None:
+    """Profiles of a tube at some moments: of the species that is consumed, and of the temperature."""
+    show, area = run.display, run.vessel._cross_section()
+    along = ("length", run.volumes / area) if np.isfinite(area) else ("volume", run.volumes)
+    still = [n for n in run.inside if n.startswith("loading") or n == "activity"]
+    first = [f"concentration of {s}" for s in (*run.vessel._consumed, *run.vessel.chemistry.names)][:1]
+    names = [*(still[:1] or first), *(["temperature"] if "temperature" in run.inside else [])]
+    moments = np.unique(np.round(np.linspace(0, 1, _PROFILES + 1) * (len(run.times) - 1)).astype(int))
+    for axes, name in zip(panels, names, strict=False):
+        kind = run._kinds[name]
+        style.dress(axes, show.label(*along[:1], along[0]), show.label(f"{name} inside", kind))
+        for n, i in enumerate(moments):
+            axes.plot(show.number(along[1], along[0]), show.number(run.inside[name][i], kind), **style.stroke(n),
+                      label=show.text(float(run.times[i]), "time", 3))  # fmt: skip
+        axes.legend(frameon=False, title="after", fontsize=9)
+
+
+@style.draws
+def sequence(run: BasinInTime, species: str | None = None) -> Figure:
+    """The field at six moments, in one scale.
+
+    Parameters
+    ----------
+    run : BasinInTime
+    species : str, optional
+        Whose concentration is drawn; that which is consumed first, if left out.
+
+    Returns
+    -------
+    matplotlib Figure
+
+    Raises
+    ------
+    InputError
+        If there is no such species.
+    """
+    name, low, high = _scaled(run, species)
+    settled = max(run.settling_times().values(), default=float(run.moments[-1]))
+    last = min(int(np.searchsorted(run.moments, 1.3 * settled)), len(run.moments) - 1)
+    moments = np.unique(np.round(np.linspace(0, max(last, min(_PANELS, len(run.moments)) - 1), _PANELS)).astype(int))
+    tall = float(np.ptp(run.grid.y)) / float(np.ptp(run.grid.x))
+    columns = 3 if tall > 0.4 else 2
+    rows = -(-len(moments) // columns)
+    figure = style.blank()
+    panels = list(figure.subplots(rows, columns, squeeze=False, sharex=True, sharey=True).flat)
+    for extra in panels[len(moments) :]:
+        extra.set_visible(False)
+    for axes, i in zip(panels, moments, strict=False):
+        shown = np.asarray(run.display.number(run.inside[name][i], "concentration"))
+        mesh = _basin_mesh(axes, run, shown, _COLOUR_MAPS["concentration"], vmin=low, vmax=high)
+        axes.set_title(f"after {run.display.text(float(run.moments[i]), 'time', 3)}", loc="left", fontsize=10)
+        axes.label_outer()
+    bar = figure.colorbar(mesh, ax=panels[: len(moments)], shrink=0.8, pad=0.01)
+    bar.set_label(run.display.heading(name.removeprefix("concentration of "), "concentration"))
+    figure.suptitle(f"{run.basin.label} over time", x=0.01, ha="left", fontsize=11)
+    return figure
+
+
+def _scaled(run: BasinInTime, species: str | None) -> tuple[str, float, float]:
+    """The field that is drawn, and the ends of its scale."""
+    name = f"concentration of {species or (*run._consumed, *run.basin.chemistry.names)[0]}"
+    if name not in run.inside:
+        there = ", ".join(run.basin.chemistry.names)
+        raise InputError(f"there is no species '{species}'", "field over time", f"there are {there}")
+    shown = np.asarray(run.display.number(run.inside[name], "concentration"))
+    return name, float(shown.min()), float(shown.max())
+
+
+def animation(run: BasinInTime, species: str | None = None) -> FuncAnimation:
+    """The field over time as moving pictures: `.save("basin.gif", writer="pillow")` needs no outside program.
+
+    Parameters
+    ----------
+    run : BasinInTime
+    species : str, optional
+        Whose concentration is drawn; that which is consumed first, if left out.
+
+    Returns
+    -------
+    matplotlib FuncAnimation
+
+    Raises
+    ------
+    InputError
+        If there is no such species.
+    """
+    name, low, high = _scaled(run, species)
+    rows = np.asarray(run.display.number(run.inside[name], "concentration"))
+    figure = Figure(figsize=(8.0, 5.0), dpi=80, layout="constrained")
+    axes = figure.subplots()
+    mesh = _basin_mesh(axes, run, rows[0], _COLOUR_MAPS["concentration"], vmin=low, vmax=high)
+    bar = figure.colorbar(mesh, ax=axes, pad=0.01)
+    bar.set_label(run.display.heading(name.removeprefix("concentration of "), "concentration"))
+    title = axes.set_title("", loc="left", fontsize=10)
+
+    def draw(i: int) -> list[Any]:
+        mesh.set_array(rows[i].T)
+        title.set_text(f"{run.basin.label}, after {run.display.text(float(run.moments[i]), 'time', 3)}")
+        return [mesh, title]
+
+    draw(0)
+    return FuncAnimation(figure, draw, frames=len(rows), interval=1000 / _FRAMES_PER_SECOND)

@@ -7,6 +7,8 @@ from typing import Any
 
 import numpy as np
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 from scipy import sparse
 from scipy.sparse.linalg import splu
 
@@ -22,6 +24,9 @@ CORNERS: dict[str, Any] = {
     "length": "4 m", "width": "2 m", "depth": "1 m", "inlets": mo.Inlet("left", ("0 m", "0.5 m"), FEED),
     "outlets": mo.Outlet("right", ("1.5 m", "2 m")),
 }  # fmt: skip
+
+
+_TENTHS = st.integers(0, 14).map(lambda n: n / 10)
 
 
 def basin(**more: Any) -> mo.Basin:
@@ -54,9 +59,9 @@ def test_flow_behind_a_step_is_the_published_one() -> None:
     upper at 4.85 and joins it again at 10.48 heights; extrapolated from two grids."""
     places = []
     feed = mo.Feed({"A": "1 mol/m3"}, flow="0.5 m3/s", density="1 kg/m3")
-    for cells in ((120, 20), (240, 40)):
+    for cells in ((100, 20), (200, 40)):
         step = mo.Basin(
-            FIRST, length=14, width=1, depth=1, inlets=mo.Inlet("left", (0.5, 1), feed, profile="parabolic"),
+            FIRST, length=12, width=1, depth=1, inlets=mo.Inlet("left", (0.5, 1), feed, profile="parabolic"),
             outlets=mo.Outlet("right", (0, 1)), flow="laminar", viscosity=1 / 800, cells=cells,
         )  # fmt: skip
         assert step.Reynolds == pytest.approx(400)  # flow over viscosity; 800 with the height, twice that of the inlet
@@ -211,3 +216,69 @@ def test_it_is_as_fast_as_a_sparse_script_and_fast_enough() -> None:
 def test_what_is_wrong_is_said(more: dict[str, Any], words: str) -> None:
     with pytest.raises(mo.InputError, match=words):
         basin(**more)
+
+
+@settings(max_examples=6, deadline=None)
+@given(
+    low=_TENTHS, wide=st.sampled_from([0.2, 0.35, 0.6]), side=st.sampled_from(["right", "top", "left"]),
+    place=_TENTHS, wall=st.sampled_from([0.3, 0.9, 1.5]), flow=st.sampled_from(["potential", "creeping"]),
+    D=st.floats(-6.0, -2.0), grading=st.floats(1.0, 6.0), order=st.sampled_from([1, 2]),
+)  # fmt: skip
+def test_any_openings_and_walls_keep_what_is_fed(
+    low: float, wide: float, side: str, place: float, wall: float, flow: str, D: float, grading: float, order: int
+) -> None:
+    """Whatever stands where: elements close, the mean age at the outlet is the volume over the flow, nothing overshoots."""
+    if side == "left" and not (place + wide < low or place > low + wide):
+        place = 1.4 if low < 0.8 else 0.0
+        low = min(low, 0.7) if place == 1.4 else max(low, 0.7)
+    law = mo.Reaction("A -> B", k="0.2 1/min") if order == 1 else mo.Reaction("2 A -> B", k="0.3 L/mol/min")
+    vessel = basin(
+        chemistry=mo.Chemistry(law), inlets=mo.Inlet("left", (low, low + wide), FEED, "parabolic"),
+        outlets=mo.Outlet(side, (place, place + wide)), baffles=[mo.Baffle((2.2, 0), (2.2, wall))],
+        diffusivity=10.0**D, flow=flow, grading=grading, cells=(18, 12),
+    )  # fmt: skip
+    run = vessel.run()
+    assert max(run.closure.values()) < 1e-10
+    field = run.inside["concentration of A"]
+    assert field.min() > -1e-3
+    assert field.max() < 1000 * (1 + 1e-3)
+    transport = vessel._field.transport
+    leaving = sum(float(one.sum()) for one in transport.leaving(run.age.ravel()))
+    assert leaving / 20e-3 == pytest.approx(400.0, rel=1e-4)
+    assert 0 < run.conversion("A") < mo.PlugFlow(vessel.chemistry, FEED, volume="8 m3").run().conversion("A") + 1e-3
+    through = [np.abs(np.diff(run.flow.through_x, axis=0) + np.diff(run.flow.through_y, axis=1)).max()]
+    assert through[0] < 1e-15
+
+
+def test_a_channel_between_two_walls_has_the_profile_of_poiseuille() -> None:
+    """Creeping and laminar: 6 (y/h)(1 - y/h) of the mean, some heights behind a uniform inlet; a lid drags half."""
+    feed = mo.Feed({"A": "1 mol/L"}, flow="2 L/s", density="1000 kg/m3")
+    for flow in ("creeping", "laminar"):
+        channel = mo.Basin(FIRST, length=6, width=1, depth=1, inlets=mo.Inlet("left", (0, 1), feed),
+                           outlets=mo.Outlet("right", (0, 1)), flow=flow, viscosity="0.1 Pa*s", cells=(60, 24))  # fmt: skip
+        y, u = channel._field.grid.middle[1], channel._field.flow.velocity[0][45]
+        assert u == pytest.approx(2e-3 * 6 * y * (1 - y), abs=2e-3 * 0.01)
+    assert channel.Reynolds == pytest.approx(20)
+    slow = mo.Feed({"A": "1 mol/L"}, flow="0.5 L/s")
+    dragged = mo.Basin(FIRST, length=6, width=1, depth=1, inlets=mo.Inlet("left", (0, 1), slow),
+                       outlets=mo.Outlet("right", (0, 1)), flow="creeping", moving={"top": "1 mm/s"}, cells=(60, 24))  # fmt: skip
+    y, u = dragged._field.grid.middle[1], dragged._field.flow.velocity[0][45]
+    assert u == pytest.approx(1e-3 * y, abs=2e-5)  # what the lid drags along is just what is fed
+
+
+def test_shares_and_pressures_split_what_flows_out() -> None:
+    """Given shares are kept; alike outlets at one pressure share alike, a farther one takes less."""
+    both = [mo.Outlet("top", ("3.5 m", "4 m"), 0.3), mo.Outlet("right", ("0 m", "0.5 m"))]
+    run = basin(outlets=both).run()
+    assert [one["flow"] / 20e-3 for one in run.outlets] == pytest.approx([0.3, 0.7], rel=1e-12)
+    middle = {"inlets": mo.Inlet("left", ("0.75 m", "1.25 m"), FEED)}
+    even = basin(**middle, outlets=[mo.Outlet("right", ("0 m", "0.5 m")), mo.Outlet("right", ("1.5 m", "2 m"))]).run()
+    assert even.outlets[0]["flow"] == pytest.approx(even.outlets[1]["flow"], rel=1e-9)
+    near = basin(**middle, outlets=[mo.Outlet("top", ("0.5 m", "1 m")), mo.Outlet("top", ("3 m", "3.5 m"))]).run()
+    assert near.outlets[0]["flow"] > 1.5 * near.outlets[1]["flow"]
+    assert near.outlets[0]["A"] > near.outlets[1]["A"]
+    assert "flow of outlet 2" in near.facts()
+    assert max(near.closure.values()) < 1e-10
+    read = near.to_dict()
+    assert read["conversion_of_A"]["grid_error"] >= 0
+    assert read["cells"] == [near.grid.nx, near.grid.ny]

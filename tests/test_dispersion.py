@@ -2,11 +2,17 @@
 
 from __future__ import annotations
 
+import json
+from pathlib import Path
+
 import numpy as np
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 from scipy.integrate import solve_bvp
 
 import molino as mo
+from conftest import Typed
 
 FIRST = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min", name="r"))
 FEED = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
@@ -147,3 +153,69 @@ def test_correlations_are_those_of_the_literature() -> None:
         mo.Dispersion(correlation="laminar")
     with pytest.raises(mo.InputError, match=r"no number follows a profile"):
         mo.DispersedTube(FIRST, FEED, volume=1, dispersion=mo.Dispersion(peclet=3), heat=mo.Profile([(0, 300)]))
+
+
+def test_sizes_sweeps_optima_and_trains_know_it() -> None:
+    """Against the closed form: the length for a conversion, what dispersion costs, a tube in a train."""
+    tube = mo.DispersedTube(FIRST, FEED, volume="5 L", dispersion=mo.Dispersion(peclet=6), name="coil")
+    sized = mo.size(tube, "conversion of A", target=0.8)
+    tau = sized.vessel._volume_si / 1e-3 if hasattr(sized, "vessel") else sized.value_si / 1e-3
+    assert danckwerts(0.2 * tau, 6) == pytest.approx(0.8, abs=1e-7)
+    swept = mo.sweep(tube, {"peclet": [1, 10, 100]}, ["conversion of A"])
+    assert swept.table()["conversion of A"].to_numpy() == pytest.approx([danckwerts(1, p) for p in (1, 10, 100)],
+                                                                        abs=1e-8)  # fmt: skip
+    best = mo.optimize(tube, maximize="conversion of A", free={"peclet": (1, 50), "flow": ("0.5 L/min", "2 L/min")})
+    assert best.run.conversion("A") == pytest.approx(danckwerts(2, 50), abs=1e-7)
+    train = mo.Train([tube, mo.StirredTank(FIRST, FEED, volume="5 L")]).run()
+    assert train.conversion("A") == pytest.approx(1 - (1 - danckwerts(1, 6)) / 2, abs=1e-7)
+    compared = mo.compare([tube, mo.PlugFlow(FIRST, FEED, volume="5 L")], ["conversion of A"])
+    assert "dispersed tube" in str(compared)
+    curve = mo.evaluator(tube, ["volume"], ["conversion of A"])
+    assert float(curve(0.01)[0]) == pytest.approx(danckwerts(2, 6), abs=1e-8)
+
+
+def test_a_job_says_what_python_says(tmp_path: Path, molino: Typed) -> None:
+    (tmp_path / "job.toml").write_text(
+        '[units]\ntime = "min"\n[reactions.r]\nequation = "A -> B"\nk = "0.2 1/min"\n[feeds.f]\nflow = "1 L/min"\n'
+        'contents = { A = "1 mol/L" }\n[vessels.coil]\nkind = "dispersed tube"\nfeed = "f"\ndiameter = "50 mm"\n'
+        'length = "3 m"\ndispersion = { coefficient = "3 cm2/s" }\n[size.coil]\nvessel = "coil"\n'
+        'metric = "conversion of A"\ntarget = 0.9\n',
+        encoding="utf-8",
+    )
+    done = molino("run", tmp_path / "job.toml", "--json")
+    assert done.exit_code == 0, done.output
+    found = json.loads(done.stdout)["vessels"]["coil"]
+    tube = mo.DispersedTube(FIRST, FEED, diameter="50 mm", length="3 m", dispersion=mo.Dispersion("3 cm2/s"))
+    assert found["conversion_of_A"] == pytest.approx(tube.run().conversion("A"), rel=1e-12)
+    assert found["Péclet number u L/D"] == f"{tube.peclet:.4g}"
+    sized = molino("size", tmp_path / "job.toml")
+    assert "length" in sized.output
+    wrong = (tmp_path / "job.toml").read_text(encoding="utf-8").replace("coefficient", "peclet = 3, coefficient")
+    (tmp_path / "wrong.toml").write_text(wrong, encoding="utf-8")
+    assert "specify the same thing twice" in " ".join(molino("check", tmp_path / "wrong.toml").output.split())
+
+
+@settings(max_examples=4, deadline=None)
+@given(
+    peclet=st.floats(0.2, 300.0), ratio=st.floats(0.3, 3.0), UA=st.floats(1.0, 200.0), counter=st.booleans(),
+    rise=st.floats(-60.0, 30.0),
+)  # fmt: skip
+def test_heat_and_mass_close_whatever_the_numbers(
+    peclet: float, ratio: float, UA: float, counter: bool, rise: float
+) -> None:
+    """With a coolant that flows either way: elements and energy to 1e-8, slopes by the coolant as differences."""
+    law = mo.Reaction("A -> B", rate="k*exp(-E*(1/T - 1/T0))*[A]", enthalpy=f"{rise} kJ/mol", name="r")
+    species = [mo.Species(s, "C2H6O", heat_capacity="80 J/mol/K") for s in "AB"]
+    chem = mo.Chemistry(law, species, {"k": "0.3 1/min", "E": "3000 K", "T0": "350 K"})
+    feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min", T="350 K", heat_capacity="4 MJ/m3/K")
+    D = 1e-3 / 60 / (np.pi / 4 * 0.05**2) * 2.0 / peclet
+    tube = mo.DispersedTube(
+        chem, feed, diameter="50 mm", length="2 m", dispersion=mo.Dispersion(D, heat=ratio * D),
+        heat=mo.Jacket("340 K", UA=f"{UA} W/K", flow="80 W/K", counter_current=counter),
+    )  # fmt: skip
+    run = tube.run()
+    assert max(run.closure.values()) < 1e-8
+    assert 0 < run.conversion("A") < 1
+    own = run.sensitivity("temperature", ["coolant T"])["coolant T"]
+    ends = [tube.with_({"coolant T": f"{340 + d} K"}).run().stream_out().T for d in (-0.05, 0.05)]
+    assert own == pytest.approx((ends[1] - ends[0]) / 0.1, rel=1e-4, abs=1e-7)

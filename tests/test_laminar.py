@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 from scipy.special import expn
 
 import molino as mo
@@ -129,3 +131,68 @@ def test_what_is_wrong_is_said_at_once() -> None:
         mo.LaminarTube(FIRST, gas, diameter="1 cm", length="1 m")
     with pytest.raises(mo.InputError, match="no species C"):
         mo.LaminarTube(FIRST, FEED, diameter="1 cm", length="1 m", diffusivity={"C": "1e-9 m2/s"})
+
+
+@pytest.mark.parametrize(("shape", "at_flux", "at_wall", "rows"), [
+    ({"diameter": "10 mm"}, 48 / 11, 3.6568, (40, 60)), ({"gap": "5 mm", "width": "50 mm"}, 140 / 17, 7.5407, (8, 14)),
+])  # fmt: skip
+def test_far_from_the_inlet_heat_transfer_is_that_of_the_textbook(
+    shape: dict[str, str], at_flux: float, at_wall: float, rows: tuple[int, int]
+) -> None:
+    """Nusselt numbers with the hydraulic diameter (Shah and London 1978): 48/11 and 140/17 for a flux that is given,
+    3.6568 and 7.5407 for a wall at one temperature."""
+    chem = mo.Chemistry(mo.Reaction("A -> B", k="1e-15 1/s", enthalpy="0 kJ/mol"), species=SPECIES)
+    feed = mo.Feed({"A": "1 mol/L"}, flow="0.1 L/min", **WATERY)
+    tube = {"length": "6 m", "conductivity": "0.6 W/m/K", **shape}
+    wide = 0.01
+    given = mo.LaminarTube(chem, feed, **tube, wall_flux="200 W/m2").run()
+    warmer = given.at_wall("temperature")[-1] - given.mixed["temperature"][-1]
+    assert 200 / warmer * wide / 0.6 == pytest.approx(at_flux, rel=1e-4)
+    assert given.heat == pytest.approx((given.mixed["temperature"][-1] - 300) * 4e6 * 0.1e-3 / 60, rel=1e-8)
+    held = mo.LaminarTube(chem, feed, **tube, wall_T="310 K").run()
+    left = 310 - held.mixed["temperature"]
+    a, b = rows
+    fall = np.log(left[a] / left[b]) / (held.z[b] - held.z[a])
+    wet_per_flow = (np.pi * 0.01 if "diameter" in shape else 0.1) / (4e6 * 0.1e-3 / 60)
+    assert fall / wet_per_flow * wide / 0.6 == pytest.approx(at_wall, rel=1e-3)
+
+
+def test_second_order_without_diffusion_is_a_batch_on_each_stream_line() -> None:
+    """Mixed again at the outlet: the mean of 1/(1 + k c0 t) by what flows, in series and parallel as well."""
+    chem = mo.Chemistry([mo.Reaction("2 A -> B", k="0.05 L/mol/min"), mo.Reaction("B -> C", k="0.1 1/min")])
+    pipe = mo.LaminarTube(chem, FEED, diameter="20 mm", length="16 m").run(nodes=48)
+    y, w = np.polynomial.legendre.leggauss(200)
+    x = (y + 1) / 2
+    u = 2 * (1 - x)
+    tau = np.pi * 0.01**2 * 16 / 1e-3
+    batch = mo.Batch(chem, {"A": "1 mol/L"}, time=f"{tau / u.min()} min").run(points=np.sort(tau / u) * 60)
+    times = batch.points / 60
+    for s in "ABC":
+        on_each = np.interp(tau / u, times, batch.concentrations[s])
+        wanted = float(w / 2 @ (u * on_each))
+        assert pipe.mixed[f"concentration of {s}"][-1] == pytest.approx(wanted, rel=2e-4), s
+    assert pipe.closure["A + 2 B + 2 C"] < 1e-10
+
+
+@settings(max_examples=5, deadline=None)
+@given(
+    k=st.floats(1e-4, 0.05), D=st.floats(-11.0, -6.0), conductivity=st.floats(0.1, 5.0), wall=st.floats(280.0, 340.0),
+    is_slit=st.booleans(),
+)  # fmt: skip
+def test_whatever_the_numbers_nothing_is_lost_and_nothing_is_negative(
+    k: float, D: float, conductivity: float, wall: float, is_slit: bool
+) -> None:
+    law = mo.Reaction("A -> B", rate="k*exp(-E*(1/T - 1/T0))*[A]", enthalpy="-20 kJ/mol")
+    chem = mo.Chemistry(law, SPECIES, {"k": f"{k} 1/s", "E": "3000 K", "T0": "300 K"})
+    feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min", **WATERY)
+    shape = {"gap": "6 mm", "width": "80 mm"} if is_slit else {"diameter": "20 mm"}
+    tube = mo.LaminarTube(
+        chem, feed, **shape, length="8 m", diffusivity=10.0**D, conductivity=conductivity, wall_T=wall
+    )
+    run = tube.run(points=21)
+    assert max(run.closure.values()) < 1e-7
+    field = run.inside["concentration of A"]
+    assert field[1:].min() > -1e-3 * 1000
+    assert (np.diff(run.mixed["concentration of A"]) < 1e-9).all()
+    low, high = min(300.0, wall), max(300.0, wall) + 20e3 / 4e3
+    assert low - 0.5 < run.mixed["temperature"].min() <= run.mixed["temperature"].max() < high + 0.5

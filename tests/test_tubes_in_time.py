@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 import molino as mo
 
@@ -81,21 +83,21 @@ def test_a_bed_takes_up_what_its_isotherm_says() -> None:
     feed = mo.Feed({"A": "0.1 mol/L", "inert": "1 mol/L"}, flow="1 L/min")
     chem = mo.Chemistry(chem.reactions, ["inert"])
     tube = mo.PlugFlow(chem, feed, volume="1 L", catalyst=bed)
-    run = tube.follow("30 min", contents={"inert": "1 mol/L"}, cells=150)
+    run = tube.follow("18 min", contents={"inert": "1 mol/L"}, cells=60)
     through = run.left["A"] / run.fed["A"]
     held = 0.4 + 600 * 2 * 5 / 6 / 100  # the fluid, and rho_b q*/c0, per volume of bed
     assert np.interp(0.5, through, run.times) / 60 == pytest.approx(held, rel=0.01)
     assert np.trapezoid(1 - through, run.times) / 60 == pytest.approx(held, rel=0.005)
     assert run.inside["loading of A"][-1] == pytest.approx(2 * 5 / 6, rel=1e-3)
     assert max(run.closure.values()) < 1e-6
-    decays = mo.Deactivation("30 L/mol/h", poison="S")
+    decays = mo.Deactivation("300 L/mol/h", poison="S")
     poisoned = mo.PlugFlow(
         mo.Chemistry([mo.Reaction("A -> B", k="0.02 m3/kg/min", basis="catalyst mass", name="main"),
                       mo.Reaction("S -> Z", k="0.01 m3/kg/min", basis="catalyst mass", name="uptake")]),
         mo.Feed({"A": "1 mol/L", "S": "0.01 mol/L"}, flow="1 L/min"), volume="1 L",
         catalyst=mo.Catalyst(bulk_density="600 kg/m3", voidage=0.4, deactivation=decays),
     )  # fmt: skip
-    aged = poisoned.follow("12 h", cells=60)
+    aged = poisoned.follow("70 min", cells=24)
     activity = aged.inside["activity"]
     assert (np.diff(activity, axis=0) <= 1e-9).all()
     assert (np.diff(activity[60]) > 0).all()  # the front moves in from the inlet
@@ -120,3 +122,113 @@ def test_what_is_not_followed_is_refused_with_its_remedy() -> None:
         mo.Adsorption({"A": "K*[A]"}, "0.1 1/s", {"K": "3 1/s"})
     with pytest.raises(mo.InputError, match="no bulk density"):
         mo.Catalyst(adsorption=mo.Adsorption({"A": "K*[A]"}, "0.1 1/s", {"K": "3 L/kg"}))
+
+
+def test_a_warm_front_is_held_back_by_the_packing() -> None:
+    """It moves at u C/(e C + (1 - e) C_s) where the packing takes its heat up; half of it has passed by then."""
+    chem = mo.Chemistry(mo.Reaction("A -> B", k="1e-12 1/s", enthalpy="0 kJ/mol"),
+                        [mo.Species(s, "C2H6O", heat_capacity="80 J/mol/K") for s in "AB"])  # fmt: skip
+    feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min", T="300 K", heat_capacity="4 MJ/m3/K")
+    packing = mo.Catalyst(bulk_density="1500 kg/m3", voidage=0.4, heat_capacity="0.9 kJ/kg/K")
+    bed = mo.PlugFlow(chem, feed, volume="2 L", heat="adiabatic", catalyst=packing)
+    run = bed.follow("4 min", changes=[mo.Change("feed T", "320 K", at="0.5 min")], cells=120)
+    T = run.outlet["temperature"]
+    held = 2 * (0.4 + 1500 * 0.9e3 / 4e6)
+    assert np.interp(310, T, run.times) / 60 - 0.5 == pytest.approx(held, rel=0.01)
+    assert T[0] == pytest.approx(300)
+    assert T[-1] == pytest.approx(320, abs=0.01)
+    assert run.closure["energy"] < 1e-5
+    assert "highest temperature inside" in run.facts()
+
+
+def test_a_catalyst_that_decays_everywhere_alike_is_that_of_its_age() -> None:
+    """The outlet at t is that of the steady tube with the same catalyst looked at after t, where t is long."""
+
+    def bed(**more: str) -> mo.PlugFlow:
+        catalyst = mo.Catalyst(bulk_density="600 kg/m3", deactivation=mo.Deactivation("0.05 1/h", order=2, **more))
+        chem = mo.Chemistry(mo.Reaction("A -> B", k="0.003 m3/kg/min", basis="catalyst mass"))
+        return mo.PlugFlow(chem, mo.Feed({"A": "1 mol/L"}, flow="1 L/min"), volume="1 L", catalyst=catalyst)
+
+    run = bed().follow("40 h", cells=60, points=5)
+    for hours in (10, 20, 40):
+        wanted = bed(age=f"{hours} h").run().conversion("A")
+        assert run.conversion("A")[int(hours / 10)] == pytest.approx(wanted, rel=2e-3)
+
+
+def test_a_ramp_of_the_feed_and_a_step_of_the_coolant_are_followed() -> None:
+    chem = mo.Chemistry(mo.Reaction("A -> B", rate="k*exp(-E/T)*[A]", enthalpy="-40 kJ/mol", name="r"),
+                        [mo.Species(s, "C2H6O", heat_capacity="80 J/mol/K") for s in "AB"],
+                        {"k": "4e5 1/s", "E": "6000 K"})  # fmt: skip
+    feed = mo.Feed({"A": "1 mol/L"}, flow="2 L/min", T="320 K", heat_capacity="3.8 MJ/m3/K")
+    tube = mo.PlugFlow(chem, feed, volume="4 L", heat=mo.Jacket("315 K", UA="200 W/K"))
+    changes = [mo.Change("feed T", "335 K", at="2 min", over="3 min"), mo.Change("coolant T", "305 K", at="8 min")]
+    run = tube.follow("20 min", contents="steady", changes=changes, cells=100)
+    later = tube.with_({"feed T": "335 K", "coolant T": "305 K"}).run()
+    assert run.outlet["temperature"][0] == pytest.approx(tube.run().stream_out().T, abs=0.05)
+    assert run.outlet["temperature"][-1] == pytest.approx(later.stream_out().T, abs=0.05)
+    assert run.left["A"][-1] == pytest.approx(later.stream_out().amounts["A"], rel=2e-3)
+    assert run.outlet["duty"][-1] == pytest.approx(later.duty_si, rel=2e-3)
+    assert max(run.closure.values()) < 1e-5
+    with pytest.raises(mo.InputError, match="keeps its size"):
+        tube.follow("1 min", changes=[mo.Change("volume", "3 L", at="10 s")])
+    with pytest.raises(mo.InputError, match="'X' is not a species"):
+        tube.follow("1 min", contents={"X": "1 mol/L"})
+    with pytest.raises(mo.InputError, match="no moments"):
+        tube.follow("1 min", points=[120.0])
+
+
+@settings(max_examples=6, deadline=None)
+@given(
+    first=st.floats(0.01, 3.0), second=st.floats(0.01, 3.0), share=st.floats(0.1, 0.9), peclet=st.floats(0.5, 80.0),
+    is_gas=st.booleans(), has_dispersion=st.booleans(),
+)  # fmt: skip
+def test_nothing_is_lost_on_the_way_whatever_the_numbers(
+    first: float, second: float, share: float, peclet: float, is_gas: bool, has_dispersion: bool
+) -> None:
+    chem = mo.Chemistry([mo.Reaction("2 A -> B", k=f"{first} L/mol/min", name="one"),
+                         mo.Reaction("B -> 3 C", k=f"{second} 1/min", name="two")])  # fmt: skip
+    if is_gas:
+        feed = mo.Feed({"A": f"{share} mol/mol", "C": "rest"}, flow="1 mol/min", T="400 K", P="3 bar")
+    else:
+        feed = mo.Feed({"A": f"{share} mol/L"}, flow="1 L/min")
+    more = {"dispersion": mo.Dispersion(peclet=peclet)} if has_dispersion else {}
+    tube: mo.PlugFlow = (mo.DispersedTube if has_dispersion else mo.PlugFlow)(chem, feed, volume="5 L", **more)
+    run = tube.follow(
+        "30 min", changes=[mo.Change("flow", "2 mol/min" if is_gas else "2 L/min", at="12 min")], cells=24
+    )
+    assert max(run.closure.values()) < 1e-5
+    for name, rows in run.inside.items():
+        assert rows.min() > -1e-6 * max(float(rows.max()), 1.0), name
+    for s in "ABC":
+        assert (run.left[s] >= -1e-12).all()
+
+
+def test_a_train_over_time_is_that_of_its_closed_form() -> None:
+    """Three tanks after a step: the Erlang distribution, with reaction; then a tube behind a tank."""
+    tank = mo.StirredTank(FIRST, FEED, volume="3 L")
+    run = mo.Train([tank] * 3).follow("60 min", contents={"B": "1 mol/L"})
+    t, a = run.times / 60, 1 / 3 + 0.2
+    wanted = (1 / 3 / a) ** 3 * (1 - np.exp(-a * t) * (1 + a * t + (a * t) ** 2 / 2))
+    assert run.outlet["concentration of A"] / 1e3 == pytest.approx(wanted, abs=2e-4)
+    assert run.conversion("A")[-1] == pytest.approx(mo.Train([tank] * 3).run().conversion("A"), abs=1e-4)
+    tube = mo.PlugFlow(FIRST, FEED, volume="5 L")
+    seen: list[float] = []
+    mixed = mo.Train([tank, tube]).follow("40 min", contents={"B": "1 mol/L"}, cells=150, progress=seen.append)
+    later = np.maximum(mixed.times / 60 - 5, 0)
+    wanted = (1 / 3 / a) * (1 - np.exp(-a * later)) * np.exp(-1.0)
+    assert mixed.outlet["concentration of A"] / 1e3 == pytest.approx(wanted, abs=2e-3)
+    assert seen == sorted(seen)
+    assert "settling time of 2" in mixed.facts()
+    assert len(mixed.to_dict()["vessels"]) == 2
+    hot = mo.Chemistry(mo.Reaction("A -> B", rate="k*exp(-E/T)*[A]", enthalpy="-40 kJ/mol"),
+                       [mo.Species(s, "C2H6O", heat_capacity="80 J/mol/K") for s in "AB"], {"k": "4e5 1/s", "E": "6000 K"})  # fmt: skip
+    warm = mo.Feed({"A": "1 mol/L"}, flow="2 L/min", T="330 K", heat_capacity="3.8 MJ/m3/K")
+    steps = [mo.StirredTank(hot, warm, volume="3 L", heat=mo.Jacket("320 K", UA="60 W/K")),
+             mo.PlugFlow(hot, warm, volume="4 L", heat="adiabatic")]  # fmt: skip
+    followed, rest = mo.Train(steps).follow("40 min", cells=60), mo.Train(steps).run()
+    assert followed.outlet["temperature"][-1] == pytest.approx(rest.stream_out().T, abs=0.1)
+    assert followed.conversion("A")[-1] == pytest.approx(rest.conversion("A"), abs=1e-3)
+    with pytest.raises(mo.InputError, match="recycle is not followed"):
+        mo.Train([tank, tube], recycle=0.5).follow("1 min")
+    with pytest.raises(mo.InputError, match="is not followed"):
+        mo.Train([tube, mo.Exchanger("300 K")]).follow("1 min")

@@ -110,6 +110,7 @@ _HOME = {
     "TanksInSeries": "core.mixing.flow_models",
     "TracerTest": "core.mixing.tracer_test",
     "Train": "core.vessels.train",
+    "TrainInTime": "core.vessels.train_in_time",
     "TrainRun": "core.vessels.train",
     "UnitError": "core.errors",
     "Unknown": "core.chemistry.constants",
@@ -247,6 +248,7 @@ if TYPE_CHECKING:
     from molino.core.vessels.stirred_tank import StirredTank
     from molino.core.vessels.streams import Stream
     from molino.core.vessels.train import Train, TrainRun
+    from molino.core.vessels.train_in_time import TrainInTime
     from molino.core.vessels.train_steps import Exchanger, Parallel, SideFeed
     from molino.core.vessels.walls import DistributedFeed, Membrane
     from molino.desk import figures

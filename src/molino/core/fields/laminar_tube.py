@@ -29,7 +29,7 @@ from molino.core.vessels.feed import Feed, is_molar
 from molino.core.vessels.plug_flow import PlugFlow
 
 _LEAST_NODES, _MOST_NODES = 4, 200
-_TRACER_NODES, _TRACER_TIMES = 16, 121
+_TRACER_NODES, _TRACER_TIMES = 16, 101
 _NARROW = 2.0
 """Variance over the square of the mean above which the tail of a tracer is not followed."""
 _LAMINAR = 2100.0

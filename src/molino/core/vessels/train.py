@@ -17,6 +17,7 @@ from molino.core.frozen import Frozen, FrozenMapping, settle
 from molino.core.printing import Printed
 from molino.core.units import Display, Value
 from molino.core.vessels.base import Setting, Vessel
+from molino.core.vessels.changes import Change
 from molino.core.vessels.feed import Feed
 from molino.core.vessels.flow_vessel import FlowVessel
 from molino.core.vessels.metrics import Metric, parse_metric
@@ -31,6 +32,7 @@ from molino.core.vessels.streams import (
     mixed,
     stream_table,
 )
+from molino.core.vessels.train_in_time import TrainInTime, follow_train
 from molino.core.vessels.train_slopes import Ends, Pass, metric_of_ends, pass_slopes, train_expression
 from molino.core.vessels.train_steps import Exchanger, Parallel, SideFeed, Step, check_vessels
 
@@ -263,6 +265,31 @@ class Train(Frozen, Printed):
         amounts = {s: fed.concentrations.get(s, 0.0) * fed.volume for s in self.chemistry.names}
         T = self.feed.T.si if self.feed.T is not None else np.nan
         return Stream("feed", amounts, float(fed.volume), T, self.first._given_pressure())
+
+    def follow(
+        self, time: Any, contents: Any = None, changes: Sequence[Change] = (), cells: int = 200, points: Any = 401,
+        progress: Callable[[float], None] | None = None, settling_band: float = 0.02,
+    ) -> TrainInTime:  # fmt: skip
+        """Follow the train over time: what leaves a vessel, moment by moment, is fed to the next.
+
+        Parameters
+        ----------
+        time : str, float or quantity
+        contents : mapping of species to concentration, optional
+            What is in the vessels at first (in a tank with contents of its own, those); the feed if left out.
+        changes : sequence of Change, optional
+            Of the feed, and of the first vessel.
+        cells, points, progress, settling_band
+            As of `PlugFlow.follow`; a stirred tank is one cell.
+
+        Raises
+        ------
+        InputError
+            For a recycle, and for steps other than stirred tanks and tubes.
+        SolveError
+            If the integration cannot go on.
+        """
+        return follow_train(self, time, contents, changes, cells, points, progress, settling_band)
 
     @property
     def _follows_T(self) -> bool:

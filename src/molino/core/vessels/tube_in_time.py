@@ -55,6 +55,8 @@ _ATOL = 1e-9
 _MOST_CELLS = 20_000
 _MOST_STEPS = 50_000
 
+Fed = Callable[[float], tuple[float, np.ndarray, float]]
+"""Flow, concentrations and temperature of what is fed at a moment."""
 Progress = Callable[[float], None]
 """Called now and then with the share of the time that is done."""
 
@@ -186,7 +188,8 @@ class TubeInTime(Frozen, Result):
                 for name, row in self.outlet.items()
             },
             "settling": {n: entry(show, t, "time") for n, t in self.settling_times().items()},
-            "cells": len(self.volumes), "closure": dict(self.closure), "grid_error": self.grid_error,
+            "cells": len(self.volumes), "closure": dict(self.closure),
+            "grid_error": self.grid_error if np.isfinite(self.grid_error) else None,
         }  # fmt: skip
 
     def __str__(self) -> str:
@@ -221,16 +224,21 @@ def follow_tube(
     end = units.positive(time, "time", f"{vessel.label}, time").si
     vessel._require_known()
     check_followed(vessel, cells, settling_band)
-    times = _times(points, end, vessel.label)
+    times = moments(points, end, vessel.label)
     moved = changed_numbers(vessel, changes)
-    found = _Cells(vessel, cells, moved).run(contents, times, progress)
-    half = _Cells(vessel, max(cells // 2, 2), moved).run(contents, times, None)
+    found = Cells(vessel, cells, moved).run(contents, times, progress)
+    half = Cells(vessel, max(cells // 2, 2), moved).run(contents, times, None)
     mean = [np.array([np.trapezoid(run.left[s], times) for s in run.left]) for run in (found, half)]
     whole = max(float(np.max(np.abs(mean[0]))), 1e-300)
     error = float(np.max(np.abs(mean[0] - mean[1]))) / whole
+    return in_time(vessel, times, found, error, settling_band)
+
+
+def in_time(vessel: PlugFlow, times: np.ndarray, found: Followed, error: float, band: float) -> TubeInTime:
+    """The result of what was found."""
     kinds = {name: _kind(name) for name in (*found.inside, *found.outlet)}
     return TubeInTime(vessel, times, found.volumes, found.inside, found.fed, found.left, found.outlet, found.closure,
-                      error, settling_band, kinds)  # fmt: skip
+                      error, band, kinds)  # fmt: skip
 
 
 def _kind(name: str) -> str:
@@ -242,7 +250,7 @@ def _kind(name: str) -> str:
     }.get(name, "loading" if name.startswith("loading") else "concentration")
 
 
-def _times(points: Any, end: float, label: str) -> np.ndarray:
+def moments(points: Any, end: float, label: str) -> np.ndarray:
     """The moments at which it is looked at: so many from 0 to the end, or given ones."""
     if isinstance(points, int) and not isinstance(points, bool) and points >= 2:
         return np.linspace(0.0, end, points)
@@ -284,8 +292,8 @@ def check_followed(vessel: PlugFlow, cells: int, band: float) -> None:
 
 
 @dataclass(eq=False)
-class _Followed:
-    """What `_Cells.run` found."""
+class Followed:
+    """What `Cells.run` found."""
 
     volumes: np.ndarray
     inside: dict[str, np.ndarray]
@@ -293,6 +301,8 @@ class _Followed:
     left: dict[str, np.ndarray]
     outlet: dict[str, np.ndarray]
     closure: dict[str, float]
+    flow: np.ndarray
+    """Volumetric flow that leaves."""
 
 
 @dataclass(eq=False)
@@ -308,11 +318,13 @@ class _Faces:
     last_T: float
 
 
-class _Cells:
+class Cells:
     """A tube cut into cells, as a system of ordinary differential equations."""
 
-    def __init__(self, vessel: PlugFlow, cells: int, moved: Mapping[sp.Symbol, PiecewiseLinear]) -> None:
-        self.vessel, self.cells = vessel, cells
+    def __init__(
+        self, vessel: PlugFlow, cells: int, moved: Mapping[sp.Symbol, PiecewiseLinear], fed: Fed | None = None
+    ) -> None:  # fmt: skip
+        self.vessel, self.cells, self.fed = vessel, cells, fed
         self.numbers, _ = vessel._own_parameters
         self.piecewise = moved
         self.volume = vessel._end_si
@@ -338,6 +350,7 @@ class _Cells:
         self.local = self.model.local.at([float(self.constants[s]) for s in self.model.local.fixed])
         self.face = self.model.face.at([float(self.constants.get(s, 0.0)) for s in self.model.face.fixed])
         self.is_dispersed = SPREAD in self.numbers
+        self.has_flat_ends = self.is_dispersed or cells == 1
 
     def _solid(self) -> float:
         """Heat capacity of the packing in J/(m^3 K)."""
@@ -358,6 +371,8 @@ class _Cells:
 
     def _inlet(self, t: float) -> tuple[float, np.ndarray, float]:
         """Flow, concentrations and temperature of what is fed."""
+        if self.fed is not None:
+            return self.fed(t)
         flow = self._now(FLOW, t)
         c = np.array([self._now(INLET(s), t) for s in self.species])
         T = self._now(FEED_T, t) if FEED_T in self.numbers else np.nan
@@ -384,9 +399,9 @@ class _Cells:
         c, T = Y[:, :ns] / self.void, self._temperature(Y, t)
         if not (self.has_energy and self.follows_T):
             fed_T = T[0]
-        ahead, ahead_T = limited(c, fed, self.is_dispersed), T.copy()
+        ahead, ahead_T = limited(c, fed, self.has_flat_ends), T.copy()
         if self.follows_T:
-            ahead_T = limited(T[:, None], np.array([fed_T]), self.is_dispersed)[:, 0]
+            ahead_T = limited(T[:, None], np.array([fed_T]), self.has_flat_ends)[:, 0]
         if not phase.carries_volume:
             ahead = ahead / self._at_face(ahead_T, ahead, ahead_T)[:, :1]
         left_c, left_T = np.vstack([fed, ahead[:-1]]), np.concatenate([[fed_T], ahead_T[:-1]])
@@ -533,7 +548,7 @@ class _Cells:
         for place in loadings:  # k (q* - 0) of an empty packing is k q*
             Y[:, place] = first[:, place - (self.m - len(still))] / rate
 
-    def run(self, contents: Any, times: np.ndarray, progress: Progress | None) -> _Followed:
+    def run(self, contents: Any, times: np.ndarray, progress: Progress | None) -> Followed:
         """Integrate from one change to the next, and look at every moment that is asked for."""
         first = self._start(contents)
         size, extra = self.cells * self.m, 2 * self.ns + (2 if self.has_energy else 0)
@@ -579,7 +594,7 @@ class _Cells:
             found[self.ns] = 1e2
         return found
 
-    def _read(self, rows: np.ndarray, times: np.ndarray, size: int) -> _Followed:
+    def _read(self, rows: np.ndarray, times: np.ndarray, size: int) -> Followed:
         """Names and closures for the rows of an integration."""
         count, ns = len(times), self.ns
         Y = rows[:, :size].reshape(count, self.cells, self.m)
@@ -611,9 +626,9 @@ class _Cells:
         if self.has_energy and self.vessel._heat_shape.mode != "adiabatic":
             outlet["duty"] = duties
         closure = self._closure(Y, rows[-1, size:], held)
-        return _Followed(
+        return Followed(
             (np.arange(self.cells) + 0.5) * self.dV, inside, dict(zip(self.species, fed.T, strict=True)),
-            dict(zip(self.species, left.T, strict=True)), outlet, closure,
+            dict(zip(self.species, left.T, strict=True)), outlet, closure, flows,
         )  # fmt: skip
 
     def _needed(self, faces: _Faces, heating: np.ndarray, Y: np.ndarray, t: float) -> float:
@@ -656,16 +671,16 @@ def filled_with(vessel: PlugFlow, contents: Any) -> dict[str, float]:
         return {s: float(c) for s, c in vessel._fed.concentrations.items()}
     place = f"{vessel.label}, contents"
     P = Value(vessel._given_pressure(), "Pa") if vessel.is_gas else None
-    read = Contents(contents, False, place)
+    read = contents if isinstance(contents, Contents) else Contents(contents, False, place)
     check_species(read, vessel.chemistry, place)
     found = mixture_of(read, [], vessel._by_name, vessel._first_T, P, None, vessel._fluid_model).concentrations
     return {s: float(c) for s, c in found.items()}
 
 
-def limited(u: np.ndarray, fed: np.ndarray, is_dispersed: bool) -> np.ndarray:
+def limited(u: np.ndarray, fed: np.ndarray, has_flat_ends: bool) -> np.ndarray:
     """Values at the downstream faces of cells, shape (cells, k), with the limiter of van Leer."""
-    before = u[:1] if is_dispersed else np.maximum(2 * fed[None] - u[:1], 0.0)
-    after = u[-1:] if is_dispersed else np.maximum(2 * u[-1:] - u[-2:-1], 0.0)
+    before = u[:1] if has_flat_ends else np.maximum(2 * fed[None] - u[:1], 0.0)
+    after = u[-1:] if has_flat_ends else np.maximum(2 * u[-1:] - u[-2:-1], 0.0)
     a = u - np.vstack([before, u[:-1]])
     b = np.vstack([u[1:], after]) - u
     both = a * b

@@ -14,8 +14,8 @@ from molino.core.fields.stream_function import Flow
 from molino.core.frozen import Frozen
 from molino.core.results import Result, entry, in_columns
 from molino.core.units import Display
+from molino.core.vessels.over_time import OverTime, columns_of
 from molino.core.vessels.stirred_tank import StirredTank
-from molino.core.vessels.tube_in_time import settling_times
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -62,10 +62,7 @@ class _OfBasin(Frozen, Result):
             columns[show.heading(name, "mass transfer coefficient")] = show.number(
                 rows.ravel(), "mass transfer coefficient"
             )
-        for name, rows in fields.items():
-            heading = show.heading(name.removeprefix("concentration of "), "concentration")
-            columns[heading] = show.number(rows.ravel(), "concentration")
-        return pd.DataFrame(columns)
+        return pd.DataFrame(columns | columns_of(show, {name: rows.ravel() for name, rows in fields.items()}))
 
 
 @dataclass(frozen=True, eq=False)
@@ -213,7 +210,7 @@ class BasinRun(_OfBasin):
 
 
 @dataclass(frozen=True, eq=False)
-class BasinInTime(_OfBasin):
+class BasinInTime(_OfBasin, OverTime):
     """A basin over time; made by `Basin.follow`. Arrays are in SI.
 
     Attributes
@@ -256,20 +253,8 @@ class BasinInTime(_OfBasin):
         """1 - (what leaves)/(what is fed) at the end."""
         return float(1 - self.outlet[f"concentration of {species}"][-1] / self._require_fed(species))
 
-    def settling_times(self) -> dict[str, float]:
-        """When what leaves stays within the band of how it ends, in s; what moves to the end is left out."""
-        return settling_times(self.times, self.outlet, self.settling_band)
-
-    def table(self) -> pd.DataFrame:
-        """What leaves over time, with units in the headings."""
-        import pandas as pd
-
-        show = self.display
-        columns = {show.heading("time", "time"): show.number(self.times, "time")}
-        for name, row in self.outlet.items():
-            heading = show.heading(name.removeprefix("concentration of "), "concentration")
-            columns[heading] = show.number(row, "concentration")
-        return pd.DataFrame(columns)
+    def _names(self) -> tuple[str, str]:
+        return self.basin.label, self.basin.noun
 
     def field_table(self, time: float) -> pd.DataFrame:
         """The field at the moment kept that is nearest to a time in s."""
@@ -278,29 +263,7 @@ class BasinInTime(_OfBasin):
 
     def facts(self) -> dict[str, str]:
         """How it ends and when it has settled, by name, with units."""
-        show = self.display
-        found = {"followed for": show.text(float(self.times[-1]), "time"), "steps": str(len(self.times) - 1)}
+        found = {"followed for": self.display.text(float(self.times[-1]), "time"), "steps": str(len(self.times) - 1)}
         for s in self._consumed:
             found[f"conversion of {s} at the end"] = f"{self.conversion(s):.4g}"
-        for name, row in self.outlet.items():
-            found[f"{name} that leaves"] = show.text(float(row[-1]), "concentration")
-        for name, at in self.settling_times().items():
-            label = f"settling time of {name.removeprefix('concentration of ')} ({100 * self.settling_band:g} %)"
-            found[label] = show.text(at, "time")
-        return found
-
-    def to_dict(self) -> dict[str, Any]:
-        """What leaves over time, as plain data."""
-        show = self.display
-        return {
-            "kind": f"{self.basin.noun} over time",
-            "time": {"unit": show.unit("time"), "values": show.number(self.times, "time").tolist()},
-            "outlet": {
-                n: {"unit": show.unit("concentration"), "values": show.number(row, "concentration").tolist()}
-                for n, row in self.outlet.items()
-            },
-            "settling": {n: entry(show, t, "time") for n, t in self.settling_times().items()},
-        }
-
-    def __str__(self) -> str:
-        return "\n".join([f"{self.basin.label} over time", *in_columns(self.facts())])
+        return found | self._how_it_ends()

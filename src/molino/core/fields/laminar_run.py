@@ -12,8 +12,8 @@ from molino.core.errors import InputError
 from molino.core.frozen import Frozen
 from molino.core.results import Result, entry, in_columns
 from molino.core.units import Display
+from molino.core.vessels.over_time import OverTime, columns_of, heading_of, kind_of
 from molino.core.vessels.stirred_tank import StirredTank
-from molino.core.vessels.tube_in_time import settling_times
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -22,16 +22,6 @@ if TYPE_CHECKING:
 
 _INNERMOST = 3
 """Nodes from which a profile is carried on to the axis: with all of them a jump at the wall would be felt there."""
-
-
-def kind_of(name: str) -> str:
-    """The kind of quantity of something inside."""
-    return "temperature" if name == "temperature" else "concentration"
-
-
-def heading_of(name: str) -> str:
-    """Its short heading."""
-    return name.removeprefix("concentration of ")
 
 
 class _OfLaminar(Frozen, Result):
@@ -149,9 +139,7 @@ class LaminarRun(_OfLaminar):
                 self.velocity[n], "mass transfer coefficient"
             ),
         }
-        for name, rows in self.inside.items():
-            columns[self.display.heading(heading_of(name), kind_of(name))] = self.display.number(rows[n], kind_of(name))
-        return pd.DataFrame(columns)
+        return pd.DataFrame(columns | columns_of(self.display, {name: rows[n] for name, rows in self.inside.items()}))
 
     def facts(self) -> dict[str, str]:
         """What leaves, against plug flow and a stirred tank, by name, with units."""
@@ -189,7 +177,7 @@ class LaminarRun(_OfLaminar):
 
 
 @dataclass(frozen=True, eq=False)
-class LaminarInTime(_OfLaminar):
+class LaminarInTime(_OfLaminar, OverTime):
     """A laminar tube over time; made by `LaminarTube.follow`. Arrays are in SI.
 
     Attributes
@@ -200,7 +188,7 @@ class LaminarInTime(_OfLaminar):
         Middles of the cells along it.
     radii : array, shape (nodes,)
     inside : mapping of name to array, shape (times, cells, nodes)
-    mixed : mapping of name to array, shape (times,)
+    outlet : mapping of name to array, shape (times,)
         Mixing cup of what leaves.
     settling_band : float
 
@@ -220,47 +208,22 @@ class LaminarInTime(_OfLaminar):
     z: np.ndarray
     radii: np.ndarray
     inside: Mapping[str, np.ndarray]
-    mixed: Mapping[str, np.ndarray]
+    outlet: Mapping[str, np.ndarray]
     settling_band: float = 0.02
 
-    def settling_times(self) -> dict[str, float]:
-        """When what leaves stays within the band of how it ends, in s; what moves to the end is left out."""
-        return settling_times(self.times, self.mixed, self.settling_band)
+    @property
+    def mixed(self) -> Mapping[str, np.ndarray]:  # type: ignore[override]
+        """What leaves, mixed."""
+        return self.outlet
 
-    def table(self) -> pd.DataFrame:
-        """What leaves over time, with units in the headings."""
-        import pandas as pd
-
-        columns = {self.display.heading("time", "time"): self.display.number(self.times, "time")}
-        for name, row in self.mixed.items():
-            columns[self.display.heading(heading_of(name), kind_of(name))] = self.display.number(row, kind_of(name))
-        return pd.DataFrame(columns)
+    def _names(self) -> tuple[str, str]:
+        return self.tube.label, self.tube.noun
 
     def facts(self) -> dict[str, str]:
         """How it ends and when it has settled, by name, with units."""
-        show = self.display
-        found = {"followed for": show.text(float(self.times[-1]), "time")}
+        found = {"followed for": self.display.text(float(self.times[-1]), "time")}
         for s in self.tube._plug._consumed:
             found[f"conversion of {s} at the end"] = f"{self.conversion(s):.4g}"
-        for name, row in self.mixed.items():
-            found[f"{name} that leaves"] = show.text(float(row[-1]), kind_of(name))
-        for name, at in self.settling_times().items():
-            found[f"settling time of {heading_of(name)} ({100 * self.settling_band:g} %)"] = show.text(at, "time")
+        found |= self._how_it_ends()
         found["cells along, nodes across"] = f"{len(self.z)}, {len(self.radii)}"
         return found
-
-    def to_dict(self) -> dict[str, Any]:
-        """What leaves over time, as plain data."""
-        show = self.display
-        return {
-            "kind": f"{self.tube.noun} over time",
-            "time": {"unit": show.unit("time"), "values": show.number(self.times, "time").tolist()},
-            "outlet": {
-                n: {"unit": show.unit(kind_of(n)), "values": show.number(row, kind_of(n)).tolist()}
-                for n, row in self.mixed.items()
-            },
-            "settling": {n: entry(show, t, "time") for n, t in self.settling_times().items()},
-        }
-
-    def __str__(self) -> str:
-        return "\n".join([f"{self.tube.label} over time", *in_columns(self.facts())])

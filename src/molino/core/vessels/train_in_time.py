@@ -15,6 +15,7 @@ from molino.core.results import Result, in_columns
 from molino.core.units import Display, Value
 from molino.core.vessels.changes import Change, changed_numbers
 from molino.core.vessels.heat import Adiabatic, Jacket
+from molino.core.vessels.over_time import kind_of
 from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.stirred_tank import StirredTank
 from molino.core.vessels.tube_in_time import Cells, Fed, Followed, TubeInTime, check_followed, in_time, moments
@@ -85,7 +86,7 @@ class TrainInTime(Frozen, Result):
             label = one.vessel.name or f"{n}"
             for name, row in one.outlet.items():
                 if name != "duty":
-                    found[f"{name} that leaves {label}"] = self.display.text(float(row[-1]), one._kinds[name])
+                    found[f"{name} that leaves {label}"] = self.display.text(float(row[-1]), kind_of(name))
             times = one.settling_times()
             if times:
                 found[f"settling time of {label}"] = self.display.text(max(times.values()), "time")

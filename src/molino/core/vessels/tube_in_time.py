@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -21,13 +21,12 @@ from molino.core import units
 from molino.core.balances.integrate import lsoda
 from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.errors import Faults, InputError, SolveError
-from molino.core.frozen import Frozen
-from molino.core.results import Result, entry, in_columns
 from molino.core.units import Display, Value
 from molino.core.vessels.changes import Change, changed_numbers
 from molino.core.vessels.feed import check_species, mixture_of
 from molino.core.vessels.heat import Jacket
 from molino.core.vessels.mixture import Contents
+from molino.core.vessels.over_time import OverTime, columns_of
 from molino.core.vessels.piecewise_linear import PiecewiseLinear
 from molino.core.vessels.roles import (
     ACTIVITY,
@@ -62,7 +61,7 @@ Progress = Callable[[float], None]
 
 
 @dataclass(frozen=True, eq=False)
-class TubeInTime(Frozen, Result):
+class TubeInTime(OverTime):
     """A tube followed over time: what leaves it, and the profiles inside; made by `PlugFlow.follow`.
 
     Arrays are in SI. `print` says how it ends and when it has settled, `table` what leaves over time, `profile` what is
@@ -107,7 +106,6 @@ class TubeInTime(Frozen, Result):
     closure: Mapping[str, float]
     grid_error: float
     settling_band: float = 0.02
-    _kinds: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def display(self) -> Display:
@@ -121,23 +119,8 @@ class TubeInTime(Frozen, Result):
         with np.errstate(divide="ignore", invalid="ignore"):
             return np.asarray(1 - self.left[species] / self.fed[species])
 
-    def settling_times(self, band: float | None = None) -> dict[str, float]:
-        """When each outlet concentration, and the temperature, stays within a band of how it ends, in s.
-
-        The band is a share of its largest distance from the end; what does not move, or has not come to rest (it moves
-        by more than a tenth of the band in the last tenth of the time), is left out.
-        """
-        return settling_times(self.times, self.outlet, self.settling_band if band is None else band)
-
-    def table(self) -> pd.DataFrame:
-        """What leaves over time, with units in the headings."""
-        import pandas as pd
-
-        columns = {self.display.heading("time", "time"): self.display.number(self.times, "time")}
-        for name, row in self.outlet.items():
-            kind = self._kinds[name]
-            columns[self.display.heading(name.removeprefix("concentration of "), kind)] = self.display.number(row, kind)
-        return pd.DataFrame(columns)
+    def _names(self) -> tuple[str, str]:
+        return self.vessel.label, self.vessel.noun
 
     def profile(self, time: Any) -> pd.DataFrame:
         """What is inside at a moment (in s, or with a unit), along the tube."""
@@ -149,11 +132,7 @@ class TubeInTime(Frozen, Result):
         n, area = int(np.argmin(np.abs(self.times - at))), self.vessel._cross_section()
         along = ("length", self.volumes / area) if np.isfinite(area) else ("volume", self.volumes)
         columns = {self.display.heading(along[0], along[0]): self.display.number(along[1], along[0])}
-        for name, rows in self.inside.items():
-            kind = self._kinds[name]
-            heading = self.display.heading(name.removeprefix("concentration of "), kind)
-            columns[heading] = self.display.number(rows[n], kind)
-        return pd.DataFrame(columns)
+        return pd.DataFrame(columns | columns_of(self.display, {name: rows[n] for name, rows in self.inside.items()}))
 
     def facts(self) -> dict[str, str]:
         """How it ends, when it has settled, how it closes, by name, with units."""
@@ -162,13 +141,7 @@ class TubeInTime(Frozen, Result):
         for s in self.vessel._consumed:
             if self.fed[s][-1] > 0 and np.isfinite(x := self.conversion(s)[-1]):
                 found[f"conversion of {s} at the end"] = f"{x:.4g}"
-        for name, row in self.outlet.items():
-            label = f"{name} at the end" if name == "duty" else f"{name} that leaves"
-            found[label] = show.text(float(row[-1]), self._kinds[name], 5 if name == "temperature" else 4)
-        for name, at in self.settling_times().items():
-            found[f"settling time of {name.removeprefix('concentration of ')} ({100 * self.settling_band:g} %)"] = (
-                show.text(at, "time")
-            )
+        found |= self._how_it_ends()
         if "temperature" in self.inside:
             rows = self.inside["temperature"]
             found["highest temperature inside"] = show.text(float(rows.max()), "temperature", 5)
@@ -179,41 +152,8 @@ class TubeInTime(Frozen, Result):
 
     def to_dict(self) -> dict[str, Any]:
         """What leaves over time, when it has settled, closures and the error of the grid, as plain data."""
-        show = self.display
-        return {
-            "kind": f"{self.vessel.noun} over time",
-            "time": {"unit": show.unit("time"), "values": show.number(self.times, "time").tolist()},
-            "outlet": {
-                name: {"unit": show.unit(self._kinds[name]), "values": show.number(row, self._kinds[name]).tolist()}
-                for name, row in self.outlet.items()
-            },
-            "settling": {n: entry(show, t, "time") for n, t in self.settling_times().items()},
-            "cells": len(self.volumes), "closure": dict(self.closure),
-            "grid_error": self.grid_error if np.isfinite(self.grid_error) else None,
-        }  # fmt: skip
-
-    def __str__(self) -> str:
-        return "\n".join([f"{self.vessel.label} over time", *in_columns(self.facts())])
-
-
-def settling_times(times: np.ndarray, rows: Mapping[str, np.ndarray], band: float) -> dict[str, float]:
-    """When each concentration and the temperature stays within a band of how it ends; see `TubeInTime`."""
-    found, late = {}, times >= 0.9 * times[-1]
-    for name, row in rows.items():
-        if not (name.startswith("concentration") or name == "temperature"):
-            continue
-        away = np.abs(row - row[-1])
-        far = float(np.max(away))
-        if far <= 1e-6 * max(float(np.max(np.abs(row))), 1e-300) or np.ptp(row[late]) > 0.1 * band * far:
-            continue
-        outside = np.flatnonzero(away > band * far)
-        if not len(outside):
-            found[name] = 0.0
-            continue
-        i = int(outside[-1])  # it has come within the band between this moment and the next
-        part = (away[i] - band * far) / (away[i] - away[i + 1])
-        found[name] = float(times[i] + part * (times[i + 1] - times[i]))
-    return found
+        error = self.grid_error if np.isfinite(self.grid_error) else None
+        return {**super().to_dict(), "cells": len(self.volumes), "closure": dict(self.closure), "grid_error": error}
 
 
 def follow_tube(
@@ -236,18 +176,8 @@ def follow_tube(
 
 def in_time(vessel: PlugFlow, times: np.ndarray, found: Followed, error: float, band: float) -> TubeInTime:
     """The result of what was found."""
-    kinds = {name: _kind(name) for name in (*found.inside, *found.outlet)}
     return TubeInTime(vessel, times, found.volumes, found.inside, found.fed, found.left, found.outlet, found.closure,
-                      error, band, kinds)  # fmt: skip
-
-
-def _kind(name: str) -> str:
-    return {
-        "temperature": "temperature",
-        "volumetric flow": "volumetric flow",
-        "duty": "power",
-        "activity": "number",
-    }.get(name, "loading" if name.startswith("loading") else "concentration")
+                      error, band)  # fmt: skip
 
 
 def moments(points: Any, end: float, label: str) -> np.ndarray:

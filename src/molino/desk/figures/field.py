@@ -14,7 +14,8 @@ from matplotlib.ticker import MaxNLocator
 from molino.core.errors import InputError
 from molino.core.fields.basin import Basin
 from molino.core.fields.basin_run import BasinInTime, BasinRun
-from molino.core.fields.laminar_run import LaminarInTime, LaminarRun, kind_of
+from molino.core.fields.laminar_run import LaminarInTime, LaminarRun
+from molino.core.vessels.over_time import heading_of, kind_of
 from molino.core.vessels.tube_in_time import TubeInTime
 from molino.desk.figures import style
 
@@ -97,7 +98,7 @@ def _values(run: BasinRun | LaminarRun, name: str) -> tuple[np.ndarray, str, str
     if name == "age":
         assert isinstance(run, BasinRun)
         return run.age, "time", "mean age"
-    return run.inside[name], kind_of(name), name.removeprefix("concentration of ")
+    return run.inside[name], kind_of(name), heading_of(name)
 
 
 def _conversions(run: BasinRun | LaminarRun) -> dict[str, float]:
@@ -222,7 +223,7 @@ def across(run: BasinRun | LaminarRun, species: str | None = None) -> Figure:
     left, right = figure.subplots(1, 2, sharey=True)
     label = "y" if isinstance(run, BasinRun) else "distance from the axis"
     kind = "length" if isinstance(run, BasinRun) else "diameter"
-    style.dress(left, show.label(name.removeprefix("concentration of "), "concentration"), show.label(label, kind))
+    style.dress(left, show.label(heading_of(name), "concentration"), show.label(label, kind))
     style.dress(right, show.label("velocity along it", "mass transfer coefficient"))
     along = run.grid.middle[0] if isinstance(run, BasinRun) else run.z
     at = np.unique(np.round(np.linspace(0.05, 0.95, _PROFILES) * (len(along) - 1)).astype(int))
@@ -253,7 +254,7 @@ def over_time(run: TubeInTime | LaminarInTime | BasinInTime) -> Figure:
     -------
     matplotlib Figure
     """
-    show, outlet = run.display, run.mixed if isinstance(run, LaminarInTime) else run.outlet
+    show, outlet = run.display, run.outlet
     warm = "temperature" in outlet
     is_tube = isinstance(run, TubeInTime)
     figure = style.blank()
@@ -266,9 +267,7 @@ def over_time(run: TubeInTime | LaminarInTime | BasinInTime) -> Figure:
                                                                  "concentration that leaves", kind))  # fmt: skip
         times = run.settling_times()
         for n, name in enumerate(names):
-            axes.plot(
-                t, show.number(outlet[name], kind), **style.stroke(n), label=name.removeprefix("concentration of ")
-            )
+            axes.plot(t, show.number(outlet[name], kind), **style.stroke(n), label=heading_of(name))
         settled = max((times[n] for n in names if n in times), default=None)
         if settled is not None:
             text = f"settled ({100 * run.settling_band:g} %) at {show.text(settled, 'time', 3)}"
@@ -277,8 +276,7 @@ def over_time(run: TubeInTime | LaminarInTime | BasinInTime) -> Figure:
         axes.legend(frameon=False)
     if isinstance(run, TubeInTime):
         _profiles_below(run, panels[1 + warm :])
-    vessel = run.vessel if isinstance(run, TubeInTime) else run.tube if isinstance(run, LaminarInTime) else run.basin
-    figure.suptitle(f"{vessel.label} over time", x=0.01, ha="left", fontsize=11)
+    figure.suptitle(f"{run._names()[0]} over time", x=0.01, ha="left", fontsize=11)
     return figure
 
 
@@ -291,7 +289,7 @@ def _profiles_below(run: TubeInTime, panels: Sequence[Axes]) -> None:
     names = [*(still[:1] or first), *(["temperature"] if "temperature" in run.inside else [])]
     moments = np.unique(np.round(np.linspace(0, 1, _PROFILES + 1) * (len(run.times) - 1)).astype(int))
     for axes, name in zip(panels, names, strict=False):
-        kind = run._kinds[name]
+        kind = kind_of(name)
         style.dress(axes, show.label(*along[:1], along[0]), show.label(f"{name} inside", kind))
         for n, i in enumerate(moments):
             axes.plot(show.number(along[1], along[0]), show.number(run.inside[name][i], kind), **style.stroke(n),
@@ -335,7 +333,7 @@ def sequence(run: BasinInTime, species: str | None = None) -> Figure:
         axes.set_title(f"after {run.display.text(float(run.moments[i]), 'time', 3)}", loc="left", fontsize=10)
         axes.label_outer()
     bar = figure.colorbar(mesh, ax=panels[: len(moments)], shrink=0.8, pad=0.01)
-    bar.set_label(run.display.heading(name.removeprefix("concentration of "), "concentration"))
+    bar.set_label(run.display.heading(heading_of(name), "concentration"))
     figure.suptitle(f"{run.basin.label} over time", x=0.01, ha="left", fontsize=11)
     return figure
 
@@ -374,7 +372,7 @@ def animation(run: BasinInTime, species: str | None = None) -> FuncAnimation:
     axes = figure.subplots()
     mesh = _basin_mesh(axes, run, rows[0], _COLOUR_MAPS["concentration"], vmin=low, vmax=high)
     bar = figure.colorbar(mesh, ax=axes, pad=0.01)
-    bar.set_label(run.display.heading(name.removeprefix("concentration of "), "concentration"))
+    bar.set_label(run.display.heading(heading_of(name), "concentration"))
     title = axes.set_title("", loc="left", fontsize=10)
 
     def draw(i: int) -> list[Any]:

@@ -1,0 +1,110 @@
+"""What all results over time share: what leaves, when it has settled, tables and plain data of it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from molino.core.frozen import Frozen
+from molino.core.results import Result, entry, in_columns
+from molino.core.units import Display
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+_KINDS = {"duty": "power", "activity": "number", "temperature": "temperature", "volumetric flow": "volumetric flow"}
+_LATE, _STILL = 0.9, 0.1
+"""From which share of the time on what moves by less than which share of the band has come to rest."""
+
+
+def kind_of(name: str) -> str:
+    """The kind of quantity of something that is followed: 'concentration of A', 'temperature', 'loading of A'."""
+    return _KINDS.get(name, "loading" if name.startswith("loading") else "concentration")
+
+
+def heading_of(name: str) -> str:
+    """Its short heading."""
+    return name.removeprefix("concentration of ")
+
+
+def columns_of(display: Display, rows: Mapping[str, Any]) -> dict[str, Any]:
+    """Columns of a table, with units in their headings."""
+    return {display.heading(heading_of(n), kind_of(n)): display.number(row, kind_of(n)) for n, row in rows.items()}
+
+
+def settling_times(times: np.ndarray, rows: Mapping[str, np.ndarray], band: float) -> dict[str, float]:
+    """When each concentration and the temperature stays within a band of how it ends; see `OverTime`."""
+    found, late = {}, times >= _LATE * times[-1]
+    for name, row in rows.items():
+        if not (name.startswith("concentration") or name == "temperature"):
+            continue
+        away = np.abs(row - row[-1])
+        far = float(np.max(away))
+        if far <= 1e-6 * max(float(np.max(np.abs(row))), 1e-300) or np.ptp(row[late]) > _STILL * band * far:
+            continue
+        outside = np.flatnonzero(away > band * far)
+        if not len(outside):
+            found[name] = 0.0
+            continue
+        i = int(outside[-1])  # it has come within the band between this moment and the next
+        part = (away[i] - band * far) / (away[i] - away[i + 1])
+        found[name] = float(times[i] + part * (times[i + 1] - times[i]))
+    return found
+
+
+class OverTime(Frozen, Result):
+    """Base of results over time, which have `times`, `outlet` and `settling_band`."""
+
+    times: np.ndarray
+    outlet: Mapping[str, np.ndarray]
+    settling_band: float
+
+    @property
+    def display(self) -> Display:
+        """The units in which it is shown."""
+        raise NotImplementedError
+
+    def _names(self) -> tuple[str, str]:
+        """The label and the noun of what is followed."""
+        raise NotImplementedError
+
+    def settling_times(self, band: float | None = None) -> dict[str, float]:
+        """When each outlet concentration, and the temperature, stays within a band of how it ends, in s.
+
+        The band is a share of its largest distance from the end; what does not move, or has not come to rest (it moves
+        by more than a tenth of the band in the last tenth of the time), is left out.
+        """
+        return settling_times(self.times, self.outlet, self.settling_band if band is None else band)
+
+    def table(self) -> pd.DataFrame:
+        """What leaves over time, with units in the headings."""
+        import pandas as pd
+
+        time = {self.display.heading("time", "time"): self.display.number(self.times, "time")}
+        return pd.DataFrame(time | columns_of(self.display, self.outlet))
+
+    def _how_it_ends(self) -> dict[str, str]:
+        """What leaves at the end, and when it has settled, by name, with units."""
+        show, found = self.display, dict[str, str]()
+        for name, row in self.outlet.items():
+            label = f"{name} at the end" if name == "duty" else f"{name} that leaves"
+            found[label] = show.text(float(row[-1]), kind_of(name), 5 if name == "temperature" else 4)
+        for name, at in self.settling_times().items():
+            found[f"settling time of {heading_of(name)} ({100 * self.settling_band:g} %)"] = show.text(at, "time")
+        return found
+
+    def to_dict(self) -> dict[str, Any]:
+        """What leaves over time, and when it has settled, as plain data."""
+        show = self.display
+        rows = {n: (show.unit(kind_of(n)), show.number(row, kind_of(n)).tolist()) for n, row in self.outlet.items()}
+        return {
+            "kind": f"{self._names()[1]} over time",
+            "time": {"unit": show.unit("time"), "values": show.number(self.times, "time").tolist()},
+            "outlet": {n: {"unit": unit, "values": values} for n, (unit, values) in rows.items()},
+            "settling": {n: entry(show, t, "time") for n, t in self.settling_times().items()},
+        }
+
+    def __str__(self) -> str:
+        return "\n".join([f"{self._names()[0]} over time", *in_columns(self.facts())])

@@ -219,3 +219,29 @@ def test_heat_and_mass_close_whatever_the_numbers(
     own = run.sensitivity("temperature", ["coolant T"])["coolant T"]
     ends = [tube.with_({"coolant T": f"{340 + d} K"}).run().stream_out().T for d in (-0.05, 0.05)]
     assert own == pytest.approx((ends[1] - ends[0]) / 0.1, rel=1e-4, abs=1e-7)
+
+
+def test_the_balances_are_printed_with_the_conditions_at_the_end() -> None:
+    tube = mo.DispersedTube(FIRST, FEED, volume="5 L", dispersion=mo.Dispersion(peclet=8))
+    text = str(tube.equations())
+    assert "d(c_A)/dV = (Fc_A - F_A)/D_A2" in text
+    assert text.count("0 at the end of V") == 2
+    assert "c_A at V = 0 = c0_A" in text
+    assert tube.check().count.open == ()
+    # a tube of which neither length nor volume is known is sized, not run
+    with pytest.raises(mo.InputError, match="no length or volume"):
+        mo.DispersedTube(FIRST, FEED, dispersion=mo.Dispersion(peclet=8)).run()
+    with pytest.raises(mo.InputError, match="no dispersion is given"):
+        mo.DispersedTube(FIRST, FEED, volume="5 L")
+    with pytest.raises(mo.InputError, match="nothing says how much"):
+        mo.Dispersion()
+    with pytest.raises(mo.InputError, match="no correlation"):
+        mo.Dispersion(correlation="creeping", viscosity="1 mPa*s")
+    with pytest.raises(mo.InputError, match="model of its own"):
+        vapour = mo.Feed({"A": "1 mol/s"}, T="500 K", P="5 bar", model="ideal gas")
+        species = [mo.Species(s, critical_temperature="500 K", critical_pressure="40 bar", acentric_factor=0.3)
+                   for s in "AB"]  # fmt: skip
+        chem = mo.Chemistry(FIRST.reactions, species)
+        real = mo.Feed({"A": "1 mol/s"}, T="500 K", P="5 bar", model="Soave")
+        assert vapour.is_gas
+        mo.DispersedTube(chem, real, volume="5 L", dispersion=mo.Dispersion(peclet=8))

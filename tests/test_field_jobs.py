@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import copy
 import json
+import pickle
 import re
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -156,3 +159,93 @@ def test_the_page_on_fields_runs(
     assert "on a finer grid" in printed
     assert "Péclet number" in printed
     assert {p.name for p in tmp_path.iterdir()} >= {"basin.png", "basin.gif", "start.png"}
+
+
+BASIN = """
+[units]
+length = "m"
+[reactions.r]
+equation = "A -> B"
+k = "0.2 1/min"
+[feeds.f]
+contents = { A = "1 mol/L" }
+flow = "20 L/s"
+[feeds.gas]
+contents = { A = "1 mol/s" }
+T = "400 K"
+P = "2 bar"
+[fields.pond]
+kind = "basin"
+length = 4
+width = 2
+depth = 1
+inlets = [{ side = "left", between = [0, 0.5], feed = "f" }]
+outlets = [{ side = "right", between = [1.5, 2] }]
+baffles = [{ start = [2, 0], end = [2, 1] }]
+cells = [12, 8]
+"""
+
+
+def test_bare_numbers_of_a_basin_are_in_the_units_of_the_job(tmp_path: Path, molino: Typed) -> None:
+    for name, text in (("m", BASIN), ("cm", BASIN.replace('length = "m"', 'length = "cm"').replace(
+            "length = 4\nwidth = 2\ndepth = 1", "length = 400\nwidth = 200\ndepth = 100").replace(
+            "[0, 0.5]", "[0, 50]").replace("[1.5, 2]", "[150, 200]").replace(
+            "start = [2, 0], end = [2, 1]", "start = [200, 0], end = [200, 100]"))):  # fmt: skip
+        (tmp_path / f"{name}.toml").write_text(text, encoding="utf-8")
+    found = [mo.load_job(tmp_path / f"{name}.toml").fields["pond"].field for name in ("m", "cm")]
+    python = mo.Basin(
+        mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min")), length="4 m", width="2 m", depth="1 m",
+        inlets=mo.Inlet("left", ("0 m", "0.5 m"), mo.Feed({"A": "1 mol/L"}, flow="20 L/s")),
+        outlets=mo.Outlet("right", ("1.5 m", "2 m")), baffles=[mo.Baffle(("2 m", "0 m"), ("2 m", "1 m"))], cells=(12, 8),
+    )  # fmt: skip
+    wanted = python.run().conversion("A")
+    assert [one.run().conversion("A") for one in found] == pytest.approx([wanted, wanted], rel=1e-9)
+    table = found[1].run().table()
+    assert "x [cm]" in table.columns
+    shown = molino("field", tmp_path / "m.toml").output
+    assert "conversion of A in a stirred tank" in shown
+
+
+@pytest.mark.parametrize(("was", "now", "words"), [
+    ("between = [1.5, 2]", "between = [1.5, 3]", "does not lie on its side"),
+    ('feed = "f" }', 'feed = "g" }', "no feed 'g'"),
+    ('feed = "f" }', 'feed = "gas" }', "constant density"),
+    ("end = [2, 1]", "end = [2, 2]", "shuts an inlet off"),
+    ("end = [2, 1]", "end = [3, 1]", "no straight line"),
+    ("cells = [12, 8]", "cells = [12]", "cells"),
+    ("cells = [12, 8]", "cells = [12, 2]", "whole numbers"),
+    ("depth = 1", "deep = 1", "deep"),
+    ("depth = 1", 'depth = "1 kg"', "depth"),
+    ("depth = 1", "depth = 1\nflow = 'fast'", "flow"),
+    ("depth = 1", "depth = 1\nmoving = { lid = 1 }", "no side 'lid'"),
+    ("depth = 1", "depth = 1\ndiffusivity = { X = '1e-9 m2/s' }", "no species X"),
+    ("depth = 1", "depth = 1\nfollow = { time = '-1 h' }", "time"),
+])  # fmt: skip
+def test_what_is_wrong_in_a_basin_is_said_with_its_place(
+    tmp_path: Path, molino: Typed, was: str, now: str, words: str
+) -> None:
+    assert was in BASIN
+    (tmp_path / "job.toml").write_text(BASIN.replace(was, now, 1), encoding="utf-8")
+    done = molino("check", tmp_path / "job.toml")
+    text = " ".join(done.output.split())
+    assert done.exit_code == 2, text
+    assert words in text
+    assert "pond" in text
+
+
+def test_fields_are_copied_pickled_and_compared_by_what_they_hold(basin_job: Path) -> None:
+    tasks = mo.load_job(basin_job).fields
+    for name in ("basin", "walled", "drain"):
+        one = tasks[name].field
+        for twin in (pickle.loads(pickle.dumps(one)), copy.deepcopy(one)):
+            assert twin == one
+            assert hash(twin) == hash(one)
+            assert str(twin) == str(one)
+        assert replace(one, name="other") != one
+        run = one.run()
+        again = pickle.loads(pickle.dumps(one)).run()
+        assert again.conversion("furfural") == run.conversion("furfural")
+        assert pickle.loads(pickle.dumps(run)).to_dict() == run.to_dict()
+    dispersion = mo.Dispersion(correlation="turbulent", viscosity="1 mPa*s")
+    assert pickle.loads(pickle.dumps(dispersion)) == dispersion
+    assert "turbulent" in str(dispersion)

@@ -21,8 +21,8 @@ from molino.core.fields.transport import SIDES
 from molino.core.frozen import Frozen, FrozenMapping, settle
 from molino.core.mixing.distribution import ResidenceTimeDistribution
 from molino.core.printing import Printed
-from molino.core.schema import option, quantity, read_fields
-from molino.core.units import Value
+from molino.core.schema import given_values, option, quantity, read_fields
+from molino.core.units import Display, Value
 from molino.core.vessels.feed import check_species, is_molar
 from molino.core.vessels.mixture import Mixture
 from molino.core.vessels.plug_flow import PlugFlow
@@ -239,6 +239,12 @@ class Basin(Frozen, Printed):
     def _kinematic_viscosity(self) -> float:
         density = next(i.feed.density for i in self.inlets if i.feed.density is not None)
         return float(self.viscosity.si / density.si)
+
+    @cached_property
+    def _display(self) -> Display:
+        """The units in which its results are shown."""
+        with_units = any(p.unit is not None for p in self.chemistry.parameters)
+        return Display.of([*given_values(self), *self._plug._given_below()], self.show, with_units)
 
     @property
     def Reynolds(self) -> float:

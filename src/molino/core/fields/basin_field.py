@@ -290,7 +290,7 @@ class BasinField:
         }
         return ResidenceTimeDistribution(
             times, E, curve, np.array(raw), rate, self.basin._plug.volume, self.basin.inlets[0].feed.flow
-            if len(self.basin.inlets) == 1 else None, notes=notes, display=self.basin._plug._display,
+            if len(self.basin.inlets) == 1 else None, notes=notes, display=self.basin._display,
         )  # fmt: skip
 
 

@@ -37,7 +37,7 @@ class _OfBasin(Frozen, Result):
     @property
     def display(self) -> Display:
         """The units in which it is shown."""
-        return self.basin._plug._display
+        return self.basin._display
 
     def _require_fed(self, species: str) -> float:
         fed = float(self.fed.get(species, 0.0))

@@ -33,7 +33,7 @@ class _OfLaminar(Frozen, Result):
     @property
     def display(self) -> Display:
         """The units in which it is shown."""
-        return self.tube._plug._display
+        return self.tube._display
 
     def conversion(self, species: str) -> float:
         """1 - (mixing cup that leaves)/(fed), at the end."""

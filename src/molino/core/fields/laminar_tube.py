@@ -23,8 +23,8 @@ from molino.core.mixing.distribution import ResidenceTimeDistribution
 from molino.core.mixing.flow_models import LaminarFlow
 from molino.core.mixing.inversion import FEW, inverted
 from molino.core.printing import Printed
-from molino.core.schema import option, quantity, read_fields
-from molino.core.units import Value
+from molino.core.schema import given_values, option, quantity, read_fields
+from molino.core.units import Display, Value
 from molino.core.vessels.feed import Feed, is_molar
 from molino.core.vessels.plug_flow import PlugFlow
 
@@ -202,6 +202,12 @@ class LaminarTube(Frozen, Printed):
             show=self.show,
         )  # fmt: skip
 
+    @cached_property
+    def _display(self) -> Display:
+        """The units in which its results are shown."""
+        with_units = any(p.unit is not None for p in self.chemistry.parameters)
+        return Display.of([*given_values(self), *self._plug._given_below()], self.show, with_units)
+
     @property
     def Reynolds(self) -> float:
         """With the mean velocity and the hydraulic diameter; nan without viscosity and density."""
@@ -371,7 +377,7 @@ class LaminarTube(Frozen, Printed):
         raw = np.array([mean, variance + mean**2, third + 3 * mean * variance + mean**3])
         notes = {"from": f"the transform of a pulse through the {self.geometry}, {_TRACER_NODES} nodes across"}
         return ResidenceTimeDistribution(times, E, F, raw, math.nan, self._plug.volume, self.feed.flow, notes=notes,
-                                         display=self._plug._display)  # fmt: skip
+                                         display=self._display)  # fmt: skip
 
     def __str__(self) -> str:
         shape = f"pipe of diameter {self.diameter}" if self.geometry == "pipe" else f"slit {self.gap} x {self.width}"

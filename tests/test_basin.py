@@ -57,24 +57,22 @@ def test_flow_below_a_lid_is_the_published_one() -> None:
 def test_flow_behind_a_step_is_the_published_one() -> None:
     """Re 800 (D. K. Gartling, Int. J. Numer. Meth. Fluids 11 (1990) 953): it joins the lower wall at 6.10, leaves the
     upper at 4.85 and joins it again at 10.48 heights; extrapolated from two grids."""
-    places = []
     feed = mo.Feed({"A": "1 mol/m3"}, flow="0.5 m3/s", density="1 kg/m3")
-    for cells in ((100, 20), (200, 40)):
-        step = mo.Basin(
-            FIRST, length=12, width=1, depth=1, inlets=mo.Inlet("left", (0.5, 1), feed, profile="parabolic"),
-            outlets=mo.Outlet("right", (0, 1)), flow="laminar", viscosity=1 / 800, cells=cells,
-        )  # fmt: skip
-        assert step.Reynolds == pytest.approx(400)  # flow over viscosity; 800 with the height, twice that of the inlet
-        flow = step._field.flow
-        x = flow.grid.x
-        low, high = flow.through_x[:, 0], flow.through_x[:, -1]
+    step = mo.Basin(
+        FIRST, length=12, width=1, depth=1, inlets=mo.Inlet("left", (0.5, 1), feed, profile="parabolic"),
+        outlets=mo.Outlet("right", (0, 1)), flow="laminar", viscosity=1 / 800, cells=(200, 40),
+    )  # fmt: skip
+    assert step.Reynolds == pytest.approx(400)  # flow over viscosity; 800 with the height, twice that of the inlet
 
-        def crossings(u: np.ndarray, x: np.ndarray = x) -> list[float]:
-            at = np.flatnonzero(u[1:-1] * u[2:] < 0) + 1
-            return [float(x[i] - u[i] * (x[i + 1] - x[i]) / (u[i + 1] - u[i])) for i in at]
+    def places(flow: Flow) -> np.ndarray:
+        x, found = flow.grid.x, []
+        for u, last in ((flow.through_x[:, 0], 1), (flow.through_x[:, -1], 2)):
+            at = np.flatnonzero(u[1:-1] * u[2:] < 0)[-last:] + 1
+            found += [x[i] - u[i] * (x[i + 1] - x[i]) / (u[i + 1] - u[i]) for i in at]
+        return np.array(found)
 
-        places.append(np.array([crossings(low)[-1], *crossings(high)]))
-    assert places[1] + (places[1] - places[0]) / 3 == pytest.approx([6.10, 4.85, 10.48], rel=0.01)
+    fine, coarse = places(step._field.flow), places(step._coarse_field.flow)
+    assert fine + (fine - coarse) / 3 == pytest.approx([6.10, 4.85, 10.48], rel=0.01)
 
 
 @pytest.mark.parametrize("D", [0.0, 1e-3, 0.1])
@@ -282,3 +280,24 @@ def test_shares_and_pressures_split_what_flows_out() -> None:
     read = near.to_dict()
     assert read["conversion_of_A"]["grid_error"] >= 0
     assert read["cells"] == [near.grid.nx, near.grid.ny]
+
+
+def test_a_laminar_flow_does_not_depend_on_where_the_search_for_it_began() -> None:
+    """From the flow on half the lines, and from the creeping one: the same to the digits of Newton's method."""
+    feed = mo.Feed({"A": "1 mol/L"}, flow="10 L/s", density="1000 kg/m3")
+    vessel = mo.Basin(
+        FIRST, length=3, width=1, depth=1, inlets=mo.Inlet("left", (0, 0.3), feed, "parabolic"),
+        outlets=[mo.Outlet("right", (0.7, 1)), mo.Outlet("top", (1, 1.3))],
+        baffles=[mo.Baffle((1.5, 0), (1.5, 0.5)), mo.Baffle((2.2, 0.4), (2.2, 0.6))],
+        flow="laminar", viscosity="0.1 Pa*s", cells=(40, 20),
+    )  # fmt: skip
+    grid = vessel._grid
+    problem = FlowProblem(grid, vessel._conditions(grid))
+    nu = vessel._kinematic_viscosity
+    from_rest, from_coarse = problem.laminar(nu), problem.laminar(nu, vessel._coarse_field.flow)
+    assert from_coarse.psi == pytest.approx(from_rest.psi, abs=1e-9 * float(np.ptp(from_rest.psi)))
+    assert from_coarse.iterations <= from_rest.iterations
+    run = vessel.run()
+    assert max(run.closure.values()) < 1e-10
+    assert sum(one["flow"] for one in run.outlets) == pytest.approx(10e-3, rel=1e-12)
+    assert "Reynolds number of the inlet" in run.facts()

@@ -18,7 +18,7 @@ import wrong_arguments
 from conftest import Typed, spoil
 
 
-@pytest.mark.parametrize("seed", [1, 2])
+@pytest.mark.parametrize("seed", [1])
 def test_what_check_refuses_has_a_remedy_and_nothing_fails_in_another_way(seed: int) -> None:
     ended, faults = mutated_jobs.campaign(seed, 130, does_run=False)
     assert not faults

@@ -233,7 +233,8 @@ class Basin(Frozen, Printed):
             return problem.potential(), conditions
         if self.flow == "creeping":
             return problem.creeping(), conditions
-        return problem.laminar(self._kinematic_viscosity), conditions
+        near = self._coarse_field.flow if grid is self._grid else None
+        return problem.laminar(self._kinematic_viscosity, near), conditions
 
     @property
     def _kinematic_viscosity(self) -> float:

@@ -22,6 +22,7 @@ from typing import Any
 
 import numpy as np
 from scipy import sparse
+from scipy.interpolate import RegularGridInterpolator
 from scipy.sparse.linalg import splu
 
 from molino.core.errors import SolveError
@@ -234,19 +235,32 @@ class FlowProblem:
         whole = G @ B
         return (whole.T @ weighted).tocsr(), np.asarray(weighted.T @ g)
 
-    def laminar(self, viscosity: float) -> Flow:
-        """The steady flow with its momentum, from the creeping one.
+    def _like(self, near: Flow) -> np.ndarray:
+        """The stream function of a flow on another grid at the nodes of this one, with what is given here."""
+        P, first = self.free
+        x, y = np.meshgrid(self.grid.x, self.grid.y, indexing="ij")
+        other = RegularGridInterpolator((near.grid.x, near.grid.y), near.psi)(np.column_stack([x.ravel(), y.ravel()]))
+        shares = np.asarray(P.sum(axis=0)).ravel()
+        return np.asarray(P @ ((P.T @ (other - first)) / shares) + first)
+
+    def laminar(self, viscosity: float, near: Flow | None = None) -> Flow:
+        """The steady flow with its momentum, from a like one or from the creeping one.
 
         Parameters
         ----------
         viscosity : float
             Kinematic, in m^2/s.
+        near : Flow, optional
+            The same flow on another grid.
 
         Raises
         ------
         SolveError
             If no steady flow is found.
         """
+        found = self._newton(self._like(near), viscosity) if near is not None else None
+        if found is not None:
+            return found
         psi = self.creeping().psi.ravel()
         found = self._newton(psi, viscosity)
         if found is not None:

@@ -29,7 +29,6 @@ from molino.core.vessels.plug_flow import PlugFlow
 
 FLOWS = ("potential", "creeping", "laminar")
 _LEAST, _MOST = 4, 1000
-_LAMINAR = 2000.0
 
 
 @dataclass(frozen=True, eq=False)

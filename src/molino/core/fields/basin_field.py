@@ -30,6 +30,8 @@ _ROUNDS = 2
 _NEAR, _PATIENCE, _MOST_ROUNDS = 1e-6, 6, 24
 """Where rates stand in a step: the change, relative, at which it is solved, the corrections after which the slopes of
 the rates are renewed, and how many there are at most."""
+_FORESEEN = 1e-3
+"""The change, relative, up to which what was carried on from the steps before needs no further correction."""
 _RENEWED = 6
 """Rounds in which the slopes of the rates are renewed."""
 _LONGEST = 12.0
@@ -356,6 +358,8 @@ class _Stepper:
             found = factors.solve(load.ravel()).reshape(guess.shape)
             size = float(np.max(np.abs(found - guess))) / max(float(np.max(np.abs(found))), 1e-300)
             guess = found
+            if self.rates is None and size < _FORESEEN:
+                break
             if self.rates is not None:
                 made, by = self.rates(guess)
                 if n >= _ROUNDS and size < _NEAR:

@@ -22,6 +22,8 @@ if TYPE_CHECKING:
 
     from molino.core.fields.basin import Basin
 
+_LAMINAR = 2000.0
+"""Reynolds number of an inlet up to which a flow counts as laminar."""
 _OLD = 2.0
 """Mean residence times beyond which what is there counts as stagnant."""
 
@@ -173,7 +175,7 @@ class BasinRun(_OfBasin):
         found = {"residence time": show.text(self.residence_time_si, "time")}
         if np.isfinite(basin.Reynolds):
             found["Reynolds number of the inlet"] = f"{basin.Reynolds:.4g}" + (
-                "" if basin.Reynolds < 2000 else ": not laminar"
+                "" if basin.Reynolds < _LAMINAR else ": not laminar"
             )
         for s in self._consumed:
             best, error = self.extrapolated_conversion(s)

@@ -20,6 +20,8 @@ if TYPE_CHECKING:
 
     from molino.core.fields.laminar_tube import LaminarTube
 
+_LAMINAR = 2100.0
+"""Reynolds number, with the hydraulic diameter, up to which flow is laminar."""
 _INNERMOST = 3
 """Nodes from which a profile is carried on to the axis: with all of them a jump at the wall would be felt there."""
 
@@ -146,7 +148,7 @@ class LaminarRun(_OfLaminar):
         show, tube = self.display, self.tube
         found = {"residence time": show.text(tube._volume / float(tube._plug._fed.volume), "time")}
         if np.isfinite(tube.Reynolds):
-            found["Reynolds number"] = f"{tube.Reynolds:.4g}" + ("" if tube.Reynolds < 2100 else ": not laminar")
+            found["Reynolds number"] = f"{tube.Reynolds:.4g}" + ("" if tube.Reynolds < _LAMINAR else ": not laminar")
         for s in tube._plug._consumed:
             found[f"conversion of {s}"] = f"{self.conversion(s):.4g}"
         found |= {name: f"{x:.4g}" for name, x in self._others().items()}

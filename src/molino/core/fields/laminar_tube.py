@@ -32,8 +32,6 @@ _LEAST_NODES, _MOST_NODES = 4, 200
 _TRACER_NODES, _TRACER_TIMES = 16, 101
 _NARROW = 2.0
 """Variance over the square of the mean above which the tail of a tracer is not followed."""
-_LAMINAR = 2100.0
-"""Reynolds number, with the hydraulic diameter, up to which flow is laminar."""
 
 
 @dataclass(frozen=True, eq=False)

@@ -5,8 +5,10 @@ from __future__ import annotations
 from math import exp
 
 import numpy as np
+from scipy import sparse
 from scipy.integrate import odeint, solve_ivp
 from scipy.optimize import fsolve, least_squares, minimize
+from scipy.sparse.linalg import splu
 
 R = 8.31446261815324
 RTOL, ATOL = 1e-10, 1e-13  # those that Molino works with, concentrations in mol/L
@@ -318,3 +320,46 @@ def least_gibbs(T: float, bar: float = 10.0) -> np.ndarray:
     found = minimize(energy, np.full(20, 0.4), jac=True, method="SLSQP", bounds=[(1e-12, None)] * 20,
                      constraints=[kept], options={"ftol": 1e-12, "maxiter": 500})  # fmt: skip
     return found.x
+
+
+def basin_field(psi: np.ndarray, n: int, D: float, k: float, c_fed: float) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """A basin of 4 m by 2 m, n by n cells: the stream function by five points from its values on the sides, central
+    differences for what is carried and diffuses, one factorization each. Returns c, the matrix and what is fed."""
+    dx, dy = 4 / n, 2 / n
+    node = np.arange((n + 1) ** 2).reshape(n + 1, n + 1)
+    inner = node[1:-1, 1:-1].ravel()
+    sides = np.setdiff1d(node.ravel(), inner)
+    along = [sparse.diags([1.0, -2.0, 1.0], [-1, 0, 1], (n + 1, n + 1)) / d**2 for d in (dx, dy)]
+    laplace = (sparse.kron(along[0], sparse.eye(n + 1)) + sparse.kron(sparse.eye(n + 1), along[1])).tocsr()
+    found = psi.ravel().copy()
+    solver = splu(laplace[inner][:, inner].tocsc(), permc_spec="MMD_AT_PLUS_A")
+    found[inner] = solver.solve(-(laplace[inner][:, sides] @ found[sides]))
+    field = found.reshape(n + 1, n + 1)
+    u, v, cell = np.diff(field, axis=1), -np.diff(field, axis=0), np.arange(n * n).reshape(n, n)
+    parts = []
+    for a, b, F, g in (
+        (cell[:-1], cell[1:], u[1:-1], D * dy / dx),
+        (cell[:, :-1], cell[:, 1:], v[:, 1:-1], D * dx / dy),
+    ):
+        a, b, F = a.ravel(), b.ravel(), F.ravel()
+        parts += [(a, a, F / 2 + g), (a, b, F / 2 - g), (b, a, -F / 2 - g), (b, b, -F / 2 + g)]
+    parts.append((cell[-1], cell[-1], u[-1]))
+    rows, columns, values = (np.concatenate([part[i] for part in parts]) for i in range(3))
+    matrix = sparse.coo_matrix((values, (rows, columns)), (n * n, n * n)).tocsc()
+    fed = np.zeros(n * n)
+    fed[cell[0]] = u[0]
+    c = splu((matrix + sparse.diags(np.full(n * n, k * dx * dy))).tocsc()).solve(fed * c_fed)
+    return c, matrix, fed
+
+
+def basin_tracer(matrix: sparse.csc_matrix, fed: np.ndarray, area: float, dt: float, steps: int) -> np.ndarray:
+    """A step of tracer through it by Crank and Nicolson's method; F at the outlet, as the volume fills."""
+    V = np.full(len(fed), area)
+    solver = splu((sparse.diags(V / dt) + matrix / 2).tocsc())
+    explicit = (sparse.diags(V / dt) - matrix / 2).tocsr()
+    out = np.asarray(matrix.sum(axis=0)).ravel()  # what leaves each cell through the outlet
+    c, found = np.zeros(len(fed)), []
+    for _ in range(steps):
+        c = solver.solve(explicit @ c + fed)
+        found.append(out @ c / out.sum())
+    return np.array(found)

@@ -22,6 +22,7 @@ import molino as mo
 from molino.core.balances.compiled import compiled
 from molino.core.balances.integrate import integrate
 from molino.core.balances.system import ZERO, Balances, Case, State
+from molino.core.fields.basin_field import BasinField
 from molino.core.units import GAS_CONSTANT
 
 
@@ -228,6 +229,25 @@ def three_states() -> tuple[float, float]:
 Row = tuple[str, list[float], float]
 
 
+def basin() -> tuple[Work, Work, Work, Work, float]:
+    """A basin of 200 by 200 cells: its field at rest, and 500 steps of a tracer; and how far the fields are apart."""
+    chemistry = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    inlet = mo.Inlet("left", ("0 m", "0.5 m"), mo.Feed({"A": "1 mol/L"}, flow="20 L/s"))
+    vessel = mo.Basin(
+        chemistry, length="4 m", width="2 m", depth="1 m", inlets=inlet, outlets=mo.Outlet("right", ("1.5 m", "2 m")),
+        diffusivity="1e-4 m2/s", cells=(200, 200),
+    )  # fmt: skip
+    field = BasinField(vessel, vessel._grid)
+    psi, args = field.flow.psi, (200, 1e-4, 0.2 / 60, 1000.0)
+    c, matrix, fed = hand.basin_field(psi, *args)
+    difference = float(np.max(np.abs(field.steady().c[0] - c))) / 1000
+    return (
+        lambda: BasinField(vessel, vessel._grid).steady(), lambda: hand.basin_field(psi, *args),
+        lambda: field.distribution(1e-4, 500, None), lambda: hand.basin_tracer(matrix, fed, 4 * 2 / 200**2, 5.4, 500),
+        difference,
+    )  # fmt: skip
+
+
 def main() -> None:
     rows: list[Row] = []
     message = one_case(rows)
@@ -312,6 +332,9 @@ def main() -> None:
     difference = float(np.max(np.abs(our_gases()[::50] - hand_gases())))
     own, other = best(2, our_gases, hand_gases)
     rows.append(("that at 1000 temperatures", [own, 50 * other], difference))
+    ours_basin, hand_basin, ours_tracer, hand_tracer, difference = basin()
+    rows.append(("a basin of 200 x 200 cells: flow and field", best(2, ours_basin, hand_basin), difference))
+    rows.append(("500 steps of a tracer through it", best(1, ours_tracer, hand_tracer), float("nan")))
     print("\n".join(message))
     print("all steady states of a tank take {:.0f} ms the first time, {:.0f} ms once compiled".format(
         *(1e3 * t for t in three_states())))  # fmt: skip

@@ -2,15 +2,12 @@
 
 from __future__ import annotations
 
-import time
 from typing import Any
 
 import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from scipy import sparse
-from scipy.sparse.linalg import splu
 
 import molino as mo
 from molino.core.fields.grid import Grid, lines_through
@@ -182,23 +179,6 @@ def test_over_time_it_comes_to_its_steady_state() -> None:
     assert list(run.field_table(0.0).columns)[:2] == ["x [m]", "y [m]"]
 
 
-def test_it_is_as_fast_as_a_sparse_script_and_fast_enough() -> None:
-    """Steps of a tracer against a script of first order that factors once and solves once a step; less than four times
-    as long, for second order without overshoot and two solutions a step."""
-    field = basin(cells=(100, 100))._field
-    transport, steps = field.transport, 40
-    begin = time.perf_counter()
-    field.distribution(1e-4, steps, None)
-    own = time.perf_counter() - begin
-    begin = time.perf_counter()
-    V, dt = transport.volumes, 20.0
-    lu = splu((transport.matrix(1e-4) + sparse.diags(V / dt)).tocsc())
-    c, load = np.zeros(len(V)), transport.entering([1.0] * 4)
-    for _ in range(steps):
-        c = lu.solve(V * c / dt + load)
-    assert own < 4 * (time.perf_counter() - begin) + 3.0
-
-
 @pytest.mark.parametrize(("more", "words"), [
     ({"inlets": ()}, "no inlet"),
     ({"outlets": mo.Outlet("right", ("1.5 m", "3 m"))}, "does not lie on its side"),
@@ -208,6 +188,9 @@ def test_it_is_as_fast_as_a_sparse_script_and_fast_enough() -> None:
     ({"diffusivity": {"X": "1e-9 m2/s"}}, "no species X"),
     ({"cells": (1, 2)}, "whole numbers"),
     ({"moving": {"top": "1 m/s"}}, "does not stick"),
+    ({"inlets": [mo.Inlet("left", (0, 0.5), mo.Feed({"A": "1 mol/L"}, flow="1 L/s", T=T)) if T < 310 else
+                 mo.Inlet("top", (0, 0.5), mo.Feed({"A": "1 mol/L"}, flow="1 L/s", T=T)) for T in (300, 320)]},
+     "different temperatures"),
     ({"outlets": [mo.Outlet("right", (0, 0.5), 0.7), mo.Outlet("right", (1, 1.5), 0.7)]}, "add up to 1"),
     ({"inlets": mo.Inlet("left", (0, 0.5), mo.Feed({"A": "1 mol/s"}, T="400 K", P="2 bar"))}, "constant density"),
 ])  # fmt: skip

@@ -159,7 +159,7 @@ def test_sizes_sweeps_optima_and_trains_know_it() -> None:
     """Against the closed form: the length for a conversion, what dispersion costs, a tube in a train."""
     tube = mo.DispersedTube(FIRST, FEED, volume="5 L", dispersion=mo.Dispersion(peclet=6), name="coil")
     sized = mo.size(tube, "conversion of A", target=0.8)
-    tau = sized.vessel._volume_si / 1e-3 if hasattr(sized, "vessel") else sized.value_si / 1e-3
+    tau = sized.run.residence_time_si / 60
     assert danckwerts(0.2 * tau, 6) == pytest.approx(0.8, abs=1e-7)
     swept = mo.sweep(tube, {"peclet": [1, 10, 100]}, ["conversion of A"])
     assert swept.table()["conversion of A"].to_numpy() == pytest.approx([danckwerts(1, p) for p in (1, 10, 100)],

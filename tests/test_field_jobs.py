@@ -98,7 +98,7 @@ def test_the_tracer_test_of_a_job_is_that_of_its_table(basin_job: Path, molino: 
     found = json.loads(done.stdout)["tracers"]["cooker"]
     table = mo.read_tracer(basin_job.parent / "cooker-tracer.csv", volume="6 m3", flow="12 m3/h", injected="1.5 kg",
                            calibration="0.55 g/L", baseline=[("-5 min", "-0.5 min"), ("320 min", "360 min")])  # fmt: skip
-    assert json.dumps(table.distribution().dead_fraction)[:8] in json.dumps(found)
+    assert found["dead_fraction"] == pytest.approx(table.distribution().dead_fraction, rel=1e-9)
     assert "models" in found
     mixed = molino("tracer", basin_job, "--volume", "6 m3")
     assert mixed.exit_code == 2
@@ -116,7 +116,8 @@ def test_a_tube_over_time_in_a_job(tmp_path: Path, molino: Typed) -> None:
     assert np.interp(0.05, outlet, times) == pytest.approx(0.4 + 1.2, rel=0.03)  # e + rho_b K, per volume over flow
     results = tmp_path / "results" / "bed"
     assert (results / "run-bed-over-time.png").exists()
-    assert "settling time" in molino("run", path).output or outlet[-1] > 0.1
+    assert outlet[-1] == pytest.approx(0.1, rel=0.02)  # little of the step at 3 min has come through
+    assert "A that leaves" in molino("run", path).output
     field = molino("field", path)
     assert field.exit_code == 0, field.output
     assert "cells along, nodes across" in field.output

@@ -126,6 +126,9 @@ def test_what_is_wrong_is_said_at_once() -> None:
     text = str(caught.value)
     for words in ("no length", "neither diameter nor gap", "specify the same thing twice", "conductivity", "viscosity"):
         assert words in text
+    with pytest.raises(mo.InputError, match="specify the same thing twice"):
+        mo.LaminarTube(FIRST, FEED, diameter="1 cm", length="1 m", heat="isothermal", wall_T="300 K",
+                       conductivity="0.6 W/m/K")  # fmt: skip
     gas = mo.Feed({"A": "1 mol/s"}, T="400 K", P="2 bar")
     with pytest.raises(mo.InputError, match="constant density"):
         mo.LaminarTube(FIRST, gas, diameter="1 cm", length="1 m")

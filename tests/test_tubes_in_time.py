@@ -102,8 +102,20 @@ def test_a_bed_takes_up_what_its_isotherm_says() -> None:
     assert (np.diff(activity, axis=0) <= 1e-9).all()
     assert (np.diff(activity[60]) > 0).all()  # the front moves in from the inlet
     assert aged.conversion("A")[5] > aged.conversion("A")[-1]
-    with pytest.raises(mo.InputError, match="follow it over time"):
-        poisoned.run()
+    for ask in (
+        poisoned.run,
+        lambda: mo.sweep(poisoned, {"volume": [1e-4, 1e-3]}, ["conversion of A"]),
+        lambda: mo.evaluator(poisoned, ["volume"], ["conversion of A"]),
+        lambda: mo.size(poisoned, "conversion of A", target=0.5),
+        lambda: mo.Experiment("1", ["1 L"], {"conversion of A": [0.5]}, vessel=poisoned),
+        lambda: mo.StirredTank(poisoned.chemistry, poisoned.feed, volume="1 L", catalyst=poisoned.catalyst).steady(),
+    ):
+        with pytest.raises(mo.InputError, match="depends on what has passed"):
+            ask()
+    for name, value in (("adsorption", bed.adsorption), ("heat_capacity", "1 kJ/kg/K")):
+        packing = mo.Catalyst(bulk_density="600 kg/m3", voidage=0.4, **{name: value})
+        with pytest.raises(mo.InputError, match="followed over time alone"):
+            mo.StirredTank(FIRST, FEED, volume="1 L", catalyst=packing)
 
 
 def test_what_is_not_followed_is_refused_with_its_remedy() -> None:
@@ -153,6 +165,9 @@ def test_a_catalyst_that_decays_everywhere_alike_is_that_of_its_age() -> None:
     for hours in (10, 20, 40):
         wanted = bed(age=f"{hours} h").run().conversion("A")
         assert run.conversion("A")[int(hours / 10)] == pytest.approx(wanted, rel=2e-3)
+    later = bed(age="10 h").follow("10 h", cells=60, points=2)  # a bed that has an age already begins with it
+    assert later.inside["activity"][0] == pytest.approx(1 / 1.5)
+    assert later.conversion("A")[-1] == pytest.approx(bed(age="20 h").run().conversion("A"), rel=2e-3)
 
 
 def test_a_ramp_of_the_feed_and_a_step_of_the_coolant_are_followed() -> None:

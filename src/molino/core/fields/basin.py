@@ -14,15 +14,15 @@ from molino.core.chemistry.chemistry import Chemistry
 from molino.core.errors import Faults, InputError
 from molino.core.fields.basin_field import BasinField
 from molino.core.fields.basin_run import BasinInTime, BasinRun
+from molino.core.fields.field import Field
 from molino.core.fields.grid import Grid
 from molino.core.fields.openings import Baffle, Inlet, Layout, Outlet
 from molino.core.fields.stream_function import Flow, FlowConditions, FlowProblem
 from molino.core.fields.transport import SIDES
-from molino.core.frozen import Frozen, FrozenMapping, settle
+from molino.core.frozen import FrozenMapping, settle
 from molino.core.mixing.distribution import ResidenceTimeDistribution
-from molino.core.printing import Printed
-from molino.core.schema import given_values, option, quantity, read_fields
-from molino.core.units import Display, Value
+from molino.core.schema import option, quantity, read_fields
+from molino.core.units import Value
 from molino.core.vessels.feed import check_species, is_molar
 from molino.core.vessels.mixture import Mixture
 from molino.core.vessels.plug_flow import PlugFlow
@@ -32,7 +32,7 @@ _LEAST, _MOST = 4, 1000
 
 
 @dataclass(frozen=True, eq=False)
-class Basin(Frozen, Printed):
+class Basin(Field):
     """A rectangular vessel in two dimensions, as deep everywhere: inlets, outlets and inner walls where they are.
 
     The flow is that of a potential, or laminar between walls that it sticks to: creeping, or with its momentum. Then
@@ -153,22 +153,6 @@ class Basin(Frozen, Printed):
         if self.flow == "laminar" and (not densities or is_molar(densities[0])):
             faults.add(self.label, "a laminar flow with its momentum takes the density", "give density to the feed")
 
-    def _read_diffusivities(self) -> dict[str, Value]:
-        given = self.diffusivity
-        if given is None:
-            return {}
-        if not isinstance(given, Mapping):
-            given = dict.fromkeys(self.chemistry.names, given)
-        strange = sorted({*given} - {*self.chemistry.names})
-        if strange:
-            raise InputError(f"there is no species {', '.join(strange)}", "diffusivity", "correct the names")
-        return {s: units.positive(v, "diffusivity", f"diffusivity of {s}", zero=True) for s, v in given.items()}
-
-    @property
-    def label(self) -> str:
-        """Its name, or what it is."""
-        return self.name or self.noun
-
     @cached_property
     def _plug(self) -> PlugFlow:
         """The same volume in plug flow, which reads a feed: the first from which a reaction can start."""
@@ -192,6 +176,9 @@ class Basin(Frozen, Printed):
         if not self._plug._phase.carries_volume or any(inlet.feed.is_gas for inlet in self.inlets):
             message = "a basin holds a fluid of constant density"
             raise InputError(message, "", "give concentrations and a flow, without P and without a model")
+        temperatures = {inlet.feed.T.si for inlet in self.inlets if inlet.feed.T is not None}
+        if self.T is None and len(temperatures) > 1:
+            faults.add("inlets", "the feeds have different temperatures, and a basin has one", "give T")
         for inlet, mixture in zip(self.inlets, self._mixtures, strict=True):
             if not math.isfinite(float(mixture.volume)):
                 faults.add(f"{inlet.side} inlet", "no flow is given", "give flow to the feed")
@@ -239,12 +226,6 @@ class Basin(Frozen, Printed):
     def _kinematic_viscosity(self) -> float:
         density = next(i.feed.density for i in self.inlets if i.feed.density is not None)
         return float(self.viscosity.si / density.si)
-
-    @cached_property
-    def _display(self) -> Display:
-        """The units in which its results are shown."""
-        with_units = any(p.unit is not None for p in self.chemistry.parameters)
-        return Display.of([*given_values(self), *self._plug._given_below()], self.show, with_units)
 
     @property
     def Reynolds(self) -> float:
@@ -336,15 +317,13 @@ class Basin(Frozen, Printed):
         InputError
             If a number is none.
         """
-        own = max((float(v.si) for v in self.diffusivity.values()), default=0.0)
-        D = own if diffusivity is None else units.positive(diffusivity, "diffusivity", "diffusivity", zero=True).si
+        D = self._tracer_diffusivity(diffusivity)
         if steps < 20:
             raise InputError(f"steps = {steps}", self.label, "give 20 or more")
         return self._field.distribution(D, steps, progress)
 
     def __str__(self) -> str:
-        title = f"{self.name}: {self.noun}" if self.name else self.noun
         parts: Sequence[Any] = (*self.inlets, *self.outlets, *self.baffles)
         nx, ny = self._grid.nx, self._grid.ny
         size = f"{self.length} x {self.width}, {self.depth} deep"
-        return f"{title}, {size}, {self.flow} flow on {nx} x {ny} cells, " + ", ".join(str(one) for one in parts)
+        return f"{self.title}, {size}, {self.flow} flow on {nx} x {ny} cells, " + ", ".join(str(one) for one in parts)

@@ -15,7 +15,6 @@ from molino.core.frozen import Frozen
 from molino.core.results import Result, entry, in_columns
 from molino.core.units import Display
 from molino.core.vessels.over_time import OverTime, columns_of
-from molino.core.vessels.stirred_tank import StirredTank
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -129,15 +128,7 @@ class BasinRun(_OfBasin):
 
     def _others(self) -> dict[str, float]:
         """Conversions of the same volume in plug flow and as a stirred tank; of one inlet only."""
-        basin = self.basin
-        if len(basin.inlets) > 1:
-            return {}
-        plug, found = basin._plug, dict[str, float]()
-        tank = StirredTank(basin.chemistry, basin.inlets[0].feed, volume=plug.volume, T=basin.T)
-        for s in self._consumed:
-            found[f"conversion of {s} in plug flow"] = plug.run().conversion(s)
-            found[f"conversion of {s} in a stirred tank"] = tank.steady().conversion(s)
-        return found
+        return self.basin._alike() if len(self.basin.inlets) == 1 else {}
 
     @property
     def residence_time_si(self) -> float:

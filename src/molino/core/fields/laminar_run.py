@@ -13,7 +13,6 @@ from molino.core.frozen import Frozen
 from molino.core.results import Result, entry, in_columns
 from molino.core.units import Display
 from molino.core.vessels.over_time import OverTime, columns_of, heading_of, kind_of
-from molino.core.vessels.stirred_tank import StirredTank
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -45,15 +44,8 @@ class _OfLaminar(Frozen, Result):
         return float(1 - self.mixed[f"concentration of {species}"][-1] / fed)
 
     def _others(self) -> dict[str, float]:
-        """Conversions of the same volume in plug flow and as a stirred tank, at the temperature of the feed."""
-        plug, found = self.tube._plug, dict[str, float]()
-        if self.tube.is_non_isothermal:
-            return found
-        tank = StirredTank(self.tube.chemistry, self.tube.feed, volume=plug.volume, T=self.tube.T)
-        for s in plug._consumed:
-            found[f"conversion of {s} in plug flow"] = plug.run().conversion(s)
-            found[f"conversion of {s} in a stirred tank"] = tank.steady().conversion(s)
-        return found
+        """Conversions of the same volume in plug flow and as a stirred tank, where the temperature is prescribed."""
+        return {} if self.tube.is_non_isothermal else self.tube._alike()
 
 
 @dataclass(frozen=True, eq=False)

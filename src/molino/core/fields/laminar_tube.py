@@ -15,16 +15,16 @@ from molino.core import units
 from molino.core.arguments import checked
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.errors import Faults, InputError
+from molino.core.fields.field import Field
 from molino.core.fields.laminar_run import LaminarInTime, LaminarRun
 from molino.core.fields.march import March
 from molino.core.fields.radial import radial
-from molino.core.frozen import Frozen, settle
+from molino.core.frozen import settle
 from molino.core.mixing.distribution import ResidenceTimeDistribution
 from molino.core.mixing.flow_models import LaminarFlow
 from molino.core.mixing.inversion import FEW, inverted
-from molino.core.printing import Printed
-from molino.core.schema import given_values, option, quantity, read_fields
-from molino.core.units import Display, Value
+from molino.core.schema import option, quantity, read_fields
+from molino.core.units import Value
 from molino.core.vessels.feed import Feed, is_molar
 from molino.core.vessels.plug_flow import PlugFlow
 
@@ -35,7 +35,7 @@ _NARROW = 2.0
 
 
 @dataclass(frozen=True, eq=False)
-class LaminarTube(Frozen, Printed):
+class LaminarTube(Field):
     """A pipe or a slit in laminar flow: a parabolic velocity, diffusion across, reaction where the fluid is.
 
         u(r) dc_i/dz = D_i (1/r) d(r dc_i/dr)/dr + sum_j nu_ij r_j
@@ -113,7 +113,7 @@ class LaminarTube(Frozen, Printed):
         with faults.at(self.label):
             settle(self, diffusivity=self._read_diffusivities())
         self._check_shape(faults)
-        ways = [n for n in ("heat", "wall_T", "wall_flux") if getattr(self, n) not in (None, "isothermal")]
+        ways = [n for n in ("heat", "wall_T", "wall_flux") if getattr(self, n) is not None]
         if len(ways) > 1:
             faults.add(self.label, f"{' and '.join(ways)} specify the same thing twice", "give one of them")
         if self.heat not in (None, "isothermal", "adiabatic"):
@@ -130,19 +130,7 @@ class LaminarTube(Frozen, Printed):
         if not plug._phase.carries_volume:
             message = "a laminar tube holds a fluid of constant density"
             faults.add(self.label, message, "give concentrations and a flow, without P and without a model")
-        strange = sorted({*self.diffusivity} - {*self.chemistry.names})
-        if strange:
-            faults.add(f"{self.label}, diffusivity", f"there is no species {', '.join(strange)}", "correct the names")
         faults.raise_any()
-
-    def _read_diffusivities(self) -> dict[str, Value]:
-        """By species, in SI."""
-        given = self.diffusivity
-        if given is None:
-            return {}
-        if not isinstance(given, Mapping):
-            given = dict.fromkeys(self.chemistry.names, given)
-        return {s: units.positive(v, "diffusivity", f"diffusivity of {s}", zero=True) for s, v in given.items()}
 
     def _check_shape(self, faults: Faults) -> None:
         if self.length is None:
@@ -152,11 +140,6 @@ class LaminarTube(Frozen, Printed):
             faults.add(self.label, message, "give the diameter of a pipe, or gap and width of a slit")
         if (self.gap is None) != (self.width is None):
             faults.add(self.label, "a slit has both gap and width", "give both")
-
-    @property
-    def label(self) -> str:
-        """Its name, or what it is."""
-        return self.name or self.noun
 
     @property
     def geometry(self) -> str:
@@ -199,12 +182,6 @@ class LaminarTube(Frozen, Printed):
             self.chemistry, self.feed, volume=Value(self._volume, "m^3"), T=self.T, heat=heat, name=self.label,
             show=self.show,
         )  # fmt: skip
-
-    @cached_property
-    def _display(self) -> Display:
-        """The units in which its results are shown."""
-        with_units = any(p.unit is not None for p in self.chemistry.parameters)
-        return Display.of([*given_values(self), *self._plug._given_below()], self.show, with_units)
 
     @property
     def Reynolds(self) -> float:
@@ -307,9 +284,7 @@ class LaminarTube(Frozen, Printed):
     def _spread_of(self, nodes: int, diffusivity: Any) -> np.ndarray:
         """Diffusion across over the velocity, per length, shape (nodes, nodes)."""
         grid = radial(self.geometry, nodes)
-        own = max((float(v.si) for v in self.diffusivity.values()), default=0.0)
-        D = own if diffusivity is None else units.positive(diffusivity, "diffusivity", "diffusivity", zero=True).si
-        per = D / self._radius**2 / self._velocity
+        per = self._tracer_diffusivity(diffusivity) / self._radius**2 / self._velocity
         return np.asarray(per * grid.sealed / (grid.weights * grid.developed)[:, None])
 
     def tracer_moments(self, nodes: int = 32, diffusivity: Any = None) -> np.ndarray:
@@ -379,8 +354,7 @@ class LaminarTube(Frozen, Printed):
 
     def __str__(self) -> str:
         shape = f"pipe of diameter {self.diameter}" if self.geometry == "pipe" else f"slit {self.gap} x {self.width}"
-        title = f"{self.name}: {self.noun}" if self.name else self.noun
         walls = [f"wall at {self.wall_T}"] if self.wall_T is not None else []
         walls += [f"heat flux {self.wall_flux}"] if self.wall_flux is not None else []
         walls += [self.heat] if self.heat == "adiabatic" else []
-        return ", ".join([f"{title}, {shape}, length {self.length} fed {self.feed}", *walls])
+        return ", ".join([f"{self.title}, {shape}, length {self.length} fed {self.feed}", *walls])

@@ -207,6 +207,9 @@ class Experiment(Frozen):
                 faults.add(f"initial {species}", f"negative concentration {value:g} mol/m^3", "check the sign")
 
     def _check_vessel(self, faults: Faults) -> None:
+        for one in self.vessel.vessels if isinstance(self.vessel, Train) else [self.vessel]:
+            with faults.at("vessel"):
+                one._require_no_history()
         if self.initial or self.T is not None or self.gas:
             faults.add("vessel", "the vessel brings its contents and temperature", "leave initial, T and gas out")
         if self.changes and (self.along != "time" or not getattr(self.vessel, "_has_steady_state", False)):

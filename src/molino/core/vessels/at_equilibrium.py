@@ -362,11 +362,11 @@ class AtEquilibrium(OutletVessel):
         rhs = tuple(e.xreplace(ones) for e in balances.rhs)
         return vessel_equations(self.chemistry, self._key, replace(balances, rhs=rhs))
 
-    def _require_known(self) -> None:
+    def _require_constants(self) -> None:
         """Raise InputError if a constant of equilibrium still waits for a fit."""
         asked = frozenset[sp.Symbol]().union(*(c.log.free_symbols for c in self._form.constants))
         if any(p.symbol in asked for p in self.chemistry.unknowns):
-            super(OutletVessel, self)._require_known()
+            super(OutletVessel, self)._require_constants()
 
     def _conserved(self) -> dict[str, np.ndarray]:
         found = super()._conserved()

@@ -97,6 +97,10 @@ class Vessel(Frozen, Printed):
     """Whether what flows in flows out, so that it comes to rest."""
     _is_kinetic: ClassVar[bool] = True
     """Whether its rate laws say what comes out."""
+    _keeps_history: ClassVar[bool] = False
+    """Whether it is followed from its beginning on, so that what has passed is known."""
+    _counts_packing: ClassVar[bool] = False
+    """Whether what a packing takes up, and its heat capacity, count in it."""
     _run_metrics: ClassVar[tuple[str, ...]] = ()
     """The metrics of a whole run that it has, which no expression of what comes out gives."""
     _sized_along: ClassVar[str] = "run"
@@ -748,14 +752,24 @@ class Vessel(Frozen, Printed):
         """Its balances as it states them: plain text (`print`), LaTeX (`.latex`), and `figures.equations`."""
         return vessel_equations(self.chemistry, self._key, self._model.balances)
 
-    def _require_no_poison(self, advice: str) -> None:
-        """Raise InputError where the activity of a catalyst depends on what has passed."""
+    @property
+    def _poison(self) -> str:
+        """The species that poisons its catalyst, so that what it does depends on what has passed; empty for none."""
         ages = self.catalyst.deactivation if self.catalyst is not None else None
-        if ages is not None and ages.poison:
-            message = f"what {ages.poison} leaves of the catalyst depends on what has passed"
-            raise InputError(message, self.label, advice)
+        return str(ages.poison) if ages is not None else ""
 
     def _require_known(self) -> None:
+        """Raise InputError if it cannot be run: constants still wait for a fit, or it has no steady state."""
+        self._require_constants()
+        self._require_no_history()
+
+    def _require_no_history(self) -> None:
+        """Raise InputError where what it does depends on what has passed, and it is not followed from its beginning."""
+        if self._poison and not self._keeps_history:
+            message = f"what {self._poison} leaves of the catalyst depends on what has passed"
+            raise InputError(message, self.label, "follow a tube over time, tube.follow('12 h'), or run a batch")
+
+    def _require_constants(self) -> None:
         """Raise InputError if constants still wait for a fit."""
         waiting = [p.name for p in self.chemistry.unknowns]
         if waiting:
@@ -835,6 +849,11 @@ def check_vessel(
     if vessel._is_kinetic:
         with faults.at(vessel.label):
             check_catalyst(network, vessel.catalyst)
+    packing = vessel.catalyst if isinstance(vessel.catalyst, Catalyst) else None
+    for name in ("adsorption", "heat_capacity") if packing is not None and not vessel._counts_packing else ():
+        if getattr(packing, name) is not None:
+            message = f"the {name.replace('_', ' ')} of a packing counts in tubes that are followed over time alone"
+            faults.add(vessel.label, message, "leave it out")
     if vessel._is_kinetic and network.by_temperature and temperature is None and not isinstance(vessel.heat, Profile):
         message = f"no temperature is given, and {', '.join(network.by_temperature)} depends on it"
         faults.add(vessel.label, message, f"give {asks}, like '175 degC'")

@@ -27,6 +27,7 @@ if TYPE_CHECKING:
 class ChargedVessel(Vessel):
     """A vessel with a charge, and a time that it runs for."""
 
+    _keeps_history: ClassVar[bool] = True
     _run_metrics: ClassVar[tuple[str, ...]] = (
         "adiabatic rise", "temperature after cooling failure", "time to maximum rate",
     )  # fmt: skip

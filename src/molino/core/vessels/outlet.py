@@ -173,7 +173,7 @@ class OutletVessel(FlowVessel):
             message = "T is given, and the temperature follows from the enthalpy"
             raise InputError(message, "heat", "leave T out: the feed comes in at its own")
 
-    def _require_known(self) -> None:
+    def _require_constants(self) -> None:
         """Rate constants are not asked for."""
 
     @property

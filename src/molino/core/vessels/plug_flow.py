@@ -119,6 +119,7 @@ class PlugFlow(FlowVessel):
     """
 
     noun: ClassVar[str] = "plug flow"
+    _counts_packing: ClassVar[bool] = True
     _run_metrics: ClassVar[tuple[str, ...]] = ("hot spot sensitivity",)
     chemistry: Chemistry
     feed: Feed
@@ -394,7 +395,6 @@ class PlugFlow(FlowVessel):
             advice = "give length='60 m' (with a diameter) or volume='2 m3', or size it: mo.size(...)"
             raise InputError("no length or volume is given", self.label, advice)
         self._require_known()
-        self._require_no_poison("follow it over time: tube.follow('12 h')")
         try:
             run = follow(self, self._end_si, points, rtol=rtol, atol=atol)
         except SolveError as error:

@@ -238,7 +238,6 @@ class StirredTank(GasVessel, FlowVessel):
         """
         self._require_volume()
         self._require_known()
-        self._require_no_poison("take a batch, or a tube over time")
         try:
             _, state, report = self._rest(self._case, near)
         except SolveError as error:
@@ -333,7 +332,6 @@ class StirredTank(GasVessel, FlowVessel):
             If the integration cannot go on.
         """
         self._require_volume()
-        self._require_no_poison("take a batch, or a tube over time")
         end = units.positive(time, "time", f"{self.label}, time").si
         as_built = self.with_(**{**dict.fromkeys(self._sizes), "volume": Value(self._volume_si, "m^3")})
         run = follow(self, end, points, rtol=rtol, atol=atol, moving_numbers=changed_numbers(as_built, changes))

@@ -115,7 +115,7 @@ def follow_train(
             vessels.append(_followed(step))
     faults.raise_any()
     for vessel, step in zip(vessels, train.steps, strict=True):
-        vessel._require_known()
+        vessel._require_constants()
         with faults.at():
             check_followed(vessel, cells if not isinstance(step, StirredTank) else 4, settling_band)
     faults.raise_any()
@@ -154,6 +154,9 @@ def _followed(step: Any) -> PlugFlow:
         raise InputError("over time a wall, a stirrer or U without its area is not followed", step.label, "give UA")
     if heat is not None and not isinstance(heat, Jacket | Adiabatic | str):
         raise InputError(f"over time {heat} is not followed", step.label, "give a jacket, or 'adiabatic'")
+    if step.is_non_isothermal and step.T is not None:
+        message = "over time a tank begins at the temperature of its feed"
+        raise InputError(message, step.label, "leave T out, or give it to the feed")
     volume, T = Value(step._volume_si, "m^3"), None if step.is_non_isothermal else step.T
     return PlugFlow(step.chemistry, step.feed, volume=volume, T=T, heat=heat, catalyst=step.catalyst, name=step.name,
                     show=step.show)  # fmt: skip

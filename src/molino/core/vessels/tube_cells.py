@@ -107,6 +107,8 @@ def cell_model(key: ModelKey, moving: tuple[sp.Symbol, ...], more: tuple[Term, .
         add("wall", [total.wall])
         add("capacity", [HELD_CAPACITY, fluid])
         add("enthalpy", [phase.enthalpy(content, HELD) + WALL * TEMPERATURE])
+    if key.catalyst.law is not None:
+        add("activity at start", [key.catalyst.law])
     if not phase.carries_volume:
         add("volumes", [content.volume_by_amount(i) for i in range(len(species))])
         add("volume by T", [content.volume_by_T])

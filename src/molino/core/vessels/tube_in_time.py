@@ -30,7 +30,6 @@ from molino.core.vessels.over_time import OverTime, columns_of
 from molino.core.vessels.piecewise_linear import PiecewiseLinear
 from molino.core.vessels.roles import (
     ACTIVITY,
-    AGE,
     CONDUCTION,
     FEED_T,
     FLOW,
@@ -162,7 +161,7 @@ def follow_tube(
 ) -> TubeInTime:  # fmt: skip
     """As `PlugFlow.follow`."""
     end = units.positive(time, "time", f"{vessel.label}, time").si
-    vessel._require_known()
+    vessel._require_constants()
     check_followed(vessel, cells, settling_band)
     times = moments(points, end, vessel.label)
     moved = changed_numbers(vessel, changes)
@@ -273,7 +272,7 @@ class Cells:
         self.species = key.network.species
         self.ns, self.m = len(self.species), len(self.model.states)
         self.has_energy, self.follows_T = key.has_energy, self.model.follows_T
-        self.constants = dict(self.numbers) | {HELD: self.void, WALL: self._solid(), AGE: 0.0}
+        self.constants = dict(self.numbers) | {HELD: self.void, WALL: self._solid()}
         self.constants[slope_of(TEMPERATURE)] = 0.0
         self.constants |= adsorption.numbers if adsorption is not None else {}
         self.constants |= {s: 0.0 for s in self.model.local.fixed if s.role == LOADING_AT_START}
@@ -464,7 +463,7 @@ class Cells:
         for n, state in enumerate(still):
             place = self.m - len(still) + n
             if state.symbol == ACTIVITY:
-                Y[:, place] = 1.0
+                Y[:, place] = self.local.value(self._columns(Y, 0.0))[:, self.model.places["activity at start"]][:, 0]
         self._fill_loadings(Y, still)
         return Y
 

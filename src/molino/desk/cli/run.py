@@ -105,7 +105,7 @@ def _run_all(job: Job, vessels: Mapping[str, Any], only: str | None, quiet: bool
     for name in sized if only is None else [only]:
         with found.failures.at(name), show_progress(f"running {name}", quiet):
             vessel, tasks = vessels[name], job.tanks.get(name)
-            if not _has_history(vessel):
+            if not (name in job.follows and vessel._poison):
                 found.runs[name] = vessel.outcome()
             if tasks is None:
                 continue
@@ -134,12 +134,6 @@ def _run_all(job: Job, vessels: Mapping[str, Any], only: str | None, quiet: bool
                     {**job.figures.limits, **asked.limits},
                 )  # fmt: skip
     return found
-
-
-def _has_history(vessel: Any) -> bool:
-    """Whether what it does depends on what has passed, so that it has no steady state."""
-    packing = getattr(vessel, "catalyst", None)
-    return packing is not None and packing.deactivation is not None and bool(packing.deactivation.poison)
 
 
 def _needs_size(vessel: Any) -> bool:

@@ -99,7 +99,8 @@ def tracer(
         }  # fmt: skip
         given = {name: value for name, value in given.items() if value is not None}
         if data.suffix.lower() == ".toml":
-            if any((given, windows, sheet, header_row, columns, smoothing, rate_constant)):
+            plain = (tail, rule, models) == ("exponential", "trapezoid", True)
+            if not plain or any((given, windows, sheet, header_row, columns, smoothing, rate_constant)):
                 raise InputError(
                     "options are given with a job file", data.name, "write them in its [tracer.NAME] table"
                 )

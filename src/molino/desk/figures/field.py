@@ -348,6 +348,7 @@ def _scaled(run: BasinInTime, species: str | None) -> tuple[str, float, float]:
     return name, float(shown.min()), float(shown.max())
 
 
+@style.draws
 def animation(run: BasinInTime, species: str | None = None) -> FuncAnimation:
     """The field over time as moving pictures: `.save("basin.gif", writer="pillow")` needs no outside program.
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from functools import wraps
-from typing import Any, ParamSpec
+from typing import Any, ParamSpec, TypeVar
 
 import matplotlib as mpl
 from matplotlib.axes import Axes
@@ -22,13 +22,14 @@ INK, QUIET = "#222222", "#8a8a8a"
 
 
 P = ParamSpec("P")
+R = TypeVar("R")
 
 
-def draws(function: Callable[P, Figure]) -> Callable[P, Figure]:
+def draws(function: Callable[P, R]) -> Callable[P, R]:
     """A public function that draws: a name is shown as it is, also one with a dollar sign in it."""
 
     @wraps(function)
-    def call(*args: P.args, **kwargs: P.kwargs) -> Figure:
+    def call(*args: P.args, **kwargs: P.kwargs) -> R:
         with mpl.rc_context({"text.parse_math": False}):
             return checked(function)(*args, **kwargs)
 

@@ -220,7 +220,7 @@ def _waits(vessel: Vessel | Train) -> bool:
     """Whether it cannot run before some constants are fitted or given."""
     try:
         for one in vessel.vessels if isinstance(vessel, Train) else [vessel]:
-            one._require_known()
+            one._require_constants()
     except InputError:
         return True
     return False

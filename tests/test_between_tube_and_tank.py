@@ -299,3 +299,44 @@ follow = { time = "30 min", cells = 16 }
     refused = molino("size", tmp_path / "size.toml")
     assert refused.exit_code == 2
     assert "depends on what has passed" in " ".join(refused.output.split())
+
+
+def test_a_train_of_a_job_is_followed_as_in_python(tmp_path: Path, molino: Typed) -> None:
+    job = """
+[units]
+pressure = "bar"
+[reactions.main]
+equation = "A -> B"
+k = "0.2 1/min"
+[feeds.f]
+contents = { A = "1 mol/L" }
+flow = "1 L/min"
+[vessels.tank]
+kind = "stirred tank"
+feed = "f"
+volume = "5 L"
+[vessels.tube]
+kind = "plug flow"
+feed = "f"
+volume = "5 L"
+[vessels.both]
+kind = "train"
+steps = [{ vessel = "tank" }, { vessel = "tube" }]
+follow = { time = "1 h", cells = 20, contents = { B = "1 mol/L" }, changes = [{ what = "[A]", to = "2 mol/L", at = "30 min" }] }
+"""
+    path = tmp_path / "job.toml"
+    path.write_text(job, encoding="utf-8")
+    done = molino("run", path, "--json")
+    assert done.exit_code == 0, done.output
+    found = json.loads(done.stdout)["over_time"]["both"]["vessels"][-1]["outlet"]["concentration of A"]
+    chem, feed = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min")), mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+    train = mo.Train([mo.StirredTank(chem, feed, volume="5 L"), mo.PlugFlow(chem, feed, volume="5 L")])
+    step = mo.Change("[A]", "2 mol/L", at="30 min")
+    own = train.follow("1 h", contents={"B": "1 mol/L"}, changes=[step], cells=20)
+    assert np.allclose(np.array(found["values"]) * 1000, own.outlet["concentration of A"], rtol=1e-9, atol=1e-6)
+    assert "followed for" in molino("run", path).output
+    assert (tmp_path / "results" / "job" / "run-both-over-time.png").exists()
+    path.write_text(job.replace("follow =", "recycle = 0.5\nfollow ="), encoding="utf-8")
+    refused = molino("check", path)
+    assert refused.exit_code == 2
+    assert "recycle is not followed" in " ".join(refused.output.split())

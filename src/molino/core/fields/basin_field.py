@@ -151,19 +151,20 @@ class BasinField:
         """The fields x with c = base + columns x at rest, one after the other in one array."""
         transport, cells, r = self.transport, self.grid.cells, columns.shape[1]
         inverse = np.linalg.pinv(columns)
-        carried = [transport.matrix(float(d)) for d in D]
+        turned = np.einsum("ia,bj->abij", inverse, columns).reshape(-1, r * r)
+        schemes = [transport.scheme(float(d)) for d in D]
         load = np.concatenate([transport.entering(fed) for fed in feds])
         held: dict[str, Any] = {"rounds": 0}
 
         def rates(x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
             """What reactions add to the fields in each cell, and its slopes, shapes (r, cells) and (cells, r, r)."""
             made, by_c = self._rates(base + columns @ x.reshape(r, cells))
-            return inverse @ made, inverse @ by_c @ columns
+            return inverse @ made, (by_c.reshape(cells, -1) @ turned).reshape(cells, r, r)
 
         def renew(by: np.ndarray) -> None:
             blocks = [[-sparse.diags(by[:, i, j]) for j in range(r)] for i in range(r)]
             for i in range(r):
-                blocks[i][i] = blocks[i][i] + carried[i]
+                blocks[i][i] = blocks[i][i] + schemes[i].matrix
             held["factors"], held["by"] = factor(sparse.bmat(blocks)), by
 
         def step(x: np.ndarray) -> np.ndarray:
@@ -173,8 +174,8 @@ class BasinField:
             if moved and held["rounds"] <= _RENEWED:
                 renew(by)
             kept = np.einsum("kij,jk->ik", held["by"], x.reshape(r, cells))
-            each = zip(x.reshape(r, cells), feds, D.tolist(), strict=True)
-            beyond = np.concatenate([transport.corrections(row, fed, d) for row, fed, d in each])
+            each = zip(x.reshape(r, cells), feds, schemes, strict=True)
+            beyond = np.concatenate([transport.corrections(row, fed, own) for row, fed, own in each])
             return np.asarray(held["factors"].solve(load - beyond + (made - kept).ravel()))
 
         return settled(step, np.zeros(r * cells))
@@ -316,7 +317,7 @@ class _Stepper:
         self.inertia = transport.volumes / dt
         self.entering = np.array([transport.entering(fed) for fed in feds])
         self.before: np.ndarray | None = None
-        self._carried = {d: transport.matrix(d) for d in {*D.tolist()}}
+        self.schemes = [transport.scheme(float(d)) for d in D]
         self._factors: dict[float, tuple[Any, np.ndarray | None]] = {}
 
     def advance(self, c: np.ndarray) -> np.ndarray:
@@ -339,7 +340,7 @@ class _Stepper:
             for j in range(n):
                 if by is not None and by[:, i, j].any():
                     blocks[i][j] = sparse.diags(-by[:, i, j])
-            own = self._carried[float(self.D[i])] + sparse.diags(share * self.inertia)
+            own = self.schemes[i].matrix + sparse.diags(share * self.inertia)
             blocks[i][i] = own if blocks[i][i] is None else own + blocks[i][i]
         self._factors[share] = factor(blocks[0][0] if n == 1 else sparse.bmat(blocks)), by
         return self._factors[share]
@@ -351,8 +352,8 @@ class _Stepper:
         most = _ROUNDS if self.rates is None else _MOST_ROUNDS
         for n in range(1, most + 1):
             load = past * self.inertia + self.entering
-            load = load - np.array([self.transport.corrections(row, fed, float(d))
-                                    for row, fed, d in zip(guess, self.feds, self.D, strict=True)])  # fmt: skip
+            load = load - np.array([self.transport.corrections(row, fed, own)
+                                    for row, fed, own in zip(guess, self.feds, self.schemes, strict=True)])  # fmt: skip
             if made is not None and held is not None:
                 load += made - np.einsum("kij,jk->ik", held, guess)
             found = factors.solve(load.ravel()).reshape(guess.shape)

@@ -11,7 +11,7 @@ import numpy as np
 from molino.core.errors import InputError
 from molino.core.frozen import Frozen
 from molino.core.results import Result, entry, in_columns
-from molino.core.units import Display
+from molino.core.units import Display, pretty
 from molino.core.vessels.over_time import OverTime, columns_of, heading_of, kind_of
 
 if TYPE_CHECKING:
@@ -117,9 +117,9 @@ class LaminarRun(_OfLaminar):
             ):
                 columns[self.display.heading(heading_of(name) + where, kind)] = self.display.number(values, kind)
         if np.isfinite(self.pressure_lost).all():
-            columns[self.display.heading("pressure drop", "pressure")] = self.display.number(
-                self.pressure_lost, "pressure"
-            ) - self.display.number(0.0, "pressure")
+            unit = self.display.difference_unit("pressure")
+            lost = self.display.difference(self.pressure_lost, "pressure")
+            columns[f"pressure drop [{unit}]" if unit else "pressure drop"] = lost
         return pd.DataFrame(columns)
 
     def profile(self, z: float) -> pd.DataFrame:
@@ -153,7 +153,8 @@ class LaminarRun(_OfLaminar):
             )
             found["heat through the wall"] = show.text(self.heat, "power")
         if np.isfinite(self.pressure_lost[-1]):
-            found["pressure drop"] = f"{self.pressure_lost[-1]:.4g} Pa"
+            lost = float(show.difference(self.pressure_lost[-1], "pressure"))
+            found["pressure drop"] = f"{lost:.4g} {pretty(show.difference_unit('pressure'))}".rstrip()
         if self.closure:
             found[f"balances of {', '.join(self.closure)} close to"] = f"{max(self.closure.values()):.2e}"
         found["grid: two thirds of the nodes change what leaves by"] = f"{self.grid_error:.1e}"

@@ -370,4 +370,4 @@ def _matrix(parts: list[tuple[np.ndarray, np.ndarray, np.ndarray]], shape: tuple
 def factor(matrix: sparse.spmatrix) -> Any:
     """A sparse matrix of nearly symmetric pattern, factored."""
     return splu(sparse.csc_matrix(matrix), permc_spec="MMD_AT_PLUS_A", options={"SymmetricMode": True},
-                diag_pivot_thresh=0.001)  # fmt: skip
+                diag_pivot_thresh=0.001, panel_size=1)  # fmt: skip

@@ -1,20 +1,23 @@
 """What a flow on a grid carries and what diffuses in it: conservative finite volumes, of second order and bounded.
 
-What passes a face is F (c_U + s/2) with the cell U upstream of it. The changes a and b before and behind that cell set
-s by the limiter of van Albada,
+What passes a face is F (c_U + s) with the cell U upstream of it. Where diffusion through the face is strong enough, s
+is that of the straight line between both cells (central differences), which is implicit; of what is left, the changes a
+and b before and behind the cell U set s by the limiter of van Albada, as half of
 
     ((b^2 + e^2) a + (a^2 + e^2) b)/(a^2 + b^2 + 2 e^2)
 
 so that nothing overshoots where a profile is steep and the scheme is of second order where it is smooth, at extrema,
 too, where the changes are below e, e^2 = (h/L)^3 of the whole range (G. D. van Albada, B. van Leer, W. W. Roberts,
 Astron. Astrophys. 108 (1982) 76; V. Venkatakrishnan, J. Comput. Phys. 118 (1995) 120). It is
-solved as a correction of the scheme of first order, and whatever it is, what leaves one cell enters the next.
+solved as a correction of the implicit part, and whatever it is, what leaves one cell enters the next.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
 
 import numpy as np
 from scipy import sparse
@@ -30,6 +33,36 @@ _MOST_ROUNDS = 200
 _SETTLED = 1e-11
 _MIXED = 6
 """Rounds that are mixed with the last."""
+
+
+@dataclass(frozen=True, eq=False)
+class Scheme:
+    """How one diffusivity is carried: what is implicit and what is left to the limiter.
+
+    Attributes
+    ----------
+    matrix : sparse matrix
+        What leaves each cell, less what enters it from others, by the implicit part. Nothing in it is negative beyond
+        the diagonal, so that it keeps within the bounds of what is fed.
+    parts : array
+        Of the flow through each face, what is left to the limiter, where something is.
+    faces : tuple of arrays
+        Of each of them: the cells upstream, downstream and further upstream, what makes the change from the last of
+        the same length, the share of the change up to the face, and how blunt the limiter is.
+    sums : sparse matrix
+        What leaves each cell of what passes these faces.
+    """
+
+    diffusivity: float
+    matrix: sparse.csc_matrix
+    parts: np.ndarray
+    faces: tuple[np.ndarray, ...]
+    sums: sparse.csr_matrix
+
+    @cached_property
+    def factors(self) -> Any:
+        """The matrix, factored."""
+        return factor(self.matrix)
 
 
 @dataclass(frozen=True, eq=False)
@@ -94,6 +127,7 @@ class Transport:
         lengths = (g.x[-1] - g.x[0], g.y[-1] - g.y[0])
         along = np.concatenate([np.full(len(part[0]), one) for part, one in zip(parts, lengths, strict=True)])
         self.blunt = (2 * self.half / along) ** 3
+        self._schemes: dict[float, Scheme] = {}
 
     def _further(self, cell: np.ndarray, blocked_x: np.ndarray, blocked_y: np.ndarray) -> None:
         """The cell upstream of the upstream one, and how far; itself where a wall or the edge lies between."""
@@ -140,15 +174,45 @@ class Transport:
 
     # the scheme
 
-    def slopes(self, c: np.ndarray, fed: Fed, diffusivity: float) -> np.ndarray:
-        """(c at the face) - c_U of each face for some values, with what is fed through each side."""
-        whole = np.concatenate([c, *self._behind(c, fed, diffusivity)])
-        after = c[self.downstream] - c[self.upstream]
-        before = (c[self.upstream] - whole[self.further]) * (self.apart / self.away)
-        e = self.blunt * max(float(np.ptp(whole)) ** 2, 1e-250) + 1e-290
-        a, b = before**2 + e, after**2 + e
-        found = (b * before + a * after) / (a + b) * self.half / self.apart
-        most = np.abs(c[self.upstream])  # next to nothing neither more than twice of it leaves, nor less than nothing
+    def scheme(self, diffusivity: float) -> Scheme:
+        """The scheme of one diffusivity; what central differences take of each face is as much as stays bounded."""
+        if diffusivity not in self._schemes:
+            a, b, cells = self.before, self.after, self.grid.cells
+            size, spread = np.abs(self.flows), diffusivity * self.conductance
+            onward = size * self.half / self.apart  # what a straight line adds of the cell behind
+            share = np.minimum(1.0, spread / np.maximum(onward, 1e-300))
+            of_up, of_down = size - share * onward, share * onward
+            forward = self.flows >= 0
+            of_before, of_after = np.where(forward, of_up, -of_down), np.where(forward, of_down, -of_up)
+            values = [of_before + spread, of_after - spread, spread - of_after, -of_before - spread]
+            values += [port.flows for port in self.ports_out]
+            out = [port.cells for port in self.ports_out]
+            rows, columns = np.concatenate([a, a, b, b, *out]), np.concatenate([a, b, b, a, *out])
+            matrix = sparse.coo_matrix((np.concatenate(values), (rows, columns)), (cells, cells)).tocsc()
+            limited = np.flatnonzero((share < 1) & (size > 0))
+            many = np.arange(len(limited))
+            signs = np.repeat([1.0, -1.0], len(limited))
+            places = (np.concatenate([a[limited], b[limited]]), np.concatenate([many, many]))
+            sums = sparse.csr_matrix((signs, places), (cells, len(limited)))
+            steeper, halves = self.apart / self.away, self.half / self.apart
+            each = (self.upstream, self.downstream, self.further, steeper, halves, self.blunt)
+            faces = tuple(one[limited] for one in each)
+            self._schemes[diffusivity] = Scheme(
+                diffusivity, matrix, ((1 - share) * self.flows)[limited], faces, sums
+            )  # fmt: skip
+        return self._schemes[diffusivity]
+
+    def slopes(self, c: np.ndarray, fed: Fed, scheme: Scheme) -> np.ndarray:
+        """(c at the face) - c_U by the limiter, at the faces of which it has a part."""
+        whole = np.concatenate([c, *self._behind(c, fed, scheme.diffusivity)])
+        up, down, further, steeper, share, blunt = scheme.faces
+        here = c[up]
+        after = c[down] - here
+        before = (here - whole[further]) * steeper
+        e = blunt * max(float(np.ptp(whole)) ** 2, 1e-250) + 1e-290
+        a, b = before * before + e, after * after + e
+        found = (b * before + a * after) / (a + b) * share
+        most = np.abs(here)  # next to nothing neither more than twice of it leaves, nor less than nothing
         return np.asarray(np.clip(found, -most, most))
 
     def _behind(self, c: np.ndarray, fed: Fed, diffusivity: float) -> list[np.ndarray]:
@@ -159,12 +223,11 @@ class Transport:
             found.append((port.flows * one + spread * c[port.cells]) / (port.flows + spread))
         return found
 
-    def corrections(self, c: np.ndarray, fed: Fed, diffusivity: float) -> np.ndarray:
-        """What leaves each cell beyond the scheme of first order, shape (cells,)."""
-        extra = self.flows * self.slopes(c, fed, diffusivity)
-        found = np.bincount(self.before, extra, self.grid.cells) - np.bincount(self.after, extra, self.grid.cells)
+    def corrections(self, c: np.ndarray, fed: Fed, scheme: Scheme) -> np.ndarray:
+        """What leaves each cell beyond the implicit part, shape (cells,)."""
+        found = scheme.sums @ (scheme.parts * self.slopes(c, fed, scheme))
         for port, beyond in zip(self.ports_out, self.beyond(c), strict=True):
-            found += np.bincount(port.cells, port.flows * beyond, self.grid.cells)
+            np.add.at(found, port.cells, port.flows * beyond)
         return np.asarray(found)
 
     def beyond(self, c: np.ndarray) -> list[np.ndarray]:
@@ -173,17 +236,6 @@ class Transport:
             np.maximum((c[port.cells] - c[port.behind]) * port.half / port.apart, -0.5 * np.abs(c[port.cells]))
             for port in self.ports_out
         ]  # fmt: skip
-
-    def matrix(self, diffusivity: float) -> sparse.csc_matrix:
-        """What leaves each cell, less what enters it from others, by the scheme of first order."""
-        a, b = self.before, self.after
-        of_before, of_after = np.maximum(self.flows, 0.0), np.minimum(self.flows, 0.0)
-        spread = diffusivity * self.conductance
-        values = [of_before + spread, of_after - spread, -of_after + spread, -of_before - spread]
-        values += [port.flows for port in self.ports_out]
-        out = [port.cells for port in self.ports_out]
-        rows, columns = np.concatenate([a, a, b, b, *out]), np.concatenate([a, b, b, a, *out])
-        return sparse.coo_matrix((np.concatenate(values), (rows, columns)), (self.grid.cells,) * 2).tocsc()
 
     def entering(self, fed: Fed) -> np.ndarray:
         """What comes in through each side with given concentrations, shape (cells,)."""
@@ -201,10 +253,11 @@ class Transport:
 
     def steady(self, diffusivity: float, fed: Fed, made: np.ndarray) -> Settled:
         """The steady field of what is fed and made in each cell."""
-        solver, load = factor(self.matrix(diffusivity)), self.entering(fed) + made
+        scheme = self.scheme(diffusivity)
+        solver, load = scheme.factors, self.entering(fed) + made
 
         def step(c: np.ndarray) -> np.ndarray:
-            return np.asarray(solver.solve(load - self.corrections(c, fed, diffusivity)))
+            return np.asarray(solver.solve(load - self.corrections(c, fed, scheme)))
 
         return settled(step, np.asarray(solver.solve(load)))
 
@@ -238,7 +291,9 @@ def settled(step: Callable[[np.ndarray], np.ndarray], first: np.ndarray) -> Sett
         values, changes = [*values[-_MIXED:], made], [*changes[-_MIXED:], change]
         c = made
         if len(changes) > 1:
-            rises = np.array([one - changes[-1] for one in changes[:-1]]).T
-            shares = np.linalg.lstsq(rises, -changes[-1], rcond=1e-12)[0]
-            c = made + np.array([one - values[-1] for one in values[:-1]]).T @ shares
+            rises = np.array([one - change for one in changes[:-1]])
+            sizes = np.sqrt(np.einsum("ij,ij->i", rises, rises)) + 1e-300
+            products = rises @ rises.T / np.outer(sizes, sizes)
+            shares = np.linalg.lstsq(products, -(rises @ change) / sizes, rcond=1e-14)[0] / sizes
+            c = made + shares @ np.array([one - made for one in values[:-1]])
     return Settled(made, _MOST_ROUNDS, size)

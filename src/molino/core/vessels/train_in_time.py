@@ -107,18 +107,9 @@ def follow_train(
 ) -> TrainInTime:  # fmt: skip
     """As `Train.follow`."""
     end = units.positive(time, "time", f"{train.label}, time").si
-    faults, vessels = Faults(), list[PlugFlow]()
-    if train.recycle.si:
-        faults.add(train.label, "over time a recycle is not followed", "leave it out")
-    for n, step in enumerate(train.steps, 1):
-        with faults.at(f"step {n}"):
-            vessels.append(_followed(step))
-    faults.raise_any()
-    for vessel, step in zip(vessels, train.steps, strict=True):
+    vessels = followed_vessels(train, cells, settling_band)
+    for vessel in vessels:
         vessel._require_constants()
-        with faults.at():
-            check_followed(vessel, cells if not isinstance(step, StirredTank) else 4, settling_band)
-    faults.raise_any()
     times, found = moments(points, end, train.label), list[TubeInTime]()
     fed: Fed | None = None
     for n, (vessel, step) in enumerate(zip(vessels, train.steps, strict=True)):
@@ -131,6 +122,22 @@ def follow_train(
         found.append(in_time(vessel, times, run, error, settling_band))
         fed = _leaving(vessel, run, times)
     return TrainInTime(train, tuple(found))
+
+
+def followed_vessels(train: Train, cells: int, settling_band: float) -> list[PlugFlow]:
+    """The steps of a train as tubes; InputError with all that is not followed over time."""
+    faults, vessels = Faults(), list[PlugFlow]()
+    if train.recycle.si:
+        faults.add(train.label, "over time a recycle is not followed", "leave it out")
+    for n, step in enumerate(train.steps, 1):
+        with faults.at(f"step {n}"):
+            vessels.append(_followed(step))
+    faults.raise_any()
+    for vessel, step in zip(vessels, train.steps, strict=True):
+        with faults.at():
+            check_followed(vessel, cells if not isinstance(step, StirredTank) else 4, settling_band)
+    faults.raise_any()
+    return vessels
 
 
 def _error(

@@ -34,6 +34,7 @@ if TYPE_CHECKING:
     from molino.core.vessels.run import Run
     from molino.core.vessels.steady_states import Branch, SteadyStates
     from molino.core.vessels.train import TrainRun
+    from molino.core.vessels.train_in_time import TrainInTime
     from molino.core.vessels.tube_in_time import TubeInTime
     from molino.desk.job.load import Job
     from molino.desk.tables.write import ResultsFolder
@@ -56,7 +57,7 @@ class _Found:
     branches: dict[str, Branch] = field(default_factory=dict)
     drawn: dict[str, Figure] = field(default_factory=dict)
     safety: dict[str, Safety] = field(default_factory=dict)
-    followed: dict[str, TubeInTime] = field(default_factory=dict)
+    followed: dict[str, TubeInTime | TrainInTime] = field(default_factory=dict)
     failures: Failures = field(default_factory=Failures)
 
 
@@ -105,7 +106,8 @@ def _run_all(job: Job, vessels: Mapping[str, Any], only: str | None, quiet: bool
     for name in sized if only is None else [only]:
         with found.failures.at(name), show_progress(f"running {name}", quiet):
             vessel, tasks = vessels[name], job.tanks.get(name)
-            if not (name in job.follows and vessel._poison):
+            poisoned = any(getattr(one, "_poison", None) for one in getattr(vessel, "vessels", [vessel]))
+            if not (name in job.follows and poisoned):
                 found.runs[name] = vessel.outcome()
             if tasks is None:
                 continue
@@ -144,6 +146,7 @@ def _needs_size(vessel: Any) -> bool:
 def _write(job: Job, found: _Found, content: dict[str, Any]) -> ResultsFolder:
     """All tables and figures."""
     from molino.core.vessels.run import Run as RunOfVessel
+    from molino.core.vessels.train_in_time import TrainInTime
 
     figures = load_figures()
 
@@ -152,8 +155,9 @@ def _write(job: Job, found: _Found, content: dict[str, Any]) -> ResultsFolder:
     folder.tables("run", {**{name: r.table() for name, r in runs.items()}, **tubes})
     if runs:
         folder.tables("streams", {name: r.stream_table() for name, r in runs.items()})
-    for name, tube in found.followed.items():
-        folder.figure(figures.over_time(tube), "run", f"{name} over time")
+    for name, whole in found.followed.items():
+        last = whole.vessels[-1] if isinstance(whole, TrainInTime) else whole
+        folder.figure(figures.over_time(last), "run", f"{name} over time")
     if found.branches:
         folder.tables("branch", {name: curve.table() for name, curve in found.branches.items()})
     for name, r in runs.items():

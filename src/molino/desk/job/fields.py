@@ -16,6 +16,8 @@ from molino.core.fields.openings import Baffle, Inlet, Outlet
 from molino.core.vessels.changes import changed_numbers
 from molino.core.vessels.feed import Feed
 from molino.core.vessels.plug_flow import PlugFlow
+from molino.core.vessels.train import Train
+from molino.core.vessels.train_in_time import followed_vessels
 from molino.core.vessels.tube_in_time import check_followed
 from molino.desk.job import models
 from molino.desk.job.context import JobContext
@@ -26,7 +28,7 @@ Feeds = Mapping[str, Feed]
 
 @dataclass(frozen=True)
 class FollowTube:
-    """A tube over time that the job asks for; `options` as `PlugFlow.follow` takes them."""
+    """A tube or train over time that the job asks for; `options` as `PlugFlow.follow` takes them."""
 
     options: Mapping[str, Any]
 
@@ -53,19 +55,24 @@ class TracerTask:
     rate_constant: str | None = None
 
 
-def read_follow(job: JobContext, table: models.FollowTubeTable, tube: PlugFlow) -> FollowTube:
-    """A tube over time."""
+def read_follow(job: JobContext, table: models.FollowTubeTable, vessel: PlugFlow | Train) -> FollowTube:
+    """A tube or train over time."""
     faults = Faults()
     found: dict[str, Any] = {"cells": table.cells, "settling_band": table.settling_band}
     with faults.at("follow, time"):
         found["time"] = units.positive(job.in_unit(table.time, "time"), "time", "time")
     with faults.at("follow"):
-        found["changes"] = read_changes(job, table.changes, tube)
-        changed_numbers(tube, found["changes"])
-    with faults.at("follow"):
-        check_followed(tube, table.cells, table.settling_band)
-    faults.raise_any()
+        if isinstance(vessel, PlugFlow):
+            first = vessel
+            check_followed(vessel, table.cells, table.settling_band)
+        else:
+            first = followed_vessels(vessel, table.cells, table.settling_band)[0]
+        found["changes"] = read_changes(job, table.changes, first)
+        changed_numbers(first, found["changes"])
     filled = table.contents
+    if filled == "steady" and isinstance(vessel, Train):
+        faults.add("follow, contents", "a train over time does not begin at its steady state", "give what fills it")
+    faults.raise_any()
     found["contents"] = job.contents(filled) if isinstance(filled, dict) else filled
     return FollowTube(found)
 

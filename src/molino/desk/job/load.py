@@ -178,7 +178,7 @@ def build(job: JobContext) -> Job:
     fields, follows, tracers = read_fields(job, chemistry, feeds), dict[str, FollowTube](), read_tracers(job)
     for name, vessel in job.file.vessels.items():
         asked = getattr(vessel, "follow", None)
-        if asked is not None and isinstance(tube := vessels.get(name), PlugFlow):
+        if asked is not None and isinstance(tube := vessels.get(name), PlugFlow | Train):
             with job.at(f"[vessels.{name}]"):
                 follows[name] = read_follow(job, asked, tube)
     profiles, drawn = read_profiles(job, vessels, chemistry), read_figures(job, chemistry)

@@ -260,7 +260,7 @@ class _BubbleColumnBase(_StirredTankBase):
 
 
 class FollowTubeTable(Table):
-    """A tube over time: what fills it first (the feed, if left out, or "steady"), and changes on the way."""
+    """A tube or a train over time: what fills it first (the feed, if left out, or "steady"), and changes on the way."""
 
     time: Quantity
     contents: dict[str, Quantity] | Literal["steady"] | None = None
@@ -348,9 +348,10 @@ class StepTable(Table):
 
 
 class TrainTable(Table):
-    """Vessels one after another; what the steps name stands in other [vessels.NAME] tables."""
+    """Vessels one after another, named in other [vessels.NAME] tables; `follow` asks `run` to follow it over time."""
 
     kind: Literal["train"]
+    follow: FollowTubeTable | None = None
     steps: list[StepTable] = Field(min_length=1)
     recycle: Quantity = 0.0
 

@@ -56,7 +56,7 @@ def folder(tmp_path: Path) -> Path:
     return tmp_path
 
 
-@pytest.fixture
+@pytest.fixture(scope="session")
 def molino() -> Typed:
     """Type `molino ...` and get exit code, stdout and stderr; an exception that is not reported in words fails the test."""
 

@@ -24,8 +24,8 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 from molino.core.errors import InputError, MolinoError
-from molino.desk.cli import compare, fit, optimize, run, size, sweep
 from molino.desk.job.load import Job, load_job
+from molino.desk.steps import compare, fit, optimize, run, size, sweep
 from molino.desk.tables.write import ResultsFolder
 
 DEMO = Path(str(files("molino.demo")))

@@ -246,7 +246,7 @@ def test_every_command_and_make_target_is_in_the_readme_or_contributing() -> Non
     for target in re.findall(r"^([a-z-]+):", (ROOT / "Makefile").read_text(), re.MULTILINE):
         assert target == "clean" or re.search(rf"make {target}\b", texts), target
     commands = list(get_command(app).commands)  # type: ignore[attr-defined]
-    assert len(commands) == 17
+    assert len(commands) == 19
     for command in commands:
         assert f"molino {command}" in texts
 

@@ -139,6 +139,7 @@ CALLS: dict[str, tuple[Callable[..., Any], dict[str, Any]]] = {
     "spread_sources": (mo.spread_sources, {"vessel": TUBE, "metric": "conversion of A", "spread": {"flow": "0.1 L/min"}}),
     "attainable": (mo.attainable, {"chem": TUBE.chemistry, "feed": TUBE.feed,
                                    "axes": ("conversion of A", "concentration of B")}),
+    "report": (mo.report, {"what": [TUBE.run()], "path": "nowhere/\0/report.html", "title": "", "question": ""}),
     "recommend": (mo.recommend, {"chem": TUBE.chemistry, "feed": TUBE.feed, "maximize": "conversion of A"}),
     "FreeProfile": (mo.FreeProfile, {"low": "300 K", "high": "350 K"}),
     "optimize": (mo.optimize, {"vessel": TUBE, "maximize": "conversion of A", "free": {"volume": ("1 L", "2 L")},

@@ -146,6 +146,7 @@ _HOME = {
     "read_species": "desk.tables.species",
     "read_tracer": "desk.tables.tracer",
     "recommend": "core.design.recommending",
+    "report": "desk.report.build",
     "screen_orders": "core.fitting.screening",
     "selectivity": "core.vessels.metrics",
     "size": "core.design.sizing",
@@ -254,6 +255,7 @@ if TYPE_CHECKING:
     from molino.desk import figures
     from molino.desk.job.chemistry import read_chemistry, read_library, write_chemistry
     from molino.desk.job.load import load_job
+    from molino.desk.report.build import report
     from molino.desk.tables.experiments import read_experiments, read_rates
     from molino.desk.tables.lookup import look_up
     from molino.desk.tables.species import read_species

@@ -27,13 +27,22 @@ class Result(Printed):
         """The main results, by name, with units."""
         return {}
 
+    @property
+    def headline(self) -> str:
+        """What it is, in a line."""
+        return str(self).partition("\n")[0]
+
+    def answer(self) -> tuple[str, str] | None:
+        """What was asked and what was found, each in a line; None for a result that decides nothing."""
+        return None
+
     def to_dict(self) -> dict[str, Any]:
         """Plain data, as JSON takes it: numbers in the units shown, each with its unit."""
         raise NotImplementedError
 
     def _repr_html_(self) -> str:
         rows = "".join(f"<tr><th>{html.escape(n)}</th><td>{html.escape(t)}</td></tr>" for n, t in self.facts().items())
-        title = html.escape(str(self).partition("\n")[0])
+        title = html.escape(self.headline)
         table = self.table().to_html(index=False, max_rows=_ROWS_SHOWN, float_format=lambda x: f"{x:.4g}", na_rep="")
         return f"<p><b>{title}</b></p>" + (f"<table>{rows}</table>" if rows else "") + table
 

@@ -512,6 +512,12 @@ def pretty(text: str) -> str:
     return re.sub(r"(?<=[A-Za-z])\^?([23])(?![\dA-Za-z.])", lambda m: {"2": "²", "3": "³"}[m[1]], shown)
 
 
+def pretty_heading(heading: str) -> str:
+    """A heading with its unit for the eye: 'flow [m3/h]' as 'flow [m³/h]'."""
+    name, bracket, unit = heading.partition(" [")
+    return f"{name} [{pretty(unit.rstrip(']'))}]" if bracket else name
+
+
 HABIT = {
     **SI_UNITS,
     "concentration": "mol/L",

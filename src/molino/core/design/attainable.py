@@ -127,6 +127,10 @@ class BestTrain(Frozen, Result):
             found[str(metric)] = f"{text} (the region promises {display.text(float(wanted), metric.kind)})"
         return found
 
+    def answer(self) -> tuple[str, str]:
+        """What any arrangement could reach, and by which train."""
+        return "How far could any arrangement go?", "; ".join(f"{what} {text}" for what, text in self.facts().items())
+
     def table(self) -> pd.DataFrame:
         """The streams of the train."""
         return self.run.stream_table()

@@ -110,6 +110,11 @@ class Comparison(Frozen, Result):
             rows[label] = {"metrics": metrics, "run": run.to_dict()}
         return rows
 
+    @property
+    def headline(self) -> str:
+        """How many vessels, of what."""
+        return f"{len(self.table())} vessels side by side: {', '.join(str(m) for m in self.metrics)}"
+
     def __str__(self) -> str:
         return self.table().to_string(index=False, float_format=lambda x: f"{x:.4g}", na_rep="")
 

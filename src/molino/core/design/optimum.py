@@ -204,6 +204,13 @@ class Optimum(Frozen, Result):
             )
         return found
 
+    def answer(self) -> tuple[str, str]:
+        """Where the objective is best, and how good it is there."""
+        (what, value), *_ = self.facts().items()
+        free = [f"{number.name} {number.text(number.value)}" for number in self.free]
+        free += [f"{profile.name}: {profile.describe()}" for profile in self.profiles]
+        return f"{what.capitalize()} of {self.vessel.label}?", f"{value}, at {'; '.join(free)}"
+
     def _decided(self) -> tuple[str, str]:
         """What was decided, and its kind of quantity, or its unit."""
         kind = self.objective.kind or self.objective.unit(self.display)

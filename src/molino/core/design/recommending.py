@@ -150,6 +150,11 @@ class Recommendation(Frozen, Result):
                 found[f"left out: {one.name}"] = one.reason
         return found
 
+    def answer(self) -> tuple[str, str]:
+        """Which arrangement, and the first with its reason."""
+        facts = self.facts()
+        return f"Which arrangement has the best {self.objective}?", f"{facts['recommended']}. {facts['because']}"
+
     def why(self) -> str:
         """Why the first is first, in words."""
         able = [a for a in self.arrangements if a.optimum is not None]

@@ -176,19 +176,33 @@ class Sizing(Frozen, Result):
     def _number(self, si: float | None) -> float:
         return math.nan if si is None else float(self.display.number(si, self.kind))
 
-    def __str__(self) -> str:
+    @property
+    def _goal(self) -> str:
+        """What it is large enough for, in words."""
+        sure = f" with {self.confidence:.4g} confidence" if self.confidence is not None else ""
+        return f"{self.metric} = {self.display.text(self.target, self.metric.kind)}{sure}"
+
+    def facts(self) -> dict[str, str]:
+        """The size, its interval and where its spread comes from, by name, with units."""
         display, kind = self.display, self.kind
-        message = f"{self.vary.replace('_', ' ')} {display.text(self.value, kind)} for {self.metric} = "
-        lines = [message + display.text(self.target, self.metric.kind)]
+        found = {self.vary.replace("_", " "): display.text(self.value, kind)}
         if self.interval is not None:
             low, high = (display.text(bound, kind) for bound in self.interval)
-            lines.append(f"  95 % interval          {low} to {high} (from the fit of the constants)")
+            found["95 % interval"] = f"{low} to {high} (from the fit of the constants)"
         if self.confidence is not None and self.nominal is not None:
-            lines[0] += f" with {self.confidence:.4g} confidence"
-            lines.append(f"  nominal size           {display.text(self.nominal, kind)}")
-            lines.append(f"  draws that reach it    {100 * self.reached:.1f} % of {draws_for(self.vessel)}")
-        if self.sources is not None:
-            lines += [f"  {name:<22} {text}" for name, text in self.sources.facts().items()]
+            found["nominal size"] = display.text(self.nominal, kind)
+            found["draws that reach it"] = f"{100 * self.reached:.1f} % of {draws_for(self.vessel)}"
+        return found | (self.sources.facts() if self.sources is not None else {})
+
+    def answer(self) -> tuple[str, str]:
+        """Which size, and the size with its interval."""
+        (name, size), *others = self.facts().items()
+        more = "".join(f"; {what} {text}" for what, text in others if what in ("95 % interval", "nominal size"))
+        return f"What {name} does {self.vessel.label} need for {self._goal}?", size + more
+
+    def __str__(self) -> str:
+        (name, size), *others = self.facts().items()
+        lines = [f"{name} {size} for {self._goal}", *(f"  {name:<22} {text}" for name, text in others)]
         lines += [f"  {self.remark}"] if self.remark else []
         return "\n".join([*lines, str(self.run), *safety_lines(self.safety)])
 

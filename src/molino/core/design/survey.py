@@ -107,6 +107,15 @@ class Survey(Frozen, Result):
             found[label] |= {"Q_over_K": dict(ratios), "fraction_of_equilibrium_conversion": fraction}
         return plain({"vessels": found, "remarks": dict(self.remarks)})  # type: ignore[no-any-return]
 
+    @property
+    def headline(self) -> str:
+        """How many models, on one feed."""
+        return f"{len(self.table())} models of a vessel on one feed"
+
+    def facts(self) -> dict[str, str]:
+        """Why each is where it is."""
+        return dict(self.remarks)
+
     def __str__(self) -> str:
         table = self.table().to_string(index=False, float_format=lambda x: f"{x:.4g}", na_rep="")
         return "\n".join([table, *(f"{name}: {text}" for name, text in self.remarks.items())])

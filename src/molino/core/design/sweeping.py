@@ -218,6 +218,12 @@ class Sweep(Frozen, Result):
             "interrupted": self.is_stopped,
         }
 
+    @property
+    def headline(self) -> str:
+        """What was swept over what."""
+        over = ", ".join(one.name for one in self.varied) or "its draws"
+        return f"{self.vessel.label} over {over}: {len(self.reasons)} cases"
+
     def __str__(self) -> str:
         table = self.table()
         lines = [table.head(_SHOWN).to_string(index=False, float_format=lambda x: f"{x:.4g}")]

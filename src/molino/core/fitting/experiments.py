@@ -286,6 +286,7 @@ class ExcludedPoint:
     """A species (its concentration), or a metric."""
     value: float
     """In SI."""
+    because: str = ""
 
 
 @dataclass(frozen=True, eq=False)
@@ -387,7 +388,7 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
         kept = tuple(gone for gone in self.left_out if gone.run in names)
         return replace(self, runs=tuple(known[name] for name in names), left_out=kept)
 
-    def without(self, run: str, time: Any, response: str) -> Experiments:
+    def without(self, run: str, time: Any, response: str, because: str = "") -> Experiments:
         """Leave one measurement out; it stays listed in `left_out`.
 
         Parameters
@@ -397,6 +398,8 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
             Of the sample; where it was taken, of samples along a vessel.
         response : str
             The species, or the metric.
+        because : str, optional
+            Why; reports say it.
 
         Raises
         ------
@@ -419,7 +422,7 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
             message = f"nothing was measured then; the nearest sample is at {nearest_at}"
             raise InputError(message, where, f"give the {found.axis} of a sample")
         values = found.measured[response].copy()
-        gone = ExcludedPoint(run, float(found.times[sample]), response, float(values[sample]))
+        gone = ExcludedPoint(run, float(found.times[sample]), response, float(values[sample]), because)
         values[sample] = np.nan
         changed = replace(found, measured={**found.measured, response: values})
         runs = tuple(changed if r is found else r for r in self.runs)
@@ -459,7 +462,8 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
     def describe(self, point: ExcludedPoint) -> str:
         """A measurement in words."""
         value = self.display.text(point.value, self.kind_of(point.response))
-        return f"run {point.run}, {self.place(point.run, point.time)}, {point.response} {value}"
+        text = f"run {point.run}, {self.place(point.run, point.time)}, {point.response} {value}"
+        return f"{text}: {point.because}" if point.because else text
 
 
 def as_experiments(data: Experiments | Experiment | Sequence[Experiment | Experiments]) -> Experiments:

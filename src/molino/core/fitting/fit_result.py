@@ -523,6 +523,15 @@ class Fit(Frozen, Result):
             np.broadcast_to(standard_deviation * np.sqrt(self.variance), shape),
         )
 
+    def facts(self) -> dict[str, str]:
+        """What the residuals show, and what was left out, by name."""
+        found: dict[str, str] = {}
+        for line in self.notes():
+            name, _, text = line.partition(": ")
+            name = f"{name}, signs" if name in found else name
+            found[name] = f"{found[name]}; {text}" if name in found else text
+        return found | {f"note{' ' * n}": text for n, text in enumerate(self.warnings)}
+
     def table(self) -> pd.DataFrame:
         """One row a constant: value, standard error and 95 % interval in the unit it came in."""
         import pandas as pd

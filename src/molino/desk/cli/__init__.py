@@ -22,6 +22,8 @@ from molino.desk.cli import (
     optimize,
     orders,
     recommend,
+    report,
+    rerun,
     run,
     search,
     size,
@@ -60,7 +62,7 @@ def molino(
 COMMANDS = (
     demo.demo, new.new, check.check, orders.orders, tracer.tracer, fit.fit, run.run, size.size, compare.compare,
     sweep.sweep, optimize.optimize, attainable.attainable, recommend.recommend,
-    survey.survey, equilibrium.equilibrium, field.field, search.search,
+    survey.survey, equilibrium.equilibrium, field.field, report.report, rerun.rerun, search.search,
 )  # fmt: skip
 
 for command in COMMANDS:

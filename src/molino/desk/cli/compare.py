@@ -2,70 +2,17 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
-from molino.desk.cli.common import (
-    AsJson,
-    Debug,
-    JobPath,
-    as_asked,
-    console,
-    handle_errors,
-    known_vessels,
-    load_figures,
-    print_written,
-    read_job,
-    results_of,
-    show_progress,
-    show_table,
-)
+from molino.desk.cli.common import AsJson, Debug, JobPath, as_asked, handle_errors, read_job
 
 if TYPE_CHECKING:
-    from molino.core.design.comparison import Comparison
-    from molino.desk.job.load import Job
+    pass
+
+from molino.desk.steps import compare as step
 
 
 def compare(job: JobPath, as_json: AsJson = False, debug: Debug = False) -> None:
     """Put vessels side by side: as they stand, or each sized for the same target."""
     with handle_errors(as_json, debug):
-        as_asked(do(read_job(job), quiet=as_json), as_json)
-
-
-def do(job: Job, quiet: bool) -> dict[str, Any]:
-    """Compare, write, print unless quiet; gives the result as plain data."""
-    from molino.core.design.comparison import compare
-    from molino.core.design.sizing import size
-    from molino.core.errors import Failures, InputError
-
-    figures = load_figures()
-
-    if not job.compares:
-        raise InputError("there is no [compare.NAME] table", job.path.name, "add one with vessels and metrics")
-    vessels, source, _ = known_vessels(job, quiet)
-    found: dict[str, Comparison] = {}
-    failures = Failures()
-    for name, wanted in job.compares.items():
-        with failures.at(f"[compare.{name}]"), show_progress(f"comparing {name}", quiet):
-            chosen: list[Any] = [vessels[n] for n in wanted.vessels]
-            if wanted.size_for is not None:
-                chosen = [size(vessel, wanted.size_for, wanted.target) for vessel in chosen]
-            found[name] = compare(chosen, wanted.metrics)
-    if not found:
-        failures.raise_any(job.path.name)
-    content = {"job": job.path.name, "title": job.title, "source": source,
-               "comparisons": {name: c.to_dict() for name, c in found.items()}}  # fmt: skip
-    folder = results_of(job, "compare", content)
-    folder.tables("compare", {name: c.table() for name, c in found.items()})
-    for name, c in found.items():
-        folder.figure(figures.comparison(c), "compare", name)
-    if quiet:
-        failures.raise_any(job.path.name)
-        return content
-    console().print(source, style="dim")
-    for name, result in found.items():
-        wanted = job.compares[name]
-        target = f": each sized for {wanted.size_for} = {wanted.target}" if wanted.size_for is not None else ""
-        show_table(result.table(), f"compare {name}{target}")
-    print_written(folder)
-    failures.raise_any(job.path.name)
-    return content
+        as_asked(step.do(read_job(job), quiet=as_json), as_json)

@@ -8,7 +8,8 @@ from typing import Annotated
 
 import typer
 
-from molino.desk.cli.common import AsJson, Debug, as_asked, console, handle_errors
+from molino.desk.cli.common import AsJson, Debug, as_asked, handle_errors
+from molino.desk.steps.common import console
 
 _FILES = {
     "liquor": (
@@ -73,7 +74,9 @@ def demo(
         from rich.rule import Rule
 
         from molino.core.errors import InputError
-        from molino.desk.cli import (
+        from molino.desk.job.load import load_job
+        from molino.desk.job.models import job_schema
+        from molino.desk.steps import (
             attainable,
             check,
             compare,
@@ -88,8 +91,6 @@ def demo(
             sweep,
             tracer,
         )
-        from molino.desk.job.load import load_job
-        from molino.desk.job.models import job_schema
         from molino.desk.tables.write import whole, write_json
 
         if folder.exists() and not folder.is_dir():

@@ -2,28 +2,14 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
-from molino.core.errors import Failures, InputError
-from molino.desk.cli.common import (
-    AsJson,
-    Debug,
-    JobPath,
-    as_asked,
-    console,
-    handle_errors,
-    known_vessels,
-    load_figures,
-    print_written,
-    read_job,
-    results_of,
-    show_progress,
-    show_table,
-)
+from molino.desk.cli.common import AsJson, Debug, JobPath, as_asked, handle_errors, read_job
 
 if TYPE_CHECKING:
-    from molino.core.design.equilibrium_curves import EquilibriumCurves
-    from molino.desk.job.load import Job
+    pass
+
+from molino.desk.steps import equilibrium as step
 
 
 def equilibrium(job: JobPath, as_json: AsJson = False, debug: Debug = False) -> None:
@@ -32,44 +18,4 @@ def equilibrium(job: JobPath, as_json: AsJson = False, debug: Debug = False) -> 
     Prints the limits and each bed, with the heat that is taken away after it.
     """
     with handle_errors(as_json, debug):
-        as_asked(do(read_job(job), quiet=as_json), as_json)
-
-
-def do(job: Job, quiet: bool) -> dict[str, Any]:
-    """Find the curves, write, print unless quiet; gives the result as plain data."""
-    from molino.core.design.equilibrium_curves import equilibrium_curves
-    from molino.core.vessels.flow_vessel import FlowVessel
-
-    if not job.equilibria:
-        message = "add one with vessel, metric and T = [low, high]"
-        raise InputError("there is no [equilibrium.NAME] table", job.path.name, message)
-    vessels, source, _ = known_vessels(job, quiet)
-    found: dict[str, EquilibriumCurves] = {}
-    failures = Failures()
-    for name, task in job.equilibria.items():
-        with failures.at(f"[equilibrium.{name}]"), show_progress(f"equilibrium of {name}", quiet):
-            vessel = vessels[task.vessel]
-            assert isinstance(vessel, FlowVessel)
-            found[name] = equilibrium_curves(vessel, task.metric, **task.arguments)
-    if not found:
-        failures.raise_any(job.path.name)
-    content = {"job": job.path.name, "title": job.title, "source": source,
-               "equilibria": {name: one.to_dict() for name, one in found.items()}}  # fmt: skip
-    folder, figures = results_of(job, "equilibrium", content), load_figures()
-    folder.tables("equilibrium", {name: one.table() for name, one in found.items()})
-    folder.tables("beds", {name: one.beds() for name, one in found.items() if one.lines})
-    for name, one in found.items():
-        folder.figure(figures.equilibrium(one), "equilibrium", name)
-    if not quiet:
-        console().print(source, style="dim")
-        for name, one in found.items():
-            facts = one.facts()
-            for heading in [h for h in facts if h.startswith("equilibrium")]:
-                console().print(f"{name}: {heading}: {facts[heading]}")
-            if one.lines:
-                show_table(one.beds(), f"adiabatic beds of {name}")
-            if "target" in facts:
-                console().print(facts["target"])
-        print_written(folder)
-    failures.raise_any(job.path.name)
-    return content
+        as_asked(step.do(read_job(job), quiet=as_json), as_json)

@@ -8,7 +8,8 @@ from typing import Annotated
 
 import typer
 
-from molino.desk.cli.common import AsJson, Debug, as_asked, console, handle_errors
+from molino.desk.cli.common import AsJson, Debug, as_asked, handle_errors
+from molino.desk.steps.common import console
 
 _FILES = {
     "fit": ("job.toml", "measurements.csv"),

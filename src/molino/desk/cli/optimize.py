@@ -2,35 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
-import typer
-
-from molino.core.errors import Failures
-from molino.desk.cli.common import (
-    AsJson,
-    Debug,
-    JobPath,
-    as_asked,
-    console,
-    handle_errors,
-    known_vessels,
-    load_figures,
-    next_experiments,
-    print_written,
-    read_job,
-    results_of,
-    show_next,
-    show_progress,
-    show_table,
-)
-from molino.desk.cli.safety import draw_safety, show_safety
+from molino.desk.cli.common import AsJson, Debug, JobPath, as_asked, handle_errors, read_job
 
 if TYPE_CHECKING:
-    from molino.core.design.optimum import Optimum
-    from molino.core.fitting.next_experiment import NextExperiment
-    from molino.desk.job.load import Job
+    pass
+
+from molino.desk.steps import optimize as step
 
 
 def optimize(job: JobPath, as_json: AsJson = False, debug: Debug = False) -> None:
@@ -40,77 +19,4 @@ def optimize(job: JobPath, as_json: AsJson = False, debug: Debug = False) -> Non
     Ctrl-C keeps the best so far.
     """
     with handle_errors(as_json, debug):
-        as_asked(do(read_job(job), quiet=as_json), as_json)
-
-
-def do(job: Job, quiet: bool) -> dict[str, Any]:
-    """Optimize, write, print unless quiet; gives the result as plain data."""
-    from molino.core.design.optimizing import answer
-    from molino.core.errors import InputError
-
-    figures = load_figures()
-    if not job.optimizations:
-        message = "add one with vessel, maximize (or minimize) and free = { T = [low, high] }"
-        raise InputError("there is no [optimize.NAME] table", job.path.name, message)
-    is_drawn = any(o.question.confidence for o in job.optimizations.values())
-    vessels, source, fit = known_vessels(job, quiet, is_drawn)
-    found: dict[str, Optimum] = {}
-    failures = Failures()
-    for name, wanted in job.optimizations.items():
-        with failures.at(f"[optimize.{name}]"), show_progress(f"optimizing {name}", quiet) as tell_of:
-            question = replace(wanted.question, vessel=vessels[wanted.vessel])
-
-            def show(runs: int, value: float, question: Any = question, tell_of: Any = tell_of) -> None:
-                best = question.objective.shown_text(question.vessel._display, value)
-                tell_of(f"{runs} runs, best so far {best} (Ctrl-C keeps it)")
-
-            found[name] = answer(question, wanted.n_starts, wanted.seed, show)
-        if name in found and found[name].is_stopped:
-            break
-    if not found:
-        failures.raise_any(job.path.name)
-    plans: dict[str, NextExperiment] = {}
-    with failures.at("next"):
-        tasks = {name: task for name, task in job.optimizations.items() if name in found}
-        plans = next_experiments(fit, {name: (found[name], task.next, task.several) for name, task in tasks.items()})
-    content = {"job": job.path.name, "title": job.title, "source": source,
-               "next": {name: plan.to_dict() for name, plan in plans.items()},
-               "optima": {name: best.to_dict() for name, best in found.items()}}  # fmt: skip
-    folder = results_of(job, "optimize", content)
-    folder.tables("optimize", {**{name: best.table() for name, best in found.items()},
-                               **{f"{name} profile": best.profile_table() for name, best in found.items()
-                                  if best.profiles and best.free},
-                               **{f"{name} next": plan.table() for name, plan in plans.items()}})  # fmt: skip
-    for name, best in found.items():
-        folder.figure(figures.optimum(best), "optimize", name)
-    safety = {name: best.safety for name, best in found.items() if best.safety is not None}
-    draw_safety(folder, "optimize", safety)
-    if not quiet:
-        console().print(source, style="dim")
-        for name, best in found.items():
-            show_optimum(name, best)
-        show_safety(safety)
-        for name, plan in plans.items():
-            show_next(name, plan)
-        print_written(folder)
-    failures.raise_any(job.path.name)
-    if any(best.is_stopped for best in found.values()):
-        raise typer.Exit(130)
-    return content
-
-
-def show_optimum(name: str, best: Optimum) -> None:
-    """Print an optimum: what it is, its active limits, the slopes there, and the run."""
-    import pandas as pd
-    from rich.text import Text
-
-    out = console()
-    facts = best.facts()
-    show_table(pd.DataFrame({"at the optimum": [*facts], "": [*facts.values()]}), f"{name}: {best.vessel.title}")
-    if best.free:
-        show_table(best.table(), "free numbers, and slopes by them")
-    if best.remark:
-        out.print(Text.assemble(("note: ", "bold yellow"), best.remark.removeprefix("note: ")))
-    if best.is_stopped:
-        out.print("interrupted: the best so far", style="bold yellow")
-    out.print(Text(str(best.run)))
+        as_asked(step.do(read_job(job), quiet=as_json), as_json)

@@ -7,16 +7,8 @@ from typing import Annotated
 
 import typer
 
-from molino.desk.cli.common import (
-    AsJson,
-    Debug,
-    as_asked,
-    console,
-    handle_errors,
-    load_figures,
-    print_written,
-    show_table,
-)
+from molino.desk.cli.common import AsJson, Debug, as_asked, handle_errors
+from molino.desk.steps.common import console, load_figures, print_written, show_table
 
 Data = Annotated[
     Path, typer.Argument(metavar="DATA", help="A table of measurements (CSV or XLSX).", show_default=False)

@@ -2,33 +2,14 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
-from molino.desk.cli.common import (
-    AsJson,
-    Debug,
-    JobPath,
-    as_asked,
-    console,
-    handle_errors,
-    known_vessels,
-    load_figures,
-    next_experiments,
-    print_written,
-    read_job,
-    results_of,
-    show_next,
-    show_progress,
-    show_table,
-)
-from molino.desk.cli.safety import draw_safety, show_safety
+from molino.desk.cli.common import AsJson, Debug, JobPath, as_asked, handle_errors, read_job
 
 if TYPE_CHECKING:
-    import pandas as pd
+    pass
 
-    from molino.core.design.sizing import Sizing
-    from molino.core.fitting.next_experiment import NextExperiment
-    from molino.desk.job.load import Job
+from molino.desk.steps import size as step
 
 
 def size(job: JobPath, as_json: AsJson = False, debug: Debug = False) -> None:
@@ -37,64 +18,4 @@ def size(job: JobPath, as_json: AsJson = False, debug: Debug = False) -> None:
     With `confidence` in its table a size is large enough with that probability; where the spread comes from is drawn.
     """
     with handle_errors(as_json, debug):
-        as_asked(do(read_job(job), quiet=as_json), as_json)
-
-
-def do(job: Job, quiet: bool) -> dict[str, Any]:
-    """Size, write, print unless quiet; gives the result as plain data. One target out of reach keeps no other back."""
-    from molino.core.design.sizing import size
-    from molino.core.errors import Failures, InputError
-
-    if not job.sizes:
-        raise InputError("there is no [size.NAME] table", job.path.name, "add one with vessel, metric and target")
-    vessels, source, fit = known_vessels(job, quiet, any(s.confidence for s in job.sizes.values()))
-    found: dict[str, Sizing] = {}
-    failures = Failures()
-    for name, wanted in job.sizes.items():
-        with failures.at(f"[size.{name}]"), show_progress(f"sizing {name}", quiet) as tell_of:
-            found[name] = size(
-                vessels[wanted.vessel], wanted.metric, wanted.target, wanted.vary, confidence=wanted.confidence,
-                spread=wanted.spread or None, seed=wanted.seed, progress=tell_of,
-            )  # fmt: skip
-    plans: dict[str, NextExperiment] = {}
-    with failures.at("next"):
-        tasks = {name: task for name, task in job.sizes.items() if name in found}
-        plans = next_experiments(fit, {name: (found[name], task.next, task.several) for name, task in tasks.items()})
-    content = {"job": job.path.name, "title": job.title, "source": source,
-               "next": {name: plan.to_dict() for name, plan in plans.items()},
-               "sizes": {name: s.to_dict() for name, s in found.items()}}  # fmt: skip
-    if found:
-        folder = results_of(job, "size", content)
-        sources = {name: s.sources for name, s in found.items() if s.sources is not None}
-        folder.tables(
-            "size",
-            {
-                "sizes": table(found),
-                **{f"{name} spread": s.table() for name, s in sources.items()},
-                **{f"{name} next": plan.table() for name, plan in plans.items()},
-            },
-        )
-        safety = {name: s.safety for name, s in found.items() if s.safety is not None}
-        draw_safety(folder, "size", safety)
-        figures = load_figures()
-        for name, one in sources.items():
-            folder.figure(figures.spread_sources(one), "size", name, "spread")
-        if not quiet:
-            console().print(source, style="dim")
-            show_table(table(found), "sizes")
-            for name, one in sources.items():
-                show_table(one.table(), f"{name}: where the spread of {one.metric} comes from")
-            show_safety(safety)
-            for name, plan in plans.items():
-                show_next(name, plan)
-            print_written(folder)
-    failures.raise_any(job.path.name)
-    return content
-
-
-def table(found: dict[str, Sizing]) -> pd.DataFrame:
-    """One row a sizing."""
-    import pandas as pd
-
-    rows = [{"size": name, **s.table().to_dict("records")[0]} for name, s in found.items()]
-    return pd.DataFrame(rows).dropna(axis="columns", how="all")
+        as_asked(step.do(read_job(job), quiet=as_json), as_json)

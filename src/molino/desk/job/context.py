@@ -28,8 +28,14 @@ class JobContext:
     passed over without another word.
     """
 
-    def __init__(self, parsed: models.JobFile, path: Path, raw: Mapping[str, Any], found: list[Fault]) -> None:
+    def __init__(
+        self, parsed: models.JobFile, path: Path, raw: Mapping[str, Any], found: list[Fault],
+        stored: Mapping[str, Path] | None = None,
+    ) -> None:  # fmt: skip
         self.file, self.path, self.raw = parsed, path, raw
+        self._stored = stored or {}
+        self.files: dict[str, Path] = {}
+        """What it reads besides the job file, by the names that the job gives."""
         self.faults = Faults()
         self.faults.found += found
         self.library: Library | None = None
@@ -58,6 +64,9 @@ class JobContext:
 
     def named_file(self, name: str) -> Path:
         """A file that the job names, from its own folder; InputError for one outside, unless the job allows that."""
+        if name in self._stored:
+            self.files[name] = self._stored[name]
+            return self._stored[name]
         folder = self.path.parent
         path = folder / name
         try:
@@ -68,6 +77,7 @@ class JobContext:
         if is_outside and not self.file.allow_outside:
             advice = "copy it into the folder of the job, or write allow_outside = true at the top of the job"
             raise InputError(f"'{name}' lies outside the folder of the job", "file", advice)
+        self.files[name] = path
         return path
 
     def known(self, table: str) -> list[str]:

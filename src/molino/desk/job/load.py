@@ -83,14 +83,26 @@ class Job:
     figures: FigureSettings = field(default_factory=FigureSettings)
     remarks: tuple[str, ...] = ()
     """How units with two meanings are read."""
+    files: Mapping[str, Path] = field(default_factory=dict)
+    """What it reads besides the job file, by the names that it gives."""
+    question: str = ""
+    answer: str = ""
+    output: Path | None = None
+    """The folder that results go to, if not its own."""
+    collected: ResultsFolder | None = None
+    """What takes its results, if they go to no folder."""
 
     @cached_property
     def results(self) -> Path:
         """The folder that results go to, next to the job file and named after it: no two jobs share one."""
+        if self.output is not None:
+            return self.output
         return self.path.parent / "results" / slug(self.path.stem)
 
     def results_folder(self) -> ResultsFolder:
-        """That folder, whose figures have the size that the job asks for."""
+        """That folder, whose figures have the size that the job asks for; or what collects the results."""
+        if self.collected is not None:
+            return self.collected
         drawn = self.figures
         return ResultsFolder(self.results, width=drawn.width, height=drawn.height, dpi=drawn.dpi)
 
@@ -213,6 +225,9 @@ def build(job: JobContext) -> Job:
         tracers,
         drawn,
         tuple(dict.fromkeys(remark for text in (*_texts(job.raw), *own_units) for remark in units.ambiguous(text))),
+        job.files,
+        job.file.report.question,
+        job.file.report.answer,
     )
 
 

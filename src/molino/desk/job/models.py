@@ -398,6 +398,7 @@ class LeaveOutTable(Table):
     run: str
     time: Quantity
     response: str
+    because: str = ""
 
 
 class ScreeningTable(Table):
@@ -748,6 +749,13 @@ def job_schema() -> dict[str, Any]:
     return {"$schema": "https://json-schema.org/draft/2020-12/schema", **JobFile.model_json_schema()}
 
 
+class ReportTable(Table):
+    """What a report begins with: the question, and the answer in words of one's own."""
+
+    question: str = ""
+    answer: str = ""
+
+
 class JobFile(Table):
     """A whole job file."""
 
@@ -776,3 +784,4 @@ class JobFile(Table):
     tracer: dict[str, TracerTable] = {}
     profile: dict[str, ProfileTable] = {}
     figures: FiguresTable = FiguresTable()
+    report: ReportTable = ReportTable()

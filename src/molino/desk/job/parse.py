@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import tomllib
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
@@ -14,8 +15,9 @@ from molino.desk.job.context import JobContext
 from molino.desk.job.schema_faults import fault_of, name_faults
 
 
-def read_tables(path: Path) -> JobContext:
-    """A job file against its shape, ready to build core objects from."""
+def read_tables(path: Path, stored: Mapping[str, Path] | None = None) -> JobContext:
+    """A job file against its shape, ready to build core objects from; `stored` says where files that it names lie, if
+    not where it says."""
     if not path.is_file():
         nearby = ", ".join(sorted(p.name for p in path.parent.glob("*.toml")))
         raise InputError(
@@ -32,7 +34,7 @@ def read_tables(path: Path) -> JobContext:
     except OSError as error:
         raise InputError(f"cannot be read ({error.strerror})", path.name, "check that it may be read") from error
     parsed, found = _parse(raw)
-    return JobContext(parsed, path, raw, found)
+    return JobContext(parsed, path, raw, found, stored)
 
 
 def _parse(raw: dict[str, Any]) -> tuple[models.JobFile, list[Fault]]:

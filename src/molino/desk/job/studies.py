@@ -196,7 +196,7 @@ def _data_of(job: JobContext, table: models.FitTable, data: Mapping[str, Experim
         with faults.at("leave_out"):
             axes = {run.name: run.axis_kind for run in runs}
             at = job.in_unit(point.time, axes.get(point.run, "time"))
-            runs = runs.without(point.run, at, point.response)
+            runs = runs.without(point.run, at, point.response, point.because)
     faults.raise_any()
     return runs
 

@@ -21,6 +21,8 @@ if TYPE_CHECKING:
     from matplotlib.animation import FuncAnimation
     from matplotlib.figure import Figure
 
+    from molino.core.results import Result
+
 _INCH = 0.0254
 _DIGITS = "%.10g"
 _LONGEST = 60
@@ -46,6 +48,8 @@ def whole(path: Path) -> Iterator[Path]:
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         handle, name = tempfile.mkstemp(dir=path.parent, prefix=".molino-", suffix=path.suffix)
+    except ValueError as error:
+        raise WriteError(f"cannot be written ({error})", repr(str(path)), "give the name of a file") from error
     except OSError as error:
         raise WriteError(f"cannot be written ({error.strerror})", str(path), _advice(error, path)) from error
     os.close(handle)
@@ -89,6 +93,7 @@ class ResultsFolder:
         self.states: dict[str, str] = {}
         self._slugs: dict[str, str] = {}
         self._owners: dict[str, tuple[str, ...]] = {}
+        self.results: dict[str, Result] = {}
 
     def slug(self, name: str) -> str:
         """A name as part of a file name, unlike that of any other name."""
@@ -113,6 +118,10 @@ class ResultsFolder:
             yield temporary
         after = _content(path)
         self.states[path.name] = "new" if before is None else "unchanged" if before == after else "changed"
+
+    def result(self, result: Result, *parts: str) -> None:
+        """Keep what a result says in words, for the first sheet of the tables written after it."""
+        self.results["-".join(parts)] = result
 
     def json(self, content: Any, *parts: str) -> None:
         """Write plain data as JSON."""

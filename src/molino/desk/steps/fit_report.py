@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
-from molino.desk.cli.common import console, load_figures, show_progress, show_table
+from molino.desk.steps.common import console, load_figures, show_progress, show_table
 
 if TYPE_CHECKING:
     import pandas as pd

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
-from molino.desk.cli.common import load_figures, show_table
+from molino.desk.steps.common import load_figures, show_table
 
 if TYPE_CHECKING:
     from molino.core.design.heat_safety import Safety

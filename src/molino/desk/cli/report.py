@@ -1,0 +1,46 @@
+"""`molino report`: everything that a job asks for, as one page that a reviewer can run again."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from molino.desk.cli.common import AsJson, Debug, JobPath, as_asked, handle_errors, read_job
+from molino.desk.steps.common import console, show_progress
+
+Target = Annotated[
+    Path | None,
+    typer.Option("--to", metavar="FILE", help="Where to write it; results/JOB/report.html if left out.",
+                 show_default=False),
+]  # fmt: skip
+
+
+def report(job: JobPath, to: Target = None, as_json: AsJson = False, debug: Debug = False) -> None:
+    """Take every step that a job asks for, and write one HTML file: question and answer, data, equations, results.
+
+    It needs nothing from outside, prints to A4, and holds the job and its data: `molino rerun` runs it again.
+    """
+    with handle_errors(as_json, debug):
+        from molino.desk.report.build import page_of_job, write_page
+
+        read = read_job(job)
+        with show_progress("report", as_json) as tell_of:
+            page = page_of_job(read, True, tell_of)
+        target = to or read.results / "report.html"
+        write_page(page, target)
+        if not as_json:
+            from rich.text import Text
+
+            out = console()
+            for question, answer in page.answers:
+                out.print(Text.assemble((question, "bold"), "\n  ", answer))
+            for step, faults in page.record["failed"].items():
+                for fault in faults:
+                    out.print(Text.assemble(("not done: ", "bold yellow"), f"{step}: {fault}"))
+            out.print(f"written: {target} ({target.stat().st_size / 1e6:.1f} MB)", style="dim")
+        content = {"report": str(target), "answers": dict(page.answers), "failed": page.record["failed"]}
+        as_asked(content, as_json)
+        if page.record["failed"]:
+            raise typer.Exit(1)

@@ -1,0 +1,1 @@
+"""A report: one self-contained page, and running it again."""

@@ -1,0 +1,275 @@
+"""A report of a job or of results: what its page says, and what it takes to run it again."""
+
+from __future__ import annotations
+
+import base64
+import datetime
+import hashlib
+import platform
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
+from importlib.metadata import version
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from molino.core.arguments import checked
+from molino.core.balances.integrate import RTOL
+from molino.core.errors import Fault, InputError, MolinoError
+from molino.core.fitting.experiments import Experiments
+from molino.core.results import Result
+from molino.desk.job.load import Job, load_job
+from molino.desk.report.collected import CollectedResults
+from molino.desk.report.document import Block, Facts, Listing, Page, Paragraph, Part, Section, Table
+from molino.desk.report.pictures import pictures_of
+from molino.desk.steps import steps_of, take
+from molino.desk.tables.write import whole
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+RECORD = 1
+"""The version of what a report stores of its inputs and results."""
+_PACKAGES = ("molino", "numpy", "scipy", "pandas", "sympy", "pint", "matplotlib")
+_SECTIONS = {
+    "fit": ("Rate constants from the data", ("fit",)),
+    "tracer": ("Tracer tests", ("tracer",)),
+    "limits": ("What is possible", ("survey", "equilibrium", "beds")),
+    "fields": ("Fields", ("field",)),
+    "vessels": ("Vessels", ("run", "profile", "steady", "branch")),
+    "streams": ("Streams", ("streams",)),
+    "sizes": ("Sizes", ("size",)),
+    "comparison": ("Comparison", ("compare",)),
+    "sensitivity": ("Sensitivity to conditions", ("sweep",)),
+    "arrangements": ("Arrangements of vessels", ("attainable", "recommend")),
+    "optimum": ("Best conditions", ("optimize",)),
+}
+"""Sections by their name: the title, and which results stand in them."""
+_ORDER = ("facts", "paragraph", "picture", "explorer", "table", "listing")
+
+
+@checked
+def report(
+    what: str | Path | Job | Result | Sequence[Result], path: str | Path, *, title: str = "", question: str = "",
+    answer: str = "",
+) -> Path:  # fmt: skip
+    """Write a report: one HTML file that needs nothing from outside, to read, to print and (of a job) to run again.
+
+    Parameters
+    ----------
+    what : job file, Job, result or sequence of results
+        Of a job every step is taken that it asks for, and the job with its data goes into the report.
+    path : str or Path
+        The file to write.
+    title, question, answer : str, optional
+        What it begins with, in place of what the job says.
+
+    Returns
+    -------
+    Path
+        The file.
+
+    Raises
+    ------
+    InputError
+        If the job is not sound, or `what` holds something else.
+    WriteError
+        If the file cannot be written.
+
+    Examples
+    --------
+    >>> import molino as mo, tempfile
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> tank = mo.StirredTank(chem, mo.Feed({"A": "1 mol/L"}, flow="1 L/min"), name="tank")
+    >>> sized = mo.size(tank, "conversion of A", 0.9)
+    >>> written = mo.report([sized, sized.run], tempfile.mkdtemp() + "/tank.html", title="How large a tank")
+    >>> "What volume does tank need" in written.read_text(encoding="utf-8")
+    True
+    """
+    path = Path(path)
+    if isinstance(what, str | Path):
+        what = load_job(what)
+    if isinstance(what, Job):
+        job = replace(what, title=title or what.title, question=question or what.question, answer=answer or what.answer)
+        page = page_of_job(job, True)
+    else:
+        results = [what] if isinstance(what, Result) else list(what)
+        if not results or not all(isinstance(one, Result) for one in results):
+            raise InputError("what is neither a job nor results", "what", "give a job file, mo.size(...), [run, ...]")
+        page = page_of_results(results, title, [text for text in (question, answer) if text])
+    write_page(page, path)
+    return path
+
+
+def write_page(page: Page, path: Path) -> None:
+    """Write a page, whole or not at all."""
+    text = page.html()
+    with whole(path) as temporary:
+        temporary.write_text(text, encoding="utf-8")
+
+
+def take_steps(
+    job: Job, collected: CollectedResults, quiet: bool, progress: Callable[[str], None] | None = None
+) -> dict[str, Sequence[Fault]]:  # fmt: skip
+    """Every step that a job asks for, its results collected; what could not be done, by step."""
+    job, failed = replace(job, collected=collected), dict[str, Sequence[Fault]]()
+    for step in steps_of(job):
+        if progress is not None:
+            progress(step)
+        try:
+            found = take(step, job, quiet)
+        except MolinoError as error:
+            failed[step] = error.faults
+        else:
+            collected.contents.setdefault(step, found)
+    return failed
+
+
+def page_of_job(job: Job, quiet: bool, progress: Callable[[str], None] | None = None) -> Page:
+    """The report of a job; `progress` is called with the name of each step."""
+    collected = CollectedResults()
+    failed = take_steps(job, collected, quiet, progress)
+    answers = [found for one in collected.results.values() if (found := one.answer()) is not None]
+    introduction = [text for text in (job.question, job.answer) if text]
+    warnings = [
+        Paragraph(f"{step}: {fault}", "warning") for step, faults in failed.items() for fault in faults
+    ]  # fmt: skip
+    record = {**_record(), "job": job.path.name, "inputs": _inputs(job), "results": collected.contents,
+              "failed": {step: [str(f) for f in faults] for step, faults in failed.items()}}  # fmt: skip
+    sections = [
+        _data(job), _chemistry(job, collected), *_results(collected), _closures(collected),
+        _inputs_and_versions(record),
+    ]  # fmt: skip
+    if warnings:
+        sections.insert(0, Section("not-done", "What could not be done", [Part("", [*warnings])]))
+    subtitle = f"{job.path.name}, computed on {datetime.date.today().isoformat()} by Molino {version('molino')}"
+    return Page(job.title or job.path.stem, subtitle, introduction, answers, sections, record)
+
+
+def page_of_results(results: Sequence[Result], title: str, introduction: Sequence[str]) -> Page:
+    """The report of results that were computed in Python."""
+    collected = CollectedResults()
+    sections = []
+    for n, result in enumerate(results, 1):
+        collected.result(result, f"{n}")
+        for name, figure in pictures_of(result).items():
+            collected.figure(figure, f"{n}", name)
+        collected.csv(result.table(), f"{n}", type(result).__name__.lower())
+        blocks = [block for part in collected.parts.pop(f"{n}").values() for block in part.blocks]
+        sections.append(Section(f"result-{n}", result.headline[:80], [Part("", _sorted(blocks))]))
+    record = {**_record(), "job": None, "inputs": [], "failed": {},
+              "results": {str(n): result.to_dict() for n, result in enumerate(results, 1)}}  # fmt: skip
+    answers = [found for one in results if (found := one.answer()) is not None]
+    subtitle = f"computed on {datetime.date.today().isoformat()} by Molino {version('molino')}, from Python"
+    sections.append(_inputs_and_versions(record))
+    return Page(title or "Report", subtitle, introduction, answers, sections, record)
+
+
+def _sorted(blocks: Sequence[Block]) -> list[Block]:
+    """Facts before figures, and these before tables."""
+    return sorted(blocks, key=lambda block: _ORDER.index(block.kind))
+
+
+def _results(collected: CollectedResults) -> list[Section]:
+    """The sections of what the steps found."""
+    sections = []
+    for name, (title, kinds) in _SECTIONS.items():
+        parts: list[Part] = []
+        for kind in kinds:
+            for label, part in collected.parts.get(kind, {}).items():
+                head = label if len(kinds) == 1 or kind in ("run", "steady", "branch") else f"{kind}: {label}"
+                known = next((one for one in parts if one.title == head), None)
+                if known is None:
+                    parts.append(known := Part(head))
+                known.blocks = _sorted([*known.blocks, *part.blocks])
+        sections.append(Section(name, title, parts))
+    return sections
+
+
+def _data(job: Job) -> Section:
+    """What was measured, and what was left out of it."""
+    parts = []
+    for name, data in job.data.items():
+        parts.append(Part(name, [Listing(str(data), f"data {name}")]))
+    left = [f"{name}: left out: {study.data.describe(gone)}" for name, study in job.fits.items()
+            if isinstance(study.data, Experiments) for gone in study.data.left_out]  # fmt: skip
+    parts.append(Part("", [Paragraph(text, "note") for text in left]))
+    return Section("data", "Data", parts)
+
+
+def _chemistry(job: Job, collected: CollectedResults) -> Section:
+    """Species, reactions, rate laws, and the balances as they are integrated."""
+    blocks: list[Block] = []
+    if job.chemistry.species:
+        blocks.append(Listing(str(job.chemistry), "species, reactions and rate laws"))
+    for finding in job.chemistry.check().findings:
+        blocks.append(Paragraph(str(finding), "warning" if finding.level == "warning" else "note"))
+    parts = [Part("", blocks), *collected.parts.get("species", {}).values()]
+    equations: dict[str, list[str]] = {}
+    for name, vessel in job.single_vessels.items():
+        equations.setdefault(str(vessel.equations()), []).append(name)
+    for text, names in equations.items():
+        label = f"Balances of {', '.join(names)}, as integrated"
+        parts.append(Part(label, [Listing(text, label)]))
+    return Section("chemistry", "Chemistry and equations", parts)
+
+
+def _closures(collected: CollectedResults) -> Section:
+    """How far each balance closes, and how each run was solved."""
+    import pandas as pd
+
+    rows = []
+    for name, result in collected.results.items():
+        for what, text in result.facts().items():
+            if what.startswith("balances of") or what == "solved by":
+                rows.append({"of": name.partition("-")[2], "what": what, "": text})
+    blocks: list[Block] = []
+    if rows:
+        blocks.append(Table.of(pd.DataFrame(rows), "closure of balances, and how each run was solved"))
+        text = (
+            "A balance closes to the largest share of what was fed or held that is unaccounted for. Integrations run "
+            f"to a relative tolerance of {RTOL:g}."
+        )
+        blocks.insert(0, Paragraph(text))
+    return Section("closures", "Closures and tolerances", [Part("", blocks)])
+
+
+def _record() -> dict[str, Any]:
+    """The versions that computed a report."""
+    versions = {name: version(name) for name in _PACKAGES}
+    return {"format": RECORD, "versions": {**versions, "python": platform.python_version()}}
+
+
+def _inputs(job: Job) -> list[dict[str, str]]:
+    """Each file that a job reads, with its hash and content."""
+    found = []
+    for name, path in {job.path.name: job.path, **job.files}.items():
+        content = path.read_bytes()
+        try:
+            text, encoding = content.decode("utf-8"), "utf-8"
+        except UnicodeDecodeError:
+            text, encoding = base64.b64encode(content).decode("ascii"), "base64"
+        if encoding == "utf-8" and text.encode("utf-8") != content:  # pragma: no cover
+            text, encoding = base64.b64encode(content).decode("ascii"), "base64"
+        digest = hashlib.sha256(content).hexdigest()
+        found.append({"name": name, "sha256": digest, "encoding": encoding, "content": text})
+    return found
+
+
+def _inputs_and_versions(record: Mapping[str, Any]) -> Section:
+    """Hashes of the inputs, versions, and the job as it was run."""
+    import pandas as pd
+
+    parts = []
+    inputs = record["inputs"]
+    if inputs:
+        frame: pd.DataFrame = pd.DataFrame([{"file": one["name"], "SHA-256": one["sha256"]} for one in inputs])
+        text = "The job and its data are inside this page: molino rerun extracts them, runs them again and compares."
+        parts.append(Part("", [Paragraph(text), Table.of(frame, "inputs")]))
+    else:
+        parts.append(
+            Part("", [Paragraph("Computed in Python, so that no job to run again is inside this page.", "note")])
+        )
+    parts.append(Part("", [Facts([*record["versions"].items()], "versions")]))
+    if inputs:
+        parts.append(Part("The job", [Listing(inputs[0]["content"], "the job file")]))
+    return Section("inputs", "Inputs and versions", parts)

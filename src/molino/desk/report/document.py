@@ -1,0 +1,188 @@
+"""What a report is made of: sections of parts, and in these paragraphs, facts, tables, figures and controls."""
+
+from __future__ import annotations
+
+import json
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from importlib.resources import files
+from typing import TYPE_CHECKING, Any, ClassVar
+
+from molino.core.results import plain
+from molino.core.units import number_text, pretty, pretty_heading
+from molino.desk.report.drawing import Drawing
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+_FOLDED = 24
+"""From how many rows on a table stands folded."""
+_MOST_ROWS = 1000
+"""How many rows of a table stand in a page."""
+
+
+@dataclass(frozen=True)
+class Paragraph:
+    """A paragraph; `tone` is 'plain', 'note' or 'warning'."""
+
+    kind: ClassVar[str] = "paragraph"
+    text: str
+    tone: str = "plain"
+
+
+@dataclass(frozen=True)
+class Listing:
+    """Lines that stand as they are, with a label for those who do not see them."""
+
+    kind: ClassVar[str] = "listing"
+    text: str
+    label: str
+
+
+@dataclass(frozen=True)
+class Facts:
+    """Names and what holds of them."""
+
+    kind: ClassVar[str] = "facts"
+    rows: Sequence[tuple[str, str]]
+    title: str = ""
+
+
+@dataclass(frozen=True)
+class Cell:
+    """A cell of a table: as it is read, and the number it is sorted and copied by."""
+
+    text: str
+    value: float | None = None
+
+
+@dataclass(frozen=True)
+class Table:
+    """A table with a title; `Table.of` makes one of a DataFrame."""
+
+    kind: ClassVar[str] = "table"
+    title: str
+    headings: Sequence[str]
+    rows: Sequence[Sequence[Cell]]
+
+    @property
+    def is_long(self) -> bool:
+        """Whether it stands folded."""
+        return len(self.rows) > _FOLDED
+
+    @classmethod
+    def of(cls, frame: pd.DataFrame, title: str, digits: int = 4) -> Table:
+        """From a DataFrame with units in its headings."""
+        more = f" (the first {_MOST_ROWS} of {len(frame)} rows)" if len(frame) > _MOST_ROWS else ""
+        units = [str(c) == "unit" for c in frame.columns]
+        rows = [[_cell(pretty(v) if is_unit and isinstance(v, str) else v, digits)
+                 for v, is_unit in zip(row, units, strict=True)]
+                for row in frame.head(_MOST_ROWS).itertuples(index=False)]  # fmt: skip
+        return cls(title + more, [pretty_heading(str(c)) or "value" for c in frame.columns], rows)
+
+
+@dataclass(frozen=True)
+class Picture:
+    """A figure, its caption, and what it shows in words."""
+
+    kind: ClassVar[str] = "picture"
+    title: str
+    drawing: Drawing
+
+    @property
+    def alternative(self) -> str:
+        """What it shows, in words: each panel by its axes and curves."""
+        parts = []
+        for panel in self.drawing.panels:
+            x, y = panel["x"]["label"], panel["y"]["label"]
+            axes = f"{y or 'values'} over {x or 'cases'}" if x or y else ""
+            words = ": ".join(text.replace("\n", ", ") for text in (panel["title"], axes) if text)
+            if not words:
+                continue
+            names = list(dict.fromkeys(curve["name"] for curve in panel["curves"] if curve["name"]))
+            of = f", with {', '.join(names)}" if names else ""
+            parts.append(f"{words}{of}")
+        return f"{self.title}: {'; '.join(parts)}." if parts else f"{self.title}."
+
+
+@dataclass(frozen=True)
+class Explorer:
+    """A control that moves the operating point along swept conditions, from stored cases."""
+
+    kind: ClassVar[str] = "explorer"
+    name: str
+    title: str
+    content: Mapping[str, Any]
+
+
+Block = Paragraph | Listing | Facts | Table | Picture | Explorer
+
+
+@dataclass
+class Part:
+    """Blocks under one heading."""
+
+    title: str = ""
+    blocks: list[Block] = field(default_factory=list)
+
+
+@dataclass
+class Section:
+    """Parts under one heading that the page links to."""
+
+    name: str
+    title: str
+    parts: list[Part] = field(default_factory=list)
+
+    def __bool__(self) -> bool:
+        return any(part.blocks for part in self.parts)
+
+
+@dataclass(frozen=True)
+class Page:
+    """A whole report: what was asked and found, sections, and what it takes to run it again (`record`)."""
+
+    title: str
+    subtitle: str
+    introduction: Sequence[str]
+    answers: Sequence[tuple[str, str]]
+    sections: Sequence[Section]
+    record: Mapping[str, Any]
+
+    def html(self) -> str:
+        """The page as one HTML file that needs nothing from outside."""
+        import jinja2
+
+        folder = files("molino.desk.report")
+        environment = jinja2.Environment(
+            autoescape=True, trim_blocks=True, undefined=jinja2.StrictUndefined,
+            loader=jinja2.FunctionLoader(lambda name: (folder / name).read_text(encoding="utf-8")),
+        )  # fmt: skip
+        environment.filters["in_script"] = _in_script
+        return environment.get_template("page.html.j2").render(
+            title=self.title, subtitle=self.subtitle, introduction=self.introduction, answers=self.answers,
+            sections=[section for section in self.sections if section], record=self.record,
+            versions=self.record["versions"], style=(folder / "page.css").read_text(encoding="utf-8"),
+            script=(folder / "page.js").read_text(encoding="utf-8"),
+        )  # fmt: skip
+
+
+def _in_script(content: Any) -> Any:
+    """Plain data as JSON that may stand in a script element."""
+    import markupsafe
+
+    text = json.dumps(plain(content), ensure_ascii=False, separators=(",", ":"))
+    return markupsafe.Markup(text.replace("<", "\\u003c").replace("\u2028", "\\u2028").replace("\u2029", "\\u2029"))
+
+
+def _cell(value: Any, digits: int) -> Cell:
+    if isinstance(value, bool | str) or value is None:
+        return Cell("" if value is None else str(value))
+    try:
+        number = float(value)
+    except (TypeError, ValueError):
+        return Cell(str(value))
+    if not math.isfinite(number):
+        return Cell("" if math.isnan(number) else str(number))
+    return Cell(number_text(number, digits), float(f"{number:.10g}"))

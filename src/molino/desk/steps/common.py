@@ -1,0 +1,224 @@
+"""What the steps share: fits, progress, printing.
+
+Imports of the computing half stand inside functions, so that `molino --help` is quick.
+"""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    import pandas as pd
+    from rich.console import Console
+
+    from molino.core.chemistry.chemistry import Chemistry
+    from molino.core.fitting.experiments import Experiment
+    from molino.core.fitting.fit_result import Fit
+    from molino.core.fitting.next_experiment import NextExperiment
+    from molino.core.vessels.base import Vessel
+    from molino.core.vessels.train import Train
+    from molino.desk.job.load import Job
+    from molino.desk.tables.write import ResultsFolder
+
+
+def console(stderr: bool = False) -> Console:
+    """A Rich console that neither guesses at numbers nor reads markup in names like [acid]."""
+    from rich.console import Console
+
+    return Console(stderr=stderr, highlight=False, markup=False, soft_wrap=False)
+
+
+def load_figures() -> Any:
+    """The figures, drawn as Molino draws them: no settings of Matplotlib from the working folder or the environment."""
+    if "matplotlib" not in sys.modules:
+        before = Path.cwd()
+        os.environ["MPLBACKEND"] = "agg"
+        os.environ.pop("MATPLOTLIBRC", None)
+        os.chdir(Path(__file__).parent)  # Matplotlib reads a matplotlibrc in the working folder as it is imported
+        try:
+            import matplotlib as mpl
+        finally:
+            os.chdir(before)
+        mpl.rcdefaults()
+    from molino.desk import figures
+
+    return figures
+
+
+@contextmanager
+def show_progress(what: str, quiet: bool) -> Iterator[Callable[[str], None]]:
+    """A line of progress on a terminal; gives what changes it."""
+    err = console(stderr=True)
+    if quiet or not err.is_terminal:
+        yield lambda text: None
+        return
+    with err.status(f"{what} ...") as status:
+        yield lambda text: status.update(f"{what}: {text}")
+
+
+def do_fits(job: Job, quiet: bool) -> dict[str, Fit]:
+    """Every fit of the job, with a line of progress on a terminal."""
+    from molino.core.fitting.regression import fit
+
+    fits = {}
+    for name, study in job.fits.items():
+        with show_progress(f"fitting {name}", quiet) as tell_of:
+
+            def show(count: int, squares: float, tell_of: Callable[[str], None] = tell_of) -> None:
+                tell_of(f"evaluation {count}, weighted sum of squares {squares:.6g} (Ctrl-C keeps the best so far)")
+
+            fits[name] = fit(job.chemistry, study.data, progress=show, **study.options)
+    return fits
+
+
+def known_vessels(
+    job: Job, quiet: bool, draws: bool = False
+) -> tuple[dict[str, Vessel | Train], str, Fit | None]:  # fmt: skip
+    """The job's vessels with every constant known (fitted now, where some are not), a line on that, and the fit.
+
+    Where constants are to be drawn, and the fit has a bootstrap, they are as uncertain as its refits.
+    """
+    from molino.core.errors import InputError
+
+    if not job.chemistry.unknowns:
+        return dict(job.vessels), "constants as given", None
+    if len(job.fits) > 1:
+        raise InputError(
+            f"{len(job.fits)} fits give the constants", job.path.name, "keep one [fit.NAME] that names all data"
+        )
+    (name, fitted), = do_fits(job, quiet).items()  # fmt: skip
+    count = len(fitted.points.measured)
+    source = f"constants from the fit '{name}' to {count} observations"
+    study = job.fits[name]
+    if not draws or not study.bootstrap:
+        return dict(job.with_chemistry(fitted.chemistry)), source, fitted
+    with show_progress("bootstrap", quiet) as tell_of:
+        refits = fitted.bootstrap(study.bootstrap, study.resample, int(study.options.get("seed", 0)),
+                                  progress=lambda done, of: tell_of(f"{done} of {of}"))  # fmt: skip
+    source += f", drawn from {len(refits.draws)} refits to resampled data"
+    return dict(job.with_chemistry(refits.chemistry)), source, fitted
+
+
+def known_chemistry(job: Job, quiet: bool) -> tuple[Chemistry, str]:
+    """The job's chemistry with every constant known, fitted where some are not, and a line on that."""
+    _, source, fit = known_vessels(job, quiet)
+    return (job.chemistry if fit is None else fit.chemistry), source
+
+
+def next_experiments(
+    fit: Fit | None, decisions: Mapping[str, tuple[Any, Sequence[Experiment], int]]
+) -> dict[str, NextExperiment]:  # fmt: skip
+    """For each decision the experiments that would narrow it, where candidates are given; InputError without a fit."""
+    from molino.core.errors import Failures, InputError
+    from molino.core.fitting.next_experiment import next_experiment
+
+    found, failures = {}, Failures()
+    for name, (decision, candidates, several) in decisions.items():
+        if not candidates:
+            continue
+        with failures.at(name):
+            if fit is None:
+                message = "the constants are given, so no experiment would make them better known"
+                raise InputError(message, "next", "leave it out, or fit the constants")
+            found[name] = next_experiment(fit, decision, candidates, several)
+    failures.raise_any()
+    return found
+
+
+def results_of(job: Job, command: str, content: Any, folder: ResultsFolder | None = None) -> ResultsFolder:
+    """The folder of a job's results, with the plain data of a command and the properties of the species in it."""
+    from molino.desk.tables.species import species_table
+
+    folder = job.results_folder() if folder is None else folder
+    folder.json(content, command)
+    known = [s for s in job.chemistry.species if s.known()]
+    if known:
+        folder.csv(species_table(known), "species")
+    return folder
+
+
+def show_next(name: str, plan: NextExperiment) -> None:
+    """Print which experiments would narrow a decision."""
+    show_table(plan.table().head(8), f"{name}: which experiment would narrow {plan.what}")
+    console().print(str(plan))
+
+
+def show_table(frame: pd.DataFrame, title: str = "", digits: int = 4) -> None:
+    """A data frame as a table; numbers to some digits; turned on its side where it is wider than the terminal."""
+    import pandas as pd
+    from rich import box
+    from rich.table import Table
+
+    from molino.core.units import number_text, pretty, pretty_heading
+
+    def text(value: Any) -> str:
+        if isinstance(value, float):
+            return "" if pd.isna(value) else number_text(value, digits)
+        return str(value)
+
+    out = console()
+    cells = [[text(v) for v in row] for row in frame.itertuples(index=False)]
+    if "unit" in frame.columns:
+        place = list(frame.columns).index("unit")
+        cells = [[pretty(c) if i == place else c for i, c in enumerate(row)] for row in cells]
+    headings = [pretty_heading(str(c)) for c in frame.columns]
+    widest = sum(max([_word(h), *(len(r[i]) for r in cells)]) + 3 for i, h in enumerate(headings))
+    if widest > out.width and len(cells) < len(headings):
+        cells = [[headings[i], *(row[i] for row in cells)] for i in range(len(headings))]
+        headings, cells = cells[0], cells[1:]
+    for n, columns in enumerate(_parts(headings, cells, out.width)):
+        table = Table(title=(title or None) if n == 0 else None, box=box.SIMPLE_HEAD, title_justify="left",
+                      title_style="bold", pad_edge=False)  # fmt: skip
+        for i in columns:
+            numeric = bool(cells) and all(_is_number(row[i]) for row in cells)
+            label = i == 0 and max((len(row[0]) for row in cells), default=0) <= out.width // 3
+            least = min(_word(headings[i], *(row[i] for row in cells)), out.width - 4)
+            table.add_column(headings[i], justify="right" if numeric else "left", overflow="fold", no_wrap=label,
+                             min_width=least)  # fmt: skip
+        for row in cells:
+            table.add_row(*(row[i] for i in columns))
+        out.print(table)
+
+
+def _parts(headings: list[str], cells: list[list[str]], width: int) -> list[list[int]]:
+    """The columns of a table in parts that fit a terminal without a word being split; the first column leads each."""
+    needed = [_word(h, *(row[i] for row in cells)) + 3 for i, h in enumerate(headings)]
+    label = max((len(row[0]) for row in cells), default=0)
+    needed[0] = max(needed[0], label + 3 if label <= width // 3 else 0)  # labels are kept in one line
+    parts: list[list[int]] = [[0]]
+    for i in range(1, len(headings)):
+        if sum(needed[k] for k in parts[-1]) + needed[i] > width - 3 and len(parts[-1]) > 1:
+            parts.append([0])
+        parts[-1].append(i)
+    return parts
+
+
+def _word(*texts: str) -> int:
+    """The length of the longest word."""
+    return max((len(word) for text in texts for word in text.split()), default=1)
+
+
+def _is_number(text: str) -> bool:
+    try:
+        float(text or "0")
+    except ValueError:
+        return False
+    return True
+
+
+def print_written(folder: ResultsFolder) -> None:
+    """Say which files went into a folder, and what that changed there."""
+    try:
+        shown = folder.path.resolve().relative_to(Path.cwd())
+    except (ValueError, OSError):
+        shown = folder.path
+    out = console()
+    for state in ("new", "changed", "unchanged"):
+        names = [name for name, found in folder.states.items() if found == state]
+        if names:
+            out.print(f"{state} in {shown}/: {', '.join(names)}", style="dim")

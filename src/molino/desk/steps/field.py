@@ -1,0 +1,94 @@
+"""Laminar tubes and basins, at rest and over time."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+
+from molino.core.errors import Failures, InputError, nearest
+from molino.desk.steps.common import console, known_chemistry, load_figures, print_written, results_of, show_progress
+
+if TYPE_CHECKING:
+    from molino.desk.job.fields import FieldTask
+    from molino.desk.job.load import Job
+
+
+def do(job: Job, quiet: bool, only: str | None = None) -> dict[str, Any]:
+    """Work out, write, print unless quiet; gives the result as plain data."""
+    if not job.fields:
+        raise InputError("there is no [fields.NAME] table", job.path.name, "add one of kind 'basin' or 'laminar tube'")
+    if only is not None and only not in job.fields:
+        raise InputError(f"there is no field '{only}'", job.path.name, nearest(only, job.fields))
+    chemistry, source = known_chemistry(job, quiet)
+    failures, found = Failures(), dict[str, dict[str, Any]]()
+    for name, task in job.fields.items():
+        if only is None or name == only:
+            with failures.at(f"[fields.{name}]"):
+                known = replace(task, field=replace(task.field, chemistry=chemistry))
+                found[name] = _worked_out(name, known, quiet)
+    if not found:
+        failures.raise_any(job.path.name)
+    content = {"job": job.path.name, "title": job.title, "source": source, "fields": {
+        name: {what: result.to_dict() for what, result in results.items()} for name, results in found.items()
+    }}  # fmt: skip
+    folder = results_of(job, "field", content)
+    for name, results in found.items():
+        for what, result in results.items():
+            folder.result(result, "field", f"{name} {what}")
+        with show_progress(f"drawing {name}", quiet):
+            _write(folder, name, job.fields[name], results)
+    if not quiet:
+        from rich.text import Text
+
+        console().print(source, style="dim")
+        for results in found.values():
+            for result in results.values():
+                console().print(Text(str(result)))
+        print_written(folder)
+    failures.raise_any(job.path.name)
+    return content
+
+
+def _worked_out(name: str, task: FieldTask, quiet: bool) -> dict[str, Any]:
+    """The steady field, that over time and the distribution, as far as they are asked for."""
+    from molino.core.fields.basin import Basin
+
+    vessel: Any = task.field
+    found: dict[str, Any] = {}
+    with show_progress(f"{name} at rest", quiet):
+        found["steady"] = vessel.run()
+    if task.follow is not None:
+        with show_progress(f"{name} over time", quiet) as tell_of:
+            found["over time"] = vessel.follow(**task.follow, progress=_share(tell_of))
+    if task.has_tracer:
+        with show_progress(f"tracer through {name}", quiet) as tell_of:
+            is_basin = isinstance(vessel, Basin)
+            curve = vessel.distribution(progress=_share(tell_of)) if is_basin else vessel.distribution()
+            found["residence times"] = curve
+    return found
+
+
+def _share(tell_of: Callable[[str], None]) -> Callable[[float], None]:
+    return lambda share: tell_of(f"{100 * share:.0f} %")
+
+
+def _write(folder: Any, name: str, task: FieldTask, results: dict[str, Any]) -> None:
+    """Tables and figures of one field."""
+    from molino.core.fields.basin_run import BasinInTime
+
+    figures, steady = load_figures(), results["steady"]
+    folder.csv(steady.table(), "field", name)
+    folder.figure(figures.field(steady, task.show), "field", name)
+    folder.figure(figures.across(steady), "field", name, "across")
+    over_time = results.get("over time")
+    if over_time is not None:
+        folder.csv(over_time.table(), "field", name, "over-time")
+        folder.figure(figures.over_time(over_time), "field", name, "over-time")
+        if isinstance(over_time, BasinInTime):
+            folder.figure(figures.sequence(over_time), "field", name, "sequence")
+            if task.has_animation:
+                folder.animation(figures.animation(over_time), "field", name)
+    if "residence times" in results:
+        folder.csv(results["residence times"].table(), "field", name, "tracer")
+        folder.figure(figures.tracer(results["residence times"]), "field", name, "tracer")

@@ -1,0 +1,227 @@
+"""Every vessel of the job as it stands."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any
+
+from molino.core.errors import Failures
+from molino.desk.steps.common import (
+    console,
+    known_vessels,
+    load_figures,
+    print_written,
+    results_of,
+    show_progress,
+    show_table,
+)
+from molino.desk.steps.safety import draw_safety, safety_of_runs, show_safety
+
+if TYPE_CHECKING:
+    import pandas as pd
+    from matplotlib.figure import Figure
+
+    from molino.core.design.heat_safety import Safety
+    from molino.core.vessels.run import Run
+    from molino.core.vessels.steady_states import Branch, SteadyStates
+    from molino.core.vessels.train import TrainRun
+    from molino.core.vessels.train_in_time import TrainInTime
+    from molino.core.vessels.tube_in_time import TubeInTime
+    from molino.desk.job.load import Job
+    from molino.desk.tables.write import ResultsFolder
+
+
+@dataclass
+class _Found:
+    """What the vessels of a job did, by name."""
+
+    runs: dict[str, Run | TrainRun] = field(default_factory=dict)
+    states: dict[str, SteadyStates] = field(default_factory=dict)
+    branches: dict[str, Branch] = field(default_factory=dict)
+    drawn: dict[str, Figure] = field(default_factory=dict)
+    safety: dict[str, Safety] = field(default_factory=dict)
+    followed: dict[str, TubeInTime | TrainInTime] = field(default_factory=dict)
+    failures: Failures = field(default_factory=Failures)
+
+
+def do(job: Job, quiet: bool, only: str | None = None) -> dict[str, Any]:
+    """Run, write, print unless quiet; gives the result as plain data."""
+    from molino.core.errors import InputError, nearest
+
+    if not job.vessels:
+        raise InputError("there is no [vessels.NAME] table", job.path.name, "add one")
+    if only is not None and only not in job.vessels:
+        raise InputError(f"there is no vessel '{only}'", job.path.name, nearest(only, job.vessels))
+    vessels, source, _ = known_vessels(job, quiet)
+    found = _run_all(job, vessels, only, quiet)
+    with show_progress("heat safety", quiet):
+        found.safety = safety_of_runs(found.runs)
+    content = {"job": job.path.name, "title": job.title, "source": source,
+               "heat_safety": {name: safety.to_dict() for name, safety in found.safety.items()},
+               "vessels": {name: r.to_dict() for name, r in found.runs.items()}}  # fmt: skip
+    if found.states:
+        content["steady_states"] = {name: s.to_dict()["states"] for name, s in found.states.items()}
+    if found.branches:
+        content["branches"] = {name: curve.to_dict() for name, curve in found.branches.items()}
+    if found.followed:
+        content["over_time"] = {name: tube.to_dict() for name, tube in found.followed.items()}
+    if not found.runs and not found.followed:
+        found.failures.raise_any(job.path.name)
+    folder = _write(job, found, content)
+    if not quiet:
+        _show(found, source)
+        waiting = [name for name, vessel in vessels.items() if _needs_size(vessel)]
+        if waiting and only is None:
+            console().print(f"not run, since they have no size yet (molino size finds it): {', '.join(waiting)}")
+        print_written(folder)
+    found.failures.raise_any(job.path.name)
+    return content
+
+
+def _run_all(job: Job, vessels: Mapping[str, Any], only: str | None, quiet: bool) -> _Found:
+    """Every vessel (or only one) as it stands, with all that its table asks for."""
+    from molino.core.vessels.run import Run as RunOfVessel
+
+    figures = load_figures()
+
+    found = _Found()
+    sized = [name for name, vessel in vessels.items() if not _needs_size(vessel)]
+    for name in sized if only is None else [only]:
+        with found.failures.at(name), show_progress(f"running {name}", quiet):
+            vessel, tasks = vessels[name], job.tanks.get(name)
+            poisoned = any(getattr(one, "_poison", None) for one in getattr(vessel, "vessels", [vessel]))
+            if not (name in job.follows and poisoned):
+                found.runs[name] = vessel.outcome()
+            if tasks is None:
+                continue
+            if tasks.start_up is not None:
+                found.runs[f"{name} over time"] = vessel.run(
+                    tasks.start_up, changes=tasks.changes, settling_band=tasks.settling_band
+                )
+            if tasks.steady_states is not None:
+                found.states[name] = vessel.steady_states(tasks.steady_states)
+            if tasks.branch is not None:
+                found.branches[name] = vessel.branch(*tasks.branch)
+    for name in (n for n in (sized if only is None else [only]) if n in job.follows):
+        with found.failures.at(name), show_progress(f"{name} over time", quiet) as tell_of:
+
+            def share(done: float, tell_of: Callable[[str], None] = tell_of) -> None:
+                tell_of(f"{100 * done:.0f} %")
+
+            found.followed[name] = vessels[name].follow(**job.follows[name].options, progress=share)
+    for name, asked in job.profiles.items() if only is None else ():
+        with found.failures.at(f"[profile.{name}]"):
+            followed = [found.runs.get(f"{v} over time", found.runs.get(v)) for v in asked.vessels]
+            chosen = [one for one in followed if isinstance(one, RunOfVessel)]
+            if len(chosen) == len(followed):  # some may have no size yet, or could not be run
+                found.drawn[name] = figures.profile(
+                    chosen, asked.show, asked.log, asked.species or job.figures.species,
+                    {**job.figures.limits, **asked.limits},
+                )  # fmt: skip
+    return found
+
+
+def _needs_size(vessel: Any) -> bool:
+    """Whether a vessel, or one in a train, has no size yet."""
+    return any(one._needs_size for one in getattr(vessel, "vessels", [vessel]))
+
+
+def _write(job: Job, found: _Found, content: dict[str, Any]) -> ResultsFolder:
+    """All tables and figures."""
+    from molino.core.vessels.run import Run as RunOfVessel
+    from molino.core.vessels.train_in_time import TrainInTime
+
+    figures = load_figures()
+
+    runs, folder = found.runs, results_of(job, "run", content)
+    for name, one in {**runs, **{f"{name} over time": tube for name, tube in found.followed.items()}}.items():
+        folder.result(one, "run", name)
+    tubes = {f"{name} over time": tube.table() for name, tube in found.followed.items()}
+    folder.tables("run", {**{name: r.table() for name, r in runs.items()}, **tubes})
+    if runs:
+        folder.tables("streams", {name: r.stream_table() for name, r in runs.items()})
+    for name, whole in found.followed.items():
+        last = whole.vessels[-1] if isinstance(whole, TrainInTime) else whole
+        folder.figure(figures.over_time(last), "run", f"{name} over time")
+    if found.branches:
+        folder.tables("branch", {name: curve.table() for name, curve in found.branches.items()})
+    for name, r in runs.items():
+        if isinstance(r, RunOfVessel) and not r.is_steady:
+            drawn = figures.profile(r, species=job.figures.species, limits=job.figures.limits)
+            folder.figure(drawn, "run", name)
+    for name, figure in found.drawn.items():
+        folder.figure(figure, "profile", name)
+    for name, states in found.states.items():
+        folder.figure(figures.heat_balance(states), "steady", name)
+    for name, curve in found.branches.items():
+        folder.figure(figures.branch(curve), "branch", name)
+    draw_safety(folder, "run", found.safety)
+    return folder
+
+
+def _show(found: _Found, source: str) -> None:
+    """Vessels, what they did, their streams and steady states."""
+    import pandas as pd
+    from rich.text import Text
+
+    out = console()
+    out.print(source, style="dim")
+    for name, run in found.runs.items():
+        if not name.endswith(" over time"):
+            out.print(Text(str(run.vessel)))
+    facts = {name: r.facts() for name, r in found.runs.items()}
+    if len(facts) > 3:  # too many to say of each how it was solved: run.json does
+        facts = {name: {k: v for k, v in own.items() if k != "solved by"} for name, own in facts.items()}
+    names, n_columns = list(facts), max(1, (out.width - 22) // 14)
+    for start in range(0, len(names), n_columns):
+        own = {name: facts[name] for name in names[start : start + n_columns]}
+        cells = [{"at the end": fact, **{n: one.get(fact, "") for n, one in own.items()}} for fact in _rows(own)]
+        show_table(pd.DataFrame(cells))
+    for tube in found.followed.values():
+        out.print(Text(str(tube)))
+    for title, table in together(found.runs).items():
+        show_table(table, title)
+    show_safety(found.safety)
+    for name, states in found.states.items():
+        show_table(states.table(), f"{name}: {str(states).splitlines()[0]}")
+    for curve in found.branches.values():
+        out.print(Text(str(curve)))
+
+
+def _rows(facts: Mapping[str, Mapping[str, str]]) -> list[str]:
+    """Every fact that a vessel has, in the order in which vessels give them."""
+    rows: list[str] = []
+    for own in facts.values():
+        place = 0
+        for fact in own:
+            if fact not in rows:
+                rows.insert(place, fact)
+            place = rows.index(fact) + 1
+    return rows
+
+
+def together(runs: Mapping[str, Run | TrainRun]) -> dict[str, pd.DataFrame]:
+    """The streams of all vessels in as few tables as can be: vessels on one feed side by side, batches apart."""
+    from molino.core.vessels.streams import is_whole, stream_table
+
+    groups: dict[Any, list[tuple[str, Run | TrainRun]]] = {}
+    for name, run in runs.items():
+        if not name.endswith(" over time"):
+            inlet = run.stream_in()
+            key = (inlet.is_flowing, tuple(inlet.amounts.items()), inlet.T, inlet.P) if inlet.is_flowing else name
+            groups.setdefault(repr(key), []).append((name, run))
+    found: dict[str, pd.DataFrame] = {}
+    for several in groups.values():
+        first = several[0][1]
+        inlet = first.stream_in()
+        outlets = []
+        for name, run in several:
+            outlets += [side.named(f"{name}, {side.name}") for side in run.streams_in()[1:]]
+            out, *more = run.streams_out()
+            outlets.append(out.named(name) if inlet.is_flowing else out)
+            outlets += [stream.named(f"{name}, {stream.name}") for stream in more]
+        title = "streams: feed, and what comes out of each" if inlet.is_flowing else f"contents of {several[0][0]}"
+        title = title if title not in found else f"{title} ({', '.join(name for name, _ in several)})"
+        found[title] = stream_table([inlet, *outlets], first.fluid, first.display, is_whole(first.fluid, inlet))
+    return found

@@ -1,0 +1,78 @@
+"""A vessel under many conditions."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from molino.desk.steps.common import (
+    console,
+    known_vessels,
+    load_figures,
+    print_written,
+    results_of,
+    show_progress,
+    show_table,
+)
+
+if TYPE_CHECKING:
+    from molino.core.design.sweeping import Sweep
+    from molino.desk.job.load import Job
+
+_SHOWN = 12
+"""How many rows are printed."""
+
+
+def do(job: Job, quiet: bool) -> dict[str, Any]:
+    """Sweep, write, print unless quiet; gives the result as plain data."""
+    from molino.core.design.sweeping import sweep
+    from molino.core.errors import InputError
+
+    figures = load_figures()
+
+    if not job.sweeps:
+        message = "add one with vessel, metrics and vary = { T = [...] }"
+        raise InputError("there is no [sweep.NAME] table", job.path.name, message)
+    vessels, source, _ = known_vessels(job, quiet)
+    found: dict[str, Sweep] = {}
+    for name, wanted in job.sweeps.items():
+        with show_progress(f"sweep {name}", quiet) as tell_of:
+            found[name] = sweep(
+                vessels[wanted.vessel], wanted.vary, wanted.metrics,
+                progress=lambda done, cases, tell_of=tell_of: tell_of(f"{done} of {cases} cases (Ctrl-C keeps them)"),  # type: ignore[misc]
+            )  # fmt: skip
+        if found[name].is_stopped:
+            break
+    content = {"job": job.path.name, "title": job.title, "source": source,
+               "sweeps": {name: s.to_dict() for name, s in found.items()}}  # fmt: skip
+    folder = results_of(job, "sweep", content)
+    folder.tables("sweep", {name: s.table() for name, s in found.items()})
+    for name, result in found.items():
+        wanted = job.sweeps[name]
+        folder.result(result, "sweep", name)
+        if wanted.has_parquet:
+            folder.parquet(result.table(), "sweep", name)
+        if wanted.figure != "none" and result.varied:
+            folder.figure(figures.sweep(result, kind=wanted.figure), "sweep", name)
+    if not quiet:
+        console().print(source, style="dim")
+        for name, result in found.items():
+            show(name, result)
+        print_written(folder)
+    if any(result.is_stopped for result in found.values()):
+        raise KeyboardInterrupt
+    return content
+
+
+def show(name: str, result: Sweep) -> None:
+    """Print the first rows of a sweep, and what stands out in it."""
+    from rich.text import Text
+
+    out = console()
+    table = result.table()
+    rows = table.head(_SHOWN).drop(columns="reason", errors="ignore")
+    more = f", the first {_SHOWN}" if len(table) > _SHOWN else ""
+    show_table(rows, f"sweep {name} of {result.vessel.label}: {len(table)} cases{more}")
+    for what, text in result.facts().items():
+        out.print(Text.assemble((f"{what}: ", "bold"), text))
+    if result.is_stopped:
+        out.print("interrupted: what had been computed was kept", style="bold yellow")

@@ -1,0 +1,263 @@
+"""Reports: what stands in the page, how it behaves in a browser, and what running it again finds."""
+
+from __future__ import annotations
+
+import html
+import importlib.resources
+import json
+import re
+import shutil
+import subprocess
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+import molino as mo
+from conftest import Typed
+from molino.desk.report.rerun import read_record
+
+CHROMIUM = shutil.which("chromium") or shutil.which("google-chrome")
+DEMO = importlib.resources.files("molino.demo")
+QUIET = [
+    "--headless",
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+    "--virtual-time-budget=5000",
+    "--enable-logging=stderr",
+]
+
+
+_SHORTER = (  # the checker takes half a minute for thousands of cells that are all alike
+    "document.querySelectorAll('details').forEach((one) => { one.open = true; });"
+    "document.querySelectorAll('tbody').forEach((body) => [...body.rows].slice(4).forEach((row) => row.remove()));"
+    "document.querySelectorAll('svg').forEach((one) => one.replaceChildren());"
+    "document.querySelectorAll('pre').forEach((one) => { one.textContent = one.textContent.slice(0, 200); });"
+)
+
+
+def copied(folder: Path, *names: str) -> Path:
+    """Files of the demo in a folder; the first of them."""
+    for name in names:
+        (folder / name).write_bytes((DEMO / name).read_bytes())
+    return folder / names[0]
+
+
+def browse(page: Path, width: int, look: str, script: str = "") -> tuple[list[Any], str, str]:
+    """What an accessibility checker finds in a page, what `script` gives, and what the console says."""
+    axe = (importlib.resources.files("axe_core_python") / "axe.min.js").read_text(encoding="utf-8")
+    tail = (
+        f"<script>{axe}</script><script>document.documentElement.dataset.look = '{look}';"
+        f"const given = (() => {{ {script} }})();"
+        f"{_SHORTER}"
+        "axe.run().then((found) => { const end = document.createElement('pre'); end.id = 'end';"
+        "end.textContent = JSON.stringify([found.violations.map((v) => [v.id, v.nodes[0].html]), given ?? '']);"
+        "document.body.append(end); });</script></body>"
+    )
+    looked_at = page.with_name(f"{page.stem}-{width}.html")
+    looked_at.write_text(page.read_text(encoding="utf-8").replace("</body>", tail), encoding="utf-8")
+    folder = page.parent / f"browser-{width}-{look}"
+    assert CHROMIUM is not None
+    done = subprocess.run(
+        [CHROMIUM, *QUIET, f"--user-data-dir={folder}", f"--window-size={width},800", "--dump-dom", looked_at.as_uri()],
+        capture_output=True, text=True, timeout=120, check=False,
+    )  # fmt: skip
+    found = re.search(r'<pre id="end">(.*?)</pre>', done.stdout, re.DOTALL)
+    assert found is not None, done.stdout[-500:]
+    violations, given = json.loads(html.unescape(found[1]))
+    return violations, given, "\n".join(line for line in done.stderr.splitlines() if "CONSOLE" in line)
+
+
+@pytest.mark.parametrize(("files", "width", "look"), [
+    (("valdeoro.toml", "cob-liquor.csv"), 1280, "light"), (("ether.toml",), 400, "dark"),
+])  # fmt: skip
+def test_the_report_of_a_plant(
+    files: tuple[str, ...], width: int, look: str, tmp_path: Path, molino: Typed
+) -> None:  # fmt: skip
+    """It says all, needs nothing, behaves in a browser, and gives every number again elsewhere."""
+    job = copied(tmp_path, *files)
+    done = molino("report", job)
+    assert done.exit_code == 0, done.output
+    page = tmp_path / "results" / job.stem / "report.html"
+    says_all(page, job)
+    if CHROMIUM is not None:
+        behaves(page, width, look)
+    again = molino("rerun", page, "--extract", tmp_path / "again", "--json")
+    assert again.exit_code == 0, again.output
+    found = json.loads(again.stdout)
+    assert found["same"]
+    assert found["compared"] > 1000
+    assert (tmp_path / "again" / job.name).read_bytes() == job.read_bytes()
+
+
+def says_all(page: Path, job: Path) -> None:
+    text = page.read_text(encoding="utf-8")
+    assert not re.findall(
+        r'(?:src|href)="(?!#|data:)[^"]*"|@import|url\((?!#)',
+        re.sub(r"<pre.*?</pre>", "", text, flags=re.DOTALL).partition('id="record"')[0],
+    )
+    wanted = ["Question and answer", "Chemistry and equations", "Vessels", "Streams", "Sizes", "Comparison",
+              "Sensitivity to conditions", "Best conditions", "Closures and tolerances", "Inputs and versions"]  # fmt: skip
+    assert re.findall(r'<h2 id="[^"]*">(.*?)</h2>', text)[0] == "Question and answer"
+    places = [text.index(f">{title}</h2>") for title in wanted]
+    assert places == sorted(places)
+    record = read_record(page)
+    assert record["inputs"][0]["name"] == job.name
+    assert record["inputs"][0]["content"] in html.unescape(text)
+    assert all(one["sha256"] in text for one in record["inputs"])
+    sized = record["results"]["size"]["sizes"]
+    assert all(f"need for {one['metric']} = " in html.unescape(text) for one in sized.values())
+    figures = re.findall(r'<div role="img" aria-label="([^"]*)">\s*<svg', text)
+    assert len(figures) == text.count("<svg") >= 6
+    assert all(len(alternative) > 30 for alternative in figures)
+    names = re.findall(r'\bid="([^"]*)"', text.partition('id="record"')[0])
+    assert len(names) == len(set(names))
+
+
+def behaves(page: Path, width: int, look: str) -> None:
+    """Accessible, an empty console, nothing wider than the window; and what a reader does works."""
+    script = """
+    const table = document.querySelector("table.data");
+    table.querySelectorAll("thead button")[2].click();
+    const column = [...table.tBodies[0].rows].map((row) => Number(row.cells[2].dataset.value));
+    const plot = document.querySelector(".plot[tabindex]");
+    plot.dispatchEvent(new KeyboardEvent("keydown", { key: "ArrowRight" }));
+    const slider = document.querySelector(".explorer input");
+    const before = document.querySelector(".explorer tbody").textContent;
+    slider.value = 0;
+    slider.dispatchEvent(new Event("input"));
+    return [column, plot.parentElement.querySelector(".reading").textContent, before,
+            document.querySelector(".explorer tbody").textContent, document.documentElement.scrollWidth - window.innerWidth];
+    """
+    violations, given, console = browse(page, width, look, script)
+    assert violations == []
+    assert console == ""
+    column, reading, before, after, beyond = given
+    assert [x for x in column if x is not None] == sorted(x for x in column if x is not None)
+    assert re.search(r"\d: .*\d", reading)
+    assert before != after
+    assert beyond <= 0
+    sweep = next(iter(read_record(page)["results"]["sweep"]["sweeps"].values()))
+    assert all(metric in after for metric in sweep["metrics"])
+
+
+SMALL = """
+title = "A small one"
+allow_outside = true
+[reactions.main]
+equation = "A -> B"
+k = { guess = "0.1 1/min" }
+[data.lab]
+file = "../lab.csv"
+[fit.k]
+data = "lab"
+leave_out = [{ run = "1", time = "5 min", response = "A", because = "the <flask> & its stopper leaked" }]
+[feeds.f]
+contents = { A = "1 mol/L" }
+flow = "1 L/min"
+[vessels.tank]
+kind = "stirred tank"
+feed = "f"
+volume = "5 L"
+[size.tank]
+vessel = "tank"
+metric = "conversion of A"
+target = 0.9
+[size.never]
+vessel = "tank"
+metric = "conversion of A"
+target = 1.5
+"""
+LAB = "run,time [min],A [mol/L]\n1,0,1.0\n1,5,0.9\n1,10,0.14\n1,15,0.05\n1,20,0.018\n"
+
+
+@pytest.fixture(scope="module")
+def small(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A job whose data lie outside its folder, and of which one step cannot be done."""
+    folder = tmp_path_factory.mktemp("small")
+    (folder / "job").mkdir()
+    (folder / "lab.csv").write_text(LAB, encoding="utf-8")
+    (folder / "job" / "small.toml").write_text(SMALL.replace("1.5", "0.95"), encoding="utf-8")
+    return mo.report(folder / "job" / "small.toml", folder / "small.html", question="How <large>?")
+
+
+def test_what_was_left_out_stands_there_with_its_reason(small: Path) -> None:
+    text = small.read_text(encoding="utf-8")
+    assert "How &lt;large&gt;?" in text
+    assert "the &lt;flask&gt; &amp; its stopper leaked" in text
+    assert "<flask>" not in text
+
+
+def test_a_changed_input_is_found(small: Path, tmp_path: Path, molino: Typed) -> None:
+    assert molino("rerun", small).exit_code == 0
+    others = tmp_path / "others"
+    others.mkdir()
+    (others / "small.toml").write_text(SMALL.replace("1.5", "0.95").replace('"5 L"', '"6 L"'), encoding="utf-8")
+    changed = molino("rerun", small, "--inputs", others, "--json")
+    assert changed.exit_code == 1
+    found = json.loads(changed.stdout)
+    assert found["inputs"]["small.toml"] == "is another one than in the report"
+    assert "is not in" in found["inputs"]["../lab.csv"]
+    volume = next(d for d in found["differences"] if d["where"] == "run/vessels/tank/volume/value")
+    assert (float(volume["reported"]), float(volume["now"])) == (5.0, 6.0)
+    assert volume["relative"] == pytest.approx(1 / 6)
+    assert "not all is as reported" in " ".join(molino("rerun", small, "--inputs", others).output.split())
+    forged = tmp_path / "forged.html"
+    forged.write_text(small.read_text(encoding="utf-8").replace("1,10,0.14", "1,10,0.15"), encoding="utf-8")
+    found = json.loads(molino("rerun", forged, "--json").stdout)
+    assert found["inputs"] == {"../lab.csv": "has been changed inside the report"}
+    assert any(d["where"].startswith("fit/fits/k") for d in found["differences"])
+
+
+def test_what_is_no_report_is_refused(tmp_path: Path, molino: Typed) -> None:
+    for name, text, words in (
+        ("a.html", "<p>no report</p>", "no record of inputs"),
+        (
+            "b.html",
+            '<script type="application/json" id="record">{"format": 99, "inputs": [], "results": {}, "versions": {}}</script>',
+            "version 99",
+        ),
+        (
+            "c.html",
+            '<script type="application/json" id="record">{"format": 1, "inputs": [], "results": {}, "versions": {}}</script>',
+            "no job is in it",
+        ),
+    ):
+        (tmp_path / name).write_text(text, encoding="utf-8")
+        refused = molino("rerun", tmp_path / name)
+        assert refused.exit_code == 2
+        assert words in " ".join(refused.output.split())
+    assert molino("rerun", tmp_path / "none.html").exit_code == 2
+    with pytest.raises(mo.InputError, match="neither a job nor results"):
+        mo.report([], tmp_path / "d.html")
+    assert not (tmp_path / "d.html").exists()
+
+
+def test_what_could_not_be_done_stands_first_and_the_rest_is_there(tmp_path: Path, molino: Typed) -> None:
+    (tmp_path / "lab.csv").write_text(LAB, encoding="utf-8")
+    job = tmp_path / "job.toml"
+    job.write_text(SMALL.replace("../lab", "lab").replace("1.5", "0.99999999999"), encoding="utf-8")
+    done = molino("report", job, "--json")
+    page = tmp_path / "results" / "job" / "report.html"
+    content = json.loads(done.stdout)
+    assert done.exit_code == (1 if content["failed"] else 0)
+    assert "What volume does tank need for conversion of A = 0.9?" in content["answers"]
+    assert ("What could not be done" in page.read_text(encoding="utf-8")) == bool(content["failed"])
+
+
+def test_results_of_python_make_a_report(tmp_path: Path) -> None:
+    chem, feed = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min")), mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+    tube = mo.PlugFlow(chem, feed, volume="5 L", name="tube")
+    swept = mo.sweep(
+        tube, [{"volume": "1 L", "[A]": "1 mol/L"}, {"volume": "2 L", "[A]": "2 mol/L"}], ["conversion of A"]
+    )
+    page = mo.report([tube.run(), mo.size(tube, "conversion of A", 0.9), swept], tmp_path / "page.html", title="Tube")
+    text = page.read_text(encoding="utf-8")
+    assert "What volume does tube need for conversion of A = 0.9?" in text
+    assert '"name":"case"' in text
+    assert "no job to run again" in text

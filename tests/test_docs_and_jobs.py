@@ -246,7 +246,7 @@ def test_every_command_and_make_target_is_in_the_readme_or_contributing() -> Non
     for target in re.findall(r"^([a-z-]+):", (ROOT / "Makefile").read_text(), re.MULTILINE):
         assert target == "clean" or re.search(rf"make {target}\b", texts), target
     commands = list(get_command(app).commands)  # type: ignore[attr-defined]
-    assert len(commands) == 19
+    assert len(commands) == 21
     for command in commands:
         assert f"molino {command}" in texts
 
@@ -296,7 +296,7 @@ def test_a_job_says_what_python_says(molino: Typed, tmp_path: Path) -> None:
     assert start_up["time [h]"].iloc[-1] == pytest.approx(12)
     assert start_up["A [kmol/m3]"].iloc[0] == 0
     book = pd.read_excel(tmp_path / "results" / "job" / "run.xlsx", sheet_name=None)
-    assert list(book) == ["first", "first over time", "second", "flask"]
+    assert list(book) == ["Contents", "first", "first over time", "second", "flask", "Inputs"]
 
 
 def test_several_tables_go_into_one_fit(molino: Typed, folder: Path) -> None:

@@ -99,7 +99,7 @@ def test_names_that_look_alike_keep_files_of_their_own(molino: Typed, folder: Pa
     ends = [float(path.read_text().splitlines()[-1].split(",")[0]) for path in results.glob("run-*.csv")]
     assert {1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0} <= {*ends}
     assert len({path.name.casefold() for path in results.iterdir()}) == len([*results.iterdir()])
-    assert len({name.casefold() for name in openpyxl.load_workbook(results / "run.xlsx").sheetnames}) == 8
+    assert len({name.casefold() for name in openpyxl.load_workbook(results / "run.xlsx").sheetnames}) == 10
     cells = [cell for sheet in openpyxl.load_workbook(results / "streams.xlsx") for row in sheet for cell in row]
     assert not [cell for cell in cells if cell.data_type == "f"]
 

@@ -22,7 +22,7 @@ from molino.core.chemistry.symbolic_network import SymbolicNetwork
 from molino.core.errors import Faults, InputError, nearest
 from molino.core.vessels.model import Model, StreamForm
 
-_OF_THE_WHOLE = {
+OF_THE_WHOLE = {
     "temperature": "temperature", "pressure": "pressure", "duty": "power", "heat": "energy", "heat flow": "power",
     "batch time": "time", "volume": "volume", "catalyst mass": "mass", "volumetric flow": "volumetric flow",
     "molar flow": "molar flow", "mass flow": "mass flow", "amount": "amount", "mass": "mass",
@@ -35,7 +35,7 @@ _OF_A_WHOLE_RUN = (
     "adiabatic rise", "temperature after cooling failure", "time to maximum rate", "hot spot sensitivity",
 )  # fmt: skip
 """What takes more than a run's end: a failure of its cooling, or its neighborhood."""
-_OF_A_SPECIES = {
+OF_A_SPECIES = {
     "conversion": "number", "yield": "number", "selectivity": "number", "concentration": "concentration",
     "fraction": "number", "mass fraction": "number", "molar flow": "molar flow", "mass flow": "mass flow",
     "amount": "amount", "mass": "mass", "production": "molar flow",
@@ -128,7 +128,7 @@ class Metric:
             if not isinstance(text, str) and (text is not None or name in ("what", "species")):
                 faults.add(f"metric, {name}", f"{short(text)} is no name", "give the name of a species, like 'A'")
         faults.raise_any()
-        known = _OF_A_SPECIES if self.species else _OF_THE_WHOLE
+        known = OF_A_SPECIES if self.species else OF_THE_WHOLE
         if self.what not in known:
             faults.add("metric", f"there is no '{self.what}'", nearest(self.what, known))
         if self.per is not None and self.per not in _PER:
@@ -155,7 +155,7 @@ class Metric:
         """The kind of quantity, for units."""
         if self.per is not None:
             return _PER[self.per]
-        return _OF_A_SPECIES[self.what] if self.species else _OF_THE_WHOLE[self.what]
+        return OF_A_SPECIES[self.what] if self.species else OF_THE_WHOLE[self.what]
 
     @property
     def takes_weights(self) -> bool:
@@ -475,10 +475,10 @@ def concentration(species: str) -> Metric:
 
 
 _SPECIES_TEXT = re.compile(
-    rf"\s*({'|'.join(sorted(_OF_A_SPECIES, key=len, reverse=True))})\s+of\s+(\S+?)(?:\s+over\s+(\S+))?"
+    rf"\s*({'|'.join(sorted(OF_A_SPECIES, key=len, reverse=True))})\s+of\s+(\S+?)(?:\s+over\s+(\S+))?"
     rf"(?:\s+per\s+({'|'.join(_PER)}))?(?:\s+in\s+(.+?))?(?:\s+on\s+(\S+))?\s*"
 )
-_WHOLE_TEXT = re.compile(rf"\s*({'|'.join(sorted(_OF_THE_WHOLE, key=len, reverse=True))})(?:\s+in\s+(.+?))?\s*")
+_WHOLE_TEXT = re.compile(rf"\s*({'|'.join(sorted(OF_THE_WHOLE, key=len, reverse=True))})(?:\s+in\s+(.+?))?\s*")
 _IN_STREAM = {"fraction", "mass fraction", *_FLOWING}
 _ALLOWED = {"yield": ("on",), "selectivity": ("over", "on"), "production": ("per",)}
 """What each may name besides its species and stream; a yield must, and a selectivity one of the two."""
@@ -491,7 +491,7 @@ _EXAMPLES = (
 
 def _advice(text: str) -> str:
     """The word nearest to what was written, or examples."""
-    words = [*_OF_THE_WHOLE, *_OF_A_SPECIES]
+    words = [*OF_THE_WHOLE, *OF_A_SPECIES]
     close = nearest(text.partition(" of ")[0].strip(), words)
     return f"{close} write it like {_EXAMPLES}" if close.startswith("did") else f"write it like {_EXAMPLES}"
 

@@ -10,30 +10,11 @@ from typing import Annotated
 
 import typer
 
-from molino.desk.cli import (
-    attainable,
-    check,
-    compare,
-    demo,
-    equilibrium,
-    field,
-    fit,
-    new,
-    optimize,
-    orders,
-    recommend,
-    report,
-    rerun,
-    run,
-    search,
-    size,
-    survey,
-    sweep,
-    tracer,
-)
+from molino.desk.cli import demo, help, new, orders, report, rerun, search, show, tracer
+from molino.desk.cli.job_commands import JOB_COMMANDS
 
 app = typer.Typer(
-    no_args_is_help=True, add_completion=False, rich_markup_mode="rich", pretty_exceptions_enable=False,
+    no_args_is_help=True, rich_markup_mode="rich", pretty_exceptions_enable=False,
     context_settings={"help_option_names": ["-h", "--help"]},
 )  # fmt: skip
 
@@ -59,14 +40,15 @@ def molino(
     """
 
 
+_JOB = JOB_COMMANDS
 COMMANDS = (
-    demo.demo, new.new, check.check, orders.orders, tracer.tracer, fit.fit, run.run, size.size, compare.compare,
-    sweep.sweep, optimize.optimize, attainable.attainable, recommend.recommend,
-    survey.survey, equilibrium.equilibrium, field.field, report.report, rerun.rerun, search.search,
+    demo.demo, new.new, _JOB["check"], orders.orders, tracer.tracer, _JOB["fit"], _JOB["survey"], _JOB["equilibrium"],
+    _JOB["run"], _JOB["field"], _JOB["size"], _JOB["compare"], _JOB["sweep"], _JOB["attainable"], _JOB["recommend"],
+    _JOB["optimize"], report.report, rerun.rerun, show.show, search.search, help.help,
 )  # fmt: skip
 
 for command in COMMANDS:
-    app.command(no_args_is_help=command is not demo.demo)(command)
+    app.command(no_args_is_help=command not in (demo.demo, help.help))(command)
 
 
 _PLAIN = {"³": "3", "²": "2", "⁻": "-", "¹": "1", "·": "*", "°": "deg", "µ": "u", "−": "-", "±": "+/-", "…": "...",

@@ -10,6 +10,8 @@ import sys
 import traceback
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import replace
+from enum import StrEnum
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -24,7 +26,31 @@ from molino.desk.steps.common import console
 _MOST_PRINTED = 20
 """How many faults are printed; JSON has all of them."""
 
+
+class Format(StrEnum):
+    """Kinds of files that results go into."""
+
+    csv = "csv"
+    xlsx = "xlsx"
+    parquet = "parquet"
+    json = "json"
+    png = "png"
+    svg = "svg"
+    pdf = "pdf"
+
+
 JobPath = Annotated[Path, typer.Argument(metavar="JOB", help="The job file (TOML).", show_default=False)]
+Output = Annotated[
+    Path | None,
+    typer.Option("--output", metavar="FOLDER", help="Write here; results/JOB next to the job if left out.",
+                 show_default=False),
+]  # fmt: skip
+Formats = Annotated[
+    list[Format] | None,
+    typer.Option("--format", help="Write only this kind of file; may be given again. Usual: csv, xlsx, json, png.",
+                 show_default=False),
+]  # fmt: skip
+Quiet = Annotated[bool, typer.Option("--quiet", "-q", help="Print nothing but what is wrong.")]
 AsJson = Annotated[bool, typer.Option("--json", help="Print the result as JSON and nothing else.")]
 Debug = Annotated[bool, typer.Option("--debug", help="Show the traceback of an error.")]
 
@@ -97,9 +123,9 @@ def faults_of(error: Exception) -> Sequence[Fault]:
 def as_asked(content: Any, as_json: bool) -> None:
     """Print plain data as JSON, where that was asked for."""
     if as_json:
-        from molino.desk.tables.write import to_json
+        from molino.desk.tables.write import JSON_VERSION, to_json
 
-        print(to_json(content))
+        print(to_json({"format": JSON_VERSION, **content}))
 
 
 def tell(faults: Sequence[Fault]) -> None:
@@ -118,6 +144,22 @@ def tell(faults: Sequence[Fault]) -> None:
         out.print(line)
         if fault.advice:
             out.print(Padding(Text.assemble(("-> ", "cyan"), fault.advice), (0, 0, 0, 4)))
+
+
+def asked_job(path: Path, output: Path | None, formats: Sequence[Format] | None) -> Job:
+    """A job with where and as what its results are to be written."""
+    kinds = kinds_of(formats)
+    return replace(read_job(path), output=output, formats=kinds)
+
+
+def kinds_of(formats: Sequence[Format] | None) -> tuple[str, ...]:
+    """The kinds of files that were asked for; InputError for Parquet without what writes it."""
+    from molino.desk.tables.write import USUAL, check_parquet
+
+    kinds = tuple(one.value for one in formats or ()) or USUAL
+    if "parquet" in kinds:
+        check_parquet()
+    return kinds
 
 
 def read_job(path: Path) -> Job:

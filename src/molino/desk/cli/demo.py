@@ -76,21 +76,7 @@ def demo(
         from molino.core.errors import InputError
         from molino.desk.job.load import load_job
         from molino.desk.job.models import job_schema
-        from molino.desk.steps import (
-            attainable,
-            check,
-            compare,
-            equilibrium,
-            field,
-            fit,
-            optimize,
-            recommend,
-            run,
-            size,
-            survey,
-            sweep,
-            tracer,
-        )
+        from molino.desk.steps import steps_of, take
         from molino.desk.tables.write import whole, write_json
 
         if folder.exists() and not folder.is_dir():
@@ -109,18 +95,10 @@ def demo(
         if not as_json:
             out.print(f"The example is in {folder}/; the same steps one by one:")
         results = {}
-        wanted = {"fit": job.fits, "size": job.sizes, "compare": job.compares, "sweep": job.sweeps, "run": job.vessels,
-                  "check": job.vessels, "optimize": job.optimizations, "attainable": job.regions,
-                  "recommend": job.recommendations, "survey": job.surveys, "equilibrium": job.equilibria,
-                  "tracer": job.tracers, "field": job.fields}  # fmt: skip
-        order = (check, fit, tracer, survey, equilibrium, field, run, size, compare, sweep, attainable, recommend)
-        for command in (*order, optimize):
-            if not wanted[command.__name__.rpartition(".")[2]]:
-                continue
-            step = command.__name__.rpartition(".")[2]
+        for step in steps_of(job):
             if not as_json:
                 out.print(Rule(f"molino {step} {job.path}", align="left", style="cyan"))
-            results[step] = command.do(job, as_json)
+            results[step] = take(step, job, as_json)
         if not as_json:
             out.print(Rule("further", align="left", style="cyan"))
             out.print(_FURTHER[example].format(folder=folder))

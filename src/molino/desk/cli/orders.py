@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from molino.desk.cli.common import AsJson, Debug, as_asked, handle_errors
+from molino.desk.cli.common import AsJson, Debug, Formats, Output, Quiet, as_asked, handle_errors, kinds_of
 from molino.desk.steps.common import console, load_figures, print_written, show_table
 
 Data = Annotated[
@@ -39,7 +39,8 @@ At = Annotated[
 def orders(
     data: Data, species: SpeciesName = None, partner: Partner = None, reversible: Reversible = False,
     relative: Relative = False, sheet: Sheet = None, header_row: HeaderRow = None, columns: Columns = None,
-    run: Run = None, predict: At = None, as_json: AsJson = False, debug: Debug = False,
+    run: Run = None, predict: At = None, output: Output = None, formats: Formats = None, quiet: Quiet = False,
+    as_json: AsJson = False, debug: Debug = False,
 ) -> None:  # fmt: skip
     """Try zero, first and second order and a free order n: straight lines, curves of least squares, a verdict."""
     with handle_errors(as_json, debug):
@@ -58,7 +59,9 @@ def orders(
         if predict is not None:
             predictions = [found.predict(predict, s.run) for s in found.series]
         content = {**found.to_dict(), "notes": list(runs.notes)}
-        folder = ResultsFolder(data.parent / "results" / slug(data.stem))
+        folder = ResultsFolder(
+            output or data.parent / "results" / slug(data.stem), formats=kinds_of(formats), inputs={data.name: data}
+        )  # fmt: skip
         folder.csv(found.table(), "orders")
         folder.figure(figures.orders(found), "orders")
         temperatures = {r.T for r in found.experiments if r.T is not None}
@@ -67,7 +70,7 @@ def orders(
             content["over_temperature"] = str(law)
             folder.figure(figures.over_temperature(law), "orders", "temperature")
         folder.json(content, "orders")
-        if not as_json:
+        if not (as_json or quiet):
             from rich.text import Text
 
             out = console()

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from molino.desk.cli.common import AsJson, Debug, JobPath, as_asked, handle_errors, read_job
+from molino.desk.cli.common import AsJson, Debug, JobPath, Quiet, as_asked, handle_errors, read_job
 from molino.desk.steps.common import console, show_progress
 
 Target = Annotated[
@@ -17,7 +17,9 @@ Target = Annotated[
 ]  # fmt: skip
 
 
-def report(job: JobPath, to: Target = None, as_json: AsJson = False, debug: Debug = False) -> None:
+def report(
+    job: JobPath, to: Target = None, quiet: Quiet = False, as_json: AsJson = False, debug: Debug = False
+) -> None:
     """Take every step that a job asks for, and write one HTML file: question and answer, data, equations, results.
 
     It needs nothing from outside, prints to A4, and holds the job and its data: `molino rerun` runs it again.
@@ -26,11 +28,11 @@ def report(job: JobPath, to: Target = None, as_json: AsJson = False, debug: Debu
         from molino.desk.report.build import page_of_job, write_page
 
         read = read_job(job)
-        with show_progress("report", as_json) as tell_of:
+        with show_progress("report", as_json or quiet) as tell_of:
             page = page_of_job(read, True, tell_of)
         target = to or read.results / "report.html"
         write_page(page, target)
-        if not as_json:
+        if not (as_json or quiet):
             from rich.text import Text
 
             out = console()

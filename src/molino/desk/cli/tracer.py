@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from molino.desk.cli.common import AsJson, Debug, as_asked, handle_errors, read_job
+from molino.desk.cli.common import AsJson, Debug, Formats, Output, Quiet, as_asked, asked_job, handle_errors, kinds_of
 from molino.desk.steps.common import print_written
 
 if TYPE_CHECKING:
@@ -69,7 +69,7 @@ def tracer(
     calibration: Calibration = None, baseline: Baseline = None, plateau: Plateau = None, tail: Tail = "exponential",
     rule: Rule = "trapezoid", end: End = None, smoothing: Smoothing = None, rate_constant: Constant = None,
     models: Models = True, sheet: Sheet = None, header_row: HeaderRow = None, columns: Columns = None,
-    as_json: AsJson = False, debug: Debug = False,
+    output: Output = None, formats: Formats = None, quiet: Quiet = False, as_json: AsJson = False, debug: Debug = False,
 ) -> None:  # fmt: skip
     """E and F curves of a tracer test: moments with intervals, recovery, dead volume, a diagnosis, models of flow."""
     with handle_errors(as_json, debug):
@@ -94,13 +94,15 @@ def tracer(
                 raise InputError(
                     "options are given with a job file", data.name, "write them in its [tracer.NAME] table"
                 )
-            as_asked(step.do(read_job(data), as_json), as_json)
+            as_asked(step.do(asked_job(data, output, formats), as_json or quiet), as_json)
             return
         test = read_tracer(data, sheet, header_row=header_row, columns=columns, baseline=windows, tail=tail, rule=rule,
                            **given)  # fmt: skip
-        folder = ResultsFolder(data.parent / "results" / slug(data.stem))
-        content = step.analysed(test, smoothing, models, rate_constant, folder, ("tracer",), as_json)
+        folder = ResultsFolder(
+            output or data.parent / "results" / slug(data.stem), formats=kinds_of(formats), inputs={data.name: data}
+        )  # fmt: skip
+        content = step.analysed(test, smoothing, models, rate_constant, folder, ("tracer",), as_json or quiet)
         folder.json(content, "tracer")
-        if not as_json:
+        if not (as_json or quiet):
             print_written(folder)
         as_asked(content, as_json)

@@ -51,7 +51,7 @@ from molino.desk.job.tasks import (
     read_sweeps,
 )
 from molino.desk.job.vessels import CLASSES, TankTasks, read_feed, read_tank_tasks, read_train, read_vessel
-from molino.desk.tables.write import ResultsFolder, slug
+from molino.desk.tables.write import USUAL, ResultsFolder, slug
 
 
 @dataclass(frozen=True, eq=False)
@@ -89,6 +89,8 @@ class Job:
     answer: str = ""
     output: Path | None = None
     """The folder that results go to, if not its own."""
+    formats: tuple[str, ...] = USUAL
+    """The kinds of files that results go into."""
     collected: ResultsFolder | None = None
     """What takes its results, if they go to no folder."""
 
@@ -104,7 +106,10 @@ class Job:
         if self.collected is not None:
             return self.collected
         drawn = self.figures
-        return ResultsFolder(self.results, width=drawn.width, height=drawn.height, dpi=drawn.dpi)
+        return ResultsFolder(
+            self.results, width=drawn.width, height=drawn.height, dpi=drawn.dpi, formats=self.formats,
+            inputs={self.path.name: self.path, **self.files}, title=self.title,
+        )  # fmt: skip
 
     @property
     def single_vessels(self) -> dict[str, Vessel]:

@@ -22,6 +22,6 @@ def steps_of(job: Job) -> list[str]:
     return [step for step, asking in STEPS.items() if any(getattr(job, name) for name in asking)]
 
 
-def take(step: str, job: Job, quiet: bool) -> Any:
+def take(step: str, job: Job, quiet: bool, **options: Any) -> Any:
     """One step of a job; gives its result as plain data."""
-    return import_module(f"molino.desk.steps.{step}").do(job, quiet)
+    return import_module(f"molino.desk.steps.{step}").do(job, quiet, **options)

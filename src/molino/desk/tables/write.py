@@ -7,7 +7,7 @@ import os
 import re
 import tempfile
 import zipfile
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -16,6 +16,7 @@ import pandas as pd
 
 from molino.core.errors import InputError, WriteError
 from molino.core.results import plain
+from molino.desk.tables.workbook import CONTENTS, INPUTS, write_workbook
 
 if TYPE_CHECKING:
     from matplotlib.animation import FuncAnimation
@@ -23,6 +24,11 @@ if TYPE_CHECKING:
 
     from molino.core.results import Result
 
+USUAL = ("csv", "xlsx", "json", "png")
+"""The kinds of files that results go into, if nothing else is asked for."""
+_DRAWN = ("png", "svg", "pdf")
+JSON_VERSION = 1
+"""Of the shape of what is written and printed as JSON; a new one where a program that reads it must change."""
 _INCH = 0.0254
 _DIGITS = "%.10g"
 _LONGEST = 60
@@ -86,9 +92,10 @@ class ResultsFolder:
     """
 
     def __init__(
-        self, path: Path, *, width: float | None = None, height: float | None = None, dpi: int = 200
+        self, path: Path, *, width: float | None = None, height: float | None = None, dpi: int = 200,
+        formats: Sequence[str] = USUAL, inputs: Mapping[str, Path] | None = None, title: str = "",
     ) -> None:  # fmt: skip
-        self.path = path
+        self.path, self.formats, self.inputs, self.title = path, tuple(formats), dict(inputs or {}), title
         self._sides, self._dpi = (width, height), dpi
         self.states: dict[str, str] = {}
         self._slugs: dict[str, str] = {}
@@ -124,8 +131,10 @@ class ResultsFolder:
         self.results["-".join(parts)] = result
 
     def json(self, content: Any, *parts: str) -> None:
-        """Write plain data as JSON."""
-        self.text(to_json(content) + "\n", ".json", *parts)
+        """Write plain data as JSON, with the version of its shape (docs/results.schema.json)."""
+        if "json" in self.formats:
+            whole = {"format": JSON_VERSION, **content} if isinstance(content, Mapping) else content
+            self.text(to_json(whole) + "\n", ".json", *parts)
 
     def text(self, content: str, suffix: str, *parts: str) -> None:
         """Write a text."""
@@ -133,26 +142,35 @@ class ResultsFolder:
             temporary.write_text(content, encoding="utf-8")
 
     def csv(self, table: pd.DataFrame, *parts: str) -> None:
-        """Write one table as CSV."""
-        with self.writing(self.file(".csv", *parts)) as temporary:
-            _as_text(table).to_csv(temporary, index=False, float_format=_DIGITS, lineterminator="\n")
+        """Write one table as CSV, and as Parquet where that is asked for."""
+        if "csv" in self.formats:
+            with self.writing(self.file(".csv", *parts)) as temporary:
+                _as_text(table).to_csv(temporary, index=False, float_format=_DIGITS, lineterminator="\n")
+        if "parquet" in self.formats:
+            self.parquet(table, *parts)
 
     def parquet(self, table: pd.DataFrame, *parts: str) -> None:
-        """Write one table as Parquet."""
+        """Write one table as Parquet: each column with its name and unit in the metadata of its field."""
         with self.writing(self.file(".parquet", *parts)) as temporary:
-            table.to_parquet(temporary, index=False)
+            write_parquet(table, temporary, self.title)
 
     def figure(self, figure: Figure, *parts: str) -> None:
-        """Save a figure as PNG, in the size and resolution of this folder."""
+        """Save a figure, in the size and resolution of this folder."""
+        import matplotlib as mpl
+
         own = figure.get_size_inches()
         width, height = (None if side is None else side / _INCH for side in self._sides)
         scale = (width or own[0]) / own[0]
         figure.set_size_inches(own[0] * scale, own[1] * scale if height is None else height)
-        with self.writing(self.file(".png", *parts)) as temporary:
-            figure.savefig(temporary, format="png", dpi=self._dpi)
+        for kind in (kind for kind in _DRAWN if kind in self.formats):
+            made: dict[str, Any] = {"png": {}, "svg": {"Date": None}, "pdf": {"CreationDate": None}}[kind]
+            with self.writing(self.file(f".{kind}", *parts)) as temporary, mpl.rc_context({"svg.hashsalt": "molino"}):
+                figure.savefig(temporary, format=kind, dpi=self._dpi, metadata=made)
 
     def animation(self, moving: FuncAnimation, *parts: str) -> None:
-        """Save moving pictures as GIF."""
+        """Save moving pictures as GIF, where figures are written at all."""
+        if not set(_DRAWN) & set(self.formats):
+            return
         with self.writing(self.file(".gif", *parts)) as temporary:
             moving.save(temporary.with_suffix(".gif"), writer="pillow")
             temporary.with_suffix(".gif").replace(temporary)
@@ -164,15 +182,17 @@ class ResultsFolder:
         self.sheets(tables, command)
 
     def sheets(self, tables: Mapping[str, pd.DataFrame], *parts: str) -> None:
-        """Write tables as the sheets of one XLSX file."""
+        """Write tables as the sheets of one XLSX file, with what results say and the inputs on sheets of their own."""
+        if "xlsx" not in self.formats:
+            return
+        named, taken = {}, {name.casefold() for name in (CONTENTS, INPUTS)}
+        for name, table in tables.items():
+            sheet = _unused(_sheet_name(name), taken, _SHEET)
+            taken.add(sheet.casefold())
+            named[sheet] = _as_text(table)
+        stated = [(one.headline, one.facts()) for one in self.results.values()]
         with self.writing(self.file(".xlsx", *parts)) as temporary:
-            with pd.ExcelWriter(temporary, engine="openpyxl") as book:
-                taken: set[str] = set()
-                for name, table in tables.items():
-                    sheet = _unused(_sheet_name(name), taken, _SHEET)
-                    taken.add(sheet.casefold())
-                    _as_text(table).to_excel(book, sheet_name=sheet, index=False, freeze_panes=(1, 0))
-                    _dress(book.sheets[sheet])
+            write_workbook(temporary, self.title or " ".join(parts), named, stated, self.inputs)
 
 
 def _content(path: Path) -> Any:
@@ -207,13 +227,6 @@ def _sheet_name(name: str) -> str:
     return "History of results" if plain_name.casefold() == "history" else plain_name or "table"
 
 
-def _dress(sheet: Any) -> None:
-    """Columns as wide as their headings."""
-    for cells in sheet.columns:
-        heading = str(cells[0].value or "")
-        sheet.column_dimensions[cells[0].column_letter].width = min(max(10, len(heading) + 2), 60)
-
-
 def _unused(name: str, taken: set[str], longest: int | None = None) -> str:
     """A name, numbered where it is taken; capitals do not tell two names apart."""
     found, count = name, 2
@@ -222,6 +235,20 @@ def _unused(name: str, taken: set[str], longest: int | None = None) -> str:
         found = (name if longest is None else name[: longest - len(ending)]) + ending
         count += 1
     return found
+
+
+def write_parquet(table: pd.DataFrame, path: Path, title: str = "") -> None:
+    """Write a table as Parquet; of a column 'flow [m3/h]' the metadata of its field hold the name and the unit."""
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+    found = pa.Table.from_pandas(table, preserve_index=False)
+    for n, field in enumerate(found.schema):
+        name, bracket, unit = field.name.removesuffix("]").partition(" [")
+        kept = {"name": name, "unit": unit if bracket else ""}
+        found = found.set_column(n, field.with_metadata(kept), found.column(n))
+    about = {"title": title, "written by": "Molino"}
+    pq.write_table(found.replace_schema_metadata({**(found.schema.metadata or {}), **about}), path)
 
 
 def slug(name: str) -> str:

@@ -1,0 +1,183 @@
+"""Results as a spreadsheet: a sheet of contents, the tables with charts, and the inputs."""
+
+from __future__ import annotations
+
+import hashlib
+import math
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+import pandas as pd
+from openpyxl import Workbook
+from openpyxl.chart import Reference, ScatterChart, Series
+from openpyxl.styles import Alignment, Font, PatternFill
+from openpyxl.utils import get_column_letter, quote_sheetname
+from openpyxl.worksheet.hyperlink import Hyperlink
+
+CONTENTS, INPUTS = "Contents", "Inputs"
+"""The names of the first and the last sheet."""
+_HEAD = PatternFill("solid", fgColor="E8EEF0")
+_WIDEST, _LEAST = 60, 9
+_LOOKED_AT = 200
+"""Rows that the width of a column is made for."""
+_CHARTED = 8
+"""From how many rows on a table has a chart."""
+_MOST_LINES = 8
+_COLORS = ("0072B2", "D55E00", "009E73", "CC79A7", "56B4E9", "E69F00", "000000", "999933")
+_CELL = 32_767
+
+
+def write_workbook(
+    path: Path, title: str, tables: Mapping[str, pd.DataFrame], results: Sequence[tuple[str, Mapping[str, str]]],
+    inputs: Mapping[str, Path],
+) -> None:  # fmt: skip
+    """Write an XLSX file.
+
+    Parameters
+    ----------
+    path : Path
+    title : str
+    tables : mapping of sheet name to DataFrame
+        With units in the headings, in names that a sheet can have.
+    results : sequence of (str, mapping)
+        What each result says: its headline and its facts.
+    inputs : mapping of name to Path
+        What was read; texts stand on the sheet of inputs as they are.
+    """
+    book = Workbook()
+    first = book.active
+    assert first is not None
+    first.title = CONTENTS
+    for name, table in tables.items():
+        _add_table(book.create_sheet(name), table)
+    if inputs:
+        _add_inputs(book.create_sheet(INPUTS), inputs)
+    _add_contents(first, title, tables, results, bool(inputs))
+    book.save(path)
+
+
+def _add_contents(
+    sheet: Any, title: str, tables: Mapping[str, pd.DataFrame], results: Sequence[tuple[str, Mapping[str, str]]],
+    has_inputs: bool,
+) -> None:  # fmt: skip
+    """What is in the file, with links, and what the results say."""
+    sheet["A1"], sheet["A1"].font = _plain(title), Font(bold=True, size=14)
+    row = 3
+    for name, text in [*((n, f"{len(t)} rows") for n, t in tables.items()), *([(INPUTS, "")] if has_inputs else [])]:
+        cell = sheet.cell(row, 1, _plain(name))
+        cell.hyperlink = Hyperlink(ref=cell.coordinate, location=f"{quote_sheetname(name)}!A1")
+        cell.style = "Hyperlink"
+        sheet.cell(row, 2, text)
+        row += 1
+    for headline, facts in results:
+        row += 1
+        sheet.cell(row, 1, _plain(headline)).font = Font(bold=True)
+        for name, text in facts.items():
+            row += 1
+            sheet.cell(row, 1, _plain(name.strip()))
+            sheet.cell(row, 2, _plain(text))
+        row += 1
+    sheet.column_dimensions["A"].width, sheet.column_dimensions["B"].width = 44, 70
+
+
+def _plain(text: str) -> str:
+    """A text that no spreadsheet takes for a formula."""
+    return f"'{text}" if text.startswith("=") else text
+
+
+def _add_table(sheet: Any, table: pd.DataFrame) -> None:
+    """A table with formats for its numbers, frozen headings, columns as wide as what is in them, and a chart."""
+    formats = [_format_of(table.iloc[:, n]) for n in range(table.shape[1])]
+    sheet.append([str(c) for c in table.columns])
+    for row in table.itertuples(index=False):
+        sheet.append([_value(cell) for cell in row])
+    for cell in sheet[1]:
+        cell.font, cell.fill = Font(bold=True), _HEAD
+        cell.alignment = Alignment(wrap_text=True, vertical="top")
+    for n, form in enumerate(formats, 1):
+        longest = len(max(str(table.columns[n - 1]).split(" ["), key=len)) + 2
+        for cell in sheet[get_column_letter(n)][1 : _LOOKED_AT + 1]:
+            if form:
+                cell.number_format = form
+            else:
+                longest = max(longest, len(str(cell.value or "")) + 1)
+        if form:
+            for cell in sheet[get_column_letter(n)][_LOOKED_AT + 1 :]:
+                cell.number_format = form
+        sheet.column_dimensions[get_column_letter(n)].width = min(max(_LEAST, longest, 11 if form else 0), _WIDEST)
+    sheet.freeze_panes = "A2"
+    _add_chart(sheet, table)
+
+
+def _value(cell: Any) -> Any:
+    if isinstance(cell, float) and not math.isfinite(cell):
+        return None if math.isnan(cell) else str(cell)
+    return cell.item() if hasattr(cell, "item") else cell
+
+
+def _format_of(column: pd.Series) -> str:
+    """The number format of a column: some four digits of its largest number; empty for a column of texts."""
+    if not pd.api.types.is_numeric_dtype(column) or pd.api.types.is_bool_dtype(column):
+        return ""
+    if pd.api.types.is_integer_dtype(column):
+        return "0"
+    sizes = column.abs().replace([math.inf], math.nan).dropna()
+    largest = float(sizes.max()) if len(sizes) else 0.0
+    if largest and not 1e-3 <= largest < 1e6:
+        return "0.000E+00"
+    places = 4 if largest == 0 else min(max(4 - math.ceil(math.log10(largest)), 0), 6)
+    return "0." + "0" * places if places else "0"
+
+
+def _add_chart(sheet: Any, table: pd.DataFrame) -> None:
+    """Lines over the first column, where that is what a profile runs along: all columns of the unit of the second."""
+    if len(table) < _CHARTED or table.shape[1] < 2:
+        return
+    numeric = [pd.api.types.is_numeric_dtype(table.iloc[:, n]) for n in range(table.shape[1])]
+    along = table.iloc[:, 0]
+    if not numeric[0] or not along.is_monotonic_increasing or along.iloc[0] == along.iloc[-1]:
+        return
+    units = [str(c).partition(" [")[2] for c in table.columns]
+    second = next((n for n in range(1, table.shape[1]) if numeric[n]), None)
+    if second is None:
+        return
+    chosen = [n for n in range(second, table.shape[1]) if numeric[n] and units[n] == units[second]][:_MOST_LINES]
+    chart = ScatterChart(scatterStyle="lineMarker")
+    chart.height, chart.width = 9, 17
+    chart.x_axis.title = str(table.columns[0])
+    unit = str(table.columns[second]).removesuffix("]").partition(" [")[2]
+    chart.y_axis.title = f"[{unit}]" if len(chosen) > 1 and unit else str(table.columns[second])
+    chart.x_axis.delete = chart.y_axis.delete = False
+    x = Reference(sheet, min_col=1, min_row=2, max_row=len(table) + 1)
+    for place, n in enumerate(chosen):
+        series = Series(Reference(sheet, min_col=n + 1, min_row=1, max_row=len(table) + 1), x, title_from_data=True)
+        series.marker.symbol, series.smooth = "none", False
+        series.graphicalProperties.line.solidFill = _COLORS[place % len(_COLORS)]
+        series.graphicalProperties.line.width = 19_050
+        chart.series.append(series)
+    sheet.add_chart(chart, f"{get_column_letter(table.shape[1] + 2)}2")
+
+
+def _add_inputs(sheet: Any, inputs: Mapping[str, Path]) -> None:
+    """Each file that was read, with its hash; texts line by line."""
+    sheet.append(["file", "SHA-256"])
+    texts = {}
+    for name, path in inputs.items():
+        content = path.read_bytes()
+        sheet.append([_plain(name), hashlib.sha256(content).hexdigest()])
+        try:
+            texts[name] = content.decode("utf-8-sig")
+        except UnicodeDecodeError:
+            continue
+    for cell in sheet[1]:
+        cell.font, cell.fill = Font(bold=True), _HEAD
+    for name, text in texts.items():
+        sheet.append([])
+        sheet.append([_plain(name)])
+        sheet.cell(sheet.max_row, 1).font = Font(bold=True)
+        for line in text.splitlines():
+            cell = "".join(c for c in line if c >= " " or c == "\t")[:_CELL]
+            sheet.append([_plain(cell)])
+    sheet.column_dimensions["A"].width, sheet.column_dimensions["B"].width = 60, 66
+    sheet.freeze_panes = "A2"

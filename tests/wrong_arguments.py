@@ -140,6 +140,7 @@ CALLS: dict[str, tuple[Callable[..., Any], dict[str, Any]]] = {
     "attainable": (mo.attainable, {"chem": TUBE.chemistry, "feed": TUBE.feed,
                                    "axes": ("conversion of A", "concentration of B")}),
     "report": (mo.report, {"what": [TUBE.run()], "path": "nowhere/\0/report.html", "title": "", "question": ""}),
+    "progress_bar": (mo.progress_bar, {"label": "x"}),
     "recommend": (mo.recommend, {"chem": TUBE.chemistry, "feed": TUBE.feed, "maximize": "conversion of A"}),
     "FreeProfile": (mo.FreeProfile, {"low": "300 K", "high": "350 K"}),
     "optimize": (mo.optimize, {"vessel": TUBE, "maximize": "conversion of A", "free": {"volume": ("1 L", "2 L")},

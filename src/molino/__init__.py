@@ -7,6 +7,7 @@ Each name is loaded on first use, so that importing the package stays light.
 
 from __future__ import annotations
 
+import builtins
 import importlib
 from typing import TYPE_CHECKING, Any
 
@@ -139,6 +140,7 @@ _HOME = {
     "mixing_bounds": "core.mixing.conversion",
     "optimize": "core.design.optimizing",
     "pressure": "core.vessels.metrics",
+    "progress_bar": "desk.notebook",
     "read_chemistry": "desk.job.chemistry",
     "read_experiments": "desk.tables.experiments",
     "read_library": "desk.job.chemistry",
@@ -255,6 +257,7 @@ if TYPE_CHECKING:
     from molino.desk import figures
     from molino.desk.job.chemistry import read_chemistry, read_library, write_chemistry
     from molino.desk.job.load import load_job
+    from molino.desk.notebook import progress_bar
     from molino.desk.report.build import report
     from molino.desk.tables.experiments import read_experiments, read_rates
     from molino.desk.tables.lookup import look_up
@@ -277,4 +280,10 @@ def __getattr__(name: str) -> Any:
 
 
 def __dir__() -> list[str]:
-    return sorted([*globals(), *_HOME, "__version__"])
+    return sorted({*(name for name in globals() if name.startswith("__")), *_HOME, "__version__"})
+
+
+if hasattr(builtins, "__IPYTHON__"):  # a notebook, or IPython in a terminal
+    from molino.desk.notebook import install as _install
+
+    _install()

@@ -15,6 +15,7 @@ class Printed:
 
     def __init_subclass__(cls, **kwargs: Any) -> None:
         super().__init_subclass__(**kwargs)
+        cls._repr_pretty_ = Printed._repr_pretty_  # type: ignore[method-assign]  # IPython asks each class for its own
         for name, held in list(cls.__dict__.items()):
             if name.startswith("_"):
                 continue
@@ -22,6 +23,9 @@ class Printed:
                 setattr(cls, name, checked(held))
             elif isinstance(held, classmethod):
                 setattr(cls, name, classmethod(checked(held.__func__)))
+
+    def _repr_pretty_(self, printer: Any, cycle: bool) -> None:
+        printer.text(type(self).__name__ if cycle else str(self))
 
     def _repr_html_(self) -> str:
         return f"<pre>{html.escape(str(self))}</pre>"

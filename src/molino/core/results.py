@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
 from molino.core.printing import Printed
-from molino.core.units import Display
+from molino.core.units import Display, number_text, pretty_heading
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -43,7 +43,8 @@ class Result(Printed):
     def _repr_html_(self) -> str:
         rows = "".join(f"<tr><th>{html.escape(n)}</th><td>{html.escape(t)}</td></tr>" for n, t in self.facts().items())
         title = html.escape(self.headline)
-        table = self.table().to_html(index=False, max_rows=_ROWS_SHOWN, float_format=lambda x: f"{x:.4g}", na_rep="")
+        shown = self.table().rename(columns=lambda c: pretty_heading(str(c)))
+        table = shown.to_html(index=False, max_rows=_ROWS_SHOWN, float_format=lambda x: number_text(x, 4), na_rep="")
         return f"<p><b>{title}</b></p>" + (f"<table>{rows}</table>" if rows else "") + table
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import math
 from collections.abc import Callable
 from functools import wraps
@@ -18,6 +19,8 @@ COLOURS = ("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#56B4E9", "#E69F00", "#0
 """After M. Okabe, K. Ito, Color Universal Design, 2008."""
 MARKS = ("o", "s", "^", "D", "v", "P", "X", "*")
 STROKES: tuple[Any, ...] = ("-", "--", "-.", (0, (1, 1.2)), (0, (5, 1, 1, 1, 1, 1)), (0, (8, 2)), (0, (3, 1)), ":")
+_SCREEN = 88
+"""Dots an inch of a figure in a notebook."""
 INK, QUIET = "#222222", "#8a8a8a"
 
 
@@ -36,9 +39,19 @@ def draws(function: Callable[P, R]) -> Callable[P, R]:
     return call
 
 
+class InlineFigure(Figure):
+    """A figure that a notebook shows in its place, as wide as the page and sharp."""
+
+    def _repr_png_(self) -> tuple[bytes, dict[str, int]]:
+        stream = io.BytesIO()
+        self.savefig(stream, format="png", dpi=2 * _SCREEN)
+        width, height = (round(_SCREEN * side) for side in self.get_size_inches())
+        return stream.getvalue(), {"width": width, "height": height}
+
+
 def blank(width: float = 10.0, height: float = 6.25) -> Figure:
     """An empty figure of 1280 x 800 points at 128 dots an inch."""
-    return Figure(figsize=(width, height), dpi=128, layout="constrained")
+    return InlineFigure(figsize=(width, height), dpi=128, layout="constrained")
 
 
 def grid_of(count: int, height: float = 3.1, least: float = 6.25, **shared: Any) -> tuple[Figure, list[Axes], int]:

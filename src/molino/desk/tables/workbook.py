@@ -131,18 +131,21 @@ def _format_of(column: pd.Series) -> str:
 
 
 def _add_chart(sheet: Any, table: pd.DataFrame) -> None:
-    """Lines over the first column, where that is what a profile runs along: all columns of the unit of the second."""
+    """Lines over the first column, where that is what a profile runs along: the columns of the unit that most have."""
     if len(table) < _CHARTED or table.shape[1] < 2:
         return
     numeric = [pd.api.types.is_numeric_dtype(table.iloc[:, n]) for n in range(table.shape[1])]
     along = table.iloc[:, 0]
     if not numeric[0] or not along.is_monotonic_increasing or along.iloc[0] == along.iloc[-1]:
         return
-    units = [str(c).partition(" [")[2] for c in table.columns]
-    second = next((n for n in range(1, table.shape[1]) if numeric[n]), None)
-    if second is None:
+    groups: dict[str, list[int]] = {}
+    for n in range(1, table.shape[1]):
+        if numeric[n]:
+            groups.setdefault(str(table.columns[n]).partition(" [")[2], []).append(n)
+    if not groups:
         return
-    chosen = [n for n in range(second, table.shape[1]) if numeric[n] and units[n] == units[second]][:_MOST_LINES]
+    chosen = max(groups.values(), key=len)[:_MOST_LINES]
+    second = chosen[0]
     chart = ScatterChart(scatterStyle="lineMarker")
     chart.height, chart.width = 9, 17
     chart.x_axis.title = str(table.columns[0])

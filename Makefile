@@ -20,6 +20,7 @@ check: .venv/ready
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
+	$(BIN)/mypy --strict examples/typed_use.py
 	$(BIN)/lint-imports
 
 bench: .venv/ready

@@ -7,8 +7,7 @@ import pytest
 import sympy as sp
 
 import molino as mo
-from molino.core.balances import compiled as compiled_module
-from molino.core.balances import grouped
+from molino.core.balances import compiled as compiled_module, grouped
 from molino.core.balances.compiled import Compiled, compiled
 from molino.core.balances.integrate import integrate
 from molino.core.balances.source import NotFinite

@@ -6,8 +6,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 
 import molino as mo
 from molino.core.fields.grid import Grid, lines_through

@@ -7,8 +7,7 @@ from collections.abc import Callable
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 from scipy.integrate import solve_bvp
 from scipy.optimize import brentq
 from scipy.special import i0, i1

@@ -9,8 +9,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from hypothesis import assume, given, settings
-from hypothesis import strategies as st
+from hypothesis import assume, given, settings, strategies as st
 
 import molino as mo
 from molino.core.units import GAS_CONSTANT

@@ -8,8 +8,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 from scipy.integrate import solve_bvp, solve_ivp
 from scipy.optimize import brentq
 from typer.testing import CliRunner

@@ -7,8 +7,7 @@ from collections.abc import Callable
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 from scipy.integrate import quad, solve_bvp, solve_ivp
 from scipy.optimize import brentq
 

@@ -12,8 +12,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 from scipy.integrate import quad, solve_ivp
 from scipy.stats import gamma
 

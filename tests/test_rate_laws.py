@@ -10,8 +10,7 @@ from typing import Any
 import numpy as np
 import pytest
 import sympy as sp
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 
 import molino as mo
 from molino.core.balances.compiled import compiled

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import pint
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 
 import molino as mo
 from molino.core import units

@@ -92,6 +92,7 @@ _HOME = {
     "Review": "core.chemistry.checks",
     "Run": "core.vessels.run",
     "RunawayBoundary": "core.design.heat_safety",
+    "SbmlModel": "desk.tables.sbml",
     "Screening": "core.fitting.screening",
     "SemiBatch": "core.vessels.semi_batch",
     "SideFeed": "core.vessels.train_steps",
@@ -145,6 +146,7 @@ _HOME = {
     "read_experiments": "desk.tables.experiments",
     "read_library": "desk.job.chemistry",
     "read_rates": "desk.tables.experiments",
+    "read_sbml": "desk.tables.sbml",
     "read_species": "desk.tables.species",
     "read_tracer": "desk.tables.tracer",
     "recommend": "core.design.recommending",
@@ -158,6 +160,7 @@ _HOME = {
     "sweep": "core.design.sweeping",
     "temperature": "core.vessels.metrics",
     "write_chemistry": "desk.job.chemistry",
+    "write_sbml": "desk.tables.sbml",
     "yield_of": "core.vessels.metrics",
 }
 
@@ -165,104 +168,146 @@ __all__ = [*_HOME]
 
 if TYPE_CHECKING:
     __version__: str
-    from molino.core.chemistry.checks import Review
-    from molino.core.chemistry.chemistry import Chemistry
-    from molino.core.chemistry.constants import Unknown
-    from molino.core.chemistry.heat_capacity import HeatCapacity
-    from molino.core.chemistry.library import Library
-    from molino.core.chemistry.notation import Equations
-    from molino.core.chemistry.reaction import Reaction
-    from molino.core.chemistry.species import Species
-    from molino.core.chemistry.temperature_dependence import Arrhenius, VantHoff
-    from molino.core.chemistry.thermochemistry import FromSpecies
-    from molino.core.chemistry.vapor_pressure import VaporPressure
-    from molino.core.design.attainable import AttainableRegion, BestTrain, attainable
-    from molino.core.design.comparison import Comparison, compare
-    from molino.core.design.equilibrium_curves import EquilibriumCurves, equilibrium_curves
-    from molino.core.design.evaluator import Evaluator, evaluator
-    from molino.core.design.free_profile import FreeProfile
-    from molino.core.design.heat_safety import HeatSafety, RunawayBoundary, heat_safety
-    from molino.core.design.recommending import Recommendation, recommend
-    from molino.core.design.sizing import Sizing, size
-    from molino.core.design.survey import Survey, survey
-    from molino.core.design.sweeping import Sweep, SweptCondition, log_span, span, sweep
-    from molino.core.errors import InputError, MolinoError, SolveError, UnitError, UnreachableError, WriteError
-    from molino.core.fields.basin import Basin
-    from molino.core.fields.basin_run import BasinInTime, BasinRun
-    from molino.core.fields.laminar_run import LaminarInTime, LaminarRun
-    from molino.core.fields.laminar_tube import LaminarTube
-    from molino.core.fields.openings import Baffle, Inlet, Outlet
-    from molino.core.fitting.bootstrap import Bootstrap
-    from molino.core.fitting.discrimination import Discrimination, discriminate
-    from molino.core.fitting.experiments import Experiment, Experiments
-    from molino.core.fitting.fit_result import Fit
-    from molino.core.fitting.next_experiment import NextExperiment
-    from molino.core.fitting.profile_likelihood import ProfileLikelihood
-    from molino.core.fitting.rates import PowerLaw, Rates
-    from molino.core.fitting.regression import fit
-    from molino.core.fitting.screening import Prediction, Screening, screen_orders
-    from molino.core.fitting.signals import Signal
-    from molino.core.mixing.conversion import MixingBounds, mixing_bounds
-    from molino.core.mixing.distribution import ResidenceTimeDistribution
-    from molino.core.mixing.flow_fit import FlowComparison, FlowFit, fit_flow_models
+    from molino.core.chemistry.checks import Review as Review
+    from molino.core.chemistry.chemistry import Chemistry as Chemistry
+    from molino.core.chemistry.constants import Unknown as Unknown
+    from molino.core.chemistry.heat_capacity import HeatCapacity as HeatCapacity
+    from molino.core.chemistry.library import Library as Library
+    from molino.core.chemistry.notation import Equations as Equations
+    from molino.core.chemistry.reaction import Reaction as Reaction
+    from molino.core.chemistry.species import Species as Species
+    from molino.core.chemistry.temperature_dependence import Arrhenius as Arrhenius, VantHoff as VantHoff
+    from molino.core.chemistry.thermochemistry import FromSpecies as FromSpecies
+    from molino.core.chemistry.vapor_pressure import VaporPressure as VaporPressure
+    from molino.core.design.attainable import (
+        AttainableRegion as AttainableRegion,
+        BestTrain as BestTrain,
+        attainable as attainable,
+    )
+    from molino.core.design.comparison import Comparison as Comparison, compare as compare
+    from molino.core.design.equilibrium_curves import (
+        EquilibriumCurves as EquilibriumCurves,
+        equilibrium_curves as equilibrium_curves,
+    )
+    from molino.core.design.evaluator import Evaluator as Evaluator, evaluator as evaluator
+    from molino.core.design.free_profile import FreeProfile as FreeProfile
+    from molino.core.design.heat_safety import (
+        HeatSafety as HeatSafety,
+        RunawayBoundary as RunawayBoundary,
+        heat_safety as heat_safety,
+    )
+    from molino.core.design.recommending import Recommendation as Recommendation, recommend as recommend
+    from molino.core.design.sizing import Sizing as Sizing, size as size
+    from molino.core.design.survey import Survey as Survey, survey as survey
+    from molino.core.design.sweeping import (
+        Sweep as Sweep,
+        SweptCondition as SweptCondition,
+        log_span as log_span,
+        span as span,
+        sweep as sweep,
+    )
+    from molino.core.errors import (
+        InputError as InputError,
+        MolinoError as MolinoError,
+        SolveError as SolveError,
+        UnitError as UnitError,
+        UnreachableError as UnreachableError,
+        WriteError as WriteError,
+    )
+    from molino.core.fields.basin import Basin as Basin
+    from molino.core.fields.basin_run import BasinInTime as BasinInTime, BasinRun as BasinRun
+    from molino.core.fields.laminar_run import LaminarInTime as LaminarInTime, LaminarRun as LaminarRun
+    from molino.core.fields.laminar_tube import LaminarTube as LaminarTube
+    from molino.core.fields.openings import Baffle as Baffle, Inlet as Inlet, Outlet as Outlet
+    from molino.core.fitting.bootstrap import Bootstrap as Bootstrap
+    from molino.core.fitting.discrimination import Discrimination as Discrimination, discriminate as discriminate
+    from molino.core.fitting.experiments import Experiment as Experiment, Experiments as Experiments
+    from molino.core.fitting.fit_result import Fit as Fit
+    from molino.core.fitting.next_experiment import NextExperiment as NextExperiment
+    from molino.core.fitting.profile_likelihood import ProfileLikelihood as ProfileLikelihood
+    from molino.core.fitting.rates import PowerLaw as PowerLaw, Rates as Rates
+    from molino.core.fitting.regression import fit as fit
+    from molino.core.fitting.screening import (
+        Prediction as Prediction,
+        Screening as Screening,
+        screen_orders as screen_orders,
+    )
+    from molino.core.fitting.signals import Signal as Signal
+    from molino.core.mixing.conversion import MixingBounds as MixingBounds, mixing_bounds as mixing_bounds
+    from molino.core.mixing.distribution import ResidenceTimeDistribution as ResidenceTimeDistribution
+    from molino.core.mixing.flow_fit import (
+        FlowComparison as FlowComparison,
+        FlowFit as FlowFit,
+        fit_flow_models as fit_flow_models,
+    )
     from molino.core.mixing.flow_models import (
-        AxialDispersion,
-        Compartments,
-        LaminarFlow,
-        Recycle,
-        StagnantZones,
-        TanksInSeries,
-        TankWithDeadZone,
+        AxialDispersion as AxialDispersion,
+        Compartments as Compartments,
+        LaminarFlow as LaminarFlow,
+        Recycle as Recycle,
+        StagnantZones as StagnantZones,
+        TanksInSeries as TanksInSeries,
+        TankWithDeadZone as TankWithDeadZone,
     )
-    from molino.core.mixing.tracer_test import TracerTest
-    from molino.core.thermo.activity import ActivityModel
-    from molino.core.thermo.cubic import CubicEquation
-    from molino.core.thermo.phases import PhaseEquilibrium, PhaseSplit
-    from molino.core.vessels.adsorption import Adsorption
-    from molino.core.vessels.at_conversion import AtConversion
-    from molino.core.vessels.at_equilibrium import AtEquilibrium
-    from molino.core.vessels.batch import Batch
-    from molino.core.vessels.bubble_column import BubbleColumn
-    from molino.core.vessels.catalyst import Catalyst, Deactivation, InternalDiffusion, effectiveness_factor
-    from molino.core.vessels.changes import Change
-    from molino.core.vessels.decomposition import Decomposition
-    from molino.core.vessels.dispersed_tube import DispersedTube
-    from molino.core.vessels.dispersion import Dispersion
-    from molino.core.vessels.feed import Feed
-    from molino.core.vessels.gas_phase import FilmReaction, GasPhase
-    from molino.core.vessels.heat import Adiabatic, Duty, Jacket, Profile
+    from molino.core.mixing.tracer_test import TracerTest as TracerTest
+    from molino.core.thermo.activity import ActivityModel as ActivityModel
+    from molino.core.thermo.cubic import CubicEquation as CubicEquation
+    from molino.core.thermo.phases import PhaseEquilibrium as PhaseEquilibrium, PhaseSplit as PhaseSplit
+    from molino.core.vessels.adsorption import Adsorption as Adsorption
+    from molino.core.vessels.at_conversion import AtConversion as AtConversion
+    from molino.core.vessels.at_equilibrium import AtEquilibrium as AtEquilibrium
+    from molino.core.vessels.batch import Batch as Batch
+    from molino.core.vessels.bubble_column import BubbleColumn as BubbleColumn
+    from molino.core.vessels.catalyst import (
+        Catalyst as Catalyst,
+        Deactivation as Deactivation,
+        InternalDiffusion as InternalDiffusion,
+        effectiveness_factor as effectiveness_factor,
+    )
+    from molino.core.vessels.changes import Change as Change
+    from molino.core.vessels.decomposition import Decomposition as Decomposition
+    from molino.core.vessels.dispersed_tube import DispersedTube as DispersedTube
+    from molino.core.vessels.dispersion import Dispersion as Dispersion
+    from molino.core.vessels.feed import Feed as Feed
+    from molino.core.vessels.gas_phase import FilmReaction as FilmReaction, GasPhase as GasPhase
+    from molino.core.vessels.heat import Adiabatic as Adiabatic, Duty as Duty, Jacket as Jacket, Profile as Profile
     from molino.core.vessels.metrics import (
-        Metric,
-        concentration,
-        conversion,
-        duty,
-        fraction,
-        heat_flow,
-        pressure,
-        selectivity,
-        temperature,
-        yield_of,
+        Metric as Metric,
+        concentration as concentration,
+        conversion as conversion,
+        duty as duty,
+        fraction as fraction,
+        heat_flow as heat_flow,
+        pressure as pressure,
+        selectivity as selectivity,
+        temperature as temperature,
+        yield_of as yield_of,
     )
-    from molino.core.vessels.plug_flow import PlugFlow
-    from molino.core.vessels.pressure import PressureDrop
-    from molino.core.vessels.run import Run
-    from molino.core.vessels.semi_batch import Dosing, SemiBatch
-    from molino.core.vessels.steady_states import Branch, SteadyStates
-    from molino.core.vessels.stirred_tank import StirredTank
-    from molino.core.vessels.streams import Stream
-    from molino.core.vessels.train import Train, TrainRun
-    from molino.core.vessels.train_in_time import TrainInTime
-    from molino.core.vessels.train_steps import Exchanger, Parallel, SideFeed
-    from molino.core.vessels.walls import DistributedFeed, Membrane
-    from molino.desk import figures
-    from molino.desk.job.chemistry import read_chemistry, read_library, write_chemistry
-    from molino.desk.job.load import load_job
-    from molino.desk.notebook import progress_bar
-    from molino.desk.report.build import report
-    from molino.desk.tables.experiments import read_experiments, read_rates
-    from molino.desk.tables.lookup import look_up
-    from molino.desk.tables.species import read_species
-    from molino.desk.tables.tracer import read_tracer
+    from molino.core.vessels.plug_flow import PlugFlow as PlugFlow
+    from molino.core.vessels.pressure import PressureDrop as PressureDrop
+    from molino.core.vessels.run import Run as Run
+    from molino.core.vessels.semi_batch import Dosing as Dosing, SemiBatch as SemiBatch
+    from molino.core.vessels.steady_states import Branch as Branch, SteadyStates as SteadyStates
+    from molino.core.vessels.stirred_tank import StirredTank as StirredTank
+    from molino.core.vessels.streams import Stream as Stream
+    from molino.core.vessels.train import Train as Train, TrainRun as TrainRun
+    from molino.core.vessels.train_in_time import TrainInTime as TrainInTime
+    from molino.core.vessels.train_steps import Exchanger as Exchanger, Parallel as Parallel, SideFeed as SideFeed
+    from molino.core.vessels.walls import DistributedFeed as DistributedFeed, Membrane as Membrane
+    from molino.desk import figures as figures
+    from molino.desk.job.chemistry import (
+        read_chemistry as read_chemistry,
+        read_library as read_library,
+        write_chemistry as write_chemistry,
+    )
+    from molino.desk.job.load import load_job as load_job
+    from molino.desk.notebook import progress_bar as progress_bar
+    from molino.desk.report.build import report as report
+    from molino.desk.tables.experiments import read_experiments as read_experiments, read_rates as read_rates
+    from molino.desk.tables.lookup import look_up as look_up
+    from molino.desk.tables.sbml import SbmlModel as SbmlModel, read_sbml as read_sbml, write_sbml as write_sbml
+    from molino.desk.tables.species import read_species as read_species
+    from molino.desk.tables.tracer import read_tracer as read_tracer
 
 
 def __getattr__(name: str) -> Any:

@@ -120,6 +120,11 @@ def progress_bar(label: str) -> ProgressBar:
     label : str
         What runs.
 
+    Returns
+    -------
+    ProgressBar
+        To be opened by `with`, and given as `progress=`.
+
     Examples
     --------
     >>> import molino as mo

@@ -114,6 +114,13 @@ class Chemistry(Frozen, Printed):
     unitless: dict[str, dict[str, Dimension]] = field(init=False, repr=False, compare=False)
     """For each reaction, the dimension that each constant given as a bare number must have, where it is known."""
 
+    if TYPE_CHECKING:  # one reaction may stand alone; what is held is always a sequence
+
+        def __init__(
+            self, reactions: Reaction | Sequence[Reaction], species: Any = (), constants: Mapping[str, Any] = ...,
+            covariance: Covariance | None = None,
+        ) -> None: ...  # fmt: skip
+
     def __post_init__(self) -> None:
         faults = Faults()
         listed: list[Species] = []

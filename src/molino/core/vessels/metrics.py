@@ -16,8 +16,7 @@ import sympy as sp
 
 from molino.core.arguments import checked, short
 from molino.core.balances.system import TIME
-from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
-from molino.core.chemistry.formula import concentration as concentration_symbol
+from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration as concentration_symbol
 from molino.core.chemistry.symbolic_network import SymbolicNetwork
 from molino.core.errors import Faults, InputError, nearest
 from molino.core.vessels.model import Model, StreamForm

@@ -17,8 +17,7 @@ import numpy as np
 
 from molino.core import units
 from molino.core.chemistry.species import Species
-from molino.core.dual import Number, value_of
-from molino.core.dual import solve as solve_numbers
+from molino.core.dual import Number, solve as solve_numbers, value_of
 from molino.core.errors import Faults, InputError, UnitError, nearest
 from molino.core.frozen import content
 from molino.core.units import GAS_CONSTANT, Value

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import subprocess
 import sys
 from importlib.resources import files
@@ -164,3 +165,13 @@ def test_a_shell_completes_commands(tmp_path: Path) -> None:
         [sys.executable, "-c", code], env=asked, cwd=tmp_path, capture_output=True, text=True, check=False
     )
     assert done.stdout.split() == ["optimize"]
+
+
+def test_the_page_on_results_runs(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.chdir(tmp_path)
+    text = (Path(__file__).parents[1] / "docs" / "results.md").read_text(encoding="utf-8")
+    names: dict[str, object] = {}
+    for block in re.findall(r"```python\n(.*?)```", text, re.DOTALL):
+        exec(block, names)
+    assert (tmp_path / "tank.html").exists()
+    assert names["notes"] == ()

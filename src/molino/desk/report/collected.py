@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from molino.core.design.sweeping import Sweep
 from molino.core.results import plain
+from molino.core.units import pretty
 from molino.desk.report.document import Block, Explorer, Facts, Paragraph, Part, Picture, Table
 from molino.desk.report.drawing import draw
 from molino.desk.tables.write import ResultsFolder
@@ -108,7 +109,7 @@ def _explorer(sweep: Sweep, name: str) -> Explorer | Paragraph:
             f"{len(table):,} cases are too many for a control in a page; the table of the job has them all."
         )
     headings = [str(c).removesuffix("]").partition(" [") for c in table.columns]
-    items = [{"name": title, "unit": unit} for title, _, unit in headings]
+    items = [{"name": title, "unit": pretty(unit)} for title, _, unit in headings]
     count, rows = len(sweep.varied), table.to_numpy(dtype=object).tolist()
     if not sweep.is_grid:  # a list of cases has no conditions that can be moved one by one
         items, rows, count = [{"name": "case", "unit": ""}, *items], [[n + 1, *row] for n, row in enumerate(rows)], 1

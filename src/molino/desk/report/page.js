@@ -230,7 +230,7 @@
         make("text", { x, y, "text-anchor": anchor, "font-size": 11, fill: "var(--ink)" }, found).textContent = words;
       };
       make("path", { d: `M${left} 18V${high - low}H${wide - 8}`, fill: "none", stroke: "var(--edge)" }, found);
-      make("path", { d: "M" + points.map(([x, y]) => `${px(x)} ${py(y)}`).join("L"), fill: "none", stroke: "#0072B2", "stroke-width": 2 }, found);
+      make("path", { d: "M" + points.map(([x, y]) => `${px(x)} ${py(y)}`).join("L"), fill: "none", stroke: "var(--accent)", "stroke-width": 2 }, found);
       text(left - 4, py(y0) + 4, plain(y0), "end");
       text(left - 4, py(y1) + 4, plain(y1), "end");
       text(left, high - low + 14, plain(x0), "middle");
@@ -238,7 +238,7 @@
       text((left + wide) / 2, high - 6, heading(varied[main]), "middle");
       text(left, 12, heading(item), "start");
       if (typeof value === "number") {
-        make("circle", { cx: px(chosen[main]), cy: py(value), r: 5, fill: "#D55E00", stroke: "var(--paper)", "stroke-width": 1.5 }, found);
+        make("circle", { cx: px(chosen[main]), cy: py(value), r: 5, fill: "var(--mark)", stroke: "var(--paper)", "stroke-width": 1.5 }, found);
       }
       return found;
     };

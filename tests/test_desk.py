@@ -210,7 +210,7 @@ def test_figures_show_what_was_measured_and_calculated(job: Job, fitted: Fit) ->
 @pytest.mark.parametrize("example", sorted(p.name for p in (ROOT / "examples").glob("*.py")))
 def test_examples_run(example: str, tmp_path: Path) -> None:
     words = [sys.executable, str(ROOT / "examples" / example)] + (
-        ["2", "6"] if "coverage" in example else ["2"] if "verdicts" in example else []
+        ["2", "4"] if "coverage" in example else ["2"] if "verdicts" in example else []
     )
     done = subprocess.run(words, cwd=tmp_path, capture_output=True, text=True, timeout=120, check=False)
     assert done.returncode == 0, done.stderr

@@ -249,7 +249,7 @@ def test_the_boundary_of_runaway_is_where_the_hottest_place_answers_most() -> No
 def test_the_resin_example_reports_what_a_failure_of_cooling_comes_to(molino: Typed, tmp_path: Path) -> None:
     """A colder jacket is not a safer one; a feed that is only dosed need not start a reaction by itself."""
     walked = json.loads(molino("demo", tmp_path / "resin", "--example", "resin", "--json").stdout)
-    assert list(walked) == ["check", "run", "sweep", "optimize"]
+    assert list(walked) == ["format", "check", "run", "sweep", "optimize"]
     path, results = tmp_path / "resin" / "resin.toml", tmp_path / "resin" / "results" / "resin"
     for command in ("run", "optimize"):
         assert (results / f"{command}-kettle-heat-safety.png").exists()

@@ -27,11 +27,11 @@ def test_the_laboratory_job_asks_for_everything_and_gets_it(
     molino: Typed, laboratory: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setenv("COLUMNS", "80")
-    done = molino("fit", laboratory, "--bootstrap", "60")
+    done = molino("fit", laboratory, "--bootstrap", "30")
     assert done.exit_code == 0, done.output
     assert max(len(line) for line in done.stdout.splitlines()) <= 80
     for part in ("which order", "verdict: first order", "through 72 rates", "left out: run B4",
-                 "profile-likelihood intervals", "bootstrap of residuals: 60 refits", "at 175 °C", "candidate laws",
+                 "profile-likelihood intervals", "bootstrap of residuals: 30 refits", "at 175 °C", "candidate laws",
                  "verdict: as in the job", "what would narrow resin.k.Ea", "residuals normal"):  # fmt: skip
         assert part in done.stdout, part
     results = laboratory.parent / "results" / laboratory.stem

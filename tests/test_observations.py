@@ -150,14 +150,14 @@ def load_example(name: str) -> Any:
 @pytest.mark.parametrize("name", list(load_example("observed_vessels").PLANS))
 def test_constants_of_observed_vessels_are_found_with_intervals_that_hold(name: str) -> None:
     """A batch by its temperature alone, a calorimeter, a tank's start, a tube at five places: exact without noise; with
-    it, in 120 sets the 95 % intervals miss about as often as they may, 1.5 % of chance in each count."""
+    it, in 60 sets the 95 % intervals miss about as often as they may, 1.5 % of chance in each count."""
     example = load_example("observed_vessels")
     fit = example.PLANS[name].fit(0, 1e-6)
     for constant, true in example.PLANS[name].truth.items():
         assert fit[constant].value == pytest.approx(true, rel=2e-5), constant
-    counts = Counter(constant for seed in range(120) for constant in example.held(name, seed))
+    counts = Counter(constant for seed in range(60) for constant in example.held(name, seed))
     for constant in example.PLANS[name].truth:
-        assert binom.ppf(0.0075, 120, 0.95) <= counts[constant] <= binom.ppf(0.9925, 120, 0.95), counts
+        assert binom.ppf(0.0075, 60, 0.95) <= counts[constant] <= binom.ppf(0.9925, 60, 0.95), counts
 
 
 def test_a_fit_shows_every_response_in_its_own_unit_and_leaves_a_point_out() -> None:

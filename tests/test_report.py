@@ -42,10 +42,18 @@ _SHORTER = (  # the checker takes half a minute for thousands of cells that are 
 
 
 def copied(folder: Path, *names: str) -> Path:
-    """Files of the demo in a folder; the first of them."""
+    """Files of the demo in a folder, the job (the first of them) without what takes longest; gives the job."""
     for name in names:
         (folder / name).write_bytes((DEMO / name).read_bytes())
-    return folder / names[0]
+    job = folder / names[0]
+    parts = re.split(r"(?m)^(?=\[)", job.read_text(encoding="utf-8"))
+    kept = [
+        part
+        for part in parts
+        if not part.startswith(("[attainable.", "[recommend.", "[survey.", "[optimize.furfural.next"))
+    ]
+    job.write_text("".join(kept), encoding="utf-8")
+    return job
 
 
 def browse(page: Path, width: int, look: str, script: str = "") -> tuple[list[Any], str, str]:
@@ -91,7 +99,7 @@ def test_the_report_of_a_plant(
     assert again.exit_code == 0, again.output
     found = json.loads(again.stdout)
     assert found["same"]
-    assert found["compared"] > 1000
+    assert found["compared"] > 500
     assert (tmp_path / "again" / job.name).read_bytes() == job.read_bytes()
 
 

@@ -48,6 +48,12 @@ class Result(Printed):
         return f"<p><b>{title}</b></p>" + (f"<table>{rows}</table>" if rows else "") + table
 
 
+def conversions_of(label: str, facts: Mapping[str, str]) -> tuple[str, str] | None:
+    """What a vessel converts, as `Result.answer` gives it; None where nothing reacts."""
+    shares = [f"{name} {text}" for name, text in facts.items() if name.startswith("conversion of")]
+    return (f"What does {label} convert?", "; ".join(shares)) if shares else None
+
+
 def in_columns(facts: Mapping[str, str], indent: str = "  ") -> list[str]:
     """Facts in two columns, a line each."""
     width = max(len(name) for name in facts)

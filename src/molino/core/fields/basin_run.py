@@ -12,7 +12,7 @@ from molino.core.errors import InputError
 from molino.core.fields.grid import Grid
 from molino.core.fields.stream_function import Flow
 from molino.core.frozen import Frozen
-from molino.core.results import Result, entry, in_columns
+from molino.core.results import Result, conversions_of, entry, in_columns
 from molino.core.units import Display
 from molino.core.vessels.over_time import OverTime, columns_of
 
@@ -159,6 +159,10 @@ class BasinRun(_OfBasin):
         table = self.table()
         keep = np.arange(self.grid.cells).reshape(self.grid.nx, self.grid.ny)
         return table.iloc[keep[n] if y is None else keep[:, n]].reset_index(drop=True)
+
+    def answer(self) -> tuple[str, str] | None:
+        """What it converts, against plug flow and a stirred tank."""
+        return conversions_of(self.basin.label, self.facts())
 
     def facts(self) -> dict[str, str]:
         """Conversion against plug flow and a stirred tank, ages, how it closes and what the grid does, with units."""

@@ -10,7 +10,7 @@ import numpy as np
 
 from molino.core.errors import InputError
 from molino.core.frozen import Frozen
-from molino.core.results import Result, entry, in_columns
+from molino.core.results import Result, conversions_of, entry, in_columns
 from molino.core.units import Display, pretty
 from molino.core.vessels.over_time import OverTime, columns_of, heading_of, kind_of
 
@@ -134,6 +134,10 @@ class LaminarRun(_OfLaminar):
             ),
         }
         return pd.DataFrame(columns | columns_of(self.display, {name: rows[n] for name, rows in self.inside.items()}))
+
+    def answer(self) -> tuple[str, str] | None:
+        """What it converts, against plug flow and a stirred tank."""
+        return conversions_of(self.tube.label, self.facts())
 
     def facts(self) -> dict[str, str]:
         """What leaves, against plug flow and a stirred tank, by name, with units."""

@@ -28,6 +28,8 @@ if TYPE_CHECKING:
     from molino.core.fitting.fit_result import Fit
 
 KINDS = ("residuals", "cases")
+_FEW = 60
+"""Up to how many refits no other processes are started, which takes as long."""
 _CHUNK = 20
 
 
@@ -222,6 +224,8 @@ def bootstrap(
     )
     seeds = np.random.SeedSequence(seed).spawn(times)
     chunks = [seeds[n : n + _CHUNK] for n in range(0, times, _CHUNK)]
+    if workers is None and times <= _FEW:
+        workers = 1
     cores = min(workers if workers is not None else os.cpu_count() or 1, len(chunks))
     rows: list[np.ndarray] = []
     for found in _in_parallel(work, chunks, cores):

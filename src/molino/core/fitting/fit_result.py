@@ -523,6 +523,15 @@ class Fit(Frozen, Result):
             np.broadcast_to(standard_deviation * np.sqrt(self.variance), shape),
         )
 
+    def answer(self) -> tuple[str, str]:
+        """Which constants, and their values with intervals."""
+        found = []
+        for one in self.estimates:
+            value, _, low, high = one.shown()
+            unit = units.pretty(one.unit or "")
+            found.append(f"{one.name} {value:.4g} ({low:.4g} to {high:.4g}) {unit}".rstrip())
+        return "What are the constants (95 % intervals)?", "; ".join(found)
+
     def facts(self) -> dict[str, str]:
         """What the residuals show, and what was left out, by name."""
         found: dict[str, str] = {}

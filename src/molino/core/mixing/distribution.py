@@ -298,6 +298,14 @@ class ResidenceTimeDistribution(Frozen, Result):
             columns[per.replace("E", "E smoothed", 1)] = self.smoothed / one
         return pd.DataFrame({**columns, "F": self.F})
 
+    def answer(self) -> tuple[str, str]:
+        """How the vessel is passed through, in words."""
+        facts = self.facts()
+        mean = f"mean residence time {facts['mean residence time']}"
+        return "How is the vessel passed through?", "; ".join(
+            [mean, *([facts["diagnosis"]] if "diagnosis" in facts else [])]
+        )
+
     def facts(self) -> dict[str, str]:
         """Mean, variance, skewness with their 95 % intervals, recovery, dead volume."""
         shown, found = self.display, dict[str, str]()

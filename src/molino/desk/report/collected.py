@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -75,7 +75,7 @@ class CollectedResults(ResultsFolder):
             title = f"Figure {self._figures}. {_title(parts)}"
             self.add(Picture(title, draw(figure, f"figure{self._figures}")), *parts)
 
-    def animation(self, moving: FuncAnimation, *parts: str) -> None:
+    def animation(self, draw: Callable[[], FuncAnimation], *parts: str) -> None:
         """Moving pictures: their moments stand in the figures of the sequence."""
 
     def tables(self, command: str, tables: Mapping[str, pd.DataFrame]) -> None:

@@ -35,7 +35,7 @@ def do(job: Job, quiet: bool, only: str | None = None) -> dict[str, Any]:
     folder = results_of(job, "field", content)
     for name, results in found.items():
         for what, result in results.items():
-            folder.result(result, "field", f"{name} {what}")
+            folder.result(result, "field", name, what)
         with show_progress(f"drawing {name}", quiet):
             _write(folder, name, job.fields[name], results)
     if not quiet:
@@ -88,7 +88,7 @@ def _write(folder: Any, name: str, task: FieldTask, results: dict[str, Any]) -> 
         if isinstance(over_time, BasinInTime):
             folder.figure(figures.sequence(over_time), "field", name, "sequence")
             if task.has_animation:
-                folder.animation(figures.animation(over_time), "field", name)
+                folder.animation(lambda: figures.animation(over_time), "field", name)
     if "residence times" in results:
         folder.csv(results["residence times"].table(), "field", name, "tracer")
         folder.figure(figures.tracer(results["residence times"]), "field", name, "tracer")

@@ -7,7 +7,7 @@ import os
 import re
 import tempfile
 import zipfile
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -167,12 +167,12 @@ class ResultsFolder:
             with self.writing(self.file(f".{kind}", *parts)) as temporary, mpl.rc_context({"svg.hashsalt": "molino"}):
                 figure.savefig(temporary, format=kind, dpi=self._dpi, metadata=made)
 
-    def animation(self, moving: FuncAnimation, *parts: str) -> None:
+    def animation(self, draw: Callable[[], FuncAnimation], *parts: str) -> None:
         """Save moving pictures as GIF, where figures are written at all."""
         if not set(_DRAWN) & set(self.formats):
             return
         with self.writing(self.file(".gif", *parts)) as temporary:
-            moving.save(temporary.with_suffix(".gif"), writer="pillow")
+            draw().save(temporary.with_suffix(".gif"), writer="pillow")
             temporary.with_suffix(".gif").replace(temporary)
 
     def tables(self, command: str, tables: Mapping[str, pd.DataFrame]) -> None:

@@ -30,7 +30,7 @@ _ROUNDS = 2
 _NEAR, _PATIENCE, _MOST_ROUNDS = 1e-6, 6, 24
 """Where rates stand in a step: the change, relative, at which it is solved, the corrections after which the slopes of
 the rates are renewed, and how many there are at most."""
-_FORESEEN = 1e-3
+_FORESEEN = 4e-3
 """The change, relative, up to which what was carried on from the steps before needs no further correction."""
 _RENEWED = 6
 """Rounds in which the slopes of the rates are renewed."""

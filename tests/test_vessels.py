@@ -295,3 +295,11 @@ def test_formulas_survive_printing_and_reading(text: str) -> None:
     numbers = {s: 0.3 + 0.1 * i for i, s in enumerate(sorted(first.free_symbols, key=str))}
     one, other = (complex(e.subs(numbers).evalf()) for e in (first, again))
     assert one == pytest.approx(other, rel=1e-9) or not np.isfinite(one)
+
+
+def test_every_setting_that_is_wrong_is_reported() -> None:
+    feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min", T="300 K")
+    tube = mo.PlugFlow(mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min")), feed, diameter="8 cm", length="3 m")
+    with pytest.raises(mo.UnitError) as caught:
+        tube.with_({"feed T": "260 bar", "length": "6 kg", "[A]": "2 s"})
+    assert len(caught.value.faults) == 3

@@ -268,14 +268,19 @@ class Vessel(Frozen, Printed):
         sizes = [name for name in given if name in self._sizes]
         if len(sizes) > 1:
             raise InputError(f"{' and '.join(sizes)} each specify its size", self.label, "give one of them")
+        faults = Faults()
         portions = {name: given.pop(name) for name in [*given] if name in self._portion_settings}
         if portions:  # together, since some alone may be more than the whole
-            contents = found._contents()
-            for name, value in portions.items():
-                contents = contents.with_portion(self._portion_settings[name], value)
-            found = found._with_contents(contents)
+            with faults.at():
+                contents = found._contents()
+                for name, value in portions.items():
+                    contents = contents.with_portion(self._portion_settings[name], value)
+                found = found._with_contents(contents)
         for name, value in given.items():
-            found = found._with_profile(name, value) if isinstance(value, Profile) else found._setting(name).put(value)
+            with faults.at():
+                changes = isinstance(value, Profile)
+                found = found._with_profile(name, value) if changes else found._setting(name).put(value)
+        faults.raise_any()
         return found  # type: ignore[no-any-return]
 
     def _with_profile(self, name: str, profile: Profile) -> Self:

@@ -97,7 +97,7 @@ def main() -> None:
         for name, target in FIGURES.items():
             smaller(folder / "mill" / "results" / "valdeoro" / name, HERE / target)
         whole_way(folder / "mill" / "results" / "valdeoro", HERE / "way.png")
-        words = ["report", "valdeoro.toml", "--to", "report.html"]
+        words = ["report", "valdeoro.toml", "--output", "report.html"]
         subprocess.run([sys.executable, "-m", "molino", *words], cwd=folder / "mill", capture_output=True, check=True)
         page(folder / "mill" / "report.html", HERE / "report.png")
         page(folder / "mill" / "report.html", HERE / "report-explorer.png", _EXPLORED)

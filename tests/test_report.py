@@ -179,8 +179,8 @@ metric = "conversion of A"
 target = 0.9
 [size.never]
 vessel = "tank"
-metric = "conversion of A"
-target = 1.5
+metric = "concentration of B"
+target = "GOAL mol/L"
 """
 LAB = "run,time [min],A [mol/L]\n1,0,1.0\n1,5,0.9\n1,10,0.14\n1,15,0.05\n1,20,0.018\n"
 
@@ -191,7 +191,7 @@ def small(tmp_path_factory: pytest.TempPathFactory) -> Path:
     folder = tmp_path_factory.mktemp("small")
     (folder / "job").mkdir()
     (folder / "lab.csv").write_text(LAB, encoding="utf-8")
-    (folder / "job" / "small.toml").write_text(SMALL.replace("1.5", "0.95"), encoding="utf-8")
+    (folder / "job" / "small.toml").write_text(SMALL.replace("GOAL", "0.95"), encoding="utf-8")
     return mo.report(folder / "job" / "small.toml", folder / "small.html", question="How <large>?")
 
 
@@ -206,7 +206,7 @@ def test_a_changed_input_is_found(small: Path, tmp_path: Path, molino: Typed) ->
     assert molino("rerun", small).exit_code == 0
     others = tmp_path / "others"
     others.mkdir()
-    (others / "small.toml").write_text(SMALL.replace("1.5", "0.95").replace('"5 L"', '"6 L"'), encoding="utf-8")
+    (others / "small.toml").write_text(SMALL.replace("GOAL", "0.95").replace('"5 L"', '"6 L"'), encoding="utf-8")
     changed = molino("rerun", small, "--inputs", others, "--json")
     assert changed.exit_code == 1
     found = json.loads(changed.stdout)
@@ -250,16 +250,30 @@ def test_what_is_no_report_is_refused(tmp_path: Path, molino: Typed) -> None:
 def test_what_could_not_be_done_stands_first_and_the_rest_is_there(tmp_path: Path, molino: Typed) -> None:
     (tmp_path / "lab.csv").write_text(LAB, encoding="utf-8")
     job = tmp_path / "job.toml"
-    job.write_text(SMALL.replace("../lab", "lab").replace("1.5", "0.99999999999"), encoding="utf-8")
-    done = molino("report", job, "--json")
-    page = tmp_path / "results" / "job" / "report.html"
+    job.write_text(SMALL.replace("../lab", "lab").replace("GOAL", "2"), encoding="utf-8")
+    done = molino("report", job, "--output", tmp_path / "page.html", "--json")
+    assert done.exit_code == 1
     content = json.loads(done.stdout)
-    assert done.exit_code == (1 if content["failed"] else 0)
+    assert [*content["failed"]] == ["size"]
     assert "What volume does tank need for conversion of A = 0.9?" in content["answers"]
-    assert ("What could not be done" in page.read_text(encoding="utf-8")) == bool(content["failed"])
+    text = (tmp_path / "page.html").read_text(encoding="utf-8")
+    assert text.index("What could not be done</h2>") < text.index("Data</h2>") < text.index("Sizes</h2>")
+    again = molino("rerun", tmp_path / "page.html", "--json")
+    assert (again.exit_code, json.loads(again.stdout)["same"]) == (0, True), "it fails in the same way"
 
 
-def test_results_of_python_make_a_report(tmp_path: Path) -> None:
+def test_a_rerun_reads_nothing_but_the_report(small: Path, tmp_path: Path, molino: Typed) -> None:
+    others = tmp_path / "others"
+    others.mkdir()
+    other = SMALL.replace("GOAL", "0.95").replace("../lab.csv", "../secret.csv")
+    (others / "small.toml").write_text(other, encoding="utf-8")
+    (tmp_path / "secret.csv").write_text(LAB, encoding="utf-8")
+    refused = molino("rerun", small, "--inputs", others)
+    assert refused.exit_code == 2
+    assert "is not in the report" in " ".join(refused.output.split())
+
+
+def test_results_of_python_make_a_report(tmp_path: Path, molino: Typed) -> None:
     chem, feed = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min")), mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
     tube = mo.PlugFlow(chem, feed, volume="5 L", name="tube")
     swept = mo.sweep(
@@ -270,6 +284,9 @@ def test_results_of_python_make_a_report(tmp_path: Path) -> None:
     assert "What volume does tube need for conversion of A = 0.9?" in text
     assert '"name":"case"' in text
     assert "no job to run again" in text
+    shown = " ".join(molino("show", page).output.split())
+    assert "What volume does tube need for conversion of A = 0.9?" in shown
+    assert molino("rerun", page).exit_code == 2
 
 
 def test_results_answer_what_was_asked(fitted: mo.Fit) -> None:

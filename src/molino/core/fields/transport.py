@@ -227,7 +227,7 @@ class Transport:
         """What leaves each cell beyond the implicit part, shape (cells,)."""
         found = scheme.sums @ (scheme.parts * self.slopes(c, fed, scheme))
         for port, beyond in zip(self.ports_out, self.beyond(c), strict=True):
-            np.add.at(found, port.cells, port.flows * beyond)
+            found[port.cells] += port.flows * beyond  # a cell lies once at a side
         return np.asarray(found)
 
     def beyond(self, c: np.ndarray) -> list[np.ndarray]:

@@ -539,7 +539,7 @@ class Fit(Frozen, Result):
             name, _, text = line.partition(": ")
             name = f"{name}, signs" if name in found else name
             found[name] = f"{found[name]}; {text}" if name in found else text
-        return found | {f"note{' ' * n}": text for n, text in enumerate(self.warnings)}
+        return found | ({"note": "; ".join(self.warnings)} if self.warnings else {})
 
     def table(self) -> pd.DataFrame:
         """One row a constant: value, standard error and 95 % interval in the unit it came in."""

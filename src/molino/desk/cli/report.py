@@ -12,13 +12,13 @@ from molino.desk.steps.common import console, show_progress
 
 Target = Annotated[
     Path | None,
-    typer.Option("--to", metavar="FILE", help="Where to write it; results/JOB/report.html if left out.",
+    typer.Option("--output", metavar="FILE", help="Where to write it; results/JOB/report.html if left out.",
                  show_default=False),
 ]  # fmt: skip
 
 
 def report(
-    job: JobPath, to: Target = None, quiet: Quiet = False, as_json: AsJson = False, debug: Debug = False
+    job: JobPath, output: Target = None, quiet: Quiet = False, as_json: AsJson = False, debug: Debug = False
 ) -> None:
     """Take every step that a job asks for, and write one HTML file: question and answer, data, equations, results.
 
@@ -30,7 +30,7 @@ def report(
         read = read_job(job)
         with show_progress("report", as_json or quiet) as tell_of:
             page = page_of_job(read, True, tell_of)
-        target = to or read.results / "report.html"
+        target = output or read.results / "report.html"
         write_page(page, target)
         if not (as_json or quiet):
             from rich.text import Text

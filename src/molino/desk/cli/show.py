@@ -58,7 +58,7 @@ def _read(path: Path) -> Any:
             from molino.desk.report.rerun import read_record
 
             record = read_record(path)
-            return {"title": record["job"], **record["results"]}
+            return {"title": record["job"] or path.name, **record["answers"]}
         found = json.loads(path.read_text(encoding="utf-8")) if kind == ".json" else None
     except (ValueError, OSError) as error:
         raise InputError(
@@ -73,7 +73,7 @@ def _show_all(title: str, content: Mapping[str, Any]) -> None:
     """Facts of plain data as tables, one for each thing that has a name."""
     import pandas as pd
 
-    facts = {key: text for key, value in content.items() if (text := _text(value)) is not None}
+    facts = {key: text for key, value in content.items() if (text := _text(value))}
     shown = {key: text for key, text in facts.items() if key not in ("format", "title", "job")}
     if shown:
         show_table(pd.DataFrame({title: [key.replace("_", " ") for key in shown], "": [*shown.values()]}))

@@ -33,7 +33,7 @@ class JobContext:
         stored: Mapping[str, Path] | None = None,
     ) -> None:  # fmt: skip
         self.file, self.path, self.raw = parsed, path, raw
-        self._stored = stored or {}
+        self._stored = stored
         self.files: dict[str, Path] = {}
         """What it reads besides the job file, by the names that the job gives."""
         self.faults = Faults()
@@ -64,7 +64,9 @@ class JobContext:
 
     def named_file(self, name: str) -> Path:
         """A file that the job names, from its own folder; InputError for one outside, unless the job allows that."""
-        if name in self._stored:
+        if self._stored is not None:
+            if name not in self._stored:
+                raise InputError(f"'{name}' is not in the report", "file", "run the job itself: molino report JOB")
             self.files[name] = self._stored[name]
             return self._stored[name]
         folder = self.path.parent

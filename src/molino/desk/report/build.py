@@ -133,8 +133,11 @@ def page_of_job(job: Job, quiet: bool, progress: Callable[[str], None] | None = 
     warnings = [
         Paragraph(f"{step}: {fault}", "warning") for step, faults in failed.items() for fault in faults
     ]  # fmt: skip
-    record = {**_record(), "job": job.path.name, "inputs": _inputs(job), "results": collected.contents,
-              "failed": {step: [str(f) for f in faults] for step, faults in failed.items()}}  # fmt: skip
+    record = {
+        "format": RECORD, "versions": versions(), "job": job.path.name, "inputs": _inputs(job),
+        "answers": dict(answers), "results": collected.contents,
+        "failed": {step: [str(f) for f in faults] for step, faults in failed.items()},
+    }  # fmt: skip
     sections = [
         _data(job), _chemistry(job, collected), *_results(collected), _closures(collected),
         _inputs_and_versions(record),
@@ -156,9 +159,11 @@ def page_of_results(results: Sequence[Result], title: str, introduction: Sequenc
         collected.csv(result.table(), f"{n}", type(result).__name__.lower())
         blocks = [block for part in collected.parts.pop(f"{n}").values() for block in part.blocks]
         sections.append(Section(f"result-{n}", result.headline[:80], [Part("", _sorted(blocks))]))
-    record = {**_record(), "job": None, "inputs": [], "failed": {},
-              "results": {str(n): result.to_dict() for n, result in enumerate(results, 1)}}  # fmt: skip
     answers = [found for one in results if (found := one.answer()) is not None]
+    record = {
+        "format": RECORD, "versions": versions(), "job": None, "inputs": [], "failed": {}, "answers": dict(answers),
+        "results": {str(n): result.to_dict() for n, result in enumerate(results, 1)},
+    }  # fmt: skip
     subtitle = f"computed on {datetime.date.today().isoformat()} by Molino {version('molino')}, from Python"
     sections.append(_inputs_and_versions(record))
     return Page(title or "Report", subtitle, introduction, answers, sections, record)
@@ -173,15 +178,14 @@ def _results(collected: CollectedResults) -> list[Section]:
     """The sections of what the steps found."""
     sections = []
     for name, (title, kinds) in _SECTIONS.items():
-        parts: list[Part] = []
+        parts: dict[str, Part] = {}
         for kind in kinds:
             for label, part in collected.parts.get(kind, {}).items():
                 head = label if len(kinds) == 1 or kind in ("run", "steady", "branch") else f"{kind}: {label}"
-                known = next((one for one in parts if one.title == head), None)
-                if known is None:
-                    parts.append(known := Part(head))
-                known.blocks = _sorted([*known.blocks, *part.blocks])
-        sections.append(Section(name, title, parts))
+                parts.setdefault(head, Part(head)).blocks += part.blocks
+        for part in parts.values():
+            part.blocks = _sorted(part.blocks)
+        sections.append(Section(name, title, [*parts.values()]))
     return sections
 
 
@@ -233,10 +237,9 @@ def _closures(collected: CollectedResults) -> Section:
     return Section("closures", "Closures and tolerances", [Part("", blocks)])
 
 
-def _record() -> dict[str, Any]:
-    """The versions that computed a report."""
-    versions = {name: version(name) for name in _PACKAGES}
-    return {"format": RECORD, "versions": {**versions, "python": platform.python_version()}}
+def versions() -> dict[str, str]:
+    """The versions of what computes here."""
+    return {**{name: version(name) for name in _PACKAGES}, "python": platform.python_version()}
 
 
 def _inputs(job: Job) -> list[dict[str, str]]:
@@ -247,8 +250,6 @@ def _inputs(job: Job) -> list[dict[str, str]]:
         try:
             text, encoding = content.decode("utf-8"), "utf-8"
         except UnicodeDecodeError:
-            text, encoding = base64.b64encode(content).decode("ascii"), "base64"
-        if encoding == "utf-8" and text.encode("utf-8") != content:  # pragma: no cover
             text, encoding = base64.b64encode(content).decode("ascii"), "base64"
         digest = hashlib.sha256(content).hexdigest()
         found.append({"name": name, "sha256": digest, "encoding": encoding, "content": text})

@@ -4,13 +4,11 @@ from __future__ import annotations
 
 import base64
 import hashlib
-import html
 import json
 import math
 import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
-from importlib.metadata import version
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -20,7 +18,7 @@ from molino.core.results import Result
 from molino.core.units import number_text
 from molino.desk.job.load import build
 from molino.desk.job.parse import read_tables
-from molino.desk.report.build import RECORD, take_steps
+from molino.desk.report.build import RECORD, take_steps, versions
 from molino.desk.report.collected import CollectedResults
 from molino.desk.tables.write import whole
 
@@ -141,10 +139,9 @@ def read_record(path: Path) -> dict[str, Any]:
         raise InputError(message, path.name, "name a file that molino report wrote, whole and unchanged")
     if record["format"] != RECORD:
         message = f"its record is of version {record['format']}, and this Molino reads {RECORD}"
-        raise InputError(message, path.name, f"use the Molino that wrote it: {html.escape(str(record['versions']))}")
-    if not record["inputs"]:
-        message = "it was made of results in Python, and no job is in it"
-        raise InputError(message, path.name, "run the script again that made it")
+        raise InputError(
+            message, path.name, f"use the Molino that wrote it: {record['versions'].get('molino', 'another')}"
+        )
     return record
 
 
@@ -185,6 +182,9 @@ def rerun(path: Path, folder: Path, inputs: Path | None, quiet: bool) -> Rerun:
         If it is no report, or its inputs are not sound any more.
     """
     record = read_record(path)
+    if not record["inputs"]:
+        message = "it was made of results in Python, and no job is in it"
+        raise InputError(message, path.name, "run the script again that made it")
     places, wrong = extract(record, folder, inputs)
     job = build(read_tables(places[record["job"]], places))
     collected = CollectedResults(draws=False)
@@ -199,16 +199,10 @@ def rerun(path: Path, folder: Path, inputs: Path | None, quiet: bool) -> Rerun:
             differences.append(one)
         else:
             largest = max(largest, one.relative)
-    versions = {name: (reported, here) for name, reported in record["versions"].items()
-                if (here := _version(name)) != reported}  # fmt: skip
-    differences.sort(key=lambda one: -one.relative if one.relative == one.relative else -math.inf)
-    return Rerun(path, compared, largest, tuple(differences), wrong, versions)
-
-
-def _version(name: str) -> str:
-    import platform
-
-    return platform.python_version() if name == "python" else version(name)
+    here, reported = versions(), record["versions"]
+    others = {name: (reported[name], here.get(name, "none")) for name in reported if here.get(name) != reported[name]}
+    differences.sort(key=lambda one: -math.inf if math.isnan(one.relative) else -one.relative)
+    return Rerun(path, compared, largest, tuple(differences), wrong, others)
 
 
 def _compare(then: Any, now: Any, where: str, scale: float = 0.0) -> Iterator[Difference]:

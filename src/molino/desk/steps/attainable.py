@@ -2,45 +2,46 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
-from molino.core.errors import Failures
-from molino.desk.steps.common import console, known_chemistry, load_figures, print_written, results_of, show_progress
+from molino.desk.steps.common import (
+    console,
+    content_of,
+    do_each,
+    known_chemistry,
+    load_figures,
+    print_written,
+    require_tasks,
+    results_of,
+)
 
 if TYPE_CHECKING:
     from molino.core.design.attainable import AttainableRegion, BestTrain
     from molino.desk.job.load import Job
+    from molino.desk.job.tasks import RegionTask
 
 
 def do(job: Job, quiet: bool) -> dict[str, Any]:
     """Find the regions, write, print unless quiet; gives the result as plain data."""
     from molino.core.design.attainable import attainable as region_of
-    from molino.core.errors import InputError
 
-    if not job.regions:
-        message = "add one with feed and axes = ['conversion of A', 'yield of B on A']"
-        raise InputError("there is no [attainable.NAME] table", job.path.name, message)
+    advice = "add one with feed and axes = ['conversion of A', 'yield of B on A']"
+    require_tasks(job, "attainable", job.regions, advice)
     chemistry, source = known_chemistry(job, quiet)
-    found: dict[str, AttainableRegion] = {}
-    trains: dict[str, BestTrain] = {}
-    failures = Failures()
-    for name, task in job.regions.items():
-        with failures.at(f"[attainable.{name}]"), show_progress(f"growing {name}", quiet) as tell_of:
 
-            def show(rounds: int, points: int, tell_of: Any = tell_of) -> None:
-                tell_of(f"round {rounds}, {points} points")
+    def grow(task: RegionTask, tell_of: Callable[[str], None]) -> tuple[AttainableRegion, BestTrain | None]:
+        region = region_of(
+            chemistry, task.feed, axes=task.axes, T=task.T, heat=task.heat,
+            progress=lambda rounds, points: tell_of(f"round {rounds}, {points} points"),
+        )  # fmt: skip
+        return region, region.best(task.maximize, task.subject_to) if task.maximize is not None else None
 
-            found[name] = region_of(chemistry, task.feed, axes=task.axes, T=task.T, heat=task.heat, progress=show)
-            if task.maximize is not None:
-                trains[name] = found[name].best(task.maximize, task.subject_to)
-    if not found:
-        failures.raise_any(job.path.name)
-    content = {"job": job.path.name, "title": job.title, "source": source,
-               "regions": {name: region.to_dict() for name, region in found.items()},
-               "trains": {name: train.to_dict() for name, train in trains.items()}}  # fmt: skip
-    folder, figures = results_of(job, "attainable", content), load_figures()
-    for name, region in found.items():
-        folder.result(region, "attainable", name)
+    both, failures = do_each(job, "attainable", job.regions, quiet, grow)
+    found = {name: region for name, (region, _) in both.items()}
+    trains = {name: train for name, (_, train) in both.items() if train is not None}
+    content = content_of(job, source, regions=found, trains=trains)
+    folder, figures = results_of(job, "attainable", content, found), load_figures()
     for name, train in trains.items():
         folder.result(train, "attainable", f"{name} best")
     folder.tables("attainable", {name: region.table() for name, region in found.items()})

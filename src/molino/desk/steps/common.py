@@ -10,20 +10,26 @@ import sys
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
 if TYPE_CHECKING:
     import pandas as pd
     from rich.console import Console
 
     from molino.core.chemistry.chemistry import Chemistry
+    from molino.core.errors import Failures
     from molino.core.fitting.experiments import Experiment
     from molino.core.fitting.fit_result import Fit
     from molino.core.fitting.next_experiment import NextExperiment
+    from molino.core.results import Result
     from molino.core.vessels.base import Vessel
     from molino.core.vessels.train import Train
     from molino.desk.job.load import Job
     from molino.desk.tables.write import ResultsFolder
+
+
+T = TypeVar("T")
+R = TypeVar("R")
 
 
 def console(stderr: bool = False) -> Console:
@@ -130,12 +136,47 @@ def next_experiments(
     return found
 
 
-def results_of(job: Job, command: str, content: Any, folder: ResultsFolder | None = None) -> ResultsFolder:
-    """The folder of a job's results, with the plain data of a command and the properties of the species in it."""
+def require_tasks(job: Job, table: str, tasks: Mapping[str, Any], advice: str) -> None:
+    """Raise InputError where a job has no table of a kind."""
+    from molino.core.errors import InputError
+
+    if not tasks:
+        raise InputError(f"there is no [{table}.NAME] table", job.path.name, advice)
+
+
+def do_each(
+    job: Job, table: str, tasks: Mapping[str, T], quiet: bool, work: Callable[[T, Callable[[str], None]], R]
+) -> tuple[dict[str, R], Failures]:  # fmt: skip
+    """Each task of a table, with a line of progress; one that fails keeps no other back, and all that fail raise."""
+    from molino.core.errors import Failures
+
+    found, failures = dict[str, R](), Failures()
+    for name, task in tasks.items():
+        with failures.at(f"[{table}.{name}]"), show_progress(f"{table} {name}", quiet) as tell_of:
+            found[name] = work(task, tell_of)
+    if not found:
+        failures.raise_any(job.path.name)
+    return found, failures
+
+
+def content_of(job: Job, source: str, **found: Mapping[str, Result]) -> dict[str, Any]:
+    """What a command gives as plain data: the job, where its constants come from, and results by kind and name."""
+    results = {kind: {name: one.to_dict() for name, one in own.items()} for kind, own in found.items()}
+    return {"job": job.path.name, "title": job.title, "source": source, **results}
+
+
+def results_of(
+    job: Job, command: str, content: Any, results: Mapping[str, Result] | None = None,
+    folder: ResultsFolder | None = None,
+) -> ResultsFolder:  # fmt: skip
+    """The folder of a job's results, with the plain data of a command, what its results say in words, and the
+    properties of the species in it."""
     from molino.desk.tables.species import species_table
 
     folder = job.results_folder() if folder is None else folder
     folder.json(content, command)
+    for name, one in (results or {}).items():
+        folder.result(one, command, name)
     known = [s for s in job.chemistry.species if s.known()]
     if known:
         folder.csv(species_table(known), "species")

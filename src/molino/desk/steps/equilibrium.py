@@ -2,22 +2,25 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
-from molino.core.errors import Failures, InputError
 from molino.desk.steps.common import (
     console,
+    content_of,
+    do_each,
     known_vessels,
     load_figures,
     print_written,
+    require_tasks,
     results_of,
-    show_progress,
     show_table,
 )
 
 if TYPE_CHECKING:
     from molino.core.design.equilibrium_curves import EquilibriumCurves
     from molino.desk.job.load import Job
+    from molino.desk.job.tasks import EquilibriumTask
 
 
 def do(job: Job, quiet: bool) -> dict[str, Any]:
@@ -25,24 +28,17 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
     from molino.core.design.equilibrium_curves import equilibrium_curves
     from molino.core.vessels.flow_vessel import FlowVessel
 
-    if not job.equilibria:
-        message = "add one with vessel, metric and T = [low, high]"
-        raise InputError("there is no [equilibrium.NAME] table", job.path.name, message)
+    require_tasks(job, "equilibrium", job.equilibria, "add one with vessel, metric and T = [low, high]")
     vessels, source, _ = known_vessels(job, quiet)
-    found: dict[str, EquilibriumCurves] = {}
-    failures = Failures()
-    for name, task in job.equilibria.items():
-        with failures.at(f"[equilibrium.{name}]"), show_progress(f"equilibrium of {name}", quiet):
-            vessel = vessels[task.vessel]
-            assert isinstance(vessel, FlowVessel)
-            found[name] = equilibrium_curves(vessel, task.metric, **task.arguments)
-    if not found:
-        failures.raise_any(job.path.name)
-    content = {"job": job.path.name, "title": job.title, "source": source,
-               "equilibria": {name: one.to_dict() for name, one in found.items()}}  # fmt: skip
-    folder, figures = results_of(job, "equilibrium", content), load_figures()
-    for name, one in found.items():
-        folder.result(one, "equilibrium", name)
+
+    def draw(task: EquilibriumTask, _: Callable[[str], None]) -> EquilibriumCurves:
+        vessel = vessels[task.vessel]
+        assert isinstance(vessel, FlowVessel)
+        return equilibrium_curves(vessel, task.metric, **task.arguments)
+
+    found, failures = do_each(job, "equilibrium", job.equilibria, quiet, draw)
+    content = content_of(job, source, equilibria=found)
+    folder, figures = results_of(job, "equilibrium", content, found), load_figures()
     folder.tables("equilibrium", {name: one.table() for name, one in found.items()})
     folder.tables("beds", {name: one.beds() for name, one in found.items() if one.lines})
     for name, one in found.items():

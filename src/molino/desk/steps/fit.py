@@ -41,7 +41,7 @@ def do(job: Job, quiet: bool, profile_likelihood: bool = False, bootstrap: int |
         write(folder, name, found, measured or None)
         late = after(job, name, studies[name], found, early[name], quiet)
         content["fits"][name] = {**found.to_dict(), **early[name].content, **late.content}
-    results_of(job, "fit", content, folder)
+    results_of(job, "fit", content, folder=folder)
     if not quiet:
         print_written(folder)
     if any(found.optimum.stopped for found in fits.values()):

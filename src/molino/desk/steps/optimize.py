@@ -8,10 +8,12 @@ from typing import TYPE_CHECKING, Any
 from molino.core.errors import Failures
 from molino.desk.steps.common import (
     console,
+    content_of,
     known_vessels,
     load_figures,
     next_experiments,
     print_written,
+    require_tasks,
     results_of,
     show_next,
     show_progress,
@@ -28,12 +30,11 @@ if TYPE_CHECKING:
 def do(job: Job, quiet: bool) -> dict[str, Any]:
     """Optimize, write, print unless quiet; gives the result as plain data."""
     from molino.core.design.optimizing import answer
-    from molino.core.errors import InputError
 
     figures = load_figures()
-    if not job.optimizations:
-        message = "add one with vessel, maximize (or minimize) and free = { T = [low, high] }"
-        raise InputError("there is no [optimize.NAME] table", job.path.name, message)
+    require_tasks(
+        job, "optimize", job.optimizations, "add one with vessel, maximize (or minimize) and free = { T = [low, high] }"
+    )
     is_drawn = any(o.question.confidence for o in job.optimizations.values())
     vessels, source, fit = known_vessels(job, quiet, is_drawn)
     found: dict[str, Optimum] = {}
@@ -55,12 +56,8 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
     with failures.at("next"):
         tasks = {name: task for name, task in job.optimizations.items() if name in found}
         plans = next_experiments(fit, {name: (found[name], task.next, task.several) for name, task in tasks.items()})
-    content = {"job": job.path.name, "title": job.title, "source": source,
-               "next": {name: plan.to_dict() for name, plan in plans.items()},
-               "optima": {name: best.to_dict() for name, best in found.items()}}  # fmt: skip
-    folder = results_of(job, "optimize", content)
-    for name, best in found.items():
-        folder.result(best, "optimize", name)
+    content = content_of(job, source, next=plans, optima=found)
+    folder = results_of(job, "optimize", content, found)
     folder.tables("optimize", {**{name: best.table() for name, best in found.items()},
                                **{f"{name} profile": best.profile_table() for name, best in found.items()
                                   if best.profiles and best.free},

@@ -6,10 +6,12 @@ from typing import TYPE_CHECKING, Any
 
 from molino.desk.steps.common import (
     console,
+    content_of,
     known_vessels,
     load_figures,
     next_experiments,
     print_written,
+    require_tasks,
     results_of,
     show_next,
     show_progress,
@@ -28,10 +30,9 @@ if TYPE_CHECKING:
 def do(job: Job, quiet: bool) -> dict[str, Any]:
     """Size, write, print unless quiet; gives the result as plain data. One target out of reach keeps no other back."""
     from molino.core.design.sizing import size
-    from molino.core.errors import Failures, InputError
+    from molino.core.errors import Failures
 
-    if not job.sizes:
-        raise InputError("there is no [size.NAME] table", job.path.name, "add one with vessel, metric and target")
+    require_tasks(job, "size", job.sizes, "add one with vessel, metric and target")
     vessels, source, fit = known_vessels(job, quiet, any(s.confidence for s in job.sizes.values()))
     found: dict[str, Sizing] = {}
     failures = Failures()
@@ -45,13 +46,9 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
     with failures.at("next"):
         tasks = {name: task for name, task in job.sizes.items() if name in found}
         plans = next_experiments(fit, {name: (found[name], task.next, task.several) for name, task in tasks.items()})
-    content = {"job": job.path.name, "title": job.title, "source": source,
-               "next": {name: plan.to_dict() for name, plan in plans.items()},
-               "sizes": {name: s.to_dict() for name, s in found.items()}}  # fmt: skip
+    content = content_of(job, source, next=plans, sizes=found)
     if found:
-        folder = results_of(job, "size", content)
-        for name, sizing in found.items():
-            folder.result(sizing, "size", name)
+        folder = results_of(job, "size", content, found)
         sources = {name: s.sources for name, s in found.items() if s.sources is not None}
         folder.tables(
             "size",

@@ -6,9 +6,11 @@ from typing import TYPE_CHECKING, Any
 
 from molino.desk.steps.common import (
     console,
+    content_of,
     known_vessels,
     load_figures,
     print_written,
+    require_tasks,
     results_of,
     show_progress,
     show_table,
@@ -25,13 +27,10 @@ _SHOWN = 12
 def do(job: Job, quiet: bool) -> dict[str, Any]:
     """Sweep, write, print unless quiet; gives the result as plain data."""
     from molino.core.design.sweeping import sweep
-    from molino.core.errors import InputError
 
     figures = load_figures()
 
-    if not job.sweeps:
-        message = "add one with vessel, metrics and vary = { T = [...] }"
-        raise InputError("there is no [sweep.NAME] table", job.path.name, message)
+    require_tasks(job, "sweep", job.sweeps, "add one with vessel, metrics and vary = { T = [...] }")
     vessels, source, _ = known_vessels(job, quiet)
     found: dict[str, Sweep] = {}
     for name, wanted in job.sweeps.items():
@@ -42,13 +41,11 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
             )  # fmt: skip
         if found[name].is_stopped:
             break
-    content = {"job": job.path.name, "title": job.title, "source": source,
-               "sweeps": {name: s.to_dict() for name, s in found.items()}}  # fmt: skip
-    folder = results_of(job, "sweep", content)
+    content = content_of(job, source, sweeps=found)
+    folder = results_of(job, "sweep", content, found)
     folder.tables("sweep", {name: s.table() for name, s in found.items()})
     for name, result in found.items():
         wanted = job.sweeps[name]
-        folder.result(result, "sweep", name)
         if wanted.has_parquet:
             folder.parquet(result.table(), "sweep", name)
         if wanted.figure != "none" and result.varied:

@@ -25,8 +25,7 @@ from molino.desk.tables.write import whole
 _BASE = {"[length]": "metre", "[mass]": "kilogram", "[time]": "second", "[temperature]": "kelvin",
          "[substance]": "mole", "[current]": "ampere", "[luminosity]": "candela"}  # fmt: skip
 _SI = {"metre": "m", "meter": "m", "kilogram": "kg", "second": "s", "kelvin": "K", "mole": "mol", "ampere": "A",
-       "candela": "cd", "joule": "J", "pascal": "Pa", "watt": "W", "newton": "N", "hertz": "1/s",
-       "item": "mol"}  # fmt: skip
+       "candela": "cd", "joule": "J", "pascal": "Pa", "watt": "W", "newton": "N", "hertz": "1/s"}  # fmt: skip
 _OF = {"litre": (1e-3, "m^3"), "liter": (1e-3, "m^3"), "gram": (1e-3, "kg"), "dimensionless": (1.0, ""),
        "avogadro": (6.02214076e23, ""), "item": (1 / 6.02214076e23, "mol")}  # fmt: skip
 _FUNCTIONS = {"exp": "exp", "ln": "log", "root": "sqrt"}

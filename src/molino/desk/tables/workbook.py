@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import math
+import re
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
@@ -25,7 +26,10 @@ _CHARTED = 8
 """From how many rows on a table has a chart."""
 _MOST_LINES = 8
 _COLORS = ("0072B2", "D55E00", "009E73", "CC79A7", "56B4E9", "E69F00", "000000", "999933")
-_CELL = 32_767
+CELL = 32_767
+"""Characters of a cell of a spreadsheet."""
+ILLEGAL = re.compile(r"[\x00-\x08\x0b-\x1f\x7f]")
+"""Characters that a cell cannot hold."""
 
 
 def write_workbook(
@@ -82,7 +86,8 @@ def _add_contents(
 
 
 def _plain(text: str) -> str:
-    """A text that no spreadsheet takes for a formula."""
+    """A text that a workbook can hold, and does not take for a formula."""
+    text = ILLEGAL.sub(" ", text)[:CELL]
     return f"'{text}" if text.startswith("=") else text
 
 
@@ -180,7 +185,6 @@ def _add_inputs(sheet: Any, inputs: Mapping[str, Path]) -> None:
         sheet.append([_plain(name)])
         sheet.cell(sheet.max_row, 1).font = Font(bold=True)
         for line in text.splitlines():
-            cell = "".join(c for c in line if c >= " " or c == "\t")[:_CELL]
-            sheet.append([_plain(cell)])
+            sheet.append([_plain(line)])
     sheet.column_dimensions["A"].width, sheet.column_dimensions["B"].width = 60, 66
     sheet.freeze_panes = "A2"

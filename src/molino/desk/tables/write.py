@@ -16,7 +16,7 @@ import pandas as pd
 
 from molino.core.errors import InputError, WriteError
 from molino.core.results import plain
-from molino.desk.tables.workbook import CONTENTS, INPUTS, write_workbook
+from molino.desk.tables.workbook import CELL, CONTENTS, ILLEGAL, INPUTS, write_workbook
 
 if TYPE_CHECKING:
     from matplotlib.animation import FuncAnimation
@@ -35,11 +35,8 @@ _LONGEST = 60
 """Characters of a name within that of a file."""
 _SHEET = 31
 """Characters of the name of a sheet."""
-_CELL = 32_767
-"""Characters of a cell of a spreadsheet."""
 _FORMULA = re.compile(r"^[=+\-@\t\r](?![\d.]*(?:[eE][-+]?\d+)?$)")
 """Texts that a spreadsheet would take for a formula."""
-_ILLEGAL = re.compile(r"[\x00-\x08\x0b-\x1f\x7f]")
 
 
 @contextmanager
@@ -218,7 +215,7 @@ def _as_text(table: pd.DataFrame) -> pd.DataFrame:
 def _safe(cell: Any) -> Any:
     if not isinstance(cell, str):
         return cell
-    text = _ILLEGAL.sub(" ", cell)[:_CELL]
+    text = ILLEGAL.sub(" ", cell)[:CELL]
     return f"'{text}" if _FORMULA.match(text) else text
 
 

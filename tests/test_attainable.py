@@ -198,7 +198,7 @@ def test_a_recommendation_carries_temperatures_and_intervals() -> None:
     assert first.half_width is not None
     assert 0 < first.half_width < 0.2
     assert first.optimum.value > tank.optimum.value + 0.05
-    with pytest.raises(mo.UnreachableError, match="no arrangement meets the target"):
+    with pytest.raises(mo.NotFoundError, match="no arrangement was found that meets the target"):
         mo.recommend(fitted, FEED, maximize="yield of B on A", target="yield of B on A >= 1.5",
                      within={"T": ("310 K", "345 K")})  # fmt: skip
     with pytest.raises(mo.InputError, match="either maximize or minimize"):
@@ -245,10 +245,10 @@ def test_arrangements_that_are_adiabatic_have_feeds_of_their_own_temperatures() 
     found = mo.recommend(chemistry, feed, minimize="volume", target="conversion of A >= 0.72", heat="adiabatic",
                          within={"T": ("300 K", "345 K")})  # fmt: skip
     able = {a.name: a.optimum for a in found.arrangements if a.optimum is not None}
-    assert {a.name for a in found.arrangements} - {*able} == {"batch"}
-    cold, tube, past = able["tubes with a cold shot"], able["tube"], able["tube with a by-pass"]
+    assert {a.name for a in found.arrangements} - {*able} == {"batch", "tube with a by-pass"}
+    assert "no better than the tube" in next(a.reason for a in found.arrangements if a.name == "tube with a by-pass")
+    cold, tube = able["tubes with a cold shot"], able["tube"]
     assert cold.value < 0.9 * tube.value
-    assert past.value >= tube.value * (1 - 1e-6)  # what goes past does not react
     numbers = {n.name: n.value for n in cold.free}
     assert cold.first_order < 1e-4
     assert numbers["side feed.T"] < numbers["feed T"] - 5

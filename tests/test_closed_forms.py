@@ -238,7 +238,7 @@ def test_sizing_up_to_where_a_reactant_runs_out() -> None:
     with pytest.raises(mo.SolveError, match="A runs out"):
         mo.StirredTank(chemistry, feed, volume=2 * A0 / K).steady()
     unseeded = mo.Batch(mo.Chemistry(mo.Reaction("A + B -> 2 B", k=K)), {"A": A0, "B": 0})
-    with pytest.raises(mo.UnreachableError, match="nothing happens"):
+    with pytest.raises(mo.UnreachableError, match="nothing reacts"):
         mo.size(unseeded, "conversion of A", 0.5)
 
 

@@ -111,7 +111,7 @@ def test_a_wrong_confidence_is_refused_in_words(name: str) -> None:
 def test_a_target_that_too_few_draws_reach_is_unreachable() -> None:
     series = mo.Chemistry([mo.Reaction("A -> B", k="0.2 1/min", name="r"), mo.Reaction("B -> C", k="0.1 1/min")])
     tube = TUBE.with_(chemistry=series)
-    with pytest.raises(mo.UnreachableError, match=r"with 95% confidence: at most [4-7]\d\.\d% of the draws"):
+    with pytest.raises(mo.NotFoundError, match=r"with 95% confidence: at most [4-7]\d\.\d% of the draws"):
         mo.size(tube, "yield of B on A", 0.495, confidence=0.95, spread={"r.k": 0.1 * K})
 
 

@@ -86,7 +86,7 @@ def test_results_can_be_kept_printed_and_drawn(tmp_path: Path) -> None:
     assert [text.get_text() for text in figure.legends[0].get_texts()] == ["tube", "mixing", "feed", "best"]
     assert figure.axes[0].get_xlabel() == "conversion of A"
     bars = mo.figures.recommendation(ranking)
-    assert [t.get_text() for t in bars.axes[0].get_yticklabels()] == [a.name for a in ranking.arrangements]
+    assert [t.get_text() for t in bars.axes[0].get_yticklabels()] == [a.name for a in ranking.arrangements if a.optimum]
     panels = mo.figures.optimum(optimum).axes
     assert [axes.get_ylabel() for axes in panels[:2]] == ["u", "switching function"]
 

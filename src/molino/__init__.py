@@ -117,6 +117,8 @@ _HOME = {
     "UnitError": "core.errors",
     "Unknown": "core.chemistry.constants",
     "UnreachableError": "core.errors",
+    "NotFoundError": "core.errors",
+    "Check": "core.checks",
     "VantHoff": "core.chemistry.temperature_dependence",
     "VaporPressure": "core.chemistry.vapor_pressure",
     "WriteError": "core.errors",
@@ -168,6 +170,7 @@ __all__ = [*_HOME]
 
 if TYPE_CHECKING:
     __version__: str
+    from molino.core.checks import Check as Check
     from molino.core.chemistry.checks import Review as Review
     from molino.core.chemistry.chemistry import Chemistry as Chemistry
     from molino.core.chemistry.constants import Unknown as Unknown
@@ -209,6 +212,7 @@ if TYPE_CHECKING:
     from molino.core.errors import (
         InputError as InputError,
         MolinoError as MolinoError,
+        NotFoundError as NotFoundError,
         SolveError as SolveError,
         UnitError as UnitError,
         UnreachableError as UnreachableError,

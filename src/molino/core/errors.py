@@ -154,14 +154,39 @@ class WriteError(MolinoError):
     """
 
 
-class UnreachableError(MolinoError):
-    """A target lies beyond what the vessel can do; `best` is how far one gets (in the metric's own SI unit).
+class NotFoundError(MolinoError):
+    """A search ended without an answer, and without a proof that there is none.
+
+    The message says what was tried and gives the best value seen.
 
     Parameters
     ----------
     what, where, advice : str
     best : float
-        How far one gets, in SI; nan where it is not known.
+        The best value seen, in SI; nan where there is none.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> issubclass(mo.NotFoundError, mo.UnreachableError)
+    False
+    """
+
+    def __init__(self, what: str, where: str = "", advice: str = "", best: float = float("nan")) -> None:
+        super().__init__(what, where, advice)
+        self.best = best
+
+
+class UnreachableError(MolinoError):
+    """A target lies beyond what the vessel can do, and a certificate proves it.
+
+    Parameters
+    ----------
+    what, where, advice : str
+    best : float
+        The best value that the vessel reaches, in SI; nan where it is not known.
+    certificate : str
+        What proves it: a stoichiometric bound, a located maximum, an asymptote, a point where the run must end.
 
     Examples
     --------
@@ -175,9 +200,11 @@ class UnreachableError(MolinoError):
     0.5429
     """
 
-    def __init__(self, what: str, where: str = "", advice: str = "", best: float = float("nan")) -> None:
+    def __init__(
+        self, what: str, where: str = "", advice: str = "", best: float = float("nan"), certificate: str = ""
+    ) -> None:
         super().__init__(what, where, advice)
-        self.best = best
+        self.best, self.certificate = best, certificate
 
 
 class Faults:

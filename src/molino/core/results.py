@@ -7,6 +7,7 @@ import math
 from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
+from molino.core.checks import Check, closure_check
 from molino.core.printing import Printed
 from molino.core.units import Display, number_text, pretty_heading
 
@@ -35,6 +36,11 @@ class Result(Printed):
     def answer(self) -> tuple[str, str] | None:
         """What was asked and what was found, each in a line; None for a result that decides nothing."""
         return None
+
+    @property
+    def checks(self) -> tuple[Check, ...]:
+        """The properties verified before it was returned, each with name, value, limit and method."""
+        return closure_check(getattr(self, "closure", {}))
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data, as JSON takes it: numbers in the units shown, each with its unit."""

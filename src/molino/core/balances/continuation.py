@@ -67,6 +67,12 @@ class ArcLength:
             try:
                 right[:-1, 0], right[-1, 0] = -self.residual(z), across @ (guess - z)
                 rows[:-1] = self.jacobian(z)
+                size = np.abs(rows[:-1]).max(axis=1)  # an equation of a trace counts as much as the others
+                if not math.isfinite(size.sum()):
+                    return None
+                size[size == 0] = 1.0
+                rows[:-1] /= size[:, None]
+                right[:-1, 0] /= size
                 step, along = np.linalg.solve(rows, right).T
             except (NotFinite, np.linalg.LinAlgError):
                 return None
@@ -92,10 +98,18 @@ class ArcLength:
         both = [*self.walk(start, low, high)]
         return Curve(np.array([z for z, _ in both]), np.array([along for _, along in both]))
 
-    def walk(self, start: np.ndarray, low: float, high: float) -> Iterator[tuple[np.ndarray, np.ndarray]]:
-        """The points of `trace` with their tangents, one by one."""
+    def walk(
+        self, start: np.ndarray, low: float, high: float, direction: float = 1.0
+    ) -> Iterator[tuple[np.ndarray, np.ndarray]]:
+        """The points of `trace` with their tangents, one by one; with the last unknown falling if `direction` is -1.
+
+        Raises
+        ------
+        SolveError
+            If the curve cannot be followed further, or does not leave the range within the largest number of points.
+        """
         axis = np.zeros(len(start))
-        axis[-1] = 1.0
+        axis[-1] = direction
         z = self.pinned(start, float(start[-1]))
         along = self.tangent(z, axis)
         yield z, along
@@ -118,6 +132,8 @@ class ArcLength:
             yield z, along
             if found[1] <= 3:
                 length = min(length * 2.0, self.largest)
+        message = f"the curve of solutions has not left the range after {_MOST_POINTS} points, at {z[-1]:.6g}"
+        raise SolveError(message, "continuation", "narrow the range")
 
     def _is_far(self, found: np.ndarray, guess: np.ndarray) -> bool:
         """Whether Newton's method has gone so far that it may have come to another part of the curve."""

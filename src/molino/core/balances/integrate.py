@@ -17,7 +17,7 @@ from typing import Any
 import numpy as np
 import sympy as sp
 from numpy.polynomial import chebyshev
-from scipy.integrate import ODEintWarning, odeint, solve_ivp
+from scipy.integrate import DOP853, ODEintWarning, odeint, solve_ivp
 from scipy.optimize import brentq
 
 from molino.core.balances.compiled import Function, SparseMaker, compiled
@@ -39,6 +39,10 @@ RUN_OUT = 1e-6
 # integration takes a tenth of a small one, and is not safe among threads.
 warnings.filterwarnings("ignore", category=ODEintWarning, module=r"molino\.")
 
+_MOST_RESTARTS = 6
+"""Starts behind a place at which an integration stopped before it counts as stuck."""
+_CLOSER = 101
+"""Points on a stretch that is integrated again with short steps."""
 _MOST_STEPS_CLOSER = 3_000
 _DONE = "Integration successful."
 _MOST_ROWS = 6000
@@ -568,16 +572,16 @@ def _advance(
     )  # fmt: skip
     steps = np.zeros(len(times), dtype=int)
     steps[1:] = info["nst"]
-    if info["message"] == _DONE and isfinite(sum(y[-1].tolist())):
-        return y, steps, report, None
-    failed = _first_failure(times, info)
-    good = failed + 1
-    while good > 1 and not np.isfinite(y[good - 1]).all():
-        good -= 1
-    rows, steps, points = y[:good], steps[:good], times[:good]
-    goal, failure = times[min(good, len(times) - 1)], None
+    rows = _finished(times, y, info)
+    steps = steps[: len(rows)]
+    if len(rows) < len(times):
+        rows, steps = _resumed(functions, rows, steps, times, settings, absolute)
+    if len(rows) == len(times):
+        return rows, steps, report, None
+    points = times[: len(rows)]
+    goal, failure = times[len(rows)], None
     for _ in range(3):  # nearer and nearer to where it sticks
-        closer = np.linspace(points[-1], goal, 101)
+        closer = np.linspace(points[-1], goal, _CLOSER)
         try:
             fine, counts = _odeint(functions, rows[-1], closer, rtol, absolute, most=_MOST_STEPS_CLOSER)
         except NotFinite as error:
@@ -595,6 +599,70 @@ def _advance(
     assert failure is not None
     failure.rows = points
     return rows, steps, report, failure
+
+
+def _resumed(
+    functions: Functions, rows: np.ndarray, steps: np.ndarray, times: np.ndarray, settings: Settings,
+    absolute: np.ndarray,
+) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
+    """Rows continued beyond where an integration stopped, and the steps up to each, as far as that goes.
+
+    The stretch at which it stopped is integrated with short steps; a start behind it is free of the step size and
+    order that led there, as where a reactant of an order below one is exhausted.
+    """
+    for _ in range(_MOST_RESTARTS):
+        here = len(rows) - 1
+        closer = np.linspace(times[here], times[here + 1], _CLOSER)
+        try:
+            fine, counts = _odeint(functions, rows[-1], closer, settings.rtol, absolute, most=_MOST_STEPS_CLOSER)
+            last, taken = fine[-1], int(counts["nst"][-1])
+            if len(_finished(closer, fine, counts)) < len(closer):
+                passed = _by_runge_kutta(functions, rows[-1], closer[[0, -1]], settings.rtol, absolute)
+                if passed is None:
+                    break
+                last, taken = passed
+            rows = np.concatenate([rows, last[None]])
+            steps = np.append(steps, steps[-1] + taken)
+            if len(rows) == len(times):
+                break
+            behind, counts = _odeint(
+                functions, rows[-1], times[here + 1 :], settings.rtol, absolute, most=settings.most
+            )
+        except NotFinite:
+            break
+        more = _finished(times[here + 1 :], behind, counts)
+        rows = np.concatenate([rows, more[1:]])
+        steps = np.concatenate([steps, steps[-1] + counts["nst"][: len(more) - 1]])
+        if len(rows) == len(times):
+            break
+    return rows, steps
+
+
+def _by_runge_kutta(
+    functions: Functions, first: np.ndarray, stretch: np.ndarray, rtol: float, absolute: np.ndarray
+) -> tuple[np.ndarray, int] | None:
+    """The states at the end of a stretch, and the steps taken; None where this method cannot pass it either.
+
+    An explicit method of order 8 (J. R. Dormand, P. J. Prince, J. Comput. Appl. Math. 6 (1980) 19) needs no slopes
+    of the rates, which are infinite where a reactant of an order below one is exhausted.
+    """
+    rhs = functions.callbacks()[0]
+    solver = DOP853(
+        lambda t, y: np.array(rhs(y, t)), stretch[0], first, stretch[1], rtol=max(rtol, 1e-12), atol=absolute
+    )
+    taken = 0
+    while solver.status == "running" and taken < _MOST_STEPS_CLOSER:
+        solver.step()
+        taken += 1
+    return (solver.y, taken) if solver.status == "finished" and np.isfinite(solver.y).all() else None
+
+
+def _finished(times: np.ndarray, y: np.ndarray, info: dict[str, Any]) -> np.ndarray:
+    """The rows that an integration finished, the first one included."""
+    good = len(times) if info["message"] == _DONE else _first_failure(times, info) + 1
+    while good > 1 and not np.isfinite(y[good - 1]).all():
+        good -= 1
+    return y[:good]
 
 
 def _odeint(

@@ -24,8 +24,22 @@ def steady_slopes(case: Case, state: np.ndarray, by: tuple[sp.Symbol, ...]) -> n
     return np.asarray(np.linalg.solve(whole.jacobian(case.values)(state, 0.0), -forcing))
 
 
-def steady(case: Case, time_scale: float, near: np.ndarray | None = None) -> tuple[np.ndarray, Report]:
+RESIDUAL = 1e-8
+"""Largest change of a state within one space time, as a share of its scale, that a steady state may have."""
+
+
+def imbalance(case: Case, state: np.ndarray, time_scale: float) -> float:
+    """The largest change of a state within a time, as a share of its scale, by the balances alone."""
+    rates = np.abs(np.asarray(Functions(case).rhs(state, 0.0), dtype=float))
+    return float(np.max(rates * time_scale / start(case)[1]))
+
+
+def steady(
+    case: Case, time_scale: float, near: np.ndarray | None = None, begin: np.ndarray | None = None
+) -> tuple[np.ndarray, Report]:
     """The steady state that the balances tend to from their initial state, shape (states,), and how it was found.
+
+    `begin` is another initial state than that of the balances.
 
     The start-up is followed over some `time_scale`s with a coarse tolerance; from there Powell's hybrid method with the
     exact Jacobian (M. J. D. Powell, in Numerical Methods for Nonlinear Algebraic Equations, 1970, 87; MINPACK) goes
@@ -38,6 +52,7 @@ def steady(case: Case, time_scale: float, near: np.ndarray | None = None) -> tup
         If nothing settles, as with a lasting oscillation.
     """
     y, scale = start(case)
+    y = y if begin is None else begin
     functions = Functions(case)
     positive = case.balances.amounts
     if near is not None:

@@ -644,7 +644,8 @@ def _best(region: AttainableRegion, maximize: str | Metric, subject_to: Sequence
                     best = value(objective, point), point, tuple((s, p) for s, p in parts if s > 1e-9)
     if best is None:
         texts = " and ".join(limit.text(region.display) for limit in limits)
-        raise UnreachableError(f"no train meets {texts}", "best", "ask for less")
+        certificate = "the attainable region holds no point that meets them"
+        raise UnreachableError(f"no train meets {texts}", "best", "ask for less", certificate=certificate)
     _, point, made = best
     train, description = _train_of(region, made)
     run = train.run()

@@ -69,7 +69,7 @@ def optimize(
     ------
     InputError
         With everything that is wrong with the question.
-    UnreachableError
+    NotFoundError
         If the limits cannot be met together: says which, and how near one comes.
     SolveError
         If the vessel cannot be run anywhere in these bounds.

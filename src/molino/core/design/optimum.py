@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from molino.core import units
+from molino.core.checks import Check, checked_fact
 from molino.core.design.heat_safety import Safety, safety_lines, safety_of
 from molino.core.design.objective import Limit, MetricExpression
 from molino.core.design.optimal_profile import OptimalProfile
@@ -26,6 +27,16 @@ from molino.core.vessels.train import Train, TrainRun
 
 if TYPE_CHECKING:
     import pandas as pd
+
+
+MET = 1e-7
+"""How far a limit may be missed, relative to its size, and count as met."""
+PROFILE_ORDER = 1e-4
+"""The same of an optimal profile, relative to the objective."""
+FIRST_ORDER = 1e-5
+"""What may be left of the first-order conditions, relative to the slopes in them, at an optimum."""
+SADDLE = 1e-7
+"""What the objective may gain beside an optimum, as a share of it, by rounding and the limits' curvature."""
 
 
 @dataclass(frozen=True)
@@ -100,6 +111,12 @@ class Optimum(Frozen, Result):
         The best courses of what may change over the run.
     multipliers : tuple of float
         What the objective gains for each unit in SI by which a limit is relaxed; zero where it is not active.
+    starts : int
+        From how many starts it was searched.
+    missed : float
+        The most by which a limit is missed, as a share of its size.
+    gain : float
+        What the objective gains at a place beside it, as a share of it.
 
     Examples
     --------
@@ -130,6 +147,32 @@ class Optimum(Frozen, Result):
     reached: tuple[float, ...] = ()
     profiles: tuple[OptimalProfile, ...] = ()
     multipliers: tuple[float, ...] = ()
+    starts: int = 1
+    missed: float = 0.0
+    gain: float = 0.0
+
+    @cached_property
+    def checks(self) -> tuple[Check, ...]:
+        """Its limits, the first-order conditions, a place beside it, and the checks of its run."""
+        found = [Check("limits met", self.missed, MET, "the run at the optimum")] if self.limits else []
+        if math.isfinite(self.first_order):
+            limit = FIRST_ORDER if not self.profiles else PROFILE_ORDER
+            found.append(
+                Check(
+                    "first-order conditions held", self.first_order, limit, "exact slopes and non-negative multipliers"
+                )
+            )
+        if not self.profiles:
+            found.append(Check("no gain beside it", self.gain, SADDLE, "a run in a direction that the limits allow"))
+        return (*found, *self.run.checks)
+
+    @property
+    def _searched(self) -> str:
+        """How widely it was searched."""
+        starts = f"best of {self.starts} start{'s' if self.starts != 1 else ''}"
+        count = len(self.others) + 1
+        distinct = f", {count} distinct optima" if count > 1 else ""
+        return f"{starts}{distinct}; global optimality is not proven"
 
     @cached_property
     def safety(self) -> Safety | None:
@@ -202,7 +245,8 @@ class Optimum(Frozen, Result):
             found["another optimum" if n == 0 else f"another optimum{' ' * n}"] = (
                 f"{self.objective.shown_text(self.display, value)} at {where}"
             )
-        return found
+        found["search"] = self._searched
+        return found | checked_fact(self.checks[: len(self.checks) - len(self.run.checks)])
 
     def answer(self) -> tuple[str, str]:
         """Where the objective is best, and how good it is there."""
@@ -261,11 +305,14 @@ class Optimum(Frozen, Result):
             "confidence": self.confidence, "met_by_draws": list(self.reached),
             "profiles": {p.name: p.to_dict(display) for p in self.profiles},
             "heat_safety": None if self.safety is None else self.safety.to_dict(),
+            "starts": self.starts, "checks": [check.to_dict() for check in self.checks],
             "interrupted": self.is_stopped, "run": self.run.to_dict(),
         })  # fmt: skip
 
     def __str__(self) -> str:
-        lines = [f"optimum of {self.vessel.label}", *in_columns(self.facts())]
+        is_optimum = all(check.is_passed for check in self.checks)
+        title = "optimum" if is_optimum else "best point found (it fails a check of an optimum)"
+        lines = [f"{title} of {self.vessel.label}", *in_columns(self.facts())]
         lines += [f"  {self.remark}"] if self.remark else []
         return "\n".join([*lines, str(self.run), *safety_lines(self.safety)])
 

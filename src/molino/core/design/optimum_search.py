@@ -8,24 +8,27 @@ from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
+from scipy.linalg import null_space
 from scipy.optimize import nnls
 
 from molino.core import units
-from molino.core.design.optimum import ActiveLimit, Optimum, factor_of
+from molino.core.design.bounds import stoichiometric_bounds
+from molino.core.design.objective import Limit
+from molino.core.design.optimum import FIRST_ORDER, MET, SADDLE, ActiveLimit, Optimum, factor_of
 from molino.core.design.question import FreeRanges, Point, Question
 from molino.core.design.sequential import SequentialProgram
-from molino.core.errors import SolveError, UnreachableError
+from molino.core.errors import NotFoundError, SolveError, UnreachableError
+from molino.core.vessels.base import Vessel
+from molino.core.vessels.train import Train
 
-_MET = 1e-7
-"""How far a limit may be missed, relative to its size, and count as met."""
 _AT_BOUND = 1e-7
 """The share of its range within which a number is at its bound."""
 _LIKE = 1e-6
 """How near, relative, an objective must be to the best one to count as good as that: limits are met to so much only."""
 _SAME = 1e-4
 """The share of its range within which two starts have come to the same optimum."""
-_FIRST_ORDER = 1e-5
-"""What may be left of the first-order conditions, relative to the slopes in them, at an optimum."""
+_BESIDE = 1e-3
+"""How far from an optimum, as a share of the ranges, the place lies at which its second order is looked at."""
 
 
 class Search:
@@ -42,6 +45,8 @@ class Search:
         self.seen: dict[bytes, Point | None] = {}
         self.ends: list[Point] = []
         self.first_error: SolveError | None = None
+        self.gain = 0.0
+        """What the objective gains at a place beside the optimum, as a share of it."""
 
     def point(self, numbers: np.ndarray) -> Point | None:
         """The vessel run with these numbers; None where it cannot be."""
@@ -65,7 +70,7 @@ class Search:
     def rank(self, point: Point) -> tuple[float, float]:
         """The lower the better: first the limits, then the objective."""
         missed = float(self.misses(point).max(initial=0.0))
-        return (missed if missed > _MET else 0.0), self.sign * point.value
+        return (missed if missed > MET else 0.0), self.sign * point.value
 
     def best(self) -> Optimum:
         """The best of all starts."""
@@ -83,10 +88,37 @@ class Search:
             raise SolveError((*faults, *SolveError(message, where, "choose other bounds").faults))
         best = min(found, key=self.rank)
         if self.rank(best)[0] > 0:
-            raise self._unreachable(best)
+            raise self._not_met(best)
+        if not is_stopped and (place := self._place_beside(best)) is not None:
+            self._from(place)
+            best = min((p for p in self.seen.values() if p is not None), key=self.rank)
+            self._place_beside(best)
         near = self.sign * best.value + _LIKE * max(abs(best.value), 1e-300)
         alike = [p for p in self.ends if self.rank(p)[0] == 0 and self.sign * p.value <= near]
         return self._optimum(min(alike, key=lambda p: _first_order(self, p)[1], default=best), is_stopped)
+
+    def _place_beside(self, best: Point) -> np.ndarray | None:
+        """A place next to an optimum, if the objective is better there: it is a saddle then.
+
+        The place lies in a direction along which no active limit or bound changes in the first order, so that the
+        Lagrange function decides (the second-order condition; J. Nocedal, S. J. Wright, Numerical Optimization, 2006,
+        section 12.5).
+        """
+        _, _, multipliers = _first_order(self, best)
+        z, widths = self.ranges.shares(best.numbers), self.ranges.widths(best.numbers)
+        fixed = [best.slopes[1 + i] * widths for i, m in enumerate(multipliers) if m]
+        fixed += [np.eye(len(z))[j] for j in range(len(z)) if self.is_whole[j] or not _BESIDE < z[j] < 1 - _BESIDE]
+        free = null_space(np.array(fixed)) if fixed else np.eye(len(z))
+        if not free.shape[1]:
+            return None
+        along = free @ np.random.default_rng(self.seed).normal(size=free.shape[1])
+        place = np.clip(z + _BESIDE * along / np.linalg.norm(along), 0.0, 1.0)
+        point = self.point(self.ranges.numbers(place))
+        if point is None:
+            return None
+        gain = self.sign * (best.value - point.value) + float(np.array(multipliers) @ (point.left - best.left))
+        self.gain = max(gain / max(abs(best.value), 1e-300), 0.0)
+        return place if self.gain > SADDLE else None
 
     def _starts(self) -> list[np.ndarray]:
         """Where to begin: the vessel's own numbers (or the middle), then places spread over the ranges."""
@@ -136,20 +168,28 @@ class Search:
         self.ends += [end] if end is not None else []
         return end
 
-    def _unreachable(self, best: Point) -> UnreachableError:
-        """Which limits cannot be met together, and how near one comes."""
+    def _not_met(self, best: Point) -> UnreachableError | NotFoundError:
+        """Which limits are not met together, and how near one comes; proven where stoichiometry forbids one of them."""
         question, texts = self.question, []
         display = question.vessel._display
+        certificate = next(filter(None, (_forbidden(question.vessel, limit) for limit in question.limits)), "")
         for limit, left, missed in zip(question.limits, best.left, self.misses(best), strict=True):
-            if missed > _MET:
+            if missed > MET:
                 there = limit.expression.shown_text(display, limit.value + limit.sign * left, 5)
                 texts.append(f"{limit.text(display)} (it comes to {there})")
         others = len(question.limits) - len(texts)
-        what = (
-            f"{' and '.join(texts)} cannot be met within these bounds{', with the other limits met' if others else ''}"
-        )
-        what += f"; one comes nearest at {question.place(best.numbers.tolist())}"
-        return UnreachableError(what, question.vessel.label, "widen the bounds, free another number, or ask for less")
+        together = ", with the other limits met" if others else ""
+        nearest = f"nearest at {question.place(best.numbers.tolist())}"
+        advice, label = "widen the bounds, free another number, or ask for less", question.vessel.label
+        if certificate:
+            what = f"{' and '.join(texts)} cannot be met: {certificate}; {nearest}"
+            return UnreachableError(what, label, advice, certificate=certificate)
+        tried = f"{self._count_starts()} and {len(self.seen)} runs, which prove nothing"
+        what = f"nothing was found within these bounds that meets {' and '.join(texts)}{together}; {nearest}"
+        return NotFoundError(f"{what}. Tried: {tried}", label, f"{advice}; or give more starts")
+
+    def _count_starts(self) -> str:
+        return f"{self.n_starts} start{'s' if self.n_starts > 1 else ''}"
 
     def _optimum(self, best: Point, is_stopped: bool) -> Optimum:
         question = self.question
@@ -160,14 +200,15 @@ class Search:
         changes = np.abs(slopes) * (self.ranges.high - self.ranges.low)
         slopes[changes < 1e-9 * np.maximum(changes.max(axis=1, keepdims=True), abs(best.value))] = 0.0  # rounding
         remark = question.objective.counts(question.vessel._display)
-        if first_order > _FIRST_ORDER and not is_stopped:
+        if first_order > FIRST_ORDER and not is_stopped:
             remark = (
                 "note: the first-order conditions hold only roughly: give it more starts, or look around it (sweep)"
             )
         return Optimum(
             best.run.vessel, best.run, question.objective, question.is_highest, best.value, free, question.limits,
             tuple(best.left.tolist()), held, slopes, first_order, self._count(), self._others(best), remark,
-            is_stopped, multipliers=multipliers,
+            is_stopped, multipliers=multipliers, starts=self.n_starts, missed=float(self.misses(best).max(initial=0.0)),
+            gain=self.gain,
         )  # fmt: skip
 
     def _count(self) -> int:
@@ -186,6 +227,20 @@ class Search:
             if is_new and is_same_whole and self.rank(end)[0] == 0 and _first_order(self, end)[1] < 1e-3:
                 found.append(end)
         return tuple((p.value, self.question.place(p.numbers.tolist())) for p in found[1:4])
+
+
+def _forbidden(vessel: Vessel | Train, limit: Limit) -> str:
+    """What stoichiometry has against a limit on a single metric; empty if nothing."""
+    if isinstance(vessel, Train) or len(limit.expression.metrics) != 1:
+        return ""
+    metric = limit.expression.metrics[0]
+    if str(limit.expression) != str(metric) or metric.is_of_a_whole_run:
+        return ""
+    low, high = stoichiometric_bounds(vessel, metric)
+    end = high if limit.sign > 0 else low
+    if limit.sign * (limit.value - end) <= 1e-9 * abs(end):
+        return ""
+    return f"stoichiometry allows no {metric} {'above' if limit.sign > 0 else 'below'} {end:.6g}"
 
 
 class _Program:
@@ -237,7 +292,7 @@ def _first_order(search: Search, point: Point) -> tuple[tuple[ActiveLimit, ...],
     columns: list[np.ndarray] = []
     owners: list[tuple[str, int]] = []
     for i, limit in enumerate(question.limits):
-        if abs(point.left[i]) <= 10 * _MET * search.sizes[i] or limit.way == "=":
+        if abs(point.left[i]) <= 10 * MET * search.sizes[i] or limit.way == "=":
             row = point.slopes[1 + i] * widths
             columns.append(row)
             owners.append(("limit", i))

@@ -17,7 +17,7 @@ from molino.core.design.optimum import ActiveLimit, Optimum, factor_of
 from molino.core.design.profile_program import FREE, HIGH, DynamicQuestion
 from molino.core.design.profile_search import ProfileResult, ProfileSearch
 from molino.core.design.question import Question
-from molino.core.errors import InputError, SolveError, UnreachableError
+from molino.core.errors import InputError, NotFoundError, SolveError
 from molino.core.units import Value
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.heat import Profile
@@ -47,7 +47,7 @@ def answer_with_profiles(
 
     Raises
     ------
-    UnreachableError
+    NotFoundError
         If the limits cannot be met together.
     SolveError
         If the vessel cannot be run anywhere within these bounds.
@@ -152,7 +152,7 @@ class _Answer:
         sizes = np.array([max(abs(limit.value), 1e-12) for limit in question.limits])
         missed = [abs(v) if limit.way == "=" else max(-v, 0.0) for v, limit in zip(left, question.limits, strict=True)]
         if len(sizes) and (np.array(missed) / sizes).max() > 20 * _MET:
-            raise self._unreachable(left, np.array(missed) / sizes)
+            raise self._not_met(left, np.array(missed) / sizes)
         first_order = self._first_order(value)
         remark = objective.counts(question.vessel._display)
         if first_order > _ROUGHLY:
@@ -182,16 +182,15 @@ class _Answer:
             found.append(float(limit.sign * (number - limit.value)))
         return found
 
-    def _unreachable(self, left: Sequence[float], missed: np.ndarray) -> UnreachableError:
+    def _not_met(self, left: Sequence[float], missed: np.ndarray) -> NotFoundError:
         display, texts = self.question.vessel._display, []
         for limit, own, miss in zip(self.question.limits, left, missed, strict=True):
             if miss > 20 * _MET:
                 there = limit.expression.shown_text(display, limit.value + limit.sign * own, 5)
                 texts.append(f"{limit.text(display)} (it comes to {there})")
-        what = f"{' and '.join(texts)} cannot be met within these bounds"
-        return UnreachableError(
-            what, self.question.vessel.label, "widen the bounds, free another number, or ask for less"
-        )
+        what = f"no course was found within these bounds that meets {' and '.join(texts)}"
+        advice = "give more starts or pieces, widen the bounds, free another number, or ask for less"
+        return NotFoundError(f"{what}; the search is local and proves nothing", self.question.vessel.label, advice)
 
     def _first_order(self, value: float) -> float:
         """What the course could still gain in the first order, relative to the objective; see `Optimum`."""

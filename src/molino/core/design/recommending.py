@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -16,7 +17,7 @@ from molino.core.chemistry.chemistry import Chemistry
 from molino.core.design.objective import MetricExpression, read_expression, read_limit
 from molino.core.design.optimizing import optimize
 from molino.core.design.optimum import Optimum
-from molino.core.errors import Faults, InputError, MolinoError, SolveError, UnreachableError
+from molino.core.errors import Faults, InputError, MolinoError, NotFoundError, SolveError, UnreachableError
 from molino.core.frozen import Frozen, FrozenMapping
 from molino.core.results import Result, plain
 from molino.core.statistics import half_width
@@ -41,6 +42,17 @@ _SPLIT = 0.5, 0.99
 """The share of the feed that goes into the first of two tubes, or through the one and not past it."""
 _STARTS = {"tube": 2, "tank": 2, "tubes with a side feed": 1, "tubes with a cold shot": 1}
 """From how many places the search for each begins, where not from one: those with several optima from more."""
+_CONTAINS: dict[str, dict[str, str]] = {
+    "2 tanks in series": {"tank": "tank 1"}, "3 tanks in series": {"2 tanks in series": "", "tank": "tank 1"},
+    "tank, then tube": {"tank": "tank", "tube": "tube"}, "tube with recycle": {"tube": "tube"},
+    "tube with a by-pass": {"tube": "tube"}, "tubes with a side feed": {"tube": "tube 1"},
+    "tubes with a cold shot": {"tube": "tube 1"},
+}  # fmt: skip
+"""The arrangements that each contains as a limit, and the vessel in it that is theirs (the same names, if empty)."""
+_ROUGH = 1e-2
+"""What may be left of the first-order conditions of an optimum that is ranked."""
+_NEAR_BOUND = 1.1
+"""A volume is at its lower bound within this factor, and a share or ratio next to nothing."""
 _OF_A_BATCH = ("number", "concentration", "temperature", "pressure")
 """Kinds of quantity that a batch has in common with what flows."""
 
@@ -269,8 +281,8 @@ def recommend(
     ------
     InputError
         With everything that is wrong with the question.
-    UnreachableError
-        If no arrangement meets the target.
+    NotFoundError
+        If the searches find no arrangement that meets the target.
 
     Examples
     --------
@@ -292,13 +304,15 @@ def recommend(
         if name == "batch" and any(m.kind not in _OF_A_BATCH for m in objective.metrics):
             found.append(Arrangement(name, None, f"a batch has no {objective} to compare"))
             continue
-        found.append(_at_its_best(name, make, maximize, minimize, limits, _STARTS.get(name, 1)))
+        question = _Task(maximize, minimize, limits)
+        one = _at_its_best(name, make, question, _STARTS.get(name, 1))
+        found.append(_nested(one, found, arrangements, make, question))
         arrangements.learn(found[-1])
     is_highest = maximize is not None
     able = [a for a in found if a.optimum is not None]
     if not able:
         reasons = "; ".join(f"{a.name}: {a.reason}" for a in found)
-        raise UnreachableError(f"no arrangement meets the target ({reasons})", "recommend", "ask for less")
+        raise NotFoundError(f"no arrangement was found that meets the target ({reasons})", "recommend", "ask for less")
     sign = -1.0 if is_highest else 1.0
     able.sort(key=lambda a: sign * a.optimum.value)  # type: ignore[union-attr]
     first = able[0].optimum
@@ -386,6 +400,52 @@ class _Arrangements:
             self.sizes[kinds[found.name]] = found.volume
             self.at |= {n.name: Value(n.value) for n in found.optimum.free if n.name == "T" and found.name == "tube"}
 
+    def inside(self, name: str, inner: Arrangement) -> dict[str, Any]:
+        """The numbers with which an arrangement is one that it contains, but for vessels of next to no volume."""
+        assert inner.optimum is not None
+        owner = _CONTAINS[name][inner.name]
+        values = {n.name: n.value for n in inner.optimum.free}
+        _, free = self.makers()[name]()
+        found: dict[str, Any] = {}
+        for one in free:
+            vessel, _, what = one.rpartition(".")
+            if what == "volume":
+                own = values.get(one) if not owner else values.get("volume") if vessel == owner else None
+                found[one] = self.bounds[0] * 1.01 if own is None else own
+            elif what == "share":
+                found[one] = (1 - _SPLIT[1]) * 1.01
+            elif one == "recycle":
+                found[one] = _RECYCLE[0]
+            else:
+                source = next((n for n in (one, what, "T" if what == "feed T" else what) if n in values), None)
+                source = source or next((n for n in values if n.endswith(f".{what}")), None)
+                if source is not None:
+                    found[one] = Value(values[source])
+        return found
+
+    def is_degenerate(self, found: Optimum) -> bool:
+        """Whether some part of it has next to no volume, or next to nothing flows back, past or to the side."""
+        values = {n.name: n.value for n in found.free}
+        return any(
+            (n.endswith(".volume") and v <= _NEAR_BOUND * self.bounds[0])
+            or (n.endswith(".share") and v <= _NEAR_BOUND * (1 - _SPLIT[1]))
+            or (n == "recycle" and v <= _NEAR_BOUND - 1)
+            for n, v in values.items()
+        )
+
+    @cached_property
+    def ignited(self) -> dict[str, Any]:
+        """The contents and the temperature of a tank at t = 0 from which it settles on its hot steady state, if any."""
+        if self.heat != "adiabatic":
+            return {}
+        try:
+            large = StirredTank(self.chem, self.feed, volume=self.bounds[1], heat=self.heat, show=self.show).steady()
+            hot: dict[str, Any] = {"contents": large.final, "T": Value(float(large.temperatures[-1]))}
+            StirredTank(self.chem, self.feed, volume=self.bounds[1], heat=self.heat, **hot)
+        except MolinoError:
+            return {}
+        return hot if hot["T"].si > self.feed.T.si else {}
+
     @property
     def common(self) -> dict[str, Any]:
         """What all vessels have."""
@@ -393,7 +453,8 @@ class _Arrangements:
 
     def vessel(self, cls: Any, name: str = "", share: float = 1.0) -> Any:
         volume = float(np.clip(self.sizes[cls] * share, 1.01 * self.bounds[0], 0.99 * self.bounds[1]))
-        return cls(self.chem, self.feed, volume=volume, name=name, **self.common)
+        begins = self.ignited if cls is StirredTank else {}
+        return cls(self.chem, self.feed, volume=volume, name=name, **self.common, **begins)
 
     def tube(self) -> Made:
         return self.vessel(PlugFlow), {"volume": self.bounds, **self.own, **self.of_feed}
@@ -486,16 +547,63 @@ def _scale(tube: PlugFlow) -> float:
     return float(1 / rate)
 
 
+@dataclass(frozen=True)
+class _Task:
+    """The question that is asked of each arrangement."""
+
+    maximize: str | None
+    minimize: str | None
+    limits: tuple[str, ...]
+
+    def is_better(self, first: Optimum, second: Optimum) -> bool:
+        """Whether the first objective is better than the second by more than counts."""
+        if _is_as_good(first.value, second.value):
+            return False
+        return (first.value > second.value) == (self.maximize is not None)
+
+
 def _at_its_best(
-    name: str, make: Maker, maximize: Any, minimize: Any, limits: Sequence[str], n_starts: int
-) -> Arrangement:  # fmt: skip
-    """One arrangement by `optimize`; why not, where it cannot meet the target."""
+    name: str, make: Maker, task: _Task, n_starts: int, begin: Mapping[str, Any] | None = None
+) -> Arrangement:
+    """One arrangement by `optimize`, perhaps from given numbers; why not, where it cannot meet the target."""
     try:
         vessel, free = make()
-        found = optimize(vessel, maximize=maximize, minimize=minimize, free=free, subject_to=limits, n_starts=n_starts)
-    except (UnreachableError, SolveError, InputError) as error:
+        vessel = vessel.with_(begin) if begin else vessel
+        found = optimize(
+            vessel, maximize=task.maximize, minimize=task.minimize, free=free, subject_to=task.limits, n_starts=n_starts
+        )
+    except (NotFoundError, UnreachableError, SolveError, InputError) as error:
         return Arrangement(name, None, error.faults[0].what if error.faults else str(error))
+    if not found.first_order <= _ROUGH:
+        message = f"its search ended where the first-order conditions hold to {found.first_order:.1e} only"
+        return Arrangement(name, None, message)
     return Arrangement(name, found, "", _half_width(found))
+
+
+def _nested(
+    one: Arrangement, found: Sequence[Arrangement], arrangements: _Arrangements, make: Maker, task: _Task
+) -> Arrangement:
+    """An arrangement that is no worse than those it contains: sought again from the best of them where it is.
+
+    Where nothing is gained over an arrangement that it contains, it is that arrangement and is left out.
+    """
+    contained = [a for a in found if a.name in _CONTAINS.get(one.name, {}) and a.optimum is not None]
+    if not contained:
+        return one
+    inner = contained[0]
+    for other in contained[1:]:
+        if task.is_better(other.optimum, inner.optimum):  # type: ignore[arg-type]
+            inner = other
+    assert inner.optimum is not None
+    if one.optimum is None or task.is_better(inner.optimum, one.optimum):
+        again = _at_its_best(one.name, make, task, 1, arrangements.inside(one.name, inner))
+        if again.optimum is not None and (one.optimum is None or task.is_better(again.optimum, one.optimum)):
+            one = again
+    if one.optimum is None or task.is_better(inner.optimum, one.optimum):
+        return Arrangement(one.name, None, f"no better than the {inner.name} that it contains")
+    if arrangements.is_degenerate(one.optimum) and not task.is_better(one.optimum, inner.optimum):
+        return Arrangement(one.name, None, f"best as the {inner.name} alone")
+    return one
 
 
 def _half_width(found: Optimum) -> float | None:

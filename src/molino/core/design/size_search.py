@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -10,6 +10,7 @@ import numpy as np
 import sympy as sp
 from scipy.optimize import brentq
 
+from molino.core.balances.compiled import compiled
 from molino.core.balances.functions import functions_of
 from molino.core.balances.integrate import Event, Solution, integrate, start
 from molino.core.balances.system import Case
@@ -24,11 +25,17 @@ ROUNDING = 1e-12
 """How near to a target, relative, something is at it."""
 FLAT = 1e-9
 """A metric that changes by less than this, relative, while the size grows by its own size does not pass a target."""
+_CONVERGES = 0.7
+"""Largest ratio of the changes over two ranges of a thousandfold size with which a metric has an asymptote."""
+_OVER_NOISE = 10.0
+"""A metric passes a target where it changes by more than so many times its error while the size doubles."""
 _GROWTH = 10.0
 _FARTHEST = 1e12
 """In units of the time that the fastest thing takes."""
 _FIRST = 3.0
 """The first stretch of a search, in units of that time."""
+_CHOKES = "the tube chokes"
+_LESS_LOSS = "give more tubes, a larger diameter or particle, less flow or a higher pressure"
 _BEGINNING = np.concatenate([[0.0], np.geomspace(1e-6, 0.1, 40)[:-1], np.linspace(0.1, 1.0, 54)])
 
 
@@ -52,6 +59,16 @@ class SizeSearchResult:
         The run of the sized vessel, where it is known already.
     is_stable, remark
         Of a steady state.
+    others : tuple of float
+        Further times or volumes at which the target is met.
+    asymptote : float or None
+        The value that the metric approaches as the size grows without end, where it is known.
+    certificate : str
+        What proves that the target cannot be met; empty where nothing does.
+    tried : str
+        What was tried without finding an answer.
+    uncovered : str
+        Why the stretch beyond the answer was not searched for others.
     """
 
     passed: float | None = None
@@ -66,6 +83,11 @@ class SizeSearchResult:
     run: Callable[[Any], Run] | None = None
     is_stable: bool = True
     remark: str = ""
+    others: tuple[float, ...] = ()
+    certificate: str = ""
+    asymptote: float | None = None
+    tried: str = ""
+    uncovered: str = ""
 
 
 @dataclass
@@ -79,7 +101,8 @@ class TargetApproach:
 
     @property
     def scale(self) -> float:
-        return max(abs(self.target), abs(self.answer.first), 1e-300)
+        """The size by which deviations from the target count: its own, however large the metric is elsewhere."""
+        return abs(self.target) or max(abs(self.answer.first), 1e-300)
 
     def is_at(self, value: float) -> bool:
         return abs(value - self.target) <= ROUNDING * self.scale
@@ -114,37 +137,46 @@ def along_run(vessel: Vessel, metric: Metric, target: float) -> SizeSearchResult
     """Where one run, followed for longer and longer, passes the target."""
     approach, expression = TargetApproach(target), vessel._expression(metric)
     pieces = _segmented_pieces(vessel) if vessel._has_segments else _pieces(vessel, expression)
-    for solution, moved, begin in pieces:
+    solution = None
+    for solution, moved, begin, settled in pieces:
         found = _passed(solution, moved(expression), approach, begin)
         if found is not None:
             approach.answer.passed = found
             return approach.answer
         if approach.answer.is_there:
             return approach.answer
+        if settled:
+            approach.answer.certificate = "one run was followed until nothing changes any more"
+            return approach.close()
         if solution.failure is not None:
-            answer = approach.close()
-            answer.limit, answer.advice = _limit_of(solution.failure)
-            return answer
+            return _limited(approach.close(), solution.failure)
         if solution.events and solution.events[-1].event.terminal:
             answer = approach.close()
-            answer.limit = solution.events[-1].event.name
-            answer.advice = "give more tubes, a larger diameter or particle, less flow or a higher pressure"
-            return answer if answer.limit.startswith("there") else _without_limit(answer)
-    return approach.close()
-
-
-def _without_limit(answer: SizeSearchResult) -> SizeSearchResult:
-    answer.limit = ""
+            name = solution.events[-1].event.name
+            answer.certificate = f"the run was followed to where {name}"
+            if name == _CHOKES:
+                answer.limit, answer.advice = f"there {name}", _LESS_LOSS
+            return answer
+    answer = approach.close()
+    if vessel._has_segments:
+        answer.tried = "runs up to a million times as long as the last change on the way"
+    elif solution is None:
+        answer.certificate = "no rate of reaction or transfer differs from zero at the inlet"
+    else:
+        answer.tried = f"one run, followed to {_FARTHEST:.0e} times the time of its fastest change"
     return answer
 
 
-def _limit_of(failure: SolveError) -> tuple[str, str]:
+def _limited(answer: SizeSearchResult, failure: SolveError) -> SizeSearchResult:
+    """The answer of a search that a run stopped which cannot go on: proven where the pressure falls to zero."""
     fault = failure.faults[0]
     if failure.symbol is not None and str(failure.symbol) == "P":
-        return "there the pressure is used up", (
-            "give more tubes, a larger diameter or particle, less flow or a higher pressure"
-        )  # fmt: skip
-    return f"there {fault.what}", fault.advice
+        answer.limit, answer.advice = "there the pressure is used up", _LESS_LOSS
+        answer.certificate = "the run was followed to where the pressure falls to zero"
+    else:
+        answer.limit, answer.advice = f"there {fault.what}", fault.advice
+        answer.tried = f"runs of growing size, up to one that failed: {fault.what}"
+    return answer
 
 
 def _passed(solution: Solution, expression: sp.Expr, approach: TargetApproach, begin: float) -> float | None:
@@ -162,7 +194,7 @@ def _passed(solution: Solution, expression: sp.Expr, approach: TargetApproach, b
             continue
         if crosses:
             steep = abs(float(slope(np.array([at]), y[None])[0])) * at
-            if steep > FLAT * approach.scale:
+            if steep > _OVER_NOISE * _noise(solution, expression, at, y, approach.scale):
                 return at
             continue
         value = float(evaluate(np.array([at]), y[None])[0])
@@ -174,13 +206,21 @@ def _passed(solution: Solution, expression: sp.Expr, approach: TargetApproach, b
     return solution.end if at_limit and approach.is_at(end) else None
 
 
+def _noise(solution: Solution, expression: sp.Expr, at: float, y: np.ndarray, scale: float) -> float:
+    """The error that the tolerance of the integration leaves in an expression: rtol sum |(dm/dy_i) y_i|."""
+    balances = solution.case.balances
+    by = compiled(balances).gradient((expression,), balances.symbols)(solution.case.values)(y, at)[0]
+    return float(solution.settings.rtol * np.abs(by) @ np.abs(y) + ROUNDING * scale)
+
+
 def _stands_out(points: np.ndarray, values: np.ndarray, at: float, value: float, scale: float) -> bool:
     """Whether a turn is more than what rounding leaves of a metric that has come to rest."""
     near = (points > at / 1.5) & (points < at * 1.5)
     return bool(near.any()) and bool(np.max(np.abs(values[near] - value)) > FLAT * scale)
 
 
-Pieces = Iterator[tuple[Solution, Callable[[sp.Expr], sp.Expr], float]]
+Pieces = Iterator[tuple[Solution, Callable[[sp.Expr], sp.Expr], float, bool]]
+"""Stretches of a run, how expressions read in each, where it is new, and whether all has settled at its end."""
 
 
 def _pieces(vessel: Vessel, expression: sp.Expr) -> Pieces:
@@ -198,12 +238,14 @@ def _pieces(vessel: Vessel, expression: sp.Expr) -> Pieces:
     while end * fastest < _FARTHEST:
         first = end * _BEGINNING if begin == 0 else np.geomspace(begin, end, 61)
         solution = integrate(case, first, initial=initial, partial=True, events=events)
-        yield solution, lambda e: e, 0.0
         if solution.failure is not None or (solution.events and solution.events[-1].event.terminal):
+            yield solution, lambda e: e, 0.0, False
             return
         begin, initial = solution.end, solution.states[-1]
         rate = float(np.max(np.abs(functions.slopes(initial, begin)) / scale))
-        if rate * begin < 1e-10 and not _grows(functions, initial, begin):
+        settled = rate * begin < 1e-10 and not _grows(functions, initial, begin)
+        yield solution, lambda e: e, 0.0, settled
+        if settled:
             return
         end = _GROWTH * begin
 
@@ -213,7 +255,7 @@ def _ends_of(vessel: Vessel, case: Case, scale: np.ndarray) -> list[Event]:
     found = []
     limit = vessel._limit()
     if limit is not None:
-        found.append(Event("there the tube chokes", limit, -1, terminal=True))
+        found.append(Event(_CHOKES, limit, -1, terminal=True))
     first, _ = start(case)
     slopes = functions_of(case).slopes
     for i in case.balances.amounts:
@@ -251,7 +293,7 @@ def _segmented_pieces(vessel: Vessel) -> Pieces:
         run: Run = vessel.with_({name: end}).outcome()
         for part in run.trajectory.parts:
             if part.end > begin:
-                yield part, lambda e, p=part: moved_expressions(p.case, (e,))[0], begin  # type: ignore[misc]
+                yield part, lambda e, p=part: moved_expressions(p.case, (e,))[0], begin, False  # type: ignore[misc]
         begin, end = end, 2 * end
 
 
@@ -274,9 +316,7 @@ def by_whole_runs(vessel: Vessel | Train, metric: Metric, target: float, vary: s
         try:
             new, new_slope = at(further)
         except SolveError as error:
-            answer = approach.close()
-            answer.limit, answer.advice = _limit_of(error)
-            return answer
+            return _limited(approach.close(), error)
         if approach.sign * (new - target) >= 0:
             approach.answer.passed = _root(lambda s: at(s)[0] - target, x, further)
             return approach.answer
@@ -292,7 +332,41 @@ def by_whole_runs(vessel: Vessel | Train, metric: Metric, target: float, vary: s
         if still > 8 and approach.answer.has_changed:
             break
         x, value, slope = further, new, new_slope
-    return approach.close()
+    return _confirmed(approach.close(), lambda size: at(size)[0], x, target, approach.scale)
+
+
+def _confirmed(
+    answer: SizeSearchResult, at: Callable[[float], float], size: float, target: float, scale: float
+) -> SizeSearchResult:  # fmt: skip
+    """The answer with its certificate, if runs a thousand and a million times as large confirm its asymptote."""
+    answer.tried = f"runs of growing size, up to {size:.3g} in SI"
+    try:
+        values = [at(factor * size) for factor in (1.0, 1e3, 1e6)]
+    except SolveError:
+        return answer
+    if answer.turned or settle_asymptote(answer, values, target, scale):
+        answer.certificate = "runs of growing size, and at a thousand and a million times the largest"
+    return answer
+
+
+def settle_asymptote(answer: SizeSearchResult, values: Sequence[float], target: float, scale: float) -> bool:
+    """Whether a metric at sizes a thousand times apart has an asymptote that does not pass the target; it is kept.
+
+    Aitken's extrapolation of the three values: the remaining change is d r/(1 - r), d the last change and r its ratio
+    to the one before (A. C. Aitken, Proc. R. Soc. Edinburgh 46 (1926) 289).
+    """
+    before, last = values[1] - values[0], values[2] - values[1]
+    ratio = last / before if before else 0.0
+    if abs(last) <= FLAT * abs(values[2] - answer.first):
+        remaining = 0.0
+    elif abs(ratio) < _CONVERGES:
+        remaining = last * ratio / (1 - ratio)
+    else:
+        return False
+    answer.asymptote = values[2] + remaining
+    tolerance = 0.01 * abs(remaining) + FLAT * scale
+    sign = 1.0 if target > answer.first else -1.0
+    return sign * (target - answer.asymptote) >= -tolerance
 
 
 def _root(function: Callable[[float], float], low: float, high: float) -> float:

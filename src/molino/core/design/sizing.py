@@ -12,13 +12,15 @@ import numpy as np
 
 from molino.core import units
 from molino.core.arguments import checked
+from molino.core.checks import Check, checked_fact, require_passed
+from molino.core.design.bounds import stoichiometric_bounds
 from molino.core.design.confidence import SpreadSources, UncertainNumbers, check_confidence, draws_for, find_sources
 from molino.core.design.heat_safety import Safety, safety_lines, safety_of
 from molino.core.design.size_search import SizeSearchResult, along_run, by_whole_runs
 from molino.core.design.sizing_at_confidence import count_at_confidence, size_at_confidence
 from molino.core.design.steady_sizing import along_steady_states
 from molino.core.design.whole_numbers import counts_of, least_number, with_count
-from molino.core.errors import InputError, UnreachableError, nearest
+from molino.core.errors import InputError, NotFoundError, UnreachableError, nearest
 from molino.core.frozen import Frozen
 from molino.core.results import Result, entry
 from molino.core.statistics import half_width
@@ -31,6 +33,11 @@ from molino.core.vessels.train import Train, TrainRun
 if TYPE_CHECKING:
     import pandas as pd
 
+_MET = 1e-6
+"""Largest deviation of the sized vessel's own run from the target, as a share of it, where the tolerances of the
+integration do not allow a larger one."""
+_ERRORS = 10.0
+"""By how many times the error that those tolerances allow two runs may differ."""
 _CLOSE = 1e-9
 """How near to a target, relative, a vessel may come without reaching it, and still approach it."""
 
@@ -69,6 +76,8 @@ class Sizing(Frozen, Result):
         The share of draws that reach the target with it; nan without a confidence.
     sources : SpreadSources or None
         Where the spread of the metric comes from.
+    others : tuple of float
+        Larger sizes at which the target is met, too, in SI: all up to a thousand times the size of a tank.
 
     Examples
     --------
@@ -96,6 +105,18 @@ class Sizing(Frozen, Result):
     nominal: float | None = None
     reached: float = math.nan
     sources: SpreadSources | None = None
+    others: tuple[float, ...] = ()
+
+    @cached_property
+    def checks(self) -> tuple[Check, ...]:
+        """The target, by a run of the sized vessel of its own, and the checks of that run."""
+        if self.confidence is not None or self.margin is not None:
+            return self.run.checks
+        reached = self.run.metric(self.metric)
+        size = max(abs(self.target), abs(reached), 1e-300)
+        allowed = _ERRORS * self.run.error_of(self.metric) / size if isinstance(self.run, Run) else 0.0
+        limit, method = max(_MET, allowed), "the sized vessel by a run of its own"
+        return (Check("target met", abs(reached - self.target) / size, limit, method), *self.run.checks)
 
     @property
     def display(self) -> Display:
@@ -153,6 +174,8 @@ class Sizing(Frozen, Result):
             "margin": None if self.margin is None else float(display.difference(self.margin, self.metric.kind)),
             "stable": self.is_stable,
             "remark": self.remark,
+            "other_sizes": [float(display.number(other, kind)) for other in self.others],
+            "checks": [check.to_dict() for check in self.checks],
             "heat_safety": None if self.safety is None else self.safety.to_dict(),
             "run": self.run.to_dict(),
         }
@@ -192,7 +215,11 @@ class Sizing(Frozen, Result):
         if self.confidence is not None and self.nominal is not None:
             found["nominal size"] = display.text(self.nominal, kind)
             found["draws that reach it"] = f"{100 * self.reached:.1f} % of {draws_for(self.vessel)}"
-        return found | (self.sources.facts() if self.sources is not None else {})
+        if self.others:
+            found["the target is also met at"] = ", ".join(display.text(other, kind) for other in self.others)
+        if self.sources is not None:
+            found |= self.sources.facts()
+        return found | checked_fact(self.checks[: len(self.checks) - len(self.run.checks)])
 
     def answer(self) -> tuple[str, str]:
         """Which size, and the size with its interval."""
@@ -252,7 +279,9 @@ def size(
     InputError
         If the question cannot be read.
     UnreachableError
-        If the target lies beyond what the vessel can do: says how far one gets, and why.
+        If the target lies beyond what the vessel can do: the best value, and the certificate that proves it.
+    NotFoundError
+        If the search ended without a size and without such a certificate.
 
     Examples
     --------
@@ -324,9 +353,18 @@ def _plain_size(vessel: Vessel | Train, metric: Metric, wanted: float, vary: str
     if error is not None:
         slope = run.sensitivity(metric, [vary])[vary]
         error = error / abs(slope) if slope else np.inf
-    return Sizing(
-        sized, run, vary, vessel._sizes[vary], value, metric, wanted, error, answer.is_stable, answer.remark
-    )  # fmt: skip
+    others = tuple(vessel._size_of(vary, other) for other in answer.others)
+    return _verified(Sizing(
+        sized, run, vary, vessel._sizes[vary], value, metric, wanted, error, answer.is_stable, answer.remark,
+        others=others,
+    ))  # fmt: skip
+
+
+def _verified(sizing: Sizing) -> Sizing:
+    """The sizing, if it passes its checks; SolveError with the numbers of those that fail."""
+    advice = "give another target or start, and report it: the search and the run of its result disagree"
+    require_passed(sizing.checks, f"{sizing.vessel.label}, {sizing.vary}", advice)
+    return sizing
 
 
 def check_size(vessel: Vessel | Train, metric: Metric, vary: str | None) -> str:
@@ -396,26 +434,43 @@ def _size_train(train: Train, metric: Metric, wanted: float, vary: str) -> Sizin
     if error is not None:
         slope = run.sensitivity(metric, [vary])[vary]
         error = error / abs(slope) if slope else np.inf
-    return Sizing(sized, run, vary, kind, value, metric, wanted, error)
+    return _verified(Sizing(sized, run, vary, kind, value, metric, wanted, error))
 
 
 def _unreachable(
     vessel: Vessel | Train, metric: Metric, target: float, answer: SizeSearchResult, vary: str, kind: str
-) -> UnreachableError:
+) -> UnreachableError | NotFoundError:
+    """The error of a search that found no size: with a certificate that there is none, or with what was tried."""
     display = vessel._display
-    wanted = f"{metric} = {display.text(target, metric.kind, 6)}"
+    wanted = f"{metric} = {display.text(target, metric.kind, 12)}"
     first, best = answer.first, answer.best
     place = f"{vary.replace('_', ' ')} {display.text(answer.best_at, kind)}"
     if answer.is_there:
         message = f"{metric} is {first:.4g} at the inlet already"
-        return UnreachableError(message, vessel.label, "ask for more", first)
+        return UnreachableError(message, vessel.label, "ask for more", first, "the metric of the feed")
+    if not answer.certificate and isinstance(vessel, Vessel):
+        low, high = stoichiometric_bounds(vessel, metric)
+        if not low - 1e-9 * abs(low) <= target <= high + 1e-9 * abs(high):
+            bound = low if target < low else high
+            answer.certificate = f"stoichiometry allows no value beyond {display.text(bound, metric.kind, 6)}"
+    if not answer.certificate:
+        seen = "" if best is None else f"; the best value seen is {display.text(best, metric.kind, 6)} at {place}"
+        message = f"no {vary.replace('_', ' ')} was found for {wanted}{seen}"
+        message += f". Tried: {answer.tried or answer.limit or 'runs of growing size'}; that proves nothing"
+        return NotFoundError(
+            message, vessel.label, answer.advice or "ask for less, or sweep the size and look", math.nan if best is None
+            else best,
+        )  # fmt: skip
     if best is None or not answer.has_changed:
         advice = "check that the feed holds what reacts"
-        return UnreachableError(f"{wanted} is out of reach: nothing happens in it", vessel.label, advice)
-    if abs(best - target) < _CLOSE * max(abs(target), abs(first)) and not answer.limit:
+        message = f"{wanted} is out of reach: nothing reacts in it"
+        return UnreachableError(message, vessel.label, advice, first, answer.certificate)
+    end = best if answer.asymptote is None else answer.asymptote
+    if abs(end - target) < _CLOSE * max(abs(target), abs(first)) and not answer.limit:
         message = f"{wanted} is only approached, never reached, however large"
-        return UnreachableError(message, vessel.label, "ask for a little less", best)
+        return UnreachableError(message, vessel.label, "ask for a little less", best, answer.certificate)
     word = "the least" if target < first else "the most"
+    best = best if answer.turned or answer.limit else end
     message = f"{wanted} is out of reach: {word} is {display.text(best, metric.kind, 6)}"
     if answer.turned and best == first:
         message += ", at the inlet, and from there it only goes the other way"
@@ -429,9 +484,9 @@ def _unreachable(
     else:
         reversible = [str(r.name) for r in vessel.chemistry.reactions if r.equation.reversible]
         if reversible:
-            message += f", however large: {', '.join(reversible)} comes to equilibrium"
+            message += f", however large: limited by equilibrium of {', '.join(reversible)}"
             advice = "change the temperature or the feed so that the equilibrium lies further, or ask for less"
         else:
             message += ", however large: a reactant is exhausted"
             advice = "ask for less, or feed more of what runs out first"
-    return UnreachableError(message, vessel.label, advice, best)
+    return UnreachableError(f"{message} ({answer.certificate})", vessel.label, advice, best, answer.certificate)

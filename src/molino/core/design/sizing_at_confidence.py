@@ -11,7 +11,7 @@ import numpy as np
 from scipy.optimize import brentq
 
 from molino.core.design.confidence import UncertainNumbers, drawn_metric, draws_for, margin, share_reaching
-from molino.core.errors import UnreachableError
+from molino.core.errors import NotFoundError
 from molino.core.statistics import student_t_quantile
 from molino.core.vessels.metrics import Metric
 
@@ -58,14 +58,14 @@ class _Search:
         self.margin(size)
         return SizeAtConfidence(size, self.seen[size][1], self.make(size))
 
-    def unreachable(self, label: str, text: Callable[[float], str]) -> UnreachableError:
+    def not_found(self, label: str, text: Callable[[float], str]) -> NotFoundError:
         best = max(self.seen, key=lambda size: self.seen[size][1])
         message = (
-            f"{self.metric} does not come to its target with {self.confidence:.0%} confidence: at most "
-            f"{self.seen[best][1]:.1%} of the draws reach it, at {text(best)}"
+            f"no size was found with which {self.metric} reaches its target with {self.confidence:.0%} confidence: at "
+            f"most {self.seen[best][1]:.1%} of the draws reach it, at {text(best)}"
         )
         advice = "ask for less, for less confidence, or measure what is most uncertain (mo.spread_sources)"
-        return UnreachableError(message, label, advice)
+        return NotFoundError(message, label, advice)
 
 
 def size_at_confidence(
@@ -88,7 +88,7 @@ def size_at_confidence(
 
     Raises
     ------
-    UnreachableError
+    NotFoundError
         If no size reaches it with that confidence.
     """
     slope = float(run.sensitivity(metric, [vary])[vary])
@@ -105,10 +105,10 @@ def size_at_confidence(
         if search.margin(high) >= 0:
             break
         if search.margin(high) <= search.margin(low) and search.seen[high][1] < search.seen[low][1]:
-            raise search.unreachable(run.vessel.label, text)  # it has turned back
+            raise search.not_found(run.vessel.label, text)  # it has turned back
         low, high = high, nominal + 2 * (high - nominal)
     else:
-        raise search.unreachable(run.vessel.label, text)
+        raise search.not_found(run.vessel.label, text)
     best = high
     if math.isfinite(search.margin(low)) and search.margin(high) > 0:
         best = float(brentq(search.margin, low, high, xtol=_CLOSE * nominal, rtol=_CLOSE))
@@ -126,7 +126,7 @@ def count_at_confidence(
     low, high, step = nominal - 1, nominal, 1
     while search.margin(float(high)) < 0:
         if high > _MOST_COUNT or (low >= nominal and search.seen[float(high)][1] < search.seen[float(low)][1]):
-            raise search.unreachable(label, lambda n: f"{n:.0f}")
+            raise search.not_found(label, lambda n: f"{n:.0f}")
         low, high, step = high, high + step, 2 * step
     while high - low > 1:
         middle = (low + high) // 2

@@ -1,11 +1,17 @@
-"""The volume of a tank for a target, along the curve of its steady states."""
+"""The volume of a tank for a target, along the curve of its steady states.
+
+The curve is followed in the logarithms of the amounts, so that it cannot leave the physical region: the balances have
+further roots with negative concentrations, which come as near as one likes to the physical ones.
+"""
 
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
+from dataclasses import dataclass
 from functools import lru_cache
-from typing import NamedTuple
+from itertools import pairwise
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -16,28 +22,42 @@ from molino.core.balances.integrate import Report, start
 from molino.core.balances.source import NotFinite
 from molino.core.balances.steady import growth_rates, steady
 from molino.core.balances.system import AMOUNTS, Case, opened_symbol
-from molino.core.design.size_search import SizeSearchResult, TargetApproach
+from molino.core.design.size_search import FLAT, SizeSearchResult, TargetApproach, settle_asymptote
 from molino.core.errors import SolveError
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.metrics import Metric
 from molino.core.vessels.parameter_map import ParameterMap
-from molino.core.vessels.roles import START, VOLUME
+from molino.core.vessels.roles import AMOUNT, START, VOLUME
 from molino.core.vessels.run import settled
 
-_SMALLEST, _LARGEST = 0.03, 1e12
-"""Where the curve begins and ends, in units of the volume in which the fastest reaction gets something done."""
+_SMALLEST, _LARGEST = 0.03, 1e18
+"""The range of volumes, in units of the volume in which the fastest reaction converts a noticeable share."""
+_FARTHEST = 300.0
+"""Logarithm of a volume beyond which a step of Newton's method has lost the curve."""
 _NEARER = -12.0
-"""Logarithm of a volume in the first one, in which next to nothing happens."""
+"""Logarithm of the first volume over the smallest; next to nothing reacts in it."""
+_LOWEST = -40.0
+"""Logarithm of the least volume to which a curve is followed back after a fold."""
+_FURTHER = math.log(1e3)
+"""How far beyond a volume that meets the target others are looked for."""
 _LONGEST = 3.0
-"""The longest step along the curve, in scaled states and the logarithm of the volume."""
+"""The longest step along the curve, in logarithms of amounts and of the volume."""
+_IS_EXHAUSTED = "is exhausted"
+_EXHAUSTED = -90.0
+"""Logarithm of a scaled amount at which a species is exhausted: a rate law consumes it whatever is left."""
+_LARGEST_STEP = 2.0
+"""Longest step in the logarithm of an amount on the way to the first steady state."""
+_SAME = 1e-5
+"""Relative distance within which two steady states are one."""
+_START_UPS = (-2.0, 0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0, 8.0, 9.0, 10.0, 11.0)
+"""Decimal logarithms of the volumes, over the smallest, at which start-ups look for steady states off the curve."""
 
-
-Here = tuple[np.ndarray, np.ndarray, float, float]
+Point = tuple[np.ndarray, np.ndarray, float, float]
 """A point of the curve, its tangent, the metric there and its slope by the arc length."""
 
 
-class _Here(NamedTuple):
-    """What holds at one volume: the parameters that move with it, their slopes by s, and the scales."""
+class _AtVolume(NamedTuple):
+    """The parameters that depend on the volume, their slopes by its logarithm, and the scales of the states."""
 
     volume: float
     moved: np.ndarray
@@ -46,18 +66,19 @@ class _Here(NamedTuple):
     weights: np.ndarray
 
 
-class _SteadyCurve:
-    """Steady states over the logarithm s of the volume: F(z, s) = tau f(y, p)/scale with y = scale z, V = V_0 e^s.
+class SteadyCurve:
+    """Steady states over s, the logarithm of the volume: F(z, s) = tau f(y, p)/scale with V = V_0 e^s.
 
-    What moves with the volume (itself, and in a jacketed tank the heat transfer) is handed to the balances together
-    with the states.
+    A state is y = scale e^z where `logarithmic`, otherwise y = scale z: the temperature, and a species of which there
+    is none. The parameters that depend on the volume (itself, and in a jacketed tank the heat transfer) are passed to
+    the balances together with the states.
     """
 
     def __init__(self, tank: Vessel, metric: Metric) -> None:
-        self.tank = tank
         vessel = tank.with_({"volume": 1.0})
         self.map = ParameterMap(vessel, ("volume",))
         self.balances, self.flow = vessel._model.balances, float(vessel._fed.volume)
+        self.fed = {s: vessel._fed.concentrations.get(s, 0.0) for s in vessel.chemistry.names}
         self.evaluations = self.steps = 0
         self.amounts = self.balances.is_kind(AMOUNTS)
         parameters = self.balances.parameters
@@ -80,178 +101,349 @@ class _SteadyCurve:
         self.evaluate = whole.outputs(expression)(values)
         self.gradient = whole.gradient(expression, opened.symbols)(values)
         self.grows = np.where(self.amounts, 1.0, 0.0)
-        """Which scaled states stand still where a state grows with the volume: the amounts."""
+        """Which scaled states are constant where a state is proportional to the volume: the amounts."""
+        self._only_amounts = bool(self.amounts.all())
+        self.choose(np.zeros(self.n, dtype=bool))
+
+    def choose(self, logarithmic: np.ndarray) -> None:
+        """Which unknowns are logarithms."""
+        self.logarithmic, self._places = logarithmic, np.flatnonzero(logarithmic)
+        self._last: tuple[bytes, Any] = (b"", None)
 
     def case(self, s: float) -> Case:
         """The balances with the numbers at a volume."""
         return Case(self.balances, self.map.values_once((self.parts(s).volume,))[0])
 
+    def time(self, s: float) -> float:
+        """Space time at a volume in s."""
+        return self.parts(s).volume / self.flow
+
     @lru_cache(maxsize=64)  # noqa: B019 - it lives as long as one sizing
-    def parts(self, s: float) -> _Here:
+    def parts(self, s: float) -> _AtVolume:
+        if not abs(s) < _FARTHEST:
+            raise NotFinite(OverflowError("the volume has no finite value"), (), s)
         volume = self.first * math.exp(s)
         if self.only_volume:
             moved = by = np.array([volume])
         else:
             values, slopes = self.map.values_and_slopes((volume,))
             moved, by = np.array(values)[self.places], slopes[self.places, 0] * volume
-        scale = self.base_scale * (1 + self.grows * (volume / self.flow - 1))
-        return _Here(volume, moved, by, scale, volume / self.flow / scale)
+        scale = self.base_scale * np.where(self.amounts, volume / self.flow, 1.0)
+        return _AtVolume(volume, moved, by, scale, volume / self.flow / scale)
 
-    def _at(self, z: np.ndarray) -> tuple[_Here, np.ndarray]:
-        """What holds at a point, and the states with all that moves."""
-        here = self.parts(float(z[-1]))
-        return here, np.concatenate([z[:-1] * here.scale, here.moved])
+    def states(self, z: np.ndarray) -> np.ndarray:
+        """The states at a point, shape (states,)."""
+        scaled, places = z[:-1].copy(), self._places
+        logarithms = scaled[places]
+        if len(places) and logarithms.max() > -_EXHAUSTED:
+            raise NotFinite(OverflowError("an amount grows without end"), scaled, 0.0)
+        scaled[places] = np.exp(logarithms)
+        return np.asarray(scaled * self.parts(float(z[-1])).scale)
+
+    def point(self, y: np.ndarray, s: float) -> np.ndarray:
+        """The point of the curve at which the states are `y`."""
+        scaled = y / self.parts(s).scale
+        inner = np.where(self.logarithmic, np.log(np.where(scaled > 0, scaled, 1.0)), scaled)
+        return np.append(inner, s)
+
+    def _opened(self, z: np.ndarray) -> tuple[_AtVolume, np.ndarray]:
+        """The numbers at a point, and the states followed by the parameters that depend on the volume."""
+        key = z.tobytes()
+        if self._last[0] != key:
+            here = self.parts(float(z[-1]))
+            self._last = key, (here, np.concatenate([self.states(z), here.moved]))
+        found: tuple[_AtVolume, np.ndarray] = self._last[1]
+        return found
 
     def residual(self, z: np.ndarray) -> np.ndarray:
-        here, y = self._at(z)
+        here, y = self._opened(z)
         self.evaluations += 1
         return np.asarray(self.rhs(y, 0.0)[: self.n] * here.weights)
 
+    def _by_unknowns(self, y: np.ndarray, here: _AtVolume) -> np.ndarray:
+        """dy/dz, shape (states,)."""
+        found = here.scale.copy()
+        found[self._places] = y[self._places]
+        return found
+
     def jacobian(self, z: np.ndarray) -> np.ndarray:
-        (here, y), n = self._at(z), self.n
+        (here, y), n = self._opened(z), self.n
         full = self.full_jacobian(y, 0.0)[:n]
         found = np.empty((n, n + 1))
-        found[:, :n] = full[:, :n] * here.scale
+        np.multiply(full[:, :n], self._by_unknowns(y, here), out=found[:, :n])
         found[:, n] = full[:, n:] @ here.by + full[:, :n] @ (self.grows * y[:n])
         found *= here.weights[:, None]
-        if not self.amounts.all():
+        if not self._only_amounts:
             found[:, n] += (1 - self.grows) * self.rhs(y, 0.0)[:n] * here.weights
         return found
 
     def metric(self, z: np.ndarray) -> float:
-        _, y = self._at(z)
-        with np.errstate(all="ignore"):
-            return float(self.evaluate(y, 0.0)[0])
+        try:
+            _, y = self._opened(z)
+            with np.errstate(all="ignore"):
+                return float(self.evaluate(y, 0.0)[0])
+        except ArithmeticError:  # it has no value there: a selectivity of nothing
+            return math.nan
 
     def metric_slopes(self, z: np.ndarray) -> np.ndarray:
         """d(metric)/dz."""
-        (here, y), n = self._at(z), self.n
+        (here, y), n = self._opened(z), self.n
         partial = self.gradient(y, 0.0)[0]
-        return np.append(partial[:n] * here.scale, partial[:n] @ (self.grows * y[:n]) + partial[n:] @ here.by)
+        by_volume = partial[:n] @ (self.grows * y[:n]) + partial[n:] @ here.by
+        return np.append(partial[:n] * self._by_unknowns(y, here), by_volume)
 
     def slope(self, z: np.ndarray, along: np.ndarray) -> float:
         """d(metric)/d(arc length)."""
-        return float(self.metric_slopes(z) @ along)
-
-    def beginning(self, tracer: ArcLength) -> np.ndarray:
-        """The steady state of a volume in which next to nothing happens."""
-        fed = self.state / self.base_scale
         try:
-            return tracer.pinned(np.append(fed, _NEARER), _NEARER)
-        except SolveError:
-            here = self.parts(_NEARER)
-            return np.append(steady(self.case(_NEARER), here.volume / self.flow)[0] / here.scale, _NEARER)
+            return float(self.metric_slopes(z) @ along)
+        except ArithmeticError:
+            return math.nan
 
-    def walk(
-        self, tracer: ArcLength, begin: np.ndarray, is_passed: Callable[[float], bool]
-    ) -> Iterator[tuple[np.ndarray, np.ndarray]]:  # fmt: skip
-        """Points and tangents: from the first volume, or from far below it where the target is passed there."""
-        walk = tracer.walk(np.append(begin[:-1], 0.0), -1e-9, self.span)
-        first = next(walk)
-        if is_passed(self.metric(first[0])):
-            yield from tracer.walk(begin, _NEARER - 1e-9, self.span)
-            return
-        yield first
-        yield from walk
+    def beginning(self) -> np.ndarray:
+        """The steady state of a volume in which next to nothing reacts; settles which unknowns are logarithmic."""
+        case, here, tau = self.case(_NEARER), self.parts(_NEARER), self.time(_NEARER)
+        rhs, y, steps = Functions(case).rhs, start(case)[0].copy(), self.amounts
+        for species, concentration in self.fed.items():  # whatever is in it at t = 0
+            if (symbol := AMOUNT(species)) in self.balances.symbols:
+                y[self.balances.index(symbol)] = float(concentration) * here.volume
+        for _ in range(self.n + 2):  # each round brings the products of one more generation
+            y = np.where(steps, np.maximum(y + tau * np.asarray(rhs(y, 0.0)), 0.0), y)
+        self.choose(self.amounts & (y > 0))
+        z = self.point(y, _NEARER)
+        for _ in range(60):
+            try:
+                step = np.linalg.solve(self.jacobian(z)[:, :-1], -self.residual(z))
+            except (NotFinite, np.linalg.LinAlgError):
+                break
+            longest = float(np.max(np.abs(step)))
+            if not math.isfinite(longest):
+                break
+            z[:-1] += step * min(1.0, _LARGEST_STEP / max(longest, 1e-300))
+            if longest < CLOSE:
+                return z
+        return self.at_states(steady(case, tau)[0], _NEARER)
+
+    def at_states(self, y: np.ndarray, s: float) -> np.ndarray:
+        """The point at some states; settles which unknowns are logarithmic by the species that are there."""
+        self.choose(self.amounts & (y > 0))
+        return self.point(y, s)
+
+
+@dataclass
+class _Walk:
+    """One walk along the curve: the points seen, and whether it arrived at the end of the range."""
+
+    points: list[Point]
+    ended: str = ""
+    """Why it stopped before the end of the range; empty where it did not."""
+
+    def at(self, s: float) -> Iterator[np.ndarray]:
+        """Guesses of the points at a volume, by the straight line between neighbours."""
+        for (z, *_), (further, *_) in pairwise(self.points):
+            if min(z[-1], further[-1]) <= s <= max(z[-1], further[-1]) and further[-1] != z[-1]:
+                yield z + (s - z[-1]) / (further[-1] - z[-1]) * (further - z)
+
+
+class _Search:
+    """Looks along the curve for the volumes at which the target is met."""
+
+    def __init__(self, tank: Vessel, metric: Metric, target: float) -> None:
+        self.tank, self.target = tank, target
+        self.curve = SteadyCurve(tank, metric)
+        self.approach = TargetApproach(target)
+        self.tracer = ArcLength(self.curve.residual, self.curve.jacobian, largest=_LONGEST)
+
+    def walk(self, begin: np.ndarray, direction: float = 1.0) -> tuple[list[np.ndarray], _Walk]:
+        """All points at which the target is met, from a beginning to the end of the range, and the walk itself."""
+        curve, met, walk = self.curve, list[np.ndarray](), _Walk([])
+        try:
+            for z, along in self.tracer.walk(begin, _LOWEST, curve.span, direction):
+                curve.steps += 1
+                here = z, along, curve.metric(z), curve.slope(z, along)
+                if walk.points:
+                    met += self._between(walk.points[-1], here)
+                walk.points.append(here)
+                gone = np.flatnonzero(curve.logarithmic & (z[:-1] < _EXHAUSTED))
+                if len(gone):
+                    walk.ended = f"{curve.balances.names[int(gone[0])]} {_IS_EXHAUSTED}"
+                if len(gone) or (met and z[-1] > met[0][-1] + _FURTHER):
+                    break
+        except (SolveError, ArithmeticError) as error:
+            if not walk.points:
+                raise
+            walk.ended = str(error).partition("\n")[0]
+        return met, walk
+
+    def _between(self, before: Point, after: Point) -> list[np.ndarray]:
+        """The points between two of the curve at which the target is met."""
+        (z, along, old, first), (further, turned, new, last) = before, after
+        ends = [(z, along, old)]
+        is_steep = min(abs(first), abs(last)) > FLAT * self.approach.scale  # not the rounding of a constant metric
+        if first * last < 0 and is_steep and math.isfinite(old) and math.isfinite(new):
+            piece = Curve(np.array([z, further]), np.array([along, turned]))
+            top = self.tracer.between(piece, 0, self.curve.slope)
+            ends.append((top, self.tracer.tangent(top, along), self.curve.metric(top)))
+        ends.append((further, turned, new))
+        found = []
+        for (low, across, value), (high, _, next_value) in pairwise(ends):
+            volume = self.curve.parts(float(high[-1])).volume
+            self.approach.see(volume, next_value)
+            if self.approach.is_at(next_value):
+                found.append(high)
+            elif (value - self.target) * (next_value - self.target) < 0 and not self.approach.is_at(value):
+                found.append(self._crossing(low, high, across, (value, next_value)))
+        return found
+
+    def _crossing(
+        self, low: np.ndarray, high: np.ndarray, along: np.ndarray, values: tuple[float, float]
+    ) -> np.ndarray:  # fmt: skip
+        """Where a stretch of the curve passes the target: by Newton's method on balances and metric together, or by
+        bisection of the stretch where that leaves it."""
+        curve, target, chord = self.curve, self.target, high - low
+        z = low + (target - values[0]) / (values[1] - values[0]) * chord
+        length = float(chord @ chord)
+        for _ in range(12):
+            try:
+                rows = np.vstack([curve.jacobian(z), curve.metric_slopes(z)])
+                off = np.append(curve.residual(z), curve.metric(z) - target)
+                size = np.maximum(np.max(np.abs(rows), axis=1), 1e-300)
+                if not np.isfinite(size).all():
+                    break
+                step = np.linalg.solve(rows / size[:, None], -off / size)
+            except (ArithmeticError, np.linalg.LinAlgError):
+                break
+            z = z + step
+            if not np.isfinite(z).all() or not -0.01 * length <= float((z - low) @ chord) <= 1.01 * length:
+                break
+            if np.max(np.abs(step)) < CLOSE:
+                if np.max(np.abs(z - low - float((z - low) @ chord) / length * chord)) < math.sqrt(length):
+                    return np.asarray(z)
+                break
+        piece = Curve(np.array([low, high]), np.array([along, along]))
+        return self.tracer.between(piece, 0, lambda p, _: curve.metric(p) - target)
+
+    def elsewhere(self, forward: _Walk) -> list[np.ndarray]:
+        """Where branches that the walk did not pass meet the target; settles the certificate if there are none.
+
+        Start-ups at volumes of all sizes, from what is in the tank at t = 0 and from the state of a vessel so large
+        that all has reacted, settle on any branch that attracts them.
+        """
+        curve, approach = self.curve, self.approach
+        states, failed = self._settled_states()
+        off_curve = [(y, s) for y, s in states if not self._is_on(forward, y, s)]
+        found: list[np.ndarray] = []
+        for y, s in off_curve:
+            begin = curve.at_states(y, s)
+            value = curve.metric(begin)
+            approach.see(curve.parts(s).volume, value)
+            for direction in (-1.0, 1.0):
+                met, _ = self.walk(begin, direction)
+                found += met
+            if found:
+                return found
+        exhausted = forward.ended.endswith(_IS_EXHAUSTED)  # no start-up settles beyond the end of the curve
+        if exhausted or not (forward.ended or off_curve or failed):
+            approach.answer.certificate = self._certificate(forward)
+        return found
+
+    def _settled_states(self) -> tuple[list[tuple[np.ndarray, float]], int]:
+        """Steady states from start-ups, each with the logarithm of its volume; and how many did not settle."""
+        curve, found, failed = self.curve, list[tuple[np.ndarray, float]](), 0
+        burnt: np.ndarray | None = None
+        for decade in reversed(_START_UPS):
+            s = decade * math.log(10.0)
+            case, time = curve.case(s), curve.time(s)
+            for begin in (None, burnt):
+                if begin is None and found and burnt is None:
+                    continue
+                try:
+                    y, _ = steady(case, time, begin=None if begin is None else begin * curve.parts(s).scale)
+                except (SolveError, ArithmeticError):
+                    failed += 1
+                    continue
+                found.append((y, s))
+                if burnt is None:
+                    burnt = y / curve.parts(s).scale
+        return found, failed
+
+    def _is_on(self, walk: _Walk, y: np.ndarray, s: float) -> bool:
+        """Whether a steady state lies on the part of the curve that a walk passed."""
+        curve = self.curve
+        there = curve.amounts & (y > 1e-12 * curve.parts(s).scale)
+        if (there & ~curve.logarithmic).any():
+            return False
+        for guess in walk.at(s):
+            try:
+                near = curve.states(self.tracer.pinned(guess, s))
+            except (SolveError, ArithmeticError):
+                continue
+            if np.max(np.abs(near - y) / curve.parts(s).scale) < _SAME:
+                return True
+        return False
+
+    def _certificate(self, walk: _Walk) -> str:
+        """What proves that the target is out of reach; empty where nothing does."""
+        answer = self.approach.close()
+        followed = "the curve of steady states was followed over its whole length, and start-ups find no other"
+        if answer.best is None:
+            return ""
+        if walk.ended:
+            return f"the curve of steady states was followed to its end, where {walk.ended}"
+        if answer.turned:
+            return followed
+        return followed if settle_asymptote(answer, self._over_decades(walk), self.target, self.approach.scale) else ""
+
+    def _over_decades(self, walk: _Walk) -> list[float]:
+        """The metric at a millionth and at a thousandth of the last volume of a walk, and there."""
+        last = float(walk.points[-1][0][-1])
+        places = [last - math.log(1e6), last - math.log(1e3)]
+        points = [self.tracer.pinned(next(walk.at(s)), s) for s in places] + [walk.points[-1][0]]
+        return [self.curve.metric(z) for z in points]
 
 
 def along_steady_states(tank: Vessel, metric: Metric, target: float) -> SizeSearchResult:
-    """Where along the curve of steady states the target is passed, from a volume of nothing through all folds.
+    """The least volume at which a steady state meets the target, and the further ones that do.
 
     Newton's method at growing arc length, with the exact derivatives of balances, volume and metric (H. B. Keller, in
-    Applications of Bifurcation Theory, 1977, 359).
+    Applications of Bifurcation Theory, 1977, 359), in logarithms of amounts.
     """
-    curve = _SteadyCurve(tank, metric)
-    approach = TargetApproach(target)
-    tracer = ArcLength(curve.residual, curve.jacobian, largest=_LONGEST)
-    previous: Here | None = None
-    try:
-        begin = curve.beginning(tracer)
-        approach.see(0.0, curve.metric(begin))
-        if approach.answer.is_there:
-            return approach.answer
-        for z, along in curve.walk(tracer, begin, lambda value: approach.sign * (value - target) > 0):
-            curve.steps += 1
-            value, slope = curve.metric(z), curve.slope(z, along)
-            if previous is not None:
-                found = _between(curve, tracer, approach, previous, (z, along, value, slope))
-                if found is not None:
-                    return _answered(tank, curve, approach, found)
-                if (z[:-1][curve.amounts] < -1e-9).any():
-                    return approach.close()
-            previous = z, along, value, slope
-    except (SolveError, NotFinite):
-        if previous is None:
-            raise
-    return approach.close()
+    search = _Search(tank, metric, target)
+    curve, approach = search.curve, search.approach
+    begin = curve.beginning()
+    approach.see(0.0, curve.metric(begin))
+    if approach.answer.is_there:
+        return approach.answer
+    met, forward = search.walk(begin)
+    if not met:
+        met = search.elsewhere(forward)
+    elif forward.ended and not forward.ended.endswith(_IS_EXHAUSTED):
+        approach.answer.uncovered = forward.ended
+    if not met:
+        approach.close()
+        approach.answer.tried = forward.ended or "the curve of steady states and start-ups at volumes of all sizes"
+        return approach.answer
+    return _answered(tank, curve, approach, met)
 
 
-def _between(
-    curve: _SteadyCurve, tracer: ArcLength, approach: TargetApproach, before: Here, after: Here
-) -> np.ndarray | None:  # fmt: skip
-    """The point between two of the curve at which the target is passed, if it is."""
-    (z, along, _, first), (further, turned, new, last) = before, after
-    piece = Curve(np.array([z, further]), np.array([along, turned]))
-    gone = np.flatnonzero((further[:-1] < -1e-9) & curve.amounts)
-    if len(gone):  # beyond its end a species cannot be converted
-        place = int(gone[0])
-        z_end = tracer.between(piece, 0, lambda p, _: float(p[place]))
-        end = curve.metric(z_end)
-        if approach.is_at(end):
-            return z_end
-        piece, new = Curve(np.array([z, z_end]), np.array([along, along])), end
-        further = z_end
-    if approach.sign * (new - approach.target) > 0:
-        return _crossing(curve, tracer, piece, approach.target, (before[2], new))
-    if approach.sign * first > 0 > approach.sign * last and not len(gone):
-        top = tracer.between(piece, 0, curve.slope)
-        height = curve.metric(top)
-        if approach.is_at(height):
-            return top
-        if approach.see(curve.parts(float(top[-1])).volume, height):
-            rising = Curve(np.array([z, top]), np.array([along, along]))
-            return _crossing(curve, tracer, rising, approach.target, (before[2], height))
-    approach.see(curve.parts(float(further[-1])).volume, new)
-    return None
-
-
-def _crossing(
-    curve: _SteadyCurve, tracer: ArcLength, piece: Curve, target: float, values: tuple[float, float]
-) -> np.ndarray:  # fmt: skip
-    """Where a stretch of the curve passes the target: by Newton's method on balances and metric together."""
-    (low, high), share = piece.points, (target - values[0]) / (values[1] - values[0])
-    z = low + share * (high - low)
-    for _ in range(12):
-        try:
-            rows = np.vstack([curve.jacobian(z), curve.metric_slopes(z)])
-            off = np.append(curve.residual(z), curve.metric(z) - target)
-            step = np.linalg.solve(rows, -off)
-        except (NotFinite, np.linalg.LinAlgError):
-            break
-        z = z + step
-        if not np.isfinite(z).all() or not min(low[-1], high[-1]) - 0.1 <= z[-1] <= max(low[-1], high[-1]) + 0.1:
-            break
-        if np.max(np.abs(step)) < CLOSE:
-            return np.asarray(z)
-    return tracer.between(piece, 0, lambda p, _: curve.metric(p) - target)
-
-
-def _answered(tank: Vessel, curve: _SteadyCurve, approach: TargetApproach, z: np.ndarray) -> SizeSearchResult:
-    volume, _, _, scale, _ = curve.parts(float(z[-1]))
-    steps, asked = curve.steps, curve.evaluations
-    state, answer = z[:-1] * scale, approach.answer
-    case = curve.case(float(z[-1]))
-    report = Report("curve of steady states over the volume", steps, asked, asked)
+def _answered(tank: Vessel, curve: SteadyCurve, approach: TargetApproach, met: list[np.ndarray]) -> SizeSearchResult:
+    met = sorted(met, key=lambda z: float(z[-1]))
+    z, answer = met[0], approach.answer
+    s = float(z[-1])
+    volume, _, _, scale, _ = curve.parts(s)
+    state, case = curve.states(z), curve.case(s)
+    report = Report("curve of steady states over the volume", curve.steps, curve.evaluations, curve.evaluations)
     answer.passed = volume
+    answer.others = tuple(
+        v for n, other in enumerate(met[1:]) if (v := curve.parts(float(other[-1])).volume)
+        > (1 + _SAME) * curve.parts(float(met[n][-1])).volume
+    )  # fmt: skip
     answer.run = lambda sized: settled(sized, state, report)
     answer.is_stable = bool(np.max(growth_rates(case, state).real) < 0)
-    answer.remark = _remark(tank, case, state, scale, volume / curve.flow, answer.is_stable)
+    answer.remark = _remark(case, state, scale, curve.time(s), answer.is_stable)
     return answer
 
 
-def _remark(
-    tank: Vessel, case: Case, state: np.ndarray, scale: np.ndarray, time_scale: float, is_stable: bool
-) -> str:  # fmt: skip
+def _remark(case: Case, state: np.ndarray, scale: np.ndarray, time_scale: float, is_stable: bool) -> str:
     """Whether a steady state is stable, and whether the tank comes to it from what is in it at t = 0."""
     if not is_stable:
         return "this steady state is unstable: the tank leaves it, unless it is controlled"

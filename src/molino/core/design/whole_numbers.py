@@ -88,6 +88,12 @@ def least_number(vessel: Vessel, metric: Metric, target: float, vary: str) -> Wh
         search.first, search.best, search.best_at = at(begin), values.get(best), float(best)
         search.has_changed = len({*values.values()}) > 1
         search.turned = best not in (max(values, default=1), 1)
+        most = max(values, default=begin)
+        search.tried = f"numbers from 1 to {most}"
+        if search.turned:
+            search.certificate = f"numbers on both sides of {best} were run"
+        elif most < _MOST[vary] // 2:
+            search.certificate = f"the metric is constant over the last doublings, up to {most}"
         return answer
     low, high = reached
     while high - low > 1:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from molino.core.checks import checked_fact
 from molino.core.errors import InputError
 from molino.core.fields.grid import Grid
 from molino.core.fields.stream_function import Flow
@@ -184,7 +185,7 @@ class BasinRun(_OfBasin):
         found["oldest place"] = show.text(float(self.age.max()), "time")
         found["stagnant: older than two residence times"] = f"{100 * self.stagnant_fraction:.3g} % of the volume"
         found["highest speed"] = show.text(float(self.flow.speed.max()), "mass transfer coefficient")
-        found[f"balances of {', '.join(self.closure)} close to"] = f"{max(self.closure.values()):.2e}"
+        found |= checked_fact(self.checks)
         return found
 
     def to_dict(self) -> dict[str, Any]:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from molino.core.checks import checked_fact
 from molino.core.errors import InputError
 from molino.core.frozen import Frozen
 from molino.core.results import Result, conversions_of, entry, in_columns
@@ -159,8 +160,7 @@ class LaminarRun(_OfLaminar):
         if np.isfinite(self.pressure_lost[-1]):
             lost = float(show.difference(self.pressure_lost[-1], "pressure"))
             found["pressure drop"] = f"{lost:.4g} {pretty(show.difference_unit('pressure'))}".rstrip()
-        if self.closure:
-            found[f"balances of {', '.join(self.closure)} close to"] = f"{max(self.closure.values()):.2e}"
+        found |= checked_fact(self.checks)
         found["grid: two thirds of the nodes change what leaves by"] = f"{self.grid_error:.1e}"
         return found
 

@@ -11,9 +11,11 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import sympy as sp
 
-from molino.core.balances.integrate import RUN_OUT, Report
-from molino.core.balances.steady import steady
+from molino.core.balances.compiled import compiled
+from molino.core.balances.integrate import ATOL, RTOL, RUN_OUT, Report, start
+from molino.core.balances.steady import RESIDUAL, growth_rates, imbalance, steady
 from molino.core.balances.system import TIME, Case
+from molino.core.checks import Check, checked_fact, closure_check
 from molino.core.chemistry.chemistry import Covariance
 from molino.core.chemistry.constants import parameter_symbol, si
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration
@@ -34,7 +36,7 @@ from molino.core.vessels.piecewise_linear import PiecewiseLinear, segments
 from molino.core.vessels.roles import FLOW, PASSED_TIME, RELEASED, SENSIBLE, SINCE, VOLUME, slope_of
 from molino.core.vessels.sensitivity import end_slope, expression_slopes, slopes_along
 from molino.core.vessels.streams import Fluid, Stream, is_whole, stream_dict, stream_table
-from molino.core.vessels.trajectory import Switch, Trajectory, at_rest, integrate_segments
+from molino.core.vessels.trajectory import Switch, Trajectory, at_rest, integrate_segments, moved_expressions
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -44,6 +46,8 @@ _ROWS = 101
 _STEEP = 0.08
 """Between two rows of a table no state changes by more than this share of its range."""
 _MOST_ROWS = 1200
+ROUNDING = 1e-14
+"""Rounding error of a sum of enthalpies, as a share of it."""
 
 
 def follow(
@@ -200,6 +204,7 @@ class RunResult(Frozen, Result):
             **shares,
             "concentrations": {"unit": display.unit("concentration"), **final},
             "closure": dict(run.closure),
+            "checks": [check.to_dict() for check in run.checks],
             **ends,
             **duty,
             "streams_in": [stream_dict(stream, display) for stream in run.streams_in()],
@@ -387,6 +392,18 @@ class Run(RunResult):
         parameters = self.vessel._model.balances.parameters
         touched = [i for i in range(len(parameters)) if by_setting[i].any()]
         return tuple(parameters[i] for i in touched), by_setting[touched], by_end
+
+    def error_of(self, metric: Metric) -> float:
+        """The error of a metric at the end that the tolerances of the integration allow, in SI.
+
+        sum |dm/dy_i| (rtol |y_i| + atol s_i) over the states y of sizes s; zero at a steady state.
+        """
+        if self.is_steady or metric.is_of_a_whole_run:
+            return 0.0
+        case, y = self.trajectory.last, self.trajectory.end_state
+        expressions = moved_expressions(case, (self.vessel._expression(metric),))
+        by = compiled(case.balances).gradient(expressions, case.balances.symbols)(case.values)(y, self.trajectory.end)
+        return float(np.abs(by[0]) @ (RTOL * np.abs(y) + ATOL * start(case)[1]))
 
     def _extreme(self, metric: Metric, sign: float) -> tuple[float, float]:
         """Where along the run a metric is highest (lowest, for a negative sign), and its value there."""
@@ -595,8 +612,33 @@ class Run(RunResult):
         if energy is not None:
             wanted, there, *sizes = self.trajectory.evaluate_parts((energy.wanted, energy.there, *energy.sizes))
             size = max(float(np.max(np.abs(row))) for row in sizes)
-            found["energy"] = float(np.max(np.abs(there - wanted)) / size) if size else 0.0
+            rounding = ROUNDING * float(np.max(np.abs(wanted)))  # enthalpies count from a reference far away
+            off = max(float(np.max(np.abs(there - wanted))) - rounding, 0.0)
+            found["energy"] = off / size if size else 0.0
         return found
+
+    @cached_property
+    def checks(self) -> tuple[Check, ...]:
+        """The closure of its balances, the lowest amount, and at steady state what the plain balances leave."""
+        balances = self.vessel._model.balances
+        found, amounts = list(closure_check(self.closure)), balances.amounts
+        if amounts:
+            held = np.concatenate([part.states[:, amounts] for part in self.trajectory.parts])
+            below = float(max(-np.min(held), 0.0) / max(np.max(np.abs(held)), 1e-300))
+            found.append(Check("amounts not negative", below, RUN_OUT, "the states at all points of the run"))
+        time = self.space_time_si
+        if self.is_steady and balances.states and np.isfinite(time):
+            left = imbalance(self.trajectory.last, self.trajectory.end_state, time)
+            found.append(Check("steady", left, RESIDUAL, "the plain balances at the state, times the space time"))
+        return tuple(found)
+
+    @cached_property
+    def _growth(self) -> float | None:
+        """The largest growth rate of a disturbance of a steady state in 1/s; None where there is none over time."""
+        if not self.vessel._has_steady_state:
+            return None
+        rates = growth_rates(self.trajectory.last, self.trajectory.end_state).real
+        return float(np.max(rates)) if len(rates) else None
 
     def table(self, show: Mapping[str, str] | None = None) -> pd.DataFrame:
         """Time or position, concentrations, temperature, rates and what else there is, with units in the headings.
@@ -811,9 +853,9 @@ class Run(RunResult):
         found |= phase_facts(self) | self.vessel._more_facts(self)
         if beyond := self.out_of_range():
             found["heat capacity of"] = "; ".join(beyond)
-        if self.closure:
-            found[f"balances of {', '.join(self.closure)} close to"] = f"{max(self.closure.values()):.2e}"
-        return {**found, "solved by": str(self.report)}
+        if self.is_steady and self._growth is not None:
+            found["stability"] = "stable" if self._growth < 0 else "unstable: left after any disturbance"
+        return {**found, **checked_fact(self.checks), "solved by": str(self.report)}
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data: sizes, conversions, concentrations, temperature, duty, closures, streams in and out."""

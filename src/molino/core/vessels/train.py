@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 import numpy as np
 
 from molino.core import units
+from molino.core.checks import checked_fact
 from molino.core.chemistry.chemistry import Chemistry, Covariance
 from molino.core.dual import Dual, Number, value_of
 from molino.core.errors import Fault, Faults, InputError, SolveError, nearest
@@ -22,7 +23,7 @@ from molino.core.vessels.feed import Feed
 from molino.core.vessels.flow_vessel import FlowVessel
 from molino.core.vessels.metrics import Metric, parse_metric
 from molino.core.vessels.phase_limits import phase_facts
-from molino.core.vessels.run import Run, RunResult
+from molino.core.vessels.run import ROUNDING, Run, RunResult
 from molino.core.vessels.streams import (
     Fluid,
     Stream,
@@ -592,7 +593,8 @@ class TrainRun(RunResult):
             out, brought = enthalpy(first, left), sum(enthalpy(first, x) for x in self.added)
             warm = abs(enthalpy(first, left) - enthalpy(first, left, self.added[0].T))
             size = max(abs(self.duty_si), warm, abs(enthalpy(first, left, self.added[0].T) - brought))
-            found["energy"] = abs(out - brought - self.duty_si) / size if size else 0.0
+            off = max(abs(out - brought - self.duty_si) - ROUNDING * max(abs(out), abs(brought)), 0.0)
+            found["energy"] = off / size if size else 0.0
         return found
 
     @property
@@ -673,8 +675,7 @@ class TrainRun(RunResult):
         if self.has_duty:
             found["duty"] = display.text(self.duty_si, "power")
         found |= self._phases()
-        if self.closure:
-            found[f"balances of {', '.join(self.closure)} close to"] = f"{max(self.closure.values()):.2e}"
+        found |= checked_fact(self.checks)
         return found
 
     def _phases(self) -> dict[str, str]:

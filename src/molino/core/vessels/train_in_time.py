@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from molino.core import units
+from molino.core.checks import checked_fact, closure_check
 from molino.core.errors import Faults, InputError
 from molino.core.frozen import Frozen
 from molino.core.results import Result, in_columns
@@ -90,8 +91,8 @@ class TrainInTime(Frozen, Result):
             times = one.settling_times()
             if times:
                 found[f"settling time of {label}"] = self.display.text(max(times.values()), "time")
-        closures = [x for one in self.vessels for x in one.closure.values()]
-        return {**found, "balances close to": f"{max(closures):.2e}"} if closures else found
+        closures = {n: max(one.closure.get(n, 0.0) for one in self.vessels) for v in self.vessels for n in v.closure}
+        return found | checked_fact(closure_check(closures))
 
     def to_dict(self) -> dict[str, Any]:
         """Each vessel over time, as plain data."""

@@ -19,6 +19,7 @@ import sympy as sp
 
 from molino.core import units
 from molino.core.balances.integrate import lsoda
+from molino.core.checks import checked_fact
 from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.errors import Faults, InputError, SolveError
 from molino.core.units import Display, Value
@@ -144,8 +145,7 @@ class TubeInTime(OverTime):
         if "temperature" in self.inside:
             rows = self.inside["temperature"]
             found["highest temperature inside"] = show.text(float(rows.max()), "temperature", 5)
-        if self.closure:
-            found[f"balances of {', '.join(self.closure)} close to"] = f"{max(self.closure.values()):.2e}"
+        found |= checked_fact(self.checks)
         found["mean outlet, against half as many cells"] = f"{100 * self.grid_error:.2g} %"
         return found
 

@@ -41,6 +41,17 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
+_ROUNDS = 3
+"""Rounds of successive substitution before Newton's method, and again where that does not converge."""
+_MOST_ROUNDS = 2000
+_CLOSED = 1e-12
+"""How nearly a recycle closes, in units of the feed."""
+_CONVERGES = 0.5
+"""A step of Newton's method is taken if less than this share of the difference is left after it."""
+_BELOW_ZERO = 1e-9
+"""How far below zero, as a share of the recycle, a returned flow counts as rounding."""
+
+
 @dataclass(frozen=True, eq=False)
 class Train(Frozen, Printed):
     """Vessels one after another; what comes out of one goes into the next.
@@ -244,7 +255,8 @@ class Train(Frozen, Printed):
         """Run all steps in order; with a recycle, until what returns is what was returned.
 
         The returned stream is found by Newton's method on flows and temperature, with the exact derivatives of the
-        whole train, from a few rounds of successive substitution.
+        whole train, from a few rounds of successive substitution; a step of Newton's method that does not bring the
+        loop much nearer to closing is replaced by further rounds.
 
         Raises
         ------
@@ -308,19 +320,32 @@ class Train(Frozen, Printed):
         start = [ratio * fresh.amounts.get(s, 0.0) / whole for s in names]
         z = np.array([*start, *([1.0] if self._follows_T else [])])
         run = around(z)
-        for _ in range(3):
-            z = self._returned(run)
-            run = around(z)
-        for _ in range(20):
-            off = self._returned(run) - z
-            if np.max(np.abs(off)) < 1e-12:
+        off = self._returned(run) - z
+        rounds = waiting = _ROUNDS
+        for _ in range(_MOST_ROUNDS):
+            if np.max(np.abs(off)) < _CLOSED * max(1.0, ratio):
                 return run
+            if waiting:
+                waiting -= 1
+                z = z + off
+                run = around(z)
+                off = self._returned(run) - z
+                continue
             by = pass_slopes(run._done(), (), len(z))[1][:, : len(z)]
-            z = z + np.linalg.solve(np.eye(len(z)) - by, off)
-            run = around(z)
-        left = float(np.max(np.abs(self._returned(run) - z)))
-        if left > 1e-9:
-            message = f"the recycle does not close: what returns still differs by {left:.2g} of the feed"
+            there = z + np.linalg.solve(np.eye(len(z)) - by, off)
+            rounds, waiting = 2 * rounds, rounds  # substitution follows the start-up of the loop
+            if (there[: len(names)] < -_BELOW_ZERO * ratio).any() or (self._follows_T and there[-1] <= 0):
+                continue
+            try:
+                tried = around(there)
+            except SolveError:  # no vessel can be run with such a stream
+                continue
+            left = self._returned(tried) - there
+            if np.linalg.norm(left) < _CONVERGES * np.linalg.norm(off):
+                z, run, off, waiting = there, tried, left, 0
+        left = float(np.max(np.abs(off)))
+        if left > 1e-9 * max(1.0, ratio):
+            message = f"the recycle does not close: the returned stream still differs by {left:.2g} of the feed"
             raise SolveError(
                 [Fault(self.label, message, "try a smaller ratio first, or look for several steady states")]
             )

@@ -101,12 +101,17 @@ def test_a_gas_tube_with_expansion_temperature_and_pressure() -> None:
     def slopes(y: np.ndarray) -> np.ndarray:
         Q = F * (1 + 1.6 * y[0]) * R * 500 / y[1]
         rho = flux * area / Q
-        return np.array([0.4 * (1 - y[0]) / Q * area, -(first * flux + second * flux**2) / rho])
+        return np.array([0.4 * 0.4 * (1 - y[0]) / Q * area, -(first * flux + second * flux**2) / rho])
 
     for _ in range(n):  # the midpoint rule, fine enough for six digits
         y = y + h * slopes(y + h / 2 * slopes(y))
     assert tube.conversion("A") == pytest.approx(y[0], rel=1e-6)
     assert tube.series["pressure"][-1] == pytest.approx(y[1], rel=1e-6)
+    whole = mo.Catalyst(voidage=0.4, particle_diameter="3 mm", bulk_density="800 kg/m3")
+    idle = mo.Reaction("A -> 3 B", rate="w*[A]", w="1e-30 L/kg/s", basis="catalyst mass")
+    beside = mo.PlugFlow(mo.Chemistry([*chem.reactions, idle], species=chem.species),
+                         feed, diameter="40 mm", length="3 m", catalyst=whole, pressure_drop=DROP).run()  # fmt: skip
+    assert beside.conversion("A") == pytest.approx(tube.conversion("A"), rel=1e-9)  # per volume means of fluid, always
 
 
 @pytest.mark.parametrize(("shape", "exponent"), [("slab", 0), ("cylinder", 1), ("sphere", 2)])

@@ -122,7 +122,7 @@ def test_a_yield_near_its_peak_is_reached() -> None:
 
 def test_a_target_before_the_bed_chokes_is_reached() -> None:
     chem = mo.Chemistry(
-        mo.Reaction("A -> B", k="0.5 1/s"), species=[mo.Species(s, molar_mass="30 g/mol") for s in "AB"]
+        mo.Reaction("A -> B", k="1.25 1/s"), species=[mo.Species(s, molar_mass="30 g/mol") for s in "AB"]
     )
     bed = mo.PlugFlow(
         chem, mo.Feed({"A": "10 mol/s"}, T="500 K", P="5 bar"), diameter="150 mm",

@@ -265,11 +265,11 @@ def _deactivation_symbol(part: str) -> Quantity:
 class CatalystShape:
     """What of a catalyst changes the form of the balances.
 
-    `internal_diffusion` holds for each reaction held back its name, species and shape; `law` is the activity at the
-    age, `slope` its
-    slope in time, where it decays.
+    `has_voids` tells whether fluid fills a share of the vessel only; `internal_diffusion` holds name, species and shape
+    of each reaction that diffusion limits; `law` is the activity at the age, `slope` its slope in time.
     """
 
+    has_voids: bool = False
     internal_diffusion: tuple[tuple[str, str, float], ...] = ()
     law: sp.Expr | None = None
     slope: sp.Expr | None = None
@@ -280,7 +280,7 @@ class Catalyst(Frozen, Printed):
     """What a vessel holds of catalyst, per volume of vessel (of liquid, in a batch or tank).
 
     A rate per catalyst mass times `bulk_density`, per bulk volume of catalyst times `fraction`, per catalytic area
-    times `area` is a rate per volume of vessel; one per fluid volume is multiplied by `voidage`
+    times `area` is a rate per volume of vessel; one per volume is per volume of fluid and is multiplied by `voidage`
     (O. Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, chapter 18).
 
     Parameters
@@ -292,7 +292,8 @@ class Catalyst(Frozen, Printed):
     fraction : float
         Bulk volume of catalyst per volume of vessel; 1 where the bed fills it.
     voidage : float
-        Fluid volume per volume of vessel, for rates per fluid volume besides the others, and for the pressure drop.
+        Fluid volume per volume of vessel, for all rates per volume, which count per volume of fluid (a rate per volume
+        of bed has the basis "catalyst volume"), and for the pressure drop.
     particle_density : optional
         Mass of catalyst per volume of particle; with the voidage it gives the bulk density.
     particle_diameter : optional
@@ -368,9 +369,10 @@ class Catalyst(Frozen, Printed):
         internal_diffusion = tuple(
             (reaction, p.species, SHAPES[self.shape]) for reaction, p in self.internal_diffusion.items()
         )
+        has_voids = self.voidage.si < 1
         if self.deactivation is None:
-            return CatalystShape(internal_diffusion)
-        return CatalystShape(internal_diffusion, self.deactivation.left, self.deactivation.slope)
+            return CatalystShape(has_voids, internal_diffusion)
+        return CatalystShape(has_voids, internal_diffusion, self.deactivation.left, self.deactivation.slope)
 
     def numbers(self) -> dict[sp.Symbol, float]:
         """The parameters it sets, in SI."""
@@ -417,16 +419,18 @@ def per_particle(network: SymbolicNetwork, name: str) -> sp.Expr:
     return _FACTORS[basis] * PARTICLE_DENSITY / _FACTORS["catalyst mass"]
 
 
-def per_vessel_volume(network: SymbolicNetwork) -> list[sp.Expr]:
-    """What the rate of each reaction is multiplied by; 1 throughout in a vessel without catalyst."""
-    if set(network.bases) == {"volume"}:
-        return [sp.Integer(1)] * len(network.bases)
-    return [_FACTORS[basis] for basis in network.bases]
+def per_vessel_volume(network: SymbolicNetwork, form: CatalystShape) -> list[sp.Expr]:
+    """The factor from the rate of each reaction to a rate per volume of vessel.
+
+    A rate per volume counts per volume of fluid: its factor is the voidage of a bed, whatever the other reactions are.
+    """
+    factors = _FACTORS if form.has_voids else {**_FACTORS, "volume": sp.Integer(1)}
+    return [factors[basis] for basis in network.bases]
 
 
 def catalyst_symbols(network: SymbolicNetwork, form: CatalystShape = NO_CATALYST) -> Sequence[sp.Symbol]:
     """The parameters that a vessel has for its catalyst."""
-    found = dict.fromkeys(f for f in per_vessel_volume(network) if f.is_Symbol)
+    found = dict.fromkeys(f for f in per_vessel_volume(network, form) if f.is_Symbol)
     for reaction, _, _ in form.internal_diffusion:
         found |= dict.fromkeys([*in_order(per_particle(network, reaction).free_symbols), resistance(reaction)])
     if form.law is not None and form.slope is not None:

@@ -123,7 +123,11 @@ def _findings(label: str, chemistry: Chemistry, present: set[str], catalyst: Cat
         for name in sorted(reaction.asks - there - {s for s, _ in reaction.equation.left}):
             message = f"the rate law of {reaction.name} asks for {name}, of which there is none"
             yield Finding("note", label, message, "")
-    if catalyst is not None and not catalyst_symbols(chemistry.network):
+    per_fluid = [str(r.name) for r in chemistry.reactions if r.basis == "volume"]
+    if catalyst is not None and catalyst.form.has_voids and per_fluid:
+        message = f"the rate of {', '.join(per_fluid)} counts per volume of fluid: times the voidage {catalyst.voidage}"
+        yield Finding("note", label, message, 'give basis="catalyst volume" to a rate per volume of bed')
+    elif catalyst is not None and not catalyst_symbols(chemistry.network):
         yield Finding("note", label, "a catalyst is given, and no rate is per catalyst", "give basis=... to a rate")
 
 

@@ -222,7 +222,7 @@ def kinetics(
     definitions += [*more, *((RATE(name), law) for name, law in laws.items())]
     made: list[list[sp.Expr]] = [[] for _ in network.species]
     heats = []
-    factors = per_vessel_volume(network)
+    factors = per_vessel_volume(network, key.catalyst)
     for name, factor, column in zip(network.reactions, factors, network.stoichiometry, strict=True):
         rate = RATE(name)
         for i, moles in column:

@@ -19,6 +19,8 @@ CLOSE = 1e-7
 _FARTHEST = 0.25
 """In scaled unknowns, from the guess along the tangent."""
 _MOST_POINTS = 20_000
+_LARGEST_LOGARITHM = 90.0
+"""Logarithm of a scaled amount at which Newton's method has lost the curve."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -27,6 +29,45 @@ class Curve(Frozen):
 
     points: np.ndarray
     tangents: np.ndarray
+
+
+class LogStates:
+    """States as unknowns of a curve: y = scale e^z where they are positive amounts, otherwise y = scale z.
+
+    In logarithms a curve cannot leave the physical region: the balances have further roots with negative amounts, which
+    come as near as one likes to the physical ones.
+
+    Parameters
+    ----------
+    amounts : array of bool, shape (states,)
+        The states that cannot be negative.
+    y : array, shape (states,)
+        A point of the curve; an amount that is zero there is zero along the whole curve, and no logarithm.
+    """
+
+    def __init__(self, amounts: np.ndarray, y: np.ndarray) -> None:
+        self.logarithmic = amounts & (y > 0)
+        self.places = np.flatnonzero(self.logarithmic)
+
+    def states(self, z: np.ndarray, scale: np.ndarray) -> np.ndarray:
+        """The states of unknowns."""
+        scaled, logarithms = z.copy(), z[self.places]
+        if len(self.places) and logarithms.max() > _LARGEST_LOGARITHM:
+            raise NotFinite(OverflowError("an amount grows without end"), z, 0.0)
+        scaled[self.places] = np.exp(logarithms)
+        return np.asarray(scaled * scale)
+
+    def unknowns(self, y: np.ndarray, scale: np.ndarray) -> np.ndarray:
+        """The unknowns of states."""
+        found = y / scale
+        found[self.places] = np.log(found[self.places])
+        return np.asarray(found)
+
+    def slopes(self, y: np.ndarray, scale: np.ndarray) -> np.ndarray:
+        """dy/dz, shape (states,)."""
+        found = scale.copy()
+        found[self.places] = y[self.places]
+        return found
 
 
 @dataclass(frozen=True)

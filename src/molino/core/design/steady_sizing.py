@@ -1,8 +1,4 @@
-"""The volume of a tank for a target, along the curve of its steady states.
-
-The curve is followed in the logarithms of the amounts, so that it cannot leave the physical region: the balances have
-further roots with negative concentrations, which come as near as one likes to the physical ones.
-"""
+"""The volume of a tank for a target, along the curve of its steady states."""
 
 from __future__ import annotations
 
@@ -16,7 +12,7 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from molino.core.balances.compiled import compiled
-from molino.core.balances.continuation import CLOSE, ArcLength, Curve
+from molino.core.balances.continuation import CLOSE, ArcLength, Curve, LogStates
 from molino.core.balances.functions import Functions
 from molino.core.balances.integrate import Report, start
 from molino.core.balances.source import NotFinite
@@ -69,9 +65,8 @@ class _AtVolume(NamedTuple):
 class SteadyCurve:
     """Steady states over s, the logarithm of the volume: F(z, s) = tau f(y, p)/scale with V = V_0 e^s.
 
-    A state is y = scale e^z where `logarithmic`, otherwise y = scale z: the temperature, and a species of which there
-    is none. The parameters that depend on the volume (itself, and in a jacketed tank the heat transfer) are passed to
-    the balances together with the states.
+    States are unknowns as `LogStates` has them. The parameters that depend on the volume (itself, and in a jacketed
+    tank the heat transfer) are passed to the balances together with the states.
     """
 
     def __init__(self, tank: Vessel, metric: Metric) -> None:
@@ -103,11 +98,11 @@ class SteadyCurve:
         self.grows = np.where(self.amounts, 1.0, 0.0)
         """Which scaled states are constant where a state is proportional to the volume: the amounts."""
         self._only_amounts = bool(self.amounts.all())
-        self.choose(np.zeros(self.n, dtype=bool))
+        self.choose(self.state)
 
-    def choose(self, logarithmic: np.ndarray) -> None:
-        """Which unknowns are logarithms."""
-        self.logarithmic, self._places = logarithmic, np.flatnonzero(logarithmic)
+    def choose(self, y: np.ndarray) -> None:
+        """Settle which unknowns are logarithms, by the species that are there."""
+        self.inner = LogStates(self.amounts, y)
         self._last: tuple[bytes, Any] = (b"", None)
 
     def case(self, s: float) -> Case:
@@ -133,18 +128,11 @@ class SteadyCurve:
 
     def states(self, z: np.ndarray) -> np.ndarray:
         """The states at a point, shape (states,)."""
-        scaled, places = z[:-1].copy(), self._places
-        logarithms = scaled[places]
-        if len(places) and logarithms.max() > -_EXHAUSTED:
-            raise NotFinite(OverflowError("an amount grows without end"), scaled, 0.0)
-        scaled[places] = np.exp(logarithms)
-        return np.asarray(scaled * self.parts(float(z[-1])).scale)
+        return self.inner.states(z[:-1], self.parts(float(z[-1])).scale)
 
     def point(self, y: np.ndarray, s: float) -> np.ndarray:
         """The point of the curve at which the states are `y`."""
-        scaled = y / self.parts(s).scale
-        inner = np.where(self.logarithmic, np.log(np.where(scaled > 0, scaled, 1.0)), scaled)
-        return np.append(inner, s)
+        return np.append(self.inner.unknowns(y, self.parts(s).scale), s)
 
     def _opened(self, z: np.ndarray) -> tuple[_AtVolume, np.ndarray]:
         """The numbers at a point, and the states followed by the parameters that depend on the volume."""
@@ -160,17 +148,11 @@ class SteadyCurve:
         self.evaluations += 1
         return np.asarray(self.rhs(y, 0.0)[: self.n] * here.weights)
 
-    def _by_unknowns(self, y: np.ndarray, here: _AtVolume) -> np.ndarray:
-        """dy/dz, shape (states,)."""
-        found = here.scale.copy()
-        found[self._places] = y[self._places]
-        return found
-
     def jacobian(self, z: np.ndarray) -> np.ndarray:
         (here, y), n = self._opened(z), self.n
         full = self.full_jacobian(y, 0.0)[:n]
         found = np.empty((n, n + 1))
-        np.multiply(full[:, :n], self._by_unknowns(y, here), out=found[:, :n])
+        np.multiply(full[:, :n], self.inner.slopes(y[:n], here.scale), out=found[:, :n])
         found[:, n] = full[:, n:] @ here.by + full[:, :n] @ (self.grows * y[:n])
         found *= here.weights[:, None]
         if not self._only_amounts:
@@ -190,7 +172,7 @@ class SteadyCurve:
         (here, y), n = self._opened(z), self.n
         partial = self.gradient(y, 0.0)[0]
         by_volume = partial[:n] @ (self.grows * y[:n]) + partial[n:] @ here.by
-        return np.append(partial[:n] * self._by_unknowns(y, here), by_volume)
+        return np.append(partial[:n] * self.inner.slopes(y[:n], here.scale), by_volume)
 
     def slope(self, z: np.ndarray, along: np.ndarray) -> float:
         """d(metric)/d(arc length)."""
@@ -208,7 +190,7 @@ class SteadyCurve:
                 y[self.balances.index(symbol)] = float(concentration) * here.volume
         for _ in range(self.n + 2):  # each round brings the products of one more generation
             y = np.where(steps, np.maximum(y + tau * np.asarray(rhs(y, 0.0)), 0.0), y)
-        self.choose(self.amounts & (y > 0))
+        self.choose(y)
         z = self.point(y, _NEARER)
         for _ in range(60):
             try:
@@ -225,7 +207,7 @@ class SteadyCurve:
 
     def at_states(self, y: np.ndarray, s: float) -> np.ndarray:
         """The point at some states; settles which unknowns are logarithmic by the species that are there."""
-        self.choose(self.amounts & (y > 0))
+        self.choose(y)
         return self.point(y, s)
 
 
@@ -263,7 +245,7 @@ class _Search:
                 if walk.points:
                     met += self._between(walk.points[-1], here)
                 walk.points.append(here)
-                gone = np.flatnonzero(curve.logarithmic & (z[:-1] < _EXHAUSTED))
+                gone = np.flatnonzero(curve.inner.logarithmic & (z[:-1] < _EXHAUSTED))
                 if len(gone):
                     walk.ended = f"{curve.balances.names[int(gone[0])]} {_IS_EXHAUSTED}"
                 if len(gone) or (met and z[-1] > met[0][-1] + _FURTHER):
@@ -370,7 +352,7 @@ class _Search:
         """Whether a steady state lies on the part of the curve that a walk passed."""
         curve = self.curve
         there = curve.amounts & (y > 1e-12 * curve.parts(s).scale)
-        if (there & ~curve.logarithmic).any():
+        if (there & ~curve.inner.logarithmic).any():
             return False
         for guess in walk.at(s):
             try:

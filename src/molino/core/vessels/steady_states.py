@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property, lru_cache
@@ -11,11 +12,11 @@ import numpy as np
 
 from molino.core import units
 from molino.core.balances.compiled import compiled
-from molino.core.balances.continuation import ArcLength, Curve
+from molino.core.balances.continuation import ArcLength, Curve, LogStates
 from molino.core.balances.functions import Functions
 from molino.core.balances.integrate import Report, start
 from molino.core.balances.steady import growth_rates
-from molino.core.balances.system import ZERO, Balances, Case
+from molino.core.balances.system import AMOUNTS, ZERO, Balances, Case
 from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.errors import InputError, SolveError
 from molino.core.frozen import Frozen
@@ -343,6 +344,33 @@ class Branch(Frozen, Result):
         return "\n".join(lines if self.folds else [*lines, "  no ignition or extinction"])
 
 
+_FINE = 10.0
+"""Length of the range of the condition, and of a temperature its scale, along the curve: three per cent are a step."""
+
+
+@dataclass(frozen=True)
+class _Course:
+    """A condition over a share p of its range: by its logarithm where the range spans a decade or more."""
+
+    low: float
+    high: float
+
+    @property
+    def is_logarithmic(self) -> bool:
+        return self.low > 0 and self.high >= 10 * self.low
+
+    def value(self, p: float) -> float:
+        if self.is_logarithmic:
+            return float(self.low * (self.high / self.low) ** p)
+        return float(self.low + (self.high - self.low) * p)
+
+    def slope(self, p: float) -> float:
+        """d(value)/dp."""
+        if self.is_logarithmic:
+            return self.value(p) * math.log(self.high / self.low)
+        return self.high - self.low
+
+
 def branch(tank: FlowVessel, vary: str, between: tuple[Any, Any]) -> Branch:
     """The curve of steady states as a condition varies; see `FlowVessel.branch`."""
     tank._require_known()
@@ -352,38 +380,50 @@ def branch(tank: FlowVessel, vary: str, between: tuple[Any, Any]) -> Branch:
     begin = first.steady().trajectory.end_state
     balances = first._model.balances
     _, scale = start(first._case)
+    amounts = balances.is_kind(AMOUNTS)
+    scale = np.where(amounts, scale, scale / _FINE)
     weights = first._volume_si / float(first._fed.volume) / scale
-    whole, span = compiled(balances), high - low
+    inner = LogStates(amounts, begin)
+    whole, course = compiled(balances), _Course(low, high)
     numbers = ParameterMap(first, (vary,))
     forcing = whole.gradient(balances.rhs, balances.parameters)
 
     @lru_cache(maxsize=64)
     def parts(p: float) -> tuple[Any, ...]:
-        values, by = numbers.values_and_slopes((low + span * p,))
-        return whole.rhs(values), whole.jacobian(values), forcing(values), by[:, 0] * span, values
+        values, by = numbers.values_and_slopes((course.value(p / _FINE),))
+        return (
+            whole.rhs(values),
+            whole.jacobian(values),
+            forcing(values),
+            by[:, 0] * course.slope(p / _FINE) / _FINE,
+            values,
+        )
 
     def residual(z: np.ndarray) -> np.ndarray:
-        return np.array(parts(float(z[-1]))[0](z[:-1] * scale, 0.0)) * weights
+        return np.array(parts(float(z[-1]))[0](inner.states(z[:-1], scale), 0.0)) * weights
 
     def slopes(z: np.ndarray) -> np.ndarray:
         _, jacobian, forced, by, _ = parts(float(z[-1]))
-        y = z[:-1] * scale
-        return np.column_stack([jacobian(y, 0.0) * scale * weights[:, None], forced(y, 0.0) @ by * weights])
+        y = inner.states(z[:-1], scale)
+        by_states = jacobian(y, 0.0) * inner.slopes(y, scale) * weights[:, None]
+        return np.column_stack([by_states, forced(y, 0.0) @ by * weights])
 
-    tracer = ArcLength(residual, slopes, largest=0.03, bend=0.998)  # smooth as it is drawn
-    curve = tracer.trace(np.append(begin / scale, 0.0), 0.0, 1.0)
-    states, values = curve.points[:, :-1] * scale, low + span * curve.points[:, -1]
+    tracer = ArcLength(residual, slopes, largest=0.3, bend=0.998)  # smooth as it is drawn
+    curve = tracer.trace(np.append(inner.unknowns(begin, scale), 0.0), 0.0, _FINE)
+    states = np.array([inner.states(z[:-1], scale) for z in curve.points])
+    values = np.array([course.value(p / _FINE) for p in curve.points[:, -1]])
     place = balances.index(TEMPERATURE) if TEMPERATURE in balances.symbols else None
     fixed = float(first._first_T.si) if first._first_T is not None else np.nan
     T = states[:, place] if place is not None else np.full(len(values), fixed)
     stable = np.array([
-        np.max(growth_rates(Case(balances, parts(float(z[-1]))[4]), z[:-1] * scale).real) < 0 for z in curve.points
+        np.max(growth_rates(Case(balances, parts(float(z[-1]))[4]), y).real) < 0
+        for z, y in zip(curve.points, states, strict=True)
     ])  # fmt: skip
     folds = []
     for n in np.flatnonzero(curve.tangents[:-1, -1] * curve.tangents[1:, -1] < 0):
         z = tracer.between(curve, int(n), lambda _, along: float(along[-1]))
-        at = z[:-1] * scale
+        at = inner.states(z[:-1], scale)
         rising = T[n + 1] > T[n]
         word = "ignition" if bool(stable[n]) == bool(rising) else "extinction"
-        folds.append(Fold(float(low + span * z[-1]), float(at[place]) if place is not None else fixed, word))
+        folds.append(Fold(course.value(float(z[-1]) / _FINE), float(at[place]) if place is not None else fixed, word))
     return Branch(tank, vary, kind, values, states, T, stable, tuple(folds))

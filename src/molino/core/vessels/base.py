@@ -97,6 +97,8 @@ class Vessel(Frozen, Printed):
     """Whether what flows in flows out, so that it comes to rest."""
     _is_kinetic: ClassVar[bool] = True
     """Whether its rate laws say what comes out."""
+    _is_closed: ClassVar[bool] = True
+    """Whether nothing enters it but its own contents."""
     _keeps_history: ClassVar[bool] = False
     """Whether it is followed from its beginning on, so that what has passed is known."""
     _counts_packing: ClassVar[bool] = False
@@ -844,7 +846,7 @@ def check_vessel(
     if species is not None:
         with faults.at():
             if vessel._is_kinetic:
-                check_contents(species, vessel.chemistry, vessel.label)
+                check_contents(species, vessel.chemistry, vessel.label, vessel._is_closed)
             else:
                 check_species(species, vessel.chemistry, vessel.label)
         if not faults.found:

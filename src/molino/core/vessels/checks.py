@@ -86,6 +86,8 @@ def review_vessel(
 
 _COLD = 150.0
 """K: below this a temperature is more likely a number in degrees Celsius."""
+_ROUNDING = 1e-14
+"""A share of change that is rounding."""
 _NOTHING = 1e-6
 """The share of the time that its fastest reaction needs, below which next to nothing happens in a vessel."""
 
@@ -99,7 +101,7 @@ def temperature_findings(label: str, temperatures: Iterable[Value | None]) -> It
 
 
 def size_finding(label: str, case: Case, end: float) -> Finding | None:
-    """A vessel so small that next to nothing happens in it."""
+    """A vessel in which no reaction starts, or so small that next to nothing reacts in it."""
     state, scale = start(case)
     try:
         slopes = np.abs(functions_of(case).slopes(state, 0.0)) / scale
@@ -107,6 +109,9 @@ def size_finding(label: str, case: Case, end: float) -> Finding | None:
         return None
     amounts = case.balances.amounts
     share = end * float(np.max(slopes[amounts], initial=0.0))
+    if amounts and share <= _ROUNDING:
+        message = "no reaction starts: at the beginning every rate is zero"
+        return Finding("warning", label, message, "feed the reactant, catalyst or seed that is missing")
     if not 0 < share < _NOTHING:
         return None
     message = f"next to nothing happens: it has {share:.1g} of the time that its fastest reaction needs"

@@ -29,8 +29,9 @@ def check_species(given: Iterable[str], chemistry: Chemistry, place: str) -> Non
     faults.raise_any()
 
 
-def check_contents(given: Iterable[str], chemistry: Chemistry, place: str) -> None:
-    """Raise InputError for species that the chemistry does not know, and for what the rate laws miss."""
+def check_contents(given: Iterable[str], chemistry: Chemistry, place: str, is_closed: bool) -> None:
+    """Raise InputError for unknown species, for species that the rate laws ask for, and where nothing else enters the
+    vessel (`is_closed`) if no reaction can start."""
     faults = Faults()
     names = set(given)
     with faults.at():
@@ -43,7 +44,7 @@ def check_contents(given: Iterable[str], chemistry: Chemistry, place: str) -> No
     for name, reactions in asking.items():
         message = f"there is no '{name}', which the rate law of {' and '.join(reactions)} asks for"
         faults.add(place, message, f"give it; write {name} = 0 if there is none")
-    if chemistry.reactions and not faults.found and not _can_start(chemistry, names):
+    if is_closed and chemistry.reactions and not faults.found and not _can_start(chemistry, names):
         missing = {name for r in chemistry.reactions for name, _ in r.equation.left} - names
         faults.add(place, "no reaction can start from what is given", f"add {', '.join(sorted(missing))}")
     faults.raise_any()

@@ -33,6 +33,15 @@ class FlowVessel(Vessel):
     _has_side: ClassVar[bool] = False
     """Whether something is fed elsewhere than at its inlet."""
 
+    _is_closed: ClassVar[bool] = False
+
+    def _started_with(self) -> set[str]:
+        wall = self.wall
+        if wall is None:
+            return super()._started_with()
+        beyond = {s for s, given in wall.outside.items() if given.si > 0}
+        return super()._started_with() | beyond | ({*wall.sweep.contents} if wall.sweep is not None else set())
+
     def _check_membrane(self) -> None:
         """Raise InputError for a wall through which nothing can pass as it is given."""
         if self.wall is None:

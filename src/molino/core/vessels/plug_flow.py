@@ -277,6 +277,9 @@ class PlugFlow(FlowVessel):
     def _has_side(self) -> bool:  # type: ignore[override]
         return self.side is not None
 
+    def _started_with(self) -> set[str]:
+        return super()._started_with() | ({*self.side.feed.contents} if self.side is not None else set())
+
     def _side_streams(self, run: Run) -> list[Stream]:
         found = [self._side_stream("side feed", self.side.feed)] if self.side is not None else []
         if self.wall is not None and self.wall.sweep is not None:

@@ -163,7 +163,7 @@ class StirredTank(GasVessel, FlowVessel):
         return well_mixed(self._key, (Inflow(),), "fixed", True, False, (*wall, *self._gas_terms()))
 
     def _started_with(self) -> set[str]:
-        return {*(self.contents or ())}
+        return super()._started_with() | {*(self.contents or ())}
 
     def _inside(self, given: Mapping[str, Number], fed: Mixture) -> Mapping[str, Number]:
         """Concentrations at t = 0; nan where amounts are given and the volume is not known yet."""

@@ -157,8 +157,10 @@ def build(job: JobContext) -> Job:
         with job.at(f"[feeds.{name}]"):
             feed = read_feed(job, table, chemistry)
             if chemistry is not None:
-                check = check_contents if _starts_by(job, name) else check_species
-                check(feed.contents, chemistry, "contents")
+                if _starts_by(job, name):
+                    check_contents(feed.contents, chemistry, "contents", is_closed=False)
+                else:
+                    check_species(feed.contents, chemistry, "contents")
             feeds[name] = feed
     vessels: dict[str, Vessel | Train] = {}
     if chemistry is not None:

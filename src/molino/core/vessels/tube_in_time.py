@@ -482,7 +482,7 @@ class Cells:
         first = self._start(contents)
         size, extra = self.cells * self.m, 2 * self.ns + (2 if self.has_energy else 0)
         flat = np.concatenate([first.ravel(), np.zeros(extra)])
-        sizes = np.concatenate([np.tile(self._scales(first), self.cells), np.full(extra, 1e30)])
+        sizes = np.concatenate([np.tile(self._scales(first, times), self.cells), np.full(extra, 1e30)])
         marks = {t for course in self.piecewise.values() for t in course.times if 0 < t < times[-1]}
         stages = [0.0, *sorted(marks), float(times[-1])]
         rows = np.empty((len(times), len(flat)))
@@ -514,9 +514,10 @@ class Cells:
             progress(1.0)
         return self._read(rows, times, size)
 
-    def _scales(self, first: np.ndarray) -> np.ndarray:
-        """The sizes by which absolute tolerances count."""
-        fed = max(float(np.max(self._inlet(0.0)[1])), float(np.max(first[:, : self.ns])) / self.void, 1e-300)
+    def _scales(self, first: np.ndarray, times: np.ndarray) -> np.ndarray:
+        """The sizes by which absolute tolerances count: of the contents, and of the inlet at all times."""
+        entering = max(float(np.max(self._inlet(t)[1])) for t in times)
+        fed = max(entering, float(np.max(first[:, : self.ns])) / self.void, 1e-300)
         found = np.ones(self.m)
         found[: self.ns] = fed * self.void
         if self.follows_T:

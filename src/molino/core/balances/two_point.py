@@ -8,7 +8,7 @@ Sensitivities are those of the collocation equations themselves, by one linear s
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from functools import cached_property, lru_cache
 from typing import Any
 
@@ -23,6 +23,8 @@ from molino.core.balances.collocation import PointEvaluator, PointFunctions
 from molino.core.balances.system import Balances, Case
 from molino.core.errors import SolveError
 
+_BELOW_ZERO = 1e-4
+"""How far below zero, as a share of the largest, an amount of a first solution counts as its error."""
 _MOST_NODES = 20_000
 _FIRST_NODES = 41
 _DENSE_NODES = 401
@@ -130,11 +132,12 @@ class TwoPoint:
         mesh = np.linspace(0.0, 1.0, _FIRST_NODES)
         flat = np.repeat(begins[:, None], _FIRST_NODES, axis=1)
         found = attempt(mesh, flat, first / size, 1e-4)
-        if found is None and "near" in self.case.remembered:
-            dense = np.linspace(0.0, 1.0, _DENSE_NODES)
-            states = self._near(dense, begins)
-            found = attempt(dense, states, first / size, 1e-4) if states is not None else None
-        if found is None:
+        dense = np.linspace(0.0, 1.0, _DENSE_NODES)
+        for states in self._near(dense, begins) if not self._is_physical(found) else ():
+            found = attempt(dense, states, first / size, 1e-4)
+            if self._is_physical(found):
+                break
+        if not self._is_physical(found):
             near = (mesh, flat, first / size)
             for stretch in _STRETCHES:
                 share = stretch
@@ -152,17 +155,21 @@ class TwoPoint:
         self.sol = found.sol
         self.evaluations = int(found.niter)
 
-    def _near(self, shares: np.ndarray, begins: np.ndarray) -> np.ndarray | None:
-        """Scaled states that somebody who knows more takes to be near; None where there are none."""
-        try:
-            known = self.case.remembered["near"](shares)
-        except SolveError:
-            return None
-        states = np.repeat(begins[:, None], len(shares), axis=1)
-        for i, symbol in enumerate(self.case.balances.symbols):
-            if symbol in known:
-                states[i] = known[symbol] / self.scale[i]
-        return states
+    def _is_physical(self, found: Any) -> bool:
+        """Whether there is a solution, and none of its amounts is negative: the equations have others besides."""
+        if found is None:
+            return False
+        amounts = found.y[self.case.balances.amounts]
+        return bool(amounts.min(initial=0.0) >= -_BELOW_ZERO * np.abs(amounts).max(initial=0.0))
+
+    def _near(self, shares: np.ndarray, begins: np.ndarray) -> Iterator[np.ndarray]:
+        """Scaled states of the guesses that come with the case, as far as they can be computed."""
+        for known in self.case.remembered["near"](shares) if "near" in self.case.remembered else ():
+            states = np.repeat(begins[:, None], len(shares), axis=1)
+            for i, symbol in enumerate(self.case.balances.symbols):
+                if symbol in known:
+                    states[i] = known[symbol] / self.scale[i]
+            yield states
 
     def _tightened(self, attempt: Callable[..., Any], found: Any) -> Any:
         """The same to the tolerance, or as near to it as the nodes and the rounding of steep profiles allow."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, ClassVar, Self
@@ -736,9 +736,9 @@ class Vessel(Frozen, Printed):
             return None
         return size_finding(self.label, self._case, end)
 
-    def _near_profile(self, shares: np.ndarray) -> dict[sp.Symbol, np.ndarray]:
-        """States near to its own at shares of the way along it, where all of them are looked for at once."""
-        return {}
+    def _near_profiles(self, shares: np.ndarray) -> Iterator[dict[sp.Symbol, np.ndarray]]:
+        """Guesses of its states at shares of the way along it, where all of them are solved for at once."""
+        yield from ()
 
     def _progress_end(self) -> float:
         """How far it goes, in what its slopes are by: the time of a batch, the volume of a tube."""

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import math
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, fields, replace
 from functools import cached_property
 from typing import Any, ClassVar
@@ -14,8 +15,9 @@ import sympy as sp
 from molino.core.balances.integrate import ATOL, RTOL
 from molino.core.balances.system import Case
 from molino.core.chemistry.checks import Finding
+from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.dual import Number
-from molino.core.errors import Faults, InputError
+from molino.core.errors import Faults, InputError, SolveError
 from molino.core.schema import part
 from molino.core.vessels.along_dispersed import along_dispersed
 from molino.core.vessels.base import Setting
@@ -39,6 +41,11 @@ from molino.core.vessels.roles import (
 )
 from molino.core.vessels.run import Run
 from molino.core.vessels.walls import SideFeedTerm
+
+_COARSE = 60
+"""Cells of a start-up that serves as a guess of the steady profile."""
+_START_UP = 12.0
+"""Its length, in space times."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -184,8 +191,27 @@ class DispersedTube(PlugFlow):
         """
         return super().run(points, rtol, atol)
 
-    def _near_profile(self, shares: np.ndarray) -> dict[sp.Symbol, np.ndarray]:
-        """Plug flow: what an ignited tube is near to, which no flat profile leads to."""
+    def _near_profiles(self, shares: np.ndarray) -> Iterator[dict[sp.Symbol, np.ndarray]]:
+        """Plug flow, to which an ignited tube is near and no flat profile leads; then the tube after its start-up."""
+        for guess in (self._by_plug_flow, self._by_start_up):
+            with contextlib.suppress(SolveError, InputError):
+                yield guess(shares)
+
+    def _by_start_up(self, shares: np.ndarray) -> dict[sp.Symbol, np.ndarray]:
+        """The tube in coarse cells after several space times, from its feed."""
+        settled = self.follow(_START_UP * self._end_si / float(self._fed.volume), cells=_COARSE, points=2)
+        middle = (np.arange(_COARSE) + 0.5) / _COARSE
+        found = {
+            LOCAL(s): np.interp(shares, middle, settled.inside[f"concentration of {s}"][-1])
+            for s in self.chemistry.names
+        }
+        found |= {MOLAR_FLOW(s): found[LOCAL(s)] * float(self._fed.volume) for s in self.chemistry.names}
+        if "temperature" in settled.inside:
+            found[TEMPERATURE] = np.interp(shares, middle, settled.inside["temperature"][-1])
+        return found
+
+    def _by_plug_flow(self, shares: np.ndarray) -> dict[sp.Symbol, np.ndarray]:
+        """The same tube without dispersion."""
         given = {f.name: getattr(self, f.name) for f in fields(PlugFlow)}
         run = PlugFlow(**given).run()
         states = run.trajectory.at(shares * run.trajectory.end)

@@ -62,7 +62,7 @@ def follow(
     wanted = _wanted(vessel, end, points)
     whole = Case(vessel._model.followed, vessel._case.values)
     if whole.balances.extent is not None:
-        whole.remembered["near"] = vessel._near_profile
+        whole.remembered["near"] = vessel._near_profiles
     several = segments(whole, vessel._moving_numbers() | dict(moving_numbers or {}), end)
     try:
         account = vessel._model.energy

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
-from functools import cached_property
+from functools import cached_property, partial
 from pathlib import Path
 from typing import Any
 
@@ -157,10 +157,8 @@ def build(job: JobContext) -> Job:
         with job.at(f"[feeds.{name}]"):
             feed = read_feed(job, table, chemistry)
             if chemistry is not None:
-                if _starts_by(job, name):
-                    check_contents(feed.contents, chemistry, "contents", is_closed=False)
-                else:
-                    check_species(feed.contents, chemistry, "contents")
+                check = partial(check_contents, is_closed=False) if _starts_by(job, name) else check_species
+                check(feed.contents, chemistry, "contents")
             feeds[name] = feed
     vessels: dict[str, Vessel | Train] = {}
     if chemistry is not None:

@@ -150,7 +150,8 @@ def _gas(volume: str, temperature: float) -> str:
 
 
 _PLANT_UNITS = (
-    "bbl = 42 * gallon", "bpd = 42 * gallon / day", "gpm = gallon / minute", "cfm = foot**3 / minute",
+    "bbl = 42 * gallon", "barrel = 42 * gallon", "lbm = pound", "bpd = 42 * gallon / day", "gpm = gallon / minute",
+    "cfm = foot**3 / minute",
     "lpm = liter / minute", "tpd = 1000 * kilogram / day", "lbmol = 453.59237 * mole", "kgmol = 1000 * mole",
     "gmol = mole", "psia = psi", "bara = bar", "ata = 98066.5 * pascal",
     "psig = 6894.757293168361 * pascal; offset: 101325", "barg = 100000 * pascal; offset: 101325",
@@ -175,6 +176,7 @@ AMBIGUOUS = {
     "gpm": "gpm is read in US gallons of 3.785 L",
     "BTU": "BTU is read as the international one of 1055.06 J",
     "bbl": "bbl is read as the oil barrel of 42 US gallons",
+    "barrel": "barrel is read as the oil barrel of 42 US gallons",
     "hp": "hp is read as the mechanical horsepower of 745.7 W",
 }
 """Units with two meanings in the trade, and how each is read."""

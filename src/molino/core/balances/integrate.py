@@ -646,6 +646,8 @@ def _by_runge_kutta(
     An explicit method of order 8 (J. R. Dormand, P. J. Prince, J. Comput. Appl. Math. 6 (1980) 19) needs no slopes
     of the rates, which are infinite where a reactant of an order below one is exhausted.
     """
+    if not np.isfinite(first).all():
+        return None
     rhs = functions.callbacks()[0]
     solver = DOP853(
         lambda t, y: np.array(rhs(y, t)), stretch[0], first, stretch[1], rtol=max(rtol, 1e-12), atol=absolute

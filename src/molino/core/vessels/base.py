@@ -261,6 +261,10 @@ class Vessel(Frozen, Printed):
         if strange:
             advice = f"it has {', '.join(sorted(known))}"
             raise InputError(f"{units.article(self.noun)} has no {', '.join(strange)}", self.label, advice)
+        profiles = {name: value for name, value in changed.items() if isinstance(value, Profile) and name != "heat"}
+        if profiles:  # a field that changes while it runs, as a condition of that name
+            rest = {name: value for name, value in changed.items() if name not in profiles}
+            return self.with_({**(conditions or {}), **profiles}, **rest)
         found: Any = self
         if changed and all(self._is_lone(name) and value is not None for name, value in changed.items()):
             found = self._exchanged(changed)

@@ -47,7 +47,7 @@ class GasVessel(Vessel):
         if self.is_gas:
             raise InputError("a gas passes through a liquid, and this vessel holds a gas", "gas", "leave it out")
         self.gas.check(self.chemistry, self.is_non_isothermal)
-        if self._gas_T is None:
+        if self._gas_T is None or self._first_T is None:
             message = "no temperature is given, and the concentrations of the gas depend on it"
             raise InputError(message, "gas", "give T, like '60 degC'")
 

@@ -20,7 +20,7 @@ from molino.core.chemistry.chemistry import Covariance
 from molino.core.chemistry.constants import parameter_symbol, si
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration
 from molino.core.chemistry.species import beyond_validity
-from molino.core.errors import Fault, InputError, SolveError
+from molino.core.errors import Fault, Faults, InputError, SolveError
 from molino.core.frozen import Frozen, FrozenMapping
 from molino.core.results import Result, entry, in_columns
 from molino.core.units import Display
@@ -46,6 +46,8 @@ _ROWS = 101
 _STEEP = 0.08
 """Between two rows of a table no state changes by more than this share of its range."""
 _MOST_ROWS = 1200
+_LOOSEST = 0.01
+"""The largest tolerance that is accepted."""
 ROUNDING = 1e-14
 """Rounding error of a sum of enthalpies, as a share of it."""
 
@@ -59,6 +61,7 @@ def follow(
     `moving_numbers` are those that change on the way, besides the vessel's own; `switch` says what events do.
     """
     vessel._require_known()
+    check_tolerances(vessel.label, rtol=rtol, atol=atol)
     wanted = _wanted(vessel, end, points)
     whole = Case(vessel._model.followed, vessel._case.values)
     if whole.balances.extent is not None:
@@ -72,6 +75,18 @@ def follow(
         raise explained(vessel, error) from error
     check_run_out(vessel, trajectory)
     return Run(vessel, trajectory, wanted)
+
+
+def check_tolerances(label: str, **given: Any) -> None:
+    """Raise InputError for tolerances that are not numbers above zero and small enough to mean anything."""
+    faults = Faults()
+    for name, value in given.items():
+        is_number = isinstance(value, float | int | np.floating) and not isinstance(value, bool)
+        if not is_number or not 0 < value <= _LOOSEST:
+            faults.add(
+                f"{label}, {name}", f"{value!r} is not a tolerance", f"give a number up to {_LOOSEST:g}, like 1e-8"
+            )
+    faults.raise_any()
 
 
 def settled(vessel: Vessel, state: np.ndarray, report: Report) -> Run:

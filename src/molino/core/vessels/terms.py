@@ -252,7 +252,10 @@ def coolant_along(place: Place) -> Contribution:
         "coolant", heating=through, is_wall=True, states=((state, slope),),
         conditions=((COOLANT_LEAVES, COOLANT_T - COOLANT),) if counter else (),
         parameters=(TRANSFER, COOLANT, *([COOLANT_LEAVES] if counter else []), COOLANT_FLOW),
-        readings={"coolant temperature": Reading(COOLANT_T, "temperature", "coolant T")},
+        readings={
+            "coolant temperature": Reading(COOLANT_T, "temperature", "coolant T"),
+            "coolant outlet temperature": Reading(begins if counter else COOLANT_T, "temperature", "coolant outlet T"),
+        },
     )  # fmt: skip
 
 

@@ -39,8 +39,10 @@ RUN_OUT = 1e-6
 # integration takes a tenth of a small one, and is not safe among threads.
 warnings.filterwarnings("ignore", category=ODEintWarning, module=r"molino\.")
 
-_MOST_RESTARTS = 6
+_MOST_RESTARTS = 24
 """Starts behind a place at which an integration stopped before it counts as stuck."""
+_EXHAUSTED = 1e-10
+"""Share of its scale at which an amount that a rate of an order below one consumes is exhausted."""
 _CLOSER = 101
 """Points on a stretch that is integrated again with short steps."""
 _MOST_STEPS_CLOSER = 3_000
@@ -502,7 +504,7 @@ def end_state(case: Case, end: float, rtol: float = RTOL, atol: float = ATOL) ->
         As `integrate`.
     """
     balances = case.balances
-    if compiled(balances).is_plain:
+    if compiled(balances).is_plain and not balances.kinks:
         y0, _, tolerated = _beginning(case)
         try:
             y, info = _odeint(functions_of(case), y0, np.array((0.0, end)), rtol, atol * tolerated)
@@ -563,7 +565,8 @@ def _advance(
     if functions.is_sparse:
         return _by_sparse(case, functions, first, times, rtol, absolute)
     try:
-        y, info = _odeint(functions, first, times, rtol, absolute, most=settings.most)
+        most = min(settings.most, _MOST_STEPS_CLOSER) if case.balances.kinks else settings.most
+        y, info = _odeint(functions, first, times, rtol, absolute, most=most)
     except NotFinite as error:
         return _up_to(case, functions, first, times, rtol, absolute, _not_finite(case, error))
     report = Report(
@@ -572,10 +575,11 @@ def _advance(
     )  # fmt: skip
     steps = np.zeros(len(times), dtype=int)
     steps[1:] = info["nst"]
-    rows = _finished(times, y, info)
+    kinks = _Kinks(case, scale)
+    rows = kinks.cut(_finished(times, y, info))
     steps = steps[: len(rows)]
     if len(rows) < len(times):
-        rows, steps = _resumed(functions, rows, steps, times, settings, absolute)
+        rows, steps = _resumed(functions, rows, steps, times, settings, absolute, kinks)
     if len(rows) == len(times):
         return rows, steps, report, None
     points = times[: len(rows)]
@@ -601,62 +605,92 @@ def _advance(
     return rows, steps, report, failure
 
 
+class _Kinks:
+    """The amounts that a rate of an order below one exhausts, and where they count as exhausted.
+
+    There the rates have slopes without bound; a step across would leave the amount negative for good.
+    """
+
+    def __init__(self, case: Case, scale: np.ndarray) -> None:
+        self.places = [] if case.balances.has_equations else [*case.balances.kinks]
+        self.least = _EXHAUSTED * scale[self.places]
+
+    def cut(self, rows: np.ndarray) -> np.ndarray:
+        """The rows before the first, but for the beginning, in which one is negative."""
+        negative = (rows[1:, self.places] < -self.least).any(axis=1)
+        return rows[: 1 + int(np.argmax(np.append(negative, True)))]
+
+    def settled(self, y: np.ndarray) -> np.ndarray:
+        """The states with what is exhausted at zero."""
+        found = y.copy()
+        found[self.places] = np.where(np.abs(y[self.places]) < self.least, 0.0, y[self.places])
+        return found
+
+
 def _resumed(
     functions: Functions, rows: np.ndarray, steps: np.ndarray, times: np.ndarray, settings: Settings,
-    absolute: np.ndarray,
+    absolute: np.ndarray, kinks: _Kinks,
 ) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
     """Rows continued beyond where an integration stopped, and the steps up to each, as far as that goes.
 
-    The stretch at which it stopped is integrated with short steps; a start behind it is free of the step size and
-    order that led there, as where a reactant of an order below one is exhausted.
+    The stretch at which it stopped is integrated with short steps, by a method that passes the place where a reactant
+    is exhausted; a start behind it is free of the step size and order that led there.
     """
+    at, y, taken = times[len(rows) - 1], rows[-1], int(steps[-1])
     for _ in range(_MOST_RESTARTS):
-        here = len(rows) - 1
-        closer = np.linspace(times[here], times[here + 1], _CLOSER)
+        closer = np.linspace(at, times[len(rows)], _CLOSER)
         try:
-            fine, counts = _odeint(functions, rows[-1], closer, settings.rtol, absolute, most=_MOST_STEPS_CLOSER)
-            last, taken = fine[-1], int(counts["nst"][-1])
-            if len(_finished(closer, fine, counts)) < len(closer):
-                passed = _by_runge_kutta(functions, rows[-1], closer[[0, -1]], settings.rtol, absolute)
+            fine, counts = _odeint(functions, y, closer, settings.rtol, absolute, most=_MOST_STEPS_CLOSER)
+            good = len(kinks.cut(_finished(closer, fine, counts)))
+            y, at = fine[good - 1], closer[good - 1]
+            taken += int(counts["nst"][good - 2]) if good > 1 else 0
+            if good < len(closer):
+                passed = _by_runge_kutta(functions, y, closer[good - 1 : good + 1], settings.rtol, absolute, kinks)
                 if passed is None:
                     break
-                last, taken = passed
-            rows = np.concatenate([rows, last[None]])
-            steps = np.append(steps, steps[-1] + taken)
+                y, at, taken = passed[0], closer[good], taken + passed[1]
+            if at < times[len(rows)]:
+                continue
+            rows, steps = np.concatenate([rows, y[None]]), np.append(steps, taken)
             if len(rows) == len(times):
                 break
-            behind, counts = _odeint(
-                functions, rows[-1], times[here + 1 :], settings.rtol, absolute, most=settings.most
-            )
+            behind, counts = _odeint(functions, y, times[len(rows) - 1 :], settings.rtol, absolute, most=settings.most)
         except NotFinite:
             break
-        more = _finished(times[here + 1 :], behind, counts)
+        more = kinks.cut(_finished(times[len(rows) - 1 :], behind, counts))
         rows = np.concatenate([rows, more[1:]])
-        steps = np.concatenate([steps, steps[-1] + counts["nst"][: len(more) - 1]])
+        steps = np.concatenate([steps, taken + counts["nst"][: len(more) - 1]])
         if len(rows) == len(times):
             break
+        at, y, taken = times[len(rows) - 1], rows[-1], int(steps[-1])
     return rows, steps
 
 
 def _by_runge_kutta(
-    functions: Functions, first: np.ndarray, stretch: np.ndarray, rtol: float, absolute: np.ndarray
-) -> tuple[np.ndarray, int] | None:
+    functions: Functions, first: np.ndarray, stretch: np.ndarray, rtol: float, absolute: np.ndarray, kinks: _Kinks
+) -> tuple[np.ndarray, int] | None:  # fmt: skip
     """The states at the end of a stretch, and the steps taken; None where this method cannot pass it either.
 
-    An explicit method of order 8 (J. R. Dormand, P. J. Prince, J. Comput. Appl. Math. 6 (1980) 19) needs no slopes
-    of the rates, which are infinite where a reactant of an order below one is exhausted.
+    An explicit method of order 8 (J. R. Dormand, P. J. Prince, J. Comput. Appl. Math. 6 (1980) 19) needs no slopes of
+    the rates. Steps that leave an amount negative are halved until it is exhausted.
     """
     if not np.isfinite(first).all():
         return None
     rhs = functions.callbacks()[0]
-    solver = DOP853(
-        lambda t, y: np.array(rhs(y, t)), stretch[0], first, stretch[1], rtol=max(rtol, 1e-12), atol=absolute
-    )
-    taken = 0
+
+    def started(t: float, y: np.ndarray, longest: float) -> DOP853:
+        return DOP853(lambda t, y: np.array(rhs(y, t)), t, y, stretch[1], rtol=max(rtol, 1e-12), atol=absolute,
+                      max_step=longest)  # fmt: skip
+
+    solver, taken = started(stretch[0], kinks.settled(first), np.inf), 0
     while solver.status == "running" and taken < _MOST_STEPS_CLOSER:
+        t, y = solver.t, solver.y
         solver.step()
         taken += 1
-    return (solver.y, taken) if solver.status == "finished" and np.isfinite(solver.y).all() else None
+        if (solver.y[kinks.places] < 0).any():
+            rest = kinks.settled(y)
+            solver = started(t, rest, np.inf if (rest != y).any() else (solver.t - t) / 2)
+    return (kinks.settled(solver.y), taken) if solver.status == "finished" and np.isfinite(solver.y).all() else None
 
 
 def _finished(times: np.ndarray, y: np.ndarray, info: dict[str, Any]) -> np.ndarray:

@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 import sympy as sp
 
+from molino.core.chemistry.formula import species_in
 from molino.core.errors import InputError
 from molino.core.frozen import Frozen
 from molino.core.symbols import Role, in_order
@@ -152,6 +153,24 @@ class Balances(Frozen):
     def has_equations(self) -> bool:
         """Whether some states follow from an equation."""
         return bool(self.algebraic.any())
+
+    @cached_property
+    def kinks(self) -> tuple[int, ...]:
+        """The places of the amounts that a rate of an order between zero and one consumes: it exhausts them, and its
+        slope has no bound there."""
+        bases = {
+            symbol for e in (*self.rhs, *(e for _, e in self.definitions)) for p in e.atoms(sp.Pow)
+            if p.exp.is_number and 0 < p.exp < 1 for symbol in p.base.free_symbols
+        }  # fmt: skip
+        species = {owner for symbol in bases if (owner := self._owner(symbol)) is not None}
+        return tuple(i for i in self.amounts if self.names[i] in species)
+
+    def _owner(self, symbol: sp.Symbol) -> str | None:
+        """The species whose amount or concentration a symbol is."""
+        if symbol in self.symbols:
+            return self.names[self.index(symbol)]
+        found = species_in(symbol)
+        return found[1] if found is not None else None
 
     @cached_property
     def is_autonomous(self) -> bool:

@@ -23,6 +23,13 @@ if TYPE_CHECKING:
 
 _FARTHEST = 12
 """Steps outward, each half as long again as the one before, until a profile counts as flat."""
+_DECADES = math.log(1e12)
+"""How far a constant is followed by its logarithm; data that do not bound it there leave it open."""
+_BEGINNINGS = 3
+_BESIDE = 1e-3
+"""How far from an end, relative, the refits begin that confirm it."""
+_AGREES = 0.02
+"""How closely, relative, the profile meets its limit at an end."""
 _ENOUGH = 1e-3
 """How closely the ends of intervals are sought, as a fraction of their distance from the estimate."""
 
@@ -124,23 +131,36 @@ class _Follower:
         held = self.problem.fixing(indices, [float(self.at[i]) for i in indices], fit.optimum.standard_deviation)
         self.left = held.model.left if isinstance(held.model, Fixed) else np.array([], dtype=int)
         self.warm = self.at[self.left]
-        self.evaluations = 0
+        self.before: list[np.ndarray] = []
 
-    def excess(self, variables: np.ndarray) -> float:
-        """(S - S_min) / s^2 where the constants held have these variables; inf where the model breaks down."""
+    def excess(self, variables: np.ndarray, limit: float = math.inf) -> float:
+        """(S - S_min) / s^2 where the constants held have these variables; inf where no refit succeeds.
+
+        The refit begins at the last one. Where it does not come below `limit`, others begin at the estimate and at all
+        that came before, and the least counts: a search that ends early must not pass for a crossing.
+        """
         whole = self.scale.inward(self.at)
         whole[list(self.indices)] = variables
         values = self.scale.outward(whole)[list(self.indices)]
         held = self.problem.fixing(self.indices, values.tolist(), self.fit.optimum.standard_deviation)
-        try:
-            found = minimise(held, self.warm, tolerance=1e-6)
-        except SolveError:
-            return math.inf
-        if found.stopped:
-            raise KeyboardInterrupt
-        self.warm = found.parameters
-        squares = float(np.sum(((self.problem.measured - found.values) / self.problem.size) ** 2))
-        return max(squares - self.least, 0.0) / self.fit.variance
+        least = math.inf
+        for begin in (self.warm, self.at[self.left], *self.before[-_BEGINNINGS:]):
+            try:
+                found = minimise(held, begin, tolerance=1e-6)
+            except SolveError:
+                continue
+            if found.stopped:
+                raise KeyboardInterrupt
+            squares = float(np.sum(((self.problem.measured - found.values) / self.problem.size) ** 2))
+            excess = max(squares - self.least, 0.0) / self.fit.variance
+            if excess < least:
+                least, best = excess, found.parameters
+            if least < limit:
+                break
+        if math.isfinite(least):
+            self.before.append(self.warm)
+            self.warm = best
+        return least
 
 
 def index_of(fit: Fit, name: str) -> int:
@@ -173,8 +193,9 @@ def profile_likelihood(fit: Fit, name: str) -> ProfileLikelihood:
     Where responses have errors of their own that were found along, F is widened by what that adds to the variance.
 
     (D. M. Bates, D. G. Watts, Nonlinear Regression Analysis and Its Applications, 1988, section 6.1.) A side on which
-    that is not reached within some hundred times the linear interval, or before a bound, is flat: the data leave
-    it open.
+    that is not reached within some hundred times the linear interval, within twelve decades of the estimate or before a
+    bound is flat: the data leave it open. So is one on which a refit fails, or the profile jumps: neither is a
+    crossing.
 
     Raises
     ------
@@ -195,22 +216,26 @@ def profile_likelihood(fit: Fit, name: str) -> ProfileLikelihood:
 
         def above(z: float, follower: _Follower = follower, sign: float = sign) -> float:
             if z not in seen:
-                seen[z] = sign * math.sqrt(min(follower.excess(np.array([z])), 1e12))
+                seen[z] = sign * math.sqrt(min(follower.excess(np.array([z]), limit), 1e12))
             return abs(seen[z]) - math.sqrt(limit)
 
         inner, outer, length = centre, centre, step
         found = math.nan
+        if scale.logarithmic[i]:
+            bound = max(bound, centre - _DECADES) if sign < 0 else min(bound, centre + _DECADES)
         for _ in range(_FARTHEST):
             outer = max(bound, outer + sign * length) if sign < 0 else min(bound, outer + sign * length)
             if above(outer) >= 0:
                 found = float(brentq(above, inner, outer, xtol=_ENOUGH * max(abs(outer - centre), 1e-9), rtol=1e-9))
+                if not _is_crossing(fit, i, found, limit):
+                    found = math.nan
                 break
             if outer == bound:
                 break
             inner, length = outer, 1.5 * length
         open_end = not math.isfinite(found)
         flat.append(open_end)
-        ends.append(bound if open_end else found)
+        ends.append(float((low if sign < 0 else high)[i]) if open_end else found)
     parameters = fit.optimum.parameters.copy()
 
     def outward(z: float) -> float:
@@ -226,6 +251,16 @@ def profile_likelihood(fit: Fit, name: str) -> ProfileLikelihood:
         name, float(parameters[i]), (outward(ends[0]), outward(ends[1])), values, np.array([seen[z] for z in places]),
         p.unit, (flat[0], flat[1]),
     )  # fmt: skip
+
+
+def _is_crossing(fit: Fit, i: int, z: float, limit: float) -> bool:
+    """Whether the profile is continuous where it passes the limit: refits that come from either side agree there."""
+    squares = []
+    for side in (-1.0, 1.0):
+        follower = _Follower(fit, (i,))
+        follower.excess(np.array([z + side * _BESIDE * max(abs(z), 1.0)]))
+        squares.append(follower.excess(np.array([z])))
+    return all(math.isfinite(s) and abs(math.sqrt(s / limit) - 1) < _AGREES for s in squares)
 
 
 def region(fit: Fit, first: str, second: str, points: int = 36) -> Region:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -48,7 +48,6 @@ class Problem:
     enthalpy: float = 0.0
     capacity: float = 4e6
     UA_per_volume: float = 0.0
-    names: tuple[str, ...] = field(default=())
 
     @property
     def is_gas(self) -> bool:
@@ -206,7 +205,4 @@ def gas_problem(rng: np.random.Generator) -> Problem:
     a0, tau = total * share, pick(rng, 1.0, 1e3)
     step = _one(f"A -> {m} B" if m > 1 else "A -> B", f"k*[A]{_power(n)}", {"A": -1, "B": m},
                 {"k": a0 ** (1 - n) / tau}, lambda c, p: p["k"] * max(c["A"], 0.0) ** n)  # fmt: skip
-    fed = {"A": a0} if share > 0.95 else {"A": a0, "I": total - a0}
-    if "I" in fed:
-        step = _one(step.equation, step.law, {**step.nu}, step.constants, step.rate)
     return Problem("gas", (step,), {"A": a0, "B": total - a0}, pick(rng, 1e-4, 1e-1), tau, gas_pressure=P)

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from molino.core import units
+from molino.core.checks import Check, checked_fact
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.temperature_dependence import Arrhenius
 from molino.core.errors import InputError, nearest
@@ -31,6 +32,8 @@ if TYPE_CHECKING:
     from molino.core.vessels.base import Vessel
     from molino.core.vessels.train import Train
 
+_SETTLED = 1e-6
+"""How far, relative, a constant may be from the stationary point; ten digits are reached as a rule."""
 _ODD = 0.05
 _NUMERICAL = 1e-8
 """Residuals below this fraction of the data are rounding, in which there are no outliers."""
@@ -260,6 +263,14 @@ class Fit(Frozen, Result):
     parameter_map: Any
     reasons: Mapping[str, str] = field(default_factory=dict)
     n_starts: tuple[int, int] | None = None
+
+    @cached_property
+    def checks(self) -> tuple[Check, ...]:
+        """The gradient at the optimum, where no bound is active."""
+        if any(e.at_bound for e in self.estimates) or self.optimum.stopped:
+            return ()
+        method = "one Gauss-Newton step from the optimum, relative to the constants"
+        return (Check("constants settled", self.optimum.left_to_move(self.problem.measured), _SETTLED, method),)
 
     @property
     def values(self) -> dict[str, float]:
@@ -618,7 +629,7 @@ class Fit(Frozen, Result):
             ],
             "left_out": [{"run": g.run, "time_s": g.time, "response": g.response} for g in self.data.left_out],
             "stopped": self.optimum.stopped,
-            "notes": self.warnings,
+            "notes": self.warnings, "checks": [check.to_dict() for check in self.checks],
         })  # fmt: skip
 
     def notes(self) -> list[str]:
@@ -629,7 +640,8 @@ class Fit(Frozen, Result):
             r_squared = f"R² {r.r_squared:.4f} ({r.observations} values)"
             lines.append(f"{r.name}: residual standard deviation {sd}, {r_squared}")
         left_out = [f"left out: {self.data.describe(gone)}" for gone in self.data.left_out]
-        return [*lines, *self.diagnosis.lines, *left_out]
+        checked = [f"{name}: {text}" for name, text in checked_fact(self.checks).items()]
+        return [*lines, *self.diagnosis.lines, *left_out, *checked]
 
     def __str__(self) -> str:
         many = "s" if len(self.estimates) != 1 else ""

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from typing import Protocol
 
 import numpy as np
-from scipy.optimize import least_squares
+from scipy.optimize import least_squares, root
 
 from molino.core.chemistry.constants import Parameter
 from molino.core.errors import SolveError
@@ -17,6 +17,8 @@ from molino.core.units import GAS_CONSTANT
 Progress = Callable[[int, float], None]
 """Called after each evaluation with its number and the sum of squares, each response in its root mean square."""
 
+_NEAR = 1e-3
+"""How far, in variables of the search, a stationary point lies at most from where the search ended."""
 _MOST_ROUNDS = 12
 TOLERANCE, COARSE = 1e-10, 1e-4
 _MOST_EVALUATIONS = 200
@@ -178,6 +180,20 @@ class Optimum(Frozen):
     evaluations: int
     stopped: bool = False
 
+    def left_to_move(self, measured: np.ndarray) -> float:
+        """How far the constants that the data determine are from a stationary point, relative to their sizes.
+
+        One Gauss-Newton step from here, by the slopes at the end: zero where the gradient is.
+        """
+        weighted = self.slopes / self.standard_deviation[:, None]
+        size = np.sqrt(np.sum(weighted**2, axis=0))
+        held = (size > 0) & (self.parameters != 0)
+        if not held.any() or self.stopped:
+            return 0.0
+        left = (measured - self.values) / self.standard_deviation
+        step = np.linalg.lstsq(weighted[:, held] / size[held], left, rcond=RANK)[0] / size[held]
+        return float(np.max(np.abs(step / self.parameters[held])))
+
     def sum_of_squares(self, measured: np.ndarray) -> float:
         """Of the weighted residuals."""
         return float(np.sum(((measured - self.values) / self.standard_deviation) ** 2))
@@ -276,6 +292,30 @@ class _Search:
         self.reweigh(variables)
         return variables, before < TOLERANCE**0.9
 
+    def stationary(self, variables: np.ndarray) -> np.ndarray:
+        """Where the gradient is zero, by Powell's hybrid method, next to where the search ended.
+
+        With large residuals Gauss-Newton steps converge slowly, and the sum of squares tells half of the digits only.
+        Of errors in several groups the weights move along, and the end of the search stays.
+        """
+        if int(self.problem.group.max(initial=0)):
+            return variables
+        size = float(np.linalg.norm(self.residuals(variables)))
+        columns = np.maximum(np.linalg.norm(self.jacobian(variables), axis=0), 1e-300)
+
+        def gradient(v: np.ndarray) -> np.ndarray:
+            return np.asarray(self.jacobian(v).T @ self.residuals(v) / columns / max(size, 1e-300))
+
+        try:
+            found = root(gradient, variables, method="hybr", options={"xtol": 1e-13})
+        except SolveError:
+            return variables
+        low, high = self.scale.bounds()
+        is_inside = ((found.x > low) & (found.x < high)).all()
+        is_near = np.max(np.abs(found.x - variables)) < _NEAR
+        is_better = np.linalg.norm(gradient(found.x)) < np.linalg.norm(gradient(variables))
+        return np.asarray(found.x) if is_inside and is_near and is_better else variables
+
     def standard_deviation(self, values: np.ndarray, slopes: np.ndarray) -> np.ndarray:
         """Standard deviation of each observation, from the residuals of its group and their degrees of freedom."""
         problem = self.problem
@@ -324,7 +364,10 @@ def minimise(
         if exact:
             search.exactly()
             found, there = search.polish(variables) if inside else (variables, False)
-            variables = found if there else search.in_rounds(variables, tolerance, 1e-6)[0]
+            if not there:
+                found, inside = search.in_rounds(variables, tolerance, 1e-6)
+                found = search.stationary(found) if inside else found
+            variables = found
     except KeyboardInterrupt:
         variables, stopped = search.best[1], True
     values, slopes = search.evaluate(variables)

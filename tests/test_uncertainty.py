@@ -91,7 +91,7 @@ def test_unknown_starts_and_a_delay_are_found_along() -> None:
 
 def test_a_measured_start_counts_where_the_start_is_sought() -> None:
     run = mo.Experiment("1", [0.0, 0.0, 2.0, 5.0], {"A": [4.0, 4.2, 3.0, 1.9]})
-    assert mo.fit(FIRST, run)["r1.k"].degrees_of_freedom == 1
+    assert mo.fit(FIRST, run, fit_initial=())["r1.k"].degrees_of_freedom == 1
     assert run.charge == {"A": pytest.approx(4.1)}
     found = mo.fit(FIRST, run, fit_initial=["A"])
     assert len(found.points.measured) == 4

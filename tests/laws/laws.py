@@ -502,11 +502,11 @@ def _(rng: np.random.Generator) -> None:
     p = Problem(
         "order", steps, fed, 1e-3, tau, heat="adiabatic", Ea=rng.uniform(5e4, 1.1e5), enthalpy=-rise * 4e6 / fed["A"]
     )
-    X = np.linspace(1e-5, 1 - 1e-5, 40001)
-    r = np.array([p.rates({"A": p.fed["A"] * (1 - x)}, p.T + rise * x)[0] for x in X])
-    V = p.flow * p.fed["A"] * X / r
+    left = np.concatenate([np.geomspace(1e-14, 1e-3, 4001)[:-1], np.linspace(1e-3, 1 - 1e-6, 40001)])[::-1]
+    r = np.array([p.rates({"A": p.fed["A"] * u}, p.T + rise * (1 - u))[0] for u in left])
+    V = p.flow * p.fed["A"] * (1 - left) / r
     turns = np.flatnonzero(np.diff(np.sign(np.diff(V)))) + 1
-    low, high = V[1000] * 1e-2, V[-4000] * 1e2
+    low, high = 0.1 * min(V[100], *V[turns]), 10 * max(V[-4001], *V[turns])
     inside = [V[i] for i in turns if 1.01 * low < V[i] < 0.99 * high]
     branch = p.tank(float(low)).branch("volume", (float(low), float(high)))
     assert len(branch.folds) == len(inside), (branch.folds, inside)

@@ -685,7 +685,8 @@ def _by_runge_kutta(
     solver, taken = started(stretch[0], kinks.settled(first), np.inf), 0
     while solver.status == "running" and taken < _MOST_STEPS_CLOSER:
         t, y = solver.t, solver.y
-        solver.step()
+        with np.errstate(all="ignore"):  # a step too far is taken back
+            solver.step()
         taken += 1
         if (solver.y[kinks.places] < 0).any():
             rest = kinks.settled(y)

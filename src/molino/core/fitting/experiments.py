@@ -25,9 +25,10 @@ from molino.core.vessels.train import Train
 VESSELS = ("batch", "stirred tank", "plug flow")
 """Where a run can be made that is given by its charge or feed and its temperature alone."""
 OUTLET = "outlet"
+"""What a run is observed along if it is observed once: at the outlet, or at steady state."""
+CONCENTRATION = "concentration"
 NOISE = 0.05
 """How far below zero a concentration may be measured, as a share of the largest: noise, which is used as it is."""
-"""What a run is observed along if it is observed once: at the outlet, or at steady state."""
 
 
 @lru_cache(maxsize=4096)
@@ -185,6 +186,14 @@ class Experiment(Frozen):
             faults.add("space time", "a space time of zero is no run", "delete the line; what is fed is the feed")
 
     def _check_values(self, faults: Faults) -> None:
+        largest = max(  # noise counts beside the largest concentration, not beside that of a minor species
+            (
+                float(np.nanmax(np.abs(v), initial=0.0))
+                for r, v in self.measured.items()
+                if metric_of(r).kind == CONCENTRATION
+            ),
+            default=0.0,
+        )
         for response, values in self.measured.items():
             kind = metric_of(response).kind
             if values.shape != self.times.shape:
@@ -192,9 +201,7 @@ class Experiment(Frozen):
                 faults.add(response, message, "give one for each, nan if missing")
             elif (
                 kind in ("concentration", "pressure", "volume", "temperature")
-                and (
-                    values < -(NOISE * np.nanmax(np.abs(values), initial=0.0) if kind == "concentration" else 0.0)
-                ).any()
+                and (values < -(NOISE * largest if kind == CONCENTRATION else 0.0)).any()
             ):
                 row = int(np.nanargmin(values))
                 message = f"negative {kind} {values[row]:g} {units.SI_UNITS[kind]} at sample {row + 1}"
@@ -255,6 +262,18 @@ class Experiment(Frozen):
             if np.isfinite(v[first]).any()
         }
         return {**seen, **self.initial}
+
+    @property
+    def measured_starts(self) -> tuple[str, ...]:
+        """The species whose concentration at time zero was measured, and not stated as charged."""
+        if not self.is_simple or self.along != "time":
+            return ()
+        return tuple(s for s in self.charge if s not in self.initial and s not in self.from_charge)
+
+    def with_measured_zeros(self) -> Experiment:
+        """The same run with nothing charged of the species of which a sample at time zero shows nothing."""
+        absent = {s: 0.0 for s in self.measured_starts if self.charge[s] <= 0}
+        return replace(self, initial={**self.initial, **absent}) if absent else self
 
     def observed(self, response: str) -> np.ndarray:
         """Which samples of a species or metric count as observations, shape (samples,), bool."""

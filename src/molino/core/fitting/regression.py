@@ -57,7 +57,7 @@ def fit(
     data: Experiments | Experiment | Rates | Sequence[Experiment | Experiments],
     *,
     errors: Any = "each",
-    fit_initial: str | Sequence[str] | Mapping[str, str | Sequence[str]] = (),
+    fit_initial: str | Sequence[str] | Mapping[str, str | Sequence[str]] | None = None,
     unknowns: Mapping[str, Any] | None = None,
     delay: Any = False,
     per_run: str | Sequence[str] = (),
@@ -84,8 +84,10 @@ def fit(
         one for all, ordinary least squares. "relative": proportional to each measured value, one factor a response.
         "replicates": the scatter of replicates of each. Or given numbers, {"xylose": "0.004 mol/L", "temperature":
         "0.3 K"}; the factor that they are all off by is found.
-    fit_initial : species, or several, or mapping of run to species
-        Concentrations at the start (or in the feed) that are not known well: what was charged is then a guess.
+    fit_initial : species, or several, or mapping of run to species, optional
+        Concentrations at the start (or in the feed) that are fitted along, the stated charge being a guess. If left
+        out, those that were measured at time zero and not stated: such a sample is a measurement like the others, not
+        the exact charge; () takes it as exact.
     unknowns : mapping of name to quantity or Unknown, optional
         Numbers of the vessels of the runs that are sought along, with their guesses, by the names that `Vessel.with_`
         takes: {"UA": "40 W/K", "coolant T": mo.Unknown("20 degC", lower="10 degC")}, "feed T", "[A]", "flow". One for
@@ -140,7 +142,7 @@ def check_data(chemistry: Chemistry, data: Experiments | Rates, **options: Any) 
 
 def prepare(
     chemistry: Chemistry, data: Experiments | Rates, errors: Any = "each",
-    fit_initial: str | Sequence[str] | Mapping[str, str | Sequence[str]] = (),
+    fit_initial: str | Sequence[str] | Mapping[str, str | Sequence[str]] | None = None,
     unknowns: Mapping[str, Any] | None = None, delay: Any = False, per_run: str | Sequence[str] = (),
 ) -> tuple[Problem, Points, FitParameterMap]:  # fmt: skip
     """The least-squares problem, its observations and what its parameters stand for."""
@@ -231,6 +233,9 @@ class _ParameterSearch:
 
     def _starts(self, fit_initial: Any) -> None:
         """Concentrations at the start, or of the feed."""
+        if fit_initial is None:
+            self.runs = [run.with_measured_zeros() for run in self.runs]
+            fit_initial = {run.name: run.measured_starts for run in self.runs}
         if not isinstance(fit_initial, Mapping):
             fit_initial = {run.name: fit_initial for run in self.runs}
         fit_initial = {name: _names(species) for name, species in fit_initial.items()}

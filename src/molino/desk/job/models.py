@@ -461,7 +461,7 @@ class FitTable(Table):
     data: str | list[str] | None = None
     leave_out: list[LeaveOutTable] = []
     errors: str | dict[str, Quantity] = "each"
-    fit_initial: list[str] | dict[str, list[str]] = []
+    fit_initial: list[str] | dict[str, list[str]] | None = None
     unknowns: dict[str, Entry] = {}
     delay: bool | str | float = False
     per_run: list[str] = []

@@ -150,7 +150,11 @@ def _read(asked: _Asked, shape: str, needed: tuple[str, ...]) -> _Table:
     for _, species in {k for k in keys if keys.count(k) > 1}:
         faults.add("headings", f"two columns for {species}", "keep one")
     faults.raise_any(path.name)
-    numbers = {c.heading: _numbers(table, c, faults) for c in columns}
+    read = {c.heading: table.numbers(c.heading, faults) for c in columns}
+    sizes: dict[str, float] = {}  # noise of a minor species is small beside the largest of its kind, not beside itself
+    for c in columns:
+        sizes[c.kind] = max(sizes.get(c.kind, 0.0), float(np.nanmax(np.abs(c.to_si(read[c.heading])), initial=0.0)))
+    numbers = {c.heading: _numbers(table, c, read[c.heading], sizes[c.kind], faults) for c in columns}
     kept = complete_lines(table, [c.heading for c in columns if c.role in ("time", "space time")], numbers, faults)
     numbers = {heading: values[kept] for heading, values in numbers.items()}
     texts = {name: values[kept] for name, values in texts.items()}
@@ -343,17 +347,17 @@ def _by_run(table: _Table) -> dict[str, np.ndarray]:
     return {str(n): np.array([k == key for k in keys]) for n, key in enumerate(dict.fromkeys(keys), 1)}
 
 
-def _numbers(table: CellTable, column: _Column, faults: Faults) -> np.ndarray:
-    """A column in SI, nan where nothing was measured or could be read; what is far below zero is a fault."""
-    found = table.numbers(column.heading, faults)
+def _numbers(table: CellTable, column: _Column, found: np.ndarray, size: float, faults: Faults) -> np.ndarray:
+    """A column in SI, nan where nothing was measured or could be read; a number far below zero, beside the largest of
+    its kind, is a fault."""
     if column.kind in ("concentration", "pressure", "time"):
-        allowed = 0.0 if column.kind == "time" else NOISE * max(float(np.nanmax(np.abs(found), initial=0.0)), 0.0)
-        below = found < 0
-        for i in np.flatnonzero(found < -allowed)[:3].tolist():
+        allowed = 0.0 if column.kind == "time" else NOISE * size
+        below, far = found < 0, column.to_si(found) < -allowed
+        for i in np.flatnonzero(far)[:3].tolist():
             advice = "correct it, or leave the cell empty (below detection: write 0)"
             message = f"{table.cells[column.heading].iloc[i]} is a negative {column.kind}"
             faults.add(f"line {table.cells.index[i]}, column '{column.heading}'", message, advice)
-        if below.any() and not (found < -allowed).any():
+        if below.any() and not far.any():
             count = int(below.sum())
             table.remarks.append(
                 f"column '{column.heading}': {count} value{'s' * (count > 1)} below zero used as noise"

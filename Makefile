@@ -3,8 +3,10 @@ PYTHON ?= python3
 BIN := .venv/bin
 # Lines in a hundred that the tests must reach.
 FLOOR := 95
+# Problems of `make laws`.
+N ?= 2000
 
-.PHONY: demo test check bench coverage intervals docs docs-shots matrix clean
+.PHONY: demo test check bench coverage intervals laws docs docs-shots matrix clean
 
 demo: .venv/ready
 	$(BIN)/molino demo
@@ -32,6 +34,10 @@ coverage: .venv/ready
 intervals: .venv/ready
 	$(BIN)/python examples/interval_coverage.py
 	$(BIN)/python examples/observed_vessels.py 400
+
+# Random problems by the thousand against the laws in tests/laws: make laws N=20000
+laws: .venv/ready
+	cd tests && ../$(BIN)/python -m laws $(N)
 
 # The tests on every Python from 3.11 to 3.14 that is here, and with the lowest versions allowed (pyproject.toml, tool.tox).
 matrix: .venv/ready

@@ -506,7 +506,7 @@ def _(rng: np.random.Generator) -> None:
     r = np.array([p.rates({"A": p.fed["A"] * u}, p.T + rise * (1 - u))[0] for u in left])
     V = p.flow * p.fed["A"] * (1 - left) / r
     turns = np.flatnonzero(np.diff(np.sign(np.diff(V)))) + 1
-    low, high = 0.1 * min(V[100], *V[turns]), 10 * max(V[-4001], *V[turns])
+    low, high = 0.1 * min([V[100], *V[turns]]), 10 * max([V[-4001], *V[turns]])
     inside = [V[i] for i in turns if 1.01 * low < V[i] < 0.99 * high]
     branch = p.tank(float(low)).branch("volume", (float(low), float(high)))
     assert len(branch.folds) == len(inside), (branch.folds, inside)

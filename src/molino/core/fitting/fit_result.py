@@ -316,6 +316,11 @@ class Fit(Frozen, Result):
         size = np.sqrt(np.maximum(np.diag(self.covariance), 1e-300))
         return np.asarray(np.clip(self.covariance / np.outer(size, size), -1, 1))
 
+    @property
+    def correlated(self) -> list[int]:
+        """The constants whose correlations are shown: all but the concentrations at the start of single runs."""
+        return [i for i, e in enumerate(self.estimates) if not e.name.startswith(("start ", "feed "))]
+
     @cached_property
     def by_response(self) -> tuple[Response, ...]:
         """Residual standard deviation and R^2 (1 - residual / total sum of squares about the mean) of each response."""
@@ -652,11 +657,12 @@ class Fit(Frozen, Result):
         for e, (value, error, low, high) in numbers:
             unit = units.pretty(e.unit or "")
             lines.append(f"  {e.name:<{width}}  {value:>10}  {error:>10}    {low} to {high}  {unit}".rstrip())
-        if len(self.estimates) > 1:
+        shown = self.correlated
+        if len(shown) > 1:
             lines.append("  correlation")
-            for i, e in enumerate(self.estimates):
-                row = "".join(f"{x:>8.3f}" for x in self.correlation[i, : i + 1])
-                lines.append(f"  {e.name:<{width}}{row}")
+            for n, i in enumerate(shown):
+                row = "".join(f"{x:>8.3f}" for x in self.correlation[i, shown[: n + 1]])
+                lines.append(f"  {self.estimates[i].name:<{width}}{row}")
         lines += [f"  {line}" for line in self.notes()]
         lines += [f"  note: {text}" for text in self.warnings]
         return "\n".join(lines)

@@ -56,13 +56,12 @@ def show(name: str, found: Fit) -> None:
     out = console()
     display = found.data.display
     show_table(found.table(), f"fit {name}: {len(found.estimates)} constants from {found.extent}")
-    if len(found.estimates) > 1:
+    places = found.correlated
+    if len(places) > 1:
         import pandas as pd
 
-        names = [e.name for e in found.estimates]
-        lower = [
-            [f"{found.correlation[i, j]:.3f}" if j <= i else "" for j in range(len(names))] for i in range(len(names))
-        ]
+        names = [found.estimates[i].name for i in places]
+        lower = [[f"{found.correlation[i, j]:.3f}" if j <= i else "" for j in places] for i in places]
         frame = pd.DataFrame(lower, columns=names)
         frame.insert(0, "correlation", names)
         show_table(frame)

@@ -517,6 +517,23 @@ def _(rng: np.random.Generator) -> None:
     assert len(p.tank(at).steady_states((p.T, p.T + rise))) == count, count
 
 
+@law("steady states of an isothermal tank are the roots of its balance")
+def _(rng: np.random.Generator) -> None:
+    p = problem(rng, kinds=("inhibition", "autocatalytic"), heats=("isothermal",))
+    V, a0 = with_factor(p, rng, 0.05, 300.0), p.fed["A"]
+    c = a0 * (1 - np.geomspace(1e-9, 1 - 1e-9, 400001)) if rng.random() < 0.5 else a0 * np.geomspace(1e-12, 1, 400001)
+    b = p.fed.get("B", 0.0) + a0 - c
+    step = p.steps[0]
+    rate = np.array(step.rate({"A": c, "B": b}, step.constants))  # type: ignore[dict-item]
+    left = p.flow * (a0 - c) - V * rate
+    roots = int(np.sum(left[:-1] * left[1:] < 0))
+    found = p.tank(V).steady_states()
+    for run in found:
+        own = {s: float(x[-1]) for s, x in run.concentrations.items()}
+        assert abs(p.flow * (a0 - own["A"]) - V * p.rates(own, p.T)[0]) < 1e-7 * p.flow * a0
+    assert len(found) >= roots, (len(found), roots)
+
+
 @law("an arrangement is no worse than those it contains")
 def _(rng: np.random.Generator) -> None:
     p = problem(rng, kinds=("order", "consecutive", "autocatalytic"), heats=("isothermal", "adiabatic"))

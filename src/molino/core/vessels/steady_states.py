@@ -27,6 +27,7 @@ from molino.core.vessels.heat import Jacket
 from molino.core.vessels.parameter_map import ParameterMap
 from molino.core.vessels.roles import SENSIBLE
 from molino.core.vessels.run import Run, settled
+from molino.core.vessels.steady_curve import states_at_volume
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -93,9 +94,9 @@ class SteadyStates(Frozen, Result, Sequence[Run]):
         display = self.display
         rows = []
         for run, stable, values in zip(self.runs, self.stable, self.eigenvalues, strict=True):
-            row: dict[str, Any] = {
-                display.heading("T", "temperature"): display.number(run.temperatures[-1], "temperature")
-            }
+            row: dict[str, Any] = {}
+            if run.has_temperature:
+                row[display.heading("T", "temperature")] = display.number(run.temperatures[-1], "temperature")
             row |= {name: value for name, value in run.summary().items() if name.startswith("conversion")}
             row["stable"] = "yes" if stable else "no"
             slowest = values[int(np.argmax(values.real))]
@@ -116,7 +117,8 @@ class SteadyStates(Frozen, Result, Sequence[Run]):
 
     def __str__(self) -> str:
         low, high = (self.display.text(float(T), "temperature") for T in self.temperatures[[0, -1]])
-        message = f"{len(self)} steady state{'s' if len(self) != 1 else ''} between {low} and {high}"
+        where = f"between {low} and {high}" if self.vessel.is_non_isothermal else "at the prescribed temperature"
+        message = f"{len(self)} steady state{'s' if len(self) != 1 else ''} {where}"
         if not len(self):
             return message
         return f"{message}\n{self.table().to_string(index=False, float_format=lambda x: f'{x:.5g}')}"
@@ -146,8 +148,10 @@ def read_bounds(tank: FlowVessel, T: tuple[Any, Any] | None = None) -> tuple[flo
     """The bounds of temperature of a search for all steady states in K; InputError where there is nothing to search."""
     tank._require_volume()
     if not tank.is_non_isothermal:
-        message = "its temperature is prescribed, and the balance of heat does not determine it"
-        raise InputError(message, tank.label, "give heat='adiabatic' or a jacket")
+        if T is not None:
+            raise InputError("its temperature is prescribed", f"{tank.label}, T", "leave the bounds out")
+        own = float(tank._first_T.si) if tank._first_T is not None else math.nan
+        return own, own
     if T is None:
         low, high = default_bounds(tank)
     else:
@@ -172,6 +176,8 @@ def steady_states(tank: FlowVessel, T: tuple[Any, Any] | None = None) -> SteadyS
     """All steady states of a tank within bounds of temperature; see `FlowVessel.steady_states`."""
     tank._require_known()
     low, high = read_bounds(tank, T)
+    if not tank.is_non_isothermal:
+        return _at_prescribed_temperature(tank, low)
     case = tank._case
     functions = Functions(Case(_at_rest(case.balances), case.values))
     rhs, jacobian = functions.rhs, functions.state_jacobian
@@ -211,6 +217,15 @@ def steady_states(tank: FlowVessel, T: tuple[Any, Any] | None = None) -> SteadyS
         made,
         removed,
     )
+
+
+def _at_prescribed_temperature(tank: FlowVessel, T: float) -> SteadyStates:
+    """All steady states of the amounts that are found along the volume, and by start-ups."""
+    states = states_at_volume(tank, tank._volume_si)
+    report = Report("curve of steady states over the volume", len(states), 0, len(states))
+    none, ends = np.full(2, np.nan), np.full(2, T)
+    rates = tuple(growth_rates(tank._case, y) for y in states)
+    return SteadyStates(tank, tuple(settled(tank, y, report) for y in states), rates, ends, none, none)
 
 
 def _touching(tracer: ArcLength, curve: Curve, gap: np.ndarray, surplus: Any, scale: np.ndarray) -> list[np.ndarray]:

@@ -271,7 +271,8 @@ class StirredTank(GasVessel, FlowVessel):
         At every temperature between the bounds the balances of the species are solved, following their solution as a
         curve (through folds) from the coldest; where along it heat generation meets heat removal there is a steady
         state. All are found that lie on this curve; amounts that have several steady states at one temperature, not
-        joined to it, would be missed.
+        joined to it, would be missed. Where the temperature is prescribed, those on the curve over the volume are
+        found, and those on which start-ups settle, from the contents at t = 0 and from a fully reacted state.
 
         Parameters
         ----------
@@ -281,7 +282,7 @@ class StirredTank(GasVessel, FlowVessel):
         Raises
         ------
         InputError
-            If the temperature of the tank is prescribed, or the bounds are none.
+            If the bounds are none, or are given where the temperature is prescribed.
         SolveError
             If the curve cannot be followed.
         """

@@ -7,6 +7,7 @@ import itertools
 import numpy as np
 from matplotlib.figure import Figure
 
+from molino.core.errors import InputError
 from molino.core.vessels.steady_states import Branch, SteadyStates
 from molino.desk.figures import style
 
@@ -22,7 +23,16 @@ def heat_balance(states: SteadyStates) -> Figure:
     Returns
     -------
     matplotlib Figure
+
+    Raises
+    ------
+    InputError
+        If the temperature of the tank is prescribed.
     """
+    if not states.vessel.is_non_isothermal:
+        raise InputError(
+            "its temperature is prescribed: no balance of heat determines it", states.vessel.label, "print them"
+        )
     display = states.display
     figure = style.blank()
     axes = figure.subplots()

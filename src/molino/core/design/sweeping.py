@@ -18,6 +18,7 @@ from molino.core.balances.compiled import compiled
 from molino.core.balances.integrate import RUN_OUT
 from molino.core.balances.many import integrate_many
 from molino.core.balances.system import Balances
+from molino.core.checks import Check, checked_fact
 from molino.core.errors import Faults, InputError, MolinoError
 from molino.core.frozen import Frozen
 from molino.core.results import Result
@@ -32,6 +33,10 @@ from molino.core.vessels.train import Train
 if TYPE_CHECKING:
     import pandas as pd
 
+_PER_CHECK, _MOST_CHECKS = 100, 5
+"""One case of so many is run singly, too, and at most so many."""
+_AGREES = 1e-6
+"""Largest difference between a case computed together with others and by itself, relative to the largest value."""
 _TOGETHER = 1024
 """How many cases are integrated as one system; what is interrupted loses no more than these."""
 _MOST = 200_000
@@ -114,6 +119,8 @@ class Sweep(Frozen, Result):
         For each case why not, or ''.
     is_stopped : bool
         Whether it was interrupted; what was computed by then is kept.
+    apart : float
+        The largest relative difference between cases computed together and run singly; nan where none was.
 
     Examples
     --------
@@ -133,6 +140,14 @@ class Sweep(Frozen, Result):
     numbers: np.ndarray
     reasons: tuple[str, ...]
     is_stopped: bool = False
+    apart: float = math.nan
+
+    @property
+    def checks(self) -> tuple[Check, ...]:
+        """Some cases, drawn by seed, run singly: one of each hundred; none of fewer, or where all are run singly."""
+        if math.isnan(self.apart):
+            return ()
+        return (Check("single runs agree", self.apart, _AGREES, "some cases, drawn by seed, by runs of their own"),)
 
     @cached_property
     def values(self) -> Mapping[str, np.ndarray]:
@@ -215,6 +230,7 @@ class Sweep(Frozen, Result):
             "not_computed": [
                 {"conditions": self.at(n), "reason": reason} for n, reason in enumerate(self.reasons) if reason
             ],
+            "checks": [check.to_dict() for check in self.checks],
             "interrupted": self.is_stopped,
         }
 
@@ -385,8 +401,13 @@ def sweep(
     except KeyboardInterrupt:
         is_stopped = True
     conditions = tuple(_shown(vessel, name, given) for name, given in question.given.items())
+    apart = math.nan if is_stopped else question.apart(numbers)
+    if apart > _AGREES:  # as where start-ups settle on different steady states: each case by itself
+        for case in range(len(numbers)):
+            numbers[case], reasons[case] = question._alone(case)
+        apart = math.nan
     return Sweep(
-        vessel, question.metrics, conditions, question.shape, question.places, numbers, tuple(reasons), is_stopped
+        vessel, question.metrics, conditions, question.shape, question.places, numbers, tuple(reasons), is_stopped, apart
     )
 
 
@@ -483,6 +504,15 @@ class _Question:
             return none
         columns = [np.broadcast_to(np.asarray(f, float), len(table)) for f in found]
         return np.where(np.isfinite(states).all(axis=1)[:, None], np.column_stack(columns), np.nan)
+
+    def apart(self, numbers: np.ndarray) -> float:
+        """The largest difference between cases and their single runs, relative to the largest value of each metric."""
+        known = np.flatnonzero(np.isfinite(numbers).all(axis=1))
+        if self.base is None or len(known) < _PER_CHECK:
+            return math.nan
+        sizes = np.maximum(np.max(np.abs(numbers[known]), axis=0), 1e-300)
+        several = np.random.default_rng(0).choice(known, min(len(known) // _PER_CHECK, _MOST_CHECKS), replace=False)
+        return max(float(np.nanmax(np.abs(self._alone(int(c))[0] - numbers[c]) / sizes)) for c in several)
 
     def _alone(self, case: int) -> tuple[np.ndarray, str]:
         """The metrics of one case by a run of its own, and why it has none."""

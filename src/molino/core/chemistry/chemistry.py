@@ -41,18 +41,29 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
+_SAME_T = 0.5
+"""K: temperatures this near to each other are one."""
+
+
 @dataclass(frozen=True, eq=False)
 class Covariance(Frozen):
     """Covariance of fitted parameters, in their SI units; shape (parameters, parameters).
 
     `refits` are parameters from fits to resampled data, shape (refits, parameters), from which draws are taken in place
-    of a distribution; None without.
+    of a distribution; None without. `temperatures` are the lowest and the highest of the data in K.
     """
 
     names: tuple[str, ...]
     matrix: np.ndarray = field(repr=False)
     degrees_of_freedom: int = 0
     refits: np.ndarray | None = field(default=None, repr=False)
+    temperatures: tuple[float, float] | None = None
+
+    def is_beyond(self, low: float, high: float) -> bool:
+        """Whether temperatures in K lie outside those of the data, by more than what these vary within."""
+        if self.temperatures is None:
+            return False
+        return low < self.temperatures[0] - _SAME_T or high > self.temperatures[1] + _SAME_T
 
     def check(self) -> None:
         """Raise InputError for what no fit comes to, and somebody has written."""

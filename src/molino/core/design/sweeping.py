@@ -18,7 +18,7 @@ from molino.core.balances.compiled import compiled
 from molino.core.balances.integrate import RUN_OUT
 from molino.core.balances.many import integrate_many
 from molino.core.balances.system import Balances
-from molino.core.checks import Check, checked_fact
+from molino.core.checks import Check
 from molino.core.errors import Faults, InputError, MolinoError
 from molino.core.frozen import Frozen
 from molino.core.results import Result
@@ -407,7 +407,15 @@ def sweep(
             numbers[case], reasons[case] = question._alone(case)
         apart = math.nan
     return Sweep(
-        vessel, question.metrics, conditions, question.shape, question.places, numbers, tuple(reasons), is_stopped, apart
+        vessel,
+        question.metrics,
+        conditions,
+        question.shape,
+        question.places,
+        numbers,
+        tuple(reasons),
+        is_stopped,
+        apart,
     )
 
 

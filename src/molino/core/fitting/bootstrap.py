@@ -87,7 +87,13 @@ class Bootstrap(Frozen, Result):
         best = np.array([values[name] for name in held.names])
         away = self.draws[:, [self.names.index(name) for name in held.names]] - best
         away *= math.sqrt(self.observations / self.degrees_of_freedom) if self.kind == "cases" else 1.0
-        own = Covariance(held.names, np.cov(away.T).reshape((len(best),) * 2), held.degrees_of_freedom, best + away)
+        own = Covariance(
+            held.names,
+            np.cov(away.T).reshape((len(best),) * 2),
+            held.degrees_of_freedom,
+            best + away,
+            held.temperatures,
+        )
         return self.fitted.with_values({}, own)
 
     @property

@@ -475,7 +475,9 @@ def _result(
     shared = [i for i, p in enumerate(problem.free) if p.name in {q.name for q in chemistry.unknowns}]
     values = {problem.free[i].name: float(optimum.parameters[i]) for i in shared}
     fewest = int(min((estimates[i].degrees_of_freedom for i in shared), default=0))
-    kept = Covariance(tuple(values), covariance[np.ix_(shared, shared)], fewest)
+    known_T = [T for T in data.temperatures if np.isfinite(T)]
+    ends = (float(min(known_T)), float(max(known_T))) if known_T else None
+    kept = Covariance(tuple(values), covariance[np.ix_(shared, shared)], fewest, temperatures=ends)
     known = chemistry.with_values(values, kept) if values else chemistry
     return Fit(
         estimates, tuple(dict.fromkeys(points.response)), points, data, known, covariance, optimum.evaluations,

@@ -29,7 +29,7 @@ from molino.core.thermo.energy import CAPACITY, Energy, enthalpies, moved_refere
 from molino.core.thermo.phase_model import MODELS, PhaseModel, RealGas, molar_volume
 from molino.core.units import Display, Value
 from molino.core.vessels.catalyst import NO_CATALYST, Catalyst, check_catalyst
-from molino.core.vessels.checks import VesselReview, review_vessel, size_finding, temperature_findings
+from molino.core.vessels.checks import VesselReview, range_finding, review_vessel, size_finding, temperature_findings
 from molino.core.vessels.equations import vessel_equations
 from molino.core.vessels.feed import check_contents, check_species, equation_of, is_molar, is_real, volume_model
 from molino.core.vessels.heat import Adiabatic, Duty, HeatShape, Jacket, Profile, read_heat
@@ -726,7 +726,12 @@ class Vessel(Frozen, Printed):
         review = review_vessel(
             self.label, self.chemistry, self._feed_T, started, self.catalyst, self._model.balances, numbers, size
         )  # fmt: skip
-        more = [*temperature_findings(self.label, dict.fromkeys((self._feed_T, self._first_T))), self._too_small]
+        ends = dict.fromkeys((self._feed_T, self._first_T))
+        more = [
+            *temperature_findings(self.label, ends),
+            self._too_small,
+            range_finding(self.label, self.chemistry, ends),
+        ]
         if text := feed_finding(self):
             more.append(Finding("warning", self.label, text, "check temperature, pressure and model of what is fed"))
         kept = [f for f in (*more, *review.findings) if f is not None]

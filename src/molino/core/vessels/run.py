@@ -231,6 +231,19 @@ class RunResult(Frozen, Result):
         return "\n".join([title, *in_columns(self.facts())])
 
 
+def fitted_range(run: RunResult, low: float, high: float) -> dict[str, str]:
+    """Whether the temperatures of a run in K lie inside those of the data that the constants come from, as a fact."""
+    covariance, display = run._covariance(), run.display  # type: ignore[attr-defined]
+    if covariance is None or covariance.temperatures is None:
+        return {}
+    first, last = (display.text(T, "temperature") for T in covariance.temperatures)
+    data = f"fitted at {first}" if first == last else f"fitted at {first} to {last}"
+    if not covariance.is_beyond(low, high):
+        return {"rate constants": f"{data}, which covers this run"}
+    own = display.text(low if low < covariance.temperatures[0] else high, "temperature")
+    return {"rate constants": f"{data}: extrapolated to {own}; the interval does not cover that"}
+
+
 @dataclass(frozen=True, eq=False)
 class Run(RunResult):
     """The result of running a vessel: arrays in SI inside, units outside.
@@ -868,6 +881,8 @@ class Run(RunResult):
         found |= phase_facts(self) | self.vessel._more_facts(self)
         if beyond := self.out_of_range():
             found["heat capacity of"] = "; ".join(beyond)
+        if self.has_temperature:
+            found |= fitted_range(self, float(np.min(self.temperatures)), float(np.max(self.temperatures)))
         if self.is_steady and self._growth is not None:
             found["stability"] = "stable" if self._growth < 0 else "unstable: left after any disturbance"
         return {**found, **checked_fact(self.checks), "solved by": str(self.report)}

@@ -168,6 +168,8 @@ def chemistry_text(chemistry: Chemistry) -> str:
         covariance["degrees_of_freedom"] = chemistry.covariance.degrees_of_freedom
         if chemistry.covariance.refits is not None:
             covariance["refits"] = np.asarray(chemistry.covariance.refits).tolist()
+        if chemistry.covariance.temperatures is not None:
+            covariance["temperatures"] = list(chemistry.covariance.temperatures)
         document["covariance"] = covariance
     return tomlkit.dumps(document)
 

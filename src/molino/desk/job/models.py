@@ -742,6 +742,7 @@ class CovarianceTable(Table):
     matrix: list[list[float]]
     degrees_of_freedom: int
     refits: list[list[float]] | None = None
+    temperatures: tuple[float, float] | None = None
 
 
 def job_schema() -> dict[str, Any]:

@@ -23,7 +23,7 @@ from molino.core.vessels.feed import Feed
 from molino.core.vessels.flow_vessel import FlowVessel
 from molino.core.vessels.metrics import Metric, parse_metric
 from molino.core.vessels.phase_limits import phase_facts
-from molino.core.vessels.run import ROUNDING, Run, RunResult
+from molino.core.vessels.run import ROUNDING, Run, RunResult, fitted_range
 from molino.core.vessels.streams import (
     Fluid,
     Stream,
@@ -700,6 +700,8 @@ class TrainRun(RunResult):
         if self.has_duty:
             found["duty"] = display.text(self.duty_si, "power")
         found |= self._phases()
+        if warm := [run.temperatures for run in self.runs if run.has_temperature]:
+            found |= fitted_range(self, min(float(np.min(T)) for T in warm), max(float(np.max(T)) for T in warm))
         found |= checked_fact(self.checks)
         return found
 

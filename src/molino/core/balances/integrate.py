@@ -621,7 +621,7 @@ class _Kinks:
         return rows[: 1 + int(np.argmax(np.append(negative, True)))]
 
     def settled(self, y: np.ndarray) -> np.ndarray:
-        """The states with what is exhausted at zero."""
+        """The states with the exhausted amounts at zero."""
         found = y.copy()
         found[self.places] = np.where(np.abs(y[self.places]) < self.least, 0.0, y[self.places])
         return found

@@ -156,7 +156,7 @@ class _Search:
     def elsewhere(self, forward: _Walk) -> list[np.ndarray]:
         """Where branches that the walk did not pass meet the target; settles the certificate if there are none.
 
-        Start-ups at volumes of all sizes, from what is in the tank at t = 0 and from the state of a vessel so large
+        Start-ups at volumes of all sizes, from the contents at t = 0 and from the state of a vessel so large
         that all has reacted, settle on any branch that attracts them.
         """
         curve, approach = self.curve, self.approach

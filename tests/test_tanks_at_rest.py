@@ -166,8 +166,45 @@ def test_disturbances_step_and_ramp_a_tank_to_its_new_state() -> None:
             tank.run("1 h", changes=wrong)
 
 
+def test_an_isothermal_tank_has_all_its_steady_states() -> None:
+    """v c/(K + c + c^2/Ki): the roots of Q (c0 - c) = V r(c), the middle one unstable."""
+    law = mo.Reaction("A -> B", rate="v*[A]/(K + [A] + [A]^2/Ki)", v=0.5, K=0.01, Ki=0.03)
+    tank = mo.StirredTank(mo.Chemistry(law), mo.Feed({"A": 1.0}, flow=1.0), volume=10.0)
+    roots = np.roots([1 / 0.03, 1 - 1 / 0.03, 0.01 - 1 + 10 * 0.5, -0.01])  # (1 - c)(K + c + c^2/Ki) = V v c
+    states = tank.steady_states()
+    found = sorted(float(run.concentrations["A"][-1]) for run in states)
+    assert found == pytest.approx(sorted(roots.real), rel=1e-9)
+    assert [s for _, s in sorted(zip((r.conversion("A") for r in states), states.stable, strict=True))] == [
+        True,
+        False,
+        True,
+    ]
+    washed_out = mo.StirredTank(mo.Chemistry(mo.Reaction("A + B -> 2 B", k=1.0)), mo.Feed({"A": 1.0}, flow=1.0), volume=5.0,
+                                contents={"B": 0.1}).steady_states()  # fmt: skip
+    assert sorted(run.conversion("A") for run in washed_out) == pytest.approx([0.0, 0.8], abs=1e-9)
+
+
+def test_a_tank_of_second_order_is_sized_by_its_closed_form() -> None:
+    """V = Q X/(k c0 (1 - X)^2), however small the constant: the curve of steady states stays in the physical region."""
+    for k in (1e-6, 1.0, 1e6):
+        tank = mo.StirredTank(mo.Chemistry(mo.Reaction("A -> B", rate="k*[A]^2", k=k)), mo.Feed({"A": 1.0}, flow=1.0))
+        for X in (0.1, 0.9, 0.9999):
+            sized = mo.size(tank, "conversion of A", X)
+            assert sized.value == pytest.approx(X / k / (1 - X) ** 2, rel=1e-8)
+            assert all(check.is_passed for check in sized.checks)
+        with pytest.raises(mo.UnreachableError) as refused:
+            mo.size(tank, "conversion of A", 1.1)
+        assert refused.value.certificate
+    slow = mo.StirredTank(mo.Chemistry(mo.Reaction("A -> B", k=1e-30)), mo.Feed({"A": 1.0}, flow=1.0))
+    with pytest.raises(mo.NotFoundError, match="proves nothing"):
+        mo.size(slow, "conversion of A", 0.5)
+
+
 WRONG: dict[str, tuple[Callable[[], object], str]] = {
-    "T that is kept": (lambda: TANK.with_(heat=None).steady_states(), "its temperature is prescribed"),
+    "bounds of a prescribed T": (
+        lambda: TANK.with_(heat=None).steady_states(("300 K", "400 K")),
+        "its temperature is prescribed",
+    ),
     "no volume": (lambda: TANK.with_(volume=None).steady_states(), "no volume is given"),
     "empty bounds": (lambda: TANK.steady_states(("400 K", "300 K")), "are empty"),
     "bounds in metres": (lambda: TANK.steady_states(("4 m", "300 K")), "not a temperature"),

@@ -84,12 +84,14 @@ class ArcLength:
     jacobian : z to dF/dz, shape (n, n + 1)
     largest : the longest step
     bend : the cosine of the largest angle between the tangents of two neighbours
+    close : the Newton step, in scaled unknowns, with which a point is found; its error is about the square of it
     """
 
     residual: Residual
     jacobian: Callable[[np.ndarray], np.ndarray]
     largest: float = 0.02
     bend: float = 0.95
+    close: float = CLOSE
 
     def tangent(self, z: np.ndarray, along: np.ndarray) -> np.ndarray:
         """The unit tangent that points the same way as `along`."""
@@ -121,7 +123,7 @@ class ArcLength:
             longest = float(np.abs(step).max())
             if not math.isfinite(longest):
                 return None
-            if longest < CLOSE:
+            if longest < self.close:
                 return z, count, along / math.sqrt(along @ along)
         return None
 

@@ -46,6 +46,8 @@ _EXHAUSTED = 1e-10
 _CLOSER = 101
 """Points on a stretch that is integrated again with short steps."""
 _MOST_STEPS_CLOSER = 3_000
+_MOST_STEPS_KINKS = 10_000
+"""Steps between two points with a rate of an order below one, which may chatter where it exhausts its reactant."""
 _DONE = "Integration successful."
 _MOST_ROWS = 6000
 _MOST_ROUNDS = 6
@@ -565,7 +567,7 @@ def _advance(
     if functions.is_sparse:
         return _by_sparse(case, functions, first, times, rtol, absolute)
     try:
-        most = min(settings.most, _MOST_STEPS_CLOSER) if case.balances.kinks else settings.most
+        most = min(settings.most, _MOST_STEPS_KINKS) if case.balances.kinks else settings.most
         y, info = _odeint(functions, first, times, rtol, absolute, most=most)
     except NotFinite as error:
         return _up_to(case, functions, first, times, rtol, absolute, _not_finite(case, error))
@@ -575,7 +577,7 @@ def _advance(
     )  # fmt: skip
     steps = np.zeros(len(times), dtype=int)
     steps[1:] = info["nst"]
-    kinks = _Kinks(case, scale)
+    kinks = _Kinks(case, scale, settings.atol)
     rows = kinks.cut(_finished(times, y, info))
     steps = steps[: len(rows)]
     if len(rows) < len(times):
@@ -611,9 +613,9 @@ class _Kinks:
     There the rates have slopes without bound; a step across would leave the amount negative for good.
     """
 
-    def __init__(self, case: Case, scale: np.ndarray) -> None:
+    def __init__(self, case: Case, scale: np.ndarray, atol: float) -> None:
         self.places = [] if case.balances.has_equations else [*case.balances.kinks]
-        self.least = _EXHAUSTED * scale[self.places]
+        self.least = max(_EXHAUSTED, 10 * atol) * scale[self.places]
 
     def cut(self, rows: np.ndarray) -> np.ndarray:
         """The rows before the first, but for the beginning, in which one is negative."""

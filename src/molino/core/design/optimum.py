@@ -36,7 +36,7 @@ PROFILE_ORDER = 1e-4
 FIRST_ORDER = 1e-5
 """What may be left of the first-order conditions, relative to the slopes in them, at an optimum."""
 SADDLE = 1e-7
-"""What the objective may gain beside an optimum, as a share of it, by rounding and the limits' curvature."""
+"""What the objective may gain near an optimum, as a share of it, by rounding and the limits' curvature."""
 
 
 @dataclass(frozen=True)
@@ -116,7 +116,7 @@ class Optimum(Frozen, Result):
     missed : float
         The most by which a limit is missed, as a share of its size.
     gain : float
-        What the objective gains at a place beside it, as a share of it.
+        What the objective gains at a place near it, as a share of it.
 
     Examples
     --------
@@ -153,7 +153,7 @@ class Optimum(Frozen, Result):
 
     @cached_property
     def checks(self) -> tuple[Check, ...]:
-        """Its limits, the first-order conditions, a place beside it, and the checks of its run."""
+        """Its limits, the first-order conditions, a place near it, and the checks of its run."""
         found = [Check("limits met", self.missed, MET, "the run at the optimum")] if self.limits else []
         if math.isfinite(self.first_order):
             limit = FIRST_ORDER if not self.profiles else PROFILE_ORDER
@@ -163,7 +163,7 @@ class Optimum(Frozen, Result):
                 )
             )
         if not self.profiles:
-            found.append(Check("no gain beside it", self.gain, SADDLE, "a run in a direction that the limits allow"))
+            found.append(Check("no gain near it", self.gain, SADDLE, "a run in a direction that the limits allow"))
         return (*found, *self.run.checks)
 
     @property

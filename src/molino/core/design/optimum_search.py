@@ -27,7 +27,7 @@ _LIKE = 1e-6
 """How near, relative, an objective must be to the best one to count as good as that: limits are met to so much only."""
 _SAME = 1e-4
 """The share of its range within which two starts have come to the same optimum."""
-_BESIDE = 1e-3
+_ASIDE = 1e-3
 """How far from an optimum, as a share of the ranges, the place lies at which its second order is looked at."""
 
 
@@ -46,7 +46,7 @@ class Search:
         self.ends: list[Point] = []
         self.first_error: SolveError | None = None
         self.gain = 0.0
-        """What the objective gains at a place beside the optimum, as a share of it."""
+        """What the objective gains at a place near the optimum, as a share of it."""
 
     def point(self, numbers: np.ndarray) -> Point | None:
         """The vessel run with these numbers; None where it cannot be."""
@@ -89,15 +89,15 @@ class Search:
         best = min(found, key=self.rank)
         if self.rank(best)[0] > 0:
             raise self._not_met(best)
-        if not is_stopped and (place := self._place_beside(best)) is not None:
+        if not is_stopped and (place := self._place_aside(best)) is not None:
             self._from(place)
             best = min((p for p in self.seen.values() if p is not None), key=self.rank)
-            self._place_beside(best)
+            self._place_aside(best)
         near = self.sign * best.value + _LIKE * max(abs(best.value), 1e-300)
         alike = [p for p in self.ends if self.rank(p)[0] == 0 and self.sign * p.value <= near]
         return self._optimum(min(alike, key=lambda p: _first_order(self, p)[1], default=best), is_stopped)
 
-    def _place_beside(self, best: Point) -> np.ndarray | None:
+    def _place_aside(self, best: Point) -> np.ndarray | None:
         """A place next to an optimum, if the objective is better there: it is a saddle then.
 
         The place lies in a direction along which no active limit or bound changes in the first order, so that the
@@ -107,12 +107,12 @@ class Search:
         _, _, multipliers = _first_order(self, best)
         z, widths = self.ranges.shares(best.numbers), self.ranges.widths(best.numbers)
         fixed = [best.slopes[1 + i] * widths for i, m in enumerate(multipliers) if m]
-        fixed += [np.eye(len(z))[j] for j in range(len(z)) if self.is_whole[j] or not _BESIDE < z[j] < 1 - _BESIDE]
+        fixed += [np.eye(len(z))[j] for j in range(len(z)) if self.is_whole[j] or not _ASIDE < z[j] < 1 - _ASIDE]
         free = null_space(np.array(fixed)) if fixed else np.eye(len(z))
         if not free.shape[1]:
             return None
         along = free @ np.random.default_rng(self.seed).normal(size=free.shape[1])
-        place = np.clip(z + _BESIDE * along / np.linalg.norm(along), 0.0, 1.0)
+        place = np.clip(z + _ASIDE * along / np.linalg.norm(along), 0.0, 1.0)
         point = self.point(self.ranges.numbers(place))
         if point is None:
             return None

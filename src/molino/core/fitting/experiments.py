@@ -186,7 +186,7 @@ class Experiment(Frozen):
             faults.add("space time", "a space time of zero is no run", "delete the line; what is fed is the feed")
 
     def _check_values(self, faults: Faults) -> None:
-        largest = max(  # noise counts beside the largest concentration, not beside that of a minor species
+        largest = max(  # noise is relative to the largest concentration, not to that of a minor species
             (
                 float(np.nanmax(np.abs(v), initial=0.0))
                 for r, v in self.measured.items()

@@ -26,7 +26,7 @@ _FARTHEST = 12
 _DECADES = math.log(1e12)
 """How far a constant is followed by its logarithm; data that do not bound it there leave it open."""
 _BEGINNINGS = 3
-_BESIDE = 1e-3
+_ASIDE = 1e-3
 """How far from an end, relative, the refits begin that confirm it."""
 _AGREES = 0.02
 """How closely, relative, the profile meets its limit at an end."""
@@ -258,7 +258,7 @@ def _is_crossing(fit: Fit, i: int, z: float, limit: float) -> bool:
     squares = []
     for side in (-1.0, 1.0):
         follower = _Follower(fit, (i,))
-        follower.excess(np.array([z + side * _BESIDE * max(abs(z), 1.0)]))
+        follower.excess(np.array([z + side * _ASIDE * max(abs(z), 1.0)]))
         squares.append(follower.excess(np.array([z])))
     return all(math.isfinite(s) and abs(math.sqrt(s / limit) - 1) < _AGREES for s in squares)
 

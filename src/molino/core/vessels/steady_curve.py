@@ -29,7 +29,9 @@ _NEARER = -12.0
 """Logarithm of the first volume over the smallest; next to nothing reacts in it."""
 LOWEST = -40.0
 """Logarithm of the least volume to which a curve is followed back after a fold."""
-LONGEST = 3.0
+_NEAR_ENOUGH = 1e-5
+"""The last Newton step on the way along the curve; where a target is met, the steps go on."""
+LONGEST = 5.0
 """The longest step along the curve, in logarithms of amounts and of the volume."""
 IS_EXHAUSTED = "is exhausted"
 EXHAUSTED = -90.0
@@ -200,7 +202,7 @@ class SteadyCurve:
 
     def tracer(self) -> ArcLength:
         """Follows the curve by its arc length."""
-        return ArcLength(self.residual, self.jacobian, largest=LONGEST)
+        return ArcLength(self.residual, self.jacobian, largest=LONGEST, close=_NEAR_ENOUGH)
 
 
 def states_at_volume(tank: Vessel, volume: float) -> list[np.ndarray]:
@@ -233,7 +235,7 @@ def states_at_volume(tank: Vessel, volume: float) -> list[np.ndarray]:
     follow(curve.beginning(), 1.0)
     top = (s + math.log(1e6)) / math.log(10.0)
     for y, at in curve.settled_states((s / math.log(10.0), top))[0]:
-        if at == s and add(y):
+        if abs(at - s) < 1e-9 and add(y):
             for direction in (-1.0, 1.0):
                 follow(curve.at_states(y, s), direction)
     return found

@@ -228,6 +228,19 @@ def _at_prescribed_temperature(tank: FlowVessel, T: float) -> SteadyStates:
     return SteadyStates(tank, tuple(settled(tank, y, report) for y in states), rates, ends, none, none)
 
 
+def only_stable_state(tank: FlowVessel) -> tuple[np.ndarray, Report] | None:
+    """The one stable steady state on the curve over the volume, where a start-up cannot be integrated; None if there is
+    none, or more than one."""
+    try:
+        states = states_at_volume(tank, tank._volume_si)
+    except (SolveError, ArithmeticError):
+        return None
+    stable = [y for y in states if np.max(growth_rates(tank._case, y).real) < 0]
+    if len(stable) != 1:
+        return None
+    return stable[0], Report("curve of steady states over the volume", len(states), 0, len(states))
+
+
 def _touching(tracer: ArcLength, curve: Curve, gap: np.ndarray, surplus: Any, scale: np.ndarray) -> list[np.ndarray]:
     """Pairs of steady states so near to each other that both fall between two points of the curve."""
     found: list[np.ndarray] = []

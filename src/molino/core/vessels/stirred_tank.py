@@ -33,7 +33,7 @@ from molino.core.vessels.mixture import Contents, Mixture
 from molino.core.vessels.model import Model
 from molino.core.vessels.roles import FEED_T, FLOW, LOCAL_FLOW, START, START_T, VOLUME
 from molino.core.vessels.run import Run, explained, follow, settled
-from molino.core.vessels.steady_states import Branch, SteadyStates, branch, steady_states
+from molino.core.vessels.steady_states import Branch, SteadyStates, branch, only_stable_state, steady_states
 from molino.core.vessels.streams import Stream
 from molino.core.vessels.terms import Inflow
 from molino.core.vessels.walls import Membrane
@@ -241,7 +241,10 @@ class StirredTank(GasVessel, FlowVessel):
         try:
             _, state, report = self._rest(self._case, near)
         except SolveError as error:
-            raise explained(self, error) from error
+            only = only_stable_state(self)
+            if only is None:
+                raise explained(self, error) from error
+            state, report = only
         run = settled(self, state, report)
         self._check_outflow(run)
         return run

@@ -151,7 +151,7 @@ def _read(asked: _Asked, shape: str, needed: tuple[str, ...]) -> _Table:
         faults.add("headings", f"two columns for {species}", "keep one")
     faults.raise_any(path.name)
     read = {c.heading: table.numbers(c.heading, faults) for c in columns}
-    sizes: dict[str, float] = {}  # noise of a minor species is small beside the largest of its kind, not beside itself
+    sizes: dict[str, float] = {}  # noise of a minor species is small relative to the largest of its kind, not to itself
     for c in columns:
         sizes[c.kind] = max(sizes.get(c.kind, 0.0), float(np.nanmax(np.abs(c.to_si(read[c.heading])), initial=0.0)))
     numbers = {c.heading: _numbers(table, c, read[c.heading], sizes[c.kind], faults) for c in columns}
@@ -348,8 +348,10 @@ def _by_run(table: _Table) -> dict[str, np.ndarray]:
 
 
 def _numbers(table: CellTable, column: _Column, found: np.ndarray, size: float, faults: Faults) -> np.ndarray:
-    """A column in SI, nan where nothing was measured or could be read; a number far below zero, beside the largest of
-    its kind, is a fault."""
+    """A column in SI, nan where nothing was measured or could be read; a number far below zero is a fault.
+
+    `size` is the largest of its kind in the table, relative to which it is far.
+    """
     if column.kind in ("concentration", "pressure", "time"):
         allowed = 0.0 if column.kind == "time" else NOISE * size
         below, far = found < 0, column.to_si(found) < -allowed

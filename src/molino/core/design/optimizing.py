@@ -144,7 +144,7 @@ def _with_confidence(
         remark = "note: a limit is not met with that confidence yet; look at the share of the draws"
     return replace(
         found, limits=question.limits, left=own, active_limits=active_limits, confidence=question.confidence,
-        reached=reached, integrations=integrations, remark=remark,
+        reached=reached, integrations=integrations, remark=remark, starts=nominal.starts,
     )  # fmt: skip
 
 

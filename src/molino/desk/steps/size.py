@@ -68,7 +68,7 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
             show_table(table(found), "sizes")
             for name, sizing in found.items():
                 facts = sizing.facts()
-                notes = [f"{fact} {facts[fact]}" for fact in ("the target is also met at", "checked") if fact in facts]
+                notes = [f"{fact}: {facts[fact]}" for fact in ("the target is also met at", "checked") if fact in facts]
                 for text in filter(None, [sizing.remark, *notes]):
                     console().print(f"{name}: {text}", style="dim", highlight=False, markup=False)
             for name, one in sources.items():

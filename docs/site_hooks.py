@@ -21,7 +21,11 @@ TOPICS = {
     "fitting": ("Fitting", ("core.fitting",), "From measurements to constants with intervals."),
     "design": ("Design", ("core.design",), "Sizes, comparisons, sweeps and optima."),
     "files": ("Files and figures", ("desk",), "Tables, jobs and libraries in, figures out."),
-    "errors": ("Errors and checks", ("core.errors", "core.checks"), "What is raised, and when; what is checked."),
+    "errors": (
+        "Errors and checks",
+        ("core.errors", "core.checks"),
+        "The errors, when each is raised, and the checks of results.",
+    ),
 }
 """The pages of the reference: title, where the names on it live, and what it is about."""
 _INTERNAL = {

@@ -67,7 +67,7 @@ def closure_check(closure: Mapping[str, float], limit: float = CLOSURE_LIMIT) ->
 
 
 def checked_fact(checks: Iterable[Check]) -> dict[str, str]:
-    """What was checked, in one line, as a fact of a result; nothing without checks."""
+    """The checks of a result in one line, as a fact; nothing without checks."""
     text = "; ".join(map(str, checks))
     return {"checked": text} if text else {}
 

@@ -583,7 +583,7 @@ def _at_its_best(
 def _nested(
     one: Arrangement, found: Sequence[Arrangement], arrangements: _Arrangements, make: Maker, task: _Task
 ) -> Arrangement:
-    """An arrangement that is no worse than those it contains: sought again from the best of them where it is.
+    """An arrangement at least as good as those it contains: sought again from the best of them where it is.
 
     Where nothing is gained over an arrangement that it contains, it is that arrangement and is left out.
     """

@@ -66,7 +66,7 @@ class SizeSearchResult:
     certificate : str
         What proves that the target cannot be met; empty where nothing does.
     tried : str
-        What was tried without finding an answer.
+        The searches that found no answer.
     uncovered : str
         Why the stretch beyond the answer was not searched for others.
     """

@@ -440,7 +440,7 @@ def _size_train(train: Train, metric: Metric, wanted: float, vary: str) -> Sizin
 def _unreachable(
     vessel: Vessel | Train, metric: Metric, target: float, answer: SizeSearchResult, vary: str, kind: str
 ) -> UnreachableError | NotFoundError:
-    """The error of a search that found no size: with a certificate that there is none, or with what was tried."""
+    """The error of a search that found no size: with its certificate, or with the list of searches made."""
     display = vessel._display
     wanted = f"{metric} = {display.text(target, metric.kind, 12)}"
     first, best = answer.first, answer.best

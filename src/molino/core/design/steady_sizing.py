@@ -250,7 +250,12 @@ def _answered(tank: Vessel, curve: _MetricCurve, approach: TargetApproach, met: 
     )  # fmt: skip
     answer.run = lambda sized: settled(sized, state, report)
     answer.is_stable = bool(np.max(growth_rates(case, state).real) < 0)
-    answer.remark = _remark(case, state, scale, curve.time(s), answer.is_stable)
+    remark = _remark(case, state, scale, curve.time(s), answer.is_stable)
+    if answer.uncovered:
+        remark = "; ".join(
+            filter(None, [remark, f"others were not looked for beyond a place where {answer.uncovered}"])
+        )
+    answer.remark = remark
     return answer
 
 

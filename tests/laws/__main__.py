@@ -30,8 +30,10 @@ def tried(name: str, seed: int) -> tuple[str, str]:
     return "held", ""
 
 
-def several(name: str, seeds: range) -> list[tuple[str, int, str, str]]:
-    return [(name, seed, *tried(name, seed)) for seed in seeds]
+def several(name: str, seeds: range) -> tuple[list[tuple[str, int, str, str]], float]:
+    """How a law fares with several seeds, and the processor time that it took."""
+    begun = time.process_time()
+    return [(name, seed, *tried(name, seed)) for seed in seeds], time.process_time() - begun
 
 
 def main(problems: int, first: int = 0, only: str = "") -> int:
@@ -41,14 +43,17 @@ def main(problems: int, first: int = 0, only: str = "") -> int:
     begun = time.perf_counter()
     done = Parallel(n_jobs=-1, return_as="generator_unordered")(delayed(several)(n, seeds) for n, seeds in tasks)
     count: Counter[tuple[str, str]] = Counter()
-    for results in done:
+    taken: dict[str, float] = dict.fromkeys(names, 0.0)
+    for results, seconds in done:
+        taken[results[0][0]] += seconds
         for name, seed, outcome, why in results:
             count[name, outcome] += 1
             if outcome != "held":
                 print(f"{outcome}: {name}, seed {seed}: {why[:300]}", flush=True)
-    print(f"\n{'law':<80}{'held':>8}{'broken':>8}{'refused':>8}")
+    print(f"\n{'law':<80}{'held':>8}{'broken':>8}{'refused':>8}{'ms each':>9}")
     for name in names:
-        print(f"{name:<80}" + "".join(f"{count[name, outcome]:>8}" for outcome in ("held", "broken", "refused")))
+        counts = [count[name, outcome] for outcome in ("held", "broken", "refused")]
+        print(f"{name:<80}" + "".join(f"{n:>8}" for n in counts) + f"{1e3 * taken[name] / sum(counts):>9.0f}")
     failed = sum(n for (_, outcome), n in count.items() if outcome != "held")
     print(f"{sum(count.values())} problems, {failed} not held, {time.perf_counter() - begun:.0f} s")
     return 1 if failed else 0

@@ -70,12 +70,15 @@ class Arrangement(Frozen):
         Why not.
     half_width : float or None
         Of the 95 % interval of the objective in SI, from the covariance of fitted constants.
+    at_end : mapping of condition to "largest" or "smallest"
+        Numbers that are at an end of the range that `recommend` searches by itself: a wider one may hold a better place.
     """
 
     name: str
     optimum: Optimum | None
     reason: str = ""
     half_width: float | None = None
+    at_end: Mapping[str, str] = FrozenMapping({})
 
     @property
     def volume(self) -> float:
@@ -214,7 +217,7 @@ class Recommendation(Frozen, Result):
         return plain({  # type: ignore[no-any-return]
             "objective": self.objective, "target": list(self.target), "recommended": self.best.name, "why": self.why(),
             "arrangements": [
-                {"name": a.name, "reason": a.reason, "half_width": a.half_width,
+                {"name": a.name, "reason": a.reason, "half_width": a.half_width, "at_end": dict(a.at_end),
                  "optimum": None if a.optimum is None else a.optimum.to_dict()} for a in self.arrangements],
         })  # fmt: skip
 
@@ -226,7 +229,8 @@ class Recommendation(Frozen, Result):
                 continue
             value = one.optimum.objective.shown_text(self.display, one.optimum.value)
             spread = f" ± {one.half_width:.2g}" if one.half_width is not None else ""
-            numbers = ", ".join(f"{n.name} {n.text(n.value, 4)}" for n in one.optimum.free)
+            ends = {name: f" (the {end} that was searched)" for name, end in one.at_end.items()}
+            numbers = ", ".join(f"{n.name} {n.text(n.value, 4)}{ends.get(n.name, '')}" for n in one.optimum.free)
             lines.append(f"  {one.name}: {value}{spread}, {numbers}")
         return "\n".join(lines)
 
@@ -306,7 +310,7 @@ def recommend(
             continue
         question = _Task(maximize, minimize, limits)
         one = _at_its_best(name, make, question, _STARTS.get(name, 1))
-        found.append(_nested(one, found, arrangements, make, question))
+        found.append(arrangements.with_ends(_nested(one, found, arrangements, make, question)))
         arrangements.learn(found[-1])
     is_highest = maximize is not None
     able = [a for a in found if a.optimum is not None]
@@ -399,6 +403,21 @@ class _Arrangements:
         if found.optimum is not None and found.name in kinds:
             self.sizes[kinds[found.name]] = found.volume
             self.at |= {n.name: Value(n.value) for n in found.optimum.free if n.name == "T" and found.name == "tube"}
+
+    def with_ends(self, one: Arrangement) -> Arrangement:
+        """An arrangement with those of its numbers that are at an end of the range searched, but for the user's ranges
+        and parts that vanish."""
+        ends = {}
+        for n in one.optimum.free if one.optimum is not None else ():
+            what = n.name.rpartition(".")[2]
+            if what in ("volume", "time") and what not in self.within:
+                if n.value >= n.high / _NEAR_BOUND:
+                    ends[n.name] = "largest"
+                elif n.value <= n.low * _NEAR_BOUND:
+                    ends[n.name] = "smallest"
+            elif n.name == "recycle" and n.value >= n.high / _NEAR_BOUND:
+                ends[n.name] = "largest"
+        return replace(one, at_end=FrozenMapping(ends))
 
     def inside(self, name: str, inner: Arrangement) -> dict[str, Any]:
         """The numbers with which an arrangement is one that it contains, but for vessels of next to no volume."""

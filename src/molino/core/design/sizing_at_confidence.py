@@ -73,7 +73,8 @@ def size_at_confidence(
     target: float, confidence: float, seed: int, text: Callable[[float], str],
     progress: Callable[[str], None] | None = None,
 ) -> SizeAtConfidence:  # fmt: skip
-    """The least size from the nominal one on at which a share `confidence` of the draws reaches the target.
+    """The size next to the nominal one from which on a share `confidence` of the draws reaches the target; it is below
+    the nominal one where more draws reach the target there.
 
     Parameters
     ----------
@@ -99,8 +100,15 @@ def size_at_confidence(
     step = max(student_t_quantile(confidence, uncertain.degrees_of_freedom), 0.5) * deviation
     step = step if 0 < step < math.inf else 1e-3 * nominal
     low, high = nominal, nominal + step
-    if search.margin(low) >= 0:
-        return search.found(low)
+    if search.margin(nominal) >= 0:
+        high = nominal
+        for _ in range(_DOUBLINGS):
+            low = nominal - step if step < 0.5 * high else 0.5 * high
+            if search.margin(low) < 0:
+                break
+            high, step = low, 2 * step
+        else:
+            return search.found(high)
     for _ in range(_DOUBLINGS):
         if search.margin(high) >= 0:
             break
@@ -124,6 +132,8 @@ def count_at_confidence(
     """As `size_at_confidence`, of a whole number."""
     search = _Search(make, uncertain, metric, target, sign, confidence, seed, progress)
     low, high, step = nominal - 1, nominal, 1
+    while low > 0 and search.margin(float(low)) >= 0:
+        low, high = low - 1, low
     while search.margin(float(high)) < 0:
         if high > _MOST_COUNT or (low >= nominal and search.seen[float(high)][1] < search.seen[float(low)][1]):
             raise search.not_found(label, lambda n: f"{n:.0f}")

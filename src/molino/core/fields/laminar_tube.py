@@ -10,6 +10,7 @@ from typing import Any, ClassVar
 
 import numpy as np
 from scipy.linalg import expm
+from scipy.special import roots_legendre
 
 from molino.core import units
 from molino.core.arguments import checked
@@ -32,6 +33,8 @@ _LEAST_NODES, _MOST_NODES = 4, 200
 _TRACER_NODES, _TRACER_TIMES = 16, 101
 _NARROW = 2.0
 """Variance over the square of the mean above which the tail of a tracer is not followed."""
+_FAR, _UNIT_NODES = 20.0, 40
+"""Exponents up to which integrals of exponentials are by quadrature, where closed forms would lose digits."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -290,8 +293,8 @@ class LaminarTube(Field):
     def tracer_moments(self, nodes: int = 32, diffusivity: Any = None) -> np.ndarray:
         """Mean, second and third moment about the mean, in s, s^2 and s^3, of what leaves after a pulse of tracer.
 
-        By marching the moments of the transform, u dm_k/dz = (diffusion of m_k) + k m_(k-1) (R. Aris, Proc. R. Soc. A
-        235 (1956) 67), exact at the nodes.
+        By the moments of the transform, u dm_k/dz = (diffusion of m_k) + k m_(k-1) (R. Aris, Proc. R. Soc. A 235 (1956)
+        67), in the eigenvectors of diffusion across and about the mean, so that no digits cancel.
 
         Parameters
         ----------
@@ -299,19 +302,18 @@ class LaminarTube(Field):
         diffusivity : diffusivity, optional
             Of the tracer; the largest of the species if left out. Without diffusion only the mean is finite.
         """
-        grid, matrix = radial(self.geometry, nodes), self._spread_of(nodes, diffusivity)
-        slow = np.diag(1 / (self._velocity * grid.developed))
-        n = nodes
-        whole = np.zeros((4 * n, 4 * n))
-        for k in range(4):
-            whole[k * n : (k + 1) * n, k * n : (k + 1) * n] = -matrix
-            if k:
-                whole[k * n : (k + 1) * n, (k - 1) * n : k * n] = k * slow
-        first = np.concatenate([np.ones(n), np.zeros(3 * n)])
-        end = (expm(whole * float(self.length.si)) @ first).reshape(4, n)
-        raw = end @ (grid.weights * grid.developed)
-        mean = raw[1]
-        return np.array([mean, raw[2] - mean**2, raw[3] - 3 * mean * raw[2] + 2 * mean**3])
+        grid, length = radial(self.geometry, nodes), float(self.length.si)
+        root = np.sqrt(grid.weights * grid.developed)
+        decay, vectors = np.linalg.eigh(root[:, None] * self._spread_of(nodes, diffusivity) / root)
+        x = np.maximum(decay[1:], 0.0) * length  # the first is the uniform profile, which does not decay
+        slowness = length / (self._velocity * grid.developed)
+        mean = length / self._velocity
+        if not x[0] > 0:
+            return np.array([mean, math.inf, math.inf])
+        coupled = vectors[:, 1:].T @ ((slowness - mean)[:, None] * vectors[:, 1:])
+        a = vectors[:, 1:].T @ (slowness * root)
+        variance = 2 * a**2 @ _twice_integrated(x)
+        return np.array([mean, variance, 6 * float(a @ (coupled * _convolved(x)) @ a)])
 
     def distribution(self, diffusivity: Any = None) -> ResidenceTimeDistribution:
         """The distribution of residence times of a tracer, from the transform of a pulse.
@@ -358,3 +360,35 @@ class LaminarTube(Field):
         walls += [f"heat flux {self.wall_flux}"] if self.wall_flux is not None else []
         walls += [self.heat] if self.heat == "adiabatic" else []
         return ", ".join([f"{self.title}, {shape}, length {self.length} fed {self.feed}", *walls])
+
+
+def _twice_integrated(x: np.ndarray) -> np.ndarray:
+    """The integral of (1 - exp(-x y))/x over y from 0 to 1."""
+    y, w = _unit_quadrature()
+    far = np.maximum(x, _FAR)
+    return np.where(x > _FAR, (far + np.expm1(-far)) / far**2, _risen(np.minimum(x, _FAR), y) @ w)
+
+
+def _convolved(x: np.ndarray) -> np.ndarray:
+    """The integral over y from 0 to 1 of g_i(1 - y) g_j(y) with g_i(y) = (1 - exp(-x_i y))/x_i, shape (x, x)."""
+    y, w = _unit_quadrature()
+    near = np.minimum(x, _FAR)
+    small = (_risen(near, 1 - y) * w) @ _risen(near, y).T
+    far = np.maximum(x, 1e-300)
+    i, j = far[:, None], far[None]
+    high, low = np.maximum(i, j), np.minimum(i, j)
+    gap = high - low
+    apart = np.exp(-low) * np.where(gap > 1e-8, -np.expm1(-gap) / np.maximum(gap, 1e-300), 1.0)
+    closed = (1 + np.expm1(-i) / i + np.expm1(-j) / j + apart) / (i * j)
+    return np.where(high > _FAR, closed, small)
+
+
+def _risen(x: np.ndarray, y: np.ndarray) -> np.ndarray:
+    """(1 - exp(-x y))/x, shape (x, y)."""
+    some = np.maximum(x, 1e-300)[:, None]
+    return np.asarray(-np.expm1(-some * y) / some)
+
+
+def _unit_quadrature() -> tuple[np.ndarray, np.ndarray]:
+    y, w = roots_legendre(_UNIT_NODES)
+    return (y + 1) / 2, w / 2

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from scipy.integrate import solve_ivp
+from scipy.interpolate import PchipInterpolator
 
 from molino.core.arguments import checked
 from molino.core.balances.compiled import compiled
@@ -26,6 +27,8 @@ if TYPE_CHECKING:
 
 _NORMAL = 1.959963984540054
 _ALIKE = 1e-4
+_EMPTY = 1e-8
+"""Share of the flow beyond which a distribution is cut."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -252,24 +255,22 @@ def _rates(batch: Batch) -> Any:
 def _maximum_mixedness(batch: Batch, distribution: ResidenceTimeDistribution) -> dict[str, float]:
     production, names = _rates(batch), batch.chemistry.names
     fed = np.array([float(batch._fed.concentrations.get(s, 0.0)) for s in names])
-    t, E, F = distribution.times, distribution.E, distribution.F
-    left = 1 - F
-    keep = left > 1e-6
-    last = float(t[keep][-1])
-    risk = np.where(keep, E / np.maximum(left, 1e-12), 0.0)
+    t, left = distribution.times, np.maximum(1 - distribution.F, _EMPTY)
+    count = min(int(np.sum(left > _EMPTY)) + 1, len(t))
+    last = float(t[count - 1])
+    risk = PchipInterpolator(t[:count], -np.log(left[:count])).derivative()  # E/(1 - F), its integral exactly that of F
 
     def slope(x: float, c: np.ndarray) -> np.ndarray:  # x = last - life left
-        rate = float(np.interp(last - x, t[keep], risk[keep]))
-        return np.asarray(production(c) - rate * (c - fed))
+        return np.asarray(production(c) - float(risk(last - x)) * (c - fed))
 
-    rate = distribution.tail_rate if math.isfinite(distribution.tail_rate) else float(risk[keep][-1])
+    rate = distribution.tail_rate if math.isfinite(distribution.tail_rate) else float(risk(last))
     begin = _rest(production, fed, max(rate, 1e-12 / max(last, 1e-300)))
     found = solve_ivp(slope, (0.0, last), begin, method="LSODA", rtol=1e-8, atol=1e-10 * max(fed.sum(), 1e-300),
                       max_step=last / 200)  # fmt: skip
     if not found.success:
         raise SolveError(f"maximum mixedness: {found.message}", batch.label, "check the rate laws")
     end = found.y[:, -1]
-    at_once = float(F[0])  # what leaves at once has not reacted
+    at_once = float(distribution.F[0])  # what leaves at once has not reacted
     return dict(zip(names, (at_once * fed + (1 - at_once) * end).tolist(), strict=True)) if at_once else dict(
         zip(names, end.tolist(), strict=True))  # fmt: skip
 

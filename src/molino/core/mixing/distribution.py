@@ -126,8 +126,11 @@ class ResidenceTimeDistribution(Frozen, Result):
 
     @property
     def skewness(self) -> float:
-        """Third moment about the mean over the cube of the standard deviation: 2 of a mixed tank."""
+        """Third moment about the mean over the cube of the standard deviation: 2 of a mixed tank; nan of an infinite
+        variance."""
         one, two, three = self.raw
+        if not math.isfinite(two):
+            return math.nan
         return float((three - 3 * one * two + 2 * one**3) / max(self.variance_si, _TINY) ** 1.5)
 
     @cached_property
@@ -186,17 +189,17 @@ class ResidenceTimeDistribution(Frozen, Result):
         early = self.share_before(0.1 * tau)
         if early > 0.15:
             found.append(
-                f"{_percent(early)} leaves within a tenth of the residence time (a mixed tank: 9.5 %): by-pass"
+                f"{percent(early)} leaves within a tenth of the residence time (a mixed tank: 9.5 %): by-pass"
             )
         late = 1 - self.share_before(3 * tau)
         if late > 0.075:
-            found.append(f"{_percent(late)} stays longer than three residence times (a mixed tank: 5 %): "
+            found.append(f"{percent(late)} stays longer than three residence times (a mixed tank: 5 %): "
                          "exchange with zones that stand still")  # fmt: skip
         peaks = self._peaks()
         if len(peaks) > 1 and self.times[peaks[0]] < 0.15 * tau:
             valley = peaks[0] + int(np.argmin(self.E[peaks[0] : peaks[1]]))
             at, until = (self.display.text(float(self.times[i]), "time") for i in (peaks[0], valley))
-            found.append(f"an early peak at {at}, {_percent(float(self.F[valley]))} leaves by {until}: by-pass")
+            found.append(f"an early peak at {at}, {percent(float(self.F[valley]))} leaves by {until}: by-pass")
             peaks = peaks[1:]
         if len(peaks) > 1:
             times = " and ".join(self.display.text(float(self.times[i]), "time") for i in peaks[:4])
@@ -216,11 +219,11 @@ class ResidenceTimeDistribution(Frozen, Result):
         if low > 0:
             lost = ""
             if known and self.recovery < 0.97:
-                share = _percent(1 - self.recovery)
+                share = percent(1 - self.recovery)
                 lost = f" (but {share} of the tracer was not seen: it left before the first point or after the last)"
-            return [f"{_percent(self.dead_fraction)} of the volume is dead{lost}"]
+            return [f"{percent(self.dead_fraction)} of the volume is dead{lost}"]
         if high < -0.02:
-            return [f"the mean is {_percent(-self.dead_fraction)} above the space time: volume or flow is wrong, "
+            return [f"the mean is {percent(-self.dead_fraction)} above the space time: volume or flow is wrong, "
                     "or the tracer is held back"]  # fmt: skip
         return ["all of the volume is passed through"]
 
@@ -230,7 +233,7 @@ class ResidenceTimeDistribution(Frozen, Result):
 
         scatter = 1.4826 * float(np.median(np.abs(self.E - self.smoothed)))
         clear = max(0.08 * float(np.max(self.E)), _CLEAR * scatter)
-        found, _ = find_peaks(np.concatenate([[0.0], self.E, [0.0]]), prominence=clear)
+        found, _ = find_peaks(np.concatenate([[0.0], self.E]), prominence=clear)  # a rise at the end is not a peak
         return [int(i) - 1 for i in found]
 
     # over the distribution
@@ -319,9 +322,13 @@ class ResidenceTimeDistribution(Frozen, Result):
         unit = shown.unit("time")
         found["mean residence time"] = f"{shown.text(self.mean_si, 'time')}{between('mean', 'time')}"
         square = f" {unit}²" if unit else ""
-        found["variance"] = f"{_scaled(shown, self.variance_si, 'time', 2):.4g}{square}{between('variance', 'time', 2)}"
-        found["relative variance"] = f"{self.relative_variance:.4g}"
-        found["skewness"] = f"{self.skewness:.3g}{between('skewness', 'number')}"
+        if math.isfinite(self.variance_si):
+            variance = f"{_scaled(shown, self.variance_si, 'time', 2):.4g}{square}"
+            found["variance"] = variance + between("variance", "time", 2)
+            found["relative variance"] = f"{self.relative_variance:.4g}"
+            found["skewness"] = f"{self.skewness:.3g}{between('skewness', 'number')}"
+        else:
+            found["variance"] = "infinite"
         if self.space_time_si is not None:
             found["space time"] = shown.text(self.space_time_si, "time")
             found["dead fraction"] = f"{self.dead_fraction:.3g}{between('dead fraction', 'number')}"
@@ -331,7 +338,7 @@ class ResidenceTimeDistribution(Frozen, Result):
             found["recovery"] = f"{self.recovery:.4g}{between('recovery', 'number')}"
         left = 1 - float(self.F[-1])
         if left > _TINY:
-            found["beyond the last point"] = f"{_percent(left)}, an exponential tail"
+            found["beyond the last point"] = f"{percent(left)}, an exponential tail"
         if self.is_rough:
             how = "by generalised cross-validation" if self.smoothing is None else f"with {self.smoothing:g}"
             found["smoothed curve"] = f"a cubic spline, {how}"
@@ -369,5 +376,6 @@ def _scaled(display: Display, value: float, kind: str, power: int) -> float:
     return float(value * float(display.number(1.0, kind)) ** power) if kind == "time" else value
 
 
-def _percent(share: float) -> str:
+def percent(share: float) -> str:
+    """A share as a percentage."""
     return f"{100 * share:.3g} %"

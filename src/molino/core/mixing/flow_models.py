@@ -155,17 +155,21 @@ class FlowModel(Frozen, Printed):
         tau = units.positive(mean, "time", "mean")
         one, two, three = self.cumulants(tau.si)
         raw = np.array([one, two + one**2, three + 3 * one * two + one**3])
-        last = one + 8 * math.sqrt(two)
-        probe = np.linspace(last / 400, last, 400)
-        F = np.clip(self.F(probe, tau.si), 0.0, 1.0)
-        end = float(probe[min(int(np.searchsorted(F, 0.9995)), 399)])
-        times = np.linspace(0.0, end, 601)
+        times = self._times(tau.si)
         E = np.concatenate([[0.0], np.maximum(self.E(times[1:], tau.si), 0.0)])
         F = np.maximum.accumulate(np.concatenate([[self.bypassed], np.clip(self.F(times[1:], tau.si), 0.0, 1.0)]))
         E[0] = max(2 * E[1] - E[2], 0.0) if E[1] > 0.5 * E.max() else 0.0
         rate = float(E[-1] / max(1 - F[-1], 1e-300)) if F[-1] < 1 else math.nan
         shown = Display.of([("time", tau)], show or {}, True)
         return ResidenceTimeDistribution(times, E, F, raw, rate, notes={"model": str(self)}, display=shown)
+
+    def _times(self, mean: float) -> np.ndarray:
+        """Where E and F are evaluated, in s: from 0 to where next to nothing is left."""
+        one, two, _ = self.cumulants(mean)
+        last = one + 8 * math.sqrt(two)
+        probe = np.linspace(last / 400, last, 400)
+        F = np.clip(self.F(probe, mean), 0.0, 1.0)
+        return np.linspace(0.0, float(probe[min(int(np.searchsorted(F, 0.9995)), 399)]), 601)
 
     def _given_text(self) -> str:
         given = [f"{name} {value}" for name in self._ranges() if (value := getattr(self, name)) is not None]
@@ -318,11 +322,12 @@ class LaminarFlow(FlowModel):
         return np.where(t < mean / 2, 0.0, 1 - mean**2 / (4 * np.maximum(t, mean / 2) ** 2))
 
     def cumulants(self, mean: float) -> np.ndarray:
-        """The mean; variance and third moment are infinite, and of what leaves within a hundred times the mean."""
-        last = 100.0
-        two = math.log(2 * last) / 2
-        three = (last - 0.5) / 2
-        return np.array([mean, mean**2 * (two - 1), mean**3 * (three - 3 * two + 2)])
+        """The mean; variance and third moment are infinite."""
+        return np.array([mean, math.inf, math.inf])
+
+    def _times(self, mean: float) -> np.ndarray:
+        begin = mean / 2  # E jumps here
+        return np.concatenate([[0.0, np.nextafter(begin, 0.0)], begin * np.geomspace(1.0, 200.0, 600)])
 
 
 @dataclass(frozen=True, eq=False)

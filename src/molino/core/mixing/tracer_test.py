@@ -16,7 +16,7 @@ from molino.core import units
 from molino.core.errors import Faults, InputError
 from molino.core.frozen import Frozen, settle
 from molino.core.mixing.deconvolution import deconvolved
-from molino.core.mixing.distribution import Noise, ResidenceTimeDistribution, smoothed
+from molino.core.mixing.distribution import Noise, ResidenceTimeDistribution, percent, smoothed
 from molino.core.printing import Printed
 from molino.core.schema import option, quantity, read_fields
 from molino.core.units import Display, Value
@@ -34,6 +34,12 @@ _SURE, _CLEAR = 1.9, 0.7
 """
 _HIGH, _LEAST = 0.25, 3
 """Share of the peak from which on the tail is laid, and the fewest intervals in each of its stretches."""
+_LEVEL, _SURELY = 0.02, 5.0
+"""Share of the peak, and standard errors, above which the end of a signal is not at its base line."""
+_FALLEN = 0.1
+"""Share of its level by which a signal that returns falls over the last fifth of the record."""
+_EXTRAPOLATED = 0.05
+"""Share of the tracer beyond the last point that is mentioned."""
 _DOUBT = 0.5
 """Standard deviation of what is beyond the last point, as a share of it: that the tail is exponential is a guess."""
 
@@ -345,7 +351,38 @@ class TracerTest(Frozen, Printed):
         if not is_pulse:
             E = smoothed(t, F, smoothing, slope=True)
             notes = {"E": "the slope of a cubic smoothing spline through F"}
+        notes |= self._cautions(float(1 - F[-1]) if math.isfinite(found["rate"]) else 0.0)
         return self._result(t, E, F, raw, float(found["rate"]), recovery, noise, notes, is_pulse, smoothing)
+
+    def _cautions(self, beyond: float) -> dict[str, str]:
+        """Why the moments may not be those of the vessel, from the end of the record: a base line that drifts, a signal
+        that does not return, a record that ends early or a plateau that is not reached; nothing where all is well."""
+        t, clean = self._kept[0], self._clean(self.signal)
+        count = max(_LEAST + 1, int(2 * _SHARE * len(t)))
+        at, end = t[-count:] - t[-count:].mean(), clean[-count:]
+        width, error = float(at[-1] - at[0]), self.noise / math.sqrt(count)
+        rise = float(at @ end / (at @ at)) * width
+        is_rising = rise > _SURELY * error * math.sqrt(12)
+        if self.kind == "step up":
+            share = abs(rise) / max(float(end.mean()), 1e-300)
+            if self.plateau is None and share > _LEVEL and abs(rise) > _SURELY * error * math.sqrt(12):
+                return {"caution": f"the signal has not reached its plateau: it changes by {percent(share)} over the last "
+                                   "fifth of the record; give plateau=..., or record longer"}  # fmt: skip
+            return {}
+        size = float(self._plateau(clean, self.signal)) if self.kind == "step down" else self._size
+        level = float(end.mean()) + (0.5 * rise if is_rising else 0.0)
+        if level < -max(_LEVEL * size, _SURELY * error):
+            return {"caution": f"the signal ends {percent(-level / size)} of its peak below the base line: the base line "
+                               "drifts; give a second window of it after the tracer, baseline=[...]"}  # fmt: skip
+        if level > max(_LEVEL * size, _SURELY * error) and (is_rising or not rise < -_FALLEN * level):
+            return {"caution": f"the signal does not return to its base line: at the end it is {percent(level / size)} of "
+                               f"its peak and {'rises' if is_rising else 'does not fall'}, so the moments are those of "
+                               "the record only; where the base line drifts, give a second window of it after the "
+                               "tracer, baseline=[...]"}  # fmt: skip
+        if beyond > _EXTRAPOLATED:
+            return {"caution": f"the record ends before the tracer has left: {percent(beyond)} of it is extrapolated by "
+                               "an exponential tail, and the moments with it"}  # fmt: skip
+        return {}
 
     def _changes(self) -> dict[str, np.ndarray]:
         """What is worked out, changed by one standard deviation of each measurement and of the tail; the changes come
@@ -392,7 +429,7 @@ class TracerTest(Frozen, Printed):
         ratio = float(F[-1])
         F, E = F / ratio, E / ratio
         rows = np.concatenate([np.zeros((1, spread.shape[1])), np.cumsum(_pieces(grid, spread.T).T, axis=0)]) / ratio
-        notes = {"E by deconvolution": word}
+        notes = {"E by deconvolution": word} | pulse._cautions(0.0)
         noise = Noise(rows, noise_rows, ratio * np.concatenate([areas[0], -areas[1]]))
         return self._result(grid, E, F, raw, math.nan, ratio, noise, notes)
 

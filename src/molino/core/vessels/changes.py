@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+import numpy as np
 import sympy as sp
 
 from molino.core.errors import Faults, InputError
@@ -18,6 +19,8 @@ from molino.core.vessels.roles import GAS_START, GAS_START_P, START, START_T
 
 _OF_THE_START = (START, START_T.role, GAS_START, GAS_START_P.role)
 """What says how a run begins, which no change on the way alters."""
+_ROUNDING = 1e-12
+"""Share by which two times differ that are one."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -67,32 +70,72 @@ class Change(Frozen, Printed):
 
 
 def changed_numbers(vessel: Vessel, changes: Sequence[Change]) -> Mapping[sp.Symbol, PiecewiseLinear]:
-    """The numbers that changes move, over time: each from the vessel before the change to the vessel after it.
+    """The numbers that changes move, over time.
+
+    Between two times at which a change begins or ends, each number is that of the vessel after all changes that have
+    ended, and moves in a straight line by what the one ramp that acts on it contributes.
 
     Raises
     ------
     InputError
-        With every change that is none, and those that overlap in one number.
+        With every invalid change, and with ramps that overlap in one number.
     """
     faults = Faults()
-    points: dict[sp.Symbol, list[tuple[float, float]]] = {}
+    spans = _spans(vessel, changes, faults)
+    marks = sorted({0.0, *(t for _, begin, end in spans for t in (begin, end))})
+    symbols = vessel._model.balances.parameters
+    base, left = vessel, sorted(spans, key=lambda span: (span[2], span[1]))
+    rows: list[tuple[float, np.ndarray]] = []
+    for n, start in enumerate(marks):
+        while left and left[0][2] <= start and not faults.found:
+            with faults.at(f"change of {left[0][0].what}"):
+                base = _changed(base, left[0][0])
+            left = left[1:]
+        now = np.array(base._case.values)
+        rising = np.zeros_like(now)
+        for change, begin, end in left:
+            if begin > start or faults.found:
+                continue
+            with faults.at(f"change of {change.what}"):
+                slope = (np.array(_changed(base, change)._case.values) - now) / (end - begin)
+                if ((slope != 0) & (rising != 0)).any():
+                    raise InputError("two ramps change the same number at a time", "", "put them one after the other")
+                now, rising = now + slope * (start - begin), rising + slope
+        rows.append((start, now))
+        if n + 1 < len(marks):
+            rows.append((marks[n + 1], now + rising * (marks[n + 1] - start)))
+    faults.raise_any(vessel.label)
+    times, values = tuple(t for t, _ in rows), np.array([row for _, row in rows])
+    moved = (values != values[0]).any(axis=0)
+    return {
+        symbol: PiecewiseLinear(times, tuple(values[:, k].tolist())) for k, symbol in enumerate(symbols)
+        if moved[k] and symbol.role not in _OF_THE_START
+    }  # fmt: skip
+
+
+def _spans(vessel: Vessel, changes: Sequence[Change], faults: Faults) -> list[tuple[Change, float, float]]:
+    """Each change with its begin and end in s, times that differ by rounding made equal; by their begin."""
+    spans: list[tuple[Change, float, float]] = []
+    seen: list[float] = []
+
+    def settled(t: float) -> float:
+        known = next((other for other in seen if abs(other - t) <= _ROUNDING * max(other, t)), t)
+        seen.append(known)
+        return known
+
     for change in sorted(changes, key=lambda c: c.at.si):
+        begin, end = settled(change.at.si), settled(change.at.si + change.over.si)
         with faults.at(f"change of {change.what}"):
             if change.what in vessel._sizes:
                 raise InputError("a vessel keeps its size while it runs", "", "change feed, flow, T or coolant")
-            after = vessel.with_({change.what: change.to})
-            if after._model.balances is not vessel._model.balances:
-                raise InputError("changes the form of the balances", "", "change a number that is there already")
-            begin, end = change.at.si, change.at.si + change.over.si
-            for symbol, was, now in zip(
-                vessel._model.balances.parameters, vessel._case.values, after._case.values, strict=True
-            ):
-                if was == now or symbol.role in _OF_THE_START:
-                    continue
-                held = points.setdefault(symbol, [(0.0, was)])
-                if held[-1][0] > begin:
-                    raise InputError("begins before the last change of the same number ends", "", "put them one by one")
-                held += [(begin, was), (end, now)]
-            vessel = after
-    faults.raise_any(vessel.label)
-    return {s: PiecewiseLinear(tuple(t for t, _ in p), tuple(v for _, v in p)) for s, p in points.items()}
+            if any(other.what == change.what and before > begin for other, _, before in spans):
+                raise InputError("begins before the last change of it ends", "", "put them one after the other")
+            spans.append((change, begin, end))
+    return spans
+
+
+def _changed(vessel: Vessel, change: Change) -> Vessel:
+    after = vessel.with_({change.what: change.to})
+    if after._model.balances is not vessel._model.balances:
+        raise InputError("changes the form of the balances", "", "change a number that is there already")
+    return after

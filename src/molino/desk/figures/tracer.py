@@ -13,6 +13,8 @@ from molino.desk.figures import style
 
 _MODELS = 3
 """So many models are drawn."""
+_WIDE = 6.0
+"""Mean residence times that are drawn of a distribution of infinite variance."""
 
 
 @style.draws
@@ -58,8 +60,11 @@ def tracer(distribution: ResidenceTimeDistribution, models: FlowComparison | Non
         )
         lower.plot(shown.number(times, "time"), fit.model.F(times, fit.mean_si), **style.stroke(n))
     mean, spread = distribution.mean_si, math.sqrt(distribution.variance_si)
-    low, high = (float(shown.number(x, "time")) for x in (max(mean - spread, 0.0), mean + spread))
-    upper.axvspan(low, high, color=style.COLOURS[4], alpha=0.18, lw=0, label="mean ± standard deviation")
+    if math.isfinite(spread):
+        low, high = (float(shown.number(x, "time")) for x in (max(mean - spread, 0.0), mean + spread))
+        upper.axvspan(low, high, color=style.COLOURS[4], alpha=0.18, lw=0, label="mean ± standard deviation")
+    else:
+        last = _WIDE * mean
     for axes in (upper, lower):
         axes.axvline(float(shown.number(mean, "time")), color=style.INK, lw=1.2)
         if distribution.space_time_si is not None:
@@ -76,7 +81,8 @@ def tracer(distribution: ResidenceTimeDistribution, models: FlowComparison | Non
 
 def _title(distribution: ResidenceTimeDistribution) -> str:
     facts = [f"mean {distribution.display.text(distribution.mean_si, 'time')}"]
-    facts.append(f"relative variance {distribution.relative_variance:.3g}")
+    variance = distribution.relative_variance
+    facts.append(f"relative variance {variance:.3g}" if math.isfinite(variance) else "infinite variance")
     if math.isfinite(distribution.dead_fraction):
         facts.append(f"dead fraction {distribution.dead_fraction:.2g}")
     if math.isfinite(distribution.recovery):

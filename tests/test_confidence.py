@@ -25,7 +25,7 @@ TUBE = mo.PlugFlow(
 )  # fmt: skip
 
 
-@pytest.mark.parametrize("confidence", [0.8, 0.95, 0.99])
+@pytest.mark.parametrize("confidence", [0.5, 0.8, 0.95, 0.99])
 def test_a_size_at_confidence_has_its_closed_form(confidence: float) -> None:
     spread = 0.15 * K
     found = mo.size(TUBE, "conversion of A", 0.9, confidence=confidence, spread={"r.k": f"{spread} 1/s"})

@@ -198,3 +198,11 @@ def test_whatever_the_numbers_nothing_is_lost_and_nothing_is_negative(
     assert (np.diff(run.mixed["concentration of A"]) < 1e-9).all()
     low, high = min(300.0, wall), max(300.0, wall) + 20e3 / 4e3
     assert low - 0.5 < run.mixed["temperature"].min() <= run.mixed["temperature"].max() < high + 0.5
+
+
+@pytest.mark.parametrize("diffusivity", ["1e-7 m2/s", "1e-5 m2/s", "1e-3 m2/s"])
+def test_moments_of_a_tracer_keep_their_digits_with_more_nodes(diffusivity: str) -> None:
+    chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+    tube = mo.LaminarTube(chem, feed, diameter="20 mm", length="16 m", diffusivity=diffusivity)
+    assert tube.tracer_moments(40) == pytest.approx(tube.tracer_moments(12), rel=1e-7)

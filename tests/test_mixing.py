@@ -14,6 +14,7 @@ import pandas as pd
 import pytest
 from hypothesis import given, settings, strategies as st
 from scipy.integrate import quad, solve_ivp
+from scipy.special import expn
 from scipy.stats import gamma
 
 import molino as mo
@@ -402,3 +403,35 @@ def test_the_page_on_mixing_runs(
     assert "segregation is the upper bound" in printed
     assert "('pocket', 'in to out', 'front to pocket')" in printed
     assert (tmp_path / "tracer.png").exists()
+
+
+def _pulse(t: np.ndarray) -> np.ndarray:
+    """Of five tanks in series of 120 s, with noise."""
+    s = np.maximum(t, 0.0) / 24.0
+    return s**4 * np.exp(-s) / (24 * 24.0) + 1e-5 * np.random.default_rng(0).standard_normal(len(t))
+
+
+@pytest.mark.parametrize(("drift", "end", "windows", "words"), [
+    (2e-6, None, [("-30 s", "0 s")], "does not return to its base line"),
+    (-1e-6, None, [("-30 s", "0 s")], "below the base line"),
+    (0.0, "150 s", [], "extrapolated"),
+    (2e-6, None, [("-30 s", "0 s"), ("700 s", "900 s")], ""),
+])  # fmt: skip
+def test_a_record_that_does_not_end_says_so(drift: float, end: Any, windows: list[Any], words: str) -> None:
+    t = np.linspace(-30, 900, 466)
+    found = mo.TracerTest(t, _pulse(t) + drift * (t + 30), baseline=windows, end=end).distribution()
+    caution = found.facts().get("caution", "")
+    assert words in caution
+    assert bool(words) == bool(caution)
+    assert words or found.mean_si == pytest.approx(120, rel=2e-3)
+
+
+def test_maximum_mixedness_of_a_first_order_reaction_is_segregation() -> None:
+    """Also after a distribution that jumps and has a long tail (laminar flow, of infinite variance)."""
+    chem = mo.Chemistry(mo.Reaction("A -> B", k="0.5 1/min"))
+    laminar = mo.LaminarFlow().distribution("10 min")
+    found = mo.mixing_bounds(mo.Batch(chem, {"A": "1 mol/L"}), laminar)
+    exact = 2 * expn(3, 2.5)
+    assert 1 - found.conversion("A") == pytest.approx(exact, rel=1e-4)
+    assert 1 - found.conversion("A", "maximum mixedness") == pytest.approx(exact, rel=1e-4)
+    assert laminar.facts()["variance"] == "infinite"

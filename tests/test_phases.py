@@ -215,3 +215,37 @@ def test_a_published_mixture_with_activity_coefficients() -> None:
     azeotrope = both.bubble_point({"M": 0.325, "E": 0.675}, T=T)
     assert pytest.approx(73.76, abs=0.02) == azeotrope.P / 1e3
     assert azeotrope.fractions("gas")["M"] == pytest.approx(0.325, abs=1e-3)
+
+
+def test_a_liquid_that_splits_boils_as_its_two_liquids_do() -> None:
+    """Between the ends of the tie line one bubble point; a flash there has the stable liquid, or both."""
+    A, B = (mo.Species(n, vapor_pressure={"antoine": law}) for n, law in
+            (("A", [4.2, 1200.0, -50.0]), ("B", [4.1, 1300.0, -45.0])))  # fmt: skip
+    model = mo.ActivityModel([A, B], "NRTL", {("A", "B"): [0.45], ("B", "A"): [3.2]}, {("A", "B"): 0.43})
+    both = mo.PhaseEquilibrium([A, B], model)
+    split = both.bubble_point({"A": 0.15, "B": 0.85}, T=360)
+    for x in split.liquids:
+        end = both.bubble_point(dict(zip("AB", x, strict=True)), T=360)
+        assert pytest.approx(split.P, rel=1e-9) == end.P
+        assert end.y == pytest.approx(split.y, rel=1e-9)
+    assert pytest.approx(360, rel=1e-9) == both.bubble_point({"A": 0.15, "B": 0.85}, P=split.P).T
+    below, above = (both.flash({"A": 0.15, "B": 0.85}, T=360, P=factor * split.P) for factor in (0.99, 1.01))
+    assert len(above.liquids) == 2
+    assert above.vapor_fraction == 0
+    assert model.second_liquid(360, dict(zip("AB", below.x, strict=True))) is None
+    assert 0 < below.vapor_fraction < 1
+
+
+def test_a_gas_above_its_critical_temperature_has_two_dew_points() -> None:
+    light, heavy = (
+        mo.Species(n, critical_temperature=Tc, critical_pressure=Pc, acentric_factor=w)
+        for n, Tc, Pc, w in (("A", "190 K", "46 bar", 0.01), ("B", "425 K", "38 bar", 0.2))
+    )
+    both, z = mo.PhaseEquilibrium([light, heavy], mo.CubicEquation([light, heavy])), {"A": 0.8, "B": 0.2}
+    lower = both.dew_point(z, T=310)
+    upper = both.dew_point(z, P="125 bar")
+    assert "second dew point" in lower.note
+    assert both.flash(z, T=310, P=3 * lower.P).vapor_fraction < 1
+    warm, cool = (both.flash(z, T=factor * upper.T, P="125 bar") for factor in (1 + 1e-4, 1 - 1e-4))
+    assert warm.x == pytest.approx(warm.y)
+    assert abs(cool.x[0] - cool.y[0]) > 0.1

@@ -8,6 +8,7 @@ from collections.abc import Callable
 
 import numpy as np
 import pytest
+from scipy.integrate import solve_ivp
 from scipy.optimize import brentq
 
 import molino as mo
@@ -164,6 +165,25 @@ def test_disturbances_step_and_ramp_a_tank_to_its_new_state() -> None:
     ):
         with pytest.raises(mo.InputError, match=content):
             tank.run("1 h", changes=wrong)
+
+
+def test_the_flow_steps_while_a_concentration_ramps() -> None:
+    """And ramps that touch within rounding follow one another."""
+    chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min", name="r"))
+    tank = mo.StirredTank(chem, mo.Feed({"A": "1 mol/L"}, flow="100 L/min"), volume="1 m3", contents={"A": "0.2 mol/L"})
+    changes = [mo.Change("[A]", "2 mol/L", at=0.1, over=600.2), mo.Change("flow", "200 L/min", at="5 min"),
+               mo.Change("[A]", "1 mol/L", at=600.3 - 1e-13, over="2 min")]  # fmt: skip
+
+    def slope(t: float, c: np.ndarray) -> np.ndarray:
+        fed = np.interp(t, [0.1, 600.3, 720.3], [1000.0, 2000.0, 1000.0])
+        return (0.1 if t < 300 else 0.2) / 60 * (fed - c) - 0.2 / 60 * c
+
+    found = tank.run("20 min", points=5, changes=changes)
+    exact = solve_ivp(slope, (0, 1200), [200.0], t_eval=found.points, rtol=1e-10, atol=1e-8, max_step=0.5)
+    assert found.concentrations["A"] == pytest.approx(exact.y[0], rel=1e-7)
+    both = [mo.Change("[A]", "2 mol/L", at=0, over=600), mo.Change("flow", "200 L/min", at=60, over=60)]
+    with pytest.raises(mo.InputError, match="two ramps change the same number"):
+        tank.run("20 min", changes=both)
 
 
 def test_an_isothermal_tank_has_all_its_steady_states() -> None:

@@ -71,7 +71,7 @@ class Arrangement(Frozen):
     half_width : float or None
         Of the 95 % interval of the objective in SI, from the covariance of fitted constants.
     at_end : mapping of condition to "largest" or "smallest"
-        Numbers that are at an end of the range that `recommend` searches by itself: a wider one may hold a better place.
+        Numbers that are at an end of the range that `recommend` searches by itself: a wider one may hold a better one.
     """
 
     name: str

@@ -16,7 +16,7 @@ from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.fields.basin_run import BasinInTime, BasinRun
 from molino.core.fields.grid import Grid
 from molino.core.fields.stream_function import factor
-from molino.core.fields.transport import SIDES, Fed, Settled, Transport, settled
+from molino.core.fields.transport import SIDES, Fed, Sums, Transport, settled
 from molino.core.mixing.distribution import ResidenceTimeDistribution
 from molino.core.vessels.roles import HELD, WALL, slope_of
 from molino.core.vessels.tube_cells import cell_model
@@ -30,9 +30,9 @@ _ROUNDS = 2
 _NEAR, _PATIENCE, _MOST_ROUNDS = 1e-6, 6, 24
 """Where rates stand in a step: the change, relative, at which it is solved, the corrections after which the slopes of
 the rates are renewed, and how many there are at most."""
-_FORESEEN = 4e-3
-"""The change, relative, up to which what was carried on from the steps before needs no further correction: what that
-leaves is some fortieth of what the length of a step does (500 steps through 80 by 80 cells, against 4000)."""
+_FORESEEN = 1e-5
+"""The change, relative, up to which what was carried on from the steps before needs no further correction: a larger one
+is seen in E, the slope of what leaves."""
 _RENEWED = 6
 """Rounds in which the slopes of the rates are renewed."""
 _LONGEST = 12.0
@@ -110,46 +110,29 @@ class BasinField:
     def steady(self) -> SteadyField:
         """The concentrations at rest.
 
-        Where all species diffuse alike, what reactions do not change is carried as it is, and only the independent
-        extents of reaction are looked for.
+        Where all species diffuse alike and are fed alike, only the independent extents of reaction are looked for.
         """
-        if (self.D[0] == self.D).all():
-            columns, base = self._independent, self._mixed()
+        is_alike = bool((self.D[0] == self.D).all())
+        if is_alike and (self._fed == self._fed[0]).all():
+            columns, base = self._independent, self._carried(self._fed[:1].T, np.ones((1, self.grid.cells)))
+            if columns.shape[1] == 0:
+                return base
             D = np.full(columns.shape[1], self.D[0])
             feds: list[Fed] = [[0.0] * len(SIDES)] * columns.shape[1]
-        else:
-            columns, base, D = np.eye(len(self.species)), None, self.D
-            feds = [self._through(self._fed[:, i]) for i in range(len(self.species))]
-        none = SteadyField(
-            np.zeros((len(self.species), self.grid.cells)),
-            [np.zeros((len(self.species), len(port.cells))) for port in self.transport.ports_out],
-        )  # fmt: skip
-        if columns.shape[1] == 0:
-            return base or none
-        found = self._reacting(columns, (base or none).c, D, feds).c.reshape(columns.shape[1], -1)
-        return self._carried(columns, found) + (base or none)
+            sums = Sums(base.c, columns)
+            return self._carried(columns, self._reacting(sums, D, feds), sums) + base
+        count = len(self.species)
+        feds = [self._through(self._fed[:, i]) for i in range(count)]
+        sums = Sums(np.zeros((count, self.grid.cells)), np.eye(count))
+        return self._carried(sums.columns, self._reacting(sums, self.D, feds), sums if is_alike else None)
 
-    def _carried(self, columns: np.ndarray, fields: np.ndarray) -> SteadyField:
+    def _carried(self, columns: np.ndarray, fields: np.ndarray, sums: Sums | None = None) -> SteadyField:
         """Concentrations as sums of fields that are carried, and what leaves as the same sums of what they take out."""
-        leaving = [self.transport.leaving(row) for row in fields]
-        sides = range(len(self.transport.ports_out))
-        return SteadyField(columns @ fields, [columns @ np.array([one[n] for one in leaving]) for n in sides])
+        return SteadyField(columns @ fields, [columns @ one for one in self.transport.leaving(fields, sums)])
 
-    def _mixed(self) -> SteadyField:
-        """What the inlets make without reaction."""
-        if (self._fed == self._fed[0]).all():
-            return self._carried(self._fed[:1].T, np.ones((1, self.grid.cells)))
-        shares = []
-        none = np.zeros(self.grid.cells)
-        for k in range(len(self._fed) - 1):
-            one = np.zeros(len(self._fed))
-            one[k] = 1.0
-            shares.append(self.transport.steady(float(self.D[0]), self._through(one), none).c)
-        whole = self._carried(self._fed[-1:].T, np.ones((1, self.grid.cells)))
-        return self._carried((self._fed[:-1] - self._fed[-1]).T, np.array(shares)) + whole
-
-    def _reacting(self, columns: np.ndarray, base: np.ndarray, D: np.ndarray, feds: list[Fed]) -> Settled:
-        """The fields x with c = base + columns x at rest, one after the other in one array."""
+    def _reacting(self, sums: Sums, D: np.ndarray, feds: list[Fed]) -> np.ndarray:
+        """The fields x with c = base + columns x at rest, shape (fields, cells)."""
+        base, columns = sums.base, sums.columns
         transport, cells, r = self.transport, self.grid.cells, columns.shape[1]
         inverse = np.linalg.pinv(columns)
         turned = np.einsum("ia,bj->abij", inverse, columns).reshape(-1, r * r)
@@ -175,20 +158,19 @@ class BasinField:
             if moved and held["rounds"] <= _RENEWED:
                 renew(by)
             kept = np.einsum("kij,jk->ik", held["by"], x.reshape(r, cells))
-            each = zip(x.reshape(r, cells), feds, schemes, strict=True)
-            beyond = np.concatenate([transport.corrections(row, fed, own) for row, fed, own in each])
-            return np.asarray(held["factors"].solve(load - beyond + (made - kept).ravel()))
+            beyond = transport.corrections(x.reshape(r, cells), feds, schemes, sums)
+            return np.asarray(held["factors"].solve(load - beyond.ravel() + (made - kept).ravel()))
 
-        return settled(step, np.zeros(r * cells))
+        return settled(step, np.zeros(r * cells)).c.reshape(r, cells)
 
     def mean_of(self, leaving: Sequence[np.ndarray]) -> np.ndarray:
         """What leaves, averaged by what flows, from what leaves through the cells of each side."""
         flow = sum(float(port.flows.sum()) for port in self.transport.ports_out)
         return np.asarray(sum(one.sum(axis=-1) for one in leaving) / flow)
 
-    def mean_outlet(self, c: np.ndarray) -> np.ndarray:
+    def mean_outlet(self, c: np.ndarray, sums: Sums | None = None) -> np.ndarray:
         """The same of fields, shape (fields, cells), that are carried themselves."""
-        return np.array([self.mean_of(self.transport.leaving(row)) for row in c])
+        return self.mean_of(self.transport.leaving(c, sums))
 
     def run_of(self, found: SteadyField, coarse: np.ndarray) -> BasinRun:
         """The result of a steady field; `coarse` is what leaves on a grid with half the lines."""
@@ -239,11 +221,13 @@ class BasinField:
         feds: list[Fed] = [self._through(self._fed[:, i]) for i in range(len(self.species))]
         times = np.linspace(0.0, end, steps + 1)
         kept = np.unique(np.round(np.linspace(0, steps, points)).astype(int))
-        stepper = _Stepper(self.transport, end / steps, self.D, feds, self._rates)
-        fields, out = [c], [self.mean_outlet(c)]
+        is_alike = bool((self.D[0] == self.D).all())
+        sums = Sums(np.zeros_like(c), np.eye(len(c))) if is_alike else None
+        stepper = _Stepper(self.transport, end / steps, self.D, feds, self._rates, sums)
+        fields, out = [c], [self.mean_outlet(c, sums)]
         for n in range(1, steps + 1):
             c = stepper.advance(c)
-            out.append(self.mean_outlet(c))
+            out.append(self.mean_outlet(c, sums))
             if n in kept:
                 fields.append(c)
             if progress is not None:
@@ -272,7 +256,7 @@ class BasinField:
         raw, age = [], np.ones(self.grid.cells)
         for k in (1, 2, 3):
             age = transport.steady(D, none, k * V * age).c
-            raw.append(sum(float(one.sum()) for one in transport.leaving(age)) / flow)
+            raw.append(sum(float(one.sum()) for one in transport.leaving(age[None])) / flow)
         tau = raw[0]
         spread = math.sqrt(max(raw[1] - tau**2, 0.0))
         end = min(tau + 6 * spread, _LONGEST * tau) if spread > 0.02 * tau else 1.3 * tau
@@ -312,9 +296,10 @@ class _Stepper:
     """
 
     def __init__(
-        self, transport: Transport, dt: float, D: np.ndarray, feds: Sequence[Fed], rates: Rates | None = None
+        self, transport: Transport, dt: float, D: np.ndarray, feds: Sequence[Fed], rates: Rates | None = None,
+        sums: Sums | None = None,
     ) -> None:  # fmt: skip
-        self.transport, self.D, self.feds, self.rates = transport, D, feds, rates
+        self.transport, self.D, self.feds, self.rates, self.sums = transport, D, feds, rates, sums
         self.inertia = transport.volumes / dt
         self.entering = np.array([transport.entering(fed) for fed in feds])
         self.before: np.ndarray | None = None
@@ -353,8 +338,7 @@ class _Stepper:
         most = _ROUNDS if self.rates is None else _MOST_ROUNDS
         for n in range(1, most + 1):
             load = past * self.inertia + self.entering
-            load = load - np.array([self.transport.corrections(row, fed, own)
-                                    for row, fed, own in zip(guess, self.feds, self.schemes, strict=True)])  # fmt: skip
+            load = load - self.transport.corrections(guess, self.feds, self.schemes, self.sums)
             if made is not None and held is not None:
                 load += made - np.einsum("kij,jk->ik", held, guess)
             found = factors.solve(load.ravel()).reshape(guess.shape)

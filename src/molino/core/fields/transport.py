@@ -30,7 +30,10 @@ SIDES = ("left", "right", "bottom", "top")
 Fed = Sequence[np.ndarray | float]
 """Concentrations of what is fed through each side, one or one for each cell there."""
 _MOST_ROUNDS = 200
-_SETTLED = 1e-11
+_SETTLED, _UNSETTLED = 1e-11, 1e-6
+"""The change of a round, relative, that ends a fixed-point iteration, and the one above which its end is an error."""
+_NOTHING = 1e-12
+"""Share of the largest concentration that counts as none."""
 _MIXED = 6
 """Rounds that are mixed with the last."""
 
@@ -63,6 +66,29 @@ class Scheme:
     def factors(self) -> Any:
         """The matrix, factored."""
         return factor(self.matrix)
+
+
+@dataclass(frozen=True, eq=False)
+class Sums:
+    """Concentrations as sums of fields, base + columns @ fields, shapes (species, cells) and (species, fields)."""
+
+    base: np.ndarray
+    columns: np.ndarray
+
+    def at(self, cells: np.ndarray) -> Sums:
+        return Sums(self.base[:, cells], self.columns)
+
+
+def _bounded(here: np.ndarray, rises: np.ndarray, most: float, sums: Sums | None) -> np.ndarray:
+    """Rises of fields, shape (fields, places), all made smaller by one factor at each place, so that none of the
+    concentrations changes by more than a share of itself; each field by itself where there are no sums of them."""
+    if sums is None:
+        limit = most * np.abs(here)
+        return np.asarray(np.clip(rises, -limit, limit))
+    c, change = sums.base + sums.columns @ here, np.abs(sums.columns @ rises)
+    limit = most * np.abs(c) + _NOTHING * np.max(np.abs(c), initial=1e-290)
+    factor = np.where(change > limit, limit / np.maximum(change, 1e-300), 1.0).min(axis=0)
+    return np.asarray(rises * factor)
 
 
 @dataclass(frozen=True, eq=False)
@@ -203,7 +229,7 @@ class Transport:
         return self._schemes[diffusivity]
 
     def slopes(self, c: np.ndarray, fed: Fed, scheme: Scheme) -> np.ndarray:
-        """(c at the face) - c_U by the limiter, at the faces of which it has a part."""
+        """(c at the face) - c_U by the limiter, at the faces of which it has a part, before it is bounded."""
         whole = np.concatenate([c, *self._behind(c, fed, scheme.diffusivity)])
         up, down, further, steeper, share, blunt = scheme.faces
         here = c[up]
@@ -211,9 +237,7 @@ class Transport:
         before = (here - whole[further]) * steeper
         e = blunt * max(float(np.ptp(whole)) ** 2, 1e-250) + 1e-290
         a, b = before * before + e, after * after + e
-        found = (b * before + a * after) / (a + b) * share
-        most = np.abs(here)  # next to nothing neither more than twice of it leaves, nor less than nothing
-        return np.asarray(np.clip(found, -most, most))
+        return np.asarray((b * before + a * after) / (a + b) * share)
 
     def _behind(self, c: np.ndarray, fed: Fed, diffusivity: float) -> list[np.ndarray]:
         """Just behind each inlet, where diffusion from inside has mixed with what is fed: F c_fed = F c - D dc/dx."""
@@ -223,19 +247,34 @@ class Transport:
             found.append((port.flows * one + spread * c[port.cells]) / (port.flows + spread))
         return found
 
-    def corrections(self, c: np.ndarray, fed: Fed, scheme: Scheme) -> np.ndarray:
-        """What leaves each cell beyond the implicit part, shape (cells,)."""
-        found = scheme.sums @ (scheme.parts * self.slopes(c, fed, scheme))
-        for port, beyond in zip(self.ports_out, self.beyond(c), strict=True):
-            found[port.cells] += port.flows * beyond  # a cell lies once at a side
-        return np.asarray(found)
+    def corrections(
+        self, fields: np.ndarray, feds: Sequence[Fed], schemes: Sequence[Scheme], sums: Sums | None = None
+    ) -> np.ndarray:  # fmt: skip
+        """What leaves each cell beyond the implicit part, shape (fields, cells).
 
-    def beyond(self, c: np.ndarray) -> list[np.ndarray]:
+        Next to nothing neither more than twice of it leaves, nor less than nothing: of the fields themselves, or of the
+        sums of them that are given.
+        """
+        slopes = [self.slopes(c, fed, own) for c, fed, own in zip(fields, feds, schemes, strict=True)]
+        alike = all(own is schemes[0] for own in schemes)
+        parts = [(slice(None), schemes[0])] if alike else [(slice(n, n + 1), own) for n, own in enumerate(schemes)]
+        found = np.empty_like(fields)
+        for rows, own in parts:
+            each, upstream = np.array(slopes[rows]), own.faces[0]
+            each = _bounded(fields[rows, upstream], each, 1.0, sums.at(upstream) if sums and alike else None)
+            found[rows] = (own.sums @ (own.parts * each).T).T
+        for port, beyond in zip(self.ports_out, self.beyond(fields, sums if alike else None), strict=True):
+            found[:, port.cells] += port.flows * beyond  # a cell lies once at a side
+        return found
+
+    def beyond(self, fields: np.ndarray, sums: Sums | None = None) -> list[np.ndarray]:
         """(c at the edge) - c of the cells at each outlet: the slope inside carried on, to no less than half of c."""
-        return [
-            np.maximum((c[port.cells] - c[port.behind]) * port.half / port.apart, -0.5 * np.abs(c[port.cells]))
-            for port in self.ports_out
-        ]  # fmt: skip
+        found = []
+        for port in self.ports_out:
+            here = fields[:, port.cells]
+            rise = (here - fields[:, port.behind]) * (port.half / port.apart)
+            found.append(_bounded(here, rise, 0.5, sums.at(port.cells) if sums else None))
+        return found
 
     def entering(self, fed: Fed) -> np.ndarray:
         """What comes in through each side with given concentrations, shape (cells,)."""
@@ -244,11 +283,11 @@ class Transport:
             found += np.bincount(port.cells, port.flows * c, self.grid.cells)
         return found
 
-    def leaving(self, c: np.ndarray) -> list[np.ndarray]:
-        """What flows out through the cells of each side, per depth."""
+    def leaving(self, fields: np.ndarray, sums: Sums | None = None) -> list[np.ndarray]:
+        """What flows out through the cells of each side, per depth, shapes (fields, cells of the side)."""
         return [
-            port.flows * (c[port.cells] + beyond)
-            for port, beyond in zip(self.ports_out, self.beyond(c), strict=True)
+            port.flows * (fields[:, port.cells] + beyond)
+            for port, beyond in zip(self.ports_out, self.beyond(fields, sums), strict=True)
         ]  # fmt: skip
 
     def steady(self, diffusivity: float, fed: Fed, made: np.ndarray) -> Settled:
@@ -257,7 +296,7 @@ class Transport:
         solver, load = scheme.factors, self.entering(fed) + made
 
         def step(c: np.ndarray) -> np.ndarray:
-            return np.asarray(solver.solve(load - self.corrections(c, fed, scheme)))
+            return np.asarray(solver.solve(load - self.corrections(c[None], [fed], [scheme])[0]))
 
         return settled(step, np.asarray(solver.solve(load)))
 
@@ -296,4 +335,7 @@ def settled(step: Callable[[np.ndarray], np.ndarray], first: np.ndarray) -> Sett
             products = rises @ rises.T / np.outer(sizes, sizes)
             shares = np.linalg.lstsq(products, -(rises @ change) / sizes, rcond=1e-14)[0] / sizes
             c = made + shares @ np.array([one - made for one in values[:-1]])
+    if size > _UNSETTLED:
+        message = f"the field still changes by {size:.1e} of its largest value after {_MOST_ROUNDS} rounds"
+        raise SolveError(message, "field", "take another grid, or more diffusion")
     return Settled(made, _MOST_ROUNDS, size)

@@ -188,9 +188,7 @@ class ResidenceTimeDistribution(Frozen, Result):
             tau = min(tau, self.space_time_si)
         early = self.share_before(0.1 * tau)
         if early > 0.15:
-            found.append(
-                f"{percent(early)} leaves within a tenth of the residence time (a mixed tank: 9.5 %): by-pass"
-            )
+            found.append(f"{percent(early)} leaves within a tenth of the residence time (a mixed tank: 9.5 %): by-pass")
         late = 1 - self.share_before(3 * tau)
         if late > 0.075:
             found.append(f"{percent(late)} stays longer than three residence times (a mixed tank: 5 %): "

@@ -355,34 +355,51 @@ class TracerTest(Frozen, Printed):
         return self._result(t, E, F, raw, float(found["rate"]), recovery, noise, notes, is_pulse, smoothing)
 
     def _cautions(self, beyond: float) -> dict[str, str]:
-        """Why the moments may not be those of the vessel, from the end of the record: a base line that drifts, a signal
-        that does not return, a record that ends early or a plateau that is not reached; nothing where all is well."""
-        t, clean = self._kept[0], self._clean(self.signal)
+        """Why the moments may not be those of the vessel, from the end of the record; nothing where all is well."""
+        text = self._of_plateau() if self.kind == "step up" else self._of_base_line(beyond)
+        return {"caution": text} if text else {}
+
+    def _of_end(self, clean: np.ndarray) -> tuple[float, float, float]:
+        """Of the last fifth of the record: the mean, the rise in a straight line and the standard error of both."""
+        t = self._kept[0]
         count = max(_LEAST + 1, int(2 * _SHARE * len(t)))
         at, end = t[-count:] - t[-count:].mean(), clean[-count:]
-        width, error = float(at[-1] - at[0]), self.noise / math.sqrt(count)
-        rise = float(at @ end / (at @ at)) * width
-        is_rising = rise > _SURELY * error * math.sqrt(12)
-        if self.kind == "step up":
-            share = abs(rise) / max(float(end.mean()), 1e-300)
-            if self.plateau is None and share > _LEVEL and abs(rise) > _SURELY * error * math.sqrt(12):
-                return {"caution": f"the signal has not reached its plateau: it changes by {percent(share)} over the last "
-                                   "fifth of the record; give plateau=..., or record longer"}  # fmt: skip
-            return {}
+        rise = float(at @ end / (at @ at) * (at[-1] - at[0]))
+        return float(end.mean()), rise, self.noise * math.sqrt(12 / count)
+
+    def _of_plateau(self) -> str:
+        """Of a step up that has not reached its plateau."""
+        level, rise, error = self._of_end(self._clean(self.signal))
+        share = abs(rise) / max(level, 1e-300)
+        if self.plateau is not None or share < _LEVEL or abs(rise) < _SURELY * error:
+            return ""
+        return (
+            f"the signal has not reached its plateau: it changes by {percent(share)} over the last fifth of it; "
+            "give plateau=..., or record longer"
+        )
+
+    def _of_base_line(self, beyond: float) -> str:
+        """Of a base line that drifts, a signal that does not return, or a record that ends early."""
+        clean = self._clean(self.signal)
+        mean, rise, error = self._of_end(clean)
         size = float(self._plateau(clean, self.signal)) if self.kind == "step down" else self._size
-        level = float(end.mean()) + (0.5 * rise if is_rising else 0.0)
-        if level < -max(_LEVEL * size, _SURELY * error):
-            return {"caution": f"the signal ends {percent(-level / size)} of its peak below the base line: the base line "
-                               "drifts; give a second window of it after the tracer, baseline=[...]"}  # fmt: skip
-        if level > max(_LEVEL * size, _SURELY * error) and (is_rising or not rise < -_FALLEN * level):
-            return {"caution": f"the signal does not return to its base line: at the end it is {percent(level / size)} of "
-                               f"its peak and {'rises' if is_rising else 'does not fall'}, so the moments are those of "
-                               "the record only; where the base line drifts, give a second window of it after the "
-                               "tracer, baseline=[...]"}  # fmt: skip
+        least, is_rising = max(_LEVEL * size, _SURELY * error), rise > _SURELY * error
+        level = mean + 0.5 * rise if is_rising else mean
+        advice = "give a second window of it after the tracer, baseline=[...]"
+        if level < -least:
+            return f"the signal ends {percent(-level / size)} of its peak below the base line, which drifts: {advice}"
+        if level > least and (is_rising or rise > -_FALLEN * level):
+            return (
+                f"the signal does not return to its base line: it ends at {percent(level / size)} of its peak and "
+                f"{'rises' if is_rising else 'does not fall'}, so the moments are those of the record only; where the "
+                f"base line drifts, {advice}"
+            )
         if beyond > _EXTRAPOLATED:
-            return {"caution": f"the record ends before the tracer has left: {percent(beyond)} of it is extrapolated by "
-                               "an exponential tail, and the moments with it"}  # fmt: skip
-        return {}
+            return (
+                f"the record ends before the tracer has left: {percent(beyond)} of it is extrapolated by an "
+                "exponential tail, and the moments with it"
+            )
+        return ""
 
     def _changes(self) -> dict[str, np.ndarray]:
         """What is worked out, changed by one standard deviation of each measurement and of the tail; the changes come

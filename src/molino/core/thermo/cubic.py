@@ -152,6 +152,19 @@ class CubicEquation(Frozen):
         return CubicState(self, read["T"], read["P"], x / x.sum(), phase)
 
 
+def _real_roots(two: float, one: float, zero: float) -> list[float]:
+    """The real roots of z^3 + two z^2 + one z + zero, in closed form (F. Viete, G. Cardano)."""
+    third = two / 3
+    p, q = one / 3 - third**2, third**3 - 0.5 * third * one + 0.5 * zero
+    discriminant = q**2 + p**3
+    if discriminant > 0:
+        s = -math.copysign(math.cbrt(abs(q) + math.sqrt(discriminant)), q)
+        return [s - p / s - third]
+    size = math.sqrt(max(-p, 0.0))
+    angle = math.acos(min(max(-q / size**3, -1.0), 1.0)) if size > 0 else 0.0
+    return [2 * size * math.cos((angle + turn) / 3) - third for turn in (0.0, 2 * math.pi, 4 * math.pi)]
+
+
 @dataclass(frozen=True, eq=False)
 class CubicState(Printed):
     """One state of a mixture, in SI: T in K, P in Pa, mole fractions of shape (species,)."""
@@ -192,16 +205,14 @@ class CubicState(Printed):
         """Every compressibility factor above B, rising."""
         A, B = self._reduced
         u, w = sum(self._d), math.prod(self._d)
-        cubic = [1.0, -(1 + B - u * B), A + (w - u) * B**2 - u * B, -(A * B + w * B**2 + w * B**3)]
-        found = np.roots(cubic)
-        slope = np.polyder(cubic)
+        two, one, zero = -(1 + B - u * B), A + (w - u) * B**2 - u * B, -(A * B + w * B**2 + w * B**3)
         kept = []
-        for z in found[np.abs(found.imag) < 1e-6 * (1 + np.abs(found.real))].real:
-            for _ in range(3):  # the roots of the companion matrix, to the last digits
-                by = np.polyval(slope, z)
-                z = z - np.polyval(cubic, z) / by if abs(by) > 1e-8 else z
+        for z in _real_roots(two, one, zero):
+            for _ in range(3):  # the closed form, to the last digits
+                by = (3 * z + 2 * two) * z + one
+                z = z - (((z + two) * z + one) * z + zero) / by if abs(by) > 1e-8 else z
             if z > B:
-                kept.append(float(z))
+                kept.append(z)
         return tuple(sorted(kept))
 
     @cached_property
@@ -282,11 +293,15 @@ class CubicState(Printed):
     @property
     def fugacity_coefficients(self) -> dict[str, float]:
         """phi_i = f_i/(x_i P) of each species."""
+        return dict(zip(self.equation.names, np.exp(self.log_coefficients).tolist(), strict=True))
+
+    @cached_property
+    def log_coefficients(self) -> np.ndarray:
+        """ln phi_i, shape (species,)."""
         a, _, _, b, cross = self._mixed
         (A, B), Z = self._reduced, self.Z
         share = self.equation.numbers[1] / b
-        logs = share * (Z - 1) - math.log(Z - B) - A / B * (2 * cross / a - share) * self._log(Z)
-        return dict(zip(self.equation.names, np.exp(logs).tolist(), strict=True))
+        return np.asarray(share * (Z - 1) - math.log(Z - B) - A / B * (2 * cross / a - share) * self._log(Z))
 
     def __str__(self) -> str:
         roots = ", ".join(f"{z:.4g}" for z in self.roots)

@@ -25,7 +25,7 @@ from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
 from molino.core.results import Result, entry, plain
 from molino.core.thermo.activity import ActivityModel
-from molino.core.thermo.cubic import CubicEquation
+from molino.core.thermo.cubic import CubicEquation, CubicState
 from molino.core.units import GAS_CONSTANT, Display, Value
 
 if TYPE_CHECKING:
@@ -38,6 +38,14 @@ _TRIALS = 400
 _SPLITS = 1e-9
 """By how much the fractions of a second phase must add up to more than one."""
 _COLDEST, _HOTTEST = 100.0, 1500.0
+_HIGHEST_P, _HALVINGS = 1e9, 16
+"""Pressure in Pa up to which two phases are followed, and how often the place where they end is halved."""
+_STEP_T, _STEP_P = 1.03, 1.2
+"""Factors of temperature and pressure between the places where a second phase is looked for."""
+_INWARDS = 0.0, 1e-3, 1e-2, 5e-2
+"""By which share of the pressure inside two phases are computed, where they are hardly distinct at their end."""
+_FIRST_STEP, _NEAR = 5.0, 1e-3
+"""In K: the first step of a search, and the one that ends it where there are no values further on."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -58,6 +66,10 @@ class PhaseSplit(Frozen, Result):
         y/x of each species.
     show : Display
         The units in which it is shown.
+    liquids : tuple of two arrays, or empty
+        Mole fractions of the two liquids into which the liquid splits; `x` is that of both together.
+    note : str
+        A further point of the same kind, where there is one.
 
     Examples
     --------
@@ -78,6 +90,8 @@ class PhaseSplit(Frozen, Result):
     y: np.ndarray
     K: np.ndarray
     show: Display
+    liquids: tuple[np.ndarray, ...] = ()
+    note: str = ""
 
     def fractions(self, phase: str) -> dict[str, float]:
         """Mole fractions by species in the "liquid" or the "gas"."""
@@ -89,8 +103,9 @@ class PhaseSplit(Frozen, Result):
         """One row a species: mole fractions of the whole, the liquid and the gas, and K."""
         import pandas as pd
 
+        two = {f"liquid {n}": x for n, x in enumerate(self.liquids, 1)}
         return pd.DataFrame(
-            {"species": self.names, "overall": self.whole, "liquid": self.x, "gas": self.y, "K = y/x": self.K}
+            {"species": self.names, "overall": self.whole, "liquid": self.x, **two, "gas": self.y, "K = y/x": self.K}
         )
 
     def to_dict(self) -> dict[str, Any]:
@@ -98,14 +113,17 @@ class PhaseSplit(Frozen, Result):
         rows = zip(self.names, self.whole, self.x, self.y, strict=True)
         return plain({  # type: ignore[no-any-return]
             "temperature": entry(self.show, self.T, "temperature"), "pressure": entry(self.show, self.P, "pressure"),
-            "vapor_fraction": self.vapor_fraction,
+            "vapor_fraction": self.vapor_fraction, "note": self.note,
+            "liquids": [dict(zip(self.names, x.tolist(), strict=True)) for x in self.liquids],
             "fractions": {s: {"overall": z, "liquid": x, "gas": y} for s, z, x, y in rows},
         })  # fmt: skip
 
     def __str__(self) -> str:
         at = f"{self.show.text(self.T, 'temperature', 5)} and {self.show.text(self.P, 'pressure')}"
         table = self.table().to_string(index=False, float_format="{:.5g}".format)
-        return f"vapor fraction {self.vapor_fraction:.4g} at {at}\n{table}"
+        two = ", the liquid splits in two" if self.liquids else ""
+        note = f"\n{self.note}" if self.note else ""
+        return f"vapor fraction {self.vapor_fraction:.4g} at {at}{two}\n{table}{note}"
 
 
 @dataclass(frozen=True, eq=False)
@@ -178,8 +196,28 @@ class PhaseEquilibrium(Frozen, Printed):
         return self._point(fractions, T, P, 0.0)
 
     def dew_point(self, fractions: Mapping[str, float], *, T: Any = None, P: Any = None) -> PhaseSplit:
-        """Where a gas begins to condense; arguments and errors as for `bubble_point`."""
-        return self._point(fractions, T, P, 1.0)
+        """Where a gas begins to condense; arguments and errors as for `bubble_point`.
+
+        Above its critical temperature a gas may have two dew points, and condense between them: at a temperature the
+        lower pressure is returned, and the note has the other.
+        """
+        if not isinstance(self.liquid, CubicEquation) or (T is None) == (P is None):
+            return self._point(fractions, T, P, 1.0)
+        z = self._fractions(fractions)
+        if T is not None:
+            found = self._point(z, T, None, 1.0)
+            upper = self._upper_dew(z, found.T, found.P)
+            if upper is None:
+                return found
+            text = found.show.text(upper.P, "pressure")
+            return replace(found, note=f"a second dew point is at {text}: between them liquid condenses")
+        try:
+            return self._point(z, None, P, 1.0)
+        except SolveError:
+            found = self._hottest_dew(z, units.positive(P, "pressure", "P"))
+            if found is None:
+                raise
+            return found
 
     def flash(
         self, fractions: Mapping[str, float], *, P: Any, T: Any = None, feed_T: Any = None, feed: str = "liquid"
@@ -234,7 +272,84 @@ class PhaseEquilibrium(Frozen, Printed):
             raise SolveError("the enthalpy of the feed is not met", "flash", "check the heat capacities")
         return replace(split, vapor_fraction=share, x=z, y=z, K=np.ones(len(z)))
 
-    def _fractions(self, fractions: Mapping[str, float]) -> np.ndarray:
+    def _hottest_dew(self, z: np.ndarray, P: Value) -> PhaseSplit | None:
+        """The dew point of a pressure as the highest temperature of two phases; None where they end otherwise."""
+        assert isinstance(self.liquid, CubicEquation)
+        equation = self.liquid
+
+        def is_two(T: float) -> bool:
+            return self._unstable(equation, z, T, P.si) is not None
+
+        inside = outside = float(equation.numbers[3].max())
+        while not is_two(inside):
+            inside, outside = inside / _STEP_T, inside
+            if inside < _COLDEST:
+                return None
+        inside = self._end_of_two(is_two, inside, max(outside, inside * _STEP_T))
+        for share in _INWARDS:
+            split = self._incipient(z, inside * (1 - share * 1e-2), P.si)
+            if split is not None:
+                return self._dew_near(z, split, lambda T: (T, P.si), inside, _display(Value(300.0, "K"), P))
+        return None
+
+    def _upper_dew(self, z: np.ndarray, T: float, low: float) -> PhaseSplit | None:
+        """The dew point above another at the same temperature; None where the two phases end in a bubble point."""
+        assert isinstance(self.liquid, CubicEquation)
+        equation = self.liquid
+
+        def is_two(P: float) -> bool:
+            return self._unstable(equation, z, T, P) is not None
+
+        inside = low * (1 + 1e-6)
+        while inside < _HIGHEST_P and is_two(inside * _STEP_P):
+            inside *= _STEP_P
+        inside = self._end_of_two(is_two, inside, inside * _STEP_P)
+        for share in _INWARDS:
+            split = self._incipient(z, T, inside * (1 - share))
+            if split is not None:
+                return self._dew_near(z, split, lambda P: (T, P), inside, split.show)
+        return None
+
+    def _end_of_two(self, is_two: Callable[[float], bool], inside: float, outside: float) -> float:
+        for _ in range(_HALVINGS):
+            middle = 0.5 * (inside + outside)
+            inside, outside = (middle, outside) if is_two(middle) else (inside, middle)
+        return inside
+
+    def _incipient(self, z: np.ndarray, T: float, P: float) -> PhaseSplit | None:
+        """Two phases next to where one of them ends; None where they are hardly distinct."""
+        assert isinstance(self.liquid, CubicEquation)
+        logs = self._unstable(self.liquid, z, T, P)
+        try:
+            if logs is not None and np.count_nonzero(z) > 1:
+                return self._converged(z, T, P, logs, _display(Value(T, "K"), Value(P, "bar")))
+        except SolveError:
+            pass
+        return None
+
+    def _dew_near(
+        self, z: np.ndarray, split: PhaseSplit, at: Callable[[float], tuple[float, float]], inside: float,
+        display: Display,
+    ) -> PhaseSplit | None:  # fmt: skip
+        """The dew point at the end of a stretch of two phases, near `inside` along the number that `at` turns into T
+        and P; None where a vapor appears there, or no end is found."""
+        if split.vapor_fraction < 0.5:
+            return None
+
+        def off(number: float) -> float:
+            return self._appears(z, *at(number), 1.0, split.x)[0]
+
+        try:
+            number = float(brentq(off, inside * (1 - 1e-4), inside * (1 + 1e-4), rtol=1e-13))
+        except ValueError:  # next to the critical point
+            return None
+        T, P = at(number)
+        x = self._appears(z, T, P, 1.0, split.x)[1]
+        return PhaseSplit(self.names, T, P, 1.0, z, x, z, np.exp(self._log_K(T, P, x, z)), display)
+
+    def _fractions(self, fractions: Mapping[str, float] | np.ndarray) -> np.ndarray:
+        if isinstance(fractions, np.ndarray):
+            return fractions
         for name in fractions:
             if name not in self.names:
                 raise InputError(f"'{name}' is not a species here", "fractions", nearest(str(name), self.names))
@@ -246,12 +361,9 @@ class PhaseEquilibrium(Frozen, Printed):
     def _log_K(self, T: float, P: float, x: np.ndarray, y: np.ndarray) -> np.ndarray:
         """ln(y/x) at equal fugacities, as the compositions are."""
         if isinstance(self.liquid, CubicEquation):
-            logs = [
-                np.log([*self.liquid.at(T, P, dict(zip(self.names, of, strict=True)), phase)
-                        .fugacity_coefficients.values()])
-                for of, phase in ((x, "liquid"), (y, "gas"))
-            ]  # fmt: skip
-            return np.asarray(logs[0] - logs[1])
+            liquid, gas = (CubicState(self.liquid, T, P, of, phase).log_coefficients
+                           for of, phase in ((x, "liquid"), (y, "gas")))  # fmt: skip
+            return np.asarray(liquid - gas)
         gamma = np.zeros(len(x))
         if self.liquid is not None:
             gamma = np.log([*self.liquid.coefficients(T, dict(zip(self.names, x, strict=True))).values()])
@@ -269,14 +381,67 @@ class PhaseEquilibrium(Frozen, Printed):
         return np.asarray(np.log(Pc / P) + 5.373 * (1 + w) * (1 - Tc / T))
 
     def _split(self, z: np.ndarray, T: float, P: float, display: Display) -> PhaseSplit:
-        """Successive substitution of K from rough ones, accelerated; one phase where the other would not exist."""
-        logs, moved = self._first_K(T, P), np.inf
+        """The phases at a temperature and pressure, each of them stable."""
+        first = self._first_K(T, P)
         if isinstance(self.liquid, CubicEquation):
             unstable = self._unstable(self.liquid, z, T, P)
             if unstable is None:
                 vapor = 1.0 if self._is_gas(self.liquid, z, T, P) else 0.0
                 return PhaseSplit(self.names, T, P, vapor, z, z, z, np.ones(len(z)), display)
-            logs = unstable
+            return self._converged(z, T, P, unstable, display)
+        liquids = self._two_liquids(z, T)
+        starts = [self._log_K(T, P, x, x) for x in liquids] or [first]
+        if liquids and float(np.exp(starts[0]) @ liquids[0]) <= 1:  # no vapor over them
+            y = liquids[0] * np.exp(starts[0])
+            y = y / y.sum()
+            return PhaseSplit(self.names, T, P, 0.0, z, z, y, _ratios(y, z), display, liquids)
+        found = [self._converged(z, T, P, start, display) for start in starts]
+        other = self._second_liquid(found[0].x, T) if len(found) == 1 else None
+        if other is not None:
+            found.append(self._converged(z, T, P, self._log_K(T, P, other, other), display))
+        stable = [split for split in found if self._second_liquid(split.x, T) is None]
+        if not stable:
+            message = f"at {T:.5g} K and {P:.5g} Pa there are two liquids and a vapor"
+            raise SolveError(message, "flash", "a flash into three phases is not computed: try another pressure")
+        return min(stable, key=self._gibbs)
+
+    def _gibbs(self, split: PhaseSplit) -> float:
+        """Gibbs energy over R T, but for what all splits of a mixture have in common; of activity models."""
+        T, x, y = split.T, split.x, split.y
+        liquid = float(x @ (np.log(np.where(x > 0, x, 1.0)) + self._log_K(T, 1.0, x, y)))
+        gas = float(y @ np.log(np.where(y > 0, y, 1.0))) + math.log(split.P)
+        return (1 - split.vapor_fraction) * liquid + split.vapor_fraction * gas
+
+    def _second_liquid(self, x: np.ndarray, T: float) -> np.ndarray | None:
+        """The liquid into which one begins to split; None where it is stable, or ideal."""
+        if not isinstance(self.liquid, ActivityModel):
+            return None
+        found = self.liquid.second_liquid(T, dict(zip(self.names, x.tolist(), strict=True)))
+        return None if found is None else np.array([found[name] for name in self.names])
+
+    def _two_liquids(self, z: np.ndarray, T: float) -> tuple[np.ndarray, ...]:
+        """The two liquids into which one splits, by successive substitution of their ratios; empty where it is
+        stable."""
+        other = self._second_liquid(z, T)
+        if other is None:
+            return ()
+        logs = np.log(_ratios(other, z))
+        one, two, moved = z, other, np.inf
+        for _ in range(_ROUNDS):
+            _, one, two = _rachford_rice(z, np.exp(logs))
+            found = self._log_K(T, 1.0, one, z) - self._log_K(T, 1.0, two, z)
+            last, moved = moved, float(np.max(np.abs(found - logs)[z > 0], initial=0.0))
+            logs = found if moved < last else 0.5 * (found + logs)
+            if moved < _CLOSE or (moved < 1e-11 and moved >= last):
+                break
+        if moved > 1e-9 or float(np.max(np.abs(one - two))) < 1e-6:
+            raise SolveError(f"the liquid splits at {T:.5g} K, and its two liquids are not found", "phases",
+                             "it is next to the temperature at which they become one: try another")  # fmt: skip
+        return one, two
+
+    def _converged(self, z: np.ndarray, T: float, P: float, logs: np.ndarray, display: Display) -> PhaseSplit:
+        """Successive substitution of K from rough ones, accelerated; one phase where the other would not exist."""
+        moved = np.inf
         for _ in range(_ROUNDS):
             share, x, y = _rachford_rice(z, np.exp(logs))
             found = self._log_K(T, P, x, y)
@@ -302,8 +467,7 @@ class PhaseEquilibrium(Frozen, Printed):
         there, first = z > 0, self._first_K(T, P)
 
         def logs(of: np.ndarray, phase: str) -> np.ndarray:
-            state = equation.at(T, P, dict(zip(self.names, of, strict=True)), phase)
-            return np.log([*state.fugacity_coefficients.values()])
+            return CubicState(equation, T, P, of, phase).log_coefficients
 
         plane = np.log(np.where(there, z, 1.0)) + logs(z, "stable")
         for phase, sign in (("gas", 1.0), ("liquid", -1.0)):
@@ -322,12 +486,12 @@ class PhaseEquilibrium(Frozen, Printed):
     def _is_gas(self, equation: CubicEquation, z: np.ndarray, T: float, P: float) -> bool:
         """What to call one phase: by its root where there are several, otherwise by its volume over b, which is that of
         the critical point or above."""
-        state = equation.at(T, P, dict(zip(self.names, z, strict=True)))
+        state = CubicState(equation, T, P, z, "stable")
         if len(state.roots) > 1:
             return bool(state.roots[-1] == state.Z)
         return state.molar_volume > equation.critical_ratio * float(z @ equation.numbers[1])
 
-    def _point(self, fractions: Mapping[str, float], T: Any, P: Any, share: float) -> PhaseSplit:
+    def _point(self, fractions: Mapping[str, float] | np.ndarray, T: Any, P: Any, share: float) -> PhaseSplit:
         z = self._fractions(fractions)
         what = "bubble_point" if share == 0.0 else "dew_point"
         if (T is None) == (P is None):
@@ -354,12 +518,29 @@ class PhaseEquilibrium(Frozen, Printed):
 
     def _at_T(self, z: np.ndarray, T: float, share: float, display: Display) -> PhaseSplit:
         """The pressure at which the first of the other phase appears."""
+        liquids = self._two_liquids(z, T) if share == 0.0 else ()
+        if liquids:  # both boil together
+            y = liquids[0] * np.exp(self._log_K(T, 1.0, liquids[0], z))
+            P = float(y.sum())
+            y = y / P
+            return PhaseSplit(self.names, T, P, share, z, z, y, _ratios(y, z), display, liquids)
         other, P = z, 1e5
         first = self._first_K(T, P)
         P = float(z @ np.exp(first)) * P if share == 0.0 else P / float(z @ np.exp(-first))
         if isinstance(self.liquid, CubicEquation):
             P = self._cubic_P(z, T, share)
-        other = self._appears(z, T, P, share, None)[1]
+        other, P = self._settled(z, self._appears(z, T, P, share, None)[1], T, P, share)
+        if share == 1.0 and (better := self._second_liquid(other, T)) is not None:  # that liquid condenses first
+            other, P = self._settled(z, better, T, P, share)
+            if self._second_liquid(other, T) is not None:
+                raise SolveError(f"no stable liquid is found at {T:.5g} K", "phases", "try another temperature")
+        x, y = (z, other) if share == 0.0 else (other, z)
+        return PhaseSplit(self.names, T, P, share, z, x, y, np.exp(self._log_K(T, P, x, y)), display)
+
+    def _settled(
+        self, z: np.ndarray, other: np.ndarray, T: float, P: float, share: float
+    ) -> tuple[np.ndarray, float]:  # fmt: skip
+        """The other phase and the pressure at which it appears, by successive substitution."""
         moved = np.inf
         for _ in range(_ROUNDS):
             total, new = self._other(z, other, T, P, share)
@@ -370,8 +551,7 @@ class PhaseEquilibrium(Frozen, Printed):
                 break
         if moved > 1e-10 or not math.isfinite(P):
             raise SolveError(f"no point is found at {T:.5g} K", "phases", "it may lie beyond the critical point")
-        x, y = (z, other) if share == 0.0 else (other, z)
-        return PhaseSplit(self.names, T, P, share, z, x, y, np.exp(self._log_K(T, P, x, y)), display)
+        return other, P
 
     def _other(self, z: np.ndarray, other: np.ndarray, T: float, P: float, share: float) -> tuple[float, np.ndarray]:
         """What equal fugacities make of the other phase: the sum of its fractions, and these scaled to one."""
@@ -418,7 +598,7 @@ class PhaseEquilibrium(Frozen, Printed):
         rises = self._rises(T)
         held = float(z @ rises)
         if isinstance(self.liquid, CubicEquation):
-            state = self.liquid.at(T, P, dict(zip(self.names, z, strict=True)), phase)
+            state = CubicState(self.liquid, T, P, z, phase)
             return held + state.enthalpy_departure
         if phase == "liquid":
             fractions = dict(zip(self.names, z, strict=True))
@@ -484,6 +664,11 @@ def _rachford_rice(z: np.ndarray, K: np.ndarray) -> tuple[float, np.ndarray, np.
     return share, x / x.sum(), y / y.sum()
 
 
+def _ratios(y: np.ndarray, x: np.ndarray) -> np.ndarray:
+    """y/x, one of a species that is not there."""
+    return np.where(x > 0, y, 1.0) / np.where(x > 0, x, 1.0)
+
+
 def _bracketed(off: Callable[[float], float], start: float) -> float:
     """The root of something that rises with temperature, from a start outwards."""
 
@@ -493,22 +678,24 @@ def _bracketed(off: Callable[[float], float], start: float) -> float:
         except SolveError:
             return None
 
-    low, high, step = start, start, 5.0
-    at_low = at_high = tried(start)
-    while low > _COLDEST or high < _HOTTEST:
-        if at_low is not None and at_high is not None and at_low * at_high <= 0 and low < high:
-            return float(brentq(off, low, high, xtol=1e-12, rtol=1e-14))
-        if (at_high is None or at_high < 0) and high < _HOTTEST:
-            low, at_low = high, at_high
-            high = min(high + step, _HOTTEST)
-            at_high = tried(high)
-            if at_high is None:
-                break
-        elif low > _COLDEST:
-            high, at_high = low, at_low
-            low = max(low - step, _COLDEST)
-            at_low = tried(low)
+    here, value, step = start, tried(start), _FIRST_STEP
+    while value is None and step < _HOTTEST:  # below and above in turn, to where there is a value
+        nearby = [T for T in (start - step, start + step) if _COLDEST <= T <= _HOTTEST]
+        here, value = next(((T, v) for T in nearby if (v := tried(T)) is not None), (start, None))
         step *= 1.5
+    step = _FIRST_STEP
+    while value is not None and step > _NEAR:
+        if value == 0:
+            return here
+        way = step if value < 0 else -step
+        there = min(max(here + way, _COLDEST), _HOTTEST)
+        further = tried(there)
+        if further is not None and further * value <= 0:
+            return float(brentq(off, *sorted((here, there)), xtol=1e-12, rtol=1e-14))
+        if further is None or there == here:  # the values end on the way
+            step /= 2
+        else:
+            here, value, step = there, further, 1.5 * step
     message = f"no temperature between {_COLDEST:g} and {_HOTTEST:g} K is found"
     raise SolveError(message, "phases", "it may lie beyond the critical point: try another pressure")
 

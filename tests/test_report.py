@@ -5,6 +5,7 @@ from __future__ import annotations
 import html
 import importlib.resources
 import json
+import os
 import re
 import shutil
 import subprocess
@@ -116,10 +117,10 @@ def says_all(page: Path, job: Path) -> None:
     places = [text.index(f">{title}</h2>") for title in wanted]
     assert places == sorted(places)
     record = read_record(page)
-    assert record["inputs"][0]["name"] == job.name
-    assert record["inputs"][0]["content"] in html.unescape(text)
-    assert all(one["sha256"] in text for one in record["inputs"])
-    sized = record["results"]["size"]["sizes"]
+    assert record.inputs[0].name == job.name
+    assert record.inputs[0].content in html.unescape(text)
+    assert all(one.sha256 in text for one in record.inputs)
+    sized = record.results["size"]["sizes"]
     assert all(f"need for {one['metric']} = " in html.unescape(text) for one in sized.values())
     figures = re.findall(r'<div role="img" aria-label="([^"]*)">\s*<svg', text)
     assert len(figures) == text.count("<svg") >= 6
@@ -216,6 +217,13 @@ def test_a_changed_input_is_found(small: Path, tmp_path: Path, molino: Typed) ->
     assert (float(volume["reported"]), float(volume["now"])) == (5.0, 6.0)
     assert volume["relative"] == pytest.approx(1 / 6)
     assert "not all is as reported" in " ".join(molino("rerun", small, "--inputs", others).output.split())
+    edited = tmp_path / "edited.html"
+    text = small.read_text(encoding="utf-8")
+    volume_text = re.search(r"<td>([\d.]+ L)</td>", text)
+    assert volume_text
+    edited.write_text(text.replace(volume_text[0], "<td>7.125 L</td>", 1), encoding="utf-8")
+    found = json.loads(molino("rerun", edited, "--json").stdout)
+    assert [(d["where"], d["reported"], d["now"]) for d in found["differences"]] == [("page", "7.125 L", volume_text[1])]
     forged = tmp_path / "forged.html"
     forged.write_text(small.read_text(encoding="utf-8").replace("1,10,0.14", "1,10,0.15"), encoding="utf-8")
     found = json.loads(molino("rerun", forged, "--json").stdout)
@@ -223,24 +231,31 @@ def test_a_changed_input_is_found(small: Path, tmp_path: Path, molino: Typed) ->
     assert any(d["where"].startswith("fit/fits/k") for d in found["differences"])
 
 
-def test_what_is_no_report_is_refused(tmp_path: Path, molino: Typed) -> None:
-    for name, text, words in (
-        ("a.html", "<p>no report</p>", "no record of inputs"),
-        (
-            "b.html",
-            '<script type="application/json" id="record">{"format": 99, "inputs": [], "results": {}, "versions": {}}</script>',
-            "version 99",
-        ),
-        (
-            "c.html",
-            '<script type="application/json" id="record">{"format": 1, "inputs": [], "results": {}, "versions": {}}</script>',
-            "no job is in it",
-        ),
-    ):
-        (tmp_path / name).write_text(text, encoding="utf-8")
-        refused = molino("rerun", tmp_path / name)
-        assert refused.exit_code == 2
-        assert words in " ".join(refused.output.split())
+def _record(**changed: Any) -> str:
+    """A page with nothing but a record."""
+    record = {"format": 1, "job": None, "inputs": [], "results": {}, "versions": {}} | changed
+    return f'<script type="application/json" id="record">{json.dumps(record)}</script>'
+
+
+@pytest.mark.parametrize(("text", "words"), [
+    ("<p>no report</p>", "no record of inputs"), (_record(format=99), "version 99"), (_record(), "no job is in it"),
+    (_record(inputs=3), "is not as a report writes it"), (_record(results=[1]), "is not as a report writes it"),
+    (_record(inputs=[{"name": "j.toml", "sha256": "", "encoding": "base64", "content": "%"}], job="j.toml"),
+     "is not as a report writes it"),
+    (_record(inputs=[{"name": "j.toml", "sha256": "", "encoding": "utf-8", "content": ""}], job="k"), "its job 'k'"),
+    (_record()[:44] + "[" * 100_000 + "</script>", "is not as a report writes it"),
+    (_record()[:-9] * 20_000, "or more than one"),
+])  # fmt: skip
+def test_what_is_no_report_is_refused(text: str, words: str, tmp_path: Path, molino: Typed) -> None:
+    (tmp_path / "a.html").write_text(text, encoding="utf-8")
+    refused = molino("rerun", tmp_path / "a.html")
+    assert refused.exit_code == 2
+    assert words in " ".join(refused.output.split())
+
+
+def test_a_pipe_or_no_file_is_no_report(tmp_path: Path, molino: Typed) -> None:
+    os.mkfifo(tmp_path / "pipe.html")
+    assert molino("rerun", tmp_path / "pipe.html").exit_code == 2
     assert molino("rerun", tmp_path / "none.html").exit_code == 2
     with pytest.raises(mo.InputError, match="neither a job nor results"):
         mo.report([], tmp_path / "d.html")

@@ -366,7 +366,7 @@ def _twice_integrated(x: np.ndarray) -> np.ndarray:
     """The integral of (1 - exp(-x y))/x over y from 0 to 1."""
     y, w = _unit_quadrature()
     far = np.maximum(x, _FAR)
-    return np.where(x > _FAR, (far + np.expm1(-far)) / far**2, _risen(np.minimum(x, _FAR), y) @ w)
+    return np.asarray(np.where(x > _FAR, (far + np.expm1(-far)) / far**2, _risen(np.minimum(x, _FAR), y) @ w))
 
 
 def _convolved(x: np.ndarray) -> np.ndarray:
@@ -380,7 +380,7 @@ def _convolved(x: np.ndarray) -> np.ndarray:
     gap = high - low
     apart = np.exp(-low) * np.where(gap > 1e-8, -np.expm1(-gap) / np.maximum(gap, 1e-300), 1.0)
     closed = (1 + np.expm1(-i) / i + np.expm1(-j) / j + apart) / (i * j)
-    return np.where(high > _FAR, closed, small)
+    return np.asarray(np.where(high > _FAR, closed, small))
 
 
 def _risen(x: np.ndarray, y: np.ndarray) -> np.ndarray:

@@ -214,10 +214,10 @@ class PhaseEquilibrium(Frozen, Printed):
         try:
             return self._point(z, None, P, 1.0)
         except SolveError:
-            found = self._hottest_dew(z, units.positive(P, "pressure", "P"))
-            if found is None:
+            hottest = self._hottest_dew(z, units.positive(P, "pressure", "P"))
+            if hottest is None:
                 raise
-            return found
+            return hottest
 
     def flash(
         self, fractions: Mapping[str, float], *, P: Any, T: Any = None, feed_T: Any = None, feed: str = "liquid"

@@ -58,7 +58,7 @@ def _read(path: Path) -> Any:
             from molino.desk.report.rerun import read_record
 
             record = read_record(path)
-            return {"title": record["job"] or path.name, **record["answers"]}
+            return {"title": record.job or path.name, **record.answers}
         found = json.loads(path.read_text(encoding="utf-8")) if kind == ".json" else None
     except (ValueError, OSError) as error:
         raise InputError(

@@ -127,7 +127,11 @@ def take_steps(
 def page_of_job(job: Job, quiet: bool, progress: Callable[[str], None] | None = None) -> Page:
     """The report of a job; `progress` is called with the name of each step."""
     collected = CollectedResults()
-    failed = take_steps(job, collected, quiet, progress)
+    return page_of_steps(job, collected, take_steps(job, collected, quiet, progress))
+
+
+def page_of_steps(job: Job, collected: CollectedResults, failed: Mapping[str, Sequence[Fault]]) -> Page:
+    """The report of a job whose steps have been taken."""
     answers = [found for one in collected.results.values() if (found := one.answer()) is not None]
     introduction = [text for text in (job.question, job.answer) if text]
     warnings = [
@@ -135,6 +139,7 @@ def page_of_job(job: Job, quiet: bool, progress: Callable[[str], None] | None = 
     ]  # fmt: skip
     record = {
         "format": RECORD, "versions": versions(), "job": job.path.name, "inputs": _inputs(job),
+        "title": job.title, "question": job.question, "answer": job.answer,
         "answers": dict(answers), "results": collected.contents,
         "failed": {step: [str(f) for f in faults] for step, faults in failed.items()},
     }  # fmt: skip

@@ -30,7 +30,7 @@ class CollectedResults(ResultsFolder):
     Parameters
     ----------
     draws : bool
-        Whether tables and figures are kept; plain data always are.
+        Whether figures are kept; tables and plain data always are.
 
     Attributes
     ----------
@@ -62,7 +62,7 @@ class CollectedResults(ResultsFolder):
     def csv(self, table: pd.DataFrame, *parts: str) -> None:
         """Keep a table."""
         is_again = parts == ("species",) and "species" in self.parts
-        if self.draws and not is_again and len(table):
+        if not is_again and len(table):
             self.add(Table.of(table, _title(parts)), *parts)
 
     def parquet(self, table: pd.DataFrame, *parts: str) -> None:
@@ -89,8 +89,6 @@ class CollectedResults(ResultsFolder):
     def result(self, result: Result, *parts: str) -> None:
         """Keep what a result says in words, and the control of a sweep."""
         super().result(result, *parts)
-        if not self.draws:
-            return
         title = result.headline
         facts = result.facts()
         if facts:

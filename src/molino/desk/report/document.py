@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import math
 from collections.abc import Mapping, Sequence
@@ -16,6 +17,8 @@ from molino.desk.report.drawing import Drawing
 if TYPE_CHECKING:
     import pandas as pd
 
+_RECORD = '<script type="application/json" id="record">'
+"""The beginning of what a page stores of its inputs and results."""
 _FOLDED = 24
 """From how many rows on a table stands folded."""
 _MOST_ROWS = 1000
@@ -160,12 +163,35 @@ class Page:
             loader=jinja2.FunctionLoader(lambda name: (folder / name).read_text(encoding="utf-8")),
         )  # fmt: skip
         environment.filters["in_script"] = _in_script
-        return environment.get_template("page.html.j2").render(
+        text = environment.get_template("page.html.j2").render(
             title=self.title, subtitle=self.subtitle, introduction=self.introduction, answers=self.answers,
             sections=[section for section in self.sections if section], record=self.record,
             versions=self.record["versions"], style=(folder / "page.css").read_text(encoding="utf-8"),
             script=(folder / "page.js").read_text(encoding="utf-8"),
         )  # fmt: skip
+        return with_digest(text)
+
+
+def record_of(page: str) -> tuple[int, int] | None:
+    """Where the record lies in a page, from the first sign to behind the last; None where there is not exactly one."""
+    begin = page.find(_RECORD)
+    end = page.find("</script>", begin)
+    if begin < 0 or end < 0 or page.find(_RECORD, begin + 1) >= 0:
+        return None
+    return begin + len(_RECORD), end
+
+
+def digest_of(page: str) -> str:
+    """SHA-256 of a page without its record."""
+    begin, end = record_of(page) or (0, 0)
+    return hashlib.sha256((page[:begin] + page[end:]).encode("utf-8")).hexdigest()
+
+
+def with_digest(page: str) -> str:
+    """A page whose record has the hash of all the rest."""
+    begin, _ = record_of(page) or (0, 0)
+    assert page[begin] == "{"
+    return f'{page[:begin]}{{"page":"{digest_of(page)}",{page[begin + 1:]}'
 
 
 def _in_script(content: Any) -> Any:

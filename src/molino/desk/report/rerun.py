@@ -8,9 +8,14 @@ import json
 import math
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from difflib import SequenceMatcher
+from html.parser import HTMLParser
+from itertools import zip_longest
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
+
+from pydantic import BaseModel
 
 from molino.core.errors import InputError
 from molino.core.frozen import Frozen
@@ -18,14 +23,16 @@ from molino.core.results import Result
 from molino.core.units import number_text
 from molino.desk.job.load import build
 from molino.desk.job.parse import read_tables
-from molino.desk.report.build import RECORD, take_steps, versions
+from molino.desk.report.build import RECORD, page_of_steps, take_steps, versions
 from molino.desk.report.collected import CollectedResults
+from molino.desk.report.document import digest_of, record_of
 from molino.desk.tables.write import whole
 
 if TYPE_CHECKING:
     import pandas as pd
 
-_RECORD = re.compile(r'<script type="application/json" id="record">(.*?)</script>', re.DOTALL)
+_UNREAD = ("script", "style", "figure", "nav", "button", "title")
+"""Elements of a page that are not compared."""
 _ALIKE = 1e-9
 """By how much, relative, a number may differ and still be called the same."""
 _SMALL = 1e-12
@@ -117,60 +124,162 @@ def _text(value: Any) -> str:
     return number_text(value, 8) if isinstance(value, float) else str(value)
 
 
-def read_record(path: Path) -> dict[str, Any]:
+class _Input(BaseModel):
+    name: str
+    sha256: str
+    encoding: Literal["utf-8", "base64"]
+    content: str
+
+    @property
+    def bytes(self) -> bytes:
+        return self.content.encode("utf-8") if self.encoding == "utf-8" else base64.b64decode(self.content, validate=True)
+
+
+class Record(BaseModel):
+    """What a report stores: the inputs, the results and the versions that computed them."""
+
+    format: int
+    versions: dict[str, str]
+    job: str | None
+    inputs: list[_Input]
+    answers: dict[str, str] = {}
+    results: dict[str, Any]
+    failed: dict[str, Any] = {}
+    page: str = ""
+    title: str = ""
+    question: str = ""
+    answer: str = ""
+
+
+def read_page(path: Path) -> str:
+    """The text of a report.
+
+    Raises
+    ------
+    InputError
+        If it is not a file of text.
+    """
+    try:
+        if not path.is_file():  # a pipe would be waited for
+            raise OSError
+        return path.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        raise InputError("it cannot be read as a report", str(path), "name a file that molino report wrote") from error
+
+
+def read_record(path: Path) -> Record:
+    """What a report stores of its inputs and results; errors as for `read_page` and `record_in`."""
+    return record_in(read_page(path), path.name)
+
+
+def record_in(page: str, name: str) -> Record:
     """What a report stores of its inputs and results.
 
     Raises
     ------
     InputError
-        If it is none of a report.
+        If there is none in it, more than one, or one that is not as a report writes it.
     """
+    place, advice = record_of(page), "name a file that molino report wrote, whole and unchanged"
+    if place is None:
+        raise InputError("no record of inputs and results is in it, or more than one", name, advice)
     try:
-        text = path.read_text(encoding="utf-8")
-    except (OSError, UnicodeDecodeError) as error:
-        raise InputError("it cannot be read as a report", str(path), "name a file that molino report wrote") from error
-    found = _RECORD.search(text)
-    try:
-        record = json.loads(found[1]) if found else None
-    except ValueError:
-        record = None
-    if not isinstance(record, dict) or not {"format", "inputs", "results", "versions"} <= record.keys():
-        message = "no record of inputs and results is in it"
-        raise InputError(message, path.name, "name a file that molino report wrote, whole and unchanged")
-    if record["format"] != RECORD:
-        message = f"its record is of version {record['format']}, and this Molino reads {RECORD}"
-        raise InputError(
-            message, path.name, f"use the Molino that wrote it: {record['versions'].get('molino', 'another')}"
-        )
+        record = Record.model_validate(json.loads(page[slice(*place)]), strict=True)
+    except (ValueError, RecursionError) as error:
+        raise InputError("its record of inputs and results is not as a report writes it", name, advice) from error
+    if record.format != RECORD:
+        message = f"its record is of version {record.format}, and this Molino reads {RECORD}"
+        raise InputError(message, name, f"use the Molino that wrote it: {record.versions.get('molino', 'another')}")
+    if record.inputs and record.job not in {one.name for one in record.inputs}:
+        raise InputError(f"its job '{record.job}' is not among its inputs", name, advice)
     return record
 
 
-def extract(record: Mapping[str, Any], folder: Path, inputs: Path | None) -> tuple[dict[str, Path], dict[str, str]]:
+def extract(record: Record, folder: Path, inputs: Path | None) -> tuple[dict[str, Path], dict[str, str]]:
     """Write the inputs of a report into a folder, or take those of another one; and what is wrong with them.
 
-    A file that the job reads from outside its folder goes into a folder `outside` of its own.
+    A file that the job reads from outside its folder goes into a folder `outside` of its own, and is never taken from
+    another place than the report.
     """
     places, wrong = {}, {}
-    for n, one in enumerate(record["inputs"]):
-        name = str(one["name"])
-        content = one["content"].encode("utf-8") if one["encoding"] == "utf-8" else base64.b64decode(one["content"])
-        if hashlib.sha256(content).hexdigest() != one["sha256"]:
-            wrong[name] = "has been changed inside the report"
-        is_inside = (folder / name).resolve().is_relative_to(folder.resolve())
-        target = folder / name if is_inside else folder / "outside" / f"{n}-{Path(name).name}"
+    for n, one in enumerate(record.inputs):
+        try:
+            content = one.bytes
+        except ValueError as error:
+            raise InputError(f"its input '{one.name}' is not as a report writes it", "", "write it anew") from error
+        if hashlib.sha256(content).hexdigest() != one.sha256:
+            wrong[one.name] = "has been changed inside the report"
+        is_inside = _is_inside(folder, one.name)
+        target = folder / one.name if is_inside else folder / "outside" / f"{n}" / (Path(one.name).name or "input")
         if inputs is not None:
-            other = inputs / name
-            if not other.is_file():
-                wrong[name] = f"is not in {inputs}; that of the report is used"
+            other = inputs / one.name
+            if not _is_inside(inputs, one.name) or not other.is_file():
+                wrong[one.name] = f"is not in {inputs}; that of the report is used"
             else:
                 given = other.read_bytes()
-                if hashlib.sha256(given).hexdigest() != one["sha256"]:
-                    wrong[name] = "is another one than in the report"
+                if hashlib.sha256(given).hexdigest() != one.sha256:
+                    wrong[one.name] = "is another one than in the report"
                 content = given
         with whole(target) as temporary:
             temporary.write_bytes(content)
-        places[name] = target
+        places[one.name] = target
     return places, wrong
+
+
+def _is_inside(folder: Path, name: str) -> bool:
+    return (folder / name).resolve().is_relative_to(folder.resolve()) and (folder / name).resolve() != folder.resolve()
+
+
+class _Visible(HTMLParser):
+    """The texts of a page that a reader sees, but for figures and controls, and the section of inputs and versions."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.texts: list[str] = []
+        self._hidden: list[str] = []
+        self._is_over = False
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        named = dict(attrs)
+        self._is_over = self._is_over or (tag == "h2" and named.get("id") == "inputs")
+        is_hidden = tag in _UNREAD or named.get("class") in ("explorer", "when")
+        if self._hidden and tag == self._hidden[0]:
+            self._hidden.append(tag)
+        elif is_hidden and not self._hidden:
+            self._hidden = [tag]
+
+    def handle_endtag(self, tag: str) -> None:
+        if self._hidden and tag == self._hidden[0]:
+            self._hidden.pop()
+
+    def handle_data(self, data: str) -> None:
+        if not self._hidden and not self._is_over and data.strip():
+            self.texts.append(data.strip())
+
+
+def visible_texts(page: str) -> list[str]:
+    """What a reader sees of a page, text by text, but for figures and the versions of what computed it."""
+    parser = _Visible()
+    parser.feed(page)
+    return parser.texts
+
+
+def _of_page(page: str, record: Record, again: str) -> Iterator[Difference]:
+    """The visible texts of a page that are not those of the same results written anew."""
+    if record.page and record.page == digest_of(page):
+        return
+    then, now = visible_texts(page), visible_texts(again)
+    found = False
+    for tag, i, j, k, m in SequenceMatcher(None, then, now, autojunk=False).get_opcodes():
+        if tag == "equal":
+            continue
+        pairs = zip_longest(then[i:j], now[k:m], fillvalue="")
+        for a, b in pairs:
+            if not _same_words(a, b):
+                found = True
+                yield Difference("page", _short(a), _short(b), math.nan)
+    if record.page and not found:
+        yield Difference("page", "changed since it was written", "in a figure, or unseen", math.nan)
 
 
 def rerun(path: Path, folder: Path, inputs: Path | None, quiet: bool) -> Rerun:
@@ -181,26 +290,30 @@ def rerun(path: Path, folder: Path, inputs: Path | None, quiet: bool) -> Rerun:
     InputError
         If it is no report, or its inputs are not sound any more.
     """
-    record = read_record(path)
-    if not record["inputs"]:
+    page = read_page(path)
+    record = record_in(page, path.name)
+    if not record.inputs or record.job is None:
         message = "it was made of results in Python, and no job is in it"
         raise InputError(message, path.name, "run the script again that made it")
     places, wrong = extract(record, folder, inputs)
-    job = build(read_tables(places[record["job"]], places))
+    job = build(read_tables(places[record.job], places))
+    job = replace(job, title=record.title, question=record.question, answer=record.answer)
     collected = CollectedResults(draws=False)
     failed = take_steps(job, collected, quiet)
     differences: list[Difference] = []
     largest, compared = 0.0, 0
     now = {"results": collected.contents, "failed": {step: [str(f) for f in faults] for step, faults in failed.items()}}
-    then = {"results": record["results"], "failed": record["failed"]}
+    then = {"results": record.results, "failed": record.failed}
     for one in _compare(then, json.loads(json.dumps(now)), ""):
         compared += isinstance(one.reported, float)
         if one.relative > _ALIKE or math.isnan(one.relative):
             differences.append(one)
         else:
             largest = max(largest, one.relative)
-    here, reported = versions(), record["versions"]
+    here, reported = versions(), record.versions
     others = {name: (reported[name], here.get(name, "none")) for name in reported if here.get(name) != reported[name]}
+    if inputs is None:
+        differences += _of_page(page, record, page_of_steps(job, collected, failed).html())
     differences.sort(key=lambda one: -math.inf if math.isnan(one.relative) else -one.relative)
     return Rerun(path, compared, largest, tuple(differences), wrong, others)
 

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import os
 import sys
+import unicodedata
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
@@ -33,10 +34,27 @@ R = TypeVar("R")
 
 
 def console(stderr: bool = False) -> Console:
-    """A Rich console that neither guesses at numbers nor reads markup in names like [acid]."""
+    """A Rich console that neither guesses at numbers nor reads markup in names like [acid], nor passes control
+    characters of names and texts on to the terminal."""
     from rich.console import Console
+    from rich.segment import Segment
 
-    return Console(stderr=stderr, highlight=False, markup=False, soft_wrap=False)
+    class Plain(Console):
+        def render(self, renderable: Any, options: Any = None) -> Iterator[Segment]:
+            for segment in super().render(renderable, options):
+                text, style, control = segment
+                yield segment if control or text.isprintable() else Segment(without_controls(text), style)
+
+    return Plain(stderr=stderr, highlight=False, markup=False, soft_wrap=False)
+
+
+def without_controls(text: str) -> str:
+    """A text with control characters, but for line breaks and tabs, as their pictures (U+2400 and on) or U+FFFD."""
+    return "".join(c if c in "\n\t" or not _is_control(c) else chr(0x2400 + ord(c)) if c < " " else "\ufffd" for c in text)
+
+
+def _is_control(character: str) -> bool:
+    return unicodedata.category(character) == "Cc"
 
 
 def load_figures() -> Any:

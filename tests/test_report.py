@@ -112,7 +112,7 @@ def says_all(page: Path, job: Path) -> None:
         re.sub(r"<pre.*?</pre>", "", text, flags=re.DOTALL).partition('id="record"')[0],
     )
     wanted = ["Question and answer", "Chemistry and equations", "Vessels", "Streams", "Sizes", "Comparison",
-              "Sensitivity to conditions", "Best conditions", "Closures and tolerances", "Inputs and versions"]  # fmt: skip
+              "Sensitivity to conditions", "Best conditions", "Closures and checks", "Inputs and versions"]  # fmt: skip
     assert re.findall(r'<h2 id="[^"]*">(.*?)</h2>', text)[0] == "Question and answer"
     places = [text.index(f">{title}</h2>") for title in wanted]
     assert places == sorted(places)
@@ -223,7 +223,9 @@ def test_a_changed_input_is_found(small: Path, tmp_path: Path, molino: Typed) ->
     assert volume_text
     edited.write_text(text.replace(volume_text[0], "<td>7.125 L</td>", 1), encoding="utf-8")
     found = json.loads(molino("rerun", edited, "--json").stdout)
-    assert [(d["where"], d["reported"], d["now"]) for d in found["differences"]] == [("page", "7.125 L", volume_text[1])]
+    assert [(d["where"], d["reported"], d["now"]) for d in found["differences"]] == [
+        ("page", "7.125 L", volume_text[1])
+    ]
     forged = tmp_path / "forged.html"
     forged.write_text(small.read_text(encoding="utf-8").replace("1,10,0.14", "1,10,0.15"), encoding="utf-8")
     found = json.loads(molino("rerun", forged, "--json").stdout)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import random
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -126,3 +127,23 @@ def test_denominators_within_denominators_have_an_end() -> None:
     assert mo.PlugFlow(shallow, mo.Feed({"A": 1.0}, flow=1.0), volume=1.0).run().conversion("A") > 0
     with pytest.raises(mo.InputError, match="more than 12 denominators within each other"):
         mo.Reaction("A -> B", rate=nested(20), k=0.2)
+
+
+@pytest.mark.parametrize("vessel", ["tube", "batch", "dispersed", "train"])
+def test_a_thorough_verification_integrates_once_more(vessel: str) -> None:
+    """By another method: it agrees with the first, and would not with a run of loose tolerances."""
+    chem = mo.Chemistry(mo.Reaction("A -> B", rate="k*[A]^2", k="1 L/mol/min", enthalpy="-80 kJ/mol"))
+    feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min", T="330 K", heat_capacity="4 kJ/L/K")
+    tube = mo.PlugFlow(chem, feed, volume="5 L", heat="adiabatic")
+    made: dict[str, Any] = {
+        "tube": tube, "batch": mo.Batch(chem, feed, time="5 min", heat="adiabatic"), "train": mo.Train([tube, tube]),
+        "dispersed": mo.DispersedTube(chem, feed, volume="5 L", heat="adiabatic", dispersion=mo.Dispersion(peclet=20)),
+    }  # fmt: skip
+    check = made[vessel].run(verify="thorough").checks[-1]
+    assert check.name == "a second integration agrees"
+    assert check.value < 1e-7
+    if vessel in ("tube", "batch"):
+        loose = made[vessel].run(rtol=1e-2, atol=1e-2, verify="thorough").checks[-1]
+        assert 1e-5 < loose.value <= loose.limit
+    with pytest.raises(mo.InputError, match="give one of usual, thorough"):
+        made[vessel].run(verify="twice")

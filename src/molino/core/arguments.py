@@ -103,11 +103,11 @@ def _takes_any(hint: Any) -> bool:
 
 
 def _is_foreign(value: Any) -> bool:
-    """Whether a value is neither a quantity nor one of our objects."""
+    """Whether a value is neither a text, a quantity nor one of our objects."""
     if isinstance(value, bool) or value is None:
         return True
     if isinstance(value, _PLAIN) or (hasattr(value, "magnitude") and hasattr(value, "units")):
-        return isinstance(value, str)
+        return False
     return not type(value).__module__.startswith("molino.")
 
 

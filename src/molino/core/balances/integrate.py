@@ -518,6 +518,34 @@ def end_state(case: Case, end: float, rtol: float = RTOL, atol: float = ATOL) ->
     return np.asarray(integrate(case, (0.0, end), rtol=rtol, atol=atol).states[-1])
 
 
+def by_another_engine(solution: Solution) -> tuple[np.ndarray, str] | None:
+    """The states at the end of a solution from its own beginning, by a method other than the one that found them and at
+    a hundredth of its tolerances, and that method; None where it cannot go on, or where the whole stretch is solved at
+    once.
+
+    An implicit Runge-Kutta method of order 5 (E. Hairer, G. Wanner, Solving Ordinary Differential Equations II, 1996),
+    or where amounts are exhausted by rates of an order below one an explicit one of order 8.
+    """
+    case, stretch = solution.case, np.array([solution.begin, solution.end])
+    if case.balances.extent is not None or not stretch[1] > stretch[0]:
+        return None
+    settings = Settings(max(1e-2 * solution.settings.rtol, 1e-12), 1e-2 * solution.settings.atol)
+    _, scale, tolerated = _beginning(case)
+    functions, first, absolute = functions_of(case), solution.states[0], settings.atol * tolerated
+    kinks = _Kinks(case, scale, settings.atol)
+    try:
+        if not kinks.places:
+            with np.errstate(all="ignore"):
+                found = solve_ivp(lambda t, y: np.array(functions.rhs(y, t)), stretch, first, method="Radau",
+                                  rtol=settings.rtol, atol=absolute)  # fmt: skip
+            if found.success:
+                return found.y[:, -1], "an implicit Runge-Kutta method of order 5"
+        passed = _by_runge_kutta(functions, first, stretch, settings.rtol, absolute, kinks)
+    except NotFinite:
+        return None
+    return None if passed is None else (passed[0], "an explicit Runge-Kutta method of order 8")
+
+
 def _with_events(solution: Solution, events: Sequence[Event]) -> Solution:
     """The solution with its events, ended at the first terminal one."""
     located = []

@@ -14,9 +14,10 @@ from molino.core.arguments import checked
 from molino.core.balances.functions import functions_of
 from molino.core.balances.integrate import start
 from molino.core.chemistry.chemistry import Chemistry
-from molino.core.design.objective import MetricExpression, read_expression, read_limit
+from molino.core.design.objective import Limit, MetricExpression, read_expression, read_limit
 from molino.core.design.optimizing import optimize
 from molino.core.design.optimum import Optimum
+from molino.core.design.sizing import size
 from molino.core.errors import Faults, InputError, MolinoError, NotFoundError, SolveError, UnreachableError
 from molino.core.frozen import Frozen, FrozenMapping
 from molino.core.results import Result, plain
@@ -33,7 +34,8 @@ if TYPE_CHECKING:
     import pandas as pd
 
 _SIZES = 1e-3, 1e4
-"""Sizes to search between, as multiples of the one in which the feed would be used up at its own rate."""
+"""Sizes to search between, as multiples of the one in which the feed would be used up at its own rate, or smaller
+where a tube or tank that meets the target is smaller."""
 _AS_GOOD = 2e-3
 """Objectives that differ by no more than this, relative, are as good; then the smaller volume counts."""
 _AS_SMALL = 1.02
@@ -300,7 +302,7 @@ def recommend(
     limits: tuple[str, ...] = (target,) if isinstance(target, str) else tuple(target)
     own_heat = None if heat == "isothermal" else heat
     objective = check_recommendation(chem, feed, maximize, minimize, limits, within or {}, heat)
-    arrangements = _Arrangements(chem, feed, FrozenMapping(within or {}), own_heat, show or {})
+    arrangements = _Arrangements(chem, feed, FrozenMapping(within or {}), own_heat, show or {}, limits)
     found = []
     for name, make in arrangements.makers().items():
         if progress is not None:
@@ -378,11 +380,12 @@ Maker = Callable[[], Made]
 class _Arrangements:
     """How to make each arrangement: the vessel or train, and what is free in it.
 
-    The sizes at which each search begins follow from those that tube and tank came to.
+    The sizes at which each search begins follow from those of tube and tank.
     """
 
     def __init__(
-        self, chem: Chemistry, feed: Feed, within: Mapping[str, Any], heat: Any, show: Mapping[str, str]
+        self, chem: Chemistry, feed: Feed, within: Mapping[str, Any], heat: Any, show: Mapping[str, str],
+        limits: Sequence[str] = (),
     ) -> None:  # fmt: skip
         is_prescribed = _own_T(within, heat) and not feed.is_gas
         self.chem, self.within, self.heat = chem, within, heat
@@ -396,6 +399,23 @@ class _Arrangements:
         self.flow, unit, self.display = float(base._fed.volume), _scale(base), base._display
         self.bounds = _SIZES[0] * unit, _SIZES[1] * unit
         self.sizes: dict[Any, float] = {PlugFlow: unit, StirredTank: unit}
+        self.begins: dict[Any, Mapping[str, Any]] = {PlugFlow: {}, StirredTank: self.ignited}
+        if len(limits) == 1:
+            self._size(read_limit(limits[0], base))
+
+    def _size(self, limit: Limit) -> None:
+        """Begin tube and tank with the smallest that meet a limit on one metric, the tank in that steady state."""
+        if limit.is_everywhere or len(limit.expression.metrics) != 1:
+            return
+        for cls in (PlugFlow, StirredTank):
+            try:
+                sized = size(self.vessel(cls), limit.expression.metrics[0], limit.value)
+            except MolinoError:
+                continue
+            self.bounds = min(self.bounds[0], _SIZES[0] * sized.value), self.bounds[1]
+            self.sizes[cls] = sized.value
+            if cls is StirredTank and self.heat == "adiabatic" and sized.is_stable:
+                self.begins[cls] = _state(sized.run)
 
     def learn(self, found: Arrangement) -> None:
         """Take over the size of a tube or a tank, where there is one."""
@@ -459,7 +479,7 @@ class _Arrangements:
             return {}
         try:
             large = StirredTank(self.chem, self.feed, volume=self.bounds[1], heat=self.heat, show=self.show).steady()
-            hot: dict[str, Any] = {"contents": large.final, "T": Value(float(large.temperatures[-1]))}
+            hot = _state(large)
             StirredTank(self.chem, self.feed, volume=self.bounds[1], heat=self.heat, **hot)
         except MolinoError:
             return {}
@@ -472,8 +492,7 @@ class _Arrangements:
 
     def vessel(self, cls: Any, name: str = "", share: float = 1.0) -> Any:
         volume = float(np.clip(self.sizes[cls] * share, 1.01 * self.bounds[0], 0.99 * self.bounds[1]))
-        begins = self.ignited if cls is StirredTank else {}
-        return cls(self.chem, self.feed, volume=volume, name=name, **self.common, **begins)
+        return cls(self.chem, self.feed, volume=volume, name=name, **self.common, **self.begins[cls])
 
     def tube(self) -> Made:
         return self.vessel(PlugFlow), {"volume": self.bounds, **self.own, **self.of_feed}
@@ -554,6 +573,12 @@ def _middle(ends: Any) -> Any:
         raise InputError(f"{ends!r} are no bounds", "recommend, within T", "give (low, high)")
     low, high = (units.positive(end, "temperature", "T") for end in ends)
     return replace(low, si=(low.si + high.si) / 2)
+
+
+def _state(run: Any) -> dict[str, Any]:
+    """Contents and temperature at the end of a run, as a tank begins with them."""
+    contents = {s: Value(max(float(c[-1]), 0.0), "mol/m^3") for s, c in run.concentrations.items()}
+    return {"contents": contents, "T": Value(float(run.temperatures[-1]))}
 
 
 def _scale(tube: PlugFlow) -> float:

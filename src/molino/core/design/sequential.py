@@ -94,6 +94,10 @@ def quadratic_step(
     return QuadraticStep(step[:count], (multipliers / lengths)[: len(rows)] * size, unmet)
 
 
+_TINY, _TINY_STEPS = 1e-6, 5
+"""A share of the ranges, and so many steps below it one after another, that end a search."""
+
+
 class SequentialProgram:
     """One search; `solve` gives the place where it ended.
 
@@ -120,6 +124,7 @@ class SequentialProgram:
         slope, rows = self.slopes(z)
         curvature, penalty, longest, is_first = np.eye(len(z)), 0.0, _LONGEST, True
         curvature *= max(float(np.abs(slope).max()), 1e-12)
+        tiny = 0
         for _ in range(most):
             found = self._quadratic(curvature, slope, rows, left, z, longest)
             step, multipliers = found.step, self._of_limits(found.multipliers)
@@ -146,6 +151,9 @@ class SequentialProgram:
                 float(np.abs(s).max()) * 2, 1e-6
             )  # fmt: skip
             z, slope, rows = z_new, slope_new, rows_new
+            tiny = tiny + 1 if np.abs(s).max() < _TINY else 0
+            if tiny == _TINY_STEPS:  # as at a jump, where a vessel ignites
+                break
         return z
 
     def _quadratic(

@@ -393,19 +393,20 @@ def sweep(
     question.require_known()
     numbers = np.full((len(question.places), len(question.metrics)), np.nan)
     reasons = [_INTERRUPTED] * len(numbers)
-    is_stopped = False
+    is_stopped, apart = False, math.nan
     try:
         for first in range(0, len(numbers), _TOGETHER):
             cases = range(first, min(first + _TOGETHER, len(numbers)))
             question.compute(cases, numbers, reasons, progress)
+        apart = question.apart(numbers)
+        if apart > _AGREES:  # as where start-ups settle on different steady states: each case by itself
+            apart, reasons = math.nan, [_INTERRUPTED] * len(numbers)
+            numbers[:] = math.nan
+            for case in range(len(numbers)):
+                numbers[case], reasons[case] = question._alone(case)
     except KeyboardInterrupt:
         is_stopped = True
     conditions = tuple(_shown(vessel, name, given) for name, given in question.given.items())
-    apart = math.nan if is_stopped else question.apart(numbers)
-    if apart > _AGREES:  # as where start-ups settle on different steady states: each case by itself
-        for case in range(len(numbers)):
-            numbers[case], reasons[case] = question._alone(case)
-        apart = math.nan
     return Sweep(
         vessel,
         question.metrics,

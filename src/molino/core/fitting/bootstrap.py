@@ -278,5 +278,5 @@ def _watch(parent: int) -> None:
             sleep(1.0)
         os._exit(1)
 
-    if os.getppid() == parent:
+    if os.getpid() != parent:
         threading.Thread(target=end_with_parent, daemon=True).start()

@@ -186,14 +186,7 @@ class Experiment(Frozen):
             faults.add("space time", "a space time of zero is no run", "delete the line; what is fed is the feed")
 
     def _check_values(self, faults: Faults) -> None:
-        largest = max(  # noise is relative to the largest concentration, not to that of a minor species
-            (
-                float(np.nanmax(np.abs(v), initial=0.0))
-                for r, v in self.measured.items()
-                if metric_of(r).kind == CONCENTRATION
-            ),
-            default=0.0,
-        )
+        largest = self.largest  # noise is relative to it, not to the concentration of a minor species
         for response, values in self.measured.items():
             kind = metric_of(response).kind
             if values.shape != self.times.shape:
@@ -262,6 +255,12 @@ class Experiment(Frozen):
             if np.isfinite(v[first]).any()
         }
         return {**seen, **self.initial}
+
+    @property
+    def largest(self) -> float:
+        """The largest concentration that was measured, in mol/m^3."""
+        rows = [v for r, v in self.measured.items() if metric_of(r).kind == CONCENTRATION]
+        return max((float(np.nanmax(np.abs(row), initial=0.0)) for row in rows), default=0.0)
 
     @property
     def measured_starts(self) -> tuple[str, ...]:

@@ -161,7 +161,12 @@ def prepare(
         faults.add(
             "fit", "the chemistry has no unknown constant", "write k=mo.Unknown('0.02 1/min') where one is sought"
         )
+    for p in parameter_map.free:
+        if not np.isfinite(p.value):
+            faults.add(p.name, "it has no value to begin from", "write k=mo.Unknown('0.02 1/min')")
     total = len(points.measured)
+    if total and not np.any(points.measured):
+        faults.add("fit", "every measured value is zero, and no constant follows from them", "check the data")
     if not faults.found and total <= len(parameter_map.free):
         message = f"{total} observations for {len(parameter_map.free)} unknown constants"
         faults.add("fit", message, "measure more, or give some constants as numbers")
@@ -264,7 +269,7 @@ class _ParameterSearch:
         seen = run.measured.get(species, np.array([np.nan]))
         first = seen[np.isfinite(seen)][:1]
         guess = run.charge.get(species) or (float(first[0]) if len(first) else 0.0)
-        typical = float(max([*run.charge.values(), guess, 1e-300]))
+        typical = float(max([*run.charge.values(), guess])) or max(one.largest for one in self.runs) or 1.0
         self.places[run.name] = replace(own, symbols={**own.symbols, INLET(species): len(self.free)})
         self.free.append(Parameter(name, guess, unit, True, 0.0, np.inf, typical))
         return replace(run, initial={**run.initial, species: guess})

@@ -28,6 +28,8 @@ if TYPE_CHECKING:
 _STARTS, _TRIED = 12, 2
 """Beginnings that are looked at, and those of them from which a fit is tried."""
 _GRID = 240
+_PEAK = 3
+"""Points above half the peak of a pulse that its shape needs."""
 _MOST = 1.5
 """Times V/Q, where that is known: the longest space time that is tried."""
 _BEYOND = 1.5
@@ -251,7 +253,7 @@ def fit_flow_models(test: TracerTest, models: Sequence[FlowModel] | None = None)
     Raises
     ------
     InputError
-        If no model can be fitted.
+        If no model can be fitted, or a peak has too few points.
 
     Examples
     --------
@@ -262,6 +264,10 @@ def fit_flow_models(test: TracerTest, models: Sequence[FlowModel] | None = None)
     >>> print(mo.fit_flow_models(test, [mo.TanksInSeries(), mo.AxialDispersion()]).best.model.noun)
     axial dispersion
     """
+    clean = test._clean(test.signal)
+    if test.kind == "pulse" and (count := int(np.sum(clean > 0.5 * clean.max()))) < _PEAK:
+        message = f"{count} of the points are above half the peak, too few for its shape"
+        raise InputError(message, "fit_flow_models", f"measure more often, or leave a spike out; {_PEAK} are needed")
     fits, remarks = list[FlowFit](), dict[str, str]()
     for model in models if models is not None else common_models():
         try:

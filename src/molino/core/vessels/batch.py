@@ -37,7 +37,7 @@ from molino.core.vessels.heat import Profile
 from molino.core.vessels.mixture import Contents, Mixture
 from molino.core.vessels.model import Model
 from molino.core.vessels.roles import START_T, VOLUME
-from molino.core.vessels.run import Run, follow
+from molino.core.vessels.run import Run, follow, verified
 from molino.core.vessels.streams import Stream
 from molino.core.vessels.well_mixed import well_mixed
 
@@ -212,7 +212,9 @@ class Batch(GasVessel, ChargedVessel):
     def _given_pressure(self) -> float:
         return float(self._pressure({}, self._fed)) if self.is_gas else math.nan
 
-    def run(self, time: Any = None, points: Any = None, rtol: float = RTOL, atol: float = ATOL) -> Run:
+    def run(
+        self, time: Any = None, points: Any = None, rtol: float = RTOL, atol: float = ATOL, verify: str = "usual"
+    ) -> Run:  # fmt: skip
         """Follow the batch from the charge to `time` (default: its own batch time).
 
         Parameters
@@ -223,6 +225,8 @@ class Batch(GasVessel, ChargedVessel):
             out, evenly spaced ones, with more where something moves between two of them.
         rtol, atol : float
             Tolerances of the integration, relative to each state and as a fraction of its scale.
+        verify : "usual" or "thorough"
+            With a second integration by another method, at a hundredth of the tolerances, that must agree.
 
         Raises
         ------
@@ -233,7 +237,7 @@ class Batch(GasVessel, ChargedVessel):
         """
         missing = "no batch time is given", "give time='3 h', or size it: mo.size(..., vary='time')"
         vessel = self._for(time, missing)
-        return follow(vessel, vessel.time.si, points, rtol=rtol, atol=atol)
+        return verified(follow(vessel, vessel.time.si, points, rtol=rtol, atol=atol), verify)
 
     def outcome(self) -> Run:
         return self.run()

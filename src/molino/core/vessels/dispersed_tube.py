@@ -44,6 +44,8 @@ from molino.core.vessels.walls import SideFeedTerm
 
 _COARSE = 60
 """Cells of a start-up that serves as a guess of the steady profile."""
+_MOST_PECLET = 1e8
+"""Péclet number beyond which a tube is plug flow to all digits that its profile is solved to."""
 _START_UP = 12.0
 """Its length, in space times."""
 
@@ -174,22 +176,26 @@ class DispersedTube(PlugFlow):
     def _case(self) -> Case:
         return super(PlugFlow, self)._case
 
-    def run(self, points: Any = None, rtol: float = RTOL, atol: float = ATOL) -> Run:
+    def run(
+        self, points: Any = None, rtol: float = RTOL, atol: float = ATOL, verify: str = "usual"
+    ) -> Run:  # fmt: skip
         """The steady state of the tube, from its inlet to its end.
 
         Parameters
         ----------
-        points, rtol, atol
+        points, rtol, atol, verify
             As of `PlugFlow.run`; the tolerance is that of the residual between the nodes, 1e-10 at the least.
 
         Raises
         ------
         InputError
-            If there is no length or volume, or constants are still unknown.
+            If there is no length or volume, constants are still unknown, or the Péclet number is beyond 1e8.
         SolveError
             If no profile meets the conditions at both ends.
         """
-        return super().run(points, rtol, atol)
+        if math.isfinite(self._end_si):
+            self._require_resolved()
+        return super().run(points, rtol, atol, verify)
 
     def _near_profiles(self, shares: np.ndarray) -> Iterator[dict[sp.Symbol, np.ndarray]]:
         """Plug flow, to which an ignited tube is near and no flat profile leads; then the tube after its start-up."""
@@ -230,6 +236,12 @@ class DispersedTube(PlugFlow):
             return review
         finding = Finding("warning", self.label, text, "give a coefficient of your own, or another correlation")
         return replace(review, findings=(*review.findings, finding))
+
+    def _require_resolved(self) -> None:
+        """InputError for so little dispersion that the conditions at both ends do not differ from plug flow."""
+        if self.peclet > _MOST_PECLET:
+            message = f"its Péclet number is {self.peclet:.3g}, plug flow to 1/Pe of its conversion"
+            raise InputError(message, self.label, 'take mo.PlugFlow, or kind = "plug flow"')
 
     @property
     def peclet(self) -> float:

@@ -49,7 +49,7 @@ from molino.core.vessels.roles import (
     TRANSFER,
     TURBULENT,
 )
-from molino.core.vessels.run import Run, follow
+from molino.core.vessels.run import Run, follow, verified
 from molino.core.vessels.streams import Stream
 from molino.core.vessels.tube_in_time import TubeInTime, follow_tube
 from molino.core.vessels.walls import DistributedFeed, Membrane, SideFeedTerm
@@ -376,7 +376,9 @@ class PlugFlow(FlowVessel):
             return passed / self._cross_section()
         return super()._size_of(name, passed)
 
-    def run(self, points: Any = None, rtol: float = RTOL, atol: float = ATOL) -> Run:
+    def run(
+        self, points: Any = None, rtol: float = RTOL, atol: float = ATOL, verify: str = "usual"
+    ) -> Run:  # fmt: skip
         """Follow the feed from the inlet to the end of the tube.
 
         Parameters
@@ -386,6 +388,8 @@ class PlugFlow(FlowVessel):
             if missing). Left out, evenly spaced ones, with more where something moves between two of them.
         rtol, atol : float
             Tolerances of the integration, relative to each state and as a fraction of its scale.
+        verify : "usual" or "thorough"
+            With a second integration by another method, at a hundredth of the tolerances, that must agree.
 
         Raises
         ------
@@ -403,7 +407,7 @@ class PlugFlow(FlowVessel):
         except SolveError as error:
             raise self._choked(error) from error
         self._check_choking(run)
-        return run
+        return verified(run, verify)
 
     def _choked(self, error: SolveError) -> SolveError:
         """Why a tube with falling pressure could not be followed: where the pressure is used up, if it is."""

@@ -12,10 +12,10 @@ import numpy as np
 import sympy as sp
 
 from molino.core.balances.compiled import compiled
-from molino.core.balances.integrate import ATOL, RTOL, RUN_OUT, Report, start
+from molino.core.balances.integrate import ATOL, RTOL, RUN_OUT, Report, by_another_engine, integrate, start
 from molino.core.balances.steady import RESIDUAL, growth_rates, imbalance, steady
 from molino.core.balances.system import TIME, Case
-from molino.core.checks import Check, checked_fact, closure_check
+from molino.core.checks import Check, checked_fact, closure_check, require_passed
 from molino.core.chemistry.chemistry import Covariance
 from molino.core.chemistry.constants import parameter_symbol, si
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration
@@ -42,6 +42,11 @@ if TYPE_CHECKING:
     import pandas as pd
 
 MovingNumbers = Mapping[sp.Symbol, PiecewiseLinear]
+VERIFY = ("usual", "thorough")
+"""How a run is verified: by what its checks list, or also by a second integration."""
+_COARSER = 1e2
+_AGREEMENT, _LOSS = 1e-6, 1e3
+"""Share of each state by which two integrations may differ, or so many times the tolerance, if that is more."""
 _ROWS = 101
 _STEEP = 0.08
 """Between two rows of a table no state changes by more than this share of its range."""
@@ -75,6 +80,13 @@ def follow(
         raise explained(vessel, error) from error
     check_run_out(vessel, trajectory)
     return Run(vessel, trajectory, wanted)
+
+
+def verified(run: Run, verify: str) -> Run:
+    """A run, verified as asked; InputError for another word."""
+    if verify not in VERIFY:
+        raise InputError(f"verify = {verify!r}", run.vessel.label, f"give one of {', '.join(VERIFY)}")
+    return run.thoroughly_verified() if verify == "thorough" else run
 
 
 def check_tolerances(label: str, **given: Any) -> None:
@@ -277,6 +289,7 @@ class Run(RunResult):
     trajectory: Trajectory
     wanted: tuple[float, ...] | None = None
     settling_band: float = 0.02
+    verified: tuple[Check, ...] = ()
 
     @property
     def display(self) -> Display:
@@ -652,13 +665,42 @@ class Run(RunResult):
         found, amounts = list(closure_check(self.closure)), balances.amounts
         if amounts:
             held = np.concatenate([part.states[:, amounts] for part in self.trajectory.parts])
-            below = float(max(-np.min(held), 0.0) / max(np.max(np.abs(held)), 1e-300))
+            below = float(max(-np.min(held), 0.0) / max(np.max(np.abs(held)), 1e-300)) + 0.0  # and not -0
             found.append(Check("amounts not negative", below, RUN_OUT, "the states at all points of the run"))
         time = self.space_time_si
         if self.is_steady and balances.states and np.isfinite(time):
             left = imbalance(self.trajectory.last, self.trajectory.end_state, time)
             found.append(Check("steady", left, RESIDUAL, "the plain balances at the state, times the space time"))
-        return tuple(found)
+        return (*found, *self.verified)
+
+    def thoroughly_verified(self) -> Run:
+        """The same run after a second integration by another method, at a hundredth of the tolerances, that agrees.
+
+        Raises
+        ------
+        SolveError
+            Where it does not agree, or the other method cannot follow the run.
+        """
+        worst, methods = 0.0, dict[str, None]()
+        for part in self.trajectory.parts:
+            if not part.end > part.begin:
+                continue
+            if part.case.balances.extent is not None:
+                again = integrate(part.case, part.points, rtol=_COARSER * max(part.settings.rtol, 1e-10)).states[-1]
+                method = "collocation on fewer nodes, to a hundred times the tolerance"
+            else:
+                found = by_another_engine(part)
+                if found is None:
+                    raise SolveError("no other method could follow it", self.vessel.label, "run it without verify")
+                again, method = found
+            size = np.maximum(np.abs(part.states).max(axis=0), start(part.case)[1])
+            worst, methods[method] = max(worst, float(np.max(np.abs(again - part.states[-1]) / size))), None
+        if not methods:  # a steady state, which is checked by the plain balances
+            return self
+        tolerance = max(part.settings.rtol for part in self.trajectory.parts)
+        check = Check("a second integration agrees", worst, max(_AGREEMENT, _LOSS * tolerance), " and ".join(methods))
+        require_passed([check], self.vessel.label, "give smaller rtol and atol, and look for what depends on them")
+        return replace(self, verified=(check,))
 
     @cached_property
     def _growth(self) -> float | None:

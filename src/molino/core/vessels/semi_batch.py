@@ -40,7 +40,7 @@ from molino.core.vessels.mixture import Contents, Mixture
 from molino.core.vessels.model import Model
 from molino.core.vessels.piecewise_linear import PiecewiseLinear
 from molino.core.vessels.roles import HELD, OVERFLOWING, START, START_T, VOLUME, WITHDRAWN
-from molino.core.vessels.run import Run, follow
+from molino.core.vessels.run import Run, follow, verified
 from molino.core.vessels.streams import Stream
 from molino.core.vessels.terms import Inflow
 from molino.core.vessels.well_mixed import well_mixed
@@ -360,14 +360,18 @@ class SemiBatch(ChargedVessel):
     def _stream_in(self, run: Run) -> Stream:
         return replace(super()._stream_in(run), name="charged and fed", volume=np.nan)
 
-    def run(self, time: Any = None, points: Any = None, rtol: float = RTOL / 10, atol: float = ATOL / 10) -> Run:
+    def run(
+        self, time: Any = None, points: Any = None, rtol: float = RTOL / 10, atol: float = ATOL / 10,
+        verify: str = "usual",
+    ) -> Run:  # fmt: skip
         """Follow the vessel from the charge to `time` (default: its own); raises as `Batch.run`.
 
         An InputError, too, where more is withdrawn than there is.
         """
         vessel = self._for(time, ("no time is given", "give time='3 h'"))
         try:
-            return follow(vessel, vessel.time.si, points, rtol=rtol, atol=atol, switch=vessel._switch())
+            run = follow(vessel, vessel.time.si, points, rtol=rtol, atol=atol, switch=vessel._switch())
+            return verified(run, verify)
         except SolveError as error:
             if error.symbol != HELD:
                 raise

@@ -32,7 +32,7 @@ from molino.core.vessels.heat import Jacket, Profile
 from molino.core.vessels.mixture import Contents, Mixture
 from molino.core.vessels.model import Model
 from molino.core.vessels.roles import FEED_T, FLOW, LOCAL_FLOW, START, START_T, VOLUME
-from molino.core.vessels.run import Run, explained, follow, settled
+from molino.core.vessels.run import Run, explained, follow, settled, verified
 from molino.core.vessels.steady_states import Branch, SteadyStates, branch, only_stable_state, steady_states
 from molino.core.vessels.streams import Stream
 from molino.core.vessels.terms import Inflow
@@ -312,7 +312,7 @@ class StirredTank(GasVessel, FlowVessel):
 
     def run(
         self, time: Any, points: Any = None, changes: Sequence[Change] = (), rtol: float = RTOL / 10,
-        atol: float = ATOL / 10, settling_band: float = 0.02,
+        atol: float = ATOL / 10, settling_band: float = 0.02, verify: str = "usual",
     ) -> Run:  # fmt: skip
         """Follow the tank for some time from what is in it at t = 0, through changes on the way.
 
@@ -327,6 +327,8 @@ class StirredTank(GasVessel, FlowVessel):
             As for `Batch.run`; a tenth of it, since what flows through is integrated, too.
         settling_band : float
             Within which share of its largest distance from the steady state each quantity counts as settled.
+        verify : "usual" or "thorough"
+            With a second integration by another method, at a hundredth of the tolerances, that must agree.
 
         Raises
         ------
@@ -340,7 +342,7 @@ class StirredTank(GasVessel, FlowVessel):
         as_built = self.with_(**{**dict.fromkeys(self._sizes), "volume": Value(self._volume_si, "m^3")})
         run = follow(self, end, points, rtol=rtol, atol=atol, moving_numbers=changed_numbers(as_built, changes))
         self._check_outflow(run)
-        return replace(run, settling_band=settling_band)
+        return replace(verified(run, verify), settling_band=settling_band)
 
     def _progress_end(self) -> float:
         return self._volume_si / float(self._fed.volume)

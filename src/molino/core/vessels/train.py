@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 import numpy as np
 
 from molino.core import units
-from molino.core.checks import checked_fact
+from molino.core.checks import Check, checked_fact
 from molino.core.chemistry.chemistry import Chemistry, Covariance
 from molino.core.dual import Dual, Number, value_of
 from molino.core.errors import Fault, Faults, InputError, SolveError, nearest
@@ -23,7 +23,7 @@ from molino.core.vessels.feed import Feed
 from molino.core.vessels.flow_vessel import FlowVessel
 from molino.core.vessels.metrics import Metric, parse_metric
 from molino.core.vessels.phase_limits import phase_facts
-from molino.core.vessels.run import ROUNDING, Run, RunResult, fitted_range
+from molino.core.vessels.run import ROUNDING, Run, RunResult, fitted_range, verified
 from molino.core.vessels.streams import (
     Fluid,
     Stream,
@@ -251,12 +251,17 @@ class Train(Frozen, Printed):
             raise InputError(f"'{name}' cannot be varied", self.label, nearest(name, self._settings))
         return self._settings[name]
 
-    def run(self) -> TrainRun:
+    def run(self, verify: str = "usual") -> TrainRun:
         """Run all steps in order; with a recycle, until what returns is what was returned.
 
         The returned stream is found by Newton's method on flows and temperature, with the exact derivatives of the
         whole train, from a few rounds of successive substitution; a step of Newton's method that does not bring the
         loop much nearer to closing is replaced by further rounds.
+
+        Parameters
+        ----------
+        verify : "usual" or "thorough"
+            With a second integration of each vessel by another method that must agree.
 
         Raises
         ------
@@ -267,9 +272,8 @@ class Train(Frozen, Printed):
         """
         for vessel in self.vessels:
             vessel._require_known()
-        if self.recycle.si == 0.0:
-            return self._pass(self._fresh, self._fresh)
-        return self._closed(self._fresh)
+        found = self._closed(self._fresh) if self.recycle.si else self._pass(self._fresh, self._fresh)
+        return found if verify == "usual" else replace(found, runs=tuple(verified(run, verify) for run in found.runs))
 
     @cached_property
     def _fresh(self) -> Stream:
@@ -488,6 +492,11 @@ class TrainRun(RunResult):
     exchanged: Mapping[str, float]
     added: tuple[Stream, ...]
     residence_time_si: float
+
+    @property
+    def checks(self) -> tuple[Check, ...]:
+        """The closure of its balances, and second integrations of its vessels."""
+        return (*super().checks, *(check for run in self.runs for check in run.verified))
 
     @property
     def is_steady(self) -> bool:

@@ -12,6 +12,9 @@ from molino.desk.cli.common import AsJson, Debug, Formats, JobPath, Output, Quie
 from molino.desk.steps import take
 
 Written = Annotated[bool, typer.Option("--equations", help="Print the balances of each vessel as they are written.")]
+Thorough = Annotated[
+    bool, typer.Option("--thorough", help="Run each vessel, and once more by another method, which must agree.")
+]
 ProfileLikelihood = Annotated[bool, typer.Option("--profile-likelihood", help="Profile-likelihood intervals, too.")]
 Refits = Annotated[
     int | None,
@@ -21,7 +24,7 @@ FieldName = Annotated[str | None, typer.Option("--field", help="Only this field.
 VesselName = Annotated[str | None, typer.Option("--vessel", help="Only this vessel.", show_default=False)]
 
 _OPTIONS: dict[str, dict[str, tuple[Any, Any]]] = {
-    "check": {"equations": (Written, False)},
+    "check": {"equations": (Written, False), "thorough": (Thorough, False)},
     "fit": {"profile_likelihood": (ProfileLikelihood, False), "bootstrap": (Refits, None)},
     "field": {"only": (FieldName, None)},
     "run": {"only": (VesselName, None)},
@@ -31,7 +34,7 @@ _ABOUT = {
     "check": """
         Check a job file and its data: what is missing, specified twice, out of balance or of a wrong unit.
 
-        Nothing is run.
+        Nothing is run, unless with --thorough.
 
         Then what is worth knowing before a run: warnings, notes, for each vessel the count of equations and unknowns.
     """,

@@ -223,23 +223,25 @@ def _chemistry(job: Job, collected: CollectedResults) -> Section:
 
 
 def _closures(collected: CollectedResults) -> Section:
-    """How far each balance closes, and how each run was solved."""
+    """What was verified of each result, and how each run was solved."""
     import pandas as pd
 
-    rows = []
+    rows, solved = [], []
     for name, result in collected.results.items():
-        for what, text in result.facts().items():
-            if what.startswith("balances of") or what == "solved by":
-                rows.append({"of": name.partition("-")[2], "what": what, "": text})
+        of = name.partition("-")[2]
+        rows += [{"of": of, "check": check.name, "found": check.value or None, "limit": check.limit or None,
+                  "method": check.method} for check in result.checks]  # fmt: skip
+        solved += [{"of": of, "solved by": text} for what, text in result.facts().items() if what == "solved by"]
     blocks: list[Block] = []
     if rows:
-        blocks.append(Table.of(pd.DataFrame(rows), "closure of balances, and how each run was solved"))
         text = (
-            "A balance closes to the largest share of what was fed or held that is unaccounted for. Integrations run "
-            f"to a relative tolerance of {RTOL:g}."
+            "Each result was verified by a route other than the search that found it; a deviation is a share of the "
+            f"size of the quantity. Integrations run to a relative tolerance of {RTOL:g}."
         )
-        blocks.insert(0, Paragraph(text))
-    return Section("closures", "Closures and tolerances", [Part("", blocks)])
+        blocks += [Paragraph(text), Table.of(pd.DataFrame(rows), "checks", 2)]
+    if solved:
+        blocks.append(Table.of(pd.DataFrame(solved), "how each run was solved"))
+    return Section("closures", "Closures and checks", [Part("", blocks)])
 
 
 def versions() -> dict[str, str]:

@@ -191,7 +191,7 @@ def with_digest(page: str) -> str:
     """A page whose record has the hash of all the rest."""
     begin, _ = record_of(page) or (0, 0)
     assert page[begin] == "{"
-    return f'{page[:begin]}{{"page":"{digest_of(page)}",{page[begin + 1:]}'
+    return f'{page[:begin]}{{"page":"{digest_of(page)}",{page[begin + 1 :]}'
 
 
 def _in_script(content: Any) -> Any:

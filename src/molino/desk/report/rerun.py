@@ -132,7 +132,9 @@ class _Input(BaseModel):
 
     @property
     def bytes(self) -> bytes:
-        return self.content.encode("utf-8") if self.encoding == "utf-8" else base64.b64decode(self.content, validate=True)
+        return (
+            self.content.encode("utf-8") if self.encoding == "utf-8" else base64.b64decode(self.content, validate=True)
+        )
 
 
 class Record(BaseModel):

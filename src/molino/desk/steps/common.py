@@ -50,7 +50,9 @@ def console(stderr: bool = False) -> Console:
 
 def without_controls(text: str) -> str:
     """A text with control characters, but for line breaks and tabs, as their pictures (U+2400 and on) or U+FFFD."""
-    return "".join(c if c in "\n\t" or not _is_control(c) else chr(0x2400 + ord(c)) if c < " " else "\ufffd" for c in text)
+    return "".join(
+        c if c in "\n\t" or not _is_control(c) else chr(0x2400 + ord(c)) if c < " " else "\ufffd" for c in text
+    )
 
 
 def _is_control(character: str) -> bool:

@@ -149,3 +149,23 @@ def test_what_is_missing_or_wrong_in_a_decision_is_said(molino: Callable[..., An
         refused = molino(command, job)
         assert refused.exit_code == 2, refused.output
         assert expected in " ".join(refused.output.split()), (expected, refused.output)
+
+
+def test_sizes_at_the_end_of_the_range_searched_are_stated() -> None:
+    """A conversion without a limit on the volume only grows with it."""
+    chem = mo.Chemistry(mo.Reaction("A -> B", k="0.001 1/min"))
+    found = mo.recommend(chem, mo.Feed({"A": "1 mol/L"}, flow="1 L/min"), maximize="conversion of A")
+    tank = next(a for a in found.arrangements if a.name == "tank")
+    assert tank.at_end == {"volume": "largest"}
+    assert "(the largest that was searched)" in str(found)
+
+
+def test_the_smallest_ignited_tank_is_found_far_below_the_scale_of_the_feed() -> None:
+    """A cold autocatalytic feed of 330 K that warms by 40 K per mol/L: the tank is a twentieth of the tube."""
+    k = mo.Arrhenius(k="5.1e-7 m3/mol/s", at="330 K", Ea="38.5 kJ/mol")
+    chem = mo.Chemistry(mo.Reaction("A + B -> 2 B", rate="k*[A]*[B]", k=k, enthalpy="-158 kJ/mol"))
+    feed = mo.Feed({"A": 600, "B": 0.1}, flow="2e-5 m3/s", T="330 K", heat_capacity="4 kJ/L/K")
+    found = mo.recommend(chem, feed, minimize="volume", target="conversion of A >= 0.8", heat="adiabatic")
+    tank = next(a for a in found.arrangements if a.name == "tank")
+    alone = mo.size(mo.StirredTank(chem, feed, heat="adiabatic"), "conversion of A", 0.8)
+    assert tank.volume <= alone.value * (1 + 1e-6)

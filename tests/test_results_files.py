@@ -8,6 +8,7 @@ import re
 import subprocess
 import sys
 from importlib.resources import files
+import zipfile
 from pathlib import Path
 
 import jsonschema
@@ -90,7 +91,11 @@ def test_parquet_holds_names_and_units(job: Path, tmp_path: Path, molino: Typed)
 
 def test_a_workbook_says_what_is_in_it(job: Path, tmp_path: Path, molino: Typed) -> None:
     molino("run", job)
-    book = openpyxl.load_workbook(tmp_path / "results" / "row" / "run.xlsx")
+    path = tmp_path / "results" / "row" / "run.xlsx"
+    with zipfile.ZipFile(path) as parts:  # the time of writing would make each file another one
+        assert {one.date_time[0] for one in parts.infolist()} == {1980}
+        assert parts.read("docProps/core.xml").count(b">1980-01-01T00:00:00Z<") == 2
+    book = openpyxl.load_workbook(path)
     assert book.sheetnames == ["Contents", "tube", "tank", "Inputs"]
     first = [[cell.value for cell in row] for row in book["Contents"]]
     assert first[0][0] == "Two in a row"

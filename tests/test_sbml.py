@@ -129,3 +129,62 @@ def test_what_has_no_place_is_refused_all_at_once(tmp_path: Path) -> None:
     with pytest.raises(mo.InputError, match="rates depend on T"):
         mo.write_sbml(warm, tmp_path / "warm.xml")
     assert not (tmp_path / "gas.xml").exists()
+
+
+MATH = '<math xmlns="http://www.w3.org/1998/Math/MathML">'
+
+
+def test_numbers_of_a_rate_are_read_in_the_units_of_the_model(tmp_path: Path) -> None:
+    """0.2 S in mmol, litre and minutes, 0.0007 P for each S."""
+    path = tmp_path / "other.xml"
+    text = OTHER.replace("<ci>twice</ci>", "<cn>0.2</cn>").replace(
+        '"P" stoichiometry="1"', '"P" stoichiometry="0.0007"'
+    )
+    path.write_text(text, encoding="utf-8")
+    model = mo.read_sbml(path)
+    run = mo.Batch(model.chemistry, model.initial, time="10 min").run()
+    assert run.concentrations["S"][-1] == pytest.approx(10 * np.exp(-2), rel=1e-8)
+    assert run.concentrations["P"][-1] == pytest.approx(0.0007 * 10 * (1 - np.exp(-2)), rel=1e-8)
+    assert "read in those of the model" in model.notes[0]
+
+
+def test_a_parameter_called_T_is_a_temperature_only_in_kelvin(tmp_path: Path) -> None:
+    path = tmp_path / "other.xml"
+    text = OTHER.replace('"twice"', '"R"').replace("<ci>twice</ci>", "<ci>R</ci>").replace('id="k"', 'id="T"')
+    path.write_text(text.replace("<ci>k</ci>", "<ci>T</ci>"), encoding="utf-8")
+    model = mo.read_sbml(path)
+    assert model.T is None
+    run = mo.Batch(model.chemistry, model.initial, time="10 min").run()
+    assert run.concentrations["S"][-1] == pytest.approx(10 * np.exp(-2), rel=1e-8)
+
+
+RECURSIVE = (
+    f'<listOfFunctionDefinitions><functionDefinition id="f">{MATH}<lambda><bvar><ci>x</ci></bvar><apply><ci>f</ci>'
+    "<ci>x</ci></apply></lambda></math></functionDefinition></listOfFunctionDefinitions><listOfUnitDefinitions>"
+)
+
+
+@pytest.mark.parametrize(("old", "new", "words"), [
+    ("<listOfUnitDefinitions>", RECURSIVE, "calls itself"),
+    ("<ci>S</ci>", "<apply><minus/>" * 300 + "<ci>S</ci>" + "</apply>" * 300, "nested"),
+    ('<parameter id="k"', '<parameter id="pot"', "line"),
+    ('size="2" ', "", "it has no size"),
+    ('fast="false"', 'fast="true"', "a fast reaction has no place"),
+    ('id="S" compartment="pot"', 'id="S" conversionFactor="k" compartment="pot"', "a conversion factor"),
+    ('variable="twice"', 'variable="pot"', "line"),
+    ("<ci>k</ci></apply>", "<ci>twice</ci></apply>", "line"),
+    ('value="0.1" ', "", "it has no value"),
+    ('"S" stoichiometry="1" constant="true"', '"S" stoichiometry="1" constant="false"', "its stoichiometry is computed"),
+])  # fmt: skip
+def test_what_is_not_used_is_refused(old: str, new: str, words: str, tmp_path: Path) -> None:
+    path = tmp_path / "other.xml"
+    assert old in OTHER
+    path.write_text(OTHER.replace(old, new), encoding="utf-8")
+    with pytest.raises(mo.InputError, match=words):
+        mo.read_sbml(path)
+
+
+def test_a_missing_initial_value_is_noted(tmp_path: Path) -> None:
+    path = tmp_path / "other.xml"
+    path.write_text(OTHER.replace(' initialConcentration="0"', ""), encoding="utf-8")
+    assert any("'P' has no initial value" in note for note in mo.read_sbml(path).notes)

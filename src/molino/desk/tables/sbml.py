@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
+from xml.parsers import expat
 
 import sympy as sp
 
@@ -28,7 +29,11 @@ _SI = {"metre": "m", "meter": "m", "kilogram": "kg", "second": "s", "kelvin": "K
        "candela": "cd", "joule": "J", "pascal": "Pa", "watt": "W", "newton": "N", "hertz": "1/s"}  # fmt: skip
 _OF = {"litre": (1e-3, "m^3"), "liter": (1e-3, "m^3"), "gram": (1e-3, "kg"), "dimensionless": (1.0, ""),
        "avogadro": (6.02214076e23, ""), "item": (1 / 6.02214076e23, "mol")}  # fmt: skip
-_FUNCTIONS = {"exp": "exp", "ln": "log", "root": "sqrt"}
+_OWN = ("T", "P", "R", "exp", "log", "sqrt")
+"""Names that mean something in a rate law here."""
+_OF_R = units.unit("J/mol/K").dimension
+_DEEPEST = 200
+"""How deep the elements of a file may be nested."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -351,20 +356,101 @@ def read_sbml(path: str | Path) -> SbmlModel:
     sbml, path = _library(), Path(path)
     if not path.is_file():
         raise InputError("there is no such file", str(path), "check its name and folder")
-    document = sbml.readSBMLFromString(path.read_text(encoding="utf-8"))
+    text = path.read_text(encoding="utf-8")
+    _check_depth(text, path.name)
+    document = sbml.readSBMLFromString(text)
+    _raise_errors(sbml, document, path.name)
     faults = Faults()
-    for n in range(document.getNumErrors()):
-        error = document.getError(n)
-        if error.getSeverity() >= sbml.LIBSBML_SEV_ERROR:
-            faults.add(f"{path.name}, line {error.getLine()}", error.getShortMessage(), "correct the file")
+    _check_calls(sbml, document.getModel(), path.name)
+    for category in (sbml.LIBSBML_CAT_UNITS_CONSISTENCY, sbml.LIBSBML_CAT_MODELING_PRACTICE):
+        document.setConsistencyChecks(category, False)  # units are compared as rates are read
+    document.checkConsistency()
+    notes: list[str] = []
+    with faults.at(path.name):
+        notes = _packages(document)
+    with faults.at():
+        _raise_errors(sbml, document, path.name)
+    if faults.found:  # all at once
+        with faults.at(path.name):
+            _Reader(sbml, document.getModel(), notes).refuse()
     faults.raise_any()
     for what in ("expandFunctionDefinitions", "expandInitialAssignments", "promoteLocalParameters"):
         properties = sbml.ConversionProperties()
         properties.addOption(what, True)
         document.convert(properties)
     with faults.at(path.name):
-        found = _Reader(sbml, document.getModel()).read()
+        found = _Reader(sbml, document.getModel(), notes).read()
     faults.raise_any()
+    return found
+
+
+def _raise_errors(sbml: Any, document: Any, name: str) -> None:
+    """InputError with every error that the library of the standard has found."""
+    faults = Faults()
+    for n in range(document.getNumErrors()):
+        error = document.getError(n)
+        if error.getSeverity() >= sbml.LIBSBML_SEV_ERROR:
+            faults.add(f"{name}, line {error.getLine()}", error.getShortMessage(), "correct the file")
+    if not faults.found and document.getModel() is None:
+        faults.add(name, "there is no model in it", "correct the file")
+    faults.raise_any()
+
+
+def _check_depth(text: str, name: str) -> None:
+    """InputError for elements nested deeper than the library of the standard can follow, and for what is not XML."""
+    depth = deepest = 0
+
+    def begin(*_: Any) -> None:
+        nonlocal depth, deepest
+        depth += 1
+        deepest = max(deepest, depth)
+
+    def end(_: str) -> None:
+        nonlocal depth
+        depth -= 1
+
+    parser = expat.ParserCreate()
+    parser.StartElementHandler, parser.EndElementHandler = begin, end
+    try:
+        parser.Parse(text.encode("utf-8"), True)
+    except expat.ExpatError as error:
+        raise InputError(f"it is not XML ({error})", name, "name a file of SBML") from error
+    if deepest > _DEEPEST:
+        raise InputError(
+            f"its elements are nested {deepest} deep", name, f"write its formulas flatter, {_DEEPEST} at most"
+        )
+
+
+def _check_calls(sbml: Any, model: Any, name: str) -> None:
+    """InputError for functions that call themselves, by whatever way."""
+    calls = {f.getId(): _called(sbml, f.getMath()) for f in model.getListOfFunctionDefinitions()}
+    for first in calls:
+        reached, new = set(), calls[first]
+        while new:
+            reached |= new
+            new = {n for one in new for n in calls.get(one, set())} - reached
+        if first in reached:
+            raise InputError(f"its function '{first}' calls itself", name, "take it out")
+
+
+def _called(sbml: Any, node: Any) -> set[str]:
+    """The names of the functions that a formula calls."""
+    if node is None:
+        return set()
+    own = {node.getName()} if node.getType() == sbml.AST_FUNCTION else set()
+    return own.union(*(_called(sbml, node.getChild(n)) for n in range(node.getNumChildren())))
+
+
+def _packages(document: Any) -> list[str]:
+    """Notes on extensions that are not used; InputError for one that the meaning of the model depends on."""
+    found = []
+    for n in range(document.getNumPlugins()):
+        package = document.getPlugin(n).getPackageName()
+        if package == "l3v2extendedmath":  # of the core since version 2
+            continue
+        if document.getPackageRequired(package):
+            raise InputError(f"it needs the extension '{package}'", "", "write the model without it")
+        found.append(f"the extension '{package}' is not used")
     return found
 
 
@@ -379,9 +465,9 @@ def _is_name(text: str) -> bool:
 class _Reader:
     """A document of SBML as a chemistry."""
 
-    def __init__(self, sbml: Any, model: Any) -> None:
+    def __init__(self, sbml: Any, model: Any, notes: list[str]) -> None:
         self.sbml, self.model = sbml, model
-        self.faults, self.notes = Faults(), []  # type: ignore[var-annotated]
+        self.faults, self.notes, self.depth = Faults(), notes, 0
         self.rules = {r.getVariable(): r.getMath() for r in model.getListOfRules() if r.isAssignment()}
         self.species = {s.getId(): s for s in model.getListOfSpecies()}
         names = [s.getName() or s.getId() for s in self.species.values()]
@@ -389,20 +475,24 @@ class _Reader:
         self.names = {own: (s.getName() or own) if fit else own for own, s in self.species.items()}
         self.constants: dict[str, Any] = {}
         self.has_units = bool(model.getNumUnitDefinitions()) or bool(model.getSubstanceUnits())
+        self.in_model_units = False
+        self.bare: dict[str, float] = {}  # constants in the units of the model
 
     def read(self) -> SbmlModel:
         """All of it, or every fault."""
-        self._refuse()
-        self.faults.raise_any()
+        self.refuse()
         compartment = self.model.getCompartment(0)
         volume = self._value(
             compartment.getSize(), compartment.getUnits() or self.model.getVolumeUnits(), "m^3", "volume"
         )
-        self.constants[compartment.getId()] = volume
+        self.constants[compartment.getId()], self.bare[compartment.getId()] = volume, compartment.getSize()
         for parameter in self.model.getListOfParameters():
             own = parameter.getId()
             if own not in self.rules:
+                if not parameter.isSetValue():
+                    self.faults.add(own, "it has no value", "give it one")
                 self.constants[own] = self._value(parameter.getValue(), parameter.getUnits(), None, own)
+                self.bare[own] = parameter.getValue()
         held = {own for own, s in self.species.items() if s.getConstant() or s.getBoundaryCondition()}
         concentrations = {own: self._concentration(s, compartment) for own, s in self.species.items()}
         reactions = []
@@ -412,15 +502,25 @@ class _Reader:
         self.faults.raise_any()
         found = Chemistry(reactions)
         initial = {self.names[own]: value for own, value in concentrations.items() if self.names[own] in found.names}
-        T = self.constants.get("T")
+        T = self.constants.get("T") if self._is_temperature() else None
+        if "T" in self.constants and T is None:
+            self.notes.append("its parameter 'T' has no unit of temperature, and is a constant 'T_of_model' here")
         return SbmlModel(found, FrozenMapping(initial), volume, T, tuple(self.notes))
 
     def _is_gas_constant(self) -> bool:
-        value = units.read(self.constants.get("R", 0.0)).si
-        return abs(value - units.GAS_CONSTANT) < 1e-12 * units.GAS_CONSTANT
+        value = units.read(self.constants.get("R", 0.0))
+        has_unit = not self.has_units or (value.unit and units.unit(value.unit).dimension == _OF_R)
+        return bool(has_unit and abs(value.si - units.GAS_CONSTANT) < 1e-6 * units.GAS_CONSTANT)
 
-    def _refuse(self) -> None:
-        """Note all that would change a run and has no place here."""
+    def _is_temperature(self) -> bool:
+        """Whether the parameter T is one: in kelvin, or in a model without units."""
+        if "T" not in self.constants:
+            return False
+        unit = units.read(self.constants["T"]).unit
+        return not self.has_units or (bool(unit) and units.unit(unit).dimension == units.unit("K").dimension)
+
+    def refuse(self) -> None:
+        """InputError with all that would change a run and has no place here."""
         model = self.model
         if model.getNumCompartments() != 1:
             self.faults.add("", f"it has {model.getNumCompartments()} compartments, and a vessel is one", "keep one")
@@ -436,6 +536,36 @@ class _Reader:
                 self.faults.add(rule.getVariable(), "a rule sets a species", "take it out")
         if not model.getNumReactions():
             self.faults.add("", "it has no reactions", "add one")
+        self._refuse_compartments()
+        for what in (model, *self.species.values()):
+            if what.isSetConversionFactor():
+                self.faults.add(what.getId(), "a conversion factor has no place here", "put it into the rates")
+        for one in model.getListOfInitialAssignments():
+            self.faults.add(one.getSymbol(), "its initial assignment could not be computed", "give it a value")
+        self._refuse_reactions()
+        for own, species in self.species.items():
+            if not (species.isSetInitialAmount() or species.isSetInitialConcentration()):
+                self.notes.append(f"species '{own}' has no initial value, and begins at zero")
+        self.faults.raise_any()
+
+    def _refuse_compartments(self) -> None:
+        for compartment in self.model.getListOfCompartments():
+            own = compartment.getId()
+            if own in self.rules:
+                self.faults.add(own, "a rule sets its size", "give it a constant size")
+            elif not compartment.isSetSize() or not compartment.getSize() > 0:
+                self.faults.add(own, "it has no size", "give it one")
+            elif compartment.getSpatialDimensions() != 3:
+                self.faults.add(own, "it is not a volume", "give it three dimensions")
+
+    def _refuse_reactions(self) -> None:
+        for one in self.model.getListOfReactions():
+            if one.isSetFast() and one.getFast():
+                self.faults.add(one.getId(), "a fast reaction has no place here", "give it a rate, or an equilibrium")
+            for reference in (*one.getListOfReactants(), *one.getListOfProducts()):
+                varies = reference.isSetStoichiometryMath() or reference.getId() in self.rules
+                if varies or (reference.isSetConstant() and not reference.getConstant()):
+                    self.faults.add(one.getId(), "its stoichiometry is computed", "give numbers")
 
     def _value(self, number: float, unit: str, expected: str | None, place: str) -> Any:
         """A number with its unit in SI; a bare one in a model without units."""
@@ -455,6 +585,9 @@ class _Reader:
         definition = self.model.getUnitDefinition(name)
         if definition is None:
             return _OF.get(name) or (1.0, _SI.get(name, name))
+        return self._defined(definition)
+
+    def _defined(self, definition: Any) -> tuple[float, str]:
         factor, parts = 1.0, []
         for unit in definition.getListOfUnits():
             kind = self.sbml.UnitKind_toString(unit.getKind())
@@ -490,17 +623,48 @@ class _Reader:
             for reference in references:
                 own = reference.getSpecies()
                 if own not in held:
-                    moles = Fraction(reference.getStoichiometry()).limit_denominator(1000)
+                    moles = _exact(reference.getStoichiometry())
                     terms.append(f"{'' if moles == 1 else f'{moles} '}{self.names[own]}")
             sides.append(" + ".join(terms))
         used: dict[str, Any] = {}
+        self.in_model_units = self.has_units and not self._is_consistent(one.getKineticLaw())
         text = self._formula(one.getKineticLaw().getMath(), held, concentrations, used, vessel)
-        used[vessel] = self.constants[vessel]
-        rate = parse_formula(f"({text})/{vessel}")
+        used[_safe(vessel)] = self._constant(vessel)
+        rate = parse_formula(f"({text})/{_safe(vessel)}")
+        if self.in_model_units:
+            self.notes.append(
+                f"reaction '{one.getId()}': its rate has numbers without units, read in those of the model"
+            )
+            used["model_rate"] = f"{self._extent() / self._time() / self._volume()!r} mol/m^3/s"
+            rate = parse_formula(f"model_rate*({text})/{_safe(vessel)}")
         law, left = sp.sstr(rate, full_prec=True).replace("**", "^"), names_in(rate)  # what cancels is not asked for
         used = {name: value for name, value in used.items() if name in left}
         arrow = "<->" if one.getReversible() else "->"
         return Reaction(f"{sides[0]} {arrow} {sides[1]}", rate=law, name=one.getName() or one.getId(), **used)
+
+    def _is_consistent(self, law: Any) -> bool:
+        """Whether the units of a rate, its bare numbers without one, are those of extent over time."""
+        definition = law.getDerivedUnitDefinition()
+        if definition is None:
+            return False
+        factor, text = self._defined(definition)
+        dimension = units.unit(text).dimension if text else {}
+        wanted = units.unit("mol/s").dimension
+        return dimension == wanted and abs(factor * self._time() / self._extent() - 1) < 1e-9
+
+    def _constant(self, name: str) -> Any:
+        """A constant with its unit, or as a number of the model."""
+        return self.bare[name] if self.in_model_units else self.constants[name]
+
+    def _time(self) -> float:
+        return self._unit(self.model.getTimeUnits() or "second")[0]
+
+    def _extent(self) -> float:
+        return self._unit(self.model.getExtentUnits() or self.model.getSubstanceUnits() or "mole")[0]
+
+    def _volume(self) -> float:
+        compartment = self.model.getCompartment(0)
+        return self._unit(compartment.getUnits() or self.model.getVolumeUnits() or "litre")[0]
 
     def _formula(
         self, node: Any, held: set[str], concentrations: Mapping[str, Any], used: dict[str, Any], vessel: str
@@ -538,22 +702,44 @@ class _Reader:
     ) -> str:  # fmt: skip
         """What a name of the model is in a rate law."""
         if name in self.rules:
-            return f"({self._formula(self.rules[name], held, concentrations, used, vessel)})"
+            self.depth += 1
+            if self.depth > len(self.rules):
+                raise InputError(f"the rule of '{name}' depends on itself", "", "take it out")
+            found = f"({self._formula(self.rules[name], held, concentrations, used, vessel)})"
+            self.depth -= 1
+            return found
         if name in self.species:
             if name in held:
-                used[name] = concentrations[name]
-                text = name
+                used[_safe(name)] = concentrations[name]
+                text = _safe(name)
             else:
                 text = f"[{self.names[name]}]"
+            if self.in_model_units:
+                substance = self.species[name].getSubstanceUnits() or self.model.getSubstanceUnits() or "mole"
+                used[f"unit_of_{name}"] = f"{self._unit(substance)[0] / self._volume()!r} mol/m^3"
+                text = f"({text}/unit_of_{name})"
             if self.species[name].getHasOnlySubstanceUnits():
-                used[vessel] = self.constants[vessel]
-                return f"({text}*{vessel})"
+                used[_safe(vessel)] = self._constant(vessel)
+                return f"({text}*{_safe(vessel)})"
             return text
-        if name == "T" and name in self.constants:
-            return "T"
-        if name == "R" and self._is_gas_constant():
+        if name == "T" and self._is_temperature():
+            if self.in_model_units:
+                used["kelvin"] = "1 K"
+            return "(T/kelvin)" if self.in_model_units else "T"
+        if name == "R" and self._is_gas_constant() and not self.in_model_units:
             return "R"
         if name not in self.constants:
             raise InputError(f"'{name}' is not defined", "", "define it")
-        used[name] = self.constants[name]
-        return name
+        used[_safe(name)] = self._constant(name)
+        return _safe(name)
+
+
+def _safe(name: str) -> str:
+    """The name of a constant, apart from those that a rate law has for its own."""
+    return f"{name}_of_model" if name in _OWN else name
+
+
+def _exact(number: float) -> Fraction:
+    """A stoichiometric number as a simple fraction, or with all its digits."""
+    simple = Fraction(number).limit_denominator(1000)
+    return simple if abs(float(simple) - number) <= 1e-9 * abs(number) else Fraction(repr(number))

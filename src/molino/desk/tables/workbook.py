@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import hashlib
+import io
 import math
 import re
+import zipfile
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
@@ -26,6 +28,8 @@ _CHARTED = 8
 """From how many rows on a table has a chart."""
 _MOST_LINES = 8
 _COLORS = ("0072B2", "D55E00", "009E73", "CC79A7", "56B4E9", "E69F00", "000000", "999933")
+_TIMES = re.compile(rb"(<dcterms:(?:created|modified)[^>]*>)[^<]*(</dcterms)")
+"""When a workbook was made and changed."""
 CELL = 32_767
 """Characters of a cell of a spreadsheet."""
 ILLEGAL = re.compile(r"[\x00-\x08\x0b-\x1f\x7f]")
@@ -58,7 +62,19 @@ def write_workbook(
     if inputs:
         _add_inputs(book.create_sheet(INPUTS), inputs)
     _add_contents(first, title, tables, results, bool(inputs))
-    book.save(path)
+    _save(book, path)
+
+
+def _save(book: Workbook, path: Path) -> None:
+    """Write a workbook without the time of writing, so that the same content gives the same bytes."""
+    written = io.BytesIO()
+    book.save(written)
+    with zipfile.ZipFile(written) as source, zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as target:
+        for name in source.namelist():
+            content = source.read(name)
+            if name == "docProps/core.xml":
+                content = _TIMES.sub(rb"\g<1>1980-01-01T00:00:00Z\g<2>", content)
+            target.writestr(zipfile.ZipInfo(name, (1980, 1, 1, 0, 0, 0)), content, zipfile.ZIP_DEFLATED)
 
 
 def _add_contents(

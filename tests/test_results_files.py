@@ -7,8 +7,8 @@ import os
 import re
 import subprocess
 import sys
-from importlib.resources import files
 import zipfile
+from importlib.resources import files
 from pathlib import Path
 
 import jsonschema

@@ -35,6 +35,11 @@ class Arc:
     end: float
     kind: str
 
+    @property
+    def is_at_bound(self) -> bool:
+        """Whether the number is at one of its bounds."""
+        return self.kind.endswith("bound")
+
 
 @dataclass(frozen=True, eq=False)
 class OptimalProfile(Frozen):

@@ -235,7 +235,9 @@ class Optimum(Frozen, Result):
             found[profile.name] = profile.describe()
         for n, active in enumerate(self.active_limits):
             found["active limit" if n == 0 else f"active limit{' ' * n}"] = str(active)
-        if not self.active_limits:
+        if not self.active_limits and any(arc.is_at_bound for profile in self.profiles for arc in profile.arcs):
+            found["active limits"] = "none but the bounds above, which gain next to nothing"
+        elif not self.active_limits:
             found["active limits"] = "none: no bound and no limit is active"
         if math.isfinite(self.first_order):
             found["first-order conditions"] = f"hold to {self.first_order:.1e} of the {self._steps}"

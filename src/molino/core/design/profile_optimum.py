@@ -339,10 +339,10 @@ class _Answer:
         points = place.trajectories.layout.inputs[..., -1].ravel() / factor
         own = (self.dynamic.sign * self._smooth(self.switching[..., k]) * factor).ravel()
         pairs = _without_repetition(at, values)
-        return OptimalProfile(
-            moving, along, question.vessel._display.unit(along), np.array([t * end for t, _ in pairs]),
-            np.array([v for _, v in pairs]), tuple(self._arcs(k, end)), points, own,
-        )  # fmt: skip
+        times, held = np.array([t * end for t, _ in pairs]), np.array([v for _, v in pairs])
+        arcs = [part for arc in self._arcs(k, end) for part in _edges(arc, moving, times, held)]
+        unit = question.vessel._display.unit(along)
+        return OptimalProfile(moving, along, unit, times, held, tuple(_joined(arcs)), points, own)
 
     def _smooth(self, switching: np.ndarray) -> np.ndarray:
         """The switching function with means over pieces where a limit along the run is active.
@@ -367,12 +367,8 @@ class _Answer:
         for j, phase in enumerate(program.phases):
             kind = {"low": "at its lower bound", "high": "at its upper bound"}.get(phase.kinds[k], "")
             kind = kind or self._kind_between(k, j)
-            begin, last = float(marks[j]) * end, float(marks[j + 1]) * end
-            if found and found[-1].kind == kind:
-                found[-1] = replace(found[-1], end=last)
-            else:
-                found.append(Arc(begin, last, kind))
-        return found
+            found.append(Arc(float(marks[j]) * end, float(marks[j + 1]) * end, kind))
+        return _joined(found)
 
     def _kind_between(self, k: int, j: int) -> str:
         """What keeps a number between its bounds: a limit along the run, nothing (singular), or the best value."""
@@ -413,3 +409,35 @@ class _Answer:
                     texts.append(f"{moving.name} from {low} to {high}")
                 found.append((end.value, ", ".join(texts)))
         return tuple(found[:3]) if math.isfinite(value) else ()
+
+
+def _joined(arcs: Sequence[Arc]) -> list[Arc]:
+    """Arcs, neighbors of one kind as one."""
+    found: list[Arc] = []
+    for arc in arcs:
+        if found and found[-1].kind == arc.kind:
+            found[-1] = replace(found[-1], end=arc.end)
+        else:
+            found.append(arc)
+    return found
+
+
+def _edges(arc: Arc, moving: Any, times: np.ndarray, values: np.ndarray) -> list[Arc]:
+    """An arc between bounds, without the stretches at its ends in which the number is at a bound."""
+    if arc.kind not in ("between its bounds", "singular"):
+        return [arc]
+    inside = (times >= arc.begin) & (times <= arc.end)
+    near = _AT_BOUND * (moving.high - moving.low)
+    first, last = [], []
+    begin, end = arc.begin, arc.end
+    for bound, kind in ((moving.low, "at its lower bound"), (moving.high, "at its upper bound")):
+        at = (np.abs(values - bound) <= near)[inside]
+        if not at.any() or at.all():
+            continue
+        lead = times[inside][max(int(np.argmin(at)) - 1, 0)]
+        tail = times[inside][len(at) - max(int(np.argmin(at[::-1])), 1)]
+        if at[0] and lead > begin:
+            first, begin = [Arc(begin, float(lead), kind)], float(lead)
+        if at[-1] and tail < end:
+            last, end = [Arc(float(tail), end, kind)], float(tail)
+    return [*first, Arc(begin, end, arc.kind), *last]

@@ -208,3 +208,11 @@ def test_what_is_far_too_small_or_cold_and_bases_mixed_up_are_named() -> None:
     ):
         with pytest.raises(mo.UnitError, match=f"a rate per {other}, and its basis is {basis}"):
             mo.Chemistry(mo.Reaction("A -> B", rate="k*p[A]", basis=basis, k=f"2 {unit}"))
+
+
+def test_a_rate_beyond_its_equilibrium_is_not_a_rate_with_a_wrong_sign() -> None:
+    """An equilibrium constant so small that the rate is negative at most compositions."""
+    small = mo.Chemistry(mo.Reaction("A -> B", rate="k*([A] - [B]/K)", k="0.2 1/min", K=0.1))
+    assert [f.level for f in small.check().findings if "negative" in f.what] == ["warning"]
+    wrong = mo.Chemistry(mo.Reaction("A -> B", rate="-k*[A]", k="0.2 1/min"))
+    assert [f.level for f in wrong.check().findings if "negative" in f.what] == ["error"]

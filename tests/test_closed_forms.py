@@ -299,3 +299,14 @@ def test_sweep_gives_what_single_runs_give() -> None:
             assert row["conversion of A"] == pytest.approx(run.conversion("A"), rel=1e-7)
     with pytest.raises(mo.InputError, match="did you mean 'length'"):
         mo.sweep(tube, {"lenght": [1.0]}, [metric])
+
+
+@pytest.mark.parametrize("order", [0.3, 0.5])
+def test_slopes_past_the_exhaustion_of_a_reactant_are_those_of_its_closed_form(order: float) -> None:
+    """c^(1-n) = c0^(1-n) - (1-n) k t until zero; a fit through the exhaustion gives k back."""
+    k = 1000 ** (1 - order) / (1 - order) / 300.0  # exhausted after 300 s
+    t = np.array([0.0, 60, 120, 200, 260, 290, 330, 500, 900])
+    c = np.maximum(1000 ** (1 - order) - (1 - order) * k * t, 0.0) ** (1 / (1 - order))
+    law = mo.Reaction("A -> B", rate=f"k*[A]^{order}", k=mo.Unknown(f"{0.7 * k} (mol/m3)^{1 - order}/s"))
+    found = mo.fit(mo.Chemistry(law), [mo.Experiment("1", t, {"A": c}, initial={"A": 1000.0})])
+    assert next(iter(found.values.values())) == pytest.approx(k, rel=1e-6)

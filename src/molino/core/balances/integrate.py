@@ -21,7 +21,7 @@ from scipy.integrate import DOP853, ODEintWarning, odeint, solve_ivp
 from scipy.optimize import brentq
 
 from molino.core.balances.compiled import Function, SparseMaker, compiled
-from molino.core.balances.functions import Functions, functions_of
+from molino.core.balances.functions import Functions, WithSensitivities, functions_of
 from molino.core.balances.source import NotFinite
 from molino.core.balances.system import Case
 from molino.core.balances.two_point import TwoPoint
@@ -532,7 +532,7 @@ def by_another_engine(solution: Solution) -> tuple[np.ndarray, str] | None:
     settings = Settings(max(1e-2 * solution.settings.rtol, 1e-12), 1e-2 * solution.settings.atol)
     _, scale, tolerated = _beginning(case)
     functions, first, absolute = functions_of(case), solution.states[0], settings.atol * tolerated
-    kinks = _Kinks(case, scale, settings.atol)
+    kinks = _Kinks(case, functions, scale, settings.atol)
     try:
         if not kinks.places:
             with np.errstate(all="ignore"):
@@ -540,7 +540,7 @@ def by_another_engine(solution: Solution) -> tuple[np.ndarray, str] | None:
                                   rtol=settings.rtol, atol=absolute)  # fmt: skip
             if found.success:
                 return found.y[:, -1], "an implicit Runge-Kutta method of order 5"
-        passed = _by_runge_kutta(functions, first, stretch, settings.rtol, absolute, kinks)
+        passed = _by_runge_kutta(first, stretch, settings.rtol, absolute, kinks)
     except NotFinite:
         return None
     return None if passed is None else (passed[0], "an explicit Runge-Kutta method of order 8")
@@ -605,11 +605,11 @@ def _advance(
     )  # fmt: skip
     steps = np.zeros(len(times), dtype=int)
     steps[1:] = info["nst"]
-    kinks = _Kinks(case, scale, settings.atol)
+    kinks = _Kinks(case, functions, scale, settings.atol)
     rows = kinks.cut(_finished(times, y, info))
     steps = steps[: len(rows)]
     if len(rows) < len(times):
-        rows, steps = _resumed(functions, rows, steps, times, settings, absolute, kinks)
+        rows, steps = _resumed(rows, steps, times, settings, absolute, kinks)
     if len(rows) == len(times):
         return rows, steps, report, None
     points = times[: len(rows)]
@@ -638,12 +638,31 @@ def _advance(
 class _Kinks:
     """The amounts that a rate of an order below one exhausts, and where they count as exhausted.
 
-    There the rates have slopes without bound; a step across would leave the amount negative for good.
+    There the rates have slopes without bound; a step across would leave the amount negative for good. Sensitivities of
+    an exhausted amount are zero.
     """
 
-    def __init__(self, case: Case, scale: np.ndarray, atol: float) -> None:
+    def __init__(self, case: Case, functions: Functions, scale: np.ndarray, atol: float) -> None:
+        self.functions, self.count = functions, len(scale)
         self.places = [] if case.balances.has_equations else [*case.balances.kinks]
         self.least = max(_EXHAUSTED, 10 * atol) * scale[self.places]
+        self.band = functions.band
+        place = functions.sensitivity.place if isinstance(functions, WithSensitivities) else []
+        self.slopes = {i: [self.count + n for n, (own, _) in enumerate(place) if own == i] for i in self.places}
+
+    def callbacks(self) -> tuple[Any, Any]:
+        """Those of the functions, with zero for the slopes that have no finite value where an amount is exhausted."""
+        rhs, jacobian = self.functions.callbacks()
+
+        def tamed(y: np.ndarray, t: float) -> np.ndarray:
+            found = np.array(rhs(y, t))
+            found[self.count :] = np.nan_to_num(found[self.count :], nan=0.0, posinf=0.0, neginf=0.0)
+            return found
+
+        def tamed_jacobian(y: np.ndarray, t: float) -> np.ndarray:
+            return np.nan_to_num(np.array(jacobian(y, t)), nan=0.0, posinf=0.0, neginf=0.0)
+
+        return (tamed, tamed_jacobian) if any(self.slopes.values()) else (rhs, jacobian)
 
     def cut(self, rows: np.ndarray) -> np.ndarray:
         """The rows before the first, but for the beginning, in which one is negative."""
@@ -653,13 +672,14 @@ class _Kinks:
     def settled(self, y: np.ndarray) -> np.ndarray:
         """The states with the exhausted amounts at zero."""
         found = y.copy()
-        found[self.places] = np.where(np.abs(y[self.places]) < self.least, 0.0, y[self.places])
+        for place, least in zip(self.places, self.least, strict=True):
+            if abs(y[place]) < least:
+                found[[place, *self.slopes[place]]] = 0.0
         return found
 
 
 def _resumed(
-    functions: Functions, rows: np.ndarray, steps: np.ndarray, times: np.ndarray, settings: Settings,
-    absolute: np.ndarray, kinks: _Kinks,
+    rows: np.ndarray, steps: np.ndarray, times: np.ndarray, settings: Settings, absolute: np.ndarray, kinks: _Kinks
 ) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
     """Rows continued beyond where an integration stopped, and the steps up to each, as far as that goes.
 
@@ -670,12 +690,12 @@ def _resumed(
     for _ in range(_MOST_RESTARTS):
         closer = np.linspace(at, times[len(rows)], _CLOSER)
         try:
-            fine, counts = _odeint(functions, y, closer, settings.rtol, absolute, most=_MOST_STEPS_CLOSER)
+            fine, counts = _odeint(kinks, y, closer, settings.rtol, absolute, most=_MOST_STEPS_CLOSER)
             good = len(kinks.cut(_finished(closer, fine, counts)))
             y, at = fine[good - 1], closer[good - 1]
             taken += int(counts["nst"][good - 2]) if good > 1 else 0
             if good < len(closer):
-                passed = _by_runge_kutta(functions, y, closer[good - 1 : good + 1], settings.rtol, absolute, kinks)
+                passed = _by_runge_kutta(y, closer[good - 1 : good + 1], settings.rtol, absolute, kinks)
                 if passed is None:
                     break
                 y, at, taken = passed[0], closer[good], taken + passed[1]
@@ -684,7 +704,7 @@ def _resumed(
             rows, steps = np.concatenate([rows, y[None]]), np.append(steps, taken)
             if len(rows) == len(times):
                 break
-            behind, counts = _odeint(functions, y, times[len(rows) - 1 :], settings.rtol, absolute, most=settings.most)
+            behind, counts = _odeint(kinks, y, times[len(rows) - 1 :], settings.rtol, absolute, most=settings.most)
         except NotFinite:
             break
         more = kinks.cut(_finished(times[len(rows) - 1 :], behind, counts))
@@ -697,7 +717,7 @@ def _resumed(
 
 
 def _by_runge_kutta(
-    functions: Functions, first: np.ndarray, stretch: np.ndarray, rtol: float, absolute: np.ndarray, kinks: _Kinks
+    first: np.ndarray, stretch: np.ndarray, rtol: float, absolute: np.ndarray, kinks: _Kinks
 ) -> tuple[np.ndarray, int] | None:  # fmt: skip
     """The states at the end of a stretch, and the steps taken; None where this method cannot pass it either.
 
@@ -706,7 +726,7 @@ def _by_runge_kutta(
     """
     if not np.isfinite(first).all():
         return None
-    rhs = functions.callbacks()[0]
+    rhs = kinks.callbacks()[0]
 
     def started(t: float, y: np.ndarray, longest: float) -> DOP853:
         return DOP853(lambda t, y: np.array(rhs(y, t)), t, y, stretch[1], rtol=max(rtol, 1e-12), atol=absolute,
@@ -733,8 +753,8 @@ def _finished(times: np.ndarray, y: np.ndarray, info: dict[str, Any]) -> np.ndar
 
 
 def _odeint(
-    functions: Functions, first: np.ndarray, times: np.ndarray, rtol: float, absolute: np.ndarray, stop: bool = False,
-    most: int = Settings.most,
+    functions: Functions | _Kinks, first: np.ndarray, times: np.ndarray, rtol: float, absolute: np.ndarray,
+    stop: bool = False, most: int = Settings.most,
 ) -> tuple[np.ndarray, dict[str, Any]]:  # fmt: skip
     """Rows by LSODA; with `stop` it does not look beyond the last."""
     rhs, jacobian = functions.callbacks()

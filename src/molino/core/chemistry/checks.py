@@ -300,8 +300,10 @@ def _signs(rate: _Rate) -> Iterator[Finding]:
         yield Finding("warning", place, "the rate law has no finite value wherever it was tried", "check its formula")
         return
     consumed = [name for name, moles in equation.net.items() if moles < 0]
+    products = {name: 0.0 for name, moles in equation.net.items() if moles > 0}
+    forward = [value for trial in trials if math.isfinite(value := rate.at({**trial, **products}))]
     if not equation.reversible and consumed:
-        if all(value < 0 for value in finite):
+        if all(value < 0 for value in finite) and all(value <= 0 for value in forward):
             message = f"the rate is negative: {', '.join(consumed)}, consumed by the equation, would grow"
             yield Finding(
                 "error", place, message, "a rate law gives the rate of the reaction as written: take the minus out"
@@ -310,8 +312,6 @@ def _signs(rate: _Rate) -> Iterator[Finding]:
             message = "the rate turns negative at some compositions, though the arrow runs one way"
             yield Finding("warning", place, message, "write <-> for a reversible reaction, or check the formula")
     if equation.reversible:
-        products = {name: 0.0 for name, moles in equation.net.items() if moles > 0}
-        forward = [value for trial in trials if math.isfinite(value := rate.at({**trial, **products}))]
         if forward and all(value < 0 for value in forward):
             message = f"the rate is negative where there is no {' and no '.join(products)}: it runs against its arrow"
             yield Finding("error", place, message, "a rate is that of the reaction as written: take the minus out")

@@ -230,12 +230,21 @@ def _at_prescribed_temperature(tank: FlowVessel, T: float) -> SteadyStates:
 
 def only_stable_state(tank: FlowVessel) -> tuple[np.ndarray, Report] | None:
     """The one stable steady state on the curve over the volume, where a start-up cannot be integrated; None if there is
-    none, or more than one."""
+    more than one, or no curve.
+
+    Raises
+    ------
+    SolveError
+        If all of them are unstable.
+    """
     try:
         states = states_at_volume(tank, tank._volume_si)
     except (SolveError, ArithmeticError):
         return None
     stable = [y for y in states if np.max(growth_rates(tank._case, y).real) < 0]
+    if states and not stable:
+        message = "each of its steady states is unstable, so it does not settle: it may oscillate without end"
+        raise SolveError(message, tank.label, "follow it with run('1 h'), or see steady_states()")
     if len(stable) != 1:
         return None
     return stable[0], Report("curve of steady states over the volume", len(states), 0, len(states))

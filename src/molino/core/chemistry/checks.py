@@ -311,11 +311,10 @@ def _signs(rate: _Rate) -> Iterator[Finding]:
         elif any(value < 0 for value in finite):
             message = "the rate turns negative at some compositions, though the arrow runs one way"
             yield Finding("warning", place, message, "write <-> for a reversible reaction, or check the formula")
-    if equation.reversible:
-        if forward and all(value < 0 for value in forward):
-            message = f"the rate is negative where there is no {' and no '.join(products)}: it runs against its arrow"
-            yield Finding("error", place, message, "a rate is that of the reaction as written: take the minus out")
-            return
+    if equation.reversible and forward and all(value < 0 for value in forward):
+        message = f"the rate is negative where there is no {' and no '.join(products)}: it runs against its arrow"
+        yield Finding("error", place, message, "a rate is that of the reaction as written: take the minus out")
+        return
     for name, moles in equation.net.items():
         if moles > 0 and not equation.reversible:
             continue

@@ -660,7 +660,7 @@ class _Kinks:
             return found
 
         def tamed_jacobian(y: np.ndarray, t: float) -> np.ndarray:
-            return np.nan_to_num(np.array(jacobian(y, t)), nan=0.0, posinf=0.0, neginf=0.0)
+            return np.asarray(np.nan_to_num(np.array(jacobian(y, t)), nan=0.0, posinf=0.0, neginf=0.0))
 
         return (tamed, tamed_jacobian) if any(self.slopes.values()) else (rhs, jacobian)
 

@@ -33,8 +33,8 @@ from molino.core.vessels.train import Train
 if TYPE_CHECKING:
     import pandas as pd
 
-_PER_CHECK, _MOST_CHECKS = 100, 5
-"""One case of so many is run singly, too, and at most so many."""
+_FEWEST, _PER_CHECK, _MOST_CHECKS = 100, 1000, 5
+"""Cases from which on one is run singly, too; one of each so many, of tanks of each hundred; and at most so many."""
 _AGREES = 1e-6
 """Largest difference between a case computed together with others and by itself, relative to the largest value."""
 _TOGETHER = 1024
@@ -144,7 +144,7 @@ class Sweep(Frozen, Result):
 
     @property
     def checks(self) -> tuple[Check, ...]:
-        """Some cases, drawn by seed, run singly: one of each hundred; none of fewer, or where all are run singly."""
+        """Some cases, drawn by seed, run singly; none of fewer than a hundred, or where all are run singly."""
         if math.isnan(self.apart):
             return ()
         return (Check("single runs agree", self.apart, _AGREES, "some cases, drawn by seed, by runs of their own"),)
@@ -517,10 +517,12 @@ class _Question:
     def apart(self, numbers: np.ndarray) -> float:
         """The largest difference between cases and their single runs, relative to the largest value of each metric."""
         known = np.flatnonzero(np.isfinite(numbers).all(axis=1))
-        if self.base is None or len(known) < _PER_CHECK:
+        if self.base is None or len(known) < _FEWEST:
             return math.nan
+        per = _FEWEST if self.base._has_steady_state else _PER_CHECK  # which may be several
+        count = min(max(len(known) // per, 1), _MOST_CHECKS)
         sizes = np.maximum(np.max(np.abs(numbers[known]), axis=0), 1e-300)
-        several = np.random.default_rng(0).choice(known, min(len(known) // _PER_CHECK, _MOST_CHECKS), replace=False)
+        several = np.random.default_rng(0).choice(known, count, replace=False)
         return max(float(np.nanmax(np.abs(self._alone(int(c))[0] - numbers[c]) / sizes)) for c in several)
 
     def _alone(self, case: int) -> tuple[np.ndarray, str]:

@@ -267,3 +267,35 @@ def test_free_profiles_in_a_job(tmp_path: Path) -> None:
     refused = CliRunner().invoke(app, ["check", str(job)])
     assert refused.exit_code == 2
     assert "cannot be varied" in refused.output
+
+
+def test_a_coolant_may_follow_a_profile_along_a_tube() -> None:
+    """Against a script of its own, and as a free profile better than any constant temperature."""
+    first = mo.Reaction("A -> B", k=mo.Arrhenius(k="0.2 1/min", at="350 K", Ea="60 kJ/mol"), enthalpy="-80 kJ/mol")
+    second = mo.Reaction("B -> C", k=mo.Arrhenius(k="0.05 1/min", at="350 K", Ea="90 kJ/mol"), enthalpy="-80 kJ/mol")
+    feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min", T="330 K", heat_capacity="4 kJ/L/K")
+    jacket = mo.Jacket("330 K", U="300 W/m2/K", area="0.8 m2")
+    tube = mo.PlugFlow(mo.Chemistry([first, second]), feed, volume="20 L", heat=jacket)
+    Q = 1e-3 / 60
+
+    def slope(z: float, y: np.ndarray) -> list[float]:
+        A, B, _, T = y
+        one, two = (k / 60 * math.exp(-Ea / 8.31446261815324 * (1 / T - 1 / 350)) * n / Q
+                    for k, Ea, n in ((0.2, 60e3, A), (0.05, 90e3, B)))  # fmt: skip
+        heat = 80e3 * (one + two) + 300 * 0.8 / 0.02 * (340 - 1000 * z - T)
+        return [-one, one - two, two, heat / (4e6 * Q)]
+
+    course = mo.Profile([("0 L", "340 K"), ("20 L", "320 K")])
+    by_hand = solve_ivp(slope, (0, 0.02), [1000 * Q, 0, 0, 330], rtol=1e-10, atol=1e-14, method="LSODA")
+    found = tube.with_({"coolant T": course}).run()
+    assert found.metric("yield of B on A") == pytest.approx(by_hand.y[1, -1] / (1000 * Q), rel=1e-8)
+    best = mo.optimize(
+        tube, maximize="yield of B on A", free={"coolant T": mo.FreeProfile("300 K", "360 K")}
+    )  # fmt: skip
+    constant = mo.optimize(tube, maximize="yield of B on A", free={"coolant T": ("300 K", "360 K")})
+    assert best.value > constant.value
+    assert best.profiles[0].arcs[0].kind == "at its upper bound"
+    assert "coolant T on a profile" in str(best.vessel)
+    flowing = tube.with_(heat=mo.Jacket("330 K", U="300 W/m2/K", area="0.8 m2", flow="100 W/K"))
+    with pytest.raises(mo.InputError, match="its coolant flows"):
+        flowing.with_({"coolant T": course})

@@ -293,7 +293,7 @@ class Vessel(Frozen, Printed):
         """The same with a number that changes while it runs."""
         if name == "T" and not self.is_non_isothermal:
             return self.with_(T=None, heat=profile)
-        if name == "coolant T" and isinstance(self.heat, Jacket):
+        if name == "coolant T" and isinstance(self.heat, Jacket) and "time" in self._moves_along:
             return self.with_(heat=replace(self.heat, T=[*profile.points]))
         return self.with_(profiles={**self.profiles, name: profile})
 
@@ -313,6 +313,9 @@ class Vessel(Frozen, Printed):
             raise InputError("its temperature follows from a balance of energy", self.label, advice)
         if name == "coolant T" and "time" in self._moves_along:
             return {COOLANT: (0.0, 1.0)}
+        if name == "coolant T" and isinstance(self.heat, Jacket) and self.heat.flow is not None:
+            message = "its coolant flows, so that its temperature along the vessel follows from a balance"
+            raise InputError(message, self.label, "leave the flow of the coolant out")
         constants = [self._constant_setting(p.name) for p in self.chemistry.numbers]
         if name not in (*constants, *_MOVABLE):
             can = [*(n for n in _MOVABLE if n in self._settings), *self._more_movable(), *constants]

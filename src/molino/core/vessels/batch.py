@@ -250,4 +250,5 @@ class Batch(GasVessel, ChargedVessel):
         ends = f", {self.heat}" if self.heat is not None else ""
         ends += f", {self.time}" if self.time else ""
         gas = f", {self.gas}" if self.gas is not None else ""
-        return f"{self.title}{size} charged with {whole}{self.charge}{at}{under}{ends}{gas}"
+        moving = "".join(f", {name} on a profile" for name in self.profiles)
+        return f"{self.title}{size} charged with {whole}{self.charge}{at}{under}{ends}{gas}{moving}"

@@ -495,4 +495,5 @@ class PlugFlow(FlowVessel):
         at = f" at {self.T}" if self.T is not None else ""
         ends = f", {self.heat}" if self.heat is not None else ""
         sides = "".join(f", {one}" for one in (self.wall, self.side) if one is not None)
-        return f"{self.title}, {many}{' ' + size if size else ''}{at}{ends} fed {self.feed}{sides}"
+        moving = "".join(f", {name} on a profile" for name in self.profiles)
+        return f"{self.title}, {many}{' ' + size if size else ''}{at}{ends} fed {self.feed}{sides}{moving}"

@@ -221,3 +221,21 @@ def test_everything_crosses_processes_and_compares() -> None:
             assert str(twin) == str(thing)
     assert tube != tank
     assert tube.run() != tube.with_(volume="21 L").run()
+
+
+def test_results_are_hashed_and_pickled() -> None:
+    """Those with plain mappings, arrays or functions in them, too."""
+    chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    unknown = mo.Chemistry(mo.Reaction("A -> B", k=mo.Unknown("0.1 1/min")))
+    t = np.linspace(0.0, 3600.0, 61)
+    run = mo.Experiment("1", t, {"A": 1000 * np.exp(-t / 300)}, initial={"A": 1000.0})
+    found = mo.TracerTest(t, np.exp(-t / 600)).distribution()
+    species = [mo.Species(n, vapor_pressure={"antoine": [4.2, 1200.0 + 100 * i, -50.0]}) for i, n in enumerate("AB")]
+    results = [
+        mo.fit(unknown, run), mo.screen_orders(run, "A"), found, mo.mixing_bounds(mo.Batch(chem, {"A": 1.0}), found),
+        mo.PhaseEquilibrium(species).flash({"A": 0.5, "B": 0.5}, T=360, P="1 bar"),
+    ]  # fmt: skip
+    for one in results:
+        twin = pickle.loads(pickle.dumps(one))
+        assert str(twin) == str(one)
+        assert isinstance(hash(twin), int)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import fields
+from dataclasses import fields, is_dataclass
 from functools import cache, wraps
 from typing import Any, TypeVar
 
@@ -69,7 +69,7 @@ class FrozenMapping(Mapping[Any, Any]):
 
 
 def content(value: Any) -> Any:
-    """A value in a form that can be hashed and compared: mappings, lists and arrays by what is in them.
+    """A value in a form that can be hashed and compared: mappings, lists, arrays and dataclasses by what is in them.
 
     An unknown number (NaN) is the same as another.
     """
@@ -81,6 +81,8 @@ def content(value: Any) -> Any:
         return value.shape, value.dtype.str, value.tobytes()
     if isinstance(value, float) and value != value:
         return "not a number"
+    if is_dataclass(value) and not isinstance(value, type | Frozen):
+        return type(value).__name__, tuple(content(getattr(value, f.name)) for f in fields(value) if f.compare)
     return value
 
 

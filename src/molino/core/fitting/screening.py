@@ -10,7 +10,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
-from functools import cached_property
+from functools import cached_property, partial
 from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
@@ -152,7 +152,11 @@ def power_law(t: np.ndarray, c0: float, k: float, n: float) -> np.ndarray:
 
 
 def _of_order(n: float) -> Model:
-    return lambda p, t, s: power_law(t, math.exp(p[0]), math.exp(p[1]), n)
+    return partial(_power_law, n)
+
+
+def _power_law(n: float, p: np.ndarray, t: np.ndarray, s: Series) -> np.ndarray:
+    return power_law(t, math.exp(p[0]), math.exp(p[1]), n)
 
 
 def _two_reactants(p: np.ndarray, t: np.ndarray, s: Series) -> np.ndarray:

@@ -273,6 +273,8 @@ class Run(RunResult):
         The points asked for.
     settling_band : float
         Within which share of its largest distance from the steady state a quantity of a tank has settled.
+    verified : tuple of Check
+        What a thorough verification found.
 
     Examples
     --------

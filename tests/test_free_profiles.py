@@ -299,3 +299,17 @@ def test_a_coolant_may_follow_a_profile_along_a_tube() -> None:
     flowing = tube.with_(heat=mo.Jacket("330 K", U="300 W/m2/K", area="0.8 m2", flow="100 W/K"))
     with pytest.raises(mo.InputError, match="its coolant flows"):
         flowing.with_({"coolant T": course})
+
+
+def test_a_moving_number_under_a_root_has_its_curvature() -> None:
+    """k sqrt(u): the best course is low until a time and then high; no such time does better."""
+    chem = mo.Chemistry([mo.Reaction("A -> B", rate="k*[A]*sqrt(u)", k="0.1 1/min", u=0.5, name="r"),
+                         mo.Reaction("B -> C", k="0.05 1/min")])  # fmt: skip
+    batch = mo.Batch(chem, {"A": "1 mol/L"}, time="30 min")
+    best = mo.optimize(batch, maximize="yield of B on A", free={"r.u": mo.FreeProfile(0.1, 1)})
+    assert [arc.kind for arc in best.profiles[0].arcs] == ["at its lower bound", "at its upper bound"]
+    switch = best.profiles[0].arcs[0].end
+    assert 600 < switch < 1200  # in s
+    for at in (0.9 * switch, switch, 1.1 * switch):
+        course = mo.Profile([("0 s", 0.1), (f"{at} s", 0.1), (f"{at} s", 1.0)])
+        assert batch.with_({"r.u": course}).run().metric("yield of B on A") <= best.value * (1 + 1e-9)

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 import sympy as sp
 
-from molino.core.balances.source import SLOPE, guarded
+from molino.core.balances.source import SLOPE, guarded, plain
 from molino.core.balances.system import ZERO
 from molino.core.symbols import Role, in_order
 
@@ -60,7 +60,7 @@ def slope_of(expression: sp.Expr, symbol: sp.Symbol) -> sp.Expr:
     """The derivative of one expression by one of its symbols, with powers that survive zero."""
     if isinstance(expression, sp.Add):
         return sp.Add(*(slope_of(term, symbol) for term in expression.args if symbol in term.free_symbols))
-    slope = expression.diff(symbol)
+    slope = plain(expression).diff(symbol)  # of a slope, too
     # x^n differentiates to n x^n / x, which has no value at x = 0: gather the powers of x
     if any(p.exp.free_symbols for p in slope.atoms(sp.Pow)):
         slope = sp.powsimp(slope)

@@ -97,7 +97,9 @@ def guarded(e: sp.Expr, function: sp.Function = POWER) -> sp.Expr:
 
 def plain(e: sp.Expr) -> sp.Expr:
     """The powers that `guarded` hid, as powers again."""
-    return e.replace(POWER, sp.Pow) if e.has(POWER) else e
+    for function in (POWER, SLOPE):
+        e = e.replace(function, sp.Pow) if e.has(function) else e
+    return e
 
 
 def write(e: sp.Basic, names: Mapping[sp.Symbol, str]) -> str:

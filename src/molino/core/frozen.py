@@ -69,7 +69,7 @@ class FrozenMapping(Mapping[Any, Any]):
 
 
 def content(value: Any) -> Any:
-    """A value in a form that can be hashed and compared: mappings, lists, arrays and dataclasses by what is in them.
+    """A value in a form that can be hashed and compared: mappings, lists, arrays and dataclasses by their contents.
 
     An unknown number (NaN) is the same as another.
     """

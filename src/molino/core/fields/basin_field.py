@@ -31,8 +31,8 @@ _NEAR, _PATIENCE, _MOST_ROUNDS = 1e-6, 6, 24
 """Where rates stand in a step: the change, relative, at which it is solved, the corrections after which the slopes of
 the rates are renewed, and how many there are at most."""
 _FORESEEN = 1e-5
-"""The change, relative, up to which what was carried on from the steps before needs no further correction: a larger one
-is seen in E, the slope of what leaves."""
+"""The change, relative, up to which the extrapolation from the previous steps needs no further correction: a larger one
+is visible in E, the slope of the outlet concentration."""
 _RENEWED = 6
 """Rounds in which the slopes of the rates are renewed."""
 _LONGEST = 12.0
@@ -131,7 +131,7 @@ class BasinField:
         return SteadyField(columns @ fields, [columns @ one for one in self.transport.leaving(fields, sums)])
 
     def _reacting(self, sums: Sums, D: np.ndarray, feds: list[Fed]) -> np.ndarray:
-        """The fields x with c = base + columns x at rest, shape (fields, cells)."""
+        """The steady fields x with c = base + columns x, shape (fields, cells)."""
         base, columns = sums.base, sums.columns
         transport, cells, r = self.transport, self.grid.cells, columns.shape[1]
         inverse = np.linalg.pinv(columns)

@@ -250,10 +250,10 @@ class Transport:
     def corrections(
         self, fields: np.ndarray, feds: Sequence[Fed], schemes: Sequence[Scheme], sums: Sums | None = None
     ) -> np.ndarray:  # fmt: skip
-        """What leaves each cell beyond the implicit part, shape (fields, cells).
+        """The outflow of each cell beyond the implicit part, shape (fields, cells).
 
-        Next to nothing neither more than twice of it leaves, nor less than nothing: of the fields themselves, or of the
-        sums of them that are given.
+        No concentration at a face is negative, or more than twice that of the cell upstream: of the fields themselves,
+        or of the given sums of them.
         """
         slopes = [self.slopes(c, fed, own) for c, fed, own in zip(fields, feds, schemes, strict=True)]
         alike = all(own is schemes[0] for own in schemes)

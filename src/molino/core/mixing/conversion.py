@@ -270,7 +270,7 @@ def _maximum_mixedness(batch: Batch, distribution: ResidenceTimeDistribution) ->
     if not found.success:
         raise SolveError(f"maximum mixedness: {found.message}", batch.label, "check the rate laws")
     end = found.y[:, -1]
-    at_once = float(distribution.F[0])  # what leaves at once has not reacted
+    at_once = float(distribution.F[0])  # this part of the flow has not reacted
     return dict(zip(names, (at_once * fed + (1 - at_once) * end).tolist(), strict=True)) if at_once else dict(
         zip(names, end.tolist(), strict=True))  # fmt: skip
 

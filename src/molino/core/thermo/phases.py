@@ -679,7 +679,7 @@ def _bracketed(off: Callable[[float], float], start: float) -> float:
             return None
 
     here, value, step = start, tried(start), _FIRST_STEP
-    while value is None and step < _HOTTEST:  # below and above in turn, to where there is a value
+    while value is None and step < _HOTTEST:  # below and above in turn, until a value exists
         nearby = [T for T in (start - step, start + step) if _COLDEST <= T <= _HOTTEST]
         here, value = next(((T, v) for T in nearby if (v := tried(T)) is not None), (start, None))
         step *= 1.5
@@ -692,7 +692,7 @@ def _bracketed(off: Callable[[float], float], start: float) -> float:
         further = tried(there)
         if further is not None and further * value <= 0:
             return float(brentq(off, *sorted((here, there)), xtol=1e-12, rtol=1e-14))
-        if further is None or there == here:  # the values end on the way
+        if further is None or there == here:  # no value there
             step /= 2
         else:
             here, value, step = there, further, 1.5 * step

@@ -6,7 +6,7 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Self, TypeVar
 
 import numpy as np
 import sympy as sp
@@ -41,6 +41,7 @@ from molino.core.vessels.trajectory import Switch, Trajectory, at_rest, integrat
 if TYPE_CHECKING:
     import pandas as pd
 
+AnyRun = TypeVar("AnyRun", bound="RunResult")
 MovingNumbers = Mapping[sp.Symbol, PiecewiseLinear]
 VERIFY = ("usual", "thorough")
 """How a run is verified: by what its checks list, or also by a second integration."""
@@ -82,10 +83,10 @@ def follow(
     return Run(vessel, trajectory, wanted)
 
 
-def verified(run: Run, verify: str) -> Run:
-    """A run, verified as asked; InputError for another word."""
+def verified(run: AnyRun, verify: str) -> AnyRun:
+    """A run of a vessel or train, verified as asked; InputError for another word."""
     if verify not in VERIFY:
-        raise InputError(f"verify = {verify!r}", run.vessel.label, f"give one of {', '.join(VERIFY)}")
+        raise InputError(f"verify = {verify!r}", "run", f"give one of {', '.join(VERIFY)}")
     return run.thoroughly_verified() if verify == "thorough" else run
 
 
@@ -173,6 +174,10 @@ class RunResult(Frozen, Result):
 
     def _covariance(self) -> Covariance | None:
         """Covariance of the fitted constants."""
+        raise NotImplementedError
+
+    def thoroughly_verified(self) -> Self:
+        """The same after a second integration by another method, at a hundredth of the tolerances, that agrees."""
         raise NotImplementedError
 
     def standard_error(self, metric: Metric | str) -> float | None:
@@ -675,7 +680,7 @@ class Run(RunResult):
             found.append(Check("steady", left, RESIDUAL, "the plain balances at the state, times the space time"))
         return (*found, *self.verified)
 
-    def thoroughly_verified(self) -> Run:
+    def thoroughly_verified(self) -> Self:
         """The same run after a second integration by another method, at a hundredth of the tolerances, that agrees.
 
         Raises

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar, Self
 
 import numpy as np
 
@@ -273,7 +273,7 @@ class Train(Frozen, Printed):
         for vessel in self.vessels:
             vessel._require_known()
         found = self._closed(self._fresh) if self.recycle.si else self._pass(self._fresh, self._fresh)
-        return found if verify == "usual" else replace(found, runs=tuple(verified(run, verify) for run in found.runs))
+        return verified(found, verify)
 
     @cached_property
     def _fresh(self) -> Stream:
@@ -497,6 +497,10 @@ class TrainRun(RunResult):
     def checks(self) -> tuple[Check, ...]:
         """The closure of its balances, and second integrations of its vessels."""
         return (*super().checks, *(check for run in self.runs for check in run.verified))
+
+    def thoroughly_verified(self) -> Self:
+        """The same with every run of a vessel verified so; raises as `Run.thoroughly_verified`."""
+        return replace(self, runs=tuple(run.thoroughly_verified() for run in self.runs))
 
     @property
     def is_steady(self) -> bool:

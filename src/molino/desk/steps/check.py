@@ -76,18 +76,16 @@ def do(job: Job, quiet: bool, equations: bool = False, thorough: bool = False) -
 def _verified_runs(job: Job, quiet: bool) -> dict[str, Any]:
     """Each vessel with a size run once, with a second integration by another method; an error where one disagrees."""
     from molino.core.errors import Failures, InputError
-    from molino.core.vessels.run import verified
-    from molino.core.vessels.train import Train
 
     vessels, _, _ = known_vessels(job, quiet)
     found, failures = {}, Failures()
     for name, vessel in vessels.items():
         with failures.at(name), show_progress(f"running {name} twice", quiet):
             try:
-                run: Any = vessel.outcome()
+                run = vessel.outcome()
             except InputError:  # without a size: it waits for one
                 continue
-            found[name] = vessel.run(verify="thorough") if isinstance(vessel, Train) else verified(run, "thorough")
+            found[name] = run.thoroughly_verified()
     failures.raise_any()
     return found
 

@@ -196,6 +196,39 @@ def test_profiles_reach_closed_forms_and_say_of_which_arcs_they_consist(
         assert left >= -2e-5 * abs(limit.value)
 
 
+@pytest.mark.parametrize(
+    "limit", ["concentration of B everywhere <= 300 mol/m3", "temperature after cooling failure <= 345 K"]
+)
+def test_the_shortest_safe_dosing_fills_at_once_and_then_keeps_to_the_limit(limit: str) -> None:
+    """A + B -> C: at the limit A reacts in the first order; 50 K per mol/L of B that has accumulated."""
+    k, fed, pump, level = 1e-7, 5000.0, 1e-3, 300.0
+    dose = mo.Dosing(mo.Feed({"B": fed}, flow=pump, T=330.0))
+    vessel = mo.SemiBatch(
+        mo.Chemistry(mo.Reaction("A + B -> C", k=k, enthalpy=-2e5)), {"A": 2000.0}, {"pump": dose}, volume=1.0,
+        time=5e4, T=330.0, heat_capacity=4e6,
+    )  # fmt: skip
+    best = mo.optimize(
+        vessel, minimize="batch time", free={"pump rate": mo.FreeProfile(0, pump), "time": (1e3, 3e5)},
+        subject_to=[limit, "conversion of A >= 0.9"], n_starts=1,
+    )  # fmt: skip
+
+    def full(t: float, n: np.ndarray) -> float:
+        return n[1] / (1 + pump * t) - level
+
+    full.terminal = True  # type: ignore[attr-defined]
+    filled = solve_ivp(
+        lambda t, n: np.array([-1, -1]) * k * n[0] * n[1] / (1 + pump * t) + [0, pump * fed], (0, 1e5), [2000.0, 0.0],
+        events=full, rtol=1e-10, atol=1e-8,
+    )  # fmt: skip
+    exact = filled.t[-1] + math.log(filled.y[0, -1] / 200.0) / (k * level)
+    assert best.value <= exact * (1 + 2e-4)
+    assert "failure" in limit or best.value >= exact * (1 - 2e-6)  # once A is short, more B does no harm
+    kinds = [arc.kind for arc in best.profiles[0].arcs]
+    assert kinds[0] == "at its upper bound"
+    assert kinds[1].startswith("along the limit")
+    assert {check.name: check for check in best.checks}["limits met"].is_passed
+
+
 def test_the_oil_shale_problem_to_all_published_digits_with_and_without_a_free_end() -> None:
     fixed = _pyrolysis()
     assert fixed.value == pytest.approx(0.3538, abs=5e-5)

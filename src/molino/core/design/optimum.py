@@ -31,10 +31,12 @@ if TYPE_CHECKING:
 
 MET = 1e-7
 """How far a limit may be missed, relative to its size, and count as met."""
-PROFILE_ORDER = 1e-4
-"""The same of an optimal profile, relative to the objective."""
+PROFILE_MET = 1e-6
+"""The same of an optimal profile."""
 FIRST_ORDER = 1e-5
 """What may be left of the first-order conditions, relative to the slopes in them, at an optimum."""
+PROFILE_ORDER = 1e-4
+"""The same of an optimal profile, relative to the objective."""
 SADDLE = 1e-7
 """What the objective may gain near an optimum, as a share of it, by rounding and the limits' curvature."""
 
@@ -154,7 +156,8 @@ class Optimum(Frozen, Result):
     @cached_property
     def checks(self) -> tuple[Check, ...]:
         """Its limits, the first-order conditions, a place near it, and the checks of its run."""
-        found = [Check("limits met", self.missed, MET, "the run at the optimum")] if self.limits else []
+        most = PROFILE_MET if self.profiles else MET
+        found = [Check("limits met", self.missed, most, "the run at the optimum")] if self.limits else []
         if math.isfinite(self.first_order):
             limit = FIRST_ORDER if not self.profiles else PROFILE_ORDER
             found.append(

@@ -9,12 +9,14 @@ from dataclasses import replace
 from typing import Any
 
 import numpy as np
+from scipy.ndimage import maximum_filter1d
 
 from molino.core import units
 from molino.core.balances.collocation import QUADRATURE
+from molino.core.design.objective import Limit
 from molino.core.design.optimal_profile import Arc, OptimalProfile
-from molino.core.design.optimum import ActiveLimit, Optimum, factor_of
-from molino.core.design.profile_program import FREE, HIGH, DynamicQuestion
+from molino.core.design.optimum import PROFILE_MET as _MET, ActiveLimit, Optimum, factor_of
+from molino.core.design.profile_program import FREE, HIGH, DynamicQuestion, along_run, is_along
 from molino.core.design.profile_search import ProfileResult, ProfileSearch
 from molino.core.design.question import Question
 from molino.core.errors import InputError, NotFoundError, SolveError
@@ -24,13 +26,17 @@ from molino.core.vessels.heat import Profile
 from molino.core.vessels.run import Run
 from molino.core.vessels.semi_batch import SemiBatch
 
-_MET = 1e-6
 _ACTIVE = 1e-5
 """The share of the largest switching function, or of the objective, below which a multiplier is none."""
 _ROUGHLY = 5e-3
 """What may be left of the first-order conditions, relative to the objective, without a word."""
 _SINGULAR = 1e-5
-_MOST_MARGINS = 4
+_MOST_MARGINS, _BY_ELEMENT = 6, 3
+"""Rounds in which limits are tightened, and how many of them by elements."""
+_FURTHER, _NEIGHBORS = 1.5, 5
+"""By how many times the miss an element's limit is tightened, with so many elements around: its neighbors give way."""
+_WITHIN = np.linspace(0.0, 1.0, 9)
+"""The shares of an element at which the run is compared with limits along it."""
 _SAME_PLACE = 1e-10
 """The share of the run within which two places are one."""
 _AT_BOUND = 1e-8
@@ -52,10 +58,18 @@ def answer_with_profiles(
     SolveError
         If the vessel cannot be run anywhere within these bounds.
     """
-    assert isinstance(question.vessel, Vessel)
+    has_failure = any(is_along(limit) and not limit.is_everywhere for limit in question.limits)
+    answers = [_found(question, cautious, n_starts, seed, progress) for cautious in {False, has_failure}]
+    return min(answers, key=lambda a: (max(a.missed - _MET, 0.0), a.best.place.value)).optimum()
+
+
+def _found(
+    question: Question, is_cautious: bool, n_starts: int, seed: int, progress: Callable[[int, float], None] | None
+) -> _Answer:  # fmt: skip
     dynamic = DynamicQuestion(
-        _standing(question), question.moving, question.free, question.objective, question.is_highest, question.limits
-    )
+        _standing(question), question.moving, question.free, question.objective, question.is_highest, question.limits,
+        is_cautious,
+    )  # fmt: skip
     steps = itertools.count(1)
 
     def report(value: float) -> None:
@@ -73,14 +87,19 @@ def answer_with_profiles(
         faults = (*(error.faults if error is not None else ()),
                   *SolveError(message, question.vessel.label, "choose other bounds").faults)  # fmt: skip
         raise SolveError(faults)
-    found = _Answer(question, dynamic, search, best)
-    for _ in range(_MOST_MARGINS):
-        margins = found.margins()
-        closer = search.with_margins(found.best, margins) if margins.any() and not search.is_stopped else None
+    return _tightened(_Answer(question, dynamic, search, best))
+
+
+def _tightened(found: _Answer) -> _Answer:
+    """The same with limits tightened by as much as its run misses them, until it meets them."""
+    for n in range(_MOST_MARGINS):
+        of_end, of_path = found.margins(is_last=n >= _BY_ELEMENT)
+        is_needed = (of_end.any() or of_path.any()) and not found.search.is_stopped
+        closer = found.search.with_margins(found.best, of_end, of_path) if is_needed else None
         if closer is None or closer.missed > _MET:
             break
-        found = _Answer(question, dynamic, search, closer)
-    return found.optimum()
+        found = _Answer(found.question, found.dynamic, found.search, closer)
+    return found
 
 
 def _standing(question: Question) -> Vessel:
@@ -127,6 +146,11 @@ def _without_repetition(at: np.ndarray, values: np.ndarray) -> list[tuple[float,
     return [found[0], *inside, *found[1:][-1:]]
 
 
+def _miss(limit: Limit, left: float) -> float:
+    """By how much a limit is missed, as a share of its size."""
+    return (abs(left) if limit.way == "=" else max(-left, 0.0)) / max(abs(limit.value), 1e-12)
+
+
 class _Answer:
     """What a search came to, in the words of an `Optimum`."""
 
@@ -149,12 +173,12 @@ class _Answer:
         objective = question.objective
         value = objective.value([run.metric(m) for m in objective.metrics])
         left = self._left()
-        sizes = np.array([max(abs(limit.value), 1e-12) for limit in question.limits])
-        missed = [abs(v) if limit.way == "=" else max(-v, 0.0) for v, limit in zip(left, question.limits, strict=True)]
-        if len(sizes) and (np.array(missed) / sizes).max() > 20 * _MET:
-            raise self._not_met(left, np.array(missed) / sizes)
+        if self.missed > 20 * _MET:
+            raise self._not_met(left)
         first_order = self._first_order(value)
         remark = objective.counts(question.vessel._display)
+        if self.dynamic.is_cautious:
+            remark = "note: every dosed reactant is limited as if it were the one that is short: more may be gained"
         if first_order > _ROUGHLY:
             remark = "note: the first-order conditions hold only roughly: give it more starts or pieces"
         free = tuple(replace(n, value=float(x)) for n, x in zip(question.free, self.numbers, strict=True))
@@ -162,14 +186,36 @@ class _Answer:
             self.vessel, run, objective, question.is_highest, value, free, question.limits, tuple(left),
             tuple(self._active()), self._slopes(), first_order, self.search.iterations, self._others(value), remark,
             self.search.is_stopped, profiles=tuple(self._profile(k) for k in range(len(question.moving))),
-            multipliers=self._multipliers(),
+            multipliers=self._multipliers(), starts=max(len(self.search.ends), 1),
+            missed=self.missed,
         )  # fmt: skip
 
-    def margins(self) -> np.ndarray:
-        """By how much the run goes beyond limits along it, in SI, shape (limits everywhere,)."""
-        pairs = zip(self._left(), self.question.limits, strict=True)
-        beyond = [(max(-left, 0.0), limit) for left, limit in pairs if limit.is_everywhere]
-        return np.array([over if over > _MET * max(abs(limit.value), 1e-12) else 0.0 for over, limit in beyond])
+    def margins(self, is_last: bool) -> tuple[np.ndarray, np.ndarray]:
+        """By how much the run misses each limit at the end, and each along it, in SI; see `ProfileProgram`.
+
+        Along the run by elements, since the run seldom misses a limit everywhere by as much; at last by the most.
+        """
+        program, vessel, trajectory = self.best.program, self.vessel, self.run.trajectory
+        of_end = np.zeros(len(self.dynamic.at_end))
+        lefts = [left for left, limit in zip(self._left(), self.question.limits, strict=True) if not is_along(limit)]
+        for n, (left, limit) in enumerate(zip(lefts, self.dynamic.at_end, strict=True)):
+            if abs(min(left, 0.0) if limit.way != "=" else left) > _MET * max(abs(limit.value), 1e-12):
+                of_end[n] = -left
+        of_path = np.zeros_like(program.path_margins)
+        if of_path.size:
+            at = program.element_shares(self.best.place.z, _WITHIN) * trajectory.end
+            points, back = np.unique(at, return_inverse=True)
+            expressions = tuple(along_run(vessel, limit.expression.metrics[0]) for limit in self.dynamic.everywhere)
+            values = trajectory.evaluate(expressions, points, trajectory.at(points))
+            for n, (limit, own) in enumerate(zip(self.dynamic.everywhere, values, strict=True)):
+                least = (limit.sign * (own[back.reshape(at.shape)] - limit.value)).min(axis=1)
+                allowed = _MET * max(abs(limit.value), 1e-12)
+                over = np.where(least < -allowed, -least, 0.0)
+                of_path[:, n] = over.max() if is_last else _FURTHER * maximum_filter1d(over, _NEIGHBORS)
+                if not limit.is_everywhere and not over.any():  # after a failure of cooling, by the runs of its own
+                    miss = -limit.sign * (self.run.metric(limit.expression.metrics[0]) - limit.value)
+                    of_path[:, n] = miss if miss > allowed else 0.0
+        return of_end, of_path
 
     def _left(self) -> list[float]:
         """By how much the run meets each limit, in SI."""
@@ -182,10 +228,17 @@ class _Answer:
             found.append(float(limit.sign * (number - limit.value)))
         return found
 
-    def _not_met(self, left: Sequence[float], missed: np.ndarray) -> NotFoundError:
+    @property
+    def missed(self) -> float:
+        """The most by which the run misses a limit, as a share of its size."""
+        return max(
+            (_miss(limit, own) for limit, own in zip(self.question.limits, self._left(), strict=True)), default=0.0
+        )
+
+    def _not_met(self, left: Sequence[float]) -> NotFoundError:
         display, texts = self.question.vessel._display, []
-        for limit, own, miss in zip(self.question.limits, left, missed, strict=True):
-            if miss > 20 * _MET:
+        for limit, own in zip(self.question.limits, left, strict=True):
+            if _miss(limit, own) > 20 * _MET:
                 there = limit.expression.shown_text(display, limit.value + limit.sign * own, 5)
                 texts.append(f"{limit.text(display)} (it comes to {there})")
         what = f"no course was found within these bounds that meets {' and '.join(texts)}"
@@ -237,7 +290,7 @@ class _Answer:
         paths = iter(along.reshape(len(dynamic.everywhere), count).sum(axis=1))
         found = []
         for limit in self.question.limits:
-            own = next(paths) if limit.is_everywhere else next(equalities if limit.way == "=" else inequalities)
+            own = next(paths) if is_along(limit) else next(equalities if limit.way == "=" else inequalities)
             found.append(float(own) / max(abs(limit.value), 1e-12))
         return tuple(found)
 
@@ -325,7 +378,7 @@ class _Answer:
         rows[0] = self.dynamic.sign * gradient[program.numbers_at] / width
         inequalities, equalities = iter(left), iter(equal)
         for i, limit in enumerate(question.limits):
-            if not limit.is_everywhere:
+            if not is_along(limit):
                 own = next(equalities if limit.way == "=" else inequalities)[program.numbers_at]
                 rows[1 + i] = limit.sign * own * max(abs(limit.value), 1e-12) / width
         return rows

@@ -26,12 +26,15 @@ from molino.core.design.objective import Limit, MetricExpression
 from molino.core.design.question import FreeNumber, FreeRanges
 from molino.core.errors import SolveError
 from molino.core.vessels.base import Vessel
+from molino.core.vessels.cooling_failure import temperature_when_reacted
+from molino.core.vessels.metrics import Metric
 from molino.core.vessels.parameter_map import ParameterMap
 
 LOW, HIGH, FREE = "low", "high", "free"
 SHORTEST = 2e-4
 """The least share of the run that a phase may take."""
 _DIFFERENCE = 1e-4
+_FAILURE = "temperature after cooling failure"
 
 
 @dataclass(frozen=True)
@@ -78,6 +81,17 @@ class Phase:
         return np.append(inside.ravel(), 1.0)
 
 
+def is_along(limit: Limit) -> bool:
+    """Whether a limit holds all along the run: stated so, or on the temperature after a failure at any moment."""
+    return limit.is_everywhere or limit.expression.metrics[0].what == _FAILURE
+
+
+def along_run(vessel: Vessel, metric: Metric, is_cautious: bool = False) -> sp.Expr:
+    """A metric over states and parameters at any moment of the run; see `temperature_when_reacted`."""
+    is_of_failure = metric.what == _FAILURE
+    return temperature_when_reacted(vessel, is_cautious) if is_of_failure else vessel._expression(metric)
+
+
 def even(pieces: int) -> tuple[float, ...]:
     """The edges of pieces of one length."""
     return tuple(np.linspace(0.0, 1.0, pieces + 1).tolist())
@@ -96,15 +110,17 @@ class DynamicQuestion:
     objective : MetricExpression
     is_highest : bool
     limits : sequence of Limit
+    is_cautious : bool
+        Whether a limit on the temperature after a failure of cooling counts dosed reactants only.
     """
 
     def __init__(
         self, vessel: Vessel, moving: Sequence[MovingNumber], free: Sequence[FreeNumber], objective: MetricExpression,
-        is_highest: bool, limits: Sequence[Limit],
+        is_highest: bool, limits: Sequence[Limit], is_cautious: bool = False,
     ) -> None:  # fmt: skip
         self.vessel, self.moving, self.free = vessel, tuple(moving), tuple(free)
         self.objective, self.sign = objective, -1.0 if is_highest else 1.0
-        self.limits = tuple(limits)
+        self.limits, self.is_cautious = tuple(limits), is_cautious
         self.map = ParameterMap(vessel, tuple(n.name for n in free))
         self.ranges = FreeRanges(free)
         self._mapped: tuple[bytes, Any] = b"", None
@@ -112,8 +128,8 @@ class DynamicQuestion:
 
     def _prepare(self) -> None:
         vessel = self.vessel
-        self.at_end = [limit for limit in self.limits if not limit.is_everywhere]
-        self.everywhere = [limit for limit in self.limits if limit.is_everywhere]
+        self.at_end = [limit for limit in self.limits if not is_along(limit)]
+        self.everywhere = [limit for limit in self.limits if is_along(limit)]
         ends = [self._symbolic(self.objective), *(self._symbolic(limit.expression) for limit in self.at_end)]
         paths = [self._symbolic(limit.expression) for limit in self.everywhere]
         self.balances = vessel._model.balances_for([*ends, *paths])
@@ -137,14 +153,16 @@ class DynamicQuestion:
         self.path_sizes = np.array([max(abs(limit.value), 1e-12) for limit in self.everywhere])
         self.end_signs = np.array([limit.sign for limit in self.at_end])
         self.path_values = np.array([limit.value for limit in self.everywhere])
-        self.margins = np.zeros(len(self.everywhere))
         self.path_signs = np.array([limit.sign for limit in self.everywhere])
         self.is_equal = np.array([limit.way == "=" for limit in self.at_end], dtype=bool)
 
     def _symbolic(self, expression: MetricExpression) -> sp.Expr:
         """An expression of metrics over states and parameters."""
         pairs = zip(expression.metrics, expression.factors, strict=True)
-        known = {constant(f"m{i}"): self.vessel._expression(m) / factor for i, (m, factor) in enumerate(pairs)}
+        known = {
+            constant(f"m{i}"): along_run(self.vessel, m, self.is_cautious) / factor
+            for i, (m, factor) in enumerate(pairs)
+        }
         return expression.formula.xreplace(known)
 
     def _first_states(self) -> Any:
@@ -217,6 +235,12 @@ class ProfileProgram:
     phases : sequence of Phase
     moves_ends : bool
         Whether the ends of phases are free.
+
+    Attributes
+    ----------
+    end_margins : array, shape (limits at the end,)
+    path_margins : array, shape (elements, limits along)
+        By how much limits are tightened, in SI, since collocation holds them at its points only.
     """
 
     def __init__(self, question: DynamicQuestion, phases: Sequence[Phase], moves_ends: bool) -> None:
@@ -224,6 +248,8 @@ class ProfileProgram:
         self.moves_ends = moves_ends and len(phases) > 1
         self.reference: ProfilePlace | None = None
         self._lay_out()
+        self.end_margins = np.zeros(len(question.at_end))
+        self.path_margins = np.zeros((len(self.owner), len(question.everywhere)))
 
     def _lay_out(self) -> None:
         """Number the z, and write how the moving numbers at each point depend on them."""
@@ -272,6 +298,12 @@ class ProfileProgram:
             x = (inside + NODES) / phase.elements
             self.by[begin + e, :, column, nodes[piece]] += width * (1 - x)
             self.by[begin + e, :, column, nodes[piece + 1]] += width * x
+
+    def element_shares(self, z: np.ndarray, inside: np.ndarray) -> np.ndarray:
+        """Shares of the run at shares `inside` of each element, shape (elements, len(inside))."""
+        marks = self.marks(z)
+        along = self.relative[:, None] + self.share[:, None] * inside
+        return np.asarray(marks[:-1][self.owner][:, None] + np.diff(marks)[self.owner][:, None] * along)
 
     def marks(self, z: np.ndarray) -> np.ndarray:
         """The shares of the run at which phases begin and end, shape (phases + 1,)."""
@@ -322,21 +354,20 @@ class ProfileProgram:
             return None
         points = trajectories.points
         ends = question.ends.value(points[-1:, 2])[0]
-        left = [question.end_signs * (ends[1:] - [limit.value for limit in question.at_end]) / question.end_sizes]
+        left = question.end_signs * (ends[1:] - [limit.value for limit in question.at_end]) - self.end_margins
+        left = left / question.end_sizes
         is_equal = question.is_equal
         path = np.zeros((0, points.shape[2]))
-        parts = [left[0][~is_equal]]
+        parts = [left[~is_equal]]
         if question.paths is not None:
             path = points[:, 2]
-            values = question.path_signs * (question.paths.value(path) - question.path_values) - question.margins
+            values = question.path_signs * (question.paths.value(path) - question.path_values) - self.path_margins
             parts.append((values / question.path_sizes).T.ravel())
         parts += self._own_rows(z)
         whole = np.concatenate(parts)
         if not (math.isfinite(ends[0]) and np.isfinite(whole).all()):
             return None
-        return ProfilePlace(
-            z, question.sign * float(ends[0]), whole, left[0][is_equal], trajectories, points[-1, 2], path
-        )
+        return ProfilePlace(z, question.sign * float(ends[0]), whole, left[is_equal], trajectories, points[-1, 2], path)
 
     def _own_rows(self, z: np.ndarray) -> list[np.ndarray]:
         """What is left of the lengths of phases above the shortest, and of the steepest slopes."""

@@ -37,6 +37,10 @@ _SLOPE_PIECES = 40
 """Pieces where a slope is limited and none are given."""
 _AT_BOUND = 0.02
 """The share of its range within which a number counts as at its bound on even pieces."""
+_JUMPS = 0.25
+"""The share of a change of value between neighboring pieces below which the next change is no part of the same jump."""
+_LEAST_JUMP = 1e-3
+"""The least change of value, as a share of the range, that may be a jump."""
 _ACTIVE = 1e-4
 _NEAR = 1e-5
 """The first barrier parameter from where a division into phases ended: little, since a larger one leaves the place."""
@@ -140,7 +144,7 @@ class ProfileSearch:
             return None
         best = min(self.ends, key=lambda r: (r.missed if r.missed > 1e-6 else 0.0, r.place.value))
         is_done = self.pieces is not None or best.missed > 1e-4 or self.is_stopped
-        return best if is_done else self._with_arcs(best)
+        return best if is_done else self._with_arcs(best, self._arcs_of(best))
 
     def _starts(self) -> list[tuple[np.ndarray, np.ndarray]]:
         """Constant levels of what moves, as shares of their ranges, and shares of the free numbers."""
@@ -184,49 +188,56 @@ class ProfileSearch:
         self.iterations += solution.iterations
         return ProfileResult(program, solution)
 
-    def _with_arcs(self, rough: ProfileResult) -> ProfileResult:
+    def _with_arcs(self, rough: ProfileResult, phases: list[Phase]) -> ProfileResult:
         """The same with its arcs, their ends free, refined until nothing changes."""
-        best, phases, tried = rough, self._arcs_of(rough), [rough]
-        before, forms = math.nan, {_form(phases)}
+        best, tried = rough, [rough]
+        before, forms, is_finer = math.nan, {_form(phases)}, False
         for _ in range(_MOST_ROUNDS):
             try:
                 found = self._again(best, phases)
             except KeyboardInterrupt:
                 self.is_stopped = True
                 break
-            if found is None or found.missed > 1e-6:
-                break
-            is_worse = found.place.value > best.place.value + _WORSE * abs(best.place.value)
-            best = found
-            tried.append(best)
-            if is_worse and len(tried) > 2:
-                break
-            changed = _changed(best)
-            if changed is not None:
-                if (form := _form(changed)) in forms:
+            is_kept = found is not None and found.missed <= 1e-6
+            if found is not None and is_kept:
+                is_worse = found.place.value > best.place.value + _WORSE * abs(best.place.value)
+                best = found
+                tried.append(best)
+                if is_worse and is_finer:
                     break
-                phases = changed
+            elif len(tried) == 1:
+                break
+            changed = _changed(best) if is_kept else None
+            if changed is not None and (form := _form(changed)) not in forms:
+                phases, is_finer = changed, False
                 forms.add(form)
                 continue
             settled = abs(best.place.value - before) <= _SETTLED * max(abs(before), 1e-12)
             refined = None if settled else _refined(best)
             if refined is None:
                 break
-            before, phases = best.place.value, refined
+            before, phases, is_finer = best.place.value, refined, True
         least = min(r.place.value for r in tried)
         return next(r for r in reversed(tried) if r.place.value <= least + _SAME * abs(least))
 
-    def with_margins(self, last: ProfileResult, margins: np.ndarray) -> ProfileResult | None:
-        """The same phases with limits along the run kept by margins in SI, since they are held at some points only."""
-        self.question.margins = self.question.margins + margins
+    def with_margins(self, last: ProfileResult, of_end: np.ndarray, of_path: np.ndarray) -> ProfileResult | None:
+        """The same phases with limits tightened by further margins, in SI; see `ProfileProgram`."""
         if self.pieces is not None or len(last.program.phases) == 1:
-            program, z = last.program, last.place.z
-            program.question.margins = self.question.margins
-            return self._solve(program, np.clip(z, 1e-4, 1 - 1e-4), 1e-4, _FINE)
-        return self._again(last, _current(last))
+            program, z = last.program, np.clip(last.place.z, 1e-4, 1 - 1e-4)
+            begin = 1e-4
+        else:
+            program, z = self._continued(last, _current(last))
+            begin = _NEAR
+        program.end_margins = last.program.end_margins + of_end
+        program.path_margins = last.program.path_margins + of_path
+        return self._solve(program, z, begin, _FINE)
 
     def _again(self, last: ProfileResult, phases: Sequence[Phase]) -> ProfileResult | None:
         """From where one division ended to another."""
+        return self._solve(*self._continued(last, phases), _NEAR, _FINE)
+
+    def _continued(self, last: ProfileResult, phases: Sequence[Phase]) -> tuple[ProfileProgram, np.ndarray]:
+        """The program of another division, and a place to begin with: where the last one ended."""
         program = ProfileProgram(self.question, phases, True)
         z = np.empty(program.count)
         courses = last.program.nodes(last.place.z)
@@ -244,30 +255,36 @@ class ProfileSearch:
         z[program.numbers_at] = last.place.z[last.program.numbers_at]
         shares, states = _states_of(last)
         program.begin_with(lambda at: np.column_stack([np.interp(at, shares, column) for column in states.T]))
-        return self._solve(program, z, _NEAR, _FINE)
+        return program, z
 
     def _arcs_of(self, rough: ProfileResult) -> list[Phase]:
         """The phases that a course on even pieces suggests."""
         program, place = rough.program, rough.place
-        count = program.phases[0].pieces
+        count, size = program.phases[0].pieces, _size_of(rough)
         kinds: list[list[str]] = []
+        short: list[list[Phase]] = []
         marks: set[float] = set()
+        is_active = _active_pieces(rough, count)
+        leads = bool((is_active[:, 0] & (_left_at_first(rough) > _AT_BOUND)).any())
         for _, _, nodes in program.node_at:
-            z = place.z[nodes]
-            own = [LOW if v < _AT_BOUND else HIGH if v > 1 - _AT_BOUND else FREE for v in z]
-            ends = _ends_of(own, z, count)
+            z, low, high = place.z[nodes], rough.solution.low[nodes], rough.solution.high[nodes]
+            is_low, is_high = z < np.minimum(low / size, _AT_BOUND), 1 - z < np.minimum(high / size, _AT_BOUND)
+            own = [LOW if a else HIGH if b else FREE for a, b in zip(is_low, is_high, strict=True)]
+            short.append(_short_arcs(own, z, leads))
+            ends = _ends_of(own, z, count) | {m for arc in short[-1] for m in (arc.begin, arc.end)}
             kinds.append(own)
             marks |= ends
-        if program.question.paths is not None:
-            is_active = _active_pieces(rough, count)
+        if len(is_active):
             ends = {i / count for row in is_active for i in range(1, count) if row[i] != row[i - 1]}
             marks |= {end for end in ends if all(abs(end - m) > 1.1 / count for m in marks)}
         edges = [0.0, *sorted(m for m in marks if 1e-6 < m < 1 - 1e-6), 1.0]
         phases = []
         for a, b in itertools.pairwise(edges):
             middle = min(int((a + b) / 2 * count), count - 1)
-            is_along = program.question.paths is not None and bool(is_active[:, middle].any())
-            phase = Phase(a, b, tuple(own[middle] for own in kinds), even(1), is_along_limit=is_along)
+            is_along = bool(is_active[:, middle].any())
+            at_bound = [next((p.kinds[0] for p in own if p.begin <= (a + b) / 2 <= p.end), "") for own in short]
+            words = tuple(word or own[middle] for word, own in zip(at_bound, kinds, strict=True))
+            phase = Phase(a, b, words, even(1), is_along_limit=is_along and not any(at_bound))
             phases.append(_divided(phase))
         return phases
 
@@ -294,12 +311,32 @@ def _ends_of(own: list[str], z: np.ndarray, count: int) -> set[float]:
         if min(before, next_one) < 0 or max(before, next_one) >= count:
             continue
         jump = z[before] - z[after]
-        if own[before] != FREE and own[i] == own[after] == FREE and abs(z[after] - z[next_one]) < 0.25 * abs(jump):
+        if own[before] != FREE and own[i] == own[after] == FREE and abs(z[after] - z[next_one]) < _JUMPS * abs(jump):
             share = float(np.clip((z[i] - z[after]) / jump, 0.0, 1.0))
             found.add((i + share if step > 0 else i + 1 - share) / count)
     for i in range(1, count):
         if own[i] != own[i - 1] and not any(abs(i / count - f) < 1 / count for f in found):
             found.add(i / count)
+    return found
+
+
+def _short_arcs(own: Sequence[str], z: np.ndarray, leads: bool) -> list[Phase]:
+    """Arcs at a bound within the first or the last piece, whose value is then off the line through the next two.
+
+    Where a limit along the run is active in the first piece, although not at the start, one `leads` to it, however
+    short it is. An arc that is suggested in vain shrinks to nothing and is dropped.
+    """
+    found, count = [], len(own)
+    for first, after, next_one in ((0, 1, 2), (count - 1, count - 2, count - 3)):
+        if count < 4 or any(own[i] != FREE for i in (first, after, next_one)):
+            continue
+        line = float(np.clip(2 * z[after] - z[next_one], 0.0, 1.0))
+        jump = float(z[first]) - line
+        if abs(jump) > max(abs(z[after] - z[next_one]), _LEAST_JUMP) or (leads and first == 0):
+            kind, bound = (HIGH, 1.0) if jump > 0 else (LOW, 0.0)
+            share = float(np.clip(jump / (bound - line), 0.01, 0.9)) / count
+            begin, end = (0.0, share) if first == 0 else (1 - share, 1.0)
+            found.append(Phase(begin, end, (kind,), even(1)))
     return found
 
 
@@ -311,9 +348,22 @@ def _active_pieces(rough: ProfileResult, count: int) -> np.ndarray:
     along = rough.place.left[inequalities : inequalities + len(program.owner) * len(question.everywhere)]
     weights = rough.solution.of_left[inequalities : inequalities + len(along)]
     shape = (len(question.everywhere), count, elements)
-    least = along.reshape(shape).min(axis=2) < _ACTIVE
-    most = max(float(np.max(weights, initial=0.0)), 1e-300)
-    return np.asarray(least & (weights.reshape(shape).max(axis=2) > 1e-6 * most))
+    left, weights = along.reshape(shape), weights.reshape(shape) / _size_of(rough)
+    return np.asarray((left < np.minimum(weights, _AT_BOUND)).any(axis=2))
+
+
+def _left_at_first(found: ProfileResult) -> np.ndarray:
+    """By how much each limit along the run is met where it begins, relative to its size."""
+    question, points = found.program.question, found.place.trajectories.points
+    if question.paths is None:
+        return np.zeros(0)
+    values = question.paths.value(points[:1, 0])[0]
+    return np.asarray(question.path_signs * (values - question.path_values) / question.path_sizes)
+
+
+def _size_of(found: ProfileResult) -> float:
+    """The largest slope of the objective, by which multipliers are scaled to compare them with shares."""
+    return max(float(np.abs(found.program.slopes(found.place)[0]).max()), 1e-300)
 
 
 def _divided(phase: Phase) -> Phase:
@@ -402,7 +452,8 @@ def _closed(phases: Sequence[Phase]) -> list[Phase]:
     found: list[Phase] = []
     for phase in phases:
         if found and found[-1].kinds == phase.kinds:
-            found[-1] = replace(found[-1], end=phase.end)
+            is_along = found[-1].is_along_limit or phase.is_along_limit
+            found[-1] = replace(found[-1], end=phase.end, is_along_limit=is_along)
         else:
             found.append(replace(phase, begin=found[-1].end if found else 0.0))
     found[-1] = replace(found[-1], end=1.0)
@@ -461,8 +512,6 @@ def _course_at(at: np.ndarray, values: np.ndarray, shares: np.ndarray) -> np.nda
 def _states_of(found: ProfileResult) -> tuple[np.ndarray, np.ndarray]:
     """Shares of the run and the states there, from the beginning on."""
     program, trajectories = found.program, found.place.trajectories
-    marks = program.marks(found.place.z)
-    along = program.relative[:, None] + program.share[:, None] * NODES
-    shares = marks[:-1][program.owner][:, None] + np.diff(marks)[program.owner][:, None] * along
+    shares = program.element_shares(found.place.z, NODES)
     states = np.concatenate([trajectories.layout.first[None], trajectories.states.reshape(len(shares) * 3, -1)])
     return np.concatenate([[0.0], shares.ravel()]), states

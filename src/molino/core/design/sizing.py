@@ -38,6 +38,8 @@ _MET = 1e-6
 integration do not allow a larger one."""
 _ERRORS = 10.0
 """By how many times the error that those tolerances allow two runs may differ."""
+_UNRESOLVED = 0.01
+"""The largest share of the target by which they may differ: beyond it the tolerances do not resolve the target."""
 _CLOSE = 1e-9
 """How near to a target, relative, a vessel may come without reaching it, and still approach it."""
 
@@ -115,7 +117,7 @@ class Sizing(Frozen, Result):
         reached = self.run.metric(self.metric)
         size = max(abs(self.target), abs(reached), 1e-300)
         allowed = _ERRORS * self.run.error_of(self.metric) / size if isinstance(self.run, Run) else 0.0
-        limit, method = max(_MET, allowed), "the sized vessel by a run of its own"
+        limit, method = max(_MET, min(allowed, _UNRESOLVED)), "the sized vessel by a run of its own"
         return (Check("target met", abs(reached - self.target) / size, limit, method), *self.run.checks)
 
     @property
@@ -363,6 +365,11 @@ def _plain_size(vessel: Vessel | Train, metric: Metric, wanted: float, vary: str
 def _verified(sizing: Sizing) -> Sizing:
     """The sizing, if it passes its checks; SolveError with the numbers of those that fail."""
     advice = "give another target or start, and report it: the search and the run of its result disagree"
+    error = sizing.run.error_of(sizing.metric) if isinstance(sizing.run, Run) else 0.0
+    if error > _UNRESOLVED * abs(sizing.target):
+        advice = (
+            f"ask for more: the tolerances of the integration allow an error of {units.number_text(error, 2)} in SI"
+        )
     require_passed(sizing.checks, f"{sizing.vessel.label}, {sizing.vary}", advice)
     return sizing
 

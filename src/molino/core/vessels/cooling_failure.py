@@ -32,6 +32,7 @@ from molino.core.vessels.trajectory import Trajectory
 from molino.core.vessels.well_mixed import well_mixed
 
 if TYPE_CHECKING:
+    from molino.core.vessels.base import Vessel
     from molino.core.vessels.decomposition import Decomposition
     from molino.core.vessels.run import Run
 
@@ -44,6 +45,9 @@ _ROUGH = 1e-6
 """Relative tolerance of the courses that are only compared."""
 _NEAR = 1e-7
 """Share of the run to which the worst moment is found."""
+
+_ROUNDED = 1e-8
+"""By which the smaller of two amounts is rounded off where they are alike, as a squared share of their sum."""
 
 Place = tuple[sp.Expr, float]
 """An expression of the vessel's balances, and where along its run it is taken."""
@@ -72,6 +76,38 @@ class AdiabaticCourse(Frozen):
         """When the temperature rises fastest, in s since the failure; 0 where it does at once."""
         at, _ = self.trajectory.most(SENSIBLE, 1.0)
         return at if at > _POINTS[1] else 0.0
+
+
+def temperature_when_reacted(vessel: Vessel, is_cautious: bool = False) -> sp.Expr:
+    """The temperature once the reactant that is short has reacted adiabatically, over states of the vessel.
+
+    T + xi (-dH) / C with xi the smallest n_i / nu_i, rounded off where two are alike: of one irreversible reaction, the
+    temperature after a failure of cooling at that moment (F. Stoessel, Chem. Eng. Prog. 89 (1993) 68). A cautious one
+    takes the reactants that are dosed for those that are short.
+
+    Raises
+    ------
+    InputError
+        If there are several reactions, or a reversible one, whose end takes an integration.
+    """
+    model, reactions = vessel._model, vessel.chemistry.reactions
+    energy = vessel._key.phase.energy
+    if len(reactions) != 1 or reactions[0].equation.reversible or energy is None:
+        message = "with a profile, the temperature after cooling failure takes one irreversible reaction"
+        advice = "limit 'temperature everywhere' and the concentration of the accumulated reactant everywhere"
+        raise InputError(message, vessel.label, advice)
+    network = vessel.chemistry.network
+    column = network.stoichiometry[0]
+    reactants = [(network.species[i], -n) for i, n in column if n < 0]
+    dosed = [pair for pair in reactants if pair[0] not in {*vessel.charge}]  # type: ignore[attr-defined]
+    parts = [
+        concentration(s) * model.volume / sp.Rational(n) for s, n in (dosed if is_cautious and dosed else reactants)
+    ]
+    short = parts[0]
+    for other in parts[1:]:
+        short = (short + other - sp.sqrt((short - other) ** 2 + sp.Float(_ROUNDED) * (short + other) ** 2)) / 2
+    change = sp.Add(*(sp.Rational(n) * energy.enthalpy(i, TEMPERATURE) for i, n in column))
+    return TEMPERATURE - short * sp.expand(change) / HELD_CAPACITY
 
 
 class CoolingFailure:

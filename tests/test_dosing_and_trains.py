@@ -8,6 +8,7 @@ from collections.abc import Callable
 import numpy as np
 import pytest
 from hypothesis import given, settings, strategies as st
+from scipy.integrate import quad
 
 import molino as mo
 
@@ -215,3 +216,55 @@ def test_what_is_wrong_is_reported(name: str) -> None:
     make, content = WRONG[name]
     with pytest.raises(mo.InputError, match=content):
         make()
+
+
+HOT = mo.Chemistry(mo.Reaction("A -> B", k=mo.Arrhenius(A="3e14 1/min", Ea="100 kJ/mol"), enthalpy="-200 kJ/mol"))
+COLD = mo.Feed({"A": "2 mol/L"}, flow="100 L/min", T="300 K", heat_capacity="4.2 MJ/m3/K")
+
+
+def _volume_for(X: float, ratio: float) -> float:
+    """Of an adiabatic tube with recycle: Q (1 + R) times the integral of dX / k (1 - X) from X R / (1 + R) to X."""
+
+    def time(x: float) -> float:
+        return 1 / (3e14 / 60 * math.exp(-100e3 / 8.31446261815324 / (300 + 2e5 * 2e3 / 4.2e6 * x)) * (1 - x))
+
+    inside = quad(time, X * ratio / (1 + ratio), X, epsrel=1e-11, limit=200)[0]
+    return 0.1 / 60 * (1 + ratio) * float(inside)
+
+
+def test_a_train_of_one_tank_has_the_steady_states_of_the_tank() -> None:
+    tank = mo.StirredTank(HOT, COLD, volume="1 m3", heat="adiabatic")
+    own, found = tank.steady_states(("280 K", "430 K")), mo.Train([tank]).steady_states()
+    assert found.stable == own.stable == (True, False, True)
+    for one, run, growth, eigenvalues in zip(own, found, found.growth, own.eigenvalues, strict=True):
+        assert pytest.approx(one.temperatures[-1], rel=1e-8) == run.last.T
+        assert growth.real.max() == pytest.approx(eigenvalues.real.max(), rel=1e-4)
+
+
+def test_a_loop_of_an_adiabatic_tube_has_three_steady_states_and_settles_by_what_it_begins_with() -> None:
+    loop = mo.Train([mo.PlugFlow(HOT, COLD, volume="1 m3", heat="adiabatic")], recycle=5)
+    found = loop.steady_states()
+    assert found.stable == (True, False, True)
+    for run in found[:2]:
+        assert _volume_for(run.conversion("A"), 5.0) == pytest.approx(1.0, rel=1e-6)
+    assert "3 steady states" in str(found)
+    hot = loop.with_(returned=mo.Feed({"B": "2 mol/L"}, flow="1 L/min", T="390 K")).run()
+    assert loop.run().conversion("A") == pytest.approx(found[0].conversion("A"), rel=1e-8)
+    assert hot.conversion("A") == pytest.approx(found[2].conversion("A"), rel=1e-8)
+
+
+@pytest.mark.parametrize(("volume", "is_hot"), [(3.0482, False), (3.0491, True)])
+def test_a_loop_that_nearly_ignites_and_one_that_just_does_both_close(volume: float, is_hot: bool) -> None:
+    run = mo.Train([mo.PlugFlow(HOT, COLD, volume=volume, heat="adiabatic")], recycle=5).run()
+    assert (run.last.T > 390) == is_hot
+    if not is_hot:
+        assert _volume_for(run.conversion("A"), 5.0) == pytest.approx(volume, rel=1e-6)
+
+
+def test_growth_that_its_feed_does_not_start_is_found_in_a_tank_and_in_a_loop() -> None:
+    """Cells that grow on S, none of them fed: washed out, or S = K D / (mu - D)."""
+    chemistry = mo.Chemistry(mo.Reaction("S -> X", rate="mu*[X]*[S]/(K+[S])", mu="0.3 1/h", K="0.1 mol/L"))
+    tank = mo.StirredTank(chemistry, mo.Feed({"S": "1 mol/L"}, flow="1 L/h"), volume="5 L")
+    for found in (tank.steady_states(), mo.Train([tank]).steady_states()):
+        assert found.stable == (False, True)
+        assert [run.conversion("S") for run in found] == pytest.approx([0.0, 0.8], abs=1e-9)

@@ -114,6 +114,7 @@ _HOME = {
     "Train": "core.vessels.train",
     "TrainInTime": "core.vessels.train_in_time",
     "TrainRun": "core.vessels.train",
+    "TrainSteadyStates": "core.vessels.train_states",
     "UnitError": "core.errors",
     "Unknown": "core.chemistry.constants",
     "UnreachableError": "core.errors",
@@ -296,6 +297,7 @@ if TYPE_CHECKING:
     from molino.core.vessels.streams import Stream as Stream
     from molino.core.vessels.train import Train as Train, TrainRun as TrainRun
     from molino.core.vessels.train_in_time import TrainInTime as TrainInTime
+    from molino.core.vessels.train_states import TrainSteadyStates as TrainSteadyStates
     from molino.core.vessels.train_steps import Exchanger as Exchanger, Parallel as Parallel, SideFeed as SideFeed
     from molino.core.vessels.walls import DistributedFeed as DistributedFeed, Membrane as Membrane
     from molino.desk import figures as figures

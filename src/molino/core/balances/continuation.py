@@ -85,6 +85,7 @@ class ArcLength:
     largest : the longest step
     bend : the cosine of the largest angle between the tangents of two neighbours
     close : the Newton step, in scaled unknowns, with which a point is found; its error is about the square of it
+    most : the largest number of points
     """
 
     residual: Residual
@@ -92,6 +93,7 @@ class ArcLength:
     largest: float = 0.02
     bend: float = 0.95
     close: float = CLOSE
+    most: int = _MOST_POINTS
 
     def tangent(self, z: np.ndarray, along: np.ndarray) -> np.ndarray:
         """The unit tangent that points the same way as `along`."""
@@ -157,7 +159,7 @@ class ArcLength:
         along = self.tangent(z, axis)
         yield z, along
         length = self.largest / 4
-        for _ in range(_MOST_POINTS):
+        for _ in range(self.most):
             found = self.correct(z + length * along, along)
             if found is None or found[2] @ along < self.bend or self._is_far(found[0], z + length * along):
                 length /= 2
@@ -175,7 +177,7 @@ class ArcLength:
             yield z, along
             if found[1] <= 3:
                 length = min(length * 2.0, self.largest)
-        message = f"the curve of solutions has not left the range after {_MOST_POINTS} points, at {z[-1]:.6g}"
+        message = f"the curve of solutions has not left the range after {self.most} points, at {z[-1]:.6g}"
         raise SolveError(message, "continuation", "narrow the range")
 
     def _is_far(self, found: np.ndarray, guess: np.ndarray) -> bool:

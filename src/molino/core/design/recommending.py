@@ -486,6 +486,12 @@ class _Arrangements:
         return hot if hot["T"].si > self.feed.T.si else {}
 
     @property
+    def returned(self) -> Feed | None:
+        """The returned stream from which a loop settles on its hot steady state, if any: the contents of a hot tank."""
+        hot = self.ignited
+        return replace(self.feed, contents=hot["contents"], T=hot["T"]) if hot and not self.feed.is_gas else None
+
+    @property
     def common(self) -> dict[str, Any]:
         """What all vessels have."""
         return {"heat": self.heat, "show": self.show, **(self.at if self.own else {})}
@@ -514,7 +520,8 @@ class _Arrangements:
         def make() -> Made:
             vessels = [self.vessel(cls, name, share) for name, cls, share in parts]
             free = self._of_parts([name for name, _, _ in parts]) | self._of_whole_feed("feed T")
-            return Train(vessels, recycle=recycle), free | ({"recycle": _RECYCLE} if recycle else {})
+            returned = self.returned if recycle else None
+            return Train(vessels, recycle=recycle, returned=returned), free | ({"recycle": _RECYCLE} if recycle else {})
 
         return make
 

@@ -9,6 +9,7 @@ long as the first-order conditions gain from them.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from dataclasses import dataclass
 
@@ -81,7 +82,7 @@ def quadratic_step(
     if has_slack:
         square[count, count] = _STEEP
     linear = np.append(slope / size, [0.0] * has_slack)
-    lower = np.linalg.cholesky(square)
+    lower = _root(square)
     shift = np.linalg.solve(lower, linear)
     turned = np.linalg.solve(lower, whole.T).T
     lengths = np.maximum(np.linalg.norm(turned, axis=1), 1e-300)
@@ -94,6 +95,19 @@ def quadratic_step(
     return QuadraticStep(step[:count], (multipliers / lengths)[: len(rows)] * size, unmet)
 
 
+def _root(square: np.ndarray) -> np.ndarray:
+    """L with L L' = square; where rounding has left that indefinite, its eigenvalues are raised above zero."""
+    try:
+        return np.linalg.cholesky(square)
+    except np.linalg.LinAlgError:
+        values, vectors = np.linalg.eigh(square)
+        return np.asarray(vectors * np.sqrt(np.maximum(values, _LEAST_EIGENVALUE * values[-1])))
+
+
+_LEAST_EIGENVALUE = 1e-12
+_JUMP, _LARGEST = 1e12, 1e100
+"""The largest factor by which one step may raise the curvature, and the largest change of slopes; beyond, as where
+limits cannot be met and their multipliers grow, the curvature stays as it is."""
 _TINY, _TINY_STEPS = 1e-6, 5
 """A share of the ranges, and so many steps below it one after another, that end a search."""
 
@@ -220,7 +234,7 @@ class SequentialProgram:
 
 
 def _updated(curvature: np.ndarray, step: np.ndarray, change: np.ndarray) -> np.ndarray:
-    """The damped BFGS update, which keeps it positive definite."""
+    """The damped BFGS update, which keeps it positive definite; none across a jump of the slopes."""
     turned = curvature @ step
     own = float(step @ turned)
     if own <= 1e-300:
@@ -228,4 +242,8 @@ def _updated(curvature: np.ndarray, step: np.ndarray, change: np.ndarray) -> np.
     along = float(step @ change)
     theta = 1.0 if along >= 0.2 * own else 0.8 * own / (own - along)
     mixed = theta * change + (1 - theta) * turned
-    return np.asarray(curvature - np.outer(turned, turned) / own + np.outer(mixed, mixed) / float(step @ mixed))
+    along, largest = float(step @ mixed), float(np.abs(mixed).max())
+    steepest = _JUMP * float(np.diag(curvature).max())
+    if not (along > 0 and largest < _LARGEST and largest < math.sqrt(steepest) * math.sqrt(along)):
+        return curvature
+    return np.asarray(curvature - np.outer(turned, turned) / own + np.outer(mixed, mixed) / along)

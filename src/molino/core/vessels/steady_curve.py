@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from contextlib import suppress
 from functools import lru_cache
 from typing import Any, NamedTuple
 
@@ -16,8 +17,10 @@ from molino.core.balances.integrate import start
 from molino.core.balances.source import NotFinite
 from molino.core.balances.steady import steady
 from molino.core.balances.system import AMOUNTS, Case
+from molino.core.chemistry.chemistry import Chemistry
 from molino.core.errors import SolveError
 from molino.core.vessels.base import Vessel
+from molino.core.vessels.flow_vessel import FlowVessel
 from molino.core.vessels.parameter_map import ParameterMap
 from molino.core.vessels.roles import AMOUNT, START, VOLUME
 
@@ -40,6 +43,8 @@ _LARGEST_STEP = 2.0
 """Longest step in the logarithm of an amount on the way to the first steady state."""
 SAME = 1e-5
 """Relative distance within which two steady states are one."""
+_CONVERTED = (0.5, 0.99)
+"""Shares of the feed that are converted at the beginning of further start-ups."""
 _START_UPS = (-2.0, 0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0, 8.0, 9.0, 10.0, 11.0)
 """Decimal logarithms of the volumes, over the smallest, at which start-ups look for steady states off the curve."""
 
@@ -205,11 +210,33 @@ class SteadyCurve:
         return ArcLength(self.residual, self.jacobian, largest=LONGEST, close=_NEAR_ENOUGH)
 
 
-def states_at_volume(tank: Vessel, volume: float) -> list[np.ndarray]:
+def converted(chemistry: Chemistry, fed: np.ndarray) -> list[np.ndarray]:
+    """What is fed with half and nearly all of it converted by one reaction, for each; arrays of shape (species,)."""
+    found = []
+    for column in chemistry.network.stoichiometry:
+        change = np.zeros(len(fed))
+        change[[i for i, _ in column]] = [float(moles) for _, moles in column]
+        consumed = change < 0
+        most = float(np.min(fed[consumed] / -change[consumed])) if consumed.any() else 0.0
+        found += [fed + share * most * change for share in _CONVERTED if most > 0]
+    return found
+
+
+def filled(tank: FlowVessel, y: np.ndarray, concentrations: np.ndarray) -> np.ndarray:
+    """The states of a tank with other amounts, by their concentrations."""
+    found, balances = y.copy(), tank._model.balances
+    for s, c in zip(tank.chemistry.names, concentrations, strict=True):
+        if AMOUNT(s) in balances.symbols:
+            found[balances.index(AMOUNT(s))] = c * tank._volume_si
+    return found
+
+
+def states_at_volume(tank: FlowVessel, volume: float) -> list[np.ndarray]:
     """All steady states found of a tank at a volume, shape (states,) each, in the order of the curve.
 
     Those on the curve from a volume in which nothing reacts, through its folds, and those on which start-ups settle,
-    from the contents at t = 0 and from a fully reacted state, with the curves through them.
+    from the contents at t = 0, from a fully reacted state and from a feed that each reaction has converted, with the
+    curves through them.
     """
     curve = SteadyCurve(tank)
     s = math.log(volume / curve.first)
@@ -234,8 +261,14 @@ def states_at_volume(tank: Vessel, volume: float) -> list[np.ndarray]:
 
     follow(curve.beginning(), 1.0)
     top = (s + math.log(1e6)) / math.log(10.0)
-    for y, at in curve.settled_states((s / math.log(10.0), top))[0]:
-        if abs(at - s) < 1e-9 and add(y):
+    settled = [y for y, at in curve.settled_states((s / math.log(10.0), top))[0] if abs(at - s) < 1e-9]
+    case, time = curve.case(s), curve.time(s)
+    fed = np.array(list(curve.fed.values()), dtype=float)
+    for concentrations in converted(tank.chemistry, fed):
+        with suppress(SolveError, ArithmeticError):
+            settled.append(steady(case, time, begin=filled(tank, start(case)[0], concentrations))[0])
+    for y in settled:
+        if add(y):
             for direction in (-1.0, 1.0):
                 follow(curve.at_states(y, s), direction)
     return found

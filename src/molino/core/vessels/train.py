@@ -35,6 +35,7 @@ from molino.core.vessels.streams import (
 )
 from molino.core.vessels.train_in_time import TrainInTime, follow_train
 from molino.core.vessels.train_slopes import Ends, Pass, metric_of_ends, pass_slopes, train_expression
+from molino.core.vessels.train_states import TrainSteadyStates, train_steady_states
 from molino.core.vessels.train_steps import Exchanger, Parallel, SideFeed, Step, check_vessels
 
 if TYPE_CHECKING:
@@ -42,8 +43,14 @@ if TYPE_CHECKING:
 
 
 _ROUNDS = 3
-"""Rounds of successive substitution before Newton's method, and again where that does not converge."""
-_MOST_ROUNDS = 2000
+"""Rounds of successive substitution before Newton's method."""
+_MOST_STEPS, _MOST_TRIALS = 400, 30
+_FARTHEST, _WARMER = 0.1, 0.02
+"""The most that a step of the start-up of a loop changes a returned flow, in units of the recycle, and the returned
+temperature, in units of that of the feed."""
+_UNSTABLE = 0.5
+"""The share of the time in which a disturbance grows e-fold that a step may take: longer ones lead back to where it
+came from."""
 _CLOSED = 1e-12
 """How nearly a recycle closes, in units of the feed."""
 _CONVERGES = 0.5
@@ -62,6 +69,9 @@ class Train(Frozen, Printed):
         The first vessel brings the feed; those of the others do not matter.
     recycle : float
         Flow returned to the inlet over flow that leaves (recycle ratio); at the pressure of the feed.
+    returned : Feed, optional
+        Composition and temperature of the returned stream at the start, which decides on which steady state the loop
+        settles; those of the feed if left out. Its flow is not used.
     name, show
         As for `Batch`.
 
@@ -84,6 +94,7 @@ class Train(Frozen, Printed):
     noun: ClassVar[str] = "train"
     steps: Sequence[Step]
     recycle: Any = 0.0
+    returned: Feed | None = None
     name: str = ""
     show: Mapping[str, str] = field(default_factory=dict)
 
@@ -98,6 +109,8 @@ class Train(Frozen, Printed):
                 faults.add(self.label, f"{step!r} is no step of a train", "vessels, Parallel, Exchanger, SideFeed")
         with faults.at(self.label):
             settle(self, recycle=units.with_deviation(self.recycle, _read_recycle))
+        if self.returned is not None and not isinstance(self.returned, Feed):
+            faults.add(self.label, f"{self.returned!r} is not a feed", "give returned=mo.Feed(...)")
         for vessel in self.vessels:
             if vessel.wall is not None or vessel._has_side:
                 message = f"something comes in or goes out at the side of {vessel.title}, which a train does not count"
@@ -255,8 +268,10 @@ class Train(Frozen, Printed):
         """Run all steps in order; with a recycle, until what returns is what was returned.
 
         The returned stream is found by Newton's method on flows and temperature, with the exact derivatives of the
-        whole train, from a few rounds of successive substitution; a step of Newton's method that does not bring the
-        loop much nearer to closing is replaced by further rounds.
+        whole train, from a few rounds of successive substitution. Where a step of Newton's method does not bring the
+        loop much nearer to closing, its start-up is followed instead: implicit Euler steps along the rounds, as long
+        as they change little, so that a loop that nearly ignites takes no longer than others (C. T. Kelley, D. E.
+        Keyes, SIAM J. Numer. Anal. 35 (1998) 508).
 
         Parameters
         ----------
@@ -274,6 +289,28 @@ class Train(Frozen, Printed):
             vessel._require_known()
         found = self._closed(self._fresh) if self.recycle.si else self._pass(self._fresh, self._fresh)
         return verified(found, verify)
+
+    def steady_states(self) -> TrainSteadyStates:
+        """All steady states that are found, each with its stability.
+
+        The sizes of all vessels grow together from next to nothing to a thousand times their own, and the curve of
+        steady states over them is followed through its folds; start-ups from places along it, cold and hot, look for
+        steady states off it. One that neither meets is not found: nothing proves that there is no other.
+
+        Raises
+        ------
+        InputError
+            If constants are unknown or a vessel has no size.
+        SolveError
+            If the curve cannot be followed.
+
+        See Also
+        --------
+        StirredTank.steady_states
+        """
+        for vessel in self.vessels:
+            vessel._require_known()
+        return train_steady_states(self)
 
     @cached_property
     def _fresh(self) -> Stream:
@@ -315,45 +352,65 @@ class Train(Frozen, Printed):
 
     def _closed(self, fresh: Stream) -> TrainRun:
         ratio, names = self.recycle.si, self.chemistry.names
-        whole = sum(fresh.amounts.values())
         kept = np.nan if self._follows_T else self._pass(fresh, fresh).last.T
 
         def around(z: np.ndarray) -> TrainRun:
             return self._pass(self._joined(fresh, self._returned_stream(z, kept)), fresh)
 
-        start = [ratio * fresh.amounts.get(s, 0.0) / whole for s in names]
-        z = np.array([*start, *([1.0] if self._follows_T else [])])
+        z = self._first_returned(fresh)
         run = around(z)
-        off = self._returned(run) - z
-        rounds = waiting = _ROUNDS
-        for _ in range(_MOST_ROUNDS):
+        off, length = self._returned(run) - z, 1.0
+        largest = np.array([_FARTHEST * max(ratio, 1e-3)] * len(names) + [_WARMER] * (len(z) - len(names)))
+        for n in range(_MOST_STEPS):
             if np.max(np.abs(off)) < _CLOSED * max(1.0, ratio):
                 return run
-            if waiting:
-                waiting -= 1
+            if n < _ROUNDS:
                 z = z + off
                 run = around(z)
                 off = self._returned(run) - z
                 continue
-            by = pass_slopes(run._done(), (), len(z))[1][:, : len(z)]
-            there = z + np.linalg.solve(np.eye(len(z)) - by, off)
-            rounds, waiting = 2 * rounds, rounds  # substitution follows the start-up of the loop
-            if (there[: len(names)] < -_BELOW_ZERO * ratio).any() or (self._follows_T and there[-1] <= 0):
-                continue
-            try:
-                tried = around(there)
-            except SolveError:  # no vessel can be run with such a stream
-                continue
-            left = self._returned(tried) - there
-            if np.linalg.norm(left) < _CONVERGES * np.linalg.norm(off):
-                z, run, off, waiting = there, tried, left, 0
+            by = pass_slopes(run._done(), (), len(z))[1][:, : len(z)] - np.eye(len(z))
+            growth = float(np.linalg.eigvals(by).real.max())
+            there = z - np.linalg.solve(by, off) if growth < 0 else z
+            if growth < 0 and self._can_return(there) and (tried := _tried(around, there)) is not None:
+                left = self._returned(tried) - there
+                if np.linalg.norm(left) < _CONVERGES * np.linalg.norm(off):
+                    z, run, off = there, tried, left
+                    continue
+            length = min(length, _UNSTABLE / growth) if growth > 0 else length
+            for _ in range(_MOST_TRIALS):
+                step = np.linalg.solve(np.eye(len(z)) / length - by, off)
+                share = float(np.max(np.abs(step) / largest))
+                there = np.append(np.maximum(z + step, 0.0)[: len(names)], (z + step)[len(names) :])
+                if share <= 1 and (tried := _tried(around, there)) is not None:
+                    break
+                length *= min(0.5, 0.8 / max(share, 1e-300))
+            else:
+                break
+            z, run, length = there, tried, length * float(np.clip(0.8 / max(share, 1e-300), 1.0, 4.0))
+            off = self._returned(run) - z
         left = float(np.max(np.abs(off)))
         if left > 1e-9 * max(1.0, ratio):
             message = f"the recycle does not close: the returned stream still differs by {left:.2g} of the feed"
-            raise SolveError(
-                [Fault(self.label, message, "try a smaller ratio first, or look for several steady states")]
-            )
+            raise SolveError([Fault(self.label, message, "see steady_states(), or give a smaller ratio")])
         return run
+
+    def _can_return(self, z: np.ndarray) -> bool:
+        """Whether flows and temperature of a returned stream can be such."""
+        count = len(self.chemistry.names)
+        return not (z[:count] < -_BELOW_ZERO * self.recycle.si).any() and bool((z[count:] > 0).all())
+
+    def _first_returned(self, fresh: Stream) -> np.ndarray:
+        """What returns at the start, in units of the feed."""
+        amounts, T = fresh.amounts, fresh.T
+        if self.returned is not None:
+            own = {name: getattr(self.feed, name) for name in ("heat_capacity", "density", "model")}
+            fed = self.first.with_(feed=replace(self.returned, **own))._fed
+            amounts = {s: float(c) for s, c in fed.concentrations.items()}
+            T = self.returned.T.si if self.returned.T is not None else T
+        whole = sum(amounts.values())
+        flows = [self.recycle.si * amounts.get(s, 0.0) / whole for s in self.chemistry.names]
+        return np.array([*flows, *([T / fresh.T] if self._follows_T else [])])
 
     def _returned(self, run: TrainRun) -> np.ndarray:
         """What returns, in units of the feed."""
@@ -374,8 +431,10 @@ class Train(Frozen, Printed):
     def _joined(self, fresh: Stream, returned: Stream) -> Stream:
         return mixed(self.first._fluid, [fresh, returned], "mixed feed")
 
-    def _pass(self, stream: Stream, fresh: Stream) -> TrainRun:
-        """One pass through all steps."""
+    def _pass(
+        self, stream: Stream, fresh: Stream, run_of: Callable[[FlowVessel], Run] = lambda vessel: vessel.outcome()
+    ) -> TrainRun:  # fmt: skip
+        """One pass through all steps; `run_of` runs a vessel with its feed."""
         fluid = self.first._fluid
         runs: list[Run] = []
         streams = [fresh] if stream is fresh else [fresh, stream]
@@ -398,7 +457,7 @@ class Train(Frozen, Printed):
                 for vessel, share in zip(several, shares, strict=True):
                     part = {s: n * share for s, n in stream.amounts.items()}
                     own = replace(stream, amounts=part, volume=stream.volume * share)
-                    runs.append(vessel.with_(feed=as_feed(own, vessel.feed)).outcome())
+                    runs.append(run_of(vessel.with_(feed=as_feed(own, vessel.feed))))
                     passed += share * float(np.nan_to_num(runs[-1].residence_time_si))
                     outs.append(runs[-1].stream_out())
                 stream = outs[0] if len(outs) == 1 else mixed(fluid, outs, "")
@@ -427,6 +486,14 @@ class Train(Frozen, Printed):
         return f"{self.title}{around}: " + ", then ".join(
             s.title if isinstance(s, FlowVessel) else str(s) for s in self.steps
         ) + f", fed {self.feed}"  # fmt: skip
+
+
+def _tried(around: Callable[[np.ndarray], TrainRun], z: np.ndarray) -> TrainRun | None:
+    """A pass with some returned stream; None where no vessel can be run with it."""
+    try:
+        return around(z)
+    except SolveError:
+        return None
 
 
 def _read_recycle(value: Any) -> Value:

@@ -348,12 +348,16 @@ class StepTable(Table):
 
 
 class TrainTable(Table):
-    """Vessels one after another, named in other [vessels.NAME] tables; `follow` asks `run` to follow it over time."""
+    """Vessels one after another, named in other [vessels.NAME] tables; `follow` asks `run` to follow it over time.
+
+    `returned` names a feed whose composition and temperature the returned stream has at the start.
+    """
 
     kind: Literal["train"]
     follow: FollowTubeTable | None = None
     steps: list[StepTable] = Field(min_length=1)
     recycle: Quantity = 0.0
+    returned: str | None = None
 
 
 VESSELS: dict[str, Any] = {

@@ -282,5 +282,9 @@ def read_train(
                 steps.append(SideFeed(job.feed_named(step.side_feed, feeds, ""), step.name or step.side_feed))
             elif step.exchanger is not None:
                 steps.append(Exchanger(**job.read(Exchanger, step.exchanger), name=step.name))
+    returned = None
+    if table.returned is not None:
+        with faults.at("returned"):
+            returned = job.feed_named(table.returned, feeds, "")
     faults.raise_any()
-    return Train(steps, table.recycle, name, job.units)
+    return Train(steps, table.recycle, returned, name, job.units)

@@ -235,8 +235,8 @@ def states_at_volume(tank: FlowVessel, volume: float) -> list[np.ndarray]:
     """All steady states found of a tank at a volume, shape (states,) each, in the order of the curve.
 
     Those on the curve from a volume in which nothing reacts, through its folds, and those on which start-ups settle,
-    from the contents at t = 0, from a fully reacted state and from a feed that each reaction has converted, with the
-    curves through them.
+    from the contents at t = 0, from a fully reacted state and, where the feed starts no reaction, from a feed that each
+    reaction has converted, with the curves through them.
     """
     curve = SteadyCurve(tank)
     s = math.log(volume / curve.first)
@@ -264,7 +264,9 @@ def states_at_volume(tank: FlowVessel, volume: float) -> list[np.ndarray]:
     settled = [y for y, at in curve.settled_states((s / math.log(10.0), top))[0] if abs(at - s) < 1e-9]
     case, time = curve.case(s), curve.time(s)
     fed = np.array(list(curve.fed.values()), dtype=float)
-    for concentrations in converted(tank.chemistry, fed):
+    untouched = filled(tank, start(case)[0], fed)
+    is_idle = any(np.max(np.abs(y - untouched) / curve.parts(s).scale) < SAME for y in found)
+    for concentrations in converted(tank.chemistry, fed) if is_idle else ():
         with suppress(SolveError, ArithmeticError):
             settled.append(steady(case, time, begin=filled(tank, start(case)[0], concentrations))[0])
     for y in settled:

@@ -29,7 +29,7 @@ from molino.core.chemistry.dimensions import check_dimensions
 from molino.core.chemistry.formula import GAS, constant, names_in
 from molino.core.chemistry.notation import Equations, chemistry_equations
 from molino.core.chemistry.reaction import BASES, Reaction
-from molino.core.chemistry.species import PROPERTIES, Species, check_balance, conserved
+from molino.core.chemistry.species import PROPERTIES, Species, check_balance, conserved as conserved_atoms
 from molino.core.chemistry.symbolic_network import SymbolicNetwork, combination_text, null_space
 from molino.core.chemistry.thermochemistry import FromSpecies, log_equilibrium, reaction_enthalpy
 from molino.core.errors import Faults, InputError, UnitError, nearest
@@ -455,7 +455,7 @@ class Chemistry(Frozen, Printed):
         by_index = dict(enumerate(self.species))
         keeps_elements = not any(r.equation.is_one_sided for r in self.reactions)
         if keeps_elements and all(by_index[i].formula for i in reacting):
-            atoms = {i: conserved(str(by_index[i].formula)) for i in reacting}
+            atoms = {i: conserved_atoms(str(by_index[i].formula)) for i in reacting}
             kinds = dict.fromkeys(e for counts in atoms.values() for e in counts)
             size = len(self.species)
             return {e: np.array([atoms.get(i, {}).get(e, 0.0) for i in range(size)], dtype=float) for e in kinds}
@@ -466,6 +466,15 @@ class Chemistry(Frozen, Printed):
             vector[list(weights)] = [float(w) for w in weights.values()]
             text = combination_text(weights, names)
             found[text if text not in found else combination_text(weights, names, size)] = vector
+        return found
+
+    @cached_property
+    def conserved(self) -> Mapping[str, np.ndarray]:
+        """What no reaction changes: the invariants, and mass where every species has one; weights over the species."""
+        found = dict(self.invariants())
+        keeps_mass = not any(r.equation.is_one_sided for r in self.reactions)
+        if keeps_mass and all(s.formula is not None or s.molar_mass is not None for s in self.species):
+            found["mass"] = np.array([s.require("molar_mass", "the balance of mass").si for s in self.species])
         return found
 
 

@@ -365,7 +365,8 @@ def _plain_size(vessel: Vessel | Train, metric: Metric, wanted: float, vary: str
 def _verified(sizing: Sizing) -> Sizing:
     """The sizing, if it passes its checks; SolveError with the numbers of those that fail."""
     advice = "give another target or start, and report it: the search and the run of its result disagree"
-    error = sizing.run.error_of(sizing.metric) if isinstance(sizing.run, Run) else 0.0
+    is_failed = not all(check.is_passed for check in sizing.checks)
+    error = sizing.run.error_of(sizing.metric) if is_failed and isinstance(sizing.run, Run) else 0.0
     if error > _UNRESOLVED * abs(sizing.target):
         advice = (
             f"ask for more: the tolerances of the integration allow an error of {units.number_text(error, 2)} in SI"

@@ -648,12 +648,7 @@ class Vessel(Frozen, Printed):
 
     def _conserved(self) -> dict[str, np.ndarray]:
         """What no reaction changes: the invariants of the chemistry, and mass where every species has one."""
-        found = dict(self.chemistry.invariants())
-        keeps_mass = not any(r.equation.is_one_sided for r in self.chemistry.reactions)
-        if keeps_mass and all(s.formula is not None or s.molar_mass is not None for s in self.chemistry.species):
-            masses = [s.require("molar_mass", "the balance of mass").si for s in self.chemistry.species]
-            found["mass"] = np.array(masses)
-        return found
+        return dict(self.chemistry.conserved)
 
     def adiabatic_rise(self, reaction: str | None = None) -> float:
         """Adiabatic temperature rise in K of what is fed or charged: by how much one reaction would warm it.

@@ -674,8 +674,7 @@ class Run(RunResult):
             held = np.concatenate([part.states[:, amounts] for part in self.trajectory.parts])
             below = float(max(-np.min(held), 0.0) / max(np.max(np.abs(held)), 1e-300)) + 0.0  # and not -0
             found.append(Check("amounts not negative", below, RUN_OUT, "the states at all points of the run"))
-        time = self.space_time_si
-        if self.is_steady and balances.states and np.isfinite(time):
+        if self.is_steady and balances.states and np.isfinite(time := self.space_time_si):
             left = imbalance(self.trajectory.last, self.trajectory.end_state, time)
             found.append(Check("steady", left, RESIDUAL, "the plain balances at the state, times the space time"))
         return (*found, *self.verified)

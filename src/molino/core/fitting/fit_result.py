@@ -34,6 +34,8 @@ if TYPE_CHECKING:
 
 _SETTLED = 1e-6
 """How far, relative, a constant may be from the stationary point; ten digits are reached as a rule."""
+_LEAST = 1e-6
+"""By how much the sum of squares may fall near the optimum, as a share of it: what the settled constants leave."""
 _ODD = 0.05
 _NUMERICAL = 1e-8
 """Residuals below this fraction of the data are rounding, in which there are no outliers."""
@@ -266,11 +268,15 @@ class Fit(Frozen, Result):
 
     @cached_property
     def checks(self) -> tuple[Check, ...]:
-        """The gradient at the optimum, where no bound is active."""
+        """Gradient and curvature at the optimum, where no bound is active."""
         if any(e.at_bound for e in self.estimates) or self.optimum.stopped:
             return ()
-        method = "one Gauss-Newton step from the optimum, relative to the constants"
-        return (Check("constants settled", self.optimum.left_to_move(self.problem.measured), _SETTLED, method),)
+        step = "one Gauss-Newton step from the optimum, relative to the constants"
+        beside = "half a standard error along the flattest direction, as a share of it"
+        return (
+            Check("constants settled", self.optimum.left_to_move(self.problem.measured), _SETTLED, step),
+            Check("sum of squares is least", self.optimum.fall_beside(self.problem), _LEAST, beside),
+        )
 
     @property
     def values(self) -> dict[str, float]:
@@ -645,8 +651,10 @@ class Fit(Frozen, Result):
             r_squared = f"R² {r.r_squared:.4f} ({r.observations} values)"
             lines.append(f"{r.name}: residual standard deviation {sd}, {r_squared}")
         left_out = [f"left out: {self.data.describe(gone)}" for gone in self.data.left_out]
+        came, count = self.n_starts or (1, 1)
+        starts = f"search: {came} of {count} starts came to this optimum" if count > 1 else "search: from one start"
         checked = [f"{name}: {text}" for name, text in checked_fact(self.checks).items()]
-        return [*lines, *self.diagnosis.lines, *left_out, *checked]
+        return [*lines, *self.diagnosis.lines, *left_out, starts, *checked]
 
     def __str__(self) -> str:
         many = "s" if len(self.estimates) != 1 else ""

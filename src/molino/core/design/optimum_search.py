@@ -23,6 +23,8 @@ from molino.core.vessels.train import Train
 
 _AT_BOUND = 1e-7
 """The share of its range within which a number is at its bound."""
+_NEAR_LIMIT = 1e-7
+"""A limit counts as active where so short a step, as a share of the ranges of the free numbers, comes to it."""
 _LIKE = 1e-6
 """How near, relative, an objective must be to the best one to count as good as that: limits are met to so much only."""
 _SAME = 1e-4
@@ -292,8 +294,9 @@ def _first_order(search: Search, point: Point) -> tuple[tuple[ActiveLimit, ...],
     columns: list[np.ndarray] = []
     owners: list[tuple[str, int]] = []
     for i, limit in enumerate(question.limits):
-        if abs(point.left[i]) <= 10 * MET * search.sizes[i] or limit.way == "=":
-            row = point.slopes[1 + i] * widths
+        row = point.slopes[1 + i] * widths
+        allowed = max(10 * MET * search.sizes[i], _NEAR_LIMIT * float(np.abs(row).max(initial=0.0)))
+        if abs(point.left[i]) <= allowed or limit.way == "=":
             columns.append(row)
             owners.append(("limit", i))
             if limit.way == "=":

@@ -272,10 +272,10 @@ class Fit(Frozen, Result):
         if any(e.at_bound for e in self.estimates) or self.optimum.stopped:
             return ()
         step = "one Gauss-Newton step from the optimum, relative to the constants"
-        beside = "half a standard error along the flattest direction, as a share of it"
+        near = "half a standard error along the flattest direction, as a share of it"
         return (
             Check("constants settled", self.optimum.left_to_move(self.problem.measured), _SETTLED, step),
-            Check("sum of squares is least", self.optimum.fall_beside(self.problem), _LEAST, beside),
+            Check("sum of squares is least", self.optimum.fall_near(self.problem), _LEAST, near),
         )
 
     @property

@@ -194,7 +194,7 @@ class Optimum(Frozen):
         step = np.linalg.lstsq(weighted[:, held] / size[held], left, rcond=RANK)[0] / size[held]
         return float(np.max(np.abs(step / self.parameters[held])))
 
-    def fall_beside(self, problem: Problem) -> float:
+    def fall_near(self, problem: Problem) -> float:
         """By how much the sum of squares falls, as a share of it, half a standard error along its flattest direction.
 
         Zero where it rises, as it does at a minimum, but not at a saddle of the sum of squares.
@@ -205,8 +205,8 @@ class Optimum(Frozen):
         known = np.flatnonzero(singular > RANK * max(float(singular[0]), 1e-300))
         if not len(known):
             return 0.0
-        step = _BESIDE / singular[known[-1]] * directions[known[-1]]
-        if np.abs(step).max() > _FARTHEST_BESIDE:  # hardly determined, which the intervals state
+        step = _NEAR_OPTIMUM / singular[known[-1]] * directions[known[-1]]
+        if np.abs(step).max() > _FARTHEST_NEAR:  # hardly determined, which the intervals state
             return 0.0
         try:
             values, _ = problem.model(scale.outward(scale.inward(self.parameters) + step))
@@ -221,7 +221,7 @@ class Optimum(Frozen):
         return float(np.sum(((measured - self.values) / self.standard_deviation) ** 2))
 
 
-_BESIDE, _FARTHEST_BESIDE = 0.5, 0.5
+_NEAR_OPTIMUM, _FARTHEST_NEAR = 0.5, 0.5
 """Standard errors from the optimum at which the sum of squares is looked at, and the farthest in scaled parameters."""
 
 

@@ -119,8 +119,8 @@ def follow_train(
         count = 1 if isinstance(step, StirredTank) else cells
         filled = step.contents if isinstance(step, StirredTank) and step.contents is not None else contents
         run = Cells(vessel, count, moved, fed).run(filled, times, share)
-        error = np.nan if count == 1 else _error(vessel, run, times, filled, moved, fed, cells)
-        found.append(in_time(vessel, times, run, error, settling_band))
+        half = None if count == 1 else Cells(vessel, max(cells // 2, 2), moved, fed).run(filled, times, None)
+        found.append(in_time(vessel, times, run, half, settling_band))
         fed = _leaving(vessel, run, times)
     return TrainInTime(train, tuple(found))
 
@@ -139,15 +139,6 @@ def followed_vessels(train: Train, cells: int, settling_band: float) -> list[Plu
             check_followed(vessel, cells if not isinstance(step, StirredTank) else 4, settling_band)
     faults.raise_any()
     return vessels
-
-
-def _error(
-    vessel: PlugFlow, run: Followed, times: np.ndarray, contents: Any, moved: Any, fed: Fed | None, cells: int
-) -> float:  # fmt: skip
-    """By how much half as many cells change what leaves in all, as a share of the largest."""
-    half = Cells(vessel, max(cells // 2, 2), moved, fed).run(contents, times, None)
-    mean = [np.array([np.trapezoid(one.left[s], times) for s in one.left]) for one in (run, half)]
-    return float(np.max(np.abs(mean[0] - mean[1]))) / max(float(np.max(np.abs(mean[0]))), 1e-300)
 
 
 def _followed(step: Any) -> PlugFlow:

@@ -12,14 +12,15 @@ from __future__ import annotations
 import itertools
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import sympy as sp
 
 from molino.core import units
-from molino.core.balances.integrate import lsoda
-from molino.core.checks import checked_fact
+from molino.core.balances.integrate import RUN_OUT, lsoda
+from molino.core.checks import Check, checked_fact
 from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.errors import Faults, InputError, SolveError
 from molino.core.units import Display, Value
@@ -83,6 +84,8 @@ class TubeInTime(OverTime):
         How far elements, mass and energy are from closing over the whole time, as a share of what came and was there.
     grid_error : float
         By how much the mean outlet differs from that of half as many cells, as a share of the largest.
+    moment_error : float
+        By how much what leaves at any moment does, as a share of the largest of its kind.
     settling_band : float
 
     Examples
@@ -105,6 +108,7 @@ class TubeInTime(OverTime):
     outlet: Mapping[str, np.ndarray]
     closure: Mapping[str, float]
     grid_error: float
+    moment_error: float
     settling_band: float = 0.02
 
     @property
@@ -147,12 +151,20 @@ class TubeInTime(OverTime):
             found["highest temperature inside"] = show.text(float(rows.max()), "temperature", 5)
         found |= checked_fact(self.checks)
         found["mean outlet, against half as many cells"] = f"{100 * self.grid_error:.2g} %"
+        found["outlet at any moment, against half as many"] = f"{100 * self.moment_error:.2g} % at most"
         return found
+
+    @cached_property
+    def checks(self) -> tuple[Check, ...]:
+        """The closure of its balances, and the lowest concentration of all cells and moments."""
+        rows = [row for name, row in self.inside.items() if not name.startswith("temperature")]
+        below = max((float(max(-row.min(), 0.0) / max(np.abs(row).max(), 1e-300)) for row in rows), default=0.0)
+        return (*super().checks, Check("amounts not negative", below, RUN_OUT, "all cells at all moments"))
 
     def to_dict(self) -> dict[str, Any]:
         """What leaves over time, when it has settled, closures and the error of the grid, as plain data."""
-        error = self.grid_error if np.isfinite(self.grid_error) else None
-        return {**super().to_dict(), "cells": len(self.volumes), "closure": dict(self.closure), "grid_error": error}
+        errors = {n: e if np.isfinite(e := getattr(self, n)) else None for n in ("grid_error", "moment_error")}
+        return {**super().to_dict(), "cells": len(self.volumes), "closure": dict(self.closure), **errors}
 
 
 def follow_tube(
@@ -167,16 +179,23 @@ def follow_tube(
     moved = changed_numbers(vessel, changes)
     found = Cells(vessel, cells, moved).run(contents, times, progress)
     half = Cells(vessel, max(cells // 2, 2), moved).run(contents, times, None)
-    mean = [np.array([np.trapezoid(run.left[s], times) for s in run.left]) for run in (found, half)]
-    whole = max(float(np.max(np.abs(mean[0]))), 1e-300)
-    error = float(np.max(np.abs(mean[0] - mean[1]))) / whole
-    return in_time(vessel, times, found, error, settling_band)
+    return in_time(vessel, times, found, half, settling_band)
 
 
-def in_time(vessel: PlugFlow, times: np.ndarray, found: Followed, error: float, band: float) -> TubeInTime:
-    """The result of what was found."""
+def in_time(vessel: PlugFlow, times: np.ndarray, found: Followed, half: Followed | None, band: float) -> TubeInTime:
+    """The result of what was found, with its error against half as many cells (of a single cell there is none)."""
+    errors = grid_errors(found, half, times) if half is not None else (np.nan, np.nan)
     return TubeInTime(vessel, times, found.volumes, found.inside, found.fed, found.left, found.outlet, found.closure,
-                      error, band)  # fmt: skip
+                      *errors, band)  # fmt: skip
+
+
+def grid_errors(found: Followed, half: Followed, times: np.ndarray) -> tuple[float, float]:
+    """By how much the mean outlet, and what leaves at any moment, differ on two grids, as shares of the largest."""
+    fine, coarse = (np.array([run.left[s] for s in found.left]) for run in (found, half))
+    means = np.trapezoid(fine, times), np.trapezoid(coarse, times)
+    mean = float(np.max(np.abs(means[0] - means[1]))) / max(float(np.max(np.abs(means[0]))), 1e-300)
+    moment = float(np.max(np.abs(fine - coarse))) / max(float(np.max(np.abs(fine))), 1e-300)
+    return mean, moment
 
 
 def moments(points: Any, end: float, label: str) -> np.ndarray:

@@ -103,9 +103,10 @@ def _takes_any(hint: Any) -> bool:
 
 
 def _is_foreign(value: Any) -> bool:
-    """Whether a value is neither a text, a quantity nor one of our objects, nor a collection of such."""
-    if isinstance(value, dict | list | tuple):
-        return any(_is_foreign(v) for v in (value.values() if isinstance(value, dict) else value))
+    """Whether a value is neither a text, a quantity nor one of our objects, nor a collection with one of them."""
+    members = value.values() if isinstance(value, dict) else value if isinstance(value, list | tuple) else ()
+    if any(type(member).__module__.startswith("molino.") for member in members):
+        return False
     if isinstance(value, bool) or value is None:
         return True
     if isinstance(value, _PLAIN) or (hasattr(value, "magnitude") and hasattr(value, "units")):

@@ -268,3 +268,12 @@ def test_growth_that_its_feed_does_not_start_is_found_in_a_tank_and_in_a_loop() 
     for found in (tank.steady_states(), mo.Train([tank]).steady_states()):
         assert found.stable == (False, True)
         assert [run.conversion("S") for run in found] == pytest.approx([0.0, 0.8], abs=1e-9)
+
+
+def test_steady_states_of_tubes_without_a_recycle_are_one_and_need_sizes() -> None:
+    tube = mo.PlugFlow(FIRST, FEED, volume="1 m3")
+    found = mo.Train([tube, tube]).steady_states()
+    assert found.stable == (True,)
+    assert found[0].conversion("A") == pytest.approx(1 - math.exp(-4), rel=1e-8)
+    with pytest.raises(mo.InputError, match="no volume is given"):
+        mo.Train([mo.PlugFlow(FIRST, FEED)], recycle=1).steady_states()

@@ -6,6 +6,7 @@ import itertools
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import replace
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -172,9 +173,8 @@ class _Answer:
         question, run = self.question, self.run
         objective = question.objective
         value = objective.value([run.metric(m) for m in objective.metrics])
-        left = self._left()
         if self.missed > 20 * _MET:
-            raise self._not_met(left)
+            raise self._not_met()
         first_order = self._first_order(value)
         remark = objective.counts(question.vessel._display)
         if self.dynamic.is_cautious:
@@ -183,7 +183,7 @@ class _Answer:
             remark = "note: the first-order conditions hold only roughly: give it more starts or pieces"
         free = tuple(replace(n, value=float(x)) for n, x in zip(question.free, self.numbers, strict=True))
         return Optimum(
-            self.vessel, run, objective, question.is_highest, value, free, question.limits, tuple(left),
+            self.vessel, run, objective, question.is_highest, value, free, question.limits, self.left,
             tuple(self._active()), self._slopes(), first_order, self.search.iterations, self._others(value), remark,
             self.search.is_stopped, profiles=tuple(self._profile(k) for k in range(len(question.moving))),
             multipliers=self._multipliers(), starts=max(len(self.search.ends), 1),
@@ -197,7 +197,7 @@ class _Answer:
         """
         program, vessel, trajectory = self.best.program, self.vessel, self.run.trajectory
         of_end = np.zeros(len(self.dynamic.at_end))
-        lefts = [left for left, limit in zip(self._left(), self.question.limits, strict=True) if not is_along(limit)]
+        lefts = [left for left, limit in zip(self.left, self.question.limits, strict=True) if not is_along(limit)]
         for n, (left, limit) in enumerate(zip(lefts, self.dynamic.at_end, strict=True)):
             if abs(min(left, 0.0) if limit.way != "=" else left) > _MET * max(abs(limit.value), 1e-12):
                 of_end[n] = -left
@@ -217,7 +217,8 @@ class _Answer:
                     of_path[:, n] = miss if miss > allowed else 0.0
         return of_end, of_path
 
-    def _left(self) -> list[float]:
+    @cached_property
+    def left(self) -> tuple[float, ...]:
         """By how much the run meets each limit, in SI."""
         found = []
         for limit in self.question.limits:
@@ -226,18 +227,16 @@ class _Answer:
             else:
                 number = limit.expression.value([self.run.metric(m) for m in limit.expression.metrics])
             found.append(float(limit.sign * (number - limit.value)))
-        return found
+        return tuple(found)
 
     @property
     def missed(self) -> float:
         """The most by which the run misses a limit, as a share of its size."""
-        return max(
-            (_miss(limit, own) for limit, own in zip(self.question.limits, self._left(), strict=True)), default=0.0
-        )
+        return max((_miss(limit, own) for limit, own in zip(self.question.limits, self.left, strict=True)), default=0.0)
 
-    def _not_met(self, left: Sequence[float]) -> NotFoundError:
+    def _not_met(self) -> NotFoundError:
         display, texts = self.question.vessel._display, []
-        for limit, own in zip(self.question.limits, left, strict=True):
+        for limit, own in zip(self.question.limits, self.left, strict=True):
             if _miss(limit, own) > 20 * _MET:
                 there = limit.expression.shown_text(display, limit.value + limit.sign * own, 5)
                 texts.append(f"{limit.text(display)} (it comes to {there})")

@@ -38,7 +38,7 @@ _SLOPE_PIECES = 40
 _AT_BOUND = 0.02
 """The share of its range within which a number counts as at its bound on even pieces."""
 _JUMPS = 0.25
-"""The share of a change of value between neighboring pieces below which the next change is no part of the same jump."""
+"""The next change between pieces is not part of a jump if it is below this share of it."""
 _LEAST_JUMP = 1e-3
 """The least change of value, as a share of the range, that may be a jump."""
 _ACTIVE = 1e-4

@@ -272,11 +272,11 @@ class Fit(Frozen, Result):
         if any(e.at_bound for e in self.estimates) or self.optimum.stopped:
             return ()
         step = "one Gauss-Newton step from the optimum, relative to the constants"
-        near = "half a standard error along the flattest direction, as a share of it"
-        return (
-            Check("constants settled", self.optimum.left_to_move(self.problem.measured), _SETTLED, step),
-            Check("sum of squares is least", self.optimum.fall_near(self.problem), _LEAST, near),
-        )
+        found = [Check("constants settled", self.optimum.left_to_move(self.problem.measured), _SETTLED, step)]
+        if np.isfinite(fall := self.optimum.fall_near(self.problem)):
+            near = "half a standard error along the flattest direction, as a share of it"
+            found.append(Check("sum of squares is least", fall, _LEAST, near))
+        return tuple(found)
 
     @property
     def values(self) -> dict[str, float]:

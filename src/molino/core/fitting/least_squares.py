@@ -197,21 +197,22 @@ class Optimum(Frozen):
     def fall_near(self, problem: Problem) -> float:
         """By how much the sum of squares falls, as a share of it, half a standard error along its flattest direction.
 
-        Zero where it rises, as it does at a minimum, but not at a saddle of the sum of squares.
+        Zero where it rises, as it does at a minimum, but not at a saddle. Not a number where that is not known: the
+        data hardly determine the direction, or the model has no values there.
         """
         scale = Scale(problem.free, problem.mean_temperature)
         weighted = self.slopes @ scale.slope(self.parameters) / self.standard_deviation[:, None]
         _, singular, directions = np.linalg.svd(weighted, full_matrices=False)
         known = np.flatnonzero(singular > RANK * max(float(singular[0]), 1e-300))
         if not len(known):
-            return 0.0
+            return np.nan
         step = _NEAR_OPTIMUM / singular[known[-1]] * directions[known[-1]]
         if np.abs(step).max() > _FARTHEST_NEAR:  # hardly determined, which the intervals state
-            return 0.0
+            return np.nan
         try:
             values, _ = problem.model(scale.outward(scale.inward(self.parameters) + step))
         except SolveError:
-            return 0.0
+            return np.nan
         here = self.sum_of_squares(problem.measured)
         there = float(np.sum(((problem.measured - values) / self.standard_deviation) ** 2))
         return max(here - there, 0.0) / max(here, 1e-300)

@@ -211,7 +211,7 @@ class SteadyCurve:
 
 
 def converted(chemistry: Chemistry, fed: np.ndarray) -> list[np.ndarray]:
-    """What is fed with half and nearly all of it converted by one reaction, for each; arrays of shape (species,)."""
+    """The feed with half and nearly all of it converted, by each reaction in turn; arrays of shape (species,)."""
     found = []
     for column in chemistry.network.stoichiometry:
         change = np.zeros(len(fed))

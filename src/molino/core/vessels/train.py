@@ -295,7 +295,7 @@ class Train(Frozen, Printed):
 
         The sizes of all vessels grow together from next to nothing to a thousand times their own, and the curve of
         steady states over them is followed through its folds; start-ups from places along it, cold and hot, look for
-        steady states off it. One that neither meets is not found: nothing proves that there is no other.
+        steady states off it. The search does not prove that there are no others.
 
         Raises
         ------

@@ -1,8 +1,8 @@
 """All steady states of a train, along a curve over the sizes of its vessels, and their stability.
 
-Unknown are the returned stream and the states of the tanks: what a loop returns is what was returned, and no tank
-changes. From vessels so small that nothing reacts the curve is followed through its folds; start-ups from places on it
-look for states that lie off it.
+The unknowns are the returned stream, which one pass must reproduce, and the states of the tanks, whose rates of change
+must be zero. The curve is followed through its folds from vessels so small that nothing reacts. Start-ups from points
+on it search for states off the curve.
 """
 
 from __future__ import annotations
@@ -22,7 +22,7 @@ from molino.core.balances.source import NotFinite
 from molino.core.balances.steady import steady
 from molino.core.balances.system import AMOUNTS
 from molino.core.chemistry.formula import TEMPERATURE
-from molino.core.errors import MolinoError, SolveError
+from molino.core.errors import InputError, MolinoError, SolveError
 from molino.core.frozen import Frozen
 from molino.core.results import Result
 from molino.core.units import Display
@@ -77,7 +77,7 @@ class TrainSteadyStates(Frozen, Result, Sequence["TrainRun"]):
     by_pass : bool
         Whether they are factors of one pass.
     farthest : float
-        To how many times its sizes the curves could be followed.
+        To how many times its sizes the curves could be followed; infinite where nothing flows back.
 
     Examples
     --------
@@ -147,7 +147,8 @@ class TrainSteadyStates(Frozen, Result, Sequence["TrainRun"]):
 
     def __str__(self) -> str:
         count = f"{len(self)} steady state{'s' if len(self) != 1 else ''}"
-        message = f"{count} (along sizes up to {self.farthest:.3g} times its own, and from start-ups)"
+        search = f"along sizes up to {self.farthest:.3g} times its own, and from start-ups"
+        message = f"{count} ({search if math.isfinite(self.farthest) else 'nothing flows back'})"
         return f"{message}\n{self.table().to_string(index=False, float_format=lambda x: f'{x:.5g}')}"
 
 
@@ -204,7 +205,7 @@ class Loop:
         self.scale, self.amounts = np.array(scales), np.array(amounts, dtype=bool)
 
     def states(self, run: TrainRun) -> np.ndarray:
-        """The unknowns of a run in their own units: what it returns, and the states of its tanks."""
+        """The unknowns of a run in their own units: the returned stream, and the states of its tanks."""
         parts = [self.train._returned(run)] if self.ratio else []
         parts += [run.runs[n].trajectory.end_state for n in self.tanks]
         return np.concatenate(parts)
@@ -258,6 +259,8 @@ def _size(vessel: FlowVessel) -> tuple[str, float] | None:
         return None
     name = vessel._default_size()
     passed = vessel._volume_si if _has_states(vessel) else vessel._end_si
+    if not math.isfinite(passed):
+        raise InputError(f"no {name} is given", vessel.label, "give it, or size it: mo.size(...)")
     return name, vessel._size_of(name, passed)
 
 
@@ -393,6 +396,8 @@ class _Search:
 
 def train_steady_states(train: Train) -> TrainSteadyStates:
     """All steady states of a train that are found; see `Train.steady_states`."""
+    if not train.recycle.si and not any(_has_states(vessel) for vessel in train.vessels):  # nothing flows back
+        return TrainSteadyStates(train, (train.run(),), (np.zeros(1),), True, math.inf)
     search = _Search(train)
     found = search.all_states()
     return TrainSteadyStates(

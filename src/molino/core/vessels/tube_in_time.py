@@ -85,7 +85,7 @@ class TubeInTime(OverTime):
     grid_error : float
         By how much the mean outlet differs from that of half as many cells, as a share of the largest.
     moment_error : float
-        By how much what leaves at any moment does, as a share of the largest of its kind.
+        Largest difference of an outlet flow from that of half as many cells at one moment, as a share of the largest.
     settling_band : float
 
     Examples
@@ -183,14 +183,14 @@ def follow_tube(
 
 
 def in_time(vessel: PlugFlow, times: np.ndarray, found: Followed, half: Followed | None, band: float) -> TubeInTime:
-    """The result of what was found, with its error against half as many cells (of a single cell there is none)."""
+    """The result, with its difference from half as many cells (not a number for a single cell)."""
     errors = grid_errors(found, half, times) if half is not None else (np.nan, np.nan)
     return TubeInTime(vessel, times, found.volumes, found.inside, found.fed, found.left, found.outlet, found.closure,
                       *errors, band)  # fmt: skip
 
 
 def grid_errors(found: Followed, half: Followed, times: np.ndarray) -> tuple[float, float]:
-    """By how much the mean outlet, and what leaves at any moment, differ on two grids, as shares of the largest."""
+    """Differences of the mean outlet, and of the outlet at one moment, on two grids, as shares of the largest flow."""
     fine, coarse = (np.array([run.left[s] for s in found.left]) for run in (found, half))
     means = np.trapezoid(fine, times), np.trapezoid(coarse, times)
     mean = float(np.max(np.abs(means[0] - means[1]))) / max(float(np.max(np.abs(means[0]))), 1e-300)

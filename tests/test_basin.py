@@ -303,3 +303,17 @@ def test_without_diffusion_concentrations_and_E_stay_physical(flow: str) -> None
     falling = E[int(np.argmax(E)) :]
     assert np.diff(falling).max() < 2e-3 * E.max()
     assert (falling > 0).all()
+
+
+def test_a_steady_field_has_no_negative_concentration_and_is_that_of_a_start_up() -> None:
+    """Newton's method finds a field with -850 mol/m3 from the feed; the start-up leads to the other one."""
+    chem = mo.Chemistry([mo.Reaction("A -> B", k="0.02 1/s"), mo.Reaction("B + D -> C", k="0.05 L/mol/s")])
+    feed = mo.Feed({"A": "1 mol/L", "D": "0.2 mol/L"}, flow="20 L/s")
+    basin = mo.Basin(chem, length="4 m", width="2 m", depth="1 m", inlets=mo.Inlet("left", ("0 m", "0.5 m"), feed),
+                     outlets=mo.Outlet("right", ("1.5 m", "2 m")), cells=(16, 16), diffusivity="0.1 m2/s")  # fmt: skip
+    run, start = basin.run(), basin.follow("60 min", contents={"B": "1 mol/L"}, steps=400)
+    assert min(rows.min() for rows in run.inside.values()) > 0
+    assert start.conversion("D") == pytest.approx(run.conversion("D"), rel=1e-5)
+    assert all(check.is_passed for check in (*run.checks, *start.checks, *basin.distribution().checks))
+    assert {"balances of A + B + C, D + C closed", "D + C bounded by the feeds"} <= {c.name for c in start.checks}
+    assert run.coarse is not None and start.grid_error < 1e-3

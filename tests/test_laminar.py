@@ -206,3 +206,13 @@ def test_moments_of_a_tracer_keep_their_digits_with_more_nodes(diffusivity: str)
     feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
     tube = mo.LaminarTube(chem, feed, diameter="20 mm", length="16 m", diffusivity=diffusivity)
     assert tube.tracer_moments(40) == pytest.approx(tube.tracer_moments(12), rel=1e-7)
+
+
+def test_a_tracer_that_hardly_spreads_takes_more_nodes_or_is_refused() -> None:
+    """With too few nodes E has one peak for each of them, which were diagnosed as several paths through the pipe."""
+    pipe = mo.LaminarTube(FIRST, FEED, diameter="20 mm", length="16 m", diffusivity="4e-9 m2/s")
+    found = pipe.distribution()
+    assert {check.name for check in found.checks} >= {"E on fewer nodes", "E not negative"}
+    assert not any("peaks" in line for line in found.diagnosis())
+    with pytest.raises(mo.SolveError, match="E on fewer nodes"):
+        mo.LaminarTube(FIRST, FEED, diameter="20 mm", length="1 m", diffusivity="1e-11 m2/s").distribution()

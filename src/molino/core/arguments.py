@@ -55,7 +55,7 @@ def raise_wrong(given: Mapping[str, Any], hints: Mapping[str, Any], place: str, 
     """Raise InputError for arguments that are not what they are declared to be, or that nothing can be read from."""
     wrong = [(n, v) for n, v in given.items() if not _fits(v, hints.get(n, Any))]
     if not wrong:
-        wrong = [(n, v) for n, v in given.items() if _takes_any(hints.get(n, Any)) and _is_foreign(v)]
+        wrong = [(n, v) for n, v in given.items() if _is_suspect(v, hints.get(n, Any))]
     if wrong:
         faults = [
             Fault(f"{place}, {name}", f"{short(value)} cannot stand here", _advice(hints.get(name, Any), name))
@@ -98,8 +98,15 @@ def resolved_hints(owner: Any) -> dict[str, Any]:
         return found
 
 
-def _takes_any(hint: Any) -> bool:
-    return hint is Any or any(_takes_any(part) for part in typing.get_args(hint))
+def _is_suspect(value: Any, hint: Any) -> bool:
+    """Whether a value that fits its annotation is still one from which nothing may be read: where anything is taken."""
+    if hint is Any:
+        return _is_foreign(value)
+    parts = typing.get_args(hint)
+    if typing.get_origin(hint) in (typing.Union, types.UnionType):
+        return any(_is_suspect(value, part) for part in parts if _fits(value, part))
+    members = value.values() if isinstance(value, dict) else value if isinstance(value, list | tuple) else ()
+    return any(_is_suspect(member, [part for part in parts if part is not ...][-1]) for member in members if parts)
 
 
 def _is_foreign(value: Any) -> bool:

@@ -70,6 +70,10 @@ class LogStates:
         return found
 
 
+Point = tuple[np.ndarray, np.ndarray]
+"""A point of a curve with the unit tangent there."""
+
+
 @dataclass(frozen=True)
 class ArcLength:
     """Follows F(z) = 0 by its arc length.
@@ -143,9 +147,7 @@ class ArcLength:
         both = [*self.walk(start, low, high)]
         return Curve(np.array([z for z, _ in both]), np.array([along for _, along in both]))
 
-    def walk(
-        self, start: np.ndarray, low: float, high: float, direction: float = 1.0
-    ) -> Iterator[tuple[np.ndarray, np.ndarray]]:
+    def walk(self, start: np.ndarray, low: float, high: float, direction: float = 1.0) -> Iterator[Point]:
         """The points of `trace` with their tangents, one by one; with the last unknown falling if `direction` is -1.
 
         Raises
@@ -203,3 +205,20 @@ class ArcLength:
         if first * last > 0:  # so near to one of them that the tangents there do not settle it
             return at(0.0 if abs(first) < abs(last) else reach)
         return at(float(brentq(value, 0.0, reach, xtol=1e-13, rtol=1e-13)))
+
+    def crossings(self, begin: Point, end: Point, value: float) -> list[np.ndarray]:
+        """The points after `begin`, up to the next point `end`, at which the last unknown has a value: two where a fold
+        between both lies beyond it."""
+        (a, first), (b, last) = begin, end
+        if first[-1] * last[-1] >= 0:
+            if (a[-1] - value) * (b[-1] - value) >= 0 and b[-1] != value:
+                return []
+            return [self.pinned(a + (value - a[-1]) / (b[-1] - a[-1]) * (b - a), value)]
+        piece = Curve(np.array([a, b]), np.array([first, last]))
+        fold = self.between(piece, 0, lambda _, tangent: float(tangent[-1]))
+        halves = ((a, fold), first), ((fold, b), self.tangent(fold, first))
+        return [
+            self.between(Curve(np.array(ends), np.array([along, along])), 0, lambda z, _: float(z[-1] - value))
+            for ends, along in halves
+            if (ends[0][-1] - value) * (ends[1][-1] - value) < 0
+        ]

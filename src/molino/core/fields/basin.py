@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any, ClassVar
 
 from molino.core import units
 from molino.core.arguments import checked
+from molino.core.checks import require_passed
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.errors import Faults, InputError
 from molino.core.fields.basin_field import BasinField
@@ -29,6 +30,7 @@ from molino.core.vessels.plug_flow import PlugFlow
 
 FLOWS = ("potential", "creeping", "laminar")
 _LEAST, _MOST = 4, 1000
+_FINER = "give more cells, or more diffusion"
 
 
 @dataclass(frozen=True, eq=False)
@@ -256,7 +258,9 @@ class Basin(Field):
         """
         self._plug._require_known()
         found, coarse = self._field.steady(), self._coarse_field.steady()
-        return self._field.run_of(found, self._coarse_field.mean_of(coarse.leaving))
+        run = self._field.run_of(found, self._coarse_field.run_of(coarse, None))
+        require_passed(run.checks, self.label, _FINER)
+        return run
 
     @checked
     def follow(
@@ -291,7 +295,10 @@ class Basin(Field):
             if value < least:
                 faults.add(self.label, f"{name} = {value}", f"give {least} or more")
         faults.raise_any()
-        return self._field.follow(end, contents, steps, points, progress)
+        half = self._coarse_field.follow(end, contents, max(steps // 2, 2), 2, None, None)
+        run = self._field.follow(end, contents, steps, points, progress, half)
+        require_passed(run.checks, f"{self.label} over time", _FINER)
+        return run
 
     @checked
     def distribution(
@@ -320,7 +327,10 @@ class Basin(Field):
         D = self._tracer_diffusivity(diffusivity)
         if steps < 20:
             raise InputError(f"steps = {steps}", self.label, "give 20 or more")
-        return self._field.distribution(D, steps, progress)
+        found, half = self._field.distribution(D, steps, progress), self._coarse_field.raw_moments(D)
+        require_passed(found.checks, f"{self.label}, residence times", _FINER)
+        coarse = f"{half[1] / half[0] ** 2 - 1:.4g}"
+        return replace(found, notes={**found.notes, "relative variance with half the lines": coarse})
 
     def __str__(self) -> str:
         parts: Sequence[Any] = (*self.inlets, *self.outlets, *self.baffles)

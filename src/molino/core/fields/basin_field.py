@@ -12,12 +12,15 @@ import numpy as np
 from scipy import sparse
 
 from molino.core.balances.collocation import PointEvaluator
+from molino.core.checks import Check
 from molino.core.chemistry.formula import TEMPERATURE
+from molino.core.errors import SolveError
 from molino.core.fields.basin_run import BasinInTime, BasinRun
 from molino.core.fields.grid import Grid
 from molino.core.fields.stream_function import factor
 from molino.core.fields.transport import SIDES, Fed, Sums, Transport, settled
-from molino.core.mixing.distribution import ResidenceTimeDistribution
+from molino.core.mixing.distribution import RINGING, ResidenceTimeDistribution
+from molino.core.vessels.over_time import grid_errors
 from molino.core.vessels.roles import HELD, WALL, slope_of
 from molino.core.vessels.tube_cells import cell_model
 from molino.core.vessels.tube_in_time import filled_with
@@ -35,6 +38,9 @@ _FORESEEN = 1e-5
 is visible in E, the slope of the outlet concentration."""
 _RENEWED = 6
 """Rounds in which the slopes of the rates are renewed."""
+_START_UP = ((0.02, 50), (0.2, 50))
+"""Steps of a start-up from the feed, in mean residence times and their number, after which a steady field is searched
+again."""
 _LONGEST = 12.0
 """For how many mean residence times a tracer is followed at most."""
 _BELOW = 1e-6
@@ -161,7 +167,25 @@ class BasinField:
             beyond = transport.corrections(x.reshape(r, cells), feds, schemes, sums)
             return np.asarray(held["factors"].solve(load - beyond.ravel() + (made - kept).ravel()))
 
-        return settled(step, np.zeros(r * cells)).c.reshape(r, cells)
+        def found_from(first: np.ndarray) -> np.ndarray:
+            held.clear()
+            held["rounds"] = 0
+            x = settled(step, first.ravel()).c.reshape(r, cells)
+            c = base + columns @ x
+            if c.min() < -_BELOW * float(np.max(np.abs(c))):
+                raise SolveError("the steady field has negative concentrations", self.basin.label, "take a finer grid")
+            return x
+
+        x = np.zeros((r, cells))
+        residence = float(transport.volumes.sum()) / sum(float(port.flows.sum()) for port in transport.ports_out)
+        for share, steps in _START_UP:
+            try:
+                return found_from(x)
+            except SolveError:
+                stepper = _Stepper(transport, share * residence, D, feds, rates, sums)
+                for _ in range(steps):
+                    x = stepper.advance(x)
+        return found_from(x)
 
     def mean_of(self, leaving: Sequence[np.ndarray]) -> np.ndarray:
         """What leaves, averaged by what flows, from what leaves through the cells of each side."""
@@ -172,8 +196,8 @@ class BasinField:
         """The same of fields, shape (fields, cells), that are carried themselves."""
         return self.mean_of(self.transport.leaving(c, sums))
 
-    def run_of(self, found: SteadyField, coarse: np.ndarray) -> BasinRun:
-        """The result of a steady field; `coarse` is what leaves on a grid with half the lines."""
+    def run_of(self, found: SteadyField, coarse: BasinRun | None) -> BasinRun:
+        """The result of a steady field; `coarse` is that on a grid with half the lines."""
         basin, g = self.basin, self.grid
         out, c, shape = self.mean_of(found.leaving), found.c, (g.nx, g.ny)
         depth = float(basin.depth.si)
@@ -188,7 +212,7 @@ class BasinField:
         return BasinRun(
             basin, g, self.flow, {f"concentration of {s}": c[i].reshape(shape) for i, s in enumerate(self.species)},
             dict(zip(self.species, fed, strict=True)), dict(zip(self.species, out, strict=True)),
-            dict(zip(self.species, coarse, strict=True)), age.reshape(shape), self._outlets(found.leaving), closure,
+            coarse, age.reshape(shape), self._outlets(found.leaving), closure,
         )  # fmt: skip
 
     def _outlets(self, leaving: Sequence[np.ndarray]) -> list[dict[str, float]]:
@@ -213,9 +237,9 @@ class BasinField:
 
     def follow(
         self, end: float, contents: Mapping[str, Any] | None, steps: int, points: int,
-        progress: Callable[[float], None] | None,
+        progress: Callable[[float], None] | None, half: BasinInTime | None,
     ) -> BasinInTime:  # fmt: skip
-        """The fields over time from what fills the basin on."""
+        """The fields over time from the contents at the start; `half` is the basin with half the lines and steps."""
         start = filled_with(self.basin._plug, contents)
         c = np.repeat(np.array([start.get(s, 0.0) for s in self.species])[:, None], self.grid.cells, axis=1)
         feds: list[Fed] = [self._through(self._fed[:, i]) for i in range(len(self.species))]
@@ -225,19 +249,30 @@ class BasinField:
         sums = Sums(np.zeros_like(c), np.eye(len(c))) if is_alike else None
         stepper = _Stepper(self.transport, end / steps, self.D, feds, self._rates, sums)
         fields, out = [c], [self.mean_outlet(c, sums)]
+        conserved = self.basin._plug._conserved()
+        weights, volumes = np.array([*conserved.values()]).reshape(-1, len(c)), self.transport.volumes
+        entering, flow = stepper.entering.sum(axis=1), sum(float(port.flows.sum()) for port in self.transport.ports_out)
+        gap, size = np.zeros(len(weights)), np.abs(weights) @ (entering * end + c @ volumes)
         for n in range(1, steps + 1):
             c = stepper.advance(c)
             out.append(self.mean_outlet(c, sums))
+            added = np.maximum(-c, 0.0)  # negative within the error of a step: set to zero, and counted as an imbalance
+            gap += weights @ ((entering - flow * out[-1] - stepper.accumulated) * end / steps - added @ volumes)
+            c = c + added
             if n in kept:
                 fields.append(c)
             if progress is not None:
                 progress(n / steps)
         shape = (len(fields), self.grid.nx, self.grid.ny)
         left, names = np.array(out), [f"concentration of {s}" for s in self.species]
+        errors = (math.nan, math.nan)
+        if half is not None:
+            errors = grid_errors(times, left.T, np.array([np.interp(times, half.times, half.outlet[n]) for n in names]))
         return BasinInTime(
             self.basin, self.grid, self.flow, times, times[kept],
             {name: np.array([f[i] for f in fields]).reshape(shape) for i, name in enumerate(names)},
             {name: left[:, i] for i, name in enumerate(names)}, dict(zip(self.species, self._mean_fed, strict=True)),
+            dict(zip(conserved, (np.abs(gap) / np.maximum(size, 1e-300)).tolist(), strict=True)), *errors,
         )  # fmt: skip
 
     def _rates(self, c: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -248,15 +283,19 @@ class BasinField:
 
     # a tracer
 
+    def raw_moments(self, D: float) -> list[float]:
+        """The first three moments of the residence time about zero, from balances of the age."""
+        transport, found, age = self.transport, list[float](), np.ones(self.grid.cells)
+        flow = sum(float(port.flows.sum()) for port in transport.ports_out)
+        for k in (1, 2, 3):
+            age = transport.steady(D, [0.0] * len(SIDES), k * transport.volumes * age).c
+            found.append(sum(float(one.sum()) for one in transport.leaving(age[None])) / flow)
+        return found
+
     def distribution(self, D: float, steps: int, progress: Callable[[float], None] | None) -> ResidenceTimeDistribution:
         """E and F by a step of tracer, with the moments of the age."""
-        transport, V = self.transport, self.transport.volumes
-        none: Fed = [0.0] * len(SIDES)
-        flow = sum(float(port.flows.sum()) for port in transport.ports_out)
-        raw, age = [], np.ones(self.grid.cells)
-        for k in (1, 2, 3):
-            age = transport.steady(D, none, k * V * age).c
-            raw.append(sum(float(one.sum()) for one in transport.leaving(age[None])) / flow)
+        transport = self.transport
+        raw = self.raw_moments(D)
         tau = raw[0]
         spread = math.sqrt(max(raw[1] - tau**2, 0.0))
         end = min(tau + 6 * spread, _LONGEST * tau) if spread > 0.02 * tau else 1.3 * tau
@@ -268,6 +307,7 @@ class BasinField:
             if progress is not None:
                 progress(n / steps)
         times = np.linspace(0.0, end, steps + 1)
+        lowest = max(-float(np.diff(F).min() / np.diff(F).max()), 0.0)
         curve = np.maximum.accumulate(np.clip(F, 0.0, 1.0))
         E = np.maximum(np.gradient(curve, times), 0.0)
         rate = float(E[-1] / (1 - curve[-1])) if curve[-1] < 1 - 1e-9 else math.nan
@@ -279,6 +319,7 @@ class BasinField:
         return ResidenceTimeDistribution(
             times, E, curve, np.array(raw), rate, self.basin._plug.volume, self.basin.inlets[0].feed.flow
             if len(self.basin.inlets) == 1 else None, notes=notes, display=self.basin._display,
+            verified=(Check("E not negative", lowest, RINGING, "the curve as it was computed"),),
         )  # fmt: skip
 
 
@@ -305,6 +346,8 @@ class _Stepper:
         self.before: np.ndarray | None = None
         self.schemes = [transport.scheme(float(d)) for d in D]
         self._factors: dict[float, tuple[Any, np.ndarray | None]] = {}
+        self.accumulated = np.zeros(len(D))
+        """Accumulation of each field in the last step, per time."""
 
     def advance(self, c: np.ndarray) -> np.ndarray:
         """One step on, shape (fields, cells)."""
@@ -352,4 +395,5 @@ class _Stepper:
                     break
                 if n % _PATIENCE == 0:
                     factors, held = self._renewed(share, by)
+        self.accumulated = np.asarray((share * guess - past) @ self.inertia)
         return guess

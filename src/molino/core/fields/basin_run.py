@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from molino.core.checks import checked_fact
+from molino.core.checks import Check, checked_fact
 from molino.core.errors import InputError
 from molino.core.fields.grid import Grid
 from molino.core.fields.stream_function import Flow
@@ -26,6 +27,11 @@ _LAMINAR = 2000.0
 """Reynolds number of an inlet up to which a flow counts as laminar."""
 _OLD = 2.0
 """Mean residence times beyond which what is there counts as stagnant."""
+
+
+def _on_grids(texts: Sequence[str]) -> str:
+    """A number, and the same with half the lines."""
+    return f"{texts[0]}, with half the lines {texts[1]}" if len(texts) > 1 else texts[0]
 
 
 class _OfBasin(Frozen, Result):
@@ -46,6 +52,11 @@ class _OfBasin(Frozen, Result):
         if not fed > 0:
             raise InputError(f"nothing of {species} is fed", self.basin.label, "name a species of a feed")
         return fed
+
+    def _sources(self, *contents: Mapping[str, float]) -> dict[str, np.ndarray]:
+        """Concentrations of the feeds, and of the contents at the start, by species."""
+        every = [*(mixture.concentrations for mixture in self.basin._mixtures), *contents]
+        return {s: np.array([float(one.get(s, 0.0)) for one in every]) for s in self.fed}
 
     @property
     def _consumed(self) -> list[str]:
@@ -82,8 +93,8 @@ class BasinRun(_OfBasin):
         'concentration of A'.
     fed, left : mapping of species to float
         Concentrations of all that is fed, and of all that leaves, averaged by what flows.
-    left_coarse : mapping of species to float
-        The same with half the lines.
+    coarse : BasinRun or None
+        The same basin with half the lines.
     age : array, shape (nx, ny)
         Mean age of what is in each cell, in s.
     outlets : list of mappings
@@ -109,7 +120,7 @@ class BasinRun(_OfBasin):
     inside: Mapping[str, np.ndarray]
     fed: Mapping[str, float]
     left: Mapping[str, float]
-    left_coarse: Mapping[str, float]
+    coarse: BasinRun | None
     age: np.ndarray
     outlets: list[dict[str, float]]
     closure: Mapping[str, float]
@@ -123,8 +134,9 @@ class BasinRun(_OfBasin):
 
         Of a scheme of second order, fine + (fine - coarse)/3 (L. F. Richardson, Phil. Trans. R. Soc. A 210 (1911) 307).
         """
-        fed = self._require_fed(species)
-        change = (self.left_coarse[species] - self.left[species]) / fed / 3
+        if self.coarse is None:
+            raise InputError("there is one grid only", self.basin.label, "ask the run on the finer grid")
+        change = (self.conversion(species) - self.coarse.conversion(species)) / 3
         return self.conversion(species) + change, abs(change)
 
     def _others(self) -> dict[str, float]:
@@ -141,6 +153,16 @@ class BasinRun(_OfBasin):
         """The share of the volume in which the mean age is above two residence times."""
         old = self.age > _OLD * self.residence_time_si
         return float(self.grid.areas[old].sum() / self.grid.areas.sum())
+
+    @property
+    def _grids(self) -> list[BasinRun]:
+        """The run, and that with half the lines."""
+        return [self, *([] if self.coarse is None else [self.coarse])]
+
+    @cached_property
+    def checks(self) -> tuple[Check, ...]:
+        """Closures, and the bounds of the concentrations in all cells."""
+        return (*super().checks, *self.basin.bound_checks(self.inside, self._sources()))
 
     def table(self) -> pd.DataFrame:
         """The field: places, velocities and concentrations of every cell, with units in the headings."""
@@ -182,8 +204,10 @@ class BasinRun(_OfBasin):
         if len(self.outlets) > 1:
             for n, one in enumerate(self.outlets, 1):
                 found[f"flow of outlet {n}"] = show.text(one["flow"], "volumetric flow")
-        found["oldest place"] = show.text(float(self.age.max()), "time")
-        found["stagnant: older than two residence times"] = f"{100 * self.stagnant_fraction:.3g} % of the volume"
+        oldest = [show.text(float(run.age.max()), "time") for run in self._grids]
+        stagnant = [f"{100 * run.stagnant_fraction:.3g} %" for run in self._grids]
+        found["oldest place"] = _on_grids(oldest)
+        found["stagnant: older than two residence times"] = _on_grids([f"{stagnant[0]} of the volume", *stagnant[1:]])
         found["highest speed"] = show.text(float(self.flow.speed.max()), "mass transfer coefficient")
         found |= checked_fact(self.checks)
         return found
@@ -223,6 +247,12 @@ class BasinInTime(_OfBasin, OverTime):
     outlet : mapping of name to array, shape (steps + 1,)
         What leaves, averaged by what flows.
     fed : mapping of species to float
+    closure : mapping of name to float
+        Imbalance of each conserved amount over the whole time: in minus out minus accumulated, as a share of the sum of
+        the amounts fed and held at the start.
+    grid_error, moment_error : float
+        Differences of the mean outlet, and of the outlet at one moment, from a basin with half the lines and steps, as
+        shares of the largest concentration.
     settling_band : float
 
     Examples
@@ -245,7 +275,16 @@ class BasinInTime(_OfBasin, OverTime):
     inside: Mapping[str, np.ndarray]
     outlet: Mapping[str, np.ndarray]
     fed: Mapping[str, float]
+    closure: Mapping[str, float]
+    grid_error: float
+    moment_error: float
     settling_band: float = 0.02
+
+    @cached_property
+    def checks(self) -> tuple[Check, ...]:
+        """Closures, and the bounds of the concentrations in all cells at all moments kept."""
+        first = {s: float(self.inside[f"concentration of {s}"].flat[0]) for s in self.fed}
+        return (*super().checks, *self.basin.bound_checks(self.inside, self._sources(first)))
 
     def conversion(self, species: str) -> float:
         """1 - (what leaves)/(what is fed) at the end."""
@@ -264,4 +303,4 @@ class BasinInTime(_OfBasin, OverTime):
         found = {"followed for": self.display.text(float(self.times[-1]), "time"), "steps": str(len(self.times) - 1)}
         for s in self._consumed:
             found[f"conversion of {s} at the end"] = f"{self.conversion(s):.4g}"
-        return found | self._how_it_ends()
+        return found | self._how_it_ends() | self._verified()

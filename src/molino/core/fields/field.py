@@ -6,15 +6,23 @@ from collections.abc import Mapping
 from functools import cached_property
 from typing import Any, ClassVar
 
+import numpy as np
+
 from molino.core import units
+from molino.core.checks import Check
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.errors import InputError
 from molino.core.frozen import Frozen
 from molino.core.printing import Printed
 from molino.core.schema import given_values
 from molino.core.units import Display, Value
+from molino.core.vessels.over_time import negative_check
 from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.stirred_tank import StirredTank
+
+_OVERSHOOT = 0.1
+"""Largest excess of a conserved amount over those of the feeds: each species is limited by itself at a steep front, so
+that their sum is not, and a finer grid brings it down."""
 
 
 class Field(Frozen, Printed):
@@ -65,6 +73,29 @@ class Field(Frozen, Printed):
         """The units in which its results are shown."""
         with_units = any(p.unit is not None for p in self.chemistry.parameters)
         return Display.of([*given_values(self), *self._plug._given_below()], self.show, with_units)
+
+    def bound_checks(self, inside: Mapping[str, np.ndarray], sources: Mapping[str, np.ndarray]) -> tuple[Check, ...]:
+        """That no concentration is negative, and that conserved amounts lie within those of feeds and contents.
+
+        The second holds exactly where all species diffuse alike: a conserved amount is carried as a tracer is then.
+
+        Parameters
+        ----------
+        inside : mapping of name to array
+            'concentration of A' in all cells, at all moments.
+        sources : mapping of species to array, shape (sources,)
+            Concentrations of the feeds and of the contents at the start.
+        """
+        rows = {s: inside[f"concentration of {s}"] for s in self.chemistry.names}
+        checks = [negative_check(inside)]
+        if len({self.diffusivity[s].si if s in self.diffusivity else 0.0 for s in rows}) > 1:
+            return tuple(checks)
+        for name, weights in self._plug._conserved().items():
+            held, fed = (sum(w * of[s] for w, s in zip(weights, rows, strict=True)) for of in (rows, sources))
+            beyond = max(float(held.max() - fed.max()), float(fed.min() - held.min()), 0.0)
+            size = max(float(np.max(np.abs(fed))), 1e-300)
+            checks.append(Check(f"{name} bounded by the feeds", beyond / size, _OVERSHOOT, "all cells"))
+        return tuple(checks)
 
     def _alike(self) -> dict[str, float]:
         """Conversions of the same volume in plug flow and as a stirred tank."""

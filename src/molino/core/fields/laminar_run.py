@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from molino.core.checks import checked_fact
+from molino.core.checks import Check, checked_fact
 from molino.core.errors import InputError
 from molino.core.frozen import Frozen
 from molino.core.results import Result, conversions_of, entry, in_columns
@@ -22,6 +23,8 @@ if TYPE_CHECKING:
 
 _LAMINAR = 2100.0
 """Reynolds number, with the hydraulic diameter, up to which flow is laminar."""
+_UNDERSHOOT = 0.01
+"""The lowest negative concentration, as a share of the largest, that counts as an error of the grid at a front."""
 _INNERMOST = 3
 """Nodes from which a profile is carried on to the axis: with all of them a jump at the wall would be felt there."""
 
@@ -31,11 +34,24 @@ class _OfLaminar(Frozen, Result):
 
     tube: LaminarTube
     mixed: Mapping[str, np.ndarray]
+    inside: Mapping[str, np.ndarray]
+    below_zero: float
 
     @property
     def display(self) -> Display:
         """The units in which it is shown."""
         return self.tube._display
+
+    @cached_property
+    def checks(self) -> tuple[Check, ...]:
+        """Closures, and the bounds of the concentrations at all places and moments."""
+        fed = self.tube._plug._fed.concentrations
+        sources = {
+            s: np.append(self.inside[f"concentration of {s}"][0].ravel(), float(fed.get(s, 0.0)))
+            for s in self.tube.chemistry.names
+        }
+        positive = Check("amounts not negative", self.below_zero, _UNDERSHOOT, "before negative ones were set to zero")
+        return (*super().checks, positive, *self.tube.bound_checks(self.inside, sources)[1:])
 
     def conversion(self, species: str) -> float:
         """1 - (mixing cup that leaves)/(fed), at the end."""
@@ -73,6 +89,8 @@ class LaminarRun(_OfLaminar):
         How far elements, mass and energy are from closing, as a share of what is fed.
     grid_error : float
         By how much two thirds as many nodes change what leaves, as a share of the largest concentration.
+    below_zero : float
+        The lowest negative concentration that was set to zero, as a share of the largest.
 
     Examples
     --------
@@ -94,6 +112,7 @@ class LaminarRun(_OfLaminar):
     heat: float
     closure: Mapping[str, float]
     grid_error: float
+    below_zero: float
 
     def at_axis(self, name: str) -> np.ndarray:
         """Something on the axis (the middle plane of a slit), shape (places,)."""
@@ -189,6 +208,11 @@ class LaminarInTime(_OfLaminar, OverTime):
     inside : mapping of name to array, shape (times, cells, nodes)
     outlet : mapping of name to array, shape (times,)
         Mixing cup of what leaves.
+    grid_error, moment_error : float
+        Differences of the mean outlet, and of the outlet at one moment, from half as many cells and two thirds of the
+        nodes, as shares of the largest concentration.
+    below_zero : float
+        The lowest negative concentration that was set to zero, as a share of the largest.
     settling_band : float
 
     Examples
@@ -208,6 +232,9 @@ class LaminarInTime(_OfLaminar, OverTime):
     radii: np.ndarray
     inside: Mapping[str, np.ndarray]
     outlet: Mapping[str, np.ndarray]
+    grid_error: float
+    moment_error: float
+    below_zero: float
     settling_band: float = 0.02
 
     @property
@@ -225,4 +252,4 @@ class LaminarInTime(_OfLaminar, OverTime):
             found[f"conversion of {s} at the end"] = f"{self.conversion(s):.4g}"
         found |= self._how_it_ends()
         found["cells along, nodes across"] = f"{len(self.z)}, {len(self.radii)}"
-        return found
+        return found | self._verified()

@@ -14,6 +14,7 @@ from scipy.special import roots_legendre
 
 from molino.core import units
 from molino.core.arguments import checked
+from molino.core.checks import Check, require_passed
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.errors import Faults, InputError
 from molino.core.fields.field import Field
@@ -21,7 +22,7 @@ from molino.core.fields.laminar_run import LaminarInTime, LaminarRun
 from molino.core.fields.march import March
 from molino.core.fields.radial import radial
 from molino.core.frozen import settle
-from molino.core.mixing.distribution import ResidenceTimeDistribution
+from molino.core.mixing.distribution import RINGING, ResidenceTimeDistribution
 from molino.core.mixing.flow_models import LaminarFlow
 from molino.core.mixing.inversion import FEW, inverted
 from molino.core.schema import option, quantity, read_fields
@@ -30,7 +31,10 @@ from molino.core.vessels.feed import Feed, is_molar
 from molino.core.vessels.plug_flow import PlugFlow
 
 _LEAST_NODES, _MOST_NODES = 4, 200
-_TRACER_NODES, _TRACER_TIMES = 16, 101
+_TRACER_NODES, _TRACER_TIMES = (16, 24, 36, 54), 101
+"""Nodes across for a tracer, in turn until its curve no longer changes, and the points of the curve."""
+_AGREE, _EVERY = 0.02, 5
+"""Difference of two such curves, as a share of the peak, at every fifth point, with which the finer one is taken."""
 _NARROW = 2.0
 """Variance over the square of the mean above which the tail of a tracer is not followed."""
 _FAR, _UNIT_NODES = 20.0, 40
@@ -221,7 +225,9 @@ class LaminarTube(Field):
         ends = [march.cups(found)[-1] for march, found in ((coarse, coarse.run(z[[0, -1]])[0]), (grid, rows))]
         size = max(float(np.max(np.abs(ends[1][: len(self.chemistry.names)]))), 1e-300)
         error = float(np.max(np.abs(ends[0] - ends[1])[: len(self.chemistry.names)])) / size
-        return grid.result(z, rows, gained, error)
+        run = grid.result(z, rows, gained, error)
+        require_passed(run.checks, self.label, "give more nodes")
+        return run
 
     @checked
     def follow(
@@ -257,7 +263,11 @@ class LaminarTube(Field):
         if self.entrance == "developing":
             raise InputError("over time the velocity is developed", self.label, "give entrance='developed'")
         end = units.positive(time, "time", f"{self.label}, time").si
-        return March(self, nodes).follow(np.linspace(0.0, end, points), contents, cells, progress)
+        times, fewer = np.linspace(0.0, end, points), max(2 * nodes // 3, _LEAST_NODES)
+        coarse = March(self, fewer).follow(times, contents, max(cells // 2, 2), None, None)
+        run = March(self, nodes).follow(times, contents, cells, progress, coarse)
+        require_passed(run.checks, f"{self.label} over time", "give more cells and nodes")
+        return run
 
     def _check_counts(self, points: int, nodes: int) -> None:
         faults = Faults()
@@ -331,28 +341,54 @@ class LaminarTube(Field):
             In a slit without diffusion, or where so little diffuses that no tracer leaves the wall.
         """
         tau = self._volume / float(self._plug._fed.volume)
-        mean, variance, third = self.tracer_moments(_TRACER_NODES, diffusivity)
+        mean, variance, third = self.tracer_moments(_TRACER_NODES[-1], diffusivity)
         if not variance < _NARROW * tau**2:
             if self.geometry == "pipe":
                 return LaminarFlow().distribution(tau, self.show)
             message = "with so little diffusion next to nothing leaves from the wall, and the tail has no end"
             raise InputError(message, self.label, "give the tracer a diffusivity, or take a longer tube")
-        end = mean + 8 * math.sqrt(variance)
-        times = np.linspace(0.0, end, _TRACER_TIMES)
-        curves = []
-        for power in (0, 1):
-
-            def transform(s: np.ndarray, power: int = power) -> np.ndarray:
-                return np.asarray(self.tracer_transform(s, _TRACER_NODES, diffusivity) / s**power)
-
-            curves.append(np.concatenate([[0.0], inverted(transform, times[1:], FEW)]))
-        E, F = curves
+        times = np.linspace(0.0, mean + 8 * math.sqrt(variance), _TRACER_TIMES)
+        nodes, apart = self._tracer_nodes(times, diffusivity)
+        E, F = self._pulse(times, nodes, diffusivity)
+        lowest = max(-float(E.min() / E.max()), 0.0)
+        verified = (
+            Check("E on fewer nodes", apart, _AGREE, f"the largest difference, of the peak, from those before {nodes}"),
+            Check("E not negative", lowest, RINGING, "the curve as it was computed"),
+        )
+        require_passed(verified, f"{self.label}, residence times",
+                       "give more diffusion, or take the closed form mo.LaminarFlow() for a pipe")  # fmt: skip
         F = np.maximum.accumulate(np.clip(F, 0.0, 1.0))
         E = np.where((F > 1e-6) & (F < 1 - 1e-9), np.maximum(E, 0.0), 0.0)
         raw = np.array([mean, variance + mean**2, third + 3 * mean * variance + mean**3])
-        notes = {"from": f"the transform of a pulse through the {self.geometry}, {_TRACER_NODES} nodes across"}
-        return ResidenceTimeDistribution(times, E, F, raw, math.nan, self._plug.volume, self.feed.flow, notes=notes,
-                                         display=self._display)  # fmt: skip
+        notes = {"from": f"the transform of a pulse through the {self.geometry}, {nodes} nodes across"}
+        rate = float(E[-1] / (1 - F[-1])) if F[-1] < 1 - 1e-9 else math.nan
+        return ResidenceTimeDistribution(times, E, F, raw, rate, self._plug.volume, self.feed.flow, notes=notes,
+                                         display=self._display, verified=verified)  # fmt: skip
+
+    def _pulse(self, times: np.ndarray, nodes: int, diffusivity: Any) -> tuple[np.ndarray, np.ndarray]:
+        """E and F at times from zero on, as the inversion gives them."""
+        held: list[np.ndarray] = []
+
+        def transform(s: np.ndarray) -> np.ndarray:
+            held.append(self.tracer_transform(s, nodes, diffusivity))
+            return held[0]
+
+        E = inverted(transform, times[1:], FEW)
+        F = inverted(lambda s: held[0] / s, times[1:], FEW)
+        return np.append(0.0, E), np.append(0.0, F)
+
+    def _tracer_nodes(self, times: np.ndarray, diffusivity: Any) -> tuple[int, float]:
+        """Nodes across with which E no longer changes, and its largest difference from that of the number before, as a
+        share of its peak."""
+        some = times[::_EVERY]
+        before = self._pulse(some, _TRACER_NODES[0], diffusivity)[0]
+        for nodes in _TRACER_NODES[1:]:
+            E = self._pulse(some, nodes, diffusivity)[0]
+            apart = float(np.max(np.abs(E - before)) / np.max(E))
+            if apart <= _AGREE:
+                break
+            before = E
+        return nodes, apart
 
     def __str__(self) -> str:
         shape = f"pipe of diameter {self.diameter}" if self.geometry == "pipe" else f"slit {self.gap} x {self.width}"

@@ -15,6 +15,7 @@ from molino.core.errors import SolveError
 from molino.core.fields.developing import DEVELOPED_LOSS, Developing, developing
 from molino.core.fields.laminar_run import LaminarInTime, LaminarRun
 from molino.core.fields.radial import radial
+from molino.core.vessels.over_time import grid_errors
 from molino.core.vessels.roles import FEED_T, HELD, WALL, slope_of
 from molino.core.vessels.tube_cells import CellModel, cell_model
 from molino.core.vessels.tube_in_time import filled_with, limited
@@ -100,7 +101,7 @@ class March:
         return mean * u, outward * mean * self.scale_z / self.grid.density
 
     def _walls(self, Y: np.ndarray) -> np.ndarray:
-        found = self._wall(Y[: self.ns].T, np.zeros(self.ns), False)
+        found = np.maximum(self._wall(Y[: self.ns].T, np.zeros(self.ns), False), 0.0)  # steep where nothing diffuses
         return np.append(found, self._wall_T(Y[self.ns])) if self.follows_T else found
 
     def _sources(self, Y: np.ndarray) -> np.ndarray:
@@ -168,6 +169,7 @@ class March:
         velocities = np.array([self._velocity(float(at))[0] for at in z]) / self.tube._velocity
         cups = np.einsum("zsn,zn->zs", rows, velocities * self.grid.weights)
         walls = np.array([self._walls(row) for row in rows])
+        below = self._set_positive(rows[:, : self.ns])
         field = np.concatenate([rows, walls[:, :, None]], axis=2)
         plug = self.tube._plug
         inside = {f"concentration of {s}": field[:, i] for i, s in enumerate(self.species)}
@@ -187,8 +189,14 @@ class March:
         return LaminarRun(
             self.tube, z, self.grid.radii * self.tube._radius, inside, mixed,
             np.hstack([velocities, np.zeros((len(z), 1))]) * self.tube._velocity, self._pressure_drop(z), heat, closure,
-            error,
+            error, below,
         )  # fmt: skip
+
+    def _set_positive(self, concentrations: np.ndarray) -> float:
+        """Set negative concentrations to zero, and return the lowest as a share of the largest."""
+        below = max(-float(concentrations.min()), 0.0) / max(float(concentrations.max()), 1e-300)
+        np.maximum(concentrations, 0.0, out=concentrations)
+        return below
 
     def _reacted(self, flows: np.ndarray) -> float:
         """Heat of reaction, roughly: by which energy is counted."""
@@ -227,9 +235,10 @@ class March:
     # over time
 
     def follow(
-        self, times: np.ndarray, contents: Mapping[str, Any] | None, cells: int, progress: Any
+        self, times: np.ndarray, contents: Mapping[str, Any] | None, cells: int, progress: Any,
+        coarse: LaminarInTime | None,
     ) -> LaminarInTime:  # fmt: skip
-        """From what fills the tube on, in cells along it."""
+        """The tube over time, in cells along it; `coarse` is the same with fewer cells and nodes."""
         tube, shape = self.tube, (cells, self.m, self.n)
         dz, u = float(tube.length.si) / cells, tube._velocity * self.grid.developed
         start = self.first.copy()
@@ -260,15 +269,20 @@ class March:
         if progress is not None:
             progress(1.0)
         rows = found.reshape(len(times), *shape)
+        below = self._set_positive(rows[:, :, : self.ns])
         outlet = []
         for row in rows:
             ahead = limited(row.reshape(cells, -1), fed.ravel(), False).reshape(shape)
             outlet.append(ahead[-1] @ (self.grid.weights * self.grid.developed))
         left = np.array(outlet)
         names = [f"concentration of {s}" for s in self.species] + (["temperature"] if self.follows_T else [])
+        errors = (math.nan, math.nan)
+        if coarse is not None:
+            errors = grid_errors(times, left.T[: self.ns], np.array([coarse.outlet[n] for n in names[: self.ns]]))
         return LaminarInTime(
             tube, times, (np.arange(cells) + 0.5) * dz, self.grid.radii[:-1] * tube._radius,
             {name: rows[:, :, i] for i, name in enumerate(names)}, {name: left[:, i] for i, name in enumerate(names)},
+            *errors, below,
         )  # fmt: skip
 
     def _sources_of_cells(self, Y: np.ndarray) -> np.ndarray:

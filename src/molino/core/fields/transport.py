@@ -323,7 +323,7 @@ def settled(step: Callable[[np.ndarray], np.ndarray], first: np.ndarray) -> Sett
         made = step(c)
         change = made - c
         size = float(np.max(np.abs(change))) / max(float(np.max(np.abs(made))), 1e-300)
-        if not np.isfinite(size):
+        if not np.isfinite(change @ change):
             raise SolveError("the field could not be solved", "field", "take a finer grid, or more diffusion")
         if size < _SETTLED:
             return Settled(made, n + 1, size)
@@ -337,5 +337,5 @@ def settled(step: Callable[[np.ndarray], np.ndarray], first: np.ndarray) -> Sett
             c = made + shares @ np.array([one - made for one in values[:-1]])
     if size > _UNSETTLED:
         message = f"the field still changes by {size:.1e} of its largest value after {_MOST_ROUNDS} rounds"
-        raise SolveError(message, "field", "take another grid, or more diffusion")
+        raise SolveError(message, "field", "take another grid or more diffusion, or follow it over time")
     return Settled(made, _MOST_ROUNDS, size)

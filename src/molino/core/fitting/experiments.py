@@ -258,9 +258,10 @@ class Experiment(Frozen):
 
     @property
     def largest(self) -> float:
-        """The largest concentration that was measured, in mol/m^3."""
+        """The largest concentration that was measured or charged, in mol/m^3."""
         rows = [v for r, v in self.measured.items() if metric_of(r).kind == CONCENTRATION]
-        return max((float(np.nanmax(np.abs(row), initial=0.0)) for row in rows), default=0.0)
+        measured = (float(np.nanmax(np.abs(row), initial=0.0)) for row in rows)
+        return max([*measured, *self.initial.values()], default=0.0)
 
     @property
     def measured_starts(self) -> tuple[str, ...]:

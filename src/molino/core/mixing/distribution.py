@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from scipy.interpolate import make_smoothing_spline
 
+from molino.core.checks import Check, checked_fact
 from molino.core.frozen import Frozen
 from molino.core.results import Result, entry, in_columns, plain
 from molino.core.units import Display, Value
@@ -23,6 +24,12 @@ _NORMAL = 1.959963984540054
 _TINY = 1e-12
 _NOTHING = 1e-8
 """A dead fraction that is nothing but rounding."""
+_AREA = 1e-6
+"""Largest deviation of the area below E from 1."""
+RINGING = 0.05
+"""The lowest negative value of a computed E, as a share of its peak, that is set to zero."""
+_VISIBLE = 5e-3
+"""Deviation of a moment of the curve from the exact one that is stated."""
 _CLEAR = 8.0
 """Times the scatter of E that a peak of it stands out."""
 
@@ -74,6 +81,8 @@ class ResidenceTimeDistribution(Frozen, Result):
     notes : mapping of str to str
         How it was worked out.
     display : Display
+    verified : tuple of Check
+        Properties of a computed curve.
 
     Examples
     --------
@@ -96,6 +105,13 @@ class ResidenceTimeDistribution(Frozen, Result):
     noise: Noise | None = None
     notes: dict[str, str] = field(default_factory=dict)
     display: Display = field(default_factory=lambda: Display({}))
+    verified: tuple[Check, ...] = ()
+
+    @property
+    def checks(self) -> tuple[Check, ...]:
+        """The area below the curve; of a computed one also the sign of E before negative values are set to zero."""
+        total = abs(float(self.shares[1].sum()) - 1)
+        return (Check("area below E is 1", total, _AREA, "the shares of all intervals and the tail"), *self.verified)
 
     @cached_property
     def smoothed(self) -> np.ndarray:
@@ -340,7 +356,20 @@ class ResidenceTimeDistribution(Frozen, Result):
         if self.is_rough:
             how = "by generalised cross-validation" if self.smoothing is None else f"with {self.smoothing:g}"
             found["smoothed curve"] = f"a cubic spline, {how}"
+        found |= self._of_curve() | checked_fact(self.checks)
         return found | self.notes | {"diagnosis": "; ".join(self.diagnosis())}
+
+    def _of_curve(self) -> dict[str, str]:
+        """Mean and variance of the curve where they differ from the moments that were computed without it."""
+        at, share = self.shares
+        mean = float(share @ at)
+        found = {}
+        for name, own, exact in (
+            ("mean", mean, self.mean_si), ("variance", float(share @ (at - mean) ** 2), self.variance_si),
+        ):  # fmt: skip
+            if math.isfinite(exact) and abs(own - exact) > _VISIBLE * exact:
+                found[f"{name} of the curve"] = f"{100 * (own / exact - 1):+.2g} % from the {name} above"
+        return found
 
     def to_dict(self) -> dict[str, Any]:
         """Moments with their intervals, recovery, dead fraction, diagnosis."""

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from molino.core.balances.integrate import RUN_OUT
+from molino.core.checks import Check, checked_fact
 from molino.core.frozen import Frozen
 from molino.core.results import Result, entry, in_columns
 from molino.core.units import Display
@@ -54,11 +57,40 @@ def settling_times(times: np.ndarray, rows: Mapping[str, np.ndarray], band: floa
     return found
 
 
+def negative_check(inside: Mapping[str, np.ndarray]) -> Check:
+    """That no amount is negative: the lowest value as a share of the largest of all quantities of its kind."""
+    lowest, largest = dict[str, float](), dict[str, float]()
+    for name, row in inside.items():
+        if (kind := kind_of(name)) != "temperature":
+            lowest[kind] = min(lowest.get(kind, 0.0), float(row.min()))
+            largest[kind] = max(largest.get(kind, 1e-300), float(row.max()))
+    below = max((-low / largest[kind] for kind, low in lowest.items()), default=0.0)
+    return Check("amounts not negative", below, RUN_OUT, "all cells at all moments")
+
+
+def grid_errors(times: np.ndarray, fine: np.ndarray, coarse: np.ndarray) -> tuple[float, float]:
+    """Differences of the mean outlet, and of the outlet at one moment, on two grids, as shares of the largest value.
+
+    Parameters
+    ----------
+    times : array, shape (times,)
+    fine, coarse : array, shape (species, times)
+        Flows or concentrations at the outlet.
+    """
+    means = np.trapezoid(fine, times), np.trapezoid(coarse, times)
+    mean = float(np.max(np.abs(means[0] - means[1]))) / max(float(np.max(np.abs(means[0]))), 1e-300)
+    moment = float(np.max(np.abs(fine - coarse))) / max(float(np.max(np.abs(fine))), 1e-300)
+    return mean, moment
+
+
 class OverTime(Frozen, Result):
-    """Base of results over time, which have `times`, `outlet` and `settling_band`."""
+    """Base of results over time, which have `times`, `outlet`, the errors of the grid and `settling_band`."""
 
     times: np.ndarray
+    inside: Mapping[str, np.ndarray]
     outlet: Mapping[str, np.ndarray]
+    grid_error: float
+    moment_error: float
     settling_band: float
 
     @property
@@ -95,8 +127,15 @@ class OverTime(Frozen, Result):
             found[f"settling time of {heading_of(name)} ({100 * self.settling_band:g} %)"] = show.text(at, "time")
         return found
 
+    def _verified(self) -> dict[str, str]:
+        """The checks, and the outlet compared with that of a coarser grid."""
+        return checked_fact(self.checks) | {
+            "mean outlet, against half as many cells": f"{100 * self.grid_error:.2g} %",
+            "outlet at any moment, against half as many": f"{100 * self.moment_error:.2g} % at most",
+        }
+
     def to_dict(self) -> dict[str, Any]:
-        """What leaves over time, and when it has settled, as plain data."""
+        """What leaves over time, when it has settled, and the error of the grid, as plain data."""
         show = self.display
         rows = {n: (show.unit(kind_of(n)), show.number(row, kind_of(n)).tolist()) for n, row in self.outlet.items()}
         return {
@@ -104,6 +143,8 @@ class OverTime(Frozen, Result):
             "time": {"unit": show.unit("time"), "values": show.number(self.times, "time").tolist()},
             "outlet": {n: {"unit": unit, "values": values} for n, (unit, values) in rows.items()},
             "settling": {n: entry(show, t, "time") for n, t in self.settling_times().items()},
+            "grid_error": self.grid_error if math.isfinite(self.grid_error) else None,
+            "moment_error": self.moment_error if math.isfinite(self.moment_error) else None,
         }
 
     def __str__(self) -> str:

@@ -11,7 +11,7 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from molino.core.balances.compiled import compiled
-from molino.core.balances.continuation import CLOSE, ArcLength, LogStates
+from molino.core.balances.continuation import CLOSE, ArcLength, LogStates, Point
 from molino.core.balances.functions import Functions
 from molino.core.balances.integrate import start
 from molino.core.balances.source import NotFinite
@@ -250,14 +250,13 @@ def states_at_volume(tank: FlowVessel, volume: float) -> list[np.ndarray]:
         return is_new
 
     def follow(begin: np.ndarray, direction: float) -> None:
-        tracer, before = curve.tracer(), None
-        for z, _ in tracer.walk(begin, LOWEST, curve.span, direction):
-            if before is not None and (before[-1] - s) * (z[-1] - s) <= 0 and before[-1] != z[-1]:
-                guess = before + (s - before[-1]) / (z[-1] - before[-1]) * (z - before)
-                add(curve.states(tracer.pinned(guess, s)))
-            if (curve.inner.logarithmic & (z[:-1] < EXHAUSTED)).any():
+        tracer, points = curve.tracer(), list[Point]()
+        for here in tracer.walk(begin, LOWEST, curve.span, direction):
+            for crossed in tracer.crossings(points[-1], here, s) if points else ():
+                add(curve.states(crossed))
+            if (curve.inner.logarithmic & (here[0][:-1] < EXHAUSTED)).any():
                 return
-            before = z
+            points.append(here)
 
     follow(curve.beginning(), 1.0)
     top = (s + math.log(1e6)) / math.log(10.0)

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from molino.core.balances.continuation import ArcLength, LogStates
+from molino.core.balances.continuation import ArcLength, LogStates, Point
 from molino.core.balances.functions import Functions
 from molino.core.balances.integrate import Report, start
 from molino.core.balances.source import NotFinite
@@ -313,23 +313,21 @@ class _Search:
 
         Steady states at size 1 are kept.
         """
-        scale, inner, points = self.loop.scale, LogStates(self.loop.amounts, states), list[np.ndarray]()
+        scale, inner, points = self.loop.scale, LogStates(self.loop.amounts, states), list[Point]()
         tracer = self.tracer(inner)
         walk = tracer.walk(np.append(inner.unknowns(states, scale), s), _SMALLEST, _LARGEST, direction)
         try:
-            for z, _ in walk:
-                if points and points[-1][-1] * z[-1] < 0:
-                    before = points[-1]
-                    there = tracer.pinned(before - before[-1] / (z[-1] - before[-1]) * (z - before), 0.0)
+            for z, along in walk:
+                for there in tracer.crossings(points[-1], (z, along), 0.0) if points else ():
                     crossed = inner.states(there[:-1], scale)
                     if not self.add(crossed) and s == 0 and self._is_same(crossed, states):
                         return None
-                points.append(z)
+                points.append((z, along))
                 if (inner.logarithmic & (z[:-1] < EXHAUSTED)).any():  # a species is washed out there
                     break
         except SolveError:
-            self.farthest = min(self.farthest, math.exp(points[-1][-1]) if points else 0.0)
-        return [(inner.states(z[:-1], scale), float(z[-1])) for z in points]
+            self.farthest = min(self.farthest, math.exp(points[-1][0][-1]) if points else 0.0)
+        return [(inner.states(z[:-1], scale), float(z[-1])) for z, _ in points]
 
     def _is_same(self, one: np.ndarray, other: np.ndarray) -> bool:
         return bool(np.max(np.abs(one - other) / self.loop.scale) < _SAME)

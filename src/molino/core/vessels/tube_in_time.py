@@ -19,8 +19,8 @@ import numpy as np
 import sympy as sp
 
 from molino.core import units
-from molino.core.balances.integrate import RUN_OUT, lsoda
-from molino.core.checks import Check, checked_fact
+from molino.core.balances.integrate import lsoda
+from molino.core.checks import Check, closure_check, require_passed
 from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.errors import Faults, InputError, SolveError
 from molino.core.units import Display, Value
@@ -28,7 +28,7 @@ from molino.core.vessels.changes import Change, changed_numbers
 from molino.core.vessels.feed import check_species, mixture_of
 from molino.core.vessels.heat import Jacket
 from molino.core.vessels.mixture import Contents
-from molino.core.vessels.over_time import OverTime, columns_of
+from molino.core.vessels.over_time import OverTime, columns_of, grid_errors, negative_check
 from molino.core.vessels.piecewise_linear import PiecewiseLinear
 from molino.core.vessels.roles import (
     ACTIVITY,
@@ -52,6 +52,8 @@ if TYPE_CHECKING:
 
 _RTOL = 1e-6
 _ATOL = 1e-9
+_CLOSED = 1e-4
+"""Largest imbalance, a hundred times the tolerance of a step, as the errors of all steps add up in a total."""
 _MOST_CELLS = 20_000
 _MOST_STEPS = 50_000
 
@@ -149,22 +151,16 @@ class TubeInTime(OverTime):
         if "temperature" in self.inside:
             rows = self.inside["temperature"]
             found["highest temperature inside"] = show.text(float(rows.max()), "temperature", 5)
-        found |= checked_fact(self.checks)
-        found["mean outlet, against half as many cells"] = f"{100 * self.grid_error:.2g} %"
-        found["outlet at any moment, against half as many"] = f"{100 * self.moment_error:.2g} % at most"
-        return found
+        return found | self._verified()
 
     @cached_property
     def checks(self) -> tuple[Check, ...]:
         """The closure of its balances, and the lowest concentration of all cells and moments."""
-        rows = [row for name, row in self.inside.items() if not name.startswith("temperature")]
-        below = max((float(max(-row.min(), 0.0) / max(np.abs(row).max(), 1e-300)) for row in rows), default=0.0)
-        return (*super().checks, Check("amounts not negative", below, RUN_OUT, "all cells at all moments"))
+        return (*closure_check(self.closure, _CLOSED), negative_check(self.inside))
 
     def to_dict(self) -> dict[str, Any]:
         """What leaves over time, when it has settled, closures and the error of the grid, as plain data."""
-        errors = {n: e if np.isfinite(e := getattr(self, n)) else None for n in ("grid_error", "moment_error")}
-        return {**super().to_dict(), "cells": len(self.volumes), "closure": dict(self.closure), **errors}
+        return {**super().to_dict(), "cells": len(self.volumes), "closure": dict(self.closure)}
 
 
 def follow_tube(
@@ -184,18 +180,13 @@ def follow_tube(
 
 def in_time(vessel: PlugFlow, times: np.ndarray, found: Followed, half: Followed | None, band: float) -> TubeInTime:
     """The result, with its difference from half as many cells (not a number for a single cell)."""
-    errors = grid_errors(found, half, times) if half is not None else (np.nan, np.nan)
-    return TubeInTime(vessel, times, found.volumes, found.inside, found.fed, found.left, found.outlet, found.closure,
+    errors = (np.nan, np.nan)
+    if half is not None:
+        errors = grid_errors(times, *(np.array([run.left[s] for s in found.left]) for run in (found, half)))
+    made = TubeInTime(vessel, times, found.volumes, found.inside, found.fed, found.left, found.outlet, found.closure,
                       *errors, band)  # fmt: skip
-
-
-def grid_errors(found: Followed, half: Followed, times: np.ndarray) -> tuple[float, float]:
-    """Differences of the mean outlet, and of the outlet at one moment, on two grids, as shares of the largest flow."""
-    fine, coarse = (np.array([run.left[s] for s in found.left]) for run in (found, half))
-    means = np.trapezoid(fine, times), np.trapezoid(coarse, times)
-    mean = float(np.max(np.abs(means[0] - means[1]))) / max(float(np.max(np.abs(means[0]))), 1e-300)
-    moment = float(np.max(np.abs(fine - coarse))) / max(float(np.max(np.abs(fine))), 1e-300)
-    return mean, moment
+    require_passed(made.checks, f"{vessel.label} over time", "give more cells")
+    return made
 
 
 def moments(points: Any, end: float, label: str) -> np.ndarray:

@@ -153,6 +153,15 @@ def test_a_fitted_chemistry_comes_back_from_its_file_with_its_covariance(fitted:
     feed = mo.Feed({"xylose": "0.35 mol/L", "acid": "0.1 mol/L"}, flow="12 m3/h", T="175 degC")
     sizes = [mo.size(mo.PlugFlow(c, feed), "conversion of xylose", 0.9) for c in (again, fitted.chemistry)]
     assert sizes[0].standard_error == pytest.approx(sizes[1].standard_error, rel=1e-9)
+    for fed, T, beyond in (
+        ("0.25 mol/L", "175 degC", ""),
+        ("1 mol/L", "175 degC", "fitted up to"),
+        ("0.25 mol/L", "205 degC", "extrapolated to 205 °C"),
+    ):
+        feed = mo.Feed({"xylose": fed, "acid": "0.1 mol/L"}, flow="12 m3/h", T=T)
+        tube = mo.PlugFlow(again, feed, diameter="80 mm", length="60 m")
+        assert any((beyond or "extrapolated") in f.what for f in tube.check().at("warning")) == bool(beyond)
+        assert (beyond or "which covers this run") in tube.run().facts()["rate constants"]
     with pytest.raises(mo.InputError, match="a file cannot hold"):
         mo.write_chemistry(mo.Chemistry(R("A -> B", rate=lambda A: A)), tmp_path / "p.toml")
     assert not (tmp_path / "p.toml").exists()
@@ -202,6 +211,9 @@ def test_what_is_far_too_small_or_cold_and_bases_mixed_up_are_named() -> None:
         .check()
         .at("warning")
     )
+    flat = mo.PlugFlow(chemistry, mo.Feed({"A": "1 mol/L"}, flow="1 L/min"), diameter="1 m", length="1 cm")
+    assert "it is shorter than it is wide" in str(flat.check())
+    assert "it is shorter than it is wide" in str(mo.size(flat.with_(length=None), "conversion of A", 0.9))
     for basis, unit, other in (
         ("catalyst mass", "mol/L/min/bar", "volume"),
         ("volume", "mol/kg/min/bar", "catalyst mass"),

@@ -43,6 +43,8 @@ if TYPE_CHECKING:
 
 _SAME_T = 0.5
 """K: temperatures this near to each other are one."""
+_SAME_C = 0.05
+"""Share of the highest concentration of the data by which a run may exceed it, the error of a charge."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -50,7 +52,8 @@ class Covariance(Frozen):
     """Covariance of fitted parameters, in their SI units; shape (parameters, parameters).
 
     `refits` are parameters from fits to resampled data, shape (refits, parameters), from which draws are taken in place
-    of a distribution; None without. `temperatures` are the lowest and the highest of the data in K.
+    of a distribution; None without. `temperatures` are the lowest and the highest of the data in K, `concentrations`
+    the highest of each species in mol/m^3.
     """
 
     names: tuple[str, ...]
@@ -58,6 +61,11 @@ class Covariance(Frozen):
     degrees_of_freedom: int = 0
     refits: np.ndarray | None = field(default=None, repr=False)
     temperatures: tuple[float, float] | None = None
+    concentrations: Mapping[str, float] = field(default_factory=dict)
+
+    def is_above(self, species: str, concentration: float) -> bool:
+        """Whether a concentration in mol/m^3 lies above that of the data, by more than what these are measured to."""
+        return species in self.concentrations and concentration > (1 + _SAME_C) * self.concentrations[species]
 
     def is_beyond(self, low: float, high: float) -> bool:
         """Whether temperatures in K lie outside those of the data, by more than what these vary within."""
@@ -84,6 +92,9 @@ class Covariance(Frozen):
             faults.add("covariance", f"the refits are not rows of {len(self.names)} numbers", advice)
         if self.degrees_of_freedom < 1:
             faults.add("covariance", f"{self.degrees_of_freedom} degrees of freedom", "give 1 or more")
+        for species, value in self.concentrations.items():
+            if not (math.isfinite(value) and value >= 0):
+                faults.add(f"covariance, concentrations, {species}", f"{value} is not a concentration", advice)
         faults.raise_any()
 
 

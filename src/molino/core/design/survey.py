@@ -286,8 +286,8 @@ def _ratios(run: Run, limit: AtEquilibrium | None) -> dict[str, float]:
 
 def _remark(run: Run, fraction: float, limit: AtEquilibrium | None) -> str:
     """Why a vessel is far from equilibrium."""
-    if run.vessel._too_small is not None:
-        return str(run.vessel._too_small.what)
+    if run.vessel._doubtful_size is not None:
+        return str(run.vessel._doubtful_size.what)
     if not fraction < _FAR:
         return ""
     species, vessel = run.reactants[0], run.vessel

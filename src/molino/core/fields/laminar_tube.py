@@ -33,6 +33,8 @@ from molino.core.vessels.plug_flow import PlugFlow
 _LEAST_NODES, _MOST_NODES = 4, 200
 _TRACER_NODES, _TRACER_TIMES = (16, 24, 36, 54), 101
 """Nodes across for a tracer, in turn until its curve no longer changes, and the points of the curve."""
+_AT_ONCE = 2_000_000
+"""Elements of the matrices whose exponentials are computed in one call."""
 _AGREE, _EVERY = 0.02, 5
 """Difference of two such curves, as a share of the peak, at every fifth point, with which the finer one is taken."""
 _NARROW = 2.0
@@ -288,11 +290,12 @@ class LaminarTube(Field):
             Of the tracer; the largest of the species if left out.
         """
         grid, matrix = radial(self.geometry, nodes), self._spread_of(nodes, diffusivity)
-        flat = np.asarray(s, dtype=complex).ravel()
-        steps = matrix[None] + flat[:, None, None] * np.diag(1 / (self._velocity * grid.developed))[None]
-        cup = grid.weights * grid.developed
-        found = expm(-steps * float(self.length.si)).sum(axis=2) @ cup
-        return np.asarray(found.reshape(np.shape(s)))
+        flat, cup = np.asarray(s, dtype=complex).ravel(), grid.weights * grid.developed
+        slowness, found = np.diag(1 / (self._velocity * grid.developed)), []
+        for part in np.array_split(flat, 1 + len(flat) * nodes**2 // _AT_ONCE):
+            steps = matrix[None] + part[:, None, None] * slowness[None]
+            found.append(expm(-steps * float(self.length.si)).sum(axis=2) @ cup)
+        return np.concatenate(found).reshape(np.shape(s))
 
     def _spread_of(self, nodes: int, diffusivity: Any) -> np.ndarray:
         """Diffusion across over the velocity, per length, shape (nodes, nodes)."""
@@ -349,14 +352,16 @@ class LaminarTube(Field):
             raise InputError(message, self.label, "give the tracer a diffusivity, or take a longer tube")
         times = np.linspace(0.0, mean + 8 * math.sqrt(variance), _TRACER_TIMES)
         nodes, apart = self._tracer_nodes(times, diffusivity)
+        where = f"{self.label}, residence times"
+        advice = "give more diffusion, or take the closed form mo.LaminarFlow() for a pipe"
+        settled = Check(
+            "E on fewer nodes", apart, _AGREE, f"the largest difference, of the peak, from those before {nodes}"
+        )
+        require_passed([settled], where, advice)
         E, F = self._pulse(times, nodes, diffusivity)
         lowest = max(-float(E.min() / E.max()), 0.0)
-        verified = (
-            Check("E on fewer nodes", apart, _AGREE, f"the largest difference, of the peak, from those before {nodes}"),
-            Check("E not negative", lowest, RINGING, "the curve as it was computed"),
-        )
-        require_passed(verified, f"{self.label}, residence times",
-                       "give more diffusion, or take the closed form mo.LaminarFlow() for a pipe")  # fmt: skip
+        verified = (settled, Check("E not negative", lowest, RINGING, "the curve as it was computed"))
+        require_passed(verified, where, advice)
         F = np.maximum.accumulate(np.clip(F, 0.0, 1.0))
         E = np.where((F > 1e-6) & (F < 1 - 1e-9), np.maximum(E, 0.0), 0.0)
         raw = np.array([mean, variance + mean**2, third + 3 * mean * variance + mean**3])

@@ -93,6 +93,7 @@ class Bootstrap(Frozen, Result):
             held.degrees_of_freedom,
             best + away,
             held.temperatures,
+            held.concentrations,
         )
         return self.fitted.with_values({}, own)
 

@@ -380,6 +380,17 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
         """Of the runs, in K, where known."""
         return tuple(T for run in self.runs if (T := run.temperature) is not None)
 
+    @property
+    def highest_concentrations(self) -> dict[str, float]:
+        """Of each species that was measured or charged, in mol/m^3."""
+        found = dict[str, float]()
+        for run in self.runs:
+            seen = {r: float(np.nanmax(v)) for r, v in run.measured.items()
+                    if r in self.species and np.isfinite(v).any()}  # fmt: skip
+            for species, c in (*seen.items(), *run.charge.items()):
+                found[species] = max(found.get(species, 0.0), c)
+        return found
+
     def require_simple(self, what: str) -> None:
         """Raise InputError where a run has a vessel of its own, of which something that takes isothermal runs cannot
         say anything."""

@@ -269,6 +269,11 @@ class Rates(Frozen, Result):
         return tuple(self.T.tolist()) if self.T is not None else ()
 
     @property
+    def highest_concentrations(self) -> dict[str, float]:
+        """Of each species, in mol/m^3."""
+        return {s: float(np.nanmax(c)) for s, c in self.concentrations.items() if np.isfinite(c).any()}
+
+    @property
     def display(self) -> Display:
         """The units in which the data came."""
         return Display(self.show, unitless=not self.show)

@@ -482,7 +482,9 @@ def _result(
     fewest = int(min((estimates[i].degrees_of_freedom for i in shared), default=0))
     known_T = [T for T in data.temperatures if np.isfinite(T)]
     ends = (float(min(known_T)), float(max(known_T))) if known_T else None
-    kept = Covariance(tuple(values), covariance[np.ix_(shared, shared)], fewest, temperatures=ends)
+    in_laws = frozenset[str]().union(*(reaction.asks for reaction in chemistry.reactions))
+    highest = {s: c for s, c in data.highest_concentrations.items() if s in in_laws}
+    kept = Covariance(tuple(values), covariance[np.ix_(shared, shared)], fewest, None, ends, highest)
     known = chemistry.with_values(values, kept) if values else chemistry
     return Fit(
         estimates, tuple(dict.fromkeys(points.response)), points, data, known, covariance, optimum.evaluations,

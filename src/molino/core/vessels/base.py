@@ -29,7 +29,8 @@ from molino.core.thermo.energy import CAPACITY, Energy, enthalpies, moved_refere
 from molino.core.thermo.phase_model import MODELS, PhaseModel, RealGas, molar_volume
 from molino.core.units import Display, Value
 from molino.core.vessels.catalyst import NO_CATALYST, Catalyst, check_catalyst
-from molino.core.vessels.checks import VesselReview, range_finding, review_vessel, size_finding, temperature_findings
+from molino.core.vessels.checks import VesselReview, review_vessel, size_finding, temperature_findings
+from molino.core.vessels.data_range import length_finding, range_finding
 from molino.core.vessels.equations import vessel_equations
 from molino.core.vessels.feed import check_contents, check_species, equation_of, is_molar, is_real, volume_model
 from molino.core.vessels.heat import Adiabatic, Duty, HeatShape, Jacket, Profile, read_heat
@@ -727,8 +728,8 @@ class Vessel(Frozen, Printed):
         ends = dict.fromkeys((self._feed_T, self._first_T))
         more = [
             *temperature_findings(self.label, ends),
-            self._too_small,
-            range_finding(self.label, self.chemistry, ends),
+            self._doubtful_size,
+            range_finding(self.label, self.chemistry, ends, self._fed.concentrations, self._display),
         ]
         if text := feed_finding(self):
             more.append(Finding("warning", self.label, text, "check temperature, pressure and model of what is fed"))
@@ -736,8 +737,13 @@ class Vessel(Frozen, Printed):
         return replace(review, findings=Review.of(kept).findings)
 
     @cached_property
-    def _too_small(self) -> Finding | None:
-        """What there is to report where next to nothing happens in it."""
+    def _doubtful_size(self) -> Finding | None:
+        """A size in which next to nothing happens, or a tube that is shorter than it is wide."""
+        area = self._cross_section()
+        width = math.sqrt(4 * area / math.pi / float(getattr(self, "tubes", 1)))
+        short = length_finding(self.label, self._end_si / area, width, self._display) if self.catalyst is None else None
+        if short is not None:
+            return short
         end = self._progress_end()
         if self.chemistry.unknowns or not math.isfinite(end):
             return None

@@ -100,19 +100,6 @@ def temperature_findings(label: str, temperatures: Iterable[Value | None]) -> It
             yield Finding("warning", label, f"T = {T.si:.4g} K{bare}", "write '49 degC' if that is meant")
 
 
-def range_finding(label: str, chemistry: Chemistry, temperatures: Iterable[Value | None]) -> Finding | None:
-    """Constants used at temperatures outside those of the data they were fitted to."""
-    covariance, given = chemistry.covariance, [T for T in temperatures if T is not None]
-    if covariance is None or covariance.temperatures is None or not given:
-        return None
-    worst = max(given, key=lambda T: max(covariance.temperatures[0] - T.si, T.si - covariance.temperatures[1]))  # type: ignore[index]
-    if not covariance.is_beyond(worst.si, worst.si):
-        return None
-    low, high = (Value(T, worst.unit) for T in covariance.temperatures)
-    message = f"the constants were fitted at {low} to {high}, and are extrapolated to {worst}"
-    return Finding("warning", label, message, "measure there; the intervals do not cover an extrapolation")
-
-
 def size_finding(label: str, case: Case, end: float) -> Finding | None:
     """A vessel in which no reaction starts, or so small that next to nothing reacts in it."""
     state, scale = start(case)

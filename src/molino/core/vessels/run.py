@@ -27,6 +27,7 @@ from molino.core.units import Display
 from molino.core.vessels import metrics
 from molino.core.vessels.base import Vessel
 from molino.core.vessels.cooling_failure import CoolingFailure
+from molino.core.vessels.data_range import fitted_fact
 from molino.core.vessels.hot_spot import HotSpot
 from molino.core.vessels.metrics import Metric, parse_metric
 from molino.core.vessels.model import StreamForm
@@ -246,19 +247,6 @@ class RunResult(Frozen, Result):
     def lines(self, title: str) -> str:
         """A title, and the facts below it in two columns."""
         return "\n".join([title, *in_columns(self.facts())])
-
-
-def fitted_range(run: RunResult, low: float, high: float) -> dict[str, str]:
-    """Whether the temperatures of a run in K lie inside those of the data that the constants come from, as a fact."""
-    covariance, display = run._covariance(), run.display  # type: ignore[attr-defined]
-    if covariance is None or covariance.temperatures is None:
-        return {}
-    first, last = (display.text(T, "temperature") for T in covariance.temperatures)
-    data = f"fitted at {first}" if first == last else f"fitted at {first} to {last}"
-    if not covariance.is_beyond(low, high):
-        return {"rate constants": f"{data}, which covers this run"}
-    own = display.text(low if low < covariance.temperatures[0] else high, "temperature")
-    return {"rate constants": f"{data}: extrapolated to {own}; the interval does not cover that"}
 
 
 @dataclass(frozen=True, eq=False)
@@ -924,13 +912,14 @@ class Run(RunResult):
             for name, time in self._settled_or_none().items():
                 text = display.text(time, "time") if math.isfinite(time) else "not within this run"
                 found[f"settling time of {name} ({100 * self.settling_band:g} %)"] = text
-        if (small := self.vessel._too_small) is not None:
-            found["note"] = small.what
+        if (doubt := self.vessel._doubtful_size) is not None:
+            found["note"] = doubt.what
         found |= phase_facts(self) | self.vessel._more_facts(self)
         if beyond := self.out_of_range():
             found["heat capacity of"] = "; ".join(beyond)
-        if self.has_temperature:
-            found |= fitted_range(self, float(np.min(self.temperatures)), float(np.max(self.temperatures)))
+        warm = self.temperatures if self.has_temperature else np.array([np.nan])
+        peaks = {s: float(np.max(row)) for s, row in self.concentrations.items()}
+        found |= fitted_fact(self._covariance(), (np.min(warm), np.max(warm)), peaks, display)
         if self.is_steady and self._growth is not None:
             found["stability"] = "stable" if self._growth < 0 else "unstable: left after any disturbance"
         return {**found, **checked_fact(self.checks), "solved by": str(self.report)}

@@ -19,11 +19,12 @@ from molino.core.printing import Printed
 from molino.core.units import Display, Value
 from molino.core.vessels.base import Setting, Vessel
 from molino.core.vessels.changes import Change
+from molino.core.vessels.data_range import fitted_fact
 from molino.core.vessels.feed import Feed
 from molino.core.vessels.flow_vessel import FlowVessel
 from molino.core.vessels.metrics import Metric, parse_metric
 from molino.core.vessels.phase_limits import phase_facts
-from molino.core.vessels.run import ROUNDING, Run, RunResult, fitted_range, verified
+from molino.core.vessels.run import ROUNDING, Run, RunResult, verified
 from molino.core.vessels.streams import (
     Fluid,
     Stream,
@@ -780,8 +781,13 @@ class TrainRun(RunResult):
         if self.has_duty:
             found["duty"] = display.text(self.duty_si, "power")
         found |= self._phases()
-        if warm := [run.temperatures for run in self.runs if run.has_temperature]:
-            found |= fitted_range(self, min(float(np.min(T)) for T in warm), max(float(np.max(T)) for T in warm))
+        warm = [
+            T for run in self.runs if run.has_temperature for T in (np.min(run.temperatures), np.max(run.temperatures))
+        ]
+        highest = dict[str, float]()
+        for run in self.runs:
+            highest |= {s: max(highest.get(s, 0.0), float(np.max(row))) for s, row in run.concentrations.items()}
+        found |= fitted_fact(self._covariance(), warm, highest, display)
         found |= checked_fact(self.checks)
         return found
 

@@ -170,6 +170,8 @@ def chemistry_text(chemistry: Chemistry) -> str:
             covariance["refits"] = np.asarray(chemistry.covariance.refits).tolist()
         if chemistry.covariance.temperatures is not None:
             covariance["temperatures"] = list(chemistry.covariance.temperatures)
+        if chemistry.covariance.concentrations:
+            covariance["concentrations"] = _inline(chemistry.covariance.concentrations)
         document["covariance"] = covariance
     return tomlkit.dumps(document)
 

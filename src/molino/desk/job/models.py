@@ -747,6 +747,7 @@ class CovarianceTable(Table):
     degrees_of_freedom: int
     refits: list[list[float]] | None = None
     temperatures: tuple[float, float] | None = None
+    concentrations: dict[str, float] = {}
 
 
 def job_schema() -> dict[str, Any]:

@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
+import os
 import shutil
 from collections.abc import Callable, Iterator
 from importlib.resources import files
 from pathlib import Path
 from typing import Any
+
+os.environ.setdefault(
+    "OPENBLAS_NUM_THREADS", "1"
+)  # the workers of the suite share the cores; read as NumPy is imported
 
 import pytest
 from hypothesis import settings

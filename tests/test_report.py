@@ -152,7 +152,7 @@ def behaves(page: Path, width: int, look: str) -> None:
     assert re.search(r"\d: .*\d", reading)
     assert before != after
     assert beyond <= 0
-    sweep = next(iter(read_record(page)["results"]["sweep"]["sweeps"].values()))
+    sweep = next(iter(read_record(page).results["sweep"]["sweeps"].values()))
     assert all(metric in after for metric in sweep["metrics"])
 
 

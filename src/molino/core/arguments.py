@@ -23,6 +23,8 @@ RAW = (TypeError, ValueError, AttributeError, LookupError, ArithmeticError, Asse
 """What Python and its packages raise where an argument is nonsense."""
 _PLAIN = (str, int, float, np.number)
 _LONGEST = 60
+_LARGEST = 10**9
+"""The largest whole number that counts, sizes and seeds take."""
 
 
 def checked(function: Callable[P, R]) -> Callable[P, R]:
@@ -77,6 +79,8 @@ def short(value: Any) -> str:
 
 
 def _advice(hint: Any, name: str) -> str:
+    if hint is int:
+        return f"give a whole number from 0 to {_LARGEST}"
     words = getattr(hint, "__name__", "") or str(hint).replace("typing.", "")
     words = words.replace("collections.abc.", "")
     words = " or ".join(part.rpartition(".")[2].strip(" '") for part in words.split("|")) if "[" not in words else words
@@ -102,6 +106,8 @@ def _is_suspect(value: Any, hint: Any) -> bool:
     """Whether a value that fits its annotation is still one from which nothing may be read: where anything is taken."""
     if hint is Any:
         return _is_foreign(value)
+    if hint is int:
+        return not 0 <= value <= _LARGEST
     parts = typing.get_args(hint)
     if typing.get_origin(hint) in (typing.Union, types.UnionType):
         return any(_is_suspect(value, part) for part in parts if _fits(value, part))

@@ -13,6 +13,7 @@ import numpy as np
 import sympy as sp
 
 from molino.core import units
+from molino.core.arguments import short
 from molino.core.chemistry.checks import Review, review
 from molino.core.chemistry.constants import (
     Constant,
@@ -145,8 +146,13 @@ class Chemistry(Frozen, Printed):
 
     def __post_init__(self) -> None:
         faults = Faults()
+        try:
+            items = list(self.species.items() if isinstance(self.species, Mapping) else self.species)
+        except TypeError as error:
+            message, advice = f"{short(self.species)} is not a list of species", "give names or mo.Species(...)"
+            raise InputError(message, "species", advice) from error
         listed: list[Species] = []
-        for item in self.species.items() if isinstance(self.species, Mapping) else self.species:
+        for item in items:
             with faults.at("species"):
                 listed.append(_read_species(item))
                 if listed[-1].name in [s.name for s in listed[:-1]]:

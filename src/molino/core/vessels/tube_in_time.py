@@ -547,7 +547,7 @@ class Cells:
         outlet: dict[str, np.ndarray] = {f"concentration of {s}": np.empty(count) for s in self.species}
         flows, temperatures, duties = np.empty(count), np.empty(count), np.empty(count)
         self.stage_end = np.inf
-        held = []
+        held, capacity = [], 0.0
         for n, t in enumerate(times):
             local = self.local.value(self._columns(Y[n], t))
             faces, places = self.faces(Y[n], local, t), self.model.places
@@ -559,13 +559,16 @@ class Cells:
                 heating, wall = local[:, places["heating"]][:, 0], local[:, places["wall"]][:, 0]
                 duties[n] = wall.sum() * self.dV if self.follows_T else self._needed(faces, heating, Y[n], t)
                 held.append(float(local[:, places["enthalpy"]].sum() * self.dV))
+            if self.follows_T:
+                capacity = max(capacity, float(local[:, places["capacity"]][:, 0].sum() * self.dV))
         if self.follows_T:
             outlet["temperature"] = temperatures
         if not self.vessel._key.phase.carries_volume:
             outlet["volumetric flow"] = flows
         if self.has_energy and self.vessel._heat_shape.mode != "adiabatic":
             outlet["duty"] = duties
-        closure = self._closure(Y, rows[-1, size:], held)
+        sensible = capacity * float(np.ptp(Y[:, :, ns])) if self.follows_T else 0.0
+        closure = self._closure(Y, rows[-1, size:], held, sensible)
         return Followed(
             (np.arange(self.cells) + 0.5) * self.dV, inside, dict(zip(self.species, fed.T, strict=True)),
             dict(zip(self.species, left.T, strict=True)), outlet, closure, flows,
@@ -578,8 +581,12 @@ class Cells:
         warm = self._at_face(own, fed[None], np.array([T]))[0, 1] if np.isfinite(T) else 0.0
         return float(-heating.sum() * self.dV - flow * warm)
 
-    def _closure(self, Y: np.ndarray, passed: np.ndarray, held: list[float]) -> dict[str, float]:
-        """What came and was there at first, against what went and is there at the end."""
+    def _closure(self, Y: np.ndarray, passed: np.ndarray, held: list[float], sensible: float) -> dict[str, float]:
+        """Imbalances over the whole time, as shares of the amounts that came or were there at first.
+
+        That of energy is a share of the heat, or of the sensible heat between the lowest and the highest temperature:
+        what adiabatic reactions set free stays in the enthalpy.
+        """
         ns, found = self.ns, {}
         there = Y[:, :, :ns].sum(axis=1) * self.dV
         for n, state in enumerate(self.model.states):
@@ -594,8 +601,8 @@ class Cells:
         if held and self.follows_T:
             wall, carried = passed[2 * ns :]
             inside = held[-1] - held[0]
-            size = max(abs(wall), abs(carried), abs(inside), 1e-300)
-            found["energy"] = abs(inside - wall - carried) / size
+            size = max(abs(wall), abs(carried), abs(inside), sensible, 1e-300)
+            found["energy"] = float(abs(inside - wall - carried) / size)
         return found
 
 

@@ -47,10 +47,9 @@ def fitted_fact(
     found = extrapolations(covariance, temperatures, concentrations, display)
     if found:
         return {"rate constants": f"{'; '.join(found)}: the interval does not cover that"}
-    ends = [display.text(T, "temperature") for T in covariance.temperatures or ()]
-    data = [f"at {' to '.join(dict.fromkeys(ends))}"] if ends else []
-    data += [f"up to {display.text(c, 'concentration')} of {s}" for s, c in covariance.concentrations.items()]
-    return {"rate constants": f"fitted {', '.join(data)}, which covers this run"}
+    ends = dict.fromkeys(display.text(T, "temperature") for T in covariance.temperatures or ())
+    data = f"fitted at {' to '.join(ends)}" if ends else "fitted to concentrations"
+    return {"rate constants": f"{data}, which covers this run"}
 
 
 def range_finding(

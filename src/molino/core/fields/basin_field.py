@@ -177,7 +177,7 @@ class BasinField:
             return x
 
         x = np.zeros((r, cells))
-        residence = float(transport.volumes.sum()) / sum(float(port.flows.sum()) for port in transport.ports_out)
+        residence = float(transport.volumes.sum()) / transport.passed
         for share, steps in _START_UP:
             try:
                 return found_from(x)
@@ -189,8 +189,7 @@ class BasinField:
 
     def mean_of(self, leaving: Sequence[np.ndarray]) -> np.ndarray:
         """What leaves, averaged by what flows, from what leaves through the cells of each side."""
-        flow = sum(float(port.flows.sum()) for port in self.transport.ports_out)
-        return np.asarray(sum(one.sum(axis=-1) for one in leaving) / flow)
+        return np.asarray(sum(one.sum(axis=-1) for one in leaving) / self.transport.passed)
 
     def mean_outlet(self, c: np.ndarray, sums: Sums | None = None) -> np.ndarray:
         """The same of fields, shape (fields, cells), that are carried themselves."""
@@ -251,7 +250,7 @@ class BasinField:
         fields, out = [c], [self.mean_outlet(c, sums)]
         conserved = self.basin._plug._conserved()
         weights, volumes = np.array([*conserved.values()]).reshape(-1, len(c)), self.transport.volumes
-        entering, flow = stepper.entering.sum(axis=1), sum(float(port.flows.sum()) for port in self.transport.ports_out)
+        entering, flow = stepper.entering.sum(axis=1), self.transport.passed
         gap, size = np.zeros(len(weights)), np.abs(weights) @ (entering * end + c @ volumes)
         for n in range(1, steps + 1):
             c = stepper.advance(c)
@@ -286,10 +285,9 @@ class BasinField:
     def raw_moments(self, D: float) -> list[float]:
         """The first three moments of the residence time about zero, from balances of the age."""
         transport, found, age = self.transport, list[float](), np.ones(self.grid.cells)
-        flow = sum(float(port.flows.sum()) for port in transport.ports_out)
         for k in (1, 2, 3):
             age = transport.steady(D, [0.0] * len(SIDES), k * transport.volumes * age).c
-            found.append(sum(float(one.sum()) for one in transport.leaving(age[None])) / flow)
+            found.append(sum(float(one.sum()) for one in transport.leaving(age[None])) / transport.passed)
         return found
 
     def distribution(self, D: float, steps: int, progress: Callable[[float], None] | None) -> ResidenceTimeDistribution:

@@ -367,8 +367,18 @@ class LaminarTube(Field):
         raw = np.array([mean, variance + mean**2, third + 3 * mean * variance + mean**3])
         notes = {"from": f"the transform of a pulse through the {self.geometry}, {nodes} nodes across"}
         rate = float(E[-1] / (1 - F[-1])) if F[-1] < 1 - 1e-9 else math.nan
-        return ResidenceTimeDistribution(times, E, F, raw, rate, self._plug.volume, self.feed.flow, notes=notes,
-                                         display=self._display, verified=verified)  # fmt: skip
+        return ResidenceTimeDistribution(
+            times,
+            E,
+            F,
+            raw,
+            rate,
+            self._plug.volume,
+            self.feed.flow,
+            notes=notes,
+            display=self._display,
+            verified=verified,
+        )
 
     def _pulse(self, times: np.ndarray, nodes: int, diffusivity: Any) -> tuple[np.ndarray, np.ndarray]:
         """E and F at times from zero on, as the inversion gives them."""

@@ -198,6 +198,11 @@ class Transport:
         return Port(one[kept], behind[kept], np.abs(into[kept]), np.full(shape, half), np.full(shape, apart),
                     wide[kept])  # fmt: skip
 
+    @cached_property
+    def passed(self) -> float:
+        """Flow through the basin per depth, in m^2/s."""
+        return sum(float(port.flows.sum()) for port in self.ports_out)
+
     # the scheme
 
     def scheme(self, diffusivity: float) -> Scheme:

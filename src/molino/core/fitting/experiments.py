@@ -385,8 +385,9 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
         """Of each species that was measured or charged, in mol/m^3."""
         found = dict[str, float]()
         for run in self.runs:
-            seen = {r: float(np.nanmax(v)) for r, v in run.measured.items()
-                    if r in self.species and np.isfinite(v).any()}  # fmt: skip
+            seen = {
+                r: float(np.nanmax(v)) for r, v in run.measured.items() if r in self.species and np.isfinite(v).any()
+            }
             for species, c in (*seen.items(), *run.charge.items()):
                 found[species] = max(found.get(species, 0.0), c)
         return found

@@ -365,8 +365,9 @@ class ResidenceTimeDistribution(Frozen, Result):
         mean = float(share @ at)
         found = {}
         for name, own, exact in (
-            ("mean", mean, self.mean_si), ("variance", float(share @ (at - mean) ** 2), self.variance_si),
-        ):  # fmt: skip
+            ("mean", mean, self.mean_si),
+            ("variance", float(share @ (at - mean) ** 2), self.variance_si),
+        ):
             if math.isfinite(exact) and abs(own - exact) > _VISIBLE * exact:
                 found[f"{name} of the curve"] = f"{100 * (own / exact - 1):+.2g} % from the {name} above"
         return found

@@ -13,13 +13,13 @@ from molino.core.units import Display, Value
 def extrapolations(
     covariance: Covariance, temperatures: Iterable[float], concentrations: Mapping[str, float], display: Display
 ) -> list[str]:
-    """What lies outside the data that the constants were fitted to, each with the end of the data.
+    """The quantities outside the range of the fitted data, each with the end of that range.
 
     Parameters
     ----------
     covariance : Covariance
     temperatures : floats in K
-        nan where there is none.
+        nan where unknown.
     concentrations : mapping of species to float in mol/m^3
         The highest of each.
     display : Display
@@ -53,9 +53,12 @@ def fitted_fact(
 
 
 def range_finding(
-    label: str, chemistry: Chemistry, temperatures: Iterable[Value | None], concentrations: Mapping[str, float],
+    label: str,
+    chemistry: Chemistry,
+    temperatures: Iterable[Value | None],
+    concentrations: Mapping[str, float],
     display: Display,
-) -> Finding | None:  # fmt: skip
+) -> Finding | None:
     """Constants used outside the range of the data that they were fitted to, at the inlet or the start."""
     if chemistry.covariance is None:
         return None

@@ -135,7 +135,7 @@ class OverTime(Frozen, Result):
         }
 
     def to_dict(self) -> dict[str, Any]:
-        """What leaves over time, when it has settled, and the error of the grid, as plain data."""
+        """The outlet over time, the settling times and the error of the grid, as plain data."""
         show = self.display
         rows = {n: (show.unit(kind_of(n)), show.number(row, kind_of(n)).tolist()) for n, row in self.outlet.items()}
         return {

@@ -174,8 +174,14 @@ def _covariance(job: JobContext) -> Covariance | None:
         message = f"the refits are not rows of {len(table.names)} numbers"
         raise InputError(message, "covariance", "take them as a fit wrote them, or delete them")
     refits = None if table.refits is None else np.array(table.refits)
-    found = Covariance(tuple(table.names), np.array(table.matrix), table.degrees_of_freedom, refits, table.temperatures,
-                       table.concentrations)  # fmt: skip
+    found = Covariance(
+        tuple(table.names),
+        np.array(table.matrix),
+        table.degrees_of_freedom,
+        refits,
+        table.temperatures,
+        table.concentrations,
+    )
     found.check()
     return found
 

@@ -79,7 +79,7 @@ def large_network(
         begin = time.perf_counter()
         chemistry = mo.read_chemistry(path)
     assert not chemistry.check().at("warning")
-    case = mo.Batch(chemistry, {"S0": 1.0, "S1": 0.5}, T=350.0)._case
+    case = mo.Batch(chemistry, {"S0": 1.0, "S1": 0.5}, T=350.0).spec.case
     whole = compiled(case.balances)
     rhs, _ = whole.rhs(case.values), whole.jacobian(case.values)
     took = time.perf_counter() - begin
@@ -102,20 +102,20 @@ def packed_bed() -> tuple[Work, Work, Work, Work]:
     job = mo.load_job(Path(str(files("molino.demo") / "ether.toml")))
     given = job.vessels["bed"]
     bed = given.with_(catalyst=mo.Catalyst(particle_density=1450.0, voidage=0.41, particle_diameter=3e-3))
-    inlet = np.array([bed._fed.concentrations.get(s, 0.0) * bed._fed.volume for s in ETHER])
-    masses = np.array([bed._by_name[s].require("molar_mass", "this").si for s in ETHER])
-    names = bed._case.balances.names
+    inlet = np.array([bed.spec.fed.concentrations.get(s, 0.0) * bed.spec.fed.volume for s in ETHER])
+    masses = np.array([bed.spec.species_by_name[s].require("molar_mass", "this").si for s in ETHER])
+    names = bed.spec.case.balances.names
     order = [names.index(n) for n in (*ETHER, "T", "P")]
-    area, P = bed._cross_section(), bed.feed.P.si
+    area, P = bed.spec.cross_section(), bed.feed.P.si
 
     def ours() -> np.ndarray:
-        return integrate(bed._case, hand.BED_POINTS, rtol=1e-8, atol=1e-11).states[:, order]
+        return integrate(bed.spec.case, hand.BED_POINTS, rtol=1e-8, atol=1e-11).states[:, order]
 
     pure = bed.with_(feed=mo.Feed({"methanol": f"{float(inlet[0])!r} mol/s"}, T=bed.feed.T.si, P=P))
     temperatures, flows = np.linspace(540.0, 560.0, 12).tolist(), np.linspace(0.8, 1.2, 10).tolist()
     flows = [f * float(inlet[0]) for f in flows]
     rows = np.array([[T, F] for T in temperatures for F in flows])
-    volume = float(bed._end_si)
+    volume = float(bed.spec.end_si)
 
     def our_sweep() -> np.ndarray:
         vary = {"T": temperatures, "[methanol]": [f"{F!r} mol/s" for F in flows]}

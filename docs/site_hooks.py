@@ -15,7 +15,11 @@ if TYPE_CHECKING:
 ROOT = Path(__file__).parents[1]
 TOPICS = {
     "chemistry": ("Chemistry", ("core.chemistry", "core.thermo"), "Species, reactions, rate laws and constants."),
-    "vessels": ("Vessels", ("core.vessels",), "Vessels, what goes into them, their runs, and what they are judged by."),
+    "vessels": (
+        "Vessels",
+        ("core.vessels", "core.contents", "core.terms", "core.runs", "core.contract", "core.trains", "core.safety"),
+        "Vessels, feeds, heat, catalysts and walls, their runs and metrics, trains and heat safety.",
+    ),
     "mixing": ("Mixing", ("core.mixing",), "Tracer tests, residence times, models of flow, conversions from them."),
     "fields": ("Fields", ("core.fields",), "Laminar pipes and slits, basins in two dimensions."),
     "fitting": ("Fitting", ("core.fitting",), "From measurements to constants with intervals."),

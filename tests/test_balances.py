@@ -8,13 +8,13 @@ import sympy as sp
 
 import molino as mo
 from molino.core.balances import compiled as compiled_module, grouped
+from molino.core.balances.balance_symbols import AMOUNT
 from molino.core.balances.compiled import Compiled, compiled
 from molino.core.balances.integrate import integrate
 from molino.core.balances.source import NotFinite
 from molino.core.balances.steady import steady
 from molino.core.balances.system import ZERO, Balances, Case, State
 from molino.core.chemistry.constants import parameter_symbol
-from molino.core.vessels.roles import AMOUNT
 
 LAW = "k*[A]*[B]^0.7/(1 + K*[C])^2*exp(-E/(R*T)) - q*[C]^n*sqrt([A]) + x[A]*z"
 HELD = {"k": 2e3, "K": 0.6, "E": 2.5e4, "q": 0.2, "n": 1.3, "z": 0.01}
@@ -37,7 +37,7 @@ def test_rates_are_those_of_the_formula(tangled: mo.Batch) -> None:
 
 
 def test_jacobian_is_the_derivative_of_the_right_hand_side(tangled: mo.Batch) -> None:
-    case = tangled._case
+    case = tangled.spec.case
     whole = compiled(case.balances)
     rhs, jacobian = whole.rhs(case.values), whole.jacobian(case.values)
     y = np.array([2.1, 1.3, 0.9, 0.4])
@@ -53,10 +53,10 @@ def test_jacobian_is_the_derivative_of_the_right_hand_side(tangled: mo.Batch) ->
 def test_sensitivities_are_the_derivatives_of_a_run(tangled: mo.Batch, name: str) -> None:
     times = np.array([0.0, 1.0, 6.0])
     symbol = parameter_symbol(name)
-    exact = integrate(tangled._case, times, by=(symbol,)).sensitivities
-    value = tangled._case.value(symbol)
+    exact = integrate(tangled.spec.case, times, by=(symbol,)).sensitivities
+    value = tangled.spec.case.value(symbol)
     step = 1e-5 * value
-    up, down = (integrate(tangled._case.with_values({symbol: value + s}), times).states for s in (step, -step))
+    up, down = (integrate(tangled.spec.case.with_values({symbol: value + s}), times).states for s in (step, -step))
     assert exact is not None
     assert exact[:, :, 0] == pytest.approx((up - down) / (2 * step), rel=2e-5, abs=1e-8 * np.max(np.abs(exact)))
 
@@ -64,15 +64,15 @@ def test_sensitivities_are_the_derivatives_of_a_run(tangled: mo.Batch, name: str
 def test_sensitivity_of_the_initial_state() -> None:
     """dA/dA0 of a first-order decay is exp(-k t)."""
     batch = mo.Batch(mo.Chemistry(mo.Reaction("A -> B", k=0.3)), {"A": 2.0})
-    start = next(p for p in batch._case.balances.parameters if str(p) == "in[A]")
-    found = integrate(batch._case, [0.0, 4.0], by=(start,)).sensitivities
+    start = next(p for p in batch.spec.case.balances.parameters if str(p) == "in[A]")
+    found = integrate(batch.spec.case, [0.0, 4.0], by=(start,)).sensitivities
     assert found is not None
     assert found[-1, :, 0] == pytest.approx([np.exp(-1.2), 1 - np.exp(-1.2)], rel=1e-8)
 
 
 def test_reduced_balances_follow_the_same_course(tangled: mo.Batch) -> None:
     chemistry = mo.Chemistry([mo.Reaction("A -> B + C", rate="k*[A]*[acid]", k=0.3), mo.Reaction("B -> D", k=0.1)])
-    whole = mo.Batch(chemistry, {"A": 1.0, "acid": 0.5})._case
+    whole = mo.Batch(chemistry, {"A": 1.0, "acid": 0.5}).spec.case
     less = Case(whole.balances.reduced((AMOUNT("A"), AMOUNT("B"))), whole.values)
     assert less.balances.names == ("A", "B")
     times = np.linspace(0, 5, 6)
@@ -190,13 +190,13 @@ def test_large_balances_as_columns_are_those_one_by_one(monkeypatch: pytest.Monk
     chemistry = large_network()
     feed = mo.Feed({f"S{i}": 0.1 + 0.01 * i for i in range(0, 120, 3)}, flow=0.5, T=320.0)
     for vessel in (mo.StirredTank(chemistry, feed, volume=2.0), mo.PlugFlow(chemistry, feed, volume=2.0)):
-        case = vessel._case
+        case = vessel.spec.case
         columns = Compiled(case.balances)
         assert columns.grouped is not None
         y = np.random.default_rng(2).uniform(0.1, 2.0, len(case.balances.states))
         y[7] = 0.0
         rhs, jacobian = columns.rhs(case.values), columns.jacobian(case.values)
-        run = vessel.outcome()
+        run = vessel.run()
         assert max(run.closure.values(), default=0.0) < 1e-9
         if isinstance(vessel, mo.PlugFlow):
             continue  # compiled one by one takes seconds: the tank's balances hold the same terms

@@ -120,7 +120,7 @@ def test_nothing_is_lost_and_the_mean_age_is_volume_over_flow(flow: str, kind: s
     text = str(run)
     assert "on a finer grid" in text
     if kind == "island" and flow == "potential":
-        psi, conditions = run.flow.psi, vessel._conditions(run.grid)
+        psi, conditions = run.flow.psi, vessel.spec.conditions(run.grid)
         on_wall = psi[conditions.groups == 0]
         assert np.ptp(on_wall) == 0.0
         assert psi.min() < on_wall[0] < psi.max()  # it goes around on both sides
@@ -273,9 +273,9 @@ def test_a_laminar_flow_does_not_depend_on_where_the_search_for_it_began() -> No
         baffles=[mo.Baffle((1.5, 0), (1.5, 0.5)), mo.Baffle((2.2, 0.4), (2.2, 0.6))],
         flow="laminar", viscosity="0.1 Pa*s", cells=(40, 20),
     )  # fmt: skip
-    grid = vessel._grid
-    problem = FlowProblem(grid, vessel._conditions(grid))
-    nu = vessel._kinematic_viscosity
+    grid = vessel.spec.grid
+    problem = FlowProblem(grid, vessel.spec.conditions(grid))
+    nu = vessel.spec.kinematic_viscosity
     from_rest, from_coarse = problem.laminar(nu), problem.laminar(nu, vessel._coarse_field.flow)
     assert from_coarse.psi == pytest.approx(from_rest.psi, abs=1e-9 * float(np.ptp(from_rest.psi)))
     assert from_coarse.iterations <= from_rest.iterations

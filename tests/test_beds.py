@@ -14,7 +14,7 @@ from scipy.special import i0, i1
 
 import molino as mo
 from molino.core.chemistry.composition import composition
-from molino.core.vessels.catalyst import SHAPES, Effectiveness, EffectivenessSlope
+from molino.core.terms.catalyst import SHAPES, Effectiveness, EffectivenessSlope
 
 R = 8.31446261815324
 SLOW = mo.Chemistry(mo.Reaction("A -> B", k="1e-9 1/s", name="r"), species={"A": "N2", "B": "N2"})
@@ -245,7 +245,7 @@ def test_a_liquid_expands_by_the_rackett_equation() -> None:
         mo.StirredTank(chem, feed, volume="0.1 m3", T="360 K"),
         mo.Batch(chem, {"A": "10 mol"}, T="300 K", time="1 min", heat="adiabatic", model="additive volumes"),
     ):
-        run = one.outcome()  # fmt: skip
+        run = one.run()  # fmt: skip
         out = run.stream_out()
         assert out.volume == pytest.approx(sum(out.amounts.values()) * v(out.T), rel=1e-4)
         assert max(run.closure.values()) < 1e-11

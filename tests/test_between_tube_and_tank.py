@@ -32,7 +32,7 @@ def test_much_conduction_makes_an_adiabatic_tube_of_one_temperature() -> None:
     warm = mo.Feed({"A": "1 mol/L"}, flow="1 L/min", T="330 K", heat_capacity="3.8 MJ/m3/K")
     sizes: dict[str, Any] = {"diameter": "0.1 m", "length": "0.5 m", "heat": "adiabatic"}
     mixed = mo.DispersedTube(HOT, warm, dispersion=mo.Dispersion(peclet=1e-4), **sizes).run()
-    tank = mo.StirredTank(HOT, warm, volume=mixed.vessel._volume_si, heat="adiabatic").steady()
+    tank = mo.StirredTank(HOT, warm, volume=mixed.vessel.spec.volume_si, heat="adiabatic").steady()
     assert mixed.conversion("A") == pytest.approx(tank.conversion("A"), abs=2e-4)
     assert pytest.approx(tank.stream_out().T, abs=2e-3) == mixed.stream_out().T
     conducting = mo.DispersedTube(

@@ -107,7 +107,7 @@ def test_the_count_of_a_vessel_is_that_of_its_balances(molino: Typed, folder: Pa
     assert count.open == ("r2.k", "length")
     assert count.degrees_of_freedom == 2
     assert (
-        len(count.given) + len(count.open) == len(compiled(tube._model.balances).balances.parameters) - 1 + 1
+        len(count.given) + len(count.open) == len(compiled(tube.spec.model.balances).balances.parameters) - 1 + 1
     )  # T unused, length
     error = [f.what for f in review.at("warning")]
     assert error == ["r2 never starts: nothing brings or forms X", "r3 never starts: nothing brings or forms Y"]
@@ -205,7 +205,7 @@ def test_what_is_far_too_small_or_cold_and_bases_mixed_up_are_named() -> None:
         found = [f.what for f in vessel.check().at("warning")]
         assert f"next to nothing happens: it has {share} of the time that its fastest reaction needs" in found
         assert "T = 49 K (a bare number is kelvin)" in found
-        assert "next to nothing happens" in str(vessel.outcome())
+        assert "next to nothing happens" in str(vessel.run())
     assert (
         not mo.PlugFlow(chemistry, mo.Feed({"A": "1 mol/L"}, flow="1 L/min", T="49 degC"), volume="5 L")
         .check()

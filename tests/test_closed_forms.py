@@ -294,7 +294,7 @@ def test_sweep_gives_what_single_runs_give() -> None:
                     alone = alone.with_(chemistry=chemistry.with_values({"one.k": value}))
                 else:
                     alone = alone.with_(**{name: value})
-            run = alone.outcome()
+            run = alone.run()
             assert row["yield of B on A"] == pytest.approx(run.metric(metric), rel=1e-7)
             assert row["conversion of A"] == pytest.approx(run.conversion("A"), rel=1e-7)
     with pytest.raises(mo.InputError, match="did you mean 'length'"):

@@ -135,20 +135,20 @@ def numbers(run: Any, names: Names) -> np.ndarray:
 @pytest.mark.parametrize(("kind", "mode"), CASES)
 def test_every_vessel_keeps_the_contract(kind: str, mode: str) -> None:
     one = vessel(kind, mode)
-    run = one.outcome()
+    run = one.run()
     assert {"energy"} < run.closure.keys()
     assert max(run.closure.values()) < 1e-8
     wanted = numbers(run, NEUTRAL)
     first = CASES.index((kind, mode))
     for other in (COLLIDING[(first + n) % len(COLLIDING)] for n in range(3)):
-        assert numbers(vessel(kind, mode, other).outcome(), other) == pytest.approx(wanted, rel=1e-7, abs=1e-9), other
+        assert numbers(vessel(kind, mode, other).run(), other) == pytest.approx(wanted, rel=1e-7, abs=1e-9), other
     for thing in (one, run):
         for twin in (pickle.loads(pickle.dumps(thing)), copy.deepcopy(thing)):
             assert twin == thing
             assert hash(twin) == hash(thing)
             assert str(twin) == str(thing)
     assert one.with_(name="other") != one
-    assert numbers(pickle.loads(pickle.dumps(one)).outcome(), NEUTRAL).tolist() == wanted.tolist()
+    assert numbers(pickle.loads(pickle.dumps(one)).run(), NEUTRAL).tolist() == wanted.tolist()
     assert one.equations().latex.count("\\") > 5
     assert not one.check().at("error")
     read = json.loads(json.dumps(run.to_dict()))
@@ -195,11 +195,11 @@ def test_names_change_nothing_in_a_job(tmp_path: Path, names: Names, kind: str, 
     path = tmp_path / "job.toml"
     path.write_text(JOB.format(**names._asdict(), kind=kind, size=size))
     (one,) = mo.load_job(path).vessels.values()
-    assert one.outcome().metric(f"conversion of {names.A}") == pytest.approx(1 - left, rel=1e-8)
+    assert one.run().metric(f"conversion of {names.A}") == pytest.approx(1 - left, rel=1e-8)
 
 
 def _conversion(one: Any) -> float:
-    return float(one.outcome().metric("conversion of Alfa"))
+    return float(one.run().metric("conversion of Alfa"))
 
 
 def test_everything_crosses_processes_and_compares() -> None:

@@ -32,7 +32,7 @@ def test_a_region_holds_every_tank_and_tube_and_its_trains_reach_it(k1: float, k
     region = mo.attainable(chemistry, FEED, axes=("conversion of A", "yield of B on A"))
     assert region.contains(region.fed)
     for cls, size in itertools.product((mo.PlugFlow, mo.StirredTank), (0.1, 1.0, 5.0)):
-        run = cls(chemistry, FEED, space_time=size / k1).outcome()
+        run = cls(chemistry, FEED, space_time=size / k1).run()
         assert region.distance((run.conversion("A"), run.yield_of("B", on="A"))) < 2e-3
     for weight in (0.3, 1.0, 3.0):
         best = region.best(f"yield of B on A + {weight}*conversion of A - conversion of A")

@@ -141,7 +141,7 @@ def test_bare_numbers_mean_what_the_units_table_says(job: Job) -> None:
     assert isinstance(coil, mo.PlugFlow)
     assert coil.feed.flow.si == pytest.approx(12 / 3600)
     assert coil.feed.T.si == pytest.approx(448.15)
-    assert coil._fed.concentrations["xylose"] == pytest.approx(350)
+    assert coil.spec.fed.concentrations["xylose"] == pytest.approx(350)
     assert coil.length.si == 150
     assert job.chemistry.parameters[2].value == pytest.approx(438.15)
 
@@ -195,11 +195,11 @@ def test_figures_show_what_was_measured_and_calculated(job: Job, fitted: Fit) ->
         top = axes.get_ylim()[1]
         assert top > max(np.nanmax(v) for v in run.measured.values()) / 1000
     vessels = job.with_chemistry(fitted.chemistry)
-    profile = mo.figures.profile(vessels["coil"].outcome())
+    profile = mo.figures.profile(vessels["coil"].run())
     assert profile.axes[1].get_xlabel() == "length [m]"
     assert profile.axes[1].get_ylabel() == "rate [mol/L/min]"
     with pytest.raises(mo.InputError, match="no profile"):
-        mo.figures.profile(vessels["tank"].outcome())
+        mo.figures.profile(vessels["tank"].run())
     compared = mo.compare([vessels["coil"], vessels["tank"]], ["conversion of xylose"])
     bars = mo.figures.comparison(compared).axes[2]
     assert [bar.get_width() for bar in bars.patches] == pytest.approx(

@@ -33,7 +33,7 @@ def test_first_order_is_that_of_the_closed_form_with_its_slopes(Da: float, Pe: f
     found, step = run.sensitivity("conversion of A", ["volume", "peclet", "r.k", "flow"]), 3e-4
     by_Da = (danckwerts(Da * (1 + step), Pe) - danckwerts(Da * (1 - step), Pe)) / (2 * step)
     by_Pe = (danckwerts(Da, Pe * (1 + step)) - danckwerts(Da, Pe * (1 - step))) / (2 * step)
-    own = {name: tube._setting(name).own for name in found}
+    own = {name: tube.spec.condition(name).own for name in found}
     wanted = {"volume": by_Da, "peclet": by_Pe, "r.k": by_Da, "flow": -by_Da}
     for name, slope in found.items():
         assert slope * own[name] == pytest.approx(wanted[name], rel=3e-5, abs=1e-9), name

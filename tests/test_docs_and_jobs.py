@@ -283,13 +283,13 @@ def test_a_job_says_what_python_says(molino: Typed, tmp_path: Path) -> None:
         "flask": mo.Batch(chemistry, {"A": "0.6 mol", "B": "1.4 mol/L"}, volume="0.5 L", T="70 degC", time="2 h"),
     }
     for name, vessel in vessels.items():
-        outcome = vessel.outcome()
+        outcome = vessel.run()
         error = content[name]["metrics"]
         assert error["yield of C on A"]["value"] == pytest.approx(outcome.yield_of("C", on="A"), rel=1e-9)
         assert error["concentration of D"]["value"] == pytest.approx(outcome.concentrations["D"][-1] / 1000, rel=1e-9)
         assert error["concentration of D"]["unit"] == "kmol/m3"
-    assert vessels["second"].outcome().yield_of("C", on="A") == pytest.approx(
-        vessels["flask"].outcome().yield_of("C", on="A"), rel=1e-9
+    assert vessels["second"].run().yield_of("C", on="A") == pytest.approx(
+        vessels["flask"].run().yield_of("C", on="A"), rel=1e-9
     )
     assert molino("run", path).exit_code == 0
     start_up = pd.read_csv(tmp_path / "results" / "job" / "run-first-over-time.csv")

@@ -127,7 +127,7 @@ def test_side_feeds_exchangers_and_parallel_vessels() -> None:
     assert run.exchanged["cooler"] == pytest.approx(4.2e6 * Q1 * (335 - bed.temperatures[-1]), rel=1e-9)
     mixed_T = (100 * 335 + 20 * 300) / 120
     assert pot.vessel.feed.T.si == pytest.approx(mixed_T, rel=1e-10)
-    assert pot.vessel._fed.volume == pytest.approx(0.25 * Q2)
+    assert pot.vessel.spec.fed.volume == pytest.approx(0.25 * Q2)
     assert pytest.approx(mixed_T + 50e3 / (4.2e6 * Q2), rel=1e-9) == run.last.T
     assert run.entering["A"] == pytest.approx((200 + 60) / 60)
     assert run.conversion("A") == pytest.approx(1 - run.last.amounts["A"] / run.entering["A"])
@@ -157,7 +157,7 @@ def test_side_feeds_exchangers_and_parallel_vessels() -> None:
 
 
 def test_the_uncertainty_of_constants_goes_through_a_train() -> None:
-    from molino.core.chemistry.chemistry import Covariance
+    from molino.core.chemistry.reaction_set import Covariance
 
     known = mo.Chemistry(
         mo.Reaction("A -> B", k=0.2 / 60, name="r"), covariance=Covariance(("r.k",), np.array([[1e-8]]), 20)

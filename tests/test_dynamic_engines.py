@@ -10,11 +10,11 @@ import numpy as np
 import pytest
 
 import molino as mo
-from molino.core.design.free_profile import read_moving
-from molino.core.design.interior_point import InteriorPoint, Place
-from molino.core.design.objective import read_expression, read_limit
-from molino.core.design.profile_program import FREE, HIGH, LOW, DynamicQuestion, Phase, ProfileProgram, even
-from molino.core.design.question import FreeNumber
+from molino.core.design.optimize.free_profile import read_moving
+from molino.core.design.optimize.interior_point import InteriorPoint, Place
+from molino.core.design.optimize.objective import read_expression, read_limit
+from molino.core.design.optimize.problem import FreeNumber
+from molino.core.design.profiles.profile_program import FREE, HIGH, LOW, DynamicQuestion, Phase, ProfileProgram, even
 
 
 def kettle(**more: Any) -> mo.Batch:

@@ -198,8 +198,10 @@ def test_gibbs_energy_and_constants_of_reactions_agree_and_slopes_are_exact(mode
     names = ["feed T", "feed P", "[CH4]", *(["duty"] if isinstance(heat, mo.Duty) else [])]
     slopes = other.sensitivity("conversion of CH4", names)
     for name in names:
-        own = by_energy._setting(name).own
-        ends = [by_energy.with_({name: by_energy._setting(name).give(own * f)}).run() for f in (1 + 1e-4, 1 - 1e-4)]
+        own = by_energy.spec.condition(name).own
+        ends = [
+            by_energy.with_({name: by_energy.spec.condition(name).give(own * f)}).run() for f in (1 + 1e-4, 1 - 1e-4)
+        ]
         change = ends[0].conversion("CH4") - ends[1].conversion("CH4")
         assert slopes[name] * 2e-4 * own == pytest.approx(change, rel=1e-5, abs=1e-11)
     assert pickle.loads(pickle.dumps(other)).to_dict() == other.to_dict()

@@ -35,7 +35,7 @@ def test_the_job_says_what_python_says(ester: Path) -> None:
     assert code == 0
     read = json.loads(text)["vessels"]["limit"]
     job = mo.load_job(ester)
-    limit = job.vessels["limit"].outcome()
+    limit = job.vessels["limit"].run()
     assert read["conversion_of_alcohol"] == pytest.approx(limit.conversion("alcohol"), rel=1e-12)
     assert read["kind"] == "equilibrium"
     assert "residence_time" not in read

@@ -24,14 +24,14 @@ MASS = {s.name: s.require("molar_mass", "this").si for s in MIX.species}
 @pytest.mark.parametrize("row", rows("Feeds and charges"), ids=lambda row: row[0])
 def test_each_feed_of_the_page_is_the_same(row: list[str]) -> None:
     feed: mo.Feed = eval(row[1], {"mo": mo})
-    fed = mo.PlugFlow(MIX, feed, volume=1)._fed
+    fed = mo.PlugFlow(MIX, feed, volume=1).spec.fed
     assert fed.volume == pytest.approx(1385.744 / 3600, rel=1e-5)
     assert fed.concentrations == pytest.approx({"A": 57.7307, "B": 14.4327}, rel=2e-5)
 
 
 def test_a_flow_given_twice_in_agreement_is_no_contradiction() -> None:
     given = mo.Feed(dict.fromkeys(MASS, "1 mol/m3"), ["1 m3/s", f"{sum(MASS.values())!r} kg/s"], T=400.0)
-    assert mo.PlugFlow(MIX, given, volume=1)._fed.volume == pytest.approx(1.0)
+    assert mo.PlugFlow(MIX, given, volume=1).spec.fed.volume == pytest.approx(1.0)
 
 
 def ways(amounts: dict[str, float], volume: float, T: float) -> list[tuple[str | None, Any]]:
@@ -62,7 +62,7 @@ def test_whatever_settles_a_mixture_gives_that_mixture(data: st.DataObject) -> N
     contents = {s: data.draw(st.sampled_from([t for o, t in everything if o == s])) for s in amounts}
     assume(sum(t == "rest" for t in contents.values()) <= 1)
     try:
-        fed = mo.PlugFlow(MIX, mo.Feed(contents, totals, T=T), volume=1)._fed
+        fed = mo.PlugFlow(MIX, mo.Feed(contents, totals, T=T), volume=1).spec.fed
     except mo.InputError as error:
         assert "cannot be worked out from" in str(error)  # too little was drawn; a contradiction there cannot be
         return
@@ -77,14 +77,14 @@ LIQUIDS = [
 
 def test_volumes_of_liquids_and_densities() -> None:
     chemistry = mo.Chemistry(mo.Reaction("A -> B + C", k="0.4 1/h"), species=LIQUIDS)
-    by_volumes = mo.PlugFlow(chemistry, mo.Feed({"A": "30 kmol/h", "B": "70 kmol/h"}), volume=1)._fed
+    by_volumes = mo.PlugFlow(chemistry, mo.Feed({"A": "30 kmol/h", "B": "70 kmol/h"}), volume=1).spec.fed
     flow = 30e3 * 0.032042 / 790 + 70e3 * 18e-6
     assert by_volumes.volume * 3600 == pytest.approx(flow, rel=1e-9)
     by_density = mo.Batch(chemistry, {"A": "30 wt%", "B": "rest"}, total="2 t", density="0.95 kg/L")
-    assert by_density._fed.volume == pytest.approx(2000 / 950, rel=1e-9)
+    assert by_density.spec.fed.volume == pytest.approx(2000 / 950, rel=1e-9)
     assert by_density.run("1 h").conversion("A") == pytest.approx(1 - math.exp(-0.4), rel=1e-9)
     amounts = mo.Batch(chemistry, {"A": "2 kmol", "B": "3 per A"}, volume="4 m3")
-    assert amounts._fed.concentrations == pytest.approx({"A": 500.0, "B": 1500.0})
+    assert amounts.spec.fed.concentrations == pytest.approx({"A": 500.0, "B": 1500.0})
 
 
 FEEDS: dict[str, tuple[Callable[[], Any], str]] = {

@@ -22,7 +22,7 @@ import molino as mo
 from molino.core.balances.boundary import solve_boundary
 from molino.core.balances.integrate import Event, integrate
 from molino.core.balances.system import ZERO, Balances, Case, State
-from molino.core.vessels.parameter_map import ParameterMap
+from molino.core.contract.parameter_map import ParameterMap
 
 ROOT = Path(__file__).parents[1]
 CORE = ROOT / "src" / "molino" / "core"
@@ -42,7 +42,7 @@ def test_a_shared_constant_is_a_constant_whatever_it_is_called(name: str) -> Non
         (mo.Batch(chem, {"A": 1.0}, time=10.0), np.exp(-1)), (mo.PlugFlow(chem, feed, volume=10.0), np.exp(-1)),
         (mo.StirredTank(chem, feed, volume=10.0), 0.5),
     ):  # fmt: skip
-        assert one.outcome().metric("concentration of A") == pytest.approx(left, rel=1e-8)
+        assert one.run().metric("concentration of A") == pytest.approx(left, rel=1e-8)
 
 
 def test_a_species_called_as_a_quantity_is_a_species() -> None:
@@ -207,11 +207,11 @@ UNITS = {
 @pytest.mark.parametrize("case", range(6))
 def test_slopes_by_what_was_given_are_exact(case: int) -> None:
     one, names = mapped()[case]
-    exact = one.outcome().sensitivity("conversion of A", names) if case < 4 else one.run().sensitivity(
+    exact = one.run().sensitivity(
         "conversion of A", names
     )  # fmt: skip
     for name in names:
-        at, unit = 50 if name == "tubes" else one._setting(name).own, UNITS.get((case, name), "")
+        at, unit = 50 if name == "tubes" else one.spec.condition(name).own, UNITS.get((case, name), "")
         step = 2e-4 if case > 3 else 3e-5
         if name == "tubes":
             low, high, span = one.with_(tubes=at - 1), one.with_(tubes=at + 1), 2.0
@@ -231,8 +231,8 @@ def test_the_map_of_many_cases_is_that_of_each() -> None:
     table, ends = ParameterMap(bed, names).table(rows)
     for row, values, end in zip(rows, table, ends, strict=True):
         changed = bed.with_({"T": row[0], "[A]": f"{row[1]} mol/s", "tubes": int(row[2]), "diameter": row[3]})
-        assert values == pytest.approx(changed._case.values, rel=1e-12, nan_ok=True)
-        assert end == pytest.approx(changed._end_si, rel=1e-12)
+        assert values == pytest.approx(changed.spec.case.values, rel=1e-12, nan_ok=True)
+        assert end == pytest.approx(changed.spec.end_si, rel=1e-12)
     held = mo.evaluator(bed, names, ["conversion of A"])
     wanted = [
         bed.with_({"T": T, "[A]": f"{F} mol/s", "tubes": int(n), "diameter": d}).run().metric("conversion of A")

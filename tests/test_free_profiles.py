@@ -189,7 +189,7 @@ def test_profiles_reach_closed_forms_and_say_of_which_arcs_they_consist(
     assert best.first_order < 2e-3
     assert arcs in ", ".join(arc.kind for arc in best.profiles[0].arcs)
     profile = best.profiles[0]
-    again = best.vessel.with_({profile.name: mo.Profile(profile.points())}).outcome()
+    again = best.vessel.with_({profile.name: mo.Profile(profile.points())}).run()
     value = best.objective.value([again.metric(m) for m in best.objective.metrics])
     assert value == pytest.approx(best.value, rel=1e-9)  # what is shown can be run
     for limit, left in zip(best.limits, best.left, strict=True):

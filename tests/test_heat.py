@@ -64,7 +64,7 @@ def liquid_vessels(T: float, c: float, minutes: float, heat: str) -> list[object
 )
 def test_elements_and_energy_close_in_every_liquid_vessel(T: float, c: float, minutes: float, heat: str) -> None:
     for vessel in liquid_vessels(T, c, minutes, heat):
-        runs = [vessel.outcome()]
+        runs = [vessel.run()]
         if isinstance(vessel, mo.StirredTank):
             runs.append(vessel.run("2 h", changes=[mo.Change("flow", "80 L/min", at="1 h", over="10 min")]))
         for run in runs:
@@ -120,7 +120,7 @@ def enthalpy(flows: dict[str, float], T: float) -> float:
 
 @pytest.mark.parametrize("kind", [mo.PlugFlow, mo.StirredTank])
 def test_adiabatic_outlets_agree_with_an_independent_enthalpy_balance(kind: type) -> None:
-    run = kind(GAS, VAPOUR, volume="1.5 m3", heat="adiabatic").outcome()
+    run = kind(GAS, VAPOUR, volume="1.5 m3", heat="adiabatic").run()
     out = run.stream_out()
     total = 10e3 / 3600
     assert out.amounts["B"] > 0.1 * total
@@ -129,7 +129,7 @@ def test_adiabatic_outlets_agree_with_an_independent_enthalpy_balance(kind: type
     assert pytest.approx(T, rel=1e-6) == out.T
     assert run.duty_si == pytest.approx(0.0, abs=1e-3)
     assert -run.heat_released.to("W").magnitude > 1e4  # it takes heat up
-    kept = kind(GAS, VAPOUR, volume="1.5 m3").outcome()
+    kept = kind(GAS, VAPOUR, volume="1.5 m3").run()
     wanted = enthalpy(dict(kept.stream_out().amounts), 700.0) - enthalpy(fed, 700.0)
     assert kept.duty_si == pytest.approx(wanted, rel=1e-6)
     assert kept.duty.to("W").magnitude == pytest.approx(wanted, rel=1e-6)
@@ -213,7 +213,7 @@ def test_sizes_and_sweeps_go_through_programmes() -> None:
 
 
 def test_the_uncertainty_of_a_counter_current_tube_counts_its_coolant() -> None:
-    from molino.core.chemistry.chemistry import Covariance
+    from molino.core.chemistry.reaction_set import Covariance
 
     chem = mo.Chemistry(HOT.reactions, covariance=Covariance(("r.k",), np.array([[1e-10]]), 20))
     jacket = mo.Jacket("325 K", U="300 W/m2/K", flow="2 kW/K", counter_current=True)
@@ -324,9 +324,9 @@ def test_without_a_temperature_nothing_is_said_of_heat() -> None:
     vessels = [mo.Batch(chem, {"A": 1.0}, time=100.0), mo.PlugFlow(chem, feed, volume=100.0), mo.StirredTank(chem, feed, volume=100.0),
                mo.SemiBatch(chem, {"A": 1.0}, {"a": mo.Dosing(mo.Feed({"A": 1.0}, 1e-3))}, time=100.0)]  # fmt: skip
     for vessel in vessels:
-        assert [*vessel.outcome().closure] == ["A + B"]
+        assert [*vessel.run().closure] == ["A + B"]
         with pytest.raises(mo.InputError, match="no temperature is given"):
-            _ = vessel.outcome().duty
+            _ = vessel.run().duty
 
 
 def test_a_heat_capacity_beyond_its_range_is_reported() -> None:

@@ -16,6 +16,7 @@ from scipy.integrate import quad, solve_ivp
 
 import molino as mo
 from conftest import Typed
+from molino.core.safety.cooling_failure import failure_of
 
 R = 8.31446261815324
 COUPLING = mo.Chemistry(
@@ -53,7 +54,7 @@ def test_a_kettle_is_worst_where_as_much_is_dosed_as_is_there(minutes: float, T:
         c = {s: at.concentrations[s][row] for s in "AB"}
         expected = T + min(c.values()) * 180e3 / C
         if reached is None:
-            reached = run._cooling_failure.course(0.5 * meet).highest
+            reached = failure_of(run).course(0.5 * meet).highest
         assert reached == pytest.approx(
             expected, abs=0.02
         )  # a year on, with equal amounts, some is left of second order
@@ -105,7 +106,7 @@ def test_slopes_are_those_of_differences(heat: Any) -> None:
     for metric in ("adiabatic rise", "temperature after cooling failure", "time to maximum rate"):
         exact = run.sensitivity(metric, list(names))
         for name, step in names.items():
-            own = vessel._setting(name).own
+            own = vessel.spec.condition(name).own
             step = step if name != "coupling.k" else step * own * 10
             high, low = (vessel.with_({name: own + sign * step}).run().metric(metric) for sign in (1, -1))
             scale = abs(run.metric(metric)) / max(own, 1.0)

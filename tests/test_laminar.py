@@ -48,7 +48,7 @@ def test_heat_from_a_wall_is_the_series_of_graetz() -> None:
     pipe = mo.LaminarTube(chem, feed, diameter="20 mm", length="16 m", conductivity="0.6 W/m/K", wall_T="350 K")
     run = pipe.run()
     roots, shares = [2.7043644, 6.6790315, 10.673380, 14.671078], [0.819050, 0.097527, 0.032504, 0.015440]
-    along = run.z[50:] * 0.6 / 4e6 / (2 * pipe._velocity * 0.01**2)
+    along = run.z[50:] * 0.6 / 4e6 / (2 * pipe.spec.velocity * 0.01**2)
     wanted = sum(c * np.exp(-(root**2) * along) for root, c in zip(roots, shares, strict=True))
     assert (350 - run.mixed["temperature"][50:]) / 50 == pytest.approx(wanted, rel=1e-4)
     assert run.heat == pytest.approx((run.mixed["temperature"][-1] - 300) * 4e6 / 6e4, rel=1e-9)
@@ -73,7 +73,7 @@ def test_reaction_and_heat_close(heat: dict[str, str], shape: dict[str, str]) ->
 def test_a_long_pipe_disperses_as_taylor_and_aris_say() -> None:
     """Variance 2 D/(u L) with D = u^2 d^2/(192 D_m); by the moments, and by the curve from the transform."""
     pipe = mo.LaminarTube(FIRST, FEED, diameter="2 mm", length="2000 m", diffusivity="1e-7 m2/s")
-    u, tau = pipe._velocity, 2000 / pipe._velocity
+    u, tau = pipe.spec.velocity, 2000 / pipe.spec.velocity
     mean, variance, _ = pipe.tracer_moments()
     assert mean == pytest.approx(tau, rel=1e-6)
     assert variance / tau**2 == pytest.approx(2 * u * 0.002**2 / (192 * 1e-7 * 2000), rel=0.01)
@@ -98,7 +98,7 @@ def test_the_entrance_is_as_long_and_costs_as_much_as_published() -> None:
     feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min", density="1000 kg/m3")
     tube = mo.LaminarTube(FIRST, feed, gap="4 mm", width="20 mm", length="0.5 m", viscosity="1 mPa*s",
                           entrance="developing")  # fmt: skip
-    run, u = tube.run(points=21), tube._velocity
+    run, u = tube.run(points=21), tube.spec.velocity
     assert tube.Reynolds == pytest.approx(u * 8e-3 * 1e6)
     drop = 12 * 1e-3 * u * 0.5 / 0.004**2 + 0.674 * 1000 * u**2 / 2
     assert run.pressure_lost[-1] == pytest.approx(drop, rel=0.01)

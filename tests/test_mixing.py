@@ -236,7 +236,7 @@ def test_fits_find_the_numbers_and_rule_other_models_out() -> None:
     loop = mo.Compartments(
         {"A": None, "B": "rest"}, {}, {"in": {"A": 1}, "A": {"B": None, "out": "rest"}, "B": {"A": 1}}
     )
-    truth = loop._with_numbers({"A": 0.6, "A to B": 0.3})
+    truth = loop.with_numbers({"A": 0.6, "A to B": 0.3})
     cases: list[tuple[Any, Any, dict[str, float], str]] = [
         (mo.AxialDispersion(12), mo.AxialDispersion(), {"peclet": 12}, "pulse"),
         (mo.TanksInSeries(2.5), mo.TanksInSeries(), {"n": 2.5}, "step down"),
@@ -253,7 +253,7 @@ def test_fits_find_the_numbers_and_rule_other_models_out() -> None:
         assert found.verdict().startswith(found.best.model.noun)
         assert "ruled out" in found.verdict()
         for name, value in numbers.items():
-            assert abs(found.best._number(name) - value) < 2.5 * found.best.halves[name] < 0.5 * value, name
+            assert abs(found.best.number(name) - value) < 2.5 * found.best.halves[name] < 0.5 * value, name
         assert found.best.dead_fraction == pytest.approx(0.3 if "active" in numbers else 0.0, abs=0.05)
     bare = mo.fit_flow_models(mo.TracerTest(t, signal), [mo.TankWithDeadZone(), mo.TanksInSeries()])
     assert "not known" in bare.remarks["tank with dead zone and by-pass"]

@@ -20,9 +20,9 @@ from scipy.stats import binom
 
 import molino as mo
 from conftest import DEMO, Typed, spoil
-from molino.core.fitting.experiments import condition_kinds
+from molino.core.contract.metrics import parse_metric
+from molino.core.fitting.experiment import condition_kinds
 from molino.core.fitting.regression import prepare
-from molino.core.vessels.metrics import parse_metric
 from molino.demo import make_data
 
 EXAMPLES = Path(__file__).parents[1] / "examples"
@@ -124,15 +124,15 @@ def test_what_is_calculated_is_what_a_run_reports_with_exact_slopes(name: str) -
         if case.along == "time":
             found = vessel.run(float(place), **({"changes": case.changes} if case.changes else {}))
         elif case.along and "counter" not in name and "profile" not in name:
-            sizes = dict.fromkeys(vessel._sizes) if isinstance(vessel, mo.StirredTank) else {"length": None}
-            found = vessel.with_(**{**sizes, case.along: float(place)}).outcome()
+            sizes = dict.fromkeys(vessel.spec.sizes) if isinstance(vessel, mo.StirredTank) else {"length": None}
+            found = vessel.with_(**{**sizes, case.along: float(place)}).run()
         elif case.along:
-            at = vessel.with_({case.along: float(place)})._end_si
+            at = vessel.with_({case.along: float(place)}).spec.end_si
             profile = vessel.run([at]).profile(mo.concentration("A") if response == "A" else mo.Metric(response, ""))
-            assert values[n] == pytest.approx(profile[1 if at < vessel._end_si else -1], rel=1e-6)
+            assert values[n] == pytest.approx(profile[1 if at < vessel.spec.end_si else -1], rel=1e-6)
             continue
         else:
-            found = vessel.outcome()
+            found = vessel.run()
         metric = f"concentration of {response}" if response in ("A", "B") else response
         assert values[n] == pytest.approx(found.metric(metric), rel=1e-7), (response, place)
 

@@ -295,7 +295,7 @@ def test_steps_of_a_train_are_numbers_like_any_other(recycle: float) -> None:
         for metric in ("yield of B on A", "duty", "temperature") if recycle else ("conversion of A", "volumetric flow"):
             exact = train.run().sensitivity(metric, names)
             for name in names:
-                own = train._setting(name).own
+                own = train.spec.condition(name).own
                 ends = [train.with_({name: own * (1 + away)}).run().metric(metric) for away in (1e-4, -1e-4)]
                 scale = abs(train.run().metric(metric) / own)
                 assert exact[name] == pytest.approx((ends[0] - ends[1]) / (2e-4 * own), rel=1e-4, abs=1e-6 * scale)

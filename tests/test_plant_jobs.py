@@ -132,7 +132,7 @@ def test_a_plant_job_says_what_python_says(tmp_path: Path) -> None:
     vessels = built()
     assert [*found] == ["tank", "tank over time", "pot", "kettle", "coil", "line"]
     for name, vessel in vessels.items():
-        run = vessel.outcome()
+        run = vessel.run()
         error = found[name]
         assert error["conversion_of_A"] == pytest.approx(run.conversion("A"), rel=1e-9), name
         assert error["temperature"]["value"] == pytest.approx(run.stream_out().T, rel=1e-9)
@@ -248,7 +248,7 @@ def test_the_ether_example_walks_and_agrees_with_python(tmp_path: Path) -> None:
         assert part in ran.output
     job = mo.load_job(tmp_path / "plant" / "ether.toml")
     bed = job.vessels["bed"]
-    run = bed.outcome()
+    run = bed.run()
     assert max(run.closure.values()) < 1e-8
     assert 0.5 < run.conversion("methanol") < 0.95
     out = run.stream_out()
@@ -263,9 +263,9 @@ def test_the_ether_example_walks_and_agrees_with_python(tmp_path: Path) -> None:
     assert "r_dehydration=a*eta_dehydration*r0_dehydration" in printed
     assert "phi2_dehydration=pore_dehydration*r0_dehydration*rho_p/[methanol]" in printed
     assert "r_dehydration=dehydration.k" not in printed
-    aged = job.vessels["aged"].outcome()
+    aged = job.vessels["aged"].run()
     assert aged.conversion("methanol") < run.conversion("methanol")
-    cascade = job.vessels["cascade"].outcome()
+    cascade = job.vessels["cascade"].run()
     assert cascade.exchanged["exchanger"] < 0
     figure = mo.figures.profile([run, aged], show=["molar flow", "conversion", "temperature", "pressure"], log="")
     assert [axes.get_ylabel() for axes in figure.axes] == [

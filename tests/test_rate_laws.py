@@ -157,7 +157,7 @@ def at(held: Any, T: float) -> float:
 
 
 def compiled_rate(chemistry: mo.Chemistry, T: float) -> float:
-    balances = mo.Batch(chemistry, {"A": 1.0}, T=T)._case
+    balances = mo.Batch(chemistry, {"A": 1.0}, T=T).spec.case
     return float(-compiled(balances.balances).rhs(balances.values)(np.array([1.0, 0.0]), 0.0)[0])
 
 

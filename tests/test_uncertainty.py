@@ -389,14 +389,14 @@ def test_the_next_experiment_for_a_size_and_for_an_optimum() -> None:
         return float(mo.size(vessel, "conversion of A", 0.9, vary="length").value)
 
     sizing = mo.size(tube, "conversion of A", 0.9, vary="length")
-    assert sizing._slopes_by_constants(names) == pytest.approx(slopes(sized), rel=1e-5, abs=1e-4)
+    assert sizing.slopes_by_constants(names) == pytest.approx(slopes(sized), rel=1e-5, abs=1e-4)
     question: dict[str, Any] = {
         "maximize": "yield of B on A", "free": {"T": ("320 K", "360 K"), "length": ("1 m", "20 m")},
         "subject_to": ["conversion of A >= 0.9"], "n_starts": 1,
     }  # fmt: skip
     best = mo.optimize(tube, **question)
     assert best.multipliers[0] > 0
-    assert best._slopes_by_constants(names) == pytest.approx(
+    assert best.slopes_by_constants(names) == pytest.approx(
         slopes(lambda vessel: mo.optimize(vessel, **question).value), rel=1e-3, abs=1e-9
     )
     plans: dict[str, Any] = {

@@ -10,8 +10,8 @@ from hypothesis import given, settings, strategies as st
 
 import molino as mo
 from molino.core.chemistry.formula import parse_formula
+from molino.core.contract.metrics import parse_metric
 from molino.core.fitting.fit_result import Fit
-from molino.core.vessels.metrics import parse_metric
 
 SERIES = mo.Chemistry(
     [mo.Reaction("A -> B", k="0.2 1/min", name="one"), mo.Reaction("B -> C", k="0.05 1/min", name="two")]
@@ -98,7 +98,7 @@ def test_temperature_of_the_vessel_goes_before_that_of_the_feed() -> None:
     k = 0.2 * np.exp(-70e3 / 8.31446261815324 * (1 / 333.15 - 1 / 323.15))
     assert hotter.conversion("A") == pytest.approx(10 * k / (1 + 10 * k), rel=1e-9)
     batch = mo.Batch(WARM, warm, time="10 min")
-    assert batch.outcome().conversion("A") == pytest.approx(1 - np.exp(-2), rel=1e-9)
+    assert batch.run().conversion("A") == pytest.approx(1 - np.exp(-2), rel=1e-9)
 
 
 def test_what_is_printed_reads_like_a_report() -> None:
@@ -178,7 +178,7 @@ def test_uncertainty_of_metrics_against_differences(fitted: Fit) -> None:
                 sides = [
                     vessel.with_(chemistry=fitted.chemistry.with_values({name: value * (1 + s)})) for s in (1e-4, -1e-4)
                 ]
-                up, down = (side.outcome().metric(metric) for side in sides)
+                up, down = (side.run().metric(metric) for side in sides)
                 slopes.append((up - down) / (2e-4 * value))
             by_differences = np.sqrt(np.array(slopes) @ fitted.covariance @ np.array(slopes))
             assert errors[str(metric)] == pytest.approx(by_differences, rel=1e-5)
@@ -243,7 +243,7 @@ def test_sweep_of_a_stiff_chemistry_agrees_with_single_runs() -> None:
         swept = mo.sweep(vessel, {"volume": [1.0, 30.0], "slow.k": [0.01, 1.0]}, ["yield of C on A"])
         for row in swept.table().to_dict("records"):
             alone = vessel.with_(volume=row["volume"], chemistry=chemistry.with_values({"slow.k": row["slow.k"]}))
-            assert row["yield of C on A"] == pytest.approx(alone.outcome().yield_of("C", on="A"), rel=1e-6)
+            assert row["yield of C on A"] == pytest.approx(alone.run().yield_of("C", on="A"), rel=1e-6)
         assert "slow.k" in str(swept)
 
 

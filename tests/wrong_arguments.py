@@ -143,7 +143,7 @@ CALLS: dict[str, tuple[Callable[..., Any], dict[str, Any]]] = {
     "read_sbml": (mo.read_sbml, {"path": "nowhere.xml"}),
     "write_sbml": (mo.write_sbml, {"chemistry": mo.Chemistry(mo.Reaction("A -> B", k="1 1/h")), "path": "nowhere/\0/m.xml",
                                    "initial": None, "volume": "1 m3", "T": "300 K", "P": None}),
-    "report": (mo.report, {"what": [TANK.outcome()], "path": "nowhere/\0/report.html", "title": "", "question": ""}),
+    "report": (mo.report, {"what": [TANK.run()], "path": "nowhere/\0/report.html", "title": "", "question": ""}),
     "progress_bar": (mo.progress_bar, {"label": "x"}),
     "recommend": (mo.recommend, {"chem": TUBE.chemistry, "feed": TUBE.feed, "maximize": "conversion of A"}),
     "FreeProfile": (mo.FreeProfile, {"low": "300 K", "high": "350 K"}),

@@ -13,9 +13,9 @@ from typing import TYPE_CHECKING, Any
 
 _HOME = {
     "ActivityModel": "core.thermo.activity",
-    "Adiabatic": "core.vessels.heat",
+    "Adiabatic": "core.terms.heat",
     "Arrhenius": "core.chemistry.temperature_dependence",
-    "Adsorption": "core.vessels.adsorption",
+    "Adsorption": "core.terms.adsorption",
     "AtConversion": "core.vessels.at_conversion",
     "AtEquilibrium": "core.vessels.at_equilibrium",
     "AttainableRegion": "core.design.attainable",
@@ -29,60 +29,60 @@ _HOME = {
     "Bootstrap": "core.fitting.bootstrap",
     "Branch": "core.vessels.steady_states",
     "BubbleColumn": "core.vessels.bubble_column",
-    "Catalyst": "core.vessels.catalyst",
-    "Change": "core.vessels.changes",
+    "Catalyst": "core.terms.catalyst",
+    "Change": "core.runs.scheduled_changes",
     "Chemistry": "core.chemistry.chemistry",
     "Comparison": "core.design.comparison",
     "Compartments": "core.mixing.flow_models",
     "CubicEquation": "core.thermo.cubic",
-    "Deactivation": "core.vessels.catalyst",
-    "Decomposition": "core.vessels.decomposition",
+    "Deactivation": "core.terms.catalyst",
+    "Decomposition": "core.terms.decomposition",
     "Discrimination": "core.fitting.discrimination",
     "DispersedTube": "core.vessels.dispersed_tube",
-    "Dispersion": "core.vessels.dispersion",
-    "DistributedFeed": "core.vessels.walls",
+    "Dispersion": "core.terms.dispersion",
+    "DistributedFeed": "core.terms.walls",
     "Dosing": "core.vessels.semi_batch",
-    "Duty": "core.vessels.heat",
+    "Duty": "core.terms.heat",
     "Equations": "core.chemistry.notation",
     "EquilibriumCurves": "core.design.equilibrium_curves",
     "Evaluator": "core.design.evaluator",
-    "Exchanger": "core.vessels.train_steps",
-    "Experiment": "core.fitting.experiments",
+    "Exchanger": "core.trains.steps",
+    "Experiment": "core.fitting.experiment",
     "Experiments": "core.fitting.experiments",
-    "Feed": "core.vessels.feed",
-    "FilmReaction": "core.vessels.gas_phase",
+    "Feed": "core.contents.feed",
+    "FilmReaction": "core.terms.gas_phase",
     "Fit": "core.fitting.fit_result",
     "FlowComparison": "core.mixing.flow_fit",
     "FlowFit": "core.mixing.flow_fit",
-    "FreeProfile": "core.design.free_profile",
+    "FreeProfile": "core.design.optimize.free_profile",
     "FromSpecies": "core.chemistry.thermochemistry",
-    "GasPhase": "core.vessels.gas_phase",
+    "GasPhase": "core.terms.gas_phase",
     "HeatCapacity": "core.chemistry.heat_capacity",
-    "HeatSafety": "core.design.heat_safety",
+    "HeatSafety": "core.safety.heat_safety",
     "Inlet": "core.fields.openings",
     "InputError": "core.errors",
-    "InternalDiffusion": "core.vessels.catalyst",
-    "Jacket": "core.vessels.heat",
+    "InternalDiffusion": "core.terms.catalyst",
+    "Jacket": "core.terms.heat",
     "LaminarFlow": "core.mixing.flow_models",
     "LaminarInTime": "core.fields.laminar_run",
     "LaminarRun": "core.fields.laminar_run",
     "LaminarTube": "core.fields.laminar_tube",
     "Library": "core.chemistry.library",
-    "Membrane": "core.vessels.walls",
-    "Metric": "core.vessels.metrics",
+    "Membrane": "core.terms.walls",
+    "Metric": "core.contract.metrics",
     "MixingBounds": "core.mixing.conversion",
     "MolinoError": "core.errors",
     "NextExperiment": "core.fitting.next_experiment",
-    "Optimum": "core.design.optimum",
+    "Optimum": "core.design.optimize.optimum",
     "Outlet": "core.fields.openings",
-    "Parallel": "core.vessels.train_steps",
+    "Parallel": "core.trains.steps",
     "PhaseEquilibrium": "core.thermo.phases",
     "PhaseSplit": "core.thermo.phases",
     "PlugFlow": "core.vessels.plug_flow",
     "PowerLaw": "core.fitting.rates",
     "Prediction": "core.fitting.screening",
-    "PressureDrop": "core.vessels.pressure",
-    "Profile": "core.vessels.heat",
+    "PressureDrop": "core.terms.pressure",
+    "Profile": "core.terms.heat",
     "ProfileLikelihood": "core.fitting.profile_likelihood",
     "Rates": "core.fitting.rates",
     "Reaction": "core.chemistry.reaction",
@@ -90,31 +90,31 @@ _HOME = {
     "Recycle": "core.mixing.flow_models",
     "ResidenceTimeDistribution": "core.mixing.distribution",
     "Review": "core.chemistry.checks",
-    "Run": "core.vessels.run",
-    "RunawayBoundary": "core.design.heat_safety",
+    "Run": "core.runs.run",
+    "RunawayBoundary": "core.safety.heat_safety",
     "SbmlModel": "desk.tables.sbml",
     "Screening": "core.fitting.screening",
     "SemiBatch": "core.vessels.semi_batch",
-    "SideFeed": "core.vessels.train_steps",
+    "SideFeed": "core.trains.steps",
     "Signal": "core.fitting.signals",
-    "Sizing": "core.design.sizing",
+    "Sizing": "core.design.size.sizing",
     "SolveError": "core.errors",
     "Species": "core.chemistry.species",
     "SpreadSources": "core.design.confidence",
     "StagnantZones": "core.mixing.flow_models",
     "SteadyStates": "core.vessels.steady_states",
     "StirredTank": "core.vessels.stirred_tank",
-    "Stream": "core.vessels.streams",
+    "Stream": "core.contents.streams",
     "Survey": "core.design.survey",
     "Sweep": "core.design.sweeping",
     "SweptCondition": "core.design.sweeping",
     "TankWithDeadZone": "core.mixing.flow_models",
     "TanksInSeries": "core.mixing.flow_models",
     "TracerTest": "core.mixing.tracer_test",
-    "Train": "core.vessels.train",
-    "TrainInTime": "core.vessels.train_in_time",
-    "TrainRun": "core.vessels.train",
-    "TrainSteadyStates": "core.vessels.train_states",
+    "Train": "core.trains.train",
+    "TrainInTime": "core.trains.train_over_time",
+    "TrainRun": "core.trains.train_run",
+    "TrainSteadyStates": "core.trains.steady_states",
     "UnitError": "core.errors",
     "Unknown": "core.chemistry.constants",
     "UnreachableError": "core.errors",
@@ -125,25 +125,25 @@ _HOME = {
     "WriteError": "core.errors",
     "attainable": "core.design.attainable",
     "compare": "core.design.comparison",
-    "concentration": "core.vessels.metrics",
-    "conversion": "core.vessels.metrics",
+    "concentration": "core.contract.metrics",
+    "conversion": "core.contract.metrics",
     "discriminate": "core.fitting.discrimination",
-    "duty": "core.vessels.metrics",
-    "effectiveness_factor": "core.vessels.catalyst",
+    "duty": "core.contract.metrics",
+    "effectiveness_factor": "core.terms.catalyst",
     "equilibrium_curves": "core.design.equilibrium_curves",
     "evaluator": "core.design.evaluator",
     "figures": "desk.figures",
     "fit": "core.fitting.regression",
     "fit_flow_models": "core.mixing.flow_fit",
-    "fraction": "core.vessels.metrics",
-    "heat_flow": "core.vessels.metrics",
-    "heat_safety": "core.design.heat_safety",
+    "fraction": "core.contract.metrics",
+    "heat_flow": "core.contract.metrics",
+    "heat_safety": "core.safety.heat_safety",
     "load_job": "desk.job.load",
     "log_span": "core.design.sweeping",
     "look_up": "desk.tables.lookup",
     "mixing_bounds": "core.mixing.conversion",
     "optimize": "core.design.optimizing",
-    "pressure": "core.vessels.metrics",
+    "pressure": "core.contract.metrics",
     "progress_bar": "desk.notebook",
     "read_chemistry": "desk.job.chemistry",
     "read_experiments": "desk.tables.experiments",
@@ -155,16 +155,16 @@ _HOME = {
     "recommend": "core.design.recommending",
     "report": "desk.report.build",
     "screen_orders": "core.fitting.screening",
-    "selectivity": "core.vessels.metrics",
-    "size": "core.design.sizing",
+    "selectivity": "core.contract.metrics",
+    "size": "core.design.size.sizing",
     "span": "core.design.sweeping",
     "spread_sources": "core.design.confidence",
     "survey": "core.design.survey",
     "sweep": "core.design.sweeping",
-    "temperature": "core.vessels.metrics",
+    "temperature": "core.contract.metrics",
     "write_chemistry": "desk.job.chemistry",
     "write_sbml": "desk.tables.sbml",
-    "yield_of": "core.vessels.metrics",
+    "yield_of": "core.contract.metrics",
 }
 
 __all__ = [*_HOME]
@@ -183,6 +183,20 @@ if TYPE_CHECKING:
     from molino.core.chemistry.temperature_dependence import Arrhenius as Arrhenius, VantHoff as VantHoff
     from molino.core.chemistry.thermochemistry import FromSpecies as FromSpecies
     from molino.core.chemistry.vapor_pressure import VaporPressure as VaporPressure
+    from molino.core.contents.feed import Feed as Feed
+    from molino.core.contents.streams import Stream as Stream
+    from molino.core.contract.metrics import (
+        Metric as Metric,
+        concentration as concentration,
+        conversion as conversion,
+        duty as duty,
+        fraction as fraction,
+        heat_flow as heat_flow,
+        pressure as pressure,
+        selectivity as selectivity,
+        temperature as temperature,
+        yield_of as yield_of,
+    )
     from molino.core.design.attainable import (
         AttainableRegion as AttainableRegion,
         BestTrain as BestTrain,
@@ -194,14 +208,9 @@ if TYPE_CHECKING:
         equilibrium_curves as equilibrium_curves,
     )
     from molino.core.design.evaluator import Evaluator as Evaluator, evaluator as evaluator
-    from molino.core.design.free_profile import FreeProfile as FreeProfile
-    from molino.core.design.heat_safety import (
-        HeatSafety as HeatSafety,
-        RunawayBoundary as RunawayBoundary,
-        heat_safety as heat_safety,
-    )
+    from molino.core.design.optimize.free_profile import FreeProfile as FreeProfile
     from molino.core.design.recommending import Recommendation as Recommendation, recommend as recommend
-    from molino.core.design.sizing import Sizing as Sizing, size as size
+    from molino.core.design.size.sizing import Sizing as Sizing, size as size
     from molino.core.design.survey import Survey as Survey, survey as survey
     from molino.core.design.sweeping import (
         Sweep as Sweep,
@@ -226,7 +235,8 @@ if TYPE_CHECKING:
     from molino.core.fields.openings import Baffle as Baffle, Inlet as Inlet, Outlet as Outlet
     from molino.core.fitting.bootstrap import Bootstrap as Bootstrap
     from molino.core.fitting.discrimination import Discrimination as Discrimination, discriminate as discriminate
-    from molino.core.fitting.experiments import Experiment as Experiment, Experiments as Experiments
+    from molino.core.fitting.experiment import Experiment as Experiment
+    from molino.core.fitting.experiments import Experiments as Experiments
     from molino.core.fitting.fit_result import Fit as Fit
     from molino.core.fitting.next_experiment import NextExperiment as NextExperiment
     from molino.core.fitting.profile_likelihood import ProfileLikelihood as ProfileLikelihood
@@ -255,51 +265,43 @@ if TYPE_CHECKING:
         TankWithDeadZone as TankWithDeadZone,
     )
     from molino.core.mixing.tracer_test import TracerTest as TracerTest
-    from molino.core.thermo.activity import ActivityModel as ActivityModel
-    from molino.core.thermo.cubic import CubicEquation as CubicEquation
-    from molino.core.thermo.phases import PhaseEquilibrium as PhaseEquilibrium, PhaseSplit as PhaseSplit
-    from molino.core.vessels.adsorption import Adsorption as Adsorption
-    from molino.core.vessels.at_conversion import AtConversion as AtConversion
-    from molino.core.vessels.at_equilibrium import AtEquilibrium as AtEquilibrium
-    from molino.core.vessels.batch import Batch as Batch
-    from molino.core.vessels.bubble_column import BubbleColumn as BubbleColumn
-    from molino.core.vessels.catalyst import (
+    from molino.core.runs.run import Run as Run
+    from molino.core.runs.scheduled_changes import Change as Change
+    from molino.core.safety.heat_safety import (
+        HeatSafety as HeatSafety,
+        RunawayBoundary as RunawayBoundary,
+        heat_safety as heat_safety,
+    )
+    from molino.core.terms.adsorption import Adsorption as Adsorption
+    from molino.core.terms.catalyst import (
         Catalyst as Catalyst,
         Deactivation as Deactivation,
         InternalDiffusion as InternalDiffusion,
         effectiveness_factor as effectiveness_factor,
     )
-    from molino.core.vessels.changes import Change as Change
-    from molino.core.vessels.decomposition import Decomposition as Decomposition
+    from molino.core.terms.decomposition import Decomposition as Decomposition
+    from molino.core.terms.dispersion import Dispersion as Dispersion
+    from molino.core.terms.gas_phase import FilmReaction as FilmReaction, GasPhase as GasPhase
+    from molino.core.terms.heat import Adiabatic as Adiabatic, Duty as Duty, Jacket as Jacket, Profile as Profile
+    from molino.core.terms.pressure import PressureDrop as PressureDrop
+    from molino.core.terms.walls import DistributedFeed as DistributedFeed, Membrane as Membrane
+    from molino.core.thermo.activity import ActivityModel as ActivityModel
+    from molino.core.thermo.cubic import CubicEquation as CubicEquation
+    from molino.core.thermo.phases import PhaseEquilibrium as PhaseEquilibrium, PhaseSplit as PhaseSplit
+    from molino.core.trains.steady_states import TrainSteadyStates as TrainSteadyStates
+    from molino.core.trains.steps import Exchanger as Exchanger, Parallel as Parallel, SideFeed as SideFeed
+    from molino.core.trains.train import Train as Train
+    from molino.core.trains.train_over_time import TrainInTime as TrainInTime
+    from molino.core.trains.train_run import TrainRun as TrainRun
+    from molino.core.vessels.at_conversion import AtConversion as AtConversion
+    from molino.core.vessels.at_equilibrium import AtEquilibrium as AtEquilibrium
+    from molino.core.vessels.batch import Batch as Batch
+    from molino.core.vessels.bubble_column import BubbleColumn as BubbleColumn
     from molino.core.vessels.dispersed_tube import DispersedTube as DispersedTube
-    from molino.core.vessels.dispersion import Dispersion as Dispersion
-    from molino.core.vessels.feed import Feed as Feed
-    from molino.core.vessels.gas_phase import FilmReaction as FilmReaction, GasPhase as GasPhase
-    from molino.core.vessels.heat import Adiabatic as Adiabatic, Duty as Duty, Jacket as Jacket, Profile as Profile
-    from molino.core.vessels.metrics import (
-        Metric as Metric,
-        concentration as concentration,
-        conversion as conversion,
-        duty as duty,
-        fraction as fraction,
-        heat_flow as heat_flow,
-        pressure as pressure,
-        selectivity as selectivity,
-        temperature as temperature,
-        yield_of as yield_of,
-    )
     from molino.core.vessels.plug_flow import PlugFlow as PlugFlow
-    from molino.core.vessels.pressure import PressureDrop as PressureDrop
-    from molino.core.vessels.run import Run as Run
     from molino.core.vessels.semi_batch import Dosing as Dosing, SemiBatch as SemiBatch
     from molino.core.vessels.steady_states import Branch as Branch, SteadyStates as SteadyStates
     from molino.core.vessels.stirred_tank import StirredTank as StirredTank
-    from molino.core.vessels.streams import Stream as Stream
-    from molino.core.vessels.train import Train as Train, TrainRun as TrainRun
-    from molino.core.vessels.train_in_time import TrainInTime as TrainInTime
-    from molino.core.vessels.train_states import TrainSteadyStates as TrainSteadyStates
-    from molino.core.vessels.train_steps import Exchanger as Exchanger, Parallel as Parallel, SideFeed as SideFeed
-    from molino.core.vessels.walls import DistributedFeed as DistributedFeed, Membrane as Membrane
     from molino.desk import figures as figures
     from molino.desk.job.chemistry import (
         read_chemistry as read_chemistry,

@@ -307,7 +307,7 @@ def _(rng: np.random.Generator) -> None:
     swept = mo.sweep(vessel, {condition: values}, [metric]).values[metric]
     for value, found in zip(values, swept, strict=True):
         try:
-            alone = vessel.with_({condition: value}).outcome().metric(metric)
+            alone = vessel.with_({condition: value}).run().metric(metric)
         except mo.SolveError as error:
             assert "each of its steady states is unstable" in str(error)
             assert math.isnan(found)
@@ -323,7 +323,7 @@ def _(rng: np.random.Generator) -> None:
     a = p.fed["A"] * rng.uniform(0.5, 1.5)
     found = mo.evaluator(vessel, ["[A]"], [metric])(a)[0]
     size = 1e-3 * (p.fed["A"] if "concentration" in metric else 1.0)
-    close(float(found), vessel.with_({"[A]": a}).outcome().metric(metric), 1e-6, size)
+    close(float(found), vessel.with_({"[A]": a}).run().metric(metric), 1e-6, size)
 
 
 @law("only flow times time counts")
@@ -580,8 +580,8 @@ def _(rng: np.random.Generator) -> None:
         path = Path(folder) / "job.toml"
         path.write_text("\n".join(lines))
         job = mo.load_job(path)
-    close(job.vessels["tube"].outcome().metric("conversion of A"), p.tube(V).run().conversion("A"), 1e-9, 1e-2)
-    close(job.vessels["tank"].outcome().metric("conversion of A"), p.tank(V).steady().conversion("A"), 1e-9, 1e-2)
+    close(job.vessels["tube"].run().metric("conversion of A"), p.tube(V).run().conversion("A"), 1e-9, 1e-2)
+    close(job.vessels["tank"].run().metric("conversion of A"), p.tank(V).steady().conversion("A"), 1e-9, 1e-2)
 
 
 @law("a comparison does not depend on the order of its vessels")

@@ -53,9 +53,12 @@ class Check:
     def to_dict(self) -> dict[str, Any]:
         """Plain data."""
         return {
-            "name": self.name, "value": self.value, "limit": self.limit, "method": self.method,
+            "name": self.name,
+            "value": self.value,
+            "limit": self.limit,
+            "method": self.method,
             "passed": self.is_passed,
-        }  # fmt: skip
+        }
 
 
 def closure_check(closure: Mapping[str, float], limit: float = CLOSURE_LIMIT) -> tuple[Check, ...]:

@@ -30,8 +30,10 @@ class Dual:
     @classmethod
     def seeds(cls, values: Sequence[Any]) -> list[Dual]:
         """One for each input, whose slope by itself is one."""
-        return [cls(value, np.broadcast_to(row, (*np.shape(value), len(values)))) for value, row in
-                zip(values, np.eye(len(values)), strict=True)]  # fmt: skip
+        return [
+            cls(value, np.broadcast_to(row, (*np.shape(value), len(values))))
+            for value, row in zip(values, np.eye(len(values)), strict=True)
+        ]
 
     def _chain(self, value: Any, by: Any) -> Dual:
         return Dual(value, np.asarray(by)[..., None] * self.slope)

@@ -36,10 +36,10 @@ def field_names(kind: Any) -> frozenset[str]:
     return frozenset(f.name for f in fields(kind))
 
 
-def copied(instance: T, remembered: frozenset[str]) -> T:
-    """A frozen object like another, with some of what that one works out for itself."""
+def copied(instance: T) -> T:
+    """A frozen object with the fields of another, without its cached values."""
     found = object.__new__(type(instance))
-    found.__dict__.update({name: getattr(instance, name) for name in field_names(type(instance)) | remembered})
+    found.__dict__.update({name: getattr(instance, name) for name in field_names(type(instance))})
     return found
 
 

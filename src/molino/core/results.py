@@ -66,10 +66,15 @@ def in_columns(facts: Mapping[str, str], indent: str = "  ") -> list[str]:
     return [f"{indent}{name:<{width}}  {text}" for name, text in facts.items()]
 
 
+def plain_dict(items: Mapping[Any, Any]) -> dict[str, Any]:
+    """A mapping as plain data; see `plain`."""
+    return {str(key): plain(value) for key, value in items.items()}
+
+
 def plain(item: Any) -> Any:
     """Plain data of mappings, lists, texts and numbers, as JSON takes it: None for a number that is not finite."""
     if isinstance(item, Mapping):
-        return {str(key): plain(value) for key, value in item.items()}
+        return plain_dict(item)
     if isinstance(item, list | tuple):
         return [plain(value) for value in item]
     if isinstance(item, bool | str | int) or item is None:

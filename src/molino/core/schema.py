@@ -71,9 +71,17 @@ def _declared(schema: FieldSchema, default: Any) -> Any:
 
 
 def quantity(
-    kind: str, default: Any = None, *, sign: str = "positive", most: float = math.inf, size: bool = False,
-    setting: bool = False, independent: bool = False, profile: bool = False, alternatives: tuple[str, ...] = (),
-) -> Any:  # fmt: skip
+    kind: str,
+    default: Any = None,
+    *,
+    sign: str = "positive",
+    most: float = math.inf,
+    size: bool = False,
+    setting: bool = False,
+    independent: bool = False,
+    profile: bool = False,
+    alternatives: tuple[str, ...] = (),
+) -> Any:
     """A field that holds a quantity; MISSING as the default makes it required."""
     holds = "profile" if profile else "quantity"
     schema = FieldSchema(holds, kind, alternatives, sign, most, (), None, size, setting or size, independent)

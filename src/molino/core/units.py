@@ -150,18 +150,37 @@ def _gas(volume: str, temperature: float) -> str:
 
 
 _PLANT_UNITS = (
-    "bbl = 42 * gallon", "barrel = 42 * gallon", "lbm = pound", "bpd = 42 * gallon / day", "gpm = gallon / minute",
+    "bbl = 42 * gallon",
+    "barrel = 42 * gallon",
+    "lbm = pound",
+    "bpd = 42 * gallon / day",
+    "gpm = gallon / minute",
     "cfm = foot**3 / minute",
-    "lpm = liter / minute", "tpd = 1000 * kilogram / day", "lbmol = 453.59237 * mole", "kgmol = 1000 * mole",
-    "gmol = mole", "psia = psi", "bara = bar", "ata = 98066.5 * pascal",
-    "psig = 6894.757293168361 * pascal; offset: 101325", "barg = 100000 * pascal; offset: 101325",
-    "kPag = 1000 * pascal; offset: 101325", "mm_water = 9.80665 * pascal", "inch_water = 249.08891 * pascal",
-    "MMBTU = 1e6 * Btu", "MMBtu = 1e6 * Btu",
-    f"normal_cubic_meter = {_gas('1 * meter**3', 273.15)}", f"standard_cubic_meter = {_gas('1 * meter**3', 288.15)}",
-    f"scf = {_gas('0.3048**3 * meter**3', 288.7055555555556)}", "scfm = scf / minute", "scfh = scf / hour",
-    "MSCFD = 1000 * scf / day", "MMSCFD = 1e6 * scf / day", f"sccm = {_gas('1e-6 * meter**3', 273.15)} / minute",
+    "lpm = liter / minute",
+    "tpd = 1000 * kilogram / day",
+    "lbmol = 453.59237 * mole",
+    "kgmol = 1000 * mole",
+    "gmol = mole",
+    "psia = psi",
+    "bara = bar",
+    "ata = 98066.5 * pascal",
+    "psig = 6894.757293168361 * pascal; offset: 101325",
+    "barg = 100000 * pascal; offset: 101325",
+    "kPag = 1000 * pascal; offset: 101325",
+    "mm_water = 9.80665 * pascal",
+    "inch_water = 249.08891 * pascal",
+    "MMBTU = 1e6 * Btu",
+    "MMBtu = 1e6 * Btu",
+    f"normal_cubic_meter = {_gas('1 * meter**3', 273.15)}",
+    f"standard_cubic_meter = {_gas('1 * meter**3', 288.15)}",
+    f"scf = {_gas('0.3048**3 * meter**3', 288.7055555555556)}",
+    "scfm = scf / minute",
+    "scfh = scf / hour",
+    "MSCFD = 1000 * scf / day",
+    "MMSCFD = 1e6 * scf / day",
+    f"sccm = {_gas('1e-6 * meter**3', 273.15)} / minute",
     f"slpm = {_gas('1e-3 * meter**3', 273.15)} / minute",
-)  # fmt: skip
+)
 """Units of plants beyond pint's: gauge pressures count from 1 atm, normal volumes (Nm3, sccm, slpm) are amounts of
 ideal gas at 0 degC and 1 atm, standard ones at 15 degC (Sm3) or 60 degF (scf); a barrel is that of oil, 42 gallons."""
 _WHOLE = re.compile(r"(?<![A-Za-z])(Nm3|Sm3|mmH2O|inH2O)(?![A-Za-z0-9])")

@@ -59,8 +59,17 @@ def series(charged: float, k1: float, k2: float, t: np.ndarray) -> tuple[np.ndar
 def rows(seed: int = SEED, spoil: bool = True) -> list[list[str]]:
     """The table as text, headings first."""
     random = np.random.default_rng(seed)
-    table = [["run", "T [degC]", "initial xylose [mol/L]", "initial acid [mol/L]", "time [min]", "xylose [mol/L]",
-              "furfural [mol/L]"]]  # fmt: skip
+    table = [
+        [
+            "run",
+            "T [degC]",
+            "initial xylose [mol/L]",
+            "initial acid [mol/L]",
+            "time [min]",
+            "xylose [mol/L]",
+            "furfural [mol/L]",
+        ]
+    ]
     for run, celsius, charged, last in RUNS:
         times = np.round(last * np.arange(1, SAMPLES + 1) / SAMPLES, 1)
         xylose, furfural = series(charged, first_order("dehydration", celsius), first_order("resin", celsius), times)
@@ -68,8 +77,17 @@ def rows(seed: int = SEED, spoil: bool = True) -> list[list[str]]:
         furfural = furfural + random.normal(0.0, NOISE["furfural"], SAMPLES)
         for i, t in enumerate(times):
             value = furfural[i] * (WRONG[2] if spoil and (run, i) == WRONG[:2] else 1.0)
-            table.append([run, f"{celsius:g}", f"{charged:.2f}", f"{ACID:.2f}", f"{t:g}", f"{max(xylose[i], 0):.4f}",
-                          f"{max(value, 0):.4f}"])  # fmt: skip
+            table.append(
+                [
+                    run,
+                    f"{celsius:g}",
+                    f"{charged:.2f}",
+                    f"{ACID:.2f}",
+                    f"{t:g}",
+                    f"{max(xylose[i], 0):.4f}",
+                    f"{max(value, 0):.4f}",
+                ]
+            )
     return table
 
 
@@ -111,8 +129,9 @@ def calorimetry(jacket: float, minutes: np.ndarray) -> np.ndarray:
 def heat_rows(seed: int = SEED) -> list[list[str]]:
     """The table of the calorimeter as text, headings first."""
     random = np.random.default_rng(seed)
-    table = [["run", "T [degC]", "coolant T [degC]", "time [min]", "temperature [degC]", "heat flow [W]",
-              "furfural [mol/L]"]]  # fmt: skip
+    table = [
+        ["run", "T [degC]", "coolant T [degC]", "time [min]", "temperature [degC]", "heat flow [W]", "furfural [mol/L]"]
+    ]
     for run, jacket, last in HEAT_RUNS:
         times = last * np.arange(1, 21) / 20
         columns = calorimetry(jacket, times)
@@ -150,10 +169,14 @@ def tracer(minutes: np.ndarray) -> np.ndarray:
 
     def slopes(c: np.ndarray) -> np.ndarray:
         one, one_pocket, two, two_pocket = c
-        return np.array([
-            (-flow * one - swap * (one - one_pocket)) / part, swap * (one - one_pocket) / pocket,
-            (flow * (one - two) - swap * (two - two_pocket)) / part, swap * (two - two_pocket) / pocket,
-        ])  # fmt: skip
+        return np.array(
+            [
+                (-flow * one - swap * (one - one_pocket)) / part,
+                swap * (one - one_pocket) / pocket,
+                (flow * (one - two) - swap * (two - two_pocket)) / part,
+                swap * (two - two_pocket) / pocket,
+            ]
+        )
 
     state, t, step = np.array([true["injected"] * (1 - true["bypass"]) / part, 0.0, 0.0, 0.0]), 0.0, 0.05
     found = []
@@ -183,7 +206,10 @@ def tracer_rows(seed: int = SEED) -> list[list[str]]:
 
 if __name__ == "__main__":
     here = Path(__file__).parent
-    for name, content in (("cob-liquor.csv", rows()), ("laboratory/calorimeter.csv", heat_rows()),
-                          ("cooker-tracer.csv", tracer_rows())):  # fmt: skip
+    for name, content in (
+        ("cob-liquor.csv", rows()),
+        ("laboratory/calorimeter.csv", heat_rows()),
+        ("cooker-tracer.csv", tracer_rows()),
+    ):
         with (here / name).open("w", newline="", encoding="utf-8") as out:
             csv.writer(out, lineterminator="\n").writerows(content)

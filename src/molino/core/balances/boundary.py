@@ -90,15 +90,16 @@ class Boundary:
         def ends(left: np.ndarray, right: np.ndarray) -> np.ndarray:
             there = conditions((right * scale)[:, None], np.array([self.end]))
             size = scale[loose]
-            return np.concatenate([
-                (left - y0 / scale)[fixed], np.array([np.ravel(v)[0] for v in there], dtype=float) / size
-            ])  # fmt: skip
+            return np.concatenate(
+                [(left - y0 / scale)[fixed], np.array([np.ravel(v)[0] for v in there], dtype=float) / size]
+            )
 
         x = np.linspace(0.0, 1.0, 41)
         try:
             with np.errstate(all="ignore"):
-                found = solve_bvp(rhs, ends, x, np.repeat((y0 / scale)[:, None], len(x), axis=1), tol=1e-5,
-                                  max_nodes=_MOST_NODES)  # fmt: skip
+                found = solve_bvp(
+                    rhs, ends, x, np.repeat((y0 / scale)[:, None], len(x), axis=1), tol=1e-5, max_nodes=_MOST_NODES
+                )
         except (NotFinite, ValueError, np.linalg.LinAlgError):
             return None
         if found.status != 0 or not np.isfinite(found.y).all():

@@ -27,11 +27,13 @@ from molino.core.symbols import Role
 _ROOT = np.sqrt(6.0)
 NODES = np.array([(4 - _ROOT) / 10, (4 + _ROOT) / 10, 1.0])
 """Where in an element the Radau points stand."""
-TABLEAU = np.array([
-    [(88 - 7 * _ROOT) / 360, (296 - 169 * _ROOT) / 1800, (-2 + 3 * _ROOT) / 225],
-    [(296 + 169 * _ROOT) / 1800, (88 + 7 * _ROOT) / 360, (-2 - 3 * _ROOT) / 225],
-    [(16 - _ROOT) / 36, (16 + _ROOT) / 36, 1 / 9],
-])  # fmt: skip
+TABLEAU = np.array(
+    [
+        [(88 - 7 * _ROOT) / 360, (296 - 169 * _ROOT) / 1800, (-2 + 3 * _ROOT) / 225],
+        [(296 + 169 * _ROOT) / 1800, (88 + 7 * _ROOT) / 360, (-2 - 3 * _ROOT) / 225],
+        [(16 - _ROOT) / 36, (16 + _ROOT) / 36, 1 / 9],
+    ]
+)
 QUADRATURE = TABLEAU[2]
 _MOST_NEWTON = 12
 _CONVERGED = 1e-11

@@ -29,9 +29,12 @@ class SparseMaker:
     """
 
     def __init__(
-        self, balances: Balances, definitions: Mapping[sp.Symbol, sp.Expr], entries: Mapping[tuple[int, int], sp.Expr],
+        self,
+        balances: Balances,
+        definitions: Mapping[sp.Symbol, sp.Expr],
+        entries: Mapping[tuple[int, int], sp.Expr],
         shape: tuple[int, int],
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.shape, self.pattern = shape, tuple(entries)
         index = np.array(self.pattern, dtype=int).reshape(-1, 2)
         self.flat = index[:, 0] * shape[1] + index[:, 1]

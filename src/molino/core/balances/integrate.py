@@ -536,8 +536,14 @@ def by_another_engine(solution: Solution) -> tuple[np.ndarray, str] | None:
     try:
         if not kinks.places:
             with np.errstate(all="ignore"):
-                found = solve_ivp(lambda t, y: np.array(functions.rhs(y, t)), stretch, first, method="Radau",
-                                  rtol=settings.rtol, atol=absolute)  # fmt: skip
+                found = solve_ivp(
+                    lambda t, y: np.array(functions.rhs(y, t)),
+                    stretch,
+                    first,
+                    method="Radau",
+                    rtol=settings.rtol,
+                    atol=absolute,
+                )
             if found.success:
                 return found.y[:, -1], "an implicit Runge-Kutta method of order 5"
         passed = _by_runge_kutta(first, stretch, settings.rtol, absolute, kinks)
@@ -585,9 +591,14 @@ Rows = tuple[np.ndarray, np.ndarray, Report, SolveError | None]
 
 
 def _advance(
-    case: Case, functions: Functions, first: np.ndarray, times: np.ndarray, settings: Settings, absolute: np.ndarray,
+    case: Case,
+    functions: Functions,
+    first: np.ndarray,
+    times: np.ndarray,
+    settings: Settings,
+    absolute: np.ndarray,
     scale: np.ndarray,
-) -> Rows:  # fmt: skip
+) -> Rows:
     """Rows of states as far as they can be had, steps up to each, what was done, and what stopped it."""
     rtol = settings.rtol
     if len(times) == 1:
@@ -601,8 +612,10 @@ def _advance(
         return _up_to(case, functions, first, times, rtol, absolute, _not_finite(case, error))
     report = Report(
         {1: "LSODA (Adams)", 2: "LSODA (BDF)"}.get(int(info["mused"][-1]), "LSODA"),
-        int(info["nst"][-1]), int(info["nfe"][-1]), int(info["nje"][-1]),
-    )  # fmt: skip
+        int(info["nst"][-1]),
+        int(info["nfe"][-1]),
+        int(info["nje"][-1]),
+    )
     steps = np.zeros(len(times), dtype=int)
     steps[1:] = info["nst"]
     kinks = _Kinks(case, functions, scale, settings.atol)
@@ -680,7 +693,7 @@ class _Kinks:
 
 def _resumed(
     rows: np.ndarray, steps: np.ndarray, times: np.ndarray, settings: Settings, absolute: np.ndarray, kinks: _Kinks
-) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
+) -> tuple[np.ndarray, np.ndarray]:
     """Rows continued beyond where an integration stopped, and the steps up to each, as far as that goes.
 
     The stretch at which it stopped is integrated with short steps, by a method that passes the place where a reactant
@@ -718,7 +731,7 @@ def _resumed(
 
 def _by_runge_kutta(
     first: np.ndarray, stretch: np.ndarray, rtol: float, absolute: np.ndarray, kinks: _Kinks
-) -> tuple[np.ndarray, int] | None:  # fmt: skip
+) -> tuple[np.ndarray, int] | None:
     """The states at the end of a stretch, and the steps taken; None where this method cannot pass it either.
 
     An explicit method of order 8 (J. R. Dormand, P. J. Prince, J. Comput. Appl. Math. 6 (1980) 19) needs no slopes of
@@ -729,8 +742,9 @@ def _by_runge_kutta(
     rhs = kinks.callbacks()[0]
 
     def started(t: float, y: np.ndarray, longest: float) -> DOP853:
-        return DOP853(lambda t, y: np.array(rhs(y, t)), t, y, stretch[1], rtol=max(rtol, 1e-12), atol=absolute,
-                      max_step=longest)  # fmt: skip
+        return DOP853(
+            lambda t, y: np.array(rhs(y, t)), t, y, stretch[1], rtol=max(rtol, 1e-12), atol=absolute, max_step=longest
+        )
 
     solver, taken = started(stretch[0], kinks.settled(first), np.inf), 0
     while solver.status == "running" and taken < _MOST_STEPS_CLOSER:
@@ -753,19 +767,30 @@ def _finished(times: np.ndarray, y: np.ndarray, info: dict[str, Any]) -> np.ndar
 
 
 def _odeint(
-    functions: Functions | _Kinks, first: np.ndarray, times: np.ndarray, rtol: float, absolute: np.ndarray,
-    stop: bool = False, most: int = Settings.most,
-) -> tuple[np.ndarray, dict[str, Any]]:  # fmt: skip
+    functions: Functions | _Kinks,
+    first: np.ndarray,
+    times: np.ndarray,
+    rtol: float,
+    absolute: np.ndarray,
+    stop: bool = False,
+    most: int = Settings.most,
+) -> tuple[np.ndarray, dict[str, Any]]:
     """Rows by LSODA; with `stop` it does not look beyond the last."""
     rhs, jacobian = functions.callbacks()
-    return lsoda(rhs, jacobian, first, times, rtol, absolute, mxstep=most, tcrit=times[-1:] if stop else None,
-                 **functions.band)  # fmt: skip
+    return lsoda(
+        rhs, jacobian, first, times, rtol, absolute, mxstep=most, tcrit=times[-1:] if stop else None, **functions.band
+    )
 
 
 def lsoda(
-    rhs: Function, jacobian: Function | None, first: np.ndarray, times: np.ndarray, rtol: float, absolute: np.ndarray,
+    rhs: Function,
+    jacobian: Function | None,
+    first: np.ndarray,
+    times: np.ndarray,
+    rtol: float,
+    absolute: np.ndarray,
     **further: Any,
-) -> tuple[np.ndarray, dict[str, Any]]:  # fmt: skip
+) -> tuple[np.ndarray, dict[str, Any]]:
     """Rows by LSODA as SciPy's `odeint` drives it, and what it counted; a failure is in its message, not a warning."""
     asked = {"Dfun": jacobian, "rtol": rtol, "atol": absolute, "full_output": True, "mxstep": Settings.most, **further}
     try:
@@ -777,9 +802,14 @@ def lsoda(
 
 
 def _up_to(
-    case: Case, functions: Functions, first: np.ndarray, times: np.ndarray, rtol: float, absolute: np.ndarray,
+    case: Case,
+    functions: Functions,
+    first: np.ndarray,
+    times: np.ndarray,
+    rtol: float,
+    absolute: np.ndarray,
     failure: SolveError,
-) -> Rows:  # fmt: skip
+) -> Rows:
     """The rows before a place at which something has no finite value."""
     reach = failure.reached - times[0]
     for share in (1 - 1e-6, 1 - 1e-4, 0.99, 0.9, 0.5, 0.1):
@@ -800,15 +830,21 @@ def _up_to(
 
 def _by_sparse(
     case: Case, functions: Functions, first: np.ndarray, times: np.ndarray, rtol: float, absolute: np.ndarray
-) -> Rows:  # fmt: skip
+) -> Rows:
     """Rows by backward differentiation formulas with a sparse Jacobian (L. F. Shampine, M. W. Reichelt, SIAM J. Sci.
     Comput. 18 (1997) 1)."""
     try:
         with np.errstate(all="ignore"):  # differences of an order not reached yet hold anything, and are not used
             found = solve_ivp(
-                lambda t, y: functions.rhs(y, t), (times[0], times[-1]), first, method="BDF", t_eval=times,
-                jac=functions.sparse_jacobian_at, rtol=max(rtol, 1e-12), atol=absolute,
-            )  # fmt: skip
+                lambda t, y: functions.rhs(y, t),
+                (times[0], times[-1]),
+                first,
+                method="BDF",
+                t_eval=times,
+                jac=functions.sparse_jacobian_at,
+                rtol=max(rtol, 1e-12),
+                atol=absolute,
+            )
     except NotFinite as error:
         failure = _not_finite(case, error)
         return first[None], np.zeros(1, dtype=int), Report("sparse BDF", 0, 0, 0), failure
@@ -816,8 +852,11 @@ def _by_sparse(
     steps = np.zeros(len(rows), dtype=int)
     failed = None
     if found.status < 0:
-        failed = SolveError(f"stopped at {case.balances.independent} = {found.t[-1]:.6g}: {found.message}",
-                           "integration", "look for a rate that grows without end, or end the run earlier")  # fmt: skip
+        failed = SolveError(
+            f"stopped at {case.balances.independent} = {found.t[-1]:.6g}: {found.message}",
+            "integration",
+            "look for a rate that grows without end, or end the run earlier",
+        )
         failed.reached = float(found.t[-1])
     return rows, steps, Report("sparse BDF", len(found.t), int(found.nfev), int(found.njev)), failed
 
@@ -861,9 +900,13 @@ def _stuck(
 
 
 def observe(
-    case: Case, expressions: tuple[sp.Expr, ...], points: np.ndarray, states: np.ndarray, sensitivities: np.ndarray,
+    case: Case,
+    expressions: tuple[sp.Expr, ...],
+    points: np.ndarray,
+    states: np.ndarray,
+    sensitivities: np.ndarray,
     by: tuple[sp.Symbol, ...],
-) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
+) -> tuple[np.ndarray, np.ndarray]:
     """Expressions of the balances at some points, and their whole derivatives by parameters.
 
     dm/dp = (dm/dy) S + (partial m/partial p).

@@ -159,9 +159,12 @@ class Balances(Frozen):
         """The places of the amounts that a rate of an order between zero and one consumes: it exhausts them, and its
         slope has no bound there."""
         bases = {
-            symbol for e in (*self.rhs, *(e for _, e in self.definitions)) for p in e.atoms(sp.Pow)
-            if p.exp.is_number and 0 < p.exp < 1 for symbol in p.base.free_symbols
-        }  # fmt: skip
+            symbol
+            for e in (*self.rhs, *(e for _, e in self.definitions))
+            for p in e.atoms(sp.Pow)
+            if p.exp.is_number and 0 < p.exp < 1
+            for symbol in p.base.free_symbols
+        }
         species = {owner for symbol in bases if (owner := self._owner(symbol)) is not None}
         return tuple(i for i in self.amounts if self.names[i] in species)
 

@@ -110,9 +110,7 @@ class TwoPoint:
             there = conditions.value(self._columns(np.array([share]), right[:, None], self.unknown, p * size))[0]
             return np.concatenate([left - start / scale, there / weights])
 
-        def end_slopes(
-            left: np.ndarray, right: np.ndarray, p: np.ndarray
-        ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:  # fmt: skip
+        def end_slopes(left: np.ndarray, right: np.ndarray, p: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
             start = beginning.slopes(self._columns(np.zeros(1), left[:, None], self.unknown, p * size))[0]
             there = conditions.slopes(self._columns(np.array([share]), right[:, None], self.unknown, p * size))[0]
             by_left = np.vstack([np.eye(n), np.zeros((k, n))])
@@ -123,8 +121,9 @@ class TwoPoint:
         def attempt(x: np.ndarray, y: np.ndarray, p: np.ndarray, tol: float) -> Any:
             try:
                 with np.errstate(all="ignore"):
-                    found = solve_bvp(fun, ends, x, y, p, fun_jac=slopes, bc_jac=end_slopes, tol=tol,
-                                      max_nodes=_MOST_NODES)  # fmt: skip
+                    found = solve_bvp(
+                        fun, ends, x, y, p, fun_jac=slopes, bc_jac=end_slopes, tol=tol, max_nodes=_MOST_NODES
+                    )
             except (ValueError, ArithmeticError, np.linalg.LinAlgError):
                 return None
             return found if found.status == 0 and np.isfinite(found.y).all() else None

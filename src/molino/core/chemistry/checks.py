@@ -6,7 +6,6 @@ import math
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from fractions import Fraction
-from typing import TYPE_CHECKING
 
 import numpy as np
 import sympy as sp
@@ -18,6 +17,7 @@ from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, species_in
 from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE, Below
 from molino.core.chemistry.python_rate_law import PythonFunction
 from molino.core.chemistry.reaction import Reaction
+from molino.core.chemistry.reaction_set import ReactionSet
 from molino.core.chemistry.symbolic_network import combination_text, null_space
 from molino.core.chemistry.temperature_dependence import Arrhenius
 from molino.core.chemistry.thermochemistry import FromSpecies
@@ -25,9 +25,6 @@ from molino.core.errors import Fault, InputError, SolveError
 from molino.core.frozen import Frozen
 from molino.core.printing import Printed
 from molino.core.units import GAS_CONSTANT, Value
-
-if TYPE_CHECKING:
-    from molino.core.chemistry.chemistry import Chemistry
 
 LEVELS = ("error", "warning", "note")
 
@@ -78,7 +75,7 @@ class Review(Frozen, Printed):
         return "\n".join([", ".join(counts), *(str(f) for f in self.findings)])
 
 
-def review(chemistry: Chemistry, T: Value | None) -> Iterator[Finding]:
+def review(chemistry: ReactionSet, T: Value | None) -> Iterator[Finding]:
     """Everything to report about a chemistry that could be built, one by one."""
     kelvin = T.si if T is not None else _reference_temperature(chemistry)
     yield from _what_is_not_checked(chemistry)
@@ -95,14 +92,14 @@ def review(chemistry: Chemistry, T: Value | None) -> Iterator[Finding]:
         yield from _equilibria(chemistry, at)
 
 
-def _reference_temperature(chemistry: Chemistry) -> float:
+def _reference_temperature(chemistry: ReactionSet) -> float:
     """The first reference temperature of a constant, or 298.15 K."""
     held = [c for r in chemistry.reactions for c in r.constants.values()] + list(chemistry.constants.values())
     found = [part for c in held if isinstance(part := getattr(c, "at", None), Value)]
     return found[0].si if found else STANDARD_TEMPERATURE
 
 
-def _what_is_not_checked(chemistry: Chemistry) -> Iterator[Finding]:
+def _what_is_not_checked(chemistry: ReactionSet) -> Iterator[Finding]:
     reacting = {name for r in chemistry.reactions for name in r.equation.net}
     without = [s.name for s in chemistry.species if not s.formula and s.name in reacting]
     if without:
@@ -139,7 +136,7 @@ def _listed(names: Iterable[str], most: int = 8) -> str:
     return ", ".join(names[:most]) + (f" and {len(names) - most} more" if len(names) > most else "")
 
 
-def _species(chemistry: Chemistry) -> Iterator[Finding]:
+def _species(chemistry: ReactionSet) -> Iterator[Finding]:
     asked = {name for r in chemistry.reactions for name in r.asks}
     in_equations = {name for r in chemistry.reactions for name in r.equation.species}
     idle = [s.name for s in chemistry.species if s.name not in in_equations and s.name not in asked]
@@ -169,7 +166,7 @@ def _species(chemistry: Chemistry) -> Iterator[Finding]:
         yield Finding("note", "species", message, "feed or charge some")
 
 
-def reachable(chemistry: Chemistry, present: Iterable[str]) -> tuple[set[str], list[Reaction]]:
+def reachable(chemistry: ReactionSet, present: Iterable[str]) -> tuple[set[str], list[Reaction]]:
     """The species that can come to be there from those present, and the reactions that can never start."""
     there = set(present)
     waiting = list(chemistry.reactions)
@@ -189,7 +186,7 @@ _MOST_COMBINED = 60
 """Above so many reactions dependent ones are counted, but not listed."""
 
 
-def _rank(chemistry: Chemistry) -> Iterator[Finding]:
+def _rank(chemistry: ReactionSet) -> Iterator[Finding]:
     count = len(chemistry.reactions)
     rank = int(np.linalg.matrix_rank(chemistry.network.matrix))
     if rank == count:
@@ -280,7 +277,7 @@ def _number(e: sp.Basic, values: Mapping[sp.Symbol, float]) -> float:
     return {sp.exp: math.exp, sp.log: math.log}[e.func](*parts) if e.args else float(e)
 
 
-def _rates(chemistry: Chemistry, T: float) -> dict[str, _Rate]:
+def _rates(chemistry: ReactionSet, T: float) -> dict[str, _Rate]:
     """Every rate law with its numbers, by the name of its reaction."""
     numbers = {p.symbol: p.value for p in chemistry.parameters} | {TEMPERATURE: T, PRESSURE: 1e5}
     pairs = zip(chemistry.reactions, chemistry.network.rates, strict=True)
@@ -338,7 +335,7 @@ _FAR = 0.1
 """How far an equilibrium composition may be from the thermochemistry, as a logarithm, before it is reported."""
 
 
-def _equilibria(chemistry: Chemistry, T: float) -> Iterator[Finding]:
+def _equilibria(chemistry: ReactionSet, T: float) -> Iterator[Finding]:
     """Reversible reactions, and pairs of opposite ones, whose rate vanishes elsewhere than the species say."""
     known = {s.name: s for s in chemistry.species if s.enthalpy_of_formation or s.heat_capacity}
     known_reactions = [r for r in chemistry.reactions if r.equation.net.keys() <= known.keys()]

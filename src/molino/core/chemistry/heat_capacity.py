@@ -177,8 +177,9 @@ class HeatCapacity(Frozen):
     def __str__(self) -> str:
         if self.seven:
             return f"seven coefficients, ranges meet at {self.middle}"
-        return " + ".join(f"{c}" + ("" if n == 0 else " T" if n == 1 else f" T^{n}")
-                          for n, c in enumerate(self.coefficients))  # fmt: skip
+        return " + ".join(
+            f"{c}" + ("" if n == 0 else " T" if n == 1 else f" T^{n}") for n, c in enumerate(self.coefficients)
+        )
 
 
 def read_heat_capacity(given: Any, molar_mass: float | None) -> HeatCapacity:

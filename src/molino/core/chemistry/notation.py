@@ -4,19 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 import sympy as sp
 
 from molino.core.chemistry.constants import Constant, Plain, parameter_symbol
 from molino.core.chemistry.formula import GAS, TEMPERATURE, constant, names_in
+from molino.core.chemistry.reaction_set import ReactionSet
 from molino.core.chemistry.thermochemistry import FromSpecies
 from molino.core.printing import Printed
 from molino.core.symbols import Role, for_the_eye, roman, symbol_latex
 from molino.core.units import GAS_CONSTANT
-
-if TYPE_CHECKING:
-    from molino.core.chemistry.chemistry import Chemistry
 
 _DIGITS = 6
 
@@ -102,14 +99,16 @@ INTRINSIC_RATE = Role("intrinsic rate", "r0_{}", "r^0_{{{}}}", "intrinsic rate o
 _GIBBS = Role("Gibbs energy of reaction", "dG", "\\Delta G")()
 
 
-def rate_laws(chemistry: Chemistry, intrinsic: Collection[str] = ()) -> Iterable[Line]:
+def rate_laws(chemistry: ReactionSet, intrinsic: Collection[str] = ()) -> Iterable[Line]:
     """The rate of each reaction, and below it how its constants depend on temperature.
 
     `intrinsic` names those whose rate law is not yet what a catalyst gives.
     """
     for reaction in chemistry.reactions:
-        own = {constant(n): parameter_symbol(f"{reaction.name}.{n}" if n in reaction.constants else n)
-               for n in names_in(reaction.formula)}  # fmt: skip
+        own = {
+            constant(n): parameter_symbol(f"{reaction.name}.{n}" if n in reaction.constants else n)
+            for n in names_in(reaction.formula)
+        }
         rate = INTRINSIC_RATE if reaction.name in intrinsic else RATE
         yield line(rate(str(reaction.name)), reaction.formula.xreplace(own))
         yield from _over_temperature(reaction.constants, f"{reaction.name}.")
@@ -131,7 +130,7 @@ def _over_temperature(constants: Mapping[str, Constant], owner: str) -> Iterable
         yield line(parameter_symbol(home), law)
 
 
-def chemistry_equations(chemistry: Chemistry) -> Equations:
+def chemistry_equations(chemistry: ReactionSet) -> Equations:
     """The rate laws, and the net rate at which each species is formed: R_i = sum of nu_ij r_j."""
     lines = [*rate_laws(chemistry)]
     network = chemistry.network

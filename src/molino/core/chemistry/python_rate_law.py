@@ -37,7 +37,7 @@ class PythonFunction(sp.Function):  # type: ignore[misc]
 
     def _latex(self, printer: Any) -> str:
         name = type(self).__name__.removeprefix("python_").replace("_", "\\_").strip("<>")
-        return f"\\mathrm{{{name}}}({', '.join(printer._print(a) for a in self.args)})"
+        return f"\\mathrm{{{name}}}({', '.join(printer.doprint(a) for a in self.args)})"
 
     def fdiff(self, argindex: int = 1) -> sp.Expr:
         return _slope(type(self), argindex - 1)(*self.args)  # type: ignore[arg-type]

@@ -134,9 +134,15 @@ class Reaction(Frozen):
                 _check_elementary(equation, held)
         faults.raise_any()
         settle(
-            self, equation=equation, rate=rate, name=name, basis=basis, enthalpy=enthalpy, enthalpy_at=enthalpy_at,
+            self,
+            equation=equation,
+            rate=rate,
+            name=name,
+            basis=basis,
+            enthalpy=enthalpy,
+            enthalpy_at=enthalpy_at,
             constants=FrozenMapping(held),
-        )  # fmt: skip
+        )
 
     @cached_property
     def formula(self) -> sp.Expr:

@@ -125,9 +125,9 @@ def nonnegative_invariants(columns: Sequence[Iterable[tuple[int, Fraction]]], sp
             raise InputError("too many combinations of species are conserved", "equilibrium", "name fewer reactions")
     found = np.zeros((len(rows), species))
     for n, (_, weights) in enumerate(rows):
-        scale = math.lcm(*(w.denominator for w in weights.values())) / Fraction(math.gcd(*(
-            int(w * math.lcm(*(v.denominator for v in weights.values()))) for w in weights.values()
-        )))  # fmt: skip
+        scale = math.lcm(*(w.denominator for w in weights.values())) / Fraction(
+            math.gcd(*(int(w * math.lcm(*(v.denominator for v in weights.values()))) for w in weights.values()))
+        )
         found[n, list(weights)] = [float(w * scale) for w in weights.values()]
     return found
 

@@ -64,9 +64,16 @@ class VaporPressure(Frozen):
 
     @classmethod
     def antoine(
-        cls, A: float, B: float, C: float, *, pressure: str = "bar", temperature: str = "K", base: str = "10",
+        cls,
+        A: float,
+        B: float,
+        C: float,
+        *,
+        pressure: str = "bar",
+        temperature: str = "K",
+        base: str = "10",
         valid: Sequence[Any] | None = None,
-    ) -> VaporPressure:  # fmt: skip
+    ) -> VaporPressure:
         """log P = A - B/(T + C) in some units.
 
         Parameters
@@ -135,6 +142,9 @@ def read_vapor_pressure(given: Any) -> VaporPressure:
             strange = sorted(more.keys() - {"a", "b", "c", "d", "e", "shift", "valid"})
             if not strange and "a" in more:
                 return VaporPressure(**more)
-        raise InputError(f"unknown: {', '.join(strange)}" if strange else "a is missing", "vapor_pressure",
-                         "give antoine = [A, B, C] with its units, or a, b, c, d, e, shift")  # fmt: skip
+        raise InputError(
+            f"unknown: {', '.join(strange)}" if strange else "a is missing",
+            "vapor_pressure",
+            "give antoine = [A, B, C] with its units, or a, b, c, d, e, shift",
+        )
     raise InputError(f"{given!r} is no vapor pressure", "vapor_pressure", "give mo.VaporPressure(...)")

@@ -26,18 +26,19 @@ from molino.core.balances.integrate import lsoda, start
 from molino.core.balances.source import NotFinite
 from molino.core.balances.system import Case
 from molino.core.chemistry.chemistry import Chemistry
-from molino.core.design.objective import read_expression, read_limit
+from molino.core.contents.feed import Feed, require_feed
+from molino.core.contract.metrics import Metric, read_metric
+from molino.core.design.optimize.objective import read_expression, read_limit
 from molino.core.errors import Faults, InputError, SolveError, UnreachableError
 from molino.core.frozen import Frozen
-from molino.core.results import Result, in_columns, plain
+from molino.core.results import Result, in_columns, plain_dict
 from molino.core.symbols import in_order
+from molino.core.trains.steps import Parallel, SideFeed, Step
+from molino.core.trains.train import Train
+from molino.core.trains.train_run import TrainRun
 from molino.core.units import Display, Value
-from molino.core.vessels.feed import Feed, require_feed
-from molino.core.vessels.metrics import Metric, parse_metric
 from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.stirred_tank import StirredTank
-from molino.core.vessels.train import Train, TrainRun
-from molino.core.vessels.train_steps import Parallel, SideFeed, Step
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -120,7 +121,7 @@ class BestTrain(Frozen, Result):
 
     def facts(self) -> dict[str, str]:
         """What it consists of, and what it reaches."""
-        display = self.train._display
+        display = self.train.spec.display
         found = {"train": self.description}
         for metric, wanted, there in zip(self.metrics, self.point, self.reached, strict=True):
             text = display.text(float(there), metric.kind)
@@ -137,11 +138,14 @@ class BestTrain(Frozen, Result):
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data: the train in words, what was promised and what is reached."""
-        return plain({  # type: ignore[no-any-return]
-            "train": self.description, "promised": dict(zip(map(str, self.metrics), self.point.tolist(), strict=True)),
-            "reached": dict(zip(map(str, self.metrics), self.reached.tolist(), strict=True)),
-            "run": self.run.to_dict(),
-        })  # fmt: skip
+        return plain_dict(
+            {
+                "train": self.description,
+                "promised": dict(zip(map(str, self.metrics), self.point.tolist(), strict=True)),
+                "reached": dict(zip(map(str, self.metrics), self.reached.tolist(), strict=True)),
+                "run": self.run.to_dict(),
+            }
+        )
 
     def __str__(self) -> str:
         return "\n".join([*in_columns(self.facts(), ""), str(self.run)])
@@ -193,19 +197,19 @@ class AttainableRegion(Frozen, Result):
     @property
     def display(self) -> Display:
         """The units in which it is shown."""
-        return self._template._display
+        return self._template.spec.display
 
     @cached_property
     def _hull(self) -> ConvexHull:
-        return ConvexHull(self.vertices / self._sizes)
+        return ConvexHull(self.vertices / self.sizes)
 
     @cached_property
-    def _sizes(self) -> np.ndarray:
+    def sizes(self) -> np.ndarray:
         return np.asarray(np.maximum(np.ptp(self.vertices, axis=0), 1e-300))
 
     def distance(self, point: Sequence[float]) -> float:
         """How far a point in SI lies outside, as a share of the range of each axis; below zero inside."""
-        scaled = np.asarray(point, dtype=float) / self._sizes
+        scaled = np.asarray(point, dtype=float) / self.sizes
         return float(np.max(self._hull.equations[:, :-1] @ scaled + self._hull.equations[:, -1]))
 
     def contains(self, point: Sequence[float], tolerance: float = 1e-3) -> bool:
@@ -260,10 +264,16 @@ class AttainableRegion(Frozen, Result):
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data: axes, vertices in SI, boundary."""
-        return plain({  # type: ignore[no-any-return]
-            "axes": [str(m) for m in self.metrics], "vertices_si": self.vertices.tolist(),
-            "boundary": list(self.pieces), "dimensions": self.dimensions, "rounds": self.rounds, "points": self.points,
-        })  # fmt: skip
+        return plain_dict(
+            {
+                "axes": [str(m) for m in self.metrics],
+                "vertices_si": self.vertices.tolist(),
+                "boundary": list(self.pieces),
+                "dimensions": self.dimensions,
+                "rounds": self.rounds,
+                "points": self.points,
+            }
+        )
 
     def __str__(self) -> str:
         return "\n".join([f"attainable region over {' and '.join(map(str, self.metrics))}", *in_columns(self.facts())])
@@ -294,9 +304,14 @@ class AttainableRegion(Frozen, Result):
 
 @checked
 def attainable(
-    chem: Chemistry, feed: Feed, *, axes: Sequence[str | Metric], T: Any = None, heat: Any = None,
+    chem: Chemistry,
+    feed: Feed,
+    *,
+    axes: Sequence[str | Metric],
+    T: Any = None,
+    heat: Any = None,
     progress: Callable[[int, int], None] | None = None,
-) -> AttainableRegion:  # fmt: skip
+) -> AttainableRegion:
     """Find what any steady arrangement of tanks, tubes, by-passes and side feeds can make of a feed.
 
     Parameters
@@ -334,13 +349,13 @@ def attainable(
     'tank, then tube'
     """
     template, metrics = read_region(chem, feed, axes, T, heat)
-    template._require_known()
+    template.spec.require_known()
     return _Growth(template, metrics, progress).region(chem)
 
 
 def read_region(
     chem: Any, feed: Any, axes: Any, T: Any = None, heat: Any = None
-) -> tuple[PlugFlow, tuple[Metric, ...]]:  # fmt: skip
+) -> tuple[PlugFlow, tuple[Metric, ...]]:
     """A tube on the feed, and the axes of a region; InputError with everything that is wrong with the question."""
     faults = Faults()
     if not isinstance(chem, Chemistry):
@@ -356,8 +371,8 @@ def read_region(
     metrics: list[Metric] = []
     for axis in axes:
         with faults.at(f"attainable, axis {axis}"):
-            metrics.append(parse_metric(axis) if isinstance(axis, str) else axis)
-            template._expression(metrics[-1])
+            metrics.append(read_metric(axis))
+            template.spec.expression(metrics[-1])
     faults.raise_any()
     return template, tuple(metrics)
 
@@ -367,15 +382,15 @@ class _Growth:
 
     def __init__(
         self, template: PlugFlow, metrics: tuple[Metric, ...], progress: Callable[[int, int], None] | None
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.template, self.metrics, self.progress = template, metrics, progress
-        expressions = tuple(template._expression(m) for m in metrics)
-        balances = template._model.balances
+        expressions = tuple(template.spec.expression(m) for m in metrics)
+        balances = template.spec.model.balances
         if not balances.is_autonomous:
             raise InputError("its rates depend on the place itself", "attainable", "leave out what moves along a tube")
         asked = frozenset[Any]().union(*(e.free_symbols for e in expressions))
         self.balances = balances.reduced(tuple(in_order(asked)))
-        self.case = Case(self.balances, template._case.values)
+        self.case = Case(self.balances, template.spec.case.values)
         self.functions = functions_of(self.case)
         self.output = compiled(self.balances).outputs(expressions)(self.case.values)
         self.jacobian_at = compiled(self.balances).jacobian(self.case.values)
@@ -413,7 +428,9 @@ class _Growth:
                 advice = "take conversions, yields or flows; concentrations where the volume does not change"
                 raise InputError(f"{metric} does not mix in a straight line", "attainable", advice)
         if self.template.is_non_isothermal and (
-            self.template._mixture_capacity is None or self.template.is_gas or self.template.pressure_drop is not None
+            self.template.spec.mixture_capacity is None
+            or self.template.is_gas
+            or self.template.pressure_drop is not None
         ):
             message = "temperatures mix in straight lines only with a constant heat capacity"
             raise InputError(message, "attainable", "give the feed a heat_capacity per volume")
@@ -422,8 +439,9 @@ class _Growth:
         """Directions in which states move, shape (states, dimensions), and the size of what they span."""
         path = [p.state for p in self._tube(self.feed)]
         rng = np.random.default_rng(0)
-        mixed = [rng.dirichlet(np.ones(4)) @ np.array([path[i] for i in rng.integers(0, len(path), 4)])
-                 for _ in range(40)]  # fmt: skip
+        mixed = [
+            rng.dirichlet(np.ones(4)) @ np.array([path[i] for i in rng.integers(0, len(path), 4)]) for _ in range(40)
+        ]
         rates = np.array([self.rate(state) / self.scale for state in [*path[:: len(path) // 40 or 1], *mixed]])
         rates = rates / np.maximum(np.linalg.norm(rates, axis=1, keepdims=True), 1e-300)
         _, singular, right = np.linalg.svd(rates[np.isfinite(rates).all(axis=1)])
@@ -594,9 +612,18 @@ class _Growth:
             for a, b in zip(made, [*made[1:], made[0]], strict=True):
                 pieces.append(_between(a, b))
         return AttainableRegion(
-            chem, self.template.feed, self.metrics, shown[order], tuple(pieces), self.basis.shape[1], rounds,
-            count, self.shown(self.feed.state)[0], made, self.template,
-        )  # fmt: skip
+            chem,
+            self.template.feed,
+            self.metrics,
+            shown[order],
+            tuple(pieces),
+            self.basis.shape[1],
+            rounds,
+            count,
+            self.shown(self.feed.state)[0],
+            made,
+            self.template,
+        )
 
 
 def _between(a: _Point, b: _Point) -> str:
@@ -628,12 +655,14 @@ def _best(region: AttainableRegion, maximize: str | Metric, subject_to: Sequence
         return float(expression.value([point[column[m]] for m in expression.metrics]))
 
     def met(point: np.ndarray) -> bool:
-        return all(limit.sign * (value(limit.expression, point) - limit.value) >= -1e-9 * max(abs(limit.value), 1e-12)
-                   and (limit.way != "=" or abs(value(limit.expression, point) - limit.value) <= 1e-6)
-                   for limit in limits)  # fmt: skip
+        return all(
+            limit.sign * (value(limit.expression, point) - limit.value) >= -1e-9 * max(abs(limit.value), 1e-12)
+            and (limit.way != "=" or abs(value(limit.expression, point) - limit.value) <= 1e-6)
+            for limit in limits
+        )
 
     best: tuple[float, np.ndarray, tuple[tuple[float, _Point], ...]] | None = None
-    hull = ConvexHull(region.vertices / region._sizes)
+    hull = ConvexHull(region.vertices / region.sizes)
     for facet in hull.simplices:
         for i, j in itertools.combinations(facet.tolist(), 2):
             a, b = region.vertices[i], region.vertices[j]
@@ -717,8 +746,14 @@ class _Builder:
         steps, words = self._steps(chains[1][:shared])
         if not rests[0] and len(rests[1]) == 1:
             vessel = self.vessel(rests[1][0], other)
-            pipe = PlugFlow(self.template.chemistry, self.feed, volume=rests[1][0].volume * share * _SMALL,
-                            T=self.template.T, heat=self.template.heat, catalyst=self.template.catalyst)  # fmt: skip
+            pipe = PlugFlow(
+                self.template.chemistry,
+                self.feed,
+                volume=rests[1][0].volume * share * _SMALL,
+                T=self.template.T,
+                heat=self.template.heat,
+                catalyst=self.template.catalyst,
+            )
             steps.append(Parallel([vessel, pipe], [other, share]))
             return steps, [*words, f"{rests[1][0].kind} with a by-pass of {100 * share:.3g} %"]
         if all(len(rest) == 1 for rest in rests):
@@ -734,7 +769,7 @@ class _Builder:
     def _past(self, chain: list[_Point], share: float, passed: float) -> tuple[list[Step], list[str]]:
         """Several vessels with a by-pass of fresh feed around all of them."""
         steps, words = self._steps(chain, share)
-        flows = self.template._fed.volume
+        flows = self.template.spec.fed.volume
         steps.append(SideFeed(self.feed_with(float(flows) * passed), name="by-pass"))
         return steps, [*words, f"with {100 * passed:.3g} % of the feed past all of it"]
 
@@ -756,7 +791,7 @@ class _Builder:
                 words.append(point.kind)
         if share != 1.0 and steps and not isinstance(steps[0], Parallel | SideFeed):
             first: Any = steps[0]
-            steps[0] = first.with_(feed=self.feed_with(float(self.template._fed.volume) * share))
+            steps[0] = first.with_(feed=self.feed_with(float(self.template.spec.fed.volume) * share))
         return steps, words
 
     @staticmethod

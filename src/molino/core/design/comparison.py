@@ -8,15 +8,16 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from molino.core.arguments import checked
-from molino.core.design.sizing import Sizing
+from molino.core.contract.metrics import Metric, conversion, read_metric
+from molino.core.contract.run_result import RunResult
+from molino.core.contract.vessel import Vessel
+from molino.core.design.size.sizing import Sizing
 from molino.core.errors import Faults
 from molino.core.frozen import Frozen
 from molino.core.results import Result, entry
+from molino.core.runs.run import Run
+from molino.core.trains.train import Train
 from molino.core.units import Display
-from molino.core.vessels.base import Vessel
-from molino.core.vessels.metrics import Metric, conversion, parse_metric
-from molino.core.vessels.run import Run
-from molino.core.vessels.train import Train, TrainRun
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -45,7 +46,7 @@ class Comparison(Frozen, Result):
     [0.632, 0.5]
     """
 
-    runs: tuple[Run | TrainRun, ...]
+    runs: tuple[RunResult, ...]
     metrics: tuple[Metric, ...]
     sizings: tuple[Sizing | None, ...]
 
@@ -156,12 +157,12 @@ def compare(vessels: Sequence[Vessel | Train | Sizing], metrics: Sequence[Metric
     asked = []
     for text in metrics:
         with faults.at("compare"):
-            asked.append(parse_metric(text) if isinstance(text, str) else text)
-    runs: list[Run | TrainRun] = []
+            asked.append(read_metric(text))
+    runs: list[RunResult] = []
     sizings = tuple(item if isinstance(item, Sizing) else None for item in vessels)
     for item in vessels:
         with faults.at():
-            runs.append(item.run if isinstance(item, Sizing) else item.outcome())
+            runs.append(item.run if isinstance(item, Sizing) else item.run())
     faults.raise_any()
     if not asked:
         names = dict.fromkeys(n for run in runs for n in run.summary() if n.startswith("conversion of "))
@@ -169,6 +170,6 @@ def compare(vessels: Sequence[Vessel | Train | Sizing], metrics: Sequence[Metric
     for run in runs:
         for metric in asked:
             with faults.at(run.vessel.label):
-                run.vessel._check_metric(metric)
+                run.vessel.spec.check_metric(metric)
     faults.raise_any()
     return Comparison(tuple(runs), tuple(asked), sizings)

@@ -17,14 +17,14 @@ from scipy.special import chdtri, ndtr, ndtri
 
 from molino.core import units
 from molino.core.arguments import checked
+from molino.core.contract.metrics import Metric, read_metric
+from molino.core.contract.vessel import Vessel
 from molino.core.design.sweeping import sweep
 from molino.core.errors import Faults, InputError
 from molino.core.frozen import Frozen
 from molino.core.results import Result
+from molino.core.trains.train import Train
 from molino.core.units import Value
-from molino.core.vessels.base import Vessel
-from molino.core.vessels.metrics import Metric, parse_metric
-from molino.core.vessels.train import Train
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -77,13 +77,13 @@ class UncertainNumbers(Frozen):
         InputError
             If there are none, or with all that is wrong with a spread.
         """
-        first = vessel.first if isinstance(vessel, Train) else vessel
+        first = vessel.vessels[0]
         held = vessel.chemistry.covariance
-        constants = [first._constant_setting(name) for name in held.names] if held is not None else []
+        constants = [first.spec.constant_name(name) for name in held.names] if held is not None else []
         faults, deviations = Faults(), _given_deviations(vessel)
         for name, given in (spread or {}).items():
             with faults.at(f"spread, {name}"):
-                setting = vessel._setting(name)
+                setting = vessel.spec.condition(name)
                 if name in constants:
                     raise InputError("its spread is that of the fit", "", "leave it out here")
                 if not np.isfinite(setting.own):
@@ -92,7 +92,7 @@ class UncertainNumbers(Frozen):
                     value, form = setting.read(given)
                     if form != setting.form:
                         message = f"'{given}' is not in the form in which {name} is given"
-                        raise InputError(message, "", f"give it as {first._contents()[name[1:-1]]} is")
+                        raise InputError(message, "", f"give it as {first.spec.contents()[name[1:-1]]} is")
                 elif setting.form in units.SI_UNITS:
                     value = units.read_difference(given, setting.form, name)
                 else:
@@ -111,9 +111,9 @@ class UncertainNumbers(Frozen):
             covariance[:count, :count] = np.asarray(held.matrix)
         covariance[range(count, len(covariance)), range(count, len(covariance))] = np.square([*deviations.values()])
         names = (*constants, *deviations)
-        means = np.array([vessel._setting(name).own for name in names])
+        means = np.array([vessel.spec.condition(name).own for name in names])
         degrees = float(held.degrees_of_freedom) if held is not None else np.inf
-        is_positive = np.array([vessel._setting(name).form != "constant" for name in names])
+        is_positive = np.array([vessel.spec.condition(name).form != "constant" for name in names])
         refits = held.refits if held is not None else None
         return cls(names, means, covariance, degrees, count, is_positive, refits)
 
@@ -173,7 +173,9 @@ def _given_deviations(vessel: Vessel | Train) -> dict[str, float]:
         For one that no condition of the vessel takes up: it would be left out without a word.
     """
     found, taken = {}, set()
-    settings = sorted(vessel._settings.values(), key=lambda s: s.name == "T")  # after "feed T", which may be the same
+    settings = sorted(
+        vessel.spec.conditions.values(), key=lambda s: s.name == "T"
+    )  # after "feed T", which may be the same
     for setting in settings:
         if setting.value is not None and setting.value.deviation and id(setting.value) not in taken:
             found[setting.name] = setting.value.deviation
@@ -208,7 +210,7 @@ def _values_in(held: Any, seen: set[int]) -> Iterator[Value]:
 
 def check_confidence(
     vessel: Vessel | Train, confidence: Any, spread: Mapping[str, Any] | None, sought: Iterable[str] = ()
-) -> None:  # fmt: skip
+) -> None:
     """InputError for a confidence that is none, a spread without one, or for what is sought and uncertain at once."""
     if confidence is None:
         if spread:
@@ -217,7 +219,7 @@ def check_confidence(
     if isinstance(confidence, bool) or not isinstance(confidence, int | float) or not 0.5 <= confidence <= 0.999:
         raise InputError(f"confidence = {confidence!r}", vessel.label, "give a probability from 0.5 to 0.999")
     for name in sought:
-        value = vessel._settings[name].value if name in vessel._settings else None
+        value = vessel.spec.conditions[name].value if name in vessel.spec.conditions else None
         if name in (spread or {}) or (value is not None and value.deviation):
             raise InputError(f"{name} is sought, and uncertain", vessel.label, "it cannot be both")
     if not vessel.chemistry.unknowns:  # those of a fit to come are uncertain
@@ -226,13 +228,13 @@ def check_confidence(
 
 def draws_for(vessel: Vessel | Train) -> int:
     """How many draws a probability of this vessel is taken from."""
-    is_alone = isinstance(vessel, Train) or vessel._has_segments or bool(vessel._model.balances.conditions)
+    is_alone = not isinstance(vessel, Vessel) or vessel.spec.has_segments or bool(vessel.spec.model.balances.conditions)
     return _DRAWS_ALONE if is_alone else _DRAWS
 
 
 def drawn_metric(vessel: Vessel | Train, uncertain: UncertainNumbers, rows: np.ndarray, metric: Metric) -> np.ndarray:
     """A metric in SI for each draw, shape (draws,); nan where the vessel cannot be run."""
-    give = [vessel._setting(name).give for name in uncertain.names]
+    give = [vessel.spec.condition(name).give for name in uncertain.names]
     cases = [{n: g(x) for n, g, x in zip(uncertain.names, give, row, strict=True)} for row in rows.tolist()]
     return np.asarray(sweep(vessel, cases, [metric]).numbers[:, 0])
 
@@ -293,25 +295,34 @@ class SpreadSources(Frozen, Result):
         import pandas as pd
 
         order = np.argsort(-self.total)
-        return pd.DataFrame({
-            "source": [self.sources[i] for i in order], "linear": self.linear[order],
-            "first order": self.first[order], "total": self.total[order],
-        })  # fmt: skip
+        return pd.DataFrame(
+            {
+                "source": [self.sources[i] for i in order],
+                "linear": self.linear[order],
+                "first order": self.first[order],
+                "total": self.total[order],
+            }
+        )
 
     def facts(self) -> dict[str, str]:
         """The spread, and what most of it comes from."""
-        spread = self.vessel._display.text(self.standard_deviation, self.metric.kind, 3)
+        spread = self.vessel.spec.display.text(self.standard_deviation, self.metric.kind, 3)
         worst = int(np.argmax(self.total))
-        return {f"standard deviation of {self.metric}": spread,
-                "most of it from": f"{self.sources[worst]} ({100 * self.total[worst]:.0f} %)"}  # fmt: skip
+        return {
+            f"standard deviation of {self.metric}": spread,
+            "most of it from": f"{self.sources[worst]} ({100 * self.total[worst]:.0f} %)",
+        }
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data: shares by source."""
         return {
-            "metric": str(self.metric), "standard_deviation_si": self.standard_deviation,
-            "sources": {name: {"linear": float(a), "first_order": float(b), "total": float(c)} for name, a, b, c in
-                        zip(self.sources, self.linear, self.first, self.total, strict=True)},
-        }  # fmt: skip
+            "metric": str(self.metric),
+            "standard_deviation_si": self.standard_deviation,
+            "sources": {
+                name: {"linear": float(a), "first_order": float(b), "total": float(c)}
+                for name, a, b, c in zip(self.sources, self.linear, self.first, self.total, strict=True)
+            },
+        }
 
     def __str__(self) -> str:
         lines = [f"{name}: {text}" for name, text in self.facts().items()]
@@ -321,7 +332,7 @@ class SpreadSources(Frozen, Result):
 @checked
 def spread_sources(
     vessel: Vessel | Train, metric: Metric | str, spread: Mapping[str, Any] | None = None, seed: int = 0
-) -> SpreadSources:  # fmt: skip
+) -> SpreadSources:
     """Where the spread of a metric of a vessel comes from: its fitted constants, and other uncertain numbers.
 
     Parameters
@@ -350,8 +361,8 @@ def spread_sources(
     >>> print(mo.spread_sources(tube, "conversion of A", spread={"flow": "0.1 L/min"}).sources)
     ('flow',)
     """
-    asked = parse_metric(metric) if isinstance(metric, str) else metric
-    vessel._expression(asked)
+    asked = read_metric(metric)
+    vessel.spec.expression(asked)
     return find_sources(vessel, asked, UncertainNumbers.of(vessel, spread), seed)
 
 
@@ -359,8 +370,8 @@ def find_sources(vessel: Vessel | Train, metric: Metric, uncertain: UncertainNum
     """Shares by slopes, and Sobol' shares: total ones by M. J. W. Jansen, Comput. Phys. Commun. 117 (1999) 35, of first
     order by A. Saltelli and others, Comput. Phys. Commun. 181 (2010) 259."""
     groups = uncertain.groups()
-    run: Any = vessel.outcome()
-    slope = np.array(run._slopes_of((metric,), uncertain.names))[0]
+    run: Any = vessel.run()
+    slope = np.array(run.slopes((metric,), uncertain.names))[0]
     parts = slope * (uncertain.covariance @ slope)
     linear = np.array([float(parts[group].sum()) for group in groups]) / max(float(parts.sum()), 1e-300)
     count = len(uncertain.names)

@@ -17,27 +17,27 @@ from scipy.optimize import minimize_scalar
 
 from molino.core import units
 from molino.core.arguments import checked
+from molino.core.balances.balance_symbols import ACTIVITY, FLOW, LOCAL_FLOW, MOLAR_FLOW
 from molino.core.balances.compiled import compiled
 from molino.core.balances.source import NotFinite, build
 from molino.core.balances.system import TIME
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
 from molino.core.chemistry.notation import RATE
+from molino.core.contents.streams import Stream, at_enthalpy, enthalpy
+from molino.core.contract.metrics import Metric, read_metric
+from molino.core.contract.parameter_map import ParameterMap
 from molino.core.design.evaluator import Evaluator
 from molino.core.errors import Faults, InputError, MolinoError
 from molino.core.frozen import Frozen
-from molino.core.results import Result, entry, in_columns, plain
+from molino.core.results import Result, entry, in_columns, plain_dict
+from molino.core.runs.run import Run
+from molino.core.terms.model import kinetics
 from molino.core.thermo.phase_model import Content
+from molino.core.trains.steps import Exchanger
+from molino.core.trains.train import Train
 from molino.core.units import Display, Value
 from molino.core.vessels.at_equilibrium import AtEquilibrium
 from molino.core.vessels.flow_vessel import FlowVessel
-from molino.core.vessels.metrics import Metric, parse_metric
-from molino.core.vessels.model import kinetics
-from molino.core.vessels.parameter_map import ParameterMap
-from molino.core.vessels.roles import ACTIVITY, FLOW, LOCAL_FLOW, MOLAR_FLOW
-from molino.core.vessels.run import Run
-from molino.core.vessels.streams import Stream, at_enthalpy, enthalpy
-from molino.core.vessels.train import Train
-from molino.core.vessels.train_steps import Exchanger
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -99,7 +99,7 @@ class EquilibriumCurves(Frozen, Result):
     @property
     def display(self) -> Display:
         """The units in which it is shown."""
-        return self.vessel._display
+        return self.vessel.spec.display
 
     def table(self) -> pd.DataFrame:
         """One row a temperature: the metric at equilibrium at each pressure."""
@@ -159,16 +159,23 @@ class EquilibriumCurves(Frozen, Result):
             return [{"T": entry(display, T, "temperature"), "value": entry(display, x, metric.kind)} for T, x in line]
 
         curves = [
-            {"P": entry(display, P, "pressure") if np.isfinite(P) else None,
-             "points": pairs(np.column_stack([self.temperatures, row]))}
+            {
+                "P": entry(display, P, "pressure") if np.isfinite(P) else None,
+                "points": pairs(np.column_stack([self.temperatures, row])),
+            }
             for P, row in zip(self.pressures, self.values, strict=True)
-        ]  # fmt: skip
-        return plain({  # type: ignore[no-any-return]
-            "metric": str(metric), "curves": curves, "beds": [pairs(line) for line in self.lines],
-            "locus": pairs(self.locus), "duties": [entry(display, q, "power") for q in self.duties],
-            "target": entry(display, self.target, metric.kind) if self.target is not None else None,
-            "is_reached": self.is_reached,
-        })  # fmt: skip
+        ]
+        return plain_dict(
+            {
+                "metric": str(metric),
+                "curves": curves,
+                "beds": [pairs(line) for line in self.lines],
+                "locus": pairs(self.locus),
+                "duties": [entry(display, q, "power") for q in self.duties],
+                "target": entry(display, self.target, metric.kind) if self.target is not None else None,
+                "is_reached": self.is_reached,
+            }
+        )
 
     def __str__(self) -> str:
         return "\n".join([f"equilibrium of {self.vessel.feed}", *in_columns(self.facts())])
@@ -176,9 +183,16 @@ class EquilibriumCurves(Frozen, Result):
 
 @checked
 def equilibrium_curves(
-    vessel: FlowVessel, metric: Metric | str, *, T: tuple[Any, Any], P: Sequence[Any] | None = None,
-    inlet: Any = None, target: Any = None, approach: Any = None, beds: int = 8,
-) -> EquilibriumCurves:  # fmt: skip
+    vessel: FlowVessel,
+    metric: Metric | str,
+    *,
+    T: tuple[Any, Any],
+    P: Sequence[Any] | None = None,
+    inlet: Any = None,
+    target: Any = None,
+    approach: Any = None,
+    beds: int = 8,
+) -> EquilibriumCurves:
     """A metric at equilibrium over temperature and pressure, with adiabatic beds and the locus of the best rate.
 
     Parameters
@@ -220,7 +234,7 @@ def equilibrium_curves(
     >>> [round(float(x), 3) for x in found.values[0][[0, -1]]]
     [0.984, 0.639]
     """
-    asked = parse_metric(metric) if isinstance(metric, str) else metric
+    asked = read_metric(metric)
     held, (low, high), pressures, inlet, wanted = check_curves(
         vessel, asked, T=T, P=P, inlet=inlet, target=target, approach=approach, beds=beds
     )
@@ -233,13 +247,20 @@ def equilibrium_curves(
     locus = _locus(vessel, held, asked, (low, high))
     return EquilibriumCurves(
         held, asked, grid, tuple(pressures), values, tuple(lines), locus, tuple(duties), wanted, reached
-    )  # fmt: skip
+    )
 
 
 def check_curves(
-    vessel: FlowVessel, metric: Metric, *, T: tuple[Any, Any], P: Sequence[Any] | None, inlet: Any = None,
-    target: Any = None, approach: Any = None, beds: int = 8,
-) -> tuple[AtEquilibrium, tuple[float, float], list[float], Value | None, float | None]:  # fmt: skip
+    vessel: FlowVessel,
+    metric: Metric,
+    *,
+    T: tuple[Any, Any],
+    P: Sequence[Any] | None,
+    inlet: Any = None,
+    target: Any = None,
+    approach: Any = None,
+    beds: int = 8,
+) -> tuple[AtEquilibrium, tuple[float, float], list[float], Value | None, float | None]:
     """What the curves are made of, read: the feed at equilibrium, bounds and pressures in SI, the inlet, the target.
 
     Raises
@@ -259,7 +280,7 @@ def check_curves(
     with faults.at("equilibrium, P"):
         if P is not None and not at.is_gas:
             raise InputError("a liquid has no pressure here", "", "leave P out")
-        pressures = [units.positive(p, "pressure", "P").si for p in P or ()] or [at._given_pressure()]
+        pressures = [units.positive(p, "pressure", "P").si for p in P or ()] or [at.spec.feed_pressure()]
     start: Value | None = at.feed.T
     with faults.at("equilibrium, inlet"):
         start = units.positive(inlet, "temperature", "inlet") if inlet is not None else start
@@ -275,14 +296,14 @@ def check_curves(
         faults.add("equilibrium, beds", f"{beds!r} is no number of beds", f"give 1 to {_MOST_BEDS}")
     faults.raise_any()
     held = at.with_(heat=None, T=Value(low, "K"), **({"P": Value(pressures[0], "Pa")} if at.is_gas else {}))
-    held._check_metric(metric)
+    held.spec.check_metric(metric)
     return held, (low, high), pressures, start, wanted
 
 
 def at_equilibrium(vessel: FlowVessel) -> AtEquilibrium:
     """The feed of a vessel at equilibrium."""
-    if isinstance(vessel, AtEquilibrium):
-        return vessel
+    if vessel.spec.is_at_equilibrium:
+        return vessel  # type: ignore[return-value]
     return AtEquilibrium(vessel.chemistry, vessel.feed, name=vessel.name, show=vessel.show)
 
 
@@ -308,9 +329,9 @@ def _lines(
     held: AtEquilibrium, metric: Metric, inlet: Value | None, target: float | None, approach: Any, most: int
 ) -> tuple[list[np.ndarray], list[float]]:
     """The operating line of each adiabatic bed, and the duties between them; none where no enthalpies are known."""
-    if isinstance(held._thermal, InputError) or inlet is None:
+    if isinstance(held.spec.thermal, InputError) or inlet is None:
         return [], []
-    more = {c.reaction: approach for c in held._form.constants} if approach is not None else {}
+    more = {c.reaction: approach for c in held.spec.form.constants} if approach is not None else {}
     first = replace(held, T=None, heat="adiabatic", feed=replace(held.feed, T=inlet), approach=more, name="bed 1")
     lines: list[np.ndarray] = []
     for n in range(most if target is not None else 1):
@@ -340,21 +361,21 @@ def _along(held: AtEquilibrium, metric: Metric, bed: Run) -> np.ndarray:
 
 def _metric_at(held: AtEquilibrium, metric: Metric, stream: Stream) -> float:
     """A metric of what flows at a place, as if it were the outlet."""
-    case = held._case
+    case = held.spec.case
     state = np.zeros(len(case.balances.states))
     state[: len(stream.amounts)] = [stream.amounts[s] for s in held.chemistry.names]
     own = case.with_values({TEMPERATURE: stream.T})
-    value = float(compiled(case.balances).outputs((held._expression(metric),))(own.values)(state, 0.0)[0])
+    value = float(compiled(case.balances).outputs((held.spec.expression(metric),))(own.values)(state, 0.0)[0])
     return value if abs(value) > _ROUNDING else 0.0
 
 
 def _locus(vessel: FlowVessel, held: AtEquilibrium, metric: Metric, between: tuple[float, float]) -> np.ndarray:
     """Where along the way from the feed to equilibrium the rate is highest over temperature, shape (points, 2)."""
     reactions, nothing = vessel.chemistry.reactions, np.zeros((0, 2))
-    if len(reactions) != 1 or isinstance(vessel, AtEquilibrium) or vessel.chemistry.unknowns:
+    if len(reactions) != 1 or vessel.spec.is_at_equilibrium or vessel.chemistry.unknowns:
         return nothing
     rate = _rate(vessel)
-    begin = held._stream_in(held.run())
+    begin = held.spec.stream_in(held.run())
     end = held.with_(T=Value(between[0], "K")).run().stream_out()
     found = []
     for share in np.linspace(0.02, 0.995, 60):
@@ -376,7 +397,7 @@ def _locus(vessel: FlowVessel, held: AtEquilibrium, metric: Metric, between: tup
 
 def _rate(vessel: FlowVessel) -> Callable[[Sequence[float]], float]:
     """The rate of the one reaction over molar flows, temperature and pressure."""
-    key, names = vessel._key, vessel.chemistry.names
+    key, names = vessel.spec.key, vessel.chemistry.names
     flows = tuple(MOLAR_FLOW(s) for s in names)
     content = Content(key.phase, flows, TEMPERATURE, PRESSURE)
     definitions: list[tuple[sp.Symbol, sp.Expr]] = [*content.definitions]
@@ -384,7 +405,7 @@ def _rate(vessel: FlowVessel) -> Callable[[Sequence[float]], float]:
     if key.catalyst.law is not None:
         definitions.append((ACTIVITY, key.catalyst.law))
     definitions += kinetics(key, flows, LOCAL_FLOW).definitions
-    numbers, _ = vessel._parameters({})
+    numbers, _ = vessel.spec.parameters({})
     parameters = tuple(s for s in (*key.symbols, FLOW) if s != TEMPERATURE)
     make = build(dict(definitions), [RATE(key.network.reactions[0])], (*flows, TEMPERATURE, PRESSURE), TIME, parameters)
     function = make([float(numbers.get(s, 0.0)) for s in parameters])

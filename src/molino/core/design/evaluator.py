@@ -13,14 +13,14 @@ from molino.core.arguments import checked
 from molino.core.balances.compiled import Maker, compiled
 from molino.core.balances.integrate import ATOL, RTOL, RUN_OUT, end_state
 from molino.core.balances.system import Balances, Case
+from molino.core.contract.metrics import Metric, read_metric
+from molino.core.contract.parameter_map import ParameterMap
+from molino.core.contract.vessel import Vessel
 from molino.core.errors import Faults, InputError, SolveError
 from molino.core.frozen import Frozen
 from molino.core.printing import Printed
-from molino.core.vessels.base import Vessel
+from molino.core.runs.trajectory import numbers_at
 from molino.core.vessels.flow_vessel import FlowVessel
-from molino.core.vessels.metrics import Metric, parse_metric
-from molino.core.vessels.parameter_map import ParameterMap
-from molino.core.vessels.trajectory import numbers_at
 
 
 @dataclass(frozen=True, eq=False)
@@ -28,7 +28,7 @@ class Evaluator(Frozen, Printed):
     """Metrics of a vessel as a function of some of its settings, compiled; made by `mo.evaluator`.
 
     Calling it with numbers in SI, one for each setting, gives the metrics in SI, shape (metrics,): what
-    `vessel.with_(...).outcome()` would say, without the objects around it.
+    `vessel.with_(...).run()` would say, without the objects around it.
 
     Attributes
     ----------
@@ -56,11 +56,11 @@ class Evaluator(Frozen, Printed):
 
     @cached_property
     def _expressions(self) -> tuple[sp.Expr, ...]:
-        return tuple(self.map.vessel._expression(metric) for metric in self.metrics)
+        return tuple(self.map.vessel.spec.expression(metric) for metric in self.metrics)
 
     @cached_property
     def _balances(self) -> Balances:
-        return self.map.vessel._model.balances_for(self._expressions)
+        return self.map.vessel.spec.model.balances_for(self._expressions)
 
     @cached_property
     def _outputs(self) -> Maker:
@@ -69,7 +69,7 @@ class Evaluator(Frozen, Printed):
     @cached_property
     def _runs_whole(self) -> bool:
         """Whether more than one integration is needed: by stages, or for values at both ends."""
-        return self.map.vessel._has_segments or bool(self._balances.conditions)
+        return self.map.vessel.spec.has_segments or bool(self._balances.conditions)
 
     def __call__(self, *numbers: float) -> np.ndarray:
         """The metrics at some numbers, shape (metrics,).
@@ -86,14 +86,14 @@ class Evaluator(Frozen, Printed):
             raise InputError(message, self.map.vessel.label, "give one for each, in SI")
         vessel = self.map.vessel
         if self._runs_whole:
-            given = {n: vessel._setting(n).give(x) for n, x in zip(self.map.names, numbers, strict=True)}
-            run = vessel.with_(given).outcome()
+            given = {n: vessel.spec.condition(n).give(x) for n, x in zip(self.map.names, numbers, strict=True)}
+            run = vessel.with_(given).run()
             return np.array([run.metric(metric) for metric in self.metrics])
         values, end = self.map.values(numbers)
         case = Case(self._balances, values)
-        if vessel._has_steady_state:
+        if vessel.spec.has_steady_state:
             assert isinstance(vessel, FlowVessel)
-            _, state, _ = vessel._rest(case)
+            _, state, _ = vessel.spec.solve_steady(case)
             end = 0.0
         else:
             state = end_state(case, end, self.rtol, self.atol)
@@ -144,14 +144,14 @@ def evaluator(vessel: Vessel, settings: Sequence[str], metrics: Sequence[Metric 
     >>> [round(float(conversion(v)[0]), 4) for v in (0.001, 0.005)]
     [0.1813, 0.6321]
     """
-    vessel._require_known()
+    vessel.spec.require_known()
     faults, asked = Faults(), []
     for name in settings:
         with faults.at("evaluator"):
-            vessel._setting(name)
+            vessel.spec.condition(name)
     for text in metrics:
         with faults.at("evaluator"):
-            asked.append(parse_metric(text) if isinstance(text, str) else text)
-            vessel._expression(asked[-1])
+            asked.append(read_metric(text))
+            vessel.spec.expression(asked[-1])
     faults.raise_any()
     return Evaluator(ParameterMap(vessel, tuple(settings)), tuple(asked))

@@ -9,16 +9,16 @@ from typing import Any
 import numpy as np
 
 from molino.core.arguments import checked
+from molino.core.contract.metrics import Metric
+from molino.core.contract.vessel import Vessel
 from molino.core.design.confidence import UncertainNumbers, drawn_metric, draws_for, margin, share_reaching
-from molino.core.design.free_profile import FreeProfile
-from molino.core.design.optimum import Optimum
-from molino.core.design.optimum_search import Search
-from molino.core.design.profile_optimum import answer_with_profiles
-from molino.core.design.question import Question, read_question
+from molino.core.design.optimize.free_profile import FreeProfile
+from molino.core.design.optimize.optimum import Optimum
+from molino.core.design.optimize.optimum_search import Search
+from molino.core.design.optimize.problem import Question, read_question
+from molino.core.design.profiles.profile_optimum import answer_with_profiles
 from molino.core.errors import InputError, SolveError
-from molino.core.vessels.base import Vessel
-from molino.core.vessels.metrics import Metric
-from molino.core.vessels.train import Train
+from molino.core.trains.train import Train
 
 _QUANTILE, _MOST_MOVES = 1e-5, 12
 """How near, relative to a limit, its quantile comes to it; and how often limits are moved for that."""
@@ -26,11 +26,18 @@ _QUANTILE, _MOST_MOVES = 1e-5, 12
 
 @checked
 def optimize(
-    vessel: Vessel | Train, *, free: Mapping[str, Sequence[Any] | FreeProfile], maximize: Metric | str | None = None,
-    minimize: Metric | str | None = None, subject_to: Sequence[str] = (), n_starts: int = 3, seed: int = 0,
-    confidence: float | None = None, spread: Mapping[str, Any] | None = None,
+    vessel: Vessel | Train,
+    *,
+    free: Mapping[str, Sequence[Any] | FreeProfile],
+    maximize: Metric | str | None = None,
+    minimize: Metric | str | None = None,
+    subject_to: Sequence[str] = (),
+    n_starts: int = 3,
+    seed: int = 0,
+    confidence: float | None = None,
+    spread: Mapping[str, Any] | None = None,
     progress: Callable[[int, float], None] | None = None,
-) -> Optimum:  # fmt: skip
+) -> Optimum:
     """Find the conditions and sizes at which a metric of a vessel or train is best.
 
     By sequential quadratic programming on exact slopes (see `core.design.sequential`), from the vessel's own numbers
@@ -92,7 +99,7 @@ def optimize(
 
 def answer(
     question: Question, n_starts: int, seed: int, progress: Callable[[int, float], None] | None = None
-) -> Optimum:  # fmt: skip
+) -> Optimum:
     """The answer to a question that has been read; see `optimize`."""
     question.require_known()
     if question.moving:
@@ -105,7 +112,7 @@ def answer(
 
 def _with_confidence(
     question: Question, nominal: Optimum, seed: int, progress: Callable[[int, float], None] | None
-) -> Optimum:  # fmt: skip
+) -> Optimum:
     """The optimum whose limits are met with a probability: each is moved by what its quantile misses, and the optimum
     sought again from the one before, until nothing moves any more."""
     assert question.confidence is not None
@@ -132,8 +139,8 @@ def _with_confidence(
         found = Search(replace(question, limits=limits, free=free), 1, seed, progress).best()
         integrations += found.integrations
     left, reached = _quantiles(question, found, seed)
-    names = [limit.text(question.vessel._display) for limit in found.limits]
-    texts = dict(zip(names, (limit.text(question.vessel._display) for limit in question.limits), strict=True))
+    names = [limit.text(question.vessel.spec.display) for limit in found.limits]
+    texts = dict(zip(names, (limit.text(question.vessel.spec.display) for limit in question.limits), strict=True))
     active_limits = tuple(
         replace(h, text=f"{texts[h.text]} with {question.confidence:.4g} confidence") if h.text in texts else h
         for h in found.active_limits
@@ -143,9 +150,16 @@ def _with_confidence(
     if (left < -10 * _QUANTILE * np.array([max(abs(limit.value), 1e-12) for limit in question.limits])).any():
         remark = "note: a limit is not met with that confidence yet; look at the share of the draws"
     return replace(
-        found, limits=question.limits, left=own, active_limits=active_limits, confidence=question.confidence,
-        reached=reached, integrations=integrations, remark=remark, starts=nominal.starts,
-    )  # fmt: skip
+        found,
+        limits=question.limits,
+        left=own,
+        active_limits=active_limits,
+        confidence=question.confidence,
+        reached=reached,
+        integrations=integrations,
+        remark=remark,
+        starts=nominal.starts,
+    )
 
 
 def _quantiles(question: Question, found: Optimum, seed: int) -> tuple[np.ndarray, tuple[float, ...]]:

@@ -14,21 +14,22 @@ from molino.core.arguments import checked
 from molino.core.balances.functions import functions_of
 from molino.core.balances.integrate import start
 from molino.core.chemistry.chemistry import Chemistry
-from molino.core.design.objective import Limit, MetricExpression, read_expression, read_limit
+from molino.core.contents.feed import Feed, require_feed
+from molino.core.contract.vessel import Vessel
+from molino.core.design.optimize.objective import Limit, MetricExpression, read_expression, read_limit
+from molino.core.design.optimize.optimum import Optimum
 from molino.core.design.optimizing import optimize
-from molino.core.design.optimum import Optimum
-from molino.core.design.sizing import size
+from molino.core.design.size.sizing import size
 from molino.core.errors import Faults, InputError, MolinoError, NotFoundError, SolveError, UnreachableError
 from molino.core.frozen import Frozen, FrozenMapping
-from molino.core.results import Result, plain
+from molino.core.results import Result, plain_dict
 from molino.core.statistics import half_width
+from molino.core.trains.steps import SideFeed
+from molino.core.trains.train import Train
 from molino.core.units import Display, Value
 from molino.core.vessels.batch import Batch
-from molino.core.vessels.feed import Feed, require_feed
 from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.stirred_tank import StirredTank
-from molino.core.vessels.train import Train
-from molino.core.vessels.train_steps import SideFeed
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -45,11 +46,14 @@ _SPLIT = 0.5, 0.99
 _STARTS = {"tube": 2, "tank": 2, "tubes with a side feed": 1, "tubes with a cold shot": 1}
 """From how many places the search for each begins, where not from one: those with several optima from more."""
 _CONTAINS: dict[str, dict[str, str]] = {
-    "2 tanks in series": {"tank": "tank 1"}, "3 tanks in series": {"2 tanks in series": "", "tank": "tank 1"},
-    "tank, then tube": {"tank": "tank", "tube": "tube"}, "tube with recycle": {"tube": "tube"},
-    "tube with a by-pass": {"tube": "tube"}, "tubes with a side feed": {"tube": "tube 1"},
+    "2 tanks in series": {"tank": "tank 1"},
+    "3 tanks in series": {"2 tanks in series": "", "tank": "tank 1"},
+    "tank, then tube": {"tank": "tank", "tube": "tube"},
+    "tube with recycle": {"tube": "tube"},
+    "tube with a by-pass": {"tube": "tube"},
+    "tubes with a side feed": {"tube": "tube 1"},
     "tubes with a cold shot": {"tube": "tube 1"},
-}  # fmt: skip
+}
 """The arrangements that each contains as a limit, and the vessel in it that is theirs (the same names, if empty)."""
 _ROUGH = 1e-2
 """What may be left of the first-order conditions of an optimum that is ranked."""
@@ -85,7 +89,7 @@ class Arrangement(Frozen):
     @property
     def volume(self) -> float:
         """Its whole volume in m^3; nan of a batch, whose volume is any."""
-        if self.optimum is None or isinstance(self.optimum.vessel, Batch):
+        if self.optimum is None or self.optimum.run.duty_kind == "energy":
             return np.nan
         return float(self.optimum.run.volume_si)
 
@@ -93,7 +97,7 @@ class Arrangement(Frozen):
     def parts(self) -> int:
         """How many vessels, pumps and side feeds it has."""
         vessel: Any = self.optimum.vessel if self.optimum is not None else None
-        return len(vessel.steps) + 1 if isinstance(vessel, Train) else 1
+        return len(vessel.steps) + 1 if not isinstance(vessel, Vessel) else 1
 
 
 @dataclass(frozen=True, eq=False)
@@ -151,7 +155,7 @@ class Recommendation(Frozen, Result):
                 row["± 95 %"] = one.half_width
             row["conditions"] = _conditions(found)
             row[display.heading("volume", "volume")] = float(display.number(one.volume, "volume"))
-            if run.has_duty and not isinstance(found.vessel, Batch):
+            if run.has_duty and run.duty_kind == "power":
                 row[display.heading("duty", "power")] = float(display.number(run.duty_si, "power"))
             rows.append(row)
         return pd.DataFrame(rows)
@@ -210,18 +214,31 @@ class Recommendation(Frozen, Result):
 
     def _volumes(self, first: Arrangement, second: Arrangement) -> str:
         if not np.isfinite(first.volume) or not np.isfinite(second.volume):
-            return ", but not continuously" if isinstance(second.optimum and second.optimum.vessel, Batch) else ""
+            is_batch = second.optimum is not None and second.optimum.run.duty_kind == "energy"
+            return ", but not continuously" if is_batch else ""
         ratio = second.volume / first.volume
         return f" with {ratio:.3g} times the volume" if abs(ratio - 1) > 0.01 else " with as much volume"
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data: every arrangement with its optimum, and why the first is first."""
-        return plain({  # type: ignore[no-any-return]
-            "objective": self.objective, "target": list(self.target), "recommended": self.best.name, "why": self.why(),
-            "arrangements": [
-                {"name": a.name, "reason": a.reason, "half_width": a.half_width, "at_end": dict(a.at_end),
-                 "optimum": None if a.optimum is None else a.optimum.to_dict()} for a in self.arrangements],
-        })  # fmt: skip
+        return plain_dict(
+            {
+                "objective": self.objective,
+                "target": list(self.target),
+                "recommended": self.best.name,
+                "why": self.why(),
+                "arrangements": [
+                    {
+                        "name": a.name,
+                        "reason": a.reason,
+                        "half_width": a.half_width,
+                        "at_end": dict(a.at_end),
+                        "optimum": None if a.optimum is None else a.optimum.to_dict(),
+                    }
+                    for a in self.arrangements
+                ],
+            }
+        )
 
     def __str__(self) -> str:
         lines = [f"{name}: {text}" for name, text in self.facts().items() if not name.startswith("left out")]
@@ -253,10 +270,17 @@ def _is_as_good(first: float, second: float) -> bool:
 
 @checked
 def recommend(
-    chem: Chemistry, feed: Feed, *, maximize: str | None = None, minimize: str | None = None,
-    target: str | Sequence[str] = (), within: Mapping[str, Sequence[Any]] | None = None, heat: Any = None,
-    show: Mapping[str, str] | None = None, progress: Callable[[str], None] | None = None,
-) -> Recommendation:  # fmt: skip
+    chem: Chemistry,
+    feed: Feed,
+    *,
+    maximize: str | None = None,
+    minimize: str | None = None,
+    target: str | Sequence[str] = (),
+    within: Mapping[str, Sequence[Any]] | None = None,
+    heat: Any = None,
+    show: Mapping[str, str] | None = None,
+    progress: Callable[[str], None] | None = None,
+) -> Recommendation:
     """Put arrangements of vessels side by side, each at its own best conditions and sizes.
 
     A batch, a tank, two and three tanks in series, a tube, a tube with recycle, a tube with a by-pass, a tank followed
@@ -340,7 +364,7 @@ def recommend(
 
 def check_recommendation(
     chem: Any, feed: Any, maximize: Any, minimize: Any, limits: Sequence[str], within: Mapping[str, Any], heat: Any
-) -> MetricExpression:  # fmt: skip
+) -> MetricExpression:
     """The objective; InputError with everything that is wrong with the question."""
     faults = Faults()
     if not isinstance(chem, Chemistry):
@@ -365,7 +389,7 @@ def check_recommendation(
         with faults.at(f"recommend, within {name}"):
             if isinstance(ends, str) or not isinstance(ends, Sequence) or len(ends) != 2:
                 raise InputError(f"{ends!r} are no bounds", "", "give (low, high)")
-            low, high = (tube._setting(name).read(end)[0] for end in ends)
+            low, high = (tube.spec.condition(name).read(end)[0] for end in ends)
             if not low < high:
                 raise InputError(f"{ends[0]} is not below {ends[1]}", "", "give (low, high)")
     faults.raise_any()
@@ -384,9 +408,14 @@ class _Arrangements:
     """
 
     def __init__(
-        self, chem: Chemistry, feed: Feed, within: Mapping[str, Any], heat: Any, show: Mapping[str, str],
+        self,
+        chem: Chemistry,
+        feed: Feed,
+        within: Mapping[str, Any],
+        heat: Any,
+        show: Mapping[str, str],
         limits: Sequence[str] = (),
-    ) -> None:  # fmt: skip
+    ) -> None:
         is_prescribed = _own_T(within, heat) and not feed.is_gas
         self.chem, self.within, self.heat = chem, within, heat
         self.feed = replace(feed, T=None) if is_prescribed else feed  # it is warmed to the temperature of its vessel
@@ -395,8 +424,8 @@ class _Arrangements:
         self.at = {"T": _middle(within["T"])} if self.own else {}
         self.of_feed = {n: ends for n, ends in within.items() if n != "T" or heat == "adiabatic"}
         base = PlugFlow(chem, feed, space_time=1.0, heat=heat, show=show, **self.at)
-        base._require_known()
-        self.flow, unit, self.display = float(base._fed.volume), _scale(base), base._display
+        base.spec.require_known()
+        self.flow, unit, self.display = float(base.spec.fed.volume), _scale(base), base.spec.display
         self.bounds = _SIZES[0] * unit, _SIZES[1] * unit
         self.sizes: dict[Any, float] = {PlugFlow: unit, StirredTank: unit}
         self.begins: dict[Any, Mapping[str, Any]] = {PlugFlow: {}, StirredTank: self.ignited}
@@ -560,13 +589,16 @@ class _Arrangements:
         tank, tube = StirredTank, PlugFlow
         side = "tubes with a cold shot" if self.heat == "adiabatic" else "tubes with a side feed"
         return {
-            "tube": self.tube, "tank": self.tank, "batch": self.batch,
+            "tube": self.tube,
+            "tank": self.tank,
+            "batch": self.batch,
             "2 tanks in series": self.series([("tank 1", tank, 0.5), ("tank 2", tank, 0.3)]),
             "3 tanks in series": self.series([("tank 1", tank, 0.4), ("tank 2", tank, 0.2), ("tank 3", tank, 0.2)]),
             "tank, then tube": self.series([("tank", tank, 0.5), ("tube", tube, 0.3)]),
             "tube with recycle": self.series([("tube", tube, 1.0)], recycle=0.5),
-            "tube with a by-pass": self.by_pass, side: self.side,
-        }  # fmt: skip
+            "tube with a by-pass": self.by_pass,
+            side: self.side,
+        }
 
 
 def _own_T(within: Mapping[str, Any], heat: Any) -> bool:
@@ -590,7 +622,7 @@ def _state(run: Any) -> dict[str, Any]:
 
 def _scale(tube: PlugFlow) -> float:
     """The volume in which the feed would be used up at its own rate in m^3."""
-    case = tube._case
+    case = tube.spec.case
     first, scale = start(case)
     rate = np.abs(np.array(functions_of(case).slopes(first, 0.0)) / scale).max()
     if not rate > 0:
@@ -659,12 +691,12 @@ def _nested(
 
 def _half_width(found: Optimum) -> float | None:
     """Half of the 95 % interval of the objective, in the unit shown; None without a fit."""
-    first = found.vessel.first if isinstance(found.vessel, Train) else found.vessel
+    first = found.vessel.vessels[0]
     covariance = first.chemistry.covariance
     if covariance is None:
         return None
     try:
-        slopes = found._slopes_by_constants(covariance.names)
+        slopes = found.slopes_by_constants(covariance.names)
     except MolinoError:
         return None
     error = float(np.sqrt(max(slopes @ covariance.matrix @ slopes, 0.0)))

@@ -14,21 +14,23 @@ from molino.core.arguments import checked
 from molino.core.balances.compiled import compiled
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.formula import TEMPERATURE
+from molino.core.contents.feed import Feed
+from molino.core.contract.metrics import Metric, conversion, read_metric
+from molino.core.contract.review import doubtful_size
+from molino.core.contract.run_result import RunResult
+from molino.core.contract.vessel import Vessel
 from molino.core.design.comparison import Comparison, compare
-from molino.core.design.sizing import size
+from molino.core.design.size.sizing import size
 from molino.core.errors import Faults, InputError, MolinoError, SolveError, UnreachableError
 from molino.core.frozen import Frozen, FrozenMapping
-from molino.core.results import Result, plain
+from molino.core.results import Result, plain_dict
+from molino.core.runs.run import Run
+from molino.core.terms.catalyst import Catalyst
 from molino.core.units import Display, Value
 from molino.core.vessels.at_conversion import AtConversion
 from molino.core.vessels.at_equilibrium import AtEquilibrium
-from molino.core.vessels.base import Vessel
 from molino.core.vessels.batch import Batch
-from molino.core.vessels.catalyst import Catalyst
-from molino.core.vessels.feed import Feed
-from molino.core.vessels.metrics import Metric, conversion, parse_metric
 from molino.core.vessels.plug_flow import PlugFlow
-from molino.core.vessels.run import Run
 from molino.core.vessels.stirred_tank import StirredTank
 
 if TYPE_CHECKING:
@@ -105,7 +107,7 @@ class Survey(Frozen, Result):
         found = self.comparison.to_dict()
         for label, ratios, fraction in zip(found, self.ratios, self.fractions, strict=True):
             found[label] |= {"Q_over_K": dict(ratios), "fraction_of_equilibrium_conversion": fraction}
-        return plain({"vessels": found, "remarks": dict(self.remarks)})  # type: ignore[no-any-return]
+        return plain_dict({"vessels": found, "remarks": dict(self.remarks)})
 
     @property
     def headline(self) -> str:
@@ -123,10 +125,17 @@ class Survey(Frozen, Result):
 
 @checked
 def survey(
-    chemistry: Chemistry, feed: Feed, *, residence_time: Any = None, conversions: Mapping[str, Any] | None = None,
-    T: Any = None, heat: Any = None, catalyst: Catalyst | None = None, metrics: Sequence[Metric | str] = (),
+    chemistry: Chemistry,
+    feed: Feed,
+    *,
+    residence_time: Any = None,
+    conversions: Mapping[str, Any] | None = None,
+    T: Any = None,
+    heat: Any = None,
+    catalyst: Catalyst | None = None,
+    metrics: Sequence[Metric | str] = (),
     show: Mapping[str, str] | None = None,
-) -> Survey:  # fmt: skip
+) -> Survey:
     """Put given conversion, equilibrium, stirred tank, tube and batch on one feed.
 
     What cannot be run (without a rate law, without a constant of equilibrium) is left out, and the reason is reported.
@@ -171,7 +180,7 @@ def survey(
     faults, asked = Faults(), []
     for text in metrics:
         with faults.at("survey"):
-            asked.append(parse_metric(text) if isinstance(text, str) else text)
+            asked.append(read_metric(text))
     time: Value | None = None
     with faults.at("survey, residence time"):
         time = units.positive(residence_time, "time", "") if residence_time is not None else None
@@ -201,7 +210,7 @@ def survey(
     runs, found = [], []
     for vessel in vessels:
         try:
-            runs.append(vessel.outcome())
+            runs.append(vessel.run())
             found.append(vessel)
         except MolinoError as error:
             remarks[vessel.label] = _first(error)
@@ -211,7 +220,7 @@ def survey(
     for run, fraction in zip(runs, fractions, strict=True):
         if fraction > 1 + _BEYOND:
             remarks[run.vessel.label] = f"beyond equilibrium: {100 * fraction:.4g} % of the equilibrium conversion"
-        elif run.vessel._is_kinetic and (remark := _remark(run, fraction, limit)):
+        elif run.vessel.spec.is_kinetic and (remark := _remark(run, fraction, limit)):
             remarks[run.vessel.label] = remark
     return Survey(both, ratios, fractions, FrozenMapping(remarks))
 
@@ -221,36 +230,42 @@ def _first(error: MolinoError) -> str:
 
 
 def _kinetic(
-    chemistry: Chemistry, feed: Feed, time: Value | None, catalyst: Catalyst | None, limit: AtEquilibrium | None,
+    chemistry: Chemistry,
+    feed: Feed,
+    time: Value | None,
+    catalyst: Catalyst | None,
+    limit: AtEquilibrium | None,
     common: Mapping[str, Any],
-) -> list[Vessel]:  # fmt: skip
+) -> list[Vessel]:
     """Tank, tube and batch with one residence time."""
     along = {k: v for k, v in common.items() if k != "T" or common["heat"] is None}
     tube = PlugFlow(chemistry, feed, space_time=time, catalyst=catalyst, name=NAMES[3], **along)
-    tube._require_known()
+    tube.spec.require_known()
     if time is None:
         time = _time_for(tube, limit)
         tube = tube.with_(space_time=time)
     tank = StirredTank(chemistry, feed, space_time=time, catalyst=catalyst, name=NAMES[2], **along)
     gas: dict[str, Any] = {"constant_volume": False} if feed.is_gas else {}
-    volume = Value(float(tube._fed.volume) * time.si, "m^3")
+    volume = Value(float(tube.spec.fed.volume) * time.si, "m^3")
     batch = Batch(chemistry, feed, volume=volume, time=time, catalyst=catalyst, name=NAMES[4], **gas, **common)
     return [tank, tube, batch]
 
 
 def _time_for(tube: PlugFlow, limit: AtEquilibrium | None) -> Value:
     """The space time in which a tube comes near to equilibrium."""
-    species = next(s for r in tube.chemistry.reactions for s, n in r.equation.net.items() if n < 0 and tube._goes_in(s))
+    species = next(
+        s for r in tube.chemistry.reactions for s, n in r.equation.net.items() if n < 0 and tube.spec.is_fed(s)
+    )
     whole = limit.run().conversion(species) if limit is not None else 1.0
     found = size(tube, conversion(species), _WAY * whole, vary="space_time")
     return Value(found.value, found.display.unit("time") or None)
 
 
-def _fraction(run: Run, limit: AtEquilibrium | None) -> float:
+def _fraction(run: RunResult, limit: AtEquilibrium | None) -> float:
     """Conversion over that at equilibrium at the same temperature and pressure; nan where that is not known."""
-    if not run.reactants:
+    if not run.vessel.spec.reactants:
         return math.nan
-    species = run.reactants[0]
+    species = run.vessel.spec.reactants[0]
     if limit is None:
         return run.conversion(species)
     out = run.stream_out()
@@ -266,38 +281,38 @@ def _fraction(run: Run, limit: AtEquilibrium | None) -> float:
     return run.conversion(species) / whole if abs(whole) > 1e-12 else math.nan
 
 
-def _ratios(run: Run, limit: AtEquilibrium | None) -> dict[str, float]:
+def _ratios(run: RunResult, limit: AtEquilibrium | None) -> dict[str, float]:
     """Q/K of each reaction that has a constant of equilibrium, in what leaves."""
     if limit is None or not limit.by_reactions:
         return {}
-    out, case = run.stream_out(), limit._case
+    out, case = run.stream_out(), limit.spec.case
     state = np.zeros(len(case.balances.states))
     state[: len(out.amounts)] = [max(out.amounts[s], 0.0) for s in limit.chemistry.names]
     if TEMPERATURE in case.balances.symbols:
         state[-1] = out.T
     elif np.isfinite(out.T):
         case = case.with_values({TEMPERATURE: out.T})
-    expressions = limit._affinities
+    expressions = limit.spec.affinities
     logs = np.array(compiled(case.balances).outputs(expressions)(case.values)(state, 0.0), dtype=float)
     return dict(
-        zip((c.reaction for c in limit._form.constants), np.exp(np.clip(logs, -700, 700)).tolist(), strict=True)
+        zip((c.reaction for c in limit.spec.form.constants), np.exp(np.clip(logs, -700, 700)).tolist(), strict=True)
     )
 
 
-def _remark(run: Run, fraction: float, limit: AtEquilibrium | None) -> str:
+def _remark(run: RunResult, fraction: float, limit: AtEquilibrium | None) -> str:
     """Why a vessel is far from equilibrium."""
-    if run.vessel._doubtful_size is not None:
-        return str(run.vessel._doubtful_size.what)
+    if (doubt := doubtful_size(run.vessel.spec)) is not None:
+        return str(doubt.what)
     if not fraction < _FAR:
         return ""
-    species, vessel = run.reactants[0], run.vessel
+    species, vessel = run.vessel.spec.reactants[0], run.vessel
     display = run.display
     own = display.text(run.space_time_si, "time")
     whole = limit.run().conversion(species) if limit is not None else 1.0
     text = (
         f"{100 * fraction:.3g} % of the equilibrium conversion" if limit is not None else f"conversion {fraction:.3g}"
     )
-    if not isinstance(vessel, StirredTank | PlugFlow):
+    if "space_time" not in vessel.spec.sizes:
         return f"{text} in {own}: the reaction is slow for this time"
     try:
         longer = size(vessel, conversion(species), _WAY * whole, vary="space_time")

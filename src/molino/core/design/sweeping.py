@@ -16,19 +16,20 @@ from molino.core import units
 from molino.core.arguments import checked
 from molino.core.balances.compiled import compiled
 from molino.core.balances.integrate import RUN_OUT
-from molino.core.balances.many import integrate_many
+from molino.core.balances.many_cases import integrate_many
 from molino.core.balances.system import Balances
 from molino.core.checks import Check
+from molino.core.contents.mixture import read_portion
+from molino.core.contract.condition import Condition
+from molino.core.contract.metrics import Metric, parse_metric
+from molino.core.contract.parameter_map import ParameterMap
+from molino.core.contract.vessel import Vessel
 from molino.core.errors import Faults, InputError, MolinoError
 from molino.core.frozen import Frozen
 from molino.core.results import Result
+from molino.core.trains.train import Train, read_plant
 from molino.core.units import Display, Value
-from molino.core.vessels.base import Setting, Vessel
 from molino.core.vessels.flow_vessel import FlowVessel
-from molino.core.vessels.metrics import Metric, parse_metric
-from molino.core.vessels.mixture import read_portion
-from molino.core.vessels.parameter_map import ParameterMap
-from molino.core.vessels.train import Train
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -162,7 +163,7 @@ class Sweep(Frozen, Result):
     @property
     def display(self) -> Display:
         """The units in which it is shown."""
-        return self.vessel._display
+        return self.vessel.spec.display
 
     @property
     def varied(self) -> tuple[SweptCondition, ...]:
@@ -173,7 +174,7 @@ class Sweep(Frozen, Result):
     def operating_point(self) -> np.ndarray:
         """The metrics of the vessel under its own conditions in SI, shape (metrics,); nan where it has none."""
         try:
-            run = self.vessel.outcome()
+            run = self.vessel.run()
             return np.array([run.metric(m) for m in self.metrics])
         except MolinoError:
             return np.full(len(self.metrics), np.nan)
@@ -432,7 +433,7 @@ class _Question:
     vessel: Vessel | Train
     metrics: tuple[Metric, ...]
     given: Mapping[str, tuple[Any, ...]]
-    settings: Mapping[str, Setting]
+    settings: Mapping[str, Condition]
     numbers: Mapping[str, np.ndarray]
     """In SI."""
     forms: Mapping[str, str | None]
@@ -441,37 +442,36 @@ class _Question:
     places: np.ndarray
 
     @classmethod
-    def read(cls, vessel: Any, vary: Any, metrics: Any) -> _Question:
-        if not isinstance(vessel, Vessel | Train):
-            raise InputError(f"{vessel!r} is not a vessel", "sweep", "give a vessel or a train")
+    def read(cls, given_vessel: Any, vary: Any, metrics: Any) -> _Question:
+        vessel = read_plant(given_vessel, "sweep")
         faults = Faults()
         asked = _metrics(vessel, metrics, faults)
         given, shape, places = _cases(vary, faults)
         settings, numbers, forms = {}, {}, {}
         for name, values in given.items():
             with faults.at(f"sweep, {name}"):
-                settings[name] = setting = vessel._setting(name)
+                settings[name] = setting = vessel.spec.condition(name)
                 read = [_read(setting, value, faults) for value in values]
                 numbers[name] = np.array([number for number, _ in read])
                 kinds = {form for _, form in read}
                 forms[name] = kinds.pop() if len(kinds) == 1 else None
-        sizes = [name for name in given if isinstance(vessel, Vessel) and name in vessel._sizes]
+        sizes = [name for name in given if isinstance(vessel, Vessel) and name in vessel.spec.sizes]
         if len(sizes) > 1:
             faults.add("sweep", f"{' and '.join(sizes)} each specify its size", "vary one of them")
         faults.raise_any()
-        if isinstance(vessel, Vessel) and vessel._needs_size and not sizes:
-            raise InputError("it has no size yet", vessel.label, f"give its {vessel._default_size()}, or vary it")
+        if isinstance(vessel, Vessel) and vessel.spec.needs_size and not sizes:
+            raise InputError("it has no size yet", vessel.label, f"give its {vessel.spec.default_size()}, or vary it")
         return cls(vessel, asked, given, settings, numbers, forms, shape, places)
 
     def require_known(self) -> None:
         """Raise InputError if constants still wait for a fit."""
-        for vessel in self.vessel.vessels if isinstance(self.vessel, Train) else [self.vessel]:
-            vessel._require_known()
+        for vessel in self.vessel.vessels:
+            vessel.spec.require_known()
 
     @cached_property
     def base(self) -> Vessel | None:
         """The vessel whose numbers are exchanged, if cases can be integrated together."""
-        if isinstance(self.vessel, Train) or None in self.forms.values():
+        if not isinstance(self.vessel, Vessel) or None in self.forms.values():
             return None
         found: Vessel = self.vessel
         if any(self.settings[name].form != form for name, form in self.forms.items()):
@@ -479,7 +479,7 @@ class _Question:
                 found = found.with_({name: values[0] for name, values in self.given.items()})
             except InputError:  # the first case cannot be computed; others may
                 return None
-        return None if found._has_segments or found._model.balances.conditions else found
+        return None if found.spec.has_segments or found.spec.model.balances.conditions else found
 
     def compute(
         self, cases: range, numbers: np.ndarray, reasons: list[str], progress: Callable[[int, int], None] | None
@@ -505,8 +505,8 @@ class _Question:
         try:
             with np.errstate(all="ignore"):
                 table, ends = ParameterMap(base, tuple(self.given)).table(rows)
-                expressions = tuple(base._expression(m) for m in self.metrics)
-                balances = base._model.balances_for(expressions)
+                expressions = tuple(base.spec.expression(m) for m in self.metrics)
+                balances = base.spec.model.balances_for(expressions)
                 states = _states(base, balances, table, ends)
                 found = compiled(balances).outputs(expressions)(list(table.T))(states.T, ends)
         except MolinoError:
@@ -519,7 +519,7 @@ class _Question:
         known = np.flatnonzero(np.isfinite(numbers).all(axis=1))
         if self.base is None or len(known) < _FEWEST:
             return math.nan
-        per = _FEWEST if self.base._has_steady_state else _PER_CHECK  # which may be several
+        per = _FEWEST if self.base.spec.has_steady_state else _PER_CHECK  # which may be several
         count = min(max(len(known) // per, 1), _MOST_CHECKS)
         sizes = np.maximum(np.max(np.abs(numbers[known]), axis=0), 1e-300)
         several = np.random.default_rng(0).choice(known, count, replace=False)
@@ -530,7 +530,7 @@ class _Question:
         values = {name: self.given[name][i] for name, i in zip(self.given, self.places[case], strict=True)}
         found, reasons = np.full(len(self.metrics), np.nan), []
         try:
-            run = self.vessel.with_(values).outcome()
+            run = self.vessel.with_(values).run()
         except MolinoError as error:
             return found, str(error.faults[0]).partition("\n")[0]
         for i, metric in enumerate(self.metrics):
@@ -554,7 +554,7 @@ def _metrics(vessel: Vessel | Train, given: Any, faults: Faults) -> tuple[Metric
     for text in given:
         with faults.at("sweep"):
             metric = text if isinstance(text, Metric) else parse_metric(text)
-            vessel._check_metric(metric)
+            vessel.spec.check_metric(metric)
             found.append(metric)
     if not given:
         faults.add("sweep", "no metric is asked for", "give metrics, like 'conversion of A'")
@@ -604,7 +604,7 @@ def _several(values: Any) -> tuple[Any, ...]:
     return tuple(x.item() if isinstance(x, np.generic) else x for x in values)
 
 
-def _read(setting: Setting, value: Any, faults: Faults) -> tuple[float, str]:
+def _read(setting: Condition, value: Any, faults: Faults) -> tuple[float, str]:
     with faults.at(f"sweep, {setting.name}"):
         return setting.read(value)
     return math.nan, ""
@@ -612,7 +612,7 @@ def _read(setting: Setting, value: Any, faults: Faults) -> tuple[float, str]:
 
 def _shown(vessel: Vessel | Train, name: str, given: tuple[Any, ...]) -> SweptCondition:
     """A condition as its table shows it: in the unit of its first value that has one."""
-    setting = vessel._setting(name)
+    setting = vessel.spec.condition(name)
     if name.endswith("]") and "[" in name:
         portions = [read_portion(v, True) for v in given]
         kinds = {(p.kind, p.of, p.mass) for p in portions}
@@ -620,8 +620,11 @@ def _shown(vessel: Vessel | Train, name: str, given: tuple[Any, ...]) -> SweptCo
         if len(kinds) > 1 or None in values:
             return SweptCondition(name, given, None, "", math.nan)
         kind, of, mass = kinds.pop()
-        bare = {"ratio": f"{'kg' if mass[0] else 'mol'} per {'kg' if mass[1] else 'mol'} {of}",
-                "mole fraction": "mol/mol", "mass fraction": "kg/kg"}.get(kind)  # fmt: skip
+        bare = {
+            "ratio": f"{'kg' if mass[0] else 'mol'} per {'kg' if mass[1] else 'mol'} {of}",
+            "mole fraction": "mol/mol",
+            "mass fraction": "kg/kg",
+        }.get(kind)
         own = setting.own if setting.form == setting.read(given[0])[1] else math.nan
         if bare is not None:
             numbers = np.array([v.si for v in values if v is not None])
@@ -634,7 +637,7 @@ def _shown(vessel: Vessel | Train, name: str, given: tuple[Any, ...]) -> SweptCo
 def _in_unit(
     vessel: Vessel | Train, name: str, given: tuple[Any, ...], values: Sequence[Value], kind: str, own: float
 ) -> SweptCondition:
-    unit = next((v.unit for v in values if v.unit), vessel._display.unit(kind) if kind in units.SI_UNITS else "")
+    unit = next((v.unit for v in values if v.unit), vessel.spec.display.unit(kind) if kind in units.SI_UNITS else "")
     numbers = np.array([v.si for v in values])
     if not unit:
         return SweptCondition(name, given, numbers, "", own)
@@ -646,14 +649,14 @@ def _in_unit(
 
 def _states(vessel: Vessel, balances: Balances, table: np.ndarray, ends: np.ndarray) -> np.ndarray:
     """The states at the end of every case, shape (cases, states); nan where one has come to what cannot be."""
-    if vessel._has_steady_state:
+    if vessel.spec.has_steady_state:
         assert isinstance(vessel, FlowVessel)
-        return vessel._rest_many(balances, table)
+        return vessel.spec.solve_steady_many(balances, table)
     states = integrate_many(balances, table, ends)
     held = states[:, balances.amounts]
     below = (held < -RUN_OUT * np.max(np.abs(held), axis=1, keepdims=True)).any(axis=1)
     below |= ~(states[:, balances.is_kind(("temperature", "pressure", "volume"))] > 0).all(axis=1)
-    limit = vessel._limit()
+    limit = vessel.spec.margin()
     if limit is not None:
         left = compiled(balances).outputs((limit,))(list(table.T))(states.T, ends)[0]
         below |= ~(np.broadcast_to(np.asarray(left, dtype=float), len(table)) > 0)

@@ -6,27 +6,25 @@ import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 from scipy import sparse
 
+from molino.core.balances.balance_symbols import HELD, WALL, slope_of
 from molino.core.balances.collocation import PointEvaluator
 from molino.core.checks import Check
 from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.errors import SolveError
 from molino.core.fields.basin_run import BasinInTime, BasinRun
+from molino.core.fields.basin_specification import BasinFields
 from molino.core.fields.grid import Grid
-from molino.core.fields.stream_function import factor
+from molino.core.fields.stream_function import Flow, factor
 from molino.core.fields.transport import SIDES, Fed, Sums, Transport, settled
 from molino.core.mixing.distribution import RINGING, ResidenceTimeDistribution
-from molino.core.vessels.over_time import grid_errors
-from molino.core.vessels.roles import HELD, WALL, slope_of
-from molino.core.vessels.tube_cells import cell_model
-from molino.core.vessels.tube_in_time import filled_with
-
-if TYPE_CHECKING:
-    from molino.core.fields.basin import Basin
+from molino.core.runs.over_time import grid_errors
+from molino.core.runs.tube_over_time import filled_with
+from molino.core.terms.tube_cells import cell_model
 
 _ROUNDS = 2
 """Corrections of the scheme within one step of time."""
@@ -61,16 +59,16 @@ class SteadyField:
 class BasinField:
     """A basin on a grid."""
 
-    def __init__(self, basin: Basin, grid: Grid) -> None:
+    def __init__(self, basin: BasinFields, grid: Grid, near: Flow | None = None) -> None:
         self.basin, self.grid = basin, grid
-        self.flow, conditions = basin._flow_on(grid)
+        self.flow, conditions = basin.spec.flow_on(grid, near)
         self.transport = Transport(self.flow, conditions.blocked_x, conditions.blocked_y)
         self.conditions = conditions
         self.species = basin.chemistry.names
-        plug = basin._plug
-        numbers, _ = plug._own_parameters
+        plug = basin.spec.plug
+        numbers, _ = plug.spec.own_parameters
         constants = dict(numbers) | {HELD: 1.0, WALL: 0.0, slope_of(TEMPERATURE): 0.0}
-        model = cell_model(plug._key, ())
+        model = cell_model(plug.spec.key, ())
         self.local: PointEvaluator = model.local.at([float(constants[s]) for s in model.local.fixed])
         self.made = model.places["species"]
         D = [float(v.si) if (v := basin.diffusivity.get(s)) is not None else 0.0 for s in self.species]
@@ -79,12 +77,12 @@ class BasinField:
     @cached_property
     def _fed(self) -> np.ndarray:
         """Concentrations of each inlet, shape (inlets, species)."""
-        return np.array([[float(m.concentrations.get(s, 0.0)) for s in self.species] for m in self.basin._mixtures])
+        return np.array([[float(m.concentrations.get(s, 0.0)) for s in self.species] for m in self.basin.spec.mixtures])
 
     @property
     def _mean_fed(self) -> np.ndarray:
         """Concentrations of all that is fed, shape (species,)."""
-        flows = np.array([float(mixture.volume) for mixture in self.basin._mixtures])
+        flows = np.array([float(mixture.volume) for mixture in self.basin.spec.mixtures])
         return np.asarray(flows @ self._fed / flows.sum())
 
     def _through(self, values: np.ndarray) -> list[np.ndarray]:
@@ -201,18 +199,25 @@ class BasinField:
         out, c, shape = self.mean_of(found.leaving), found.c, (g.nx, g.ny)
         depth = float(basin.depth.si)
         fed = self._mean_fed
-        made = self.local.value(c.T)[:, self.made].T @ self.transport.volumes * depth / basin._fed_flow
+        made = self.local.value(c.T)[:, self.made].T @ self.transport.volumes * depth / basin.spec.fed_flow
         closure = {
             name: float(abs(weights @ (out - fed)) / max(float(np.abs(weights) @ fed), 1e-300))
-            for name, weights in basin._plug._conserved().items()
+            for name, weights in basin.spec.plug.spec.conserved().items()
         }
         closure["species"] = float(np.max(np.abs(out - fed - made))) / max(float(np.max(fed)), 1e-300)
         age = self.transport.steady(float(np.max(self.D, initial=0.0)), [0.0] * 4, self.transport.volumes).c
         return BasinRun(
-            basin, g, self.flow, {f"concentration of {s}": c[i].reshape(shape) for i, s in enumerate(self.species)},
-            dict(zip(self.species, fed, strict=True)), dict(zip(self.species, out, strict=True)),
-            coarse, age.reshape(shape), self._outlets(found.leaving), closure,
-        )  # fmt: skip
+            basin,
+            g,
+            self.flow,
+            {f"concentration of {s}": c[i].reshape(shape) for i, s in enumerate(self.species)},
+            dict(zip(self.species, fed, strict=True)),
+            dict(zip(self.species, out, strict=True)),
+            coarse,
+            age.reshape(shape),
+            self._outlets(found.leaving),
+            closure,
+        )
 
     def _outlets(self, leaving: Sequence[np.ndarray]) -> list[dict[str, float]]:
         """Flow in m^3/s and mean concentrations of each outlet."""
@@ -235,11 +240,16 @@ class BasinField:
     # over time
 
     def follow(
-        self, end: float, contents: Mapping[str, Any] | None, steps: int, points: int,
-        progress: Callable[[float], None] | None, half: BasinInTime | None,
-    ) -> BasinInTime:  # fmt: skip
+        self,
+        end: float,
+        contents: Mapping[str, Any] | None,
+        steps: int,
+        points: int,
+        progress: Callable[[float], None] | None,
+        half: BasinInTime | None,
+    ) -> BasinInTime:
         """The fields over time from the contents at the start; `half` is the basin with half the lines and steps."""
-        start = filled_with(self.basin._plug, contents)
+        start = filled_with(self.basin.spec.plug, contents)
         c = np.repeat(np.array([start.get(s, 0.0) for s in self.species])[:, None], self.grid.cells, axis=1)
         feds: list[Fed] = [self._through(self._fed[:, i]) for i in range(len(self.species))]
         times = np.linspace(0.0, end, steps + 1)
@@ -248,7 +258,7 @@ class BasinField:
         sums = Sums(np.zeros_like(c), np.eye(len(c))) if is_alike else None
         stepper = _Stepper(self.transport, end / steps, self.D, feds, self._rates, sums)
         fields, out = [c], [self.mean_outlet(c, sums)]
-        conserved = self.basin._plug._conserved()
+        conserved = self.basin.spec.plug.spec.conserved()
         weights, volumes = np.array([*conserved.values()]).reshape(-1, len(c)), self.transport.volumes
         entering, flow = stepper.entering.sum(axis=1), self.transport.passed
         gap, size = np.zeros(len(weights)), np.abs(weights) @ (entering * end + c @ volumes)
@@ -268,11 +278,17 @@ class BasinField:
         if half is not None:
             errors = grid_errors(times, left.T, np.array([np.interp(times, half.times, half.outlet[n]) for n in names]))
         return BasinInTime(
-            self.basin, self.grid, self.flow, times, times[kept],
+            self.basin,
+            self.grid,
+            self.flow,
+            times,
+            times[kept],
             {name: np.array([f[i] for f in fields]).reshape(shape) for i, name in enumerate(names)},
-            {name: left[:, i] for i, name in enumerate(names)}, dict(zip(self.species, self._mean_fed, strict=True)),
-            dict(zip(conserved, (np.abs(gap) / np.maximum(size, 1e-300)).tolist(), strict=True)), *errors,
-        )  # fmt: skip
+            {name: left[:, i] for i, name in enumerate(names)},
+            dict(zip(self.species, self._mean_fed, strict=True)),
+            dict(zip(conserved, (np.abs(gap) / np.maximum(size, 1e-300)).tolist(), strict=True)),
+            *errors,
+        )
 
     def _rates(self, c: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """What is made of each species in each cell, and its slopes; see `Rates`."""
@@ -315,10 +331,17 @@ class BasinField:
             "cut": cut,
         }
         return ResidenceTimeDistribution(
-            times, E, curve, np.array(raw), rate, self.basin._plug.volume, self.basin.inlets[0].feed.flow
-            if len(self.basin.inlets) == 1 else None, notes=notes, display=self.basin._display,
+            times,
+            E,
+            curve,
+            np.array(raw),
+            rate,
+            self.basin.spec.plug.volume,
+            self.basin.inlets[0].feed.flow if len(self.basin.inlets) == 1 else None,
+            notes=notes,
+            display=self.basin.spec.display,
             verified=(Check("E not negative", lowest, RINGING, "the curve as it was computed"),),
-        )  # fmt: skip
+        )
 
 
 Rates = Callable[[np.ndarray], tuple[np.ndarray, np.ndarray]]
@@ -335,9 +358,14 @@ class _Stepper:
     """
 
     def __init__(
-        self, transport: Transport, dt: float, D: np.ndarray, feds: Sequence[Fed], rates: Rates | None = None,
+        self,
+        transport: Transport,
+        dt: float,
+        D: np.ndarray,
+        feds: Sequence[Fed],
+        rates: Rates | None = None,
         sums: Sums | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.transport, self.D, self.feds, self.rates, self.sums = transport, D, feds, rates, sums
         self.inertia = transport.volumes / dt
         self.entering = np.array([transport.entering(fed) for fed in feds])

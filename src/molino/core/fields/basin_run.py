@@ -11,17 +11,17 @@ import numpy as np
 
 from molino.core.checks import Check, checked_fact
 from molino.core.errors import InputError
+from molino.core.fields.basin_specification import BasinFields
 from molino.core.fields.grid import Grid
 from molino.core.fields.stream_function import Flow
 from molino.core.frozen import Frozen
 from molino.core.results import Result, conversions_of, entry, in_columns
+from molino.core.runs.over_time import OverTime, columns_of
 from molino.core.units import Display
-from molino.core.vessels.over_time import OverTime, columns_of
 
 if TYPE_CHECKING:
     import pandas as pd
 
-    from molino.core.fields.basin import Basin
 
 _LAMINAR = 2000.0
 """Reynolds number of an inlet up to which a flow counts as laminar."""
@@ -37,7 +37,7 @@ def _on_grids(texts: Sequence[str]) -> str:
 class _OfBasin(Frozen, Result):
     """What both results share."""
 
-    basin: Basin
+    basin: BasinFields
     grid: Grid
     flow: Flow
     fed: Mapping[str, float]
@@ -45,7 +45,7 @@ class _OfBasin(Frozen, Result):
     @property
     def display(self) -> Display:
         """The units in which it is shown."""
-        return self.basin._display
+        return self.basin.spec.display
 
     def _require_fed(self, species: str) -> float:
         fed = float(self.fed.get(species, 0.0))
@@ -55,11 +55,11 @@ class _OfBasin(Frozen, Result):
 
     def _sources(self, *contents: Mapping[str, float]) -> dict[str, np.ndarray]:
         """Concentrations of the feeds, and of the contents at the start, by species."""
-        every = [*(mixture.concentrations for mixture in self.basin._mixtures), *contents]
+        every = [*(mixture.concentrations for mixture in self.basin.spec.mixtures), *contents]
         return {s: np.array([float(one.get(s, 0.0)) for one in every]) for s in self.fed}
 
     @property
-    def _consumed(self) -> list[str]:
+    def reactants(self) -> list[str]:
         network = self.basin.chemistry.network
         consumed = {i for column in network.stoichiometry for i, moles in column if moles < 0}
         return [s for i, s in enumerate(network.species) if i in consumed and self.fed.get(s, 0.0) > 0]
@@ -114,7 +114,7 @@ class BasinRun(_OfBasin):
     True
     """
 
-    basin: Basin
+    basin: BasinFields
     grid: Grid
     flow: Flow
     inside: Mapping[str, np.ndarray]
@@ -139,14 +139,14 @@ class BasinRun(_OfBasin):
         change = (self.conversion(species) - self.coarse.conversion(species)) / 3
         return self.conversion(species) + change, abs(change)
 
-    def _others(self) -> dict[str, float]:
+    def ideal_conversions(self) -> dict[str, float]:
         """Conversions of the same volume in plug flow and as a stirred tank; of one inlet only."""
-        return self.basin._alike() if len(self.basin.inlets) == 1 else {}
+        return self.basin.spec.alike() if len(self.basin.inlets) == 1 else {}
 
     @property
     def residence_time_si(self) -> float:
         """Volume over flow, in s."""
-        return self.basin._volume / self.basin._fed_flow
+        return self.basin.spec.volume / self.basin.spec.fed_flow
 
     @property
     def stagnant_fraction(self) -> float:
@@ -162,7 +162,7 @@ class BasinRun(_OfBasin):
     @cached_property
     def checks(self) -> tuple[Check, ...]:
         """Closures, and the bounds of the concentrations in all cells."""
-        return (*super().checks, *self.basin.bound_checks(self.inside, self._sources()))
+        return (*super().checks, *self.basin.spec.bound_checks(self.inside, self._sources()))
 
     def table(self) -> pd.DataFrame:
         """The field: places, velocities and concentrations of every cell, with units in the headings."""
@@ -195,10 +195,10 @@ class BasinRun(_OfBasin):
             found["Reynolds number of the inlet"] = f"{basin.Reynolds:.4g}" + (
                 "" if basin.Reynolds < _LAMINAR else ": not laminar"
             )
-        for s in self._consumed:
+        for s in self.reactants:
             best, error = self.extrapolated_conversion(s)
             found[f"conversion of {s}"] = f"{self.conversion(s):.4g}, on a finer grid {best:.4g} +- {error:.1g}"
-        found |= {name: f"{x:.4g}" for name, x in self._others().items()}
+        found |= {name: f"{x:.4g}" for name, x in self.ideal_conversions().items()}
         for s, c in self.left.items():
             found[f"concentration of {s} that leaves"] = show.text(c, "concentration")
         if len(self.outlets) > 1:
@@ -216,16 +216,20 @@ class BasinRun(_OfBasin):
         """What leaves, ages, closures and the error of the grid, as plain data."""
         show = self.display
         shares = {}
-        for s in self._consumed:
+        for s in self.reactants:
             best, error = self.extrapolated_conversion(s)
             shares[f"conversion_of_{s}"] = {"value": self.conversion(s), "extrapolated": best, "grid_error": error}
         left = {s: entry(show, c, "concentration") for s, c in self.left.items()}
         return {
-            "kind": self.basin.noun, **shares, "left": left,
+            "kind": self.basin.noun,
+            **shares,
+            "left": left,
             "residence_time": entry(show, self.residence_time_si, "time"),
-            "oldest": entry(show, float(self.age.max()), "time"), "stagnant_fraction": self.stagnant_fraction,
-            "closure": dict(self.closure), "cells": [self.grid.nx, self.grid.ny],
-        }  # fmt: skip
+            "oldest": entry(show, float(self.age.max()), "time"),
+            "stagnant_fraction": self.stagnant_fraction,
+            "closure": dict(self.closure),
+            "cells": [self.grid.nx, self.grid.ny],
+        }
 
     def __str__(self) -> str:
         return "\n".join([str(self.basin), *in_columns(self.facts())])
@@ -267,7 +271,7 @@ class BasinInTime(_OfBasin, OverTime):
     0.0
     """
 
-    basin: Basin
+    basin: BasinFields
     grid: Grid
     flow: Flow
     times: np.ndarray
@@ -284,13 +288,13 @@ class BasinInTime(_OfBasin, OverTime):
     def checks(self) -> tuple[Check, ...]:
         """Closures, and the bounds of the concentrations in all cells at all moments kept."""
         first = {s: float(self.inside[f"concentration of {s}"].flat[0]) for s in self.fed}
-        return (*super().checks, *self.basin.bound_checks(self.inside, self._sources(first)))
+        return (*super().checks, *self.basin.spec.bound_checks(self.inside, self._sources(first)))
 
     def conversion(self, species: str) -> float:
         """1 - (what leaves)/(what is fed) at the end."""
         return float(1 - self.outlet[f"concentration of {species}"][-1] / self._require_fed(species))
 
-    def _names(self) -> tuple[str, str]:
+    def names(self) -> tuple[str, str]:
         return self.basin.label, self.basin.noun
 
     def field_table(self, time: float) -> pd.DataFrame:
@@ -301,6 +305,6 @@ class BasinInTime(_OfBasin, OverTime):
     def facts(self) -> dict[str, str]:
         """How it ends and when it has settled, by name, with units."""
         found = {"followed for": self.display.text(float(self.times[-1]), "time"), "steps": str(len(self.times) - 1)}
-        for s in self._consumed:
+        for s in self.reactants:
             found[f"conversion of {s} at the end"] = f"{self.conversion(s):.4g}"
         return found | self._how_it_ends() | self._verified()

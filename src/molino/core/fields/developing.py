@@ -97,8 +97,15 @@ def developing(radial: Radial) -> Developing:
     first = first / (w @ first)
     begins = np.append(first, (first.max() ** 2 - 1) / 2)
     with np.errstate(all="ignore"):
-        found = solve_ivp(lambda s, y: slopes(np.exp(s), y) * np.exp(s), (np.log(x[0]), np.log(x[-1])),
-                          begins, method="BDF", t_eval=np.log(x), rtol=1e-7, atol=1e-9)  # fmt: skip
+        found = solve_ivp(
+            lambda s, y: slopes(np.exp(s), y) * np.exp(s),
+            (np.log(x[0]), np.log(x[-1])),
+            begins,
+            method="BDF",
+            t_eval=np.log(x),
+            rtol=1e-7,
+            atol=1e-9,
+        )
     if found.status != 0 or not np.isfinite(found.y).all():
         raise SolveError("the entrance of a laminar flow could not be followed", "velocity", "take it as developed")
     return Developing(radial, CubicSpline(np.log(x), found.y[:n].T), CubicSpline(np.log(x), found.y[n]))

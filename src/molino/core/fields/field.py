@@ -14,9 +14,9 @@ from molino.core.chemistry.chemistry import Chemistry
 from molino.core.errors import InputError
 from molino.core.frozen import Frozen
 from molino.core.printing import Printed
+from molino.core.runs.over_time import negative_check
 from molino.core.schema import given_values
 from molino.core.units import Display, Value
-from molino.core.vessels.over_time import negative_check
 from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.stirred_tank import StirredTank
 
@@ -25,34 +25,34 @@ _OVERSHOOT = 0.1
 that their sum is not, and a finer grid brings it down."""
 
 
-class Field(Frozen, Printed):
-    """Base of the vessels whose flow is a field: a chemistry, diffusivities, and the same volume in plug flow."""
+class FieldSpecification:
+    """What other modules read of a vessel whose flow is a field."""
 
-    noun: ClassVar[str]
-    chemistry: Chemistry
-    diffusivity: Any
-    T: Any
-    name: str
-    show: Mapping[str, str]
+    def __init__(self, vessel: Field) -> None:
+        self.vessel = vessel
 
     @property
     def label(self) -> str:
-        """Its name, or what it is."""
-        return self.name or self.noun
+        """The name of the vessel, or its kind."""
+        return self.vessel.label
 
     @property
-    def title(self) -> str:
-        """Name and noun."""
-        return f"{self.name}: {self.noun}" if self.name else self.noun
+    def chemistry(self) -> Chemistry:
+        """The chemistry of the vessel."""
+        return self.vessel.chemistry
+
+    def validate(self) -> None:
+        """Read the fields of the vessel and check them together; InputError with all faults."""
+        raise NotImplementedError
 
     @property
-    def _plug(self) -> PlugFlow:
+    def plug(self) -> PlugFlow:
         """The same volume in plug flow, which reads feed and chemistry."""
         raise NotImplementedError
 
-    def _read_diffusivities(self) -> dict[str, Value]:
+    def read_diffusivities(self) -> dict[str, Value]:
         """By species; InputError for what is none, or of no species."""
-        given = self.diffusivity
+        given = self.vessel.diffusivity
         if given is None:
             return {}
         if not isinstance(given, Mapping):
@@ -62,17 +62,17 @@ class Field(Frozen, Printed):
             raise InputError(f"there is no species {', '.join(strange)}", "diffusivity", "correct the names")
         return {s: units.positive(v, "diffusivity", f"diffusivity of {s}", zero=True) for s, v in given.items()}
 
-    def _tracer_diffusivity(self, given: Any) -> float:
+    def tracer_diffusivity(self, given: Any) -> float:
         """That of a tracer in SI; the largest of the species if none is given."""
         if given is None:
-            return max((float(v.si) for v in self.diffusivity.values()), default=0.0)
+            return max((float(v.si) for v in self.vessel.diffusivity.values()), default=0.0)
         return units.positive(given, "diffusivity", "diffusivity", zero=True).si
 
     @cached_property
-    def _display(self) -> Display:
+    def display(self) -> Display:
         """The units in which its results are shown."""
         with_units = any(p.unit is not None for p in self.chemistry.parameters)
-        return Display.of([*given_values(self), *self._plug._given_below()], self.show, with_units)
+        return Display.of([*given_values(self.vessel), *self.plug.spec.given_inputs()], self.vessel.show, with_units)
 
     def bound_checks(self, inside: Mapping[str, np.ndarray], sources: Mapping[str, np.ndarray]) -> tuple[Check, ...]:
         """That no concentration is negative, and that conserved amounts lie within those of feeds and contents.
@@ -88,20 +88,49 @@ class Field(Frozen, Printed):
         """
         rows = {s: inside[f"concentration of {s}"] for s in self.chemistry.names}
         checks = [negative_check(inside)]
-        if len({self.diffusivity[s].si if s in self.diffusivity else 0.0 for s in rows}) > 1:
+        if len({self.vessel.diffusivity[s].si if s in self.vessel.diffusivity else 0.0 for s in rows}) > 1:
             return tuple(checks)
-        for name, weights in self._plug._conserved().items():
+        for name, weights in self.plug.spec.conserved().items():
             held, fed = (sum(w * of[s] for w, s in zip(weights, rows, strict=True)) for of in (rows, sources))
             beyond = max(float(held.max() - fed.max()), float(fed.min() - held.min()), 0.0)
             size = max(float(np.max(np.abs(fed))), 1e-300)
             checks.append(Check(f"{name} bounded by the feeds", beyond / size, _OVERSHOOT, "all cells"))
         return tuple(checks)
 
-    def _alike(self) -> dict[str, float]:
+    def alike(self) -> dict[str, float]:
         """Conversions of the same volume in plug flow and as a stirred tank."""
-        plug, found = self._plug, dict[str, float]()
+        plug, found = self.plug, dict[str, float]()
         tank = StirredTank(plug.chemistry, plug.feed, volume=plug.volume, T=plug.T)
-        for s in plug._consumed:
+        for s in plug.spec.reactants:
             found[f"conversion of {s} in plug flow"] = plug.run().conversion(s)
             found[f"conversion of {s} in a stirred tank"] = tank.steady().conversion(s)
         return found
+
+
+class Field(Frozen, Printed):
+    """Base of the vessels whose flow is a field: a chemistry, diffusivities, and the same volume in plug flow."""
+
+    noun: ClassVar[str]
+    chemistry: Chemistry
+    diffusivity: Any
+    T: Any
+    name: str
+    show: Mapping[str, str]
+
+    @cached_property
+    def spec(self) -> FieldSpecification:
+        """What other modules read of it."""
+        raise NotImplementedError
+
+    def __post_init__(self) -> None:
+        self.spec.validate()
+
+    @property
+    def label(self) -> str:
+        """Its name, or what it is."""
+        return self.name or self.noun
+
+    @property
+    def title(self) -> str:
+        """Name and noun."""
+        return f"{self.name}: {self.noun}" if self.name else self.noun

@@ -11,15 +11,15 @@ import numpy as np
 
 from molino.core.checks import Check, checked_fact
 from molino.core.errors import InputError
+from molino.core.fields.laminar_specification import LaminarTubeFields
 from molino.core.frozen import Frozen
 from molino.core.results import Result, conversions_of, entry, in_columns
+from molino.core.runs.over_time import OverTime, columns_of, heading_of, kind_of
 from molino.core.units import Display, pretty
-from molino.core.vessels.over_time import OverTime, columns_of, heading_of, kind_of
 
 if TYPE_CHECKING:
     import pandas as pd
 
-    from molino.core.fields.laminar_tube import LaminarTube
 
 _LAMINAR = 2100.0
 """Reynolds number, with the hydraulic diameter, up to which flow is laminar."""
@@ -32,7 +32,7 @@ _INNERMOST = 3
 class _OfLaminar(Frozen, Result):
     """What both results say of the conversion."""
 
-    tube: LaminarTube
+    tube: LaminarTubeFields
     mixed: Mapping[str, np.ndarray]
     inside: Mapping[str, np.ndarray]
     below_zero: float
@@ -40,29 +40,29 @@ class _OfLaminar(Frozen, Result):
     @property
     def display(self) -> Display:
         """The units in which it is shown."""
-        return self.tube._display
+        return self.tube.spec.display
 
     @cached_property
     def checks(self) -> tuple[Check, ...]:
         """Closures, and the bounds of the concentrations at all places and moments."""
-        fed = self.tube._plug._fed.concentrations
+        fed = self.tube.spec.plug.spec.fed.concentrations
         sources = {
             s: np.append(self.inside[f"concentration of {s}"][0].ravel(), float(fed.get(s, 0.0)))
             for s in self.tube.chemistry.names
         }
         positive = Check("amounts not negative", self.below_zero, _UNDERSHOOT, "before negative ones were set to zero")
-        return (*super().checks, positive, *self.tube.bound_checks(self.inside, sources)[1:])
+        return (*super().checks, positive, *self.tube.spec.bound_checks(self.inside, sources)[1:])
 
     def conversion(self, species: str) -> float:
         """1 - (mixing cup that leaves)/(fed), at the end."""
-        fed = float(self.tube._plug._fed.concentrations.get(species, 0.0))
+        fed = float(self.tube.spec.plug.spec.fed.concentrations.get(species, 0.0))
         if not fed > 0:
             raise InputError(f"nothing of {species} is fed", self.tube.label, "name a species of the feed")
         return float(1 - self.mixed[f"concentration of {species}"][-1] / fed)
 
-    def _others(self) -> dict[str, float]:
+    def ideal_conversions(self) -> dict[str, float]:
         """Conversions of the same volume in plug flow and as a stirred tank, where the temperature is prescribed."""
-        return {} if self.tube.is_non_isothermal else self.tube._alike()
+        return {} if self.tube.is_non_isothermal else self.tube.spec.alike()
 
 
 @dataclass(frozen=True, eq=False)
@@ -102,7 +102,7 @@ class LaminarRun(_OfLaminar):
     ['distance [m]', 'velocity [m/s]', 'A [mol/L]', 'B [mol/L]']
     """
 
-    tube: LaminarTube
+    tube: LaminarTubeFields
     z: np.ndarray
     radii: np.ndarray
     inside: Mapping[str, np.ndarray]
@@ -162,12 +162,12 @@ class LaminarRun(_OfLaminar):
     def facts(self) -> dict[str, str]:
         """What leaves, against plug flow and a stirred tank, by name, with units."""
         show, tube = self.display, self.tube
-        found = {"residence time": show.text(tube._volume / float(tube._plug._fed.volume), "time")}
+        found = {"residence time": show.text(tube.spec.volume / float(tube.spec.plug.spec.fed.volume), "time")}
         if np.isfinite(tube.Reynolds):
             found["Reynolds number"] = f"{tube.Reynolds:.4g}" + ("" if tube.Reynolds < _LAMINAR else ": not laminar")
-        for s in tube._plug._consumed:
+        for s in tube.spec.plug.spec.reactants:
             found[f"conversion of {s}"] = f"{self.conversion(s):.4g}"
-        found |= {name: f"{x:.4g}" for name, x in self._others().items()}
+        found |= {name: f"{x:.4g}" for name, x in self.ideal_conversions().items()}
         for name, row in self.mixed.items():
             found[f"{name}, mixed"] = show.text(float(row[-1]), kind_of(name), 5 if name == "temperature" else 4)
         if "temperature" in self.inside:
@@ -186,9 +186,14 @@ class LaminarRun(_OfLaminar):
     def to_dict(self) -> dict[str, Any]:
         """What leaves, closures and the error of the grid, as plain data."""
         mixed = {n: entry(self.display, float(row[-1]), kind_of(n)) for n, row in self.mixed.items()}
-        shares = {f"conversion_of_{s}": self.conversion(s) for s in self.tube._plug._consumed}
-        return {"kind": self.tube.noun, **shares, "mixed": mixed, "closure": dict(self.closure),
-                "grid_error": self.grid_error}  # fmt: skip
+        shares = {f"conversion_of_{s}": self.conversion(s) for s in self.tube.spec.plug.spec.reactants}
+        return {
+            "kind": self.tube.noun,
+            **shares,
+            "mixed": mixed,
+            "closure": dict(self.closure),
+            "grid_error": self.grid_error,
+        }
 
     def __str__(self) -> str:
         return "\n".join([str(self.tube), *in_columns(self.facts())])
@@ -226,7 +231,7 @@ class LaminarInTime(_OfLaminar, OverTime):
     True
     """
 
-    tube: LaminarTube
+    tube: LaminarTubeFields
     times: np.ndarray
     z: np.ndarray
     radii: np.ndarray
@@ -242,13 +247,13 @@ class LaminarInTime(_OfLaminar, OverTime):
         """What leaves, mixed."""
         return self.outlet
 
-    def _names(self) -> tuple[str, str]:
+    def names(self) -> tuple[str, str]:
         return self.tube.label, self.tube.noun
 
     def facts(self) -> dict[str, str]:
         """How it ends and when it has settled, by name, with units."""
         found = {"followed for": self.display.text(float(self.times[-1]), "time")}
-        for s in self.tube._plug._consumed:
+        for s in self.tube.spec.plug.spec.reactants:
             found[f"conversion of {s} at the end"] = f"{self.conversion(s):.4g}"
         found |= self._how_it_ends()
         found["cells along, nodes across"] = f"{len(self.z)}, {len(self.radii)}"

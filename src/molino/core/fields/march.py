@@ -4,24 +4,22 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
+from molino.core.balances.balance_symbols import FEED_T, HELD, WALL, slope_of
 from molino.core.balances.collocation import PointEvaluator
 from molino.core.balances.integrate import lsoda
 from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.errors import SolveError
 from molino.core.fields.developing import DEVELOPED_LOSS, Developing, developing
 from molino.core.fields.laminar_run import LaminarInTime, LaminarRun
+from molino.core.fields.laminar_specification import LaminarTubeFields
 from molino.core.fields.radial import radial
-from molino.core.vessels.over_time import grid_errors
-from molino.core.vessels.roles import FEED_T, HELD, WALL, slope_of
-from molino.core.vessels.tube_cells import CellModel, cell_model
-from molino.core.vessels.tube_in_time import filled_with, limited
-
-if TYPE_CHECKING:
-    from molino.core.fields.laminar_tube import LaminarTube
+from molino.core.runs.over_time import grid_errors
+from molino.core.runs.tube_over_time import filled_with, limited
+from molino.core.terms.tube_cells import CellModel, cell_model
 
 _RTOL, _ATOL = 1e-9, 1e-12
 _MOST_STEPS = 50_000
@@ -30,25 +28,29 @@ _MOST_STEPS = 50_000
 class March:
     """The balances of a laminar tube at nodes across, as ordinary differential equations along it."""
 
-    def __init__(self, tube: LaminarTube, nodes: int) -> None:
+    def __init__(self, tube: LaminarTubeFields, nodes: int) -> None:
         self.tube, self.grid = tube, radial(tube.geometry, nodes)
-        plug = tube._plug
-        self.model: CellModel = cell_model(plug._key, ())
-        numbers, _ = plug._own_parameters
+        plug = tube.spec.plug
+        self.model: CellModel = cell_model(plug.spec.key, ())
+        numbers, _ = plug.spec.own_parameters
         constants = dict(numbers) | {HELD: 1.0, WALL: 0.0, slope_of(TEMPERATURE): 0.0}
         self.local: PointEvaluator = self.model.local.at([float(constants[s]) for s in self.model.local.fixed])
         self.species = tube.chemistry.names
         self.ns, self.n, self.follows_T = len(self.species), nodes, self.model.follows_T
         self.m = self.ns + self.follows_T
         self.D = np.array([float(v.si) if (v := tube.diffusivity.get(s)) is not None else 0.0 for s in self.species])
-        self.fed = np.array([float(plug._fed.concentrations.get(s, 0.0)) for s in self.species])
+        self.fed = np.array([float(plug.spec.fed.concentrations.get(s, 0.0)) for s in self.species])
         self.first = np.append(self.fed, float(numbers[FEED_T])) if self.follows_T else self.fed
-        self.per = 1 / tube._radius**2
+        self.per = 1 / tube.spec.radius**2
         self.developing: Developing | None = None
         if tube.entrance == "developing":
             self.developing = developing(self.grid)
-        nu = float(tube.viscosity.si) / tube._density if tube.viscosity is not None and tube._density else math.nan
-        self.scale_z = nu / (tube._velocity * tube._radius**2)
+        nu = (
+            float(tube.viscosity.si) / tube.spec.density
+            if tube.viscosity is not None and tube.spec.density
+            else math.nan
+        )
+        self.scale_z = nu / (tube.spec.velocity * tube.spec.radius**2)
         """Of the length along which the velocity develops."""
 
     # across
@@ -58,7 +60,7 @@ class March:
         K = self.grid.stiffness
         if of_T and self.tube.wall_T is not None:
             return np.full(inside.shape[1], float(self.tube.wall_T.si))
-        return np.asarray((q * self.tube._radius * self.grid.wall_per_area - K[-1, :-1] @ inside) / K[-1, -1])
+        return np.asarray((q * self.tube.spec.radius * self.grid.wall_per_area - K[-1, :-1] @ inside) / K[-1, -1])
 
     def _wall_T(self, T: np.ndarray) -> float:
         flux = 0.0 if self.tube.wall_flux is None else float(self.tube.wall_flux.si)
@@ -94,7 +96,7 @@ class March:
 
     def _velocity(self, z: float) -> tuple[np.ndarray, np.ndarray | None]:
         """Velocity along, and what carries across per d/dx of a profile, at the nodes."""
-        mean = self.tube._velocity
+        mean = self.tube.spec.velocity
         if self.developing is None:
             return mean * self.grid.developed, None
         u, outward = self.developing.at(z * self.scale_z)
@@ -150,8 +152,11 @@ class March:
         sizes = np.append(self._sizes(), 1e30)
         found, info = lsoda(self.slopes, jacobian, first, z, _RTOL, _ATOL * sizes, mxstep=_MOST_STEPS)
         if info["message"] != "Integration successful." or not np.isfinite(found[-1]).all():
-            raise SolveError("the march along the tube could not go on", self.tube.label,
-                             "look for a rate that runs away, or take more diffusion or conduction")  # fmt: skip
+            raise SolveError(
+                "the march along the tube could not go on",
+                self.tube.label,
+                "look for a rate that runs away, or take more diffusion or conduction",
+            )
         return found[:, :-1].reshape(len(z), self.m, self.n), float(found[-1, -1])
 
     def _sizes(self) -> np.ndarray:
@@ -166,12 +171,12 @@ class March:
 
     def result(self, z: np.ndarray, rows: np.ndarray, gained: float, error: float) -> LaminarRun:
         """What comes of the march."""
-        velocities = np.array([self._velocity(float(at))[0] for at in z]) / self.tube._velocity
+        velocities = np.array([self._velocity(float(at))[0] for at in z]) / self.tube.spec.velocity
         cups = np.einsum("zsn,zn->zs", rows, velocities * self.grid.weights)
         walls = np.array([self._walls(row) for row in rows])
         below = self._set_positive(rows[:, : self.ns])
         field = np.concatenate([rows, walls[:, :, None]], axis=2)
-        plug = self.tube._plug
+        plug = self.tube.spec.plug
         inside = {f"concentration of {s}": field[:, i] for i, s in enumerate(self.species)}
         mixed = {f"concentration of {s}": cups[:, i] for i, s in enumerate(self.species)}
         if self.follows_T:
@@ -179,7 +184,7 @@ class March:
         heat = self._heat(gained) if self.follows_T else math.nan
         closure = {}
         flows = cups[:, : self.ns]
-        for name, weights in plug._conserved().items():
+        for name, weights in plug.spec.conserved().items():
             size = float(np.abs(weights) @ flows[0])
             closure[name] = float(np.max(np.abs((flows - flows[0]) @ weights))) / size if size else 0.0
         if self.follows_T:
@@ -187,10 +192,18 @@ class March:
             scale = max(abs(heat), float(np.max(np.abs(held - held[0]))), self._reacted(flows), 1e-300)
             closure["energy"] = abs(float(held[-1] - held[0]) - heat) / scale
         return LaminarRun(
-            self.tube, z, self.grid.radii * self.tube._radius, inside, mixed,
-            np.hstack([velocities, np.zeros((len(z), 1))]) * self.tube._velocity, self._pressure_drop(z), heat, closure,
-            error, below,
-        )  # fmt: skip
+            self.tube,
+            z,
+            self.grid.radii * self.tube.spec.radius,
+            inside,
+            mixed,
+            np.hstack([velocities, np.zeros((len(z), 1))]) * self.tube.spec.velocity,
+            self._pressure_drop(z),
+            heat,
+            closure,
+            error,
+            below,
+        )
 
     def _set_positive(self, concentrations: np.ndarray) -> float:
         """Set negative concentrations to zero, and return the lowest as a share of the largest."""
@@ -203,7 +216,7 @@ class March:
         T = float(self.first[-1])
         both = np.array([np.append(row, T) for row in (flows[0], flows[-1])])
         h = self.local.value(both)[:, self.model.places["enthalpy"]][:, 0]
-        return abs(float(h[1] - h[0])) * self.tube._velocity * self.tube._area
+        return abs(float(h[1] - h[0])) * self.tube.spec.velocity * self.tube.spec.area
 
     def _enthalpies(self, rows: np.ndarray, velocities: np.ndarray) -> np.ndarray:
         """Enthalpy flow in W at each place."""
@@ -211,15 +224,15 @@ class March:
             float(self.local.value(row.T)[:, self.model.places["enthalpy"]][:, 0] @ (self.grid.weights * u))
             for row, u in zip(rows, velocities, strict=True)
         ]
-        return np.array(found) * self.tube._velocity * self.tube._area
+        return np.array(found) * self.tube.spec.velocity * self.tube.spec.area
 
     def _heat(self, gained: float) -> float:
         """Heat that came in through the wall, in W."""
         tube = self.tube
         if tube.wall_flux is not None:
-            wet = self.grid.wall_per_area / tube._radius * tube._area
+            wet = self.grid.wall_per_area / tube.spec.radius * tube.spec.area
             return float(tube.wall_flux.si) * wet * float(tube.length.si)
-        return gained * tube._area
+        return gained * tube.spec.area
 
     def _pressure_drop(self, z: np.ndarray) -> np.ndarray:
         """Pressure lost up to each place in Pa; nan without a viscosity."""
@@ -227,23 +240,27 @@ class March:
         if tube.viscosity is None:
             return np.full(len(z), math.nan)
         if self.developing is not None:
-            head = float(tube._density or math.nan) * tube._velocity**2
+            head = float(tube.spec.density or math.nan) * tube.spec.velocity**2
             return np.array([self.developing.lost(float(at) * self.scale_z) if at else 0.0 for at in z]) * head
-        loss = DEVELOPED_LOSS[tube.geometry] * float(tube.viscosity.si) * tube._velocity / tube._radius**2
+        loss = DEVELOPED_LOSS[tube.geometry] * float(tube.viscosity.si) * tube.spec.velocity / tube.spec.radius**2
         return z * loss
 
     # over time
 
     def follow(
-        self, times: np.ndarray, contents: Mapping[str, Any] | None, cells: int, progress: Any,
+        self,
+        times: np.ndarray,
+        contents: Mapping[str, Any] | None,
+        cells: int,
+        progress: Any,
         coarse: LaminarInTime | None,
-    ) -> LaminarInTime:  # fmt: skip
+    ) -> LaminarInTime:
         """The tube over time, in cells along it; `coarse` is the same with fewer cells and nodes."""
         tube, shape = self.tube, (cells, self.m, self.n)
-        dz, u = float(tube.length.si) / cells, tube._velocity * self.grid.developed
+        dz, u = float(tube.length.si) / cells, tube.spec.velocity * self.grid.developed
         start = self.first.copy()
         if contents is not None:
-            filled = filled_with(tube._plug, contents)
+            filled = filled_with(tube.spec.plug, contents)
             start[: self.ns] = [filled.get(s, 0.0) for s in self.species]
         first = np.broadcast_to(start[None, :, None], shape).copy()
         fed = np.broadcast_to(self.first[:, None], (self.m, self.n))
@@ -262,8 +279,17 @@ class March:
             return np.asarray((sources - u * (ahead - before) / dz).ravel())
 
         block = self.m * self.n
-        found, info = lsoda(slopes, None, first.ravel(), times, 1e-6, 1e-9 * np.tile(self._sizes(), cells),
-                            ml=3 * block - 1, mu=2 * block - 1, mxstep=_MOST_STEPS)  # fmt: skip
+        found, info = lsoda(
+            slopes,
+            None,
+            first.ravel(),
+            times,
+            1e-6,
+            1e-9 * np.tile(self._sizes(), cells),
+            ml=3 * block - 1,
+            mu=2 * block - 1,
+            mxstep=_MOST_STEPS,
+        )
         if info["message"] != "Integration successful." or not np.isfinite(found[-1]).all():
             raise SolveError("the tube could not be followed to the end", tube.label, "take fewer nodes or cells")
         if progress is not None:
@@ -280,10 +306,15 @@ class March:
         if coarse is not None:
             errors = grid_errors(times, left.T[: self.ns], np.array([coarse.outlet[n] for n in names[: self.ns]]))
         return LaminarInTime(
-            tube, times, (np.arange(cells) + 0.5) * dz, self.grid.radii[:-1] * tube._radius,
-            {name: rows[:, :, i] for i, name in enumerate(names)}, {name: left[:, i] for i, name in enumerate(names)},
-            *errors, below,
-        )  # fmt: skip
+            tube,
+            times,
+            (np.arange(cells) + 0.5) * dz,
+            self.grid.radii[:-1] * tube.spec.radius,
+            {name: rows[:, :, i] for i, name in enumerate(names)},
+            {name: left[:, i] for i, name in enumerate(names)},
+            *errors,
+            below,
+        )
 
     def _sources_of_cells(self, Y: np.ndarray) -> np.ndarray:
         """As `_sources`, of cells along the tube, shape (cells, states, nodes)."""

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from molino.core import units
+from molino.core.contents.feed import Feed
 from molino.core.errors import Faults, InputError
 from molino.core.fields.grid import Grid, lines_through
 from molino.core.fields.stream_function import FlowConditions
@@ -17,7 +18,6 @@ from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
 from molino.core.schema import option, quantities, quantity, read_fields
 from molino.core.units import Value
-from molino.core.vessels.feed import Feed
 
 PROFILES = ("uniform", "parabolic")
 
@@ -292,9 +292,13 @@ class _Conditions:
         return (free or ends or [count - 1])[0] + 1
 
     def _across(
-        self, nodes: list[tuple[int, int, str, float]], edges: list[int],
-        opening: tuple[str, float, float, float, str], level: float, group: int,
-    ) -> tuple[float, int]:  # fmt: skip
+        self,
+        nodes: list[tuple[int, int, str, float]],
+        edges: list[int],
+        opening: tuple[str, float, float, float, str],
+        level: float,
+        group: int,
+    ) -> tuple[float, int]:
         """The nodes inside an opening; the level and group behind it."""
         side, low, high, flow, profile = opening
         count = len(nodes)

@@ -152,9 +152,7 @@ class FlowProblem:
         A = B.T @ sparse.diags(weights) @ B
         return Flow(g, self._solved(A, np.zeros(B.shape[1]), P, first))
 
-    def _solved(
-        self, A: sparse.spmatrix, load: np.ndarray, P: sparse.csr_matrix, first: np.ndarray
-    ) -> np.ndarray:  # fmt: skip
+    def _solved(self, A: sparse.spmatrix, load: np.ndarray, P: sparse.csr_matrix, first: np.ndarray) -> np.ndarray:
         """psi with P' (A psi + load) = 0."""
         if P.shape[1] == 0:
             return first.reshape(self.shape)
@@ -173,9 +171,12 @@ class FlowProblem:
         count = 0
 
         def put(
-            plus: np.ndarray | None, minus: np.ndarray | None, distance: np.ndarray | float, area: np.ndarray,
+            plus: np.ndarray | None,
+            minus: np.ndarray | None,
+            distance: np.ndarray | float,
+            area: np.ndarray,
             constant: float = 0.0,
-        ) -> None:  # fmt: skip
+        ) -> None:
             """A difference over a distance; where one of both lies on a wall, its velocity is in the constant."""
             nonlocal count
             shape = (plus if plus is not None else minus).shape  # type: ignore[union-attr]
@@ -217,7 +218,7 @@ class FlowProblem:
             put(None, faces[rubs, -1], d[-1] / 2, along[rubs] * d[-1] / 2, lid.get(high, 0.0))
         G = sparse.csr_matrix(
             (np.concatenate(values), (np.concatenate(rows), np.concatenate(columns))), (count, self.faces)
-        )  # fmt: skip
+        )
         return G, np.concatenate(constants), np.concatenate(areas)
 
     def creeping(self) -> Flow:
@@ -358,8 +359,10 @@ class FlowProblem:
                 moved.append((row, faces, np.ones(row.shape)))
                 out.append((faces, row, np.full(row.shape, sign)))
         return (
-            _matrix(carry, (count, self.faces)), _matrix(moved, (count, self.faces)), _matrix(out, (self.faces, count)),
-        )  # fmt: skip
+            _matrix(carry, (count, self.faces)),
+            _matrix(moved, (count, self.faces)),
+            _matrix(out, (self.faces, count)),
+        )
 
 
 def _matrix(parts: list[tuple[np.ndarray, np.ndarray, np.ndarray]], shape: tuple[int, int]) -> sparse.csr_matrix:
@@ -369,5 +372,10 @@ def _matrix(parts: list[tuple[np.ndarray, np.ndarray, np.ndarray]], shape: tuple
 
 def factor(matrix: sparse.spmatrix) -> Any:
     """A sparse matrix of nearly symmetric pattern, factored."""
-    return splu(sparse.csc_matrix(matrix), permc_spec="MMD_AT_PLUS_A", options={"SymmetricMode": True},
-                diag_pivot_thresh=0.001, panel_size=1)  # fmt: skip
+    return splu(
+        sparse.csc_matrix(matrix),
+        permc_spec="MMD_AT_PLUS_A",
+        options={"SymmetricMode": True},
+        diag_pivot_thresh=0.001,
+        panel_size=1,
+    )

@@ -134,11 +134,17 @@ class Transport:
         ):
             sizes = np.broadcast_to(size, (g.nx, g.ny)).ravel()
             shape = before.shape
-            parts.append((
-                before.ravel(), after.ravel(), np.where(shut, 0.0, flows).ravel(),
-                np.where(shut, 0.0, np.broadcast_to(wide / apart, shape)).ravel(),
-                np.broadcast_to(apart, shape).ravel(), sizes[before.ravel()], sizes[after.ravel()],
-            ))  # fmt: skip
+            parts.append(
+                (
+                    before.ravel(),
+                    after.ravel(),
+                    np.where(shut, 0.0, flows).ravel(),
+                    np.where(shut, 0.0, np.broadcast_to(wide / apart, shape)).ravel(),
+                    np.broadcast_to(apart, shape).ravel(),
+                    sizes[before.ravel()],
+                    sizes[after.ravel()],
+                )
+            )
         self.before, self.after, self.flows, self.conductance, apart, size_b, size_a = (
             np.concatenate([part[k] for part in parts]) for k in range(7)
         )
@@ -195,8 +201,9 @@ class Transport:
         scale = float(np.max(np.abs(flow.psi))) or 1.0
         kept = into > 1e-14 * scale if inward else into < -1e-14 * scale
         shape = int(kept.sum())
-        return Port(one[kept], behind[kept], np.abs(into[kept]), np.full(shape, half), np.full(shape, apart),
-                    wide[kept])  # fmt: skip
+        return Port(
+            one[kept], behind[kept], np.abs(into[kept]), np.full(shape, half), np.full(shape, apart), wide[kept]
+        )
 
     @cached_property
     def passed(self) -> float:
@@ -228,9 +235,7 @@ class Transport:
             steeper, halves = self.apart / self.away, self.half / self.apart
             each = (self.upstream, self.downstream, self.further, steeper, halves, self.blunt)
             faces = tuple(one[limited] for one in each)
-            self._schemes[diffusivity] = Scheme(
-                diffusivity, matrix, ((1 - share) * self.flows)[limited], faces, sums
-            )  # fmt: skip
+            self._schemes[diffusivity] = Scheme(diffusivity, matrix, ((1 - share) * self.flows)[limited], faces, sums)
         return self._schemes[diffusivity]
 
     def slopes(self, c: np.ndarray, fed: Fed, scheme: Scheme) -> np.ndarray:
@@ -254,7 +259,7 @@ class Transport:
 
     def corrections(
         self, fields: np.ndarray, feds: Sequence[Fed], schemes: Sequence[Scheme], sums: Sums | None = None
-    ) -> np.ndarray:  # fmt: skip
+    ) -> np.ndarray:
         """The outflow of each cell beyond the implicit part, shape (fields, cells).
 
         No concentration at a face is negative, or more than twice that of the cell upstream: of the fields themselves,
@@ -293,7 +298,7 @@ class Transport:
         return [
             port.flows * (fields[:, port.cells] + beyond)
             for port, beyond in zip(self.ports_out, self.beyond(fields, sums), strict=True)
-        ]  # fmt: skip
+        ]
 
     def steady(self, diffusivity: float, fed: Fed, made: np.ndarray) -> Settled:
         """The steady field of what is fed and made in each cell."""

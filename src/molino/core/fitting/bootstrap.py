@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import os
+import signal
 import threading
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
@@ -15,8 +16,10 @@ import numpy as np
 from scipy.special import ndtr
 
 from molino.core import units
-from molino.core.chemistry.chemistry import Chemistry, Covariance
+from molino.core.chemistry.chemistry import Chemistry
+from molino.core.chemistry.reaction_set import Covariance
 from molino.core.errors import InputError, SolveError, nearest
+from molino.core.fitting.fit_data import FitData
 from molino.core.fitting.least_squares import Problem, minimise
 from molino.core.frozen import Frozen
 from molino.core.results import Result
@@ -25,7 +28,6 @@ from molino.core.statistics import student_t_quantile
 if TYPE_CHECKING:
     import pandas as pd
 
-    from molino.core.fitting.fit_result import Fit
 
 KINDS = ("residuals", "cases")
 _FEW = 60
@@ -175,9 +177,13 @@ class _Resampler(Frozen):
 
 
 def bootstrap(
-    fit: Fit, times: int = 1000, kind: str = "residuals", seed: int = 0, workers: int | None = None,
+    fit: FitData,
+    times: int = 1000,
+    kind: str = "residuals",
+    seed: int = 0,
+    workers: int | None = None,
     progress: Callable[[int, int], None] | None = None,
-) -> Bootstrap:  # fmt: skip
+) -> Bootstrap:
     """Fit again to resampled data, from the optimum and with the errors held at those of the fit.
 
     "residuals": residuals, over their standard deviation and widened by 1/sqrt(1 - leverage), are drawn with
@@ -245,13 +251,12 @@ def bootstrap(
         message = f"only {len(draws)} of {times} refits settled"
         raise SolveError(message, "bootstrap", "the data hardly determine the constants: look at their profiles")
     own = tuple(e.unit for e in fit.estimates)
-    return Bootstrap(tuple(fit.values), draws, kind, times, own, len(points.measured), fit.degrees_of_freedom,
-                     fit.chemistry)  # fmt: skip
+    return Bootstrap(
+        tuple(fit.values), draws, kind, times, own, len(points.measured), fit.degrees_of_freedom, fit.chemistry
+    )
 
 
-def _in_parallel(
-    work: _Resampler, chunks: list[list[np.random.SeedSequence]], cores: int
-) -> Iterator[np.ndarray]:  # fmt: skip
+def _in_parallel(work: _Resampler, chunks: list[list[np.random.SeedSequence]], cores: int) -> Iterator[np.ndarray]:
     """The refits of each chunk, in order."""
     if cores == 1:
         yield from (work.draw(chunk) for chunk in chunks)
@@ -277,7 +282,7 @@ def _watch(parent: int) -> None:
     def end_with_parent() -> None:
         while os.getppid() == parent:
             sleep(1.0)
-        os._exit(1)
+        os.kill(os.getpid(), signal.SIGTERM)
 
     if os.getpid() != parent:
         threading.Thread(target=end_with_parent, daemon=True).start()

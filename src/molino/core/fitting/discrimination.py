@@ -12,7 +12,8 @@ import numpy as np
 from molino.core.arguments import checked
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.errors import Fault, InputError, SolveError
-from molino.core.fitting.experiments import Experiment, as_experiments
+from molino.core.fitting.experiment import Experiment
+from molino.core.fitting.experiments import as_experiments
 from molino.core.fitting.fit_result import Fit
 from molino.core.fitting.least_squares import Progress, minimise
 from molino.core.fitting.rates import RateModel, Rates
@@ -138,11 +139,16 @@ class Discrimination(Frozen, Result):
         rows = []
         for name, found in self.fits.items():
             squares = float(np.sum((found.points.residuals / standard_deviation) ** 2))
-            rows.append({
-                "law": name, "constants": len(found.estimates), "weighted sum of squares": squares,
-                "AICc": self.aicc[name], "difference": self.aicc[name] - min(self.aicc.values()),
-                "weight": round(self.weights[name], 4),
-            })  # fmt: skip
+            rows.append(
+                {
+                    "law": name,
+                    "constants": len(found.estimates),
+                    "weighted sum of squares": squares,
+                    "AICc": self.aicc[name],
+                    "difference": self.aicc[name] - min(self.aicc.values()),
+                    "weight": round(self.weights[name], 4),
+                }
+            )
         return pd.DataFrame(rows)
 
     def facts(self) -> dict[str, str]:
@@ -153,9 +159,12 @@ class Discrimination(Frozen, Result):
     def to_dict(self) -> dict[str, Any]:
         """Plain data: the laws, which the data speak for, and why."""
         return {
-            "laws": self.table().to_dict("records"), "chosen": self.chosen, "verdict": self.verdict,
-            "next": self.next_text, "failed": dict(self.failed),
-        }  # fmt: skip
+            "laws": self.table().to_dict("records"),
+            "chosen": self.chosen,
+            "verdict": self.verdict,
+            "next": self.next_text,
+            "failed": dict(self.failed),
+        }
 
     def __str__(self) -> str:
         width = max(len(n) for n in self.fits)

@@ -274,9 +274,15 @@ class _Search:
         """The optimum at the present weights to a relative tolerance, and whether it lies within all bounds."""
         low, high = self.scale.bounds()
         found = least_squares(
-            self.residuals, np.clip(variables, low, high), jac=self.jacobian, bounds=(low, high),
-            xtol=aim, ftol=aim, gtol=1e-15, max_nfev=_MOST_EVALUATIONS,
-        )  # fmt: skip
+            self.residuals,
+            np.clip(variables, low, high),
+            jac=self.jacobian,
+            bounds=(low, high),
+            xtol=aim,
+            ftol=aim,
+            gtol=1e-15,
+            max_nfev=_MOST_EVALUATIONS,
+        )
         if found.status <= 0:
             message = f"the search did not settle in {_MOST_EVALUATIONS} evaluations"
             raise SolveError(message, "fit", "start from other guesses, set bounds, or fit fewer constants")
@@ -361,9 +367,13 @@ class _Search:
 
 
 def minimise(
-    problem: Problem, start: np.ndarray | None = None, *, counts: np.ndarray | None = None,
-    tolerance: float = TOLERANCE, progress: Progress | None = None,
-) -> Optimum:  # fmt: skip
+    problem: Problem,
+    start: np.ndarray | None = None,
+    *,
+    counts: np.ndarray | None = None,
+    tolerance: float = TOLERANCE,
+    progress: Progress | None = None,
+) -> Optimum:
     """Make the sum of (measured - calculated)^2 / s^2 least, s found along for each group of observations.
 
     The trust-region method of `scipy.optimize.least_squares` (M. A. Branch, T. F. Coleman, Y. Li, SIAM J. Sci. Comput.

@@ -10,32 +10,31 @@ from typing import Any
 import numpy as np
 import sympy as sp
 
+from molino.core.balances.balance_symbols import AMOUNT, MOLAR_FLOW
 from molino.core.balances.boundary import solve_boundary
 from molino.core.balances.compiled import compiled
 from molino.core.balances.integrate import RUN_OUT, integrate, observe
+from molino.core.balances.piecewise_linear import PiecewiseLinear, segments
 from molino.core.balances.steady import steady_slopes
 from molino.core.balances.system import TIME, Case
 from molino.core.chemistry.chemistry import Chemistry
+from molino.core.contents.feed import Feed
+from molino.core.contract.metrics import Metric
+from molino.core.contract.parameter_map import ParameterMap
+from molino.core.contract.vessel import Vessel
 from molino.core.dual import Dual, value_of
 from molino.core.errors import InputError, SolveError
-from molino.core.fitting.experiments import OUTLET, Experiment, metric_of
+from molino.core.fitting.experiment import OUTLET, Experiment, metric_of
 from molino.core.frozen import Frozen
+from molino.core.runs.scheduled_changes import changed_numbers
+from molino.core.runs.sensitivity import slopes_at
+from molino.core.runs.trajectory import Switch, Trajectory, integrate_segments, moved_expressions
+from molino.core.trains.train import Train
 from molino.core.units import GAS_CONSTANT, Value
-from molino.core.vessels.base import Vessel
 from molino.core.vessels.batch import Batch
-from molino.core.vessels.changes import changed_numbers
-from molino.core.vessels.feed import Feed
 from molino.core.vessels.flow_vessel import FlowVessel
-from molino.core.vessels.metrics import Metric
-from molino.core.vessels.parameter_map import ParameterMap
-from molino.core.vessels.piecewise_linear import PiecewiseLinear, segments
 from molino.core.vessels.plug_flow import PlugFlow
-from molino.core.vessels.roles import AMOUNT, MOLAR_FLOW
-from molino.core.vessels.semi_batch import SemiBatch
-from molino.core.vessels.sensitivity import slopes_at
 from molino.core.vessels.stirred_tank import StirredTank
-from molino.core.vessels.train import Train
-from molino.core.vessels.trajectory import Switch, Trajectory, integrate_segments, moved_expressions
 
 TIGHT, ROUGH = (1e-12, 1e-14), (1e-8, 1e-11)
 """Tolerances of integration, relative and as a fraction of what went in: at an optimum, and on the way to it."""
@@ -97,7 +96,7 @@ class VesselNumbers(Frozen):
     def _map(self) -> ParameterMap | None:
         """How settings stand in the balances; None if none of those sought stands in them."""
         found = ParameterMap(self.vessel, tuple(self.places.settings))
-        own = [self.vessel._setting(name).own for name in found.names]
+        own = [self.vessel.spec.condition(name).own for name in found.names]
         if not own:
             return None
         _, by_setting, _, by_end = found.with_slopes(own)
@@ -111,7 +110,7 @@ class VesselNumbers(Frozen):
             return self.case.with_values(changed), by, np.eye(len(parameters))[places]
         columns = list(self.places.settings.values())
         values, by_setting = self._map.values_and_slopes(parameters[columns].tolist())
-        symbols = self.vessel._model.balances.parameters
+        symbols = self.vessel.spec.model.balances.parameters
         touched = [i for i, s in enumerate(symbols) if by_setting[i].any() and s in self.case.balances.parameters]
         moved = {symbols[i]: values[i] for i in touched} | changed
         slopes = np.zeros((len(touched), len(parameters)))
@@ -129,7 +128,7 @@ class VesselNumbers(Frozen):
             given = dict(zip(self._map.names, seeds, strict=True))
         if size is not None:
             given[size[0]] = size[1]
-        _, end = self.vessel._parameters(given)
+        _, end = self.vessel.spec.parameters(given)
         if isinstance(end, Dual):
             slopes[columns] = end.slope
         return float(value_of(end)), slopes
@@ -160,9 +159,7 @@ class Sample(Frozen):
         rows, columns = self.seen.rows, self.seen.columns
         return values[rows, columns], slopes[rows, columns]
 
-    def calculate(
-        self, parameters: np.ndarray, tolerances: tuple[float, float]
-    ) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
+    def calculate(self, parameters: np.ndarray, tolerances: tuple[float, float]) -> tuple[np.ndarray, np.ndarray]:
         """Responses, shape (places, responses), and slopes, shape (places, responses, parameters of the fit)."""
         raise NotImplementedError
 
@@ -186,9 +183,7 @@ class TransientSample(Sample):
     memory: dict[str, np.ndarray] = field(default_factory=dict)
     """The places, where no parameter of the fit moves them."""
 
-    def calculate(
-        self, parameters: np.ndarray, tolerances: tuple[float, float]
-    ) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
+    def calculate(self, parameters: np.ndarray, tolerances: tuple[float, float]) -> tuple[np.ndarray, np.ndarray]:
         case, by, chain = self.numbers.at(parameters)
         points, by_place = self._points(parameters)
         if self.moving_numbers or self.switch is not None or case.balances.conditions:
@@ -225,7 +220,7 @@ class TransientSample(Sample):
         if below.any():
             row, column = (int(n) for n in np.argwhere(below)[0])
             name, kind = balances.names[balances.amounts[column]], "time" if balances.independent == TIME else "volume"
-            at = self.numbers.vessel._display.text(float(points[row]), kind)
+            at = self.numbers.vessel.spec.display.text(float(points[row]), kind)
             message = f"{name} is below zero at {kind} {at}: a rate law, or what leaves, goes on consuming it"
             raise SolveError(message, self.numbers.vessel.label, "start from other guesses, or set bounds")
 
@@ -250,16 +245,21 @@ class TransientSample(Sample):
 
     def _trajectory(
         self, case: Case, parameters: np.ndarray, last: float, tolerances: tuple[float, float]
-    ) -> Trajectory:  # fmt: skip
+    ) -> Trajectory:
         if case.balances.conditions:
             last, _ = self.numbers.end(parameters)
             case = solve_boundary(case, last)
         return integrate_segments(segments(case, self.moving_numbers, last), *tolerances, switch=self.switch)
 
     def _read(
-        self, case: Case, by: tuple[sp.Symbol, ...], chain: np.ndarray, points: np.ndarray, states: np.ndarray,
+        self,
+        case: Case,
+        by: tuple[sp.Symbol, ...],
+        chain: np.ndarray,
+        points: np.ndarray,
+        states: np.ndarray,
         sensitivities: np.ndarray,
-    ) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
+    ) -> tuple[np.ndarray, np.ndarray]:
         """The responses, and their slopes by the parameters of the fit."""
         chosen = self._states_shown
         if chosen is not None:
@@ -292,14 +292,12 @@ class SteadySample(Sample):
     last: dict[int, np.ndarray] = field(default_factory=dict)
     """The state found last of each tank, where the next search begins."""
 
-    def calculate(
-        self, parameters: np.ndarray, tolerances: tuple[float, float]
-    ) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
+    def calculate(self, parameters: np.ndarray, tolerances: tuple[float, float]) -> tuple[np.ndarray, np.ndarray]:
         values, slopes = [], []
         for n, tank in enumerate(self.tanks):
             case, by, chain = tank.at(parameters)
             assert isinstance(tank.vessel, FlowVessel)
-            case, state, _ = tank.vessel._rest(case, self.last.get(n))
+            case, state, _ = tank.vessel.spec.solve_steady(case, self.last.get(n))
             self.last[n] = state
             sensitivity = steady_slopes(case, state, by)[None]
             v, s = observe(case, self.expressions, np.zeros(1), state[None], sensitivity, by)
@@ -324,21 +322,19 @@ class TrainSample(Sample):
         found = {by_symbol[s]: i for s, i in self.places.symbols.items() if s in by_symbol}
         return found | {name: i for name, i in self.places.settings.items() if name in own}
 
-    def calculate(
-        self, parameters: np.ndarray, tolerances: tuple[float, float]
-    ) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
+    def calculate(self, parameters: np.ndarray, tolerances: tuple[float, float]) -> tuple[np.ndarray, np.ndarray]:
         constants = {name: float(parameters[i]) for name, i in self._constants.items()}
         settings = {n: i for n, i in self.places.settings.items() if n not in self._constants}
         train = self.train.with_(
-            {name: self.train._setting(name).give(float(parameters[i])) for name, i in settings.items()},
+            {name: self.train.spec.condition(name).give(float(parameters[i])) for name, i in settings.items()},
             chemistry=self.train.chemistry.with_values(constants).at_guess(),
         )
         run = train.run()
         slopes = np.zeros((1, len(self.metrics), len(parameters)))
         columns = [*settings.values(), *self._constants.values()]
-        slopes[0][:, columns] = run._slopes(
+        slopes[0][:, columns] = run.slopes_by_inputs(
             self.metrics, (*settings, *(f"constant {name}" for name in self._constants))
-        )  # fmt: skip
+        )
         return np.array([[run.metric(metric) for metric in self.metrics]]), slopes
 
 
@@ -365,9 +361,15 @@ class BalanceModel(Frozen):
 
 
 def sample_of(
-    run: Experiment, chemistry: Chemistry, responses: Sequence[str], times: np.ndarray, rows: np.ndarray,
-    columns: np.ndarray, places: RunPlaces, guesses: Mapping[str, Any],
-) -> Sample:  # fmt: skip
+    run: Experiment,
+    chemistry: Chemistry,
+    responses: Sequence[str],
+    times: np.ndarray,
+    rows: np.ndarray,
+    columns: np.ndarray,
+    places: RunPlaces,
+    guesses: Mapping[str, Any],
+) -> Sample:
     """A run's observations on the balances of its vessel.
 
     Parameters
@@ -390,50 +392,54 @@ def sample_of(
     vessel = vessel.with_(own) if own else vessel
     metrics = tuple(metric_of(response) for response in responses)
     seen = Observed(run.name, tuple(responses), place[rows], columns)
-    if isinstance(vessel, Train):
+    if not isinstance(vessel, Vessel):
         for metric in metrics:
-            vessel._expression(metric)
+            vessel.spec.expression(metric)
         return TrainSample(seen, vessel, places, metrics)
-    if vessel._has_steady_state and run.along != "time":
+    if vessel.spec.has_steady_state and run.along != "time":
         if run.along == OUTLET:
             tanks = [vessel]
         elif run.is_simple:
             tanks = [vessel_of(run, chemistry, float(t)) for t in distinct]  # type: ignore[misc]
         else:
-            tanks = [vessel.with_(**{**dict.fromkeys(vessel._sizes), run.along: float(t)}) for t in distinct]
+            tanks = [vessel.with_(**{**dict.fromkeys(vessel.spec.sizes), run.along: float(t)}) for t in distinct]
         for tank in tanks:
             assert isinstance(tank, FlowVessel)
-            tank._require_volume()
-        expressions = tuple(vessel._expression(metric) for metric in metrics)
-        return SteadySample(seen, tuple(VesselNumbers(v, v._case, places) for v in tanks), expressions)
+            tank.spec.require_volume()
+        expressions = tuple(vessel.spec.expression(metric) for metric in metrics)
+        return SteadySample(seen, tuple(VesselNumbers(v, v.spec.case, places) for v in tanks), expressions)
     return _transient(run, vessel, metrics, distinct, places, seen)
 
 
 def _transient(
-    run: Experiment, vessel: Vessel, metrics: tuple[Metric, ...], distinct: np.ndarray, places: RunPlaces,
+    run: Experiment,
+    vessel: Vessel,
+    metrics: tuple[Metric, ...],
+    distinct: np.ndarray,
+    places: RunPlaces,
     seen: Observed,
-) -> TransientSample:  # fmt: skip
+) -> TransientSample:
     """The sample of a vessel that is followed."""
     over_time = run.along == "time"
     direct = run.is_simple and not (vessel.is_gas and not over_time)
     if direct:  # a batch of 1 m^3, a tube fed with 1 m^3/s: amounts are concentrations
         expressions = tuple((AMOUNT if over_time else MOLAR_FLOW)(metric.species) for metric in metrics)
-        case = Case(vessel._case.balances.reduced(expressions), vessel._case.values)
+        case = Case(vessel.spec.case.balances.reduced(expressions), vessel.spec.case.values)
         return TransientSample(
             seen, VesselNumbers(vessel, case, places), expressions, "time", distinct, {}, None, False
         )
-    if over_time and isinstance(vessel, StirredTank):
-        vessel._require_volume()
-    elif not over_time:
+    if over_time:
+        vessel.spec.require_volume()
+    else:
         vessel = _long_enough(run, vessel, distinct)
         places = replace(places, delay=None)
-    expressions = tuple(vessel._expression(metric) for metric in metrics)
-    balances = vessel._model.balances_for(expressions)
-    moving = dict(vessel._moving_numbers())
+    expressions = tuple(vessel.spec.expression(metric) for metric in metrics)
+    balances = vessel.spec.model.balances_for(expressions)
+    moving = dict(vessel.spec.moving_numbers())
     if run.changes:
         moving |= changed_numbers(vessel, run.changes)
-    switch = vessel._switch() if isinstance(vessel, SemiBatch) else None
-    numbers = VesselNumbers(vessel, Case(balances, vessel._case.values), places)
+    switch = vessel.spec.switch()
+    numbers = VesselNumbers(vessel, Case(balances, vessel.spec.case.values), places)
     sizes = None if run.along == OUTLET else distinct
     return TransientSample(seen, numbers, expressions, run.along, sizes, moving, switch)
 
@@ -442,13 +448,15 @@ def _long_enough(run: Experiment, vessel: Vessel, sizes: np.ndarray) -> Vessel:
     """The vessel, at least as long as where the last sample was taken; InputError where it ends before, or its own
     size must be known."""
     last = float(sizes[-1])
-    if not vessel._needs_size:
+    if not vessel.spec.needs_size:
         if run.along != OUTLET:
-            where = float(value_of(vessel._parameters({run.along: last})[1]))
-            if where > vessel._end_si * (1 + 1e-9):
-                message = f"a sample is taken at {run.axis} {vessel._display.text(last, run.axis_kind)}, beyond its end"
+            where = float(value_of(vessel.spec.parameters({run.along: last})[1]))
+            if where > vessel.spec.end_si * (1 + 1e-9):
+                message = (
+                    f"a sample is taken at {run.axis} {vessel.spec.display.text(last, run.axis_kind)}, beyond its end"
+                )
                 raise InputError(message, vessel.label, "correct it, or give the vessel its whole size")
         return vessel
-    if run.along == OUTLET or vessel._sized_along == "whole runs":
+    if run.along == OUTLET or vessel.spec.sizing_route == "whole runs":
         raise InputError("its size is not given", vessel.label, "give it: what is within depends on it")
     return vessel.with_({run.along: last})

@@ -12,7 +12,8 @@ import numpy as np
 
 from molino.core import units
 from molino.core.errors import Faults, InputError, SolveError, nearest
-from molino.core.fitting.experiments import Experiment
+from molino.core.fitting.experiment import Experiment
+from molino.core.fitting.fit_data import FitData
 from molino.core.frozen import Frozen
 from molino.core.results import Result
 from molino.core.statistics import half_width
@@ -20,8 +21,6 @@ from molino.core.units import Display
 
 if TYPE_CHECKING:
     import pandas as pd
-
-    from molino.core.fitting.fit_result import Fit
 
 
 class Decision(Protocol):
@@ -89,7 +88,7 @@ class NextExperiment(Frozen, Result):
     unit: str
     now: float
     candidates: tuple[Candidate, ...]
-    fit: Fit
+    fit: FitData
     together: tuple[Experiment, ...] = ()
     after: float = math.nan
 
@@ -129,9 +128,13 @@ class NextExperiment(Frozen, Result):
     def to_dict(self) -> dict[str, Any]:
         """Plain data: what is narrowed, every candidate, the best first, and the best set."""
         return {
-            "narrow": self.what, "unit": self.unit, "now": self.now / self._factor, "after": self.after / self._factor,
-            "together": [run.name for run in self.together], "candidates": self.table().to_dict("records"),
-        }  # fmt: skip
+            "narrow": self.what,
+            "unit": self.unit,
+            "now": self.now / self._factor,
+            "after": self.after / self._factor,
+            "together": [run.name for run in self.together],
+            "candidates": self.table().to_dict("records"),
+        }
 
     def _width(self, si: float) -> str:
         if not math.isfinite(si):
@@ -159,9 +162,11 @@ class NextExperiment(Frozen, Result):
 
 
 def grid(
-    T: Sequence[Any] = (), charges: Sequence[Mapping[str, Any]] = (), times: Sequence[Sequence[Any]] = (),
+    T: Sequence[Any] = (),
+    charges: Sequence[Mapping[str, Any]] = (),
+    times: Sequence[Sequence[Any]] = (),
     vessel: str = "batch",
-) -> list[Experiment]:  # fmt: skip
+) -> list[Experiment]:
     """Every combination of temperatures, charges and lists of sampling times, as runs still to be made."""
     faults = Faults()
     if not charges or not times:
@@ -191,8 +196,8 @@ _MOST_EXCHANGES = 20
 
 
 def next_experiment(
-    fit: Fit, narrow: str | Decision, candidates: Sequence[Experiment], several: int = 1
-) -> NextExperiment:  # fmt: skip
+    fit: FitData, narrow: str | Decision, candidates: Sequence[Experiment], several: int = 1
+) -> NextExperiment:
     """Order candidates by what they would leave of a constant's, a decision's or all constants' 95 % interval.
 
     C_new = (C^-1 + sum of g' g / s^2)^-1, with g the slopes of what would be measured, at the constants found so far
@@ -233,9 +238,14 @@ def next_experiment(
     found = sorted((Candidate(run, after([n])) for n, run in enumerate(candidates)), key=lambda c: c.half_width)
     chosen = _best_set(after, len(candidates), several) if several > 1 else []
     return NextExperiment(
-        criterion.what, criterion.unit, criterion.half_width(information, 0), tuple(found), fit,
-        tuple(candidates[n] for n in chosen), after(chosen) if chosen else found[0].half_width,
-    )  # fmt: skip
+        criterion.what,
+        criterion.unit,
+        criterion.half_width(information, 0),
+        tuple(found),
+        fit,
+        tuple(candidates[n] for n in chosen),
+        after(chosen) if chosen else found[0].half_width,
+    )
 
 
 def _best_set(after: Callable[[Sequence[int]], float], count: int, several: int) -> list[int]:
@@ -282,7 +292,7 @@ class _Criterion:
             return math.inf
 
 
-def _information(fit: Fit, size: np.ndarray) -> np.ndarray:
+def _information(fit: FitData, size: np.ndarray) -> np.ndarray:
     """The information on the constants, each relative to its size: the inverse of their covariance where it has one."""
     if not fit.reasons:
         return np.asarray(np.linalg.inv(fit.covariance / np.outer(size, size)))
@@ -291,7 +301,7 @@ def _information(fit: Fit, size: np.ndarray) -> np.ndarray:
     return np.asarray(weighted.T @ weighted)
 
 
-def _read_criterion(fit: Fit, narrow: str | Decision, size: np.ndarray, information: np.ndarray) -> _Criterion:
+def _read_criterion(fit: FitData, narrow: str | Decision, size: np.ndarray, information: np.ndarray) -> _Criterion:
     """What is to be narrowed; InputError where nothing such was fitted."""
     names = list(fit.values)
     if isinstance(narrow, str):
@@ -303,7 +313,7 @@ def _read_criterion(fit: Fit, narrow: str | Decision, size: np.ndarray, informat
         direction = np.zeros(len(size))
         direction[names.index(narrow)] = size[names.index(narrow)]
         return _Criterion(narrow, fit[narrow].unit or "", direction, fit[narrow].degrees_of_freedom)
-    if not hasattr(narrow, "_slopes_by_constants"):
+    if not hasattr(narrow, "slopes_by_constants"):
         advice = "give a constant, 'D', 'A', a size (mo.size) or an optimum (mo.optimize)"
         raise InputError(f"{narrow!r} is nothing that can be narrowed", "next experiment", advice)
     known = {p.name for p in fit.chemistry.numbers}
@@ -311,7 +321,7 @@ def _read_criterion(fit: Fit, narrow: str | Decision, size: np.ndarray, informat
     if not own:
         raise InputError("it depends on no fitted constant", "next experiment", "fit the constants of its chemistry")
     direction = np.zeros(len(size))
-    slopes = narrow._slopes_by_constants(own)
+    slopes = narrow.slopes_by_constants(own)
     for name, slope in zip(own, slopes, strict=True):
         direction[names.index(name)] = slope * size[names.index(name)]
     what, kind = narrow._decided()

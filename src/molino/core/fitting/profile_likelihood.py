@@ -11,6 +11,7 @@ from scipy.optimize import brentq
 
 from molino.core import units
 from molino.core.errors import InputError, SolveError, nearest
+from molino.core.fitting.fit_data import FitData
 from molino.core.fitting.least_squares import RANK, Fixed, Scale, minimise
 from molino.core.frozen import Frozen
 from molino.core.results import Result
@@ -19,7 +20,6 @@ from molino.core.statistics import f_quantile
 if TYPE_CHECKING:
     import pandas as pd
 
-    from molino.core.fitting.fit_result import Fit
 
 _FARTHEST = 12
 """Steps outward, each half as long again as the one before, until a profile counts as flat."""
@@ -122,7 +122,7 @@ class Region(Frozen):
 class _Follower:
     """The least sum of squares with some constants held, the errors held at those of the fit."""
 
-    def __init__(self, fit: Fit, indices: tuple[int, ...]) -> None:
+    def __init__(self, fit: FitData, indices: tuple[int, ...]) -> None:
         self.fit, self.indices = fit, indices
         self.problem = fit.problem.weighed(fit.optimum.standard_deviation)
         self.scale = Scale(fit.problem.free)
@@ -163,14 +163,14 @@ class _Follower:
         return least
 
 
-def index_of(fit: Fit, name: str) -> int:
+def index_of(fit: FitData, name: str) -> int:
     names = list(fit.values)
     if name not in names:
         raise InputError(f"no constant '{name}' was fitted", "profile_likelihood", nearest(name, names))
     return names.index(name)
 
 
-def _widening(fit: Fit, i: int) -> float:
+def _widening(fit: FitData, i: int) -> float:
     """The variance of a constant over that with the errors of the responses known; see `fit_result.estimates_of`."""
     weighted = fit.optimum.slopes / fit.optimum.standard_deviation[:, None]
     size = np.sqrt(np.sum(weighted**2, axis=0))
@@ -181,13 +181,13 @@ def _widening(fit: Fit, i: int) -> float:
     return max(float(fit.covariance[i, i] * size[i] ** 2) / max(plain * fit.variance, 1e-300), 1.0)
 
 
-def _reach(fit: Fit, i: int, scale: Scale) -> float:
+def _reach(fit: FitData, i: int, scale: Scale) -> float:
     """The half width of the linear 95 % interval, in variables of the search."""
     error = fit.estimates[i].standard_error / abs(scale.slope(fit.optimum.parameters)[i, i])
     return float(np.clip(error, 1e-12, 0.5)) if math.isfinite(error) else 0.5
 
 
-def profile_likelihood(fit: Fit, name: str) -> ProfileLikelihood:
+def profile_likelihood(fit: FitData, name: str) -> ProfileLikelihood:
     """Follow one constant outwards, the others fitted anew, until (S - S_min)/s^2 = F(0.95; 1, degrees of freedom).
 
     Where responses have errors of their own that were found along, F is widened by what that adds to the variance.
@@ -248,12 +248,17 @@ def profile_likelihood(fit: Fit, name: str) -> ProfileLikelihood:
     places = sorted(seen)
     values = np.array([outward(z) for z in places])
     return ProfileLikelihood(
-        name, float(parameters[i]), (outward(ends[0]), outward(ends[1])), values, np.array([seen[z] for z in places]),
-        p.unit, (flat[0], flat[1]),
-    )  # fmt: skip
+        name,
+        float(parameters[i]),
+        (outward(ends[0]), outward(ends[1])),
+        values,
+        np.array([seen[z] for z in places]),
+        p.unit,
+        (flat[0], flat[1]),
+    )
 
 
-def _is_crossing(fit: Fit, i: int, z: float, limit: float) -> bool:
+def _is_crossing(fit: FitData, i: int, z: float, limit: float) -> bool:
     """Whether the profile is continuous where it passes the limit: refits that come from either side agree there."""
     squares = []
     for side in (-1.0, 1.0):
@@ -263,7 +268,7 @@ def _is_crossing(fit: Fit, i: int, z: float, limit: float) -> bool:
     return all(math.isfinite(s) and abs(math.sqrt(s / limit) - 1) < _AGREES for s in squares)
 
 
-def region(fit: Fit, first: str, second: str, points: int = 36) -> Region:
+def region(fit: FitData, first: str, second: str, points: int = 36) -> Region:
     """The joint 95 % region: where (S - S_min)/s^2 < 2 F(0.95; 2, degrees of freedom), the other constants fitted anew.
 
     Sought along rays of equal angle in the plane in which the linear region is a circle (G. E. P. Box, J. S. Hunter,

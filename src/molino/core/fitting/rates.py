@@ -20,7 +20,8 @@ from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration, 
 from molino.core.chemistry.reaction import BASES
 from molino.core.chemistry.symbolic_network import SymbolicNetwork
 from molino.core.errors import Faults, InputError, SolveError, nearest
-from molino.core.fitting.experiments import Experiment, Experiments, as_experiments
+from molino.core.fitting.experiment import Experiment
+from molino.core.fitting.experiments import Experiments, as_experiments
 from molino.core.fitting.residual_diagnostics import LEVEL, SignRuns, sign_runs
 from molino.core.frozen import Frozen, settle
 from molino.core.results import Result
@@ -131,9 +132,12 @@ class Rates(Frozen, Result):
 
     @classmethod
     def from_curves(
-        cls, runs: Experiments | Experiment | Sequence[Experiment], species: str, method: str = "spline",
+        cls,
+        runs: Experiments | Experiment | Sequence[Experiment],
+        species: str,
+        method: str = "spline",
         smoothing: Any = None,
-    ) -> Rates:  # fmt: skip
+    ) -> Rates:
         """Rates as slopes of concentration over time in batch runs.
 
         "spline": a cubic smoothing spline, its smoothing by robust generalised cross-validation or as given;
@@ -234,9 +238,13 @@ class Rates(Frozen, Result):
 
     @classmethod
     def _of(
-        cls, data: Experiments, species: str, rows: Sequence[_Row],
-        how: str, slopes: tuple[Slopes, ...],
-    ) -> Rates:  # fmt: skip
+        cls,
+        data: Experiments,
+        species: str,
+        rows: Sequence[_Row],
+        how: str,
+        slopes: tuple[Slopes, ...],
+    ) -> Rates:
         slope = np.concatenate([s for _, _, s, _ in rows])
         names = [n for n in rows[0][3] if all(n in c for *_, c in rows)]
         known = all(run.T is not None for run, *_ in rows)
@@ -247,8 +255,11 @@ class Rates(Frozen, Result):
             np.concatenate([np.full(len(t), run.T) for run, t, *_ in rows]) if known else None,
             tuple(run.name for run, t, *_ in rows for _ in t),
             np.concatenate([t for _, t, *_ in rows]),
-            source=data.source, show=data.show, how=how, slopes=slopes,
-        )  # fmt: skip
+            source=data.source,
+            show=data.show,
+            how=how,
+            slopes=slopes,
+        )
 
     def kind_of(self, response: str) -> str:
         """The kind of quantity of what was measured: that of its rates."""
@@ -309,12 +320,17 @@ class Rates(Frozen, Result):
     def to_dict(self) -> dict[str, Any]:
         """Plain data, in SI; `Rates.from_dict` reads it."""
         return {
-            "rate": self.rate.tolist(), "species": self.species, "kind": self.kind, "how": self.how,
-            "source": self.source, "show": dict(self.show), "run": list(self.run),
+            "rate": self.rate.tolist(),
+            "species": self.species,
+            "kind": self.kind,
+            "how": self.how,
+            "source": self.source,
+            "show": dict(self.show),
+            "run": list(self.run),
             "concentrations": {s: c.tolist() for s, c in self.concentrations.items()},
             "T": None if self.T is None else self.T.tolist(),
             "time": self.time.tolist() if np.isfinite(self.time).all() else None,
-        }  # fmt: skip
+        }
 
     @classmethod
     def from_dict(cls, given: Mapping[str, Any]) -> Rates:
@@ -503,11 +519,16 @@ class PowerLaw(Frozen, Result):
     def to_dict(self) -> dict[str, Any]:
         """Plain data: constants with intervals, R^2, residuals with their runs of signs, where the rates came from."""
         return {
-            "how": self.rates.how, "r_squared": self.r_squared, "constants": self.table().to_dict("records"),
+            "how": self.rates.how,
+            "r_squared": self.r_squared,
+            "constants": self.table().to_dict("records"),
             "residuals": self.residuals.tolist(),
-            "sign_runs": {"runs": self.signs.runs, "expected": self.signs.expected,
-                          "probability": self.signs.probability},
-        }  # fmt: skip
+            "sign_runs": {
+                "runs": self.signs.runs,
+                "expected": self.signs.expected,
+                "probability": self.signs.probability,
+            },
+        }
 
     @property
     def residuals(self) -> np.ndarray:
@@ -624,9 +645,18 @@ def _power_law(rates: Rates, species: Sequence[str]) -> PowerLaw:
     fitted = np.exp(matrix @ values) * (units.unit(display.unit(rates.kind)).factor if not display.unitless else 1.0)
     r_squared = 1 - float(left @ left) / about if about > 0 else math.nan
     return PowerLaw(
-        rates, chosen, tuple(names), values, covariance, used, fitted, count - unknown, r_squared,
-        math.sqrt(variance), mean,
-    )  # fmt: skip
+        rates,
+        chosen,
+        tuple(names),
+        values,
+        covariance,
+        used,
+        fitted,
+        count - unknown,
+        r_squared,
+        math.sqrt(variance),
+        mean,
+    )
 
 
 @lru_cache(maxsize=64)

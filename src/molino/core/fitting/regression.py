@@ -10,19 +10,24 @@ import numpy as np
 
 from molino.core import units
 from molino.core.arguments import checked
-from molino.core.chemistry.chemistry import Chemistry, Covariance
+from molino.core.balances.balance_symbols import INLET
+from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.constants import Parameter, Unknown
+from molino.core.chemistry.reaction_set import Covariance
+from molino.core.contract.condition import Condition
+from molino.core.contract.vessel import Vessel
 from molino.core.errors import Faults, InputError, SolveError, nearest
-from molino.core.fitting.experiments import OUTLET, Experiment, Experiments, as_experiments, condition_kinds, metric_of
-from molino.core.fitting.fit_result import Fit, Points, estimates_of
+from molino.core.fitting.estimates import estimates_of
+from molino.core.fitting.experiment import OUTLET, Experiment, condition_kinds, metric_of
+from molino.core.fitting.experiments import Experiments, as_experiments
+from molino.core.fitting.fit_data import Points
+from molino.core.fitting.fit_result import Fit
 from molino.core.fitting.least_squares import COARSE, Model, Optimum, Problem, Progress, Scale, left_at, minimise
 from molino.core.fitting.model import DELAY, BalanceModel, RunPlaces, Sample, sample_of
 from molino.core.fitting.rates import RateModel, Rates
 from molino.core.fitting.replicates import pooled_scatter
 from molino.core.frozen import Frozen
-from molino.core.vessels.base import Setting, Vessel
-from molino.core.vessels.roles import INLET
-from molino.core.vessels.train import Train
+from molino.core.trains.train import Train
 
 ERRORS = ("each", "same", "relative", "replicates")
 """What can be reported about the errors without numbers."""
@@ -141,10 +146,14 @@ def check_data(chemistry: Chemistry, data: Experiments | Rates, **options: Any) 
 
 
 def prepare(
-    chemistry: Chemistry, data: Experiments | Rates, errors: Any = "each",
+    chemistry: Chemistry,
+    data: Experiments | Rates,
+    errors: Any = "each",
     fit_initial: str | Sequence[str] | Mapping[str, str | Sequence[str]] | None = None,
-    unknowns: Mapping[str, Any] | None = None, delay: Any = False, per_run: str | Sequence[str] = (),
-) -> tuple[Problem, Points, FitParameterMap]:  # fmt: skip
+    unknowns: Mapping[str, Any] | None = None,
+    delay: Any = False,
+    per_run: str | Sequence[str] = (),
+) -> tuple[Problem, Points, FitParameterMap]:
     """The least-squares problem, its observations and what its parameters stand for."""
     faults = Faults()
     if isinstance(data, Rates):
@@ -194,9 +203,7 @@ def _chemistry_places(chemistry: Chemistry, index: Mapping[str, int]) -> RunPlac
 class _ParameterSearch:
     """Every parameter that is sought, and where it stands in each run."""
 
-    def __init__(
-        self, chemistry: Chemistry, data: Experiments, per_run: tuple[str, ...], faults: Faults
-    ) -> None:  # fmt: skip
+    def __init__(self, chemistry: Chemistry, data: Experiments, per_run: tuple[str, ...], faults: Faults) -> None:
         self.chemistry, self.data, self.per_run, self.faults = chemistry, data, per_run, faults
         self.free: list[Parameter] = []
         self.places = {run.name: RunPlaces({}, {}) for run in data}
@@ -262,7 +269,7 @@ class _ParameterSearch:
         name, unit = f"{word} {species}, {run.name}", self.data.display.unit("concentration") or None
         own = self.places[run.name]
         if not run.is_simple:
-            guess = _vessel(run)._setting(f"[{species}]").own
+            guess = _vessel(run).spec.condition(f"[{species}]").own
             self.places[run.name] = replace(own, settings={**own.settings, f"[{species}]": len(self.free)})
             self.free.append(Parameter(name, guess, unit, True, 0.0, np.inf, guess or 1.0))
             return run
@@ -310,16 +317,16 @@ class _ParameterSearch:
 
 def _vessel(run: Experiment) -> Vessel:
     """The vessel that brings the feed or charge of a run."""
-    return run.vessel.first if isinstance(run.vessel, Train) else run.vessel
+    return run.vessel.vessels[0]  # type: ignore[no-any-return]
 
 
-def _setting_of(vessel: Vessel | Train, name: str) -> Setting:
-    if isinstance(vessel, Train):
+def _setting_of(vessel: Vessel | Train, name: str) -> Condition:
+    if not isinstance(vessel, Vessel):
         if name == "recycle":
             raise InputError("a recycle ratio is given, not sought", "", "give it as a number")
-        owner, own = vessel._vessel_setting(name)
-        return owner._setting(own)
-    return vessel._setting(name)
+        owner, own = vessel.spec.vessel_condition(name)
+        return owner.spec.condition(own)
+    return vessel.spec.condition(name)
 
 
 def _points(
@@ -348,10 +355,12 @@ def _points(
         np.array([run.times[row] for run, _, row in seen]),
         tuple(r for _, r, _ in seen),
         np.array([run.measured[r][row] for run, r, row in seen], dtype=float),
-        np.zeros(count), np.ones(count), np.zeros((count, len(parameter_map.free))),
+        np.zeros(count),
+        np.ones(count),
+        np.zeros((count, len(parameter_map.free))),
         tuple((run.condition, float(run.times[row])) for run, _, row in seen),
         _variables(seen),
-    )  # fmt: skip
+    )
     return points, BalanceModel(tuple(samples))
 
 
@@ -384,9 +393,16 @@ def _rate_points(chemistry: Chemistry, data: Rates, faults: Faults) -> tuple[Poi
     with faults.at(data.source or "rates"):
         model = RateModel.of(chemistry, data)
     points = Points(
-        data.run, data.time, (data.response,) * count, data.rate, empty, np.ones(count),
-        np.zeros((count, len(chemistry.unknowns))), data.conditions, data.variables,
-    )  # fmt: skip
+        data.run,
+        data.time,
+        (data.response,) * count,
+        data.rate,
+        empty,
+        np.ones(count),
+        np.zeros((count, len(chemistry.unknowns))),
+        data.conditions,
+        data.variables,
+    )
     return points, model
 
 
@@ -473,9 +489,14 @@ def _typical(problem: Problem) -> np.ndarray:
 
 
 def _result(
-    chemistry: Chemistry, data: Experiments | Rates, problem: Problem, optimum: Optimum, points: Points,
-    parameter_map: FitParameterMap, came: tuple[int, int] | None,
-) -> Fit:  # fmt: skip
+    chemistry: Chemistry,
+    data: Experiments | Rates,
+    problem: Problem,
+    optimum: Optimum,
+    points: Points,
+    parameter_map: FitParameterMap,
+    came: tuple[int, int] | None,
+) -> Fit:
     estimates, covariance, reasons = estimates_of(problem, optimum)
     shared = [i for i, p in enumerate(problem.free) if p.name in {q.name for q in chemistry.unknowns}]
     values = {problem.free[i].name: float(optimum.parameters[i]) for i in shared}
@@ -487,6 +508,17 @@ def _result(
     kept = Covariance(tuple(values), covariance[np.ix_(shared, shared)], fewest, None, ends, highest)
     known = chemistry.with_values(values, kept) if values else chemistry
     return Fit(
-        estimates, tuple(dict.fromkeys(points.response)), points, data, known, covariance, optimum.evaluations,
-        problem, optimum, chemistry, parameter_map, reasons, came,
-    )  # fmt: skip
+        estimates,
+        tuple(dict.fromkeys(points.response)),
+        points,
+        data,
+        known,
+        covariance,
+        optimum.evaluations,
+        problem,
+        optimum,
+        chemistry,
+        parameter_map,
+        reasons,
+        came,
+    )

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Hashable, Iterator, Sequence
+from collections.abc import Hashable, Iterator, Mapping, Sequence
 from fractions import Fraction
 from typing import TYPE_CHECKING
 
@@ -13,9 +13,10 @@ from molino.core.chemistry.checks import Finding, Review
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.symbolic_network import combination_text, null_space
 from molino.core.statistics import student_t_quantile
+from molino.core.units import Display
 
 if TYPE_CHECKING:
-    from molino.core.fitting.experiments import Experiment, Experiments
+    from molino.core.fitting.experiment import Experiment
 
 _DRIFT = 0.02
 """Balances of measured species that miss by less than this fraction are not spoken of."""
@@ -46,27 +47,34 @@ def pooled_scatter(
     return {n: (math.sqrt(squares / degrees), degrees) for n, (squares, degrees) in sums.items()}
 
 
-def review_data(data: Experiments, chemistry: Chemistry | None) -> Review:
+def review_data(
+    runs: Sequence[Experiment], kinds: Mapping[str, str], display: Display, chemistry: Chemistry | None
+) -> Review:
     """Scatter of replicates; and, with the chemistry, sums of measured species that no reaction changes but that do."""
-    return Review.of([*_replicates(data), *(_drifts(data, chemistry) if chemistry is not None else ())])
+    drifts = _drifts(runs, chemistry) if chemistry is not None else ()
+    return Review.of([*_replicates(runs, kinds, display), *drifts])
 
 
-def _replicates(data: Experiments) -> Iterator[Finding]:
-    for response in data.responses:
-        rows = [(r.condition, float(t), v) for r in data if response in r.measured
-                for t, v, seen in zip(r.times, r.measured[response], r.observed(response), strict=True)
-                if seen]  # fmt: skip
+def _replicates(runs: Sequence[Experiment], kinds: Mapping[str, str], display: Display) -> Iterator[Finding]:
+    for response, kind in kinds.items():
+        rows = [
+            (r.condition, float(t), v)
+            for r in runs
+            if response in r.measured
+            for t, v, seen in zip(r.times, r.measured[response], r.observed(response), strict=True)
+            if seen
+        ]
         values = np.array([v for _, _, v in rows])
         scatter = pooled_scatter([(c, t) for c, t, _ in rows], values, np.zeros(len(rows), dtype=int))
         if scatter:
-            (standard_deviation, degrees), = scatter.values()  # fmt: skip
-            text = data.display.difference_text(standard_deviation, data.kind_of(response))
+            ((standard_deviation, degrees),) = scatter.values()
+            text = display.difference_text(standard_deviation, kind)
             yield Finding("note", response, f"replicates scatter by {text} ({degrees} degrees of freedom)")
 
 
-def _drifts(data: Experiments, chemistry: Chemistry) -> Iterator[Finding]:
+def _drifts(runs: Sequence[Experiment], chemistry: Chemistry) -> Iterator[Finding]:
     names = chemistry.names
-    for run in (run for run in data if run.is_simple):
+    for run in (run for run in runs if run.is_simple):
         seen = [i for i, s in enumerate(names) if s in run.measured]
         hidden = [i for i in range(len(names)) if i not in seen]
         columns = [*chemistry.network.stoichiometry, *([(i, Fraction(1))] for i in hidden)]

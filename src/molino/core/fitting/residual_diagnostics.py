@@ -4,17 +4,14 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 import numpy as np
 from scipy.special import betaln, ndtr
 
+from molino.core.fitting.fit_data import FitData
 from molino.core.fitting.replicates import groups
 from molino.core.frozen import Frozen
 from molino.core.statistics import f_tail_probability, p_text
-
-if TYPE_CHECKING:
-    from molino.core.fitting.fit_result import Fit
 
 LEVEL = 0.01
 """A test speaks up where chance would bring as much less than once in a hundred times."""
@@ -76,7 +73,7 @@ class Diagnosis(Frozen):
     warnings: list[str]
 
 
-def diagnose(fit: Fit) -> Diagnosis:
+def diagnose(fit: FitData) -> Diagnosis:
     """Everything that residuals can say of a fit."""
     points, degrees, count = fit.points, fit.degrees_of_freedom, len(fit.estimates)
     if float(np.max(points.standard_deviation)) < 1e-8 * float(np.max(np.abs(points.measured))):
@@ -110,7 +107,7 @@ def diagnose(fit: Fit) -> Diagnosis:
     return Diagnosis(signs, normality, influence, lack, lines, warnings)
 
 
-def _in_order(fit: Fit, own: np.ndarray) -> np.ndarray:
+def _in_order(fit: FitData, own: np.ndarray) -> np.ndarray:
     """Residuals of a response, run after run in order of time; rates in order of what was calculated."""
     points = fit.points
     place = points.time if fit.parameter_map.runs else points.calculated
@@ -157,7 +154,7 @@ def _normality(studentised: np.ndarray) -> float:
     return float(shapiro(studentised).pvalue)
 
 
-def _lack_of_fit(fit: Fit, names: np.ndarray) -> LackOfFit | None:
+def _lack_of_fit(fit: FitData, names: np.ndarray) -> LackOfFit | None:
     """F-test of what is left over beyond pure error (N. R. Draper, H. Smith, 1998, section 2.1)."""
     which = np.array([fit.responses.index(s) for s in names])
     pure, degrees = 0.0, 0

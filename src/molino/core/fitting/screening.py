@@ -20,7 +20,8 @@ from molino.core import units
 from molino.core.arguments import checked
 from molino.core.chemistry.temperature_dependence import Arrhenius
 from molino.core.errors import Faults, InputError, SolveError, nearest
-from molino.core.fitting.experiments import Experiment, Experiments, as_experiments
+from molino.core.fitting.experiment import Experiment
+from molino.core.fitting.experiments import Experiments, as_experiments
 from molino.core.frozen import Frozen
 from molino.core.results import Result
 from molino.core.statistics import f_quantile, f_tail_probability, half_width, p_text
@@ -540,17 +541,23 @@ class Screening(Frozen, Result):
             name = f"order n = {law.order:.3g}" if law is self.free else law.name
             for i, (s, line) in enumerate(zip(self.series, law.lines, strict=True)):
                 low, high = (self.k_number(law, bound) for bound in law.interval(i))
-                rows.append({
-                    "law": name,
-                    **({"run": s.run} if len(self.series) > 1 else {}),
-                    "R² of line": line.r_squared if line else math.nan,
-                    "intercept": self.line_of(law, i)[0], "slope": self.line_of(law, i)[1],
-                    "k of line": self.k_number(law, line.k) if line else math.nan,
-                    "k": self.k_number(law, law.k(i)), "95 % low": low, "95 % high": high, "unit": self.k_unit(law),
-                    display.heading("half-life", "time"): display.number(law.half_life(i), "time"),
-                    self.error_heading("s"): self.error_number(law.standard_deviation),
-                    "p": law.probability,
-                })  # fmt: skip
+                rows.append(
+                    {
+                        "law": name,
+                        **({"run": s.run} if len(self.series) > 1 else {}),
+                        "R² of line": line.r_squared if line else math.nan,
+                        "intercept": self.line_of(law, i)[0],
+                        "slope": self.line_of(law, i)[1],
+                        "k of line": self.k_number(law, line.k) if line else math.nan,
+                        "k": self.k_number(law, law.k(i)),
+                        "95 % low": low,
+                        "95 % high": high,
+                        "unit": self.k_unit(law),
+                        display.heading("half-life", "time"): display.number(law.half_life(i), "time"),
+                        self.error_heading("s"): self.error_number(law.standard_deviation),
+                        "p": law.probability,
+                    }
+                )
         return pd.DataFrame(rows)
 
     def transform(self, law: Law) -> tuple[str, str, float, float]:
@@ -655,14 +662,21 @@ class Screening(Frozen, Result):
             for i, (s, line) in enumerate(zip(self.series, law.lines, strict=True)):
                 low, high = (self.k_number(law, bound) for bound in law.interval(i))
                 runs[s.run] = {
-                    "k": self.k_number(law, law.k(i)), "low_95": low, "high_95": high, "unit": self.k_unit(law),
+                    "k": self.k_number(law, law.k(i)),
+                    "low_95": low,
+                    "high_95": high,
+                    "unit": self.k_unit(law),
                     "half_life": float(display.number(law.half_life(i), "time")),
-                    "line": None if line is None else {
+                    "line": None
+                    if line is None
+                    else {
                         "k": self.k_number(law, line.k),
                         "half_width_95": self.k_number(law, line.half_width),
-                        "slope_si": line.slope, "intercept_si": line.intercept, "r_squared": line.r_squared,
+                        "slope_si": line.slope,
+                        "intercept_si": line.intercept,
+                        "r_squared": line.r_squared,
                     },
-                }  # fmt: skip
+                }
             laws[law.name] = {
                 "order": law.order,
                 "probability": law.probability,
@@ -691,9 +705,10 @@ class Screening(Frozen, Result):
             squares = [line.r_squared for line in law.lines if line is not None]
             fitted = f"R² of line {min(squares):.4f}" if squares else "no line"
             standard_deviation = (
-                f"{100 * law.standard_deviation:.3g} %" if self.errors == "relative"
+                f"{100 * law.standard_deviation:.3g} %"
+                if self.errors == "relative"
                 else display.text(law.standard_deviation, "concentration", 3)
-            )  # fmt: skip
+            )
             lines.append(
                 f"{mark} {name:<26} {fitted}, s {standard_deviation}"
                 + ("" if law is self.free else f", p {p_text(law.probability)}")
@@ -751,14 +766,22 @@ class Prediction(Frozen, Result):
         display = self.screening.experiments.display
         numbers = {"value": self.value, "± of the mean": self.confidence, "± of one sample": self.prediction}
         row: dict[str, Any] = {"run": self.run, display.heading("time", "time"): display.number(self.time, "time")}
-        return pd.DataFrame([
-            row | {display.heading(n, "concentration"): display.number(x, "concentration") for n, x in numbers.items()}
-        ])  # fmt: skip
+        return pd.DataFrame(
+            [
+                row
+                | {display.heading(n, "concentration"): display.number(x, "concentration") for n, x in numbers.items()}
+            ]
+        )
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data, in SI."""
-        return {"run": self.run, "time_s": self.time, "value_si": self.value, "half_width_95_mean_si": self.confidence,
-                "half_width_95_sample_si": self.prediction}  # fmt: skip
+        return {
+            "run": self.run,
+            "time_s": self.time,
+            "value_si": self.value,
+            "half_width_95_mean_si": self.confidence,
+            "half_width_95_sample_si": self.prediction,
+        }
 
     def __str__(self) -> str:
         display = self.screening.experiments.display

@@ -9,12 +9,12 @@ import numpy as np
 
 from molino.core import units
 from molino.core.chemistry.equation import Equation, parse_equation
+from molino.core.contract.metrics import Metric, conversion, pressure
 from molino.core.errors import Faults, InputError, UnitError
-from molino.core.fitting.experiments import metric_of, response_of
+from molino.core.fitting.experiment import metric_of, response_of
 from molino.core.frozen import checked_fields, settle
 from molino.core.schema import option, quantity, read_fields
 from molino.core.units import GAS_CONSTANT, Value
-from molino.core.vessels.metrics import Metric, conversion, pressure
 
 _FORMS = {
     ("slope",): ("blank",),
@@ -91,8 +91,11 @@ class Signal:
 
     @checked_fields
     def __post_init__(self) -> None:
-        given = {n for n in ("slope", "blank", "reaction", "start", "end", "titrant", "sample", "per")
-                 if getattr(self, n) is not None} | ({"conversion"} if self.conversion else set())  # fmt: skip
+        given = {
+            n
+            for n in ("slope", "blank", "reaction", "start", "end", "titrant", "sample", "per")
+            if getattr(self, n) is not None
+        } | ({"conversion"} if self.conversion else set())
         place = f"signal of {self.of}"
         if not any({*form} <= given <= {*form, *more} for form, more in _FORMS.items()):
             raise InputError(f"{', '.join(sorted(given)) or 'nothing'} is given", place, _ADVICE)

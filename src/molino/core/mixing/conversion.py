@@ -17,10 +17,10 @@ from molino.core.chemistry.formula import concentration
 from molino.core.errors import InputError, SolveError
 from molino.core.frozen import Frozen
 from molino.core.mixing.distribution import ResidenceTimeDistribution
-from molino.core.results import Result, entry, in_columns, plain
+from molino.core.results import Result, entry, in_columns, plain_dict
+from molino.core.runs.run import Run
 from molino.core.units import Display
 from molino.core.vessels.batch import Batch
-from molino.core.vessels.run import Run
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -70,10 +70,10 @@ class MixingBounds(Frozen, Result):
     @property
     def display(self) -> Display:
         """The units in which it is shown."""
-        return self.batch._display
+        return self.batch.spec.display
 
     def _fed(self, species: str) -> float:
-        fed = float(self.batch._fed.concentrations.get(species, 0.0))
+        fed = float(self.batch.spec.fed.concentrations.get(species, 0.0))
         if species not in self.batch.chemistry.names or not fed > 0:
             raise InputError(f"no {species} is fed", self.batch.label, "name a species that is charged")
         return fed
@@ -121,7 +121,7 @@ class MixingBounds(Frozen, Result):
 
     def _reactants(self) -> list[str]:
         consumed = {i for column in self.batch.chemistry.network.stoichiometry for i, moles in column if moles < 0}
-        fed = self.batch._fed.concentrations
+        fed = self.batch.spec.fed.concentrations
         return [s for i, s in enumerate(self.batch.chemistry.names) if i in consumed and fed.get(s, 0.0) > 0]
 
     def table(self) -> pd.DataFrame:
@@ -168,7 +168,7 @@ class MixingBounds(Frozen, Result):
                 "conversions": {s: self.conversion(s, name) for s in self._reactants()},
             }
         found["intervals"] = {s: list(self.interval(s)) for s in self._reactants()}
-        return plain(found)  # type: ignore[no-any-return]
+        return plain_dict(found)
 
     def __str__(self) -> str:
         return "\n".join([f"{self.batch.label} over a distribution of residence times", *in_columns(self.facts())])
@@ -205,8 +205,8 @@ def mixing_bounds(batch: Batch, distribution: ResidenceTimeDistribution) -> Mixi
     >>> print(found.order_in_words())
     order above one: early mixing lowers the rate, so segregation is the upper bound
     """
-    batch._require_known()
-    if batch.is_gas or not batch._phase.carries_volume or batch.gas is not None:
+    batch.spec.require_known()
+    if batch.is_gas or not batch.spec.phase.carries_volume or batch.gas is not None:
         message = "the distribution is of a liquid of constant density"
         raise InputError(message, batch.label, "charge a liquid, without model")
     at, share = distribution.shares
@@ -241,7 +241,7 @@ def _at(run: Run, species: str, times: np.ndarray) -> np.ndarray:
 
 def _rates(batch: Batch) -> Any:
     """production(c) of an isothermal batch, shape (species,) in mol/(m^3 s)."""
-    case = batch.with_(volume="1 m3")._case
+    case = batch.with_(volume="1 m3").spec.case
     n = len(batch.chemistry.names)
     rhs = compiled(case.balances).outputs(case.balances.rhs[:n])(case.values)
     rest = start(case)[0][n:]
@@ -254,7 +254,7 @@ def _rates(batch: Batch) -> Any:
 
 def _maximum_mixedness(batch: Batch, distribution: ResidenceTimeDistribution) -> dict[str, float]:
     production, names = _rates(batch), batch.chemistry.names
-    fed = np.array([float(batch._fed.concentrations.get(s, 0.0)) for s in names])
+    fed = np.array([float(batch.spec.fed.concentrations.get(s, 0.0)) for s in names])
     t, left = distribution.times, np.maximum(1 - distribution.F, _EMPTY)
     count = min(int(np.sum(left > _EMPTY)) + 1, len(t))
     last = float(t[count - 1])
@@ -265,23 +265,33 @@ def _maximum_mixedness(batch: Batch, distribution: ResidenceTimeDistribution) ->
 
     rate = distribution.tail_rate if math.isfinite(distribution.tail_rate) else float(risk(last))
     begin = _rest(production, fed, max(rate, 1e-12 / max(last, 1e-300)))
-    found = solve_ivp(slope, (0.0, last), begin, method="LSODA", rtol=1e-8, atol=1e-10 * max(fed.sum(), 1e-300),
-                      max_step=last / 200)  # fmt: skip
+    found = solve_ivp(
+        slope, (0.0, last), begin, method="LSODA", rtol=1e-8, atol=1e-10 * max(fed.sum(), 1e-300), max_step=last / 200
+    )
     if not found.success:
         raise SolveError(f"maximum mixedness: {found.message}", batch.label, "check the rate laws")
     end = found.y[:, -1]
     at_once = float(distribution.F[0])  # this part of the flow has not reacted
-    return dict(zip(names, (at_once * fed + (1 - at_once) * end).tolist(), strict=True)) if at_once else dict(
-        zip(names, end.tolist(), strict=True))  # fmt: skip
+    return (
+        dict(zip(names, (at_once * fed + (1 - at_once) * end).tolist(), strict=True))
+        if at_once
+        else dict(zip(names, end.tolist(), strict=True))
+    )
 
 
 def _rest(production: Any, fed: np.ndarray, rate: float) -> np.ndarray:
     """Where dc/dt = production - rate (c - fed) comes to rest."""
-    found = solve_ivp(lambda t, c: production(c) - rate * (c - fed), (0.0, 60.0 / rate), fed, method="LSODA", rtol=1e-8,
-                      atol=1e-10 * max(fed.sum(), 1e-300))  # fmt: skip
+    found = solve_ivp(
+        lambda t, c: production(c) - rate * (c - fed),
+        (0.0, 60.0 / rate),
+        fed,
+        method="LSODA",
+        rtol=1e-8,
+        atol=1e-10 * max(fed.sum(), 1e-300),
+    )
     return np.asarray(found.y[:, -1])
 
 
 def _mixed_tank(batch: Batch, mean: float) -> dict[str, float]:
-    fed = np.array([float(batch._fed.concentrations.get(s, 0.0)) for s in batch.chemistry.names])
+    fed = np.array([float(batch.spec.fed.concentrations.get(s, 0.0)) for s in batch.chemistry.names])
     return dict(zip(batch.chemistry.names, _rest(_rates(batch), fed, 1 / mean).tolist(), strict=True))

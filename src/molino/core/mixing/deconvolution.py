@@ -44,8 +44,11 @@ def deconvolved(
 
     def at(weight: float) -> tuple[np.ndarray, float]:
         root = np.sqrt(weight * size)
-        found, _ = nnls(np.vstack([matrix, root * curvature]), np.concatenate([outlet, np.zeros(len(curvature))]),
-                        maxiter=50 * len(grid))  # fmt: skip
+        found, _ = nnls(
+            np.vstack([matrix, root * curvature]),
+            np.concatenate([outlet, np.zeros(len(curvature))]),
+            maxiter=50 * len(grid),
+        )
         return found, float(np.sqrt(np.mean((matrix @ found - outlet) ** 2)))
 
     how = "as given"

@@ -13,7 +13,7 @@ from scipy.interpolate import make_smoothing_spline
 
 from molino.core.checks import Check, checked_fact
 from molino.core.frozen import Frozen
-from molino.core.results import Result, entry, in_columns, plain
+from molino.core.results import Result, entry, in_columns, plain_dict
 from molino.core.units import Display, Value
 
 if TYPE_CHECKING:
@@ -156,9 +156,10 @@ class ResidenceTimeDistribution(Frozen, Result):
         if self.noise is None:
             return {}
         asked: dict[str, Callable[[np.ndarray], float]] = {
-            "mean": lambda m: m[0], "variance": lambda m: m[1] - m[0] ** 2,
+            "mean": lambda m: m[0],
+            "variance": lambda m: m[1] - m[0] ** 2,
             "skewness": lambda m: (m[2] - 3 * m[0] * m[1] + 2 * m[0] ** 3) / max(m[1] - m[0] ** 2, _TINY) ** 1.5,
-        }  # fmt: skip
+        }
         if self.space_time_si is not None:
             asked["dead fraction"] = lambda m: 1 - m[0] / (self.space_time_si or 1.0)
         found = {}
@@ -207,8 +208,10 @@ class ResidenceTimeDistribution(Frozen, Result):
             found.append(f"{percent(early)} leaves within a tenth of the residence time (a mixed tank: 9.5 %): by-pass")
         late = 1 - self.share_before(3 * tau)
         if late > 0.075:
-            found.append(f"{percent(late)} stays longer than three residence times (a mixed tank: 5 %): "
-                         "exchange with zones that stand still")  # fmt: skip
+            found.append(
+                f"{percent(late)} stays longer than three residence times (a mixed tank: 5 %): "
+                "exchange with zones that stand still"
+            )
         peaks = self._peaks()
         if len(peaks) > 1 and self.times[peaks[0]] < 0.15 * tau:
             valley = peaks[0] + int(np.argmin(self.E[peaks[0] : peaks[1]]))
@@ -237,8 +240,10 @@ class ResidenceTimeDistribution(Frozen, Result):
                 lost = f" (but {share} of the tracer was not seen: it left before the first point or after the last)"
             return [f"{percent(self.dead_fraction)} of the volume is dead{lost}"]
         if high < -0.02:
-            return [f"the mean is {percent(-self.dead_fraction)} above the space time: volume or flow is wrong, "
-                    "or the tracer is held back"]  # fmt: skip
+            return [
+                f"the mean is {percent(-self.dead_fraction)} above the space time: volume or flow is wrong, "
+                "or the tracer is held back"
+            ]
         return ["all of the volume is passed through"]
 
     def _peaks(self) -> list[int]:
@@ -378,16 +383,19 @@ class ResidenceTimeDistribution(Frozen, Result):
         found: dict[str, Any] = {
             "mean": entry(shown, self.mean_si, "time"),
             "variance": {"value": _scaled(shown, self.variance_si, "time", 2), "unit": f"{shown.unit('time')}^2"},
-            "relative_variance": self.relative_variance, "skewness": self.skewness,
-            "dead_fraction": self.dead_fraction, "recovery": self.recovery, "diagnosis": self.diagnosis(),
+            "relative_variance": self.relative_variance,
+            "skewness": self.skewness,
+            "dead_fraction": self.dead_fraction,
+            "recovery": self.recovery,
+            "diagnosis": self.diagnosis(),
             "notes": self.notes,
-        }  # fmt: skip
+        }
         powers = {"mean": 1, "variance": 2}
         found["intervals"] = {
             name: [_scaled(shown, x, "time", powers[name]) if name in powers else x for x in both]
             for name, both in self.intervals.items()
         }
-        return plain(found)  # type: ignore[no-any-return]
+        return plain_dict(found)
 
     def __str__(self) -> str:
         return "\n".join(["distribution of residence times", *in_columns(self.facts())])

@@ -18,7 +18,7 @@ from molino.core.mixing.deconvolution import convolution
 from molino.core.mixing.distribution import ResidenceTimeDistribution
 from molino.core.mixing.flow_models import Compartments, FlowModel, TankWithDeadZone, common_models
 from molino.core.mixing.tracer_test import TracerTest
-from molino.core.results import Result, entry, in_columns, plain
+from molino.core.results import Result, entry, in_columns, plain_dict
 from molino.core.statistics import half_width
 from molino.core.units import Display, Value
 
@@ -111,13 +111,13 @@ class FlowFit(Frozen, Result):
         found["mean residence time"] = shown.text(self.mean_si, "time") + extra
         for name in self.halves:
             if name != "mean":
-                value = self._number(name)
+                value = self.number(name)
                 found[name] = f"{value:.4g} ± {self.halves[name]:.2g}"
         if math.isfinite(self.dead_fraction):
             found["dead fraction"] = f"{self.dead_fraction:.3g}"
         return found | {"residuals": f"{100 * self.residual:.3g} % of the highest signal", "AICc": f"{self.aicc:.1f}"}
 
-    def _number(self, name: str) -> float:
+    def number(self, name: str) -> float:
         if isinstance(self.model, Compartments):
             a, _, b = name.partition(" to ")
             held = self.model.flows[a][b] if b else {**self.model.tanks, **self.model.tubes}[name]
@@ -129,17 +129,27 @@ class FlowFit(Frozen, Result):
         import pandas as pd
 
         shown = self.display
-        return pd.DataFrame({
-            shown.heading("time", "time"): shown.number(self.times, "time"), "measured": self.seen, "model": self.found,
-        })  # fmt: skip
+        return pd.DataFrame(
+            {
+                shown.heading("time", "time"): shown.number(self.times, "time"),
+                "measured": self.seen,
+                "model": self.found,
+            }
+        )
 
     def to_dict(self) -> dict[str, Any]:
         """Mean, numbers with half intervals, dead fraction, residuals, AICc."""
-        numbers = {n: {"value": self._number(n), "half_interval": h} for n, h in self.halves.items() if n != "mean"}
-        return plain({  # type: ignore[no-any-return]
-            "model": str(self.model), "mean": entry(self.display, self.mean_si, "time"), "numbers": numbers,
-            "dead_fraction": self.dead_fraction, "residual": self.residual, "aicc": self.aicc,
-        })  # fmt: skip
+        numbers = {n: {"value": self.number(n), "half_interval": h} for n, h in self.halves.items() if n != "mean"}
+        return plain_dict(
+            {
+                "model": str(self.model),
+                "mean": entry(self.display, self.mean_si, "time"),
+                "numbers": numbers,
+                "dead_fraction": self.dead_fraction,
+                "residual": self.residual,
+                "aicc": self.aicc,
+            }
+        )
 
     def __str__(self) -> str:
         return "\n".join([str(self.model), *in_columns(self.facts())])
@@ -191,13 +201,19 @@ class FlowComparison(Frozen, Result):
         for one, weight in zip(self.fits, self.weights, strict=True):
             shown = one.display
             numbers = ", ".join(
-                f"{name} {one._number(name):.4g} ± {h:.2g}" for name, h in one.halves.items() if name != "mean"
+                f"{name} {one.number(name):.4g} ± {h:.2g}" for name, h in one.halves.items() if name != "mean"
             )
-            rows.append({
-                "model": _title(one.model), shown.heading("mean", "time"): float(shown.number(one.mean_si, "time")),
-                "numbers": numbers, "dead fraction": one.dead_fraction, "residuals [%]": 100 * one.residual,
-                "AICc": one.aicc, "weight": weight,
-            })  # fmt: skip
+            rows.append(
+                {
+                    "model": _title(one.model),
+                    shown.heading("mean", "time"): float(shown.number(one.mean_si, "time")),
+                    "numbers": numbers,
+                    "dead fraction": one.dead_fraction,
+                    "residuals [%]": 100 * one.residual,
+                    "AICc": one.aicc,
+                    "weight": weight,
+                }
+            )
         return pd.DataFrame(rows).dropna(axis="columns", how="all")
 
     def verdict(self) -> str:
@@ -220,7 +236,7 @@ class FlowComparison(Frozen, Result):
     def to_dict(self) -> dict[str, Any]:
         """Every fit with its weight."""
         rows = [one.to_dict() | {"weight": weight} for one, weight in zip(self.fits, self.weights, strict=True)]
-        return plain({"verdict": self.verdict(), "models": rows, "not_fitted": dict(self.remarks)})  # type: ignore[no-any-return]
+        return plain_dict({"verdict": self.verdict(), "models": rows, "not_fitted": dict(self.remarks)})
 
     def __str__(self) -> str:
         table = self.table().to_string(index=False, float_format=lambda x: f"{x:.4g}")
@@ -264,7 +280,7 @@ def fit_flow_models(test: TracerTest, models: Sequence[FlowModel] | None = None)
     >>> print(mo.fit_flow_models(test, [mo.TanksInSeries(), mo.AxialDispersion()]).best.model.noun)
     axial dispersion
     """
-    clean = test._clean(test.signal)
+    clean = test.without_baseline(test.signal)
     if test.kind == "pulse" and (count := int(np.sum(clean > 0.5 * clean.max()))) < _PEAK:
         message = f"{count} of the points are above half the peak, too few for its shape"
         raise InputError(message, "fit_flow_models", f"measure more often, or leave a spike out; {_PEAK} are needed")
@@ -286,12 +302,12 @@ class _Fitting:
 
     def __init__(self, test: TracerTest, model: FlowModel) -> None:
         self.test, self.model = test, model
-        t, _, inlet = test._kept
-        clean = test._clean(test.signal)
+        t, _, inlet = test.kept_samples
+        clean = test.without_baseline(test.signal)
         keep = t > 0
         self.t, self.seen = t[keep], clean[keep]
         self.whole = test.volume.si / test.flow.si if test.volume is not None and test.flow is not None else math.nan
-        self.names, self.ranges = list(model.unknown), dict(model._ranges())
+        self.names, self.ranges = list(model.unknown), dict(model.free_ranges())
         self.is_whole = isinstance(model, TankWithDeadZone)
         self.size = self._known_size(clean)
         if self.is_whole and not math.isfinite(self.whole):
@@ -301,7 +317,7 @@ class _Fitting:
         if inlet is not None:
             self.grid = np.linspace(0.0, float(t[-1]), _GRID)
             before = TracerTest(test.times, test.inlet, baseline=test.baseline, tail="none", end=test.end)
-            self.came = before._clean(test.inlet)
+            self.came = before.without_baseline(test.inlet)
             self.matrix = convolution(t, self.came, self.grid)[keep]
 
     def _known_size(self, clean: np.ndarray) -> float | None:
@@ -314,7 +330,7 @@ class _Fitting:
             return float(test.injected.si / test.flow.si / one)
         if test.kind == "measured inlet":
             return 1.0
-        return float(test._plateau(clean, test.signal))
+        return float(test.plateau_of(clean, test.signal))
 
     def response(self, model: FlowModel, mean: float) -> np.ndarray:
         """What the model says, for a size of one."""
@@ -338,7 +354,7 @@ class _Fitting:
     def residuals(self, x: np.ndarray) -> np.ndarray:
         mean, numbers, size = self._unpacked(x)
         with np.errstate(all="ignore"):
-            found = size * self.response(self.model._with_numbers(numbers), mean) - self.seen
+            found = size * self.response(self.model.with_numbers(numbers), mean) - self.seen
         return np.asarray(np.nan_to_num(found, nan=1e3 * float(np.max(np.abs(self.seen))), posinf=1e6, neginf=-1e6))
 
     def _bounds(self) -> tuple[np.ndarray, np.ndarray]:
@@ -378,8 +394,9 @@ class _Fitting:
         starts = [np.clip(begin, low + inside, high - inside) for begin in self._begins()]
         starts.sort(key=lambda start: float(np.sum(self.residuals(start) ** 2)))
         for start in starts[:_TRIED]:
-            one = least_squares(self.residuals, start, bounds=(low, high), x_scale=np.maximum(np.abs(start), 0.1),
-                                max_nfev=200)  # fmt: skip
+            one = least_squares(
+                self.residuals, start, bounds=(low, high), x_scale=np.maximum(np.abs(start), 0.1), max_nfev=200
+            )
             if found is None or one.cost < found.cost:
                 found = one
         if found is None or not np.isfinite(found.cost):
@@ -398,6 +415,18 @@ class _Fitting:
             halves[name] = half_width(error if self.ranges[name].is_share else numbers[name] * error, free)
         count = k + 1  # and the variance
         aicc = n * math.log(max(squares, 1e-300) / n) + 2 * count + 2 * count * (count + 1) / max(n - count - 1, 1)
-        model = self.model._with_numbers(numbers) if numbers else self.model
-        return FlowFit(model, mean, halves, squares, k, aicc, self.t, self.seen, size * self.response(model, mean),
-                       self.whole, self.test.noise, self.test.display)  # fmt: skip
+        model = self.model.with_numbers(numbers) if numbers else self.model
+        return FlowFit(
+            model,
+            mean,
+            halves,
+            squares,
+            k,
+            aicc,
+            self.t,
+            self.seen,
+            size * self.response(model, mean),
+            self.whole,
+            self.test.noise,
+            self.test.display,
+        )

@@ -60,24 +60,24 @@ class FlowModel(Frozen, Printed):
 
     def _check(self, faults: Faults) -> None:
         read_fields(self, faults, self.noun)
-        for name, known in self._ranges().items():
+        for name, known in self.free_ranges().items():
             value = getattr(self, name, None)
             if isinstance(value, Value) and not known.low <= value.si <= known.high:
                 faults.add(self.noun, f"{name} = {value}", f"give a number from {known.low:g} to {known.high:g}")
         faults.raise_any()
 
-    def _ranges(self) -> Mapping[str, Range]:
+    def free_ranges(self) -> Mapping[str, Range]:
         return self.ranges
 
     @property
     def unknown(self) -> tuple[str, ...]:
         """The numbers that are not given."""
-        return tuple(name for name in self._ranges() if getattr(self, name) is None)
+        return tuple(name for name in self.free_ranges() if getattr(self, name) is None)
 
-    def _with_numbers(self, numbers: Mapping[str, float]) -> Self:
+    def with_numbers(self, numbers: Mapping[str, float]) -> Self:
         return replace(self, **{name: Value(value, "") for name, value in numbers.items()})  # type: ignore[type-var]
 
-    def _number(self, name: str) -> float:
+    def number(self, name: str) -> float:
         return float(getattr(self, name).si)
 
     def _require_known(self) -> None:
@@ -98,7 +98,7 @@ class FlowModel(Frozen, Printed):
     @property
     def _sharpness(self) -> float:
         """How many tanks in series its narrowest peak is like."""
-        return self._number("n") if "n" in self._ranges() else 1.0
+        return self.number("n") if "n" in self.free_ranges() else 1.0
 
     def E(self, times: np.ndarray, mean: float) -> np.ndarray:
         """E(t) in 1/s at times above zero, without what leaves at once."""
@@ -172,7 +172,7 @@ class FlowModel(Frozen, Printed):
         return np.linspace(0.0, float(probe[min(int(np.searchsorted(F, 0.9995)), 399)]), 601)
 
     def _given_text(self) -> str:
-        given = [f"{name} {value}" for name in self._ranges() if (value := getattr(self, name)) is not None]
+        given = [f"{name} {value}" for name in self.free_ranges() if (value := getattr(self, name)) is not None]
         return ", ".join(given)
 
     def __str__(self) -> str:
@@ -211,18 +211,18 @@ class TanksInSeries(FlowModel):
         self._check(Faults())
 
     def _transfer(self, s: np.ndarray, mean: float) -> np.ndarray:
-        n = self._number("n")
+        n = self.number("n")
         return np.asarray(np.exp(-n * np.log(1 + s * mean / n)))
 
     def E(self, times: np.ndarray, mean: float) -> np.ndarray:
         """E(t) in 1/s."""
-        n = self._number("n")
+        n = self.number("n")
         x = np.asarray(times) * n / mean
         return np.asarray(np.exp((n - 1) * np.log(x) - x - special.gammaln(n)) * n / mean)
 
     def F(self, times: np.ndarray, mean: float) -> np.ndarray:
         """F(t)."""
-        n = self._number("n")
+        n = self.number("n")
         return np.asarray(special.gammainc(n, np.asarray(times) * n / mean))
 
 
@@ -269,7 +269,7 @@ class AxialDispersion(FlowModel):
         self._check(Faults())
 
     def _transfer(self, s: np.ndarray, mean: float) -> np.ndarray:
-        Pe = self._number("peclet")
+        Pe = self.number("peclet")
         q = np.sqrt(1 + 4 * s * mean / Pe)
         passed = np.exp(-2 * s * mean / (1 + q))  # Pe (1 - q)/2, without the loss of digits
         if self.boundaries == "open":
@@ -280,7 +280,7 @@ class AxialDispersion(FlowModel):
 
     @property
     def _sharpness(self) -> float:
-        return self._number("peclet") / 2
+        return self.number("peclet") / 2
 
     def __str__(self) -> str:
         text = self._given_text()
@@ -370,11 +370,11 @@ class TankWithDeadZone(FlowModel):
     @property
     def bypassed(self) -> float:
         """The share that leaves at once."""
-        return self._number("bypass")
+        return self.number("bypass")
 
     def _transfer(self, s: np.ndarray, mean: float) -> np.ndarray:
-        b = self._number("bypass")
-        return np.asarray(b + (1 - b) / (1 + s * mean * self._number("active") / (1 - b)))
+        b = self.number("bypass")
+        return np.asarray(b + (1 - b) / (1 + s * mean * self.number("active") / (1 - b)))
 
 
 @dataclass(frozen=True, eq=False)
@@ -420,7 +420,7 @@ class StagnantZones(FlowModel):
         self._check(Faults())
 
     def _transfer(self, s: np.ndarray, mean: float) -> np.ndarray:
-        n, a, K = (self._number(name) for name in ("n", "active", "exchange"))
+        n, a, K = (self.number(name) for name in ("n", "active", "exchange"))
         x = s * mean / n
         return np.asarray(np.exp(-n * np.log(1 + a * x + K * (1 - a) * x / ((1 - a) * x + K))))
 
@@ -461,7 +461,7 @@ class Recycle(FlowModel):
         self._check(Faults())
 
     def _transfer(self, s: np.ndarray, mean: float) -> np.ndarray:
-        R, n = self._number("ratio"), self._number("n")
+        R, n = self.number("ratio"), self.number("n")
         g = np.exp(-n * np.log(1 + s * mean / (n * (1 + R))))
         return np.asarray(g / (1 + R - R * g))
 
@@ -526,9 +526,11 @@ class Compartments(FlowModel):
                     self.noun, f"nothing says where what leaves {start} goes", f"flows={{'{start}': {{...: 1}}}}"
                 )
         settle(
-            self, tanks=FrozenMapping({n: volumes[n] for n in self.tanks if n in volumes}),
-            tubes=FrozenMapping({n: volumes[n] for n in self.tubes if n in volumes}), flows=FrozenMapping(flows),
-        )  # fmt: skip
+            self,
+            tanks=FrozenMapping({n: volumes[n] for n in self.tanks if n in volumes}),
+            tubes=FrozenMapping({n: volumes[n] for n in self.tubes if n in volumes}),
+            flows=FrozenMapping(flows),
+        )
         faults.raise_any()
         if not self.unknown:
             self._throughputs()
@@ -556,7 +558,7 @@ class Compartments(FlowModel):
                 found[rests[0]] = Value(max(left, 0.0), "")
         return found
 
-    def _ranges(self) -> Mapping[str, Range]:
+    def free_ranges(self) -> Mapping[str, Range]:
         span = Range(0.0, 1.0, (0.2, 0.5), "", True)
         found = {n: span for n, share in (*self.tanks.items(), *self.tubes.items()) if share is None}
         return found | {f"{a} to {b}": span for a, ends in self.flows.items() for b, x in ends.items() if x is None}
@@ -564,9 +566,9 @@ class Compartments(FlowModel):
     @property
     def unknown(self) -> tuple[str, ...]:
         """The shares that are not given."""
-        return tuple(self._ranges())
+        return tuple(self.free_ranges())
 
-    def _with_numbers(self, numbers: Mapping[str, float]) -> Self:
+    def with_numbers(self, numbers: Mapping[str, float]) -> Self:
         def volumes(shares: Mapping[str, Any]) -> dict[str, Any]:
             return {n: numbers.get(n, share.si if isinstance(share, Value) else share) for n, share in shares.items()}
 
@@ -635,13 +637,20 @@ class Compartments(FlowModel):
         return inverted(lambda s: self._transfer(s, mean, True) / s, times, self._terms)
 
     def _given_text(self) -> str:
-        return ", ".join(f"{n} {share.si if isinstance(share, Value) else share:.4g}" if isinstance(share, Value) else n
-                         for n, share in (*self.tanks.items(), *self.tubes.items()))  # fmt: skip
+        return ", ".join(
+            f"{n} {share.si if isinstance(share, Value) else share:.4g}" if isinstance(share, Value) else n
+            for n, share in (*self.tanks.items(), *self.tubes.items())
+        )
 
 
 def common_models() -> list[FlowModel]:
     """The models that a test is compared with where none are named."""
     return [
-        TanksInSeries(), AxialDispersion(), AxialDispersion(boundaries="open"), LaminarFlow(), TankWithDeadZone(),
-        StagnantZones(), Recycle(),
-    ]  # fmt: skip
+        TanksInSeries(),
+        AxialDispersion(),
+        AxialDispersion(boundaries="open"),
+        LaminarFlow(),
+        TankWithDeadZone(),
+        StagnantZones(),
+        Recycle(),
+    ]

@@ -158,7 +158,7 @@ class TracerTest(Frozen, Printed):
         faults.raise_any()
 
     def _check_evaluation(self) -> None:
-        t, _, _ = self._kept
+        t, _, _ = self.kept_samples
         if len(t) < _FEWEST:
             raise InputError(f"{len(t)} points are left", "end", f"at least {_FEWEST} are needed")
         for low, high in self.baseline:
@@ -185,7 +185,7 @@ class TracerTest(Frozen, Printed):
     # the signal without its base line
 
     @cached_property
-    def _kept(self) -> tuple[np.ndarray, np.ndarray, np.ndarray | None]:
+    def kept_samples(self) -> tuple[np.ndarray, np.ndarray, np.ndarray | None]:
         """Times, signal and inlet from 0 on, to the end."""
         last = self.end.si if self.end is not None else math.inf
         keep = (self.times >= 0) & (self.times <= last)
@@ -194,7 +194,7 @@ class TracerTest(Frozen, Printed):
     @cached_property
     def _line(self) -> np.ndarray:
         """What takes the signal (all of it) to its base line at the times kept, shape (kept, points)."""
-        t, all_times = self._kept[0], self.times
+        t, all_times = self.kept_samples[0], self.times
         quiet = np.zeros(len(all_times), dtype=bool)
         for low, high in self.baseline:
             quiet |= (all_times >= low) & (all_times <= high)
@@ -211,9 +211,9 @@ class TracerTest(Frozen, Printed):
     @property
     def _counted(self) -> np.ndarray:
         """The times up to the last point that counts."""
-        return np.asarray(self._kept[0][: self._stretches[2] + 1])
+        return np.asarray(self.kept_samples[0][: self._stretches[2] + 1])
 
-    def _clean(self, signal: np.ndarray) -> np.ndarray:
+    def without_baseline(self, signal: np.ndarray) -> np.ndarray:
         """A signal (or several, shape (..., points)) without its base line, at the times kept."""
         last = self.end.si if self.end is not None else math.inf
         keep = (self.times >= 0) & (self.times <= last)
@@ -221,17 +221,17 @@ class TracerTest(Frozen, Printed):
 
     @cached_property
     def _size(self) -> float:
-        return float(np.max(self._clean(self.signal)))
+        return float(np.max(self.without_baseline(self.signal)))
 
     @cached_property
     def noise(self) -> float:
         """Standard deviation of the signal, from how each point lies off the cubic through the two before and the two
         after it (the pseudo-residuals of T. Gasser, L. Sroka, C. Jennen-Steinmetz, Biometrika 73 (1986) 625, which no
         curvature enters)."""
-        t, y, _ = self._kept
+        t, y, _ = self.kept_samples
         return _noise(t, y)
 
-    def _plateau(self, clean: np.ndarray, signal: np.ndarray) -> np.ndarray:
+    def plateau_of(self, clean: np.ndarray, signal: np.ndarray) -> np.ndarray:
         """The signal of the tracer itself in a step."""
         if self.plateau is not None:
             return np.full(clean.shape[:-1], self.plateau)
@@ -252,8 +252,8 @@ class TracerTest(Frozen, Printed):
 
         The signal counts for as long as it stands clear of its noise. Without a tail all three are that point.
         """
-        t, _, _ = self._kept
-        left = self._falling(self._clean(self.signal), self.signal)
+        t, _, _ = self.kept_samples
+        left = self._falling(self.without_baseline(self.signal), self.signal)
         smooth = savgol_filter(left, max(5, 2 * (len(t) // _WINDOWS) + 1), 2)
         peak = int(np.argmax(smooth)) if self.kind != "step up" else 0
         surely = np.flatnonzero(smooth > _SURE * self.noise)
@@ -273,14 +273,14 @@ class TracerTest(Frozen, Printed):
     def _falling(self, clean: np.ndarray, signal: np.ndarray) -> np.ndarray:
         """What falls to zero: the signal of a pulse, what is left of a step."""
         if self.kind == "step up":
-            return np.asarray(self._plateau(clean, signal)[..., None] - clean)
+            return np.asarray(self.plateau_of(clean, signal)[..., None] - clean)
         return clean
 
     def _evaluated(self, signal: np.ndarray, tail: float = 1.0) -> dict[str, np.ndarray]:
         """F at the times, the raw moments, the area and the rate of the tail, of signals (..., points); `tail` is by
         what that beyond the last point is multiplied."""
         t, last = self._counted, self._stretches[2]
-        clean = self._clean(signal)
+        clean = self.without_baseline(signal)
         falling = self._falling(clean, signal)[..., : last + 1]
         rate, beyond = self._tail_of(t, falling)
         beyond, weights = beyond * tail, _weights(t, self.rule)
@@ -293,7 +293,7 @@ class TracerTest(Frozen, Printed):
             F *= (inside[0] / pieces[..., -1] / area)[..., None]  # another rule than straight lines adds up otherwise
             raw = np.array([m / area for m in moments[1:]])
         else:
-            level = self._plateau(clean, signal)
+            level = self.plateau_of(clean, signal)
             left = falling / level[..., None]
             F, area = 1 - left, level
             tails = _beyond(t[-1], beyond / level, rate)  # int t^(k-1) (1 - F) dt, k times
@@ -345,7 +345,11 @@ class TracerTest(Frozen, Printed):
         noise = Noise(
             by["F"].T, by["raw"].T, self._recovery(by["area"]) if math.isfinite(recovery) else by["area"] * 0.0
         )
-        E = self._clean(self.signal)[: len(t)] / float(found["area"]) if self.kind == "pulse" else np.gradient(F, t)
+        E = (
+            self.without_baseline(self.signal)[: len(t)] / float(found["area"])
+            if self.kind == "pulse"
+            else np.gradient(F, t)
+        )
         is_pulse = self.kind == "pulse"
         notes = {}
         if not is_pulse:
@@ -361,7 +365,7 @@ class TracerTest(Frozen, Printed):
 
     def _of_end(self, clean: np.ndarray) -> tuple[float, float, float]:
         """Of the last fifth of the record: the mean, the rise in a straight line and the standard error of both."""
-        t = self._kept[0]
+        t = self.kept_samples[0]
         count = max(_LEAST + 1, int(2 * _SHARE * len(t)))
         at, end = t[-count:] - t[-count:].mean(), clean[-count:]
         rise = float(at @ end / (at @ at) * (at[-1] - at[0]))
@@ -369,7 +373,7 @@ class TracerTest(Frozen, Printed):
 
     def _of_plateau(self) -> str:
         """Of a step up that has not reached its plateau."""
-        level, rise, error = self._of_end(self._clean(self.signal))
+        level, rise, error = self._of_end(self.without_baseline(self.signal))
         share = abs(rise) / max(level, 1e-300)
         if self.plateau is not None or share < _LEVEL or abs(rise) < _SURELY * error:
             return ""
@@ -380,9 +384,9 @@ class TracerTest(Frozen, Printed):
 
     def _of_base_line(self, beyond: float) -> str:
         """Of a base line that drifts, a signal that does not return, or a record that ends early."""
-        clean = self._clean(self.signal)
+        clean = self.without_baseline(self.signal)
         mean, rise, error = self._of_end(clean)
-        size = float(self._plateau(clean, self.signal)) if self.kind == "step down" else self._size
+        size = float(self.plateau_of(clean, self.signal)) if self.kind == "step down" else self._size
         least, is_rising = max(_LEVEL * size, _SURELY * error), rise > _SURELY * error
         level = mean + 0.5 * rise if is_rising else mean
         advice = "give a second window of it after the tracer, baseline=[...]"
@@ -415,9 +419,18 @@ class TracerTest(Frozen, Printed):
         }
 
     def _result(
-        self, t: np.ndarray, E: np.ndarray, F: np.ndarray, raw: np.ndarray, rate: float, recovery: float,
-        noise: Noise, notes: dict[str, str], is_rough: bool = False, smoothing: float | None = None,
-    ) -> ResidenceTimeDistribution:  # fmt: skip
+        self,
+        t: np.ndarray,
+        E: np.ndarray,
+        F: np.ndarray,
+        raw: np.ndarray,
+        rate: float,
+        recovery: float,
+        noise: Noise,
+        notes: dict[str, str],
+        is_rough: bool = False,
+        smoothing: float | None = None,
+    ) -> ResidenceTimeDistribution:
         if not np.isfinite(raw).all() or raw[0] <= 0 or raw[1] <= raw[0] ** 2:
             message = "the signal holds no distribution: its mean or variance comes out below zero"
             raise InputError(message, self.label, "check the base line, and the time at which the tracer went in")
@@ -434,13 +447,13 @@ class TracerTest(Frozen, Printed):
 
     def _from_inlet(self, smoothing: float | None) -> ResidenceTimeDistribution:
         """By deconvolution; its moments from the differences of those of outlet and inlet."""
-        t, _, inlet = self._kept
+        t, _, inlet = self.kept_samples
         assert inlet is not None
         pulse = TracerTest(self.times, self.signal, baseline=self.baseline, tail=self.tail, end=self.end)
         before = TracerTest(self.times, self.inlet, baseline=self.baseline, tail="none", end=self.end)
         raw, noise_rows = _difference(pulse, before)
         areas = [np.append(x._changes()["area"], 0.0) / x._evaluated(x.signal)["area"] for x in (pulse, before)]
-        clean, came = pulse._clean(self.signal), before._clean(self.inlet)
+        clean, came = pulse.without_baseline(self.signal), before.without_baseline(self.inlet)
         grid, E, spread, word = deconvolved(t, came, clean, pulse.noise, smoothing)
         F = np.concatenate([[0.0], np.cumsum(_pieces(grid, E))])
         ratio = float(F[-1])

@@ -25,9 +25,11 @@ from molino.core.units import GAS_CONSTANT
 
 ACTIVITY_FORMS = ("Wilson", "NRTL", "UNIQUAC", "regular solution")
 _NEEDS = {
-    "Wilson": (), "NRTL": (), "UNIQUAC": ("relative_volume", "relative_area"),
+    "Wilson": (),
+    "NRTL": (),
+    "UNIQUAC": ("relative_volume", "relative_area"),
     "regular solution": ("solubility_parameter", "molar_volume"),
-}  # fmt: skip
+}
 _COORDINATION = 10
 _EVEN = 0.3
 """Nonrandomness of a pair for which none is given."""
@@ -272,9 +274,10 @@ _ONE: Jet = (sp.Integer(1), sp.Integer(0), sp.Integer(0))
 
 def _times(one: Jet, two: Jet) -> Jet:
     return (
-        one[0] * two[0], one[1] * two[0] + one[0] * two[1],
+        one[0] * two[0],
+        one[1] * two[0] + one[0] * two[1],
         one[2] * two[0] + 2 * one[1] * two[1] + one[0] * two[2],
-    )  # fmt: skip
+    )
 
 
 def _scaled(number: float, one: Jet) -> Jet:
@@ -306,8 +309,11 @@ class ExcessGibbs:
         self.n = [x if x.is_Symbol else self._defined(f"amount {i}", x) for i, x in enumerate(map(sp.sympify, n))]
         self.sums: list[_Sum] = []
         self.total = {
-            "Wilson": self._wilson, "NRTL": self._nrtl, "UNIQUAC": self._uniquac, "regular solution": self._regular,
-        }[numbers.form]()  # fmt: skip
+            "Wilson": self._wilson,
+            "NRTL": self._nrtl,
+            "UNIQUAC": self._uniquac,
+            "regular solution": self._regular,
+        }[numbers.form]()
         self.slopes = [_PART(f"{place}{s.symbols[0].owner[0]}", "slope") for s in self.sums]
         self.definitions += [(g, self.total.diff(s.symbols[0])) for g, s in zip(self.slopes, self.sums, strict=True)]
         self.by_T = sp.Add(*(self.total.diff(s.symbols[0]) * s.symbols[1] for s in self.sums))
@@ -347,8 +353,10 @@ class ExcessGibbs:
     def _kept(self, name: str, one: Jet) -> Jet:
         """The same with a symbol for each of its expressions."""
         return (
-            self._defined(name, one[0]), self._defined(f"{name} slope", one[1]), self._defined(f"{name} curve", one[2]),
-        )  # fmt: skip
+            self._defined(name, one[0]),
+            self._defined(f"{name} slope", one[1]),
+            self._defined(f"{name} curve", one[2]),
+        )
 
     def _sum(self, name: str, weights: Sequence[Jet]) -> sp.Symbol:
         """A sum over the amounts with weights over T."""
@@ -412,8 +420,9 @@ class ExcessGibbs:
         per_T = self._kept("per T", (1 / T, -1 / T**2, 2 / T**3))
         found = []
         for i in self.count:
-            off = [(delta[i] - delta[j]) ** 2 + 2 * self.numbers.pairs[i][j][0] * delta[i] * delta[j]
-                   for j in self.count]  # fmt: skip
+            off = [
+                (delta[i] - delta[j]) ** 2 + 2 * self.numbers.pairs[i][j][0] * delta[i] * delta[j] for j in self.count
+            ]
             row = [_scaled(v[j] * a / GAS_CONSTANT, per_T) if i != j else _NONE for j, a in enumerate(off)]
             found.append(v[i] * self.n[i] * self._sum(f"B{i}", row) / (2 * whole))
         return sp.Add(*found)

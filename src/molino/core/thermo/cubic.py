@@ -40,9 +40,11 @@ _ROOT = 2 ** (1 / 3) - 1
 _SOAVE = _Form(1 / (9 * _ROOT), _ROOT / 3, (0.480, 1.574, -0.176), (1.0, 0.0))
 _ETA = 1 / (1 + (4 - 8**0.5) ** (1 / 3) + (4 + 8**0.5) ** (1 / 3))
 _PENG_ROBINSON = _Form(
-    (8 + 40 * _ETA) / (49 - 37 * _ETA), _ETA / (3 + _ETA), (0.37464, 1.54226, -0.26992),
+    (8 + 40 * _ETA) / (49 - 37 * _ETA),
+    _ETA / (3 + _ETA),
+    (0.37464, 1.54226, -0.26992),
     (1 + 2**0.5, 1 - 2**0.5),
-)  # fmt: skip
+)
 FORMS = {"Soave": _SOAVE, "Peng-Robinson": _PENG_ROBINSON}
 
 
@@ -108,8 +110,10 @@ class CubicEquation(Frozen):
     def numbers(self) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
         """a at the critical point, b, the slope of sqrt(alpha), T_c, and 1 - k_ij."""
         form = FORMS[self.form]
-        T, P, w = (np.array([getattr(s, n).si for s in self.species]) for n in
-                   ("critical_temperature", "critical_pressure", "acentric_factor"))  # fmt: skip
+        T, P, w = (
+            np.array([getattr(s, n).si for s in self.species])
+            for n in ("critical_temperature", "critical_pressure", "acentric_factor")
+        )
         a, b = form.a * (GAS_CONSTANT * T) ** 2 / P, form.b * GAS_CONSTANT * T / P
         whole = np.ones((len(T), len(T)))
         for (one, two), k in self.pairs.items():

@@ -12,10 +12,11 @@ from dataclasses import dataclass
 import numpy as np
 import sympy as sp
 
-from molino.core.chemistry.chemistry import Chemistry, enthalpy_name
+from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.constants import si
 from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE
+from molino.core.chemistry.reaction_set import enthalpy_name
 from molino.core.chemistry.species import Species
 from molino.core.dual import Number
 from molino.core.errors import Faults, InputError
@@ -63,7 +64,7 @@ class Energy:
 
 def enthalpies(
     chemistry: Chemistry, per: str | None, capacity: float = 0.0
-) -> tuple[Energy, dict[sp.Symbol, float]] | InputError:  # fmt: skip
+) -> tuple[Energy, dict[sp.Symbol, float]] | InputError:
     """The enthalpies of the species of a chemistry with their numbers, or what they lack; worked out once for each."""
     known = chemistry.memory
     if ("enthalpies", per, capacity) not in known:

@@ -90,7 +90,7 @@ class GibbsProblem:
 
     def solve(
         self, g: np.ndarray, totals: np.ndarray, volume: float | None = None, near: np.ndarray | None = None
-    ) -> LeastGibbs:  # fmt: skip
+    ) -> LeastGibbs:
         """The amounts of least Gibbs energy.
 
         Parameters
@@ -164,7 +164,7 @@ class _Reduced:
 
 def _found(
     problem: _Reduced, g: np.ndarray, totals: np.ndarray, volume: float | None, near: np.ndarray | None
-) -> LeastGibbs:  # fmt: skip
+) -> LeastGibbs:
     """From what is least without mixing; from equal amounts; by way of smaller differences of the potentials."""
     with np.errstate(all="ignore"):
         search = _Search(problem, g, totals, volume)

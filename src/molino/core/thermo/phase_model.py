@@ -84,8 +84,14 @@ class RealGas(Frozen):
     @classmethod
     def of(cls, equation: CubicEquation) -> RealGas:
         a, b, slope, critical, pairs = equation.numbers
-        return cls(equation.form, tuple(a.tolist()), tuple(b.tolist()), tuple(slope.tolist()),
-                   tuple(critical.tolist()), tuple(tuple(row) for row in pairs.tolist()))  # fmt: skip
+        return cls(
+            equation.form,
+            tuple(a.tolist()),
+            tuple(b.tolist()),
+            tuple(slope.tolist()),
+            tuple(critical.tolist()),
+            tuple(tuple(row) for row in pairs.tolist()),
+        )
 
     def roots(self, T: sp.Expr) -> list[sp.Expr]:
         """sqrt(a_i) over temperature."""
@@ -102,9 +108,7 @@ class Content:
     written out in full.
     """
 
-    def __init__(
-        self, phase: PhaseModel, n: Sequence[sp.Expr], T: sp.Expr, P: sp.Expr, place: str = ""
-    ) -> None:  # fmt: skip
+    def __init__(self, phase: PhaseModel, n: Sequence[sp.Expr], T: sp.Expr, P: sp.Expr, place: str = "") -> None:
         self.phase, self.n, self.T, self.P, self.place = phase, n, T, P, place
         self.definitions: list[tuple[sp.Symbol, sp.Expr]] = []
         self.excess: ExcessGibbs | None = None

@@ -23,7 +23,7 @@ from molino.core.chemistry.species import Species
 from molino.core.errors import Faults, InputError, SolveError, nearest
 from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
-from molino.core.results import Result, entry, plain
+from molino.core.results import Result, entry, plain_dict
 from molino.core.thermo.activity import ActivityModel
 from molino.core.thermo.cubic import CubicEquation, CubicState
 from molino.core.units import GAS_CONSTANT, Display, Value
@@ -111,12 +111,16 @@ class PhaseSplit(Frozen, Result):
     def to_dict(self) -> dict[str, Any]:
         """Plain data: T, P, the share of vapor, fractions."""
         rows = zip(self.names, self.whole, self.x, self.y, strict=True)
-        return plain({  # type: ignore[no-any-return]
-            "temperature": entry(self.show, self.T, "temperature"), "pressure": entry(self.show, self.P, "pressure"),
-            "vapor_fraction": self.vapor_fraction, "note": self.note,
-            "liquids": [dict(zip(self.names, x.tolist(), strict=True)) for x in self.liquids],
-            "fractions": {s: {"overall": z, "liquid": x, "gas": y} for s, z, x, y in rows},
-        })  # fmt: skip
+        return plain_dict(
+            {
+                "temperature": entry(self.show, self.T, "temperature"),
+                "pressure": entry(self.show, self.P, "pressure"),
+                "vapor_fraction": self.vapor_fraction,
+                "note": self.note,
+                "liquids": [dict(zip(self.names, x.tolist(), strict=True)) for x in self.liquids],
+                "fractions": {s: {"overall": z, "liquid": x, "gas": y} for s, z, x, y in rows},
+            }
+        )
 
     def __str__(self) -> str:
         at = f"{self.show.text(self.T, 'temperature', 5)} and {self.show.text(self.P, 'pressure')}"
@@ -221,7 +225,7 @@ class PhaseEquilibrium(Frozen, Printed):
 
     def flash(
         self, fractions: Mapping[str, float], *, P: Any, T: Any = None, feed_T: Any = None, feed: str = "liquid"
-    ) -> PhaseSplit:  # fmt: skip
+    ) -> PhaseSplit:
         """Vapor and liquid at a temperature and pressure, or at a pressure with the enthalpy of a feed (adiabatic).
 
         The heat capacities of the species are those of their liquids, and heats of vaporization follow from the slopes
@@ -328,9 +332,13 @@ class PhaseEquilibrium(Frozen, Printed):
         return None
 
     def _dew_near(
-        self, z: np.ndarray, split: PhaseSplit, at: Callable[[float], tuple[float, float]], inside: float,
+        self,
+        z: np.ndarray,
+        split: PhaseSplit,
+        at: Callable[[float], tuple[float, float]],
+        inside: float,
         display: Display,
-    ) -> PhaseSplit | None:  # fmt: skip
+    ) -> PhaseSplit | None:
         """The dew point at the end of a stretch of two phases, near `inside` along the number that `at` turns into T
         and P; None where a vapor appears there, or no end is found."""
         if split.vapor_fraction < 0.5:
@@ -361,8 +369,9 @@ class PhaseEquilibrium(Frozen, Printed):
     def _log_K(self, T: float, P: float, x: np.ndarray, y: np.ndarray) -> np.ndarray:
         """ln(y/x) at equal fugacities, as the compositions are."""
         if isinstance(self.liquid, CubicEquation):
-            liquid, gas = (CubicState(self.liquid, T, P, of, phase).log_coefficients
-                           for of, phase in ((x, "liquid"), (y, "gas")))  # fmt: skip
+            liquid, gas = (
+                CubicState(self.liquid, T, P, of, phase).log_coefficients for of, phase in ((x, "liquid"), (y, "gas"))
+            )
             return np.asarray(liquid - gas)
         gamma = np.zeros(len(x))
         if self.liquid is not None:
@@ -376,8 +385,10 @@ class PhaseEquilibrium(Frozen, Printed):
         """Rough ln K: of Raoult's law, or after G. M. Wilson (1969) from critical constants."""
         if not isinstance(self.liquid, CubicEquation):
             return np.asarray(self._log_pressures(T) - math.log(P))
-        Tc, Pc, w = (np.array([getattr(s, n).si for s in self.species]) for n in
-                     ("critical_temperature", "critical_pressure", "acentric_factor"))  # fmt: skip
+        Tc, Pc, w = (
+            np.array([getattr(s, n).si for s in self.species])
+            for n in ("critical_temperature", "critical_pressure", "acentric_factor")
+        )
         return np.asarray(np.log(Pc / P) + 5.373 * (1 + w) * (1 - Tc / T))
 
     def _split(self, z: np.ndarray, T: float, P: float, display: Display) -> PhaseSplit:
@@ -435,8 +446,11 @@ class PhaseEquilibrium(Frozen, Printed):
             if moved < _CLOSE or (moved < 1e-11 and moved >= last):
                 break
         if moved > 1e-9 or float(np.max(np.abs(one - two))) < 1e-6:
-            raise SolveError(f"the liquid splits at {T:.5g} K, and its two liquids are not found", "phases",
-                             "it is next to the temperature at which they become one: try another")  # fmt: skip
+            raise SolveError(
+                f"the liquid splits at {T:.5g} K, and its two liquids are not found",
+                "phases",
+                "it is next to the temperature at which they become one: try another",
+            )
         return one, two
 
     def _converged(self, z: np.ndarray, T: float, P: float, logs: np.ndarray, display: Display) -> PhaseSplit:
@@ -537,9 +551,7 @@ class PhaseEquilibrium(Frozen, Printed):
         x, y = (z, other) if share == 0.0 else (other, z)
         return PhaseSplit(self.names, T, P, share, z, x, y, np.exp(self._log_K(T, P, x, y)), display)
 
-    def _settled(
-        self, z: np.ndarray, other: np.ndarray, T: float, P: float, share: float
-    ) -> tuple[np.ndarray, float]:  # fmt: skip
+    def _settled(self, z: np.ndarray, other: np.ndarray, T: float, P: float, share: float) -> tuple[np.ndarray, float]:
         """The other phase and the pressure at which it appears, by successive substitution."""
         moved = np.inf
         for _ in range(_ROUNDS):
@@ -561,7 +573,7 @@ class PhaseEquilibrium(Frozen, Printed):
 
     def _appears(
         self, z: np.ndarray, T: float, P: float, share: float, start: np.ndarray | None
-    ) -> tuple[float, np.ndarray]:  # fmt: skip
+    ) -> tuple[float, np.ndarray]:
         """At one pressure: by how much the other phase would exist (ln of the sum of its fractions), and those."""
         first = self._first_K(T, P)
         other = z * np.exp(first if share == 0.0 else -first) if start is None else start

@@ -4,30 +4,122 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from typing import Any, ClassVar
 
 import numpy as np
 import sympy as sp
 
 from molino.core import units
+from molino.core.balances.balance_symbols import EXTENT, GIVEN_CONVERSION, GIVEN_EXTENT
 from molino.core.balances.compiled import compiled
 from molino.core.balances.system import Case
 from molino.core.chemistry.chemistry import Chemistry
+from molino.core.contents.feed import Feed, require_feed
+from molino.core.contents.mixture import Mixture
+from molino.core.contract.condition import Condition
+from molino.core.contract.validation import check_vessel, read_vessel_heat
 from molino.core.dual import Number
 from molino.core.errors import Faults, InputError, SolveError, nearest
 from molino.core.frozen import FrozenMapping, settle
 from molino.core.schema import quantity, read_fields
+from molino.core.terms.model import Model, ModelKey, Reading
 from molino.core.units import Value
-from molino.core.vessels.base import Setting, check_vessel, read_vessel_heat
-from molino.core.vessels.feed import Feed, require_feed
-from molino.core.vessels.mixture import Mixture
-from molino.core.vessels.model import Model, ModelKey, Reading
-from molino.core.vessels.outlet import Outlet, OutletVessel, Unknowns
-from molino.core.vessels.roles import EXTENT, GIVEN_CONVERSION, GIVEN_EXTENT
+from molino.core.vessels.outlet_vessel import Outlet, OutletSpecification, OutletVessel, Unknowns
 
 _BELOW = 1e-9
 """A flow of less than this share of all below zero is rounding."""
+
+
+class AtConversionSpecification(OutletSpecification):
+    """The specification of a AtConversion."""
+
+    vessel: AtConversion
+    method: ClassVar[str] = "balances of the extents"
+
+    def validate(self) -> None:
+        vessel = self.vessel
+        require_feed(vessel.feed, self.label)
+        faults = Faults()
+        read_fields(vessel, faults, self.label)
+        settle(vessel, keys=FrozenMapping(dict(vessel.keys)))
+        found = {}
+        names = [str(r.name) for r in self.chemistry.reactions]
+        for name in [*vessel.conversions, *vessel.keys]:
+            if name not in names:
+                faults.add(self.label, f"there is no reaction '{name}'", nearest(str(name), names))
+        if not vessel.conversions:
+            faults.add(self.label, "no conversion is given", "write {'r1': 0.7}")
+        for name, given in vessel.conversions.items() if not faults.found else ():
+            with faults.at(f"{self.label}, {name}"):
+                found[name] = _read(given)
+                self.key_reactant(name)
+        if not faults.found:
+            settle(vessel, conversions=FrozenMapping(found))
+        read_vessel_heat(faults, vessel)
+        with faults.at(self.label):
+            self.check_heat()
+        own = vessel.feed.T if self.is_non_isothermal else vessel.T or vessel.feed.T
+        if not faults.found:
+            check_vessel(faults, self, vessel.feed.contents, own, "T of the feed")
+        faults.raise_any()
+
+    def key_reactant(self, reaction: str) -> str:
+        """The species whose conversion is given."""
+        net = self.chemistry.reaction(reaction).equation.net
+        consumed = [s for s, moles in net.items() if moles < 0]
+        key = self.vessel.keys.get(reaction, consumed[0] if consumed else "")
+        if key not in consumed:
+            advice = nearest(key, consumed) if consumed else "give its extent, like '2 mol/s'"
+            raise InputError(f"{key or 'a key reactant'} is not consumed by {reaction}", "", advice)
+        return key
+
+    def build_model(self) -> Model:
+        network = self.chemistry.network
+        kinds = tuple(
+            (name, value.unit != "", network.species.index(self.key_reactant(name)))
+            for name, value in self.vessel.conversions.items()
+        )
+        return _model(self.key, kinds, self.vessel.in_series)
+
+    def own_numbers(self, given: Mapping[str, Number], fed: Mixture) -> dict[sp.Symbol, Number]:
+        found = super().own_numbers(given, fed)
+        for name, value in self.vessel.conversions.items():
+            symbol = GIVEN_EXTENT if value.unit != "" else GIVEN_CONVERSION
+            found[symbol(name)] = given.get(f"{_word(value)} of {name}", value.si)
+        return found
+
+    def more_conditions(self) -> Iterable[Condition]:
+        yield from super().more_conditions()
+        for name, value in self.vessel.conversions.items():
+
+            def put(v: Any, name: str = name) -> AtConversion:
+                return self.vessel.with_(conversions={**self.vessel.conversions, name: v})
+
+            kind = "molar flow" if value.unit != "" else "number"
+            yield Condition(
+                f"{_word(value)} of {name}",
+                kind,
+                lambda v, kind=kind: (units.positive(v, kind, "", zero=True).si, kind),  # type: ignore[misc]
+                put,
+                value.si,
+                kind,
+                value=value,
+            )
+
+    def given_inputs(self) -> list[tuple[str, Value | None]]:
+        return [*super().given_inputs(), *(("molar flow", v) for v in self.vessel.conversions.values() if v.unit)]
+
+    def composition(self, case: Case, T: float, near: np.ndarray | None) -> tuple[Case, np.ndarray, int]:
+        n = len(self.chemistry.names)
+        rows = case.balances.rhs[:n]
+        state = np.append(np.zeros(n), T) if self.is_non_isothermal else np.zeros(n)
+        flows = np.array(compiled(case.balances).outputs(rows)(case.values)(state, 0.0), dtype=float)
+        if float(flows.min()) < -_BELOW * float(np.abs(flows).sum()):
+            worst = int(np.argmin(flows))
+            message = f"{self.chemistry.names[worst]} comes out negative: the reactions consume more than there is"
+            raise SolveError(message, self.label, "give smaller conversions, or in_series=True")
+        return case, np.maximum(flows, 0.0), 1
 
 
 @dataclass(frozen=True, eq=False)
@@ -74,7 +166,6 @@ class AtConversion(OutletVessel):
     """
 
     noun: ClassVar[str] = "given conversion"
-    _method: ClassVar[str] = "balances of the extents"
     chemistry: Chemistry
     feed: Feed
     conversions: Mapping[str, Any]
@@ -86,82 +177,9 @@ class AtConversion(OutletVessel):
     name: str = ""
     show: Mapping[str, str] = field(default_factory=dict)
 
-    def __post_init__(self) -> None:
-        require_feed(self.feed, self.label)
-        faults = Faults()
-        read_fields(self, faults, self.label)
-        settle(self, keys=FrozenMapping(dict(self.keys)))
-        found = {}
-        names = [str(r.name) for r in self.chemistry.reactions]
-        for name in [*self.conversions, *self.keys]:
-            if name not in names:
-                faults.add(self.label, f"there is no reaction '{name}'", nearest(str(name), names))
-        if not self.conversions:
-            faults.add(self.label, "no conversion is given", "write {'r1': 0.7}")
-        for name, given in self.conversions.items() if not faults.found else ():
-            with faults.at(f"{self.label}, {name}"):
-                found[name] = _read(given)
-                self._key_reactant(name)
-        if not faults.found:
-            settle(self, conversions=FrozenMapping(found))
-        read_vessel_heat(faults, self)
-        with faults.at(self.label):
-            self._check_heat()
-        own = self.feed.T if self.is_non_isothermal else self.T or self.feed.T
-        if not faults.found:
-            check_vessel(faults, self, self.feed.contents, own, "T of the feed")
-        faults.raise_any()
-
-    def _key_reactant(self, reaction: str) -> str:
-        """The species whose conversion is given."""
-        net = self.chemistry.reaction(reaction).equation.net
-        consumed = [s for s, moles in net.items() if moles < 0]
-        key = self.keys.get(reaction, consumed[0] if consumed else "")
-        if key not in consumed:
-            advice = nearest(key, consumed) if consumed else "give its extent, like '2 mol/s'"
-            raise InputError(f"{key or 'a key reactant'} is not consumed by {reaction}", "", advice)
-        return key
-
-    def _build(self) -> Model:
-        network = self.chemistry.network
-        kinds = tuple((name, value.unit != "", network.species.index(self._key_reactant(name)))
-                      for name, value in self.conversions.items())  # fmt: skip
-        return _model(self._key, kinds, self.in_series)
-
-    def _own_numbers(self, given: Mapping[str, Number], fed: Mixture) -> dict[sp.Symbol, Number]:
-        found = super()._own_numbers(given, fed)
-        for name, value in self.conversions.items():
-            symbol = GIVEN_EXTENT if value.unit != "" else GIVEN_CONVERSION
-            found[symbol(name)] = given.get(f"{_word(value)} of {name}", value.si)
-        return found
-
-    def _more_settings(self) -> Iterable[Setting]:
-        yield from super()._more_settings()
-        for name, value in self.conversions.items():
-
-            def put(v: Any, name: str = name) -> AtConversion:
-                return self.with_(conversions={**self.conversions, name: v})
-
-            kind = "molar flow" if value.unit != "" else "number"
-            yield Setting(
-                f"{_word(value)} of {name}", kind,
-                lambda v, kind=kind: (units.positive(v, kind, "", zero=True).si, kind),  # type: ignore[misc]
-                put, value.si, kind, value=value,
-            )  # fmt: skip
-
-    def _given_below(self) -> list[tuple[str, Value | None]]:
-        return [*super()._given_below(), *(("molar flow", v) for v in self.conversions.values() if v.unit)]
-
-    def _composition(self, case: Case, T: float, near: np.ndarray | None) -> tuple[Case, np.ndarray, int]:
-        n = len(self.chemistry.names)
-        rows = case.balances.rhs[:n]
-        state = np.append(np.zeros(n), T) if self.is_non_isothermal else np.zeros(n)
-        flows = np.array(compiled(case.balances).outputs(rows)(case.values)(state, 0.0), dtype=float)
-        if float(flows.min()) < -_BELOW * float(np.abs(flows).sum()):
-            worst = int(np.argmin(flows))
-            message = f"{self.chemistry.names[worst]} comes out negative: the reactions consume more than there is"
-            raise SolveError(message, self.label, "give smaller conversions, or in_series=True")
-        return case, np.maximum(flows, 0.0), 1
+    @cached_property
+    def spec(self) -> AtConversionSpecification:
+        return AtConversionSpecification(self)
 
     def __str__(self) -> str:
         parts = ", ".join(f"{_word(v)} of {n} {v}" for n, v in self.conversions.items())
@@ -204,14 +222,22 @@ class _AtConversion(Outlet):
             sp.Add(*(sp.Rational(self.columns[name].get(i, 0)) * EXTENT(name) for name, _, _ in self.given))
             for i in range(len(self.species))
         ]
-        return [self.flow(i, fed + change - F)
-                for i, (fed, change, F) in enumerate(zip(self.fed, made, self.flows, strict=True))]  # fmt: skip
+        return [
+            self.flow(i, fed + change - F)
+            for i, (fed, change, F) in enumerate(zip(self.fed, made, self.flows, strict=True))
+        ]
 
     def definitions(self) -> list[tuple[sp.Symbol, sp.Expr]]:
         found: list[tuple[sp.Symbol, sp.Expr]] = []
         for name, by_extent, i in self.given:
-            passed = [sp.Rational(self.columns[other].get(i, 0)) * EXTENT(other)
-                      for other, _ in ((str(s.owner), e) for s, e in found)] if self.in_series else []  # fmt: skip
+            passed = (
+                [
+                    sp.Rational(self.columns[other].get(i, 0)) * EXTENT(other)
+                    for other, _ in ((str(s.owner), e) for s, e in found)
+                ]
+                if self.in_series
+                else []
+            )
             there = sp.Add(self.fed[i], *passed)
             share = GIVEN_CONVERSION(name) * there / -sp.Rational(self.columns[name][i])
             found.append((EXTENT(name), GIVEN_EXTENT(name) if by_extent else share))

@@ -11,6 +11,7 @@ import numpy as np
 import sympy as sp
 
 from molino.core import units
+from molino.core.balances.balance_symbols import APPROACH, FLOW, INLET, IS_COUNTED, IS_THERE, POTENTIAL
 from molino.core.balances.compiled import compiled
 from molino.core.balances.integrate import Report
 from molino.core.balances.system import ZERO, Case, State
@@ -20,22 +21,22 @@ from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
 from molino.core.chemistry.notation import Equations
 from molino.core.chemistry.species import conserved
 from molino.core.chemistry.symbolic_network import independent_rows, nonnegative_invariants
+from molino.core.contents.feed import Feed, require_feed
+from molino.core.contents.mixture import Mixture
+from molino.core.contract.condition import Condition
+from molino.core.contract.phase_limits import two_liquids
+from molino.core.contract.validation import check_vessel, read_vessel_heat
+from molino.core.contract.vessel_equations import vessel_equations
 from molino.core.dual import Number
 from molino.core.errors import Faults, InputError, SolveError, nearest
 from molino.core.frozen import FrozenMapping, settle
 from molino.core.schema import option, quantity, read_fields
+from molino.core.terms.model import Model, ModelKey
 from molino.core.thermo.energy import Energy, formation_enthalpies
 from molino.core.thermo.gibbs import GibbsProblem
 from molino.core.thermo.phase_model import STANDARD_PRESSURE
 from molino.core.units import GAS_CONSTANT, Value
-from molino.core.vessels.base import Setting, check_vessel, read_vessel_heat
-from molino.core.vessels.equations import vessel_equations
-from molino.core.vessels.feed import Feed, require_feed
-from molino.core.vessels.mixture import Mixture
-from molino.core.vessels.model import Model, ModelKey
-from molino.core.vessels.outlet import Outlet, OutletVessel, Unknowns
-from molino.core.vessels.phase_limits import two_liquids
-from molino.core.vessels.roles import APPROACH, FLOW, INLET, IS_COUNTED, IS_THERE, POTENTIAL
+from molino.core.vessels.outlet_vessel import Outlet, OutletSpecification, OutletVessel, Unknowns
 
 WAYS = ("reactions", "Gibbs energy")
 _ASKER = "its Gibbs energy"
@@ -73,6 +74,244 @@ class EquilibriumForm:
     def counts_concentrations(self) -> bool:
         """Whether every constant is a product of concentrations."""
         return bool(self.constants) and all(c.measure == "" for c in self.constants)
+
+
+class AtEquilibriumSpecification(OutletSpecification):
+    """The specification of a AtEquilibrium."""
+
+    vessel: AtEquilibrium
+    is_at_equilibrium: ClassVar[bool] = True
+    method: ClassVar[str] = "Newton's method on the potentials"
+
+    def validate(self) -> None:
+        vessel = self.vessel
+        require_feed(vessel.feed, self.label)
+        faults = Faults()
+        read_fields(vessel, faults, self.label)
+        settle(vessel, solids=tuple(vessel.solids))
+        for field_name in ("reactions", "species"):
+            if getattr(vessel, field_name) is not None:
+                settle(vessel, **{field_name: tuple(getattr(vessel, field_name))})
+        for what, names in (("species", vessel.species or ()), ("solids", vessel.solids)):
+            for name in sorted({*names} - {*self.chemistry.names}):
+                faults.add(self.label, f"{what}: there is no species '{name}'", nearest(name, self.chemistry.names))
+        self.read_approach(faults)
+        read_vessel_heat(faults, vessel)
+        with faults.at(self.label):
+            self.check_heat()
+        own = vessel.feed.T if self.is_non_isothermal else vessel.T or vessel.feed.T
+        if not faults.found:
+            check_vessel(faults, self, vessel.feed.contents, own, "T of the feed")
+        if not faults.found:
+            with faults.at(self.label):
+                depends = any(TEMPERATURE in e.free_symbols for e in self.potentials)
+                if own is None and depends:
+                    raise InputError("no temperature is given, and the equilibrium depends on it", "", "give T")
+        faults.raise_any()
+
+    def read_approach(self, faults: Faults) -> None:
+        found, known = {}, [str(r.name) for r in self.chemistry.reactions]
+        for name, given in self.vessel.approach.items():
+            with faults.at(f"{self.label}, approach"):
+                if name not in known:
+                    raise InputError(f"there is no reaction '{name}'", "", nearest(str(name), known))
+                if not self.vessel.by_reactions:
+                    raise InputError("the least Gibbs energy knows no reactions", "", "write by='reactions'")
+                found[name] = units.read(given, "temperature difference", str(name))
+        settle(self.vessel, approach=FrozenMapping(found))
+
+    @cached_property
+    def solid_places(self) -> tuple[int, ...]:
+        return tuple(self.chemistry.names.index(s) for s in self.vessel.solids)
+
+    @cached_property
+    def form(self) -> EquilibriumForm:
+        return self.form_and_holds[0]
+
+    @cached_property
+    def form_and_holds(self) -> tuple[EquilibriumForm, np.ndarray, GibbsProblem]:
+        """The form, everything that is conserved with weights above zero, shape (species, conserved), and the problem
+        that they pose; worked out once for a chemistry."""
+        vessel = self.vessel
+        known = self.chemistry.memory
+        key = "equilibrium", vessel.by_reactions, vessel.reactions, vessel.species, vessel.solids
+        if key not in known:
+            form, holds = self.of_reactions() if vessel.by_reactions else self.of_species()
+            fluid = [i for i in range(len(holds)) if i not in form.solids]
+            problem = GibbsProblem(holds, [*([fluid] if fluid else []), *([i] for i in form.solids)])
+            known[key] = form, holds, problem
+        return known[key]  # type: ignore[no-any-return]
+
+    def of_reactions(self) -> tuple[EquilibriumForm, np.ndarray]:
+        network, count = self.chemistry.network, len(self.chemistry.names)
+        constants = equilibrium_constants(self.chemistry, self.vessel.reactions, self.vessel.solids)
+        columns = [network.stoichiometry[network.reactions.index(c.reaction)] for c in constants]
+        invariants = nonnegative_invariants(columns, count)
+        if not (invariants.sum(axis=0) > 0).all():
+            lost = [s for s, kept in zip(self.chemistry.names, invariants.sum(axis=0) > 0, strict=True) if not kept]
+            message = f"the reactions make {', '.join(lost)} without end: nothing of them is conserved"
+            raise InputError(message, "equilibrium", "check the equations")
+        nu = np.zeros((count, len(columns)))
+        for j, column in enumerate(columns):
+            for i, moles in column:
+                nu[i, j] = float(moles)
+        weights = -np.linalg.pinv(nu.T)
+        rows = independent_rows(invariants)
+        form = EquilibriumForm(
+            tuple(map(tuple, invariants[rows].tolist())),
+            (ZERO,) * count,
+            constants,
+            tuple(map(tuple, weights.tolist())),
+            self.solid_places,
+        )
+        return form, invariants.T
+
+    def of_species(self) -> tuple[EquilibriumForm, np.ndarray]:
+        names = self.chemistry.names
+        chosen = self.vessel.species if self.vessel.species is not None else names
+        faults, atoms, standard = Faults(), {}, []
+        absolute: dict[str, bool] = {}
+        for one in self.chemistry.species:
+            if one.name not in chosen:
+                standard.append(ZERO)
+                continue
+            with faults.at():
+                atoms[one.name] = conserved(one.require("formula", _ASKER))
+                if "charge" in atoms[one.name]:
+                    raise InputError(f"{one.name} is an ion", "equilibrium", "leave it out of `species`")
+                enthalpy, entropy = (of(TEMPERATURE, _ASKER) for of in (one.enthalpy, one.standard_entropy))
+                standard.append((enthalpy / TEMPERATURE - entropy) / GAS_CONSTANT)
+                absolute[one.name] = one.entropy_is_absolute
+        if not faults.found and len({*absolute.values()}) > 1:
+            message = "some species have an absolute entropy, others a Gibbs energy of formation"
+            faults.add("equilibrium", message, "give all of them the one or the other")
+        faults.raise_any()
+        elements = list(dict.fromkeys(e for one in atoms.values() for e in one))
+        rows = [[float(atoms.get(s, {}).get(e, 0)) for s in names] for e in elements]
+        rows += [[float(s == name) for s in names] for name in names if name not in chosen]
+        holds = np.array(rows)
+        kept = holds[independent_rows(holds)]
+        form = EquilibriumForm(tuple(map(tuple, kept.tolist())), tuple(standard), (), (), self.solid_places)
+        return form, holds.T
+
+    @property
+    def potentials(self) -> tuple[sp.Expr, ...]:
+        """The potentials as far as temperature decides them."""
+        return (*self.form.standard, *(c.log for c in self.form.constants))
+
+    @cached_property
+    def thermal(self) -> tuple[Energy, dict[sp.Symbol, float]] | InputError:
+        """Of the least Gibbs energy by the enthalpies of formation, which it is found by itself."""
+        found = super().thermal
+        if self.vessel.by_reactions or isinstance(found, InputError):
+            return found
+        references = formation_enthalpies(self.chemistry)
+        return references if isinstance(references, InputError) else (found[0], found[1] | references)
+
+    @property
+    def affinities(self) -> tuple[sp.Expr, ...]:
+        """ln(Q/K) of each reaction in what leaves."""
+        return _outlet(self.key, self.form).affinities
+
+    def build_model(self) -> Model:
+        return _model(self.key, self.form)
+
+    def own_numbers(self, given: Mapping[str, Number], fed: Mixture) -> dict[sp.Symbol, Number]:
+        found = super().own_numbers(given, fed)
+        for constant in self.form.constants:
+            own = self.vessel.approach.get(constant.reaction)
+            number = own.si if own is not None else 0.0
+            found[APPROACH(constant.reaction)] = given.get(f"approach of {constant.reaction}", number)
+        return found | {IS_THERE(s): 1.0 for s in self.chemistry.names}
+
+    def more_conditions(self) -> Iterable[Condition]:
+        yield from super().more_conditions()
+        for name in (str(c.reaction) for c in self.form.constants):
+
+            def put(v: Any, name: str = name) -> AtEquilibrium:
+                return self.vessel.with_(approach={**self.vessel.approach, name: v})
+
+            own, kind = self.vessel.approach.get(name), "temperature difference"
+            yield Condition(
+                f"approach of {name}",
+                kind,
+                lambda v: (units.read(v, "temperature difference").si, "difference"),
+                put,
+                own.si if own is not None else 0.0,
+                "difference",
+                value=own,
+            )
+
+    def given_inputs(self) -> list[tuple[str, Value | None]]:
+        return [*super().given_inputs(), *(("temperature difference", v) for v in self.vessel.approach.values())]
+
+    @property
+    def solver(self) -> _Solver:
+        """What finds the composition; made once for all vessels of one form."""
+        return _solver(self.key, self.form, self.form_and_holds[2])
+
+    def composition(self, case: Case, T: float, near: np.ndarray | None) -> tuple[Case, np.ndarray, int]:
+        self.check_consistent(case, T)
+        try:
+            flags, state, steps = self.solver.solve(case, T, near, self.is_non_isothermal)
+        except _NotSettled as error:
+            message = "the composition does not settle with its activity or fugacity coefficients"
+            advice = "it may split into two liquids, or condense: look at its phases"
+            raise SolveError(message, self.label, advice) from error
+        return _flagged(case, flags), state, steps
+
+    @cached_property
+    def dependent(self) -> np.ndarray | None:
+        """The stoichiometry of the reactions, shape (reactions, species), where they depend on each other."""
+        constants, network = self.form.constants, self.chemistry.network
+        nu = np.array([network.matrix[:, network.reactions.index(c.reaction)] for c in constants])
+        return None if not constants or np.linalg.matrix_rank(nu) == len(constants) else nu
+
+    def check_consistent(self, case: Case, T: float) -> None:
+        """Raise InputError where dependent reactions contradict each other."""
+        nu = self.dependent
+        if nu is None:
+            return
+        state = np.zeros(len(case.balances.states))
+        state[: len(self.chemistry.names)] = [case.value(FLOW) * case.value(INLET(s)) for s in self.chemistry.names]
+        if self.is_non_isothermal:
+            state[-1] = T
+        outputs = _outlet(self.key, self.form).logs
+        logs = np.array(compiled(case.balances).outputs(outputs)(case.values)(state, 0.0), dtype=float)
+        if np.max(np.abs(nu @ (np.array(self.form.weights) @ logs) + logs)) > _CONSISTENT * (1 + np.max(np.abs(logs))):
+            names = ", ".join(c.reaction for c in self.form.constants)
+            message = f"the constants of {names} contradict each other: together they do not add up"
+            raise InputError(message, self.label, "leave one of the reactions out (reactions=[...]), or correct it")
+
+    def joined_at_jump(self, below: tuple[Case, np.ndarray], above: tuple[Case, np.ndarray], share: float) -> Any:
+        there = np.array([max(case.value(IS_THERE(s)) for case, _ in (below, above)) > 0 for s in self.chemistry.names])
+        flows = below[1] + share * (above[1] - below[1])
+        flows[: len(there)] = np.where(there, np.maximum(flows[: len(there)], 1e-300), 0.0)
+        return _flagged(below[0], self.solver.pattern(there)[0]), flows
+
+    def solve_steady(self, case: Case, near: np.ndarray | None = None) -> tuple[Case, np.ndarray, Report]:
+        own, state, report = super().solve_steady(case, near)
+        T = float(state[-1]) if self.is_non_isothermal else case.value(TEMPERATURE)
+        flows = dict(zip(self.chemistry.names, state[: len(self.chemistry.names)].tolist(), strict=True))
+        if text := two_liquids(self, T, flows):
+            raise SolveError(text, self.label, "take another temperature or composition: two liquids are not computed")
+        return own, state, report
+
+    def require_constants(self) -> None:
+        """Raise InputError if a constant of equilibrium still waits for a fit."""
+        asked = frozenset[sp.Symbol]().union(*(c.log.free_symbols for c in self.form.constants))
+        if any(p.symbol in asked for p in self.chemistry.unknowns):
+            super(OutletSpecification, self).require_constants()
+
+    def conserved(self) -> dict[str, np.ndarray]:
+        found = super().conserved()
+        if self.vessel.by_reactions:
+            return found
+        chosen = self.vessel.species if self.vessel.species is not None else self.chemistry.names
+        atoms = {s.name: conserved(str(s.formula)) for s in self.chemistry.species if s.name in chosen}
+        for element in dict.fromkeys(e for one in atoms.values() for e in one):
+            found[element] = np.array([float(atoms.get(s, {}).get(element, 0)) for s in self.chemistry.names])
+        return found
 
 
 @dataclass(frozen=True, eq=False)
@@ -126,7 +365,6 @@ class AtEquilibrium(OutletVessel):
     """
 
     noun: ClassVar[str] = "equilibrium"
-    _method: ClassVar[str] = "Newton's method on the potentials"
     chemistry: Chemistry
     feed: Feed
     T: Any = quantity("temperature", setting=True, independent=True)
@@ -140,41 +378,9 @@ class AtEquilibrium(OutletVessel):
     name: str = ""
     show: Mapping[str, str] = field(default_factory=dict)
 
-    def __post_init__(self) -> None:
-        require_feed(self.feed, self.label)
-        faults = Faults()
-        read_fields(self, faults, self.label)
-        settle(self, solids=tuple(self.solids))
-        for field_name in ("reactions", "species"):
-            if getattr(self, field_name) is not None:
-                settle(self, **{field_name: tuple(getattr(self, field_name))})
-        for what, names in (("species", self.species or ()), ("solids", self.solids)):
-            for name in sorted({*names} - {*self.chemistry.names}):
-                faults.add(self.label, f"{what}: there is no species '{name}'", nearest(name, self.chemistry.names))
-        self._read_approach(faults)
-        read_vessel_heat(faults, self)
-        with faults.at(self.label):
-            self._check_heat()
-        own = self.feed.T if self.is_non_isothermal else self.T or self.feed.T
-        if not faults.found:
-            check_vessel(faults, self, self.feed.contents, own, "T of the feed")
-        if not faults.found:
-            with faults.at(self.label):
-                depends = any(TEMPERATURE in e.free_symbols for e in self._potentials)
-                if own is None and depends:
-                    raise InputError("no temperature is given, and the equilibrium depends on it", "", "give T")
-        faults.raise_any()
-
-    def _read_approach(self, faults: Faults) -> None:
-        found, known = {}, [str(r.name) for r in self.chemistry.reactions]
-        for name, given in self.approach.items():
-            with faults.at(f"{self.label}, approach"):
-                if name not in known:
-                    raise InputError(f"there is no reaction '{name}'", "", nearest(str(name), known))
-                if not self.by_reactions:
-                    raise InputError("the least Gibbs energy knows no reactions", "", "write by='reactions'")
-                found[name] = units.read(given, "temperature difference", str(name))
-        settle(self, approach=FrozenMapping(found))
+    @cached_property
+    def spec(self) -> AtEquilibriumSpecification:
+        return AtEquilibriumSpecification(self)
 
     @cached_property
     def by_reactions(self) -> bool:
@@ -185,198 +391,12 @@ class AtEquilibrium(OutletVessel):
             return False
         return self.reactions is not None or any(r.equation.reversible for r in self.chemistry.reactions)
 
-    @cached_property
-    def _solid_places(self) -> tuple[int, ...]:
-        return tuple(self.chemistry.names.index(s) for s in self.solids)
-
-    @cached_property
-    def _form(self) -> EquilibriumForm:
-        return self._form_and_holds[0]
-
-    @cached_property
-    def _form_and_holds(self) -> tuple[EquilibriumForm, np.ndarray, GibbsProblem]:
-        """The form, everything that is conserved with weights above zero, shape (species, conserved), and the problem
-        that they pose; worked out once for a chemistry."""
-        known = self.chemistry.memory
-        key = "equilibrium", self.by_reactions, self.reactions, self.species, self.solids
-        if key not in known:
-            form, holds = self._of_reactions() if self.by_reactions else self._of_species()
-            fluid = [i for i in range(len(holds)) if i not in form.solids]
-            problem = GibbsProblem(holds, [*([fluid] if fluid else []), *([i] for i in form.solids)])
-            known[key] = form, holds, problem
-        return known[key]  # type: ignore[no-any-return]
-
-    def _of_reactions(self) -> tuple[EquilibriumForm, np.ndarray]:
-        network, count = self.chemistry.network, len(self.chemistry.names)
-        constants = equilibrium_constants(self.chemistry, self.reactions, self.solids)
-        columns = [network.stoichiometry[network.reactions.index(c.reaction)] for c in constants]
-        invariants = nonnegative_invariants(columns, count)
-        if not (invariants.sum(axis=0) > 0).all():
-            lost = [s for s, kept in zip(self.chemistry.names, invariants.sum(axis=0) > 0, strict=True) if not kept]
-            message = f"the reactions make {', '.join(lost)} without end: nothing of them is conserved"
-            raise InputError(message, "equilibrium", "check the equations")
-        nu = np.zeros((count, len(columns)))
-        for j, column in enumerate(columns):
-            for i, moles in column:
-                nu[i, j] = float(moles)
-        weights = -np.linalg.pinv(nu.T)
-        rows = independent_rows(invariants)
-        form = EquilibriumForm(
-            tuple(map(tuple, invariants[rows].tolist())), (ZERO,) * count, constants,
-            tuple(map(tuple, weights.tolist())), self._solid_places,
-        )  # fmt: skip
-        return form, invariants.T
-
-    def _of_species(self) -> tuple[EquilibriumForm, np.ndarray]:
-        names = self.chemistry.names
-        chosen = self.species if self.species is not None else names
-        faults, atoms, standard = Faults(), {}, []
-        absolute: dict[str, bool] = {}
-        for one in self.chemistry.species:
-            if one.name not in chosen:
-                standard.append(ZERO)
-                continue
-            with faults.at():
-                atoms[one.name] = conserved(one.require("formula", _ASKER))
-                if "charge" in atoms[one.name]:
-                    raise InputError(f"{one.name} is an ion", "equilibrium", "leave it out of `species`")
-                enthalpy, entropy = (of(TEMPERATURE, _ASKER) for of in (one.enthalpy, one.standard_entropy))
-                standard.append((enthalpy / TEMPERATURE - entropy) / GAS_CONSTANT)
-                absolute[one.name] = one.entropy_is_absolute
-        if not faults.found and len({*absolute.values()}) > 1:
-            message = "some species have an absolute entropy, others a Gibbs energy of formation"
-            faults.add("equilibrium", message, "give all of them the one or the other")
-        faults.raise_any()
-        elements = list(dict.fromkeys(e for one in atoms.values() for e in one))
-        rows = [[float(atoms.get(s, {}).get(e, 0)) for s in names] for e in elements]
-        rows += [[float(s == name) for s in names] for name in names if name not in chosen]
-        holds = np.array(rows)
-        kept = holds[independent_rows(holds)]
-        form = EquilibriumForm(tuple(map(tuple, kept.tolist())), tuple(standard), (), (), self._solid_places)
-        return form, holds.T
-
-    @property
-    def _potentials(self) -> tuple[sp.Expr, ...]:
-        """The potentials as far as temperature decides them."""
-        return (*self._form.standard, *(c.log for c in self._form.constants))
-
-    @cached_property
-    def _thermal(self) -> tuple[Energy, dict[sp.Symbol, float]] | InputError:
-        """Of the least Gibbs energy by the enthalpies of formation, which it is found by itself."""
-        found = super()._thermal
-        if self.by_reactions or isinstance(found, InputError):
-            return found
-        references = formation_enthalpies(self.chemistry)
-        return references if isinstance(references, InputError) else (found[0], found[1] | references)
-
-    @property
-    def _affinities(self) -> tuple[sp.Expr, ...]:
-        """ln(Q/K) of each reaction in what leaves."""
-        return _outlet(self._key, self._form).affinities
-
-    def _build(self) -> Model:
-        return _model(self._key, self._form)
-
-    def _own_numbers(self, given: Mapping[str, Number], fed: Mixture) -> dict[sp.Symbol, Number]:
-        found = super()._own_numbers(given, fed)
-        for constant in self._form.constants:
-            own = self.approach.get(constant.reaction)
-            number = own.si if own is not None else 0.0
-            found[APPROACH(constant.reaction)] = given.get(f"approach of {constant.reaction}", number)
-        return found | {IS_THERE(s): 1.0 for s in self.chemistry.names}
-
-    def _more_settings(self) -> Iterable[Setting]:
-        yield from super()._more_settings()
-        for name in (str(c.reaction) for c in self._form.constants):
-
-            def put(v: Any, name: str = name) -> AtEquilibrium:
-                return self.with_(approach={**self.approach, name: v})
-
-            own, kind = self.approach.get(name), "temperature difference"
-            yield Setting(
-                f"approach of {name}", kind, lambda v: (units.read(v, "temperature difference").si, "difference"),
-                put, own.si if own is not None else 0.0, "difference", value=own,
-            )  # fmt: skip
-
-    def _given_below(self) -> list[tuple[str, Value | None]]:
-        return [*super()._given_below(), *(("temperature difference", v) for v in self.approach.values())]
-
-    @property
-    def _solver(self) -> _Solver:
-        """What finds the composition; made once for all vessels of one form."""
-        return _solver(self._key, self._form, self._form_and_holds[2])
-
-    def _composition(self, case: Case, T: float, near: np.ndarray | None) -> tuple[Case, np.ndarray, int]:
-        self._check_consistent(case, T)
-        try:
-            flags, state, steps = self._solver.solve(case, T, near, self.is_non_isothermal)
-        except _NotSettled as error:
-            message = "the composition does not settle with its activity or fugacity coefficients"
-            advice = "it may split into two liquids, or condense: look at its phases"
-            raise SolveError(message, self.label, advice) from error
-        return _flagged(case, flags), state, steps
-
-    @cached_property
-    def _dependent(self) -> np.ndarray | None:
-        """The stoichiometry of the reactions, shape (reactions, species), where they depend on each other."""
-        constants, network = self._form.constants, self.chemistry.network
-        nu = np.array([network.matrix[:, network.reactions.index(c.reaction)] for c in constants])
-        return None if not constants or np.linalg.matrix_rank(nu) == len(constants) else nu
-
-    def _check_consistent(self, case: Case, T: float) -> None:
-        """Raise InputError where dependent reactions contradict each other."""
-        nu = self._dependent
-        if nu is None:
-            return
-        state = np.zeros(len(case.balances.states))
-        state[: len(self.chemistry.names)] = [case.value(FLOW) * case.value(INLET(s)) for s in self.chemistry.names]
-        if self.is_non_isothermal:
-            state[-1] = T
-        outputs = _outlet(self._key, self._form).logs
-        logs = np.array(compiled(case.balances).outputs(outputs)(case.values)(state, 0.0), dtype=float)
-        if np.max(np.abs(nu @ (np.array(self._form.weights) @ logs) + logs)) > _CONSISTENT * (1 + np.max(np.abs(logs))):
-            names = ", ".join(c.reaction for c in self._form.constants)
-            message = f"the constants of {names} contradict each other: together they do not add up"
-            raise InputError(message, self.label, "leave one of the reactions out (reactions=[...]), or correct it")
-
-    def _joined_at_jump(self, below: tuple[Case, np.ndarray], above: tuple[Case, np.ndarray], share: float) -> Any:
-        there = np.array([
-            max(case.value(IS_THERE(s)) for case, _ in (below, above)) > 0 for s in self.chemistry.names
-        ])  # fmt: skip
-        flows = below[1] + share * (above[1] - below[1])
-        flows[: len(there)] = np.where(there, np.maximum(flows[: len(there)], 1e-300), 0.0)
-        return _flagged(below[0], self._solver.pattern(there)[0]), flows
-
-    def _rest(self, case: Case, near: np.ndarray | None = None) -> tuple[Case, np.ndarray, Report]:
-        own, state, report = super()._rest(case, near)
-        T = float(state[-1]) if self.is_non_isothermal else case.value(TEMPERATURE)
-        flows = dict(zip(self.chemistry.names, state[: len(self.chemistry.names)].tolist(), strict=True))
-        if text := two_liquids(self, T, flows):
-            raise SolveError(text, self.label, "take another temperature or composition: two liquids are not computed")
-        return own, state, report
-
     def equations(self) -> Equations:
         """As of every vessel; every species and every solid is taken to exist."""
-        symbols = [s for s in self._model.balances.parameters if getattr(s, "role", None) in (IS_THERE, IS_COUNTED)]
-        ones, balances = dict.fromkeys(symbols, sp.Integer(1)), self._model.balances
+        symbols = [s for s in self.spec.model.balances.parameters if getattr(s, "role", None) in (IS_THERE, IS_COUNTED)]
+        ones, balances = dict.fromkeys(symbols, sp.Integer(1)), self.spec.model.balances
         rhs = tuple(e.xreplace(ones) for e in balances.rhs)
-        return vessel_equations(self.chemistry, self._key, replace(balances, rhs=rhs))
-
-    def _require_constants(self) -> None:
-        """Raise InputError if a constant of equilibrium still waits for a fit."""
-        asked = frozenset[sp.Symbol]().union(*(c.log.free_symbols for c in self._form.constants))
-        if any(p.symbol in asked for p in self.chemistry.unknowns):
-            super(OutletVessel, self)._require_constants()
-
-    def _conserved(self) -> dict[str, np.ndarray]:
-        found = super()._conserved()
-        if self.by_reactions:
-            return found
-        chosen = self.species if self.species is not None else self.chemistry.names
-        atoms = {s.name: conserved(str(s.formula)) for s in self.chemistry.species if s.name in chosen}
-        for element in dict.fromkeys(e for one in atoms.values() for e in one):
-            found[element] = np.array([float(atoms.get(s, {}).get(element, 0)) for s in self.chemistry.names])
-        return found
+        return vessel_equations(self.chemistry, self.spec.key, replace(balances, rhs=rhs))
 
     def __str__(self) -> str:
         at = f" at {self.T}" if self.T is not None else ""
@@ -423,7 +443,7 @@ class _Solver:
 
     def solve(
         self, case: Case, T: float, near: np.ndarray | None, has_T: bool
-    ) -> tuple[tuple[float, ...], np.ndarray, int]:  # fmt: skip
+    ) -> tuple[tuple[float, ...], np.ndarray, int]:
         """The flags, the unknowns but the temperature, and how many steps it took."""
         values, count = case.values, self.count
         flow = values[self.flow]
@@ -529,8 +549,11 @@ class _AtEquilibrium(Outlet):
         network = self.key.network
         for constant in self.form.constants:
             column = network.stoichiometry[network.reactions.index(constant.reaction)]
-            off = (sp.Rational(moles) * self._correction(constant.measure, i)
-                   for i, moles in column if i not in self.solids)  # fmt: skip
+            off = (
+                sp.Rational(moles) * self._correction(constant.measure, i)
+                for i, moles in column
+                if i not in self.solids
+            )
             warmer = TEMPERATURE + APPROACH(constant.reaction)
             found.append(constant.log.xreplace({TEMPERATURE: warmer}) - sp.Add(*off))
         return tuple(found)
@@ -541,8 +564,9 @@ class _AtEquilibrium(Outlet):
         network, found = self.key.network, []
         for constant, log in zip(self.form.constants, self.logs, strict=True):
             column = network.stoichiometry[network.reactions.index(constant.reaction)]
-            terms = (sp.Rational(moles) * sp.log(self.flows[i] / self.whole)
-                     for i, moles in column if i not in self.solids)  # fmt: skip
+            terms = (
+                sp.Rational(moles) * sp.log(self.flows[i] / self.whole) for i, moles in column if i not in self.solids
+            )
             found.append(sp.Add(*terms) - log)
         return tuple(found)
 
@@ -551,8 +575,9 @@ class _AtEquilibrium(Outlet):
         """g_i: the chemical potential over R T of each species, without its fraction."""
         form = self.form
         if form.constants:
-            return tuple(sp.Add(*(w * e for w, e in zip(row, self.logs, strict=True) if abs(w) > 1e-14))
-                         for row in form.weights)  # fmt: skip
+            return tuple(
+                sp.Add(*(w * e for w, e in zip(row, self.logs, strict=True) if abs(w) > 1e-14)) for row in form.weights
+            )
         return tuple(
             g if i in self.solids or g == 0 else g + self._correction("a", i) for i, g in enumerate(form.standard)
         )

@@ -5,23 +5,16 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import Any, ClassVar
 
 import sympy as sp
 
+from molino.core.balances.balance_symbols import START_T, VOLUME
 from molino.core.balances.integrate import ATOL, RTOL
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
-from molino.core.dual import Number
-from molino.core.errors import Faults, InputError
-from molino.core.frozen import settle
-from molino.core.schema import option, part, quantity, read_fields
-from molino.core.units import GAS_CONSTANT, Value
-from molino.core.vessels.base import check_profile, check_vessel, read_vessel_heat
-from molino.core.vessels.catalyst import Catalyst
-from molino.core.vessels.charged_vessel import ChargedVessel, read_total
-from molino.core.vessels.decomposition import Decomposition
-from molino.core.vessels.feed import (
+from molino.core.contents.feed import (
     MIXTURE_CAPACITIES,
     Feed,
     check_model,
@@ -31,15 +24,118 @@ from molino.core.vessels.feed import (
     read_mixture_capacity,
     replaced,
 )
-from molino.core.vessels.gas_phase import GasPhase
-from molino.core.vessels.gas_vessel import GasVessel
-from molino.core.vessels.heat import Profile
-from molino.core.vessels.mixture import Contents, Mixture
-from molino.core.vessels.model import Model
-from molino.core.vessels.roles import START_T, VOLUME
-from molino.core.vessels.run import Run, follow, verified
-from molino.core.vessels.streams import Stream
-from molino.core.vessels.well_mixed import well_mixed
+from molino.core.contents.mixture import Contents, Mixture
+from molino.core.contents.streams import Stream
+from molino.core.contract.run_result import RunResult
+from molino.core.contract.validation import check_profile, check_vessel, read_vessel_heat
+from molino.core.dual import Number
+from molino.core.errors import Faults, InputError
+from molino.core.frozen import settle
+from molino.core.runs.follow import follow, verified
+from molino.core.runs.run import Run
+from molino.core.schema import option, part, quantity, read_fields
+from molino.core.terms.catalyst import Catalyst
+from molino.core.terms.decomposition import Decomposition
+from molino.core.terms.gas_phase import GasPhase
+from molino.core.terms.heat import Profile
+from molino.core.terms.model import Model
+from molino.core.terms.well_mixed import well_mixed
+from molino.core.units import GAS_CONSTANT, Value
+from molino.core.vessels.charged_vessel import ChargedSpecification, ChargedVessel, read_total
+from molino.core.vessels.gas_vessel import GasSpecification, GasVessel
+
+
+class BatchSpecification(GasSpecification, ChargedSpecification):
+    """The specification of a Batch."""
+
+    vessel: Batch
+
+    def validate(self) -> None:
+        vessel = self.vessel
+        faults = Faults()
+        read_fields(vessel, faults, self.label)
+        read_vessel_heat(faults, vessel)
+        if isinstance(vessel.heat, Profile):
+            with faults.at(self.label):
+                check_profile(vessel.T, vessel.heat.piecewise("time", self.label))
+        if isinstance(vessel.charge, Feed):
+            with faults.at(self.label):
+                self.charge_with(vessel.charge)
+        if not isinstance(vessel.charge, Feed | Contents):
+            with faults.at(self.label):
+                settle(vessel, charge=Contents(vessel.charge, False, "charge"))
+        species = list(vessel.charge) if isinstance(vessel.charge, Contents) else None
+        if vessel.total is not None:
+            with faults.at(self.label):
+                settle(vessel, total=read_total(vessel.total))
+        with faults.at(self.label):
+            check_model(vessel.model)
+            if is_real(vessel.model) and vessel.constant_volume:
+                raise InputError("a real gas keeps its pressure in a batch", "", "give constant_volume=False")
+        with faults.at(self.label):
+            settle(vessel, density=read_density(vessel.density))
+            settle(vessel, heat_capacity=read_mixture_capacity(vessel.heat_capacity, vessel.density))
+        species = [*species, *self.gas_species] if species is not None else None
+        check_vessel(faults, self, species, self.first_T)
+        if not faults.found:
+            with faults.at(self.label):
+                self.check_gas()
+        faults.raise_any()
+
+    def charge_with(self, feed: Feed) -> None:
+        """Take over what a feed holds: its concentrations, temperature, and whether it is a gas."""
+        vessel = self.vessel
+        if any(p.value is not None and p.value.deviation for p in feed.contents.values()):
+            message = "what its feed holds has standard deviations, and it is charged with the concentrations"
+            raise InputError(message, "charge", "give the standard deviations to a charge of its own")
+        mixture = feed.mixture(self.species_by_name)
+        if not isinstance(vessel.heat, Profile):
+            settle(vessel, T=vessel.T or feed.T)
+        for name in ("heat_capacity", "model"):
+            if getattr(vessel, name) is None:
+                settle(vessel, **{name: getattr(feed, name)})
+        pressure = next((value for kind, value in feed.given() if kind == "pressure"), None) if feed.is_gas else None
+        settle(vessel, charge=Contents(feed.contents.settled(mixture), False, "charge", pressure))
+
+    def build_model(self) -> Model:
+        follows = self.phase.model == "additive volumes" or (self.is_gas and not self.vessel.constant_volume)
+        return well_mixed(self.key, self.gas_terms(), "follows" if follows else "fixed", "charge")
+
+    @property
+    def is_gas(self) -> bool:
+        """Whether it holds a gas rather than a liquid."""
+        return is_gas(self.vessel.model, self.vessel.P, self.vessel.charge)
+
+    def charge_pressure(self, given: Mapping[str, Number]) -> Value | None:
+        return replaced(self.vessel.P, given, "P")
+
+    def own_numbers(self, given: Mapping[str, Number], fed: Mixture) -> dict[sp.Symbol, Number]:
+        T = self.start_T(given)
+        found: dict[sp.Symbol, Number] = {TEMPERATURE: T, START_T: T, VOLUME: fed.volume}
+        if self.is_gas:
+            found[PRESSURE] = self.pressure(given, fed)
+        return found | self.gas_numbers(given, fed, T)
+
+    def given_inputs(self) -> list[tuple[str, Value | None]]:
+        return [*super().given_inputs(), *(self.vessel.gas.given() if self.vessel.gas is not None else [])]
+
+    def stream_in(self, run: RunResult) -> Stream:
+        charge = super().stream_in(run)
+        if self.vessel.gas is None:
+            return charge
+        amounts = {s: float(self.fed.concentrations.get(s, 0.0) * self.fed.volume) for s in self.chemistry.names}
+        return replace(charge, amounts=amounts)
+
+    def side_streams(self, run: RunResult) -> list[Stream]:
+        return self.gas_stream(run)
+
+    def pressure(self, given: Mapping[str, Number], fed: Mixture) -> Number:
+        if self.vessel.P is not None:
+            return given.get("P", self.vessel.P.si)
+        return sum(fed.concentrations.values()) * GAS_CONSTANT * self.start_T(given)
+
+    def feed_pressure(self) -> float:
+        return float(self.pressure({}, self.fed)) if self.is_gas else math.nan
 
 
 @dataclass(frozen=True, eq=False)
@@ -127,94 +223,13 @@ class Batch(GasVessel, ChargedVessel):
     profiles: Mapping[str, Profile] = field(default_factory=dict)
     show: Mapping[str, str] = field(default_factory=dict)
 
-    def __post_init__(self) -> None:
-        faults = Faults()
-        read_fields(self, faults, self.label)
-        read_vessel_heat(faults, self)
-        if isinstance(self.heat, Profile):
-            with faults.at(self.label):
-                check_profile(self.T, self.heat.piecewise("time", self.label))
-        if isinstance(self.charge, Feed):
-            with faults.at(self.label):
-                self._charge_with(self.charge)
-        if not isinstance(self.charge, Feed | Contents):
-            with faults.at(self.label):
-                settle(self, charge=Contents(self.charge, False, "charge"))
-        species = list(self.charge) if isinstance(self.charge, Contents) else None
-        if self.total is not None:
-            with faults.at(self.label):
-                settle(self, total=read_total(self.total))
-        with faults.at(self.label):
-            check_model(self.model)
-            if is_real(self.model) and self.constant_volume:
-                raise InputError("a real gas keeps its pressure in a batch", "", "give constant_volume=False")
-        with faults.at(self.label):
-            settle(self, density=read_density(self.density))
-            settle(self, heat_capacity=read_mixture_capacity(self.heat_capacity, self.density))
-        species = [*species, *self._gas_species] if species is not None else None
-        check_vessel(faults, self, species, self._first_T)
-        if not faults.found:
-            with faults.at(self.label):
-                self._check_gas()
-        faults.raise_any()
-
-    def _charge_with(self, feed: Feed) -> None:
-        """Take over what a feed holds: its concentrations, temperature, and whether it is a gas."""
-        if any(p.value is not None and p.value.deviation for p in feed.contents.values()):
-            message = "what its feed holds has standard deviations, and it is charged with the concentrations"
-            raise InputError(message, "charge", "give the standard deviations to a charge of its own")
-        mixture = feed.mixture(self._by_name)
-        if not isinstance(self.heat, Profile):
-            settle(self, T=self.T or feed.T)
-        for name in ("heat_capacity", "model"):
-            if getattr(self, name) is None:
-                settle(self, **{name: getattr(feed, name)})
-        pressure = next((value for kind, value in feed.given() if kind == "pressure"), None) if feed.is_gas else None
-        settle(self, charge=Contents(feed.contents.settled(mixture), False, "charge", pressure))
-
-    def _build(self) -> Model:
-        follows = self._phase.model == "additive volumes" or (self.is_gas and not self.constant_volume)
-        return well_mixed(self._key, (), "follows" if follows else "fixed", False, True, self._gas_terms())
-
-    @property
-    def is_gas(self) -> bool:
-        """Whether it holds a gas rather than a liquid."""
-        return is_gas(self.model, self.P, self.charge)
-
-    def _charge_pressure(self, given: Mapping[str, Number]) -> Value | None:
-        return replaced(self.P, given, "P")
-
-    def _own_numbers(self, given: Mapping[str, Number], fed: Mixture) -> dict[sp.Symbol, Number]:
-        T = self._start_T(given)
-        found: dict[sp.Symbol, Number] = {TEMPERATURE: T, START_T: T, VOLUME: fed.volume}
-        if self.is_gas:
-            found[PRESSURE] = self._pressure(given, fed)
-        return found | self._gas_numbers(given, fed, T)
-
-    def _given_below(self) -> list[tuple[str, Value | None]]:
-        return [*super()._given_below(), *(self.gas.given() if self.gas is not None else [])]
-
-    def _stream_in(self, run: Run) -> Stream:
-        charge = super()._stream_in(run)
-        if self.gas is None:
-            return charge
-        amounts = {s: float(self._fed.concentrations.get(s, 0.0) * self._fed.volume) for s in self.chemistry.names}
-        return replace(charge, amounts=amounts)
-
-    def _side_streams(self, run: Run) -> list[Stream]:
-        return self._gas_stream(run)
-
-    def _pressure(self, given: Mapping[str, Number], fed: Mixture) -> Number:
-        if self.P is not None:
-            return given.get("P", self.P.si)
-        return sum(fed.concentrations.values()) * GAS_CONSTANT * self._start_T(given)
-
-    def _given_pressure(self) -> float:
-        return float(self._pressure({}, self._fed)) if self.is_gas else math.nan
+    @cached_property
+    def spec(self) -> BatchSpecification:
+        return BatchSpecification(self)
 
     def run(
         self, time: Any = None, points: Any = None, rtol: float = RTOL, atol: float = ATOL, verify: str = "usual"
-    ) -> Run:  # fmt: skip
+    ) -> Run:
         """Follow the batch from the charge to `time` (default: its own batch time).
 
         Parameters
@@ -236,11 +251,8 @@ class Batch(GasVessel, ChargedVessel):
             If the integration cannot go on.
         """
         missing = "no batch time is given", "give time='3 h', or size it: mo.size(..., vary='time')"
-        vessel = self._for(time, missing)
+        vessel = self._at_time(time, missing)
         return verified(follow(vessel, vessel.time.si, points, rtol=rtol, atol=atol), verify)
-
-    def outcome(self) -> Run:
-        return self.run()
 
     def __str__(self) -> str:
         size = f" of {self.volume}" if self.volume is not None else ""

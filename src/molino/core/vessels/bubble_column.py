@@ -5,19 +5,83 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any, ClassVar
 
+from molino.core.balances.balance_symbols import GAS_P, HEAD
+from molino.core.contents.feed import is_molar
+from molino.core.contents.mixture import Mixture
+from molino.core.contract.run_result import RunResult
 from molino.core.dual import Number
 from molino.core.errors import Faults, InputError
 from molino.core.schema import quantity
-from molino.core.vessels.feed import is_molar
-from molino.core.vessels.mixture import Mixture
-from molino.core.vessels.roles import GAS_P, HEAD
-from molino.core.vessels.run import Run
-from molino.core.vessels.stirred_tank import StirredTank
+from molino.core.vessels.plug_flow import PlugFlow
+from molino.core.vessels.stirred_tank import StirredTank, StirredTankSpecification
 
 _GRAVITY = 9.80665
 """Standard acceleration of gravity in m/s^2 (exact, 3rd CGPM 1901)."""
+
+
+class BubbleColumnSpecification(StirredTankSpecification):
+    """The specification of a BubbleColumn."""
+
+    vessel: BubbleColumn
+    gas_in_plug_flow: ClassVar[bool] = True
+
+    def validate(self) -> None:
+        faults = Faults()
+        with faults.at():
+            super().validate()
+        if self.vessel.gas is None:
+            faults.add(self.label, "no gas is given", "give gas=mo.GasPhase(...)")
+        if self.vessel.height is not None and self.vessel.diameter is None:
+            faults.add(self.label, "a height is given but no diameter", "give the diameter, or the volume instead")
+        faults.raise_any()
+
+    def as_tube(self) -> PlugFlow:
+        raise InputError(f"over time {self.vessel} is not followed", "", "give stirred tanks and tubes")
+
+    def area(self, given: Mapping[str, Number]) -> Number:
+        """Cross-section in m^2; nan without a diameter."""
+        own = self.vessel.diameter.si if self.vessel.diameter is not None else math.nan
+        return (math.pi / 4) * given.get("diameter", own) ** 2.0
+
+    def share(self, given: Mapping[str, Number]) -> Number:
+        """The share of the liquid in what fills the column."""
+        own = self.vessel.gas.holdup.si if self.vessel.gas is not None else 0.0
+        return 1 - given.get("holdup", own)
+
+    def volume(self, given: Mapping[str, Number], fed: Mixture) -> Number:
+        height = self.stated_sizes(given).get("height")
+        return super().volume(given, fed) if height is None else height * self.area(given) * self.share(given)
+
+    def size_at(self, name: str, passed: float) -> float:
+        if name == "height":
+            if self.vessel.diameter is None:
+                raise InputError("the height cannot be found without a diameter", self.label, "give the diameter")
+            return passed / float(self.area({}) * self.share({}))
+        return super().size_at(name, passed)
+
+    def default_size(self) -> str:
+        return "height" if self.vessel.diameter is not None else "volume"
+
+    def head(self, given: Mapping[str, Number], fed: Mixture) -> Number:
+        density = self.vessel.feed.density
+        if density is None or is_molar(density) or (self.vessel.diameter is None and "diameter" not in given):
+            return 0.0
+        return self.volume(given, fed) / self.area(given) * (density.si * _GRAVITY)
+
+    def more_facts(self, run: RunResult) -> dict[str, str]:
+        found, area = super().more_facts(run), float(self.area({}))
+        if math.isfinite(area) and self.vessel.gas is not None:
+            T = float(run.stream_out().T)
+            numbers = self.gas_numbers({}, self.fed, T)
+            pressure = float(numbers[GAS_P] + numbers[HEAD])
+            found["pressure at the bottom"] = run.display.text(pressure, "pressure")
+            if self.vessel.gas.has_flow:
+                speed = float(self.gas_fed.volume) / area
+                found["superficial velocity of the gas fed"] = run.display.text(speed, "mass transfer coefficient")
+        return found
 
 
 @dataclass(frozen=True, eq=False)
@@ -60,58 +124,9 @@ class BubbleColumn(StirredTank):
     """
 
     noun: ClassVar[str] = "bubble column"
-    _gas_in_plug_flow: ClassVar[bool] = True
     diameter: Any = quantity("diameter", setting=True)
     height: Any = quantity("length", size=True)
 
-    def __post_init__(self) -> None:
-        faults = Faults()
-        with faults.at():
-            super().__post_init__()
-        if self.gas is None:
-            faults.add(self.label, "no gas is given", "give gas=mo.GasPhase(...)")
-        if self.height is not None and self.diameter is None:
-            faults.add(self.label, "a height is given but no diameter", "give the diameter, or the volume instead")
-        faults.raise_any()
-
-    def _area(self, given: Mapping[str, Number]) -> Number:
-        """Cross-section in m^2; nan without a diameter."""
-        own = self.diameter.si if self.diameter is not None else math.nan
-        return (math.pi / 4) * given.get("diameter", own) ** 2.0
-
-    def _share(self, given: Mapping[str, Number]) -> Number:
-        """The share of the liquid in what fills the column."""
-        own = self.gas.holdup.si if self.gas is not None else 0.0
-        return 1 - given.get("holdup", own)
-
-    def _volume(self, given: Mapping[str, Number], fed: Mixture) -> Number:
-        height = self._stated_sizes(given).get("height")
-        return super()._volume(given, fed) if height is None else height * self._area(given) * self._share(given)
-
-    def _size_of(self, name: str, passed: float) -> float:
-        if name == "height":
-            if self.diameter is None:
-                raise InputError("the height cannot be found without a diameter", self.label, "give the diameter")
-            return passed / float(self._area({}) * self._share({}))
-        return super()._size_of(name, passed)
-
-    def _default_size(self) -> str:
-        return "height" if self.diameter is not None else "volume"
-
-    def _head(self, given: Mapping[str, Number], fed: Mixture) -> Number:
-        density = self.feed.density
-        if density is None or is_molar(density) or (self.diameter is None and "diameter" not in given):
-            return 0.0
-        return self._volume(given, fed) / self._area(given) * (density.si * _GRAVITY)
-
-    def _more_facts(self, run: Run) -> dict[str, str]:
-        found, area = super()._more_facts(run), float(self._area({}))
-        if math.isfinite(area) and self.gas is not None:
-            T = float(run.stream_out().T)
-            numbers = self._gas_numbers({}, self._fed, T)
-            pressure = float(numbers[GAS_P] + numbers[HEAD])
-            found["pressure at the bottom"] = run.display.text(pressure, "pressure")
-            if self.gas.has_flow:
-                speed = float(self._gas_fed.volume) / area
-                found["superficial velocity of the gas fed"] = run.display.text(speed, "mass transfer coefficient")
-        return found
+    @cached_property
+    def spec(self) -> BubbleColumnSpecification:
+        return BubbleColumnSpecification(self)

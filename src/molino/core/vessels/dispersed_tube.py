@@ -12,23 +12,7 @@ from typing import Any, ClassVar
 import numpy as np
 import sympy as sp
 
-from molino.core.balances.integrate import ATOL, RTOL
-from molino.core.balances.system import Case
-from molino.core.chemistry.checks import Finding
-from molino.core.chemistry.formula import TEMPERATURE
-from molino.core.dual import Number
-from molino.core.errors import Faults, InputError, SolveError
-from molino.core.schema import part
-from molino.core.vessels.along_dispersed import along_dispersed
-from molino.core.vessels.base import Setting
-from molino.core.vessels.checks import VesselReview
-from molino.core.vessels.dispersion import Dispersion, FlowInTube
-from molino.core.vessels.feed import is_molar
-from molino.core.vessels.heat import Profile
-from molino.core.vessels.mixture import Mixture
-from molino.core.vessels.model import Model
-from molino.core.vessels.plug_flow import PlugFlow
-from molino.core.vessels.roles import (
+from molino.core.balances.balance_symbols import (
     CONDUCTION,
     HEAT_SPREAD,
     INLET,
@@ -39,8 +23,24 @@ from molino.core.vessels.roles import (
     SPREAD,
     VESSEL_VOLUME,
 )
-from molino.core.vessels.run import Run
-from molino.core.vessels.walls import SideFeedTerm
+from molino.core.balances.integrate import ATOL, RTOL
+from molino.core.balances.system import Case
+from molino.core.chemistry.checks import Finding
+from molino.core.chemistry.formula import TEMPERATURE
+from molino.core.contents.feed import is_molar
+from molino.core.contents.mixture import Mixture
+from molino.core.contract.condition import Condition, number_condition
+from molino.core.contract.review import VesselReview
+from molino.core.contract.run_result import RunResult
+from molino.core.dual import Number
+from molino.core.errors import Faults, InputError, SolveError
+from molino.core.runs.run import Run
+from molino.core.schema import part
+from molino.core.terms.along_dispersed import along_dispersed
+from molino.core.terms.dispersion import Dispersion, FlowInTube
+from molino.core.terms.heat import Profile
+from molino.core.terms.model import Model
+from molino.core.vessels.plug_flow import PlugFlow, PlugFlowSpecification
 
 _COARSE = 60
 """Cells of a start-up that serves as a guess of the steady profile."""
@@ -48,6 +48,142 @@ _MOST_PECLET = 1e8
 """Péclet number beyond which a tube is plug flow to all digits that its profile is solved to."""
 _START_UP = 12.0
 """Its length, in space times."""
+
+
+class DispersedTubeSpecification(PlugFlowSpecification):
+    """The specification of a DispersedTube."""
+
+    vessel: DispersedTube
+
+    def validate(self) -> None:
+        vessel = self.vessel
+        faults = Faults()
+        if not isinstance(vessel.dispersion, Dispersion):
+            given = "no dispersion is given" if vessel.dispersion is None else f"{vessel.dispersion!r} is no dispersion"
+            faults.add(self.label, given, "give dispersion=mo.Dispersion(peclet=40), or use plug flow")
+        if isinstance(vessel.heat, Profile) or vessel.profiles:
+            message = "where flow disperses, no number follows a profile along the tube"
+            faults.add(self.label, message, "leave profiles out, or use plug flow")
+        faults.raise_any()
+        super().validate()
+        if self.phase.real is not None or self.phase.activity is not None:
+            message = "dispersion is of ideal gases and ideal liquids, and this feed has a model of its own"
+            faults.add(self.label, message, "leave the model of the feed out")
+        found = self.flow_in_tube({}, self.fed, 1.0)
+        for what, remedy in vessel.dispersion.faults(found):
+            faults.add(self.label, what, remedy)
+        faults.raise_any()
+
+    def flow_in_tube(self, given: Mapping[str, Number], fed: Mixture, end: Number) -> FlowInTube:
+        """What the correlations take of its flow."""
+        vessel = self.vessel
+        has_width = vessel.diameter is not None or "diameter" in given
+        area = self.area(given) if has_width else 1.0
+        packing, density = vessel.catalyst, None
+        if vessel.feed.density is not None and not is_molar(vessel.feed.density):
+            density = vessel.feed.density.si
+        elif vessel.dispersion.takes_density:
+            try:
+                density = self.mass_flow(fed) / fed.volume
+            except InputError:
+                density = None
+        return FlowInTube(
+            fed.volume / area,
+            self.width(given) if has_width else math.nan,
+            end / area,
+            packing.voidage.si if packing is not None else 1.0,
+            packing.particle_diameter.si if packing is not None and packing.particle_diameter is not None else None,
+            density,
+        )
+
+    def build_model(self) -> Model:
+        conducts = self.vessel.dispersion.conductivity is not None
+        return along_dispersed(self.key, self.terms, "conduction" if conducts else "dispersion")
+
+    def own_numbers(self, given: Mapping[str, Number], fed: Mixture) -> dict[sp.Symbol, Number]:
+        found, end, dispersion = super().own_numbers(given, fed), self.end(given, fed), self.vessel.dispersion
+        flow = self.flow_in_tube(given, fed, end)
+        # D A^2 with the fluid's share e of the cross-section A: (D/v) v e A^2 = (D/v) Q A, and A is V/L
+        area = end / flow.length
+        spread = dispersion.per_velocity(flow, given) * fed.volume * area
+        found |= {SPREAD: spread, VESSEL_VOLUME: end}
+        total: Number = 0.0
+        for c in fed.concentrations.values():
+            total = total + c
+        for s in self.chemistry.names:
+            share = fed.concentrations.get(s, 0.0)
+            found[INSIDE(s)] = share if self.phase.carries_volume else share / total
+            found[INLET(s)] = share
+        if self.is_non_isothermal:
+            found[INSIDE_T] = self.temperatures(given)[1]
+            if dispersion.conductivity is not None:
+                found[CONDUCTION] = dispersion.conductivity.si * area**2.0
+            elif dispersion.heat is not None:
+                found[HEAT_SPREAD] = dispersion.heat.si * flow.voidage * area**2.0
+            else:
+                found[HEAT_SPREAD] = spread
+        return found
+
+    def more_conditions(self) -> Iterable[Condition]:
+        yield from super().more_conditions()
+        for name, field, kind in (("dispersion", "coefficient", "diffusivity"), ("peclet", "peclet", "number")):
+            own = getattr(self.vessel.dispersion, field)
+            if own is not None:
+                yield number_condition(name, kind, own, self.put_dispersion(field))
+
+    def put_dispersion(self, field: str) -> Any:
+        def put(value: Any) -> DispersedTube:
+            return self.vessel.with_(dispersion=replace(self.vessel.dispersion, **{field: value}))
+
+        return put
+
+    @property
+    def has_boundary_values(self) -> bool:
+        return True
+
+    @cached_property
+    def case(self) -> Case:
+        return super(PlugFlowSpecification, self).case
+
+    def profile_guesses(self, shares: np.ndarray) -> Iterator[dict[sp.Symbol, np.ndarray]]:
+        """Plug flow, to which an ignited tube is near and no flat profile leads; then the tube after its start-up."""
+        for guess in (self.by_plug_flow, self.by_start_up):
+            with contextlib.suppress(SolveError, InputError):
+                yield guess(shares)
+
+    def by_start_up(self, shares: np.ndarray) -> dict[sp.Symbol, np.ndarray]:
+        """The tube in coarse cells after several space times, from its feed."""
+        settled = self.vessel.follow(_START_UP * self.end_si / float(self.fed.volume), cells=_COARSE, points=2)
+        middle = (np.arange(_COARSE) + 0.5) / _COARSE
+        found = {
+            LOCAL(s): np.interp(shares, middle, settled.inside[f"concentration of {s}"][-1])
+            for s in self.chemistry.names
+        }
+        found |= {MOLAR_FLOW(s): found[LOCAL(s)] * float(self.fed.volume) for s in self.chemistry.names}
+        if "temperature" in settled.inside:
+            found[TEMPERATURE] = np.interp(shares, middle, settled.inside["temperature"][-1])
+        return found
+
+    def by_plug_flow(self, shares: np.ndarray) -> dict[sp.Symbol, np.ndarray]:
+        """The same tube without dispersion."""
+        given = {f.name: getattr(self.vessel, f.name) for f in fields(PlugFlow)}
+        run = PlugFlow(**given).run()
+        states = run.trajectory.at(shares * run.trajectory.end)
+        found = {symbol: states[:, i] for i, symbol in enumerate(run.vessel.spec.model.followed.symbols)}
+        flows = np.array([found[MOLAR_FLOW(s)] for s in self.chemistry.names])
+        whole = flows.sum(axis=0) if not self.phase.carries_volume else float(self.fed.volume)
+        return found | {LOCAL(s): row / whole for s, row in zip(self.chemistry.names, flows, strict=True)}
+
+    def require_resolved(self) -> None:
+        """InputError for so little dispersion that the conditions at both ends do not differ from plug flow."""
+        if self.vessel.peclet > _MOST_PECLET:
+            message = f"its Péclet number is {self.vessel.peclet:.3g}, plug flow to 1/Pe of its conversion"
+            raise InputError(message, self.label, 'take mo.PlugFlow, or kind = "plug flow"')
+
+    def more_facts(self, run: RunResult) -> dict[str, str]:
+        found = {**super().more_facts(run), "Péclet number u L/D": f"{self.vessel.peclet:.4g}"}
+        text = self.vessel.dispersion.warning(self.flow_in_tube({}, self.fed, self.end_si))
+        return {**found, "dispersion": text} if text else found
 
 
 @dataclass(frozen=True, eq=False)
@@ -88,97 +224,11 @@ class DispersedTube(PlugFlow):
     noun: ClassVar[str] = "dispersed tube"
     dispersion: Any = part(Dispersion)
 
-    def __post_init__(self) -> None:
-        faults = Faults()
-        if not isinstance(self.dispersion, Dispersion):
-            given = "no dispersion is given" if self.dispersion is None else f"{self.dispersion!r} is no dispersion"
-            faults.add(self.label, given, "give dispersion=mo.Dispersion(peclet=40), or use plug flow")
-        if isinstance(self.heat, Profile) or self.profiles:
-            message = "where flow disperses, no number follows a profile along the tube"
-            faults.add(self.label, message, "leave profiles out, or use plug flow")
-        faults.raise_any()
-        super().__post_init__()
-        if self._phase.real is not None or self._phase.activity is not None:
-            message = "dispersion is of ideal gases and ideal liquids, and this feed has a model of its own"
-            faults.add(self.label, message, "leave the model of the feed out")
-        found = self._flow_in_tube({}, self._fed, 1.0)
-        for what, remedy in self.dispersion.faults(found):
-            faults.add(self.label, what, remedy)
-        faults.raise_any()
-
-    def _flow_in_tube(self, given: Mapping[str, Number], fed: Mixture, end: Number) -> FlowInTube:
-        """What the correlations take of its flow."""
-        has_width = self.diameter is not None or "diameter" in given
-        area = self._area(given) if has_width else 1.0
-        packing, density = self.catalyst, None
-        if self.feed.density is not None and not is_molar(self.feed.density):
-            density = self.feed.density.si
-        elif self.dispersion._takes_density:
-            try:
-                density = self._mass_flow(fed) / fed.volume
-            except InputError:
-                density = None
-        return FlowInTube(
-            fed.volume / area, self._width(given) if has_width else math.nan, end / area,
-            packing.voidage.si if packing is not None else 1.0,
-            packing.particle_diameter.si if packing is not None and packing.particle_diameter is not None else None,
-            density,
-        )  # fmt: skip
-
-    def _build(self) -> Model:
-        wall = () if self.wall is None else (self.wall.term(self.chemistry.names, along=True),)
-        side = () if self.side is None else (SideFeedTerm(),)
-        conducts = self.dispersion.conductivity is not None
-        return along_dispersed(self._key, self.pressure_drop is not None, conducts, (*wall, *side))
-
-    def _own_numbers(self, given: Mapping[str, Number], fed: Mixture) -> dict[sp.Symbol, Number]:
-        found, end, dispersion = super()._own_numbers(given, fed), self._end(given, fed), self.dispersion
-        flow = self._flow_in_tube(given, fed, end)
-        # D A^2 with the fluid's share e of the cross-section A: (D/v) v e A^2 = (D/v) Q A, and A is V/L
-        area = end / flow.length
-        spread = dispersion.per_velocity(flow, given) * fed.volume * area
-        found |= {SPREAD: spread, VESSEL_VOLUME: end}
-        total: Number = 0.0
-        for c in fed.concentrations.values():
-            total = total + c
-        for s in self.chemistry.names:
-            share = fed.concentrations.get(s, 0.0)
-            found[INSIDE(s)] = share if self._phase.carries_volume else share / total
-            found[INLET(s)] = share
-        if self.is_non_isothermal:
-            found[INSIDE_T] = self._temperatures(given)[1]
-            if dispersion.conductivity is not None:
-                found[CONDUCTION] = dispersion.conductivity.si * area**2.0
-            elif dispersion.heat is not None:
-                found[HEAT_SPREAD] = dispersion.heat.si * flow.voidage * area**2.0
-            else:
-                found[HEAT_SPREAD] = spread
-        return found
-
-    def _more_settings(self) -> Iterable[Setting]:
-        yield from super()._more_settings()
-        for name, field, kind in (("dispersion", "coefficient", "diffusivity"), ("peclet", "peclet", "number")):
-            own = getattr(self.dispersion, field)
-            if own is not None:
-                yield self._number(name, kind, own, self._put_dispersion(field))
-
-    def _put_dispersion(self, field: str) -> Any:
-        def put(value: Any) -> DispersedTube:
-            return self.with_(dispersion=replace(self.dispersion, **{field: value}))
-
-        return put
-
-    @property
-    def _has_boundary_values(self) -> bool:
-        return True
-
     @cached_property
-    def _case(self) -> Case:
-        return super(PlugFlow, self)._case
+    def spec(self) -> DispersedTubeSpecification:
+        return DispersedTubeSpecification(self)
 
-    def run(
-        self, points: Any = None, rtol: float = RTOL, atol: float = ATOL, verify: str = "usual"
-    ) -> Run:  # fmt: skip
+    def run(self, points: Any = None, rtol: float = RTOL, atol: float = ATOL, verify: str = "usual") -> Run:
         """The steady state of the tube, from its inlet to its end.
 
         Parameters
@@ -193,66 +243,26 @@ class DispersedTube(PlugFlow):
         SolveError
             If no profile meets the conditions at both ends.
         """
-        if math.isfinite(self._end_si):
-            self._require_resolved()
+        if math.isfinite(self.spec.end_si):
+            self.spec.require_resolved()
         return super().run(points, rtol, atol, verify)
-
-    def _near_profiles(self, shares: np.ndarray) -> Iterator[dict[sp.Symbol, np.ndarray]]:
-        """Plug flow, to which an ignited tube is near and no flat profile leads; then the tube after its start-up."""
-        for guess in (self._by_plug_flow, self._by_start_up):
-            with contextlib.suppress(SolveError, InputError):
-                yield guess(shares)
-
-    def _by_start_up(self, shares: np.ndarray) -> dict[sp.Symbol, np.ndarray]:
-        """The tube in coarse cells after several space times, from its feed."""
-        settled = self.follow(_START_UP * self._end_si / float(self._fed.volume), cells=_COARSE, points=2)
-        middle = (np.arange(_COARSE) + 0.5) / _COARSE
-        found = {
-            LOCAL(s): np.interp(shares, middle, settled.inside[f"concentration of {s}"][-1])
-            for s in self.chemistry.names
-        }
-        found |= {MOLAR_FLOW(s): found[LOCAL(s)] * float(self._fed.volume) for s in self.chemistry.names}
-        if "temperature" in settled.inside:
-            found[TEMPERATURE] = np.interp(shares, middle, settled.inside["temperature"][-1])
-        return found
-
-    def _by_plug_flow(self, shares: np.ndarray) -> dict[sp.Symbol, np.ndarray]:
-        """The same tube without dispersion."""
-        given = {f.name: getattr(self, f.name) for f in fields(PlugFlow)}
-        run = PlugFlow(**given).run()
-        states = run.trajectory.at(shares * run.trajectory.end)
-        found = {symbol: states[:, i] for i, symbol in enumerate(run.vessel._model.followed.symbols)}
-        flows = np.array([found[MOLAR_FLOW(s)] for s in self.chemistry.names])
-        whole = flows.sum(axis=0) if not self._phase.carries_volume else float(self._fed.volume)
-        return found | {LOCAL(s): row / whole for s, row in zip(self.chemistry.names, flows, strict=True)}
 
     def check(self) -> VesselReview:
         """As of any vessel, with a warning where a correlation is used beyond what it holds for."""
         review = super().check()
-        if not math.isfinite(self._end_si):
+        if not math.isfinite(self.spec.end_si):
             return review
-        text = self.dispersion.warning(self._flow_in_tube({}, self._fed, self._end_si))
+        text = self.dispersion.warning(self.spec.flow_in_tube({}, self.spec.fed, self.spec.end_si))
         if not text:
             return review
         finding = Finding("warning", self.label, text, "give a coefficient of your own, or another correlation")
         return replace(review, findings=(*review.findings, finding))
 
-    def _require_resolved(self) -> None:
-        """InputError for so little dispersion that the conditions at both ends do not differ from plug flow."""
-        if self.peclet > _MOST_PECLET:
-            message = f"its Péclet number is {self.peclet:.3g}, plug flow to 1/Pe of its conversion"
-            raise InputError(message, self.label, 'take mo.PlugFlow, or kind = "plug flow"')
-
     @property
     def peclet(self) -> float:
         """u L/D over its length, at the inlet."""
-        flow = self._flow_in_tube({}, self._fed, self._end_si)
+        flow = self.spec.flow_in_tube({}, self.spec.fed, self.spec.end_si)
         return float(flow.length / self.dispersion.per_velocity(flow))
-
-    def _more_facts(self, run: Run) -> dict[str, str]:
-        found = {**super()._more_facts(run), "Péclet number u L/D": f"{self.peclet:.4g}"}
-        text = self.dispersion.warning(self._flow_in_tube({}, self._fed, self._end_si))
-        return {**found, "dispersion": text} if text else found
 
     def __str__(self) -> str:
         return f"{super().__str__()}, {self.dispersion}"

@@ -11,32 +11,7 @@ from typing import Any, ClassVar
 import sympy as sp
 
 from molino.core.arguments import short
-from molino.core.balances.boundary import solve_boundary
-from molino.core.balances.integrate import ATOL, RTOL
-from molino.core.balances.system import Case
-from molino.core.chemistry.chemistry import Chemistry
-from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
-from molino.core.dual import Number
-from molino.core.errors import Fault, Faults, InputError, SolveError
-from molino.core.schema import option, part, quantity, read_fields
-from molino.core.units import Value
-from molino.core.vessels.along_tube import along_tube
-from molino.core.vessels.base import (
-    check_catalyst_mass,
-    check_profile,
-    check_vessel,
-    read_vessel_heat,
-)
-from molino.core.vessels.catalyst import Catalyst
-from molino.core.vessels.changes import Change
-from molino.core.vessels.feed import Feed, require_feed
-from molino.core.vessels.flow_vessel import FlowVessel
-from molino.core.vessels.heat import Duty, HeatShape, Jacket, Profile
-from molino.core.vessels.mixture import Mixture
-from molino.core.vessels.model import Model
-from molino.core.vessels.piecewise_linear import PiecewiseLinear
-from molino.core.vessels.pressure import PressureDrop
-from molino.core.vessels.roles import (
+from molino.core.balances.balance_symbols import (
     AREA,
     COOLANT_LEAVES,
     FEED_P,
@@ -49,12 +24,352 @@ from molino.core.vessels.roles import (
     TRANSFER,
     TURBULENT,
 )
-from molino.core.vessels.run import Run, follow, verified
-from molino.core.vessels.streams import Stream
-from molino.core.vessels.tube_in_time import TubeInTime, follow_tube
-from molino.core.vessels.walls import DistributedFeed, Membrane, SideFeedTerm
+from molino.core.balances.boundary import solve_boundary
+from molino.core.balances.integrate import ATOL, RTOL
+from molino.core.balances.piecewise_linear import PiecewiseLinear
+from molino.core.balances.system import Case
+from molino.core.chemistry.chemistry import Chemistry
+from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
+from molino.core.contents.feed import Feed, require_feed
+from molino.core.contents.mixture import Mixture
+from molino.core.contents.streams import Stream
+from molino.core.contract.run_result import RunResult
+from molino.core.contract.validation import check_catalyst_mass, check_profile, check_vessel, read_vessel_heat
+from molino.core.dual import Number
+from molino.core.errors import Fault, Faults, InputError, SolveError
+from molino.core.runs.follow import follow, verified
+from molino.core.runs.run import Run
+from molino.core.runs.scheduled_changes import Change
+from molino.core.runs.tube_over_time import TubeInTime, follow_tube
+from molino.core.safety.hot_spot import HotSpot
+from molino.core.schema import option, part, quantity, read_fields
+from molino.core.terms.along_tube import along_tube
+from molino.core.terms.catalyst import Catalyst
+from molino.core.terms.heat import Duty, HeatShape, Jacket, Profile
+from molino.core.terms.model import Model
+from molino.core.terms.pressure import PressureDrop
+from molino.core.terms.terms import Term, pressure_fall
+from molino.core.terms.walls import DistributedFeed, Membrane, SideFeedTerm
+from molino.core.units import Value
+from molino.core.vessels.flow_vessel import FlowSpecification, FlowVessel
 
 _MOST_TUBES = 10_000_000
+
+
+class PlugFlowSpecification(FlowSpecification):
+    """The specification of a PlugFlow."""
+
+    vessel: PlugFlow
+    counts_packing: ClassVar[bool] = True
+    whole_numbers: ClassVar[tuple[str, ...]] = ("tubes",)
+    run_metrics: ClassVar[Mapping[str, Any]] = {"hot spot sensitivity": HotSpot}
+
+    def validate(self) -> None:
+        vessel = self.vessel
+        require_feed(vessel.feed, self.label)
+        faults = Faults()
+        read_fields(vessel, faults, self.label)
+        self.check_sizes(faults)
+        if vessel.length is not None and vessel.diameter is None:
+            faults.add(self.label, "a length is given but no diameter", "give the diameter, or the volume instead")
+        if isinstance(vessel.tubes, bool) or not isinstance(vessel.tubes, int) or not 1 <= vessel.tubes <= _MOST_TUBES:
+            message = f"tubes = {short(vessel.tubes)}"
+            faults.add(self.label, message, f"give a whole number of tubes, from 1 to {_MOST_TUBES:,}")
+            faults.raise_any()
+        read_vessel_heat(faults, vessel)
+        with faults.at(self.label):
+            self.check_heat()
+        asks = "T of the feed" if self.is_non_isothermal else "T"
+        check_vessel(faults, self, vessel.feed.contents, self.first_T, asks)
+        with faults.at(self.label):
+            check_catalyst_mass(vessel, vessel.catalyst_mass)
+        with faults.at(self.label):
+            self.check_pressure()
+        with faults.at(self.label):
+            self.check_sides()
+        faults.raise_any()
+
+    def check_heat(self) -> None:
+        vessel = self.vessel
+        faults = Faults()
+        if isinstance(vessel.heat, Profile):
+            with faults.at():
+                check_profile(vessel.T, self.profile)
+        elif self.is_non_isothermal and vessel.T is not None:
+            message = "T is given, and the temperature in the tube is not prescribed"
+            faults.add("", message, "leave T out: the feed comes in at its own")
+        if isinstance(vessel.heat, Duty):
+            faults.add("", "a duty says not where along the tube it passes", "give mo.Jacket(...), or an exchanger")
+        if isinstance(vessel.heat, Jacket):
+            if vessel.diameter is None and vessel.heat.U is not None and vessel.heat.area is None:
+                faults.add(
+                    "", "the area of heat transfer is not known", "give the diameter, or area (or UA) to the jacket"
+                )
+            if vessel.heat.coil:
+                faults.add("", "a coil is in a tank", "along a tube the coolant flows co- or counter-current")
+            if isinstance(vessel.heat.T, PiecewiseLinear):
+                faults.add("", "a steady tube has no profile over time", "give T of the coolant as one temperature")
+            for name in ("wall", "stirrer"):
+                if getattr(vessel.heat, name) is not None:
+                    faults.add("", f"a steady tube has no {name}", "leave it out")
+        faults.raise_any()
+
+    def check_sides(self) -> None:
+        """What comes and goes through the wall on the way."""
+        vessel = self.vessel
+        faults = Faults()
+        with faults.at():
+            self.check_membrane()
+        if isinstance(vessel.wall, Membrane) and vessel.wall.area is None and vessel.diameter is None:
+            faults.add("wall", "the area of the membrane is not known", "give it, or the diameter of the tube")
+        if vessel.side is not None and not isinstance(vessel.side, DistributedFeed):
+            faults.add("side", f"{vessel.side!r} is no side feed", "write mo.DistributedFeed(mo.Feed(...))")
+        elif vessel.side is not None:
+            with faults.at():
+                vessel.side.check(self.chemistry.names, self.is_gas, self.is_non_isothermal)
+        if vessel.pressure_drop is not None and (vessel.wall is not None or vessel.side is not None):
+            message = "the pressure drop counts on a mass flow that stays the same along the tube"
+            faults.add("pressure_drop", message, "leave it out together with a membrane or side feed")
+        faults.raise_any()
+
+    def check_pressure(self) -> None:
+        vessel = self.vessel
+        if vessel.pressure_drop is None:
+            return
+        if not isinstance(vessel.pressure_drop, PressureDrop):
+            advice = "write mo.PressureDrop(viscosity='0.02 mPa*s')"
+            raise InputError(f"{vessel.pressure_drop!r} is no pressure drop", "pressure_drop", advice)
+        faults = Faults()
+        if vessel.diameter is None:
+            faults.add("pressure_drop", "the diameter of the tube is not given", "give it")
+        if not math.isfinite(self.feed_pressure()):
+            faults.add(
+                "pressure_drop",
+                "the pressure of the feed is not given",
+                "give P to the feed (of a liquid with model='constant density')",
+            )
+        if self.is_packed and vessel.catalyst.voidage.si == 1.0:
+            faults.add(
+                "pressure_drop", "the voidage of the bed is not given", "give voidage=0.4 or alike to the catalyst"
+            )
+        if not faults.found:
+            with faults.at("pressure_drop"):
+                self.mass_flow(self.fed)
+        faults.raise_any()
+
+    @property
+    def first_T(self) -> Value | None:
+        """The temperature at its inlet."""
+        if isinstance(self.vessel.heat, Profile):
+            return Value(self.profile.after(0.0))
+        return super().first_T
+
+    @property
+    def is_packed(self) -> bool:
+        """Whether it is packed with particles of known size."""
+        return self.vessel.catalyst is not None and self.vessel.catalyst.particle_diameter is not None
+
+    def mass_flow(self, fed: Mixture) -> Number:
+        """In kg/s, by the density of a liquid or the molar masses."""
+        if self.vessel.feed.density is not None:
+            return self.vessel.feed.density.si * fed.volume
+        faults = Faults()
+        flow: Number = 0.0
+        for name, c in fed.concentrations.items():
+            with faults.at():
+                flow = flow + c * fed.volume * self.species_by_name[name].require("molar_mass", "the pressure drop").si
+        faults.raise_any()
+        return flow
+
+    def area(self, given: Mapping[str, Number]) -> Number:
+        """Cross-section of all tubes in m^2; nan without a diameter."""
+        if self.vessel.diameter is None and "diameter" not in given:
+            return math.nan
+        return given.get("tubes", self.vessel.tubes) * (math.pi / 4) * self.width(given) ** 2.0
+
+    def width(self, given: Mapping[str, Number]) -> Number:
+        return given.get("diameter", self.vessel.diameter.si if self.vessel.diameter is not None else math.nan)
+
+    def cross_section(self) -> float:
+        return float(self.area({}))
+
+    def end(self, given: Mapping[str, Number], fed: Mixture) -> Number:
+        """Volume of all tubes in m^3; nan while it is not known."""
+        length = self.stated_sizes(given).get("length")
+        return self.volume(given, fed) if length is None else length * self.area(given)
+
+    @property
+    def heat_shape(self) -> HeatShape:
+        return self.vessel.heat.along_tube if isinstance(self.vessel.heat, Jacket) else super().heat_shape
+
+    @property
+    def has_side_feed(self) -> bool:  # type: ignore[override]
+        return self.vessel.side is not None
+
+    def present_at_start(self) -> set[str]:
+        return super().present_at_start() | (
+            {*self.vessel.side.feed.contents} if self.vessel.side is not None else set()
+        )
+
+    def side_streams(self, run: RunResult) -> list[Stream]:
+        vessel = self.vessel
+        found = [self.side_stream("side feed", vessel.side.feed)] if vessel.side is not None else []
+        if vessel.wall is not None and vessel.wall.sweep is not None:
+            found.append(self.side_stream("sweep", vessel.wall.sweep))
+        return found
+
+    @property
+    def profile(self) -> PiecewiseLinear:
+        """The temperature profile over the volume."""
+        kind, factor = self.profile_axis
+        piecewise = self.vessel.heat.piecewise(kind, self.label)
+        return PiecewiseLinear(tuple(z * factor for z in piecewise.times), piecewise.values)
+
+    def moving_numbers(self) -> dict[sp.Symbol, PiecewiseLinear]:
+        found = super().moving_numbers()
+        return found | {TEMPERATURE: self.profile} if isinstance(self.vessel.heat, Profile) else found
+
+    @property
+    def profile_axis(self) -> tuple[str, float]:
+        return ("volume", 1.0) if self.vessel.diameter is None else ("length", self.cross_section())
+
+    def not_followed(self) -> list[tuple[str, str]]:
+        falls = [("a pressure that falls", "leave pressure_drop out")] if self.vessel.pressure_drop is not None else []
+        has_sides = self.vessel.wall is not None or self.vessel.side is not None
+        return falls + ([("a membrane or side feed", "leave it out")] if has_sides else [])
+
+    def as_tube(self) -> PlugFlow:
+        return self.vessel
+
+    @property
+    def terms(self) -> tuple[Term, ...]:
+        """Its terms besides reaction and coolant."""
+        vessel = self.vessel
+        falls = () if vessel.pressure_drop is None else (pressure_fall,)
+        wall = () if vessel.wall is None else (vessel.wall.term(self.chemistry.names, along=True),)
+        side = () if vessel.side is None else (SideFeedTerm(),)
+        return (*falls, *wall, *side)
+
+    def build_model(self) -> Model:
+        return along_tube(self.key, self.terms)
+
+    def own_numbers(self, given: Mapping[str, Number], fed: Mixture) -> dict[sp.Symbol, Number]:
+        vessel = self.vessel
+        T, feed_T = self.temperatures(given)
+        area, P = self.area(given), vessel.feed.pressure(fed, given)
+        found: dict[sp.Symbol, Number] = {
+            TEMPERATURE: T,
+            START_T: T,
+            FEED_T: feed_T,
+            FLOW: fed.volume,
+            AREA: area,
+            PRESSURE: P,
+            FEED_P: P,
+        }
+        if isinstance(vessel.heat, Jacket):
+            found[TRANSFER] = self.transfer(given, fed)
+            found[COOLANT_LEAVES] = feed_T
+        if vessel.wall is not None:
+            swept = None if vessel.wall.sweep is None else vessel.wall.sweep.mixture(self.species_by_name)
+            found |= vessel.wall.numbers(given, 4 / self.width(given), self.end(given, fed), swept)
+        if vessel.side is not None:
+            side_mixture = vessel.side.feed.mixture(self.species_by_name)
+            found |= vessel.side.numbers(side_mixture, self.end(given, fed), T, self.chemistry.names)
+        if vessel.pressure_drop is not None:
+            found[MASS_FLUX] = self.mass_flow(fed) / area
+            if self.is_packed:
+                both = vessel.pressure_drop.packed(vessel.catalyst.voidage.si, vessel.catalyst.particle_diameter.si)
+            else:
+                both = vessel.pressure_drop.empty(found[MASS_FLUX], self.width(given))
+            found |= dict(zip((LAMINAR, TURBULENT), both, strict=True))
+        return found
+
+    def transfer(self, given: Mapping[str, Number], fed: Mixture) -> Number:
+        """U a in W/(m^3 K)."""
+        if self.vessel.heat.has_conductance:
+            return self.vessel.heat.conductance(given) / self.end(given, fed)
+        return given.get("U", self.vessel.heat.U.si) * 4 / self.width(given)
+
+    def given_inputs(self) -> list[tuple[str, Value | None]]:
+        vessel = self.vessel
+        sides = [vessel.wall.sweep] if vessel.wall is not None and vessel.wall.sweep is not None else []
+        sides += [vessel.side.feed] if vessel.side is not None else []
+        return [*super().given_inputs(), *(pair for feed in sides for pair in feed.given())]
+
+    @property
+    def has_boundary_values(self) -> bool:
+        """Whether something is given at its end: a coolant that comes in there."""
+        return self.heat_shape.coolant == "counter-current"
+
+    @cached_property
+    def case(self) -> Case:
+        """The balances with its numbers; of a counter-current coolant with the temperature at which it leaves."""
+        plain: Case = super().case
+        if not self.has_boundary_values or not math.isfinite(self.end_si):
+            return plain
+        try:
+            return solve_boundary(plain, self.end_si)
+        except SolveError as error:
+            raise SolveError(fault.within(self.label) for fault in error.faults) from error
+
+    @property
+    def sizing_route(self) -> str:  # type: ignore[override]
+        """One run passes every shorter tube, unless what holds at its end, or is spread over all of it, reaches
+        back."""
+        vessel = self.vessel
+        by_size = isinstance(vessel.heat, Jacket) and vessel.heat.has_conductance
+        by_size = by_size or vessel.side is not None or (vessel.wall is not None and vessel.wall.area is not None)
+        return "whole runs" if self.has_boundary_values or by_size else "run"
+
+    def default_size(self) -> str:
+        return "length" if self.vessel.diameter is not None else "volume"
+
+    def size_at(self, name: str, passed: float) -> float:
+        if name == "length":
+            if self.vessel.diameter is None:
+                message = "the length cannot be found without a diameter"
+                raise InputError(message, self.label, "give the diameter")
+            return passed / self.cross_section()
+        return super().size_at(name, passed)
+
+    def choked(self, error: SolveError) -> SolveError:
+        """Why a tube with falling pressure could not be followed: where the pressure is used up, if it is."""
+        if self.vessel.pressure_drop is None or not (error.symbol == PRESSURE or self.is_falling(error.reached)):
+            return error
+        return self.used_up(error.reached)
+
+    def is_falling(self, at: float) -> bool:
+        """Whether little of the pressure is left just before a place."""
+        if not 0 < at < self.end_si:
+            return False
+        try:
+            before = follow(self.vessel.with_({"volume": 0.999 * at}), 0.999 * at, 2, rtol=RTOL, atol=ATOL)
+        except SolveError:
+            return False
+        return float(before.series["pressure"][-1]) < 0.2 * self.feed_pressure()
+
+    def used_up(self, at: float) -> SolveError:
+        area = self.cross_section()
+        place, whole = (self.display.text(v / area, "length") for v in (at, self.end_si))
+        message = f"the tube chokes: its pressure is used up at length {place} of {whole}"
+        advice = "give more tubes, a larger diameter or particle, a shorter bed, less flow or a higher pressure"
+        found = SolveError([Fault(self.label, message, advice)])
+        found.reached, found.symbol = at, PRESSURE
+        return found
+
+    def margin(self) -> sp.Expr | None:
+        """What comes to zero where a gas chokes: it cannot flow faster than where its momentum outgrows its pressure,
+        G^2 = rho P."""
+        if not self.is_gas or self.vessel.pressure_drop is None:
+            return None
+        return PRESSURE - MASS_FLUX * LOCAL_FLOW / AREA
+
+    def check_choking(self, run: Run) -> None:
+        limit = self.margin()
+        if limit is None or run.trajectory.most(limit, -1.0)[1] > 0:
+            return
+        crossed = run.trajectory.crossings(limit)
+        raise self.used_up(crossed[0] if crossed else 0.0)
 
 
 @dataclass(frozen=True, eq=False)
@@ -119,8 +434,6 @@ class PlugFlow(FlowVessel):
     """
 
     noun: ClassVar[str] = "plug flow"
-    _counts_packing: ClassVar[bool] = True
-    _run_metrics: ClassVar[tuple[str, ...]] = ("hot spot sensitivity",)
     chemistry: Chemistry
     feed: Feed
     diameter: Any = quantity("diameter", setting=True, independent=True)
@@ -139,246 +452,11 @@ class PlugFlow(FlowVessel):
     profiles: Mapping[str, Profile] = field(default_factory=dict)
     show: Mapping[str, str] = field(default_factory=dict)
 
-    def __post_init__(self) -> None:
-        require_feed(self.feed, self.label)
-        faults = Faults()
-        read_fields(self, faults, self.label)
-        self._check_sizes(faults)
-        if self.length is not None and self.diameter is None:
-            faults.add(self.label, "a length is given but no diameter", "give the diameter, or the volume instead")
-        if isinstance(self.tubes, bool) or not isinstance(self.tubes, int) or not 1 <= self.tubes <= _MOST_TUBES:
-            message = f"tubes = {short(self.tubes)}"
-            faults.add(self.label, message, f"give a whole number of tubes, from 1 to {_MOST_TUBES:,}")
-            faults.raise_any()
-        read_vessel_heat(faults, self)
-        with faults.at(self.label):
-            self._check_heat()
-        asks = "T of the feed" if self.is_non_isothermal else "T"
-        check_vessel(faults, self, self.feed.contents, self._first_T, asks)
-        with faults.at(self.label):
-            check_catalyst_mass(self, self.catalyst_mass)
-        with faults.at(self.label):
-            self._check_pressure()
-        with faults.at(self.label):
-            self._check_sides()
-        faults.raise_any()
-
-    def _check_heat(self) -> None:
-        faults = Faults()
-        if isinstance(self.heat, Profile):
-            with faults.at():
-                check_profile(self.T, self._profile)
-        elif self.is_non_isothermal and self.T is not None:
-            message = "T is given, and the temperature in the tube is not prescribed"
-            faults.add("", message, "leave T out: the feed comes in at its own")
-        if isinstance(self.heat, Duty):
-            faults.add("", "a duty says not where along the tube it passes", "give mo.Jacket(...), or an exchanger")
-        if isinstance(self.heat, Jacket):
-            if self.diameter is None and self.heat.U is not None and self.heat.area is None:
-                faults.add(
-                    "", "the area of heat transfer is not known", "give the diameter, or area (or UA) to the jacket"
-                )
-            if self.heat.coil:
-                faults.add("", "a coil is in a tank", "along a tube the coolant flows co- or counter-current")
-            if isinstance(self.heat.T, PiecewiseLinear):
-                faults.add("", "a steady tube has no profile over time", "give T of the coolant as one temperature")
-            for name in ("wall", "stirrer"):
-                if getattr(self.heat, name) is not None:
-                    faults.add("", f"a steady tube has no {name}", "leave it out")
-        faults.raise_any()
-
-    def _check_sides(self) -> None:
-        """What comes and goes through the wall on the way."""
-        faults = Faults()
-        with faults.at():
-            self._check_membrane()
-        if isinstance(self.wall, Membrane) and self.wall.area is None and self.diameter is None:
-            faults.add("wall", "the area of the membrane is not known", "give it, or the diameter of the tube")
-        if self.side is not None and not isinstance(self.side, DistributedFeed):
-            faults.add("side", f"{self.side!r} is no side feed", "write mo.DistributedFeed(mo.Feed(...))")
-        elif self.side is not None:
-            with faults.at():
-                self.side.check(self.chemistry.names, self.is_gas, self.is_non_isothermal)
-        if self.pressure_drop is not None and (self.wall is not None or self.side is not None):
-            message = "the pressure drop counts on a mass flow that stays the same along the tube"
-            faults.add("pressure_drop", message, "leave it out together with a membrane or side feed")
-        faults.raise_any()
-
-    def _check_pressure(self) -> None:
-        if self.pressure_drop is None:
-            return
-        if not isinstance(self.pressure_drop, PressureDrop):
-            advice = "write mo.PressureDrop(viscosity='0.02 mPa*s')"
-            raise InputError(f"{self.pressure_drop!r} is no pressure drop", "pressure_drop", advice)
-        faults = Faults()
-        if self.diameter is None:
-            faults.add("pressure_drop", "the diameter of the tube is not given", "give it")
-        if not math.isfinite(self._given_pressure()):
-            faults.add(
-                "pressure_drop",
-                "the pressure of the feed is not given",
-                "give P to the feed (of a liquid with model='constant density')",
-            )
-        if self._is_packed and self.catalyst.voidage.si == 1.0:
-            faults.add(
-                "pressure_drop", "the voidage of the bed is not given", "give voidage=0.4 or alike to the catalyst"
-            )
-        if not faults.found:
-            with faults.at("pressure_drop"):
-                self._mass_flow(self._fed)
-        faults.raise_any()
-
-    @property
-    def _first_T(self) -> Value | None:
-        """The temperature at its inlet."""
-        if isinstance(self.heat, Profile):
-            return Value(self._profile.after(0.0))
-        return super()._first_T
-
-    @property
-    def _is_packed(self) -> bool:
-        """Whether it is packed with particles of known size."""
-        return self.catalyst is not None and self.catalyst.particle_diameter is not None
-
-    def _mass_flow(self, fed: Mixture) -> Number:
-        """In kg/s, by the density of a liquid or the molar masses."""
-        if self.feed.density is not None:
-            return self.feed.density.si * fed.volume
-        faults = Faults()
-        flow: Number = 0.0
-        for name, c in fed.concentrations.items():
-            with faults.at():
-                flow = flow + c * fed.volume * self._by_name[name].require("molar_mass", "the pressure drop").si
-        faults.raise_any()
-        return flow
-
-    def _area(self, given: Mapping[str, Number]) -> Number:
-        """Cross-section of all tubes in m^2; nan without a diameter."""
-        if self.diameter is None and "diameter" not in given:
-            return math.nan
-        return given.get("tubes", self.tubes) * (math.pi / 4) * self._width(given) ** 2.0
-
-    def _width(self, given: Mapping[str, Number]) -> Number:
-        return given.get("diameter", self.diameter.si if self.diameter is not None else math.nan)
-
-    def _cross_section(self) -> float:
-        return float(self._area({}))
-
-    def _end(self, given: Mapping[str, Number], fed: Mixture) -> Number:
-        """Volume of all tubes in m^3; nan while it is not known."""
-        length = self._stated_sizes(given).get("length")
-        return self._volume(given, fed) if length is None else length * self._area(given)
-
-    @property
-    def _heat_shape(self) -> HeatShape:
-        return self.heat.along_tube if isinstance(self.heat, Jacket) else super()._heat_shape
-
-    @property
-    def _has_side(self) -> bool:  # type: ignore[override]
-        return self.side is not None
-
-    def _started_with(self) -> set[str]:
-        return super()._started_with() | ({*self.side.feed.contents} if self.side is not None else set())
-
-    def _side_streams(self, run: Run) -> list[Stream]:
-        found = [self._side_stream("side feed", self.side.feed)] if self.side is not None else []
-        if self.wall is not None and self.wall.sweep is not None:
-            found.append(self._side_stream("sweep", self.wall.sweep))
-        return found
-
-    @property
-    def _profile(self) -> PiecewiseLinear:
-        """The temperature profile over the volume."""
-        kind, factor = self._moves_along
-        piecewise = self.heat.piecewise(kind, self.label)
-        return PiecewiseLinear(tuple(z * factor for z in piecewise.times), piecewise.values)
-
-    def _moving_numbers(self) -> dict[sp.Symbol, PiecewiseLinear]:
-        found = super()._moving_numbers()
-        return found | {TEMPERATURE: self._profile} if isinstance(self.heat, Profile) else found
-
-    @property
-    def _moves_along(self) -> tuple[str, float]:
-        return ("volume", 1.0) if self.diameter is None else ("length", self._cross_section())
-
-    def _build(self) -> Model:
-        wall = () if self.wall is None else (self.wall.term(self.chemistry.names, along=True),)
-        side = () if self.side is None else (SideFeedTerm(),)
-        return along_tube(self._key, self.pressure_drop is not None, (*wall, *side))
-
-    def _own_numbers(self, given: Mapping[str, Number], fed: Mixture) -> dict[sp.Symbol, Number]:
-        T, feed_T = self._temperatures(given)
-        area, P = self._area(given), self.feed.pressure(fed, given)
-        found: dict[sp.Symbol, Number] = {
-            TEMPERATURE: T, START_T: T, FEED_T: feed_T, FLOW: fed.volume, AREA: area, PRESSURE: P, FEED_P: P
-        }  # fmt: skip
-        if isinstance(self.heat, Jacket):
-            found[TRANSFER] = self._transfer(given, fed)
-            found[COOLANT_LEAVES] = feed_T
-        if self.wall is not None:
-            swept = None if self.wall.sweep is None else self.wall.sweep.mixture(self._by_name)
-            found |= self.wall.numbers(given, 4 / self._width(given), self._end(given, fed), swept)
-        if self.side is not None:
-            side_mixture = self.side.feed.mixture(self._by_name)
-            found |= self.side.numbers(side_mixture, self._end(given, fed), T, self.chemistry.names)
-        if self.pressure_drop is not None:
-            found[MASS_FLUX] = self._mass_flow(fed) / area
-            if self._is_packed:
-                both = self.pressure_drop.packed(self.catalyst.voidage.si, self.catalyst.particle_diameter.si)
-            else:
-                both = self.pressure_drop.empty(found[MASS_FLUX], self._width(given))
-            found |= dict(zip((LAMINAR, TURBULENT), both, strict=True))
-        return found
-
-    def _transfer(self, given: Mapping[str, Number], fed: Mixture) -> Number:
-        """U a in W/(m^3 K)."""
-        if self.heat.has_conductance:
-            return self.heat.conductance(given) / self._end(given, fed)
-        return given.get("U", self.heat.U.si) * 4 / self._width(given)
-
-    def _given_below(self) -> list[tuple[str, Value | None]]:
-        sides = [self.wall.sweep] if self.wall is not None and self.wall.sweep is not None else []
-        sides += [self.side.feed] if self.side is not None else []
-        return [*super()._given_below(), *(pair for feed in sides for pair in feed.given())]
-
-    @property
-    def _has_boundary_values(self) -> bool:
-        """Whether something is given at its end: a coolant that comes in there."""
-        return self._heat_shape.coolant == "counter-current"
-
     @cached_property
-    def _case(self) -> Case:
-        """The balances with its numbers; of a counter-current coolant with the temperature at which it leaves."""
-        plain: Case = super()._case
-        if not self._has_boundary_values or not math.isfinite(self._end_si):
-            return plain
-        try:
-            return solve_boundary(plain, self._end_si)
-        except SolveError as error:
-            raise SolveError(fault.within(self.label) for fault in error.faults) from error
+    def spec(self) -> PlugFlowSpecification:
+        return PlugFlowSpecification(self)
 
-    @property
-    def _sized_along(self) -> str:  # type: ignore[override]
-        """One run passes every shorter tube, unless what holds at its end, or is spread over all of it, reaches
-        back."""
-        by_size = isinstance(self.heat, Jacket) and self.heat.has_conductance
-        by_size = by_size or self.side is not None or (self.wall is not None and self.wall.area is not None)
-        return "whole runs" if self._has_boundary_values or by_size else "run"
-
-    def _default_size(self) -> str:
-        return "length" if self.diameter is not None else "volume"
-
-    def _size_of(self, name: str, passed: float) -> float:
-        if name == "length":
-            if self.diameter is None:
-                message = "the length cannot be found without a diameter"
-                raise InputError(message, self.label, "give the diameter")
-            return passed / self._cross_section()
-        return super()._size_of(name, passed)
-
-    def run(
-        self, points: Any = None, rtol: float = RTOL, atol: float = ATOL, verify: str = "usual"
-    ) -> Run:  # fmt: skip
+    def run(self, points: Any = None, rtol: float = RTOL, atol: float = ATOL, verify: str = "usual") -> Run:
         """Follow the feed from the inlet to the end of the tube.
 
         Parameters
@@ -398,60 +476,27 @@ class PlugFlow(FlowVessel):
         SolveError
             If the integration cannot go on, or the pressure is used up before the end.
         """
-        if not math.isfinite(self._end_si):
+        if not math.isfinite(self.spec.end_si):
             advice = "give length='60 m' (with a diameter) or volume='2 m3', or size it: mo.size(...)"
             raise InputError("no length or volume is given", self.label, advice)
-        self._require_known()
+        self.spec.require_known()
         try:
-            run = follow(self, self._end_si, points, rtol=rtol, atol=atol)
+            run = follow(self, self.spec.end_si, points, rtol=rtol, atol=atol)
         except SolveError as error:
-            raise self._choked(error) from error
-        self._check_choking(run)
+            raise self.spec.choked(error) from error
+        self.spec.check_choking(run)
         return verified(run, verify)
 
-    def _choked(self, error: SolveError) -> SolveError:
-        """Why a tube with falling pressure could not be followed: where the pressure is used up, if it is."""
-        if self.pressure_drop is None or not (error.symbol == PRESSURE or self._is_falling(error.reached)):
-            return error
-        return self._used_up(error.reached)
-
-    def _is_falling(self, at: float) -> bool:
-        """Whether little of the pressure is left just before a place."""
-        if not 0 < at < self._end_si:
-            return False
-        try:
-            before = follow(self.with_({"volume": 0.999 * at}), 0.999 * at, 2, rtol=RTOL, atol=ATOL)
-        except SolveError:
-            return False
-        return float(before.series["pressure"][-1]) < 0.2 * self._given_pressure()
-
-    def _used_up(self, at: float) -> SolveError:
-        area = self._cross_section()
-        place, whole = (self._display.text(v / area, "length") for v in (at, self._end_si))
-        message = f"the tube chokes: its pressure is used up at length {place} of {whole}"
-        advice = "give more tubes, a larger diameter or particle, a shorter bed, less flow or a higher pressure"
-        found = SolveError([Fault(self.label, message, advice)])
-        found.reached, found.symbol = at, PRESSURE
-        return found
-
-    def _limit(self) -> sp.Expr | None:
-        """What comes to zero where a gas chokes: it cannot flow faster than where its momentum outgrows its pressure,
-        G^2 = rho P."""
-        if not self.is_gas or self.pressure_drop is None:
-            return None
-        return PRESSURE - MASS_FLUX * LOCAL_FLOW / AREA
-
-    def _check_choking(self, run: Run) -> None:
-        limit = self._limit()
-        if limit is None or run.trajectory.most(limit, -1.0)[1] > 0:
-            return
-        crossed = run.trajectory.crossings(limit)
-        raise self._used_up(crossed[0] if crossed else 0.0)
-
     def follow(
-        self, time: Any, contents: Any = None, changes: Sequence[Change] = (), cells: int = 200, points: Any = 201,
-        progress: Callable[[float], None] | None = None, settling_band: float = 0.02,
-    ) -> TubeInTime:  # fmt: skip
+        self,
+        time: Any,
+        contents: Any = None,
+        changes: Sequence[Change] = (),
+        cells: int = 200,
+        points: Any = 201,
+        progress: Callable[[float], None] | None = None,
+        settling_band: float = 0.02,
+    ) -> TubeInTime:
         """Follow the tube over time: start-up, steps in the feed, fronts that move through a bed.
 
         dn_i/dt = -dF_i/dV + sum_j nu_ij r_j with the voidage of a bed, in cells of finite volume; a catalyst that
@@ -483,14 +528,15 @@ class PlugFlow(FlowVessel):
         """
         return follow_tube(self, time, contents, changes, cells, points, progress, settling_band)
 
-    def outcome(self) -> Run:
-        """The run to its end."""
-        return self.run()
-
     def __str__(self) -> str:
         many = f"{self.tubes} tubes" if self.tubes > 1 else "tube"
-        sizes = {"of diameter": self.diameter, "length": self.length, "volume": self.volume,
-                 "space time": self.space_time, "catalyst mass": self.catalyst_mass}  # fmt: skip
+        sizes = {
+            "of diameter": self.diameter,
+            "length": self.length,
+            "volume": self.volume,
+            "space time": self.space_time,
+            "catalyst mass": self.catalyst_mass,
+        }
         size = ", ".join(f"{name} {value}" for name, value in sizes.items() if value)
         at = f" at {self.T}" if self.T is not None else ""
         ends = f", {self.heat}" if self.heat is not None else ""

@@ -5,27 +5,19 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, ClassVar, Self
+from typing import TYPE_CHECKING, Any, ClassVar
 
 import numpy as np
 import sympy as sp
 
 from molino.core import units
+from molino.core.balances.balance_symbols import HELD, OVERFLOWING, START, START_T, VOLUME, WITHDRAWN
 from molino.core.balances.integrate import ATOL, RTOL, Event
+from molino.core.balances.piecewise_linear import PiecewiseLinear
 from molino.core.balances.system import Case
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.formula import TEMPERATURE
-from molino.core.dual import Number
-from molino.core.errors import Faults, InputError, SolveError
-from molino.core.frozen import Frozen, FrozenMapping, settle
-from molino.core.printing import Printed
-from molino.core.schema import option, part, quantity, read_fields
-from molino.core.units import Value
-from molino.core.vessels.base import Setting, check_profile, check_vessel, read_vessel_heat
-from molino.core.vessels.catalyst import Catalyst
-from molino.core.vessels.charged_vessel import ChargedVessel, read_total
-from molino.core.vessels.decomposition import Decomposition
-from molino.core.vessels.feed import (
+from molino.core.contents.feed import (
     MIXTURE_CAPACITIES,
     Feed,
     check_model,
@@ -35,18 +27,30 @@ from molino.core.vessels.feed import (
     read_mixture_capacity,
     require_feed,
 )
-from molino.core.vessels.heat import Jacket, Profile
-from molino.core.vessels.mixture import Contents, Mixture
-from molino.core.vessels.model import Model
-from molino.core.vessels.piecewise_linear import PiecewiseLinear
-from molino.core.vessels.roles import HELD, OVERFLOWING, START, START_T, VOLUME, WITHDRAWN
-from molino.core.vessels.run import Run, follow, verified
-from molino.core.vessels.streams import Stream
-from molino.core.vessels.terms import Inflow
-from molino.core.vessels.well_mixed import well_mixed
+from molino.core.contents.mixture import Contents, Mixture
+from molino.core.contents.streams import Stream
+from molino.core.contract.condition import Condition
+from molino.core.contract.run_result import RunResult
+from molino.core.contract.validation import check_profile, check_vessel, read_vessel_heat
+from molino.core.contract.vessel_fields import VesselFields
+from molino.core.dual import Number
+from molino.core.errors import Faults, InputError, SolveError
+from molino.core.frozen import Frozen, FrozenMapping, settle
+from molino.core.printing import Printed
+from molino.core.runs.follow import follow, verified
+from molino.core.runs.run import Run
+from molino.core.schema import option, part, quantity, read_fields
+from molino.core.terms.catalyst import Catalyst
+from molino.core.terms.decomposition import Decomposition
+from molino.core.terms.heat import Jacket, Profile
+from molino.core.terms.model import Model
+from molino.core.terms.terms import Inflow, outflow
+from molino.core.terms.well_mixed import well_mixed
+from molino.core.units import Value
+from molino.core.vessels.charged_vessel import ChargedSpecification, ChargedVessel, read_total
 
 if TYPE_CHECKING:
-    from molino.core.vessels.trajectory import Switch
+    from molino.core.runs.trajectory import Switch
 
 
 @dataclass(frozen=True, eq=False)
@@ -114,6 +118,201 @@ class Dosing(Frozen, Printed):
         if self.windows is not None:
             when = " " + " and ".join(f"from {a} to {b}" for a, b in self.windows)
         return f"{self.feed}{when}" + (" by a rate profile" if self.rate is not None else "")
+
+
+class SemiBatchSpecification(ChargedSpecification):
+    """The specification of a SemiBatch."""
+
+    vessel: SemiBatch
+
+    def validate(self) -> None:
+        vessel = self.vessel
+        faults = Faults()
+        read_fields(vessel, faults, self.label)
+        if not isinstance(vessel.charge, Contents):
+            with faults.at(self.label):
+                settle(vessel, charge=Contents(vessel.charge, False, "charge"))
+        if vessel.total is not None:
+            with faults.at(self.label):
+                settle(vessel, total=read_total(vessel.total))
+        if not vessel.doses or not all(isinstance(d, Dosing) for d in vessel.doses.values()):
+            faults.add(self.label, "no dosing is given", "write doses={'acid': mo.Dosing(feed, windows=[...])}")
+            faults.raise_any()
+        settle(vessel, doses=FrozenMapping(vessel.doses))
+        with faults.at(self.label):
+            check_model(vessel.model)
+            if is_real(vessel.model) or vessel.model == "ideal gas" or self.is_charged_with_gas:
+                raise InputError("a semi-batch vessel holds a liquid", "", "use a batch, or a tank of gas")
+        with faults.at(self.label):
+            settle(vessel, density=read_density(vessel.density))
+            settle(vessel, heat_capacity=read_mixture_capacity(vessel.heat_capacity, vessel.density))
+        read_vessel_heat(faults, vessel)
+        with faults.at(self.label):
+            self.check_heat()
+        for name, dose in vessel.doses.items():
+            with faults.at(f"{self.label}, {name}"):
+                dose.piecewise(1.0)
+                if (self.is_non_isothermal or isinstance(vessel.heat, Profile)) and dose.feed.T is None:
+                    raise InputError("the feed has no temperature, which the balance of energy needs", "", "give T")
+        with faults.at(self.label):
+            settle(vessel, _withdrawn=self.read_withdrawal())
+        fed = [s for d in vessel.doses.values() for s in d.feed.contents]
+        species = [*vessel.charge, *fed] if isinstance(vessel.charge, Contents) else None
+        check_vessel(faults, self, species, self.first_T)
+        if not faults.found and vessel.capacity is not None and vessel.capacity.si < self.fed.volume:
+            message = (
+                f"the charge of {self.display.text(self.fed.volume, 'volume')} is more than {vessel.capacity} hold"
+            )
+            faults.add(self.label, message, "charge less, or give a larger capacity")
+        faults.raise_any()
+
+    def check_heat(self) -> None:
+        vessel = self.vessel
+        if isinstance(vessel.heat, Profile):
+            check_profile(vessel.T, self.profile)
+        if isinstance(vessel.heat, Jacket) and not vessel.heat.has_conductance:
+            raise InputError("U is given without the area", "heat", "give area='6 m2', or UA")
+
+    @property
+    def is_charged_with_gas(self) -> bool:
+        return isinstance(self.vessel.charge, Contents) and self.vessel.charge.is_gas
+
+    @property
+    def is_gas(self) -> bool:
+        """Whether it holds a gas rather than a liquid: it does not."""
+        return False
+
+    def read_withdrawal(self) -> PiecewiseLinear | None:
+        vessel = self.vessel
+        if vessel.withdrawal is None:
+            return None
+        if isinstance(vessel.withdrawal, list | tuple):
+            return PiecewiseLinear.read(vessel.withdrawal, "time", "volumetric flow", "withdrawal", zero=True)
+        return PiecewiseLinear.constant(units.positive(vessel.withdrawal, "volumetric flow", "withdrawal").si)
+
+    @cached_property
+    def withdrawn(self) -> PiecewiseLinear | None:
+        """What is taken out over time."""
+        return self.read_withdrawal()
+
+    @property
+    def inflows(self) -> dict[str, Inflow]:
+        return {name: Inflow(name) for name in self.vessel.doses}
+
+    @cached_property
+    def doses_fed(self) -> dict[str, Mixture]:
+        """Each feed worked out."""
+        return {
+            name: mixture_of(
+                d.feed.contents,
+                [f for f in d.feed.flows if f is not None] or [Value(1.0, "m^3/s")],
+                self.species_by_name,
+                d.feed.T,
+                None,
+                d.feed.density,
+                self.vessel.model,
+            )
+            for name, d in self.vessel.doses.items()
+        }
+
+    def is_fed(self, species: str) -> bool:
+        fed = any(s.concentrations.get(species, 0.0) > 0 for s in self.doses_fed.values())
+        return super().is_fed(species) or fed
+
+    def build_model(self) -> Model:
+        follows = self.phase.model == "additive volumes"
+        leaves = self.vessel.capacity is not None or self.vessel.withdrawal is not None
+        terms = (*self.inflows.values(), *((outflow,) if leaves else ()))
+        return well_mixed(self.key, terms, "follows" if follows else "carried", "contents")
+
+    def own_numbers(self, given: Mapping[str, Number], fed: Mixture) -> dict[sp.Symbol, Number]:
+        T = self.start_T(given)
+        found: dict[sp.Symbol, Number] = {
+            TEMPERATURE: T,
+            START_T: T,
+            VOLUME: fed.volume,
+            OVERFLOWING: 0.0,
+            WITHDRAWN: 0.0,
+        }
+        found |= {START(s): fed.concentrations.get(s, 0.0) for s in self.chemistry.names}
+        for name, flow in self.inflows.items():
+            stream, own_T = self.doses_fed[name], self.vessel.doses[name].feed.T
+            found |= {flow.inside(s): stream.concentrations.get(s, 0.0) for s in self.chemistry.names}
+            found |= {
+                flow.flow: given.get(f"{name} rate", self.steady_doses.get(name, 0.0)),
+                flow.T: own_T.si if own_T is not None else T,
+            }
+        return found
+
+    def moving_numbers(self) -> dict[sp.Symbol, PiecewiseLinear]:
+        found = super().moving_numbers()
+        for name, flow in self.inflows.items():
+            if name not in self.steady_doses:
+                found[flow.flow] = self.vessel.doses[name].piecewise(float(self.doses_fed[name].volume))
+        if self.withdrawn is not None:
+            found[WITHDRAWN] = self.withdrawn
+        return found
+
+    @property
+    def has_segments(self) -> bool:
+        return True
+
+    def more_conditions(self) -> Iterable[Condition]:
+        return (self.profile_condition(f"{name} rate") for name in self.steady_doses)
+
+    @cached_property
+    def steady_doses(self) -> dict[str, float]:
+        """The doses whose rate does not change, and those rates."""
+        courses = {name: d.piecewise(float(self.doses_fed[name].volume)) for name, d in self.vessel.doses.items()}
+        return {name: c.values[0] for name, c in courses.items() if len({*c.values}) == 1}
+
+    def profile_condition(self, name: str) -> Condition:
+        if name not in self.more_movable():
+            return super().profile_condition(name)
+        own = name.removesuffix(" rate")
+
+        def put(value: Any) -> SemiBatch:
+            return self.vessel.with_(
+                doses={**self.vessel.doses, own: Dosing(self.vessel.doses[own].feed, rate=[(0.0, value)])}
+            )
+
+        kind = "volumetric flow"
+        return Condition(name, kind, _read_rate, put, self.steady_doses.get(own, np.nan), kind)
+
+    def with_profile(self, name: str, profile: Profile) -> VesselFields:
+        dose = self.vessel.doses.get(name.removesuffix(" rate")) if name.endswith(" rate") else None
+        if dose is None:
+            return super().with_profile(name, profile)
+        changed = Dosing(dose.feed, rate=[*profile.points])
+        return self.vessel.with_(doses={**self.vessel.doses, name.removesuffix(" rate"): changed})
+
+    def moved_symbols(self, name: str) -> dict[sp.Symbol, tuple[float, float]]:
+        if name in self.more_movable():
+            return {self.inflows[name.removesuffix(" rate")].flow: (0.0, 1.0)}
+        return super().moved_symbols(name)
+
+    def more_movable(self) -> tuple[str, ...]:
+        return tuple(f"{name} rate" for name in self.vessel.doses)
+
+    def given_inputs(self) -> list[tuple[str, Value | None]]:
+        return [*super().given_inputs(), *(pair for dose in self.vessel.doses.values() for pair in dose.feed.given())]
+
+    def stream_in(self, run: RunResult) -> Stream:
+        return replace(super().stream_in(run), name="charged and fed", volume=np.nan)
+
+    def switch(self) -> Switch | None:
+        """Where it fills, from there on it overflows while more comes in than is taken out."""
+        if self.vessel.capacity is None:
+            return None
+        full = Event("full", HELD - sp.Float(self.vessel.capacity.si), 1, True, self.vessel.capacity.si)
+        inflows = tuple(f.flow for f in self.inflows.values())
+
+        def after(case: Case, is_full: bool, state: np.ndarray | None) -> tuple[Case, tuple[Event, ...], bool]:
+            inflow = sum(case.value(flow) for flow in inflows)
+            is_full = is_full and inflow > case.value(WITHDRAWN)
+            return case.with_values({OVERFLOWING: 1.0 if is_full else 0.0}), () if is_full else (full,), is_full
+
+        return after
 
 
 @dataclass(frozen=True, eq=False)
@@ -199,201 +398,31 @@ class SemiBatch(ChargedVessel):
     profiles: Mapping[str, Profile] = field(default_factory=dict)
     show: Mapping[str, str] = field(default_factory=dict)
 
-    def __post_init__(self) -> None:
-        faults = Faults()
-        read_fields(self, faults, self.label)
-        if not isinstance(self.charge, Contents):
-            with faults.at(self.label):
-                settle(self, charge=Contents(self.charge, False, "charge"))
-        if self.total is not None:
-            with faults.at(self.label):
-                settle(self, total=read_total(self.total))
-        if not self.doses or not all(isinstance(d, Dosing) for d in self.doses.values()):
-            faults.add(self.label, "no dosing is given", "write doses={'acid': mo.Dosing(feed, windows=[...])}")
-            faults.raise_any()
-        settle(self, doses=FrozenMapping(self.doses))
-        with faults.at(self.label):
-            check_model(self.model)
-            if is_real(self.model) or self.model == "ideal gas" or self._is_charged_with_gas:
-                raise InputError("a semi-batch vessel holds a liquid", "", "use a batch, or a tank of gas")
-        with faults.at(self.label):
-            settle(self, density=read_density(self.density))
-            settle(self, heat_capacity=read_mixture_capacity(self.heat_capacity, self.density))
-        read_vessel_heat(faults, self)
-        with faults.at(self.label):
-            self._check_heat()
-        for name, dose in self.doses.items():
-            with faults.at(f"{self.label}, {name}"):
-                dose.piecewise(1.0)
-                if (self.is_non_isothermal or isinstance(self.heat, Profile)) and dose.feed.T is None:
-                    raise InputError("the feed has no temperature, which the balance of energy needs", "", "give T")
-        with faults.at(self.label):
-            settle(self, _withdrawn=self._read_withdrawal())
-        fed = [s for d in self.doses.values() for s in d.feed.contents]
-        species = [*self.charge, *fed] if isinstance(self.charge, Contents) else None
-        check_vessel(faults, self, species, self._first_T)
-        if not faults.found and self.capacity is not None and self.capacity.si < self._fed.volume:
-            message = (
-                f"the charge of {self._display.text(self._fed.volume, 'volume')} is more than {self.capacity} hold"
-            )
-            faults.add(self.label, message, "charge less, or give a larger capacity")
-        faults.raise_any()
-
-    def _check_heat(self) -> None:
-        if isinstance(self.heat, Profile):
-            check_profile(self.T, self._profile)
-        if isinstance(self.heat, Jacket) and not self.heat.has_conductance:
-            raise InputError("U is given without the area", "heat", "give area='6 m2', or UA")
-
-    @property
-    def _is_charged_with_gas(self) -> bool:
-        return isinstance(self.charge, Contents) and self.charge.is_gas
-
-    @property
-    def is_gas(self) -> bool:
-        """Whether it holds a gas rather than a liquid: it does not."""
-        return False
-
-    def _read_withdrawal(self) -> PiecewiseLinear | None:
-        if self.withdrawal is None:
-            return None
-        if isinstance(self.withdrawal, list | tuple):
-            return PiecewiseLinear.read(self.withdrawal, "time", "volumetric flow", "withdrawal", zero=True)
-        return PiecewiseLinear.constant(units.positive(self.withdrawal, "volumetric flow", "withdrawal").si)
-
     @cached_property
-    def _withdrawn(self) -> PiecewiseLinear | None:
-        """What is taken out over time."""
-        return self._read_withdrawal()
-
-    @property
-    def _inflows(self) -> dict[str, Inflow]:
-        return {name: Inflow(name) for name in self.doses}
-
-    @cached_property
-    def _doses_fed(self) -> dict[str, Mixture]:
-        """Each feed worked out."""
-        return {
-            name: mixture_of(
-                d.feed.contents, [f for f in d.feed.flows if f is not None] or [Value(1.0, "m^3/s")], self._by_name,
-                d.feed.T, None, d.feed.density, self.model,
-            )
-            for name, d in self.doses.items()
-        }  # fmt: skip
-
-    def _goes_in(self, species: str) -> bool:
-        fed = any(s.concentrations.get(species, 0.0) > 0 for s in self._doses_fed.values())
-        return super()._goes_in(species) or fed
-
-    def _build(self) -> Model:
-        follows = self._phase.model == "additive volumes"
-        leaving = self.capacity is not None or self.withdrawal is not None
-        volume = "follows" if follows else "carried"
-        return well_mixed(self._key, tuple(self._inflows.values()), volume, leaving, False)
-
-    def _own_numbers(self, given: Mapping[str, Number], fed: Mixture) -> dict[sp.Symbol, Number]:
-        T = self._start_T(given)
-        found: dict[sp.Symbol, Number] = {
-            TEMPERATURE: T, START_T: T, VOLUME: fed.volume, OVERFLOWING: 0.0, WITHDRAWN: 0.0
-        }  # fmt: skip
-        found |= {START(s): fed.concentrations.get(s, 0.0) for s in self.chemistry.names}
-        for name, flow in self._inflows.items():
-            stream, own_T = self._doses_fed[name], self.doses[name].feed.T
-            found |= {flow.inside(s): stream.concentrations.get(s, 0.0) for s in self.chemistry.names}
-            found |= {
-                flow.flow: given.get(f"{name} rate", self._steady_doses.get(name, 0.0)),
-                flow.T: own_T.si if own_T is not None else T,
-            }
-        return found
-
-    def _moving_numbers(self) -> dict[sp.Symbol, PiecewiseLinear]:
-        found = super()._moving_numbers()
-        for name, flow in self._inflows.items():
-            if name not in self._steady_doses:
-                found[flow.flow] = self.doses[name].piecewise(float(self._doses_fed[name].volume))
-        if self._withdrawn is not None:
-            found[WITHDRAWN] = self._withdrawn
-        return found
-
-    @property
-    def _has_segments(self) -> bool:
-        return True
-
-    def _more_settings(self) -> Iterable[Setting]:
-        return (self._profile_setting(f"{name} rate") for name in self._steady_doses)
-
-    @cached_property
-    def _steady_doses(self) -> dict[str, float]:
-        """The doses whose rate does not change, and those rates."""
-        courses = {name: d.piecewise(float(self._doses_fed[name].volume)) for name, d in self.doses.items()}
-        return {name: c.values[0] for name, c in courses.items() if len({*c.values}) == 1}
-
-    def _profile_setting(self, name: str) -> Setting:
-        if name not in self._more_movable():
-            return super()._profile_setting(name)
-        own = name.removesuffix(" rate")
-
-        def put(value: Any) -> SemiBatch:
-            return self.with_(doses={**self.doses, own: Dosing(self.doses[own].feed, rate=[(0.0, value)])})
-
-        kind = "volumetric flow"
-        return Setting(name, kind, _read_rate, put, self._steady_doses.get(own, np.nan), kind)
-
-    def _with_profile(self, name: str, profile: Profile) -> Self:
-        dose = self.doses.get(name.removesuffix(" rate")) if name.endswith(" rate") else None
-        if dose is None:
-            return super()._with_profile(name, profile)
-        changed = Dosing(dose.feed, rate=[*profile.points])
-        return self.with_(doses={**self.doses, name.removesuffix(" rate"): changed})
-
-    def _moved_symbols(self, name: str) -> dict[sp.Symbol, tuple[float, float]]:
-        if name in self._more_movable():
-            return {self._inflows[name.removesuffix(" rate")].flow: (0.0, 1.0)}
-        return super()._moved_symbols(name)
-
-    def _more_movable(self) -> tuple[str, ...]:
-        return tuple(f"{name} rate" for name in self.doses)
-
-    def _given_below(self) -> list[tuple[str, Value | None]]:
-        return [*super()._given_below(), *(pair for dose in self.doses.values() for pair in dose.feed.given())]
-
-    def _stream_in(self, run: Run) -> Stream:
-        return replace(super()._stream_in(run), name="charged and fed", volume=np.nan)
+    def spec(self) -> SemiBatchSpecification:
+        return SemiBatchSpecification(self)
 
     def run(
-        self, time: Any = None, points: Any = None, rtol: float = RTOL / 10, atol: float = ATOL / 10,
+        self,
+        time: Any = None,
+        points: Any = None,
+        rtol: float = RTOL / 10,
+        atol: float = ATOL / 10,
         verify: str = "usual",
-    ) -> Run:  # fmt: skip
+    ) -> Run:
         """Follow the vessel from the charge to `time` (default: its own); raises as `Batch.run`.
 
         An InputError, too, where more is withdrawn than there is.
         """
-        vessel = self._for(time, ("no time is given", "give time='3 h'"))
+        vessel = self._at_time(time, ("no time is given", "give time='3 h'"))
         try:
-            run = follow(vessel, vessel.time.si, points, rtol=rtol, atol=atol, switch=vessel._switch())
+            run = follow(vessel, vessel.time.si, points, rtol=rtol, atol=atol, switch=vessel.spec.switch())
             return verified(run, verify)
         except SolveError as error:
             if error.symbol != HELD:
                 raise
-            at = self._display.text(error.reached, "time")
+            at = self.spec.display.text(error.reached, "time")
             raise InputError(f"it is empty before {at}", self.label, "withdraw less, or stop earlier") from error
-
-    def _switch(self) -> Switch | None:
-        """Where it fills, from there on it overflows while more comes in than is taken out."""
-        if self.capacity is None:
-            return None
-        full = Event("full", HELD - sp.Float(self.capacity.si), 1, True, self.capacity.si)
-        inflows = tuple(f.flow for f in self._inflows.values())
-
-        def after(case: Case, is_full: bool, state: np.ndarray | None) -> tuple[Case, tuple[Event, ...], bool]:
-            inflow = sum(case.value(flow) for flow in inflows)
-            is_full = is_full and inflow > case.value(WITHDRAWN)
-            return case.with_values({OVERFLOWING: 1.0 if is_full else 0.0}), () if is_full else (full,), is_full
-
-        return after
-
-    def outcome(self) -> Run:
-        return self.run()
 
     def __str__(self) -> str:
         at = f" at {self.T}" if self.T is not None else ""

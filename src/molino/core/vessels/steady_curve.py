@@ -10,6 +10,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
+from molino.core.balances.balance_symbols import AMOUNT, START, VOLUME
 from molino.core.balances.compiled import compiled
 from molino.core.balances.continuation import CLOSE, ArcLength, LogStates, Point
 from molino.core.balances.functions import Functions
@@ -18,11 +19,10 @@ from molino.core.balances.source import NotFinite
 from molino.core.balances.steady import steady
 from molino.core.balances.system import AMOUNTS, Case
 from molino.core.chemistry.chemistry import Chemistry
+from molino.core.contract.parameter_map import ParameterMap
+from molino.core.contract.vessel import Vessel
 from molino.core.errors import SolveError
-from molino.core.vessels.base import Vessel
 from molino.core.vessels.flow_vessel import FlowVessel
-from molino.core.vessels.parameter_map import ParameterMap
-from molino.core.vessels.roles import AMOUNT, START, VOLUME
 
 _SMALLEST, _LARGEST = 0.03, 1e18
 """The range of volumes, in units of the volume in which the fastest reaction converts a noticeable share."""
@@ -69,8 +69,8 @@ class SteadyCurve:
     def __init__(self, tank: Vessel) -> None:
         self.vessel = vessel = tank.with_({"volume": 1.0})
         self.map = ParameterMap(vessel, ("volume",))
-        self.balances, self.flow = vessel._model.balances, float(vessel._fed.volume)
-        self.fed = {s: vessel._fed.concentrations.get(s, 0.0) for s in vessel.chemistry.names}
+        self.balances, self.flow = vessel.spec.model.balances, float(vessel.spec.fed.volume)
+        self.fed = {s: vessel.spec.fed.concentrations.get(s, 0.0) for s in vessel.chemistry.names}
         self.evaluations = self.steps = 0
         self.amounts = self.balances.is_kind(AMOUNTS)
         parameters = self.balances.parameters
@@ -224,10 +224,10 @@ def converted(chemistry: Chemistry, fed: np.ndarray) -> list[np.ndarray]:
 
 def filled(tank: FlowVessel, y: np.ndarray, concentrations: np.ndarray) -> np.ndarray:
     """The states of a tank with other amounts, by their concentrations."""
-    found, balances = y.copy(), tank._model.balances
+    found, balances = y.copy(), tank.spec.model.balances
     for s, c in zip(tank.chemistry.names, concentrations, strict=True):
         if AMOUNT(s) in balances.symbols:
-            found[balances.index(AMOUNT(s))] = c * tank._volume_si
+            found[balances.index(AMOUNT(s))] = c * tank.spec.volume_si
     return found
 
 

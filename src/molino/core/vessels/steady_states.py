@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from molino.core import units
+from molino.core.balances.balance_symbols import SENSIBLE
 from molino.core.balances.compiled import compiled
 from molino.core.balances.continuation import ArcLength, Curve, LogStates
 from molino.core.balances.functions import Functions
@@ -18,15 +19,15 @@ from molino.core.balances.integrate import Report, start
 from molino.core.balances.steady import growth_rates
 from molino.core.balances.system import AMOUNTS, ZERO, Balances, Case
 from molino.core.chemistry.formula import TEMPERATURE
+from molino.core.contract.parameter_map import ParameterMap
 from molino.core.errors import InputError, SolveError
 from molino.core.frozen import Frozen
 from molino.core.results import Result, entry
+from molino.core.runs.follow import settled
+from molino.core.runs.run import Run
+from molino.core.terms.heat import Jacket
 from molino.core.units import Display, Value
 from molino.core.vessels.flow_vessel import FlowVessel
-from molino.core.vessels.heat import Jacket
-from molino.core.vessels.parameter_map import ParameterMap
-from molino.core.vessels.roles import SENSIBLE
-from molino.core.vessels.run import Run, settled
 from molino.core.vessels.steady_curve import states_at_volume
 
 if TYPE_CHECKING:
@@ -74,7 +75,7 @@ class SteadyStates(Frozen, Result, Sequence[Run]):
     @property
     def display(self) -> Display:
         """The units in which they are shown."""
-        return self.vessel._display
+        return self.vessel.spec.display
 
     def __getitem__(self, n: Any) -> Any:
         return self.runs[n]
@@ -146,11 +147,11 @@ def _at_rest(balances: Balances) -> Balances:
 
 def read_bounds(tank: FlowVessel, T: tuple[Any, Any] | None = None) -> tuple[float, float]:
     """The bounds of temperature of a search for all steady states in K; InputError where there is nothing to search."""
-    tank._require_volume()
+    tank.spec.require_volume()
     if not tank.is_non_isothermal:
         if T is not None:
             raise InputError("its temperature is prescribed", f"{tank.label}, T", "leave the bounds out")
-        own = float(tank._first_T.si) if tank._first_T is not None else math.nan
+        own = float(tank.spec.first_T.si) if tank.spec.first_T is not None else math.nan
         return own, own
     if T is None:
         low, high = default_bounds(tank)
@@ -163,28 +164,28 @@ def read_bounds(tank: FlowVessel, T: tuple[Any, Any] | None = None) -> tuple[flo
 
 def read_range(tank: FlowVessel, vary: str, between: tuple[Any, Any]) -> tuple[float, float]:
     """The ends of a branch in SI; InputError where they are none, or the tank has no volume."""
-    low, high = (tank._setting(vary).read(v)[0] for v in between)
+    low, high = (tank.spec.condition(vary).read(v)[0] for v in between)
     if not low < high:
         raise InputError(f"{vary} from {low:g} to {high:g} is no range", tank.label, "give (low, high)")
     first: FlowVessel = tank.with_({vary: between[0]})
-    first._require_volume()
+    first.spec.require_volume()
     tank.with_({vary: between[1]})
     return low, high
 
 
 def steady_states(tank: FlowVessel, T: tuple[Any, Any] | None = None) -> SteadyStates:
     """All steady states of a tank within bounds of temperature; see `FlowVessel.steady_states`."""
-    tank._require_known()
+    tank.spec.require_known()
     low, high = read_bounds(tank, T)
     if not tank.is_non_isothermal:
         return _at_prescribed_temperature(tank, low)
-    case = tank._case
+    case = tank.spec.case
     functions = Functions(Case(_at_rest(case.balances), case.values))
     rhs, jacobian = functions.rhs, functions.state_jacobian
     _, scale = start(case)
     scale = scale.copy()
     scale[-1] = high - low
-    weights = (tank._volume_si / float(tank._fed.volume) / scale)[:-1]
+    weights = (tank.spec.volume_si / float(tank.spec.fed.volume) / scale)[:-1]
     cold = tank.with_(heat=None, T=Value(low), contents=None).steady().trajectory.end_state
     first = np.append(cold, low) / scale
     tracer = ArcLength(
@@ -192,7 +193,7 @@ def steady_states(tank: FlowVessel, T: tuple[Any, Any] | None = None) -> SteadyS
         lambda z: jacobian(z * scale, 0.0)[:-1] * scale * weights[:, None],
     )
     curve = tracer.trace(first, low / scale[-1], high / scale[-1])
-    balance = (tank._model.heat_generation, tank._model.heat_removal)
+    balance = (tank.spec.model.heat_generation, tank.spec.model.heat_removal)
     evaluate = compiled(case.balances).outputs(balance)(case.values)
     made, removed = (
         np.broadcast_to(np.asarray(row, dtype=float), len(curve.points)).copy()
@@ -221,10 +222,10 @@ def steady_states(tank: FlowVessel, T: tuple[Any, Any] | None = None) -> SteadyS
 
 def _at_prescribed_temperature(tank: FlowVessel, T: float) -> SteadyStates:
     """All steady states of the amounts that are found along the volume, and by start-ups."""
-    states = states_at_volume(tank, tank._volume_si)
+    states = states_at_volume(tank, tank.spec.volume_si)
     report = Report("curve of steady states over the volume", len(states), 0, len(states))
     none, ends = np.full(2, np.nan), np.full(2, T)
-    rates = tuple(growth_rates(tank._case, y) for y in states)
+    rates = tuple(growth_rates(tank.spec.case, y) for y in states)
     return SteadyStates(tank, tuple(settled(tank, y, report) for y in states), rates, ends, none, none)
 
 
@@ -238,10 +239,10 @@ def only_stable_state(tank: FlowVessel) -> tuple[np.ndarray, Report] | None:
         If all of them are unstable.
     """
     try:
-        states = states_at_volume(tank, tank._volume_si)
+        states = states_at_volume(tank, tank.spec.volume_si)
     except (SolveError, ArithmeticError):
         return None
-    stable = [y for y in states if np.max(growth_rates(tank._case, y).real) < 0]
+    stable = [y for y in states if np.max(growth_rates(tank.spec.case, y).real) < 0]
     if states and not stable:
         message = "each of its steady states is unstable, so it does not settle: it may oscillate without end"
         raise SolveError(message, tank.label, "follow it with run('1 h'), or see steady_states()")
@@ -337,7 +338,7 @@ class Branch(Frozen, Result):
     @property
     def display(self) -> Display:
         """The units in which it is shown."""
-        return self.vessel._display
+        return self.vessel.spec.display
 
     def table(self) -> pd.DataFrame:
         """One row a point: the condition, temperature, conversions and stability."""
@@ -369,9 +370,13 @@ class Branch(Frozen, Result):
             for f in self.folds
         ]
         return {
-            "vary": self.vary, "unit": units.SI_UNITS[self.kind], "values": self.values.tolist(),
-            "temperatures_K": self.temperatures.tolist(), "stable": self.stable.tolist(), "folds": folds,
-        }  # fmt: skip
+            "vary": self.vary,
+            "unit": units.SI_UNITS[self.kind],
+            "values": self.values.tolist(),
+            "temperatures_K": self.temperatures.tolist(),
+            "stable": self.stable.tolist(),
+            "folds": folds,
+        }
 
     def __str__(self) -> str:
         display = self.display
@@ -410,16 +415,16 @@ class _Course:
 
 def branch(tank: FlowVessel, vary: str, between: tuple[Any, Any]) -> Branch:
     """The curve of steady states as a condition varies; see `FlowVessel.branch`."""
-    tank._require_known()
-    kind = tank._setting(vary).kind
+    tank.spec.require_known()
+    kind = tank.spec.condition(vary).kind
     low, high = read_range(tank, vary, between)
     first = tank.with_({vary: between[0]})
     begin = first.steady().trajectory.end_state
-    balances = first._model.balances
-    _, scale = start(first._case)
+    balances = first.spec.model.balances
+    _, scale = start(first.spec.case)
     amounts = balances.is_kind(AMOUNTS)
     scale = np.where(amounts, scale, scale / _FINE)
-    weights = first._volume_si / float(first._fed.volume) / scale
+    weights = first.spec.volume_si / float(first.spec.fed.volume) / scale
     inner = LogStates(amounts, begin)
     whole, course = compiled(balances), _Course(low, high)
     numbers = ParameterMap(first, (vary,))
@@ -450,12 +455,14 @@ def branch(tank: FlowVessel, vary: str, between: tuple[Any, Any]) -> Branch:
     states = np.array([inner.states(z[:-1], scale) for z in curve.points])
     values = np.array([course.value(p / _FINE) for p in curve.points[:, -1]])
     place = balances.index(TEMPERATURE) if TEMPERATURE in balances.symbols else None
-    fixed = float(first._first_T.si) if first._first_T is not None else np.nan
+    fixed = float(first.spec.first_T.si) if first.spec.first_T is not None else np.nan
     T = states[:, place] if place is not None else np.full(len(values), fixed)
-    stable = np.array([
-        np.max(growth_rates(Case(balances, parts(float(z[-1]))[4]), y).real) < 0
-        for z, y in zip(curve.points, states, strict=True)
-    ])  # fmt: skip
+    stable = np.array(
+        [
+            np.max(growth_rates(Case(balances, parts(float(z[-1]))[4]), y).real) < 0
+            for z, y in zip(curve.points, states, strict=True)
+        ]
+    )
     folds = []
     for n in np.flatnonzero(curve.tangents[:-1, -1] * curve.tangents[1:, -1] < 0):
         z = tracer.between(curve, int(n), lambda _, along: float(along[-1]))

@@ -4,43 +4,213 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import Any, ClassVar
 
 import numpy as np
 import sympy as sp
 
 from molino.core import units
+from molino.core.balances.balance_symbols import FEED_T, FLOW, LOCAL_FLOW, START, START_T, VOLUME
 from molino.core.balances.integrate import ATOL, RTOL, Report
-from molino.core.balances.many import steady_many
+from molino.core.balances.many_cases import steady_many
 from molino.core.balances.steady import steady
 from molino.core.balances.system import Balances, Case
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
+from molino.core.contents.feed import Feed, mixture_of, require_feed
+from molino.core.contents.mixture import Contents, Mixture
+from molino.core.contents.streams import Stream
+from molino.core.contract.run_result import RunResult
+from molino.core.contract.validation import check_catalyst_mass, check_vessel, read_vessel_heat
 from molino.core.dual import Number, value_of
 from molino.core.errors import Faults, InputError, SolveError
 from molino.core.frozen import settle
+from molino.core.runs.follow import explained, follow, settled, verified
+from molino.core.runs.run import Run
+from molino.core.runs.scheduled_changes import Change, changed_numbers
 from molino.core.schema import contents, part, quantity, read_fields
+from molino.core.terms.catalyst import Catalyst
+from molino.core.terms.gas_phase import GasPhase
+from molino.core.terms.heat import Adiabatic, Jacket, Profile
+from molino.core.terms.model import Model
+from molino.core.terms.terms import Inflow, outflow
+from molino.core.terms.walls import Membrane
+from molino.core.terms.well_mixed import well_mixed
 from molino.core.units import Value
-from molino.core.vessels.base import check_catalyst_mass, check_vessel, read_vessel_heat
-from molino.core.vessels.catalyst import Catalyst
-from molino.core.vessels.changes import Change, changed_numbers
-from molino.core.vessels.feed import Feed, mixture_of, require_feed
-from molino.core.vessels.flow_vessel import FlowVessel
-from molino.core.vessels.gas_phase import GasPhase
-from molino.core.vessels.gas_vessel import GasVessel
-from molino.core.vessels.heat import Jacket, Profile
-from molino.core.vessels.mixture import Contents, Mixture
-from molino.core.vessels.model import Model
-from molino.core.vessels.roles import FEED_T, FLOW, LOCAL_FLOW, START, START_T, VOLUME
-from molino.core.vessels.run import Run, explained, follow, settled, verified
+from molino.core.vessels.flow_vessel import FlowSpecification, FlowVessel
+from molino.core.vessels.gas_vessel import GasSpecification, GasVessel
+from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.steady_states import Branch, SteadyStates, branch, only_stable_state, steady_states
-from molino.core.vessels.streams import Stream
-from molino.core.vessels.terms import Inflow
-from molino.core.vessels.walls import Membrane
-from molino.core.vessels.well_mixed import well_mixed
 
 _NOTHING = 1e-9
 """An outlet of less than this share of the feed is none."""
+
+
+class StirredTankSpecification(GasSpecification, FlowSpecification):
+    """The specification of a StirredTank."""
+
+    vessel: StirredTank
+    has_steady_state: ClassVar[bool] = True
+    is_mixed: ClassVar[bool] = True
+    whole_numbers: ClassVar[tuple[str, ...]] = ("tanks_in_series",)
+    sizing_route: ClassVar[str] = "steady"
+
+    def validate(self) -> None:
+        vessel = self.vessel
+        require_feed(vessel.feed, self.label)
+        faults = Faults()
+        read_fields(vessel, faults, self.label)
+        self.check_sizes(faults)
+        if vessel.contents is not None and not isinstance(vessel.contents, Contents):
+            with faults.at(self.label):
+                settle(vessel, contents=Contents(vessel.contents, False, "contents"))
+        read_vessel_heat(faults, vessel)
+        with faults.at(self.label):
+            self.check_heat()
+        own = vessel.feed.T if self.is_non_isothermal else vessel.T or vessel.feed.T
+        asks = "T of the feed" if self.is_non_isothermal else "T"
+        species = [*vessel.feed.contents, *(vessel.contents or ()), *self.gas_species]
+        check_vessel(faults, self, species, own, asks)
+        with faults.at(self.label):
+            check_catalyst_mass(vessel, vessel.catalyst_mass)
+        with faults.at(self.label):
+            self.check_wall()
+        with faults.at(self.label):
+            self.check_gas()
+        faults.raise_any()
+
+    def check_heat(self) -> None:
+        vessel = self.vessel
+        if isinstance(vessel.heat, Profile):
+            raise InputError("a tank at steady state has no profile", "heat", "change T on the way: tank.run(...)")
+        if isinstance(vessel.heat, Jacket):
+            if vessel.heat.counter_current:
+                raise InputError("counter-current is along a tube", "heat", "give coil=True, or leave it out")
+            if not vessel.heat.has_conductance:
+                raise InputError("U is given without the area", "heat", "give area='6 m2', or UA")
+
+    def check_wall(self) -> None:
+        self.check_membrane()
+        if self.vessel.wall is None:
+            return
+        faults = Faults()
+        if self.vessel.wall.area is None:
+            faults.add("membrane", "the area is not given", "give area='2 m2'")
+        if self.vessel.wall.sweep is not None:
+            faults.add("membrane", "a sweep flows along a tube", "give outside={...}: what is held beyond the wall")
+        faults.raise_any()
+
+    @property
+    def start_contents(self) -> Contents | None:
+        return self.vessel.contents  # type: ignore[no-any-return]
+
+    def as_tube(self) -> PlugFlow:
+        """A tube of a single cell."""
+        tank, heat = self.vessel, self.vessel.heat
+        self.require_volume()
+        if isinstance(heat, Jacket) and (heat.wall is not None or heat.stirrer is not None or not heat.has_conductance):
+            message = "over time a wall, a stirrer or U without its area is not followed"
+            raise InputError(message, self.label, "give UA")
+        if heat is not None and not isinstance(heat, Jacket | Adiabatic | str):
+            raise InputError(f"over time {heat} is not followed", self.label, "give a jacket, or 'adiabatic'")
+        if self.is_non_isothermal and tank.T is not None:
+            message = "over time a tank begins at the temperature of its feed"
+            raise InputError(message, self.label, "leave T out, or give it to the feed")
+        return PlugFlow(
+            tank.chemistry,
+            tank.feed,
+            volume=Value(self.volume_si, "m^3"),
+            T=None if self.is_non_isothermal else tank.T,
+            heat=heat,
+            catalyst=tank.catalyst,
+            name=tank.name,
+            show=tank.show,
+        )
+
+    def build_model(self) -> Model:
+        wall = () if self.vessel.wall is None else (self.vessel.wall.term(self.chemistry.names, along=False),)
+        return well_mixed(self.key, (Inflow(), outflow, *wall, *self.gas_terms()), "fixed", "contents")
+
+    def present_at_start(self) -> set[str]:
+        return super().present_at_start() | {*(self.vessel.contents or ())}
+
+    def start_concentrations(self, given: Mapping[str, Number], fed: Mixture) -> Mapping[str, Number]:
+        """Concentrations at t = 0; nan where amounts are given and the volume is not known yet."""
+        vessel = self.vessel
+        T = Value(self.temperatures(given)[0])
+        P = Value(vessel.feed.pressure(fed, given), "Pa") if self.is_gas else None
+        if vessel.contents is None:
+            if not self.is_gas and not self.phase.expansions:
+                return fed.concentrations
+            whole = sum(fed.concentrations.values())
+            shares = {s: Value(c / whole, "mol/mol") for s, c in fed.concentrations.items()}
+            nominal = {s: Value(1 / len(shares), "mol/mol") for s in shares}
+            kept = Contents(nominal, False, "contents").with_numbers({s: v.si for s, v in shares.items()})
+            return mixture_of(kept, [], self.species_by_name, T, P, None, self.fluid_model).concentrations
+        volume = self.volume(given, fed)
+        is_known = bool(np.isfinite(np.asarray(value_of(volume), dtype=float)).all())
+        if vessel.contents.extensive and not is_known:
+            return dict.fromkeys(vessel.contents, np.nan)
+        totals = [Value(volume)] if is_known else []
+        return mixture_of(vessel.contents, totals, self.species_by_name, T, P, None, self.fluid_model).concentrations
+
+    @property
+    def needs_size(self) -> bool:
+        return not np.isfinite(self.volume_si)
+
+    @property
+    def volume_si(self) -> float:
+        return float(self.volume({}, self.fed))
+
+    def own_numbers(self, given: Mapping[str, Number], fed: Mixture) -> dict[sp.Symbol, Number]:
+        T, feed_T = self.temperatures(given)
+        found: dict[sp.Symbol, Number] = {START(s): c for s, c in self.start_concentrations(given, fed).items()}
+        found |= {VOLUME: self.volume(given, fed), FLOW: fed.volume, PRESSURE: self.vessel.feed.pressure(fed, given)}
+        if self.vessel.wall is not None:
+            found |= self.vessel.wall.numbers(given, np.nan, 1.0, None)
+        return found | {TEMPERATURE: T, START_T: T, FEED_T: feed_T} | self.gas_numbers(given, fed, T)
+
+    @property
+    def has_side_feed(self) -> bool:  # type: ignore[override]
+        return self.vessel.gas is not None
+
+    def given_inputs(self) -> list[tuple[str, Value | None]]:
+        return [*super().given_inputs(), *(self.vessel.gas.given() if self.vessel.gas is not None else [])]
+
+    def side_streams(self, run: RunResult) -> list[Stream]:
+        return self.gas_stream(run)
+
+    def end(self, given: Mapping[str, Number], fed: Mixture) -> Number:
+        return np.inf
+
+    def require_volume(self) -> None:
+        """Raise InputError while the volume is not known."""
+        if not np.isfinite(self.volume_si):
+            advice = "give volume='4 m3' or space_time='20 min', or size it: mo.size(..., vary='volume')"
+            raise InputError("no volume is given", self.label, advice)
+
+    def solve_steady(self, case: Case, near: np.ndarray | None = None) -> tuple[Case, np.ndarray, Report]:
+        return case, *steady(case, case.value(VOLUME) / case.value(FLOW), near)
+
+    def solve_steady_many(self, balances: Balances, values: np.ndarray) -> np.ndarray:
+        volume, flow = (values[:, balances.parameters.index(symbol)] for symbol in (VOLUME, FLOW))
+        return steady_many(balances, values, volume / flow)
+
+    def check_outflow(self, run: Run) -> None:
+        """Raise SolveError where more passes through the wall than is fed, so that nothing is left to flow out."""
+        if self.vessel.wall is None or self.phase.carries_volume:
+            return
+        if run.is_steady:
+            lowest = float(run.stream_out().volume)
+        else:
+            lowest = run.trajectory.most(LOCAL_FLOW, -1.0)[1]
+        if lowest < _NOTHING * float(self.fed.volume):  # at rest a root with no outlet at all is as bad
+            message = "as much or more passes through the membrane than is fed, and nothing is left to flow out"
+            raise SolveError(message, self.label, "give less area, or a lower pressure in the tank")
+
+    def progress_end(self) -> float:
+        return self.volume_si / float(self.fed.volume)
 
 
 @dataclass(frozen=True, eq=False)
@@ -99,8 +269,6 @@ class StirredTank(GasVessel, FlowVessel):
     """
 
     noun: ClassVar[str] = "stirred tank"
-    _has_steady_state: ClassVar[bool] = True
-    _sized_along: ClassVar[str] = "steady"
     chemistry: Chemistry
     feed: Feed
     volume: Any = quantity("volume", size=True, independent=True)
@@ -115,109 +283,9 @@ class StirredTank(GasVessel, FlowVessel):
     name: str = ""
     show: Mapping[str, str] = field(default_factory=dict)
 
-    def __post_init__(self) -> None:
-        require_feed(self.feed, self.label)
-        faults = Faults()
-        read_fields(self, faults, self.label)
-        self._check_sizes(faults)
-        if self.contents is not None and not isinstance(self.contents, Contents):
-            with faults.at(self.label):
-                settle(self, contents=Contents(self.contents, False, "contents"))
-        read_vessel_heat(faults, self)
-        with faults.at(self.label):
-            self._check_heat()
-        own = self.feed.T if self.is_non_isothermal else self.T or self.feed.T
-        asks = "T of the feed" if self.is_non_isothermal else "T"
-        species = [*self.feed.contents, *(self.contents or ()), *self._gas_species]
-        check_vessel(faults, self, species, own, asks)
-        with faults.at(self.label):
-            check_catalyst_mass(self, self.catalyst_mass)
-        with faults.at(self.label):
-            self._check_wall()
-        with faults.at(self.label):
-            self._check_gas()
-        faults.raise_any()
-
-    def _check_heat(self) -> None:
-        if isinstance(self.heat, Profile):
-            raise InputError("a tank at steady state has no profile", "heat", "change T on the way: tank.run(...)")
-        if isinstance(self.heat, Jacket):
-            if self.heat.counter_current:
-                raise InputError("counter-current is along a tube", "heat", "give coil=True, or leave it out")
-            if not self.heat.has_conductance:
-                raise InputError("U is given without the area", "heat", "give area='6 m2', or UA")
-
-    def _check_wall(self) -> None:
-        self._check_membrane()
-        if self.wall is None:
-            return
-        faults = Faults()
-        if self.wall.area is None:
-            faults.add("membrane", "the area is not given", "give area='2 m2'")
-        if self.wall.sweep is not None:
-            faults.add("membrane", "a sweep flows along a tube", "give outside={...}: what is held beyond the wall")
-        faults.raise_any()
-
-    def _build(self) -> Model:
-        wall = () if self.wall is None else (self.wall.term(self.chemistry.names, along=False),)
-        return well_mixed(self._key, (Inflow(),), "fixed", True, False, (*wall, *self._gas_terms()))
-
-    def _started_with(self) -> set[str]:
-        return super()._started_with() | {*(self.contents or ())}
-
-    def _inside(self, given: Mapping[str, Number], fed: Mixture) -> Mapping[str, Number]:
-        """Concentrations at t = 0; nan where amounts are given and the volume is not known yet."""
-        T = Value(self._temperatures(given)[0])
-        P = Value(self.feed.pressure(fed, given), "Pa") if self.is_gas else None
-        if self.contents is None:
-            if not self.is_gas and not self._phase.expansions:
-                return fed.concentrations
-            whole = sum(fed.concentrations.values())
-            shares = {s: Value(c / whole, "mol/mol") for s, c in fed.concentrations.items()}
-            nominal = {s: Value(1 / len(shares), "mol/mol") for s in shares}
-            kept = Contents(nominal, False, "contents").with_numbers({s: v.si for s, v in shares.items()})
-            return mixture_of(kept, [], self._by_name, T, P, None, self._fluid_model).concentrations
-        volume = self._volume(given, fed)
-        is_known = bool(np.isfinite(np.asarray(value_of(volume), dtype=float)).all())
-        if self.contents.extensive and not is_known:
-            return dict.fromkeys(self.contents, np.nan)
-        totals = [Value(volume)] if is_known else []
-        return mixture_of(self.contents, totals, self._by_name, T, P, None, self._fluid_model).concentrations
-
-    @property
-    def _needs_size(self) -> bool:
-        return not np.isfinite(self._volume_si)
-
-    @property
-    def _volume_si(self) -> float:
-        return float(self._volume({}, self._fed))
-
-    def _own_numbers(self, given: Mapping[str, Number], fed: Mixture) -> dict[sp.Symbol, Number]:
-        T, feed_T = self._temperatures(given)
-        found: dict[sp.Symbol, Number] = {START(s): c for s, c in self._inside(given, fed).items()}
-        found |= {VOLUME: self._volume(given, fed), FLOW: fed.volume, PRESSURE: self.feed.pressure(fed, given)}
-        if self.wall is not None:
-            found |= self.wall.numbers(given, np.nan, 1.0, None)
-        return found | {TEMPERATURE: T, START_T: T, FEED_T: feed_T} | self._gas_numbers(given, fed, T)
-
-    @property
-    def _has_side(self) -> bool:  # type: ignore[override]
-        return self.gas is not None
-
-    def _given_below(self) -> list[tuple[str, Value | None]]:
-        return [*super()._given_below(), *(self.gas.given() if self.gas is not None else [])]
-
-    def _side_streams(self, run: Run) -> list[Stream]:
-        return self._gas_stream(run)
-
-    def _end(self, given: Mapping[str, Number], fed: Mixture) -> Number:
-        return np.inf
-
-    def _require_volume(self) -> None:
-        """Raise InputError while the volume is not known."""
-        if not np.isfinite(self._volume_si):
-            advice = "give volume='4 m3' or space_time='20 min', or size it: mo.size(..., vary='volume')"
-            raise InputError("no volume is given", self.label, advice)
+    @cached_property
+    def spec(self) -> StirredTankSpecification:
+        return StirredTankSpecification(self)
 
     def steady(self, near: np.ndarray | None = None) -> Run:
         """The steady state that the tank settles to from what is in it at t = 0.
@@ -236,37 +304,18 @@ class StirredTank(GasVessel, FlowVessel):
         SolveError
             If it never settles.
         """
-        self._require_volume()
-        self._require_known()
+        self.spec.require_volume()
+        self.spec.require_known()
         try:
-            _, state, report = self._rest(self._case, near)
+            _, state, report = self.spec.solve_steady(self.spec.case, near)
         except SolveError as error:
             only = only_stable_state(self)
             if only is None:
                 raise explained(self, error) from error
             state, report = only
         run = settled(self, state, report)
-        self._check_outflow(run)
+        self.spec.check_outflow(run)
         return run
-
-    def _rest(self, case: Case, near: np.ndarray | None = None) -> tuple[Case, np.ndarray, Report]:
-        return case, *steady(case, case.value(VOLUME) / case.value(FLOW), near)
-
-    def _rest_many(self, balances: Balances, values: np.ndarray) -> np.ndarray:
-        volume, flow = (values[:, balances.parameters.index(symbol)] for symbol in (VOLUME, FLOW))
-        return steady_many(balances, values, volume / flow)
-
-    def _check_outflow(self, run: Run) -> None:
-        """Raise SolveError where more passes through the wall than is fed, so that nothing is left to flow out."""
-        if self.wall is None or self._phase.carries_volume:
-            return
-        if run.is_steady:
-            lowest = float(run.stream_out().volume)
-        else:
-            lowest = run.trajectory.most(LOCAL_FLOW, -1.0)[1]
-        if lowest < _NOTHING * float(self._fed.volume):  # at rest a root with no outlet at all is as bad
-            message = "as much or more passes through the membrane than is fed, and nothing is left to flow out"
-            raise SolveError(message, self.label, "give less area, or a lower pressure in the tank")
 
     def steady_states(self, T: tuple[Any, Any] | None = None) -> SteadyStates:
         """All steady states within bounds of temperature, each with its stability.
@@ -311,14 +360,21 @@ class StirredTank(GasVessel, FlowVessel):
         return branch(self, vary, between)
 
     def run(
-        self, time: Any, points: Any = None, changes: Sequence[Change] = (), rtol: float = RTOL / 10,
-        atol: float = ATOL / 10, settling_band: float = 0.02, verify: str = "usual",
-    ) -> Run:  # fmt: skip
-        """Follow the tank for some time from what is in it at t = 0, through changes on the way.
+        self,
+        time: Any = None,
+        points: Any = None,
+        changes: Sequence[Change] = (),
+        rtol: float = RTOL / 10,
+        atol: float = ATOL / 10,
+        settling_band: float = 0.02,
+        verify: str = "usual",
+    ) -> Run:
+        """Its steady state; or, with a time, its course from its contents at t = 0, through changes on the way.
 
         Parameters
         ----------
-        time : str, float or quantity
+        time : str, float or quantity, optional
+            Left out, the steady state: as `steady()`.
         points : int or array of s, optional
             As for `Batch.run`.
         changes : sequence of Change, optional
@@ -337,19 +393,16 @@ class StirredTank(GasVessel, FlowVessel):
         SolveError
             If the integration cannot go on.
         """
-        self._require_volume()
+        if time is None:
+            if changes:
+                raise InputError("changes are given without a time", self.label, "give time='6 h'")
+            return verified(self.steady(), verify)
+        self.spec.require_volume()
         end = units.positive(time, "time", f"{self.label}, time").si
-        as_built = self.with_(**{**dict.fromkeys(self._sizes), "volume": Value(self._volume_si, "m^3")})
+        as_built = self.with_(**{**dict.fromkeys(self.spec.sizes), "volume": Value(self.spec.volume_si, "m^3")})
         run = follow(self, end, points, rtol=rtol, atol=atol, moving_numbers=changed_numbers(as_built, changes))
-        self._check_outflow(run)
+        self.spec.check_outflow(run)
         return replace(verified(run, verify), settling_band=settling_band)
-
-    def _progress_end(self) -> float:
-        return self._volume_si / float(self._fed.volume)
-
-    def outcome(self) -> Run:
-        """The steady state."""
-        return self.steady()
 
     def __str__(self) -> str:
         sizes = {"of": self.volume, "of space time": self.space_time, "of catalyst mass": self.catalyst_mass}

@@ -14,9 +14,11 @@ from molino.desk.cli import demo, help, new, orders, report, rerun, search, show
 from molino.desk.cli.job_commands import JOB_COMMANDS
 
 app = typer.Typer(
-    no_args_is_help=True, rich_markup_mode="rich", pretty_exceptions_enable=False,
+    no_args_is_help=True,
+    rich_markup_mode="rich",
+    pretty_exceptions_enable=False,
     context_settings={"help_option_names": ["-h", "--help"]},
-)  # fmt: skip
+)
 
 
 def _version(wanted: bool) -> None:
@@ -42,17 +44,51 @@ def molino(
 
 _JOB = JOB_COMMANDS
 COMMANDS = (
-    demo.demo, new.new, _JOB["check"], orders.orders, tracer.tracer, _JOB["fit"], _JOB["survey"], _JOB["equilibrium"],
-    _JOB["run"], _JOB["field"], _JOB["size"], _JOB["compare"], _JOB["sweep"], _JOB["attainable"], _JOB["recommend"],
-    _JOB["optimize"], report.report, rerun.rerun, show.show, search.search, help.help,
-)  # fmt: skip
+    demo.demo,
+    new.new,
+    _JOB["check"],
+    orders.orders,
+    tracer.tracer,
+    _JOB["fit"],
+    _JOB["survey"],
+    _JOB["equilibrium"],
+    _JOB["run"],
+    _JOB["field"],
+    _JOB["size"],
+    _JOB["compare"],
+    _JOB["sweep"],
+    _JOB["attainable"],
+    _JOB["recommend"],
+    _JOB["optimize"],
+    report.report,
+    rerun.rerun,
+    show.show,
+    search.search,
+    help.help,
+)
 
 for command in COMMANDS:
     app.command(no_args_is_help=command not in (demo.demo, help.help))(command)
 
 
-_PLAIN = {"³": "3", "²": "2", "⁻": "-", "¹": "1", "·": "*", "°": "deg", "µ": "u", "−": "-", "±": "+/-", "…": "...",
-          "─": "-", "→": "->", "–": "-", "≥": ">=", "≤": "<=", "×": "x"}  # fmt: skip
+_PLAIN = {
+    "³": "3",
+    "²": "2",
+    "⁻": "-",
+    "¹": "1",
+    "·": "*",
+    "°": "deg",
+    "µ": "u",
+    "−": "-",
+    "±": "+/-",
+    "…": "...",
+    "─": "-",
+    "→": "->",
+    "–": "-",
+    "≥": ">=",
+    "≤": "<=",
+    "×": "x",
+}
 """What a terminal without Unicode shows in place of these."""
 
 

@@ -42,14 +42,18 @@ class Format(StrEnum):
 JobPath = Annotated[Path, typer.Argument(metavar="JOB", help="The job file (TOML).", show_default=False)]
 Output = Annotated[
     Path | None,
-    typer.Option("--output", metavar="FOLDER", help="Write here; results/JOB next to the job if left out.",
-                 show_default=False),
-]  # fmt: skip
+    typer.Option(
+        "--output", metavar="FOLDER", help="Write here; results/JOB next to the job if left out.", show_default=False
+    ),
+]
 Formats = Annotated[
     list[Format] | None,
-    typer.Option("--format", help="Write only this kind of file; may be given again. Usual: csv, xlsx, json, png.",
-                 show_default=False),
-]  # fmt: skip
+    typer.Option(
+        "--format",
+        help="Write only this kind of file; may be given again. Usual: csv, xlsx, json, png.",
+        show_default=False,
+    ),
+]
 Quiet = Annotated[bool, typer.Option("--quiet", "-q", help="Print nothing but what is wrong.")]
 AsJson = Annotated[bool, typer.Option("--json", help="Print the result as JSON and nothing else.")]
 Debug = Annotated[bool, typer.Option("--debug", help="Show the traceback of an error.")]

@@ -63,9 +63,11 @@ Folder = Annotated[Path, typer.Argument(metavar="FOLDER", help="Where to write i
 
 
 def demo(
-    folder: Folder = Path("molino-demo"), example: WhichExample = Example.liquor, as_json: AsJson = False,
+    folder: Folder = Path("molino-demo"),
+    example: WhichExample = Example.liquor,
+    as_json: AsJson = False,
     debug: Debug = False,
-) -> None:  # fmt: skip
+) -> None:
     """Write an example of the Valdeoro mill into a folder and walk it, one command after another."""
     with handle_errors(as_json, debug):
         import shutil

@@ -10,10 +10,13 @@ from molino.desk.cli.common import handle_errors
 from molino.desk.steps.common import console, show_table
 
 TOPICS = {
-    "formulas": "rate laws and reactions", "units": "quantities, and every kind with an example",
-    "metrics": "what can be sized for, compared and optimized", "results": "files, exit codes, JSON",
-    "schema": "the JSON Schema of results", "completion": "commands completed by tab",
-}  # fmt: skip
+    "formulas": "rate laws and reactions",
+    "units": "quantities, and every kind with an example",
+    "metrics": "what can be sized for, compared and optimized",
+    "results": "files, exit codes, JSON",
+    "schema": "the JSON Schema of results",
+    "completion": "commands completed by tab",
+}
 
 Topic = Annotated[str | None, typer.Argument(metavar="TOPIC", help=", ".join(TOPICS) + ".", show_default=False)]
 
@@ -42,11 +45,16 @@ def help(topic: Topic = None) -> None:
             from molino.core.units import AMBIGUOUS, EXAMPLES
 
             show_table(pd.DataFrame({"kind of quantity": [*EXAMPLES], "example": [*EXAMPLES.values()]}))
-            show_table(pd.DataFrame({"unit with two meanings": [*AMBIGUOUS], "is read as": [
-                text.partition(" is read ")[2] for text in AMBIGUOUS.values()
-            ]}))  # fmt: skip
+            show_table(
+                pd.DataFrame(
+                    {
+                        "unit with two meanings": [*AMBIGUOUS],
+                        "is read as": [text.partition(" is read ")[2] for text in AMBIGUOUS.values()],
+                    }
+                )
+            )
         if topic == "metrics":
-            from molino.core.vessels.metrics import OF_A_SPECIES, OF_THE_WHOLE
+            from molino.core.contract.metrics import OF_A_SPECIES, OF_THE_WHOLE
 
             show_table(pd.DataFrame({"of a species": [f"{name} of A" for name in OF_A_SPECIES]}))
             show_table(pd.DataFrame({"of the whole": [*OF_THE_WHOLE]}))

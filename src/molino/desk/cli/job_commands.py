@@ -99,8 +99,13 @@ _ABOUT = {
 
 def _command(name: str, about: str) -> Callable[..., None]:
     """The command of a step."""
-    shared = {"output": (Output, None), "formats": (Formats, None), "quiet": (Quiet, False), "as_json": (AsJson, False),
-              "debug": (Debug, False)}  # fmt: skip
+    shared = {
+        "output": (Output, None),
+        "formats": (Formats, None),
+        "quiet": (Quiet, False),
+        "as_json": (AsJson, False),
+        "debug": (Debug, False),
+    }
     options = _OPTIONS.get(name, {})
 
     def command(**given: Any) -> None:

@@ -18,9 +18,11 @@ _FILES = {
     "start-up": ("job.toml",),
 }
 _FIRST = {
-    "fit": "molino fit {folder}/job.toml", "orders": "molino orders {folder}/series.csv",
-    "bed": "molino run {folder}/job.toml", "start-up": "molino run {folder}/job.toml",
-}  # fmt: skip
+    "fit": "molino fit {folder}/job.toml",
+    "orders": "molino orders {folder}/series.csv",
+    "bed": "molino run {folder}/job.toml",
+    "start-up": "molino run {folder}/job.toml",
+}
 """What to try first."""
 
 

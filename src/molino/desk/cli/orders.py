@@ -37,11 +37,22 @@ At = Annotated[
 
 
 def orders(
-    data: Data, species: SpeciesName = None, partner: Partner = None, reversible: Reversible = False,
-    relative: Relative = False, sheet: Sheet = None, header_row: HeaderRow = None, columns: Columns = None,
-    run: Run = None, predict: At = None, output: Output = None, formats: Formats = None, quiet: Quiet = False,
-    as_json: AsJson = False, debug: Debug = False,
-) -> None:  # fmt: skip
+    data: Data,
+    species: SpeciesName = None,
+    partner: Partner = None,
+    reversible: Reversible = False,
+    relative: Relative = False,
+    sheet: Sheet = None,
+    header_row: HeaderRow = None,
+    columns: Columns = None,
+    run: Run = None,
+    predict: At = None,
+    output: Output = None,
+    formats: Formats = None,
+    quiet: Quiet = False,
+    as_json: AsJson = False,
+    debug: Debug = False,
+) -> None:
     """Try zero, first and second order and a free order n: straight lines, curves of least squares, a verdict."""
     with handle_errors(as_json, debug):
         from molino.core.fitting.screening import screen_orders
@@ -53,15 +64,16 @@ def orders(
         runs = read_experiments(data, sheet, header_row=header_row, columns=columns)
         if run is not None:
             runs = runs.only(run)
-        found = screen_orders(runs, species, partner=partner, reversible=reversible,
-                              errors="relative" if relative else "same")  # fmt: skip
+        found = screen_orders(
+            runs, species, partner=partner, reversible=reversible, errors="relative" if relative else "same"
+        )
         predictions = []
         if predict is not None:
             predictions = [found.predict(predict, s.run) for s in found.series]
         content = {**found.to_dict(), "notes": list(runs.notes)}
         folder = ResultsFolder(
             output or data.parent / "results" / slug(data.stem), formats=kinds_of(formats), inputs={data.name: data}
-        )  # fmt: skip
+        )
         folder.csv(found.table(), "orders")
         folder.figure(figures.orders(found), "orders")
         temperatures = {r.T for r in found.experiments if r.T is not None}

@@ -12,9 +12,10 @@ from molino.desk.steps.common import console, show_progress
 
 Target = Annotated[
     Path | None,
-    typer.Option("--output", metavar="FILE", help="Where to write it; results/JOB/report.html if left out.",
-                 show_default=False),
-]  # fmt: skip
+    typer.Option(
+        "--output", metavar="FILE", help="Where to write it; results/JOB/report.html if left out.", show_default=False
+    ),
+]
 
 
 def report(

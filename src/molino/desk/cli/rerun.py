@@ -13,9 +13,13 @@ from molino.desk.steps.common import console, show_progress, show_table
 ReportPath = Annotated[Path, typer.Argument(metavar="REPORT", help="A page of molino report.", show_default=False)]
 Inputs = Annotated[
     Path | None,
-    typer.Option("--inputs", metavar="FOLDER", help="Take job and data of this folder in place of those in the report.",
-                 show_default=False),
-]  # fmt: skip
+    typer.Option(
+        "--inputs",
+        metavar="FOLDER",
+        help="Take job and data of this folder in place of those in the report.",
+        show_default=False,
+    ),
+]
 Extracted = Annotated[
     Path | None,
     typer.Option("--extract", metavar="FOLDER", help="Keep the job and its data in this folder.", show_default=False),

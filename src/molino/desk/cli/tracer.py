@@ -65,12 +65,29 @@ Models = Annotated[bool, typer.Option("--models/--no-models", help="Fit models o
 
 
 def tracer(
-    data: Data, kind: Kind = None, volume: Volume = None, flow: Flow = None, injected: Injected = None,
-    calibration: Calibration = None, baseline: Baseline = None, plateau: Plateau = None, tail: Tail = "exponential",
-    rule: Rule = "trapezoid", end: End = None, smoothing: Smoothing = None, rate_constant: Constant = None,
-    models: Models = True, sheet: Sheet = None, header_row: HeaderRow = None, columns: Columns = None,
-    output: Output = None, formats: Formats = None, quiet: Quiet = False, as_json: AsJson = False, debug: Debug = False,
-) -> None:  # fmt: skip
+    data: Data,
+    kind: Kind = None,
+    volume: Volume = None,
+    flow: Flow = None,
+    injected: Injected = None,
+    calibration: Calibration = None,
+    baseline: Baseline = None,
+    plateau: Plateau = None,
+    tail: Tail = "exponential",
+    rule: Rule = "trapezoid",
+    end: End = None,
+    smoothing: Smoothing = None,
+    rate_constant: Constant = None,
+    models: Models = True,
+    sheet: Sheet = None,
+    header_row: HeaderRow = None,
+    columns: Columns = None,
+    output: Output = None,
+    formats: Formats = None,
+    quiet: Quiet = False,
+    as_json: AsJson = False,
+    debug: Debug = False,
+) -> None:
     """E and F curves of a tracer test: moments with intervals, recovery, dead volume, a diagnosis, models of flow."""
     with handle_errors(as_json, debug):
         from molino.core.errors import InputError
@@ -84,9 +101,14 @@ def tracer(
                 raise InputError(f"'{text}' is no window of times", "--baseline", "write it like '0 s:20 s'")
             windows.append((low.strip(), high.strip()))
         given: dict[str, Any] = {
-            "kind": kind, "volume": volume, "flow": flow, "injected": injected, "calibration": calibration,
-            "plateau": plateau, "end": end,
-        }  # fmt: skip
+            "kind": kind,
+            "volume": volume,
+            "flow": flow,
+            "injected": injected,
+            "calibration": calibration,
+            "plateau": plateau,
+            "end": end,
+        }
         given = {name: value for name, value in given.items() if value is not None}
         if data.suffix.lower() == ".toml":
             plain = (tail, rule, models) == ("exponential", "trapezoid", True)
@@ -96,11 +118,12 @@ def tracer(
                 )
             as_asked(step.do(asked_job(data, output, formats), as_json or quiet), as_json)
             return
-        test = read_tracer(data, sheet, header_row=header_row, columns=columns, baseline=windows, tail=tail, rule=rule,
-                           **given)  # fmt: skip
+        test = read_tracer(
+            data, sheet, header_row=header_row, columns=columns, baseline=windows, tail=tail, rule=rule, **given
+        )
         folder = ResultsFolder(
             output or data.parent / "results" / slug(data.stem), formats=kinds_of(formats), inputs={data.name: data}
-        )  # fmt: skip
+        )
         content = step.analysed(test, smoothing, models, rate_constant, folder, ("tracer",), as_json or quiet)
         folder.json(content, "tracer")
         if not (as_json or quiet):

@@ -13,8 +13,10 @@ from molino.core.design.attainable import AttainableRegion, BestTrain
 from molino.desk.figures import style
 
 _LINES: dict[str, tuple[str, str, float]] = {
-    "tube": (style.COLOURS[0], "-", 2.4), "tank": (style.COLOURS[1], "--", 2.4), "mixing": (style.INK, ":", 1.8)
-}  # fmt: skip
+    "tube": (style.COLOURS[0], "-", 2.4),
+    "tank": (style.COLOURS[1], "--", 2.4),
+    "mixing": (style.INK, ":", 1.8),
+}
 
 
 @style.draws
@@ -46,8 +48,9 @@ def attainable(region: AttainableRegion, best: BestTrain | None = None) -> Figur
         axes.plot([x[n], x[m]], [y[n], y[m]], color=color, ls=dashes, lw=width, solid_capstyle="round")
     feed = [float(display.number(v, m.kind)) for v, m in zip(region.fed, region.metrics, strict=True)]
     axes.plot(*feed, "o", ms=8, mfc="white", mec=style.INK, mew=1.4, zorder=5, clip_on=False)
-    handles: list[Any] = [Line2D([], [], color=c, ls=d, lw=w, label=kind) for kind, (c, d, w) in _LINES.items()
-                          if kind in region.pieces]  # fmt: skip
+    handles: list[Any] = [
+        Line2D([], [], color=c, ls=d, lw=w, label=kind) for kind, (c, d, w) in _LINES.items() if kind in region.pieces
+    ]
     handles.append(Line2D([], [], marker="o", ls="", mfc="white", mec=style.INK, ms=8, label="feed"))
     title = "What can be made of the feed, and what makes the boundary"
     if best is not None:
@@ -68,8 +71,10 @@ def _along_each_axis(region: AttainableRegion, best: BestTrain | None) -> Figure
     display, figure = region.display, style.blank()
     panels = figure.subplots(1, 3)
     shown = np.column_stack([display.number(region.vertices[:, n], m.kind) for n, m in enumerate(region.metrics)])
-    fed, reached = ([float(display.number(v, m.kind)) for v, m in zip(point, region.metrics, strict=True)]
-                    for point in (region.fed, best.reached if best is not None else region.fed))  # fmt: skip
+    fed, reached = (
+        [float(display.number(v, m.kind)) for v, m in zip(point, region.metrics, strict=True)]
+        for point in (region.fed, best.reached if best is not None else region.fed)
+    )
     headings = [display.label(str(m), m.kind) for m in region.metrics]
     kinds = np.array(region.kinds)
     handles: list[Any] = []

@@ -8,10 +8,9 @@ from collections.abc import Sequence
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
+from molino.core.contract.run_result import RunResult
 from molino.core.design.comparison import Comparison
 from molino.core.statistics import half_width
-from molino.core.vessels.run import Run
-from molino.core.vessels.train import TrainRun
 from molino.desk.figures import style
 
 
@@ -74,8 +73,15 @@ def comparison(result: Comparison) -> Figure:
             ends.append(value + half)
             text = plus_minus(value, half) if math.isfinite(value) else "none"
             side = -1 if value < 0 else 1
-            axes.annotate(text, (there[i] + side * half, i), (5 * side, 0), textcoords="offset points", va="center",
-                          ha="left" if side > 0 else "right", fontsize=9)  # fmt: skip
+            axes.annotate(
+                text,
+                (there[i] + side * half, i),
+                (5 * side, 0),
+                textcoords="offset points",
+                va="center",
+                ha="left" if side > 0 else "right",
+                fontsize=9,
+            )
         _limits(axes, kind, [v for v in values if math.isfinite(v)], [e for e in ends if math.isfinite(e)])
         axes.set_yticks(list(places), result.labels)
         axes.grid(False, axis="y")
@@ -109,7 +115,7 @@ def _limits(axes: Axes, kind: str, values: Sequence[float], ends: Sequence[float
     axes.set_xlim(low - 0.55 * span if low < 0 else 0.0, high + 0.55 * span if high > 0 else 0.1 * span)
 
 
-def _factor(run: Run | TrainRun) -> float:
+def _factor(run: RunResult) -> float:
     """Student's t for 95 %, or 0 where the constants have no covariance."""
     covariance = run.vessel.chemistry.covariance
     return half_width(1.0, covariance.degrees_of_freedom) if covariance is not None else 0.0

@@ -33,25 +33,61 @@ def equilibrium(result: EquilibriumCurves) -> Figure:
         at = f", {display.text(P, 'pressure')}" if np.isfinite(P) else ""
         axes.plot(T, display.number(row, metric.kind), **style.stroke(n), label=f"equilibrium{at}")
     if len(result.locus):
-        axes.plot(*shown(result.locus), color=style.COLOURS[3], linestyle=(0, (6, 3)), linewidth=1.6,
-                  label="locus of the maximum rate")  # fmt: skip
+        axes.plot(
+            *shown(result.locus),
+            color=style.COLOURS[3],
+            linestyle=(0, (6, 3)),
+            linewidth=1.6,
+            label="locus of the maximum rate",
+        )
     last = None
     for n, line in enumerate(result.lines, 1):
         x, y = shown(line)
         if last is not None:
-            axes.plot([last[0], x[0]], [last[1], y[0]], ":", color=style.QUIET, linewidth=1.4,
-                      label="between beds" if n == 2 else "")  # fmt: skip
+            axes.plot(
+                [last[0], x[0]],
+                [last[1], y[0]],
+                ":",
+                color=style.QUIET,
+                linewidth=1.4,
+                label="between beds" if n == 2 else "",
+            )
         label = "adiabatic bed" if len(result.lines) == 1 else "adiabatic beds"
-        axes.plot(x, y, "-", color=style.INK, linewidth=2.0, marker="o", markevery=[0, -1], ms=4,
-                  label=label if n == 1 else "")  # fmt: skip
-        axes.annotate(f"{n}", (x[0], y[0]), (-6, 0), textcoords="offset points", ha="right", va="center", fontsize=9,
-                      color=style.INK)  # fmt: skip
+        axes.plot(
+            x,
+            y,
+            "-",
+            color=style.INK,
+            linewidth=2.0,
+            marker="o",
+            markevery=[0, -1],
+            ms=4,
+            label=label if n == 1 else "",
+        )
+        axes.annotate(
+            f"{n}",
+            (x[0], y[0]),
+            (-6, 0),
+            textcoords="offset points",
+            ha="right",
+            va="center",
+            fontsize=9,
+            color=style.INK,
+        )
         last = float(x[-1]), float(y[-1])
     if result.target is not None:
         wanted = float(display.number(result.target, metric.kind))
         axes.axhline(wanted, color=style.QUIET, linewidth=1.0)
-        axes.annotate(f"target {wanted:.4g}", (1.0, wanted), (-4, 4), xycoords=("axes fraction", "data"),
-                      textcoords="offset points", ha="right", fontsize=9, color=style.QUIET)  # fmt: skip
+        axes.annotate(
+            f"target {wanted:.4g}",
+            (1.0, wanted),
+            (-4, 4),
+            xycoords=("axes fraction", "data"),
+            textcoords="offset points",
+            ha="right",
+            fontsize=9,
+            color=style.QUIET,
+        )
     style.dress(axes, display.label("temperature", "temperature"), display.label(str(metric), metric.kind))
     if metric.kind == "number":
         axes.set_ylim(min(0.0, axes.get_ylim()[0]), max(1.0, axes.get_ylim()[1]) if axes.get_ylim()[1] <= 1.2 else None)

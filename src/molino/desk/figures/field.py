@@ -12,11 +12,11 @@ from matplotlib.figure import Figure
 from matplotlib.ticker import MaxNLocator
 
 from molino.core.errors import InputError
-from molino.core.fields.basin import Basin
 from molino.core.fields.basin_run import BasinInTime, BasinRun
+from molino.core.fields.basin_specification import BasinFields
 from molino.core.fields.laminar_run import LaminarInTime, LaminarRun
-from molino.core.vessels.over_time import heading_of, kind_of
-from molino.core.vessels.tube_in_time import TubeInTime
+from molino.core.runs.over_time import heading_of, kind_of
+from molino.core.runs.tube_over_time import TubeInTime
 from molino.desk.figures import style
 
 _COLOUR_MAPS = {"concentration": "viridis", "temperature": "inferno", "speed": "cividis", "age": "magma"}
@@ -52,8 +52,8 @@ def field(run: BasinRun | LaminarRun, show: Sequence[str] | None = None) -> Figu
         For what the run does not have.
     """
     known = _known(run)
-    first = run.basin._plug if isinstance(run, BasinRun) else run.tube._plug
-    chosen = [f"concentration of {s}" for s in first._consumed[:1]]
+    first = run.basin.spec.plug if isinstance(run, BasinRun) else run.tube.spec.plug
+    chosen = [f"concentration of {s}" for s in first.spec.reactants[:1]]
     names = [*show] if show is not None else [n for n in (*chosen, "temperature", "speed", "age") if n in known]
     strange = [n for n in names if n not in known]
     if strange or not names:
@@ -70,7 +70,7 @@ def field(run: BasinRun | LaminarRun, show: Sequence[str] | None = None) -> Figu
     for axes, name in zip(panels, names, strict=False):
         _draw(axes, run, name)
     if others:
-        _bars(panels[len(names)], others, f"conversion of {first._consumed[0]}")
+        _bars(panels[len(names)], others, f"conversion of {first.spec.reactants[0]}")
     figure.suptitle(_title(run), x=0.01, ha="left", fontsize=11)
     return figure
 
@@ -82,11 +82,11 @@ def _known(run: BasinRun | LaminarRun) -> list[str]:
 def _title(run: Any) -> str:
     if isinstance(run, BasinRun):
         parts = [f"{run.basin.label}, {run.basin.flow} flow"]
-        parts += [f"conversion of {s} {run.conversion(s):.4g}" for s in run._consumed[:2]]
+        parts += [f"conversion of {s} {run.conversion(s):.4g}" for s in run.reactants[:2]]
         parts += [f"stagnant {100 * run.stagnant_fraction:.2g} %"]
         return ", ".join(parts)
     parts = [run.tube.label]
-    parts += [f"conversion of {s} {run.conversion(s):.4g}" for s in run.tube._plug._consumed[:2]]
+    parts += [f"conversion of {s} {run.conversion(s):.4g}" for s in run.tube.spec.plug.spec.reactants[:2]]
     return ", ".join(parts)
 
 
@@ -104,12 +104,14 @@ def _values(run: BasinRun | LaminarRun, name: str) -> tuple[np.ndarray, str, str
 def _conversions(run: BasinRun | LaminarRun) -> dict[str, float]:
     """What the vessel, and the same volume in plug flow and as a stirred tank, converts of the first species."""
     label = run.basin.label if isinstance(run, BasinRun) else run.tube.label
-    plug = run.basin._plug if isinstance(run, BasinRun) else run.tube._plug
-    if not plug._consumed:
+    plug = run.basin.spec.plug if isinstance(run, BasinRun) else run.tube.spec.plug
+    if not plug.spec.reactants:
         return {}
-    s = plug._consumed[0]
+    s = plug.spec.reactants[0]
     start = f"conversion of {s} in "
-    others = {n.removeprefix(start).removeprefix("a "): x for n, x in run._others().items() if n.startswith(start)}
+    others = {
+        n.removeprefix(start).removeprefix("a "): x for n, x in run.ideal_conversions().items() if n.startswith(start)
+    }
     return {label: run.conversion(s), **others} if others else {}
 
 
@@ -154,7 +156,7 @@ def _basin_mesh(axes: Axes, run: BasinRun | BasinInTime, shown: np.ndarray, cmap
     return mesh
 
 
-def _walls(axes: Axes, basin: Basin, run: BasinRun | BasinInTime) -> None:
+def _walls(axes: Axes, basin: BasinFields, run: BasinRun | BasinInTime) -> None:
     """Sides, inner walls, and arrows where it flows in and out."""
     show = run.display
     length, width = (float(show.number(v.si, "length")) for v in (basin.length, basin.width))
@@ -176,8 +178,14 @@ def _walls(axes: Axes, basin: Basin, run: BasinRun | BasinInTime) -> None:
         outside = (at + out * reach, middle) if along_x else (middle, at + out * reach)
         on_side = (at, middle) if along_x else (middle, at)
         tail, head = (outside, on_side) if inward else (on_side, outside)
-        axes.annotate("", head, tail, annotation_clip=False, zorder=6,
-                      arrowprops={"arrowstyle": "-|>", "color": style.COLOURS[1], "lw": 1.8})  # fmt: skip
+        axes.annotate(
+            "",
+            head,
+            tail,
+            annotation_clip=False,
+            zorder=6,
+            arrowprops={"arrowstyle": "-|>", "color": style.COLOURS[1], "lw": 1.8},
+        )
 
 
 def _laminar_mesh(axes: Axes, run: LaminarRun, shown: np.ndarray, cmap: str) -> Any:
@@ -190,8 +198,9 @@ def _laminar_mesh(axes: Axes, run: LaminarRun, shown: np.ndarray, cmap: str) -> 
     z, r = show.number(run.z, "length"), show.number(across, "diameter")
     mesh = axes.pcolormesh(z, r, both.T, cmap=cmap, shading="gouraud", rasterized=True)
     axes.set_xlabel(show.label("length", "length"))
-    axes.set_ylabel(show.label("distance from the axis" if run.tube.geometry == "pipe" else "distance from the middle",
-                               "diameter"))  # fmt: skip
+    axes.set_ylabel(
+        show.label("distance from the axis" if run.tube.geometry == "pipe" else "distance from the middle", "diameter")
+    )
     return mesh
 
 
@@ -214,8 +223,8 @@ def across(run: BasinRun | LaminarRun, species: str | None = None) -> Figure:
     InputError
         If there is no such species.
     """
-    plug = run.basin._plug if isinstance(run, BasinRun) else run.tube._plug
-    name = f"concentration of {species or (*plug._consumed, *plug.chemistry.names)[0]}"
+    plug = run.basin.spec.plug if isinstance(run, BasinRun) else run.tube.spec.plug
+    name = f"concentration of {species or (*plug.spec.reactants, *plug.chemistry.names)[0]}"
     if name not in run.inside:
         raise InputError(f"there is no species '{species}'", "across", f"there are {', '.join(plug.chemistry.names)}")
     show = run.display
@@ -263,8 +272,11 @@ def over_time(run: TubeInTime | LaminarInTime | BasinInTime) -> Figure:
     groups = [[n for n in outlet if n.startswith("concentration")], *([["temperature"]] if warm else [])]
     for axes, names in zip(panels, groups, strict=False):
         kind = kind_of(names[0])
-        style.dress(axes, show.label("time", "time"), show.label("temperature that leaves" if kind == "temperature" else
-                                                                 "concentration that leaves", kind))  # fmt: skip
+        style.dress(
+            axes,
+            show.label("time", "time"),
+            show.label("temperature that leaves" if kind == "temperature" else "concentration that leaves", kind),
+        )
         times = run.settling_times()
         for n, name in enumerate(names):
             axes.plot(t, show.number(outlet[name], kind), **style.stroke(n), label=heading_of(name))
@@ -276,24 +288,28 @@ def over_time(run: TubeInTime | LaminarInTime | BasinInTime) -> Figure:
         axes.legend(frameon=False)
     if isinstance(run, TubeInTime):
         _profiles_below(run, panels[1 + warm :])
-    figure.suptitle(f"{run._names()[0]} over time", x=0.01, ha="left", fontsize=11)
+    figure.suptitle(f"{run.names()[0]} over time", x=0.01, ha="left", fontsize=11)
     return figure
 
 
 def _profiles_below(run: TubeInTime, panels: Sequence[Axes]) -> None:
     """Profiles of a tube at some moments: of the species that is consumed, and of the temperature."""
-    show, area = run.display, run.vessel._cross_section()
+    show, area = run.display, run.vessel.spec.cross_section()
     along = ("length", run.volumes / area) if np.isfinite(area) else ("volume", run.volumes)
     still = [n for n in run.inside if n.startswith("loading") or n == "activity"]
-    first = [f"concentration of {s}" for s in (*run.vessel._consumed, *run.vessel.chemistry.names)][:1]
+    first = [f"concentration of {s}" for s in (*run.vessel.spec.reactants, *run.vessel.chemistry.names)][:1]
     names = [*(still[:1] or first), *(["temperature"] if "temperature" in run.inside else [])]
     moments = np.unique(np.round(np.linspace(0, 1, _PROFILES + 1) * (len(run.times) - 1)).astype(int))
     for axes, name in zip(panels, names, strict=False):
         kind = kind_of(name)
         style.dress(axes, show.label(*along[:1], along[0]), show.label(f"{name} inside", kind))
         for n, i in enumerate(moments):
-            axes.plot(show.number(along[1], along[0]), show.number(run.inside[name][i], kind), **style.stroke(n),
-                      label=show.text(float(run.times[i]), "time", 3))  # fmt: skip
+            axes.plot(
+                show.number(along[1], along[0]),
+                show.number(run.inside[name][i], kind),
+                **style.stroke(n),
+                label=show.text(float(run.times[i]), "time", 3),
+            )
         axes.legend(frameon=False, title="after", fontsize=9)
 
 
@@ -340,7 +356,7 @@ def sequence(run: BasinInTime, species: str | None = None) -> Figure:
 
 def _scaled(run: BasinInTime, species: str | None) -> tuple[str, float, float]:
     """The field that is drawn, and the ends of its scale."""
-    name = f"concentration of {species or (*run._consumed, *run.basin.chemistry.names)[0]}"
+    name = f"concentration of {species or (*run.reactants, *run.basin.chemistry.names)[0]}"
     if name not in run.inside:
         there = ", ".join(run.basin.chemistry.names)
         raise InputError(f"there is no species '{species}'", "field over time", f"there are {there}")

@@ -11,7 +11,7 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from molino.core.errors import InputError, nearest
-from molino.core.fitting.experiments import OUTLET, Experiment
+from molino.core.fitting.experiment import OUTLET, Experiment
 from molino.core.fitting.fit_result import Fit
 from molino.core.units import Display
 from molino.desk.figures import style
@@ -143,12 +143,23 @@ def _draw_outlets(axes: Axes, panel: _Panel, result: Fit) -> None:
     names = [run.name for run in panel.runs]
     for response in panel.responses:
         i = result.responses.index(response)
-        own = [n for n, (run, r) in enumerate(zip(points.run, points.response, strict=True))
-               if r == response and run in names]  # fmt: skip
+        own = [
+            n
+            for n, (run, r) in enumerate(zip(points.run, points.response, strict=True))
+            if r == response and run in names
+        ]
         x, color = [names.index(points.run[n]) for n in own], style.stroke(i)["color"]
         axes.plot(x, display.number(points.calculated[own], panel.kind), "_", color=color, ms=18, mew=2)
-        axes.plot(x, display.number(points.measured[own], panel.kind), style.MARKS[i], color=color, ms=5, mfc="white",
-                  mew=1.4, label=response)  # fmt: skip
+        axes.plot(
+            x,
+            display.number(points.measured[own], panel.kind),
+            style.MARKS[i],
+            color=color,
+            ms=5,
+            mfc="white",
+            mew=1.4,
+            label=response,
+        )
     _name_runs(axes, names)
 
 

@@ -8,7 +8,7 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
-from molino.core.design.heat_safety import HeatSafety, RunawayBoundary
+from molino.core.safety.heat_safety import HeatSafety, RunawayBoundary
 from molino.desk.figures import style
 
 _LEAST = 1e-2
@@ -72,8 +72,16 @@ def _levels(axes: Axes, result: HeatSafety) -> None:
             continue
         y = float(result.display.number(level, "temperature"))
         axes.axhline(y, **{**style.stroke(n + 2), "linewidth": 1.3})
-        axes.annotate(name, (1.0, y), xycoords=("axes fraction", "data"), xytext=(-4, 3), ha="right",
-                      textcoords="offset points", fontsize=8.5, color=style.COLOURS[n + 2])  # fmt: skip
+        axes.annotate(
+            name,
+            (1.0, y),
+            xycoords=("axes fraction", "data"),
+            xytext=(-4, 3),
+            ha="right",
+            textcoords="offset points",
+            fontsize=8.5,
+            color=style.COLOURS[n + 2],
+        )
 
 
 def _boundary(result: RunawayBoundary) -> Figure:
@@ -95,8 +103,16 @@ def _boundary(result: RunawayBoundary) -> Figure:
         for axes in (top, bottom):
             axes.axvline(at, color=style.QUIET, linestyle=":", linewidth=1.4)
         side, place = (-5, "right") if at > float(np.mean(coolants)) else (5, "left")
-        top.annotate("boundary of runaway", (at, 0.5), xycoords=("data", "axes fraction"), xytext=(side, 0), ha=place,
-                     textcoords="offset points", fontsize=9, color="#555555")  # fmt: skip
+        top.annotate(
+            "boundary of runaway",
+            (at, 0.5),
+            xycoords=("data", "axes fraction"),
+            xytext=(side, 0),
+            ha=place,
+            textcoords="offset points",
+            fontsize=9,
+            color="#555555",
+        )
     style.dress(top, "", display.label("highest temperature", "temperature"))
     style.dress(bottom, display.label("temperature of the coolant", "temperature"), "hot spot sensitivity [K/K]")
     facts = result.facts()

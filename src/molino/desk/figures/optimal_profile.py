@@ -7,9 +7,9 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from molino.core import units
-from molino.core.design.objective import Limit
-from molino.core.design.optimal_profile import OptimalProfile
-from molino.core.design.optimum import Optimum
+from molino.core.design.optimize.objective import Limit
+from molino.core.design.optimize.optimal_profile import OptimalProfile
+from molino.core.design.optimize.optimum import Optimum
 from molino.desk.figures import style
 
 _SHADES = {"at its lower bound": "#dbe9f4", "at its upper bound": "#f8e3d4", "singular": "#d9efe6"}
@@ -51,8 +51,16 @@ def _draw_course(axes: Axes, profile: OptimalProfile) -> None:
         axes.axvspan(begin, end, color=_SHADES.get(arc.kind, _ELSE), lw=0, zorder=0)
         text = arc.kind.replace("along the limit", "along").removeprefix("at its ")
         if end - begin > 0.09 * last:
-            axes.text((begin + end) / 2, 1.02, text, transform=axes.get_xaxis_transform(), ha="center", va="bottom",
-                      fontsize=8, color=style.INK)  # fmt: skip
+            axes.text(
+                (begin + end) / 2,
+                1.02,
+                text,
+                transform=axes.get_xaxis_transform(),
+                ha="center",
+                va="bottom",
+                fontsize=8,
+                color=style.INK,
+            )
     axes.set_xlim(0.0, last)
 
 
@@ -62,14 +70,15 @@ def _draw_switching(axes: Axes, result: Optimum, profile: OptimalProfile) -> Non
     axes.plot(_shown(profile, profile.switching_times), profile.switching / size, **style.stroke(1))
     sense = "gains" if result.is_highest else "costs"
     style.dress(axes, "", "switching function")
-    axes.set_title(f"above zero: more {profile.name} {sense} (relative to its largest)", loc="right", fontsize=8,
-                   color=style.INK)  # fmt: skip
+    axes.set_title(
+        f"above zero: more {profile.name} {sense} (relative to its largest)", loc="right", fontsize=8, color=style.INK
+    )
 
 
 def _draw_limit(axes: Axes, result: Optimum, limit: Limit) -> None:
     """What is limited all along the run, with its limit."""
     metric, display = limit.expression.metrics[0], result.display
-    x, values = _positions(result), result.run.profile(metric)  # type: ignore[union-attr]
+    x, values = _positions(result), result.run.profile(metric)
     axes.plot(x, display.number(values, metric.kind), **style.stroke(2))
     axes.axhline(float(display.number(limit.value, metric.kind)), color=style.INK, lw=0.8, ls="--")
     style.dress(axes, "", display.label(str(metric).replace("concentration of ", ""), metric.kind))
@@ -86,7 +95,7 @@ def _draw_run(axes: Axes, result: Optimum) -> None:
     run, display = result.run, result.display
     first = result.profiles[0]
     x = _positions(result)
-    for n, (species, values) in enumerate(run.concentrations.items()):  # type: ignore[union-attr]
+    for n, (species, values) in enumerate(run.concentrations.items()):
         axes.plot(x, display.number(values, "concentration"), label=species, **style.stroke(n))
     unit = units.pretty(first.along_unit)
     label = display.label("concentration", "concentration")

@@ -9,8 +9,8 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from matplotlib.patches import Patch
 
-from molino.core.design.optimum import Optimum, Surroundings
-from molino.core.design.question import FreeNumber
+from molino.core.design.optimize.optimum import Optimum, Surroundings
+from molino.core.design.optimize.problem import FreeNumber
 from molino.core.units import pretty
 from molino.desk.figures import style
 from molino.desk.figures.optimal_profile import draw_optimal_profiles
@@ -116,5 +116,9 @@ def _draw_map(figure: Figure, axes: Axes, around: Surroundings) -> None:
         axes.contourf(x, y, left, levels=[-1e300, -_MET], colors=[_OUT], alpha=0.75, hatches=["///"])
     best = first.shown(first.value), second.shown(second.value)
     axes.plot(*best, "*", ms=18, mfc="white", mec=style.INK, mew=1.4, zorder=5, clip_on=False)
-    style.dress(axes, _label(first), _label(second), f"star: {first.name} {first.text(first.value)}, "
-                f"{second.name} {second.text(second.value)}")  # fmt: skip
+    style.dress(
+        axes,
+        _label(first),
+        _label(second),
+        f"star: {first.name} {first.text(first.value)}, {second.name} {second.text(second.value)}",
+    )

@@ -35,9 +35,11 @@ def orders(result: Screening) -> Figure:
         chosen = law is result.chosen
         style.dress(upper, "", label, f"{law.name}{' (chosen)' if chosen else ''}   {r_squared}")
         style.dress(
-            lower, display.label("time", "time"), units.pretty(result.error_heading("residual")) if n == 0 else "",
+            lower,
+            display.label("time", "time"),
+            units.pretty(result.error_heading("residual")) if n == 0 else "",
             f"curve of least squares, p {p_text(law.probability)}",
-        )  # fmt: skip
+        )
         if chosen:
             upper.set_title(upper.get_title("left"), loc="left", fontsize=10, fontweight="bold")
             for axes in (upper, lower):

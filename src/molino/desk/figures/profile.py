@@ -10,10 +10,10 @@ import numpy as np
 from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
 
+from molino.core.contract.metrics import conversion
 from molino.core.errors import Faults, InputError, nearest
-from molino.core.vessels.metrics import conversion
-from molino.core.vessels.profiles import PROFILES, read_limits
-from molino.core.vessels.run import Run
+from molino.core.runs.profiles import PROFILES, read_limits
+from molino.core.runs.run import Run
 from molino.desk.figures import style
 
 _FLAT = 1e-9
@@ -64,8 +64,12 @@ def _effectiveness(run: Run) -> dict[str, np.ndarray]:
     return {n.removeprefix(start): v for n, v in run.series.items() if n.startswith(start)}
 
 
-_CURVES = {"concentration": _concentrations, "molar flow": _flows, "conversion": _conversions,
-           "effectiveness": _effectiveness}  # fmt: skip
+_CURVES = {
+    "concentration": _concentrations,
+    "molar flow": _flows,
+    "conversion": _conversions,
+    "effectiveness": _effectiveness,
+}
 PANELS = {name: _Panel(name, _CURVES.get(name) or _of_kind(kind)) for name, kind in PROFILES.items()}
 
 
@@ -103,9 +107,12 @@ def _chosen(runs: Sequence[Run], wanted: Iterable[str] | None) -> list[_Panel]:
 
 @style.draws
 def profile(
-    run: Run | Sequence[Run], show: Iterable[str] | None = None, log: str = "", species: Iterable[str] | None = None,
+    run: Run | Sequence[Run],
+    show: Iterable[str] | None = None,
+    log: str = "",
+    species: Iterable[str] | None = None,
     limits: Mapping[str, tuple[Any, Any]] | None = None,
-) -> Figure:  # fmt: skip
+) -> Figure:
     """Panels of what changes against time or along the tube, of one run or of several laid over each other.
 
     Parameters
@@ -179,8 +186,15 @@ def profile(
         strokes = [
             Line2D([], [], color=style.INK, linestyle=style.STROKES[i % len(style.STROKES)]) for i in range(len(runs))
         ]
-        figure.legend(strokes, [one.vessel.label for one in runs], loc="outside lower center", ncols=min(len(runs), 4),
-                      frameon=False, fontsize=9, handlelength=3.2)  # fmt: skip
+        figure.legend(
+            strokes,
+            [one.vessel.label for one in runs],
+            loc="outside lower center",
+            ncols=min(len(runs), 4),
+            frameon=False,
+            fontsize=9,
+            handlelength=3.2,
+        )
     return figure
 
 
@@ -233,9 +247,11 @@ def _draw(axes: Any, panel: _Panel, runs: Sequence[Run], log: str, hidden: set[s
             display = run.display
             along = run.positions()[0]
             x, y = display.number(along[2], along[1]), display.number(values, panel.kind)
-            look = style.stroke(colour) if len(runs) == 1 else style.stroke(i) | {
-                "color": style.COLOURS[colour % len(style.COLOURS)]
-            }  # fmt: skip
+            look = (
+                style.stroke(colour)
+                if len(runs) == 1
+                else style.stroke(i) | {"color": style.COLOURS[colour % len(style.COLOURS)]}
+            )
             axes.plot(x, y, label=quantity if not drawn else "_", **look)
             drawn = True
         colour += drawn

@@ -33,9 +33,11 @@ def slopes(result: Rates) -> Figure:
         bottom, left = n + columns >= len(runs), n % columns == 0
         smooth = f", smoothing {found.smoothing:.1e}" if math.isfinite(found.smoothing) else ""
         style.dress(
-            axes, display.label("time", "time") if bottom else "",
-            display.label(result.species, "concentration") if left else "", f"{found.run}{smooth}",
-        )  # fmt: skip
+            axes,
+            display.label("time", "time") if bottom else "",
+            display.label(result.species, "concentration") if left else "",
+            f"{found.run}{smooth}",
+        )
         length = 0.08 * float(np.ptp(found.times))
         many = len(found.slope) == len(found.at)
         for t, c, slope in zip(found.at if many else found.at[:1], found.curve, found.slope, strict=False):
@@ -83,10 +85,11 @@ def power_law(result: PowerLaw) -> Figure:
         at_mean = fitted / (c / mean) ** order  # what the rest of the law makes
         level = float(np.exp(np.mean(np.log(at_mean))))
         style.dress(
-            axes, display.label(f"[{species}]", "concentration"),
+            axes,
+            display.label(f"[{species}]", "concentration"),
             f"rate at mean conditions [{pretty(unit)}]" if unit else "rate at mean conditions",
             f"order in {species}: {order:.3g} ({low:.3g} to {high:.3g})",
-        )  # fmt: skip
+        )
         grid = np.array([c.min() / 1.1, c.max() * 1.1])
         axes.plot(grid, level * (grid / mean) ** order, color=style.COLOURS[n], linewidth=1.8)
         style.dots(axes, n, c, measured * level / at_mean)

@@ -30,8 +30,14 @@ def recommendation(result: Recommendation) -> Figure:
     values = [a.optimum.objective.shown(display, a.optimum.value) for a in able if a.optimum is not None]
     colors = [style.COLOURS[0] if n == 0 else "#9fb8c8" for n in range(len(able))]
     spread = [a.half_width or 0.0 for a in able]
-    left.barh(places, values, color=colors, xerr=spread if any(spread) else None, height=0.62,
-              error_kw={"ecolor": style.INK, "capsize": 3, "lw": 1.2})  # fmt: skip
+    left.barh(
+        places,
+        values,
+        color=colors,
+        xerr=spread if any(spread) else None,
+        height=0.62,
+        error_kw={"ecolor": style.INK, "capsize": 3, "lw": 1.2},
+    )
     left.set_yticks(places, [a.name for a in able])
     for n, (place, value) in enumerate(zip(places, values, strict=True)):
         left.text(0.0, place, f" {value:.4g}", va="center", color=style.INK if n else "white", fontsize=9)

@@ -30,8 +30,15 @@ def spread_sources(result: SpreadSources) -> Figure:
     axes = figure.subplots()
     places = np.arange(len(names))
     axes.barh(places - 0.19, 100 * np.maximum(result.first[order], 0), 0.36, color=style.COLOURS[0], label="by itself")
-    axes.barh(places + 0.19, 100 * np.maximum(result.total[order], 0), 0.36, color=style.COLOURS[5], hatch="//",
-              edgecolor="white", label="with others")  # fmt: skip
+    axes.barh(
+        places + 0.19,
+        100 * np.maximum(result.total[order], 0),
+        0.36,
+        color=style.COLOURS[5],
+        hatch="//",
+        edgecolor="white",
+        label="with others",
+    )
     axes.plot(100 * result.linear[order], places, "D", color=style.INK, mfc="white", ms=6, label="by slopes alone")
     axes.set_yticks(places, names)
     axes.invert_yaxis()
@@ -39,7 +46,7 @@ def spread_sources(result: SpreadSources) -> Figure:
     style.dress(axes, "share of the variance [%]", "")
     axes.grid(visible=False, axis="y")
     figure.legend(loc="outside lower center", ncols=3, frameon=False)
-    spread = result.vessel._display.text(result.standard_deviation, result.metric.kind, 3)
+    spread = result.vessel.spec.display.text(result.standard_deviation, result.metric.kind, 3)
     title = f"Spread of {result.metric} of {result.vessel.label}: standard deviation {spread}"
     figure.suptitle(title, x=0.01, ha="left", fontsize=11)
     return figure

@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 
 import numpy as np
+from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from molino.core.errors import InputError
@@ -91,8 +92,14 @@ def branch(curve: Branch) -> Figure:
         near = x[np.argsort(np.abs(curve.temperatures - fold.temperature))[:5]]
         left = at < float(np.mean(near))  # the curve turns back here: outside of it there is room
         text = f"{fold.kind} at {display.text(fold.value, curve.kind)}"
-        upper.annotate(text, (at, T), (-9 if left else 9, -3), textcoords="offset points",
-                       fontsize=9, ha="right" if left else "left")  # fmt: skip
+        upper.annotate(
+            text,
+            (at, T),
+            (-9 if left else 9, -3),
+            textcoords="offset points",
+            fontsize=9,
+            ha="right" if left else "left",
+        )
         lower.axvline(at, color=style.QUIET, linewidth=0.9, linestyle=":")
         upper.axvline(at, color=style.QUIET, linewidth=0.9, linestyle=":")
     title = f"{curve.vessel.label}: steady states (solid: stable, dashed: unstable)"
@@ -107,11 +114,17 @@ def branch(curve: Branch) -> Figure:
     return figure
 
 
-def _stretches(axes: object, x: np.ndarray, y: np.ndarray, stable: np.ndarray, n: int, label: str) -> None:
+def _stretches(axes: Axes, x: np.ndarray, y: np.ndarray, stable: np.ndarray, n: int, label: str) -> None:
     """A curve in solid and dashed stretches."""
     breaks = [0, *(np.flatnonzero(stable[1:] != stable[:-1]) + 1), len(x) - 1]
     for k, (a, b) in enumerate(itertools.pairwise(breaks)):
         own = slice(int(a), int(b) + 1)
         line = "-" if bool(stable[int(a)]) else (0, (4, 2))
-        axes.plot(x[own], y[own], color=style.COLOURS[n % 8], linestyle=line, linewidth=1.9,  # type: ignore[attr-defined]
-                  label=label if k == 0 and label else "_")  # fmt: skip
+        axes.plot(
+            x[own],
+            y[own],
+            color=style.COLOURS[n % 8],
+            linestyle=line,
+            linewidth=1.9,
+            label=label if k == 0 and label else "_",
+        )

@@ -21,9 +21,7 @@ _OWN: dict[str, Any] = {"marker": "*", "ms": 13, "mfc": "white", "mec": style.IN
 
 
 @style.draws
-def sweep(
-    result: Sweep, metrics: Sequence[str] | None = None, kind: Literal["", "lines", "contours"] = ""
-) -> Figure:  # fmt: skip
+def sweep(result: Sweep, metrics: Sequence[str] | None = None, kind: Literal["", "lines", "contours"] = "") -> Figure:
     """A panel a metric over what was varied: a line, a family of lines, or contours, the operating point as a star.
 
     One condition makes a line. Of two, that of fewer values tells the lines of a family apart; with more than six
@@ -137,7 +135,7 @@ def _scale(axes: Axes, condition: SweptCondition, which: str) -> None:
 
 def _draw_lines(
     axes: Axes, first: SweptCondition, second: SweptCondition | None, rows: np.ndarray, own: float, label: str
-) -> None:  # fmt: skip
+) -> None:
     """One line for each value of the second condition; `rows` has shape (values of the second, of the first)."""
     x = _axis(first)
     order = np.argsort(x, kind="stable")
@@ -162,7 +160,7 @@ def _is_among(condition: SweptCondition) -> bool:
 
 def _draw_contours(
     figure: Figure, axes: Axes, first: SweptCondition, second: SweptCondition, values: np.ndarray, label: str
-) -> None:  # fmt: skip
+) -> None:
     """Filled contours with numbers on their lines; `values` has shape (values of the first, of the second)."""
     x, y = _axis(first), _axis(second)
     by_x, by_y = np.argsort(x), np.argsort(y)

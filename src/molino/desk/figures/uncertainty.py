@@ -185,9 +185,12 @@ def candidates(result: Discrimination, run: str | None = None) -> Figure:
             self_scaled = found.points.residuals[own] / best.points.standard_deviation[own]
             style_of = {"color": line["color"], "linestyle": line["linestyle"], "linewidth": 1.0}
             below.plot(
-                display.number(found.points.time[own], along), self_scaled, style.MARKS[n % len(style.MARKS)],
-                ms=4, **style_of,
-            )  # fmt: skip
+                display.number(found.points.time[own], along),
+                self_scaled,
+                style.MARKS[n % len(style.MARKS)],
+                ms=4,
+                **style_of,
+            )
         top.plot(times, display.number(experiment.measured[s], kind), "o", color=style.INK, ms=5, mfc="white")
         _room(below)
         if kind == "concentration":

@@ -9,13 +9,15 @@ from typing import Any
 
 from molino.core import units
 from molino.core.arguments import short
+from molino.core.chemistry.constants import Unknown
 from molino.core.chemistry.library import Library
+from molino.core.chemistry.temperature_dependence import Arrhenius, VantHoff
+from molino.core.chemistry.thermochemistry import FromSpecies
+from molino.core.contents.feed import Feed
+from molino.core.contract.condition import Condition
 from molino.core.errors import Fault, Faults, InputError, nearest
 from molino.core.schema import FieldSchema, schema_of
-from molino.core.vessels.base import Setting
-from molino.core.vessels.feed import Feed
-from molino.desk.job import models
-from molino.desk.job.constants import read_constant_table, read_entry
+from molino.desk.job import models, shapes
 
 _LISTED = 5
 """How many places of one fault are named."""
@@ -29,9 +31,13 @@ class JobContext:
     """
 
     def __init__(
-        self, parsed: models.JobFile, path: Path, raw: Mapping[str, Any], found: list[Fault],
+        self,
+        parsed: models.JobFile,
+        path: Path,
+        raw: Mapping[str, Any],
+        found: list[Fault],
         stored: Mapping[str, Path] | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.file, self.path, self.raw = parsed, path, raw
         self._stored = stored
         self.files: dict[str, Path] = {}
@@ -132,9 +138,9 @@ class JobContext:
                 elif schema.holds == "contents":
                     found[name] = self.contents(given)
                 elif schema.holds == "entry":
-                    found[name] = read_entry(self, given, schema.kind)
+                    found[name] = self.entry(given, schema.kind)
                 elif schema.holds == "constant":
-                    found[name] = read_constant_table(self, given)
+                    found[name] = self.constant(given)
                 elif schema.holds == "part":
                     found[name] = schema.part(**self.read(schema.part, given))
                 elif schema.holds == "parts":
@@ -144,7 +150,30 @@ class JobContext:
         faults.raise_any()
         return found
 
-    def condition(self, setting: Setting, given: Any) -> Any:
+    def constant(self, given: Any) -> Any:
+        """A constant: a quantity, an unknown one, or a law over temperature."""
+        if isinstance(given, shapes.FromSpeciesTable):
+            return FromSpecies(given.from_species, self.in_unit(given.standard, "pressure"))
+        if isinstance(given, shapes.ConstantsTable):
+            if (given.k is None) == (given.K is None):
+                raise InputError("a table of constants has T and k, or T and K", "", "give one of k and K")
+            temperatures = [self.in_unit(T, "temperature") for T in given.T]
+            if given.k is not None:
+                return Arrhenius.through(temperatures, given.k)
+            return VantHoff.through(temperatures, given.K or [])
+        if isinstance(given, shapes.ArrheniusTable):
+            return Arrhenius(**self.read(Arrhenius, given))
+        if isinstance(given, shapes.VantHoffTable):
+            return VantHoff(**self.read(VantHoff, given))
+        return self.entry(given, "")
+
+    def entry(self, given: Any, kind: str) -> Any:
+        """A quantity, or an unknown one."""
+        if isinstance(given, shapes.UnknownTable):
+            return Unknown(*(self.in_unit(part, kind) for part in (given.guess, given.lower, given.upper)))
+        return self.in_unit(given, kind)
+
+    def condition(self, setting: Condition, given: Any) -> Any:
         """A condition of a vessel by its name, a bare number in the unit that [units] gives for its kind."""
         if setting.name == "flow":
             return self._of_kinds(given, schema_of(Feed)["flow"], "flow")

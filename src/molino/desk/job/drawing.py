@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
 from molino.core import units
 from molino.core.chemistry.chemistry import Chemistry
+from molino.core.contract.vessel import Vessel
 from molino.core.errors import Faults, InputError, nearest
-from molino.core.vessels.base import Vessel
-from molino.core.vessels.plug_flow import PlugFlow
-from molino.core.vessels.profiles import PROFILES, read_limits
-from molino.core.vessels.train import Train
+from molino.core.runs.profiles import PROFILES, read_limits
+from molino.core.trains.train import Train
 from molino.desk.job.context import JobContext
 from molino.desk.job.tasks import Vessels, vessel_named
 
@@ -101,11 +99,9 @@ def _species(given: list[str] | None, chemistry: Chemistry | None) -> tuple[str,
 
 def _runs_along(job: JobContext, name: str, vessel: Vessel | Train) -> str:
     """What the profile of a vessel goes along; InputError for one that has none."""
-    if isinstance(vessel, Train):
+    if not isinstance(vessel, Vessel):
         raise InputError(f"{name} is a train, which has no profile of its own", "", "name its vessels")
-    if vessel._has_steady_state and getattr(job.file.vessels[name], "start_up", None) is None:
-        what = "at steady state" if vessel._is_kinetic else f"at {vessel.noun}"
+    if vessel.spec.has_steady_state and getattr(job.file.vessels[name], "start_up", None) is None:
+        what = "at steady state" if vessel.spec.is_kinetic else f"at {vessel.noun}"
         raise InputError(f"{name} is {what}, which has no profile", "", "name a tube, or give start_up to a tank")
-    if not isinstance(vessel, PlugFlow):
-        return "time"
-    return "length" if math.isfinite(vessel._cross_section()) else "volume"
+    return vessel.spec.profile_axis[0]

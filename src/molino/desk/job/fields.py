@@ -9,16 +9,16 @@ from typing import Any
 
 from molino.core import units
 from molino.core.chemistry.chemistry import Chemistry
+from molino.core.contents.feed import Feed
+from molino.core.contract.vessel import Vessel
 from molino.core.errors import Faults, InputError
 from molino.core.fields.basin import Basin
 from molino.core.fields.laminar_tube import LaminarTube
 from molino.core.fields.openings import Baffle, Inlet, Outlet
-from molino.core.vessels.changes import changed_numbers
-from molino.core.vessels.feed import Feed
-from molino.core.vessels.plug_flow import PlugFlow
-from molino.core.vessels.train import Train
-from molino.core.vessels.train_in_time import followed_vessels
-from molino.core.vessels.tube_in_time import check_followed
+from molino.core.runs.scheduled_changes import changed_numbers
+from molino.core.runs.tube_over_time import check_followed
+from molino.core.trains.train import Train
+from molino.core.trains.train_over_time import followed_vessels
 from molino.desk.job import models
 from molino.desk.job.context import JobContext
 from molino.desk.job.vessels import read_changes
@@ -55,22 +55,22 @@ class TracerTask:
     rate_constant: str | None = None
 
 
-def read_follow(job: JobContext, table: models.FollowTubeTable, vessel: PlugFlow | Train) -> FollowTube:
+def read_follow(job: JobContext, table: models.FollowTubeTable, vessel: Vessel | Train) -> FollowTube:
     """A tube or train over time."""
     faults = Faults()
     found: dict[str, Any] = {"cells": table.cells, "settling_band": table.settling_band}
     with faults.at("follow, time"):
         found["time"] = units.positive(job.in_unit(table.time, "time"), "time", "time")
     with faults.at("follow"):
-        if isinstance(vessel, PlugFlow):
-            first = vessel
+        if isinstance(vessel, Vessel):
+            first: Vessel = vessel
             check_followed(vessel, table.cells, table.settling_band)
         else:
             first = followed_vessels(vessel, table.cells, table.settling_band)[0]
         found["changes"] = read_changes(job, table.changes, first)
         changed_numbers(first, found["changes"])
     filled = table.contents
-    if filled == "steady" and isinstance(vessel, Train):
+    if filled == "steady" and not isinstance(vessel, Vessel):
         faults.add("follow, contents", "a train over time does not begin at its steady state", "give what fills it")
     faults.raise_any()
     found["contents"] = job.contents(filled) if isinstance(filled, dict) else filled
@@ -146,8 +146,10 @@ def read_tracers(job: JobContext) -> dict[str, TracerTask]:
             path = job.named_file(table.file)
             if not path.is_file():
                 raise InputError(f"there is no file {table.file}", "file", "correct the name")
-            asked = {key: getattr(table, key) for key in ("sheet", "header_row", "columns", "kind", "injected",
-                                                          "calibration", "plateau")}  # fmt: skip
+            asked = {
+                key: getattr(table, key)
+                for key in ("sheet", "header_row", "columns", "kind", "injected", "calibration", "plateau")
+            }
             for key, kind in (("volume", "volume"), ("flow", "volumetric flow"), ("end", "time")):
                 asked[key] = job.in_unit(getattr(table, key), kind)
             reading = {key: value for key, value in asked.items() if value is not None}

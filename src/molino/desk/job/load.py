@@ -11,13 +11,13 @@ from typing import Any
 from molino.core import units
 from molino.core.arguments import checked
 from molino.core.chemistry.chemistry import Chemistry
+from molino.core.contents.feed import Feed, check_contents, check_species
+from molino.core.contract.vessel import Vessel
 from molino.core.errors import InputError
 from molino.core.fitting.experiments import Experiments
 from molino.core.fitting.rates import Rates
-from molino.core.vessels.base import Vessel
-from molino.core.vessels.feed import Feed, check_contents, check_species
-from molino.core.vessels.plug_flow import PlugFlow
-from molino.core.vessels.train import Train
+from molino.core.trains.train import Train
+from molino.core.vessels.outlet_vessel import OutletVessel
 from molino.desk.job import models
 from molino.desk.job.context import JobContext
 from molino.desk.job.drawing import FigureSettings, ProfileTask, read_figures, read_profiles
@@ -107,9 +107,14 @@ class Job:
             return self.collected
         drawn = self.figures
         return ResultsFolder(
-            self.results, width=drawn.width, height=drawn.height, dpi=drawn.dpi, formats=self.formats,
-            inputs={self.path.name: self.path, **self.files}, title=self.title,
-        )  # fmt: skip
+            self.results,
+            width=drawn.width,
+            height=drawn.height,
+            dpi=drawn.dpi,
+            formats=self.formats,
+            inputs={self.path.name: self.path, **self.files},
+            title=self.title,
+        )
 
     @property
     def single_vessels(self) -> dict[str, Vessel]:
@@ -195,7 +200,7 @@ def build(job: JobContext) -> Job:
     fields, follows, tracers = read_fields(job, chemistry, feeds), dict[str, FollowTube](), read_tracers(job)
     for name, vessel in job.file.vessels.items():
         asked = getattr(vessel, "follow", None)
-        if asked is not None and isinstance(tube := vessels.get(name), PlugFlow | Train):
+        if asked is not None and (tube := vessels.get(name)) is not None:
             with job.at(f"[vessels.{name}]"):
                 follows[name] = read_follow(job, asked, tube)
     profiles, drawn = read_profiles(job, vessels, chemistry), read_figures(job, chemistry)
@@ -239,8 +244,8 @@ def build(job: JobContext) -> Job:
 def _waits(vessel: Vessel | Train) -> bool:
     """Whether it cannot run before some constants are fitted or given."""
     try:
-        for one in vessel.vessels if isinstance(vessel, Train) else [vessel]:
-            one._require_constants()
+        for one in vessel.vessels:
+            one.spec.require_constants()
     except InputError:
         return True
     return False
@@ -259,5 +264,9 @@ def _starts_by(job: JobContext, feed: str) -> bool:
 
     Not where it is dosed or comes in at the side, nor in a tank with other contents at the start or with a gas.
     """
-    fed = [v for v in job.file.vessels.values() if getattr(v, "feed", None) == feed and CLASSES[v.kind]._is_kinetic]
+    fed = [
+        v
+        for v in job.file.vessels.values()
+        if getattr(v, "feed", None) == feed and not issubclass(CLASSES[v.kind], OutletVessel)
+    ]
     return any(getattr(v, "contents", None) is None and getattr(v, "gas", None) is None for v in fed)

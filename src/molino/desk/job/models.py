@@ -13,25 +13,25 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, WithJsonSche
 from molino.core import units
 from molino.core.chemistry.heat_capacity import HeatCapacity
 from molino.core.chemistry.species import Species
+from molino.core.contents.feed import Feed
 from molino.core.fields.basin import Basin
 from molino.core.fields.laminar_tube import LaminarTube
 from molino.core.fields.transport import SIDES
 from molino.core.fitting.signals import Signal
+from molino.core.runs.profiles import PROFILES
+from molino.core.runs.scheduled_changes import Change
+from molino.core.terms.gas_phase import GasPhase
+from molino.core.terms.heat import Adiabatic, Duty, Jacket, Profile
+from molino.core.terms.walls import Membrane
+from molino.core.trains.steps import Exchanger
 from molino.core.vessels.at_conversion import AtConversion
 from molino.core.vessels.at_equilibrium import AtEquilibrium
 from molino.core.vessels.batch import Batch
 from molino.core.vessels.bubble_column import BubbleColumn
-from molino.core.vessels.changes import Change
 from molino.core.vessels.dispersed_tube import DispersedTube
-from molino.core.vessels.feed import Feed
-from molino.core.vessels.gas_phase import GasPhase
-from molino.core.vessels.heat import Adiabatic, Duty, Jacket, Profile
 from molino.core.vessels.plug_flow import PlugFlow
-from molino.core.vessels.profiles import PROFILES
 from molino.core.vessels.semi_batch import SemiBatch
 from molino.core.vessels.stirred_tank import StirredTank
-from molino.core.vessels.train_steps import Exchanger
-from molino.core.vessels.walls import Membrane
 from molino.desk.job.shapes import (
     NUMBER_OR_TEXT,
     ONE_OR_MORE,
@@ -155,9 +155,15 @@ def _heat(given: Any) -> Any:
     return given
 
 
-_HEAT_SCHEMA = {"anyOf": [{"enum": ["isothermal", "adiabatic"]}, AdiabaticTable.model_json_schema(),
-                          DutyTable.model_json_schema(),
-                          JacketTable.model_json_schema(), HeldProfileTable.model_json_schema()]}  # fmt: skip
+_HEAT_SCHEMA = {
+    "anyOf": [
+        {"enum": ["isothermal", "adiabatic"]},
+        AdiabaticTable.model_json_schema(),
+        DutyTable.model_json_schema(),
+        JacketTable.model_json_schema(),
+        HeldProfileTable.model_json_schema(),
+    ]
+}
 HeatField = Annotated[Any, BeforeValidator(_heat), WithJsonSchema(_HEAT_SCHEMA)]
 
 
@@ -361,10 +367,16 @@ class TrainTable(Table):
 
 
 VESSELS: dict[str, Any] = {
-    "batch": BatchTable, "semi-batch": SemiBatchTable, "stirred tank": StirredTankTable,
-    "bubble column": BubbleColumnTable, "plug flow": PlugFlowTable, "dispersed tube": DispersedTubeTable,
-    "given conversion": AtConversionTable, "equilibrium": AtEquilibriumTable, "train": TrainTable,
-}  # fmt: skip
+    "batch": BatchTable,
+    "semi-batch": SemiBatchTable,
+    "stirred tank": StirredTankTable,
+    "bubble column": BubbleColumnTable,
+    "plug flow": PlugFlowTable,
+    "dispersed tube": DispersedTubeTable,
+    "given conversion": AtConversionTable,
+    "equilibrium": AtEquilibriumTable,
+    "train": TrainTable,
+}
 """The table of each kind of vessel."""
 VesselTable = Annotated[
     BatchTable
@@ -522,8 +534,12 @@ def _free(given: Any) -> Any:
     return [check_quantity(end) for end in given]
 
 
-_FREE_SCHEMA = {"anyOf": [{"type": "array", "items": NUMBER_OR_TEXT, "minItems": 2, "maxItems": 2},
-                          FreeProfileTable.model_json_schema()]}  # fmt: skip
+_FREE_SCHEMA = {
+    "anyOf": [
+        {"type": "array", "items": NUMBER_OR_TEXT, "minItems": 2, "maxItems": 2},
+        FreeProfileTable.model_json_schema(),
+    ]
+}
 FreeField = Annotated[Any, BeforeValidator(_free), WithJsonSchema(_FREE_SCHEMA)]
 
 

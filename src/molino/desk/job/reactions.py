@@ -10,17 +10,17 @@ from typing import Any
 import numpy as np
 
 from molino.core import units
-from molino.core.chemistry.chemistry import Chemistry, Covariance
+from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.constants import Constant, read_constant
 from molino.core.chemistry.formula import names_in, parse_formula
 from molino.core.chemistry.heat_capacity import HeatCapacity
 from molino.core.chemistry.library import Library
 from molino.core.chemistry.reaction import Reaction
+from molino.core.chemistry.reaction_set import Covariance
 from molino.core.chemistry.species import PROPERTIES, Species
 from molino.core.chemistry.vapor_pressure import read_vapor_pressure
 from molino.core.errors import Faults, InputError, nearest
 from molino.desk.job import models
-from molino.desk.job.constants import read_constant_table, read_entry
 from molino.desk.job.context import JobContext
 from molino.desk.job.parse import read_tables
 from molino.desk.tables.lookup import look_up
@@ -31,8 +31,12 @@ def _place(where: str) -> str:
     """A place in the chemistry by its table in the job."""
     what, _, rest = where.partition(" ")
     name, comma, key = rest.partition(", ")
-    tables = {"reaction": f"[reactions.{name}]{comma}{key}", "constant": f"[constants] {rest}", "species": "[species]",
-              "covariance": "[covariance]"}  # fmt: skip
+    tables = {
+        "reaction": f"[reactions.{name}]{comma}{key}",
+        "constant": f"[constants] {rest}",
+        "species": "[species]",
+        "covariance": "[covariance]",
+    }
     return tables.get(what, where)
 
 
@@ -46,9 +50,7 @@ def library_of(path: Path) -> Library:
     return Library(tuple(reactions), tuple(species), constants)
 
 
-def _read_parts(
-    job: JobContext, library: Library | None
-) -> tuple[list[Reaction], list[Species], dict[str, Constant]]:  # fmt: skip
+def _read_parts(job: JobContext, library: Library | None) -> tuple[list[Reaction], list[Species], dict[str, Constant]]:
     """Reactions, species and shared constants, as far as they are sound, with what a library has of them."""
     reactions: list[Reaction] = []
     for name, reaction in job.file.reactions.items():
@@ -70,7 +72,7 @@ def _read_parts(
             species = _merged(species, [_species(job, name, table, listed)])
     for name, given in job.file.constants.items():
         with job.at(f"[constants] {name}"):
-            shared[name] = read_constant(read_constant_table(job, given), name)
+            shared[name] = read_constant(job.constant(given), name)
     return reactions, species, shared
 
 
@@ -94,10 +96,10 @@ def read_reaction(job: JobContext, name: str, table: models.ReactionTable, libra
     constants, faults = {}, Faults()
     for key, given in (table.__pydantic_extra__ or {}).items():
         with faults.at(key):
-            constants[key] = read_constant_table(job, given)
+            constants[key] = job.constant(given)
     faults.raise_any()
-    orders = {s: read_entry(job, n, "") for s, n in table.orders.items()} if table.orders else None
-    heat = {"enthalpy": read_entry(job, table.enthalpy, "energy per amount")}
+    orders = {s: job.entry(n, "") for s, n in table.orders.items()} if table.orders else None
+    heat = {"enthalpy": job.entry(table.enthalpy, "energy per amount")}
     if table.enthalpy_at is not None:
         heat["enthalpy_at"] = job.in_unit(table.enthalpy_at, "temperature")
     if table.equation is not None:
@@ -112,8 +114,10 @@ def read_reaction(job: JobContext, name: str, table: models.ReactionTable, libra
     rate = table.rate if table.rate is not None or orders else listed.rate
     kept = names_in(listed.formula if rate == listed.rate else parse_formula(rate)) if rate is not None else ["k", "K"]
     constants = {**{n: held for n, held in listed.constants.items() if n in kept}, **constants}
-    heat = {"enthalpy": heat["enthalpy"] if table.enthalpy is not None else listed.enthalpy,
-            "enthalpy_at": heat.get("enthalpy_at", listed.enthalpy_at)}  # fmt: skip
+    heat = {
+        "enthalpy": heat["enthalpy"] if table.enthalpy is not None else listed.enthalpy,
+        "enthalpy_at": heat.get("enthalpy_at", listed.enthalpy_at),
+    }
     basis = table.basis if "basis" in table.model_fields_set else listed.basis
     return Reaction(listed.equation, rate, name, orders=orders, basis=basis, **heat, **constants)
 

@@ -10,41 +10,59 @@ from molino.core import units
 from molino.core.chemistry.heat_capacity import HeatCapacity
 from molino.core.chemistry.species import Species
 from molino.core.chemistry.temperature_dependence import Arrhenius, VantHoff
+from molino.core.contents.feed import Feed
 from molino.core.fitting.signals import Signal
+from molino.core.runs.scheduled_changes import Change
 from molino.core.schema import FieldSchema, help_of, is_required, schema_of
+from molino.core.terms.catalyst import Catalyst, Deactivation, InternalDiffusion
+from molino.core.terms.decomposition import Decomposition
+from molino.core.terms.dispersion import Dispersion
+from molino.core.terms.gas_phase import FilmReaction, GasPhase
+from molino.core.terms.heat import Adiabatic, Duty, Jacket, Profile
+from molino.core.terms.pressure import PressureDrop
+from molino.core.terms.walls import Membrane
+from molino.core.trains.steps import Exchanger
 from molino.core.vessels.at_conversion import AtConversion
 from molino.core.vessels.at_equilibrium import AtEquilibrium
 from molino.core.vessels.batch import Batch
 from molino.core.vessels.bubble_column import BubbleColumn
-from molino.core.vessels.catalyst import Catalyst, Deactivation, InternalDiffusion
-from molino.core.vessels.changes import Change
-from molino.core.vessels.decomposition import Decomposition
 from molino.core.vessels.dispersed_tube import DispersedTube
-from molino.core.vessels.dispersion import Dispersion
-from molino.core.vessels.feed import Feed
-from molino.core.vessels.gas_phase import FilmReaction, GasPhase
-from molino.core.vessels.heat import Adiabatic, Duty, Jacket, Profile
 from molino.core.vessels.plug_flow import PlugFlow
-from molino.core.vessels.pressure import PressureDrop
 from molino.core.vessels.semi_batch import SemiBatch
 from molino.core.vessels.stirred_tank import StirredTank
-from molino.core.vessels.train_steps import Exchanger
-from molino.core.vessels.walls import Membrane
 from molino.desk.job import models
 
 _TABLES: dict[str, Any] = {
-    "[species.NAME]": Species, "[feeds.NAME]": Feed, '[vessels.NAME], kind = "batch"': Batch,
-    '[vessels.NAME], kind = "semi-batch"': SemiBatch, '[vessels.NAME], kind = "stirred tank"': StirredTank,
-    '[vessels.NAME], kind = "bubble column"': BubbleColumn, '[vessels.NAME], kind = "plug flow"': PlugFlow,
+    "[species.NAME]": Species,
+    "[feeds.NAME]": Feed,
+    '[vessels.NAME], kind = "batch"': Batch,
+    '[vessels.NAME], kind = "semi-batch"': SemiBatch,
+    '[vessels.NAME], kind = "stirred tank"': StirredTank,
+    '[vessels.NAME], kind = "bubble column"': BubbleColumn,
+    '[vessels.NAME], kind = "plug flow"': PlugFlow,
     '[vessels.NAME], kind = "dispersed tube"': DispersedTube,
-    '[vessels.NAME], kind = "given conversion"': AtConversion, '[vessels.NAME], kind = "equilibrium"': AtEquilibrium,
-    "heat, adiabatic": Adiabatic, "heat, a duty": Duty, "heat, a jacket": Jacket,
-    "heat, a profile": Profile, "catalyst": Catalyst, "internal_diffusion of a catalyst": InternalDiffusion,
-    "deactivation of a catalyst": Deactivation, "pressure_drop": PressureDrop, "dispersion": Dispersion,
-    "wall": Membrane,    "gas": GasPhase, "film of a gas": FilmReaction,
-    "decomposition": Decomposition, "changes": Change, "exchanger": Exchanger, "a constant, Arrhenius": Arrhenius,
-    "a constant, van 't Hoff": VantHoff, "heat_capacity of a species": HeatCapacity, "[data.NAME.signals]": Signal,
-}  # fmt: skip
+    '[vessels.NAME], kind = "given conversion"': AtConversion,
+    '[vessels.NAME], kind = "equilibrium"': AtEquilibrium,
+    "heat, adiabatic": Adiabatic,
+    "heat, a duty": Duty,
+    "heat, a jacket": Jacket,
+    "heat, a profile": Profile,
+    "catalyst": Catalyst,
+    "internal_diffusion of a catalyst": InternalDiffusion,
+    "deactivation of a catalyst": Deactivation,
+    "pressure_drop": PressureDrop,
+    "dispersion": Dispersion,
+    "wall": Membrane,
+    "gas": GasPhase,
+    "film of a gas": FilmReaction,
+    "decomposition": Decomposition,
+    "changes": Change,
+    "exchanger": Exchanger,
+    "a constant, Arrhenius": Arrhenius,
+    "a constant, van 't Hoff": VantHoff,
+    "heat_capacity of a species": HeatCapacity,
+    "[data.NAME.signals]": Signal,
+}
 
 
 def keys_of(cls: Any) -> list[str]:
@@ -70,12 +88,19 @@ def _holds(schema: FieldSchema) -> str:
     sign = {"positive": ", above 0", "nonnegative": ", 0 or more", "any": ""}[schema.sign]
     most = f", at most {schema.most:g}" if schema.most < math.inf else ""
     return {
-        "quantity": f"{kind or 'a quantity'}{sign}{most}", "quantities": f"{kind}, one or several",
-        "profile": f"{kind}, or [[time, {kind}], ...]", "contents": "{ SPECIES = how much }",
-        "entry": f"{kind or 'a quantity'}, or {{ guess = ... }}", "numbers": "[numbers]",
-        "constant": "a rate constant", "flag": "true or false", "count": "a whole number", "text": "a text",
-        "part": "a table", "parts": "{ NAME = a table }",
-    }[schema.holds]  # fmt: skip
+        "quantity": f"{kind or 'a quantity'}{sign}{most}",
+        "quantities": f"{kind}, one or several",
+        "profile": f"{kind}, or [[time, {kind}], ...]",
+        "contents": "{ SPECIES = how much }",
+        "entry": f"{kind or 'a quantity'}, or {{ guess = ... }}",
+        "numbers": "[numbers]",
+        "constant": "a rate constant",
+        "flag": "true or false",
+        "count": "a whole number",
+        "text": "a text",
+        "part": "a table",
+        "parts": "{ NAME = a table }",
+    }[schema.holds]
 
 
 def keys_page() -> str:

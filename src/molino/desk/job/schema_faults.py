@@ -21,9 +21,23 @@ _NUMBERED = {
     "too_long": "max_length",
 }
 _NAMED = (
-    "species", "constants", "reactions", "feeds", "vessels", "data", "fit", "size", "compare", "sweep", "optimize",
-    "attainable", "recommend", "survey", "equilibrium", "profile",
-)  # fmt: skip
+    "species",
+    "constants",
+    "reactions",
+    "feeds",
+    "vessels",
+    "data",
+    "fit",
+    "size",
+    "compare",
+    "sweep",
+    "optimize",
+    "attainable",
+    "recommend",
+    "survey",
+    "equilibrium",
+    "profile",
+)
 """Tables of things with names."""
 _LONGEST = 80
 
@@ -34,8 +48,11 @@ def fault_of(error: Any, raw: Mapping[str, Any]) -> Fault:
     place = place_of(steps)
     kind = error["type"]
     if kind == "extra_forbidden":
-        return Fault(_table(steps[:-1]), f"unknown key {short(steps[-1])}",
-                     nearest(steps[-1], _keys(steps[:-1], raw), "take it out"))  # fmt: skip
+        return Fault(
+            _table(steps[:-1]),
+            f"unknown key {short(steps[-1])}",
+            nearest(steps[-1], _keys(steps[:-1], raw), "take it out"),
+        )
     if kind == "missing":
         return Fault(_table(steps[:-1]), f"'{steps[-1]}' is missing", f"add {steps[-1]} = ...")
     if kind.startswith("union_tag"):

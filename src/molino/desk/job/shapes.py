@@ -101,9 +101,16 @@ def _annotation(schema: FieldSchema) -> Any:
     if schema.holds == "constant":
         return Constant
     return {
-        "quantity": Quantity, "quantities": Quantities, "profile": ProfileField, "contents": dict[str, Quantity],
-        "entry": Entry, "numbers": list[float], "flag": bool, "count": int, "text": str,
-    }[schema.holds]  # fmt: skip
+        "quantity": Quantity,
+        "quantities": Quantities,
+        "profile": ProfileField,
+        "contents": dict[str, Quantity],
+        "entry": Entry,
+        "numbers": list[float],
+        "flag": bool,
+        "count": int,
+        "text": str,
+    }[schema.holds]
 
 
 @cache

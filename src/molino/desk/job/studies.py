@@ -10,18 +10,18 @@ from molino.core import units
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.formula import names_in
 from molino.core.chemistry.temperature_dependence import Arrhenius, VantHoff
+from molino.core.contract.vessel import Vessel
 from molino.core.errors import Faults, InputError, nearest
-from molino.core.fitting.experiments import VESSELS, Experiment, Experiments, as_experiments, condition_kinds
+from molino.core.fitting.experiment import VESSELS, Experiment, condition_kinds
+from molino.core.fitting.experiments import Experiments, as_experiments
 from molino.core.fitting.model import vessel_of
 from molino.core.fitting.next_experiment import grid
 from molino.core.fitting.rates import Rates
 from molino.core.fitting.regression import check_data
 from molino.core.fitting.signals import Signal
-from molino.core.vessels.base import Vessel
-from molino.core.vessels.changes import Change
-from molino.core.vessels.train import Train
+from molino.core.runs.scheduled_changes import Change
+from molino.core.trains.train import Train
 from molino.desk.job import models
-from molino.desk.job.constants import read_entry
 from molino.desk.job.context import JobContext
 from molino.desk.job.reactions import note_unitless, read_reaction
 from molino.desk.job.vessels import read_changes
@@ -58,9 +58,7 @@ class Study:
     next: tuple[Experiment, ...] = ()
 
 
-def read_data(
-    job: JobContext, table: models.DataTable, vessels: Mapping[str, Vessel | Train]
-) -> Experiments | Rates:  # fmt: skip
+def read_data(job: JobContext, table: models.DataTable, vessels: Mapping[str, Vessel | Train]) -> Experiments | Rates:
     """Runs or rates, as a table of the job says."""
     path = job.named_file(table.file)
     where: dict[str, Any] = {"header_row": table.header_row, "columns": table.columns}
@@ -149,10 +147,16 @@ def study(
             }
     faults.raise_any()
     return Study(
-        found, {**options, "n_starts": table.n_starts, "seed": table.seed}, table.profile_likelihood,
+        found,
+        {**options, "n_starts": table.n_starts, "seed": table.seed},
+        table.profile_likelihood,
         tuple(table.region),
-        table.bootstrap, table.resample, rates=table.rates, candidates=candidates, **extra,
-    )  # fmt: skip
+        table.bootstrap,
+        table.resample,
+        rates=table.rates,
+        candidates=candidates,
+        **extra,
+    )
 
 
 def _unknowns(job: JobContext, table: models.FitTable, data: Experiments | Rates) -> dict[str, Any]:
@@ -161,7 +165,7 @@ def _unknowns(job: JobContext, table: models.FitTable, data: Experiments | Rates
     found = {}
     for name, given in table.unknowns.items():
         kinds = [kind for vessel in vessels if (kind := condition_kinds(vessel).get(name))]
-        found[name] = read_entry(job, given, kinds[0] if kinds else "")
+        found[name] = job.entry(given, kinds[0] if kinds else "")
     return found
 
 
@@ -239,8 +243,12 @@ def _screening(job: JobContext, table: models.FitTable, found: Experiments | Rat
     predict = job.in_unit(given.predict, "time")
     if predict is not None:
         predict = units.positive(predict, "time", "predict", zero=True)
-    options = {"species": given.species, "partner": given.partner, "reversible": given.reversible,
-               "errors": given.errors}  # fmt: skip
+    options = {
+        "species": given.species,
+        "partner": given.partner,
+        "reversible": given.reversible,
+        "errors": given.errors,
+    }
     return {"screening": options, "predict": predict}
 
 
@@ -272,9 +280,7 @@ def _line(job: JobContext, table: models.FitTable) -> Line | None:
     return Line(None, given.constant, at)
 
 
-def read_candidates(
-    job: JobContext, table: models.CandidatesTable, chemistry: Chemistry | None
-) -> list[Experiment]:  # fmt: skip
+def read_candidates(job: JobContext, table: models.CandidatesTable, chemistry: Chemistry | None) -> list[Experiment]:
     """The experiments that a table gives to choose from; InputError for what could not be run with the chemistry."""
     found = grid(
         [job.in_unit(T, "temperature") for T in table.T],

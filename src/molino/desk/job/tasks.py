@@ -8,25 +8,25 @@ from typing import Any
 
 from molino.core import units
 from molino.core.chemistry.chemistry import Chemistry
+from molino.core.contents.feed import Feed
+from molino.core.contract.metrics import Metric, parse_metric
+from molino.core.contract.vessel import Vessel
 from molino.core.design.attainable import read_region
 from molino.core.design.confidence import check_confidence
 from molino.core.design.equilibrium_curves import at_equilibrium, check_curves
-from molino.core.design.free_profile import FreeProfile
-from molino.core.design.objective import Limit, read_expression, read_limit
-from molino.core.design.question import Question, read_question
+from molino.core.design.optimize.free_profile import FreeProfile
+from molino.core.design.optimize.objective import Limit, read_expression, read_limit
+from molino.core.design.optimize.problem import Question, read_question
 from molino.core.design.recommending import check_recommendation
-from molino.core.design.sizing import check_size
+from molino.core.design.size.sizing import check_size
 from molino.core.design.sweeping import check_sweep, log_span, span
 from molino.core.errors import Faults, InputError, nearest
-from molino.core.fitting.experiments import Experiment
+from molino.core.fitting.experiment import Experiment
+from molino.core.terms.heat import Adiabatic
+from molino.core.trains.train import Train
 from molino.core.vessels.at_conversion import AtConversion
-from molino.core.vessels.base import Vessel
-from molino.core.vessels.feed import Feed
 from molino.core.vessels.flow_vessel import FlowVessel
-from molino.core.vessels.heat import Adiabatic
-from molino.core.vessels.metrics import Metric, parse_metric
 from molino.core.vessels.plug_flow import PlugFlow
-from molino.core.vessels.train import Train
 from molino.desk.job import models
 from molino.desk.job.context import JobContext
 from molino.desk.job.studies import read_candidates
@@ -146,8 +146,16 @@ def read_sizes(job: JobContext, vessels: Vessels) -> dict[str, Size]:
             check_size(vessel, metric, table.vary)
             spread = {c: _spread(job, vessel, c, given) for c, given in table.spread.items()}
             check_confidence(vessel, table.confidence, spread)
-            found[name] = Size(table.vessel, metric, target, table.vary, table.confidence, spread, table.seed,
-                               *_next(job, table.next, vessel))  # fmt: skip
+            found[name] = Size(
+                table.vessel,
+                metric,
+                target,
+                table.vary,
+                table.confidence,
+                spread,
+                table.seed,
+                *_next(job, table.next, vessel),
+            )
     return found
 
 
@@ -175,13 +183,15 @@ def read_compares(job: JobContext, vessels: Vessels) -> dict[str, Compare]:
             for one in chosen:
                 for metric in metrics:
                     with faults.at():
-                        one._expression(metric)
+                        one.spec.expression(metric)
                 if size_for is not None:
                     with faults.at():
                         check_size(one, size_for, None)
-                elif isinstance(one, Vessel) and one._needs_size:
+                elif isinstance(one, Vessel) and one.spec.needs_size:
                     faults.add(
-                        "", f"{one.label} has no size yet", f"give its {one._default_size()}, or size_for and target"
+                        "",
+                        f"{one.label} has no size yet",
+                        f"give its {one.spec.default_size()}, or size_for and target",
                     )
             faults.raise_any()
             found[name] = Compare(tuple(table.vessels), tuple(metrics), size_for, wanted)
@@ -221,9 +231,16 @@ def read_optimizations(job: JobContext, vessels: Vessels) -> dict[str, OptimizeT
             free = {c: _free(job, vessel, c, ends) for c, ends in table.free.items()}
             spread = {c: _spread(job, vessel, c, given) for c, given in table.spread.items()}
             question = read_question(
-                vessel, free, table.maximize, table.minimize, table.subject_to, vessel._display, job.in_unit,
-                table.confidence, spread,
-            )  # fmt: skip
+                vessel,
+                free,
+                table.maximize,
+                table.minimize,
+                table.subject_to,
+                vessel.spec.display,
+                job.in_unit,
+                table.confidence,
+                spread,
+            )
             found[name] = OptimizeTask(
                 table.vessel, question, table.n_starts, table.seed, *_next(job, table.next, vessel)
             )
@@ -261,7 +278,7 @@ def read_regions(job: JobContext, feeds: Mapping[str, Feed], chemistry: Chemistr
 
 def read_recommendations(
     job: JobContext, feeds: Mapping[str, Feed], chemistry: Chemistry | None
-) -> dict[str, RecommendTask]:  # fmt: skip
+) -> dict[str, RecommendTask]:
     """The rankings of a job, their faults noted."""
     found = {}
     for name, table in job.file.recommend.items():
@@ -281,7 +298,7 @@ def read_recommendations(
 
 def read_surveys(
     job: JobContext, feeds: Mapping[str, Feed], vessels: Vessels, chemistry: Chemistry | None
-) -> dict[str, SurveyTask]:  # fmt: skip
+) -> dict[str, SurveyTask]:
     """The surveys of a job, their faults noted."""
     found = {}
     for name, table in job.file.survey.items():
@@ -325,7 +342,7 @@ def read_equilibria(job: JobContext, vessels: Vessels) -> dict[str, EquilibriumT
             if not isinstance(vessel, FlowVessel):
                 raise InputError(f"{table.vessel} has no feed of its own", "vessel", "name a tank or tube")
             metric = parse_metric(table.metric)
-            at_equilibrium(vessel)._check_metric(metric)
+            at_equilibrium(vessel).spec.check_metric(metric)
             given: dict[str, Any] = {"T": tuple(job.in_unit(t, "temperature") for t in table.T), "beds": table.beds}
             given["P"] = None if table.P is None else [job.in_unit(p, "pressure") for p in table.P]
             given["inlet"] = job.in_unit(table.inlet, "temperature")
@@ -346,7 +363,7 @@ def _limit_text(limit: Limit) -> str:
 
 def _next(
     job: JobContext, table: models.CandidatesTable | None, vessel: Vessel | Train
-) -> tuple[tuple[Experiment, ...], int]:  # fmt: skip
+) -> tuple[tuple[Experiment, ...], int]:
     """The experiments from which the next is chosen, and how many are made together."""
     if table is None:
         return (), 1
@@ -376,13 +393,13 @@ def _target(job: JobContext, metric: Metric, given: Any) -> Any:
 
 def _condition(job: JobContext, vessel: Vessel | Train, name: str, given: Any) -> Any:
     """A value of a condition; what is no condition is left for the check of the sweep."""
-    return job.condition(vessel._settings[name], given) if name in vessel._settings else given
+    return job.condition(vessel.spec.conditions[name], given) if name in vessel.spec.conditions else given
 
 
 def _spread(job: JobContext, vessel: Vessel | Train, name: str, given: Any) -> Any:
     """A standard deviation of a condition, a bare number in the unit of its kind; InputError where it is none."""
     value = _condition(job, vessel, name, given)
-    setting = vessel._setting(name)
+    setting = vessel.spec.condition(name)
     if setting.form in units.SI_UNITS:
         units.read_difference(value, setting.form, f"spread, {name}")
     return value

@@ -8,41 +8,46 @@ from typing import Any
 
 from molino.core import units
 from molino.core.chemistry.chemistry import Chemistry
+from molino.core.contents.feed import Feed
+from molino.core.contract.vessel import Vessel
 from molino.core.errors import Faults, InputError, nearest
+from molino.core.runs.scheduled_changes import Change
+from molino.core.terms.adsorption import Adsorption
+from molino.core.terms.catalyst import Catalyst
+from molino.core.terms.gas_phase import GasPhase
+from molino.core.terms.heat import Adiabatic, Duty, Jacket, Profile
+from molino.core.terms.walls import DistributedFeed, Membrane, other_side
 from molino.core.thermo.activity import ACTIVITY_FORMS, ActivityModel
 from molino.core.thermo.cubic import CubicEquation
 from molino.core.thermo.phase_model import MODELS
+from molino.core.trains.steps import Exchanger, Parallel, SideFeed
+from molino.core.trains.train import Train
 from molino.core.units import Value
-from molino.core.vessels.adsorption import Adsorption
 from molino.core.vessels.at_conversion import AtConversion
 from molino.core.vessels.at_equilibrium import AtEquilibrium
-from molino.core.vessels.base import Vessel
 from molino.core.vessels.batch import Batch
 from molino.core.vessels.bubble_column import BubbleColumn
-from molino.core.vessels.catalyst import Catalyst
-from molino.core.vessels.changes import Change
 from molino.core.vessels.dispersed_tube import DispersedTube
-from molino.core.vessels.feed import Feed
 from molino.core.vessels.flow_vessel import FlowVessel
-from molino.core.vessels.gas_phase import GasPhase
-from molino.core.vessels.heat import Adiabatic, Duty, Jacket, Profile
 from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.semi_batch import Dosing, SemiBatch
 from molino.core.vessels.steady_states import read_bounds, read_range
 from molino.core.vessels.stirred_tank import StirredTank
-from molino.core.vessels.train import Train
-from molino.core.vessels.train_steps import Exchanger, Parallel, SideFeed
-from molino.core.vessels.walls import DistributedFeed, Membrane, other_side
 from molino.desk.job import models
-from molino.desk.job.constants import read_constant_table
 from molino.desk.job.context import JobContext
 
 Feeds = Mapping[str, Feed]
 CLASSES: dict[str, Any] = {
-    "batch": Batch, "semi-batch": SemiBatch, "stirred tank": StirredTank, "bubble column": BubbleColumn,
-    "plug flow": PlugFlow, "dispersed tube": DispersedTube,
-    "given conversion": AtConversion, "equilibrium": AtEquilibrium, "train": Train,
-}  # fmt: skip
+    "batch": Batch,
+    "semi-batch": SemiBatch,
+    "stirred tank": StirredTank,
+    "bubble column": BubbleColumn,
+    "plug flow": PlugFlow,
+    "dispersed tube": DispersedTube,
+    "given conversion": AtConversion,
+    "equilibrium": AtEquilibrium,
+    "train": Train,
+}
 """The class of each kind of vessel."""
 
 
@@ -143,8 +148,8 @@ def _with_profiles(job: JobContext, vessel: Vessel, profiles: Mapping[str, Any])
     faults, found = Faults(), {}
     for name, pairs in profiles.items():
         with faults.at(f"profiles, {name}"):
-            vessel._moved_symbols(name)
-            setting, (along, _) = vessel._profile_setting(name), vessel._moves_along
+            vessel.spec.moved_symbols(name)
+            setting, (along, _) = vessel.spec.profile_condition(name), vessel.spec.profile_axis
             found[name] = Profile([(job.in_unit(t, along), job.condition(setting, value)) for t, value in pairs])
     faults.raise_any()
     return vessel.with_(found) if found else vessel
@@ -155,7 +160,7 @@ def _membrane(job: JobContext, table: Any, feeds: Feeds) -> Membrane:
     faults, constants, kinds, sweep = Faults(), {}, dict[str, str](), None
     for name, given in table.constants.items():
         with faults.at(name):
-            constants[name] = read_constant_table(job, given)
+            constants[name] = job.constant(given)
     with faults.at():
         kinds = other_side(table.flux)
     with faults.at():
@@ -170,7 +175,7 @@ def _taking_up(job: JobContext, table: Any, packing: Catalyst | None) -> Catalys
     faults, constants = Faults(), {}
     for name, one in table.constants.items():
         with faults.at(name):
-            constants[name] = read_constant_table(job, one)
+            constants[name] = job.constant(one)
     faults.raise_any()
     found = Adsorption(table.isotherm, job.in_unit(table.rate, "transfer coefficient"), constants)
     if packing is None:
@@ -187,7 +192,7 @@ def _gas(job: JobContext, table: Any, feeds: Feeds) -> GasPhase:
     given = job.read(GasPhase, table)
     for name, one in table.henry.items():
         with faults.at(f"henry, {name}"):
-            henry[name] = read_constant_table(job, one)
+            henry[name] = job.constant(one)
     with faults.at():
         given["feed"] = job.feed_named(table.feed, feeds) if table.feed is not None else job.contents(table.supply)
     faults.raise_any()
@@ -220,7 +225,7 @@ def read_changes(job: JobContext, given: Sequence[Any], tank: Vessel) -> tuple[C
     faults, changes = Faults(), []
     for n, change in enumerate(given):
         with faults.at(f"changes {n + 1}"):
-            to = job.condition(tank._setting(change.what), change.to)
+            to = job.condition(tank.spec.condition(change.what), change.to)
             changes.append(Change(change.what, to, **job.read(Change, change)))
     faults.raise_any()
     return tuple(changes)
@@ -245,7 +250,7 @@ def read_tank_tasks(job: JobContext, table: Any, tank: Vessel) -> TankTasks:
             read_bounds(tank, bounds)  # type: ignore[arg-type]
     if table.branch is not None:
         with faults.at("branch"):
-            varied = tank._setting(table.branch.vary)
+            varied = tank.spec.condition(table.branch.vary)
             low, high = (job.condition(varied, v) for v in table.branch.between)
             curve = (table.branch.vary, (low, high))
             read_range(tank, *curve)  # type: ignore[arg-type]
@@ -255,7 +260,7 @@ def read_tank_tasks(job: JobContext, table: Any, tank: Vessel) -> TankTasks:
 
 def read_train(
     job: JobContext, name: str, table: models.TrainTable, vessels: Mapping[str, Vessel | Train], feeds: Feeds
-) -> Train:  # fmt: skip
+) -> Train:
     """A train from its table."""
     faults = Faults()
     steps: list[Any] = []

@@ -49,9 +49,13 @@ _ORDER = ("facts", "paragraph", "picture", "explorer", "table", "listing")
 
 @checked
 def report(
-    what: str | Path | Job | Result | Sequence[Result], path: str | Path, *, title: str = "", question: str = "",
+    what: str | Path | Job | Result | Sequence[Result],
+    path: str | Path,
+    *,
+    title: str = "",
+    question: str = "",
     answer: str = "",
-) -> Path:  # fmt: skip
+) -> Path:
     """Write a report: one HTML file that needs nothing from outside, to read, to print and (of a job) to run again.
 
     Parameters
@@ -109,7 +113,7 @@ def write_page(page: Page, path: Path) -> None:
 
 def take_steps(
     job: Job, collected: CollectedResults, quiet: bool, progress: Callable[[str], None] | None = None
-) -> dict[str, Sequence[Fault]]:  # fmt: skip
+) -> dict[str, Sequence[Fault]]:
     """Every step that a job asks for, its results collected; what could not be done, by step."""
     job, failed = replace(job, collected=collected), dict[str, Sequence[Fault]]()
     for step in steps_of(job):
@@ -134,19 +138,26 @@ def page_of_steps(job: Job, collected: CollectedResults, failed: Mapping[str, Se
     """The report of a job whose steps have been taken."""
     answers = [found for one in collected.results.values() if (found := one.answer()) is not None]
     introduction = [text for text in (job.question, job.answer) if text]
-    warnings = [
-        Paragraph(f"{step}: {fault}", "warning") for step, faults in failed.items() for fault in faults
-    ]  # fmt: skip
+    warnings = [Paragraph(f"{step}: {fault}", "warning") for step, faults in failed.items() for fault in faults]
     record = {
-        "format": RECORD, "versions": versions(), "job": job.path.name, "inputs": _inputs(job),
-        "title": job.title, "question": job.question, "answer": job.answer,
-        "answers": dict(answers), "results": collected.contents,
+        "format": RECORD,
+        "versions": versions(),
+        "job": job.path.name,
+        "inputs": _inputs(job),
+        "title": job.title,
+        "question": job.question,
+        "answer": job.answer,
+        "answers": dict(answers),
+        "results": collected.contents,
         "failed": {step: [str(f) for f in faults] for step, faults in failed.items()},
-    }  # fmt: skip
+    }
     sections = [
-        _data(job), _chemistry(job, collected), *_results(collected), _closures(collected),
+        _data(job),
+        _chemistry(job, collected),
+        *_results(collected),
+        _closures(collected),
         _inputs_and_versions(record),
-    ]  # fmt: skip
+    ]
     if warnings:
         sections.insert(0, Section("not-done", "What could not be done", [Part("", [*warnings])]))
     subtitle = f"{job.path.name}, computed on {datetime.date.today().isoformat()} by Molino {version('molino')}"
@@ -166,9 +177,14 @@ def page_of_results(results: Sequence[Result], title: str, introduction: Sequenc
         sections.append(Section(f"result-{n}", result.headline[:80], [Part("", _sorted(blocks))]))
     answers = [found for one in results if (found := one.answer()) is not None]
     record = {
-        "format": RECORD, "versions": versions(), "job": None, "inputs": [], "failed": {}, "answers": dict(answers),
+        "format": RECORD,
+        "versions": versions(),
+        "job": None,
+        "inputs": [],
+        "failed": {},
+        "answers": dict(answers),
         "results": {str(n): result.to_dict() for n, result in enumerate(results, 1)},
-    }  # fmt: skip
+    }
     subtitle = f"computed on {datetime.date.today().isoformat()} by Molino {version('molino')}, from Python"
     sections.append(_inputs_and_versions(record))
     return Page(title or "Report", subtitle, introduction, answers, sections, record)
@@ -199,8 +215,12 @@ def _data(job: Job) -> Section:
     parts = []
     for name, data in job.data.items():
         parts.append(Part(name, [Listing(str(data), f"data {name}")]))
-    left = [f"{name}: left out: {study.data.describe(gone)}" for name, study in job.fits.items()
-            if isinstance(study.data, Experiments) for gone in study.data.left_out]  # fmt: skip
+    left = [
+        f"{name}: left out: {study.data.describe(gone)}"
+        for name, study in job.fits.items()
+        if isinstance(study.data, Experiments)
+        for gone in study.data.left_out
+    ]
     parts.append(Part("", [Paragraph(text, "note") for text in left]))
     return Section("data", "Data", parts)
 
@@ -229,8 +249,16 @@ def _closures(collected: CollectedResults) -> Section:
     rows, solved = [], []
     for name, result in collected.results.items():
         of = name.partition("-")[2]
-        rows += [{"of": of, "check": check.name, "found": check.value or None, "limit": check.limit or None,
-                  "method": check.method} for check in result.checks]  # fmt: skip
+        rows += [
+            {
+                "of": of,
+                "check": check.name,
+                "found": check.value or None,
+                "limit": check.limit or None,
+                "method": check.method,
+            }
+            for check in result.checks
+        ]
         solved += [{"of": of, "solved by": text} for what, text in result.facts().items() if what == "solved by"]
     blocks: list[Block] = []
     if rows:

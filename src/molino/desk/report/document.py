@@ -79,9 +79,13 @@ class Table:
         """From a DataFrame with units in its headings."""
         more = f" (the first {_MOST_ROWS} of {len(frame)} rows)" if len(frame) > _MOST_ROWS else ""
         units = [str(c) == "unit" for c in frame.columns]
-        rows = [[_cell(pretty(v) if is_unit and isinstance(v, str) else v, digits)
-                 for v, is_unit in zip(row, units, strict=True)]
-                for row in frame.head(_MOST_ROWS).itertuples(index=False)]  # fmt: skip
+        rows = [
+            [
+                _cell(pretty(v) if is_unit and isinstance(v, str) else v, digits)
+                for v, is_unit in zip(row, units, strict=True)
+            ]
+            for row in frame.head(_MOST_ROWS).itertuples(index=False)
+        ]
         return cls(title + more, [pretty_heading(str(c)) or "value" for c in frame.columns], rows)
 
 
@@ -159,16 +163,23 @@ class Page:
 
         folder = files("molino.desk.report")
         environment = jinja2.Environment(
-            autoescape=True, trim_blocks=True, undefined=jinja2.StrictUndefined,
+            autoescape=True,
+            trim_blocks=True,
+            undefined=jinja2.StrictUndefined,
             loader=jinja2.FunctionLoader(lambda name: (folder / name).read_text(encoding="utf-8")),
-        )  # fmt: skip
+        )
         environment.filters["in_script"] = _in_script
         text = environment.get_template("page.html.j2").render(
-            title=self.title, subtitle=self.subtitle, introduction=self.introduction, answers=self.answers,
-            sections=[section for section in self.sections if section], record=self.record,
-            versions=self.record["versions"], style=(folder / "page.css").read_text(encoding="utf-8"),
+            title=self.title,
+            subtitle=self.subtitle,
+            introduction=self.introduction,
+            answers=self.answers,
+            sections=[section for section in self.sections if section],
+            record=self.record,
+            versions=self.record["versions"],
+            style=(folder / "page.css").read_text(encoding="utf-8"),
             script=(folder / "page.js").read_text(encoding="utf-8"),
-        )  # fmt: skip
+        )
         return with_digest(text)
 
 

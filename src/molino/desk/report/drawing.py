@@ -18,8 +18,13 @@ if TYPE_CHECKING:
 _POINTS_AN_INCH = 72.0
 _MOST_POINTS = 300
 _DIGITS = 6
-_OF_PAGE = {"#ffffff": "var(--paper)", "#222222": "var(--ink)", "#000000": "var(--ink)", "#e4e4e4": "var(--grid)",
-            "#8a8a8a": "var(--quiet)"}  # fmt: skip
+_OF_PAGE = {
+    "#ffffff": "var(--paper)",
+    "#222222": "var(--ink)",
+    "#000000": "var(--ink)",
+    "#e4e4e4": "var(--grid)",
+    "#8a8a8a": "var(--quiet)",
+}
 """Colors of figures that follow the page, so that they can be read on a dark one, too."""
 
 

@@ -8,21 +8,35 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 _FIGURES = {
-    "AttainableRegion": ("attainable",), "BasinInTime": ("sequence", "over_time"), "BasinRun": ("field", "across"),
-    "Bootstrap": ("bootstrap",), "Branch": ("branch",), "Comparison": ("comparison",),
+    "AttainableRegion": ("attainable",),
+    "BasinInTime": ("sequence", "over_time"),
+    "BasinRun": ("field", "across"),
+    "Bootstrap": ("bootstrap",),
+    "Branch": ("branch",),
+    "Comparison": ("comparison",),
     "Discrimination": ("candidates",),
-    "EquilibriumCurves": ("equilibrium",), "Fit": ("fit", "residuals"), "HeatSafety": ("heat_safety",),
-    "LaminarInTime": ("over_time",), "LaminarRun": ("field", "across"), "Optimum": ("optimum",),
-    "PowerLaw": ("power_law",), "Rates": ("slopes",), "Recommendation": ("recommendation",),
-    "ResidenceTimeDistribution": ("tracer",), "Screening": ("orders",), "SpreadSources": ("spread_sources",),
-    "SteadyStates": ("heat_balance",), "Sweep": ("sweep",), "TubeInTime": ("over_time",),
-}  # fmt: skip
+    "EquilibriumCurves": ("equilibrium",),
+    "Fit": ("fit", "residuals"),
+    "HeatSafety": ("heat_safety",),
+    "LaminarInTime": ("over_time",),
+    "LaminarRun": ("field", "across"),
+    "Optimum": ("optimum",),
+    "PowerLaw": ("power_law",),
+    "Rates": ("slopes",),
+    "Recommendation": ("recommendation",),
+    "ResidenceTimeDistribution": ("tracer",),
+    "Screening": ("orders",),
+    "SpreadSources": ("spread_sources",),
+    "SteadyStates": ("heat_balance",),
+    "Sweep": ("sweep",),
+    "TubeInTime": ("over_time",),
+}
 """By the class of a result, the figures of `mo.figures` that show it."""
 
 
 def pictures_of(result: Any) -> dict[str, Figure]:
     """The figures that show a result, by their names; none for one that has no figure."""
-    from molino.core.vessels.run import Run
+    from molino.core.runs.run import Run
     from molino.desk.steps.common import load_figures
 
     figures = load_figures()

@@ -110,10 +110,14 @@ class Rerun(Frozen, Result):
     def to_dict(self) -> dict[str, Any]:
         """All of it as plain data."""
         return {
-            "report": self.path.name, "same": self.is_same, "compared": self.compared, "largest": self.largest,
-            "differences": self.table().to_dict("records"), "inputs": dict(self.inputs),
+            "report": self.path.name,
+            "same": self.is_same,
+            "compared": self.compared,
+            "largest": self.largest,
+            "differences": self.table().to_dict("records"),
+            "inputs": dict(self.inputs),
             "versions": {name: {"report": then, "here": now} for name, (then, now) in self.versions.items()},
-        }  # fmt: skip
+        }
 
     def __str__(self) -> str:
         verdict = "every number is as reported" if self.is_same else "not all is as reported"

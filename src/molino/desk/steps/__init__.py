@@ -9,11 +9,20 @@ if TYPE_CHECKING:
     from molino.desk.job.load import Job
 
 STEPS = {
-    "check": ("vessels", "fields", "fits"), "fit": ("fits", "lines"), "tracer": ("tracers",), "survey": ("surveys",),
-    "equilibrium": ("equilibria",), "field": ("fields",), "run": ("vessels",), "size": ("sizes",),
-    "compare": ("compares",), "sweep": ("sweeps",), "attainable": ("regions",), "recommend": ("recommendations",),
+    "check": ("vessels", "fields", "fits"),
+    "fit": ("fits", "lines"),
+    "tracer": ("tracers",),
+    "survey": ("surveys",),
+    "equilibrium": ("equilibria",),
+    "field": ("fields",),
+    "run": ("vessels",),
+    "size": ("sizes",),
+    "compare": ("compares",),
+    "sweep": ("sweeps",),
+    "attainable": ("regions",),
+    "recommend": ("recommendations",),
     "optimize": ("optimizations",),
-}  # fmt: skip
+}
 """Each step in the order of the work, with what of a job asks for it."""
 
 

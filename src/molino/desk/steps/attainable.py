@@ -32,9 +32,13 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
 
     def grow(task: RegionTask, tell_of: Callable[[str], None]) -> tuple[AttainableRegion, BestTrain | None]:
         region = region_of(
-            chemistry, task.feed, axes=task.axes, T=task.T, heat=task.heat,
+            chemistry,
+            task.feed,
+            axes=task.axes,
+            T=task.T,
+            heat=task.heat,
             progress=lambda rounds, points: tell_of(f"round {rounds}, {points} points"),
-        )  # fmt: skip
+        )
         return region, region.best(task.maximize, task.subject_to) if task.maximize is not None else None
 
     both, failures = do_each(job, "attainable", job.regions, quiet, grow)

@@ -12,9 +12,9 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from molino.core.chemistry.checks import Finding
+    from molino.core.contract.review import VesselReview
     from molino.core.fitting.experiments import Experiments
     from molino.core.fitting.rates import Rates
-    from molino.core.vessels.checks import VesselReview
     from molino.desk.job.load import Job
 
 
@@ -52,8 +52,11 @@ def do(job: Job, quiet: bool, equations: bool = False, thorough: bool = False) -
     if runs:
         import pandas as pd
 
-        rows = [{"run": name, "check": c.name, "found": c.value, "limit": c.limit, "method": c.method}
-                for name, run in runs.items() for c in run.checks]  # fmt: skip
+        rows = [
+            {"run": name, "check": c.name, "found": c.value, "limit": c.limit, "method": c.method}
+            for name, run in runs.items()
+            for c in run.checks
+        ]
         show_table(pd.DataFrame(rows), "checks of each vessel run once")
     for task in job.fields.values():
         out.print(Text(f"  {task.field}"))
@@ -82,7 +85,7 @@ def _verified_runs(job: Job, quiet: bool) -> dict[str, Any]:
     for name, vessel in vessels.items():
         with failures.at(name), show_progress(f"running {name} twice", quiet):
             try:
-                run = vessel.outcome()
+                run = vessel.run()
             except InputError:  # without a size: it waits for one
                 continue
             found[name] = run.thoroughly_verified()
@@ -123,10 +126,19 @@ def _runs(data: Experiments | Rates) -> list[str]:
 
 def _tasks(job: Job) -> dict[str, list[str]]:
     """What the job asks for, by command."""
-    tasks = {"fit": {**job.lines, **job.fits}, "size": job.sizes, "compare": job.compares, "sweep": job.sweeps,
-             "attainable": job.regions, "recommend": job.recommendations,
-             "survey": job.surveys, "equilibrium": job.equilibria, "optimize": job.optimizations,
-             "tracer": job.tracers, "field": job.fields}  # fmt: skip
+    tasks = {
+        "fit": {**job.lines, **job.fits},
+        "size": job.sizes,
+        "compare": job.compares,
+        "sweep": job.sweeps,
+        "attainable": job.regions,
+        "recommend": job.recommendations,
+        "survey": job.surveys,
+        "equilibrium": job.equilibria,
+        "optimize": job.optimizations,
+        "tracer": job.tracers,
+        "field": job.fields,
+    }
     return {task: list(names) for task, names in tasks.items()}
 
 

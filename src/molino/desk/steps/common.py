@@ -18,13 +18,13 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from molino.core.chemistry.chemistry import Chemistry
+    from molino.core.contract.vessel import Vessel
     from molino.core.errors import Failures
-    from molino.core.fitting.experiments import Experiment
+    from molino.core.fitting.experiment import Experiment
     from molino.core.fitting.fit_result import Fit
     from molino.core.fitting.next_experiment import NextExperiment
     from molino.core.results import Result
-    from molino.core.vessels.base import Vessel
-    from molino.core.vessels.train import Train
+    from molino.core.trains.train import Train
     from molino.desk.job.load import Job
     from molino.desk.tables.write import ResultsFolder
 
@@ -102,9 +102,7 @@ def do_fits(job: Job, quiet: bool) -> dict[str, Fit]:
     return fits
 
 
-def known_vessels(
-    job: Job, quiet: bool, draws: bool = False
-) -> tuple[dict[str, Vessel | Train], str, Fit | None]:  # fmt: skip
+def known_vessels(job: Job, quiet: bool, draws: bool = False) -> tuple[dict[str, Vessel | Train], str, Fit | None]:
     """The job's vessels with every constant known (fitted now, where some are not), a line on that, and the fit.
 
     Where constants are to be drawn, and the fit has a bootstrap, they are as uncertain as its refits.
@@ -117,15 +115,19 @@ def known_vessels(
         raise InputError(
             f"{len(job.fits)} fits give the constants", job.path.name, "keep one [fit.NAME] that names all data"
         )
-    (name, fitted), = do_fits(job, quiet).items()  # fmt: skip
+    ((name, fitted),) = do_fits(job, quiet).items()
     count = len(fitted.points.measured)
     source = f"constants from the fit '{name}' to {count} observations"
     study = job.fits[name]
     if not draws or not study.bootstrap:
         return dict(job.with_chemistry(fitted.chemistry)), source, fitted
     with show_progress("bootstrap", quiet) as tell_of:
-        refits = fitted.bootstrap(study.bootstrap, study.resample, int(study.options.get("seed", 0)),
-                                  progress=lambda done, of: tell_of(f"{done} of {of}"))  # fmt: skip
+        refits = fitted.bootstrap(
+            study.bootstrap,
+            study.resample,
+            int(study.options.get("seed", 0)),
+            progress=lambda done, of: tell_of(f"{done} of {of}"),
+        )
     source += f", drawn from {len(refits.draws)} refits to resampled data"
     return dict(job.with_chemistry(refits.chemistry)), source, fitted
 
@@ -138,7 +140,7 @@ def known_chemistry(job: Job, quiet: bool) -> tuple[Chemistry, str]:
 
 def next_experiments(
     fit: Fit | None, decisions: Mapping[str, tuple[Any, Sequence[Experiment], int]]
-) -> dict[str, NextExperiment]:  # fmt: skip
+) -> dict[str, NextExperiment]:
     """For each decision the experiments that would narrow it, where candidates are given; InputError without a fit."""
     from molino.core.errors import Failures, InputError
     from molino.core.fitting.next_experiment import next_experiment
@@ -166,7 +168,7 @@ def require_tasks(job: Job, table: str, tasks: Mapping[str, Any], advice: str) -
 
 def do_each(
     job: Job, table: str, tasks: Mapping[str, T], quiet: bool, work: Callable[[T, Callable[[str], None]], R]
-) -> tuple[dict[str, R], Failures]:  # fmt: skip
+) -> tuple[dict[str, R], Failures]:
     """Each task of a table, with a line of progress; one that fails keeps no other back, and all that fail raise."""
     from molino.core.errors import Failures
 
@@ -186,9 +188,12 @@ def content_of(job: Job, source: str, **found: Mapping[str, Result]) -> dict[str
 
 
 def results_of(
-    job: Job, command: str, content: Any, results: Mapping[str, Result] | None = None,
+    job: Job,
+    command: str,
+    content: Any,
+    results: Mapping[str, Result] | None = None,
     folder: ResultsFolder | None = None,
-) -> ResultsFolder:  # fmt: skip
+) -> ResultsFolder:
     """The folder of a job's results, with the plain data of a command, what its results say in words, and the
     properties of the species in it."""
     from molino.desk.tables.species import species_table
@@ -233,14 +238,20 @@ def show_table(frame: pd.DataFrame, title: str = "", digits: int = 4) -> None:
         cells = [[headings[i], *(row[i] for row in cells)] for i in range(len(headings))]
         headings, cells = cells[0], cells[1:]
     for n, columns in enumerate(_parts(headings, cells, out.width)):
-        table = Table(title=(title or None) if n == 0 else None, box=box.SIMPLE_HEAD, title_justify="left",
-                      title_style="bold", pad_edge=False)  # fmt: skip
+        table = Table(
+            title=(title or None) if n == 0 else None,
+            box=box.SIMPLE_HEAD,
+            title_justify="left",
+            title_style="bold",
+            pad_edge=False,
+        )
         for i in columns:
             numeric = bool(cells) and all(_is_number(row[i]) for row in cells)
             label = i == 0 and max((len(row[0]) for row in cells), default=0) <= out.width // 3
             least = min(_word(headings[i], *(row[i] for row in cells)), out.width - 4)
-            table.add_column(headings[i], justify="right" if numeric else "left", overflow="fold", no_wrap=label,
-                             min_width=least)  # fmt: skip
+            table.add_column(
+                headings[i], justify="right" if numeric else "left", overflow="fold", no_wrap=label, min_width=least
+            )
         for row in cells:
             table.add_row(*(row[i] for i in columns))
         out.print(table)

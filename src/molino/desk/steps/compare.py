@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 def do(job: Job, quiet: bool) -> dict[str, Any]:
     """Compare, write, print unless quiet; gives the result as plain data."""
     from molino.core.design.comparison import compare
-    from molino.core.design.sizing import size
+    from molino.core.design.size.sizing import size
 
     figures = load_figures()
 

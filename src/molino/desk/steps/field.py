@@ -29,9 +29,14 @@ def do(job: Job, quiet: bool, only: str | None = None) -> dict[str, Any]:
                 found[name] = _worked_out(name, known, quiet)
     if not found:
         failures.raise_any(job.path.name)
-    content = {"job": job.path.name, "title": job.title, "source": source, "fields": {
-        name: {what: result.to_dict() for what, result in results.items()} for name, results in found.items()
-    }}  # fmt: skip
+    content = {
+        "job": job.path.name,
+        "title": job.title,
+        "source": source,
+        "fields": {
+            name: {what: result.to_dict() for what, result in results.items()} for name, results in found.items()
+        },
+    }
     folder = results_of(job, "field", content)
     for name, results in found.items():
         for what, result in results.items():
@@ -52,7 +57,6 @@ def do(job: Job, quiet: bool, only: str | None = None) -> dict[str, Any]:
 
 def _worked_out(name: str, task: FieldTask, quiet: bool) -> dict[str, Any]:
     """The steady field, that over time and the distribution, as far as they are asked for."""
-    from molino.core.fields.basin import Basin
 
     vessel: Any = task.field
     found: dict[str, Any] = {}
@@ -63,9 +67,7 @@ def _worked_out(name: str, task: FieldTask, quiet: bool) -> dict[str, Any]:
             found["over time"] = vessel.follow(**task.follow, progress=_share(tell_of))
     if task.has_tracer:
         with show_progress(f"tracer through {name}", quiet) as tell_of:
-            is_basin = isinstance(vessel, Basin)
-            curve = vessel.distribution(progress=_share(tell_of)) if is_basin else vessel.distribution()
-            found["residence times"] = curve
+            found["residence times"] = vessel.distribution(progress=_share(tell_of))
     return found
 
 

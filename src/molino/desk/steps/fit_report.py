@@ -147,9 +147,11 @@ def _report_uncertainty(out: FitReport, study: Study, found: Fit) -> None:
     if study.bootstrap:
         with show_progress("bootstrap", out.quiet) as tell_of:
             draws = found.bootstrap(
-                study.bootstrap, study.resample, int(study.options.get("seed", 0)),
+                study.bootstrap,
+                study.resample,
+                int(study.options.get("seed", 0)),
                 progress=lambda done, asked: tell_of(f"{done} of {asked} refits"),
-            )  # fmt: skip
+            )
         out.content["bootstrap"] = draws.to_dict()
         out.tabulate(draws.table(), f"bootstrap of {draws.kind}: {len(draws.draws)} refits")
         out.keep("bootstrap", draws.table(), ("", figures.bootstrap(draws)))
@@ -216,9 +218,11 @@ def _weigh(out: FitReport, study: Study, job: Job) -> None:
     options = {n: v for n, v in study.options.items() if n != "per_run"}
     with show_progress("candidates", out.quiet) as tell_of:
         found = discriminate(
-            {"as in the job": job.chemistry, **study.candidates}, study.data,
-            progress=lambda count, squares: tell_of(f"evaluation {count}, sum of squares {squares:.6g}"), **options,
-        )  # fmt: skip
+            {"as in the job": job.chemistry, **study.candidates},
+            study.data,
+            progress=lambda count, squares: tell_of(f"evaluation {count}, sum of squares {squares:.6g}"),
+            **options,
+        )
     out.content["candidates"] = found.to_dict()
     out.tabulate(found.table(), "candidate laws")
     out.say(f"verdict: {found.verdict}")

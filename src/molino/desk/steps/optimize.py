@@ -22,7 +22,7 @@ from molino.desk.steps.common import (
 from molino.desk.steps.safety import draw_safety, show_safety
 
 if TYPE_CHECKING:
-    from molino.core.design.optimum import Optimum
+    from molino.core.design.optimize.optimum import Optimum
     from molino.core.fitting.next_experiment import NextExperiment
     from molino.desk.job.load import Job
 
@@ -44,7 +44,7 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
             question = replace(wanted.question, vessel=vessels[wanted.vessel])
 
             def show(runs: int, value: float, question: Any = question, tell_of: Any = tell_of) -> None:
-                best = question.objective.shown_text(question.vessel._display, value)
+                best = question.objective.shown_text(question.vessel.spec.display, value)
                 tell_of(f"{runs} runs, best so far {best} (Ctrl-C keeps it)")
 
             found[name] = answer(question, wanted.n_starts, wanted.seed, show)
@@ -58,10 +58,14 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
         plans = next_experiments(fit, {name: (found[name], task.next, task.several) for name, task in tasks.items()})
     content = content_of(job, source, next=plans, optima=found)
     folder = results_of(job, "optimize", content, found)
-    folder.tables("optimize", {**{name: best.table() for name, best in found.items()},
-                               **{f"{name} profile": best.profile_table() for name, best in found.items()
-                                  if best.profiles and best.free},
-                               **{f"{name} next": plan.table() for name, plan in plans.items()}})  # fmt: skip
+    folder.tables(
+        "optimize",
+        {
+            **{name: best.table() for name, best in found.items()},
+            **{f"{name} profile": best.profile_table() for name, best in found.items() if best.profiles and best.free},
+            **{f"{name} next": plan.table() for name, plan in plans.items()},
+        },
+    )
     for name, best in found.items():
         folder.figure(figures.optimum(best), "optimize", name)
     safety = {name: best.safety for name, best in found.items() if best.safety is not None}

@@ -37,9 +37,16 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
 
     def rank(task: RecommendTask, tell_of: Callable[[str], None]) -> Recommendation:
         return ranking_of(
-            chemistry, task.feed, maximize=task.maximize, minimize=task.minimize, target=task.target,
-            within=task.within, heat=task.heat, show=task.show, progress=tell_of,
-        )  # fmt: skip
+            chemistry,
+            task.feed,
+            maximize=task.maximize,
+            minimize=task.minimize,
+            target=task.target,
+            within=task.within,
+            heat=task.heat,
+            show=task.show,
+            progress=tell_of,
+        )
 
     found, failures = do_each(job, "recommend", job.recommendations, quiet, rank)
     content = content_of(job, source, recommendations=found)

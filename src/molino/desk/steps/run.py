@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
+from molino.core.contract.run_result import RunResult
 from molino.core.errors import Failures
 from molino.desk.steps.common import (
     console,
@@ -22,12 +23,10 @@ if TYPE_CHECKING:
     import pandas as pd
     from matplotlib.figure import Figure
 
-    from molino.core.design.heat_safety import Safety
-    from molino.core.vessels.run import Run
+    from molino.core.runs.tube_over_time import TubeInTime
+    from molino.core.safety.heat_safety import Safety
+    from molino.core.trains.train_over_time import TrainInTime
     from molino.core.vessels.steady_states import Branch, SteadyStates
-    from molino.core.vessels.train import TrainRun
-    from molino.core.vessels.train_in_time import TrainInTime
-    from molino.core.vessels.tube_in_time import TubeInTime
     from molino.desk.job.load import Job
     from molino.desk.tables.write import ResultsFolder
 
@@ -36,7 +35,7 @@ if TYPE_CHECKING:
 class _Found:
     """What the vessels of a job did, by name."""
 
-    runs: dict[str, Run | TrainRun] = field(default_factory=dict)
+    runs: dict[str, RunResult] = field(default_factory=dict)
     states: dict[str, SteadyStates] = field(default_factory=dict)
     branches: dict[str, Branch] = field(default_factory=dict)
     drawn: dict[str, Figure] = field(default_factory=dict)
@@ -57,9 +56,13 @@ def do(job: Job, quiet: bool, only: str | None = None) -> dict[str, Any]:
     found = _run_all(job, vessels, only, quiet)
     with show_progress("heat safety", quiet):
         found.safety = safety_of_runs(found.runs)
-    content = {"job": job.path.name, "title": job.title, "source": source,
-               "heat_safety": {name: safety.to_dict() for name, safety in found.safety.items()},
-               "vessels": {name: r.to_dict() for name, r in found.runs.items()}}  # fmt: skip
+    content = {
+        "job": job.path.name,
+        "title": job.title,
+        "source": source,
+        "heat_safety": {name: safety.to_dict() for name, safety in found.safety.items()},
+        "vessels": {name: r.to_dict() for name, r in found.runs.items()},
+    }
     if found.states:
         content["steady_states"] = {name: s.to_dict()["states"] for name, s in found.states.items()}
     if found.branches:
@@ -81,7 +84,7 @@ def do(job: Job, quiet: bool, only: str | None = None) -> dict[str, Any]:
 
 def _run_all(job: Job, vessels: Mapping[str, Any], only: str | None, quiet: bool) -> _Found:
     """Every vessel (or only one) as it stands, with all that its table asks for."""
-    from molino.core.vessels.run import Run as RunOfVessel
+    from molino.core.runs.run import Run as RunOfVessel
 
     figures = load_figures()
 
@@ -90,9 +93,9 @@ def _run_all(job: Job, vessels: Mapping[str, Any], only: str | None, quiet: bool
     for name in sized if only is None else [only]:
         with found.failures.at(name), show_progress(f"running {name}", quiet):
             vessel, tasks = vessels[name], job.tanks.get(name)
-            poisoned = any(getattr(one, "_poison", None) for one in getattr(vessel, "vessels", [vessel]))
+            poisoned = any(one.spec.poison for one in vessel.vessels)
             if not (name in job.follows and poisoned):
-                found.runs[name] = vessel.outcome()
+                found.runs[name] = vessel.run()
             if tasks is None:
                 continue
             if tasks.start_up is not None:
@@ -116,21 +119,24 @@ def _run_all(job: Job, vessels: Mapping[str, Any], only: str | None, quiet: bool
             chosen = [one for one in followed if isinstance(one, RunOfVessel)]
             if len(chosen) == len(followed):  # some may have no size yet, or could not be run
                 found.drawn[name] = figures.profile(
-                    chosen, asked.show, asked.log, asked.species or job.figures.species,
+                    chosen,
+                    asked.show,
+                    asked.log,
+                    asked.species or job.figures.species,
                     {**job.figures.limits, **asked.limits},
-                )  # fmt: skip
+                )
     return found
 
 
 def _needs_size(vessel: Any) -> bool:
     """Whether a vessel, or one in a train, has no size yet."""
-    return any(one._needs_size for one in getattr(vessel, "vessels", [vessel]))
+    return any(one.spec.needs_size for one in getattr(vessel, "vessels", [vessel]))
 
 
 def _write(job: Job, found: _Found, content: dict[str, Any]) -> ResultsFolder:
     """All tables and figures."""
-    from molino.core.vessels.run import Run as RunOfVessel
-    from molino.core.vessels.train_in_time import TrainInTime
+    from molino.core.runs.run import Run as RunOfVessel
+    from molino.core.trains.train_over_time import TrainInTime
 
     figures = load_figures()
 
@@ -201,11 +207,11 @@ def _rows(facts: Mapping[str, Mapping[str, str]]) -> list[str]:
     return rows
 
 
-def together(runs: Mapping[str, Run | TrainRun]) -> dict[str, pd.DataFrame]:
+def together(runs: Mapping[str, RunResult]) -> dict[str, pd.DataFrame]:
     """The streams of all vessels in as few tables as can be: vessels on one feed side by side, batches apart."""
-    from molino.core.vessels.streams import is_whole, stream_table
+    from molino.core.contents.streams import is_whole, stream_table
 
-    groups: dict[Any, list[tuple[str, Run | TrainRun]]] = {}
+    groups: dict[Any, list[tuple[str, RunResult]]] = {}
     for name, run in runs.items():
         if not name.endswith(" over time"):
             inlet = run.stream_in()

@@ -8,13 +8,13 @@ from typing import TYPE_CHECKING, Any
 from molino.desk.steps.common import load_figures, show_table
 
 if TYPE_CHECKING:
-    from molino.core.design.heat_safety import Safety
+    from molino.core.safety.heat_safety import Safety
     from molino.desk.tables.write import ResultsFolder
 
 
 def safety_of_runs(runs: Mapping[str, Any]) -> dict[str, Safety]:
     """The heat safety of each run in which something exothermic happens."""
-    from molino.core.design.heat_safety import safety_of
+    from molino.core.safety.heat_safety import safety_of
 
     found = {name: safety_of(run) for name, run in runs.items()}
     return {name: safety for name, safety in found.items() if safety is not None}
@@ -22,7 +22,7 @@ def safety_of_runs(runs: Mapping[str, Any]) -> dict[str, Safety]:
 
 def draw_safety(folder: ResultsFolder, kind: str, found: Mapping[str, Safety]) -> None:
     """Write the figure of each."""
-    from molino.core.design.heat_safety import UndeterminedSafety
+    from molino.core.safety.heat_safety import UndeterminedSafety
 
     for name, safety in found.items():
         if not isinstance(safety, UndeterminedSafety):

@@ -22,14 +22,14 @@ from molino.desk.steps.safety import draw_safety, show_safety
 if TYPE_CHECKING:
     import pandas as pd
 
-    from molino.core.design.sizing import Sizing
+    from molino.core.design.size.sizing import Sizing
     from molino.core.fitting.next_experiment import NextExperiment
     from molino.desk.job.load import Job
 
 
 def do(job: Job, quiet: bool) -> dict[str, Any]:
     """Size, write, print unless quiet; gives the result as plain data. One target out of reach keeps no other back."""
-    from molino.core.design.sizing import size
+    from molino.core.design.size.sizing import size
     from molino.core.errors import Failures
 
     require_tasks(job, "size", job.sizes, "add one with vessel, metric and target")
@@ -39,9 +39,15 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
     for name, wanted in job.sizes.items():
         with failures.at(f"[size.{name}]"), show_progress(f"sizing {name}", quiet) as tell_of:
             found[name] = size(
-                vessels[wanted.vessel], wanted.metric, wanted.target, wanted.vary, confidence=wanted.confidence,
-                spread=wanted.spread or None, seed=wanted.seed, progress=tell_of,
-            )  # fmt: skip
+                vessels[wanted.vessel],
+                wanted.metric,
+                wanted.target,
+                wanted.vary,
+                confidence=wanted.confidence,
+                spread=wanted.spread or None,
+                seed=wanted.seed,
+                progress=tell_of,
+            )
     plans: dict[str, NextExperiment] = {}
     with failures.at("next"):
         tasks = {name: task for name, task in job.sizes.items() if name in found}

@@ -28,7 +28,7 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
     chemistry, source = known_chemistry(job, quiet)
     found, failures = do_each(
         job, "survey", job.surveys, quiet, lambda task, _: survey_of(chemistry, task.feed, **task.arguments)
-    )  # fmt: skip
+    )
     content = content_of(job, source, surveys=found)
     folder, figures = results_of(job, "survey", content, found), load_figures()
     folder.tables("survey", {name: one.table() for name, one in found.items()})

@@ -36,9 +36,11 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
     for name, wanted in job.sweeps.items():
         with show_progress(f"sweep {name}", quiet) as tell_of:
             found[name] = sweep(
-                vessels[wanted.vessel], wanted.vary, wanted.metrics,
+                vessels[wanted.vessel],
+                wanted.vary,
+                wanted.metrics,
                 progress=lambda done, cases, tell_of=tell_of: tell_of(f"{done} of {cases} cases (Ctrl-C keeps them)"),  # type: ignore[misc]
-            )  # fmt: skip
+            )
         if found[name].is_stopped:
             break
     content = content_of(job, source, sweeps=found)

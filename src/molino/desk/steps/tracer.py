@@ -23,8 +23,9 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
     for name, task in job.tracers.items():
         with failures.at(f"[tracer.{name}]"), show_progress(f"tracer test {name}", quiet):
             test = read_tracer(task.path, **task.reading)
-            found[name] = analysed(test, task.smoothing, task.has_models, task.rate_constant, folder, ("tracer", name),
-                                    quiet)  # fmt: skip
+            found[name] = analysed(
+                test, task.smoothing, task.has_models, task.rate_constant, folder, ("tracer", name), quiet
+            )
     if not found:
         failures.raise_any(job.path.name)
     content = {"job": job.path.name, "title": job.title, "tracers": found}
@@ -36,9 +37,14 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
 
 
 def analysed(
-    test: TracerTest, smoothing: float | None, models: bool, rate_constant: str | None, folder: ResultsFolder,
-    parts: tuple[str, ...], quiet: bool,
-) -> dict[str, Any]:  # fmt: skip
+    test: TracerTest,
+    smoothing: float | None,
+    models: bool,
+    rate_constant: str | None,
+    folder: ResultsFolder,
+    parts: tuple[str, ...],
+    quiet: bool,
+) -> dict[str, Any]:
     """What one test says: written, printed unless quiet, given as plain data."""
     from molino.core.mixing.conversion import mixing_bounds
     from molino.core.mixing.flow_fit import fit_flow_models

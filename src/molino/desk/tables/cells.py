@@ -9,6 +9,7 @@ import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from itertools import pairwise
+from operator import attrgetter
 from pathlib import Path
 from typing import Any
 
@@ -190,11 +191,15 @@ def _of_book(path: Path, name: str | None) -> Iterator[Sheet]:
             yield _of_sheet(path, sheet)
 
 
+_cells_of = attrgetter("_cells")
+"""The cells of a sheet by place: openpyxl shows the whole rectangle only, up to the farthest one."""
+
+
 def _of_sheet(path: Path, sheet: Any) -> Sheet:
     """A sheet by those of its cells that there are: one at the far corner costs nothing."""
     lines: dict[int, dict[int, str]] = {}
     blank: list[tuple[int, int]] = []
-    for (line, column), cell in sheet._cells.items():
+    for (line, column), cell in _cells_of(sheet).items():
         text = _decimal_point(_text(cell.value))
         if text:
             lines.setdefault(line, {})[column - 1] = text
@@ -230,7 +235,8 @@ def _usual_width(lines: dict[int, dict[int, str]]) -> int:
 def _formulas(path: Path, name: str, blank: Sequence[tuple[int, int]]) -> dict[tuple[int, int], str]:
     """Formulas that nobody has computed, among cells without a value."""
     sheet = _open_book(path, formulas=True)[name]
-    cells = {place: sheet._cells[place].value for place in blank if place in sheet._cells}
+    known = _cells_of(sheet)
+    cells = {place: known[place].value for place in blank if place in known}
     return {place: str(value)[:60] for place, value in cells.items() if value is not None}
 
 

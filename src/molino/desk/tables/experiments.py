@@ -12,14 +12,16 @@ import pandas as pd
 from molino.core import units
 from molino.core.arguments import checked
 from molino.core.chemistry.reaction import BASES
+from molino.core.contract.plant import Plant
+from molino.core.contract.vessel import Vessel
 from molino.core.errors import Faults, InputError, UnitError, nearest
-from molino.core.fitting.experiments import NOISE, VESSELS, Experiment, Experiments
+from molino.core.fitting.experiment import NOISE, VESSELS, Experiment
+from molino.core.fitting.experiments import Experiments
 from molino.core.fitting.rates import Rates
 from molino.core.fitting.signals import Signal
+from molino.core.runs.scheduled_changes import Change
+from molino.core.trains.train import Train
 from molino.core.units import GAS_CONSTANT
-from molino.core.vessels.base import Vessel
-from molino.core.vessels.changes import Change
-from molino.core.vessels.train import Train
 from molino.desk.tables.cells import heading_parts, sheet_names
 from molino.desk.tables.layout import CellTable, complete_lines, read_table
 from molino.desk.tables.observations import read_observations, shape_of
@@ -170,10 +172,15 @@ def _read(asked: _Asked, shape: str, needed: tuple[str, ...]) -> _Table:
 
 @checked
 def read_experiments(
-    path: str | Path | pd.DataFrame, sheet: str | None = None, *, header_row: int | None = None,
-    columns: str | Sequence[str] | None = None, signals: Mapping[str, Signal] | None = None,
-    vessel: str | Vessel | Train | None = None, changes: Sequence[Change] = (),
-) -> Experiments:  # fmt: skip
+    path: str | Path | pd.DataFrame,
+    sheet: str | None = None,
+    *,
+    header_row: int | None = None,
+    columns: str | Sequence[str] | None = None,
+    signals: Mapping[str, Signal] | None = None,
+    vessel: str | Vessel | Train | None = None,
+    changes: Sequence[Change] = (),
+) -> Experiments:
     """Read runs from a table: batches over time, outlets of tanks and tubes, or whatever was observed of a vessel.
 
     Headings carry units: `run`, `time [min]`, `T [degC]`, `initial xylose [mol/L]` (what was charged; the same all
@@ -246,7 +253,7 @@ def read_experiments(
         first = sets[0][1]
         notes = tuple(dict.fromkeys(n for _, found in sets for n in found.notes if not n.startswith("other sheets")))
         return Experiments(tuple(runs), first.source, first.show, (), notes)
-    if isinstance(vessel, Vessel | Train):
+    if isinstance(vessel, Plant):
         cells = read_table(path, sheet, shape_of(vessel), header_row, columns)
         return read_observations(cells, vessel, signals or {}, changes)
     if changes:
@@ -264,9 +271,12 @@ def read_experiments(
 
 @checked
 def read_rates(
-    path: str | Path | pd.DataFrame, sheet: str | None = None, *, header_row: int | None = None,
+    path: str | Path | pd.DataFrame,
+    sheet: str | None = None,
+    *,
+    header_row: int | None = None,
     columns: str | Sequence[str] | None = None,
-) -> Rates:  # fmt: skip
+) -> Rates:
     """Read measured rates: `rate [mol/L/min]`, `T [degC]`, and the concentrations they were measured at.
 
     `rate` is that of the one reaction; `rate of xylose` that at which a species is consumed (a reactant) or formed (a
@@ -315,9 +325,15 @@ def read_rates(
         found[c.species] = _concentration(c, table.numbers[c.heading][whole], T)
     runs = tuple(str(r) for r in table.runs[whole]) if table.runs is not None else ()
     return Rates(
-        table.numbers[rate.heading][whole], found, rate.species, T, runs, kind=rate.kind, source=table.path.name,
+        table.numbers[rate.heading][whole],
+        found,
+        rate.species,
+        T,
+        runs,
+        kind=rate.kind,
+        source=table.path.name,
         show=_shown(table),
-    )  # fmt: skip
+    )
 
 
 def _shown(table: _Table) -> dict[str, str]:

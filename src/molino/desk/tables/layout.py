@@ -106,9 +106,12 @@ class CellTable:
 
 
 def read_table(
-    source: str | Path | pd.DataFrame, sheet: str | None, shape: str, header_row: int | None = None,
+    source: str | Path | pd.DataFrame,
+    sheet: str | None,
+    shape: str,
+    header_row: int | None = None,
     columns: str | Sequence[str] | None = None,
-) -> CellTable:  # fmt: skip
+) -> CellTable:
     """The table of a file or data frame as text.
 
     Parameters

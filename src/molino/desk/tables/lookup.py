@@ -106,8 +106,9 @@ def look_up(identifier: str, phase: str = "gas", name: str = "") -> Species:
     if vapor_pressure is not None:
         given["vapor_pressure"] = vapor_pressure
         sources.append("vapor_pressure PERRY_8")
-    lacking = [name.replace("_", " ") for name in (*asked, "heat_capacity", "density", "vapor_pressure")
-               if name not in given]  # fmt: skip
+    lacking = [
+        name.replace("_", " ") for name in (*asked, "heat_capacity", "density", "vapor_pressure") if name not in given
+    ]
     message = f"chemicals {chemicals.__version__}, CAS {found.CASs}, {phase}: {', '.join(sources)}"
     message += f"; it has no {', no '.join(lacking)}" if lacking else ""
     called = name or re.sub(r"^[\W\d_]+", "", identifier if re.match(r"[^\W\d]", identifier) else found.common_name)
@@ -120,8 +121,10 @@ def _liquid_heat_capacity(chemicals: Any, cas: str) -> HeatCapacity | None:
     found = chemicals.heat_capacity.zabransky_dict_iso_s.get(cas)
     for piece in found.models if found is not None else ():
         if piece.Tmin <= STANDARD_TEMPERATURE <= piece.Tmax:
-            terms = [Value(a * GAS_CONSTANT / 100**n, f"J/mol/K^{n + 1}" if n else "J/mol/K")
-                     for n, a in enumerate(piece.coeffs)]  # fmt: skip
+            terms = [
+                Value(a * GAS_CONSTANT / 100**n, f"J/mol/K^{n + 1}" if n else "J/mol/K")
+                for n, a in enumerate(piece.coeffs)
+            ]
             return HeatCapacity(terms, valid=(piece.Tmin, piece.Tmax))
     return None
 

@@ -10,15 +10,16 @@ import numpy as np
 import pandas as pd
 
 from molino.core import units
+from molino.core.contract.metrics import parse_metric
+from molino.core.contract.vessel import Vessel
 from molino.core.errors import Faults, InputError, nearest
-from molino.core.fitting.experiments import Experiment, Experiments, axes_of, condition_kinds, response_of
+from molino.core.fitting.experiment import Experiment, axes_of, condition_kinds, response_of
+from molino.core.fitting.experiments import Experiments
 from molino.core.fitting.signals import Signal
+from molino.core.runs.scheduled_changes import Change
+from molino.core.terms.heat import Jacket
+from molino.core.trains.train import Train
 from molino.core.units import Value
-from molino.core.vessels.base import Vessel
-from molino.core.vessels.changes import Change
-from molino.core.vessels.heat import Jacket
-from molino.core.vessels.metrics import parse_metric
-from molino.core.vessels.train import Train
 from molino.desk.tables.cells import heading_parts
 from molino.desk.tables.layout import CellTable, complete_lines
 
@@ -76,7 +77,7 @@ def read_observations(
         with faults.at(f"run {name}"):
             runs.append(_experiment(name, vessel, columns, {h: v[rows] for h, v in numbers.items()}, signals, changes))
     faults.raise_any(path.name)
-    show = {**vessel._display.chosen}
+    show = {**vessel.spec.display.chosen}
     for column in columns:
         if column.unit is not None and column.kind and column.role != "signal":
             show[column.kind] = column.unit
@@ -129,7 +130,7 @@ def _meaning(name: str, vessel: Vessel | Train, signals: Mapping[str, Signal]) -
     except InputError:
         metric = None
     if metric is not None and not (metric.what == "volume" and "volume" in axes):
-        vessel._expression(metric)
+        vessel.spec.expression(metric)
         return "measured", response_of(metric), metric.kind
     if name in axes:
         return "axis", name.replace(" ", "_"), axes[name]
@@ -163,9 +164,13 @@ def _by_run(
 
 
 def _experiment(
-    name: str, vessel: Vessel | Train, columns: Sequence[_Column], numbers: Mapping[str, np.ndarray],
-    signals: Mapping[str, Signal], changes: Sequence[Change],
-) -> Experiment:  # fmt: skip
+    name: str,
+    vessel: Vessel | Train,
+    columns: Sequence[_Column],
+    numbers: Mapping[str, np.ndarray],
+    signals: Mapping[str, Signal],
+    changes: Sequence[Change],
+) -> Experiment:
     faults = Faults()
     axis = next((c for c in columns if c.role == "axis"), None)
     times = numbers[axis.heading] if axis is not None else None
@@ -179,7 +184,7 @@ def _experiment(
             values, response = numbers[column.heading], column.what
             if column.role == "signal":
                 signal = signals[column.what]
-                vessel._expression(signal.metric)
+                vessel.spec.expression(signal.metric)
                 values, response = signal.read(values, column.unit), response_of(signal.metric)
             if response in measured:
                 raise InputError(f"{response} is measured in another column, too", "", "keep one")

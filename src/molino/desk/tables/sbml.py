@@ -23,12 +23,38 @@ from molino.core.frozen import Frozen, FrozenMapping
 from molino.core.printing import Printed
 from molino.desk.tables.write import whole
 
-_BASE = {"[length]": "metre", "[mass]": "kilogram", "[time]": "second", "[temperature]": "kelvin",
-         "[substance]": "mole", "[current]": "ampere", "[luminosity]": "candela"}  # fmt: skip
-_SI = {"metre": "m", "meter": "m", "kilogram": "kg", "second": "s", "kelvin": "K", "mole": "mol", "ampere": "A",
-       "candela": "cd", "joule": "J", "pascal": "Pa", "watt": "W", "newton": "N", "hertz": "1/s"}  # fmt: skip
-_OF = {"litre": (1e-3, "m^3"), "liter": (1e-3, "m^3"), "gram": (1e-3, "kg"), "dimensionless": (1.0, ""),
-       "avogadro": (6.02214076e23, ""), "item": (1 / 6.02214076e23, "mol")}  # fmt: skip
+_BASE = {
+    "[length]": "metre",
+    "[mass]": "kilogram",
+    "[time]": "second",
+    "[temperature]": "kelvin",
+    "[substance]": "mole",
+    "[current]": "ampere",
+    "[luminosity]": "candela",
+}
+_SI = {
+    "metre": "m",
+    "meter": "m",
+    "kilogram": "kg",
+    "second": "s",
+    "kelvin": "K",
+    "mole": "mol",
+    "ampere": "A",
+    "candela": "cd",
+    "joule": "J",
+    "pascal": "Pa",
+    "watt": "W",
+    "newton": "N",
+    "hertz": "1/s",
+}
+_OF = {
+    "litre": (1e-3, "m^3"),
+    "liter": (1e-3, "m^3"),
+    "gram": (1e-3, "kg"),
+    "dimensionless": (1.0, ""),
+    "avogadro": (6.02214076e23, ""),
+    "item": (1 / 6.02214076e23, "mol"),
+}
 _OWN = ("T", "P", "R", "exp", "log", "sqrt")
 """Names that mean something in a rate law here."""
 _OF_R = units.unit("J/mol/K").dimension
@@ -89,9 +115,14 @@ def _library() -> Any:
 
 @checked
 def write_sbml(
-    chemistry: Chemistry, path: str | Path, *, initial: Mapping[str, Any] | None = None, volume: Any = "1 m3",
-    T: Any = None, P: Any = None,
-) -> tuple[str, ...]:  # fmt: skip
+    chemistry: Chemistry,
+    path: str | Path,
+    *,
+    initial: Mapping[str, Any] | None = None,
+    volume: Any = "1 m3",
+    T: Any = None,
+    P: Any = None,
+) -> tuple[str, ...]:
     """Write a chemistry as SBML, in SI units.
 
     Parameters
@@ -173,17 +204,25 @@ class _Writer:
     """A chemistry in a document of SBML."""
 
     def __init__(
-        self, sbml: Any, chemistry: Chemistry, volume: float, starts: Mapping[str, float],
+        self,
+        sbml: Any,
+        chemistry: Chemistry,
+        volume: float,
+        starts: Mapping[str, float],
         conditions: Mapping[str, float],
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.sbml, self.document = sbml, sbml.SBMLDocument(3, 2)
         self.model = self.document.createModel()
         self.model.setId("chemistry")
         self._taken: set[str] = set()
         self._units: dict[str, str] = {}
         self.gas: str | None = None
-        for attribute, kinds in (("Substance", {"mole": 1}), ("Extent", {"mole": 1}), ("Time", {"second": 1}),
-                                 ("Volume", {"metre": 3})):  # fmt: skip
+        for attribute, kinds in (
+            ("Substance", {"mole": 1}),
+            ("Extent", {"mole": 1}),
+            ("Time", {"second": 1}),
+            ("Volume", {"metre": 3}),
+        ):
             getattr(self.model, f"set{attribute}Units")(self._unit({k: Fraction(n) for k, n in kinds.items()}))
         compartment = self.model.createCompartment()
         self.vessel = self._id("compartment")
@@ -668,7 +707,7 @@ class _Reader:
 
     def _formula(
         self, node: Any, held: set[str], concentrations: Mapping[str, Any], used: dict[str, Any], vessel: str
-    ) -> str:  # fmt: skip
+    ) -> str:
         """A formula as a rate law has it; the constants in it go into `used`."""
         sbml = self.sbml
         kind = node.getType()
@@ -699,7 +738,7 @@ class _Reader:
 
     def _named(
         self, name: str, held: set[str], concentrations: Mapping[str, Any], used: dict[str, Any], vessel: str
-    ) -> str:  # fmt: skip
+    ) -> str:
         """What a name of the model is in a rate law."""
         if name in self.rules:
             self.depth += 1

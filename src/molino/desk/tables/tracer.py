@@ -26,9 +26,13 @@ _KINDS = ("concentration", "density")
 
 @checked
 def read_tracer(
-    source: str | Path | pd.DataFrame, sheet: str | None = None, *, header_row: int | None = None,
-    columns: str | Sequence[str] | None = None, **settings: Any,
-) -> TracerTest:  # fmt: skip
+    source: str | Path | pd.DataFrame,
+    sheet: str | None = None,
+    *,
+    header_row: int | None = None,
+    columns: str | Sequence[str] | None = None,
+    **settings: Any,
+) -> TracerTest:
     """Read a tracer test from a table: a column of times, one of the signal at the outlet, perhaps one at the inlet.
 
     A signal in a unit of concentration is read in SI; any other unit, or none, is that of the detector.
@@ -84,8 +88,9 @@ def read_tracer(
     if "inlet" in rows:
         settings.setdefault("kind", "measured inlet")
     try:
-        return TracerTest(rows["time"], rows["signal"], inlet=rows.get("inlet"), show=show,
-                          notes=(*table.notes, *notes), **settings)  # fmt: skip
+        return TracerTest(
+            rows["time"], rows["signal"], inlet=rows.get("inlet"), show=show, notes=(*table.notes, *notes), **settings
+        )
     except InputError as error:
         raise type(error)(fault.within(table.path.name) for fault in error.faults) from error
 

@@ -37,9 +37,12 @@ ILLEGAL = re.compile(r"[\x00-\x08\x0b-\x1f\x7f]")
 
 
 def write_workbook(
-    path: Path, title: str, tables: Mapping[str, pd.DataFrame], results: Sequence[tuple[str, Mapping[str, str]]],
+    path: Path,
+    title: str,
+    tables: Mapping[str, pd.DataFrame],
+    results: Sequence[tuple[str, Mapping[str, str]]],
     inputs: Mapping[str, Path],
-) -> None:  # fmt: skip
+) -> None:
     """Write an XLSX file.
 
     Parameters
@@ -78,9 +81,12 @@ def _save(book: Workbook, path: Path) -> None:
 
 
 def _add_contents(
-    sheet: Any, title: str, tables: Mapping[str, pd.DataFrame], results: Sequence[tuple[str, Mapping[str, str]]],
+    sheet: Any,
+    title: str,
+    tables: Mapping[str, pd.DataFrame],
+    results: Sequence[tuple[str, Mapping[str, str]]],
     has_inputs: bool,
-) -> None:  # fmt: skip
+) -> None:
     """What is in the file, with links, and what the results say."""
     sheet["A1"], sheet["A1"].font = _plain(title), Font(bold=True, size=14)
     row = 3

@@ -89,9 +89,16 @@ class ResultsFolder:
     """
 
     def __init__(
-        self, path: Path, *, width: float | None = None, height: float | None = None, dpi: int = 200,
-        formats: Sequence[str] = USUAL, inputs: Mapping[str, Path] | None = None, title: str = "",
-    ) -> None:  # fmt: skip
+        self,
+        path: Path,
+        *,
+        width: float | None = None,
+        height: float | None = None,
+        dpi: int = 200,
+        formats: Sequence[str] = USUAL,
+        inputs: Mapping[str, Path] | None = None,
+        title: str = "",
+    ) -> None:
         self.path, self.formats, self.inputs, self.title = path, tuple(formats), dict(inputs or {}), title
         self._sides, self._dpi = (width, height), dpi
         self.states: dict[str, str] = {}

@@ -1,0 +1,137 @@
+"""Many cases of the same balances at once: columns of numbers where `solve` has single ones.
+
+All cases are integrated as one system whose Jacobian is a band of small blocks, so a thousand cost little more than a
+few. LSODA holds the largest weighted error of all states to the tolerance (A. C. Hindmarsh, 1983), hence each case too.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from molino.core.balances.compiled import compiled
+from molino.core.balances.integrate import ATOL, RTOL, end_state, lsoda
+from molino.core.balances.steady import steady
+from molino.core.balances.system import Balances, Case
+from molino.core.errors import SolveError
+
+_MOST_STEPS = 20_000
+
+
+def _columns(rows: list[np.ndarray | float], cases: int) -> np.ndarray:
+    """Generated outputs, arrays or single numbers, as an array of shape (outputs, cases)."""
+    full = np.empty((len(rows), cases))
+    for i, row in enumerate(rows):
+        full[i] = row
+    return full
+
+
+class _Many:
+    """Right-hand sides and Jacobians of many cases; states have shape (states, cases)."""
+
+    def __init__(self, balances: Balances, values: np.ndarray) -> None:
+        self.whole, self.balances, self.values = compiled(balances), balances, values
+        self.cases, self.n = len(values), len(balances.states)
+        self.parameters = list(values.T.copy())  # NumPy takes longer over an array times a number than over two arrays
+        self.evaluate = self.whole.outputs(balances.rhs)(self.parameters)
+        self.entries = self.whole.entries.make_array(self.parameters)
+        self.pattern = np.array(self.whole.entries.pattern, dtype=int).reshape(-1, 2).T
+
+    def start(self) -> tuple[np.ndarray, np.ndarray]:
+        states = self.balances.states
+        make = self.whole.outputs((*(s.initial for s in states), *(s.scale for s in states)))
+        both = _columns(make(self.parameters)(np.zeros((self.n, self.cases)), 0.0), self.cases)
+        return both[: self.n], np.where(both[self.n :] > 0, both[self.n :], 1.0)
+
+    def rhs(self, y: np.ndarray, t: np.ndarray | float) -> np.ndarray:
+        return _columns(self.evaluate(y, t), self.cases)
+
+    def jacobian(self, y: np.ndarray, t: np.ndarray | float) -> np.ndarray:
+        """Nonzero entries, shape (entries, cases)."""
+        return _columns(self.entries(y, t), self.cases)
+
+
+def integrate_many(
+    balances: Balances, values: np.ndarray, ends: np.ndarray, *, rtol: float = RTOL, atol: float = ATOL
+) -> np.ndarray:
+    """Integrate each case from its initial state at 0 to its own end.
+
+    Parameters
+    ----------
+    balances : Balances
+    values : array, shape (cases, parameters)
+    ends : array, shape (cases,)
+
+    Returns
+    -------
+    array, shape (cases, states)
+
+    Raises
+    ------
+    SolveError
+        If one of them cannot be integrated, or holds the others up.
+    """
+    if balances.kinks:  # each case has a place of its own at which a reactant is exhausted
+        return np.array(
+            [
+                end_state(Case(balances, tuple(row.tolist())), float(end), rtol, atol)
+                for row, end in zip(values, ends, strict=True)
+            ]
+        )
+    many = _Many(balances, values)
+    cases, n = many.cases, many.n
+    y0, scale = many.start()
+    row, column = many.pattern
+
+    farthest = float(np.max(ends))
+    shares = ends / farthest  # all cases come to their ends together
+    alike = bool((shares == 1.0).all())
+    slopes = np.empty((cases, n))
+
+    def rhs(flat: np.ndarray, s: float) -> np.ndarray:
+        t = 0.0 if balances.is_autonomous else s * shares
+        for i, row in enumerate(many.evaluate(flat.reshape(cases, n).T.copy(), t)):
+            slopes[:, i] = row if alike else row * shares
+        return slopes.ravel()
+
+    def band(flat: np.ndarray, s: float) -> np.ndarray:
+        full = np.zeros((2 * n - 1, cases, n))
+        full[row - column + n - 1, :, column] = many.jacobian(flat.reshape(cases, n).T, s * shares) * shares
+        return full.reshape(2 * n - 1, cases * n)
+
+    way = np.array([0.0, farthest])
+    with np.errstate(all="ignore"):
+        y, info = lsoda(
+            rhs, band, y0.T.ravel(), way, rtol, atol * scale.T.ravel(), ml=n - 1, mu=n - 1, mxstep=_MOST_STEPS
+        )
+    if info["message"] != "Integration successful." or not np.isfinite(y[-1]).all():
+        raise SolveError("the cases cannot be integrated together", "", "integrate each by itself")
+    return np.asarray(y[-1].reshape(cases, n))
+
+
+def steady_many(balances: Balances, values: np.ndarray, time_scales: np.ndarray) -> np.ndarray:
+    """The steady state of each case, shape (cases, states), as `steady` finds it for one.
+
+    All start-ups are followed together over eight time scales, then Newton's method with the exact Jacobian takes each
+    to its root. A case that does not settle so is handed to `steady`.
+    """
+    many = _Many(balances, values)
+    _, scale = many.start()
+    near = np.maximum(integrate_many(balances, values, 8 * time_scales, rtol=1e-5, atol=1e-8).T, 0.0)
+    y = near.copy()
+    row, column = many.pattern
+    full = np.zeros((many.cases, many.n, many.n))
+    with np.errstate(all="ignore"):
+        for _ in range(12):
+            full[:, row, column] = many.jacobian(y, 0.0).T
+            try:
+                step = np.linalg.solve(full, many.rhs(y, 0.0).T[:, :, None])[:, :, 0].T
+            except np.linalg.LinAlgError:
+                break
+            y = y - step
+            if np.max(np.abs(step) / scale) < 1e-14:
+                break
+        residual = np.max(np.abs(many.rhs(y, 0.0)) * time_scales / scale, axis=0)
+        close = np.all(np.abs(y - near) <= 0.02 * scale, axis=0) & np.all(y >= -1e-9 * scale, axis=0)
+    for i in np.flatnonzero(~(close & (residual < 1e-9))):
+        y[:, i] = steady(Case(balances, tuple(values[i].tolist())), float(time_scales[i]))[0]
+    return np.asarray(y.T)

@@ -1,0 +1,1 @@
+"""Feeds, charges, mixtures and streams."""

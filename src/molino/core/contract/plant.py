@@ -1,0 +1,32 @@
+"""What vessels and trains have in common: everything that is run, sized, swept and optimized."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, ClassVar, Self
+
+from molino.core.frozen import Frozen
+from molino.core.printing import Printed
+
+
+class Plant(Frozen, Printed):
+    """A vessel or a train of vessels."""
+
+    noun: ClassVar[str]
+    """Its kind in messages."""
+    name: str
+    show: Mapping[str, str]
+
+    @property
+    def label(self) -> str:
+        """Its name, or its kind where it has none."""
+        return self.name or self.noun
+
+    @property
+    def title(self) -> str:
+        """Name and kind: 'coil: plug flow'."""
+        return f"{self.name}: {self.noun}" if self.name else self.noun
+
+    def with_(self, conditions: Mapping[str, Any] | None = None, /, **changed: Any) -> Self:
+        """The same with some fields or conditions changed."""
+        raise NotImplementedError

@@ -1,0 +1,238 @@
+"""The specification of a vessel: everything that other modules read of it."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping
+from dataclasses import replace
+from functools import cached_property
+from typing import Any
+
+import sympy as sp
+
+from molino.core import units
+from molino.core.balances.balance_symbols import COOLANT
+from molino.core.balances.piecewise_linear import PiecewiseLinear
+from molino.core.chemistry.constants import Parameter
+from molino.core.chemistry.formula import TEMPERATURE
+from molino.core.contract.condition import (
+    Condition,
+    form_of,
+    number_condition,
+    read_constant_number,
+    read_count,
+    read_share,
+    si_or_nan,
+)
+from molino.core.contract.formulation import Formulation
+from molino.core.contract.vessel_fields import VesselFields
+from molino.core.dual import value_of
+from molino.core.errors import Faults, InputError, nearest
+from molino.core.frozen import copied, settle
+from molino.core.schema import read_fields, schema_of, settings_of
+from molino.core.terms.heat import Duty, Jacket, Profile
+
+_MOVABLE = ("T", "P", "coolant T")
+"""Conditions besides constants that can change during a run."""
+_UNCHANGED = ("fed", "species_by_name", "thermal", "phase", "key", "model", "base_numbers")
+"""Cached values of a specification that no independent number changes."""
+
+
+class Specification(Formulation):
+    """The specification of a vessel: its definition, its balances with their numbers, and its conditions.
+
+    Other modules read a vessel through it alone. A new kind of vessel subclasses it (or `FlowSpecification`,
+    `ChargedSpecification`) and overrides what `Definition` lists.
+    """
+
+    @cached_property
+    def conditions(self) -> dict[str, Condition]:
+        """Everything of the vessel that can be changed by name."""
+        vessel, found = self.vessel, dict[str, Condition]()
+        for name, kind in self.sizes.items():
+            others = {other: None for other in self.sizes if other != name and getattr(vessel, other) is not None}
+            found[name] = number_condition(name, kind, getattr(vessel, name), self._put(name, others))
+        for name, kind in settings_of(type(vessel)).items():
+            own = self.first_T if name == "T" else getattr(vessel, name)
+            found[name] = number_condition(name, kind, own, self._put(name, {}))
+            if schema_of(type(vessel))[name].holds == "count":
+                found[name] = self._count_condition(name, si_or_nan(own))
+        found |= {condition.name: condition for condition in self.more_conditions()}
+        if isinstance(vessel.heat, Jacket):
+            by, kind = ("U", "heat transfer coefficient") if vessel.heat.U is not None else ("UA", "heat capacity flow")
+            for name, field, of in (
+                ("coolant T", "T", "temperature"),
+                ("coolant flow", "flow", "heat capacity flow"),
+                (by, by, kind),
+            ):
+                found[name] = number_condition(name, of, getattr(vessel.heat, field), self._put_heat(field))
+        if isinstance(vessel.heat, Duty):
+            found["duty"] = number_condition("duty", "power", vessel.heat.duty, self._put_heat("duty"), any_sign=True)
+        found |= {f"[{species}]": self._portion_condition(species) for species in self.contents()}
+        for parameter in self.chemistry.numbers:
+            name = self.constant_name(parameter.name, found)
+            found[name] = self._constant_condition(name, parameter)
+        return found
+
+    def _put(self, name: str, others: Mapping[str, Any]) -> Callable[[Any], VesselFields]:
+        return lambda value: self.vessel.with_(**others, **{name: value})
+
+    def _put_heat(self, name: str) -> Callable[[Any], VesselFields]:
+        return lambda value: self.vessel.with_(heat=replace(self.vessel.heat, **{name: value}))
+
+    def _count_condition(self, name: str, own: float) -> Condition:
+        def put(value: Any) -> VesselFields:
+            return self.vessel.with_(**{name: int(read_count(value, name))})
+
+        return Condition(name, "number", lambda value: (read_count(value, name), "number"), put, own, "number")
+
+    def _portion_condition(self, species: str) -> Condition:
+        contents = self.contents()
+        portion, flowing = contents[species], contents.flowing
+        return Condition(
+            f"[{species}]",
+            "concentration",
+            lambda value: read_share(value, flowing, species),
+            lambda value: self.with_contents(contents.with_portion(species, value)),
+            si_or_nan(portion.value),
+            form_of(portion),
+            portion.with_number,
+            portion.value,
+        )
+
+    def _constant_condition(self, name: str, parameter: Parameter) -> Condition:
+        def put(value: Any) -> VesselFields:
+            number = {parameter.name: read_constant_number(value, parameter)}
+            return self.vessel.with_(chemistry=self.chemistry.with_values(number))
+
+        return Condition(
+            name,
+            "number",
+            lambda value: (read_constant_number(value, parameter), "constant"),
+            put,
+            parameter.value,
+            "constant",
+        )
+
+    def condition(self, name: str) -> Condition:
+        if name not in self.conditions:
+            raise InputError(f"'{name}' cannot be varied", self.label, nearest(name, self.conditions))
+        return self.conditions[name]
+
+    @cached_property
+    def portion_conditions(self) -> dict[str, str]:
+        """The names by which what is fed or charged of a species can be changed, with that species."""
+        return {f"[{species}]": species for species in self.contents()}
+
+    @cached_property
+    def feed_conditions(self) -> frozenset[str]:
+        """The settings that belong to what is fed or charged."""
+        return frozenset({*self.portion_conditions, "flow", "feed T", "feed P"})
+
+    @cached_property
+    def own_conditions(self) -> frozenset[str]:
+        """The settings that belong to the vessel itself, and not to its feed or its chemistry."""
+        constants = {self.constant_name(p.name) for p in self.chemistry.numbers}
+        return frozenset(self.conditions) - self.feed_conditions - constants
+
+    def is_independent(self, name: str) -> bool:
+        """Whether a field is a number that can be exchanged by itself."""
+        schema = schema_of(type(self.vessel)).get(name)
+        return schema is not None and schema.is_independent and getattr(self.vessel, name) is not None
+
+    def exchanged(self, numbers: Mapping[str, Any]) -> VesselFields:
+        """The same vessel with other independent numbers: all values that they do not change remain cached."""
+        faults, found = Faults(), copied(self.vessel)
+        settle(found, **numbers)
+        read_fields(found, faults, found.label, numbers)
+        faults.raise_any()
+        spec = type(self)(found)
+        spec.__dict__.update({name: getattr(self, name) for name in _UNCHANGED})
+        settle(found, spec=spec)
+        return found
+
+    def profile_condition(self, name: str) -> Condition:
+        """What reads the values of a profile of a setting."""
+        return self.condition(name)
+
+    def with_profile(self, name: str, profile: Profile) -> VesselFields:
+        """The same with a number that changes while it runs."""
+        vessel = self.vessel
+        if name == "T" and not self.is_non_isothermal:
+            return vessel.with_(T=None, heat=profile)
+        if name == "coolant T" and isinstance(vessel.heat, Jacket) and "time" in self.profile_axis:
+            return vessel.with_(heat=replace(vessel.heat, T=[*profile.points]))
+        return vessel.with_(profiles={**vessel.profiles, name: profile})
+
+    def profile_of(self, name: str) -> PiecewiseLinear:
+        """A profile that was given for a setting, over what the balances run along."""
+        kind, factor = self.profile_axis
+        setting = self.profile_condition(name)
+
+        def read(value: Any) -> float:
+            given = units.read(value, name=name)
+            return 0.0 if given.si == 0.0 else setting.read(value)[0]
+
+        found = self.vessel.profiles[name].of_setting(kind, f"{self.label}, profile of {name}", read)
+        return PiecewiseLinear(tuple(t * factor for t in found.times), found.values)
+
+    def moving_numbers(self) -> dict[sp.Symbol, PiecewiseLinear]:
+        """The numbers that change while it runs."""
+        found = super().moving_numbers()
+        for name in self.vessel.profiles:
+            course = self.profile_of(name)
+            for symbol, (a, b) in self.moved_symbols(name).items():
+                found[symbol] = PiecewiseLinear(course.times, tuple(a + b * v for v in course.values))
+        return found
+
+    def moved_symbols(self, name: str) -> dict[sp.Symbol, tuple[float, float]]:
+        """The parameters of the balances that move with a setting while it runs: each is a + b times it.
+
+        Raises
+        ------
+        InputError
+            If there is no such setting, or it cannot change while the vessel runs.
+        """
+        if name == "T" and not self.is_non_isothermal:
+            return {TEMPERATURE: (0.0, 1.0)}
+        setting = self.condition(name)
+        if name == "T":
+            advice = "move 'coolant T' of a jacket, or let the temperature be prescribed"
+            raise InputError("its temperature follows from a balance of energy", self.label, advice)
+        if name == "coolant T" and "time" in self.profile_axis:
+            return {COOLANT: (0.0, 1.0)}
+        if name == "coolant T" and isinstance(self.vessel.heat, Jacket) and self.vessel.heat.flow is not None:
+            message = "its coolant flows, so that its temperature along the vessel follows from a balance"
+            raise InputError(message, self.label, "leave the flow of the coolant out")
+        constants = [self.constant_name(p.name) for p in self.chemistry.numbers]
+        if name not in (*constants, *_MOVABLE):
+            can = [*(n for n in _MOVABLE if n in self.conditions), *self.more_movable(), *constants]
+            advice = f"what can: {', '.join(can[:12])}"
+            raise InputError(f"{name} cannot change while it runs", self.label, advice)
+        own = setting.own if math.isfinite(setting.own) and setting.own > 0 else 1.0
+        rows = []
+        for share in (1.0, 1.1, 1.3):
+            numbers, _ = self.parameters({name: share * own})
+            rows.append({s: float(value_of(n)) for s, n in numbers.items() if s in self.symbols_in_balances})
+        found = {}
+        for symbol, number in rows[0].items():
+            b = (rows[1][symbol] - number) / (0.1 * own)
+            if rows[1][symbol] != number or rows[2][symbol] != number:
+                if abs(number + 0.3 * own * b - rows[2][symbol]) > 1e-9 * abs(rows[2][symbol]):
+                    message = f"{name} stands in the balances in a way that no straight lines follow"
+                    raise InputError(message, self.label, "move another number")
+                found[symbol] = (number - b * own, b)
+        return found
+
+    def check_profiles(self) -> None:
+        """Raise InputError for a profile of what cannot move, or that is none."""
+        faults = Faults()
+        for name, profile in self.vessel.profiles.items():
+            with faults.at(f"{self.label}, profile of {name}"):
+                if not isinstance(profile, Profile):
+                    raise InputError(f"{profile!r} is no profile", "", "give mo.Profile([(time, value), ...])")
+                if name == "T":
+                    raise InputError("a profile of the temperature is given as heat", "", "give heat=mo.Profile(...)")
+                self.moved_symbols(name)
+                self.profile_of(name)
+        faults.raise_any()

@@ -1,0 +1,138 @@
+"""The base of all vessels, and the checks that they share."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+from functools import cached_property
+from typing import Any, Self
+
+from molino.core import units
+from molino.core.chemistry.notation import Equations
+from molino.core.contents.streams import Stream, adiabatic_rise
+from molino.core.contract.review import VesselReview, review
+from molino.core.contract.run_result import RunResult
+from molino.core.contract.specification import Specification
+from molino.core.contract.vessel_equations import vessel_equations
+from molino.core.contract.vessel_fields import VesselFields
+from molino.core.errors import Faults, InputError
+from molino.core.frozen import field_names
+from molino.core.terms.heat import Profile
+
+
+class Vessel(VesselFields):
+    """Base of the vessels: each is a frozen dataclass of fields with a specification; `with_` gives a changed one."""
+
+    @cached_property
+    def spec(self) -> Specification:
+        """What other modules read of it."""
+        raise NotImplementedError
+
+    def __post_init__(self) -> None:
+        self.spec.validate()
+
+    @property
+    def vessels(self) -> list[Self]:
+        """Itself, as the only vessel."""
+        return [self]
+
+    @property
+    def is_gas(self) -> bool:
+        """Whether it holds a gas rather than a liquid."""
+        return self.spec.is_gas
+
+    @property
+    def is_non_isothermal(self) -> bool:
+        """Whether its temperature follows from an energy balance."""
+        return self.spec.is_non_isothermal
+
+    def run(self) -> RunResult:
+        """The run by which the vessel is evaluated: to its end, or its steady state."""
+        raise NotImplementedError
+
+    def with_(self, conditions: Mapping[str, Any] | None = None, /, **changed: Any) -> Self:
+        """The same vessel with something changed: `coil.with_(length="80 m")`, `tank.with_({"feed T": "60 degC"})`.
+
+        Parameters
+        ----------
+        conditions : mapping of name to value, optional
+            Numbers by the names that sweeps and changes use, too: a size or field ("T", "volume", "length", "tubes"),
+            "flow", "feed T", "feed P", "coolant T", "coolant flow", "U", "UA", what is fed or charged of a species
+            ("[xylose]"), a constant of the chemistry ("dehydration.k"; "constant NAME" where the vessel has a number of
+            that name). Where the temperature is not prescribed, "T" is that of the feed or charge.
+        **changed
+            Fields by their names.
+
+        Raises
+        ------
+        InputError
+            If there is no such field or condition, or with all that is wrong with the changed vessel.
+        """
+        known = field_names(type(self))
+        strange = sorted(changed.keys() - known)
+        if strange:
+            advice = f"it has {', '.join(sorted(known))}"
+            raise InputError(f"{units.article(self.noun)} has no {', '.join(strange)}", self.label, advice)
+        profiles = {name: value for name, value in changed.items() if isinstance(value, Profile) and name != "heat"}
+        if profiles:  # a field that changes while it runs, as a condition of that name
+            rest = {name: value for name, value in changed.items() if name not in profiles}
+            return self.with_({**(conditions or {}), **profiles}, **rest)
+        found: Any = self
+        if changed and all(self.spec.is_independent(name) and value is not None for name, value in changed.items()):
+            found = self.spec.exchanged(changed)
+        elif changed:
+            found = replace(self, **changed)  # type: ignore[type-var]
+        given = dict(conditions or {})
+        sizes = [name for name in given if name in self.spec.sizes]
+        if len(sizes) > 1:
+            raise InputError(f"{' and '.join(sizes)} each specify its size", self.label, "give one of them")
+        faults = Faults()
+        portions = {name: given.pop(name) for name in [*given] if name in self.spec.portion_conditions}
+        if portions:  # together, since some alone may be more than the whole
+            with faults.at():
+                contents = found.spec.contents()
+                for name, value in portions.items():
+                    contents = contents.with_portion(self.spec.portion_conditions[name], value)
+                found = found.spec.with_contents(contents)
+        for name, value in given.items():
+            with faults.at():
+                changes = isinstance(value, Profile)
+                found = found.spec.with_profile(name, value) if changes else found.spec.condition(name).put(value)
+        faults.raise_any()
+        return found  # type: ignore[no-any-return]
+
+    def check(self) -> VesselReview:
+        """Findings before it runs: those of its chemistry and its own, and the count of equations and unknowns."""
+        return review(self.spec)
+
+    def equations(self) -> Equations:
+        """Its balances as it states them: plain text (`print`), LaTeX (`.latex`), and `figures.equations`."""
+        return vessel_equations(self.chemistry, self.spec.key, self.spec.model.balances)
+
+    def adiabatic_rise(self, reaction: str | None = None) -> float:
+        """Adiabatic temperature rise in K of what is fed or charged: by how much one reaction would warm it.
+
+        At constant pressure, from its own temperature to that at which the enthalpy is the same with the reactant that
+        runs out first gone; negative where heat is taken up.
+
+        Parameters
+        ----------
+        reaction : str, optional
+            Its name; may be left out where there is only one.
+
+        Raises
+        ------
+        InputError
+            If there is no such reaction, no temperature, nothing that reacts, or with what the species lack.
+        """
+        names = [str(r.name) for r in self.chemistry.reactions]
+        if reaction is None and len(names) > 1:
+            raise InputError("which reaction?", self.label, f"name one of {', '.join(names)}")
+        net = self.chemistry.reaction(reaction or names[0]).equation.net
+        self.spec.require_energy()
+        T = self.spec.feed_T
+        if T is None:
+            raise InputError("no temperature is given", self.label, "give T")
+        amounts = {s: self.spec.fed.concentrations.get(s, 0.0) * self.spec.fed.volume for s in self.chemistry.names}
+        start = Stream("start", amounts, float(self.spec.fed.volume), T.si, self.spec.feed_pressure())
+        return adiabatic_rise(self.spec.fluid, start, net)

@@ -1,0 +1,316 @@
+"""What an optimization asks for: free numbers with bounds, an objective, limits; and the vessel run at a place."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from molino.core import units
+from molino.core.contents.mixture import Portion, read_portion
+from molino.core.contract.condition import Condition
+from molino.core.contract.metrics import Metric
+from molino.core.contract.vessel import Vessel
+from molino.core.design.confidence import check_confidence
+from molino.core.design.optimize.free_profile import FreeProfile, MovingNumber, read_moving
+from molino.core.design.optimize.objective import Limit, MetricExpression, read_expression, read_limit
+from molino.core.errors import Faults, InputError, SolveError
+from molino.core.frozen import Frozen, FrozenMapping
+from molino.core.runs.run_slopes import slopes_where
+from molino.core.trains.train import Train, read_plant
+from molino.core.trains.train_run import TrainRun
+from molino.core.units import Display, Value
+
+RATIO = 300.0
+"""A range whose ends are farther apart than this is searched by logarithms."""
+_DIFFERENCE = 1e-5
+"""The share of its range by which a number is moved for a difference."""
+
+
+@dataclass(frozen=True)
+class FreeNumber:
+    """A number that was free: a setting with its bounds and its value at the optimum, in SI.
+
+    Attributes
+    ----------
+    name, kind, unit : str
+        `unit` is the one it is shown in.
+    low, high, value : float
+    is_whole : bool
+        Whether it is a whole number.
+    portion : Portion or None
+        How much is fed or charged of a species, in the form (a concentration, a fraction, a ratio) that it was given.
+    """
+
+    name: str
+    kind: str
+    unit: str
+    low: float
+    high: float
+    value: float
+    is_whole: bool = False
+    portion: Portion | None = None
+
+    def given(self, si: float) -> Any:
+        """One of its numbers as `with_` takes it."""
+        if self.is_whole:
+            return round(si)
+        if self.portion is not None:
+            return self.portion.with_number(si)
+        return Value(si, self.unit) if self.unit else si
+
+    def shown(self, si: float) -> float:
+        """One of its numbers in its unit."""
+        return float(units.unit(self.unit).from_si(si)) if self.unit else si
+
+    def text(self, si: float, digits: int = 5) -> str:
+        """One of its numbers with its unit."""
+        if self.is_whole:
+            return f"{si:.0f}"
+        if self.portion is not None and not self.unit:
+            return str(self.portion.with_number(float(f"{si:.{digits}g}")))
+        return f"{units.number_text(self.shown(si), digits)} {units.pretty(self.unit)}".rstrip()
+
+
+class FreeRanges:
+    """The ranges of free numbers, and places in them as shares from 0 to 1.
+
+    Where its ends are far apart a range is divided by logarithms; a whole number never is.
+    """
+
+    def __init__(self, free: Sequence[FreeNumber]) -> None:
+        self.low = np.array([n.low for n in free])
+        self.high = np.array([n.high for n in free])
+        self.is_whole = np.array([n.is_whole for n in free], dtype=bool)
+        self.is_log = (self.low > 0) & (self.high > RATIO * self.low) & ~self.is_whole
+
+    def numbers(self, z: np.ndarray) -> np.ndarray:
+        """Free numbers in SI from shares of their ranges."""
+        with np.errstate(all="ignore"):
+            powers = self.low * (self.high / self.low) ** z
+        return np.asarray(np.where(self.is_log, powers, self.low + (self.high - self.low) * z))
+
+    def shares(self, numbers: np.ndarray) -> np.ndarray:
+        """The opposite of `numbers`."""
+        with np.errstate(all="ignore"):
+            logs = np.log(numbers / self.low) / np.log(self.high / self.low)
+        return np.asarray(np.where(self.is_log, logs, (numbers - self.low) / (self.high - self.low)))
+
+    def widths(self, numbers: np.ndarray) -> np.ndarray:
+        """d(number)/d(share)."""
+        with np.errstate(all="ignore"):
+            logs = numbers * np.log(self.high / self.low)
+        return np.asarray(np.where(self.is_log, logs, self.high - self.low))
+
+
+@dataclass(frozen=True, eq=False)
+class Question(Frozen):
+    """What an optimization asks for, read and checked."""
+
+    vessel: Vessel | Train
+    objective: MetricExpression
+    is_highest: bool
+    limits: tuple[Limit, ...]
+    free: tuple[FreeNumber, ...]
+    confidence: float | None = None
+    spread: Mapping[str, Any] = FrozenMapping()
+    moving: tuple[MovingNumber, ...] = ()
+
+    def require_known(self) -> None:
+        """Raise InputError if constants still wait for a fit."""
+        for one in self.vessel.vessels:
+            one.spec.require_known()
+
+    @cached_property
+    def metrics(self) -> tuple[Metric, ...]:
+        """All that is asked for at the end."""
+        expressions = [self.objective, *(limit.expression for limit in self.limits if not limit.is_everywhere)]
+        return tuple(dict.fromkeys(m for e in expressions for m in e.metrics))
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        return tuple(number.name for number in self.free)
+
+    def at(self, numbers: Sequence[float]) -> Vessel | Train:
+        """The vessel with some free numbers in SI."""
+        return self.vessel.with_({n.name: n.given(float(x)) for n, x in zip(self.free, numbers, strict=True)})
+
+    def place(self, numbers: Sequence[float]) -> str:
+        """Some free numbers in words."""
+        return ", ".join(f"{n.name} = {n.text(float(x), 4)}" for n, x in zip(self.free, numbers, strict=True))
+
+    def evaluated(self, numbers: np.ndarray) -> Point:
+        """It run with some free numbers in SI; SolveError where it cannot be."""
+        run: Any = self.at(numbers.tolist()).run()
+        found = {m: run.metric(m) for m in self.metrics}
+        value = self.objective.value([found[m] for m in self.objective.metrics])
+        left, where = [], []
+        for limit in self.limits:
+            if limit.is_everywhere:
+                at, number = run.extreme(limit.expression.metrics[0], -limit.sign)
+            else:
+                at, number = math.nan, limit.expression.value([found[m] for m in limit.expression.metrics])
+            left.append(limit.sign * (number - limit.value))
+            where.append(at)
+        if not (math.isfinite(value) and np.isfinite(left).all()):
+            message = f"{self.objective} or a limit is not defined at {self.place(numbers.tolist())}"
+            raise SolveError(message, self.vessel.label, "it divides by nothing there: choose other bounds")
+        return Point(self, numbers, run, value, np.array(left), tuple(where))
+
+
+@dataclass(eq=False)
+class Point:
+    """A place of the search: the vessel run there, with its objective and what is left of each limit."""
+
+    question: Question
+    numbers: np.ndarray
+    run: Any
+    value: float
+    left: np.ndarray
+    where: tuple[float, ...]
+    """Along the run, of each limit that holds everywhere; nan of the others."""
+
+    @cached_property
+    def slopes(self) -> np.ndarray:
+        """Of the objective and of what is left of each limit by the free numbers, shape (1 + limits, free)."""
+        q = self.question
+        names = [n.name for n in q.free]
+        by_metric = dict(zip(q.metrics, self.run.slopes(q.metrics, names), strict=True))
+        rows = [self._slope(q.objective, by_metric)]
+        for limit, at in zip(q.limits, self.where, strict=True):
+            if limit.is_everywhere:
+                rows.append(limit.sign * self._slope_everywhere(limit, at))
+            else:
+                rows.append(limit.sign * self._slope(limit.expression, by_metric))
+        return np.array(rows)
+
+    def _slope(self, expression: MetricExpression, by_metric: Mapping[Metric, np.ndarray]) -> np.ndarray:
+        own = expression.slopes([self.run.metric(m) for m in expression.metrics])
+        return np.asarray(own @ np.array([by_metric[m] for m in expression.metrics]))
+
+    def _slope_everywhere(self, limit: Limit, at: float) -> np.ndarray:
+        metric = limit.expression.metrics[0]
+        if not isinstance(self.run, TrainRun):
+            return np.asarray(slopes_where(self.run, at, metric, self.question.names))
+        found = []
+        for j, number in enumerate(self.question.free):  # of a train by central differences
+            away = np.zeros(len(self.numbers))
+            away[j] = _DIFFERENCE * (number.high - number.low)
+            ends = [self.question.at((self.numbers + sign * away).tolist()).run() for sign in (1, -1)]
+            high, low = (one.extreme(metric, -limit.sign)[1] for one in ends)
+            found.append((high - low) / (2 * away[j]))
+        return np.array(found)
+
+
+def read_question(
+    given_vessel: Any,
+    free: Any,
+    maximize: Any,
+    minimize: Any,
+    subject_to: Any,
+    counted: Display | None = None,
+    in_unit: Callable[[Any, str], Any] | None = None,
+    confidence: Any = None,
+    spread: Any = None,
+) -> Question:
+    """The question of an optimization, read and checked; InputError with all that is wrong with it."""
+    vessel = read_plant(given_vessel, "optimize")
+    faults = Faults()
+    if (maximize is None) == (minimize is None):
+        faults.add("optimize", "what is to be best?", "give either maximize or minimize")
+    objective: Any = None
+    with faults.at("optimize, maximize" if maximize is not None else "optimize, minimize"):
+        objective = read_expression(maximize if maximize is not None else minimize, vessel, counted)
+    limits: list[Limit] = []
+    for text in [subject_to] if isinstance(subject_to, str) else subject_to:
+        with faults.at("optimize, subject_to"):
+            limits.append(read_limit(text, vessel, in_unit))
+    numbers: list[FreeNumber] = []
+    moving: list[MovingNumber] = []
+    if not isinstance(free, Mapping) or not free:
+        faults.add(
+            "optimize, free", "nothing is free", "give numbers with their bounds: {'T': ('150 degC', '190 degC')}"
+        )
+    else:
+        for name, ends in free.items():
+            with faults.at(f"optimize, free {name}"):
+                if isinstance(ends, FreeProfile):
+                    moving.append(_read_moving(vessel, name, ends))
+                    continue
+                numbers.append(_read_free(vessel, vessel.spec.condition(name), ends))
+    sizes = [n.name for n in numbers if isinstance(vessel, Vessel) and n.name in vessel.spec.sizes]
+    if len(sizes) > 1:
+        faults.add("optimize, free", f"{' and '.join(sizes)} each specify its size", "free one of them")
+    if isinstance(vessel, Vessel) and vessel.spec.needs_size and not sizes:
+        faults.add(vessel.label, "it has no size yet", f"give its {vessel.spec.default_size()}, or free it")
+    with faults.at():
+        check_confidence(vessel, confidence, spread, [n.name for n in numbers])
+    if confidence is not None:
+        for limit in limits:
+            if limit.is_everywhere or limit.way == "=":
+                text = limit.text(vessel.spec.display)
+                faults.add(
+                    "optimize", f"'{text}' cannot be met with a confidence", "hold it at the outlet, by <= or >="
+                )
+        if not limits:
+            faults.add("optimize", "a confidence is given, and no limit", "give subject_to, or take it out")
+    with faults.at("optimize, free"):
+        _check_moving(moving, numbers, confidence)
+    faults.raise_any()
+    return Question(
+        vessel,
+        objective,
+        maximize is not None,
+        tuple(limits),
+        tuple(numbers),
+        confidence,
+        FrozenMapping(spread or {}),
+        tuple(moving),
+    )
+
+
+def _read_moving(vessel: Vessel | Train, name: str, given: FreeProfile) -> MovingNumber:
+    if not isinstance(vessel, Vessel):
+        raise InputError("a profile is free in a train", "", "find it for one vessel by itself")
+    return read_moving(vessel, name, given)
+
+
+def _check_moving(moving: Sequence[MovingNumber], numbers: Sequence[FreeNumber], confidence: Any) -> None:
+    """Raise InputError for what does not go together with free profiles."""
+    if not moving:
+        return
+    if confidence is not None:
+        raise InputError("a confidence is given together with free profiles", "", "find the profile first, then size")
+    if whole := [n.name for n in numbers if n.is_whole]:
+        message = f"{', '.join(whole)} is a whole number, and profiles are free"
+        raise InputError(message, "", "try it number by number")
+    if len({m.pieces for m in moving}) > 1:
+        raise InputError("the free profiles differ in their pieces", "", "give the same number of pieces to each")
+    names = {n.name for n in numbers} & {m.name for m in moving}
+    if names:
+        raise InputError(f"{', '.join(sorted(names))} is free twice", "", "give a profile, or bounds")
+
+
+def _read_free(vessel: Vessel | Train, setting: Condition, ends: Any) -> FreeNumber:
+    """A free number with its bounds; it begins at the vessel's own value where that lies between them."""
+    if isinstance(ends, str) or not isinstance(ends, Sequence) or len(ends) != 2:
+        raise InputError(f"{ends!r} are no bounds", "", "give (low, high)")
+    (low, form), (high, other) = (setting.read(end) for end in ends)
+    if form != other:
+        raise InputError(f"'{ends[0]}' and '{ends[1]}' are of different kinds", "", "give both in one form")
+    if not low < high:
+        raise InputError(f"{ends[0]} is not below {ends[1]}", "", "give (low, high)")
+    is_whole = setting.name.rpartition(".")[2] == "tubes"
+    own = setting.own if setting.form == form and low <= setting.own <= high else math.nan
+    unit, portion = "", None
+    if setting.name.startswith("["):
+        contents = vessel.vessels[0].spec.contents()
+        portion = read_portion(ends[0], contents.flowing)
+        unit = (portion.value.unit or "") if portion.value is not None else ""
+    elif not is_whole and form in units.SI_UNITS:
+        unit = units.read(ends[0]).unit or vessel.spec.display.unit(form)
+    return FreeNumber(setting.name, form, unit, low, high, own, is_whole, portion)

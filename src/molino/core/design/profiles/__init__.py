@@ -1,0 +1,1 @@
+"""Optimal profiles (optimal control)."""

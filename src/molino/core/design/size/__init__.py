@@ -1,0 +1,1 @@
+"""Sizing for a target."""

@@ -1,0 +1,107 @@
+"""Fitted constants with their standard errors and intervals."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from molino.core import units
+from molino.core.fitting.least_squares import RANK, Optimum, Problem, Scale, degrees_by_group
+from molino.core.statistics import half_width
+
+
+@dataclass(frozen=True)
+class Estimate:
+    """One fitted constant, in SI; `to(unit)` gives it in another."""
+
+    name: str
+    value: float
+    standard_error: float
+    unit: str | None
+    at_bound: bool
+    degrees_of_freedom: float
+
+    @property
+    def interval(self) -> tuple[float, float]:
+        """95 % confidence interval, value -/+ t(0.975, degrees of freedom) standard errors.
+
+        Of a pre-exponential factor, whose logarithm is what the data determine: exp(ln A -/+ t s/A).
+        """
+        half = half_width(self.standard_error, self.degrees_of_freedom)
+        if self.name.endswith(".A") and self.value > 0:
+            factor = float(np.exp(np.minimum(half / self.value, 700.0)))
+            return self.value / factor, self.value * factor
+        return self.value - half, self.value + half
+
+    def shown(self) -> tuple[float, float, float, float]:
+        """Value, standard error and interval in the unit the constant came in."""
+        if self.unit is None:
+            return (self.value, self.standard_error, *self.interval)
+        found = units.unit(self.unit)
+        low, high = (found.from_si(bound) for bound in self.interval)
+        return found.from_si(self.value), self.standard_error / found.factor, low, high
+
+
+def estimates_of(problem: Problem, optimum: Optimum) -> tuple[tuple[Estimate, ...], np.ndarray, dict[str, str]]:
+    """Estimates, their covariance and why some constants are not determined.
+
+    C = s^2 (J'J)^-1 (N. R. Draper, H. Smith, Applied Regression Analysis, 3rd ed. 1998, ch. 24). Where several
+    responses have errors of their own, found along with the constants, C and the degrees of freedom of each constant
+    allow for how well those errors are known (see `_with_unknown_errors`). The rank is that with the constants scaled
+    as the search moves them.
+    """
+    scale = Scale(problem.free, problem.mean_temperature)
+    outward = scale.slope(optimum.parameters)
+    weighted = optimum.slopes @ outward / optimum.standard_deviation[:, None]
+    degrees = len(problem.measured) - len(problem.free)
+    variance = optimum.sum_of_squares(problem.measured) / degrees
+    _, singular, right = np.linalg.svd(weighted, full_matrices=False)
+    determined = singular > RANK * max(singular[0], 1e-300)
+    inverse = right[determined].T / singular[determined]
+    plain = variance * inverse @ inverse.T
+    widened, by_constant = _with_unknown_errors(problem, weighted, variance, plain, outward)
+    covariance = outward @ widened @ outward.T
+    errors = np.sqrt(np.maximum(np.diag(covariance), 0.0))
+    lost = np.any(np.abs(right[~determined]) > 1e-3, axis=0)
+    errors[lost] = np.inf
+    names = [p.name for p in problem.free]
+    reasons = {}
+    for i in np.flatnonzero(lost):
+        with_it = {
+            int(j) for row in right[~determined] if abs(row[i]) > 1e-3 for j in np.flatnonzero(np.abs(row) > 1e-3)
+        }
+        others = [names[j] for j in sorted(with_it - {int(i)})]
+        reasons[names[i]] = (
+            f"a change of it is made up for by {' and '.join(others)}" if others else "no measured value depends on it"
+        )
+    found = []
+    for p, value, error, own in zip(problem.free, optimum.parameters, errors, by_constant, strict=True):
+        near = 1e-6 * max(abs(p.value), abs(float(value)))
+        at_bound = any(np.isfinite(b) and abs(value - b) <= near for b in (p.lower, p.upper))
+        found.append(Estimate(p.name, float(value), float(error), p.unit, at_bound, own))
+    return tuple(found), covariance, reasons
+
+
+def _with_unknown_errors(
+    problem: Problem, weighted: np.ndarray, variance: float, plain: np.ndarray, outward: np.ndarray
+) -> tuple[np.ndarray, list[float]]:
+    """The covariance P of the search's variables, and degrees of freedom, where groups have errors of their own.
+
+    With the information B_r of group r, of n_r degrees of freedom, C = P + 4 P (sum_r (B_r - B_r P B_r)/n_r) P, and
+    Student's t of a constant c has (c P c)^2 / sum_r ((c P B_r P c)^2/n_r) degrees of freedom (M. G. Kenward, J. H.
+    Roger, Biometrics 53 (1997) 983, with independent groups). Of one group: P itself, observations less constants.
+    """
+    count = weighted.shape[1]
+    degrees = degrees_by_group(problem, weighted, np.ones(len(weighted)))
+    if len(degrees) == 1 or not variance > 0:
+        return plain, [len(weighted) - count] * count
+    rows = [weighted[problem.group == n] / np.sqrt(variance) for n in range(len(degrees))]
+    within = [plain @ (own.T @ own) @ plain for own in rows]
+    lost = sum((PBP - PBP @ (own.T @ own) @ plain) / n for PBP, own, n in zip(within, rows, degrees, strict=True))
+    spread = np.array([np.diag(outward @ PBP @ outward.T) for PBP in within])
+    size = np.diag(outward @ plain @ outward.T)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        own = size**2 / np.sum(spread**2 / degrees[:, None], axis=0)
+    own = np.where(np.isfinite(own), np.minimum(own, len(weighted) - count), len(weighted) - count)
+    return plain + 4 * lost, [max(float(n), 1.0) for n in own]

@@ -1,0 +1,290 @@
+"""One experiment: a vessel, with the samples that were taken of it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+
+from molino.core import units
+from molino.core.contract.metrics import Metric, concentration, parse_metric
+from molino.core.contract.plant import Plant
+from molino.core.contract.vessel import Vessel
+from molino.core.errors import Faults, InputError, nearest
+from molino.core.frozen import Frozen, settle
+from molino.core.runs.scheduled_changes import Change
+from molino.core.trains.train import Train
+
+VESSELS = ("batch", "stirred tank", "plug flow")
+"""Where a run can be made that is given by its charge or feed and its temperature alone."""
+OUTLET = "outlet"
+"""What a run is observed along if it is observed once: at the outlet, or at steady state."""
+CONCENTRATION = "concentration"
+NOISE = 0.05
+"""How far below zero a concentration may be measured, as a share of the largest: noise, which is used as it is."""
+
+
+@lru_cache(maxsize=4096)
+def metric_of(response: str) -> Metric:
+    """What was observed: a metric by its text, or the concentration of a species by the species' name."""
+    try:
+        return parse_metric(response)
+    except InputError:
+        return concentration(response)
+
+
+def response_of(observed: Metric | str) -> str:
+    """The name under which an observation is kept: a concentration by the name of its species."""
+    metric = metric_of(observed) if isinstance(observed, str) else observed
+    return metric.species if metric.what == "concentration" else str(metric)
+
+
+def axes_of(vessel: Vessel | Train) -> dict[str, str]:
+    """What a vessel can be observed along, with the kinds of quantity: time, or its sizes."""
+    if not isinstance(vessel, Vessel) or not vessel.spec.is_kinetic:
+        return {}
+    sizes = dict(vessel.spec.sizes)
+    return sizes if "time" in sizes or not vessel.spec.has_steady_state else {"time": "time", **sizes}
+
+
+def condition_kinds(vessel: Vessel | Train) -> dict[str, str]:
+    """The conditions of a vessel that `with_` takes, with their kinds of quantity."""
+    if not isinstance(vessel, Vessel):
+        named = {f"{v.name}.{n}": s.kind for v in vessel.vessels if v.name for n, s in v.spec.conditions.items()}
+        return {**named, "recycle": "number"}
+    return {name: setting.kind for name, setting in vessel.spec.conditions.items()}
+
+
+@dataclass(frozen=True, eq=False)
+class Experiment(Frozen):
+    """One run: a vessel, and what was observed of it.
+
+    Without a vessel of its own it is isothermal, and given by its charge (or feed) and temperature: a batch followed
+    over time, or the outlet of a tank or tube at steady state over the space time.
+
+    Parameters
+    ----------
+    name : str
+    times : array of s, shape (samples,), not falling; or quantities; or None
+        Since the start, or space times (volume over volumetric flow of the feed) of an outlet, or the sizes named by
+        `along`. Samples at the same time are replicates. None for what was observed at the outlet or at steady state,
+        once or several times.
+    measured : mapping of species or metric to array, shape (samples,); nan where nothing was measured
+        Numbers in SI (of a species: mol/m^3), or quantities with units. With a vessel of its own any metric can be
+        observed that a run can report: "A" (its concentration), "conversion of A", "temperature", "heat flow",
+        "pressure", "volume", "fraction of A in permeate".
+    initial : mapping of species to mol/m^3
+        What was charged, or is fed. In a batch a species measured at time zero and not named here starts from that
+        measurement (the mean, if there are several), which then does not count as an observation; one neither named nor
+        measured starts from zero.
+    T : float, optional
+        Temperature in K.
+    vessel : str, Vessel or Train
+        "batch", "stirred tank" or "plug flow"; or the vessel itself, which then brings what is in it, its temperature
+        and its heat. Its chemistry is replaced by the one that is fitted.
+    gas : bool
+        Whether it held an ideal gas, whose flow changes along a tube with the moles; that of a liquid stays.
+    along : str, optional
+        With a vessel of its own, what `times` are: "time" (a batch, or a tank from what is in it at t = 0), or a size:
+        "length", "volume", "space_time" (samples along a tube; tanks of several sizes). The first that the vessel has,
+        if left out.
+    changes : sequence of Change
+        What is changed in a stirred tank on the way, as for `StirredTank.run`.
+    from_charge : frozenset of str
+        Species whose concentrations were worked out from a signal and what was charged.
+
+    Raises
+    ------
+    InputError
+        With everything that is wrong in it.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> run = mo.Experiment("1", [60.0, 120.0, 240.0, 480.0], {"A": [820.0, 675.0, 448.0, 204.0]}, {"A": 1000.0})
+    >>> run.times.tolist(), run.charge
+    ([60.0, 120.0, 240.0, 480.0], {'A': 1000.0})
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", name="r", k=mo.Unknown("0.1 1/min")))
+    >>> tube = mo.PlugFlow(chem, mo.Feed({"A": "1 mol/L"}, flow="1 L/min"), diameter="20 mm", length="3 m")
+    >>> run = mo.Experiment("2", ["1 m", "2 m"], {"conversion of A": [0.06, 0.12]}, vessel=tube)
+    >>> run.along, run.responses
+    ('length', ('conversion of A',))
+    """
+
+    name: str
+    times: np.ndarray
+    measured: Mapping[str, np.ndarray]
+    initial: Mapping[str, float] = field(default_factory=dict)
+    T: float | None = None
+    vessel: Any = "batch"
+    gas: bool = False
+    along: str = ""
+    changes: Sequence[Change] = ()
+    from_charge: frozenset[str] = frozenset()
+
+    def __post_init__(self) -> None:
+        faults = Faults()
+        if self.is_simple and self.vessel not in VESSELS:
+            faults.add("vessel", f"'{self.vessel}' is not a vessel for runs", nearest(self.vessel, VESSELS))
+        elif not isinstance(self.vessel, str | Plant):
+            faults.add("vessel", f"{self.vessel!r} is not a vessel", f"give a vessel, or one of {', '.join(VESSELS)}")
+        faults.raise_any(f"run {self.name}")
+        with faults.at():
+            self._settle_axis()
+        settle(self, changes=tuple(self.changes))
+        if not faults.found:
+            measured = {}
+            for given, values in self.measured.items():
+                with faults.at(str(given)):
+                    measured[response_of(given)] = units.read_numbers(values, metric_of(str(given)).kind)
+            settle(self, measured=measured)
+            self._check_times(faults)
+        if not faults.found:
+            self._check_values(faults)
+        if self.T is not None and not self.T > 0:
+            faults.add("T", f"{self.T:g} K is not a temperature", "check the unit")
+        if self.gas and self.T is None:
+            faults.add("T", "a run with a gas has no temperature", "add a column T [degC]")
+        if not self.is_simple:
+            self._check_vessel(faults)
+        faults.raise_any(f"run {self.name}")
+
+    def _settle_axis(self) -> None:
+        """What the samples were taken along."""
+        if self.is_simple:
+            settle(self, along="time" if self.vessel == "batch" else "space_time")
+        elif self.times is None:
+            settle(self, along=OUTLET)
+        elif self.along not in (axes := list(axes_of(self.vessel))):
+            if self.along or not axes:
+                message = f"{units.article(self.vessel.noun)} is not observed along '{self.along or 'time'}'"
+                raise InputError(message, "along", nearest(self.along, axes, "leave the times out"))
+            own = [n for n in axes if n == "time" or getattr(self.vessel, n) is not None]
+            settle(self, along=(own or axes)[0])
+        if self.times is None:
+            count = max((np.size(v) for v in self.measured.values()), default=1)
+            settle(self, times=np.zeros(count))
+        settle(self, times=units.read_numbers(self.times, self.axis_kind, self.along))
+
+    def _check_times(self, faults: Faults) -> None:
+        times, axis = self.times, self.along.replace("_", " ")
+        if times.ndim != 1 or not len(times) or not np.isfinite(times).all() or times[0] < 0:
+            faults.add(axis, f"a {axis} is a number from zero up", f"check the {axis} column")
+        elif (np.diff(times) < 0).any():
+            row = int(np.argmax(np.diff(times) < 0)) + 1
+            unit = units.SI_UNITS[self.axis_kind]
+            message = f"{axis} goes back at sample {row + 1} ({times[row]:g} {unit} after {times[row - 1]:g} {unit})"
+            faults.add(axis, message, "put the samples in order, or give each run a name")
+        elif self.is_simple and self.vessel != "batch" and times[0] == 0:
+            faults.add("space time", "a space time of zero is no run", "delete the line; what is fed is the feed")
+
+    def _check_values(self, faults: Faults) -> None:
+        largest = self.largest  # noise is relative to it, not to the concentration of a minor species
+        for response, values in self.measured.items():
+            kind = metric_of(response).kind
+            if values.shape != self.times.shape:
+                message = f"{len(values)} values for {len(self.times)} times"
+                faults.add(response, message, "give one for each, nan if missing")
+            elif (
+                kind in ("concentration", "pressure", "volume", "temperature")
+                and (values < -(NOISE * largest if kind == CONCENTRATION else 0.0)).any()
+            ):
+                row = int(np.nanargmin(values))
+                message = f"negative {kind} {values[row]:g} {units.SI_UNITS[kind]} at sample {row + 1}"
+                faults.add(response, message, "correct it, or leave the cell empty")
+            elif self.is_simple and kind != "concentration":
+                advice = "give the vessel itself: vessel=mo.Batch(...)"
+                faults.add(response, "it is not a concentration, and of the vessel only its kind is known", advice)
+        for species, value in self.initial.items():
+            if not value >= 0:
+                faults.add(f"initial {species}", f"negative concentration {value:g} mol/m^3", "check the sign")
+
+    def _check_vessel(self, faults: Faults) -> None:
+        for one in self.vessel.vessels:
+            with faults.at("vessel"):
+                one.spec.require_no_history()
+        if self.initial or self.T is not None or self.gas:
+            faults.add("vessel", "the vessel brings its contents and temperature", "leave initial, T and gas out")
+        if self.changes and (self.along != "time" or not self.vessel.vessels[0].spec.has_steady_state):
+            faults.add("changes", "only a stirred tank over time is changed on the way", "leave them out")
+
+    @property
+    def is_simple(self) -> bool:
+        """Whether it has no vessel of its own: isothermal, given by its charge and temperature."""
+        return isinstance(self.vessel, str)
+
+    @property
+    def axis_kind(self) -> str:
+        """The kind of quantity of `times`."""
+        if self.along in ("time", OUTLET) or self.is_simple:
+            return "time"
+        return str(self.vessel.spec.sizes[self.along])
+
+    @property
+    def responses(self) -> tuple[str, ...]:
+        """Everything that was observed: species (their concentrations) and metrics."""
+        return tuple(self.measured)
+
+    @property
+    def temperature(self) -> float | None:
+        """A temperature in K that it went by: the given one, or the mean of those measured."""
+        seen = self.measured.get("temperature", np.array([np.nan]))
+        if np.isfinite(seen).any():
+            return float(np.nanmean(seen))
+        if self.is_simple:
+            return self.T
+        first = self.vessel.vessels[0]
+        return float(first.spec.first_T.si) if first.spec.first_T is not None else None
+
+    @property
+    def charge(self) -> dict[str, float]:
+        """Concentrations at the start (or of the feed) in mol/m^3: given, or else measured at time zero."""
+        if not self.is_simple:
+            return {}
+        first = self.times == 0
+        seen = {
+            s: float(np.mean(v[first & np.isfinite(v)]))
+            for s, v in self.measured.items()
+            if np.isfinite(v[first]).any()
+        }
+        return {**seen, **self.initial}
+
+    @property
+    def largest(self) -> float:
+        """The largest concentration that was measured or charged, in mol/m^3."""
+        rows = [v for r, v in self.measured.items() if metric_of(r).kind == CONCENTRATION]
+        measured = (float(np.nanmax(np.abs(row), initial=0.0)) for row in rows)
+        return max([*measured, *self.initial.values()], default=0.0)
+
+    @property
+    def measured_starts(self) -> tuple[str, ...]:
+        """The species whose concentration at time zero was measured, and not stated as charged."""
+        if not self.is_simple or self.along != "time":
+            return ()
+        return tuple(s for s in self.charge if s not in self.initial and s not in self.from_charge)
+
+    def with_measured_zeros(self) -> Experiment:
+        """The same run with nothing charged of the species of which a sample at time zero shows nothing."""
+        absent = {s: 0.0 for s in self.measured_starts if self.charge[s] <= 0}
+        return replace(self, initial={**self.initial, **absent}) if absent else self
+
+    def observed(self, response: str) -> np.ndarray:
+        """Which samples of a species or metric count as observations, shape (samples,), bool."""
+        counts = np.isfinite(self.measured[response])
+        defines = self.is_simple and response not in self.initial
+        return np.asarray(counts & (self.times > 0) if defines else counts)
+
+    @property
+    def condition(self) -> tuple[Any, ...]:
+        """What replicates of a run share: vessel, temperature and charge (as given, not as measured)."""
+        if not self.is_simple:
+            return (id(self.vessel), self.along)
+        return (self.vessel, self.gas, self.T, tuple(sorted(self.initial.items()) or sorted(self.charge.items())))
+
+    @property
+    def axis(self) -> str:
+        """What the samples were taken along, in words."""
+        return self.along.replace("_", " ")

@@ -1,0 +1,266 @@
+"""The optimum of a fit with its observations, and the quantities that follow from them."""
+
+from __future__ import annotations
+
+from collections.abc import Hashable, Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from molino.core.checks import Check
+from molino.core.chemistry.chemistry import Chemistry
+from molino.core.contract.vessel import Vessel
+from molino.core.errors import InputError, nearest
+from molino.core.fitting.estimates import Estimate
+from molino.core.fitting.experiment import Experiment
+from molino.core.fitting.least_squares import Optimum, Problem, leverage
+from molino.core.fitting.model import TIGHT, sample_of, vessel_of
+from molino.core.frozen import Frozen
+from molino.core.results import Result
+from molino.core.statistics import student_t_quantile
+from molino.core.trains.train import Train
+from molino.core.units import Value
+
+_SETTLED = 1e-6
+"""How far, relative, a constant may be from the stationary point; ten digits are reached as a rule."""
+_LEAST = 1e-6
+"""By how much the sum of squares may fall near the optimum, as a share of it: what the settled constants leave."""
+
+
+@dataclass(frozen=True, eq=False)
+class Points(Frozen):
+    """Every observation, each of shape (points,) in SI."""
+
+    run: tuple[str, ...]
+    time: np.ndarray
+    """Time of each sample; its position, where samples were taken along a vessel."""
+    response: tuple[str, ...]
+    """What was observed: a species (its concentration), or a metric."""
+    measured: np.ndarray
+    calculated: np.ndarray
+    standard_deviation: np.ndarray
+    """Standard deviation."""
+    slopes: np.ndarray
+    """d(calculated)/d(constant), shape (points, constants)."""
+    replicates: tuple[Hashable, ...] = ()
+    """What observations under the same conditions share."""
+    variables: Mapping[str, np.ndarray] = field(default_factory=dict)
+    """What varies: time, temperature, what was charged, or concentrations."""
+
+    @property
+    def residuals(self) -> np.ndarray:
+        """Measured less calculated."""
+        return np.asarray(self.measured - self.calculated)
+
+    @property
+    def scaled(self) -> np.ndarray:
+        """Residuals over their standard deviation."""
+        return np.asarray(self.residuals / self.standard_deviation)
+
+    @cached_property
+    def leverage(self) -> np.ndarray:
+        """Diagonal of the hat matrix."""
+        return leverage(self.slopes / self.standard_deviation[:, None])
+
+
+@dataclass(frozen=True)
+class Response:
+    """How one of what was measured, a species or a metric, was met."""
+
+    name: str
+    observations: int
+    standard_deviation: float
+    """Residual standard deviation, in SI."""
+    r_squared: float
+
+
+@dataclass(frozen=True)
+class Outlier:
+    """An observation that lies further off than chance allows."""
+
+    run: str
+    time: float
+    response: str
+    measured: float
+    calculated: float
+    deviations: float
+    """Externally studentised residual: how many standard deviations off, relative to the other points."""
+
+
+@dataclass(frozen=True, eq=False)
+class Band(Frozen):
+    """What is calculated of one run over times (or positions); by response, each of shape (points,), in SI.
+
+    `confidence` and `prediction` are half widths of the 95 % intervals of the mean and of one measurement.
+    """
+
+    times: np.ndarray
+    values: Mapping[str, np.ndarray]
+    confidence: Mapping[str, np.ndarray]
+    prediction: Mapping[str, np.ndarray]
+
+
+@dataclass(frozen=True, eq=False)
+class FitData(Frozen, Result):
+    """The optimum of a fit with its observations; `Fit` adds what is done with it."""
+
+    estimates: tuple[Estimate, ...]
+    responses: tuple[str, ...]
+    points: Points
+    data: Any
+    chemistry: Chemistry
+    covariance: np.ndarray
+    evaluations: int
+    problem: Problem
+    optimum: Optimum
+    sought: Chemistry
+    parameter_map: Any
+    reasons: Mapping[str, str] = field(default_factory=dict)
+    n_starts: tuple[int, int] | None = None
+
+    @cached_property
+    def checks(self) -> tuple[Check, ...]:
+        """Gradient and curvature at the optimum, where no bound is active."""
+        if any(e.at_bound for e in self.estimates) or self.optimum.stopped:
+            return ()
+        step = "one Gauss-Newton step from the optimum, relative to the constants"
+        found = [Check("constants settled", self.optimum.left_to_move(self.problem.measured), _SETTLED, step)]
+        if np.isfinite(fall := self.optimum.fall_near(self.problem)):
+            near = "half a standard error along the flattest direction, as a share of it"
+            found.append(Check("sum of squares is least", fall, _LEAST, near))
+        return tuple(found)
+
+    @property
+    def values(self) -> dict[str, float]:
+        """Fitted constants by name, in SI."""
+        return {e.name: e.value for e in self.estimates}
+
+    @property
+    def extent(self) -> str:
+        """How much was fitted, in words."""
+        count, runs = len(self.points.measured), len(dict.fromkeys(self.points.run))
+        return (
+            f"{count} rates"
+            if not self.parameter_map.runs
+            else f"{count} observations in {runs} run{'s' if runs != 1 else ''}"
+        )
+
+    def __getitem__(self, name: str) -> Estimate:
+        found = {e.name: e for e in self.estimates}
+        if name not in found:
+            raise InputError(f"no constant '{name}' was fitted", "fit", nearest(name, found))
+        return found[name]
+
+    @property
+    def degrees_of_freedom(self) -> int:
+        """Observations less constants."""
+        return len(self.points.measured) - len(self.estimates)
+
+    @property
+    def sum_of_squares(self) -> float:
+        """Of the residuals, unweighted, in SI: (mol/m^3)^2 for concentrations; nan of several kinds of quantity."""
+        if len({self.data.kind_of(response) for response in self.responses}) > 1:
+            return float("nan")
+        return float(self.points.residuals @ self.points.residuals)
+
+    @property
+    def variance(self) -> float:
+        """Weighted sum of squares over degrees of freedom; one, where the errors were found along with the fit."""
+        return float(self.points.scaled @ self.points.scaled) / self.degrees_of_freedom
+
+    @cached_property
+    def correlation(self) -> np.ndarray:
+        """Correlation of the fitted constants, shape (constants, constants)."""
+        size = np.sqrt(np.maximum(np.diag(self.covariance), 1e-300))
+        return np.asarray(np.clip(self.covariance / np.outer(size, size), -1, 1))
+
+    @property
+    def correlated(self) -> list[int]:
+        """The constants whose correlations are shown: all but the concentrations at the start of single runs."""
+        return [i for i, e in enumerate(self.estimates) if not e.name.startswith(("start ", "feed "))]
+
+    @cached_property
+    def by_response(self) -> tuple[Response, ...]:
+        """Residual standard deviation and R^2 (1 - residual / total sum of squares about the mean) of each response."""
+        found = []
+        names = np.array(self.points.response)
+        for response in self.responses:
+            own = names == response
+            measured, residuals = self.points.measured[own], self.points.residuals[own]
+            total = float(np.sum((measured - measured.mean()) ** 2))
+            r_squared = 1 - float(np.sum(residuals**2)) / total if total > 0 else float("nan")
+            even = int(own.sum()) * (1 - len(self.estimates) / len(self.points.measured))
+            degrees = max(int(own.sum()) - float(self.points.leverage[own].sum()), 0.1 * even)
+            standard_deviation = float(np.sqrt(np.sum(residuals**2) / degrees))
+            found.append(Response(response, int(own.sum()), standard_deviation, r_squared))
+        return tuple(found)
+
+    def place(self, run: str, time: float) -> str:
+        """Which observation, in words."""
+        if not self.parameter_map.runs:
+            return f"observation {run}" if not np.isfinite(time) else f"{run}, {self.data.display.text(time, 'time')}"
+        return f"run {run}, {self.data.place(run, time)}"
+
+    def chemistry_of(self, run: str) -> Chemistry:
+        """The chemistry with the constants of one run, where some are the run's own."""
+        own = {n.removesuffix(f", {run}"): v for n, v in self.values.items() if n.endswith(f", {run}")}
+        known = {p.name for p in self.chemistry.numbers}
+        return self.chemistry.with_values({n: v for n, v in own.items() if n in known}, self.chemistry.covariance)
+
+    def vessel_of(self, run: str) -> Vessel | Train:
+        """The vessel of a run with everything that was fitted: constants, and numbers of the vessel that were sought.
+
+        Raises
+        ------
+        InputError
+            If there is no such run.
+        """
+        runs = {r.name: r for r in self.parameter_map.runs}
+        if run not in runs:
+            raise InputError(f"there is no run '{run}'", "fit", nearest(run, runs))
+        vessel = vessel_of(runs[run], self.chemistry_of(run))
+        known = {p.name for p in self.chemistry.numbers}
+        places = self.parameter_map.places[run].settings
+        free, numbers = self.problem.free, self.optimum.parameters
+        found = {n: Value(float(numbers[i]), free[i].unit) for n, i in places.items() if n not in known}
+        return vessel.with_(found) if found else vessel
+
+    def band(self, run: Experiment, times: np.ndarray) -> Band:
+        """What is calculated of a run, measured or only planned, with bands, at times (or sizes) in SI.
+
+        First order: half widths t(0.975) sqrt(g C g) of the mean and t sqrt(g C g + s^2) of one measurement, g the
+        exact slopes by the constants (D. M. Bates, D. G. Watts, 1988, section 2.3).
+        """
+        responses, values, slopes, standard_deviation = self.expected(run, times)
+        inner = np.einsum("tsi,ij,tsj->ts", slopes, self.covariance, slopes)
+        t = student_t_quantile(0.975, self.degrees_of_freedom)
+        mean, one = t * np.sqrt(np.maximum(inner, 0.0)), t * np.sqrt(np.maximum(inner, 0.0) + standard_deviation**2)
+        columns = [{s: rows[:, n] for n, s in enumerate(responses)} for rows in (values, mean, one)]
+        return Band(np.asarray(times), *columns)
+
+    def expected(
+        self, run: Experiment, times: np.ndarray
+    ) -> tuple[tuple[str, ...], np.ndarray, np.ndarray, np.ndarray]:
+        """What is measured in a run (a planned one: what was measured in any), its values and standard deviations,
+        shape (times, responses), and slopes, shape (times, responses, constants)."""
+        responses = tuple(r for r in self.responses if r in run.measured or not run.measured)
+        count = len(responses)
+        rows, columns = np.repeat(np.arange(len(times)), count), np.tile(np.arange(count), len(times))
+        places = self.parameter_map.places_of(run, self.chemistry)
+        sample = sample_of(
+            run, self.sought, responses, np.asarray(times), rows, columns, places, self.parameter_map.guesses
+        )
+        values, slopes = sample.observed(self.optimum.parameters, TIGHT)
+        shape = (len(times), count)
+        names = np.array(self.points.response)
+        standard_deviation = np.array(
+            [np.sqrt(np.mean(self.points.standard_deviation[names == r] ** 2)) for r in responses]
+        )
+        return (
+            responses,
+            values.reshape(shape),
+            slopes.reshape(*shape, -1),
+            np.broadcast_to(standard_deviation * np.sqrt(self.variance), shape),
+        )

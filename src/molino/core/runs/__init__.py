@@ -1,0 +1,1 @@
+"""Runs of vessels: trajectories, steady states and checks."""

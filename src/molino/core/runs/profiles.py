@@ -1,0 +1,43 @@
+"""What the profile of a run may show, and the ends of its axes."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from molino.core import units
+from molino.core.errors import Faults, InputError, nearest
+
+PROFILES = {
+    "concentration": "concentration",
+    "molar flow": "molar flow",
+    "conversion": "number",
+    "rate": "rate",
+    "rate per catalyst mass": "rate per catalyst mass",
+    "rate per area": "rate per area",
+    "flux": "flux",
+    "temperature": "temperature",
+    "pressure": "pressure",
+    "volume": "volume",
+    "heat flow": "power",
+    "effectiveness": "number",
+}
+"""What a run has over time or along a tube, each with its kind of quantity."""
+
+
+def read_limits(given: Mapping[str, tuple[Any, Any]], along: str) -> dict[str, tuple[float, float]]:
+    """The ends of axes in SI; InputError with all that is wrong with them."""
+    faults, found = Faults(), {}
+    for name, ends in given.items():
+        with faults.at(f"limits, {name}"):
+            if name != "x" and name not in PROFILES:
+                raise InputError(f"there is no panel '{name}'", "", nearest(name, ["x", *PROFILES]))
+            if isinstance(ends, str) or not isinstance(ends, Sequence) or len(ends) != 2:
+                raise InputError("an axis has two ends", "", "give (low, high)")
+            kind = along if name == "x" else PROFILES[name]
+            low, high = (units.read(end, kind, name).si for end in ends)
+            if not low < high:
+                raise InputError("the low end is not below the high one", "", "give (low, high)")
+            found[name] = (low, high)
+    faults.raise_any()
+    return found

@@ -1,0 +1,1 @@
+"""Heat safety: cooling failure, hot spots, runaway criteria."""

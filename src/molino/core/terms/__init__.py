@@ -1,0 +1,1 @@
+"""The terms of balances, and the models that they add up to."""

@@ -1,0 +1,1 @@
+"""Vessels in series, in parallel and in loops."""

@@ -1,0 +1,413 @@
+"""All steady states of a train, along a curve over the sizes of its vessels, and their stability.
+
+The unknowns are the returned stream, which one pass must reproduce, and the states of the tanks, whose rates of change
+must be zero. The curve is followed through its folds from vessels so small that nothing reacts. Start-ups from points
+on it search for states off the curve.
+"""
+
+from __future__ import annotations
+
+import itertools
+import math
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from molino.core.balances.continuation import ArcLength, LogStates, Point
+from molino.core.balances.functions import Functions
+from molino.core.balances.integrate import Report, start
+from molino.core.balances.source import NotFinite
+from molino.core.balances.steady import steady
+from molino.core.balances.system import AMOUNTS
+from molino.core.chemistry.formula import TEMPERATURE
+from molino.core.errors import InputError, MolinoError, SolveError
+from molino.core.frozen import Frozen
+from molino.core.results import Result
+from molino.core.runs.follow import settled
+from molino.core.runs.run import Run
+from molino.core.trains.recycle import joined, returned, run_through, run_train
+from molino.core.trains.steps import Parallel
+from molino.core.trains.train_fields import TrainFields
+from molino.core.trains.train_run import TrainRun
+from molino.core.units import Display
+from molino.core.vessels.flow_vessel import FlowVessel
+from molino.core.vessels.steady_curve import EXHAUSTED, converted, filled
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+Points = list[tuple[np.ndarray, float]]
+
+_SMALLEST, _LARGEST = math.log(1e-6), math.log(1e3)
+"""The range of the sizes of its vessels along the curve, in units of their own, by logarithms."""
+_FARTHEST = 30.0
+"""Logarithm of the sizes at which a step of Newton's method has lost the curve."""
+_LONGEST, _BEND = 1.0, 0.9
+"""The longest step along the curve, in logarithms, and the cosine of the largest bend between two points."""
+_MOST_POINTS = 400
+_WARMING = 0.05
+"""The share of the temperature of the feed that counts as much along the curve as a factor of e of an amount."""
+_DIFFERENCE = 1e-6
+"""Step of the differences by which the residual has its slopes; Newton's method corrects what they lack."""
+_SAME = 1e-6
+"""Distance in scaled unknowns within which two steady states are one."""
+_WARMER = (0.0, 100.0, 300.0)
+"""K above the temperatures along the curve, in further start-ups."""
+_ROUNDS = 60
+"""Rounds of a start-up."""
+_SETTLED = 1e-3
+"""The change of a start-up in a round from which Newton's method goes on."""
+_START_UPS = 8
+"""Start-ups from places along the curve."""
+
+
+@dataclass(frozen=True, eq=False)
+class TrainSteadyStates(Frozen, Result, Sequence["TrainRun"]):
+    """The steady states of a train that were found.
+
+    Attributes
+    ----------
+    train : TrainFields
+    runs : tuple of TrainRun
+        Along the curve from the least sizes, then those that start-ups found off it.
+    growth : tuple of arrays
+        Of each: the eigenvalues in 1/s of the balances of its tanks where it has tanks alone, the factors by which a
+        disturbance grows in one pass where it has tubes alone, empty where it has both.
+    by_pass : bool
+        Whether they are factors of one pass.
+    farthest : float
+        To how many times its sizes the curves could be followed; infinite where nothing flows back.
+
+    Examples
+    --------
+    >>> import molino as mo
+    >>> grows = mo.Chemistry(mo.Reaction("A + B -> 2 B", k="1 L/mol/min"))
+    >>> tube = mo.PlugFlow(grows, mo.Feed({"A": "1 mol/L", "B": "0.001 mol/L"}, flow="1 L/min"), volume="5 L")
+    >>> found = mo.Train([tube], recycle=1).steady_states()
+    >>> len(found), found.stable
+    (1, (True,))
+    """
+
+    train: TrainFields
+    runs: tuple[TrainRun, ...]
+    growth: tuple[np.ndarray, ...]
+    by_pass: bool
+    farthest: float
+
+    def __len__(self) -> int:
+        return len(self.runs)
+
+    def __getitem__(self, n: Any) -> Any:
+        return self.runs[n]
+
+    def __iter__(self) -> Iterator[TrainRun]:
+        return iter(self.runs)
+
+    @property
+    def display(self) -> Display:
+        """The units in which they are shown."""
+        return self.train.spec.display
+
+    @property
+    def stable(self) -> tuple[bool | None, ...]:
+        """Whether the train comes back to each after a small disturbance; None where tanks and tubes are mixed."""
+        return tuple(
+            None if not len(own) else bool(np.abs(own).max() < 1 if self.by_pass else own.real.max() < 0)
+            for own in self.growth
+        )
+
+    def table(self) -> pd.DataFrame:
+        """One row a steady state: temperature and conversions of the outlet, and stability."""
+        import pandas as pd
+
+        rows = []
+        for run, stable, own in zip(self.runs, self.stable, self.growth, strict=True):
+            row: dict[str, Any] = {}
+            if np.isfinite(run.last.T):
+                row[self.display.heading("T", "temperature")] = self.display.number(run.last.T, "temperature")
+            row |= {name: value for name, value in run.summary().items() if name.startswith("conversion")}
+            row["stable"] = {True: "yes", False: "no", None: "not determined"}[stable]
+            if len(own) and self.by_pass:
+                row["a disturbance grows in one pass by"] = float(np.abs(own).max())
+            elif len(own):
+                per = f" [1/{self.display.unit('time')}]" if self.display.unit("time") else ""
+                row[f"largest eigenvalue{per}"] = float(own.real.max()) / float(self.display.number(1.0, "time"))
+            rows.append(row)
+        return pd.DataFrame(rows)
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data: each steady state with its stability and its run."""
+        return {
+            "states": [
+                {"stable": stable, "growth": [[v.real, v.imag] for v in own.tolist()], **run.to_dict()}
+                for run, stable, own in zip(self.runs, self.stable, self.growth, strict=True)
+            ]
+        }
+
+    def __str__(self) -> str:
+        count = f"{len(self)} steady state{'s' if len(self) != 1 else ''}"
+        search = f"along sizes up to {self.farthest:.3g} times its own, and from start-ups"
+        message = f"{count} ({search if math.isfinite(self.farthest) else 'nothing flows back'})"
+        return f"{message}\n{self.table().to_string(index=False, float_format=lambda x: f'{x:.5g}')}"
+
+
+class Loop:
+    """The equations of a train at sizes e^s times its own.
+
+    Parameters
+    ----------
+    train : TrainFields
+    """
+
+    def __init__(self, train: TrainFields) -> None:
+        self.train, self.ratio = train, train.recycle.si
+        self.sizes = [_size(vessel) for vessel in train.vessels]
+        self.tanks = [n for n, vessel in enumerate(train.vessels) if _has_states(vessel)]
+        self.flows = len(train.chemistry.names) + train.spec.follows_T if self.ratio else 0
+        self.kept = math.nan
+        self._scaled: dict[float, TrainFields] = {}
+
+    def at(self, s: float) -> TrainFields:
+        """The train with its sizes e^s times as large."""
+        if s not in self._scaled:
+            vessels = iter(zip(self.train.vessels, self.sizes, strict=True))
+
+            def sized(vessel: FlowVessel) -> FlowVessel:
+                _, size = next(vessels)
+                found: FlowVessel = vessel if size is None else vessel.with_({size[0]: size[1] * math.exp(s)})
+                return found
+
+            steps = [
+                replace(step, vessels=tuple(sized(v) for v in step.vessels))
+                if isinstance(step, Parallel)
+                else sized(step)
+                if isinstance(step, FlowVessel)
+                else step
+                for step in self.train.steps
+            ]
+            self._scaled = {s: self.train.with_(steps=tuple(steps))}
+        return self._scaled[s]
+
+    def begin(self, run: TrainRun) -> None:
+        """Settle scales, and which unknowns are logarithms, by a run at any size."""
+        train = self.train
+        self.kept = math.nan if train.spec.follows_T else run.last.T
+        amounts, scales, self.lengths = [], [], list[int]()
+        if self.ratio:
+            species = len(train.chemistry.names)
+            amounts += [False] * self.flows  # what a loop returns cannot be negative
+            scales += [self.ratio] * species + [_WARMING] * (self.flows - species)
+        for n in self.tanks:
+            case = train.vessels[n].spec.case
+            own = start(case)[1].copy()
+            is_amount = case.balances.is_kind(AMOUNTS)
+            amounts += is_amount.tolist()
+            scales += np.where(is_amount, own, _WARMING * own).tolist()
+            self.lengths.append(len(own))
+        self.scale, self.amounts = np.array(scales), np.array(amounts, dtype=bool)
+
+    def states(self, run: TrainRun) -> np.ndarray:
+        """The unknowns of a run in their own units: the returned stream, and the states of its tanks."""
+        parts = [returned(self.train, run)] if self.ratio else []
+        parts += [run.runs[n].trajectory.end_state for n in self.tanks]
+        return np.concatenate(parts)
+
+    def reacted(self, states: np.ndarray) -> list[np.ndarray]:
+        """Those states with half and nearly all of the feed converted by one reaction, cold and warm."""
+        train, names, found = self.train, self.train.chemistry.names, list[np.ndarray]()
+        fed = np.array([train.spec.fresh.amounts[s] for s in names])
+        warmer = _WARMER if train.spec.follows_T else (0.0,)
+        for flows, rise in itertools.product(converted(train.chemistry, fed), warmer):
+            there = states.copy()
+            if self.ratio:
+                there[: len(names)] = self.ratio * flows / fed.sum()
+                there[len(names) : self.flows] += rise / train.spec.fresh.T
+            at = self.flows
+            for n in self.tanks:
+                vessel = train.vessels[n]
+                own = there[at : at + len(vessel.spec.model.balances.states)]
+                own[:] = filled(vessel, own, flows / train.spec.fresh.volume)
+                if TEMPERATURE in vessel.spec.model.balances.symbols:
+                    own[vessel.spec.model.balances.index(TEMPERATURE)] += rise
+                at += len(own)
+            found.append(there)
+        return found
+
+    def around(self, states: np.ndarray, s: float, settles: bool = False) -> tuple[TrainRun, np.ndarray]:
+        """One pass with some states, and the residual; tanks settle from theirs where asked to."""
+        train, rest = self.at(s), np.split(states, np.cumsum([self.flows, *self.lengths]))
+        tanks, changes = iter(rest[1:]), list[np.ndarray]()
+
+        def run_of(vessel: FlowVessel) -> Run:
+            if not _has_states(vessel):
+                return vessel.run()
+            y, case, tau = next(tanks), vessel.spec.case, vessel.spec.volume_si / float(vessel.spec.fed.volume)
+            report = Report("curve of steady states over the sizes", 0, 0, 0)
+            if settles:
+                y = steady(case, tau, begin=y)[0]
+            changes.append(np.array(Functions(case).rhs(y, 0.0)) * tau)
+            return settled(vessel, y, report)
+
+        fresh = train.spec.fresh
+        entering = joined(train, fresh, train.spec.returned_stream(rest[0], self.kept)) if self.ratio else fresh
+        run = run_through(train, entering, fresh, run_of)
+        back = [returned(train, run) - rest[0]] if self.ratio else []
+        return run, np.concatenate([*back, *changes])
+
+
+def _size(vessel: FlowVessel) -> tuple[str, float] | None:
+    """The size of a vessel that follows the others, and its value in SI; None for one without."""
+    if not vessel.spec.sizes:
+        return None
+    name = vessel.spec.default_size()
+    passed = vessel.spec.volume_si if _has_states(vessel) else vessel.spec.end_si
+    if not math.isfinite(passed):
+        raise InputError(f"no {name} is given", vessel.label, "give it, or size it: mo.size(...)")
+    return name, vessel.spec.size_at(name, passed)
+
+
+def _has_states(vessel: FlowVessel) -> bool:
+    """Whether its outlet does not follow from its feed alone, as that of a tank with several steady states."""
+    return vessel.spec.has_steady_state and vessel.spec.is_kinetic
+
+
+class _Search:
+    """The steady states of a train at its own sizes.
+
+    Attributes
+    ----------
+    found : list of arrays
+        Their states; see `Loop.states`.
+    farthest : float
+        To how many times its sizes the curves could be followed.
+    """
+
+    def __init__(self, train: TrainFields) -> None:
+        self.loop = loop = Loop(train)
+        first = run_train(loop.at(_SMALLEST))
+        loop.begin(first)
+        self.found: list[np.ndarray] = []
+        self.farthest = math.exp(_LARGEST)
+        self.first = loop.states(first)
+
+    def tracer(self, inner: LogStates) -> ArcLength:
+        """Follows a curve in some unknowns."""
+        scale = self.loop.scale
+
+        def residual(z: np.ndarray) -> np.ndarray:
+            if not abs(z[-1]) < _FARTHEST:
+                raise NotFinite(OverflowError("the sizes have no finite value"), z, float(z[-1]))
+            try:
+                found = self.loop.around(inner.states(z[:-1], scale), float(z[-1]))[1]
+            except (MolinoError, ArithmeticError) as error:
+                raise NotFinite(ArithmeticError(str(error)), z, float(z[-1])) from error
+            return np.asarray(found / scale)
+
+        def jacobian(z: np.ndarray) -> np.ndarray:
+            here = residual(z)
+            steps = _DIFFERENCE * np.eye(len(z))
+            return np.column_stack([(residual(z + step) - here) / _DIFFERENCE for step in steps])
+
+        return ArcLength(residual, jacobian, largest=_LONGEST, bend=_BEND, most=_MOST_POINTS)
+
+    def follow(self, states: np.ndarray, s: float, direction: float) -> Points | None:
+        """States along the curve with their sizes, until it leaves the range; None if it comes back to where it began.
+
+        Steady states at size 1 are kept.
+        """
+        scale, inner, points = self.loop.scale, LogStates(self.loop.amounts, states), list[Point]()
+        tracer = self.tracer(inner)
+        walk = tracer.walk(np.append(inner.unknowns(states, scale), s), _SMALLEST, _LARGEST, direction)
+        try:
+            for z, along in walk:
+                for there in tracer.crossings(points[-1], (z, along), 0.0) if points else ():
+                    crossed = inner.states(there[:-1], scale)
+                    if not self.add(crossed) and s == 0 and self._is_same(crossed, states):
+                        return None
+                points.append((z, along))
+                if (inner.logarithmic & (z[:-1] < EXHAUSTED)).any():  # a species is washed out there
+                    break
+        except SolveError:
+            self.farthest = min(self.farthest, math.exp(points[-1][0][-1]) if points else 0.0)
+        return [(inner.states(z[:-1], scale), float(z[-1])) for z, _ in points]
+
+    def _is_same(self, one: np.ndarray, other: np.ndarray) -> bool:
+        return bool(np.max(np.abs(one - other) / self.loop.scale) < _SAME)
+
+    def add(self, states: np.ndarray) -> bool:
+        """Keep a steady state; whether it is a new one."""
+        is_new = not any(self._is_same(states, other) for other in self.found)
+        if is_new:
+            self.found.append(states)
+        return is_new
+
+    def start_up(self, states: np.ndarray) -> np.ndarray | None:
+        """The steady state on which rounds through the train settle, from some states of it; None where they do not."""
+        loop = self.loop
+        try:
+            for _ in range(_ROUNDS):
+                there = loop.states(loop.around(states, 0.0, settles=True)[0])
+                change = float(np.max(np.abs(there - states) / loop.scale))
+                states = there
+                if change < _SETTLED:
+                    break
+            inner = LogStates(loop.amounts, states)
+            pinned = self.tracer(inner).pinned(np.append(inner.unknowns(states, loop.scale), 0.0), 0.0)
+            return inner.states(pinned[:-1], loop.scale)
+        except (MolinoError, ArithmeticError):
+            return None
+
+    def all_states(self) -> list[np.ndarray]:
+        """Of all steady states that are found."""
+        points = self.follow(self.first, _SMALLEST, 1.0) or []
+        places = np.unique(np.linspace(0, len(points) - 1, _START_UPS).astype(int))
+        along = [points[n][0] for n in places]
+        for begin in (*along, *self.loop.reacted(self.first)):
+            states = self.start_up(begin)
+            if states is None or not self.add(states):
+                continue
+            for direction in (1.0, -1.0):
+                if self.follow(states, 0.0, direction) is None:
+                    break
+        return self.found
+
+    def run(self, states: np.ndarray) -> TrainRun:
+        """The run of a steady state."""
+        return self.loop.around(states, 0.0)[0]
+
+    def growth(self, states: np.ndarray) -> np.ndarray:
+        """Eigenvalues of its tanks, or factors of a pass; see `TrainSteadyStates`."""
+        loop, count = self.loop, self.loop.flows
+        is_alone = len(loop.tanks) in (0, sum(size is not None for size in loop.sizes))
+        if not is_alone or (not loop.tanks and any(isinstance(step, Parallel) for step in loop.train.steps)):
+            return np.zeros(0)
+        steps = _DIFFERENCE * np.maximum(np.abs(states), _DIFFERENCE * loop.scale)
+        by = np.column_stack(
+            [
+                (loop.around(states + h * axis, 0.0)[1] - loop.around(states - h * axis, 0.0)[1]) / (2 * h)
+                for h, axis in zip(steps, np.eye(len(states)), strict=True)
+            ]
+        )
+        if not loop.tanks:
+            return np.asarray(np.linalg.eigvals(by + np.eye(len(by))))
+        fed = [run.vessel.spec.fed.volume for run in self.run(states).runs]
+        taus = [loop.train.vessels[n].spec.volume_si / float(fed[n]) for n in loop.tanks]
+        inner = by[count:, count:] - by[count:, :count] @ np.linalg.solve(by[:count, :count], by[:count, count:])
+        return np.asarray(np.linalg.eigvals(inner / np.repeat(taus, loop.lengths)[:, None]))
+
+
+def train_steady_states(train: TrainFields) -> TrainSteadyStates:
+    """All steady states of a train that are found; see `Train.steady_states`."""
+    if not train.recycle.si and not any(_has_states(vessel) for vessel in train.vessels):  # nothing flows back
+        return TrainSteadyStates(train, (run_train(train),), (np.zeros(1),), True, math.inf)
+    search = _Search(train)
+    found = search.all_states()
+    return TrainSteadyStates(
+        train,
+        tuple(search.run(z) for z in found),
+        tuple(search.growth(z) for z in found),
+        not search.loop.tanks,
+        search.farthest,
+    )

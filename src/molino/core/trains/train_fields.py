@@ -1,0 +1,296 @@
+"""The steps of a train, and the specification that other modules read."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from typing import Any, ClassVar, Self
+
+import numpy as np
+
+from molino.core import units
+from molino.core.chemistry.chemistry import Chemistry
+from molino.core.contents.feed import Feed
+from molino.core.contents.streams import Stream
+from molino.core.contract.condition import Condition
+from molino.core.contract.metrics import Metric
+from molino.core.contract.plant import Plant
+from molino.core.contract.vessel import Vessel
+from molino.core.dual import Dual, Number
+from molino.core.errors import Faults, InputError, nearest
+from molino.core.frozen import settle
+from molino.core.trains.steps import Parallel, SideFeed, Step, check_vessels
+from molino.core.trains.train_slopes import train_expression
+from molino.core.units import Display, Value
+from molino.core.vessels.flow_vessel import FlowVessel
+
+
+class TrainSpecification:
+    """Everything that other modules read of a train."""
+
+    def __init__(self, train: TrainFields) -> None:
+        self.train = train
+
+    @property
+    def label(self) -> str:
+        """The name of the train, or its kind."""
+        return self.train.label
+
+    @property
+    def chemistry(self) -> Chemistry:
+        """The chemistry of its vessels."""
+        return self.train.chemistry
+
+    @cached_property
+    def display(self) -> Display:
+        return self.train.first.with_(show={**self.train.first.show, **self.train.show}).spec.display
+
+    @cached_property
+    def step_conditions(self) -> dict[str, tuple[Step, Condition]]:
+        """What can be changed of steps that are no vessels, by the step's name; of steps of one name nothing."""
+        others = [step for step in self.train.steps if not isinstance(step, FlowVessel)]
+        labels = [*(step.label for step in others), *(v.name for v in self.train.vessels)]
+        return {
+            f"{step.label}.{name}": (step, setting)
+            for step in others
+            if labels.count(step.label) == 1
+            for name, setting in step.settings().items()
+        }
+
+    @cached_property
+    def side_shares(self) -> dict[str, tuple[SideFeed, float, float]]:
+        """The side feeds whose share can be changed, by that setting: the step, its flow and that of the feed in SI."""
+        found = {}
+        main = self.train.first.spec.conditions["flow"]
+        for name, (step, setting) in self.step_conditions.items():
+            if isinstance(step, SideFeed) and name.endswith(".flow") and setting.form == main.form:
+                found[f"{step.label}.share"] = step, setting.own, main.own
+        return found
+
+    def vessel_condition(self, name: str) -> tuple[FlowVessel, str]:
+        """The vessel that a setting like 'bed.length' belongs to, and the setting."""
+        for vessel in self.train.vessels:
+            setting = name.removeprefix(f"{vessel.name}.")
+            if vessel.name and setting != name and setting in vessel.spec.own_conditions:
+                return vessel, setting
+        raise InputError(f"'{name}' cannot be varied", self.label, nearest(name, self.conditions))
+
+    def owners(self, name: str) -> tuple[tuple[FlowVessel, ...], str]:
+        """The vessels that a condition belongs to: the first for one of the feed, all for a constant."""
+        if name in self.train.first.spec.conditions and name not in self.train.first.spec.own_conditions:
+            is_feed = name in self.train.first.spec.feed_conditions
+            return ((self.train.first,) if is_feed else tuple(self.train.vessels)), name
+        owner, setting = self.vessel_condition(name)
+        return (owner,), setting
+
+    @cached_property
+    def conditions(self) -> dict[str, Condition]:
+        """Everything of it that can be changed by name."""
+
+        def put(name: str) -> Callable[[Any], TrainFields]:
+            return lambda value: self.train.with_({name: value})
+
+        first = self.train.first
+        found = {
+            "recycle": Condition(
+                "recycle",
+                "number",
+                _read_ratio,
+                put("recycle"),
+                self.train.recycle.si,
+                "number",
+                value=self.train.recycle,
+            )
+        }
+        for vessel in self.train.vessels:
+            for one in vessel.spec.own_conditions if vessel.name else ():
+                name = f"{vessel.name}.{one}"
+                found[name] = replace(vessel.spec.conditions[one], name=name, put=put(name))
+        for name in first.spec.conditions.keys() - first.spec.own_conditions:
+            found[name] = replace(first.spec.conditions[name], put=put(name))
+        found |= {
+            name: replace(setting, name=name, put=put(name)) for name, (_, setting) in self.step_conditions.items()
+        }
+        for name, (_, side, main) in self.side_shares.items():
+            found[name] = Condition(name, "number", _read_share, put(name), side / (side + main), "number")
+        return found
+
+    def condition(self, name: str) -> Condition:
+        if name not in self.conditions:
+            raise InputError(f"'{name}' cannot be varied", self.label, nearest(name, self.conditions))
+        return self.conditions[name]
+
+    @cached_property
+    def fresh(self) -> Stream:
+        """The feed of the first vessel."""
+        fed = self.train.first.spec.fed
+        amounts = {s: fed.concentrations.get(s, 0.0) * fed.volume for s in self.chemistry.names}
+        T = self.train.feed.T.si if self.train.feed.T is not None else np.nan
+        return Stream("feed", amounts, float(fed.volume), T, self.train.first.spec.feed_pressure())
+
+    @property
+    def follows_T(self) -> bool:
+        """Whether the temperature of what is returned is worked out."""
+        return bool(np.isfinite(self.fresh.T)) and self.train.first.spec.key.has_energy
+
+    def expression(self, metric: Metric) -> None:
+        """Raise InputError if it has no such quantity."""
+        train_expression(self.train.vessels, metric)
+        metric.require_fed(self.is_fed, self.label)
+
+    def check_metric(self, metric: Metric) -> None:
+        """Raise InputError if a run of it has no such metric."""
+        self.expression(metric)
+
+    def is_fed(self, species: str) -> bool:
+        """Whether some of a species is in one of its fresh feeds."""
+        sides = [step.stream(self.train.first) for step in self.train.steps if isinstance(step, SideFeed)]
+        return any(stream.amounts.get(species, 0.0) > 0 for stream in (self.fresh, *sides))
+
+    def returned_stream(self, z: Sequence[Number] | np.ndarray, kept: float) -> Stream:
+        """The returned stream from its flows and temperature in units of the feed."""
+        train, fresh = self.train, self.fresh
+        whole = sum(fresh.amounts.values())
+        flows = {s: _above_zero(x) * whole for s, x in zip(self.chemistry.names, z, strict=False)}
+        sides = [step.feed for step in train.steps if isinstance(step, SideFeed)]
+        leaving = fresh.volume + sum(float(train.first.with_(feed=feed).spec.fed.volume) for feed in sides)
+        volume = np.nan if train.feed.is_gas else train.recycle.si * leaving
+        T = z[-1] * fresh.T if self.follows_T else kept
+        return Stream("recycle", flows, volume, T, fresh.P)
+
+
+@dataclass(frozen=True, eq=False)
+class TrainFields(Plant):
+    """The steps of a train, its recycle, and its conditions by name."""
+
+    noun: ClassVar[str] = "train"
+    steps: Sequence[Step]
+    recycle: Any = 0.0
+    returned: Feed | None = None
+    name: str = ""
+    show: Mapping[str, str] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        faults = Faults()
+        settle(self, steps=tuple(self.steps))
+        check_vessels(faults, self.vessels, self.label)
+        for step in self.steps:
+            if isinstance(step, Vessel) and not isinstance(step, FlowVessel):
+                faults.add(self.label, f"{step.title} does not flow through", "give stirred tanks and plug-flow tubes")
+            elif not isinstance(step, Step):
+                faults.add(self.label, f"{step!r} is no step of a train", "vessels, Parallel, Exchanger, SideFeed")
+        with faults.at(self.label):
+            settle(self, recycle=units.with_deviation(self.recycle, _read_recycle))
+        if self.returned is not None and not isinstance(self.returned, Feed):
+            faults.add(self.label, f"{self.returned!r} is not a feed", "give returned=mo.Feed(...)")
+        for vessel in self.vessels:
+            if vessel.wall is not None or vessel.spec.has_side_feed:
+                message = f"something comes in or goes out at the side of {vessel.title}, which a train does not count"
+                faults.add(self.label, message, "run it by itself, or give SideFeed steps between shorter tubes")
+        if not faults.found and any(v.chemistry.names != self.chemistry.names for v in self.vessels):
+            faults.add(self.label, "the vessels have different species", "give them one chemistry")
+        faults.raise_any()
+
+    @cached_property
+    def spec(self) -> TrainSpecification:
+        """What other modules read of it."""
+        return TrainSpecification(self)
+
+    @property
+    def vessels(self) -> list[FlowVessel]:
+        """Every vessel in it."""
+        nested = [
+            [*s.vessels] if isinstance(s, Parallel) else [s] for s in self.steps if isinstance(s, FlowVessel | Parallel)
+        ]
+        return [v for several in nested for v in several]
+
+    @property
+    def first(self) -> FlowVessel:
+        """The vessel that brings the feed."""
+        return self.vessels[0]
+
+    @property
+    def chemistry(self) -> Chemistry:
+        return self.first.chemistry
+
+    @property
+    def feed(self) -> Feed:
+        return self.first.feed
+
+    def with_(self, conditions: Mapping[str, Any] | None = None, /, **changed: Any) -> Self:
+        """The same train with some fields replaced, `chemistry` in every vessel, or some conditions.
+
+        `train.with_({"bed.length": "4 m", "recycle": 2, "feed T": "60 degC"})`: a setting of a vessel by the vessel's
+        name, "recycle", what its feed has ("flow", "feed T", "feed P", "[A]"), a constant of the chemistry ("r.k"), and
+        of its other steps by their names (by what they are, where there is one such step only): "exchanger.T" or
+        "exchanger.duty", "side feed.flow" and "side feed.T", "side feed.share" (of its flow and that of the feed
+        together, which stays as it is), and "parallel.split", the share of the first of two.
+        """
+        chemistry = changed.pop("chemistry", None)
+        found = replace(self, **changed)
+        if chemistry is not None:
+            found = found.with_vessels(lambda vessel: vessel.with_(chemistry=chemistry))
+        own: dict[tuple[FlowVessel, ...], dict[str, Any]] = {}
+        rest = dict(conditions or {})
+        for name in [n for n in rest if n not in ("recycle", *found.spec.step_conditions, *found.spec.side_shares)]:
+            owners, setting = found.spec.owners(name)
+            own.setdefault(owners, {})[setting] = rest.pop(name)
+        changes = {
+            id(v): {k: x for owners, given in own.items() if v in owners for k, x in given.items()}
+            for v in found.vessels
+        }
+        found = found.with_vessels(lambda v: v.with_(changes[id(v)]) if changes[id(v)] else v) if own else found
+        for name in sorted(
+            rest, key=lambda n: n in found.spec.side_shares
+        ):  # a share is one of the flows as they are then
+            if name == "recycle":
+                found = replace(found, recycle=rest[name])
+            elif name in found.spec.side_shares:
+                found = found.with_side_share(name, rest[name])
+            else:
+                step, of_step = found.spec.step_conditions[name]
+                found = replace(found, steps=[of_step.put(rest[name]) if s is step else s for s in found.steps])
+        return found
+
+    def with_vessels(self, change: Callable[[FlowVessel], FlowVessel]) -> Self:
+        def renew(step: Step) -> Step:
+            if isinstance(step, FlowVessel):
+                return change(step)
+            return replace(step, vessels=[change(v) for v in step.vessels]) if isinstance(step, Parallel) else step
+
+        return replace(self, steps=[renew(step) for step in self.steps])
+
+    def with_side_share(self, name: str, value: Any) -> Self:
+        """The same with another share of feed and side feed together at the side."""
+        (step, side, main), share = self.spec.side_shares[name], _read_share(value)[0]
+        flows = {"flow": (1 - share) * (side + main), f"{step.label}.flow": share * (side + main)}
+        shown = {n: Value(q, self.spec.conditions[n].value.unit) for n, q in flows.items()}  # type: ignore[union-attr]
+        return self.with_(shown)
+
+    def __str__(self) -> str:
+        around = f", recycle ratio {self.recycle}" if self.recycle.si else ""
+        return (
+            f"{self.title}{around}: "
+            + ", then ".join(s.title if isinstance(s, FlowVessel) else str(s) for s in self.steps)
+            + f", fed {self.feed}"
+        )
+
+
+def _read_recycle(value: Any) -> Value:
+    return units.positive(value, "number", "recycle", zero=True)
+
+
+def _read_ratio(value: Any) -> tuple[float, str]:
+    return _read_recycle(value).si, "number"
+
+
+def _read_share(value: Any) -> tuple[float, str]:
+    share = units.positive(value, "number", "share").si
+    if share >= 1:
+        raise InputError(f"{value} is no share of a flow", "", "give a number between 0 and 1")
+    return share, "number"
+
+
+def _above_zero(number: Number) -> Number:
+    return number if isinstance(number, Dual) else max(float(number), 0.0)

@@ -375,7 +375,7 @@ def test_every_public_name_has_an_example_that_runs(name: str) -> None:
     module = importlib.import_module(f"molino.{name}")
     for public in (n for n, home in molino._HOME.items() if home == name):
         assert ">>> " in (getattr(module, public).__doc__ or ""), public
-    assert doctest.testmod(module).failed == 0
+    assert doctest.testmod(module, extraglobs={"mo": mo}).failed == 0
 
 
 @pytest.mark.parametrize("name", sorted(mo._HOME))

@@ -29,7 +29,6 @@ class Check:
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> run = mo.Batch(chem, {"A": 1.0}, time="5 min").run()
     >>> all(check.is_passed for check in run.checks)

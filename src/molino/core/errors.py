@@ -46,7 +46,6 @@ class MolinoError(Exception):
 
     Examples
     --------
-    >>> import molino as mo
     >>> issubclass(mo.SolveError, mo.MolinoError)
     True
     """
@@ -79,7 +78,6 @@ class InputError(MolinoError):
 
     Examples
     --------
-    >>> import molino as mo
     >>> try:
     ...     mo.Feed({"A": "1 mol/L"}, flow="-1 L/min")
     ... except mo.InputError as error:
@@ -99,7 +97,6 @@ class UnitError(InputError):
 
     Examples
     --------
-    >>> import molino as mo
     >>> try:
     ...     mo.Feed({"A": "1 mol/L"}, flow="1 L/min", T="5 m")
     ... except mo.UnitError as error:
@@ -120,7 +117,6 @@ class SolveError(MolinoError):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> 2 A", rate="1e-3*[A]^2"))
     >>> try:
     ...     mo.Batch(chem, {"A": 1.0}, time="2000 s").run()
@@ -148,7 +144,6 @@ class WriteError(MolinoError):
 
     Examples
     --------
-    >>> import molino as mo
     >>> issubclass(mo.WriteError, mo.InputError)
     False
     """
@@ -167,7 +162,6 @@ class NotFoundError(MolinoError):
 
     Examples
     --------
-    >>> import molino as mo
     >>> issubclass(mo.NotFoundError, mo.UnreachableError)
     False
     """
@@ -190,7 +184,6 @@ class UnreachableError(MolinoError):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry([mo.Reaction("A -> B", k="0.5 1/min"), mo.Reaction("B -> C", k="0.2 1/min")])
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
     >>> try:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import html
 import math
 from collections.abc import Mapping
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeAlias
 
 from molino.core.checks import Check, closure_check
 from molino.core.printing import Printed
@@ -14,13 +14,15 @@ from molino.core.units import Display, number_text, pretty_heading
 if TYPE_CHECKING:
     import pandas as pd
 
+Table: TypeAlias = "pd.DataFrame"
+"""A table of results, with units in the headings."""
 _ROWS_SHOWN = 20
 
 
 class Result(Printed):
     """Base of results: `print` gives facts, `table` a DataFrame, `to_dict` what a program reads."""
 
-    def table(self) -> pd.DataFrame:
+    def table(self) -> Table:
         """Its main table, with units in the headings."""
         raise NotImplementedError
 
@@ -64,6 +66,13 @@ def in_columns(facts: Mapping[str, str], indent: str = "  ") -> list[str]:
     """Facts in two columns, a line each."""
     width = max(len(name) for name in facts)
     return [f"{indent}{name:<{width}}  {text}" for name, text in facts.items()]
+
+
+def frame(data: Any = None, **options: Any) -> Table:
+    """A DataFrame of rows or columns; pandas is imported on first use."""
+    import pandas as pd
+
+    return pd.DataFrame(data, **options)
 
 
 def plain_dict(items: Mapping[Any, Any]) -> dict[str, Any]:

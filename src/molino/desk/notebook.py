@@ -127,7 +127,6 @@ def progress_bar(label: str) -> ProgressBar:
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> tank = mo.StirredTank(chem, mo.Feed({"A": "1 mol/L"}, flow="1 L/min"), volume="5 L")
     >>> with mo.progress_bar("flows") as bar:

@@ -53,7 +53,6 @@ class Review(Frozen, Printed):
 
     Examples
     --------
-    >>> import molino as mo
     >>> review = mo.Chemistry(mo.Reaction("A -> B", rate="k*[B]", k="0.2 1/min")).check()
     >>> len(review.findings) > 0
     True

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import sympy as sp
 
@@ -20,10 +20,8 @@ from molino.core.chemistry.reaction import Reaction
 from molino.core.chemistry.reaction_set import Covariance, ReactionSet, enthalpy_name
 from molino.core.chemistry.thermochemistry import log_equilibrium, reaction_enthalpy
 from molino.core.errors import InputError, nearest
+from molino.core.results import Table, frame
 from molino.core.units import Value
-
-if TYPE_CHECKING:
-    import pandas as pd
 
 
 @dataclass(frozen=True, eq=False)
@@ -49,7 +47,6 @@ class Chemistry(ReactionSet):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry([mo.Reaction("A -> B", k="0.2 1/min"), mo.Reaction("B -> C", k="0.1 1/min")])
     >>> chem.names
     ('A', 'B', 'C')
@@ -136,7 +133,7 @@ class Chemistry(ReactionSet):
         """
         return Review.of(review(self, units.positive(T, "temperature", "T") if T is not None else None))
 
-    def matrix(self) -> pd.DataFrame:
+    def matrix(self) -> Table:
         """The stoichiometric matrix as a table: moles of each species (rows) formed by each reaction (columns).
 
         Returns
@@ -144,10 +141,8 @@ class Chemistry(ReactionSet):
         DataFrame
             Indexed by species, a column a reaction; what is consumed is negative.
         """
-        import pandas as pd
-
         reactions = [str(r.name) for r in self.reactions]
-        return pd.DataFrame(self.network.matrix, index=list(self.names), columns=reactions)
+        return frame(self.network.matrix, index=list(self.names), columns=reactions)
 
     def equations(self) -> Equations:
         """Rate laws and net rates of formation as plain text (`print`), LaTeX (`.latex`) and `figures.equations`."""

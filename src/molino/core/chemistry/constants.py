@@ -40,7 +40,6 @@ class Unknown:
 
     Examples
     --------
-    >>> import molino as mo
     >>> mo.Unknown("0.02 L/mol/min", lower="0.001 L/mol/min").guess.unit
     'L/mol/min'
     """

@@ -80,7 +80,6 @@ class HeatCapacity(Frozen):
 
     Examples
     --------
-    >>> import molino as mo
     >>> cp = mo.HeatCapacity(["20 J/mol/K", "0.05 J/mol/K^2"], valid=["300 K", "1000 K"])
     >>> print(mo.Species("A", heat_capacity=cp).heat_capacity)
     20 J/mol/K + 0.05 J/mol/K² T

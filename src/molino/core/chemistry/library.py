@@ -33,7 +33,6 @@ class Library(Frozen, Printed, Mapping[str, Reaction]):
 
     Examples
     --------
-    >>> import molino as mo
     >>> from importlib.resources import files
     >>> library = mo.read_library(files("molino.demo") / "cob-reactions.toml")
     >>> len(library) > 3

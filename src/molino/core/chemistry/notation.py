@@ -37,7 +37,6 @@ class Equations(Printed):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> equations = mo.Batch(chem, {"A": "1 mol/L"}).equations()
     >>> print(str(equations).partition("\\n")[0])

@@ -69,7 +69,6 @@ class Reaction(Frozen):
 
     Examples
     --------
-    >>> import molino as mo
     >>> reaction = mo.Reaction("2 A + B -> C", rate="k*[A]*[B]", k="0.2 L/mol/min")
     >>> print(reaction)
     2 A + B -> C    rate k*[A]*[B]    with k = 0.2 L/mol/min

@@ -63,7 +63,6 @@ class Species(Frozen, Printed):
 
     Examples
     --------
-    >>> import molino as mo
     >>> water = mo.Species("water", formula="H2O")
     >>> round(water.require("molar_mass", "this").si, 6)
     0.018015

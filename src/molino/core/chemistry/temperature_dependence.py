@@ -134,7 +134,6 @@ class Arrhenius(Frozen, TemperatureDependence):
 
     Examples
     --------
-    >>> import molino as mo
     >>> law = mo.Arrhenius(k="0.2 1/min", at="330 K", Ea="80 kJ/mol")
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k=law))
     >>> run = mo.Batch(chem, {"A": "1 mol/L"}, T="340 K", time="5 min").run()
@@ -206,7 +205,6 @@ class VantHoff(Frozen, TemperatureDependence):
 
     Examples
     --------
-    >>> import molino as mo
     >>> law = mo.VantHoff(K=2.0, at="350 K", dH="-40 kJ/mol")
     >>> chem = mo.Chemistry(mo.Reaction("A <=> B", k="0.2 1/min", K=law))
     >>> round(mo.Batch(chem, {"A": "1 mol/L"}, T="350 K", time="2 h").run().conversion("A"), 4)

@@ -104,7 +104,6 @@ class FromSpecies:
 
     Examples
     --------
-    >>> import molino as mo
     >>> A = mo.Species("A", enthalpy_of_formation="-100 kJ/mol", entropy="200 J/mol/K", heat_capacity=50.0)
     >>> B = mo.Species("B", enthalpy_of_formation="-110 kJ/mol", entropy="190 J/mol/K", heat_capacity=50.0)
     >>> law = mo.Reaction("A <=> B", k="0.2 1/min", K=mo.FromSpecies("concentrations"))

@@ -36,7 +36,6 @@ class VaporPressure(Frozen):
 
     Examples
     --------
-    >>> import molino as mo
     >>> water = mo.VaporPressure.antoine(8.07131, 1730.63, 233.426, pressure="mmHg", temperature="degC")
     >>> round(water.at("100 degC") / 1e5, 3)
     1.013

@@ -100,7 +100,6 @@ class Feed(Frozen, Printed):
 
     Examples
     --------
-    >>> import molino as mo
     >>> feed = mo.Feed({"A": "80 mol%", "B": "rest"}, flow="100 mol/s", T="500 K", P="3 bar")
     >>> feed.is_gas
     True

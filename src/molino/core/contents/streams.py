@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from functools import lru_cache
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 import sympy as sp
@@ -21,13 +21,10 @@ from molino.core.contents.feed import Feed, volume_model
 from molino.core.contents.mixture import Contents
 from molino.core.errors import InputError, SolveError
 from molino.core.frozen import Frozen
-from molino.core.results import entry
+from molino.core.results import Table, entry, frame
 from molino.core.thermo.energy import CAPACITY, reference
 from molino.core.thermo.phase_model import Content, PhaseModel
 from molino.core.units import Display, Value
-
-if TYPE_CHECKING:
-    import pandas as pd
 
 
 @dataclass(frozen=True, eq=False)
@@ -49,7 +46,6 @@ class Stream(Frozen):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
     >>> tube = mo.PlugFlow(chem, feed, volume="5 L")
@@ -227,14 +223,12 @@ def is_whole(fluid: Fluid, stream: Stream) -> bool:
     return mass is not None and bool(abs(mass / stream.volume / fluid.density - 1) < 0.01)
 
 
-def stream_table(streams: Sequence[Stream], fluid: Fluid, display: Display, whole: bool) -> pd.DataFrame:
+def stream_table(streams: Sequence[Stream], fluid: Fluid, display: Display, whole: bool) -> Table:
     """Streams side by side: flows (molar and by mass), fractions, totals, temperature, pressure and density.
 
     Masses stand only where every species there has a formula or a molar mass, fractions and density only where the
     species are all that there is (`whole`).
     """
-    import pandas as pd
-
     kinds = ("molar flow", "mass flow", "volumetric flow") if streams[0].is_flowing else ("amount", "mass", "volume")
     names = list(dict.fromkeys(s for x in streams for s in x.amounts))
     masses = {s.name: fluid.mass_of({s.name: 1.0}) for s in fluid.species}
@@ -270,7 +264,7 @@ def stream_table(streams: Sequence[Stream], fluid: Fluid, display: Display, whol
     row("pressure", "pressure", [x.P for x in streams])
     if weights and whole:
         row("density", "density", [w / x.volume for w, x in zip(weights, streams, strict=True)])
-    return pd.DataFrame(
+    return frame(
         [[label.replace("  [", " ["), *values] for label, values in rows], columns=["stream", *_distinct(streams)]
     )
 

@@ -131,7 +131,6 @@ class Metric:
 
     Examples
     --------
-    >>> import molino as mo
     >>> metric = mo.yield_of("B", on="A")
     >>> str(metric), metric.kind
     ('yield of B on A', 'number')
@@ -319,7 +318,6 @@ def conversion(species: str) -> Metric:
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
     >>> tube = mo.PlugFlow(chem, feed, volume="5 L")
@@ -347,7 +345,6 @@ def yield_of(product: str, on: str) -> Metric:
 
     Examples
     --------
-    >>> import molino as mo
     >>> str(mo.yield_of("B", on="A"))
     'yield of B on A'
     """
@@ -376,7 +373,6 @@ def selectivity(wanted: str, over: str | None = None, on: str | None = None) -> 
 
     Examples
     --------
-    >>> import molino as mo
     >>> str(mo.selectivity("B", over="C"))
     'selectivity of B over C'
     """
@@ -394,7 +390,6 @@ def temperature() -> Metric:
 
     Examples
     --------
-    >>> import molino as mo
     >>> str(mo.temperature())
     'temperature'
     """
@@ -410,7 +405,6 @@ def pressure() -> Metric:
 
     Examples
     --------
-    >>> import molino as mo
     >>> str(mo.pressure())
     'pressure'
     """
@@ -428,7 +422,6 @@ def duty() -> Metric:
 
     Examples
     --------
-    >>> import molino as mo
     >>> str(mo.duty())
     'duty'
     """
@@ -444,7 +437,6 @@ def heat_flow() -> Metric:
 
     Examples
     --------
-    >>> import molino as mo
     >>> str(mo.heat_flow()), mo.heat_flow().kind
     ('heat flow', 'power')
     """
@@ -467,7 +459,6 @@ def fraction(species: str, stream: str | None = None) -> Metric:
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> 2 B", k="0.2 1/min"))
     >>> tube = mo.PlugFlow(chem, mo.Feed({"A": "1 mol/L"}, flow="1 L/min"), volume="5 L")
     >>> round(tube.run().metric(mo.fraction("B")), 4)
@@ -490,7 +481,6 @@ def concentration(species: str) -> Metric:
 
     Examples
     --------
-    >>> import molino as mo
     >>> str(mo.concentration("A"))
     'concentration of A'
     """

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING, Any, Self
+from typing import Any, Self
 
 import numpy as np
 
@@ -12,11 +12,8 @@ from molino.core.contents.streams import Fluid, Stream, stream_dict
 from molino.core.contract import metrics
 from molino.core.contract.metrics import Metric, read_metric
 from molino.core.frozen import Frozen
-from molino.core.results import Result, entry, in_columns
+from molino.core.results import Result, Table, entry, in_columns
 from molino.core.units import Display
-
-if TYPE_CHECKING:
-    import pandas as pd
 
 
 class RunResult(Frozen, Result):
@@ -100,7 +97,7 @@ class RunResult(Frozen, Result):
         """All streams that leave."""
         raise NotImplementedError
 
-    def stream_table(self) -> pd.DataFrame:
+    def stream_table(self) -> Table:
         """The streams side by side: flows, fractions, temperature, pressure and density."""
         raise NotImplementedError
 

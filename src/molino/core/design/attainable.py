@@ -13,7 +13,7 @@ import itertools
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 from scipy.spatial import ConvexHull, QhullError
@@ -31,7 +31,7 @@ from molino.core.contract.metrics import Metric, read_metric
 from molino.core.design.optimize.objective import read_expression, read_limit
 from molino.core.errors import Faults, InputError, SolveError, UnreachableError
 from molino.core.frozen import Frozen
-from molino.core.results import Result, in_columns, plain_dict
+from molino.core.results import Result, Table, frame, in_columns, plain_dict
 from molino.core.symbols import in_order
 from molino.core.trains.steps import Parallel, SideFeed, Step
 from molino.core.trains.train import Train
@@ -39,9 +39,6 @@ from molino.core.trains.train_run import TrainRun
 from molino.core.units import Display, Value
 from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.stirred_tank import StirredTank
-
-if TYPE_CHECKING:
-    import pandas as pd
 
 _MOST_DIMENSIONS = 4
 _POINTS = 240
@@ -103,7 +100,6 @@ class BestTrain(Frozen, Result):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry([mo.Reaction("A -> B", k="0.2 1/min"), mo.Reaction("B -> C", k="0.1 1/min")])
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
     >>> region = mo.attainable(chem, feed, axes=("conversion of A", "yield of B on A"))
@@ -132,7 +128,7 @@ class BestTrain(Frozen, Result):
         """What any arrangement could reach, and by which train."""
         return "How far could any arrangement go?", "; ".join(f"{what} {text}" for what, text in self.facts().items())
 
-    def table(self) -> pd.DataFrame:
+    def table(self) -> Table:
         """The streams of the train."""
         return self.run.stream_table()
 
@@ -174,7 +170,6 @@ class AttainableRegion(Frozen, Result):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry([mo.Reaction("A -> B", k="0.2 1/min"), mo.Reaction("B -> C", k="0.1 1/min")])
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
     >>> region = mo.attainable(chem, feed, axes=("conversion of A", "yield of B on A"))
@@ -231,17 +226,15 @@ class AttainableRegion(Frozen, Result):
         """Its area (over three axes its volume) in SI."""
         return float(ConvexHull(self.vertices).volume)
 
-    def table(self) -> pd.DataFrame:
+    def table(self) -> Table:
         """Its vertices with units in the headings, and what makes the boundary behind each (over three axes: each)."""
-        import pandas as pd
-
         columns: dict[str, Any] = {}
         for n, metric in enumerate(self.metrics):
             values = self.display.number(self.vertices[:, n], metric.kind)
             columns[self.display.heading(str(metric), metric.kind)] = values
-        frame = pd.DataFrame(columns)
-        frame["boundary" if self.pieces else "made by"] = self.pieces or self.kinds
-        return frame
+        found = frame(columns)
+        found["boundary" if self.pieces else "made by"] = self.pieces or self.kinds
+        return found
 
     @property
     def kinds(self) -> tuple[str, ...]:
@@ -340,7 +333,6 @@ def attainable(
 
     Examples
     --------
-    >>> import molino as mo
     >>> reactions = [mo.Reaction("A -> B", k="1 1/min"), mo.Reaction("B -> C", k="1 1/min"),
     ...              mo.Reaction("2 A -> D", rate="k*[A]^2", k="10 L/mol/min")]
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from molino.core.arguments import checked
 from molino.core.contract.metrics import Metric, conversion, read_metric
@@ -14,13 +14,10 @@ from molino.core.contract.vessel import Vessel
 from molino.core.design.size.sizing import Sizing
 from molino.core.errors import Faults
 from molino.core.frozen import Frozen
-from molino.core.results import Result, entry
+from molino.core.results import Result, Table, entry, frame
 from molino.core.runs.run import Run
 from molino.core.trains.train import Train
 from molino.core.units import Display
-
-if TYPE_CHECKING:
-    import pandas as pd
 
 
 @dataclass(frozen=True, eq=False)
@@ -36,7 +33,6 @@ class Comparison(Frozen, Result):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
     >>> tube = mo.PlugFlow(chem, feed, volume="5 L")
@@ -76,10 +72,8 @@ class Comparison(Frozen, Result):
         """For each sized vessel, the standard error of its residence time (and volume) as a fraction of it."""
         return [s.standard_error / s.value if s is not None and s.standard_error else None for s in self.sizings]
 
-    def table(self) -> pd.DataFrame:
+    def table(self) -> Table:
         """One row a vessel: what it is, volume, length, residence time and the metrics, units in the headings."""
-        import pandas as pd
-
         display = self.display
         rows = []
         for label, run, values in zip(self.labels, self.runs, self.values, strict=True):
@@ -96,7 +90,7 @@ class Comparison(Frozen, Result):
             for metric in self.metrics:
                 row[display.heading(str(metric), metric.kind)] = display.number(values[str(metric)], metric.kind)
             rows.append(row)
-        table = pd.DataFrame(rows)
+        table = frame(rows)
         first = [c for c in table.columns if c.split(" [")[0] in ("vessel", "kind", "volume", "length")]
         return table[[*first, *(c for c in table.columns if c not in first)]]
 
@@ -142,7 +136,6 @@ def compare(vessels: Sequence[Vessel | Train | Sizing], metrics: Sequence[Metric
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
     >>> tube = mo.PlugFlow(chem, feed, volume="5 L")

@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, fields, is_dataclass
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 from scipy.special import chdtri, ndtr, ndtri
@@ -22,12 +22,9 @@ from molino.core.contract.vessel import Vessel
 from molino.core.design.sweeping import sweep
 from molino.core.errors import Faults, InputError
 from molino.core.frozen import Frozen
-from molino.core.results import Result
+from molino.core.results import Result, Table, frame
 from molino.core.trains.train import Train
 from molino.core.units import Value
-
-if TYPE_CHECKING:
-    import pandas as pd
 
 _DRAWS, _DRAWS_ALONE = 1024, 256
 """How many draws a probability is taken from: of vessels that are run together, and of those run one by one."""
@@ -274,7 +271,6 @@ class SpreadSources(Frozen, Result):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> tube = mo.PlugFlow(chem, mo.Feed({"A": "1 mol/L"}, flow="1 L/min"), volume="5 L", T="300 K")
     >>> sources = mo.spread_sources(tube, "conversion of A", spread={"flow": "0.1 L/min", "r1.k": "0.01 1/min"})
@@ -290,12 +286,10 @@ class SpreadSources(Frozen, Result):
     standard_deviation: float
     vessel: Vessel | Train
 
-    def table(self) -> pd.DataFrame:
+    def table(self) -> Table:
         """One row a source, the largest first."""
-        import pandas as pd
-
         order = np.argsort(-self.total)
-        return pd.DataFrame(
+        return frame(
             {
                 "source": [self.sources[i] for i in order],
                 "linear": self.linear[order],
@@ -355,7 +349,6 @@ def spread_sources(
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> tube = mo.PlugFlow(chem, mo.Feed({"A": "1 mol/L"}, flow="1 L/min"), volume="5 L", T="300 K")
     >>> print(mo.spread_sources(tube, "conversion of A", spread={"flow": "0.1 L/min"}).sources)

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 import sympy as sp
@@ -29,7 +29,7 @@ from molino.core.contract.parameter_map import ParameterMap
 from molino.core.design.evaluator import Evaluator
 from molino.core.errors import Faults, InputError, MolinoError
 from molino.core.frozen import Frozen
-from molino.core.results import Result, entry, in_columns, plain_dict
+from molino.core.results import Result, Table, entry, frame, in_columns, plain_dict
 from molino.core.runs.run import Run
 from molino.core.terms.model import kinetics
 from molino.core.thermo.phase_model import Content
@@ -38,9 +38,6 @@ from molino.core.trains.train import Train
 from molino.core.units import Display, Value
 from molino.core.vessels.at_equilibrium import AtEquilibrium
 from molino.core.vessels.flow_vessel import FlowVessel
-
-if TYPE_CHECKING:
-    import pandas as pd
 
 _POINTS = 61
 _ALONG = 25
@@ -75,7 +72,6 @@ class EquilibriumCurves(Frozen, Result):
 
     Examples
     --------
-    >>> import molino as mo
     >>> law = {"k": "2 1/h", "K": mo.VantHoff(K=9.0, at="350 K", dH="-60 kJ/mol"), "enthalpy": "-60 kJ/mol"}
     >>> chem = mo.Chemistry(mo.Reaction("A <-> B", **law))
     >>> feed = mo.Feed({"A": "2 mol/L"}, flow="1 m3/h", T="330 K", heat_capacity="4 MJ/m3/K")
@@ -101,21 +97,17 @@ class EquilibriumCurves(Frozen, Result):
         """The units in which it is shown."""
         return self.vessel.spec.display
 
-    def table(self) -> pd.DataFrame:
+    def table(self) -> Table:
         """One row a temperature: the metric at equilibrium at each pressure."""
-        import pandas as pd
-
         display, metric = self.display, self.metric
         found = {display.heading("T", "temperature"): display.number(self.temperatures, "temperature")}
         for P, row in zip(self.pressures, self.values, strict=True):
             at = f" at {display.text(P, 'pressure')}" if np.isfinite(P) else ""
             found[display.heading(f"{metric}{at}", metric.kind)] = display.number(row, metric.kind)
-        return pd.DataFrame(found)
+        return frame(found)
 
-    def beds(self) -> pd.DataFrame:
+    def beds(self) -> Table:
         """One row a bed: temperature and metric where it begins and ends, and the heat taken up before the next."""
-        import pandas as pd
-
         display, metric = self.display, self.metric
         rows = []
         for n, line in enumerate(self.lines):
@@ -126,7 +118,7 @@ class EquilibriumCurves(Frozen, Result):
             duty = self.duties[n] if n < len(self.duties) else np.nan
             row[display.heading("duty after it", "power")] = display.number(duty, "power")
             rows.append(row)
-        return pd.DataFrame(rows)
+        return frame(rows)
 
     def facts(self) -> dict[str, str]:
         """The limits: at the ends of the temperatures, of each bed, and whether the target is reached."""
@@ -227,7 +219,6 @@ def equilibrium_curves(
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A <-> B", k="2 1/h", K=mo.VantHoff(K=9.0, at="350 K", dH="-60 kJ/mol")))
     >>> at = mo.AtEquilibrium(chem, mo.Feed({"A": "2 mol/L"}, flow="1 m3/h", T="330 K"))
     >>> found = mo.equilibrium_curves(at, "conversion of A", T=("320 K", "380 K"))

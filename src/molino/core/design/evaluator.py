@@ -40,7 +40,6 @@ class Evaluator(Frozen, Printed):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
     >>> tube = mo.PlugFlow(chem, feed, volume="5 L")
@@ -137,7 +136,6 @@ def evaluator(vessel: Vessel, settings: Sequence[str], metrics: Sequence[Metric 
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> tube = mo.PlugFlow(chem, mo.Feed({"A": "1 mol/L"}, flow="1 L/min"), volume="5 L")
     >>> conversion = mo.evaluator(tube, ["volume"], ["conversion of A"])

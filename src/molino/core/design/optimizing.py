@@ -83,7 +83,6 @@ def optimize(
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry([mo.Reaction("A -> B", k="0.2 1/min"), mo.Reaction("B -> C", k="0.1 1/min")])
     >>> tube = mo.PlugFlow(chem, mo.Feed({"A": "1 mol/L"}, flow="1 L/min"), volume="5 L")
     >>> best = mo.optimize(tube, maximize="yield of B on A", free={"volume": ("1 L", "50 L")},

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
@@ -22,7 +22,7 @@ from molino.core.design.optimizing import optimize
 from molino.core.design.size.sizing import size
 from molino.core.errors import Faults, InputError, MolinoError, NotFoundError, SolveError, UnreachableError
 from molino.core.frozen import Frozen, FrozenMapping
-from molino.core.results import Result, plain_dict
+from molino.core.results import Result, Table, frame, plain_dict
 from molino.core.statistics import half_width
 from molino.core.trains.steps import SideFeed
 from molino.core.trains.train import Train
@@ -30,9 +30,6 @@ from molino.core.units import Display, Value
 from molino.core.vessels.batch import Batch
 from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.stirred_tank import StirredTank
-
-if TYPE_CHECKING:
-    import pandas as pd
 
 _SIZES = 1e-3, 1e4
 """Sizes to search between, as multiples of the one in which the feed would be used up at its own rate, or smaller
@@ -114,7 +111,6 @@ class Recommendation(Frozen, Result):
 
     Examples
     --------
-    >>> import molino as mo
     >>> reactions = [mo.Reaction("A -> B", k="0.2 1/min"), mo.Reaction("B -> C", k="0.1 1/min")]
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
     >>> found = mo.recommend(mo.Chemistry(reactions), feed, maximize="yield of B on A", target="conversion of A >= 0.6")
@@ -139,10 +135,8 @@ class Recommendation(Frozen, Result):
         assert optimum is not None
         return optimum.display
 
-    def table(self) -> pd.DataFrame:
+    def table(self) -> Table:
         """One row an arrangement that meets the target: objective with its interval, conditions, volume, time, duty."""
-        import pandas as pd
-
         display, rows = self.display, []
         for one in self.arrangements:
             row: dict[str, Any] = {"arrangement": one.name}
@@ -158,7 +152,7 @@ class Recommendation(Frozen, Result):
             if run.has_duty and run.duty_kind == "power":
                 row[display.heading("duty", "power")] = float(display.number(run.duty_si, "power"))
             rows.append(row)
-        return pd.DataFrame(rows)
+        return frame(rows)
 
     def facts(self) -> dict[str, str]:
         """The first, and why."""
@@ -316,7 +310,6 @@ def recommend(
 
     Examples
     --------
-    >>> import molino as mo
     >>> feed = mo.Feed({"A": "1 mol/L", "B": "0.01 mol/L"}, flow="1 L/min")
     >>> chem = mo.Chemistry(mo.Reaction("A + B -> 2 B", k="0.5 L/mol/min"))
     >>> found = mo.recommend(chem, feed, minimize="volume", target="conversion of A >= 0.6")

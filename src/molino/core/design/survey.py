@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
@@ -23,7 +23,7 @@ from molino.core.design.comparison import Comparison, compare
 from molino.core.design.size.sizing import size
 from molino.core.errors import Faults, InputError, MolinoError, SolveError, UnreachableError
 from molino.core.frozen import Frozen, FrozenMapping
-from molino.core.results import Result, plain_dict
+from molino.core.results import Result, Table, frame, plain_dict
 from molino.core.runs.run import Run
 from molino.core.terms.catalyst import Catalyst
 from molino.core.units import Display, Value
@@ -32,9 +32,6 @@ from molino.core.vessels.at_equilibrium import AtEquilibrium
 from molino.core.vessels.batch import Batch
 from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.stirred_tank import StirredTank
-
-if TYPE_CHECKING:
-    import pandas as pd
 
 _WAY = 0.95
 """Fraction of the equilibrium conversion that counts as the whole of it."""
@@ -61,7 +58,6 @@ class Survey(Frozen, Result):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A <-> B", k="0.2 1/min", K=3.0))
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min", T="330 K")
     >>> found = mo.survey(chem, feed, residence_time="5 min", conversions={"r1": 0.5})
@@ -79,10 +75,8 @@ class Survey(Frozen, Result):
         """The units in which it is shown."""
         return self.comparison.display
 
-    def table(self) -> pd.DataFrame:
+    def table(self) -> Table:
         """One row a vessel: residence time, metrics, temperature, duty, Q/K, fraction of the equilibrium conversion."""
-        import pandas as pd
-
         display, rows = self.display, []
         for run, values, ratios, fraction in zip(
             self.comparison.runs, self.comparison.values, self.ratios, self.fractions, strict=True
@@ -100,7 +94,7 @@ class Survey(Frozen, Result):
             row |= {f"Q/K of {name}": ratio for name, ratio in ratios.items()}
             row["fraction of equilibrium conversion"] = fraction
             rows.append(row)
-        return pd.DataFrame(rows)
+        return frame(rows)
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data: each vessel's metrics, run, Q/K and fraction of the equilibrium conversion; the remarks."""
@@ -170,7 +164,6 @@ def survey(
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A <-> B", k="0.2 1/min", K=3.0))
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min", T="330 K")
     >>> found = mo.survey(chem, feed)

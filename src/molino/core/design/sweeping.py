@@ -8,7 +8,7 @@ import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
@@ -26,13 +26,10 @@ from molino.core.contract.parameter_map import ParameterMap
 from molino.core.contract.vessel import Vessel
 from molino.core.errors import Faults, InputError, MolinoError
 from molino.core.frozen import Frozen
-from molino.core.results import Result
+from molino.core.results import Result, Table, frame
 from molino.core.trains.train import Train, read_plant
 from molino.core.units import Display, Value
 from molino.core.vessels.flow_vessel import FlowVessel
-
-if TYPE_CHECKING:
-    import pandas as pd
 
 _FEWEST, _PER_CHECK, _MOST_CHECKS = 100, 1000, 5
 """Cases from which on one is run singly, too; one of each so many, of tanks of each hundred; and at most so many."""
@@ -66,7 +63,6 @@ class SweptCondition(Frozen):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> tube = mo.PlugFlow(chem, mo.Feed({"A": "1 mol/L"}, flow="1 L/min"), volume="5 L")
     >>> swept = mo.sweep(tube, {"volume": ["1 L", "5 L"]}, ["conversion of A"])
@@ -125,7 +121,6 @@ class Sweep(Frozen, Result):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> tube = mo.PlugFlow(chem, mo.Feed({"A": "1 mol/L"}, flow="1 L/min"), volume="5 L")
     >>> swept = mo.sweep(tube, {"volume": ["1 L", "5 L"]}, ["conversion of A"])
@@ -185,17 +180,15 @@ class Sweep(Frozen, Result):
         shown = self.varied or self.conditions
         return ", ".join(f"{c.name} = {c.text(i)}" for c, i in pairs if c in shown)
 
-    def table(self) -> pd.DataFrame:
+    def table(self) -> Table:
         """One row a case: conditions and metrics as numbers with units in the headings, and why a case has none."""
-        import pandas as pd
-
         columns: dict[str, Any] = {c.heading: c.cells(self.places[:, i]) for i, c in enumerate(self.conditions)}
         for i, metric in enumerate(self.metrics):
             heading = self.display.heading(str(metric), metric.kind)
             columns[heading] = self.display.number(self.numbers[:, i], metric.kind)
         if any(self.reasons):
             columns["reason"] = list(self.reasons)
-        return pd.DataFrame(columns)
+        return frame(columns)
 
     def facts(self) -> dict[str, str]:
         """The highest and lowest value of each metric, with its conditions, and how many cases have none."""
@@ -275,7 +268,6 @@ def span(low: Any, high: Any, points: int) -> tuple[Any, ...]:
 
     Examples
     --------
-    >>> import molino as mo
     >>> [str(T) for T in mo.span("165 degC", "185 degC", 3)]
     ['165 °C', '175 °C', '185 °C']
     >>> mo.span("1 per A", "3 per A", 3)
@@ -305,7 +297,6 @@ def log_span(low: Any, high: Any, points: int) -> tuple[Any, ...]:
 
     Examples
     --------
-    >>> import molino as mo
     >>> [str(V) for V in mo.log_span("1 L", "100 L", 3)]
     ['1 L', '10 L', '100 L']
     """
@@ -382,7 +373,6 @@ def sweep(
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> tube = mo.PlugFlow(chem, mo.Feed({"A": "1 mol/L"}, flow="1 L/min"), volume="5 L")
     >>> vary = {"volume": mo.span("1 L", "5 L", 3), "flow": ["1 L/min", "2 L/min"]}

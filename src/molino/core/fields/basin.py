@@ -61,7 +61,6 @@ class Basin(BasinFields):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="2 L/s")
     >>> basin = mo.Basin(chem, length="4 m", width="2 m", depth="1 m", inlets=mo.Inlet("left", ("0 m", "0.5 m"), feed),

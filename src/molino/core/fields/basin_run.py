@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
@@ -15,13 +15,9 @@ from molino.core.fields.basin_specification import BasinFields
 from molino.core.fields.grid import Grid
 from molino.core.fields.stream_function import Flow
 from molino.core.frozen import Frozen
-from molino.core.results import Result, conversions_of, entry, in_columns
+from molino.core.results import Result, Table, conversions_of, entry, frame, in_columns
 from molino.core.runs.over_time import OverTime, columns_of
 from molino.core.units import Display
-
-if TYPE_CHECKING:
-    import pandas as pd
-
 
 _LAMINAR = 2000.0
 """Reynolds number of an inlet up to which a flow counts as laminar."""
@@ -64,9 +60,7 @@ class _OfBasin(Frozen, Result):
         consumed = {i for column in network.stoichiometry for i, moles in column if moles < 0}
         return [s for i, s in enumerate(network.species) if i in consumed and self.fed.get(s, 0.0) > 0]
 
-    def _field_table(self, fields: Mapping[str, np.ndarray]) -> pd.DataFrame:
-        import pandas as pd
-
+    def _field_table(self, fields: Mapping[str, np.ndarray]) -> Table:
         X, Y = np.meshgrid(*self.grid.middle, indexing="ij")
         u, v = self.flow.velocity
         show = self.display
@@ -75,7 +69,7 @@ class _OfBasin(Frozen, Result):
             columns[show.heading(name, "mass transfer coefficient")] = show.number(
                 rows.ravel(), "mass transfer coefficient"
             )
-        return pd.DataFrame(columns | columns_of(show, {name: rows.ravel() for name, rows in fields.items()}))
+        return frame(columns | columns_of(show, {name: rows.ravel() for name, rows in fields.items()}))
 
 
 @dataclass(frozen=True, eq=False)
@@ -104,7 +98,6 @@ class BasinRun(_OfBasin):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> inlet = mo.Inlet("left", ("0 m", "0.5 m"), mo.Feed({"A": "1 mol/L"}, flow="2 L/s"))
     >>> basin = mo.Basin(chem, length="4 m", width="2 m", depth="1 m", inlets=inlet,
@@ -164,11 +157,11 @@ class BasinRun(_OfBasin):
         """Closures, and the bounds of the concentrations in all cells."""
         return (*super().checks, *self.basin.spec.bound_checks(self.inside, self._sources()))
 
-    def table(self) -> pd.DataFrame:
+    def table(self) -> Table:
         """The field: places, velocities and concentrations of every cell, with units in the headings."""
         return self._field_table(self.inside)
 
-    def across(self, x: Any = None, y: Any = None) -> pd.DataFrame:
+    def across(self, x: Any = None, y: Any = None) -> Table:
         """The profile across the basin through the cells nearest to x (or along it, nearest to y), in m.
 
         Raises
@@ -261,7 +254,6 @@ class BasinInTime(_OfBasin, OverTime):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> inlet = mo.Inlet("left", ("0 m", "0.5 m"), mo.Feed({"A": "1 mol/L"}, flow="20 L/s"))
     >>> basin = mo.Basin(chem, length="4 m", width="2 m", depth="1 m", inlets=inlet,
@@ -297,7 +289,7 @@ class BasinInTime(_OfBasin, OverTime):
     def names(self) -> tuple[str, str]:
         return self.basin.label, self.basin.noun
 
-    def field_table(self, time: float) -> pd.DataFrame:
+    def field_table(self, time: float) -> Table:
         """The field at the moment kept that is nearest to a time in s."""
         n = int(np.argmin(np.abs(self.moments - time)))
         return self._field_table({name: rows[n] for name, rows in self.inside.items()})

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
@@ -13,13 +13,9 @@ from molino.core.checks import Check, checked_fact
 from molino.core.errors import InputError
 from molino.core.fields.laminar_specification import LaminarTubeFields
 from molino.core.frozen import Frozen
-from molino.core.results import Result, conversions_of, entry, in_columns
+from molino.core.results import Result, Table, conversions_of, entry, frame, in_columns
 from molino.core.runs.over_time import OverTime, columns_of, heading_of, kind_of
 from molino.core.units import Display, pretty
-
-if TYPE_CHECKING:
-    import pandas as pd
-
 
 _LAMINAR = 2100.0
 """Reynolds number, with the hydraulic diameter, up to which flow is laminar."""
@@ -94,7 +90,6 @@ class LaminarRun(_OfLaminar):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
     >>> run = mo.LaminarTube(chem, feed, diameter="20 mm", length="16 m").run()
@@ -123,10 +118,8 @@ class LaminarRun(_OfLaminar):
         """Something on the wall, shape (places,)."""
         return np.asarray(self.inside[name][:, -1])
 
-    def table(self) -> pd.DataFrame:
+    def table(self) -> Table:
         """Mixing cup, axis and wall along the tube, with units in the headings."""
-        import pandas as pd
-
         columns = {self.display.heading("length", "length"): self.display.number(self.z, "length")}
         for name, row in self.mixed.items():
             kind = kind_of(name)
@@ -140,12 +133,10 @@ class LaminarRun(_OfLaminar):
             unit = self.display.difference_unit("pressure")
             lost = self.display.difference(self.pressure_lost, "pressure")
             columns[f"pressure drop [{unit}]" if unit else "pressure drop"] = lost
-        return pd.DataFrame(columns)
+        return frame(columns)
 
-    def profile(self, z: float) -> pd.DataFrame:
+    def profile(self, z: float) -> Table:
         """What lies across at the row nearest to a distance from the inlet in m, from the axis to the wall."""
-        import pandas as pd
-
         n = int(np.argmin(np.abs(self.z - z)))
         columns = {
             self.display.heading("distance", "length"): self.display.number(self.radii, "length"),
@@ -153,7 +144,7 @@ class LaminarRun(_OfLaminar):
                 self.velocity[n], "mass transfer coefficient"
             ),
         }
-        return pd.DataFrame(columns | columns_of(self.display, {name: rows[n] for name, rows in self.inside.items()}))
+        return frame(columns | columns_of(self.display, {name: rows[n] for name, rows in self.inside.items()}))
 
     def answer(self) -> tuple[str, str] | None:
         """What it converts, against plug flow and a stirred tank."""
@@ -222,7 +213,6 @@ class LaminarInTime(_OfLaminar, OverTime):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
     >>> pipe = mo.LaminarTube(chem, feed, diameter="20 mm", length="16 m")

@@ -68,7 +68,6 @@ class LaminarTube(LaminarTubeFields):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
     >>> pipe = mo.LaminarTube(chem, feed, diameter="20 mm", length="16 m")

@@ -49,7 +49,6 @@ class Inlet(Frozen, Printed):
 
     Examples
     --------
-    >>> import molino as mo
     >>> print(mo.Inlet("left", ("0 m", "0.5 m"), mo.Feed({"A": "1 mol/L"}, flow="1 L/s")))
     inlet on the left side, 0 m to 0.5 m, fed 1 L/s of A 1 mol/L
     """
@@ -94,7 +93,6 @@ class Outlet(Frozen, Printed):
 
     Examples
     --------
-    >>> import molino as mo
     >>> print(mo.Outlet("right", ("1.5 m", "2 m")))
     outlet on the right side, 1.5 m to 2 m
     """
@@ -133,7 +131,6 @@ class Baffle(Frozen, Printed):
 
     Examples
     --------
-    >>> import molino as mo
     >>> print(mo.Baffle(("2 m", "0 m"), ("2 m", "1.5 m")))
     baffle from (2 m, 0 m) to (2 m, 1.5 m)
     """

@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 from functools import cache, cached_property
 from time import sleep
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 from scipy.special import ndtr
@@ -22,12 +22,8 @@ from molino.core.errors import InputError, SolveError, nearest
 from molino.core.fitting.fit_data import FitData
 from molino.core.fitting.least_squares import Problem, minimise
 from molino.core.frozen import Frozen
-from molino.core.results import Result
+from molino.core.results import Result, Table, frame
 from molino.core.statistics import student_t_quantile
-
-if TYPE_CHECKING:
-    import pandas as pd
-
 
 KINDS = ("residuals", "cases")
 _FEW = 60
@@ -57,7 +53,6 @@ class Bootstrap(Frozen, Result):
 
     Examples
     --------
-    >>> import molino as mo
     >>> open_chem = mo.Chemistry(mo.Reaction("A -> B", name="r", k=mo.Unknown("0.1 1/min")))
     >>> run = mo.Experiment("1", [60.0, 120.0, 240.0, 480.0], {"A": [820.0, 675.0, 448.0, 204.0]}, {"A": 1000.0})
     >>> fit = mo.fit(open_chem, run)
@@ -117,16 +112,14 @@ class Bootstrap(Frozen, Result):
         low, high = np.percentile(self.draws, [100 * ndtr(-t), 100 * ndtr(t)], axis=0)
         return {n: (float(a), float(b)) for n, a, b in zip(self.names, low, high, strict=True)}
 
-    def table(self) -> pd.DataFrame:
+    def table(self) -> Table:
         """Median, standard error and 95 % interval in the unit each constant came in."""
-        import pandas as pd
-
         rows = []
         for n, (name, text) in enumerate(zip(self.names, self.units, strict=True)):
             unit = units.unit(text or "")
             numbers = [unit.from_si(x) for x in (float(np.median(self.draws[:, n])), *self.intervals[name])]
             rows.append((name, text or "", numbers[0], self.standard_errors[name] / unit.factor, *numbers[1:]))
-        return pd.DataFrame(rows, columns=["constant", "unit", "median", "standard error", "95 % low", "95 % high"])
+        return frame(rows, columns=["constant", "unit", "median", "standard error", "95 % low", "95 % high"])
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data: how many refits, and each constant with its interval."""

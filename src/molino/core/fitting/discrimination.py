@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
@@ -19,11 +19,8 @@ from molino.core.fitting.least_squares import Progress, minimise
 from molino.core.fitting.rates import RateModel, Rates
 from molino.core.fitting.regression import fit
 from molino.core.frozen import Frozen
-from molino.core.results import Result
+from molino.core.results import Result, Table, frame
 from molino.core.statistics import f_tail_probability, p_text
-
-if TYPE_CHECKING:
-    import pandas as pd
 
 _ENOUGH = 0.95
 """Akaike weight from which on one law alone is spoken for."""
@@ -80,7 +77,6 @@ class Discrimination(Frozen, Result):
 
     Examples
     --------
-    >>> import molino as mo
     >>> first = mo.Chemistry(mo.Reaction("A -> B", name="r", k=mo.Unknown("0.1 1/min")))
     >>> second = mo.Chemistry(mo.Reaction("A -> B", rate="k*[A]^2", name="r", k=mo.Unknown("0.1 L/mol/min")))
     >>> run = mo.Experiment("1", [60.0, 120.0, 240.0, 480.0], {"A": [820.0, 675.0, 448.0, 204.0]}, {"A": 1000.0})
@@ -130,10 +126,8 @@ class Discrimination(Frozen, Result):
             "; " + "; ".join(tests) if tests else ""
         )
 
-    def table(self) -> pd.DataFrame:
+    def table(self) -> Table:
         """One row a law: constants, sum of squares (weighted as in the fit of the best), AICc, weight."""
-        import pandas as pd
-
         best = next(iter(self.fits.values()))
         standard_deviation = best.points.standard_deviation
         rows = []
@@ -149,7 +143,7 @@ class Discrimination(Frozen, Result):
                     "weight": round(self.weights[name], 4),
                 }
             )
-        return pd.DataFrame(rows)
+        return frame(rows)
 
     def facts(self) -> dict[str, str]:
         """The verdict, the next experiment, and what could not be fitted."""
@@ -226,7 +220,6 @@ def discriminate(
 
     Examples
     --------
-    >>> import molino as mo
     >>> first = mo.Chemistry(mo.Reaction("A -> B", name="r", k=mo.Unknown("0.1 1/min")))
     >>> second = mo.Chemistry(mo.Reaction("A -> B", rate="k*[A]^2", name="r", k=mo.Unknown("0.1 L/mol/min")))
     >>> run = mo.Experiment("1", [60.0, 120.0, 240.0, 480.0], {"A": [820.0, 675.0, 448.0, 204.0]}, {"A": 1000.0})

@@ -103,7 +103,6 @@ class Experiment(Frozen):
 
     Examples
     --------
-    >>> import molino as mo
     >>> run = mo.Experiment("1", [60.0, 120.0, 240.0, 480.0], {"A": [820.0, 675.0, 448.0, 204.0]}, {"A": 1000.0})
     >>> run.times.tolist(), run.charge
     ([60.0, 120.0, 240.0, 480.0], {'A': 1000.0})

@@ -55,7 +55,6 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
 
     Examples
     --------
-    >>> import molino as mo
     >>> from importlib.resources import files
     >>> data = files("molino.demo") / "cob-liquor.csv"
     >>> runs = mo.read_experiments(data)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
@@ -19,13 +19,9 @@ from molino.core.fitting.fit_data import Band, FitData, Outlier
 from molino.core.fitting.next_experiment import Decision, NextExperiment, grid, next_experiment
 from molino.core.fitting.profile_likelihood import ProfileLikelihood, Region, profile_likelihood, region
 from molino.core.fitting.residual_diagnostics import Diagnosis, diagnose
-from molino.core.results import plain_dict
+from molino.core.results import Table, frame, plain_dict
 from molino.core.statistics import student_t_quantile
 from molino.core.units import Value
-
-if TYPE_CHECKING:
-    import pandas as pd
-
 
 _ODD = 0.05
 _NUMERICAL = 1e-8
@@ -66,7 +62,6 @@ class Fit(FitData):
 
     Examples
     --------
-    >>> import molino as mo
     >>> open_chem = mo.Chemistry(mo.Reaction("A -> B", name="r", k=mo.Unknown("0.1 1/min")))
     >>> run = mo.Experiment("1", [60.0, 120.0, 240.0, 480.0], {"A": [820.0, 675.0, 448.0, 204.0]}, {"A": 1000.0})
     >>> fit = mo.fit(open_chem, run)
@@ -240,22 +235,18 @@ class Fit(FitData):
             found[name] = f"{found[name]}; {text}" if name in found else text
         return found | ({"note": "; ".join(self.warnings)} if self.warnings else {})
 
-    def table(self) -> pd.DataFrame:
+    def table(self) -> Table:
         """One row a constant: value, standard error and 95 % interval in the unit it came in."""
-        import pandas as pd
-
         rows = []
         for e in self.estimates:
             value, error, low, high = e.shown()
             numbers = {"value": value, "standard error": error, "95 % low": low, "95 % high": high}
             rows.append({"constant": e.name, "unit": e.unit or "", **numbers})
-        return pd.DataFrame(rows)
+        return frame(rows)
 
-    def points_table(self) -> pd.DataFrame:
+    def points_table(self) -> Table:
         """One row an observation: measured, calculated, residual, leverage, with units in the headings, or in a column
         of their own where they differ."""
-        import pandas as pd
-
         display, points = self.data.display, self.points
         columns: dict[str, Any] = {"run": points.run}
         axes = {(run.axis, run.axis_kind) for run in self.parameter_map.runs} or {("time", "time")}
@@ -278,7 +269,7 @@ class Fit(FitData):
         residuals = np.array([display.difference(x, kinds[r]) for x, r in zip(points.residuals, names, strict=True)])
         unit = display.difference_unit(kinds[self.responses[0]])
         columns[f"residual [{unit}]" if alike and unit else "residual"] = residuals
-        return pd.DataFrame({**columns, "leverage": points.leverage, "influence": self.diagnosis.influence})
+        return frame({**columns, "leverage": points.leverage, "influence": self.diagnosis.influence})
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data: constants with intervals, correlation, statistics by species, outliers, notes."""

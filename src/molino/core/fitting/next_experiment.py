@@ -6,7 +6,7 @@ import itertools
 import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any, Protocol
+from typing import Any, Protocol
 
 import numpy as np
 
@@ -15,12 +15,9 @@ from molino.core.errors import Faults, InputError, SolveError, nearest
 from molino.core.fitting.experiment import Experiment
 from molino.core.fitting.fit_data import FitData
 from molino.core.frozen import Frozen
-from molino.core.results import Result
+from molino.core.results import Result, Table, frame
 from molino.core.statistics import half_width
 from molino.core.units import Display
-
-if TYPE_CHECKING:
-    import pandas as pd
 
 
 class Decision(Protocol):
@@ -75,7 +72,6 @@ class NextExperiment(Frozen, Result):
 
     Examples
     --------
-    >>> import molino as mo
     >>> open_chem = mo.Chemistry(mo.Reaction("A -> B", name="r", k=mo.Unknown("0.1 1/min")))
     >>> run = mo.Experiment("1", [60.0, 120.0, 240.0, 480.0], {"A": [820.0, 675.0, 448.0, 204.0]}, {"A": 1000.0})
     >>> fit = mo.fit(open_chem, run)
@@ -100,10 +96,8 @@ class NextExperiment(Frozen, Result):
     def _factor(self) -> float:
         return float(units.unit(self.unit).factor) if self.unit else 1.0
 
-    def table(self) -> pd.DataFrame:
+    def table(self) -> Table:
         """One row a candidate: its conditions, and the half width after it; those of the best set are marked."""
-        import pandas as pd
-
         display = self.fit.data.display
         rows = []
         for candidate in self.candidates:
@@ -123,7 +117,7 @@ class NextExperiment(Frozen, Result):
             if self.together:
                 row["chosen"] = sum(run is one for one in self.together) or ""
             rows.append(row)
-        return pd.DataFrame(rows)
+        return frame(rows)
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data: what is narrowed, every candidate, the best first, and the best set."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 from scipy.optimize import brentq
@@ -14,12 +14,8 @@ from molino.core.errors import InputError, SolveError, nearest
 from molino.core.fitting.fit_data import FitData
 from molino.core.fitting.least_squares import RANK, Fixed, Scale, minimise
 from molino.core.frozen import Frozen
-from molino.core.results import Result
+from molino.core.results import Result, Table, frame
 from molino.core.statistics import f_quantile
-
-if TYPE_CHECKING:
-    import pandas as pd
-
 
 _FARTHEST = 12
 """Steps outward, each half as long again as the one before, until a profile counts as flat."""
@@ -57,7 +53,6 @@ class ProfileLikelihood(Frozen, Result):
 
     Examples
     --------
-    >>> import molino as mo
     >>> open_chem = mo.Chemistry(mo.Reaction("A -> B", name="r", k=mo.Unknown("0.1 1/min")))
     >>> run = mo.Experiment("1", [60.0, 120.0, 240.0, 480.0], {"A": [820.0, 675.0, 448.0, 204.0]}, {"A": 1000.0})
     >>> fit = mo.fit(open_chem, run)
@@ -82,14 +77,10 @@ class ProfileLikelihood(Frozen, Result):
         found = units.unit(self.unit)
         return found.from_si(self.interval[0]), found.from_si(self.interval[1])
 
-    def table(self) -> pd.DataFrame:
+    def table(self) -> Table:
         """One row: the ends of the interval; 'open' where the data give none."""
-        import pandas as pd
-
         ends = ["open" if flat else f"{end:.4g}" for flat, end in zip(self.flat, self.shown(), strict=True)]
-        return pd.DataFrame(
-            [(self.name, self.unit or "", *ends)], columns=["constant", "unit", "95 % low", "95 % high"]
-        )
+        return frame([(self.name, self.unit or "", *ends)], columns=["constant", "unit", "95 % low", "95 % high"])
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data: the ends of the interval, and which of them are open."""

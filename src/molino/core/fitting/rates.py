@@ -6,7 +6,7 @@ import math
 from collections.abc import Hashable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import lru_cache
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 import sympy as sp
@@ -24,12 +24,9 @@ from molino.core.fitting.experiment import Experiment
 from molino.core.fitting.experiments import Experiments, as_experiments
 from molino.core.fitting.residual_diagnostics import LEVEL, SignRuns, sign_runs
 from molino.core.frozen import Frozen, settle
-from molino.core.results import Result
+from molino.core.results import Result, Table, frame
 from molino.core.statistics import f_tail_probability, half_width, p_text
 from molino.core.units import GAS_CONSTANT, Display
-
-if TYPE_CHECKING:
-    import pandas as pd
 
 METHODS = ("spline", "differences")
 _Row = tuple[Experiment, np.ndarray, np.ndarray, Mapping[str, np.ndarray]]
@@ -85,7 +82,6 @@ class Rates(Frozen, Result):
 
     Examples
     --------
-    >>> import molino as mo
     >>> rates = mo.Rates([0.2, 0.4, 0.8], {"A": [100.0, 200.0, 400.0]})
     >>> len(rates.rate)
     3
@@ -302,10 +298,8 @@ class Rates(Frozen, Result):
         columns |= {"temperature": self.T} if self.T is not None else {}
         return {name: values for name, values in columns.items() if np.ptp(values) > 1e-9 * np.max(np.abs(values))}
 
-    def table(self) -> pd.DataFrame:
+    def table(self) -> Table:
         """One row a rate, with units in the headings."""
-        import pandas as pd
-
         display = self.display
         columns: dict[str, Any] = {"run": self.run}
         if np.isfinite(self.time).all():
@@ -315,7 +309,7 @@ class Rates(Frozen, Result):
         for species, values in self.concentrations.items():
             columns[display.heading(species, "concentration")] = display.number(values, "concentration")
         columns[display.heading(self.response, self.kind)] = display.number(self.rate, self.kind)
-        return pd.DataFrame(columns)
+        return frame(columns)
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data, in SI; `Rates.from_dict` reads it."""
@@ -464,7 +458,6 @@ class PowerLaw(Frozen, Result):
 
     Examples
     --------
-    >>> import molino as mo
     >>> rates = mo.Rates([0.2, 0.45, 0.79, 1.62], {"A": [100.0, 200.0, 400.0, 800.0]})
     >>> law = rates.power_law("A")
     >>> law.names, round(float(law.values[1]), 2)
@@ -540,10 +533,8 @@ class PowerLaw(Frozen, Result):
         """Runs of signs of the residuals, in order of the calculated rate."""
         return sign_runs(self.rates.response, self.residuals[np.argsort(self.fitted, kind="stable")])
 
-    def points_table(self) -> pd.DataFrame:
+    def points_table(self) -> Table:
         """One row a rate above zero: what it depends on, measured, calculated, and the residual of ln r."""
-        import pandas as pd
-
         rates, display = self.rates, self.rates.display
         columns: dict[str, Any] = {
             display.heading(s, "concentration"): display.number(rates.concentrations[s][self.used], "concentration")
@@ -553,7 +544,7 @@ class PowerLaw(Frozen, Result):
             columns[display.heading("T", "temperature")] = display.number(rates.T[self.used], "temperature")
         for name, values in (("measured", rates.rate[self.used]), ("calculated", self.fitted)):
             columns[display.heading(name, rates.kind)] = display.number(values, rates.kind)
-        return pd.DataFrame({**columns, "residual of ln r": self.residuals})
+        return frame({**columns, "residual of ln r": self.residuals})
 
     @property
     def significance(self) -> float:
@@ -564,10 +555,8 @@ class PowerLaw(Frozen, Result):
         ratio = self.r_squared / (1 - self.r_squared) * self.degrees_of_freedom / more
         return f_tail_probability(ratio, more, self.degrees_of_freedom)
 
-    def table(self) -> pd.DataFrame:
+    def table(self) -> Table:
         """k, orders and activation energy, each with standard error and 95 % interval."""
-        import pandas as pd
-
         k, low, high = self.k
         rows: list[tuple[Any, ...]] = [("k", self.k_unit, k, k * float(self.errors[0]), low, high)]
         for i, name in enumerate(self.names[1:], 1):
@@ -575,7 +564,7 @@ class PowerLaw(Frozen, Result):
             ends = self.interval(name.removeprefix("order in "))
             unit = ("J/mol" if scale == 1.0 else "kJ/mol") if name == "Ea" else ""
             rows.append((name, unit, *(scale * x for x in (self.values[i], self.errors[i], *ends))))
-        return pd.DataFrame(rows, columns=["constant", "unit", "value", "standard error", "95 % low", "95 % high"])
+        return frame(rows, columns=["constant", "unit", "value", "standard error", "95 % low", "95 % high"])
 
     @property
     def law(self) -> str:

@@ -11,7 +11,7 @@ import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property, partial
-from typing import TYPE_CHECKING, Any, Literal
+from typing import Any, Literal
 
 import numpy as np
 from scipy.optimize import brentq, least_squares, minimize_scalar
@@ -23,12 +23,9 @@ from molino.core.errors import Faults, InputError, SolveError, nearest
 from molino.core.fitting.experiment import Experiment
 from molino.core.fitting.experiments import Experiments, as_experiments
 from molino.core.frozen import Frozen
-from molino.core.results import Result
+from molino.core.results import Result, Table, frame
 from molino.core.statistics import f_quantile, f_tail_probability, half_width, p_text
 from molino.core.units import Value
-
-if TYPE_CHECKING:
-    import pandas as pd
 
 LEVEL = 0.01
 """A law is ruled out where data as far from it, or farther, would come about once in a hundred times."""
@@ -221,7 +218,6 @@ def screen_orders(
 
     Examples
     --------
-    >>> import molino as mo
     >>> from importlib.resources import files
     >>> data = files("molino.demo") / "cob-liquor.csv"
     >>> mo.screen_orders(mo.read_experiments(data), "xylose").chosen.name
@@ -425,7 +421,6 @@ class Screening(Frozen, Result):
 
     Examples
     --------
-    >>> import molino as mo
     >>> from importlib.resources import files
     >>> data = files("molino.demo") / "cob-liquor.csv"
     >>> found = mo.screen_orders(mo.read_experiments(data), "xylose")
@@ -531,10 +526,8 @@ class Screening(Frozen, Result):
         c, t = (units.unit(display.unit(kind)).factor for kind in ("concentration", "time"))
         return float(si / (c ** (1 - n) / t))
 
-    def table(self) -> pd.DataFrame:
+    def table(self) -> Table:
         """One row a law and run: R^2 and k of the line, k of the curve with its 95 % interval, half-life, spread."""
-        import pandas as pd
-
         display = self.experiments.display
         rows: list[dict[str, Any]] = []
         for law in (*self.laws, self.free):
@@ -558,7 +551,7 @@ class Screening(Frozen, Result):
                         "p": law.probability,
                     }
                 )
-        return pd.DataFrame(rows)
+        return frame(rows)
 
     def transform(self, law: Law) -> tuple[str, str, float, float]:
         """What the line of a law is drawn of: its name and unit, and shift and factor from SI to that."""
@@ -744,7 +737,6 @@ class Prediction(Frozen, Result):
 
     Examples
     --------
-    >>> import molino as mo
     >>> from importlib.resources import files
     >>> data = files("molino.demo") / "cob-liquor.csv"
     >>> found = mo.screen_orders(mo.read_experiments(data), "xylose")
@@ -759,14 +751,12 @@ class Prediction(Frozen, Result):
     screening: Screening
     run: str
 
-    def table(self) -> pd.DataFrame:
+    def table(self) -> Table:
         """One row: run, time, value and the half widths."""
-        import pandas as pd
-
         display = self.screening.experiments.display
         numbers = {"value": self.value, "± of the mean": self.confidence, "± of one sample": self.prediction}
         row: dict[str, Any] = {"run": self.run, display.heading("time", "time"): display.number(self.time, "time")}
-        return pd.DataFrame(
+        return frame(
             [
                 row
                 | {display.heading(n, "concentration"): display.number(x, "concentration") for n, x in numbers.items()}

@@ -72,7 +72,6 @@ class Signal:
 
     Examples
     --------
-    >>> import molino as mo
     >>> signal = mo.Signal("A", slope="120 L/mol", blank=0.02)
     >>> round(signal.shown(10.0), 4)
     1.22

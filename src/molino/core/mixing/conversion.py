@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 from scipy.integrate import solve_ivp
@@ -17,13 +17,10 @@ from molino.core.chemistry.formula import concentration
 from molino.core.errors import InputError, SolveError
 from molino.core.frozen import Frozen
 from molino.core.mixing.distribution import ResidenceTimeDistribution
-from molino.core.results import Result, entry, in_columns, plain_dict
+from molino.core.results import Result, Table, entry, frame, in_columns, plain_dict
 from molino.core.runs.run import Run
 from molino.core.units import Display
 from molino.core.vessels.batch import Batch
-
-if TYPE_CHECKING:
-    import pandas as pd
 
 _NORMAL = 1.959963984540054
 _ALIKE = 1e-4
@@ -53,7 +50,6 @@ class MixingBounds(Frozen, Result):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.1 1/min"))
     >>> found = mo.mixing_bounds(mo.Batch(chem, {"A": "1 mol/L"}), mo.TanksInSeries(2).distribution("10 min"))
     >>> round(found.conversion("A"), 4)
@@ -124,10 +120,8 @@ class MixingBounds(Frozen, Result):
         fed = self.batch.spec.fed.concentrations
         return [s for i, s in enumerate(self.batch.chemistry.names) if i in consumed and fed.get(s, 0.0) > 0]
 
-    def table(self) -> pd.DataFrame:
+    def table(self) -> Table:
         """One row for each way of mixing: concentrations that leave, and conversions of what is fed and consumed."""
-        import pandas as pd
-
         rows = []
         for name in ("plug flow", "segregated", "maximum mixedness", "mixed tank"):
             try:
@@ -139,7 +133,7 @@ class MixingBounds(Frozen, Result):
             for s, c in held.items():
                 row[self.display.heading(s, "concentration")] = float(self.display.number(c, "concentration"))
             rows.append(row)
-        return pd.DataFrame(rows)
+        return frame(rows)
 
     def facts(self) -> dict[str, str]:
         """Conversions segregated (with the interval of the test) and mixed, and which bounds which."""
@@ -199,7 +193,6 @@ def mixing_bounds(batch: Batch, distribution: ResidenceTimeDistribution) -> Mixi
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", rate="k*[A]^2", k="0.1 L/mol/min"))
     >>> found = mo.mixing_bounds(mo.Batch(chem, {"A": "1 mol/L"}), mo.TanksInSeries(2).distribution("20 min"))
     >>> print(found.order_in_words())

@@ -6,18 +6,15 @@ import math
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 from scipy.interpolate import make_smoothing_spline
 
 from molino.core.checks import Check, checked_fact
 from molino.core.frozen import Frozen
-from molino.core.results import Result, entry, in_columns, plain_dict
+from molino.core.results import Result, Table, entry, frame, in_columns, plain_dict
 from molino.core.units import Display, Value
-
-if TYPE_CHECKING:
-    import pandas as pd
 
 _NORMAL = 1.959963984540054
 """Two-sided 95 % point of the normal distribution."""
@@ -86,7 +83,6 @@ class ResidenceTimeDistribution(Frozen, Result):
 
     Examples
     --------
-    >>> import molino as mo
     >>> tank = mo.TanksInSeries(1).distribution("10 min")
     >>> round(float(tank.mean.to("min").magnitude), 6), round(tank.relative_variance, 6)
     (10.0, 1.0)
@@ -308,17 +304,15 @@ class ResidenceTimeDistribution(Frozen, Result):
 
     # what people read
 
-    def table(self) -> pd.DataFrame:
+    def table(self) -> Table:
         """Times, E (also smoothed, where it is) and F, with units in the headings."""
-        import pandas as pd
-
         shown = self.display
         per = f"E [1/{shown.unit('time')}]" if shown.unit("time") else "E"
         one = float(shown.number(1.0, "time"))
         columns = {shown.heading("time", "time"): shown.number(self.times, "time"), per: self.E / one}
         if self.is_rough:
             columns[per.replace("E", "E smoothed", 1)] = self.smoothed / one
-        return pd.DataFrame({**columns, "F": self.F})
+        return frame({**columns, "F": self.F})
 
     def answer(self) -> tuple[str, str]:
         """How the vessel is passed through, in words."""

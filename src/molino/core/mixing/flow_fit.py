@@ -6,7 +6,7 @@ import itertools
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 from scipy.optimize import least_squares
@@ -18,12 +18,9 @@ from molino.core.mixing.deconvolution import convolution
 from molino.core.mixing.distribution import ResidenceTimeDistribution
 from molino.core.mixing.flow_models import Compartments, FlowModel, TankWithDeadZone, common_models
 from molino.core.mixing.tracer_test import TracerTest
-from molino.core.results import Result, entry, in_columns, plain_dict
+from molino.core.results import Result, Table, entry, frame, in_columns, plain_dict
 from molino.core.statistics import half_width
 from molino.core.units import Display, Value
-
-if TYPE_CHECKING:
-    import pandas as pd
 
 _STARTS, _TRIED = 12, 2
 """Beginnings that are looked at, and those of them from which a fit is tried."""
@@ -66,7 +63,6 @@ class FlowFit(Frozen, Result):
     Examples
     --------
     >>> import numpy as np
-    >>> import molino as mo
     >>> t = np.linspace(1, 60, 60)
     >>> test = mo.TracerTest(t, mo.TanksInSeries(3).E(t, 12.0) + 1e-4 * np.sin(7 * t))
     >>> round(mo.fit_flow_models(test, [mo.TanksInSeries()]).best.mean_si, 1)
@@ -124,12 +120,10 @@ class FlowFit(Frozen, Result):
             return float(held.si)
         return float(getattr(self.model, name).si)
 
-    def table(self) -> pd.DataFrame:
+    def table(self) -> Table:
         """Times, what was measured and what the model says."""
-        import pandas as pd
-
         shown = self.display
-        return pd.DataFrame(
+        return frame(
             {
                 shown.heading("time", "time"): shown.number(self.times, "time"),
                 "measured": self.seen,
@@ -171,7 +165,6 @@ class FlowComparison(Frozen, Result):
     Examples
     --------
     >>> import numpy as np
-    >>> import molino as mo
     >>> t = np.linspace(0, 60, 121)
     >>> test = mo.TracerTest(t, mo.TanksInSeries(3).E(np.maximum(t, 1e-6), 12.0) + 1e-4 * np.sin(7 * t))
     >>> found = mo.fit_flow_models(test, [mo.TanksInSeries(), mo.LaminarFlow()])
@@ -193,10 +186,8 @@ class FlowComparison(Frozen, Result):
         """The units in which it is shown."""
         return self.best.display
 
-    def table(self) -> pd.DataFrame:
+    def table(self) -> Table:
         """One row a model: mean, numbers, residuals, AICc, weight."""
-        import pandas as pd
-
         rows = []
         for one, weight in zip(self.fits, self.weights, strict=True):
             shown = one.display
@@ -214,7 +205,7 @@ class FlowComparison(Frozen, Result):
                     "weight": weight,
                 }
             )
-        return pd.DataFrame(rows).dropna(axis="columns", how="all")
+        return frame(rows).dropna(axis="columns", how="all")
 
     def verdict(self) -> str:
         """Which models the test leaves, in words."""
@@ -274,7 +265,6 @@ def fit_flow_models(test: TracerTest, models: Sequence[FlowModel] | None = None)
     Examples
     --------
     >>> import numpy as np
-    >>> import molino as mo
     >>> t = np.linspace(1, 60, 60)
     >>> test = mo.TracerTest(t, mo.AxialDispersion(8).E(t, 12.0) + 1e-4 * np.sin(7 * t))
     >>> print(mo.fit_flow_models(test, [mo.TanksInSeries(), mo.AxialDispersion()]).best.model.noun)

@@ -198,7 +198,6 @@ class TanksInSeries(FlowModel):
 
     Examples
     --------
-    >>> import molino as mo
     >>> round(mo.TanksInSeries(2).conversion("0.1 1/min", "10 min"), 6)
     0.555556
     """
@@ -255,7 +254,6 @@ class AxialDispersion(FlowModel):
 
     Examples
     --------
-    >>> import molino as mo
     >>> round(mo.AxialDispersion(20).conversion("0.1 1/min", "10 min"), 4)
     0.6158
     """
@@ -294,7 +292,6 @@ class LaminarFlow(FlowModel):
 
     Examples
     --------
-    >>> import molino as mo
     >>> round(mo.LaminarFlow().conversion("0.1 1/min", "10 min"), 4)
     0.5568
     """
@@ -351,7 +348,6 @@ class TankWithDeadZone(FlowModel):
 
     Examples
     --------
-    >>> import molino as mo
     >>> round(mo.TankWithDeadZone(0.8, 0.1).conversion("0.1 1/min", "10 min"), 4)
     0.4235
     """
@@ -401,7 +397,6 @@ class StagnantZones(FlowModel):
 
     Examples
     --------
-    >>> import molino as mo
     >>> round(mo.StagnantZones(5, 0.8, 0.1).distribution("10 min").relative_variance, 4)
     0.36
     """
@@ -444,7 +439,6 @@ class Recycle(FlowModel):
 
     Examples
     --------
-    >>> import molino as mo
     >>> round(mo.Recycle(2, 20).conversion("0.1 1/min", "10 min"), 4)
     0.5403
     """
@@ -487,7 +481,6 @@ class Compartments(FlowModel):
 
     Examples
     --------
-    >>> import molino as mo
     >>> flows = {"in": {"bulk": 1}, "bulk": {"riser": 1}, "riser": {"out": 1}}
     >>> two = mo.Compartments({"bulk": 0.7}, {"riser": "rest"}, flows)
     >>> round(two.conversion("0.1 1/min", "10 min"), 4)

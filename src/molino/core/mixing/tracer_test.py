@@ -90,7 +90,6 @@ class TracerTest(Frozen, Printed):
     Examples
     --------
     >>> import numpy as np
-    >>> import molino as mo
     >>> t = np.linspace(0, 3600, 181)
     >>> test = mo.TracerTest(t, np.exp(-t / 600), volume="1 m3", flow="0.1 m3/min")
     >>> found = test.distribution()

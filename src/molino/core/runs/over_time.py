@@ -4,18 +4,15 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
 from molino.core.balances.integrate import RUN_OUT
 from molino.core.checks import Check, checked_fact
 from molino.core.frozen import Frozen
-from molino.core.results import Result, entry, in_columns
+from molino.core.results import Result, Table, entry, frame, in_columns
 from molino.core.units import Display
-
-if TYPE_CHECKING:
-    import pandas as pd
 
 _KINDS = {"duty": "power", "activity": "number", "temperature": "temperature", "volumetric flow": "volumetric flow"}
 _LATE, _STILL = 0.9, 0.1
@@ -110,12 +107,10 @@ class OverTime(Frozen, Result):
         """
         return settling_times(self.times, self.outlet, self.settling_band if band is None else band)
 
-    def table(self) -> pd.DataFrame:
+    def table(self) -> Table:
         """What leaves over time, with units in the headings."""
-        import pandas as pd
-
         time = {self.display.heading("time", "time"): self.display.number(self.times, "time")}
-        return pd.DataFrame(time | columns_of(self.display, self.outlet))
+        return frame(time | columns_of(self.display, self.outlet))
 
     def _how_it_ends(self) -> dict[str, str]:
         """What leaves at the end, and when it has settled, by name, with units."""

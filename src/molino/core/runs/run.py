@@ -6,7 +6,7 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, Self
+from typing import Any, Self
 
 import numpy as np
 
@@ -18,13 +18,10 @@ from molino.core.contract.data_range import fitted_fact
 from molino.core.contract.metrics import Metric, read_metric
 from molino.core.contract.review import doubtful_size
 from molino.core.errors import InputError, SolveError
-from molino.core.results import entry
+from molino.core.results import Table, entry, frame
 from molino.core.runs import run_checks, run_slopes, settling
 from molino.core.runs.phases_along_runs import phase_facts
 from molino.core.runs.run_data import RunData, wanted_points
-
-if TYPE_CHECKING:
-    import pandas as pd
 
 
 @dataclass(frozen=True, eq=False)
@@ -49,7 +46,6 @@ class Run(RunData):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
     >>> tube = mo.PlugFlow(chem, feed, volume="5 L")
@@ -163,7 +159,7 @@ class Run(RunData):
         """Volume over volumetric flow of the feed, or the time of a batch, as a quantity."""
         return self.display.quantity(self.space_time_si, "time")
 
-    def table(self, show: Mapping[str, str] | None = None) -> pd.DataFrame:
+    def table(self, show: Mapping[str, str] | None = None) -> Table:
         """Time or position, concentrations, temperature, rates and what else there is, with units in the headings.
 
         Parameters
@@ -176,8 +172,6 @@ class Run(RunData):
         InputError
             For a kind that is none, or a unit of another dimension.
         """
-        import pandas as pd
-
         display = self.vessel.with_(show={**self.vessel.show, **show}).spec.display if show else self.display
         columns: list[tuple[str, Any]] = []
         if not self.is_steady:
@@ -186,9 +180,9 @@ class Run(RunData):
         kinds, headings = self.kinds, self.headings
         for name, values in self.series.items():
             columns.append((display.heading(headings[name], kinds[name]), display.number(values, kinds[name])))
-        return pd.DataFrame(dict(columns))
+        return frame(dict(columns))
 
-    def stream_table(self) -> pd.DataFrame:
+    def stream_table(self) -> Table:
         """What goes in and what comes out, side by side: flows, fractions, temperature, pressure and density.
 
         Of a batch or semi-batch what was charged (and fed), and what is in it (and came out) at the end.

@@ -45,7 +45,6 @@ class Change(Frozen, Printed):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
     >>> tank = mo.StirredTank(chem, feed, volume="5 L")

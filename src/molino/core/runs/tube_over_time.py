@@ -13,7 +13,7 @@ import itertools
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 import sympy as sp
@@ -40,16 +40,13 @@ from molino.core.contents.feed import check_species, mixture_of
 from molino.core.contents.mixture import Contents
 from molino.core.contract.vessel import Vessel
 from molino.core.errors import Faults, InputError, SolveError
+from molino.core.results import Table, frame
 from molino.core.runs.over_time import OverTime, columns_of, grid_errors, negative_check
 from molino.core.runs.run import Run
 from molino.core.runs.scheduled_changes import Change, changed_numbers
 from molino.core.terms.heat import Jacket
 from molino.core.terms.tube_cells import CellModel, cell_model
 from molino.core.units import Display, Value
-
-if TYPE_CHECKING:
-    import pandas as pd
-
 
 _RTOL = 1e-6
 _ATOL = 1e-9
@@ -94,7 +91,6 @@ class TubeInTime(OverTime):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
     >>> tube = mo.Vessel(chem, feed, volume="5 L")
@@ -130,17 +126,15 @@ class TubeInTime(OverTime):
     def names(self) -> tuple[str, str]:
         return self.vessel.label, self.vessel.noun
 
-    def profile(self, time: Any) -> pd.DataFrame:
+    def profile(self, time: Any) -> Table:
         """What is inside at a moment (in s, or with a unit), along the tube."""
-        import pandas as pd
-
         at = units.positive(time, "time", "time", zero=True).si
         if at > self.times[-1] * (1 + 1e-9):
             raise InputError(f"it was followed to {self.display.text(self.times[-1], 'time')}", "time", "ask earlier")
         n, area = int(np.argmin(np.abs(self.times - at))), self.vessel.spec.cross_section()
         along = ("length", self.volumes / area) if np.isfinite(area) else ("volume", self.volumes)
         columns = {self.display.heading(along[0], along[0]): self.display.number(along[1], along[0])}
-        return pd.DataFrame(columns | columns_of(self.display, {name: rows[n] for name, rows in self.inside.items()}))
+        return frame(columns | columns_of(self.display, {name: rows[n] for name, rows in self.inside.items()}))
 
     def facts(self) -> dict[str, str]:
         """How it ends, when it has settled, how it closes, by name, with units."""

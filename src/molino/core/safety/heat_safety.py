@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 from scipy.optimize import minimize_scalar
@@ -16,14 +16,11 @@ from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.contract.vessel import Vessel
 from molino.core.errors import InputError, MolinoError, SolveError
 from molino.core.frozen import Frozen
-from molino.core.results import Result, entry, in_columns, plain_dict
+from molino.core.results import Result, Table, entry, frame, in_columns, plain_dict
 from molino.core.runs.run import Run
 from molino.core.safety.cooling_failure import CoolingFailure, failure_of
 from molino.core.safety.hot_spot import HotSpot, hot_spot_of
 from molino.core.units import Display, Value
-
-if TYPE_CHECKING:
-    import pandas as pd
 
 DAY = 86400.0
 _SENSITIVE = 2.0
@@ -67,7 +64,6 @@ class HeatSafety(Frozen, Result):
 
     Examples
     --------
-    >>> import molino as mo
     >>> hot = mo.Chemistry(mo.Reaction("A -> B", k="0.05 1/min", enthalpy="-150 kJ/mol"))
     >>> tank = mo.Batch(hot, {"A": "1 mol/L"}, T="330 K", heat_capacity="3.8 MJ/m3/K", density="950 kg/m3", time="2 h")
     >>> found = mo.heat_safety(tank)
@@ -156,14 +152,12 @@ class HeatSafety(Frozen, Result):
     def _T_index(self) -> int:
         return self._failure.model.balances.index(TEMPERATURE)
 
-    def table(self) -> pd.DataFrame:
+    def table(self) -> Table:
         """One row a moment of failure: the temperature of the process then, and the highest one after it."""
-        import pandas as pd
-
         display, failure = self.display, self._failure
         before = [c.trajectory.parts[0].states[0][self._T_index] for c in failure.courses]
         after = [c.highest for c in failure.courses]
-        return pd.DataFrame(
+        return frame(
             {
                 display.heading("cooling fails at", "time"): display.number(failure.moments, "time"),
                 display.heading("temperature", "temperature"): display.number(np.array(before), "temperature"),
@@ -261,7 +255,6 @@ class RunawayBoundary(Frozen, Result):
 
     Examples
     --------
-    >>> import molino as mo
     >>> hot = mo.Chemistry(mo.Reaction("A -> B", k=mo.Arrhenius(k="0.01 1/s", at="340 K", Ea="110 kJ/mol"),
     ...                                enthalpy="-120 kJ/mol"))
     >>> feed = mo.Feed({"A": "3 mol/L"}, flow="1 L/s", T="330 K", heat_capacity="2 MJ/m3/K")
@@ -307,12 +300,10 @@ class RunawayBoundary(Frozen, Result):
         """By how many K the coolant is colder than at the boundary; inf where there is none."""
         return math.inf if self.boundary is None else self.boundary - self.coolant
 
-    def table(self) -> pd.DataFrame:
+    def table(self) -> Table:
         """One row a temperature of the coolant: the highest temperature, and its sensitivity."""
-        import pandas as pd
-
         display = self.display
-        return pd.DataFrame(
+        return frame(
             {
                 display.heading("coolant T", "temperature"): display.number(self.coolants, "temperature"),
                 display.heading("highest temperature", "temperature"): display.number(self.highest, "temperature"),
@@ -385,7 +376,6 @@ def heat_safety(vessel: Any, within: Any = _RANGE) -> HeatSafety | RunawayBounda
 
     Examples
     --------
-    >>> import molino as mo
     >>> hot = mo.Chemistry(mo.Reaction("A + B -> C", k="0.02 L/mol/min", enthalpy="-180 kJ/mol"))
     >>> dose = mo.Dosing(mo.Feed({"B": "6 mol/L"}, flow="5 L/min", T="300 K"), windows=[("0 min", "60 min")])
     >>> kettle = mo.SemiBatch(hot, {"A": "3 mol/L"}, {"B": dose}, volume="500 L", T="320 K", time="6 h",

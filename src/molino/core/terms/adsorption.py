@@ -54,7 +54,6 @@ class Adsorption(Frozen, Printed):
 
     Examples
     --------
-    >>> import molino as mo
     >>> print(mo.Adsorption({"A": "K*[A]"}, "0.1 1/s", {"K": "3 L/kg"}))
     adsorption with a rate of 0.1 1/s: q* of A = K*[A], K = 3 L/kg
     """

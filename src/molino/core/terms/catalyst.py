@@ -125,7 +125,6 @@ def effectiveness_factor(modulus: float, shape: str = "sphere") -> float:
 
     Examples
     --------
-    >>> import molino as mo
     >>> round(mo.effectiveness_factor(1.0), 4)
     0.6716
     """
@@ -158,7 +157,6 @@ class InternalDiffusion(Frozen, Printed):
 
     Examples
     --------
-    >>> import molino as mo
     >>> mo.InternalDiffusion("A", "1e-6 m2/s").diffusivity.si
     1e-06
     """
@@ -206,7 +204,6 @@ class Deactivation(Frozen, Printed):
 
     Examples
     --------
-    >>> import molino as mo
     >>> aged = mo.Catalyst(deactivation=mo.Deactivation("0.002 1/h", age="500 h"))
     >>> print(aged.deactivation)
     deactivation with k = 0.002 1/h, order 1, after 500 h
@@ -318,7 +315,6 @@ class Catalyst(Frozen, Printed):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="2 L/kg/min", basis="catalyst mass"))
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
     >>> bed = mo.PlugFlow(chem, feed, volume="1 L", catalyst=mo.Catalyst(bulk_density="850 kg/m3"))

@@ -51,7 +51,6 @@ class Decomposition(Frozen, Printed):
 
     Examples
     --------
-    >>> import molino as mo
     >>> decay = mo.Decomposition(heat="500 kJ/kg", rate="10 W/kg", at="150 degC", Ea="120 kJ/mol")
     >>> round(decay.time_to_maximum_rate("120 degC", "2 kJ/kg/K") / 3600, 2)
     8.97

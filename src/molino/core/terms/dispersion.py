@@ -75,7 +75,6 @@ class Dispersion(Frozen, Printed):
 
     Examples
     --------
-    >>> import molino as mo
     >>> print(mo.Dispersion(peclet=40))
     dispersion with a Péclet number of 40
     """

@@ -72,7 +72,6 @@ class FilmReaction(Frozen, Printed):
 
     Examples
     --------
-    >>> import molino as mo
     >>> print(mo.FilmReaction("O2", diffusivity="2e-9 m2/s"))
     O2 of diffusivity 2e-09 m²/s
     """
@@ -151,7 +150,6 @@ class GasPhase(Frozen, Printed):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A + H2 -> B", k="0.05 L/mol/s"))
     >>> gas = mo.GasPhase(mo.Feed({"H2": "1 mol/mol"}, flow="2 mol/s", T="350 K", P="10 bar"), "0.2 1/s",
     ...                   {"H2": "1300 bar*L/mol"})

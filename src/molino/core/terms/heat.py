@@ -88,7 +88,6 @@ class Adiabatic(Frozen, Printed):
 
     Examples
     --------
-    >>> import molino as mo
     >>> hot = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min", enthalpy="-200 kJ/mol"))
     >>> batch = mo.Batch(hot, {"A": "1 mol/L"}, T="300 K", heat=mo.Adiabatic(), heat_capacity="4.2 MJ/m3/K")
     >>> round(batch.adiabatic_rise(), 2)
@@ -135,7 +134,6 @@ class Duty(Frozen, Printed):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min", enthalpy="-50 kJ/mol"))
     >>> charge = {"volume": "1 m3", "T": "300 K", "heat_capacity": "4 MJ/m3/K"}
     >>> batch = mo.Batch(chem, {"A": "0 mol/L", "B": 0.0}, time="10 min", heat=mo.Duty("20 kW"), **charge)
@@ -200,7 +198,6 @@ class Jacket(Frozen, Printed):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min", enthalpy="-50 kJ/mol"))
     >>> charge = {"volume": "1 m3", "T": "330 K", "heat_capacity": "4.2 MJ/m3/K"}
     >>> batch = mo.Batch(chem, {"A": "1 mol/L"}, time="10 min", heat=mo.Jacket("300 K", UA="2 kW/K"), **charge)
@@ -317,7 +314,6 @@ class Profile(Frozen, Printed):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k=mo.Arrhenius(k="0.2 1/min", at="330 K", Ea="80 kJ/mol")))
     >>> ramp = mo.Profile([("0 min", "320 K"), ("10 min", "340 K")])
     >>> round(mo.Batch(chem, {"A": "1 mol/L"}, time="10 min", heat=ramp).run().conversion("A"), 4)

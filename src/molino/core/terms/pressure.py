@@ -41,7 +41,6 @@ class PressureDrop(Frozen, Printed):
 
     Examples
     --------
-    >>> import molino as mo
     >>> species = [mo.Species(s, molar_mass="30 g/mol") for s in "AB"]
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/s"), species=species)
     >>> feed = mo.Feed({"A": "1 mol/s"}, T="500 K", P="5 bar")

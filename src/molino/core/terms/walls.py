@@ -105,7 +105,6 @@ class Membrane(Frozen, Printed):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chemistry = mo.Chemistry(mo.Reaction("A <=> B + H2", k="0.7 1/min", K="50 mol/m3"))
     >>> feed = mo.Feed({"A": "10 mol/min"}, T="500 K", P="8.2 atm")
     >>> wall = mo.Membrane({"H2": "k*[H2]"}, {"k": "0.02 m/min"}, area="5 m2")
@@ -404,7 +403,6 @@ class DistributedFeed(Frozen, Printed):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
     >>> side = mo.DistributedFeed(mo.Feed({"B": "1 mol/L"}, flow="1 L/min"))

@@ -77,7 +77,6 @@ class ActivityModel(Frozen, Printed):
 
     Examples
     --------
-    >>> import molino as mo
     >>> species = [mo.Species("ether"), mo.Species("water")]
     >>> model = mo.ActivityModel(species, "NRTL", {("ether", "water"): (1.2,), ("water", "ether"): (2.0,)})
     >>> round(model.coefficients("330 K", {"ether": 0.3, "water": 0.7})["ether"], 3)

@@ -69,7 +69,6 @@ class CubicEquation(Frozen):
 
     Examples
     --------
-    >>> import molino as mo
     >>> N2 = mo.Species("N2", critical_temperature="126.2 K", critical_pressure="34 bar", acentric_factor=0.038)
     >>> equation = mo.CubicEquation([N2], "Soave")
     >>> round(equation.at("300 K", "100 bar").Z, 3)

@@ -12,7 +12,7 @@ import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 from scipy.optimize import brentq
@@ -23,13 +23,10 @@ from molino.core.chemistry.species import Species
 from molino.core.errors import Faults, InputError, SolveError, nearest
 from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
-from molino.core.results import Result, entry, plain_dict
+from molino.core.results import Result, Table, entry, frame, plain_dict
 from molino.core.thermo.activity import ActivityModel
 from molino.core.thermo.cubic import CubicEquation, CubicState
 from molino.core.units import GAS_CONSTANT, Display, Value
-
-if TYPE_CHECKING:
-    import pandas as pd
 
 _ASKER = "a phase equilibrium"
 _CLOSE = 1e-13
@@ -73,7 +70,6 @@ class PhaseSplit(Frozen, Result):
 
     Examples
     --------
-    >>> import molino as mo
     >>> light = mo.Species("A", vapor_pressure={"antoine": [4.0, 1200.0, -50.0]})
     >>> heavy = mo.Species("B", vapor_pressure={"antoine": [4.0, 1400.0, -50.0]})
     >>> split = mo.PhaseEquilibrium([light, heavy]).flash({"A": 0.5, "B": 0.5}, T="370 K", P="1 bar")
@@ -99,12 +95,10 @@ class PhaseSplit(Frozen, Result):
             raise InputError(f"'{phase}' is no phase here", "phase", "give 'liquid' or 'gas'")
         return dict(zip(self.names, (self.x if phase == "liquid" else self.y).tolist(), strict=True))
 
-    def table(self) -> pd.DataFrame:
+    def table(self) -> Table:
         """One row a species: mole fractions of the whole, the liquid and the gas, and K."""
-        import pandas as pd
-
         two = {f"liquid {n}": x for n, x in enumerate(self.liquids, 1)}
-        return pd.DataFrame(
+        return frame(
             {"species": self.names, "overall": self.whole, "liquid": self.x, **two, "gas": self.y, "K = y/x": self.K}
         )
 
@@ -149,7 +143,6 @@ class PhaseEquilibrium(Frozen, Printed):
 
     Examples
     --------
-    >>> import molino as mo
     >>> water = mo.Species("water", vapor_pressure={"antoine": [8.07131, 1730.63, 233.426], "pressure": "mmHg",
     ...                                             "temperature": "degC"})
     >>> point = mo.PhaseEquilibrium([water]).bubble_point({"water": 1.0}, P="760 mmHg")

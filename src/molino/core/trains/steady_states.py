@@ -11,7 +11,7 @@ import itertools
 import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
@@ -24,7 +24,7 @@ from molino.core.balances.system import AMOUNTS
 from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.errors import InputError, MolinoError, SolveError
 from molino.core.frozen import Frozen
-from molino.core.results import Result
+from molino.core.results import Result, Table, frame
 from molino.core.runs.follow import settled
 from molino.core.runs.run import Run
 from molino.core.trains.recycle import joined, returned, run_through, run_train
@@ -34,9 +34,6 @@ from molino.core.trains.train_run import TrainRun
 from molino.core.units import Display
 from molino.core.vessels.flow_vessel import FlowVessel
 from molino.core.vessels.steady_curve import EXHAUSTED, converted, filled
-
-if TYPE_CHECKING:
-    import pandas as pd
 
 Points = list[tuple[np.ndarray, float]]
 
@@ -82,7 +79,6 @@ class TrainSteadyStates(Frozen, Result, Sequence["TrainRun"]):
 
     Examples
     --------
-    >>> import molino as mo
     >>> grows = mo.Chemistry(mo.Reaction("A + B -> 2 B", k="1 L/mol/min"))
     >>> tube = mo.PlugFlow(grows, mo.Feed({"A": "1 mol/L", "B": "0.001 mol/L"}, flow="1 L/min"), volume="5 L")
     >>> found = mo.Train([tube], recycle=1).steady_states()
@@ -118,10 +114,8 @@ class TrainSteadyStates(Frozen, Result, Sequence["TrainRun"]):
             for own in self.growth
         )
 
-    def table(self) -> pd.DataFrame:
+    def table(self) -> Table:
         """One row a steady state: temperature and conversions of the outlet, and stability."""
-        import pandas as pd
-
         rows = []
         for run, stable, own in zip(self.runs, self.stable, self.growth, strict=True):
             row: dict[str, Any] = {}
@@ -135,7 +129,7 @@ class TrainSteadyStates(Frozen, Result, Sequence["TrainRun"]):
                 per = f" [1/{self.display.unit('time')}]" if self.display.unit("time") else ""
                 row[f"largest eigenvalue{per}"] = float(own.real.max()) / float(self.display.number(1.0, "time"))
             rows.append(row)
-        return pd.DataFrame(rows)
+        return frame(rows)
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data: each steady state with its stability and its run."""

@@ -38,7 +38,6 @@ class Exchanger(Frozen, Printed):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min", enthalpy="-50 kJ/mol"))
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min", T="350 K", heat_capacity="4.2 MJ/m3/K")
     >>> tube = mo.PlugFlow(chem, feed, volume="5 L", heat="adiabatic")
@@ -104,7 +103,6 @@ class SideFeed(Frozen, Printed):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
     >>> tube = mo.PlugFlow(chem, feed, volume="5 L")
@@ -179,7 +177,6 @@ class Parallel(Frozen, Printed):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
     >>> tube = mo.PlugFlow(chem, feed, volume="5 L")

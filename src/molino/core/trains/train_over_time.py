@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
@@ -12,16 +12,13 @@ from molino.core import units
 from molino.core.checks import checked_fact, closure_check
 from molino.core.errors import Faults, InputError
 from molino.core.frozen import Frozen
-from molino.core.results import Result, in_columns
+from molino.core.results import Result, Table, in_columns
 from molino.core.runs.over_time import kind_of
 from molino.core.runs.scheduled_changes import Change, changed_numbers
 from molino.core.runs.tube_over_time import Cells, Fed, Followed, TubeInTime, check_followed, in_time, moments
 from molino.core.trains.train_fields import TrainFields
 from molino.core.units import Display
 from molino.core.vessels.flow_vessel import FlowVessel
-
-if TYPE_CHECKING:
-    import pandas as pd
 
 
 @dataclass(frozen=True, eq=False)
@@ -36,10 +33,9 @@ class TrainInTime(Frozen, Result):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
-    >>> tank, tube = (cls(chem, feed, volume="5 L") for cls in (mo.StirredTank, mo.FlowVessel))
+    >>> tank, tube = (cls(chem, feed, volume="5 L") for cls in (mo.StirredTank, mo.PlugFlow))
     >>> start = mo.Train([tank, tube]).follow("1 h", contents={"B": "1 mol/L"}, cells=50)
     >>> round(float(start.outlet["concentration of A"][-1]))
     184
@@ -71,7 +67,7 @@ class TrainInTime(Frozen, Result):
         with np.errstate(divide="ignore", invalid="ignore"):
             return np.asarray(1 - self.vessels[-1].left[species] / fed)
 
-    def table(self) -> pd.DataFrame:
+    def table(self) -> Table:
         """What leaves the last vessel over time, with units in the headings."""
         return self.vessels[-1].table()
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, Self
+from typing import Any, Self
 
 import numpy as np
 
@@ -16,15 +16,13 @@ from molino.core.contract.data_range import fitted_fact
 from molino.core.contract.metrics import Metric, read_metric
 from molino.core.contract.run_result import RunResult
 from molino.core.dual import Dual, value_of
+from molino.core.results import Table, frame
 from molino.core.runs.phases_along_runs import phase_facts
 from molino.core.runs.run import Run
 from molino.core.runs.run_checks import ROUNDING
 from molino.core.trains.train_fields import TrainFields
 from molino.core.trains.train_slopes import Ends, Pass, metric_of_ends, pass_slopes
 from molino.core.units import Display
-
-if TYPE_CHECKING:
-    import pandas as pd
 
 
 @dataclass(frozen=True, eq=False)
@@ -50,7 +48,6 @@ class TrainRun(RunResult):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
     >>> tank = mo.StirredTank(chem, feed, volume="5 L")
@@ -242,15 +239,13 @@ class TrainRun(RunResult):
     def duty_kind(self) -> str:
         return "power"
 
-    def stream_table(self) -> pd.DataFrame:
+    def stream_table(self) -> Table:
         """All streams side by side; see `streams.stream_table`."""
         fluid = self.vessel.first.spec.fluid
         return stream_table(self.streams, fluid, self.display, is_whole(fluid, self.streams[0]))
 
-    def table(self) -> pd.DataFrame:
+    def table(self) -> Table:
         """One row a vessel: volume, temperature and conversions over the whole train up to there."""
-        import pandas as pd
-
         rows = []
         display = self.display
         for run in self.runs:
@@ -264,7 +259,7 @@ class TrainRun(RunResult):
                 for s, n in out.amounts.items()
             }
             rows.append(row)
-        return pd.DataFrame(rows)
+        return frame(rows)
 
     def summary(self) -> dict[str, float]:
         """Conversion of every species fed that is consumed, and outlet concentrations in SI."""

@@ -157,7 +157,6 @@ class AtConversion(OutletVessel):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry([mo.Reaction("A -> 2 B", name="main"), mo.Reaction("A -> C", name="side")])
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
     >>> run = mo.AtConversion(chem, feed, {"main": 0.7, "side": 0.1}).run()

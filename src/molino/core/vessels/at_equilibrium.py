@@ -357,7 +357,6 @@ class AtEquilibrium(OutletVessel):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A <-> B", k="0.2 1/min", K=3.0))
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
     >>> round(mo.AtEquilibrium(chem, feed).run().conversion("A"), 6)

@@ -195,7 +195,6 @@ class Batch(GasVessel, ChargedVessel):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> run = mo.Batch(chem, {"A": "1 mol/L"}, time="5 min").run()
     >>> round(run.conversion("A"), 4)

@@ -112,7 +112,6 @@ class BubbleColumn(StirredTank):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A + O2 -> B", k="0.2 L/mol/s"))
     >>> air = mo.GasPhase(mo.Feed({"O2": "21 mol%", "N2": "rest"}, flow="5 mol/s", T="330 K", P="3 bar"), "0.1 1/s",
     ...                   {"O2": "900 bar*L/mol"})

@@ -213,7 +213,6 @@ class DispersedTube(PlugFlow):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
     >>> tube = mo.DispersedTube(chem, feed, volume="5 L", dispersion=mo.Dispersion(peclet=10))

@@ -73,7 +73,6 @@ class Dosing(Frozen, Printed):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A + B -> C", k="0.2 L/mol/min"))
     >>> dose = mo.Dosing(mo.Feed({"B": "2 mol/L"}, flow="1 L/min"), windows=[("0 min", "10 min")])
     >>> run = mo.SemiBatch(chem, {"A": "1 mol/L"}, {"B": dose}, volume="20 L", time="30 min").run()
@@ -369,7 +368,6 @@ class SemiBatch(ChargedVessel):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A + B -> C", k="0.2 L/mol/min"))
     >>> dose = mo.Dosing(mo.Feed({"B": "2 mol/L"}, flow="1 L/min"), windows=[("0 min", "10 min")])
     >>> vessel = mo.SemiBatch(chem, {"A": "1 mol/L"}, {"B": dose}, volume="20 L", time="30 min")

@@ -6,7 +6,7 @@ import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property, lru_cache
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
@@ -22,16 +22,13 @@ from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.contract.parameter_map import ParameterMap
 from molino.core.errors import InputError, SolveError
 from molino.core.frozen import Frozen
-from molino.core.results import Result, entry
+from molino.core.results import Result, Table, entry, frame
 from molino.core.runs.follow import settled
 from molino.core.runs.run import Run
 from molino.core.terms.heat import Jacket
 from molino.core.units import Display, Value
 from molino.core.vessels.flow_vessel import FlowVessel
 from molino.core.vessels.steady_curve import states_at_volume
-
-if TYPE_CHECKING:
-    import pandas as pd
 
 
 @dataclass(frozen=True, eq=False)
@@ -53,7 +50,6 @@ class SteadyStates(Frozen, Result, Sequence[Run]):
 
     Examples
     --------
-    >>> import molino as mo
     >>> law = mo.Arrhenius(A="3e14 1/min", Ea="100 kJ/mol")
     >>> hot = mo.Chemistry(mo.Reaction("A -> B", k=law, enthalpy="-200 kJ/mol"))
     >>> cold = mo.Feed({"A": "2 mol/L"}, flow="100 L/min", T="300 K", heat_capacity="4.2 MJ/m3/K")
@@ -88,10 +84,8 @@ class SteadyStates(Frozen, Result, Sequence[Run]):
         """Whether the tank comes back to it after a small disturbance."""
         return tuple(bool(np.max(values.real) < 0) for values in self.eigenvalues)
 
-    def table(self) -> pd.DataFrame:
+    def table(self) -> Table:
         """One row a steady state: temperature, conversions, stability, and the eigenvalue that decides it."""
-        import pandas as pd
-
         display = self.display
         rows = []
         for run, stable, values in zip(self.runs, self.stable, self.eigenvalues, strict=True):
@@ -105,7 +99,7 @@ class SteadyStates(Frozen, Result, Sequence[Run]):
             row[f"largest eigenvalue{per}"] = slowest.real / float(display.number(1.0, "time"))
             row["oscillates"] = "yes" if abs(slowest.imag) > 1e-12 * abs(slowest) else "no"
             rows.append(row)
-        return pd.DataFrame(rows)
+        return frame(rows)
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data: each steady state with its stability and its run, and between which temperatures all are."""
@@ -307,7 +301,6 @@ class Branch(Frozen, Result):
 
     Examples
     --------
-    >>> import molino as mo
     >>> law = mo.Arrhenius(A="3e14 1/min", Ea="100 kJ/mol")
     >>> hot = mo.Chemistry(mo.Reaction("A -> B", k=law, enthalpy="-200 kJ/mol"))
     >>> cold = mo.Feed({"A": "2 mol/L"}, flow="100 L/min", T="300 K", heat_capacity="4.2 MJ/m3/K")
@@ -340,10 +333,8 @@ class Branch(Frozen, Result):
         """The units in which it is shown."""
         return self.vessel.spec.display
 
-    def table(self) -> pd.DataFrame:
+    def table(self) -> Table:
         """One row a point: the condition, temperature, conversions and stability."""
-        import pandas as pd
-
         display = self.display
         rows = []
         for value, run, stable in zip(self.values, self.runs, self.stable, strict=True):
@@ -352,7 +343,7 @@ class Branch(Frozen, Result):
             row |= {name: number for name, number in run.summary().items() if name.startswith("conversion")}
             row["stable"] = "yes" if stable else "no"
             rows.append(row)
-        return pd.DataFrame(rows)
+        return frame(rows)
 
     def facts(self) -> dict[str, str]:
         """Where it folds: ignition and extinction."""

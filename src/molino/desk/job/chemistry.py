@@ -45,7 +45,6 @@ def read_chemistry(path: str | Path) -> Chemistry:
 
     Examples
     --------
-    >>> import molino as mo
     >>> from importlib.resources import files
     >>> mo.read_chemistry(files("molino.demo") / "ether.toml").names
     ('methanol', 'ether', 'water')
@@ -79,7 +78,6 @@ def read_library(path: str | Path) -> Library:
 
     Examples
     --------
-    >>> import molino as mo
     >>> from importlib.resources import files
     >>> library = mo.read_library(files("molino.demo") / "cob-reactions.toml")
     >>> len(library) > 3
@@ -112,7 +110,6 @@ def write_chemistry(chemistry: Chemistry, path: str | Path) -> Path:
 
     Examples
     --------
-    >>> import molino as mo
     >>> import tempfile
     >>> from pathlib import Path
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))

@@ -145,7 +145,6 @@ def load_job(path: str | Path) -> Job:
 
     Examples
     --------
-    >>> import molino as mo
     >>> from importlib.resources import files
     >>> job = mo.load_job(files("molino.demo") / "valdeoro.toml")
     >>> list(job.vessels)

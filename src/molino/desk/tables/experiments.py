@@ -232,7 +232,6 @@ def read_experiments(
 
     Examples
     --------
-    >>> import molino as mo
     >>> from importlib.resources import files
     >>> data = files("molino.demo") / "cob-liquor.csv"
     >>> runs = mo.read_experiments(data)
@@ -302,7 +301,6 @@ def read_rates(
 
     Examples
     --------
-    >>> import molino as mo
     >>> import tempfile
     >>> from pathlib import Path
     >>> with tempfile.TemporaryDirectory() as folder:

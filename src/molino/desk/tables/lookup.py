@@ -45,7 +45,6 @@ def look_up(identifier: str, phase: str = "gas", name: str = "") -> Species:
 
     Examples
     --------
-    >>> import molino as mo
     >>> import importlib.util
     >>> if importlib.util.find_spec("chemicals"):
     ...     water = mo.look_up("water")

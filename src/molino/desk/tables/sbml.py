@@ -385,7 +385,6 @@ def read_sbml(path: str | Path) -> SbmlModel:
 
     Examples
     --------
-    >>> import molino as mo
     >>> try:
     ...     mo.read_sbml("nowhere.xml")
     ... except mo.InputError as error:

@@ -49,7 +49,6 @@ def read_species(path: str | Path | pd.DataFrame, sheet: str | None = None) -> l
 
     Examples
     --------
-    >>> import molino as mo
     >>> import tempfile
     >>> from pathlib import Path
     >>> with tempfile.TemporaryDirectory() as folder:

@@ -42,7 +42,6 @@ class FreeProfile(Frozen, Printed):
 
     Examples
     --------
-    >>> import molino as mo
     >>> first = mo.Reaction("A -> B", k=mo.Arrhenius(k="0.2 1/min", at="330 K", Ea="50 kJ/mol"))
     >>> second = mo.Reaction("B -> C", k=mo.Arrhenius(k="0.1 1/min", at="330 K", Ea="80 kJ/mol"))
     >>> batch = mo.Batch(mo.Chemistry([first, second]), {"A": "1 mol/L"}, T="330 K", time="10 min")

@@ -7,7 +7,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
@@ -20,14 +20,10 @@ from molino.core.design.optimize.optimal_profile import OptimalProfile
 from molino.core.design.optimize.problem import RATIO, FreeNumber, Question
 from molino.core.errors import InputError, SolveError
 from molino.core.frozen import Frozen
-from molino.core.results import Result, in_columns, plain_dict
+from molino.core.results import Result, Table, frame, in_columns, plain_dict
 from molino.core.safety.heat_safety import Safety, safety_lines, safety_of
 from molino.core.trains.train import Train
 from molino.core.units import Display
-
-if TYPE_CHECKING:
-    import pandas as pd
-
 
 MET = 1e-7
 """How far a limit may be missed, relative to its size, and count as met."""
@@ -122,7 +118,6 @@ class Optimum(Frozen, Result):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry([mo.Reaction("A -> B", k="0.2 1/min"), mo.Reaction("B -> C", k="0.1 1/min")])
     >>> batch = mo.Batch(chem, {"A": "1 mol/L"}, T="300 K", time="5 min")
     >>> best = mo.optimize(batch, maximize="concentration of B", free={"time": ("1 min", "60 min")})
@@ -187,11 +182,9 @@ class Optimum(Frozen, Result):
         """The units in which it is shown."""
         return self.vessel.spec.display
 
-    def table(self) -> pd.DataFrame:
+    def table(self) -> Table:
         """One row a free number: value, bounds, and the slopes of the objective and of each limited expression by it
         (each in its unit, per unit of the number)."""
-        import pandas as pd
-
         if self.profiles and not self.free:
             return self.profile_table()
         rows: list[dict[str, Any]] = []
@@ -210,12 +203,10 @@ class Optimum(Frozen, Result):
                 along = " everywhere" if i and self.limits[i - 1].is_everywhere else ""
                 row[f"slope of {expression}{along}"] = float(self.slopes[i, j]) * factor / own
             rows.append(row)
-        return pd.DataFrame(rows)
+        return frame(rows)
 
-    def profile_table(self) -> pd.DataFrame:
+    def profile_table(self) -> Table:
         """The points of the optimal profiles, one below another: name, place and value with its unit."""
-        import pandas as pd
-
         rows: list[dict[str, Any]] = []
         for profile in self.profiles:
             along = units.unit(profile.along_unit) if profile.along_unit else None
@@ -224,7 +215,7 @@ class Optimum(Frozen, Result):
                 place = float(along.from_si(t)) if along is not None else float(t)
                 value = profile.moving.shown(float(v))
                 rows.append({"number": profile.name, heading: place, "value": value, "unit": profile.moving.unit})
-        return pd.DataFrame(rows)
+        return frame(rows)
 
     def facts(self) -> dict[str, str]:
         """The optimum, its active limits, and with what probability limits are met."""

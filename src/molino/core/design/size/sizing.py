@@ -6,7 +6,7 @@ import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
@@ -24,14 +24,11 @@ from molino.core.design.size.whole_numbers import least_number, with_count
 from molino.core.design.stoichiometric_bounds import stoichiometric_bounds
 from molino.core.errors import InputError, NotFoundError, UnreachableError, nearest
 from molino.core.frozen import Frozen
-from molino.core.results import Result, entry
+from molino.core.results import Result, Table, entry, frame
 from molino.core.safety.heat_safety import Safety, safety_lines, safety_of
 from molino.core.statistics import half_width
 from molino.core.trains.train import Train, read_plant
 from molino.core.units import Display, Value
-
-if TYPE_CHECKING:
-    import pandas as pd
 
 _MET = 1e-6
 """Largest deviation of the sized vessel's own run from the target, as a share of it, where the tolerances of the
@@ -83,7 +80,6 @@ class Sizing(Frozen, Result):
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
     >>> tube = mo.PlugFlow(chem, feed, volume="5 L")
@@ -139,10 +135,8 @@ class Sizing(Frozen, Result):
         half = half_width(self.standard_error, covariance.degrees_of_freedom)
         return max(self.value - half, 0.0), self.value + half
 
-    def table(self) -> pd.DataFrame:
+    def table(self) -> Table:
         """One row: target, what was found, its value with its interval, the residence time."""
-        import pandas as pd
-
         display, kind = self.display, self.kind
         row: dict[str, Any] = {
             "target": f"{self.metric} = {display.text(self.target, self.metric.kind)}",
@@ -157,7 +151,7 @@ class Sizing(Frozen, Result):
         if self.confidence is not None:
             row |= {"confidence": self.confidence, "nominal": self._number(self.nominal)}
         time = float(display.number(self.run.residence_time_si, "time"))
-        return pd.DataFrame([{**row, "unit": display.unit(kind), display.heading("residence time", "time"): time}])
+        return frame([{**row, "unit": display.unit(kind), display.heading("residence time", "time"): time}])
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data: target, size with its interval, stability, and the run of the sized vessel."""
@@ -293,7 +287,6 @@ def size(
 
     Examples
     --------
-    >>> import molino as mo
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
     >>> tube = mo.PlugFlow(chem, feed, volume="5 L")

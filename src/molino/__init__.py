@@ -18,14 +18,14 @@ _HOME = {
     "Adsorption": "core.terms.adsorption",
     "AtConversion": "core.vessels.at_conversion",
     "AtEquilibrium": "core.vessels.at_equilibrium",
-    "AttainableRegion": "core.design.attainable",
+    "AttainableRegion": "core.design.attainable_region",
     "AxialDispersion": "core.mixing.flow_models",
     "Baffle": "core.fields.openings",
     "Basin": "core.fields.basin",
     "BasinInTime": "core.fields.basin_run",
     "BasinRun": "core.fields.basin_run",
     "Batch": "core.vessels.batch",
-    "BestTrain": "core.design.attainable",
+    "BestTrain": "core.design.attainable_region",
     "Bootstrap": "core.fitting.bootstrap",
     "Branch": "core.vessels.steady_states",
     "BubbleColumn": "core.vessels.bubble_column",
@@ -77,23 +77,23 @@ _HOME = {
     "Outlet": "core.fields.openings",
     "Parallel": "core.trains.steps",
     "PhaseEquilibrium": "core.thermo.phases",
-    "PhaseSplit": "core.thermo.phases",
+    "PhaseSplit": "core.thermo.phase_split",
     "PlugFlow": "core.vessels.plug_flow",
     "PowerLaw": "core.fitting.rates",
-    "Prediction": "core.fitting.screening",
+    "Prediction": "core.fitting.screening_result",
     "PressureDrop": "core.terms.pressure",
     "Profile": "core.terms.heat",
     "ProfileLikelihood": "core.fitting.profile_likelihood",
     "Rates": "core.fitting.rates",
     "Reaction": "core.chemistry.reaction",
-    "Recommendation": "core.design.recommending",
+    "Recommendation": "core.design.recommendation",
     "Recycle": "core.mixing.flow_models",
     "ResidenceTimeDistribution": "core.mixing.distribution",
     "Review": "core.chemistry.checks",
     "Run": "core.runs.run",
     "RunawayBoundary": "core.safety.heat_safety",
     "SbmlModel": "desk.tables.sbml",
-    "Screening": "core.fitting.screening",
+    "Screening": "core.fitting.screening_result",
     "SemiBatch": "core.vessels.semi_batch",
     "SideFeed": "core.trains.steps",
     "Signal": "core.fitting.signals",
@@ -106,8 +106,8 @@ _HOME = {
     "StirredTank": "core.vessels.stirred_tank",
     "Stream": "core.contents.streams",
     "Survey": "core.design.survey",
-    "Sweep": "core.design.sweeping",
-    "SweptCondition": "core.design.sweeping",
+    "Sweep": "core.design.sweep_result",
+    "SweptCondition": "core.design.sweep_result",
     "TankWithDeadZone": "core.mixing.flow_models",
     "TanksInSeries": "core.mixing.flow_models",
     "TracerTest": "core.mixing.tracer_test",
@@ -139,7 +139,7 @@ _HOME = {
     "heat_flow": "core.contract.metrics",
     "heat_safety": "core.safety.heat_safety",
     "load_job": "desk.job.load",
-    "log_span": "core.design.sweeping",
+    "log_span": "core.design.spans",
     "look_up": "desk.tables.lookup",
     "mixing_bounds": "core.mixing.conversion",
     "optimize": "core.design.optimizing",
@@ -157,13 +157,13 @@ _HOME = {
     "screen_orders": "core.fitting.screening",
     "selectivity": "core.contract.metrics",
     "size": "core.design.size.sizing",
-    "span": "core.design.sweeping",
+    "span": "core.design.spans",
     "spread_sources": "core.design.confidence",
     "survey": "core.design.survey",
     "sweep": "core.design.sweeping",
     "temperature": "core.contract.metrics",
     "write_chemistry": "desk.job.chemistry",
-    "write_sbml": "desk.tables.sbml",
+    "write_sbml": "desk.tables.sbml_writer",
     "yield_of": "core.contract.metrics",
 }
 
@@ -197,11 +197,8 @@ if TYPE_CHECKING:
         temperature as temperature,
         yield_of as yield_of,
     )
-    from molino.core.design.attainable import (
-        AttainableRegion as AttainableRegion,
-        BestTrain as BestTrain,
-        attainable as attainable,
-    )
+    from molino.core.design.attainable import attainable as attainable
+    from molino.core.design.attainable_region import AttainableRegion as AttainableRegion, BestTrain as BestTrain
     from molino.core.design.comparison import Comparison as Comparison, compare as compare
     from molino.core.design.equilibrium_curves import (
         EquilibriumCurves as EquilibriumCurves,
@@ -209,16 +206,13 @@ if TYPE_CHECKING:
     )
     from molino.core.design.evaluator import Evaluator as Evaluator, evaluator as evaluator
     from molino.core.design.optimize.free_profile import FreeProfile as FreeProfile
-    from molino.core.design.recommending import Recommendation as Recommendation, recommend as recommend
+    from molino.core.design.recommendation import Recommendation as Recommendation
+    from molino.core.design.recommending import recommend as recommend
     from molino.core.design.size.sizing import Sizing as Sizing, size as size
+    from molino.core.design.spans import log_span as log_span, span as span
     from molino.core.design.survey import Survey as Survey, survey as survey
-    from molino.core.design.sweeping import (
-        Sweep as Sweep,
-        SweptCondition as SweptCondition,
-        log_span as log_span,
-        span as span,
-        sweep as sweep,
-    )
+    from molino.core.design.sweep_result import Sweep as Sweep, SweptCondition as SweptCondition
+    from molino.core.design.sweeping import sweep as sweep
     from molino.core.errors import (
         InputError as InputError,
         MolinoError as MolinoError,
@@ -242,11 +236,8 @@ if TYPE_CHECKING:
     from molino.core.fitting.profile_likelihood import ProfileLikelihood as ProfileLikelihood
     from molino.core.fitting.rates import PowerLaw as PowerLaw, Rates as Rates
     from molino.core.fitting.regression import fit as fit
-    from molino.core.fitting.screening import (
-        Prediction as Prediction,
-        Screening as Screening,
-        screen_orders as screen_orders,
-    )
+    from molino.core.fitting.screening import screen_orders as screen_orders
+    from molino.core.fitting.screening_result import Prediction as Prediction, Screening as Screening
     from molino.core.fitting.signals import Signal as Signal
     from molino.core.mixing.conversion import MixingBounds as MixingBounds, mixing_bounds as mixing_bounds
     from molino.core.mixing.distribution import ResidenceTimeDistribution as ResidenceTimeDistribution
@@ -287,7 +278,8 @@ if TYPE_CHECKING:
     from molino.core.terms.walls import DistributedFeed as DistributedFeed, Membrane as Membrane
     from molino.core.thermo.activity import ActivityModel as ActivityModel
     from molino.core.thermo.cubic import CubicEquation as CubicEquation
-    from molino.core.thermo.phases import PhaseEquilibrium as PhaseEquilibrium, PhaseSplit as PhaseSplit
+    from molino.core.thermo.phase_split import PhaseSplit as PhaseSplit
+    from molino.core.thermo.phases import PhaseEquilibrium as PhaseEquilibrium
     from molino.core.trains.steady_states import TrainSteadyStates as TrainSteadyStates
     from molino.core.trains.steps import Exchanger as Exchanger, Parallel as Parallel, SideFeed as SideFeed
     from molino.core.trains.train import Train as Train
@@ -313,7 +305,8 @@ if TYPE_CHECKING:
     from molino.desk.report.build import report as report
     from molino.desk.tables.experiments import read_experiments as read_experiments, read_rates as read_rates
     from molino.desk.tables.lookup import look_up as look_up
-    from molino.desk.tables.sbml import SbmlModel as SbmlModel, read_sbml as read_sbml, write_sbml as write_sbml
+    from molino.desk.tables.sbml import SbmlModel as SbmlModel, read_sbml as read_sbml
+    from molino.desk.tables.sbml_writer import write_sbml as write_sbml
     from molino.desk.tables.species import read_species as read_species
     from molino.desk.tables.tracer import read_tracer as read_tracer
 

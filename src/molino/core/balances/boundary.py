@@ -8,7 +8,8 @@ import numpy as np
 from scipy.integrate import solve_bvp
 
 from molino.core.balances.compiled import compiled
-from molino.core.balances.integrate import integrate, start
+from molino.core.balances.engines import start
+from molino.core.balances.integrate import integrate
 from molino.core.balances.source import NotFinite
 from molino.core.balances.system import Case
 from molino.core.errors import SolveError

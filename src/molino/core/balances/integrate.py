@@ -7,48 +7,42 @@ where what lies downstream acts upstream.
 
 from __future__ import annotations
 
-import warnings
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from math import isfinite
-from typing import Any
 
 import numpy as np
 import sympy as sp
 from numpy.polynomial import chebyshev
-from scipy.integrate import DOP853, ODEintWarning, odeint, solve_ivp
+from scipy.integrate import solve_ivp
 from scipy.optimize import brentq
 
-from molino.core.balances.compiled import Function, SparseMaker, compiled
-from molino.core.balances.functions import Functions, WithSensitivities, functions_of
+from molino.core.balances.compiled import SparseMaker, compiled
+from molino.core.balances.engines import (
+    ATOL,
+    DONE,
+    MOST_STEPS_CLOSER,
+    RTOL,
+    Kinks,
+    Report,
+    Settings,
+    advance,
+    beginning,
+    by_odeint,
+    by_runge_kutta,
+    start,
+)
+from molino.core.balances.functions import functions_of
 from molino.core.balances.source import NotFinite
 from molino.core.balances.system import Case
 from molino.core.balances.two_point import TwoPoint
 from molino.core.errors import SolveError
 from molino.core.frozen import Frozen
 
-RTOL = 1e-10
-ATOL = 1e-13
-"""Default tolerances of integration: relative to each state, and absolute as a fraction of its scale."""
-
 RUN_OUT = 1e-6
 """How far below zero, as a fraction of its scale, a state must lie to count as consumed beyond its end."""
 
-# What odeint warns of is in what it returns, too, and a run says it in words. To enter `catch_warnings` at each
-# integration takes a tenth of a small one, and is not safe among threads.
-warnings.filterwarnings("ignore", category=ODEintWarning, module=r"molino\.")
-
-_MOST_RESTARTS = 24
-"""Starts behind a place at which an integration stopped before it counts as stuck."""
-_EXHAUSTED = 1e-10
-"""Share of its scale at which an amount that a rate of an order below one consumes is exhausted."""
-_CLOSER = 101
-"""Points on a stretch that is integrated again with short steps."""
-_MOST_STEPS_CLOSER = 3_000
-_MOST_STEPS_KINKS = 10_000
-"""Steps between two points with a rate of an order below one, which may chatter where it exhausts its reactant."""
-_DONE = "Integration successful."
 _MOST_ROWS = 6000
 _MOST_ROUNDS = 6
 _APART = 1e-14
@@ -60,28 +54,6 @@ _NODES = -np.cos(np.pi * (np.arange(9) + 0.5) / 9)
 _TO_SERIES = np.linalg.inv(chebyshev.chebvander(_NODES, len(_NODES) - 1))
 _TO_SLOPES = chebyshev.chebvander(np.linspace(-1, 1, 17), len(_NODES) - 2) @ chebyshev.chebder(np.eye(len(_NODES)))
 _TO_POWERS = np.linalg.solve(np.vander(_NODES, increasing=True), chebyshev.chebvander(_NODES, len(_NODES) - 1))
-
-
-@dataclass(frozen=True)
-class Report:
-    """What an integration did."""
-
-    method: str
-    steps: int
-    evaluations: int
-    jacobians: int
-
-    @classmethod
-    def of(cls, several: Sequence[Report]) -> Report:
-        """What several integrations did together."""
-        counts = (sum(getattr(r, name) for r in several) for name in ("steps", "evaluations", "jacobians"))
-        segments = f" in {len(several)} stages" if len(several) > 1 else ""
-        return cls(several[-1].method + segments, *counts)
-
-    def __str__(self) -> str:
-        many = f", {self.jacobians} Jacobian{'s' if self.jacobians > 1 else ''}" if self.jacobians else ""
-        evaluations = f", {self.evaluations} evaluations" if self.evaluations else ""
-        return f"{self.method}, {self.steps} steps{evaluations}{many}"
 
 
 @dataclass(frozen=True)
@@ -107,19 +79,6 @@ class LocatedEvent(Frozen):
     event: Event
     at: float
     state: np.ndarray
-
-
-@dataclass(frozen=True, eq=False)
-class Settings(Frozen):
-    """How an integration was asked for."""
-
-    rtol: float = RTOL
-    atol: float = ATOL
-    by: tuple[sp.Symbol, ...] = ()
-    initial: np.ndarray | None = None
-    slopes: np.ndarray | None = None
-    most: int = 100_000
-    """Steps from one point to the next."""
 
 
 AlongSolution = Callable[[np.ndarray, np.ndarray], np.ndarray]
@@ -314,7 +273,7 @@ class Solution(Frozen):
             found = _solve(
                 self.case,
                 grid,
-                Settings(self.settings.rtol, self.settings.atol, initial=state, most=_MOST_STEPS_CLOSER),
+                Settings(self.settings.rtol, self.settings.atol, initial=state, most=MOST_STEPS_CLOSER),
             )
             if found.failure is not None:
                 raise found.failure
@@ -370,42 +329,6 @@ def _real_roots(series: np.ndarray) -> list[float]:
     near = chebyshev.chebroots(series)
     real = np.sort(near[np.abs(near.imag) < 2e-9].real)
     return [float(np.clip(root, -1.0, 1.0)) for root in real if abs(root) <= 1 + 2e-9]
-
-
-def start(case: Case) -> tuple[np.ndarray, np.ndarray]:
-    """Initial values and scales of the states, each of shape (states,); not to be written to."""
-    return _beginning(case)[:2]
-
-
-def _beginning(case: Case) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """As `start`, and the size by which the absolute tolerance of each state counts.
-
-    That is its scale, or where it begins if that is less: a seed of 1e-12 of the charge, from which everything grows,
-    must not be lost in errors of 1e-13.
-    """
-    if "start" not in case.remembered:
-        case.remembered["start"] = _started(case)
-    return case.remembered["start"]  # type: ignore[no-any-return]
-
-
-def _started(case: Case) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    try:
-        both = compiled(case.balances).start(case.values)(np.empty(0), 0.0)
-    except (NotFinite, ArithmeticError, ValueError) as error:
-        raise SolveError(
-            f"the initial state has no finite value ({error})", "start", "check the numbers given"
-        ) from error
-    half = len(both) // 2
-    y0, sizes = both[:half], both[half:]
-    if min(sizes) <= 0:
-        sizes = [size if size > 0 else 1.0 for size in sizes]
-    first, scale = np.array(y0, dtype=float), np.array(sizes, dtype=float)
-    seeds = [i for i in case.balances.amounts if 0 < y0[i] < sizes[i]]
-    if not seeds:
-        return first, scale, scale
-    tolerated = scale.copy()
-    tolerated[seeds] = first[seeds]
-    return first, scale, tolerated
 
 
 def integrate(
@@ -468,7 +391,7 @@ def _solve(case: Case, points: Sequence[float] | np.ndarray, settings: Settings)
     """As `integrate`, whatever the bounds; with the `failure` of one that cannot go on."""
     if case.balances.extent is not None:
         return _over_whole(case, np.asarray(points, dtype=float), settings)
-    y0, scale, tolerated = _beginning(case)
+    y0, scale, tolerated = beginning(case)
     by, atol, initial = settings.by, settings.atol, settings.initial
     absolute = atol * tolerated
     functions = functions_of(case, by)
@@ -479,7 +402,7 @@ def _solve(case: Case, points: Sequence[float] | np.ndarray, settings: Settings)
         sizes = np.where(numbers != 0, np.abs(numbers), 1.0)
         absolute = functions.with_sensitivities(absolute, 1e2 * atol * scale, sizes)
     times = np.ascontiguousarray(points, dtype=float)
-    rows, steps, report, failure = _advance(case, functions, first, times, settings, functions.kept(absolute), scale)
+    rows, steps, report, failure = advance(case, functions, first, times, settings, functions.kept(absolute), scale)
     times = failure.rows if failure is not None and failure.rows is not None else times[: len(rows)]
     states, sensitivities = functions.unfold(rows, times)
     return Solution(case, times, states, sensitivities, steps, report, settings, failure=failure)
@@ -507,11 +430,11 @@ def end_state(case: Case, end: float, rtol: float = RTOL, atol: float = ATOL) ->
     """
     balances = case.balances
     if compiled(balances).is_plain and not balances.kinks:
-        y0, _, tolerated = _beginning(case)
+        y0, _, tolerated = beginning(case)
         try:
-            y, info = _odeint(functions_of(case), y0, np.array((0.0, end)), rtol, atol * tolerated)
+            y, info = by_odeint(functions_of(case), y0, np.array((0.0, end)), rtol, atol * tolerated)
             last = y[1]
-            if info["message"] == _DONE and all(last[i] > 0 for i in balances.bounded) and isfinite(sum(last.tolist())):
+            if info["message"] == DONE and all(last[i] > 0 for i in balances.bounded) and isfinite(sum(last.tolist())):
                 return np.asarray(last)
         except NotFinite:
             pass
@@ -530,9 +453,9 @@ def by_another_engine(solution: Solution) -> tuple[np.ndarray, str] | None:
     if case.balances.extent is not None or not stretch[1] > stretch[0]:
         return None
     settings = Settings(max(1e-2 * solution.settings.rtol, 1e-12), 1e-2 * solution.settings.atol)
-    _, scale, tolerated = _beginning(case)
+    _, scale, tolerated = beginning(case)
     functions, first, absolute = functions_of(case), solution.states[0], settings.atol * tolerated
-    kinks = _Kinks(case, functions, scale, settings.atol)
+    kinks = Kinks(case, functions, scale, settings.atol)
     try:
         if not kinks.places:
             with np.errstate(all="ignore"):
@@ -546,7 +469,7 @@ def by_another_engine(solution: Solution) -> tuple[np.ndarray, str] | None:
                 )
             if found.success:
                 return found.y[:, -1], "an implicit Runge-Kutta method of order 5"
-        passed = _by_runge_kutta(first, stretch, settings.rtol, absolute, kinks)
+        passed = by_runge_kutta(first, stretch, settings.rtol, absolute, kinks)
     except NotFinite:
         return None
     return None if passed is None else (passed[0], "an explicit Runge-Kutta method of order 8")
@@ -585,318 +508,6 @@ def _bounded(solution: Solution) -> Solution:
     failure = SolveError(message, "integration", "a result below it would not be physical: check the numbers behind it")
     failure.reached, failure.symbol = at, state.symbol
     return replace(solution.cut(at, there, ()), failure=failure)
-
-
-Rows = tuple[np.ndarray, np.ndarray, Report, SolveError | None]
-
-
-def _advance(
-    case: Case,
-    functions: Functions,
-    first: np.ndarray,
-    times: np.ndarray,
-    settings: Settings,
-    absolute: np.ndarray,
-    scale: np.ndarray,
-) -> Rows:
-    """Rows of states as far as they can be had, steps up to each, what was done, and what stopped it."""
-    rtol = settings.rtol
-    if len(times) == 1:
-        return first[None], np.zeros(1, dtype=int), Report("nothing to integrate", 0, 0, 0), None
-    if functions.is_sparse:
-        return _by_sparse(case, functions, first, times, rtol, absolute)
-    try:
-        most = min(settings.most, _MOST_STEPS_KINKS) if case.balances.kinks else settings.most
-        y, info = _odeint(functions, first, times, rtol, absolute, most=most)
-    except NotFinite as error:
-        return _up_to(case, functions, first, times, rtol, absolute, _not_finite(case, error))
-    report = Report(
-        {1: "LSODA (Adams)", 2: "LSODA (BDF)"}.get(int(info["mused"][-1]), "LSODA"),
-        int(info["nst"][-1]),
-        int(info["nfe"][-1]),
-        int(info["nje"][-1]),
-    )
-    steps = np.zeros(len(times), dtype=int)
-    steps[1:] = info["nst"]
-    kinks = _Kinks(case, functions, scale, settings.atol)
-    rows = kinks.cut(_finished(times, y, info))
-    steps = steps[: len(rows)]
-    if len(rows) < len(times):
-        rows, steps = _resumed(rows, steps, times, settings, absolute, kinks)
-    if len(rows) == len(times):
-        return rows, steps, report, None
-    points = times[: len(rows)]
-    goal, failure = times[len(rows)], None
-    for _ in range(3):  # nearer and nearer to where it sticks
-        closer = np.linspace(points[-1], goal, _CLOSER)
-        try:
-            fine, counts = _odeint(functions, rows[-1], closer, rtol, absolute, most=_MOST_STEPS_CLOSER)
-        except NotFinite as error:
-            failure = failure or _not_finite(case, error)
-            break
-        failure = _stuck(case, times[-1], closer, fine, scale, counts)
-        further = _first_failure(closer, counts) + 1 if counts["message"] != _DONE else len(closer)
-        further = min(further, int(np.argmin(np.append(np.isfinite(fine).all(axis=1), False))))
-        if further < len(closer):
-            goal = closer[further]
-        rows, points = np.concatenate([rows, fine[1:further]]), np.concatenate([points, closer[1:further]])
-        steps = np.concatenate([steps, steps[-1] + counts["nst"][: max(further - 1, 0)]])
-        if further == len(closer) or goal - points[-1] < 1e-9 * goal:
-            break
-    assert failure is not None
-    failure.rows = points
-    return rows, steps, report, failure
-
-
-class _Kinks:
-    """The amounts that a rate of an order below one exhausts, and where they count as exhausted.
-
-    There the rates have slopes without bound; a step across would leave the amount negative for good. Sensitivities of
-    an exhausted amount are zero.
-    """
-
-    def __init__(self, case: Case, functions: Functions, scale: np.ndarray, atol: float) -> None:
-        self.functions, self.count = functions, len(scale)
-        self.places = [] if case.balances.has_equations else [*case.balances.kinks]
-        self.least = max(_EXHAUSTED, 10 * atol) * scale[self.places]
-        self.band = functions.band
-        place = functions.sensitivity.place if isinstance(functions, WithSensitivities) else []
-        self.slopes = {i: [self.count + n for n, (own, _) in enumerate(place) if own == i] for i in self.places}
-
-    def callbacks(self) -> tuple[Any, Any]:
-        """Those of the functions, with zero for the slopes that have no finite value where an amount is exhausted."""
-        rhs, jacobian = self.functions.callbacks()
-
-        def tamed(y: np.ndarray, t: float) -> np.ndarray:
-            found = np.array(rhs(y, t))
-            found[self.count :] = np.nan_to_num(found[self.count :], nan=0.0, posinf=0.0, neginf=0.0)
-            return found
-
-        def tamed_jacobian(y: np.ndarray, t: float) -> np.ndarray:
-            return np.asarray(np.nan_to_num(np.array(jacobian(y, t)), nan=0.0, posinf=0.0, neginf=0.0))
-
-        return (tamed, tamed_jacobian) if any(self.slopes.values()) else (rhs, jacobian)
-
-    def cut(self, rows: np.ndarray) -> np.ndarray:
-        """The rows before the first, but for the beginning, in which one is negative."""
-        negative = (rows[1:, self.places] < -self.least).any(axis=1)
-        return rows[: 1 + int(np.argmax(np.append(negative, True)))]
-
-    def settled(self, y: np.ndarray) -> np.ndarray:
-        """The states with the exhausted amounts at zero."""
-        found = y.copy()
-        for place, least in zip(self.places, self.least, strict=True):
-            if abs(y[place]) < least:
-                found[[place, *self.slopes[place]]] = 0.0
-        return found
-
-
-def _resumed(
-    rows: np.ndarray, steps: np.ndarray, times: np.ndarray, settings: Settings, absolute: np.ndarray, kinks: _Kinks
-) -> tuple[np.ndarray, np.ndarray]:
-    """Rows continued beyond where an integration stopped, and the steps up to each, as far as that goes.
-
-    The stretch at which it stopped is integrated with short steps, by a method that passes the place where a reactant
-    is exhausted; a start behind it is free of the step size and order that led there.
-    """
-    at, y, taken = times[len(rows) - 1], rows[-1], int(steps[-1])
-    for _ in range(_MOST_RESTARTS):
-        closer = np.linspace(at, times[len(rows)], _CLOSER)
-        try:
-            fine, counts = _odeint(kinks, y, closer, settings.rtol, absolute, most=_MOST_STEPS_CLOSER)
-            good = len(kinks.cut(_finished(closer, fine, counts)))
-            y, at = fine[good - 1], closer[good - 1]
-            taken += int(counts["nst"][good - 2]) if good > 1 else 0
-            if good < len(closer):
-                passed = _by_runge_kutta(y, closer[good - 1 : good + 1], settings.rtol, absolute, kinks)
-                if passed is None:
-                    break
-                y, at, taken = passed[0], closer[good], taken + passed[1]
-            if at < times[len(rows)]:
-                continue
-            rows, steps = np.concatenate([rows, y[None]]), np.append(steps, taken)
-            if len(rows) == len(times):
-                break
-            behind, counts = _odeint(kinks, y, times[len(rows) - 1 :], settings.rtol, absolute, most=settings.most)
-        except NotFinite:
-            break
-        more = kinks.cut(_finished(times[len(rows) - 1 :], behind, counts))
-        rows = np.concatenate([rows, more[1:]])
-        steps = np.concatenate([steps, taken + counts["nst"][: len(more) - 1]])
-        if len(rows) == len(times):
-            break
-        at, y, taken = times[len(rows) - 1], rows[-1], int(steps[-1])
-    return rows, steps
-
-
-def _by_runge_kutta(
-    first: np.ndarray, stretch: np.ndarray, rtol: float, absolute: np.ndarray, kinks: _Kinks
-) -> tuple[np.ndarray, int] | None:
-    """The states at the end of a stretch, and the steps taken; None where this method cannot pass it either.
-
-    An explicit method of order 8 (J. R. Dormand, P. J. Prince, J. Comput. Appl. Math. 6 (1980) 19) needs no slopes of
-    the rates. Steps that leave an amount negative are halved until it is exhausted.
-    """
-    if not np.isfinite(first).all():
-        return None
-    rhs = kinks.callbacks()[0]
-
-    def started(t: float, y: np.ndarray, longest: float) -> DOP853:
-        return DOP853(
-            lambda t, y: np.array(rhs(y, t)), t, y, stretch[1], rtol=max(rtol, 1e-12), atol=absolute, max_step=longest
-        )
-
-    solver, taken = started(stretch[0], kinks.settled(first), np.inf), 0
-    while solver.status == "running" and taken < _MOST_STEPS_CLOSER:
-        t, y = solver.t, solver.y
-        with np.errstate(all="ignore"):  # a step too far is taken back
-            solver.step()
-        taken += 1
-        if (solver.y[kinks.places] < 0).any():
-            rest = kinks.settled(y)
-            solver = started(t, rest, np.inf if (rest != y).any() else (solver.t - t) / 2)
-    return (kinks.settled(solver.y), taken) if solver.status == "finished" and np.isfinite(solver.y).all() else None
-
-
-def _finished(times: np.ndarray, y: np.ndarray, info: dict[str, Any]) -> np.ndarray:
-    """The rows that an integration finished, the first one included."""
-    good = len(times) if info["message"] == _DONE else _first_failure(times, info) + 1
-    while good > 1 and not np.isfinite(y[good - 1]).all():
-        good -= 1
-    return y[:good]
-
-
-def _odeint(
-    functions: Functions | _Kinks,
-    first: np.ndarray,
-    times: np.ndarray,
-    rtol: float,
-    absolute: np.ndarray,
-    stop: bool = False,
-    most: int = Settings.most,
-) -> tuple[np.ndarray, dict[str, Any]]:
-    """Rows by LSODA; with `stop` it does not look beyond the last."""
-    rhs, jacobian = functions.callbacks()
-    return lsoda(
-        rhs, jacobian, first, times, rtol, absolute, mxstep=most, tcrit=times[-1:] if stop else None, **functions.band
-    )
-
-
-def lsoda(
-    rhs: Function,
-    jacobian: Function | None,
-    first: np.ndarray,
-    times: np.ndarray,
-    rtol: float,
-    absolute: np.ndarray,
-    **further: Any,
-) -> tuple[np.ndarray, dict[str, Any]]:
-    """Rows by LSODA as SciPy's `odeint` drives it, and what it counted; a failure is in its message, not a warning."""
-    asked = {"Dfun": jacobian, "rtol": rtol, "atol": absolute, "full_output": True, "mxstep": Settings.most, **further}
-    try:
-        return odeint(rhs, first, times, **asked)  # type: ignore[no-any-return]
-    except ODEintWarning:  # somebody has turned warnings into errors
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore", ODEintWarning)
-            return odeint(rhs, first, times, **asked)  # type: ignore[no-any-return]
-
-
-def _up_to(
-    case: Case,
-    functions: Functions,
-    first: np.ndarray,
-    times: np.ndarray,
-    rtol: float,
-    absolute: np.ndarray,
-    failure: SolveError,
-) -> Rows:
-    """The rows before a place at which something has no finite value."""
-    reach = failure.reached - times[0]
-    for share in (1 - 1e-6, 1 - 1e-4, 0.99, 0.9, 0.5, 0.1):
-        end = times[0] + share * reach
-        grid = np.append(times[times < end], end)
-        if len(grid) < 2:
-            continue
-        try:
-            y, info = _odeint(functions, first, grid, rtol, absolute, stop=True)
-        except NotFinite:
-            continue
-        if info["message"] == _DONE and np.isfinite(y).all():
-            own = times[times < end]
-            report = Report("LSODA", int(info["nst"][-1]), int(info["nfe"][-1]), int(info["nje"][-1]))
-            return y[: len(own)], np.concatenate([[0], info["nst"]])[: len(own)], report, failure
-    return first[None], np.zeros(1, dtype=int), Report("LSODA", 0, 1, 0), failure
-
-
-def _by_sparse(
-    case: Case, functions: Functions, first: np.ndarray, times: np.ndarray, rtol: float, absolute: np.ndarray
-) -> Rows:
-    """Rows by backward differentiation formulas with a sparse Jacobian (L. F. Shampine, M. W. Reichelt, SIAM J. Sci.
-    Comput. 18 (1997) 1)."""
-    try:
-        with np.errstate(all="ignore"):  # differences of an order not reached yet hold anything, and are not used
-            found = solve_ivp(
-                lambda t, y: functions.rhs(y, t),
-                (times[0], times[-1]),
-                first,
-                method="BDF",
-                t_eval=times,
-                jac=functions.sparse_jacobian_at,
-                rtol=max(rtol, 1e-12),
-                atol=absolute,
-            )
-    except NotFinite as error:
-        failure = _not_finite(case, error)
-        return first[None], np.zeros(1, dtype=int), Report("sparse BDF", 0, 0, 0), failure
-    rows = found.y.T
-    steps = np.zeros(len(rows), dtype=int)
-    failed = None
-    if found.status < 0:
-        failed = SolveError(
-            f"stopped at {case.balances.independent} = {found.t[-1]:.6g}: {found.message}",
-            "integration",
-            "look for a rate that grows without end, or end the run earlier",
-        )
-        failed.reached = float(found.t[-1])
-    return rows, steps, Report("sparse BDF", len(found.t), int(found.nfev), int(found.njev)), failed
-
-
-def _not_finite(case: Case, error: NotFinite) -> SolveError:
-    states = np.asarray(error.states, dtype=float)
-    gone = [name for name, value in zip(case.balances.names, states, strict=False) if not value > 0]
-    message = f"a rate law has no finite value at {case.balances.independent} = {error.at:.6g} ({error.cause})"
-    if gone:
-        message += f"; zero there: {', '.join(gone[:6])}"
-    found = SolveError(message, "integration", "check denominators, logarithms and negative orders in the rate laws")
-    found.reached = float(error.at)
-    fallen = [i for i in case.balances.bounded if not states[i] > 0]
-    if fallen:
-        found.symbol = case.balances.symbols[fallen[0]]
-    return found
-
-
-def _first_failure(times: np.ndarray, info: dict[str, Any]) -> int:
-    """Index of the first stretch that was not finished; what LSODA reports of those behind it means nothing."""
-    return int(np.argmax(~(info["tcur"] >= times[1:])))
-
-
-def _stuck(
-    case: Case, end: float, times: np.ndarray, y: np.ndarray, scale: np.ndarray, info: dict[str, Any]
-) -> SolveError:
-    failed = _first_failure(times, info) if info["message"] != _DONE else len(times) - 1
-    message = f"stopped at {case.balances.independent} = {times[failed]:.6g} of {end:.6g}"
-    n = len(scale)
-    change = np.zeros(0)
-    if y.shape[1] >= n:
-        with np.errstate(all="ignore"):
-            change = np.abs(y[failed, :n] - y[max(failed - 1, 0), :n]) / scale
-    if np.isfinite(change).any():
-        message += f", where {case.balances.names[int(np.nanargmax(change))]} changes fastest"
-    reason = str(info["message"]).split("(")[0].strip(" .").lower()
-    advice = "look for a rate that grows without end; check the rate laws, or end the run before this place"
-    found = SolveError(f"{message} (LSODA: {reason})", "integration", advice)
-    found.reached = float(times[failed])
-    return found
 
 
 def observe(

@@ -9,7 +9,8 @@ from __future__ import annotations
 import numpy as np
 
 from molino.core.balances.compiled import compiled
-from molino.core.balances.integrate import ATOL, RTOL, end_state, lsoda
+from molino.core.balances.engines import ATOL, RTOL, lsoda
+from molino.core.balances.integrate import end_state
 from molino.core.balances.steady import steady
 from molino.core.balances.system import Balances, Case
 from molino.core.errors import SolveError

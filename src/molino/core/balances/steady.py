@@ -7,8 +7,9 @@ import sympy as sp
 from scipy.optimize import root
 
 from molino.core.balances.compiled import compiled
+from molino.core.balances.engines import Report, start
 from molino.core.balances.functions import Functions
-from molino.core.balances.integrate import RUN_OUT, Report, integrate, start
+from molino.core.balances.integrate import RUN_OUT, integrate
 from molino.core.balances.source import NotFinite
 from molino.core.balances.system import Case
 from molino.core.errors import SolveError

@@ -10,8 +10,8 @@ import numpy as np
 import sympy as sp
 
 from molino.core.balances.balance_symbols import IS_COUNTED, IS_THERE
+from molino.core.balances.engines import start
 from molino.core.balances.functions import functions_of
-from molino.core.balances.integrate import start
 from molino.core.balances.system import AMOUNTS, Balances, Case
 from molino.core.chemistry.checks import Finding, Review, reachable
 from molino.core.chemistry.chemistry import Chemistry

@@ -11,8 +11,6 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field, replace
-from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -21,24 +19,17 @@ from scipy.spatial import ConvexHull, QhullError
 from molino.core.arguments import checked
 from molino.core.balances.compiled import compiled
 from molino.core.balances.continuation import ArcLength
+from molino.core.balances.engines import lsoda, start
 from molino.core.balances.functions import functions_of
-from molino.core.balances.integrate import lsoda, start
 from molino.core.balances.source import NotFinite
 from molino.core.balances.system import Case
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.contents.feed import Feed, require_feed
 from molino.core.contract.metrics import Metric, read_metric
-from molino.core.design.optimize.objective import read_expression, read_limit
-from molino.core.errors import Faults, InputError, SolveError, UnreachableError
-from molino.core.frozen import Frozen
-from molino.core.results import Result, Table, frame, in_columns, plain_dict
+from molino.core.design.attainable_region import NEIGHBORS, AttainableRegion, Point
+from molino.core.errors import Faults, InputError, SolveError
 from molino.core.symbols import in_order
-from molino.core.trains.steps import Parallel, SideFeed, Step
-from molino.core.trains.train import Train
-from molino.core.trains.train_run import TrainRun
-from molino.core.units import Display, Value
 from molino.core.vessels.plug_flow import PlugFlow
-from molino.core.vessels.stirred_tank import StirredTank
 
 _MOST_DIMENSIONS = 4
 _POINTS = 240
@@ -57,242 +48,9 @@ _OUTSIDE = 1e-4
 """How far outside of the region, in units of its size, a point must lie to count."""
 _LONG = 0.02
 """Mixing lines are looked at that are longer."""
-_NEIGHBORS = 8
 _STILL = 1e-9
 _MOST_STARTS = 24
 """Points of one curve from which vessels are tried."""
-_SMALL = 1e-9
-"""The share of a vessel's volume that its by-pass has."""
-
-
-@dataclass(frozen=True, eq=False)
-class _Point:
-    """A point of the region and how it is made: 'feed', 'tube', 'tank' or 'mixture' of others."""
-
-    state: np.ndarray
-    kind: str
-    volume: float = 0.0
-    parent: _Point | None = None
-    parts: tuple[tuple[float, _Point], ...] = ()
-    branch: int = 0
-    """Which tube or tank it belongs to; points of one lie on one curve."""
-    order: int = 0
-    """Where on that curve."""
-
-
-@dataclass(frozen=True, eq=False)
-class BestTrain(Frozen, Result):
-    """The train that reaches a point of an attainable region.
-
-    Attributes
-    ----------
-    train : Train
-    run : TrainRun
-        Of it.
-    point : array, shape (axes,)
-        What the region promises, in SI.
-    reached : array, shape (axes,)
-        What the train gives, in SI.
-    metrics : tuple of Metric
-        The axes.
-    description : str
-        What the train consists of, in words.
-
-    Examples
-    --------
-    >>> chem = mo.Chemistry([mo.Reaction("A -> B", k="0.2 1/min"), mo.Reaction("B -> C", k="0.1 1/min")])
-    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
-    >>> region = mo.attainable(chem, feed, axes=("conversion of A", "yield of B on A"))
-    >>> best = region.best("yield of B on A")
-    >>> best.description, round(best.run.yield_of("B", on="A"), 3)
-    ('tube', 0.5)
-    """
-
-    train: Train
-    run: TrainRun
-    point: np.ndarray
-    reached: np.ndarray
-    metrics: tuple[Metric, ...]
-    description: str
-
-    def facts(self) -> dict[str, str]:
-        """What it consists of, and what it reaches."""
-        display = self.train.spec.display
-        found = {"train": self.description}
-        for metric, wanted, there in zip(self.metrics, self.point, self.reached, strict=True):
-            text = display.text(float(there), metric.kind)
-            found[str(metric)] = f"{text} (the region promises {display.text(float(wanted), metric.kind)})"
-        return found
-
-    def answer(self) -> tuple[str, str]:
-        """What any arrangement could reach, and by which train."""
-        return "How far could any arrangement go?", "; ".join(f"{what} {text}" for what, text in self.facts().items())
-
-    def table(self) -> Table:
-        """The streams of the train."""
-        return self.run.stream_table()
-
-    def to_dict(self) -> dict[str, Any]:
-        """Plain data: the train in words, what was promised and what is reached."""
-        return plain_dict(
-            {
-                "train": self.description,
-                "promised": dict(zip(map(str, self.metrics), self.point.tolist(), strict=True)),
-                "reached": dict(zip(map(str, self.metrics), self.reached.tolist(), strict=True)),
-                "run": self.run.to_dict(),
-            }
-        )
-
-    def __str__(self) -> str:
-        return "\n".join([*in_columns(self.facts(), ""), str(self.run)])
-
-
-@dataclass(frozen=True, eq=False)
-class AttainableRegion(Frozen, Result):
-    """What can be made of a feed, over two or three chosen metrics.
-
-    Attributes
-    ----------
-    chemistry : Chemistry
-    feed : Feed
-    metrics : tuple of Metric
-        The axes.
-    vertices : array, shape (vertices, axes)
-        Of the region in SI; over two axes in order around it.
-    pieces : tuple of str
-        Over two axes what makes the boundary from each vertex to the next: 'tube', 'tank', 'mixing'.
-    dimensions : int
-        How many concentrations move independently of each other.
-    rounds, points : int
-        What it took.
-    fed : array, shape (axes,)
-        Where the feed lies, in SI.
-
-    Examples
-    --------
-    >>> chem = mo.Chemistry([mo.Reaction("A -> B", k="0.2 1/min"), mo.Reaction("B -> C", k="0.1 1/min")])
-    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
-    >>> region = mo.attainable(chem, feed, axes=("conversion of A", "yield of B on A"))
-    >>> region.contains((0.75, 0.49)), region.contains((0.75, 0.52))
-    (True, False)
-    """
-
-    chemistry: Chemistry
-    feed: Feed
-    metrics: tuple[Metric, ...]
-    vertices: np.ndarray
-    pieces: tuple[str, ...]
-    dimensions: int
-    rounds: int
-    points: int
-    fed: np.ndarray
-    _made: tuple[_Point, ...] = field(repr=False)
-    _template: PlugFlow = field(repr=False)
-
-    @property
-    def display(self) -> Display:
-        """The units in which it is shown."""
-        return self._template.spec.display
-
-    @cached_property
-    def _hull(self) -> ConvexHull:
-        return ConvexHull(self.vertices / self.sizes)
-
-    @cached_property
-    def sizes(self) -> np.ndarray:
-        return np.asarray(np.maximum(np.ptp(self.vertices, axis=0), 1e-300))
-
-    def distance(self, point: Sequence[float]) -> float:
-        """How far a point in SI lies outside, as a share of the range of each axis; below zero inside."""
-        scaled = np.asarray(point, dtype=float) / self.sizes
-        return float(np.max(self._hull.equations[:, :-1] @ scaled + self._hull.equations[:, -1]))
-
-    def contains(self, point: Sequence[float], tolerance: float = 1e-3) -> bool:
-        """Whether a point in SI lies inside, to a tolerance as a share of the range of each axis.
-
-        Parameters
-        ----------
-        point : sequence of float
-        tolerance : float
-
-        Returns
-        -------
-        bool
-        """
-        return self.distance(point) <= tolerance
-
-    @property
-    def area(self) -> float:
-        """Its area (over three axes its volume) in SI."""
-        return float(ConvexHull(self.vertices).volume)
-
-    def table(self) -> Table:
-        """Its vertices with units in the headings, and what makes the boundary behind each (over three axes: each)."""
-        columns: dict[str, Any] = {}
-        for n, metric in enumerate(self.metrics):
-            values = self.display.number(self.vertices[:, n], metric.kind)
-            columns[self.display.heading(str(metric), metric.kind)] = values
-        found = frame(columns)
-        found["boundary" if self.pieces else "made by"] = self.pieces or self.kinds
-        return found
-
-    @property
-    def kinds(self) -> tuple[str, ...]:
-        """What makes each vertex: 'feed', 'tube' or 'tank'."""
-        return tuple(point.kind for point in self._made)
-
-    def facts(self) -> dict[str, str]:
-        """Extent, boundary and what it took."""
-        found = {}
-        for n, metric in enumerate(self.metrics):
-            ends = self.vertices[:, n].min(), self.vertices[:, n].max()
-            low, high = (self.display.text(float(end), metric.kind) for end in ends)
-            found[str(metric)] = f"{low} to {high}"
-        if self.pieces:
-            runs = [kind for kind, _ in itertools.groupby(self.pieces)]
-            found["boundary"] = ", ".join(runs[:12])
-        found["independent concentrations"] = f"{self.dimensions}"
-        found["found in"] = f"{self.rounds} rounds, {self.points} points"
-        return found
-
-    def to_dict(self) -> dict[str, Any]:
-        """Plain data: axes, vertices in SI, boundary."""
-        return plain_dict(
-            {
-                "axes": [str(m) for m in self.metrics],
-                "vertices_si": self.vertices.tolist(),
-                "boundary": list(self.pieces),
-                "dimensions": self.dimensions,
-                "rounds": self.rounds,
-                "points": self.points,
-            }
-        )
-
-    def __str__(self) -> str:
-        return "\n".join([f"attainable region over {' and '.join(map(str, self.metrics))}", *in_columns(self.facts())])
-
-    def best(self, maximize: str | Metric, subject_to: Sequence[str] = ()) -> BestTrain:
-        """The train for the best point of the region.
-
-        Parameters
-        ----------
-        maximize : str or Metric
-            One of the axes, or an expression of them.
-        subject_to : sequence of str
-            Limits on the axes, like "conversion of A >= 0.9".
-
-        Returns
-        -------
-        BestTrain
-
-        Raises
-        ------
-        InputError
-            If something else than the axes is asked for.
-        UnreachableError
-            If no point of the region meets the limits.
-        """
-        return _best(self, maximize, [subject_to] if isinstance(subject_to, str) else subject_to)
 
 
 @checked
@@ -387,7 +145,7 @@ class _Growth:
         self.output = compiled(self.balances).outputs(expressions)(self.case.values)
         self.jacobian_at = compiled(self.balances).jacobian(self.case.values)
         first, self.scale = start(self.case)
-        self.feed = _Point(first.copy(), "feed")
+        self.feed = Point(first.copy(), "feed")
         self.branches = itertools.count(1)
         rate = self.rate(first)
         if not np.abs(rate / self.scale).max() > 1e-14:
@@ -447,12 +205,12 @@ class _Growth:
         places = (np.array(path) / self.scale - self.feed.state / self.scale) @ basis
         return basis, np.maximum(np.ptp(places, axis=0), 1e-3 * np.ptp(places, axis=0).max())
 
-    def places(self, points: Sequence[_Point]) -> np.ndarray:
+    def places(self, points: Sequence[Point]) -> np.ndarray:
         """Points in independent coordinates of size one, shape (points, dimensions)."""
         states = np.array([p.state for p in points])
         return np.asarray(((states - self.feed.state) / self.scale) @ self.basis / self.sizes)
 
-    def _tube(self, begin: _Point) -> list[_Point]:
+    def _tube(self, begin: Point) -> list[Point]:
         """What a tube makes of a point, evenly spaced along its course."""
         rate = np.abs(self.rate(begin.state) / self.scale).max()
         if not rate * self.whole > _STILL:
@@ -470,7 +228,7 @@ class _Growth:
         states = self._along(begin.state, fine)
         branch = next(self.branches)
         pairs = enumerate(zip(states, fine, strict=False))
-        return [_Point(s, "tube", float(v), begin, (), branch, n) for n, (s, v) in pairs]
+        return [Point(s, "tube", float(v), begin, (), branch, n) for n, (s, v) in pairs]
 
     def _along(self, begin: np.ndarray, volumes: np.ndarray) -> np.ndarray:
         """States along a tube as far as they can be followed."""
@@ -485,7 +243,7 @@ class _Growth:
         count = len(rows) if good.all() else int(np.argmin(good))
         return np.asarray(np.where((rows[:count] < 0) & (rows[:count] > -1e-9 * self.scale), 0.0, rows[:count]))
 
-    def _tank(self, begin: _Point) -> list[_Point]:
+    def _tank(self, begin: Point) -> list[Point]:
         """What tanks of all sizes make of a point, on the curve that begins with it."""
         n, fed, branch = len(begin.state), begin.state / self.scale, next(self.branches)
 
@@ -506,7 +264,7 @@ class _Growth:
                 if (z[:n] < -1e-9).any() or len(found) > 400:
                     break
                 volume = self.whole * float(z[n]) / (1 - float(z[n]))
-                found.append(_Point(np.maximum(z[:n], 0.0) * self.scale, "tank", volume, begin, (), branch, len(found)))
+                found.append(Point(np.maximum(z[:n], 0.0) * self.scale, "tank", volume, begin, (), branch, len(found)))
         except (SolveError, NotFinite):
             pass
         return found
@@ -533,11 +291,11 @@ class _Growth:
     def _size(self) -> float:
         return 0.0 if self.hull is None else float(self.hull.volume)
 
-    def _is_gone(self, begin: _Point) -> bool:
+    def _is_gone(self, begin: Point) -> bool:
         """Whether a point is no extreme point any more."""
         return begin.kind not in ("feed", "mixture") and not any(p is begin for p in self.points)
 
-    def _add(self, curve: list[_Point]) -> list[_Point]:
+    def _add(self, curve: list[Point]) -> list[Point]:
         """Add the points of a curve if some lie outside; some of those that are extreme now, from which to go on."""
         if not curve:
             return []
@@ -551,7 +309,7 @@ class _Growth:
         most = _MOST_STARTS if self.basis.shape[1] == 2 else _MOST_STARTS // 3
         return [own[i] for i in np.unique(np.linspace(0, len(own) - 1, most).astype(int))] if own else []
 
-    def _extreme(self, points: list[_Point]) -> None:
+    def _extreme(self, points: list[Point]) -> None:
         """Keep the extreme points, the feed among them, and their hull."""
         places = self.places(points)
         if places.shape[1] == 1:
@@ -566,7 +324,7 @@ class _Growth:
         self.points = [points[i] for i in dict.fromkeys([0, *hull.vertices.tolist()])]
         self.hull = ConvexHull(self.places(self.points))
 
-    def _on_mixing_lines(self) -> list[_Point]:
+    def _on_mixing_lines(self) -> list[Point]:
         """Places on mixing lines and planes at which the rate points outwards."""
         if self.hull is None:
             return []
@@ -584,11 +342,11 @@ class _Growth:
                 out = float(rate @ equation[:-1]) / max(float(np.linalg.norm(rate)), 1e-300)
                 if out > _OUTWARD:
                     parts = tuple((float(w), c) for w, c in zip(weight, corners, strict=True))
-                    found.append((out, _Point(state, "mixture", parts=parts)))
+                    found.append((out, Point(state, "mixture", parts=parts)))
         found.sort(key=lambda pair: -pair[0])
         return [point for _, point in found[: 2 * _MOST_STARTS]]
 
-    def _seen(self, chem: Chemistry, points: list[_Point], rounds: int, count: int) -> AttainableRegion:
+    def _seen(self, chem: Chemistry, points: list[Point], rounds: int, count: int) -> AttainableRegion:
         """The region over its axes."""
         shown = self.shown(np.array([p.state for p in points]))
         size = np.maximum(np.ptp(shown, axis=0), 1e-300)
@@ -618,174 +376,9 @@ class _Growth:
         )
 
 
-def _between(a: _Point, b: _Point) -> str:
+def _between(a: Point, b: Point) -> str:
     """What makes the boundary from one vertex to the next: a curve, where they are neighbors on it, or mixing."""
     if a.branch == b.branch and a.branch:
-        return a.kind if abs(a.order - b.order) <= _NEIGHBORS else "mixing"
+        return a.kind if abs(a.order - b.order) <= NEIGHBORS else "mixing"
     later, earlier = (a, b) if b is a.parent else (b, a)
-    return later.kind if later.parent is earlier and later.order <= _NEIGHBORS else "mixing"
-
-
-def _best(region: AttainableRegion, maximize: str | Metric, subject_to: Sequence[str]) -> BestTrain:
-    faults = Faults()
-    template = region._template
-    objective: Any = None
-    with faults.at("best, maximize"):
-        objective = read_expression(maximize, template)
-    limits = []
-    for text in subject_to:
-        with faults.at("best, subject_to"):
-            limits.append(read_limit(text, template))
-    for expression in [objective, *(limit.expression for limit in limits)]:
-        strange = [str(m) for m in expression.metrics if m not in region.metrics] if expression is not None else []
-        if strange:
-            faults.add("best", f"{', '.join(strange)} is no axis of the region", "ask for what the axes show")
-    faults.raise_any()
-    column = {m: n for n, m in enumerate(region.metrics)}
-
-    def value(expression: Any, point: np.ndarray) -> float:
-        return float(expression.value([point[column[m]] for m in expression.metrics]))
-
-    def met(point: np.ndarray) -> bool:
-        return all(
-            limit.sign * (value(limit.expression, point) - limit.value) >= -1e-9 * max(abs(limit.value), 1e-12)
-            and (limit.way != "=" or abs(value(limit.expression, point) - limit.value) <= 1e-6)
-            for limit in limits
-        )
-
-    best: tuple[float, np.ndarray, tuple[tuple[float, _Point], ...]] | None = None
-    hull = ConvexHull(region.vertices / region.sizes)
-    for facet in hull.simplices:
-        for i, j in itertools.combinations(facet.tolist(), 2):
-            a, b = region.vertices[i], region.vertices[j]
-            for w in _shares(a, b, limits, value):
-                point = (1 - w) * a + w * b
-                if met(point) and (best is None or value(objective, point) > best[0] + 1e-12 * abs(best[0])):
-                    parts = [(1 - w, region._made[i]), (w, region._made[j])]
-                    best = value(objective, point), point, tuple((s, p) for s, p in parts if s > 1e-9)
-    if best is None:
-        texts = " and ".join(limit.text(region.display) for limit in limits)
-        certificate = "the attainable region holds no point that meets them"
-        raise UnreachableError(f"no train meets {texts}", "best", "ask for less", certificate=certificate)
-    _, point, made = best
-    train, description = _train_of(region, made)
-    run = train.run()
-    reached = np.array([run.metric(m) for m in region.metrics])
-    return BestTrain(train, run, point, reached, region.metrics, description)
-
-
-def _shares(a: np.ndarray, b: np.ndarray, limits: Sequence[Any], value: Callable[..., float]) -> list[float]:
-    """Where on a mixing line to look: its ends, and where limits are just met."""
-    found = [0.0, 1.0]
-    for limit in limits:
-        ends = value(limit.expression, a) - limit.value, value(limit.expression, b) - limit.value
-        if ends[0] * ends[1] < 0:
-            found.append(ends[0] / (ends[0] - ends[1]))
-    return found
-
-
-def _chain(point: _Point) -> list[_Point]:
-    """The vessels from the feed to a point."""
-    found = []
-    while point.kind in ("tube", "tank"):
-        if point.volume > 0:
-            found.append(point)
-        assert point.parent is not None
-        point = point.parent
-    return [*([point] if point.kind == "mixture" else []), *reversed(found)]
-
-
-def _train_of(region: AttainableRegion, parts: tuple[tuple[float, _Point], ...]) -> tuple[Train, str]:
-    """The train that makes a mixture of points, and what it consists of."""
-    if len(parts) == 2 and parts[0][1].branch == parts[1][1].branch and parts[0][1].branch:
-        (share, first), (other, second) = parts
-        if abs(first.order - second.order) <= _NEIGHBORS:  # between two points of one curve
-            parts = ((1.0, replace(first, volume=share * first.volume + other * second.volume)),)
-    steps, words = _Builder(region).mixture(parts)
-    if not steps:
-        raise UnreachableError("the best point is the feed itself", "best", "nothing needs to be built")
-    return Train(steps), ", then ".join(words)
-
-
-class _Builder:
-    """Trains from points."""
-
-    def __init__(self, region: AttainableRegion) -> None:
-        self.template = region._template
-        self.feed = region.feed
-
-    def vessel(self, point: _Point, share: float = 1.0) -> Any:
-        """The tank or tube that a point is the outlet of, for a share of the feed."""
-        cls = StirredTank if point.kind == "tank" else PlugFlow
-        keep = {"T": self.template.T, "heat": self.template.heat}
-        volume = Value(point.volume * share, None)
-        return cls(self.template.chemistry, self.feed, volume=volume.si, catalyst=self.template.catalyst, **keep)
-
-    def mixture(self, parts: tuple[tuple[float, _Point], ...]) -> tuple[list[Step], list[str]]:
-        """Steps that end in a mixture of points."""
-        if len(parts) == 1:
-            return self.point(parts[0][1])
-        if len(parts) > 2:
-            return self.point(max(parts, key=lambda p: p[0])[1])
-        (share, first), (other, second) = parts
-        chains = [_chain(first), _chain(second)]
-        if len(chains[0]) > len(chains[1]):
-            chains, share, other = chains[::-1], other, share
-        shared = 0
-        while shared < len(chains[0]) and self._same(chains[0][shared], chains[1][shared]):
-            shared += 1
-        rests = [chain[shared:] for chain in chains]
-        steps, words = self._steps(chains[1][:shared])
-        if not rests[0] and len(rests[1]) == 1:
-            vessel = self.vessel(rests[1][0], other)
-            pipe = PlugFlow(
-                self.template.chemistry,
-                self.feed,
-                volume=rests[1][0].volume * share * _SMALL,
-                T=self.template.T,
-                heat=self.template.heat,
-                catalyst=self.template.catalyst,
-            )
-            steps.append(Parallel([vessel, pipe], [other, share]))
-            return steps, [*words, f"{rests[1][0].kind} with a by-pass of {100 * share:.3g} %"]
-        if all(len(rest) == 1 for rest in rests):
-            both = [self.vessel(rest[0], s) for rest, s in zip(rests, (share, other), strict=True)]
-            steps.append(Parallel(both, [share, other]))
-            pairs = zip(rests, (share, other), strict=True)
-            kinds = " in parallel with ".join(f"{rest[0].kind} ({100 * s:.3g} %)" for rest, s in pairs)
-            return steps, [*words, kinds]
-        if shared == 0 and not rests[0]:
-            return self._past(rests[1], other, share)
-        return self._steps(chains[1] if other >= share else chains[0])
-
-    def _past(self, chain: list[_Point], share: float, passed: float) -> tuple[list[Step], list[str]]:
-        """Several vessels with a by-pass of fresh feed around all of them."""
-        steps, words = self._steps(chain, share)
-        flows = self.template.spec.fed.volume
-        steps.append(SideFeed(self.feed_with(float(flows) * passed), name="by-pass"))
-        return steps, [*words, f"with {100 * passed:.3g} % of the feed past all of it"]
-
-    def feed_with(self, flow: float) -> Feed:
-        """The feed with another flow."""
-        return replace(self.feed, flow=flow)
-
-    def point(self, point: _Point) -> tuple[list[Step], list[str]]:
-        return self._steps(_chain(point))
-
-    def _steps(self, chain: list[_Point], share: float = 1.0) -> tuple[list[Step], list[str]]:
-        steps: list[Step] = []
-        words: list[str] = []
-        for point in chain:
-            if point.kind == "mixture":
-                steps, words = self.mixture(tuple(sorted(point.parts, key=lambda p: -p[0])[:2]))
-            else:
-                steps.append(self.vessel(point, share))
-                words.append(point.kind)
-        if share != 1.0 and steps and not isinstance(steps[0], Parallel | SideFeed):
-            first: Any = steps[0]
-            steps[0] = first.with_(feed=self.feed_with(float(self.template.spec.fed.volume) * share))
-        return steps, words
-
-    @staticmethod
-    def _same(a: _Point, b: _Point) -> bool:
-        return a is b or (a.kind == b.kind == "tank" and a.parent is b.parent and a.volume == b.volume)
+    return later.kind if later.parent is earlier and later.order <= NEIGHBORS else "mixing"

@@ -11,7 +11,8 @@ import sympy as sp
 
 from molino.core.arguments import checked
 from molino.core.balances.compiled import Maker, compiled
-from molino.core.balances.integrate import ATOL, RTOL, RUN_OUT, end_state
+from molino.core.balances.engines import ATOL, RTOL
+from molino.core.balances.integrate import RUN_OUT, end_state
 from molino.core.balances.system import Balances, Case
 from molino.core.contract.metrics import Metric, read_metric
 from molino.core.contract.parameter_map import ParameterMap

@@ -11,22 +11,21 @@ import numpy as np
 
 from molino.core import units
 from molino.core.arguments import checked
+from molino.core.balances.engines import start
 from molino.core.balances.functions import functions_of
-from molino.core.balances.integrate import start
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.contents.feed import Feed, require_feed
-from molino.core.contract.vessel import Vessel
 from molino.core.design.optimize.objective import Limit, MetricExpression, read_expression, read_limit
 from molino.core.design.optimize.optimum import Optimum
 from molino.core.design.optimizing import optimize
+from molino.core.design.recommendation import Arrangement, Recommendation, is_as_good
 from molino.core.design.size.sizing import size
 from molino.core.errors import Faults, InputError, MolinoError, NotFoundError, SolveError, UnreachableError
-from molino.core.frozen import Frozen, FrozenMapping
-from molino.core.results import Result, Table, frame, plain_dict
+from molino.core.frozen import FrozenMapping
 from molino.core.statistics import half_width
 from molino.core.trains.steps import SideFeed
 from molino.core.trains.train import Train
-from molino.core.units import Display, Value
+from molino.core.units import Value
 from molino.core.vessels.batch import Batch
 from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.stirred_tank import StirredTank
@@ -34,8 +33,6 @@ from molino.core.vessels.stirred_tank import StirredTank
 _SIZES = 1e-3, 1e4
 """Sizes to search between, as multiples of the one in which the feed would be used up at its own rate, or smaller
 where a tube or tank that meets the target is smaller."""
-_AS_GOOD = 2e-3
-"""Objectives that differ by no more than this, relative, are as good; then the smaller volume counts."""
 _AS_SMALL = 1.02
 _RECYCLE = 0.0, 20.0
 _SPLIT = 0.5, 0.99
@@ -58,208 +55,6 @@ _NEAR_BOUND = 1.1
 """A volume is at its lower bound within this factor, and a share or ratio next to nothing."""
 _OF_A_BATCH = ("number", "concentration", "temperature", "pressure")
 """Kinds of quantity that a batch has in common with what flows."""
-
-
-@dataclass(frozen=True, eq=False)
-class Arrangement(Frozen):
-    """One arrangement at its best.
-
-    Attributes
-    ----------
-    name : str
-    optimum : Optimum or None
-        None where it cannot meet the target.
-    reason : str
-        Why not.
-    half_width : float or None
-        Of the 95 % interval of the objective in SI, from the covariance of fitted constants.
-    at_end : mapping of condition to "largest" or "smallest"
-        Numbers that are at an end of the range that `recommend` searches by itself: a wider one may hold a better one.
-    """
-
-    name: str
-    optimum: Optimum | None
-    reason: str = ""
-    half_width: float | None = None
-    at_end: Mapping[str, str] = FrozenMapping({})
-
-    @property
-    def volume(self) -> float:
-        """Its whole volume in m^3; nan of a batch, whose volume is any."""
-        if self.optimum is None or self.optimum.run.duty_kind == "energy":
-            return np.nan
-        return float(self.optimum.run.volume_si)
-
-    @property
-    def parts(self) -> int:
-        """How many vessels, pumps and side feeds it has."""
-        vessel: Any = self.optimum.vessel if self.optimum is not None else None
-        return len(vessel.steps) + 1 if not isinstance(vessel, Vessel) else 1
-
-
-@dataclass(frozen=True, eq=False)
-class Recommendation(Frozen, Result):
-    """Arrangements, the best first.
-
-    Attributes
-    ----------
-    arrangements : tuple of Arrangement
-        Those that meet the target, the best first, and then the others.
-    objective : str
-    target : tuple of str
-    is_highest : bool
-
-    Examples
-    --------
-    >>> reactions = [mo.Reaction("A -> B", k="0.2 1/min"), mo.Reaction("B -> C", k="0.1 1/min")]
-    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
-    >>> found = mo.recommend(mo.Chemistry(reactions), feed, maximize="yield of B on A", target="conversion of A >= 0.6")
-    >>> found.best.name, round(found.best.optimum.value, 3)
-    ('tube', 0.5)
-    """
-
-    arrangements: tuple[Arrangement, ...]
-    objective: str
-    target: tuple[str, ...]
-    is_highest: bool
-
-    @property
-    def best(self) -> Arrangement:
-        """The first of them."""
-        return self.arrangements[0]
-
-    @property
-    def display(self) -> Display:
-        """The units in which it is shown."""
-        optimum = self.best.optimum
-        assert optimum is not None
-        return optimum.display
-
-    def table(self) -> Table:
-        """One row an arrangement that meets the target: objective with its interval, conditions, volume, time, duty."""
-        display, rows = self.display, []
-        for one in self.arrangements:
-            row: dict[str, Any] = {"arrangement": one.name}
-            if one.optimum is None:
-                continue
-            found, run = one.optimum, one.optimum.run
-            unit = found.objective.unit(display)
-            row[f"{self.objective} [{unit}]" if unit else self.objective] = found.objective.shown(display, found.value)
-            if one.half_width is not None:
-                row["± 95 %"] = one.half_width
-            row["conditions"] = _conditions(found)
-            row[display.heading("volume", "volume")] = float(display.number(one.volume, "volume"))
-            if run.has_duty and run.duty_kind == "power":
-                row[display.heading("duty", "power")] = float(display.number(run.duty_si, "power"))
-            rows.append(row)
-        return frame(rows)
-
-    def facts(self) -> dict[str, str]:
-        """The first, and why."""
-        optimum = self.best.optimum
-        assert optimum is not None
-        value = optimum.objective.shown_text(self.display, optimum.value)
-        found = {"recommended": f"{self.best.name}: {self.objective} {value}", "because": self.why()}
-        for one in self.arrangements:
-            if one.optimum is None:
-                found[f"left out: {one.name}"] = one.reason
-        return found
-
-    def answer(self) -> tuple[str, str]:
-        """Which arrangement, and the first with its reason."""
-        facts = self.facts()
-        return f"Which arrangement has the best {self.objective}?", f"{facts['recommended']}. {facts['because']}"
-
-    def why(self) -> str:
-        """Why the first is first, in words."""
-        able = [a for a in self.arrangements if a.optimum is not None]
-        first, others = able[0], able[1:]
-        assert first.optimum is not None
-        if not others:
-            return "no other arrangement meets the target"
-        parts = []
-        second = others[0]
-        assert second.optimum is not None
-        if self._as_good(first, second):
-            parts.append(f"{second.name} gives as much" + self._volumes(first, second))
-        further = next((a for a in others if not self._as_good(first, a)), None)
-        if further is not None:
-            assert further.optimum is not None
-            more = abs(first.optimum.value - further.optimum.value)
-            text = first.optimum.objective.shown_text(self.display, more, 3)
-            parts.append(f"it gives {text} {'more' if self.is_highest else 'less'} than {further.name}")
-        by_name = {a.name: a for a in able}
-        tube, tank = by_name.get("tube"), by_name.get("tank")
-        if tube is not None and tank is not None and not self._as_good(tube, tank):
-            assert tube.optimum is not None
-            assert tank.optimum is not None
-            is_tube = (tube.optimum.value > tank.optimum.value) == self.is_highest
-            parts.append(
-                "mixing back costs here: what is wanted is formed at high concentrations, or lost where it stays longer"
-                if is_tube
-                else "mixing back pays here: what is wanted is formed at the concentrations of the outlet"
-            )
-        return "; ".join(parts)
-
-    def _as_good(self, first: Arrangement, second: Arrangement) -> bool:
-        assert first.optimum is not None
-        assert second.optimum is not None
-        return _is_as_good(first.optimum.value, second.optimum.value)
-
-    def _volumes(self, first: Arrangement, second: Arrangement) -> str:
-        if not np.isfinite(first.volume) or not np.isfinite(second.volume):
-            is_batch = second.optimum is not None and second.optimum.run.duty_kind == "energy"
-            return ", but not continuously" if is_batch else ""
-        ratio = second.volume / first.volume
-        return f" with {ratio:.3g} times the volume" if abs(ratio - 1) > 0.01 else " with as much volume"
-
-    def to_dict(self) -> dict[str, Any]:
-        """Plain data: every arrangement with its optimum, and why the first is first."""
-        return plain_dict(
-            {
-                "objective": self.objective,
-                "target": list(self.target),
-                "recommended": self.best.name,
-                "why": self.why(),
-                "arrangements": [
-                    {
-                        "name": a.name,
-                        "reason": a.reason,
-                        "half_width": a.half_width,
-                        "at_end": dict(a.at_end),
-                        "optimum": None if a.optimum is None else a.optimum.to_dict(),
-                    }
-                    for a in self.arrangements
-                ],
-            }
-        )
-
-    def __str__(self) -> str:
-        lines = [f"{name}: {text}" for name, text in self.facts().items() if not name.startswith("left out")]
-        for one in self.arrangements:
-            if one.optimum is None:
-                lines.append(f"  {one.name}: {one.reason}")
-                continue
-            value = one.optimum.objective.shown_text(self.display, one.optimum.value)
-            spread = f" ± {one.half_width:.2g}" if one.half_width is not None else ""
-            ends = {name: f" (the {end} that was searched)" for name, end in one.at_end.items()}
-            numbers = ", ".join(f"{n.name} {n.text(n.value, 4)}{ends.get(n.name, '')}" for n in one.optimum.free)
-            lines.append(f"  {one.name}: {value}{spread}, {numbers}")
-        return "\n".join(lines)
-
-
-def _conditions(found: Optimum) -> str:
-    """Conditions at the optimum but for sizes; what is the same in all vessels once."""
-    by_name: dict[str, list[str]] = {}
-    for n in found.free:
-        name = n.name.rpartition(".")[2]
-        if name != "volume":
-            by_name.setdefault(name, []).append(n.text(n.value, 4))
-    return ", ".join(f"{name} {' and '.join(dict.fromkeys(texts))}" for name, texts in by_name.items())
-
-
-def _is_as_good(first: float, second: float) -> bool:
-    return abs(first - second) <= _AS_GOOD * max(abs(first), abs(second))
 
 
 @checked
@@ -340,7 +135,7 @@ def recommend(
     able.sort(key=lambda a: sign * a.optimum.value)  # type: ignore[union-attr]
     first = able[0].optimum
     assert first is not None
-    alike = [a for a in able if _is_as_good(first.value, a.optimum.value)]  # type: ignore[union-attr]
+    alike = [a for a in able if is_as_good(first.value, a.optimum.value)]  # type: ignore[union-attr]
     least = min((a.volume for a in alike if np.isfinite(a.volume)), default=np.nan)
 
     def cost(
@@ -633,7 +428,7 @@ class _Task:
 
     def is_better(self, first: Optimum, second: Optimum) -> bool:
         """Whether the first objective is better than the second by more than counts."""
-        if _is_as_good(first.value, second.value):
+        if is_as_good(first.value, second.value):
             return False
         return (first.value > second.value) == (self.maximize is not None)
 

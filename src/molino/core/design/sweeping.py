@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import itertools
 import math
-import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
@@ -18,319 +17,24 @@ from molino.core.balances.compiled import compiled
 from molino.core.balances.integrate import RUN_OUT
 from molino.core.balances.many_cases import integrate_many
 from molino.core.balances.system import Balances
-from molino.core.checks import Check
 from molino.core.contents.mixture import read_portion
 from molino.core.contract.condition import Condition
 from molino.core.contract.metrics import Metric, parse_metric
 from molino.core.contract.parameter_map import ParameterMap
 from molino.core.contract.vessel import Vessel
+from molino.core.design.spans import MOST
+from molino.core.design.sweep_result import AGREES, Sweep, SweptCondition
 from molino.core.errors import Faults, InputError, MolinoError
-from molino.core.frozen import Frozen
-from molino.core.results import Result, Table, frame
 from molino.core.trains.train import Train, read_plant
-from molino.core.units import Display, Value
+from molino.core.units import Value
 from molino.core.vessels.flow_vessel import FlowVessel
 
 _FEWEST, _PER_CHECK, _MOST_CHECKS = 100, 1000, 5
 """Cases from which on one is run singly, too; one of each so many, of tanks of each hundred; and at most so many."""
-_AGREES = 1e-6
-"""Largest difference between a case computed together with others and by itself, relative to the largest value."""
 _TOGETHER = 1024
 """How many cases are integrated as one system; what is interrupted loses no more than these."""
-_MOST = 200_000
-"""The largest number of cases."""
-_SHOWN = 12
-"""How many rows are printed."""
 _UNDEFINED = "not defined here: it divides by nothing"
 _INTERRUPTED = "interrupted before it was computed"
-
-
-@dataclass(frozen=True, eq=False)
-class SweptCondition(Frozen):
-    """A condition that a sweep varied.
-
-    Attributes
-    ----------
-    name : str
-    values : tuple
-        As they were given.
-    numbers : array or None, shape (values,)
-        In `unit`; None where the values are of several forms ("3 mol/L" and "20 mol%").
-    unit : str
-        '' of plain numbers.
-    own : float
-        The vessel's own value in that unit; nan where it has none of that form.
-
-    Examples
-    --------
-    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
-    >>> tube = mo.PlugFlow(chem, mo.Feed({"A": "1 mol/L"}, flow="1 L/min"), volume="5 L")
-    >>> swept = mo.sweep(tube, {"volume": ["1 L", "5 L"]}, ["conversion of A"])
-    >>> swept.conditions[0].heading, swept.conditions[0].numbers.tolist()
-    ('volume [L]', [1.0, 5.0])
-    """
-
-    name: str
-    values: tuple[Any, ...]
-    numbers: np.ndarray | None
-    unit: str
-    own: float
-
-    @property
-    def heading(self) -> str:
-        """Name and unit: 'T [degC]'."""
-        return f"{self.name} [{self.unit}]" if self.unit else self.name
-
-    @property
-    def label(self) -> str:
-        """As `heading`, with the unit pretty."""
-        return f"{self.name} [{units.pretty(self.unit)}]" if self.unit else self.name
-
-    def text(self, i: int) -> str:
-        """One of its values with its unit."""
-        if self.numbers is None:
-            return str(self.values[i])
-        return f"{units.number_text(float(self.numbers[i]), 6)} {units.pretty(self.unit)}".rstrip()
-
-    def cells(self, places: np.ndarray) -> list[Any]:
-        """Its values at some places: numbers, or texts where they are of several forms."""
-        return [str(self.values[i]) if self.numbers is None else float(self.numbers[i]) for i in places]
-
-
-@dataclass(frozen=True, eq=False)
-class Sweep(Frozen, Result):
-    """Metrics of a vessel under many conditions.
-
-    Attributes
-    ----------
-    vessel : Vessel or Train
-    metrics : tuple of Metric
-    conditions : tuple of SweptCondition
-    shape : tuple of int
-        Of the grid, a number of values a condition; (cases,) of a list of cases.
-    places : array of int, shape (cases, conditions)
-        Which value of each condition a case has.
-    numbers : array, shape (cases, metrics)
-        In SI; nan where a case could not be computed.
-    reasons : tuple of str
-        For each case why not, or ''.
-    is_stopped : bool
-        Whether it was interrupted; what was computed by then is kept.
-    apart : float
-        The largest relative difference between cases computed together and run singly; nan where none was.
-
-    Examples
-    --------
-    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
-    >>> tube = mo.PlugFlow(chem, mo.Feed({"A": "1 mol/L"}, flow="1 L/min"), volume="5 L")
-    >>> swept = mo.sweep(tube, {"volume": ["1 L", "5 L"]}, ["conversion of A"])
-    >>> swept.values["conversion of A"].round(4).tolist()
-    [0.1813, 0.6321]
-    """
-
-    vessel: Vessel | Train
-    metrics: tuple[Metric, ...]
-    conditions: tuple[SweptCondition, ...]
-    shape: tuple[int, ...]
-    places: np.ndarray
-    numbers: np.ndarray
-    reasons: tuple[str, ...]
-    is_stopped: bool = False
-    apart: float = math.nan
-
-    @property
-    def checks(self) -> tuple[Check, ...]:
-        """Some cases, drawn by seed, run singly; none of fewer than a hundred, or where all are run singly."""
-        if math.isnan(self.apart):
-            return ()
-        return (Check("single runs agree", self.apart, _AGREES, "some cases, drawn by seed, by runs of their own"),)
-
-    @cached_property
-    def values(self) -> Mapping[str, np.ndarray]:
-        """Each metric by its text, in SI, over the grid: shape (values of the first condition, of the second, ...)."""
-        return {str(m): self.numbers[:, i].reshape(self.shape) for i, m in enumerate(self.metrics)}
-
-    @property
-    def is_grid(self) -> bool:
-        """Whether it has every combination of its conditions, and is no list of cases."""
-        return len(self.shape) == len(self.conditions)
-
-    @property
-    def display(self) -> Display:
-        """The units in which it is shown."""
-        return self.vessel.spec.display
-
-    @property
-    def varied(self) -> tuple[SweptCondition, ...]:
-        """The conditions with more than one value."""
-        return tuple(c for c in self.conditions if len(c.values) > 1)
-
-    @cached_property
-    def operating_point(self) -> np.ndarray:
-        """The metrics of the vessel under its own conditions in SI, shape (metrics,); nan where it has none."""
-        try:
-            run = self.vessel.run()
-            return np.array([run.metric(m) for m in self.metrics])
-        except MolinoError:
-            return np.full(len(self.metrics), np.nan)
-
-    def at(self, case: int) -> str:
-        """The conditions of a case that were varied, in words: 'T = 175 °C, flow = 12 m³/h'."""
-        pairs = zip(self.conditions, self.places[case], strict=True)
-        shown = self.varied or self.conditions
-        return ", ".join(f"{c.name} = {c.text(i)}" for c, i in pairs if c in shown)
-
-    def table(self) -> Table:
-        """One row a case: conditions and metrics as numbers with units in the headings, and why a case has none."""
-        columns: dict[str, Any] = {c.heading: c.cells(self.places[:, i]) for i, c in enumerate(self.conditions)}
-        for i, metric in enumerate(self.metrics):
-            heading = self.display.heading(str(metric), metric.kind)
-            columns[heading] = self.display.number(self.numbers[:, i], metric.kind)
-        if any(self.reasons):
-            columns["reason"] = list(self.reasons)
-        return frame(columns)
-
-    def facts(self) -> dict[str, str]:
-        """The highest and lowest value of each metric, with its conditions, and how many cases have none."""
-        found = {}
-        for i, metric in enumerate(self.metrics):
-            column = self.numbers[:, i]
-            if not np.isfinite(column).any():
-                continue
-            for word, case in (("highest", int(np.nanargmax(column))), ("lowest", int(np.nanargmin(column)))):
-                text = self.display.text(float(column[case]), metric.kind)
-                found[f"{word} {metric}"] = f"{text} at {self.at(case)}"
-        missing = sum(bool(reason) for reason in self.reasons)
-        if missing:
-            first = next(n for n, reason in enumerate(self.reasons) if reason)
-            found["not computed"] = (
-                f"{missing} of {len(self.reasons)} cases, as {self.at(first)}: {self.reasons[first]}"
-            )
-        return found
-
-    def to_dict(self) -> dict[str, Any]:
-        """Plain data: conditions and metrics with units, each metric as nested lists in the order of the conditions."""
-        metrics = {}
-        for m in self.metrics:
-            shown = self.display.number(self.values[str(m)], m.kind)
-            metrics[str(m)] = {"unit": self.display.unit(m.kind), "values": shown.tolist()}
-        return {
-            "vessel": self.vessel.label,
-            "grid": self.is_grid,
-            "conditions": {
-                c.name: {"unit": c.unit, "values": c.cells(np.arange(len(c.values)))} for c in self.conditions
-            },
-            "metrics": metrics,
-            "not_computed": [
-                {"conditions": self.at(n), "reason": reason} for n, reason in enumerate(self.reasons) if reason
-            ],
-            "checks": [check.to_dict() for check in self.checks],
-            "interrupted": self.is_stopped,
-        }
-
-    @property
-    def headline(self) -> str:
-        """What was swept over what."""
-        over = ", ".join(one.name for one in self.varied) or "its draws"
-        return f"{self.vessel.label} over {over}: {len(self.reasons)} cases"
-
-    def __str__(self) -> str:
-        table = self.table()
-        lines = [table.head(_SHOWN).to_string(index=False, float_format=lambda x: f"{x:.4g}")]
-        if len(table) > _SHOWN:
-            lines.append(f"... {len(table) - _SHOWN} more cases: table() has all of them")
-        return "\n".join([*lines, *(f"{name}: {text}" for name, text in self.facts().items())])
-
-
-_ENDS = re.compile(r"\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)\s*(\D.*)")
-
-
-@checked
-def span(low: Any, high: Any, points: int) -> tuple[Any, ...]:
-    """Values from low to high, evenly spaced.
-
-    Parameters
-    ----------
-    low, high : quantities
-        Both ends are among the values: "165 degC", "3 bar", "20 mol%", "1 per xylose", or bare numbers.
-    points : int
-        How many.
-
-    Returns
-    -------
-    tuple
-        Quantities in the unit of `low`, as `sweep` takes them.
-
-    Raises
-    ------
-    InputError
-        If the ends are not of the same kind, or the number of points is no whole number.
-
-    Examples
-    --------
-    >>> [str(T) for T in mo.span("165 degC", "185 degC", 3)]
-    ['165 °C', '175 °C', '185 °C']
-    >>> mo.span("1 per A", "3 per A", 3)
-    ('1 per A', '2 per A', '3 per A')
-    """
-    return _between(low, high, points, np.linspace, "span")
-
-
-@checked
-def log_span(low: Any, high: Any, points: int) -> tuple[Any, ...]:
-    """Values from low to high in equal ratios, for what goes through decades; see `span`.
-
-    Parameters
-    ----------
-    low, high : quantities
-        Both above zero.
-    points : int
-
-    Returns
-    -------
-    tuple
-
-    Raises
-    ------
-    InputError
-        As `span`, and if an end is not above zero.
-
-    Examples
-    --------
-    >>> [str(V) for V in mo.log_span("1 L", "100 L", 3)]
-    ['1 L', '10 L', '100 L']
-    """
-    return _between(low, high, points, np.geomspace, "log_span")
-
-
-def _between(low: Any, high: Any, points: Any, spaced: Callable[..., np.ndarray], name: str) -> tuple[Any, ...]:
-    if isinstance(points, bool) or not isinstance(points, int) or not 1 <= points <= _MOST:
-        advice = f"give a whole number from 1 to {_MOST:,}"
-        raise InputError(f"{points!r} is no number of points", f"{name}, points", advice)
-    texts = [_ENDS.fullmatch(end) if isinstance(end, str) else None for end in (low, high)]
-    shares = [m for m in texts if m is not None and (" per " in f" {m[2]}" or "%" in m[2])]
-    if len(shares) == 2 and shares[0][2].split() == shares[1][2].split():
-        ends = [float(m[1]) for m in shares]
-        _check_above_zero(ends, (low, high), spaced, name)
-        return tuple(f"{x:.10g} {shares[0][2].strip()}" for x in spaced(*ends, points))
-    faults, read = Faults(), list[Value]()
-    for place, end in (("low", low), ("high", high)):
-        with faults.at(f"{name}, {place}"):
-            read.append(units.read(end))
-    faults.raise_any()
-    dimensions = [units.unit(v.unit or "").dimension if v.unit else None for v in read]
-    if dimensions[0] != dimensions[1]:
-        raise InputError(f"'{low}' and '{high}' are of different kinds", name, "give both in the same kind of unit")
-    _check_above_zero([v.si for v in read], (low, high), spaced, name)
-    values = spaced(read[0].si, read[1].si, points)
-    unit = read[0].unit
-    return tuple(Value(float(x), unit) if unit else float(x) for x in values)
-
-
-def _check_above_zero(ends: Sequence[float], given: Sequence[Any], spaced: Any, name: str) -> None:
-    if spaced is np.geomspace and min(ends) <= 0:
-        message = f"from '{given[0]}' to '{given[1]}' there are no equal ratios"
-        raise InputError(message, name, "give two ends above zero, or use span")
 
 
 @checked
@@ -390,7 +94,7 @@ def sweep(
             cases = range(first, min(first + _TOGETHER, len(numbers)))
             question.compute(cases, numbers, reasons, progress)
         apart = question.apart(numbers)
-        if apart > _AGREES:  # as where start-ups settle on different steady states: each case by itself
+        if apart > AGREES:  # as where start-ups settle on different steady states: each case by itself
             apart, reasons = math.nan, [_INTERRUPTED] * len(numbers)
             numbers[:] = math.nan
             for case in range(len(numbers)):
@@ -564,8 +268,8 @@ def _cases(vary: Any, faults: Faults) -> _Cases:
         if not given:
             faults.add("sweep", "nothing to vary", "give conditions with their values")
         shape = tuple(len(values) for values in given.values())
-        if math.prod(shape) > _MOST:
-            faults.add("sweep", f"{math.prod(shape):,} combinations", f"ask for {_MOST:,} at most")
+        if math.prod(shape) > MOST:
+            faults.add("sweep", f"{math.prod(shape):,} combinations", f"ask for {MOST:,} at most")
             return none
         if not given or 0 in shape:
             return none

@@ -22,8 +22,8 @@ from molino.core.fields.grid import Grid
 from molino.core.fields.stream_function import Flow, factor
 from molino.core.fields.transport import SIDES, Fed, Sums, Transport, settled
 from molino.core.mixing.distribution import RINGING, ResidenceTimeDistribution
+from molino.core.runs.cells import filled_with
 from molino.core.runs.over_time import grid_errors
-from molino.core.runs.tube_over_time import filled_with
 from molino.core.terms.tube_cells import cell_model
 
 _ROUNDS = 2

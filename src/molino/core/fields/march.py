@@ -10,15 +10,15 @@ import numpy as np
 
 from molino.core.balances.balance_symbols import FEED_T, HELD, WALL, slope_of
 from molino.core.balances.collocation import PointEvaluator
-from molino.core.balances.integrate import lsoda
+from molino.core.balances.engines import lsoda
 from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.errors import SolveError
 from molino.core.fields.developing import DEVELOPED_LOSS, Developing, developing
 from molino.core.fields.laminar_run import LaminarInTime, LaminarRun
 from molino.core.fields.laminar_specification import LaminarTubeFields
 from molino.core.fields.radial import radial
+from molino.core.runs.cells import filled_with, limited
 from molino.core.runs.over_time import grid_errors
-from molino.core.runs.tube_over_time import filled_with, limited
 from molino.core.terms.tube_cells import CellModel, cell_model
 
 _RTOL, _ATOL = 1e-9, 1e-12

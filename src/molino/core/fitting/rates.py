@@ -10,7 +10,6 @@ from typing import Any
 
 import numpy as np
 import sympy as sp
-from scipy.interpolate import make_smoothing_spline
 
 from molino.core import units
 from molino.core.balances.source import build
@@ -21,7 +20,8 @@ from molino.core.chemistry.reaction import BASES
 from molino.core.chemistry.symbolic_network import SymbolicNetwork
 from molino.core.errors import Faults, InputError, SolveError, nearest
 from molino.core.fitting.experiment import Experiment
-from molino.core.fitting.experiments import Experiments, as_experiments
+from molino.core.fitting.experiments import Experiments
+from molino.core.fitting.rate_slopes import differentiate, measured, series
 from molino.core.fitting.residual_diagnostics import LEVEL, SignRuns, sign_runs
 from molino.core.frozen import Frozen, settle
 from molino.core.results import Result, Table, frame
@@ -153,18 +153,18 @@ class Rates(Frozen, Result):
         InputError
             If there is no such species, or a run has fewer than five (spline) or three samples.
         """
-        data, named = _measured(runs, species)
+        data, named = measured(runs, species)
         if method not in METHODS:
             raise InputError(f"'{method}' is not a way to find slopes", "method", nearest(method, METHODS))
         fewest = 5 if method == "spline" else 3
         faults = Faults()
         found, rows = [], []
         for run in named:
-            times, values = _series(run, species)
+            times, values = series(run, species)
             if len(times) < fewest:
                 faults.add(f"run {run.name}", f"{len(times)} samples of {species}", f"at least {fewest} are needed")
                 continue
-            curve, slope, weight = _differentiate(times, values, method, smoothing)
+            curve, slope, weight = differentiate(times, values, method, smoothing)
             found.append(Slopes(run.name, times, values, times, curve, slope, weight))
             others = {s: _interpolated(run, s, times) for s in _followed(run)}
             rows.append((run, times, slope, {**others, species: np.maximum(curve, 0.0)}))
@@ -184,11 +184,11 @@ class Rates(Frozen, Result):
         InputError
             If a run has fewer than three samples, the start counted.
         """
-        data, named = _measured(runs, species)
+        data, named = measured(runs, species)
         faults = Faults()
         found, rows = [], []
         for run in named:
-            times, values = _series(run, species, start=True)
+            times, values = series(run, species, start=True)
             if len(times) < 3:
                 faults.add(f"run {run.name}", f"{len(times)} samples of {species}", "at least 3 are needed")
                 continue
@@ -215,7 +215,7 @@ class Rates(Frozen, Result):
         InputError
             If a run is a batch.
         """
-        data, named = _measured(runs, species)
+        data, named = measured(runs, species)
         rows = []
         for run in named:
             if run.vessel == "batch":
@@ -362,63 +362,6 @@ class Rates(Frozen, Result):
         return f"{len(self)} values of {self.response}{where}, {low} to {high}: {self.how}{detail}"
 
 
-def _measured(runs: Any, species: str) -> tuple[Experiments, list[Experiment]]:
-    data = as_experiments(runs)
-    data.require_simple("a rate taken from curves")
-    if species not in data.species:
-        raise InputError(f"'{species}' was not measured", data.source or "rates", nearest(species, data.species))
-    return data, [run for run in data if species in run.measured]
-
-
-def _series(run: Experiment, species: str, start: bool = False) -> tuple[np.ndarray, np.ndarray]:
-    """Times and values of a species, replicates averaged; with `start`, what was charged at time zero in front."""
-    seen = np.isfinite(run.measured[species])
-    times, values = run.times[seen], run.measured[species][seen]
-    distinct, where = np.unique(times, return_inverse=True)
-    means = np.bincount(where, values) / np.bincount(where)
-    if start and len(distinct) and distinct[0] > 0:
-        distinct, means = np.r_[0.0, distinct], np.r_[run.charge.get(species, 0.0), means]
-    return distinct, means
-
-
-def _differentiate(
-    times: np.ndarray, values: np.ndarray, method: str, smoothing: Any
-) -> tuple[np.ndarray, np.ndarray, float]:
-    """Curve, slope and the smoothing used, at the samples."""
-    if method == "differences":
-        return values, np.gradient(values, times, edge_order=2), math.nan
-    length, top = float(np.ptp(times)), float(np.max(np.abs(values))) or 1.0
-    x, y = (times - times[0]) / length, values / top
-    if smoothing is None:
-        smoothing = _cross_validated(x, y)
-    spline = make_smoothing_spline(x, y, lam=float(smoothing))
-    return spline(x) * top, spline.derivative()(x) * top / length, float(smoothing)
-
-
-def _cross_validated(x: np.ndarray, y: np.ndarray) -> float:
-    """The smoothing by robust generalised cross-validation.
-
-    Least n |y - H y|^2 / (n - tr H)^2 (0.3 + 0.7 tr H^2/n): the plain form now and then takes the noise of a dozen
-    samples for the curve (M. A. Lukas, Inverse Problems 22 (2006) 1883). H = (I + w K)^-1 of the natural spline (P. J.
-    Green, B. W. Silverman, Nonparametric Regression and Generalized Linear Models, 1994, section 2.1).
-    """
-    count, gaps = len(x), np.diff(x)
-    inner = np.arange(count - 2)
-    second = np.zeros((count, count - 2))  # second differences, and the product of their hat functions
-    second[inner, inner], second[inner + 2, inner] = 1 / gaps[:-1], 1 / gaps[1:]
-    second[inner + 1, inner] = -1 / gaps[:-1] - 1 / gaps[1:]
-    product = np.diag((gaps[:-1] + gaps[1:]) / 3) + np.diag(gaps[1:-1] / 6, 1) + np.diag(gaps[1:-1] / 6, -1)
-    rough, modes = np.linalg.eigh(second @ np.linalg.solve(product, second.T))
-    seen = modes.T @ y
-
-    def score(weight: float) -> float:
-        kept = 1 / (1 + weight * np.maximum(rough, 0.0))  # eigenvalues of H
-        plain = count * np.sum(((1 - kept) * seen) ** 2) / max(count - kept.sum(), 1e-9) ** 2
-        return float(plain * (0.3 + 0.7 * np.sum(kept**2) / count))
-
-    return float(min(np.logspace(-8, 1, 37), key=score))
-
-
 def _followed(run: Experiment) -> list[str]:
     return list(run.charge.keys() | run.measured.keys())
 
@@ -427,7 +370,7 @@ def _interpolated(run: Experiment, species: str, times: np.ndarray) -> np.ndarra
     """A concentration at given times: measured (between samples by straight lines), or what was charged."""
     if species not in run.measured:
         return np.full(len(times), run.charge[species])
-    t, c = _series(run, species, start=True)
+    t, c = series(run, species, start=True)
     return np.asarray(np.interp(times, t, c))
 
 

@@ -12,7 +12,7 @@ from scipy.interpolate import PchipInterpolator
 
 from molino.core.arguments import checked
 from molino.core.balances.compiled import compiled
-from molino.core.balances.integrate import start
+from molino.core.balances.engines import start
 from molino.core.chemistry.formula import concentration
 from molino.core.errors import InputError, SolveError
 from molino.core.frozen import Frozen

@@ -8,7 +8,8 @@ from typing import Any, TypeVar
 import numpy as np
 import sympy as sp
 
-from molino.core.balances.integrate import RUN_OUT, Report
+from molino.core.balances.engines import Report
+from molino.core.balances.integrate import RUN_OUT
 from molino.core.balances.piecewise_linear import PiecewiseLinear, segments
 from molino.core.balances.system import TIME, Case
 from molino.core.chemistry.constants import si

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from molino.core.balances.integrate import RUN_OUT, by_another_engine, integrate, start
+from molino.core.balances.engines import start
+from molino.core.balances.integrate import RUN_OUT, by_another_engine, integrate
 from molino.core.balances.steady import RESIDUAL, growth_rates, imbalance
 from molino.core.checks import Check, closure_check, require_passed
 from molino.core.chemistry.species import beyond_validity

@@ -11,7 +11,7 @@ import numpy as np
 import sympy as sp
 
 from molino.core.balances.balance_symbols import FLOW, PASSED_TIME, SINCE, VOLUME, slope_of
-from molino.core.balances.integrate import Report
+from molino.core.balances.engines import Report
 from molino.core.balances.system import TIME
 from molino.core.checks import Check
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE

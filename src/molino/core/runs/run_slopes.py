@@ -8,7 +8,7 @@ import numpy as np
 import sympy as sp
 
 from molino.core.balances.compiled import compiled
-from molino.core.balances.integrate import ATOL, RTOL, start
+from molino.core.balances.engines import ATOL, RTOL, start
 from molino.core.chemistry.constants import parameter_symbol
 from molino.core.contract.metrics import Metric
 from molino.core.contract.parameter_map import ParameterMap

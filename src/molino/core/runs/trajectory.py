@@ -12,7 +12,8 @@ import sympy as sp
 
 from molino.core.balances.balance_symbols import HEAT, SINCE, slope_of
 from molino.core.balances.compiled import compiled
-from molino.core.balances.integrate import Event, Report, Solution, integrate
+from molino.core.balances.engines import Report
+from molino.core.balances.integrate import Event, Solution, integrate
 from molino.core.balances.piecewise_linear import Segment
 from molino.core.balances.source import NotFinite
 from molino.core.balances.system import Case

@@ -17,7 +17,8 @@ import sympy as sp
 from scipy.optimize import minimize_scalar
 
 from molino.core.balances.balance_symbols import AMOUNT, HELD_CAPACITY, INLET, RELEASED, SENSIBLE, START_T, VOLUME
-from molino.core.balances.integrate import ATOL, RTOL, integrate
+from molino.core.balances.engines import ATOL, RTOL
+from molino.core.balances.integrate import integrate
 from molino.core.balances.system import Case
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration
 from molino.core.chemistry.species import beyond_validity

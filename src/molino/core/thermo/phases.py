@@ -18,14 +18,13 @@ import numpy as np
 from scipy.optimize import brentq
 
 from molino.core import units
-from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE
 from molino.core.chemistry.species import Species
 from molino.core.errors import Faults, InputError, SolveError, nearest
 from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
-from molino.core.results import Result, Table, entry, frame, plain_dict
 from molino.core.thermo.activity import ActivityModel
 from molino.core.thermo.cubic import CubicEquation, CubicState
+from molino.core.thermo.phase_split import COLDEST, PhaseSplit, bracketed, rachford_rice, ratios, rise_of
 from molino.core.units import GAS_CONSTANT, Display, Value
 
 _ASKER = "a phase equilibrium"
@@ -34,94 +33,12 @@ _ROUNDS = 2000
 _TRIALS = 400
 _SPLITS = 1e-9
 """By how much the fractions of a second phase must add up to more than one."""
-_COLDEST, _HOTTEST = 100.0, 1500.0
 _HIGHEST_P, _HALVINGS = 1e9, 16
 """Pressure in Pa up to which two phases are followed, and how often the place where they end is halved."""
 _STEP_T, _STEP_P = 1.03, 1.2
 """Factors of temperature and pressure between the places where a second phase is looked for."""
 _INWARDS = 0.0, 1e-3, 1e-2, 5e-2
 """By which share of the pressure inside two phases are computed, where they are hardly distinct at their end."""
-_FIRST_STEP, _NEAR = 5.0, 1e-3
-"""In K: the first step of a search, and the one that ends it where there are no values further on."""
-
-
-@dataclass(frozen=True, eq=False)
-class PhaseSplit(Frozen, Result):
-    """A mixture as vapor and liquid.
-
-    Attributes
-    ----------
-    names : tuple of str
-    T, P : float
-        In K and Pa.
-    vapor_fraction : float
-        Of the amount: 0 to 1.
-    whole, x, y : arrays, shape (species,)
-        Mole fractions overall, of the liquid and of the vapor; of a phase that is not there those in which it would
-        appear first (with a cubic equation those of the whole).
-    K : array, shape (species,)
-        y/x of each species.
-    show : Display
-        The units in which it is shown.
-    liquids : tuple of two arrays, or empty
-        Mole fractions of the two liquids into which the liquid splits; `x` is that of both together.
-    note : str
-        A further point of the same kind, where there is one.
-
-    Examples
-    --------
-    >>> light = mo.Species("A", vapor_pressure={"antoine": [4.0, 1200.0, -50.0]})
-    >>> heavy = mo.Species("B", vapor_pressure={"antoine": [4.0, 1400.0, -50.0]})
-    >>> split = mo.PhaseEquilibrium([light, heavy]).flash({"A": 0.5, "B": 0.5}, T="370 K", P="1 bar")
-    >>> round(split.vapor_fraction, 3), round(split.fractions("gas")["A"], 3)
-    (0.222, 0.758)
-    """
-
-    names: tuple[str, ...]
-    T: float
-    P: float
-    vapor_fraction: float
-    whole: np.ndarray
-    x: np.ndarray
-    y: np.ndarray
-    K: np.ndarray
-    show: Display
-    liquids: tuple[np.ndarray, ...] = ()
-    note: str = ""
-
-    def fractions(self, phase: str) -> dict[str, float]:
-        """Mole fractions by species in the "liquid" or the "gas"."""
-        if phase not in ("liquid", "gas"):
-            raise InputError(f"'{phase}' is no phase here", "phase", "give 'liquid' or 'gas'")
-        return dict(zip(self.names, (self.x if phase == "liquid" else self.y).tolist(), strict=True))
-
-    def table(self) -> Table:
-        """One row a species: mole fractions of the whole, the liquid and the gas, and K."""
-        two = {f"liquid {n}": x for n, x in enumerate(self.liquids, 1)}
-        return frame(
-            {"species": self.names, "overall": self.whole, "liquid": self.x, **two, "gas": self.y, "K = y/x": self.K}
-        )
-
-    def to_dict(self) -> dict[str, Any]:
-        """Plain data: T, P, the share of vapor, fractions."""
-        rows = zip(self.names, self.whole, self.x, self.y, strict=True)
-        return plain_dict(
-            {
-                "temperature": entry(self.show, self.T, "temperature"),
-                "pressure": entry(self.show, self.P, "pressure"),
-                "vapor_fraction": self.vapor_fraction,
-                "note": self.note,
-                "liquids": [dict(zip(self.names, x.tolist(), strict=True)) for x in self.liquids],
-                "fractions": {s: {"overall": z, "liquid": x, "gas": y} for s, z, x, y in rows},
-            }
-        )
-
-    def __str__(self) -> str:
-        at = f"{self.show.text(self.T, 'temperature', 5)} and {self.show.text(self.P, 'pressure')}"
-        table = self.table().to_string(index=False, float_format="{:.5g}".format)
-        two = ", the liquid splits in two" if self.liquids else ""
-        note = f"\n{self.note}" if self.note else ""
-        return f"vapor fraction {self.vapor_fraction:.4g} at {at}{two}\n{table}{note}"
 
 
 @dataclass(frozen=True, eq=False)
@@ -259,7 +176,7 @@ class PhaseEquilibrium(Frozen, Printed):
             found = self._split(z, kelvin, pressure.si, display)
             return self._of_split(found) - wanted
 
-        split = self._split(z, _bracketed(off, start.si), pressure.si, display)
+        split = self._split(z, bracketed(off, start.si), pressure.si, display)
         if abs(self._of_split(split) - wanted) < 1e-6 * (1.0 + abs(wanted)):
             return split
         # one species, or an azeotrope: it boils at one temperature, and the enthalpy says how much of it
@@ -280,7 +197,7 @@ class PhaseEquilibrium(Frozen, Printed):
         inside = outside = float(equation.numbers[3].max())
         while not is_two(inside):
             inside, outside = inside / _STEP_T, inside
-            if inside < _COLDEST:
+            if inside < COLDEST:
                 return None
         inside = self._end_of_two(is_two, inside, max(outside, inside * _STEP_T))
         for share in _INWARDS:
@@ -398,7 +315,7 @@ class PhaseEquilibrium(Frozen, Printed):
         if liquids and float(np.exp(starts[0]) @ liquids[0]) <= 1:  # no vapor over them
             y = liquids[0] * np.exp(starts[0])
             y = y / y.sum()
-            return PhaseSplit(self.names, T, P, 0.0, z, z, y, _ratios(y, z), display, liquids)
+            return PhaseSplit(self.names, T, P, 0.0, z, z, y, ratios(y, z), display, liquids)
         found = [self._converged(z, T, P, start, display) for start in starts]
         other = self._second_liquid(found[0].x, T) if len(found) == 1 else None
         if other is not None:
@@ -429,10 +346,10 @@ class PhaseEquilibrium(Frozen, Printed):
         other = self._second_liquid(z, T)
         if other is None:
             return ()
-        logs = np.log(_ratios(other, z))
+        logs = np.log(ratios(other, z))
         one, two, moved = z, other, np.inf
         for _ in range(_ROUNDS):
-            _, one, two = _rachford_rice(z, np.exp(logs))
+            _, one, two = rachford_rice(z, np.exp(logs))
             found = self._log_K(T, 1.0, one, z) - self._log_K(T, 1.0, two, z)
             last, moved = moved, float(np.max(np.abs(found - logs)[z > 0], initial=0.0))
             logs = found if moved < last else 0.5 * (found + logs)
@@ -450,7 +367,7 @@ class PhaseEquilibrium(Frozen, Printed):
         """Successive substitution of K from rough ones, accelerated; one phase where the other would not exist."""
         moved = np.inf
         for _ in range(_ROUNDS):
-            share, x, y = _rachford_rice(z, np.exp(logs))
+            share, x, y = rachford_rice(z, np.exp(logs))
             found = self._log_K(T, P, x, y)
             last, moved = moved, float(np.max(np.abs(found - logs)[z > 0], initial=0.0))
             logs = found if moved < last else 0.5 * (found + logs)
@@ -458,7 +375,7 @@ class PhaseEquilibrium(Frozen, Printed):
                 break
         if moved > 1e-9:
             raise SolveError(f"no split is found at {T:.5g} K and {P:.5g} Pa", "flash", "try other conditions")
-        share, x, y = _rachford_rice(z, np.exp(logs))
+        share, x, y = rachford_rice(z, np.exp(logs))
         if isinstance(self.liquid, CubicEquation) and float(np.max(np.abs(x - y))) < 1e-6:
             raise SolveError(
                 f"no split is found at {T:.5g} K and {P:.5g} Pa", "flash", "it is next to a critical point"
@@ -511,7 +428,7 @@ class PhaseEquilibrium(Frozen, Printed):
         def off(kelvin: float) -> float:
             return math.log(self._at_T(z, kelvin, share, display).P / given.si)
 
-        T_at = _bracketed(off, self._guess_T(z, given.si, share))
+        T_at = bracketed(off, self._guess_T(z, given.si, share))
         return self._at_T(z, T_at, share, display)
 
     def _guess_T(self, z: np.ndarray, P: float, share: float) -> float:
@@ -521,7 +438,7 @@ class PhaseEquilibrium(Frozen, Printed):
             K = np.exp(self._first_K(T, P))
             return math.log(float(z @ K)) if share == 0.0 else -math.log(float(z @ (1 / K)))
 
-        return _bracketed(off, 350.0)
+        return bracketed(off, 350.0)
 
     def _at_T(self, z: np.ndarray, T: float, share: float, display: Display) -> PhaseSplit:
         """The pressure at which the first of the other phase appears."""
@@ -530,7 +447,7 @@ class PhaseEquilibrium(Frozen, Printed):
             y = liquids[0] * np.exp(self._log_K(T, 1.0, liquids[0], z))
             P = float(y.sum())
             y = y / P
-            return PhaseSplit(self.names, T, P, share, z, z, y, _ratios(y, z), display, liquids)
+            return PhaseSplit(self.names, T, P, share, z, z, y, ratios(y, z), display, liquids)
         other, P = z, 1e5
         first = self._first_K(T, P)
         P = float(z @ np.exp(first)) * P if share == 0.0 else P / float(z @ np.exp(-first))
@@ -628,81 +545,13 @@ class PhaseEquilibrium(Frozen, Printed):
         faults, found = Faults(), []
         for one in self.species:
             with faults.at():
-                found.append(_rise_of(one))
+                found.append(rise_of(one))
         faults.raise_any()
         return found
 
     def __str__(self) -> str:
         model = "Raoult's law" if self.liquid is None else str(getattr(self.liquid, "form", ""))
         return f"vapor and liquid of {', '.join(self.names)}, {model}"
-
-
-def _rise_of(one: Species) -> Callable[[float], float]:
-    import sympy as sp
-
-    from molino.core.chemistry.heat_capacity import Below
-
-    T = sp.Symbol("T", positive=True)
-    Cp = one.require("heat_capacity", "an adiabatic flash")
-    rise = Cp.enthalpy(T)
-    start = float(rise.xreplace({T: sp.Float(STANDARD_TEMPERATURE)})) if Cp.seven else 0.0
-    function = sp.lambdify([T], rise, [{"Below": Below.columns}, "numpy"])
-    return lambda kelvin: float(function(kelvin)) - start
-
-
-def _rachford_rice(z: np.ndarray, K: np.ndarray) -> tuple[float, np.ndarray, np.ndarray]:
-    """The share of vapor between 0 and 1, and both compositions; of an absent phase that in which it would appear."""
-    there = z > 0
-
-    def off(share: float) -> float:
-        return float((z[there] * (K[there] - 1) / (1 + share * (K[there] - 1))).sum())
-
-    if off(0.0) <= 0:
-        y = z * K
-        return 0.0, z, y / y.sum()
-    if off(1.0) >= 0:
-        x = np.where(there, z / np.where(there, K, 1.0), 0.0)
-        return 1.0, x / x.sum(), z
-    share = float(brentq(off, 0.0, 1.0, xtol=1e-15, rtol=1e-14))
-    x = z / (1 + share * (K - 1))
-    y = K * x
-    return share, x / x.sum(), y / y.sum()
-
-
-def _ratios(y: np.ndarray, x: np.ndarray) -> np.ndarray:
-    """y/x, one of a species that is not there."""
-    return np.where(x > 0, y, 1.0) / np.where(x > 0, x, 1.0)
-
-
-def _bracketed(off: Callable[[float], float], start: float) -> float:
-    """The root of something that rises with temperature, from a start outwards."""
-
-    def tried(T: float) -> float | None:
-        try:
-            return off(T)
-        except SolveError:
-            return None
-
-    here, value, step = start, tried(start), _FIRST_STEP
-    while value is None and step < _HOTTEST:  # below and above in turn, until a value exists
-        nearby = [T for T in (start - step, start + step) if _COLDEST <= T <= _HOTTEST]
-        here, value = next(((T, v) for T in nearby if (v := tried(T)) is not None), (start, None))
-        step *= 1.5
-    step = _FIRST_STEP
-    while value is not None and step > _NEAR:
-        if value == 0:
-            return here
-        way = step if value < 0 else -step
-        there = min(max(here + way, _COLDEST), _HOTTEST)
-        further = tried(there)
-        if further is not None and further * value <= 0:
-            return float(brentq(off, *sorted((here, there)), xtol=1e-12, rtol=1e-14))
-        if further is None or there == here:  # no value there
-            step /= 2
-        else:
-            here, value, step = there, further, 1.5 * step
-    message = f"no temperature between {_COLDEST:g} and {_HOTTEST:g} K is found"
-    raise SolveError(message, "phases", "it may lie beyond the critical point: try another pressure")
 
 
 def _display(T: Value, P: Value) -> Display:

@@ -16,8 +16,8 @@ from typing import Any
 import numpy as np
 
 from molino.core.balances.continuation import ArcLength, LogStates, Point
+from molino.core.balances.engines import Report, start
 from molino.core.balances.functions import Functions
-from molino.core.balances.integrate import Report, start
 from molino.core.balances.source import NotFinite
 from molino.core.balances.steady import steady
 from molino.core.balances.system import AMOUNTS

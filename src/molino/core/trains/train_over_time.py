@@ -13,9 +13,10 @@ from molino.core.checks import checked_fact, closure_check
 from molino.core.errors import Faults, InputError
 from molino.core.frozen import Frozen
 from molino.core.results import Result, Table, in_columns
+from molino.core.runs.cells import Cells, Fed, Followed
 from molino.core.runs.over_time import kind_of
 from molino.core.runs.scheduled_changes import Change, changed_numbers
-from molino.core.runs.tube_over_time import Cells, Fed, Followed, TubeInTime, check_followed, in_time, moments
+from molino.core.runs.tube_over_time import TubeInTime, check_followed, in_time, moments
 from molino.core.trains.train_fields import TrainFields
 from molino.core.units import Display
 from molino.core.vessels.flow_vessel import FlowVessel

@@ -13,7 +13,7 @@ import sympy as sp
 from molino.core import units
 from molino.core.balances.balance_symbols import APPROACH, FLOW, INLET, IS_COUNTED, IS_THERE, POTENTIAL
 from molino.core.balances.compiled import compiled
-from molino.core.balances.integrate import Report
+from molino.core.balances.engines import Report
 from molino.core.balances.system import ZERO, Case, State
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.equilibrium_constants import EquilibriumConstant, equilibrium_constants

@@ -21,8 +21,8 @@ from scipy.optimize import brentq
 
 from molino.core.balances.balance_symbols import FEED_P, FEED_T, FLOW, INLET, LOCAL_FLOW, MOLAR_FLOW
 from molino.core.balances.compiled import compiled
+from molino.core.balances.engines import Report
 from molino.core.balances.functions import Functions
-from molino.core.balances.integrate import Report
 from molino.core.balances.source import NotFinite
 from molino.core.balances.system import TIME, ZERO, Balances, Case, State
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration

@@ -25,7 +25,7 @@ from molino.core.balances.balance_symbols import (
     TURBULENT,
 )
 from molino.core.balances.boundary import solve_boundary
-from molino.core.balances.integrate import ATOL, RTOL
+from molino.core.balances.engines import ATOL, RTOL
 from molino.core.balances.piecewise_linear import PiecewiseLinear
 from molino.core.balances.system import Case
 from molino.core.chemistry.chemistry import Chemistry

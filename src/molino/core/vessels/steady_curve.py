@@ -13,8 +13,8 @@ import numpy as np
 from molino.core.balances.balance_symbols import AMOUNT, START, VOLUME
 from molino.core.balances.compiled import compiled
 from molino.core.balances.continuation import CLOSE, ArcLength, LogStates, Point
+from molino.core.balances.engines import start
 from molino.core.balances.functions import Functions
-from molino.core.balances.integrate import start
 from molino.core.balances.source import NotFinite
 from molino.core.balances.steady import steady
 from molino.core.balances.system import AMOUNTS, Case

@@ -14,8 +14,8 @@ from molino.core import units
 from molino.core.balances.balance_symbols import SENSIBLE
 from molino.core.balances.compiled import compiled
 from molino.core.balances.continuation import ArcLength, Curve, LogStates
+from molino.core.balances.engines import Report, start
 from molino.core.balances.functions import Functions
-from molino.core.balances.integrate import Report, start
 from molino.core.balances.steady import growth_rates
 from molino.core.balances.system import AMOUNTS, ZERO, Balances, Case
 from molino.core.chemistry.formula import TEMPERATURE

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from matplotlib.figure import Figure
 
-from molino.core.design.recommending import Recommendation
+from molino.core.design.recommendation import Recommendation
 from molino.core.units import pretty
 from molino.desk.figures import style
 

@@ -10,7 +10,7 @@ from matplotlib import patheffects
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
-from molino.core.design.sweeping import Sweep, SweptCondition
+from molino.core.design.sweep_result import Sweep, SweptCondition
 from molino.core.errors import InputError, nearest
 from molino.desk.figures import style
 

@@ -19,7 +19,8 @@ from molino.core.design.optimize.objective import Limit, read_expression, read_l
 from molino.core.design.optimize.problem import Question, read_question
 from molino.core.design.recommending import check_recommendation
 from molino.core.design.size.sizing import check_size
-from molino.core.design.sweeping import check_sweep, log_span, span
+from molino.core.design.spans import log_span, span
+from molino.core.design.sweeping import check_sweep
 from molino.core.errors import Faults, InputError, nearest
 from molino.core.fitting.experiment import Experiment
 from molino.core.terms.heat import Adiabatic

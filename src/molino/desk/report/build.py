@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from molino.core.arguments import checked
-from molino.core.balances.integrate import RTOL
+from molino.core.balances.engines import RTOL
 from molino.core.errors import Fault, InputError, MolinoError
 from molino.core.fitting.experiments import Experiments
 from molino.core.results import Result

@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from molino.core.design.sweeping import Sweep
+from molino.core.design.sweep_result import Sweep
 from molino.core.results import plain
 from molino.core.units import pretty
 from molino.desk.report.document import Block, Explorer, Facts, Paragraph, Part, Picture, Table

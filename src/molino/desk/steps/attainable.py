@@ -17,7 +17,7 @@ from molino.desk.steps.common import (
 )
 
 if TYPE_CHECKING:
-    from molino.core.design.attainable import AttainableRegion, BestTrain
+    from molino.core.design.attainable_region import AttainableRegion, BestTrain
     from molino.desk.job.load import Job
     from molino.desk.job.tasks import RegionTask
 

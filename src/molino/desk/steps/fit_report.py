@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from molino.core.fitting.fit_result import Fit
     from molino.core.fitting.profile_likelihood import ProfileLikelihood
     from molino.core.fitting.rates import Rates
-    from molino.core.fitting.screening import Screening
+    from molino.core.fitting.screening_result import Screening
     from molino.desk.job.load import Job
     from molino.desk.job.models import RatesTable
     from molino.desk.job.studies import Line, Study

@@ -18,7 +18,7 @@ from molino.desk.steps.common import (
 )
 
 if TYPE_CHECKING:
-    from molino.core.design.recommending import Recommendation
+    from molino.core.design.recommendation import Recommendation
     from molino.desk.job.load import Job
     from molino.desk.job.tasks import RecommendTask
 

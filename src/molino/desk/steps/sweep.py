@@ -17,7 +17,7 @@ from molino.desk.steps.common import (
 )
 
 if TYPE_CHECKING:
-    from molino.core.design.sweeping import Sweep
+    from molino.core.design.sweep_result import Sweep
     from molino.desk.job.load import Job
 
 _SHOWN = 12

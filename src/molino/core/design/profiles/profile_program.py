@@ -16,7 +16,7 @@ import numpy as np
 import sympy as sp
 
 from molino.core.balances.collocation import NODES, QUADRATURE, Collocation, Layout, PointFunctions, Trajectories
-from molino.core.balances.integrate import start
+from molino.core.balances.engines import start
 from molino.core.balances.source import build
 from molino.core.balances.system import Case
 from molino.core.chemistry.formula import constant

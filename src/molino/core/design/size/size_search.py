@@ -11,8 +11,9 @@ import sympy as sp
 from scipy.optimize import brentq
 
 from molino.core.balances.compiled import compiled
+from molino.core.balances.engines import start
 from molino.core.balances.functions import functions_of
-from molino.core.balances.integrate import Event, Solution, integrate, start
+from molino.core.balances.integrate import Event, Solution, integrate
 from molino.core.balances.system import Case
 from molino.core.contract.metrics import Metric
 from molino.core.contract.run_result import RunResult

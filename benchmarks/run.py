@@ -25,7 +25,7 @@ from molino.core.balances.integrate import integrate
 from molino.core.balances.system import ZERO, Balances, Case, State
 from molino.core.design import optimum_search, sizing, sweeping
 from molino.core.fields.basin_field import BasinField
-from molino.core.units import GAS_CONSTANT
+from molino.core.unit_tables import GAS_CONSTANT
 
 
 def adiabatic_case() -> Case:

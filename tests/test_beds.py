@@ -14,7 +14,7 @@ from scipy.special import i0, i1
 
 import molino as mo
 from molino.core.chemistry.composition import composition
-from molino.core.terms.catalyst import SHAPES, Effectiveness, EffectivenessSlope
+from molino.core.terms.effectiveness import SHAPES, Effectiveness, EffectivenessSlope
 
 R = 8.31446261815324
 SLOW = mo.Chemistry(mo.Reaction("A -> B", k="1e-9 1/s", name="r"), species={"A": "N2", "B": "N2"})

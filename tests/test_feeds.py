@@ -12,7 +12,7 @@ import pytest
 from hypothesis import assume, given, settings, strategies as st
 
 import molino as mo
-from molino.core.units import GAS_CONSTANT
+from molino.core.unit_tables import GAS_CONSTANT
 from test_rate_laws import rows
 
 PAIR = mo.Chemistry(mo.Reaction("A -> B", k="0.4 1/h"), species={"A": "CH4O", "B": "CH4O"})

@@ -16,7 +16,7 @@ from scipy.optimize import brentq
 import molino as mo
 from conftest import Typed
 from molino.core.fitting.fit_result import Fit
-from molino.core.units import GAS_CONSTANT
+from molino.core.unit_tables import GAS_CONSTANT
 from molino.desk import figures
 from molino.desk.job.load import Job
 

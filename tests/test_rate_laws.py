@@ -15,7 +15,7 @@ from hypothesis import given, settings, strategies as st
 import molino as mo
 from molino.core.balances.compiled import compiled
 from molino.core.chemistry.formula import TEMPERATURE
-from molino.core.units import GAS_CONSTANT
+from molino.core.unit_tables import GAS_CONSTANT
 
 PAGE = (Path(__file__).parent.parent / "docs" / "chemistry.md").read_text()
 SPECIES = [

@@ -27,20 +27,20 @@ _HOME = {
     "Batch": "core.vessels.batch",
     "BestTrain": "core.design.attainable_region",
     "Bootstrap": "core.fitting.bootstrap",
-    "Branch": "core.vessels.steady_states",
+    "Branch": "core.vessels.branch",
     "BubbleColumn": "core.vessels.bubble_column",
     "Catalyst": "core.terms.catalyst",
     "Change": "core.runs.scheduled_changes",
     "Chemistry": "core.chemistry.chemistry",
     "Comparison": "core.design.comparison",
-    "Compartments": "core.mixing.flow_models",
+    "Compartments": "core.mixing.compartments",
     "CubicEquation": "core.thermo.cubic",
     "Deactivation": "core.terms.catalyst",
     "Decomposition": "core.terms.decomposition",
     "Discrimination": "core.fitting.discrimination",
     "DispersedTube": "core.vessels.dispersed_tube",
     "Dispersion": "core.terms.dispersion",
-    "DistributedFeed": "core.terms.walls",
+    "DistributedFeed": "core.terms.side_feed",
     "Dosing": "core.vessels.semi_batch",
     "Duty": "core.terms.heat",
     "Equations": "core.chemistry.notation",
@@ -52,13 +52,13 @@ _HOME = {
     "Feed": "core.contents.feed",
     "FilmReaction": "core.terms.gas_phase",
     "Fit": "core.fitting.fit_result",
-    "FlowComparison": "core.mixing.flow_fit",
-    "FlowFit": "core.mixing.flow_fit",
+    "FlowComparison": "core.mixing.flow_fit_result",
+    "FlowFit": "core.mixing.flow_fit_result",
     "FreeProfile": "core.design.optimize.free_profile",
     "FromSpecies": "core.chemistry.thermochemistry",
     "GasPhase": "core.terms.gas_phase",
     "HeatCapacity": "core.chemistry.heat_capacity",
-    "HeatSafety": "core.safety.heat_safety",
+    "HeatSafety": "core.safety.safety_results",
     "Inlet": "core.fields.openings",
     "InputError": "core.errors",
     "InternalDiffusion": "core.terms.catalyst",
@@ -69,7 +69,7 @@ _HOME = {
     "LaminarTube": "core.fields.laminar_tube",
     "Library": "core.chemistry.library",
     "Membrane": "core.terms.walls",
-    "Metric": "core.contract.metrics",
+    "Metric": "core.contract.metric",
     "MixingBounds": "core.mixing.conversion",
     "MolinoError": "core.errors",
     "NextExperiment": "core.fitting.next_experiment",
@@ -91,13 +91,13 @@ _HOME = {
     "ResidenceTimeDistribution": "core.mixing.distribution",
     "Review": "core.chemistry.checks",
     "Run": "core.runs.run",
-    "RunawayBoundary": "core.safety.heat_safety",
-    "SbmlModel": "desk.tables.sbml",
+    "RunawayBoundary": "core.safety.safety_results",
+    "SbmlModel": "desk.tables.sbml_reader",
     "Screening": "core.fitting.screening_result",
     "SemiBatch": "core.vessels.semi_batch",
     "SideFeed": "core.trains.steps",
     "Signal": "core.fitting.signals",
-    "Sizing": "core.design.size.sizing",
+    "Sizing": "core.design.size.size_result",
     "SolveError": "core.errors",
     "Species": "core.chemistry.species",
     "SpreadSources": "core.design.confidence",
@@ -129,7 +129,7 @@ _HOME = {
     "conversion": "core.contract.metrics",
     "discriminate": "core.fitting.discrimination",
     "duty": "core.contract.metrics",
-    "effectiveness_factor": "core.terms.catalyst",
+    "effectiveness_factor": "core.terms.effectiveness",
     "equilibrium_curves": "core.design.equilibrium_curves",
     "evaluator": "core.design.evaluator",
     "figures": "desk.figures",
@@ -185,8 +185,8 @@ if TYPE_CHECKING:
     from molino.core.chemistry.vapor_pressure import VaporPressure as VaporPressure
     from molino.core.contents.feed import Feed as Feed
     from molino.core.contents.streams import Stream as Stream
+    from molino.core.contract.metric import Metric as Metric
     from molino.core.contract.metrics import (
-        Metric as Metric,
         concentration as concentration,
         conversion as conversion,
         duty as duty,
@@ -208,7 +208,8 @@ if TYPE_CHECKING:
     from molino.core.design.optimize.free_profile import FreeProfile as FreeProfile
     from molino.core.design.recommendation import Recommendation as Recommendation
     from molino.core.design.recommending import recommend as recommend
-    from molino.core.design.size.sizing import Sizing as Sizing, size as size
+    from molino.core.design.size.size_result import Sizing as Sizing
+    from molino.core.design.size.sizing import size as size
     from molino.core.design.spans import log_span as log_span, span as span
     from molino.core.design.survey import Survey as Survey, survey as survey
     from molino.core.design.sweep_result import Sweep as Sweep, SweptCondition as SweptCondition
@@ -239,16 +240,13 @@ if TYPE_CHECKING:
     from molino.core.fitting.screening import screen_orders as screen_orders
     from molino.core.fitting.screening_result import Prediction as Prediction, Screening as Screening
     from molino.core.fitting.signals import Signal as Signal
+    from molino.core.mixing.compartments import Compartments as Compartments
     from molino.core.mixing.conversion import MixingBounds as MixingBounds, mixing_bounds as mixing_bounds
     from molino.core.mixing.distribution import ResidenceTimeDistribution as ResidenceTimeDistribution
-    from molino.core.mixing.flow_fit import (
-        FlowComparison as FlowComparison,
-        FlowFit as FlowFit,
-        fit_flow_models as fit_flow_models,
-    )
+    from molino.core.mixing.flow_fit import fit_flow_models as fit_flow_models
+    from molino.core.mixing.flow_fit_result import FlowComparison as FlowComparison, FlowFit as FlowFit
     from molino.core.mixing.flow_models import (
         AxialDispersion as AxialDispersion,
-        Compartments as Compartments,
         LaminarFlow as LaminarFlow,
         Recycle as Recycle,
         StagnantZones as StagnantZones,
@@ -258,24 +256,22 @@ if TYPE_CHECKING:
     from molino.core.mixing.tracer_test import TracerTest as TracerTest
     from molino.core.runs.run import Run as Run
     from molino.core.runs.scheduled_changes import Change as Change
-    from molino.core.safety.heat_safety import (
-        HeatSafety as HeatSafety,
-        RunawayBoundary as RunawayBoundary,
-        heat_safety as heat_safety,
-    )
+    from molino.core.safety.heat_safety import heat_safety as heat_safety
+    from molino.core.safety.safety_results import HeatSafety as HeatSafety, RunawayBoundary as RunawayBoundary
     from molino.core.terms.adsorption import Adsorption as Adsorption
     from molino.core.terms.catalyst import (
         Catalyst as Catalyst,
         Deactivation as Deactivation,
         InternalDiffusion as InternalDiffusion,
-        effectiveness_factor as effectiveness_factor,
     )
     from molino.core.terms.decomposition import Decomposition as Decomposition
     from molino.core.terms.dispersion import Dispersion as Dispersion
+    from molino.core.terms.effectiveness import effectiveness_factor as effectiveness_factor
     from molino.core.terms.gas_phase import FilmReaction as FilmReaction, GasPhase as GasPhase
     from molino.core.terms.heat import Adiabatic as Adiabatic, Duty as Duty, Jacket as Jacket, Profile as Profile
     from molino.core.terms.pressure import PressureDrop as PressureDrop
-    from molino.core.terms.walls import DistributedFeed as DistributedFeed, Membrane as Membrane
+    from molino.core.terms.side_feed import DistributedFeed as DistributedFeed
+    from molino.core.terms.walls import Membrane as Membrane
     from molino.core.thermo.activity import ActivityModel as ActivityModel
     from molino.core.thermo.cubic import CubicEquation as CubicEquation
     from molino.core.thermo.phase_split import PhaseSplit as PhaseSplit
@@ -288,11 +284,12 @@ if TYPE_CHECKING:
     from molino.core.vessels.at_conversion import AtConversion as AtConversion
     from molino.core.vessels.at_equilibrium import AtEquilibrium as AtEquilibrium
     from molino.core.vessels.batch import Batch as Batch
+    from molino.core.vessels.branch import Branch as Branch
     from molino.core.vessels.bubble_column import BubbleColumn as BubbleColumn
     from molino.core.vessels.dispersed_tube import DispersedTube as DispersedTube
     from molino.core.vessels.plug_flow import PlugFlow as PlugFlow
     from molino.core.vessels.semi_batch import Dosing as Dosing, SemiBatch as SemiBatch
-    from molino.core.vessels.steady_states import Branch as Branch, SteadyStates as SteadyStates
+    from molino.core.vessels.steady_states import SteadyStates as SteadyStates
     from molino.core.vessels.stirred_tank import StirredTank as StirredTank
     from molino.desk import figures as figures
     from molino.desk.job.chemistry import (
@@ -305,7 +302,8 @@ if TYPE_CHECKING:
     from molino.desk.report.build import report as report
     from molino.desk.tables.experiments import read_experiments as read_experiments, read_rates as read_rates
     from molino.desk.tables.lookup import look_up as look_up
-    from molino.desk.tables.sbml import SbmlModel as SbmlModel, read_sbml as read_sbml
+    from molino.desk.tables.sbml import read_sbml as read_sbml
+    from molino.desk.tables.sbml_reader import SbmlModel as SbmlModel
     from molino.desk.tables.sbml_writer import write_sbml as write_sbml
     from molino.desk.tables.species import read_species as read_species
     from molino.desk.tables.tracer import read_tracer as read_tracer

@@ -8,8 +8,9 @@ from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any, TypeAlias
 
 from molino.core.checks import Check, closure_check
+from molino.core.display import Display
 from molino.core.printing import Printed
-from molino.core.units import Display, number_text, pretty_heading
+from molino.core.units import number_text, pretty_heading
 
 if TYPE_CHECKING:
     import pandas as pd

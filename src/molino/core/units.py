@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from functools import cache, lru_cache
@@ -16,116 +16,26 @@ from typing import TYPE_CHECKING, Any
 
 from molino.core.arguments import short
 from molino.core.errors import InputError, UnitError
+from molino.core.unit_tables import (
+    AMBIGUOUS,
+    BASE_NAMES,
+    EXAMPLES,
+    LEAST,
+    MOST,
+    MOST_OF,
+    OTHER_WORDS,
+    PLANT_UNITS,
+    SI_UNITS,
+    Dimension,
+)
 
 if TYPE_CHECKING:
     import numpy as np
     import pint
 
-GAS_CONSTANT = 8.31446261815324
-"""Molar gas constant R in J/(mol K), exact since the 2019 revision of the SI (CODATA 2018)."""
 
-Dimension = Mapping[str, Fraction]
-"""Exponents of base dimensions, e.g. {"[length]": 3, "[substance]": -1}; empty for a pure number."""
-
-SI_UNITS = {
-    "amount": "mol",
-    "area": "m^2",
-    "concentration": "mol/m^3",
-    "density": "kg/m^3",
-    "diameter": "m",
-    "diffusivity": "m^2/s",
-    "energy": "J",
-    "energy per amount": "J/mol",
-    "energy per mass": "J/kg",
-    "flux": "mol/m^2/s",
-    "heat capacity": "J/mol/K",
-    "heat capacity flow": "W/K",
-    "heat capacity per mass": "J/kg/K",
-    "heat capacity per volume": "J/m^3/K",
-    "heat per temperature": "J/K",
-    "heat flux": "W/m^2",
-    "heat transfer coefficient": "W/m^2/K",
-    "length": "m",
-    "loading": "mol/kg",
-    "mass": "kg",
-    "mass flow": "kg/s",
-    "mass transfer coefficient": "m/s",
-    "molar mass": "kg/mol",
-    "molar volume": "m^3/mol",
-    "molar flow": "mol/s",
-    "number": "",
-    "power": "W",
-    "power per mass": "W/kg",
-    "pressure": "Pa",
-    "rate": "mol/m^3/s",
-    "rate per area": "mol/m^2/s",
-    "rate per catalyst mass": "mol/kg/s",
-    "solubility parameter": "Pa^0.5",
-    "specific area": "1/m",
-    "temperature": "K",
-    "temperature difference": "K",
-    "thermal conductivity": "W/m/K",
-    "time": "s",
-    "transfer coefficient": "1/s",
-    "viscosity": "Pa*s",
-    "volume": "m^3",
-    "volumetric flow": "m^3/s",
-}
-"""The SI unit of each kind of quantity that Molino asks for."""
-
-EXAMPLES = {
-    "amount": "2.5 kmol",
-    "area": "12 cm^2",
-    "concentration": "0.35 mol/L",
-    "density": "980 kg/m3",
-    "diameter": "80 mm",
-    "diffusivity": "2e-6 m2/s",
-    "energy": "3 MJ",
-    "energy per amount": "120 kJ/mol",
-    "energy per mass": "350 kJ/kg",
-    "flux": "0.2 mol/m2/h",
-    "heat capacity": "75 J/mol/K",
-    "heat capacity flow": "2 kW/K",
-    "heat capacity per mass": "4.2 kJ/kg/K",
-    "heat capacity per volume": "4.2 MJ/m3/K",
-    "heat per temperature": "25 kJ/K",
-    "heat flux": "2 kW/m2",
-    "heat transfer coefficient": "400 W/m2/K",
-    "length": "60 m",
-    "loading": "1.5 mol/kg",
-    "mass": "250 kg",
-    "mass flow": "5 t/h",
-    "mass transfer coefficient": "2e-4 m/s",
-    "molar mass": "96.1 g/mol",
-    "molar volume": "83 cm3/mol",
-    "molar flow": "4 kmol/h",
-    "number": "0.9",
-    "power": "15 kW",
-    "power per mass": "12 W/kg",
-    "pressure": "3 bar",
-    "rate": "0.2 mol/L/min",
-    "rate per area": "0.2 mol/m2/h",
-    "rate per catalyst mass": "0.2 mol/kg/h",
-    "solubility parameter": "18.2 MPa^0.5",
-    "specific area": "300 m2/m3",
-    "temperature": "175 degC",
-    "temperature difference": "40 K",
-    "thermal conductivity": "0.6 W/m/K",
-    "time": "3 h",
-    "transfer coefficient": "0.1 1/s",
-    "viscosity": "0.02 mPa*s",
-    "volume": "4 m3",
-    "volumetric flow": "12 m3/h",
-}
-
-_MOST = 1e30
-"""Largest number in SI of a known kind of quantity."""
-_LEAST = {"length": 1e-30, "diameter": 1e-30, "area": 1e-60, "volume": 1e-90, "time": 1e-30}
-"""Smallest numbers in SI that are not zero: powers would vanish."""
 _LEAST_OF_ANY = 2.3e-308
 """The same of all else: below it floats lose their digits."""
-_MOST_OF = {"temperature": 1e7, "energy per amount": 1e10, "length": 1e9, "diameter": 1e9}
-"""The same of kinds that matter by exponentials or powers; a temperature may be an activation energy over R, too."""
 _MOST_OF_ANY = 1e200
 """The same of a rate constant, whose unit may be any."""
 _NUMBER = re.compile(r"\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)\s*(.*?)\s*$", re.DOTALL)
@@ -134,71 +44,12 @@ _SPREAD = re.compile(
     re.DOTALL,
 )
 _LIKELY = {"C": "degC", "c": "degC", "°": "degC", "deg C": "degC", "F": "degF", "deg": "degC", "Celsius": "degC"}
-_BASE_NAMES = {
-    "[length]": "m",
-    "[mass]": "kg",
-    "[time]": "s",
-    "[temperature]": "K",
-    "[substance]": "mol",
-    "[current]": "A",
-}
 
 
-def _gas(volume: str, temperature: float) -> str:
-    """The amount of ideal gas in a volume at 1 atm, as pint defines a unit."""
-    return f"{101325 / (GAS_CONSTANT * temperature):.15g} * mole * ({volume}) / meter**3"
-
-
-_PLANT_UNITS = (
-    "bbl = 42 * gallon",
-    "barrel = 42 * gallon",
-    "lbm = pound",
-    "bpd = 42 * gallon / day",
-    "gpm = gallon / minute",
-    "cfm = foot**3 / minute",
-    "lpm = liter / minute",
-    "tpd = 1000 * kilogram / day",
-    "lbmol = 453.59237 * mole",
-    "kgmol = 1000 * mole",
-    "gmol = mole",
-    "psia = psi",
-    "bara = bar",
-    "ata = 98066.5 * pascal",
-    "psig = 6894.757293168361 * pascal; offset: 101325",
-    "barg = 100000 * pascal; offset: 101325",
-    "kPag = 1000 * pascal; offset: 101325",
-    "mm_water = 9.80665 * pascal",
-    "inch_water = 249.08891 * pascal",
-    "MMBTU = 1e6 * Btu",
-    "MMBtu = 1e6 * Btu",
-    f"normal_cubic_meter = {_gas('1 * meter**3', 273.15)}",
-    f"standard_cubic_meter = {_gas('1 * meter**3', 288.15)}",
-    f"scf = {_gas('0.3048**3 * meter**3', 288.7055555555556)}",
-    "scfm = scf / minute",
-    "scfh = scf / hour",
-    "MSCFD = 1000 * scf / day",
-    "MMSCFD = 1e6 * scf / day",
-    f"sccm = {_gas('1e-6 * meter**3', 273.15)} / minute",
-    f"slpm = {_gas('1e-3 * meter**3', 273.15)} / minute",
-)
-"""Units of plants beyond pint's: gauge pressures count from 1 atm, normal volumes (Nm3, sccm, slpm) are amounts of
-ideal gas at 0 degC and 1 atm, standard ones at 15 degC (Sm3) or 60 degF (scf); a barrel is that of oil, 42 gallons."""
 _WHOLE = re.compile(r"(?<![A-Za-z])(Nm3|Sm3|mmH2O|inH2O)(?![A-Za-z0-9])")
 """Units whose digits are no exponents."""
 _NAMES = {"Nm3": "normal_cubic_meter", "Sm3": "standard_cubic_meter", "mmH2O": "mm_water", "inH2O": "inch_water"}
 """What pint knows them by."""
-AMBIGUOUS = {
-    "ton": "ton is read as the short ton of 2000 lb; t is the tonne of 1000 kg",
-    "cal": "cal is read as the thermochemical calorie of 4.184 J",
-    "kcal": "kcal is read as 1000 thermochemical calories of 4.184 J",
-    "gal": "gal is read as the US gallon of 3.785 L",
-    "gpm": "gpm is read in US gallons of 3.785 L",
-    "BTU": "BTU is read as the international one of 1055.06 J",
-    "bbl": "bbl is read as the oil barrel of 42 US gallons",
-    "barrel": "barrel is read as the oil barrel of 42 US gallons",
-    "hp": "hp is read as the mechanical horsepower of 745.7 W",
-}
-"""Units with two meanings in the trade, and how each is read."""
 
 
 def ambiguous(text: str) -> list[str]:
@@ -214,7 +65,7 @@ def registry() -> pint.UnitRegistry[Any]:
 
     units: pint.UnitRegistry[Any] = pint.UnitRegistry(autoconvert_offset_to_baseunit=True, on_redefinition="ignore")
     units.formatter.default_format = "~C"
-    for line in _PLANT_UNITS:
+    for line in PLANT_UNITS:
         units.define(line)
     return units
 
@@ -237,13 +88,11 @@ class Unit:
 
 def product(first: str, second: str) -> str:
     """The unit of a product: '1/kg' and 'kg/h' make '1/h'."""
-    found = registry().Unit(_spell_out(first or "dimensionless")) * registry().Unit(
-        _spell_out(second or "dimensionless")
-    )
+    found = registry().Unit(spell_out(first or "dimensionless")) * registry().Unit(spell_out(second or "dimensionless"))
     return f"{found:~C}".replace("**", "^").replace("dimensionless", "")
 
 
-def _spell_out(text: str) -> str:
+def spell_out(text: str) -> str:
     """Write 'm3/h', 'mol L-1', 'm³', '°C' the way pint reads them."""
     plain = text.strip().replace("°C", "degC").replace("°F", "degF").replace("·", "*").replace("^", "**")
     plain = plain.translate(str.maketrans("²³⁻¹µμ", "23-1uu"))
@@ -267,7 +116,7 @@ def unit(text: str) -> Unit:
     risky = r"\d{3}|\d\s*(\*\*|\^)"  # numbers raised to numbers: no unit is written so, and they can take for ever
     if len(text) > 80 or not re.fullmatch(r"[\w\s*/^().%°·²³⁻¹+-]*", text) or re.search(risky, text):
         raise UnitError(f"'{text[:80]}' is not a unit", advice="write units like mol/L, 1/min, m3/h, degC")
-    spelled = _spell_out(text)
+    spelled = spell_out(text)
     try:
         found = registry().parse_units(spelled if spelled != "1" else "")
         dimension = {base: Fraction(str(power)).limit_denominator(1000) for base, power in found.dimensionality.items()}
@@ -295,7 +144,7 @@ class Value:
     @property
     def quantity(self) -> Any:
         """The same as a pint quantity, in the unit it came in."""
-        return registry().Quantity(self.to(self.unit or ""), _spell_out(self.unit or ""))
+        return registry().Quantity(self.to(self.unit or ""), spell_out(self.unit or ""))
 
     def text(self, digits: int) -> str:
         """The number to some digits, with the unit it came in."""
@@ -378,15 +227,15 @@ def read(given: Any, kind: str | None = None, name: str = "") -> Value:
         raise type(error)(fault.within(name) if name else fault for fault in error.faults) from error
     if not math.isfinite(value.si):
         raise InputError(f"{short(given)} is not a finite number", where=name, advice=_example(kind))
-    most = _MOST if kind else _MOST_OF_ANY
-    least = 0.0 if kind == "number" else _LEAST.get(kind or "", _LEAST_OF_ANY)
+    most = MOST if kind else _MOST_OF_ANY
+    least = 0.0 if kind == "number" else LEAST.get(kind or "", _LEAST_OF_ANY)
     if abs(value.si) > most or 0 < abs(value.si) < least:
         size = "large" if abs(value.si) > 1 else "small"
         raise InputError(f"{short(given)} is too {size} to compute with", where=name, advice=_example(kind))
     if kind is not None and value.unit is not None:
         expect(value.unit, kind, name, str(given))
-    if kind in _MOST_OF and abs(value.si) > _MOST_OF[kind]:
-        message = f"{short(given)} is beyond what Molino computes with ({_MOST_OF[kind]:g} {SI_UNITS[kind]})"
+    if kind in MOST_OF and abs(value.si) > MOST_OF[kind]:
+        message = f"{short(given)} is beyond what Molino computes with ({MOST_OF[kind]:g} {SI_UNITS[kind]})"
         raise InputError(message, where=name, advice=_example(kind))
     return value
 
@@ -488,8 +337,8 @@ _positive_known = lru_cache(maxsize=8192)(_positive)
 
 def si_text(dimension: Dimension) -> str:
     """A unit in SI base units for a dimension, e.g. 'm^3/mol/s'."""
-    up = [_power(_BASE_NAMES.get(base, base), power) for base, power in dimension.items() if power > 0]
-    down = [_power(_BASE_NAMES.get(base, base), -power) for base, power in dimension.items() if power < 0]
+    up = [_power(BASE_NAMES.get(base, base), power) for base, power in dimension.items() if power > 0]
+    down = [_power(BASE_NAMES.get(base, base), -power) for base, power in dimension.items() if power < 0]
     return "/".join(["*".join(up) or "1", *down]) if up or down else ""
 
 
@@ -512,18 +361,11 @@ def _power(name: str, power: Fraction) -> str:
     return name if power == 1 else f"{name}^{power}" if power.denominator == 1 else f"{name}^{float(power):g}"
 
 
-_OTHER_WORDS = {
-    "mass transfer coefficient": "speed",
-    "transfer coefficient": "frequency or first-order rate constant",
-}
-"""What else has the unit of a kind."""
-
-
 def describe(dimension: Dimension) -> str:
     """A dimension in words: the kind it belongs to, or its SI unit."""
     for kind, text in SI_UNITS.items():
         if text and unit(text).dimension == dimension and kind not in ("diameter",):
-            return _OTHER_WORDS.get(kind, kind)
+            return OTHER_WORDS.get(kind, kind)
     return si_text(dimension) or "a pure number"
 
 
@@ -537,93 +379,3 @@ def pretty_heading(heading: str) -> str:
     """A heading with its unit for the eye: 'flow [m3/h]' as 'flow [m³/h]'."""
     name, bracket, unit = heading.partition(" [")
     return f"{name} [{pretty(unit.rstrip(']'))}]" if bracket else name
-
-
-HABIT = {
-    **SI_UNITS,
-    "concentration": "mol/L",
-    "time": "min",
-    "temperature": "degC",
-    "volume": "m3",
-    "volumetric flow": "m3/h",
-    "molar flow": "kmol/h",
-    "mass flow": "kg/h",
-    "energy per amount": "kJ/mol",
-    "pressure": "bar",
-    "power": "kW",
-    "energy": "MJ",
-    "energy per mass": "kJ/kg",
-}
-"""Units in which results are shown where nothing that was given says otherwise."""
-
-
-@dataclass(frozen=True)
-class Display:
-    """Which unit each kind of quantity is shown in: the one it was given in; without any unit, plain numbers."""
-
-    chosen: Mapping[str, str]
-    unitless: bool = False
-
-    @classmethod
-    def of(cls, given: Iterable[tuple[str, Value | None]], prefer: Mapping[str, str], with_units: bool) -> Display:
-        """From the values of a study by kind, and from what is preferred over them.
-
-        `with_units` says that something else in the study (a rate constant) came with a unit.
-        """
-        values = [(kind, value) for kind, value in given if value is not None]
-        unitless = not with_units and not prefer and all(value.unit is None for _, value in values)
-        chosen: dict[str, str] = {}
-        for kind, value in values:
-            chosen.setdefault(kind, value.unit if value.unit is not None else SI_UNITS[kind])
-        return cls({**chosen, **prefer}, unitless)
-
-    def unit(self, kind: str) -> str:
-        """The text of the unit for a kind; '' where numbers stand without one."""
-        if self.unitless or kind == "number":
-            return ""
-        if kind in self.chosen:
-            return self.chosen[kind]
-        if kind.startswith("rate") or kind == "flux":
-            per = {"rate per catalyst mass": "mol/kg", "rate per area": "mol/m2", "flux": "mol/m2"}
-            return f"{per.get(kind) or self.unit('concentration')}/{self.unit('time')}"
-        return HABIT[kind]
-
-    def number(self, si: Any, kind: str) -> Any:
-        """SI numbers in the unit shown."""
-        text = self.unit(kind)
-        return unit(text).from_si(si) if text else si
-
-    def heading(self, name: str, kind: str) -> str:
-        """A column heading: 'xylose [mol/L]'."""
-        text = self.unit(kind)
-        return f"{name} [{text}]" if text else name
-
-    def label(self, name: str, kind: str) -> str:
-        """An axis label: as a heading, with the unit pretty."""
-        text = self.unit(kind)
-        return f"{name} [{pretty(text)}]" if text else name
-
-    def text(self, si: float, kind: str, digits: int = 4) -> str:
-        """A number with its unit, for reading."""
-        return f"{number_text(self.number(si, kind), digits)} {pretty(self.unit(kind))}".rstrip()
-
-    def difference(self, si: Any, kind: str) -> Any:
-        """Differences of SI numbers (standard deviations, residuals) in the unit of differences."""
-        text = self.difference_unit(kind)
-        return si / unit(text).factor if text else si
-
-    def difference_unit(self, kind: str) -> str:
-        """As `unit`; of temperatures K, since 5 °C is also a temperature, and of gauge pressures the plain unit."""
-        if kind == "temperature" and not self.unitless:
-            return "K"
-        text = self.unit(kind)
-        return text.removesuffix("g") if kind == "pressure" and text and unit(text).offset else text
-
-    def difference_text(self, si: float, kind: str, digits: int = 3) -> str:
-        """A difference with its unit, for reading."""
-        return f"{number_text(self.difference(si, kind), digits)} {pretty(self.difference_unit(kind))}".rstrip()
-
-    def quantity(self, si: float, kind: str) -> Any:
-        """A pint quantity in the unit shown."""
-        text = self.unit(kind)
-        return registry().Quantity(float(self.number(si, kind)), _spell_out(text))

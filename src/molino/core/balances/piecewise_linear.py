@@ -19,6 +19,7 @@ from molino.core import units
 from molino.core.balances.balance_symbols import SINCE, slope_of
 from molino.core.balances.system import Balances, Case
 from molino.core.errors import Faults, InputError
+from molino.core.unit_tables import EXAMPLES
 
 
 @dataclass(frozen=True)
@@ -50,7 +51,7 @@ class PiecewiseLinear:
         times, values = [], []
         pairs = [*given] if isinstance(given, list | tuple) else []
         if not pairs or any(not isinstance(pair, list | tuple) or len(pair) != 2 for pair in pairs):
-            advice = f"write [('0', '{units.EXAMPLES[kind]}'), ('{units.EXAMPLES[along]}', ...)]"
+            advice = f"write [('0', '{EXAMPLES[kind]}'), ('{EXAMPLES[along]}', ...)]"
             raise InputError(f"{given!r} is not a list of pairs", place, advice)
         for at, value in pairs:
             with faults.at(place):

@@ -14,7 +14,8 @@ from molino.core import units
 from molino.core.errors import Faults, InputError, UnitError
 from molino.core.printing import Printed
 from molino.core.statistics import f_quantile, half_width
-from molino.core.units import GAS_CONSTANT, Value
+from molino.core.unit_tables import GAS_CONSTANT
+from molino.core.units import Value
 
 
 @dataclass(frozen=True)

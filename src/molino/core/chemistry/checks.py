@@ -24,7 +24,8 @@ from molino.core.chemistry.thermochemistry import FromSpecies
 from molino.core.errors import Fault, InputError, SolveError
 from molino.core.frozen import Frozen
 from molino.core.printing import Printed
-from molino.core.units import GAS_CONSTANT, Value
+from molino.core.unit_tables import GAS_CONSTANT
+from molino.core.units import Value
 
 LEVELS = ("error", "warning", "note")
 

@@ -16,7 +16,7 @@ from molino.core import units
 from molino.core.chemistry.formula import GAS, PRESSURE, TEMPERATURE, constant, species_in
 from molino.core.errors import InputError, UnitError
 from molino.core.symbols import Quantity
-from molino.core.units import Dimension
+from molino.core.unit_tables import Dimension
 
 _ENERGY_PER_AMOUNT_TEMPERATURE = "J/mol/K"
 

@@ -15,7 +15,8 @@ from molino.core.chemistry.numeric_function import NumericFunction
 from molino.core.errors import Faults, InputError, UnitError
 from molino.core.frozen import Frozen, settle
 from molino.core.schema import numbers, quantities, quantity
-from molino.core.units import GAS_CONSTANT, Value
+from molino.core.unit_tables import GAS_CONSTANT, SI_UNITS
+from molino.core.units import Value
 
 STANDARD_TEMPERATURE = 298.15
 """Temperature in K at which enthalpies and Gibbs energies of formation and entropies hold."""
@@ -104,7 +105,7 @@ class HeatCapacity(Frozen):
             for power, number in enumerate(given):
                 with faults.at(f"heat capacity, coefficient {power}"):
                     value = units.read(number)
-                    wanted = units.SI_UNITS["heat capacity"] + (f"/K^{power}" if power else "")
+                    wanted = SI_UNITS["heat capacity"] + (f"/K^{power}" if power else "")
                     if value.unit is not None and units.unit(value.unit).dimension != units.unit(wanted).dimension:
                         raise UnitError(f"'{number}' is not in {wanted} or alike", advice=f"give it in {wanted}")
                     read.append(value)
@@ -196,5 +197,5 @@ def read_heat_capacity(given: Any, molar_mass: float | None) -> HeatCapacity:
     if value.unit is not None and units.unit(value.unit).dimension == units.unit("J/kg/K").dimension:
         if molar_mass is None:
             raise InputError(f"'{given}' is per mass", "heat_capacity", "give the formula or the molar mass as well")
-        value = Value(value.si * molar_mass, units.SI_UNITS["heat capacity"])
+        value = Value(value.si * molar_mass, SI_UNITS["heat capacity"])
     return HeatCapacity(value)

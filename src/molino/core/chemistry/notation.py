@@ -13,7 +13,7 @@ from molino.core.chemistry.reaction_set import ReactionSet
 from molino.core.chemistry.thermochemistry import FromSpecies
 from molino.core.printing import Printed
 from molino.core.symbols import Role, for_the_eye, roman, symbol_latex
-from molino.core.units import GAS_CONSTANT
+from molino.core.unit_tables import GAS_CONSTANT
 
 _DIGITS = 6
 

@@ -33,7 +33,8 @@ from molino.core.chemistry.thermochemistry import FromSpecies
 from molino.core.errors import Faults, InputError, UnitError, nearest
 from molino.core.frozen import Frozen, FrozenMapping, settle
 from molino.core.printing import Printed
-from molino.core.units import GAS_CONSTANT, Dimension, Value
+from molino.core.unit_tables import GAS_CONSTANT, SI_UNITS, Dimension
+from molino.core.units import Value
 
 _SAME_T = 0.5
 """K: temperatures this near to each other are one."""
@@ -207,7 +208,7 @@ class ReactionSet(Frozen, Printed):
         orders = {n: c.value.si for n, c in constants.items() if isinstance(c, Plain) and isinstance(c.value, Value)}
 
         def check(basis: str) -> dict[str, Dimension]:
-            wanted = units.unit(units.SI_UNITS[BASES[basis]]).dimension
+            wanted = units.unit(SI_UNITS[BASES[basis]]).dimension
             return check_dimensions(reaction.formula, came, orders, wanted)
 
         try:

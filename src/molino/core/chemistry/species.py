@@ -20,7 +20,8 @@ from molino.core.errors import Faults, InputError
 from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
 from molino.core.schema import quantities, quantity, read_fields, schema_of
-from molino.core.units import GAS_CONSTANT, Value
+from molino.core.unit_tables import GAS_CONSTANT
+from molino.core.units import Value
 
 
 @dataclass(frozen=True, eq=False)

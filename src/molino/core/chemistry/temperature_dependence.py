@@ -17,7 +17,8 @@ from molino.core.errors import Faults, InputError, UnitError
 from molino.core.frozen import Frozen, settle
 from molino.core.schema import schema_of
 from molino.core.symbols import Role
-from molino.core.units import GAS_CONSTANT, Value
+from molino.core.unit_tables import GAS_CONSTANT
+from molino.core.units import Value
 
 _PART = Role("part of a constant", "part {}")
 _PARTS = {part: _PART(part) for part in ("", "A", "Ea", "at", "n", "dH", "a", "b")}

@@ -17,7 +17,8 @@ from molino.core.chemistry.heat_capacity import HeatCapacity
 from molino.core.chemistry.species import Species
 from molino.core.errors import Faults, InputError
 from molino.core.frozen import settle
-from molino.core.units import GAS_CONSTANT, Value
+from molino.core.unit_tables import GAS_CONSTANT
+from molino.core.units import Value
 
 
 def _changed(

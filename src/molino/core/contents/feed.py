@@ -9,7 +9,8 @@ from typing import Any
 from molino.core import units
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.species import Species
-from molino.core.contents.mixture import Contents, Mixture
+from molino.core.contents.mixture import Contents
+from molino.core.contents.mixture_equations import Mixture
 from molino.core.dual import Number, implicit, value_of
 from molino.core.errors import Faults, InputError, UnitError, nearest
 from molino.core.frozen import Frozen, settle
@@ -18,7 +19,8 @@ from molino.core.schema import contents, option, quantities, quantity, read_fiel
 from molino.core.thermo.activity import ActivityModel
 from molino.core.thermo.cubic import FORMS, CubicEquation
 from molino.core.thermo.phase_model import MODELS, GasRoot
-from molino.core.units import GAS_CONSTANT, Value
+from molino.core.unit_tables import GAS_CONSTANT, SI_UNITS
+from molino.core.units import Value
 
 
 def check_species(given: Iterable[str], chemistry: Chemistry, place: str) -> None:
@@ -296,14 +298,14 @@ def read_mixture_capacity(given: Any, density: Value | None) -> Value | None:
         return None
     read = units.read(given, name="heat_capacity")
     for kind in MIXTURE_CAPACITIES:
-        if read.unit is None or units.unit(read.unit).dimension == units.unit(units.SI_UNITS[kind]).dimension:
+        if read.unit is None or units.unit(read.unit).dimension == units.unit(SI_UNITS[kind]).dimension:
             value = units.positive(read, kind, "heat_capacity")
             if kind != MIXTURE_CAPACITIES[1]:
                 return value
             if density is None or is_molar(density):
                 advice = "give the density, or the heat capacity per volume, like '4.2 MJ/m3/K'"
                 raise InputError("a heat capacity per mass needs the density", "heat_capacity", advice)
-            return Value(value.si * density.si, units.SI_UNITS[MIXTURE_CAPACITIES[0]])
+            return Value(value.si * density.si, SI_UNITS[MIXTURE_CAPACITIES[0]])
     message = f"'{given}' is no heat capacity per volume, mass or mole"
     raise UnitError(message, "heat_capacity", "give it like '4.2 kJ/kg/K', '4 MJ/m3/K' or '35 J/mol/K'")
 
@@ -314,7 +316,7 @@ def flow_kind(flow: Value) -> str | None:
     if flow.unit is None:
         return kinds[0]
     dimension = units.unit(flow.unit).dimension
-    return next((k for k in kinds if units.unit(units.SI_UNITS[k]).dimension == dimension), None)
+    return next((k for k in kinds if units.unit(SI_UNITS[k]).dimension == dimension), None)
 
 
 def read_density(given: Any) -> Value | None:
@@ -329,7 +331,7 @@ def read_density(given: Any) -> Value | None:
 
 def is_molar(density: Value | None) -> bool:
     """Whether a density counts moles."""
-    molar = units.unit(units.SI_UNITS["concentration"]).dimension
+    molar = units.unit(SI_UNITS["concentration"]).dimension
     return density is not None and density.unit is not None and units.unit(density.unit).dimension == molar
 
 

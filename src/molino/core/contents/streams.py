@@ -19,12 +19,13 @@ from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
 from molino.core.chemistry.species import Species
 from molino.core.contents.feed import Feed, volume_model
 from molino.core.contents.mixture import Contents
+from molino.core.display import Display
 from molino.core.errors import InputError, SolveError
 from molino.core.frozen import Frozen
 from molino.core.results import Table, entry, frame
 from molino.core.thermo.energy import CAPACITY, reference
 from molino.core.thermo.phase_model import Content, PhaseModel
-from molino.core.units import Display, Value
+from molino.core.units import Value
 
 
 @dataclass(frozen=True, eq=False)

@@ -9,7 +9,7 @@ from typing import Any
 
 from molino.core import units
 from molino.core.chemistry.constants import Parameter
-from molino.core.contents.mixture import Portion, read_portion
+from molino.core.contents.portion import Portion, read_portion
 from molino.core.errors import InputError, UnitError
 from molino.core.units import Value
 

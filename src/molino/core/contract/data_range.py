@@ -8,7 +8,8 @@ from collections.abc import Iterable, Mapping
 from molino.core.chemistry.checks import Finding
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.reaction_set import Covariance
-from molino.core.units import Display, Value
+from molino.core.display import Display
+from molino.core.units import Value
 
 
 def extrapolations(

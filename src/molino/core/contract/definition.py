@@ -13,7 +13,8 @@ from molino.core.balances.balance_symbols import COOLANT
 from molino.core.balances.piecewise_linear import PiecewiseLinear
 from molino.core.chemistry.checks import Finding
 from molino.core.chemistry.chemistry import Chemistry
-from molino.core.contents.mixture import Contents, Mixture
+from molino.core.contents.mixture import Contents
+from molino.core.contents.mixture_equations import Mixture
 from molino.core.contents.streams import Stream
 from molino.core.contract.condition import Condition
 from molino.core.contract.run_result import RunResult

@@ -12,14 +12,14 @@ from molino.core import units
 from molino.core.balances.balance_symbols import INLET
 from molino.core.balances.system import Case
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
-from molino.core.contents.mixture import Mixture
+from molino.core.contents.mixture_equations import Mixture
 from molino.core.contract.medium import Medium
-from molino.core.contract.metrics import Metric, Weights
+from molino.core.contract.metric import Metric, Weights
+from molino.core.display import Display
 from molino.core.dual import Number
 from molino.core.errors import InputError
 from molino.core.schema import given_values
 from molino.core.terms.model import Model
-from molino.core.units import Display
 
 
 class Formulation(Medium):

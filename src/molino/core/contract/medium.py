@@ -20,6 +20,7 @@ from molino.core.terms.model import ModelKey
 from molino.core.thermo.activity import ActivityModel
 from molino.core.thermo.energy import CAPACITY, Energy, enthalpies, moved_references
 from molino.core.thermo.phase_model import MODELS, PhaseModel, RealGas, molar_volume
+from molino.core.unit_tables import SI_UNITS
 
 
 class Medium(Definition):
@@ -35,7 +36,7 @@ class Medium(Definition):
         """The enthalpies of its species, or what they lack."""
         given, per = self.mixture_capacity, None
         if given is not None:
-            molar = units.unit(units.SI_UNITS["heat capacity"]).dimension
+            molar = units.unit(SI_UNITS["heat capacity"]).dimension
             bare_gas = given.unit is None and self.is_gas
             per = "mole" if bare_gas or (given.unit and units.unit(given.unit).dimension == molar) else "volume"
         if per == "volume" and (self.is_gas or volume_model(self.fluid_model) == "additive volumes"):

@@ -10,10 +10,11 @@ import numpy as np
 from molino.core.chemistry.reaction_set import Covariance
 from molino.core.contents.streams import Fluid, Stream, stream_dict
 from molino.core.contract import metrics
-from molino.core.contract.metrics import Metric, read_metric
+from molino.core.contract.metric import Metric
+from molino.core.contract.metrics import read_metric
+from molino.core.display import Display
 from molino.core.frozen import Frozen
 from molino.core.results import Result, Table, entry, in_columns
-from molino.core.units import Display
 
 
 class RunResult(Frozen, Result):

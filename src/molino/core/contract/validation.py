@@ -14,6 +14,7 @@ from molino.core.errors import Faults, InputError
 from molino.core.frozen import settle
 from molino.core.terms.catalyst import Catalyst, check_catalyst
 from molino.core.terms.heat import Adiabatic, Duty, Jacket, Profile, read_heat
+from molino.core.unit_tables import SI_UNITS
 from molino.core.units import Value
 
 
@@ -73,8 +74,8 @@ def check_vessel(
             spec.check_profiles()
     for kind, text in vessel.show.items():
         with faults.at(f"{spec.label}, show"):
-            if kind not in units.SI_UNITS:
-                raise InputError(f"'{kind}' is not a kind of quantity", "", "kinds: " + ", ".join(units.SI_UNITS))
+            if kind not in SI_UNITS:
+                raise InputError(f"'{kind}' is not a kind of quantity", "", "kinds: " + ", ".join(SI_UNITS))
             units.expect(text, kind)
 
 

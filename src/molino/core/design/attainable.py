@@ -25,7 +25,8 @@ from molino.core.balances.source import NotFinite
 from molino.core.balances.system import Case
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.contents.feed import Feed, require_feed
-from molino.core.contract.metrics import Metric, read_metric
+from molino.core.contract.metric import Metric
+from molino.core.contract.metrics import read_metric
 from molino.core.design.attainable_region import NEIGHBORS, AttainableRegion, Point
 from molino.core.errors import Faults, InputError, SolveError
 from molino.core.symbols import in_order

@@ -13,15 +13,16 @@ from scipy.spatial import ConvexHull
 
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.contents.feed import Feed
-from molino.core.contract.metrics import Metric
+from molino.core.contract.metric import Metric
 from molino.core.design.optimize.objective import read_expression, read_limit
+from molino.core.display import Display
 from molino.core.errors import Faults, UnreachableError
 from molino.core.frozen import Frozen
 from molino.core.results import Result, Table, frame, in_columns, plain_dict
 from molino.core.trains.steps import Parallel, SideFeed, Step
 from molino.core.trains.train import Train
 from molino.core.trains.train_run import TrainRun
-from molino.core.units import Display, Value
+from molino.core.units import Value
 from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.stirred_tank import StirredTank
 

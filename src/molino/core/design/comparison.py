@@ -8,16 +8,17 @@ from functools import cached_property
 from typing import Any
 
 from molino.core.arguments import checked
-from molino.core.contract.metrics import Metric, conversion, read_metric
+from molino.core.contract.metric import Metric
+from molino.core.contract.metrics import conversion, read_metric
 from molino.core.contract.run_result import RunResult
 from molino.core.contract.vessel import Vessel
-from molino.core.design.size.sizing import Sizing
+from molino.core.design.size.size_result import Sizing
+from molino.core.display import Display
 from molino.core.errors import Faults
 from molino.core.frozen import Frozen
 from molino.core.results import Result, Table, entry, frame
 from molino.core.runs.run import Run
 from molino.core.trains.train import Train
-from molino.core.units import Display
 
 
 @dataclass(frozen=True, eq=False)

@@ -17,13 +17,15 @@ from scipy.special import chdtri, ndtr, ndtri
 
 from molino.core import units
 from molino.core.arguments import checked
-from molino.core.contract.metrics import Metric, read_metric
+from molino.core.contract.metric import Metric
+from molino.core.contract.metrics import read_metric
 from molino.core.contract.vessel import Vessel
 from molino.core.design.sweeping import sweep
 from molino.core.errors import Faults, InputError
 from molino.core.frozen import Frozen
 from molino.core.results import Result, Table, frame
 from molino.core.trains.train import Train
+from molino.core.unit_tables import SI_UNITS
 from molino.core.units import Value
 
 _DRAWS, _DRAWS_ALONE = 1024, 256
@@ -90,7 +92,7 @@ class UncertainNumbers(Frozen):
                     if form != setting.form:
                         message = f"'{given}' is not in the form in which {name} is given"
                         raise InputError(message, "", f"give it as {first.spec.contents()[name[1:-1]]} is")
-                elif setting.form in units.SI_UNITS:
+                elif setting.form in SI_UNITS:
                     value = units.read_difference(given, setting.form, name)
                 else:
                     value = units.read(given, name=name).si

@@ -24,9 +24,11 @@ from molino.core.balances.system import TIME
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
 from molino.core.chemistry.notation import RATE
 from molino.core.contents.streams import Stream, at_enthalpy, enthalpy
-from molino.core.contract.metrics import Metric, read_metric
+from molino.core.contract.metric import Metric
+from molino.core.contract.metrics import read_metric
 from molino.core.contract.parameter_map import ParameterMap
 from molino.core.design.evaluator import Evaluator
+from molino.core.display import Display
 from molino.core.errors import Faults, InputError, MolinoError
 from molino.core.frozen import Frozen
 from molino.core.results import Result, Table, entry, frame, in_columns, plain_dict
@@ -35,7 +37,7 @@ from molino.core.terms.model import kinetics
 from molino.core.thermo.phase_model import Content
 from molino.core.trains.steps import Exchanger
 from molino.core.trains.train import Train
-from molino.core.units import Display, Value
+from molino.core.units import Value
 from molino.core.vessels.at_equilibrium import AtEquilibrium
 from molino.core.vessels.flow_vessel import FlowVessel
 

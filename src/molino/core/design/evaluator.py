@@ -14,7 +14,8 @@ from molino.core.balances.compiled import Maker, compiled
 from molino.core.balances.engines import ATOL, RTOL
 from molino.core.balances.integrate import RUN_OUT, end_state
 from molino.core.balances.system import Balances, Case
-from molino.core.contract.metrics import Metric, read_metric
+from molino.core.contract.metric import Metric
+from molino.core.contract.metrics import read_metric
 from molino.core.contract.parameter_map import ParameterMap
 from molino.core.contract.vessel import Vessel
 from molino.core.errors import Faults, InputError, SolveError

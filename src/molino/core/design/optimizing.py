@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from molino.core.arguments import checked
-from molino.core.contract.metrics import Metric
+from molino.core.contract.metric import Metric
 from molino.core.contract.vessel import Vessel
 from molino.core.design.confidence import UncertainNumbers, drawn_metric, draws_for, margin, share_reaching
 from molino.core.design.optimize.free_profile import FreeProfile

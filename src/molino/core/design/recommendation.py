@@ -10,9 +10,9 @@ import numpy as np
 
 from molino.core.contract.vessel import Vessel
 from molino.core.design.optimize.optimum import Optimum
+from molino.core.display import Display
 from molino.core.frozen import Frozen, FrozenMapping
 from molino.core.results import Result, Table, frame, plain_dict
-from molino.core.units import Display
 
 _AS_GOOD = 2e-3
 """Objectives that differ by no more than this, relative, are as good; then the smaller volume counts."""

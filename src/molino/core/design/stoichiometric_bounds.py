@@ -9,7 +9,7 @@ import numpy as np
 import sympy as sp
 from scipy.optimize import linprog
 
-from molino.core.contract.metrics import Metric
+from molino.core.contract.metric import Metric
 from molino.core.contract.vessel import Vessel
 from molino.core.vessels.flow_vessel import FlowVessel
 

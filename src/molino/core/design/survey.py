@@ -15,18 +15,20 @@ from molino.core.balances.compiled import compiled
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.contents.feed import Feed
-from molino.core.contract.metrics import Metric, conversion, read_metric
+from molino.core.contract.metric import Metric
+from molino.core.contract.metrics import conversion, read_metric
 from molino.core.contract.review import doubtful_size
 from molino.core.contract.run_result import RunResult
 from molino.core.contract.vessel import Vessel
 from molino.core.design.comparison import Comparison, compare
 from molino.core.design.size.sizing import size
+from molino.core.display import Display
 from molino.core.errors import Faults, InputError, MolinoError, SolveError, UnreachableError
 from molino.core.frozen import Frozen, FrozenMapping
 from molino.core.results import Result, Table, frame, plain_dict
 from molino.core.runs.run import Run
 from molino.core.terms.catalyst import Catalyst
-from molino.core.units import Display, Value
+from molino.core.units import Value
 from molino.core.vessels.at_conversion import AtConversion
 from molino.core.vessels.at_equilibrium import AtEquilibrium
 from molino.core.vessels.batch import Batch

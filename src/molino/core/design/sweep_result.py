@@ -12,13 +12,13 @@ import numpy as np
 
 from molino.core import units
 from molino.core.checks import Check
-from molino.core.contract.metrics import Metric
+from molino.core.contract.metric import Metric
 from molino.core.contract.vessel import Vessel
+from molino.core.display import Display
 from molino.core.errors import MolinoError
 from molino.core.frozen import Frozen
 from molino.core.results import Result, Table, frame
 from molino.core.trains.train import Train
-from molino.core.units import Display
 
 AGREES = 1e-6
 """Largest difference between a case computed together with others and by itself, relative to the largest value."""

@@ -17,15 +17,17 @@ from molino.core.balances.compiled import compiled
 from molino.core.balances.integrate import RUN_OUT
 from molino.core.balances.many_cases import integrate_many
 from molino.core.balances.system import Balances
-from molino.core.contents.mixture import read_portion
+from molino.core.contents.portion import read_portion
 from molino.core.contract.condition import Condition
-from molino.core.contract.metrics import Metric, parse_metric
+from molino.core.contract.metric import Metric
+from molino.core.contract.metrics import parse_metric
 from molino.core.contract.parameter_map import ParameterMap
 from molino.core.contract.vessel import Vessel
 from molino.core.design.spans import MOST
 from molino.core.design.sweep_result import AGREES, Sweep, SweptCondition
 from molino.core.errors import Faults, InputError, MolinoError
 from molino.core.trains.train import Train, read_plant
+from molino.core.unit_tables import SI_UNITS
 from molino.core.units import Value
 from molino.core.vessels.flow_vessel import FlowVessel
 
@@ -331,7 +333,7 @@ def _shown(vessel: Vessel | Train, name: str, given: tuple[Any, ...]) -> SweptCo
 def _in_unit(
     vessel: Vessel | Train, name: str, given: tuple[Any, ...], values: Sequence[Value], kind: str, own: float
 ) -> SweptCondition:
-    unit = next((v.unit for v in values if v.unit), vessel.spec.display.unit(kind) if kind in units.SI_UNITS else "")
+    unit = next((v.unit for v in values if v.unit), vessel.spec.display.unit(kind) if kind in SI_UNITS else "")
     numbers = np.array([v.si for v in values])
     if not unit:
         return SweptCondition(name, given, numbers, "", own)

@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from molino.core.checks import Check, checked_fact
+from molino.core.display import Display
 from molino.core.errors import InputError
 from molino.core.fields.basin_specification import BasinFields
 from molino.core.fields.grid import Grid
@@ -17,7 +18,6 @@ from molino.core.fields.stream_function import Flow
 from molino.core.frozen import Frozen
 from molino.core.results import Result, Table, conversions_of, entry, frame, in_columns
 from molino.core.runs.over_time import OverTime, columns_of
-from molino.core.units import Display
 
 _LAMINAR = 2000.0
 """Reynolds number of an inlet up to which a flow counts as laminar."""

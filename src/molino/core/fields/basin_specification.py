@@ -11,7 +11,7 @@ from typing import Any, ClassVar
 from molino.core import units
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.contents.feed import check_species, is_molar
-from molino.core.contents.mixture import Mixture
+from molino.core.contents.mixture_equations import Mixture
 from molino.core.errors import Faults, InputError
 from molino.core.fields.field import Field, FieldSpecification
 from molino.core.fields.grid import Grid

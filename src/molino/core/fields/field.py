@@ -11,12 +11,13 @@ import numpy as np
 from molino.core import units
 from molino.core.checks import Check
 from molino.core.chemistry.chemistry import Chemistry
+from molino.core.display import Display
 from molino.core.errors import InputError
 from molino.core.frozen import Frozen
 from molino.core.printing import Printed
 from molino.core.runs.over_time import negative_check
 from molino.core.schema import given_values
-from molino.core.units import Display, Value
+from molino.core.units import Value
 from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.stirred_tank import StirredTank
 

@@ -10,12 +10,13 @@ from typing import Any
 import numpy as np
 
 from molino.core.checks import Check, checked_fact
+from molino.core.display import Display
 from molino.core.errors import InputError
 from molino.core.fields.laminar_specification import LaminarTubeFields
 from molino.core.frozen import Frozen
 from molino.core.results import Result, Table, conversions_of, entry, frame, in_columns
 from molino.core.runs.over_time import OverTime, columns_of, heading_of, kind_of
-from molino.core.units import Display, pretty
+from molino.core.units import pretty
 
 _LAMINAR = 2100.0
 """Reynolds number, with the hydraulic diameter, up to which flow is laminar."""

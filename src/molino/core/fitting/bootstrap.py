@@ -20,7 +20,8 @@ from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.reaction_set import Covariance
 from molino.core.errors import InputError, SolveError, nearest
 from molino.core.fitting.fit_data import FitData
-from molino.core.fitting.least_squares import Problem, minimise
+from molino.core.fitting.least_squares import minimise
+from molino.core.fitting.least_squares_problem import Problem
 from molino.core.frozen import Frozen
 from molino.core.results import Result, Table, frame
 from molino.core.statistics import student_t_quantile

@@ -16,7 +16,8 @@ from molino.core.fitting.experiment import Experiment
 from molino.core.fitting.experiments import as_experiments
 from molino.core.fitting.fit_result import Fit
 from molino.core.fitting.least_squares import Progress, minimise
-from molino.core.fitting.rates import RateModel, Rates
+from molino.core.fitting.rate_model import RateModel
+from molino.core.fitting.rates import Rates
 from molino.core.fitting.regression import fit
 from molino.core.frozen import Frozen
 from molino.core.results import Result, Table, frame

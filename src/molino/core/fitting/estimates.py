@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from molino.core import units
-from molino.core.fitting.least_squares import RANK, Optimum, Problem, Scale, degrees_by_group
+from molino.core.fitting.least_squares_problem import RANK, Optimum, Problem, Scale, degrees_by_group
 from molino.core.statistics import half_width
 
 

@@ -10,13 +10,15 @@ from typing import Any
 import numpy as np
 
 from molino.core import units
-from molino.core.contract.metrics import Metric, concentration, parse_metric
+from molino.core.contract.metric import Metric
+from molino.core.contract.metrics import concentration, parse_metric
 from molino.core.contract.plant import Plant
 from molino.core.contract.vessel import Vessel
 from molino.core.errors import Faults, InputError, nearest
 from molino.core.frozen import Frozen, settle
 from molino.core.runs.scheduled_changes import Change
 from molino.core.trains.train import Train
+from molino.core.unit_tables import SI_UNITS
 
 VESSELS = ("batch", "stirred tank", "plug flow")
 """Where a run can be made that is given by its charge or feed and its temperature alone."""
@@ -174,7 +176,7 @@ class Experiment(Frozen):
             faults.add(axis, f"a {axis} is a number from zero up", f"check the {axis} column")
         elif (np.diff(times) < 0).any():
             row = int(np.argmax(np.diff(times) < 0)) + 1
-            unit = units.SI_UNITS[self.axis_kind]
+            unit = SI_UNITS[self.axis_kind]
             message = f"{axis} goes back at sample {row + 1} ({times[row]:g} {unit} after {times[row - 1]:g} {unit})"
             faults.add(axis, message, "put the samples in order, or give each run a name")
         elif self.is_simple and self.vessel != "batch" and times[0] == 0:
@@ -192,7 +194,7 @@ class Experiment(Frozen):
                 and (values < -(NOISE * largest if kind == CONCENTRATION else 0.0)).any()
             ):
                 row = int(np.nanargmin(values))
-                message = f"negative {kind} {values[row]:g} {units.SI_UNITS[kind]} at sample {row + 1}"
+                message = f"negative {kind} {values[row]:g} {SI_UNITS[kind]} at sample {row + 1}"
                 faults.add(response, message, "correct it, or leave the cell empty")
             elif self.is_simple and kind != "concentration":
                 advice = "give the vessel itself: vessel=mo.Batch(...)"

@@ -11,12 +11,12 @@ import numpy as np
 from molino.core import units
 from molino.core.chemistry.checks import Review
 from molino.core.chemistry.chemistry import Chemistry
+from molino.core.display import Display
 from molino.core.errors import Faults, InputError, nearest
 from molino.core.fitting.experiment import OUTLET, Experiment, metric_of
 from molino.core.fitting.replicates import review_data
 from molino.core.frozen import Frozen
 from molino.core.printing import Printed
-from molino.core.units import Display
 
 
 @dataclass(frozen=True)

@@ -15,7 +15,7 @@ from molino.core.contract.vessel import Vessel
 from molino.core.errors import InputError, nearest
 from molino.core.fitting.estimates import Estimate
 from molino.core.fitting.experiment import Experiment
-from molino.core.fitting.least_squares import Optimum, Problem, leverage
+from molino.core.fitting.least_squares_problem import Optimum, Problem, leverage
 from molino.core.fitting.model import TIGHT, sample_of, vessel_of
 from molino.core.frozen import Frozen
 from molino.core.results import Result

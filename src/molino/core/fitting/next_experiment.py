@@ -11,13 +11,14 @@ from typing import Any, Protocol
 import numpy as np
 
 from molino.core import units
+from molino.core.display import Display
 from molino.core.errors import Faults, InputError, SolveError, nearest
 from molino.core.fitting.experiment import Experiment
 from molino.core.fitting.fit_data import FitData
 from molino.core.frozen import Frozen
 from molino.core.results import Result, Table, frame
 from molino.core.statistics import half_width
-from molino.core.units import Display
+from molino.core.unit_tables import SI_UNITS
 
 
 class Decision(Protocol):
@@ -320,7 +321,7 @@ def _read_criterion(fit: FitData, narrow: str | Decision, size: np.ndarray, info
         direction[names.index(name)] = slope * size[names.index(name)]
     what, kind = narrow._decided()
     degrees = fit.chemistry.covariance.degrees_of_freedom if fit.chemistry.covariance is not None else 1
-    return _Criterion(what, narrow.display.unit(kind) if kind in units.SI_UNITS else kind, direction, degrees)
+    return _Criterion(what, narrow.display.unit(kind) if kind in SI_UNITS else kind, direction, degrees)
 
 
 def _error(information: np.ndarray, direction: np.ndarray) -> float:

@@ -12,7 +12,8 @@ from scipy.optimize import brentq
 from molino.core import units
 from molino.core.errors import InputError, SolveError, nearest
 from molino.core.fitting.fit_data import FitData
-from molino.core.fitting.least_squares import RANK, Fixed, Scale, minimise
+from molino.core.fitting.least_squares import minimise
+from molino.core.fitting.least_squares_problem import RANK, Fixed, Scale
 from molino.core.frozen import Frozen
 from molino.core.results import Result, Table, frame
 from molino.core.statistics import f_quantile

@@ -3,57 +3,35 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 
 from molino.core import units
 from molino.core.arguments import checked
-from molino.core.balances.balance_symbols import INLET
 from molino.core.chemistry.chemistry import Chemistry
-from molino.core.chemistry.constants import Parameter, Unknown
 from molino.core.chemistry.reaction_set import Covariance
-from molino.core.contract.condition import Condition
-from molino.core.contract.vessel import Vessel
 from molino.core.errors import Faults, InputError, SolveError, nearest
 from molino.core.fitting.estimates import estimates_of
-from molino.core.fitting.experiment import OUTLET, Experiment, condition_kinds, metric_of
+from molino.core.fitting.experiment import OUTLET, Experiment, metric_of
 from molino.core.fitting.experiments import Experiments, as_experiments
 from molino.core.fitting.fit_data import Points
+from molino.core.fitting.fit_parameters import FitParameterMap, ParameterSearch, names
 from molino.core.fitting.fit_result import Fit
-from molino.core.fitting.least_squares import COARSE, Model, Optimum, Problem, Progress, Scale, left_at, minimise
-from molino.core.fitting.model import DELAY, BalanceModel, RunPlaces, Sample, sample_of
-from molino.core.fitting.rates import RateModel, Rates
+from molino.core.fitting.least_squares import COARSE, Progress, left_at, minimise
+from molino.core.fitting.least_squares_problem import Model, Optimum, Problem, Scale
+from molino.core.fitting.model import BalanceModel, sample_of
+from molino.core.fitting.rate_model import RateModel
+from molino.core.fitting.rates import Rates
 from molino.core.fitting.replicates import pooled_scatter
-from molino.core.frozen import Frozen
-from molino.core.trains.train import Train
+from molino.core.fitting.samples import Sample
 
 ERRORS = ("each", "same", "relative", "replicates")
 """What can be reported about the errors without numbers."""
 
 _APART = 10.0
 """Other starts of a fit are drawn up to this factor from the guess."""
-
-
-@dataclass(frozen=True, eq=False)
-class FitParameterMap(Frozen):
-    """Which parameter of a fit stands for what in the balances of each run."""
-
-    free: tuple[Parameter, ...]
-    runs: tuple[Experiment, ...]
-    """With the guesses of unknown starts as what was charged."""
-    places: Mapping[str, RunPlaces]
-    guesses: Mapping[str, Any] = field(default_factory=dict)
-    """Of the settings of vessels that are sought, by name."""
-
-    def places_of(self, run: Experiment, chemistry: Chemistry) -> RunPlaces:
-        """Where the parameters stand in a run; in one that is only planned, those that all runs share."""
-        if run.name in self.places:
-            return self.places[run.name]
-        known = {p.name for p in chemistry.numbers}
-        shared = {p.name: i for i, p in enumerate(self.free) if p.name in known}
-        return _chemistry_places(chemistry, shared)
 
 
 @checked
@@ -161,9 +139,7 @@ def prepare(
         parameter_map = FitParameterMap(chemistry.unknowns, (), {})
         points, model = _rate_points(chemistry, data, faults)
     else:
-        parameter_map = _ParameterSearch(chemistry, data, _names(per_run), faults).map(
-            fit_initial, unknowns or {}, delay
-        )
+        parameter_map = ParameterSearch(chemistry, data, names(per_run), faults).map(fit_initial, unknowns or {}, delay)
         points, model = _points(chemistry, data, parameter_map, faults)
     if not parameter_map.free:
         faults.add(
@@ -186,146 +162,6 @@ def prepare(
     temperatures = [T for T in data.temperatures if np.isfinite(T)]
     mean = 1 / float(np.mean([1 / T for T in temperatures])) if temperatures else np.nan
     return Problem(parameter_map.free, model, points.measured, size, group, mean), points, parameter_map
-
-
-def _names(given: str | Sequence[str]) -> tuple[str, ...]:
-    """One name, or several."""
-    return (given,) if isinstance(given, str) else tuple(given)
-
-
-def _chemistry_places(chemistry: Chemistry, index: Mapping[str, int]) -> RunPlaces:
-    """Where numbers of the chemistry, by name, stand: constants as symbols, enthalpies as settings of a vessel."""
-    symbols = {p.symbol: index[p.name] for p in chemistry.parameters if p.name in index}
-    return RunPlaces(symbols, {p.name: index[p.name] for p in chemistry.enthalpies if p.name in index})
-
-
-class _ParameterSearch:
-    """Every parameter that is sought, and where it stands in each run."""
-
-    def __init__(self, chemistry: Chemistry, data: Experiments, per_run: tuple[str, ...], faults: Faults) -> None:
-        self.chemistry, self.data, self.per_run, self.faults = chemistry, data, per_run, faults
-        self.free: list[Parameter] = []
-        self.places = {run.name: RunPlaces({}, {}) for run in data}
-        self.runs = list(data)
-
-    def map(self, fit_initial: Any, unknowns: Mapping[str, Any], delay: Any) -> FitParameterMap:
-        seek = {p.name for p in self.chemistry.unknowns}
-        for name in sorted({*self.per_run} - seek - unknowns.keys()):
-            hint = nearest(name, [*seek, *unknowns])
-            self.faults.add("per_run", f"'{name}' is not an unknown constant", hint)
-        for name in sorted(seek & unknowns.keys()):
-            self.faults.add("unknowns", f"'{name}' is an unknown of the chemistry already", "leave it out here")
-        for p in self.chemistry.unknowns:
-            if p.name not in self.per_run:
-                self._add(p, self.runs)
-        for p in self.chemistry.unknowns:
-            for run in self.runs if p.name in self.per_run else ():
-                self._add(p, [run])
-        self._starts(fit_initial)
-        guesses = {}
-        for name in [n for n in unknowns if n not in seek]:
-            with self.faults.at(f"unknowns, {name}"):
-                guesses[name] = self._setting(name, unknowns[name])
-        if delay is not False and delay is not None:
-            with self.faults.at("delay"):
-                self._delay(delay)
-        return FitParameterMap(tuple(self.free), tuple(self.runs), self.places, guesses)
-
-    def _add(self, p: Parameter, runs: Sequence[Experiment]) -> None:
-        """A number of the chemistry, for some runs."""
-        single = p.name in self.per_run
-        place = _chemistry_places(self.chemistry, {p.name: len(self.free)})
-        for run in runs:
-            own = self.places[run.name]
-            self.places[run.name] = replace(
-                own, symbols={**own.symbols, **place.symbols}, settings={**own.settings, **place.settings}
-            )
-        self.free.append(replace(p, name=f"{p.name}, {runs[0].name}") if single else p)
-
-    def _starts(self, fit_initial: Any) -> None:
-        """Concentrations at the start, or of the feed."""
-        if fit_initial is None:
-            self.runs = [run.with_measured_zeros() for run in self.runs]
-            fit_initial = {run.name: run.measured_starts for run in self.runs}
-        if not isinstance(fit_initial, Mapping):
-            fit_initial = {run.name: fit_initial for run in self.runs}
-        fit_initial = {name: _names(species) for name, species in fit_initial.items()}
-        for name in fit_initial.keys() - self.places.keys():
-            self.faults.add("fit_initial", f"there is no run '{name}'", nearest(name, self.places))
-        for n, run in enumerate(self.runs):
-            for species in fit_initial.get(run.name, ()):
-                with self.faults.at("fit_initial"):
-                    self.runs[n] = self._start(self.runs[n], species)
-
-    def _start(self, run: Experiment, species: str) -> Experiment:
-        names = self.chemistry.names
-        if species not in names:
-            raise InputError(f"'{species}' is not a species of the chemistry", "", nearest(species, names))
-        if species in run.from_charge:
-            message = f"run {run.name}: concentrations of {species} were worked out from what was charged of it"
-            raise InputError(message, "", "observe the metric itself on a vessel: 'conversion of A', 'pressure'")
-        word = "start" if run.along == "time" else "feed"
-        name, unit = f"{word} {species}, {run.name}", self.data.display.unit("concentration") or None
-        own = self.places[run.name]
-        if not run.is_simple:
-            guess = _vessel(run).spec.condition(f"[{species}]").own
-            self.places[run.name] = replace(own, settings={**own.settings, f"[{species}]": len(self.free)})
-            self.free.append(Parameter(name, guess, unit, True, 0.0, np.inf, guess or 1.0))
-            return run
-        seen = run.measured.get(species, np.array([np.nan]))
-        first = seen[np.isfinite(seen)][:1]
-        guess = run.charge.get(species) or (float(first[0]) if len(first) else 0.0)
-        typical = float(max([*run.charge.values(), guess])) or max(one.largest for one in self.runs) or 1.0
-        self.places[run.name] = replace(own, symbols={**own.symbols, INLET(species): len(self.free)})
-        self.free.append(Parameter(name, guess, unit, True, 0.0, np.inf, typical))
-        return replace(run, initial={**run.initial, species: guess})
-
-    def _setting(self, name: str, given: Any) -> Any:
-        """A number of the vessels; gives its guess."""
-        unknown = given if isinstance(given, Unknown) else Unknown(given)
-        kinds = {run.name: condition_kinds(run.vessel) for run in self.runs if not run.is_simple}
-        having = [run for run in self.runs if name in kinds.get(run.name, ())]
-        if not having:
-            known = sorted({n for own in kinds.values() for n in own})
-            message = f"no run has a vessel with '{name}'" if kinds else "no run has a vessel of its own"
-            raise InputError(message, "", nearest(name, known, "give the runs their vessels: vessel=mo.Batch(...)"))
-        setting = _setting_of(having[0].vessel, name)
-        lower = setting.read(unknown.lower)[0] if unknown.lower is not None else 0.0
-        upper = setting.read(unknown.upper)[0] if unknown.upper is not None else np.inf
-        value, _ = setting.read(unknown.guess)
-        for several in [[run] for run in having] if name in self.per_run else [having]:
-            for run in several:
-                own = self.places[run.name]
-                self.places[run.name] = replace(own, settings={**own.settings, name: len(self.free)})
-            label = f"{name}, {several[0].name}" if name in self.per_run else name
-            self.free.append(Parameter(label, value, unknown.unit, True, lower, upper, abs(value) or 1.0))
-        return unknown.guess
-
-    def _delay(self, delay: Any) -> None:
-        """How much later than noted samples were taken."""
-        runs = [run for run in self.runs if run.along == "time"]
-        if not runs:
-            raise InputError("no run is followed over time", "", "outlets at steady state have no delay")
-        first = min((float(run.times[run.times > 0].min()) for run in runs if (run.times > 0).any()), default=1.0)
-        guess = 0.0 if delay is True else units.read(delay, "time", "delay").si
-        for run in runs:
-            self.places[run.name] = replace(self.places[run.name], delay=len(self.free))
-        unit = self.data.display.unit("time") or None
-        self.free.append(Parameter(DELAY, guess, unit, True, -0.999 * first, np.inf, first))
-
-
-def _vessel(run: Experiment) -> Vessel:
-    """The vessel that brings the feed or charge of a run."""
-    return run.vessel.vessels[0]  # type: ignore[no-any-return]
-
-
-def _setting_of(vessel: Vessel | Train, name: str) -> Condition:
-    if not isinstance(vessel, Vessel):
-        if name == "recycle":
-            raise InputError("a recycle ratio is given, not sought", "", "give it as a number")
-        owner, own = vessel.spec.vessel_condition(name)
-        return owner.spec.condition(own)
-    return vessel.spec.condition(name)
 
 
 def _points(

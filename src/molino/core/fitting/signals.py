@@ -9,12 +9,14 @@ import numpy as np
 
 from molino.core import units
 from molino.core.chemistry.equation import Equation, parse_equation
-from molino.core.contract.metrics import Metric, conversion, pressure
+from molino.core.contract.metric import Metric
+from molino.core.contract.metrics import conversion, pressure
 from molino.core.errors import Faults, InputError, UnitError
 from molino.core.fitting.experiment import metric_of, response_of
 from molino.core.frozen import checked_fields, settle
 from molino.core.schema import option, quantity, read_fields
-from molino.core.units import GAS_CONSTANT, Value
+from molino.core.unit_tables import GAS_CONSTANT, SI_UNITS
+from molino.core.units import Value
 
 _FORMS = {
     ("slope",): ("blank",),
@@ -219,7 +221,7 @@ class Signal:
         if self.slope.unit is None and unit is None:
             return
         kind = self.metric.kind
-        per = units.unit(f"({self.slope.unit or 1}) * ({units.SI_UNITS[kind] or 1})").dimension
+        per = units.unit(f"({self.slope.unit or 1}) * ({SI_UNITS[kind] or 1})").dimension
         if per != units.unit(unit or "").dimension:
             message = f"slope {self.slope} times a {kind} is not in {unit or 'a bare number'}"
             raise UnitError(message, "slope", f"it is signal per {kind}, like '120 L/mol' of an absorbance")

@@ -14,12 +14,12 @@ from molino.core.arguments import checked
 from molino.core.balances.compiled import compiled
 from molino.core.balances.engines import start
 from molino.core.chemistry.formula import concentration
+from molino.core.display import Display
 from molino.core.errors import InputError, SolveError
 from molino.core.frozen import Frozen
 from molino.core.mixing.distribution import ResidenceTimeDistribution
 from molino.core.results import Result, Table, entry, frame, in_columns, plain_dict
 from molino.core.runs.run import Run
-from molino.core.units import Display
 from molino.core.vessels.batch import Batch
 
 _NORMAL = 1.959963984540054

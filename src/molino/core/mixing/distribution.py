@@ -12,9 +12,10 @@ import numpy as np
 from scipy.interpolate import make_smoothing_spline
 
 from molino.core.checks import Check, checked_fact
+from molino.core.display import Display
 from molino.core.frozen import Frozen
 from molino.core.results import Result, Table, entry, frame, in_columns, plain_dict
-from molino.core.units import Display, Value
+from molino.core.units import Value
 
 _NORMAL = 1.959963984540054
 """Two-sided 95 % point of the normal distribution."""

@@ -13,13 +13,15 @@ from scipy.integrate import simpson
 from scipy.signal import savgol_filter
 
 from molino.core import units
+from molino.core.display import Display
 from molino.core.errors import Faults, InputError
 from molino.core.frozen import Frozen, settle
 from molino.core.mixing.deconvolution import deconvolved
 from molino.core.mixing.distribution import Noise, ResidenceTimeDistribution, percent, smoothed
 from molino.core.printing import Printed
 from molino.core.schema import option, quantity, read_fields
-from molino.core.units import Display, Value
+from molino.core.unit_tables import SI_UNITS
+from molino.core.units import Value
 
 KINDS = ("pulse", "step up", "step down", "measured inlet")
 TAILS = ("exponential", "none")
@@ -539,6 +541,6 @@ def _window(given: Any) -> tuple[float, float]:
 def _of_kinds(given: Any, kinds: tuple[str, str]) -> Value:
     """A quantity of one of two kinds."""
     value = units.read(given)
-    dimension = units.unit(value.unit or units.SI_UNITS[kinds[0]]).dimension
-    kind = kinds[1] if dimension == units.unit(units.SI_UNITS[kinds[1]]).dimension else kinds[0]
+    dimension = units.unit(value.unit or SI_UNITS[kinds[0]]).dimension
+    kind = kinds[1] if dimension == units.unit(SI_UNITS[kinds[1]]).dimension else kinds[0]
     return units.positive(given, kind, "")

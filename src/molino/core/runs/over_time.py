@@ -10,9 +10,9 @@ import numpy as np
 
 from molino.core.balances.integrate import RUN_OUT
 from molino.core.checks import Check, checked_fact
+from molino.core.display import Display
 from molino.core.frozen import Frozen
 from molino.core.results import Result, Table, entry, frame, in_columns
-from molino.core.units import Display
 
 _KINDS = {"duty": "power", "activity": "number", "temperature": "temperature", "volumetric flow": "volumetric flow"}
 _LATE, _STILL = 0.9, 0.1

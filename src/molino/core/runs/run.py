@@ -15,7 +15,8 @@ from molino.core.checks import Check, checked_fact
 from molino.core.chemistry.formula import concentration
 from molino.core.contents.streams import is_whole, stream_table
 from molino.core.contract.data_range import fitted_fact
-from molino.core.contract.metrics import Metric, read_metric
+from molino.core.contract.metric import Metric
+from molino.core.contract.metrics import read_metric
 from molino.core.contract.review import doubtful_size
 from molino.core.errors import InputError, SolveError
 from molino.core.results import Table, entry, frame

@@ -17,14 +17,15 @@ from molino.core.checks import Check
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
 from molino.core.chemistry.reaction_set import Covariance
 from molino.core.contents.streams import Fluid, Stream
-from molino.core.contract.metrics import Metric, read_metric
+from molino.core.contract.metric import Metric
+from molino.core.contract.metrics import read_metric
 from molino.core.contract.run_result import RunResult
 from molino.core.contract.vessel import Vessel
+from molino.core.display import Display
 from molino.core.errors import InputError
 from molino.core.frozen import FrozenMapping
 from molino.core.runs.trajectory import Trajectory
 from molino.core.terms.model import StreamForm
-from molino.core.units import Display
 
 _ROWS = 101
 _STEEP = 0.08

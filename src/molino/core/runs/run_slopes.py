@@ -10,7 +10,7 @@ import sympy as sp
 from molino.core.balances.compiled import compiled
 from molino.core.balances.engines import ATOL, RTOL, start
 from molino.core.chemistry.constants import parameter_symbol
-from molino.core.contract.metrics import Metric
+from molino.core.contract.metric import Metric
 from molino.core.contract.parameter_map import ParameterMap
 from molino.core.runs.run_data import RunData
 from molino.core.runs.sensitivity import end_slope, expression_slopes, slopes_along

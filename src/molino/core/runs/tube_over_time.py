@@ -19,13 +19,13 @@ import numpy as np
 from molino.core import units
 from molino.core.checks import Check, closure_check, require_passed
 from molino.core.contract.vessel import Vessel
+from molino.core.display import Display
 from molino.core.errors import Faults, InputError
 from molino.core.results import Table, frame
 from molino.core.runs.cells import Cells, Followed, Progress
 from molino.core.runs.over_time import OverTime, columns_of, grid_errors, negative_check
 from molino.core.runs.scheduled_changes import Change, changed_numbers
 from molino.core.terms.heat import Jacket
-from molino.core.units import Display
 
 _ENERGY_CLOSED = 1e-4
 """Largest imbalance of energy: the state is the temperature, so that the errors of all steps, 1e-6 each, add up. Every

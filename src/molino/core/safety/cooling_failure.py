@@ -22,7 +22,7 @@ from molino.core.balances.integrate import integrate
 from molino.core.balances.system import Case
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration
 from molino.core.chemistry.species import beyond_validity
-from molino.core.contract.metrics import Metric
+from molino.core.contract.metric import Metric
 from molino.core.contract.vessel import Vessel
 from molino.core.errors import InputError, SolveError
 from molino.core.frozen import Frozen

@@ -8,7 +8,8 @@ from typing import Any
 
 import numpy as np
 
-from molino.core.contract.metrics import Metric, temperature
+from molino.core.contract.metric import Metric
+from molino.core.contract.metrics import temperature
 from molino.core.errors import InputError
 from molino.core.runs.run_data import RunData
 from molino.core.runs.run_slopes import extreme, slopes_where

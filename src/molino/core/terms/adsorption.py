@@ -28,7 +28,8 @@ from molino.core.schema import quantity, read_fields
 from molino.core.symbols import Quantity
 from molino.core.terms.model import Reading
 from molino.core.terms.terms import Contribution, Place
-from molino.core.units import GAS_CONSTANT, Value
+from molino.core.unit_tables import GAS_CONSTANT
+from molino.core.units import Value
 
 
 @dataclass(frozen=True, eq=False)

@@ -2,17 +2,14 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, fields
 from functools import cached_property
 from typing import Any
 
 import sympy as sp
-from scipy.special import i0e, i1e
 
 from molino.core import units
-from molino.core.arguments import checked
 from molino.core.balances.balance_symbols import (
     ACTIVITY,
     AGE,
@@ -26,13 +23,13 @@ from molino.core.balances.balance_symbols import (
 )
 from molino.core.chemistry.constants import Constant, Unknown, read_constant
 from molino.core.chemistry.formula import TEMPERATURE, concentration
-from molino.core.chemistry.numeric_function import NumericFunction
 from molino.core.chemistry.symbolic_network import SymbolicNetwork
 from molino.core.errors import Faults, InputError, nearest
 from molino.core.frozen import Frozen, FrozenMapping, settle
 from molino.core.printing import Printed
 from molino.core.schema import constant, option, part, quantity, read_fields
 from molino.core.symbols import Quantity, in_order
+from molino.core.terms.effectiveness import SHAPES
 from molino.core.units import Value
 
 _FACTORS = {
@@ -46,92 +43,6 @@ _LEAST_VOIDAGE = 0.01
 """Less than any packing of particles leaves."""
 _FIELDS = {BULK_DENSITY: "bulk_density", CATALYST_FRACTION: "fraction", CATALYST_AREA: "area", VOIDAGE: "voidage"}
 """The field of `Catalyst` that holds each."""
-
-SHAPES = {"slab": 2.0, "cylinder": 4.0, "sphere": 6.0}
-"""Thickness or diameter over the volume-to-surface ratio."""
-_SERIES = {2.0: (1 / 3, 2 / 15), 4.0: (1 / 2, 1 / 3), 6.0: (3 / 5, 18 / 35)}
-"""Coefficients of the effectiveness factor 1 - a s + b s^2 near s = 0, by shape."""
-_SMALL = 1e-4
-"""Square of the Thiele modulus below which three terms of the series are exact."""
-
-
-class Effectiveness(NumericFunction):
-    """Effectiveness(square, shape): the factor over the square of the Thiele modulus; shape as in `SHAPES`."""
-
-    nargs = 2
-
-    @staticmethod
-    def number(*args: float) -> float:
-        square, shape = args
-        if square < _SMALL:
-            first, second = _SERIES[shape]
-            return 1.0 - first * square + second * square**2 if square > 0 else 1.0
-        modulus = math.sqrt(square)
-        if shape == SHAPES["slab"]:
-            return math.tanh(modulus) / modulus
-        if shape == SHAPES["cylinder"]:
-            return float(i1e(2 * modulus) / i0e(2 * modulus)) / modulus
-        return (3 * modulus / math.tanh(3 * modulus) - 1) / (3 * square)
-
-    def fdiff(self, argindex: int = 1) -> sp.Expr:
-        return EffectivenessSlope(*self.args)
-
-
-class EffectivenessSlope(NumericFunction):
-    """The slope of `Effectiveness` by the square of the modulus."""
-
-    nargs = 2
-
-    @staticmethod
-    def number(*args: float) -> float:
-        square, shape = args
-        if square < _SMALL:
-            first, second = _SERIES[shape]
-            return 2 * second * square - first if square > 0 else 0.0
-        modulus = math.sqrt(square)
-        if shape == SHAPES["slab"]:
-            flat = math.tanh(modulus)
-            return (modulus * (1 - flat**2) - flat) / (2 * modulus**3)
-        if shape == SHAPES["cylinder"]:
-            x = 2 * modulus
-            ratio = float(i1e(x) / i0e(x))
-            return (2 * (1 - ratio / x - ratio**2) / x - 2 * ratio / x**2) / modulus
-        x = 3 * modulus
-        coth, square_csch = 1 / math.tanh(x), (1 / math.sinh(x) ** 2 if x < 300 else 0.0)
-        return (3 * (coth - x * square_csch) / x**2 - 6 * (x * coth - 1) / x**3) * 1.5 / modulus
-
-
-@checked
-def effectiveness_factor(modulus: float, shape: str = "sphere") -> float:
-    """Effectiveness factor of a first-order reaction in a catalyst particle.
-
-    The modulus is counted with the ratio of the particle's volume to its outer surface, L, so that the three shapes
-    nearly fall together: phi = L sqrt(k rho_p / D). Slab tanh(phi)/phi; cylinder I_1(2 phi)/(phi I_0(2 phi)); sphere
-    (3 phi coth(3 phi) - 1)/(3 phi^2) (R. Aris, Chem. Eng. Sci. 6 (1957) 262).
-
-    Parameters
-    ----------
-    modulus : float, not negative
-    shape : "sphere", "cylinder" (long) or "slab"
-
-    Returns
-    -------
-    float
-
-    Raises
-    ------
-    InputError
-        For another shape, or a negative modulus.
-
-    Examples
-    --------
-    >>> round(mo.effectiveness_factor(1.0), 4)
-    0.6716
-    """
-    if shape not in SHAPES:
-        raise InputError(f"there is no shape '{shape}'", "effectiveness", nearest(shape, SHAPES))
-    phi = units.positive(modulus, "number", "modulus", zero=True).si
-    return Effectiveness.number(phi**2, SHAPES[shape])
 
 
 @dataclass(frozen=True, eq=False)

@@ -14,7 +14,7 @@ from molino.core.errors import Faults, InputError
 from molino.core.frozen import Frozen
 from molino.core.printing import Printed
 from molino.core.schema import quantity, read_fields
-from molino.core.units import GAS_CONSTANT
+from molino.core.unit_tables import GAS_CONSTANT
 
 _COLDEST, _HOTTEST = 150.0, 3000.0
 """Between which temperatures in K one is sought."""

@@ -28,14 +28,16 @@ from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.constants import Constant, Entry, Unknown, read_constant, si
 from molino.core.chemistry.symbolic_network import SymbolicNetwork
 from molino.core.contents.feed import Feed
-from molino.core.contents.mixture import Contents, Mixture
+from molino.core.contents.mixture import Contents
+from molino.core.contents.mixture_equations import Mixture
 from molino.core.dual import Number
 from molino.core.errors import Faults, InputError, UnitError, nearest
 from molino.core.frozen import Frozen, FrozenMapping, settle
 from molino.core.printing import Printed
 from molino.core.schema import option, part, quantity, read_fields
 from molino.core.terms.gas_transfer import Film, GasTerm
-from molino.core.units import GAS_CONSTANT, Value
+from molino.core.unit_tables import GAS_CONSTANT
+from molino.core.units import Value
 
 _PER_CONCENTRATION, _SOLUBILITY = "Pa*m^3/mol", "mol/m^3/Pa"
 

@@ -48,10 +48,10 @@ from molino.core.balances.collocation import TABLEAU
 from molino.core.balances.system import ZERO, State
 from molino.core.chemistry.formula import TEMPERATURE, concentration
 from molino.core.symbols import Role
-from molino.core.terms.catalyst import SHAPES, Effectiveness
+from molino.core.terms.effectiveness import SHAPES, Effectiveness
 from molino.core.terms.model import Reading
 from molino.core.terms.terms import Contribution, Crossing, Holding, Place
-from molino.core.units import GAS_CONSTANT
+from molino.core.unit_tables import GAS_CONSTANT
 
 _ELEMENTS = 4
 """Of a gas in plug flow: enough for 1e-5 of what is fed where five transfer units lie over the height."""

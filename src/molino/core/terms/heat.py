@@ -17,6 +17,7 @@ from molino.core.errors import Faults, InputError
 from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
 from molino.core.schema import option, quantity, read_fields
+from molino.core.unit_tables import SI_UNITS
 from molino.core.units import Value
 
 
@@ -247,7 +248,7 @@ class Jacket(Frozen, Printed):
                 advice = "give heat_capacity='4.19 kJ/kg/K' or that of your coolant"
                 raise InputError("the coolant's flow is a mass flow, and its heat capacity is missing", "flow", advice)
             product = units.positive(read, "mass flow", "flow").si * self.heat_capacity.si
-            return Value(product, units.SI_UNITS["heat capacity flow"])
+            return Value(product, SI_UNITS["heat capacity flow"])
         return units.positive(read, "heat capacity flow", "flow")
 
     @property

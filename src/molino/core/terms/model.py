@@ -16,17 +16,12 @@ from molino.core.chemistry.notation import RATE
 from molino.core.chemistry.reaction import BASES
 from molino.core.chemistry.symbolic_network import SymbolicNetwork
 from molino.core.symbols import in_order
-from molino.core.terms.catalyst import (
-    CatalystShape,
-    Effectiveness,
-    catalyst_symbols,
-    per_vessel_volume,
-    thiele_square,
-)
+from molino.core.terms.catalyst import CatalystShape, catalyst_symbols, per_vessel_volume, thiele_square
+from molino.core.terms.effectiveness import Effectiveness
 from molino.core.terms.heat import HeatShape
 from molino.core.thermo.energy import CAPACITY, reference
 from molino.core.thermo.phase_model import STANDARD_PRESSURE, Content, PhaseModel, molar_volume
-from molino.core.units import GAS_CONSTANT
+from molino.core.unit_tables import GAS_CONSTANT
 
 
 @dataclass(frozen=True)

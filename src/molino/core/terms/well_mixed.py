@@ -48,7 +48,7 @@ from molino.core.terms.model import (
 )
 from molino.core.terms.terms import Inflow, Place, Sum, Term, coolant, outflow, reaction, stirring
 from molino.core.thermo.phase_model import Content
-from molino.core.units import GAS_CONSTANT
+from molino.core.unit_tables import GAS_CONSTANT
 
 Volume = Literal["fixed", "carried", "follows"]
 Start = Literal["charge", "contents"]

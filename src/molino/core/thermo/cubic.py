@@ -20,7 +20,7 @@ from molino.core.chemistry.species import Species
 from molino.core.errors import Faults, nearest
 from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
-from molino.core.units import GAS_CONSTANT
+from molino.core.unit_tables import GAS_CONSTANT
 
 PHASES = ("gas", "liquid", "stable")
 

@@ -17,10 +17,10 @@ from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE
 from molino.core.chemistry.numeric_function import NumericFunction
 from molino.core.frozen import Frozen
 from molino.core.symbols import Quantity, Role
-from molino.core.thermo.activity import ActivityNumbers, ExcessGibbs
 from molino.core.thermo.cubic import FORMS, CubicEquation
 from molino.core.thermo.energy import CAPACITY, Energy
-from molino.core.units import GAS_CONSTANT
+from molino.core.thermo.excess_gibbs import ActivityNumbers, ExcessGibbs
+from molino.core.unit_tables import GAS_CONSTANT
 
 MODELS = ("constant density", "additive volumes", "ideal gas", *FORMS)
 """How volume follows from what there is."""

@@ -11,10 +11,10 @@ from scipy.optimize import brentq
 
 from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE
 from molino.core.chemistry.species import Species
+from molino.core.display import Display
 from molino.core.errors import InputError, SolveError
 from molino.core.frozen import Frozen
 from molino.core.results import Result, Table, entry, frame, plain_dict
-from molino.core.units import Display
 
 COLDEST, _HOTTEST = 100.0, 1500.0
 _FIRST_STEP, _NEAR = 5.0, 1e-3

@@ -19,13 +19,15 @@ from scipy.optimize import brentq
 
 from molino.core import units
 from molino.core.chemistry.species import Species
+from molino.core.display import Display
 from molino.core.errors import Faults, InputError, SolveError, nearest
 from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
 from molino.core.thermo.activity import ActivityModel
 from molino.core.thermo.cubic import CubicEquation, CubicState
 from molino.core.thermo.phase_split import COLDEST, PhaseSplit, bracketed, rachford_rice, ratios, rise_of
-from molino.core.units import GAS_CONSTANT, Display, Value
+from molino.core.unit_tables import GAS_CONSTANT
+from molino.core.units import Value
 
 _ASKER = "a phase equilibrium"
 _CLOSE = 1e-13

@@ -22,6 +22,7 @@ from molino.core.balances.source import NotFinite
 from molino.core.balances.steady import steady
 from molino.core.balances.system import AMOUNTS
 from molino.core.chemistry.formula import TEMPERATURE
+from molino.core.display import Display
 from molino.core.errors import InputError, MolinoError, SolveError
 from molino.core.frozen import Frozen
 from molino.core.results import Result, Table, frame
@@ -31,7 +32,6 @@ from molino.core.trains.recycle import joined, returned, run_through, run_train
 from molino.core.trains.steps import Parallel
 from molino.core.trains.train_fields import TrainFields
 from molino.core.trains.train_run import TrainRun
-from molino.core.units import Display
 from molino.core.vessels.flow_vessel import FlowVessel
 from molino.core.vessels.steady_curve import EXHAUSTED, converted, filled
 

@@ -14,15 +14,16 @@ from molino.core.chemistry.chemistry import Chemistry
 from molino.core.contents.feed import Feed
 from molino.core.contents.streams import Stream
 from molino.core.contract.condition import Condition
-from molino.core.contract.metrics import Metric
+from molino.core.contract.metric import Metric
 from molino.core.contract.plant import Plant
 from molino.core.contract.vessel import Vessel
+from molino.core.display import Display
 from molino.core.dual import Dual, Number
 from molino.core.errors import Faults, InputError, nearest
 from molino.core.frozen import settle
 from molino.core.trains.steps import Parallel, SideFeed, Step, check_vessels
 from molino.core.trains.train_slopes import train_expression
-from molino.core.units import Display, Value
+from molino.core.units import Value
 from molino.core.vessels.flow_vessel import FlowVessel
 
 

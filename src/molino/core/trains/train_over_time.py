@@ -10,6 +10,7 @@ import numpy as np
 
 from molino.core import units
 from molino.core.checks import checked_fact, closure_check
+from molino.core.display import Display
 from molino.core.errors import Faults, InputError
 from molino.core.frozen import Frozen
 from molino.core.results import Result, Table, in_columns
@@ -18,7 +19,6 @@ from molino.core.runs.over_time import kind_of
 from molino.core.runs.scheduled_changes import Change, changed_numbers
 from molino.core.runs.tube_over_time import TubeInTime, check_followed, in_time, moments
 from molino.core.trains.train_fields import TrainFields
-from molino.core.units import Display
 from molino.core.vessels.flow_vessel import FlowVessel
 
 

@@ -13,8 +13,10 @@ from molino.core.checks import Check, checked_fact
 from molino.core.chemistry.reaction_set import Covariance
 from molino.core.contents.streams import Fluid, Stream, enthalpy, is_whole, stream_table
 from molino.core.contract.data_range import fitted_fact
-from molino.core.contract.metrics import Metric, read_metric
+from molino.core.contract.metric import Metric
+from molino.core.contract.metrics import read_metric
 from molino.core.contract.run_result import RunResult
+from molino.core.display import Display
 from molino.core.dual import Dual, value_of
 from molino.core.results import Table, frame
 from molino.core.runs.phases_along_runs import phase_facts
@@ -22,7 +24,6 @@ from molino.core.runs.run import Run
 from molino.core.runs.run_checks import ROUNDING
 from molino.core.trains.train_fields import TrainFields
 from molino.core.trains.train_slopes import Ends, Pass, metric_of_ends, pass_slopes
-from molino.core.units import Display
 
 
 @dataclass(frozen=True, eq=False)

@@ -13,7 +13,7 @@ from molino.core.balances.balance_symbols import VOLUME
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration
 from molino.core.contents.feed import volume_model
 from molino.core.contents.streams import Stream, at_enthalpy, enthalpy_slopes, mixed
-from molino.core.contract.metrics import Metric
+from molino.core.contract.metric import Metric
 from molino.core.dual import Dual, Number, value_of
 from molino.core.runs.run import Run
 from molino.core.runs.sensitivity import end_slope, expression_slopes

@@ -16,7 +16,7 @@ from molino.core.balances.compiled import compiled
 from molino.core.balances.system import Case
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.contents.feed import Feed, require_feed
-from molino.core.contents.mixture import Mixture
+from molino.core.contents.mixture_equations import Mixture
 from molino.core.contract.condition import Condition
 from molino.core.contract.validation import check_vessel, read_vessel_heat
 from molino.core.dual import Number

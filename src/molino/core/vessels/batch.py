@@ -24,7 +24,8 @@ from molino.core.contents.feed import (
     read_mixture_capacity,
     replaced,
 )
-from molino.core.contents.mixture import Contents, Mixture
+from molino.core.contents.mixture import Contents
+from molino.core.contents.mixture_equations import Mixture
 from molino.core.contents.streams import Stream
 from molino.core.contract.run_result import RunResult
 from molino.core.contract.validation import check_profile, check_vessel, read_vessel_heat
@@ -40,7 +41,8 @@ from molino.core.terms.gas_phase import GasPhase
 from molino.core.terms.heat import Profile
 from molino.core.terms.model import Model
 from molino.core.terms.well_mixed import well_mixed
-from molino.core.units import GAS_CONSTANT, Value
+from molino.core.unit_tables import GAS_CONSTANT
+from molino.core.units import Value
 from molino.core.vessels.charged_vessel import ChargedSpecification, ChargedVessel, read_total
 from molino.core.vessels.gas_vessel import GasSpecification, GasVessel
 

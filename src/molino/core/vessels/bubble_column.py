@@ -10,7 +10,7 @@ from typing import Any, ClassVar
 
 from molino.core.balances.balance_symbols import GAS_P, HEAD
 from molino.core.contents.feed import is_molar
-from molino.core.contents.mixture import Mixture
+from molino.core.contents.mixture_equations import Mixture
 from molino.core.contract.run_result import RunResult
 from molino.core.dual import Number
 from molino.core.errors import Faults, InputError

@@ -13,7 +13,8 @@ from molino.core import units
 from molino.core.balances.piecewise_linear import PiecewiseLinear
 from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.contents.feed import mixture_of, portions_in, replaced
-from molino.core.contents.mixture import Contents, Mixture
+from molino.core.contents.mixture import Contents
+from molino.core.contents.mixture_equations import Mixture
 from molino.core.contents.streams import Stream
 from molino.core.contract.run_result import RunResult
 from molino.core.contract.specification import Specification

@@ -28,7 +28,7 @@ from molino.core.balances.system import Case
 from molino.core.chemistry.checks import Finding
 from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.contents.feed import is_molar
-from molino.core.contents.mixture import Mixture
+from molino.core.contents.mixture_equations import Mixture
 from molino.core.contract.condition import Condition, number_condition
 from molino.core.contract.review import VesselReview
 from molino.core.contract.run_result import RunResult

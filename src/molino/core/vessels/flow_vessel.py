@@ -13,7 +13,8 @@ from molino.core import units
 from molino.core.balances.engines import Report
 from molino.core.balances.system import Balances, Case
 from molino.core.contents.feed import Feed, flow_kind, read_flow
-from molino.core.contents.mixture import Contents, Mixture
+from molino.core.contents.mixture import Contents
+from molino.core.contents.mixture_equations import Mixture
 from molino.core.contents.streams import Stream
 from molino.core.contract.condition import Condition, number_condition
 from molino.core.contract.run_result import RunResult

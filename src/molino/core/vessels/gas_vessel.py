@@ -13,7 +13,7 @@ import sympy as sp
 from molino.core import units
 from molino.core.balances.balance_symbols import GAS_P
 from molino.core.contents.feed import flow_kind
-from molino.core.contents.mixture import Mixture
+from molino.core.contents.mixture_equations import Mixture
 from molino.core.contents.streams import Stream
 from molino.core.contract.condition import Condition, number_condition
 from molino.core.contract.run_result import RunResult
@@ -23,6 +23,7 @@ from molino.core.dual import Number
 from molino.core.errors import InputError
 from molino.core.terms.gas_phase import GasPhase
 from molino.core.terms.terms import Term
+from molino.core.unit_tables import GAS_CONSTANT
 from molino.core.units import Value
 from molino.core.vessels.flow_vessel import read_flow_form
 
@@ -119,7 +120,7 @@ class GasSpecification(Specification):
         amounts = {s: max(n - liquid.get(s, 0.0), 0.0) if s in self.gas_species else 0.0 for s, n in came.items()}
         T = float(self.gas_T.si) if self.gas_T is not None else np.nan
         P = float(self.gas_numbers({}, self.fed, T)[GAS_P])
-        volume = sum(amounts.values()) * units.GAS_CONSTANT * T / P
+        volume = sum(amounts.values()) * GAS_CONSTANT * T / P
         return [Stream("gas fed", amounts, volume, T, P, run.stream_out().is_flowing)]
 
     def more_facts(self, run: RunResult) -> dict[str, str]:

@@ -26,7 +26,7 @@ from molino.core.balances.functions import Functions
 from molino.core.balances.source import NotFinite
 from molino.core.balances.system import TIME, ZERO, Balances, Case, State
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration
-from molino.core.contents.mixture import Mixture
+from molino.core.contents.mixture_equations import Mixture
 from molino.core.contents.streams import Stream
 from molino.core.contract.run_result import RunResult
 from molino.core.dual import Number
@@ -45,7 +45,7 @@ from molino.core.terms.model import (
     total,
 )
 from molino.core.thermo.phase_model import Content
-from molino.core.units import GAS_CONSTANT
+from molino.core.unit_tables import GAS_CONSTANT
 from molino.core.vessels.flow_vessel import FlowSpecification, FlowVessel
 
 _COLDEST, _HOTTEST = 120.0, 6000.0

@@ -31,7 +31,7 @@ from molino.core.balances.system import Case
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
 from molino.core.contents.feed import Feed, require_feed
-from molino.core.contents.mixture import Mixture
+from molino.core.contents.mixture_equations import Mixture
 from molino.core.contents.streams import Stream
 from molino.core.contract.run_result import RunResult
 from molino.core.contract.validation import check_catalyst_mass, check_profile, check_vessel, read_vessel_heat
@@ -48,8 +48,9 @@ from molino.core.terms.catalyst import Catalyst
 from molino.core.terms.heat import Duty, HeatShape, Jacket, Profile
 from molino.core.terms.model import Model
 from molino.core.terms.pressure import PressureDrop
+from molino.core.terms.side_feed import DistributedFeed, SideFeedTerm
 from molino.core.terms.terms import Term, pressure_fall
-from molino.core.terms.walls import DistributedFeed, Membrane, SideFeedTerm
+from molino.core.terms.walls import Membrane
 from molino.core.units import Value
 from molino.core.vessels.flow_vessel import FlowSpecification, FlowVessel
 

@@ -28,7 +28,8 @@ from molino.core.contents.feed import (
     read_mixture_capacity,
     require_feed,
 )
-from molino.core.contents.mixture import Contents, Mixture
+from molino.core.contents.mixture import Contents
+from molino.core.contents.mixture_equations import Mixture
 from molino.core.contents.streams import Stream
 from molino.core.contract.condition import Condition
 from molino.core.contract.run_result import RunResult

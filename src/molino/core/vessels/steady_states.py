@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
-from functools import cached_property, lru_cache
 from typing import Any
 
 import numpy as np
@@ -13,20 +12,19 @@ import numpy as np
 from molino.core import units
 from molino.core.balances.balance_symbols import SENSIBLE
 from molino.core.balances.compiled import compiled
-from molino.core.balances.continuation import ArcLength, Curve, LogStates
+from molino.core.balances.continuation import ArcLength, Curve
 from molino.core.balances.engines import Report, start
 from molino.core.balances.functions import Functions
 from molino.core.balances.steady import growth_rates
-from molino.core.balances.system import AMOUNTS, ZERO, Balances, Case
-from molino.core.chemistry.formula import TEMPERATURE
-from molino.core.contract.parameter_map import ParameterMap
+from molino.core.balances.system import ZERO, Balances, Case
+from molino.core.display import Display
 from molino.core.errors import InputError, SolveError
 from molino.core.frozen import Frozen
 from molino.core.results import Result, Table, entry, frame
 from molino.core.runs.follow import settled
 from molino.core.runs.run import Run
 from molino.core.terms.heat import Jacket
-from molino.core.units import Display, Value
+from molino.core.units import Value
 from molino.core.vessels.flow_vessel import FlowVessel
 from molino.core.vessels.steady_curve import states_at_volume
 
@@ -156,17 +154,6 @@ def read_bounds(tank: FlowVessel, T: tuple[Any, Any] | None = None) -> tuple[flo
     return low, high
 
 
-def read_range(tank: FlowVessel, vary: str, between: tuple[Any, Any]) -> tuple[float, float]:
-    """The ends of a branch in SI; InputError where they are none, or the tank has no volume."""
-    low, high = (tank.spec.condition(vary).read(v)[0] for v in between)
-    if not low < high:
-        raise InputError(f"{vary} from {low:g} to {high:g} is no range", tank.label, "give (low, high)")
-    first: FlowVessel = tank.with_({vary: between[0]})
-    first.spec.require_volume()
-    tank.with_({vary: between[1]})
-    return low, high
-
-
 def steady_states(tank: FlowVessel, T: tuple[Any, Any] | None = None) -> SteadyStates:
     """All steady states of a tank within bounds of temperature; see `FlowVessel.steady_states`."""
     tank.spec.require_known()
@@ -267,198 +254,3 @@ def _touching(tracer: ArcLength, curve: Curve, gap: np.ndarray, surplus: Any, sc
                 piece = Curve(np.array([left[0], right[0]]), np.array([along, along]))
                 found.append(tracer.between(piece, 0, surplus) * scale)
     return found
-
-
-@dataclass(frozen=True)
-class Fold:
-    """Where steady states vanish as a condition goes on: `value` of the condition (SI), temperature in K, and whether
-    the tank ignites (jumps to a hotter state) or is extinguished there."""
-
-    value: float
-    temperature: float
-    kind: str
-
-
-@dataclass(frozen=True, eq=False)
-class Branch(Frozen, Result):
-    """The steady states of a tank along a curve, as one condition varies, through its folds.
-
-    `values` (SI) and `temperatures` (K), both of shape (points,), with `stable` at each; `states` of shape (points,
-    states); `folds` are the points of ignition and extinction.
-
-    Attributes
-    ----------
-    vessel : StirredTank
-    vary, kind : str
-        The condition that varies, and its kind of quantity.
-    values : array, shape (points,)
-        Of the condition, in SI.
-    states : array, shape (points, states)
-    temperatures : array of K, shape (points,)
-    stable : array of bool, shape (points,)
-    folds : tuple of Fold
-        Where it ignites or is extinguished.
-
-    Examples
-    --------
-    >>> law = mo.Arrhenius(A="3e14 1/min", Ea="100 kJ/mol")
-    >>> hot = mo.Chemistry(mo.Reaction("A -> B", k=law, enthalpy="-200 kJ/mol"))
-    >>> cold = mo.Feed({"A": "2 mol/L"}, flow="100 L/min", T="300 K", heat_capacity="4.2 MJ/m3/K")
-    >>> tank = mo.StirredTank(hot, cold, volume="1 m3", heat="adiabatic")
-    >>> branch = tank.branch("feed T", ("280 K", "320 K"))
-    >>> [fold.kind for fold in branch.folds]
-    ['ignition']
-    """
-
-    vessel: FlowVessel
-    vary: str
-    kind: str
-    values: np.ndarray
-    states: np.ndarray
-    temperatures: np.ndarray
-    stable: np.ndarray
-    folds: tuple[Fold, ...]
-
-    @cached_property
-    def runs(self) -> tuple[Run, ...]:
-        """Each point as the run of a steady state."""
-        report = Report("curve of steady states", len(self.values), 0, len(self.values))
-        return tuple(
-            settled(self.vessel.with_({self.vary: Value(float(v))}), y, report)
-            for v, y in zip(self.values, self.states, strict=True)
-        )
-
-    @property
-    def display(self) -> Display:
-        """The units in which it is shown."""
-        return self.vessel.spec.display
-
-    def table(self) -> Table:
-        """One row a point: the condition, temperature, conversions and stability."""
-        display = self.display
-        rows = []
-        for value, run, stable in zip(self.values, self.runs, self.stable, strict=True):
-            row: dict[str, Any] = {display.heading(self.vary, self.kind): display.number(value, self.kind)}
-            row[display.heading("T", "temperature")] = display.number(run.temperatures[-1], "temperature")
-            row |= {name: number for name, number in run.summary().items() if name.startswith("conversion")}
-            row["stable"] = "yes" if stable else "no"
-            rows.append(row)
-        return frame(rows)
-
-    def facts(self) -> dict[str, str]:
-        """Where it folds: ignition and extinction."""
-        display = self.display
-        return {
-            f"{fold.kind} at {self.vary} {display.text(fold.value, self.kind, 5)}": "from "
-            + display.text(fold.temperature, "temperature", 5)
-            for fold in self.folds
-        }
-
-    def to_dict(self) -> dict[str, Any]:
-        """Plain data: the points of the curve in SI, and its folds."""
-        folds = [
-            {"kind": f.kind, self.vary: f.value, "unit": units.SI_UNITS[self.kind], "T": f.temperature}
-            for f in self.folds
-        ]
-        return {
-            "vary": self.vary,
-            "unit": units.SI_UNITS[self.kind],
-            "values": self.values.tolist(),
-            "temperatures_K": self.temperatures.tolist(),
-            "stable": self.stable.tolist(),
-            "folds": folds,
-        }
-
-    def __str__(self) -> str:
-        display = self.display
-        low, high = (display.text(float(v), self.kind) for v in (min(self.values), max(self.values)))
-        lines = [f"steady states for {self.vary} from {low} to {high}: {len(self.values)} points"]
-        lines += [f"  {fold}, {place}" for fold, place in self.facts().items()]
-        return "\n".join(lines if self.folds else [*lines, "  no ignition or extinction"])
-
-
-_FINE = 10.0
-"""Length of the range of the condition, and of a temperature its scale, along the curve: three per cent are a step."""
-
-
-@dataclass(frozen=True)
-class _Course:
-    """A condition over a share p of its range: by its logarithm where the range spans a decade or more."""
-
-    low: float
-    high: float
-
-    @property
-    def is_logarithmic(self) -> bool:
-        return self.low > 0 and self.high >= 10 * self.low
-
-    def value(self, p: float) -> float:
-        if self.is_logarithmic:
-            return float(self.low * (self.high / self.low) ** p)
-        return float(self.low + (self.high - self.low) * p)
-
-    def slope(self, p: float) -> float:
-        """d(value)/dp."""
-        if self.is_logarithmic:
-            return self.value(p) * math.log(self.high / self.low)
-        return self.high - self.low
-
-
-def branch(tank: FlowVessel, vary: str, between: tuple[Any, Any]) -> Branch:
-    """The curve of steady states as a condition varies; see `FlowVessel.branch`."""
-    tank.spec.require_known()
-    kind = tank.spec.condition(vary).kind
-    low, high = read_range(tank, vary, between)
-    first = tank.with_({vary: between[0]})
-    begin = first.steady().trajectory.end_state
-    balances = first.spec.model.balances
-    _, scale = start(first.spec.case)
-    amounts = balances.is_kind(AMOUNTS)
-    scale = np.where(amounts, scale, scale / _FINE)
-    weights = first.spec.volume_si / float(first.spec.fed.volume) / scale
-    inner = LogStates(amounts, begin)
-    whole, course = compiled(balances), _Course(low, high)
-    numbers = ParameterMap(first, (vary,))
-    forcing = whole.gradient(balances.rhs, balances.parameters)
-
-    @lru_cache(maxsize=64)
-    def parts(p: float) -> tuple[Any, ...]:
-        values, by = numbers.values_and_slopes((course.value(p / _FINE),))
-        return (
-            whole.rhs(values),
-            whole.jacobian(values),
-            forcing(values),
-            by[:, 0] * course.slope(p / _FINE) / _FINE,
-            values,
-        )
-
-    def residual(z: np.ndarray) -> np.ndarray:
-        return np.array(parts(float(z[-1]))[0](inner.states(z[:-1], scale), 0.0)) * weights
-
-    def slopes(z: np.ndarray) -> np.ndarray:
-        _, jacobian, forced, by, _ = parts(float(z[-1]))
-        y = inner.states(z[:-1], scale)
-        by_states = jacobian(y, 0.0) * inner.slopes(y, scale) * weights[:, None]
-        return np.column_stack([by_states, forced(y, 0.0) @ by * weights])
-
-    tracer = ArcLength(residual, slopes, largest=0.3, bend=0.998)  # smooth as it is drawn
-    curve = tracer.trace(np.append(inner.unknowns(begin, scale), 0.0), 0.0, _FINE)
-    states = np.array([inner.states(z[:-1], scale) for z in curve.points])
-    values = np.array([course.value(p / _FINE) for p in curve.points[:, -1]])
-    place = balances.index(TEMPERATURE) if TEMPERATURE in balances.symbols else None
-    fixed = float(first.spec.first_T.si) if first.spec.first_T is not None else np.nan
-    T = states[:, place] if place is not None else np.full(len(values), fixed)
-    stable = np.array(
-        [
-            np.max(growth_rates(Case(balances, parts(float(z[-1]))[4]), y).real) < 0
-            for z, y in zip(curve.points, states, strict=True)
-        ]
-    )
-    folds = []
-    for n in np.flatnonzero(curve.tangents[:-1, -1] * curve.tangents[1:, -1] < 0):
-        z = tracer.between(curve, int(n), lambda _, along: float(along[-1]))
-        at = inner.states(z[:-1], scale)
-        rising = T[n + 1] > T[n]
-        word = "ignition" if bool(stable[n]) == bool(rising) else "extinction"
-        folds.append(Fold(course.value(float(z[-1]) / _FINE), float(at[place]) if place is not None else fixed, word))
-    return Branch(tank, vary, kind, values, states, T, stable, tuple(folds))

@@ -19,7 +19,8 @@ from molino.core.balances.system import Balances, Case
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
 from molino.core.contents.feed import Feed, mixture_of, require_feed
-from molino.core.contents.mixture import Contents, Mixture
+from molino.core.contents.mixture import Contents
+from molino.core.contents.mixture_equations import Mixture
 from molino.core.contents.streams import Stream
 from molino.core.contract.run_result import RunResult
 from molino.core.contract.validation import check_catalyst_mass, check_vessel, read_vessel_heat
@@ -38,10 +39,11 @@ from molino.core.terms.terms import Inflow, outflow
 from molino.core.terms.walls import Membrane
 from molino.core.terms.well_mixed import well_mixed
 from molino.core.units import Value
+from molino.core.vessels.branch import Branch, branch
 from molino.core.vessels.flow_vessel import FlowSpecification, FlowVessel
 from molino.core.vessels.gas_vessel import GasSpecification, GasVessel
 from molino.core.vessels.plug_flow import PlugFlow
-from molino.core.vessels.steady_states import Branch, SteadyStates, branch, only_stable_state, steady_states
+from molino.core.vessels.steady_states import SteadyStates, only_stable_state, steady_states
 
 _NOTHING = 1e-9
 """An outlet of less than this share of the feed is none."""

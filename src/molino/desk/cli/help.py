@@ -42,7 +42,7 @@ def help(topic: Topic = None) -> None:
             return
         out.print(Markdown((files("molino.desk.cli") / "topics" / f"{topic}.md").read_text(encoding="utf-8")))
         if topic == "units":
-            from molino.core.units import AMBIGUOUS, EXAMPLES
+            from molino.core.unit_tables import AMBIGUOUS, EXAMPLES
 
             show_table(pd.DataFrame({"kind of quantity": [*EXAMPLES], "example": [*EXAMPLES.values()]}))
             show_table(
@@ -54,7 +54,7 @@ def help(topic: Topic = None) -> None:
                 )
             )
         if topic == "metrics":
-            from molino.core.contract.metrics import OF_A_SPECIES, OF_THE_WHOLE
+            from molino.core.contract.metric import OF_A_SPECIES, OF_THE_WHOLE
 
             show_table(pd.DataFrame({"of a species": [f"{name} of A" for name in OF_A_SPECIES]}))
             show_table(pd.DataFrame({"of the whole": [*OF_THE_WHOLE]}))

@@ -10,10 +10,10 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
+from molino.core.display import Display
 from molino.core.errors import InputError, nearest
 from molino.core.fitting.experiment import OUTLET, Experiment
 from molino.core.fitting.fit_result import Fit
-from molino.core.units import Display
 from molino.desk.figures import style
 from molino.desk.figures.residuals import residuals
 

@@ -8,7 +8,7 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
-from molino.core.safety.heat_safety import HeatSafety, RunawayBoundary
+from molino.core.safety.safety_results import HeatSafety, RunawayBoundary
 from molino.desk.figures import style
 
 _LEAST = 1e-2

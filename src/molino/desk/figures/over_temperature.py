@@ -10,7 +10,8 @@ from matplotlib.ticker import FixedLocator, FuncFormatter
 
 from molino.core.chemistry.arrhenius_line import TemperatureLine
 from molino.core.errors import InputError
-from molino.core.units import GAS_CONSTANT, pretty
+from molino.core.unit_tables import GAS_CONSTANT
+from molino.core.units import pretty
 from molino.desk.figures import style
 
 

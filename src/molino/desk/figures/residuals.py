@@ -7,8 +7,8 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from scipy.special import ndtri
 
+from molino.core.display import Display
 from molino.core.fitting.fit_result import Fit
-from molino.core.units import Display
 from molino.desk.figures import style
 
 _RESIDUAL = "residual [standard deviations]"

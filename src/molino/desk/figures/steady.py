@@ -9,7 +9,8 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from molino.core.errors import InputError
-from molino.core.vessels.steady_states import Branch, SteadyStates
+from molino.core.vessels.branch import Branch
+from molino.core.vessels.steady_states import SteadyStates
 from molino.desk.figures import style
 
 

@@ -8,7 +8,7 @@ import numpy as np
 from matplotlib.figure import Figure
 
 from molino.core.mixing.distribution import ResidenceTimeDistribution
-from molino.core.mixing.flow_fit import FlowComparison
+from molino.core.mixing.flow_fit_result import FlowComparison
 from molino.desk.figures import style
 
 _MODELS = 3

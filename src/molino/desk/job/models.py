@@ -10,7 +10,6 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, WithJsonSchema, create_model
 
-from molino.core import units
 from molino.core.chemistry.heat_capacity import HeatCapacity
 from molino.core.chemistry.species import Species
 from molino.core.contents.feed import Feed
@@ -24,6 +23,7 @@ from molino.core.terms.gas_phase import GasPhase
 from molino.core.terms.heat import Adiabatic, Duty, Jacket, Profile
 from molino.core.terms.walls import Membrane
 from molino.core.trains.steps import Exchanger
+from molino.core.unit_tables import SI_UNITS
 from molino.core.vessels.at_conversion import AtConversion
 from molino.core.vessels.at_equilibrium import AtEquilibrium
 from molino.core.vessels.batch import Batch
@@ -48,7 +48,7 @@ from molino.desk.job.shapes import (
     table_of,
 )
 
-UNIT_KINDS = {kind.replace(" ", "_"): kind for kind in units.SI_UNITS if kind != "number"}
+UNIT_KINDS = {kind.replace(" ", "_"): kind for kind in SI_UNITS if kind != "number"}
 """The keys of [units], with the kind of quantity of each."""
 
 _UNITS: dict[str, Any] = dict.fromkeys(UNIT_KINDS, (str | None, None))

@@ -6,7 +6,6 @@ import dataclasses
 import math
 from typing import Any
 
-from molino.core import units
 from molino.core.chemistry.heat_capacity import HeatCapacity
 from molino.core.chemistry.species import Species
 from molino.core.chemistry.temperature_dependence import Arrhenius, VantHoff
@@ -22,6 +21,7 @@ from molino.core.terms.heat import Adiabatic, Duty, Jacket, Profile
 from molino.core.terms.pressure import PressureDrop
 from molino.core.terms.walls import Membrane
 from molino.core.trains.steps import Exchanger
+from molino.core.unit_tables import SI_UNITS
 from molino.core.vessels.at_conversion import AtConversion
 from molino.core.vessels.at_equilibrium import AtEquilibrium
 from molino.core.vessels.batch import Batch
@@ -112,7 +112,7 @@ def keys_page() -> str:
         "and tasks, stand in [job-file.md](job-file.md).",
         "## [units]",
         "| key | kind of quantity | SI |\n|---|---|---|\n"
-        + "\n".join(f"| `{key}` | {kind} | {units.SI_UNITS[kind]} |" for key, kind in models.UNIT_KINDS.items()),
+        + "\n".join(f"| `{key}` | {kind} | {SI_UNITS[kind]} |" for key, kind in models.UNIT_KINDS.items()),
     ]
     for title, cls in _TABLES.items():
         parts += [f"## {title}", "\n".join(["| key | holds | default | |", "|---|---|---|---|", *keys_of(cls)])]

@@ -9,7 +9,8 @@ from typing import Any
 from molino.core import units
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.contents.feed import Feed
-from molino.core.contract.metrics import Metric, parse_metric
+from molino.core.contract.metric import Metric
+from molino.core.contract.metrics import parse_metric
 from molino.core.contract.vessel import Vessel
 from molino.core.design.attainable import read_region
 from molino.core.design.confidence import check_confidence
@@ -25,6 +26,7 @@ from molino.core.errors import Faults, InputError, nearest
 from molino.core.fitting.experiment import Experiment
 from molino.core.terms.heat import Adiabatic
 from molino.core.trains.train import Train
+from molino.core.unit_tables import SI_UNITS
 from molino.core.vessels.at_conversion import AtConversion
 from molino.core.vessels.flow_vessel import FlowVessel
 from molino.core.vessels.plug_flow import PlugFlow
@@ -357,7 +359,7 @@ def read_equilibria(job: JobContext, vessels: Vessels) -> dict[str, EquilibriumT
 
 def _limit_text(limit: Limit) -> str:
     """A limit with its value in SI, as the core reads it."""
-    unit = units.SI_UNITS[limit.expression.kind] if limit.expression.kind else units.si_text(limit.expression.dimension)
+    unit = SI_UNITS[limit.expression.kind] if limit.expression.kind else units.si_text(limit.expression.dimension)
     everywhere = " everywhere" if limit.is_everywhere else ""
     return f"{limit.expression}{everywhere} {limit.way} {limit.value:.12g} {unit}".rstrip()
 
@@ -401,7 +403,7 @@ def _spread(job: JobContext, vessel: Vessel | Train, name: str, given: Any) -> A
     """A standard deviation of a condition, a bare number in the unit of its kind; InputError where it is none."""
     value = _condition(job, vessel, name, given)
     setting = vessel.spec.condition(name)
-    if setting.form in units.SI_UNITS:
+    if setting.form in SI_UNITS:
         units.read_difference(value, setting.form, f"spread, {name}")
     return value
 

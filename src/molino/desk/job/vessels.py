@@ -16,7 +16,8 @@ from molino.core.terms.adsorption import Adsorption
 from molino.core.terms.catalyst import Catalyst
 from molino.core.terms.gas_phase import GasPhase
 from molino.core.terms.heat import Adiabatic, Duty, Jacket, Profile
-from molino.core.terms.walls import DistributedFeed, Membrane, other_side
+from molino.core.terms.side_feed import DistributedFeed
+from molino.core.terms.walls import Membrane, other_side
 from molino.core.thermo.activity import ACTIVITY_FORMS, ActivityModel
 from molino.core.thermo.cubic import CubicEquation
 from molino.core.thermo.phase_model import MODELS
@@ -26,12 +27,13 @@ from molino.core.units import Value
 from molino.core.vessels.at_conversion import AtConversion
 from molino.core.vessels.at_equilibrium import AtEquilibrium
 from molino.core.vessels.batch import Batch
+from molino.core.vessels.branch import read_range
 from molino.core.vessels.bubble_column import BubbleColumn
 from molino.core.vessels.dispersed_tube import DispersedTube
 from molino.core.vessels.flow_vessel import FlowVessel
 from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.semi_batch import Dosing, SemiBatch
-from molino.core.vessels.steady_states import read_bounds, read_range
+from molino.core.vessels.steady_states import read_bounds
 from molino.core.vessels.stirred_tank import StirredTank
 from molino.desk.job import models
 from molino.desk.job.context import JobContext

@@ -24,9 +24,10 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
     from molino.core.runs.tube_over_time import TubeInTime
-    from molino.core.safety.heat_safety import Safety
+    from molino.core.safety.safety_results import Safety
     from molino.core.trains.train_over_time import TrainInTime
-    from molino.core.vessels.steady_states import Branch, SteadyStates
+    from molino.core.vessels.branch import Branch
+    from molino.core.vessels.steady_states import SteadyStates
     from molino.desk.job.load import Job
     from molino.desk.tables.write import ResultsFolder
 

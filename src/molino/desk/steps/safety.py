@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from molino.desk.steps.common import load_figures, show_table
 
 if TYPE_CHECKING:
-    from molino.core.safety.heat_safety import Safety
+    from molino.core.safety.safety_results import Safety
     from molino.desk.tables.write import ResultsFolder
 
 
@@ -22,7 +22,7 @@ def safety_of_runs(runs: Mapping[str, Any]) -> dict[str, Safety]:
 
 def draw_safety(folder: ResultsFolder, kind: str, found: Mapping[str, Safety]) -> None:
     """Write the figure of each."""
-    from molino.core.safety.heat_safety import UndeterminedSafety
+    from molino.core.safety.safety_results import UndeterminedSafety
 
     for name, safety in found.items():
         if not isinstance(safety, UndeterminedSafety):

@@ -22,7 +22,7 @@ from molino.desk.steps.safety import draw_safety, show_safety
 if TYPE_CHECKING:
     import pandas as pd
 
-    from molino.core.design.size.sizing import Sizing
+    from molino.core.design.size.size_result import Sizing
     from molino.core.fitting.next_experiment import NextExperiment
     from molino.desk.job.load import Job
 

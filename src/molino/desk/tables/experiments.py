@@ -3,27 +3,27 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pandas as pd
 
-from molino.core import units
 from molino.core.arguments import checked
-from molino.core.chemistry.reaction import BASES
 from molino.core.contract.plant import Plant
 from molino.core.contract.vessel import Vessel
-from molino.core.errors import Faults, InputError, UnitError, nearest
+from molino.core.display import HABIT
+from molino.core.errors import Faults, InputError
 from molino.core.fitting.experiment import NOISE, VESSELS, Experiment
 from molino.core.fitting.experiments import Experiments
 from molino.core.fitting.rates import Rates
 from molino.core.fitting.signals import Signal
 from molino.core.runs.scheduled_changes import Change
 from molino.core.trains.train import Train
-from molino.core.units import GAS_CONSTANT
-from molino.desk.tables.cells import heading_parts, sheet_names
-from molino.desk.tables.layout import CellTable, complete_lines, read_table
+from molino.core.unit_tables import GAS_CONSTANT
+from molino.desk.tables.cells import sheet_names
+from molino.desk.tables.layout import read_table
+from molino.desk.tables.measured_columns import Asked, Column, Table, read
 from molino.desk.tables.observations import read_observations, shape_of
 
 _SHAPE = (
@@ -31,143 +31,6 @@ _SHAPE = (
     "[mol/L] (or feed A), A [mol/L] for each species A"
 )
 _RATES_SHAPE = "the table needs the columns: rate [mol/L/min] (or rate of A), A [mol/L] for each species A, T [degC]"
-_TIMES = {"time": "time", "t": "time", "space time": "space time", "residence time": "space time"}
-
-
-@dataclass(frozen=True)
-class _Column:
-    """A column of numbers: what it holds, of which species, in which unit."""
-
-    heading: str
-    species: str
-    unit: str | None
-    role: str
-    """'time', 'space time', 'temperature', 'initial', 'measured', 'rate', or 'signal'."""
-    kind: str
-
-    @classmethod
-    def read(cls, heading: str, signals: Mapping[str, Signal]) -> _Column:
-        name, unit = heading_parts(heading)
-        if not name:
-            raise InputError("it has no name", "", "name it, or delete the column")
-        plain = name.lower()
-        if name in signals:
-            return cls(heading, name, unit, "signal", "")
-        role, species, kind = "measured", name, "concentration"
-        if name == "T" or plain == "temperature":
-            role = kind = "temperature"
-        elif plain in _TIMES:
-            role, kind = _TIMES[plain], "time"
-        elif plain == "rate" or plain.startswith("rate of "):
-            role, species, kind = "rate", name[8:].strip(), _rate_kind(unit)
-        elif plain.startswith(("initial ", "feed ")):
-            role, species = "initial", name.partition(" ")[2].strip()
-        pressure = unit is not None and kind == "concentration" and _is_pressure(unit)
-        if unit is not None:
-            units.expect(unit, "pressure" if pressure else kind)
-        return cls(heading, species, unit, role, "pressure" if pressure else kind)
-
-    def to_si(self, numbers: np.ndarray) -> np.ndarray:
-        if self.role == "signal":
-            return numbers
-        return np.asarray(units.unit(self.unit).to_si(numbers) if self.unit else numbers)
-
-
-def _is_pressure(unit: str) -> bool:
-    return bool(units.unit(unit).dimension == units.unit("Pa").dimension)
-
-
-def _rate_kind(unit: str | None) -> str:
-    """Which kind of rate a unit is of."""
-    if unit is None:
-        return "rate"
-    dimension = units.unit(unit).dimension
-    found = next((k for k in BASES.values() if units.unit(units.SI_UNITS[k]).dimension == dimension), None)
-    if found is None:
-        raise UnitError(f"'{unit}' is not a unit of rate", "", "like mol/L/min, or mol/kg/h per catalyst mass")
-    return found
-
-
-@dataclass(frozen=True)
-class _Table:
-    """A table read into columns of SI numbers, nan where a cell is empty."""
-
-    path: Path
-    columns: tuple[_Column, ...]
-    numbers: Mapping[str, np.ndarray]
-    runs: np.ndarray | None
-    """The run column, as text; None if there is none."""
-    vessels: np.ndarray | None
-    notes: tuple[str, ...] = ()
-
-    def of(self, role: str) -> list[_Column]:
-        return [c for c in self.columns if c.role == role]
-
-    @property
-    def shown(self) -> dict[str, str]:
-        """The unit that each kind of quantity came in."""
-        found: dict[str, str] = {}
-        for column in self.columns:
-            if column.unit is not None and column.kind:
-                found.setdefault(column.kind, column.unit)
-        return found
-
-
-@dataclass(frozen=True)
-class _Asked:
-    """Which table of which file, and what its columns may be."""
-
-    source: str | Path | pd.DataFrame
-    sheet: str | None
-    header_row: int | None
-    columns: str | Sequence[str] | None
-    signals: Mapping[str, Signal]
-
-
-def _read(asked: _Asked, shape: str, needed: tuple[str, ...]) -> _Table:
-    table = read_table(asked.source, asked.sheet, shape, asked.header_row, asked.columns)
-    cells, path, signals = table.cells, table.path, asked.signals
-    faults = Faults()
-    columns: list[_Column] = []
-    texts: dict[str, np.ndarray] = {}
-    for heading in cells.columns:
-        if heading.strip().lower() in ("run", "vessel"):
-            texts[heading.strip().lower()] = cells[heading].str.strip().to_numpy(dtype=object)
-            continue
-        with faults.at(f"column '{heading}'"):
-            columns.append(_Column.read(heading, signals))
-    roles = [c.role for c in columns]
-    for name in sorted(signals.keys() - {c.species for c in columns if c.role == "signal"}):
-        faults.add(
-            "headings", f"there is no column of the signal '{name}'", nearest(name, [c.species for c in columns])
-        )
-    if not faults.found and roles.count(needed[0]) + sum(roles.count(r) for r in needed[1:]) != 1:
-        message = (
-            f"no {needed[0]} column" if not any(r in roles for r in needed) else f"more than one {needed[0]} column"
-        )
-        faults.add("headings", message, shape)
-    if not faults.found and not any(r in ("measured", "signal") for r in roles):
-        faults.add("headings", "no column of measured concentrations", shape)
-    keys = [(c.role, c.species) for c in columns]
-    for _, species in {k for k in keys if keys.count(k) > 1}:
-        faults.add("headings", f"two columns for {species}", "keep one")
-    faults.raise_any(path.name)
-    read = {c.heading: table.numbers(c.heading, faults) for c in columns}
-    sizes: dict[str, float] = {}  # noise of a minor species is small relative to the largest of its kind, not to itself
-    for c in columns:
-        sizes[c.kind] = max(sizes.get(c.kind, 0.0), float(np.nanmax(np.abs(c.to_si(read[c.heading])), initial=0.0)))
-    numbers = {c.heading: _numbers(table, c, read[c.heading], sizes[c.kind], faults) for c in columns}
-    kept = complete_lines(table, [c.heading for c in columns if c.role in ("time", "space time")], numbers, faults)
-    numbers = {heading: values[kept] for heading, values in numbers.items()}
-    texts = {name: values[kept] for name, values in texts.items()}
-    table.keep(kept, "without a number of when")
-    for line in table.cells.index[texts["run"] == ""] if "run" in texts else ():
-        faults.add(f"line {line}", "no run is named", "write the run in each line")
-    for line, vessel in zip(table.cells.index, texts.get("vessel", ()), strict=False):
-        if vessel not in VESSELS:
-            faults.add(f"line {line}", f"'{vessel}' is not a vessel for runs", nearest(str(vessel), VESSELS))
-    faults.raise_any(path.name)
-    return _Table(path, tuple(columns), numbers, texts.get("run"), texts.get("vessel"), table.notes)
 
 
 @checked
@@ -257,7 +120,7 @@ def read_experiments(
         return read_observations(cells, vessel, signals or {}, changes)
     if changes:
         raise InputError("changes are given, and no vessel that they are of", "changes", "vessel=mo.StirredTank(...)")
-    table = _read(_Asked(path, sheet, header_row, columns, signals or {}), _SHAPE, ("time", "space time"))
+    table = read(Asked(path, sheet, header_row, columns, signals or {}), _SHAPE, ("time", "space time"))
     faults = Faults()
     runs = []
     for name, rows in _by_run(table).items():
@@ -311,7 +174,7 @@ def read_rates(
     >>> len(rates.rate)
     2
     """
-    table = _read(_Asked(path, sheet, header_row, columns, {}), _RATES_SHAPE, ("rate",))
+    table = read(Asked(path, sheet, header_row, columns, {}), _RATES_SHAPE, ("rate",))
     (rate,) = table.of("rate")
     needed = [*table.of("measured"), rate, *table.of("temperature")]
     whole = np.all([np.isfinite(table.numbers[c.heading]) for c in needed], axis=0)
@@ -334,12 +197,12 @@ def read_rates(
     )
 
 
-def _shown(table: _Table) -> dict[str, str]:
+def _shown(table: Table) -> dict[str, str]:
     """The units of the table; concentrations that came as partial pressures are shown in the unit of habit."""
-    return {"concentration": units.HABIT["concentration"], **table.shown} if table.shown else {}
+    return {"concentration": HABIT["concentration"], **table.shown} if table.shown else {}
 
 
-def _concentration(column: _Column, values: np.ndarray, T: np.ndarray | float | None) -> np.ndarray:
+def _concentration(column: Column, values: np.ndarray, T: np.ndarray | float | None) -> np.ndarray:
     """In mol/m^3; c = p / (R T) where it came as a partial pressure."""
     if column.kind != "pressure":
         return values
@@ -348,7 +211,7 @@ def _concentration(column: _Column, values: np.ndarray, T: np.ndarray | float | 
     return np.asarray(values / (GAS_CONSTANT * T))
 
 
-def _by_run(table: _Table) -> dict[str, np.ndarray]:
+def _by_run(table: Table) -> dict[str, np.ndarray]:
     """The lines of each run."""
     count = len(next(iter(table.numbers.values())))
     if table.runs is not None:
@@ -361,33 +224,13 @@ def _by_run(table: _Table) -> dict[str, np.ndarray]:
     return {str(n): np.array([k == key for k in keys]) for n, key in enumerate(dict.fromkeys(keys), 1)}
 
 
-def _numbers(table: CellTable, column: _Column, found: np.ndarray, size: float, faults: Faults) -> np.ndarray:
-    """A column in SI, nan where nothing was measured or could be read; a number far below zero is a fault.
-
-    `size` is the largest of its kind in the table, relative to which it is far.
-    """
-    if column.kind in ("concentration", "pressure", "time"):
-        allowed = 0.0 if column.kind == "time" else NOISE * size
-        below, far = found < 0, column.to_si(found) < -allowed
-        for i in np.flatnonzero(far)[:3].tolist():
-            advice = "correct it, or leave the cell empty (below detection: write 0)"
-            message = f"{table.cells[column.heading].iloc[i]} is a negative {column.kind}"
-            faults.add(f"line {table.cells.index[i]}, column '{column.heading}'", message, advice)
-        if below.any() and not far.any():
-            count = int(below.sum())
-            table.remarks.append(
-                f"column '{column.heading}': {count} value{'s' * (count > 1)} below zero used as noise"
-            )
-    return column.to_si(found)
-
-
 def _experiment(
-    name: str, table: _Table, rows: np.ndarray, signals: Mapping[str, Signal], vessel: str | None
+    name: str, table: Table, rows: np.ndarray, signals: Mapping[str, Signal], vessel: str | None
 ) -> Experiment:
     faults = Faults()
     numbers = {heading: values[rows] for heading, values in table.numbers.items()}
 
-    def constant(column: _Column) -> float | None:
+    def constant(column: Column) -> float | None:
         known = numbers[column.heading][np.isfinite(numbers[column.heading])]
         if len(known) and np.ptp(known) > 1e-9 * max(abs(float(known[0])), 1.0):
             message = f"'{column.heading}' changes within the run"

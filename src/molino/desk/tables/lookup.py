@@ -11,7 +11,8 @@ from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE, HeatCapaci
 from molino.core.chemistry.species import Species
 from molino.core.chemistry.vapor_pressure import VaporPressure
 from molino.core.errors import InputError
-from molino.core.units import GAS_CONSTANT, Value
+from molino.core.unit_tables import GAS_CONSTANT
+from molino.core.units import Value
 
 
 @checked

@@ -19,6 +19,7 @@ from molino.core.fitting.signals import Signal
 from molino.core.runs.scheduled_changes import Change
 from molino.core.terms.heat import Jacket
 from molino.core.trains.train import Train
+from molino.core.unit_tables import SI_UNITS
 from molino.core.units import Value
 from molino.desk.tables.cells import heading_parts
 from molino.desk.tables.layout import CellTable, complete_lines
@@ -87,7 +88,7 @@ def read_observations(
 
 def shape_of(vessel: Vessel | Train) -> str:
     axes = _axes(vessel)
-    where = f"{' or '.join(f'{a} [{units.SI_UNITS[kind]}]' for a, kind in axes.items())}, " if axes else ""
+    where = f"{' or '.join(f'{a} [{SI_UNITS[kind]}]' for a, kind in axes.items())}, " if axes else ""
     return (
         f"the table needs the columns: {where}and what was observed, like 'temperature [degC]', 'A [mol/L]', "
         "'conversion of A'; it may have columns run, and of conditions of the vessel, like 'T [degC]'"

@@ -16,6 +16,7 @@ from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, species_in
 from molino.core.chemistry.reaction import Reaction
 from molino.core.errors import Faults, InputError
+from molino.core.unit_tables import GAS_CONSTANT
 from molino.desk.tables.write import whole
 
 _BASE = {
@@ -261,7 +262,7 @@ class _Writer:
         whole_rate, has_gas = _with_gas_constant(whole_rate)
         if has_gas and self.gas is None:
             kinds = {"joule": Fraction(1), "mole": Fraction(-1), "kelvin": Fraction(-1)}
-            self.gas = self._parameter("R", units.GAS_CONSTANT, self._unit(kinds))
+            self.gas = self._parameter("R", GAS_CONSTANT, self._unit(kinds))
         whole_rate = whole_rate.xreplace({_GAS: sp.Symbol(self.gas or "R")})
         text = sp.sstr(whole_rate.replace(sp.log, sp.Function("ln")), full_prec=True).replace("**", "^")
         math = self.sbml.parseL3Formula(text)
@@ -277,8 +278,8 @@ def _with_gas_constant(expression: sp.Expr) -> tuple[sp.Expr, bool]:
     swap: dict[sp.Expr, sp.Expr] = {}
     for number in expression.atoms(sp.Float):
         for times, symbol in (
-            (float(number) * units.GAS_CONSTANT, 1 / _GAS),
-            (float(number) / units.GAS_CONSTANT, _GAS),
+            (float(number) * GAS_CONSTANT, 1 / _GAS),
+            (float(number) / GAS_CONSTANT, _GAS),
         ):
             if round(times) and abs(times - round(times)) < 1e-13 * abs(times):
                 swap[number] = round(times) * symbol

@@ -14,8 +14,9 @@ from molino.core import units
 from molino.core.arguments import checked
 from molino.core.chemistry.heat_capacity import HeatCapacity
 from molino.core.chemistry.species import PROPERTIES, Species
+from molino.core.display import HABIT
 from molino.core.errors import Faults, InputError, nearest
-from molino.core.units import HABIT, Value
+from molino.core.units import Value
 from molino.desk.tables.cells import heading_parts
 from molino.desk.tables.layout import read_table
 

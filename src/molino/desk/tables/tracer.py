@@ -14,6 +14,7 @@ from molino.core import units
 from molino.core.arguments import checked
 from molino.core.errors import Faults, InputError, UnitError
 from molino.core.mixing.tracer_test import TracerTest
+from molino.core.unit_tables import SI_UNITS
 from molino.desk.tables.cells import heading_parts
 from molino.desk.tables.layout import CellTable, complete_lines, read_table
 
@@ -135,7 +136,7 @@ def _column(table: CellTable, heading: str, role: str, faults: Faults, notes: li
         dimension = units.unit(unit).dimension if unit else None
     except UnitError:
         dimension = None
-    if unit and dimension in [units.unit(units.SI_UNITS[kind]).dimension for kind in _KINDS]:
+    if unit and dimension in [units.unit(SI_UNITS[kind]).dimension for kind in _KINDS]:
         return np.asarray(units.unit(unit).to_si(found))
     if unit and role == "signal":
         notes.append(f"the signal counts in {unit}, as its detector shows it")

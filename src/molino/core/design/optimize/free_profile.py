@@ -14,6 +14,7 @@ from molino.core.errors import Faults, InputError, UnitError
 from molino.core.frozen import Frozen
 from molino.core.printing import Printed
 from molino.core.schema import option, read_fields
+from molino.core.unit_tables import SI_UNITS
 from molino.core.units import Value
 
 _MOST_PIECES = 200
@@ -147,8 +148,8 @@ def _read_slope(vessel: Vessel, kind: str, unit: str, given: Any) -> float:
     along, factor = vessel.spec.profile_axis
     read = units.read(given, name="slope")
     if read.unit is not None:
-        whole = units.unit(units.SI_UNITS.get(kind) or unit or "1").dimension
-        wanted = units.unit(f"{units.si_text(whole) or '1'}/{units.SI_UNITS[along]}").dimension
+        whole = units.unit(SI_UNITS.get(kind) or unit or "1").dimension
+        wanted = units.unit(f"{units.si_text(whole) or '1'}/{SI_UNITS[along]}").dimension
         if units.unit(read.unit).dimension != wanted:
             advice = f"give it in {units.si_text(wanted)} or the like"
             raise UnitError(f"slope = '{given}' is of another dimension", "free profile", advice)

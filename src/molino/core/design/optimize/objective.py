@@ -14,12 +14,14 @@ import sympy as sp
 from molino.core import units
 from molino.core.chemistry.dimensions import dimension_of
 from molino.core.chemistry.formula import constant, parse_formula
-from molino.core.contract.metrics import Metric, parse_metric
+from molino.core.contract.metric import Metric
+from molino.core.contract.metrics import parse_metric
 from molino.core.contract.vessel import Vessel
+from molino.core.display import Display
 from molino.core.errors import Faults, InputError, MolinoError, UnitError
 from molino.core.frozen import Frozen
 from molino.core.trains.train import Train
-from molino.core.units import Dimension, Display
+from molino.core.unit_tables import SI_UNITS, Dimension
 
 _OPERATORS = "+-*/^()"
 _NUMBER = re.compile(r"(\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?\s*(?:\[([^\]]*)\])?")
@@ -84,9 +86,7 @@ class MetricExpression(Frozen):
         if self.formula == constant("m0"):
             return self.metrics[0].kind
         same = (
-            k
-            for k, unit in units.SI_UNITS.items()
-            if k != "temperature" and units.unit(unit).dimension == self.dimension
+            k for k, unit in SI_UNITS.items() if k != "temperature" and units.unit(unit).dimension == self.dimension
         )
         return next(same, "")
 
@@ -103,7 +103,7 @@ class MetricExpression(Frozen):
             return display.unit(self.kind)
         for own in self.units:
             for metric in self.metrics:
-                text = units.product(own, display.unit(metric.kind) or units.SI_UNITS[metric.kind])
+                text = units.product(own, display.unit(metric.kind) or SI_UNITS[metric.kind])
                 if units.unit(text).dimension == self.dimension:
                     return text
         return units.si_text(self.dimension)
@@ -120,7 +120,7 @@ class MetricExpression(Frozen):
             return ""
         is_si = all(f == 1.0 for f in self.factors)
         own = [
-            f"{m} in {units.pretty(units.SI_UNITS[m.kind] if is_si else display.unit(m.kind)) or 'fractions'}"
+            f"{m} in {units.pretty(SI_UNITS[m.kind] if is_si else display.unit(m.kind)) or 'fractions'}"
             for m in self.metrics
         ]
         return f"numbers without units: it counts {', '.join(own)}"
@@ -128,7 +128,7 @@ class MetricExpression(Frozen):
     @property
     def is_dimensionless(self) -> bool:
         """Whether every metric in it is a pure number."""
-        return all(not units.SI_UNITS[m.kind] for m in self.metrics) or bool(self.units)
+        return all(not SI_UNITS[m.kind] for m in self.metrics) or bool(self.units)
 
     def __str__(self) -> str:
         return self.text
@@ -152,7 +152,7 @@ def read_expression(text: Any, vessel: Vessel | Train, counted: Display | None =
     """
     if isinstance(text, Metric):
         vessel.spec.check_metric(text)
-        dimension = units.unit(units.SI_UNITS[text.kind]).dimension
+        dimension = units.unit(SI_UNITS[text.kind]).dimension
         return MetricExpression(str(text), (text,), constant("m0"), dimension, (1.0,))
     if not isinstance(text, str) or not text.strip():
         raise InputError(f"{text!r} is no expression of metrics", "", "write it like 'yield of B on A'")
@@ -167,13 +167,13 @@ def read_expression(text: Any, vessel: Vessel | Train, counted: Display | None =
         raise InputError(f"'{text}' cannot be read", "", advice) from error
     numbers = {constant(name): sp.Float(value) for name, value in parts.numbers.items()}
     found = formula.xreplace(numbers)
-    known = {f"m{i}": units.unit(units.SI_UNITS[m.kind]).dimension for i, m in enumerate(parts.metrics)}
+    known = {f"m{i}": units.unit(SI_UNITS[m.kind]).dimension for i, m in enumerate(parts.metrics)}
     factors = tuple(1.0 for _ in parts.metrics)
     try:
         dimension = dimension_of(formula, {**known, **parts.dimensions})
     except UnitError as error:
         if parts.units:
-            terms = ", ".join(f"{m}: {units.SI_UNITS[m.kind] or 'a number'}" for m in parts.metrics)
+            terms = ", ".join(f"{m}: {SI_UNITS[m.kind] or 'a number'}" for m in parts.metrics)
             advice = "give each number its unit in brackets, like 40 [1/h/m3]*volume, so that all terms agree"
             raise UnitError(f"the terms of '{text}' are of different dimensions ({terms})", "", advice) from error
         dimension = {}

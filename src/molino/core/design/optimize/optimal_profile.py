@@ -10,9 +10,9 @@ import numpy as np
 from molino.core import units
 from molino.core.balances.piecewise_linear import PiecewiseLinear
 from molino.core.design.optimize.free_profile import MovingNumber
+from molino.core.display import Display
 from molino.core.frozen import Frozen
 from molino.core.results import plain_dict
-from molino.core.units import Display
 
 _INSET = 0.02
 """The share of an arc after which, and before whose end, it is described."""

@@ -18,12 +18,13 @@ from molino.core.contract.vessel import Vessel
 from molino.core.design.optimize.objective import Limit, MetricExpression
 from molino.core.design.optimize.optimal_profile import OptimalProfile
 from molino.core.design.optimize.problem import RATIO, FreeNumber, Question
+from molino.core.display import Display
 from molino.core.errors import InputError, SolveError
 from molino.core.frozen import Frozen
 from molino.core.results import Result, Table, frame, in_columns, plain_dict
-from molino.core.safety.heat_safety import Safety, safety_lines, safety_of
+from molino.core.safety.heat_safety import safety_of
+from molino.core.safety.safety_results import Safety, safety_lines
 from molino.core.trains.train import Train
-from molino.core.units import Display
 
 MET = 1e-7
 """How far a limit may be missed, relative to its size, and count as met."""

@@ -11,19 +11,21 @@ from typing import Any
 import numpy as np
 
 from molino.core import units
-from molino.core.contents.mixture import Portion, read_portion
+from molino.core.contents.portion import Portion, read_portion
 from molino.core.contract.condition import Condition
-from molino.core.contract.metrics import Metric
+from molino.core.contract.metric import Metric
 from molino.core.contract.vessel import Vessel
 from molino.core.design.confidence import check_confidence
 from molino.core.design.optimize.free_profile import FreeProfile, MovingNumber, read_moving
 from molino.core.design.optimize.objective import Limit, MetricExpression, read_expression, read_limit
+from molino.core.display import Display
 from molino.core.errors import Faults, InputError, SolveError
 from molino.core.frozen import Frozen, FrozenMapping
 from molino.core.runs.run_slopes import slopes_where
 from molino.core.trains.train import Train, read_plant
 from molino.core.trains.train_run import TrainRun
-from molino.core.units import Display, Value
+from molino.core.unit_tables import SI_UNITS
+from molino.core.units import Value
 
 RATIO = 300.0
 """A range whose ends are farther apart than this is searched by logarithms."""
@@ -311,6 +313,6 @@ def _read_free(vessel: Vessel | Train, setting: Condition, ends: Any) -> FreeNum
         contents = vessel.vessels[0].spec.contents()
         portion = read_portion(ends[0], contents.flowing)
         unit = (portion.value.unit or "") if portion.value is not None else ""
-    elif not is_whole and form in units.SI_UNITS:
+    elif not is_whole and form in SI_UNITS:
         unit = units.read(ends[0]).unit or vessel.spec.display.unit(form)
     return FreeNumber(setting.name, form, unit, low, high, own, is_whole, portion)

@@ -20,7 +20,7 @@ from molino.core.balances.engines import start
 from molino.core.balances.source import build
 from molino.core.balances.system import Case
 from molino.core.chemistry.formula import constant
-from molino.core.contract.metrics import Metric
+from molino.core.contract.metric import Metric
 from molino.core.contract.parameter_map import ParameterMap
 from molino.core.contract.vessel import Vessel
 from molino.core.design.optimize.free_profile import MovingNumber

@@ -15,7 +15,7 @@ from molino.core.balances.engines import start
 from molino.core.balances.functions import functions_of
 from molino.core.balances.integrate import Event, Solution, integrate
 from molino.core.balances.system import Case
-from molino.core.contract.metrics import Metric
+from molino.core.contract.metric import Metric
 from molino.core.contract.run_result import RunResult
 from molino.core.contract.vessel import Vessel
 from molino.core.errors import SolveError

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 from scipy.optimize import brentq
 
-from molino.core.contract.metrics import Metric
+from molino.core.contract.metric import Metric
 from molino.core.design.confidence import UncertainNumbers, drawn_metric, draws_for, margin, share_reaching
 from molino.core.errors import NotFoundError
 from molino.core.statistics import student_t_quantile

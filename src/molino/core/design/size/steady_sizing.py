@@ -13,7 +13,7 @@ from molino.core.balances.continuation import CLOSE, Curve
 from molino.core.balances.engines import Report
 from molino.core.balances.steady import growth_rates, steady
 from molino.core.balances.system import Case, opened_symbol
-from molino.core.contract.metrics import Metric
+from molino.core.contract.metric import Metric
 from molino.core.contract.vessel import Vessel
 from molino.core.design.size.size_search import FLAT, SizeSearchResult, TargetApproach, settle_asymptote
 from molino.core.errors import SolveError

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
-from molino.core.contract.metrics import Metric
+from molino.core.contract.metric import Metric
 from molino.core.contract.vessel import Vessel
 from molino.core.design.size.size_search import SizeSearchResult
 from molino.core.errors import SolveError

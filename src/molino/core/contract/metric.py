@@ -1,0 +1,337 @@
+"""A metric of an outlet or a run: its expression, and what it needs."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+
+import numpy as np
+import sympy as sp
+
+from molino.core.arguments import short
+from molino.core.balances.system import TIME
+from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration as concentration_symbol
+from molino.core.chemistry.symbolic_network import SymbolicNetwork
+from molino.core.errors import Faults, InputError, nearest
+from molino.core.terms.model import Model, StreamForm
+
+OF_THE_WHOLE = {
+    "temperature": "temperature",
+    "pressure": "pressure",
+    "duty": "power",
+    "heat": "energy",
+    "heat flow": "power",
+    "batch time": "time",
+    "volume": "volume",
+    "catalyst mass": "mass",
+    "volumetric flow": "volumetric flow",
+    "molar flow": "molar flow",
+    "mass flow": "mass flow",
+    "amount": "amount",
+    "mass": "mass",
+    "coolant temperature": "temperature",
+    "coolant outlet temperature": "temperature",
+    "adiabatic rise": "temperature difference",
+    "temperature after cooling failure": "temperature",
+    "time to maximum rate": "time",
+    "hot spot sensitivity": "number",
+}
+"""What belongs to no species, with its kind of quantity."""
+_OF_A_WHOLE_RUN = (
+    "adiabatic rise",
+    "temperature after cooling failure",
+    "time to maximum rate",
+    "hot spot sensitivity",
+)
+"""What takes more than a run's end: a failure of its cooling, or its neighborhood."""
+OF_A_SPECIES = {
+    "conversion": "number",
+    "yield": "number",
+    "selectivity": "number",
+    "concentration": "concentration",
+    "fraction": "number",
+    "mass fraction": "number",
+    "molar flow": "molar flow",
+    "mass flow": "mass flow",
+    "amount": "amount",
+    "mass": "mass",
+    "production": "molar flow",
+}
+"""What belongs to a species, with its kind of quantity."""
+PER = {"volume": "rate", "catalyst mass": "rate per catalyst mass"}
+"""What a production may be counted per."""
+FLOWING = {"volumetric flow", "molar flow", "mass flow"}
+"""What only a stream has, and a batch does not."""
+_HELD = {"amount": "molar flow", "mass": "mass flow"}
+"""What only a batch has, and what a stream has in its place."""
+
+
+@dataclass(frozen=True)
+class Weights:
+    """What metrics by mass take besides the balances.
+
+    Attributes
+    ----------
+    molar_masses : mapping of species to float or None
+        In kg/mol; None where a species has neither formula nor molar mass.
+    bulk_density : expression, float or None
+        Mass of catalyst per volume of vessel in kg/m^3; None without a catalyst.
+    """
+
+    molar_masses: Mapping[str, float | None]
+    bulk_density: sp.Expr | float | None
+
+    def of(self, amounts: Mapping[str, sp.Expr], what: str) -> dict[str, sp.Expr]:
+        """Masses from amounts; InputError where a species has no molar mass."""
+        missing = [s for s in amounts if self.molar_masses.get(s) is None]
+        if missing:
+            message = f"the molar mass of {', '.join(missing)} is not known"
+            raise InputError(message, what, "give a formula or molar_mass to these species")
+        return {s: sp.Float(self.molar_masses[s]) * n for s, n in amounts.items()}
+
+    def catalyst(self, volume: sp.Expr, what: str) -> sp.Expr:
+        """The mass of catalyst in a volume; InputError where none is known."""
+        if self.bulk_density is None:
+            advice = "give catalyst=mo.Catalyst(bulk_density='850 kg/m3')"
+            raise InputError("the mass of catalyst is not known", what, advice)
+        return sp.sympify(self.bulk_density) * volume
+
+
+@dataclass(frozen=True)
+class Metric:
+    """One number to judge a vessel by, or that can be observed of it; made by `conversion`, `yield_of` and so on, or
+    read from its text.
+
+    `what` is, of a species, "conversion", "yield", "selectivity", "concentration", "fraction" (mole fraction), "mass
+    fraction", "molar flow" and "mass flow" (of what flows), "amount" and "mass" (in a batch) or "production" (formed
+    per time; in a batch its mean up to now); of the whole, "batch time", "temperature", "pressure", "duty" (of
+    what flows), "heat" (that came into a batch), "heat flow" (through the walls at this moment, in), "volume" (of the
+    contents; of a tube up to here), "catalyst mass", "volumetric flow", "molar flow", "mass flow", "amount", "mass",
+    "coolant temperature" or "coolant outlet temperature"; of the safety of a whole run (see `heat_safety`), "adiabatic
+    rise", "temperature after cooling failure" and "time to maximum rate" of a batch or semi-batch, "hot spot
+    sensitivity" of a tube. `stream` names another stream than the first ("permeate").
+
+    Parameters
+    ----------
+    what : str
+    species : str
+        Empty of the whole.
+    over, on : str, optional
+        The by-product of a selectivity, and the reactant counted by.
+    stream : str, optional
+        Of a fraction or flow: the stream, if not the first.
+    per : "volume" or "catalyst mass", optional
+        Of a production.
+
+    Examples
+    --------
+    >>> metric = mo.yield_of("B", on="A")
+    >>> str(metric), metric.kind
+    ('yield of B on A', 'number')
+    """
+
+    what: str
+    species: str
+    over: str | None = None
+    on: str | None = None
+    stream: str | None = None
+    per: str | None = None
+
+    def __post_init__(self) -> None:
+        texts = {"what": self.what, "species": self.species, "over": self.over, "on": self.on, "stream": self.stream}
+        faults = Faults()
+        for name, text in texts.items():
+            if not isinstance(text, str) and (text is not None or name in ("what", "species")):
+                faults.add(f"metric, {name}", f"{short(text)} is no name", "give the name of a species, like 'A'")
+        faults.raise_any()
+        known = OF_A_SPECIES if self.species else OF_THE_WHOLE
+        if self.what not in known:
+            faults.add("metric", f"there is no '{self.what}'", nearest(self.what, known))
+        if self.per is not None and self.per not in PER:
+            faults.add("metric", f"nothing is counted per {self.per!r}", nearest(str(self.per), PER))
+        if (self.what == "yield" and not self.on) or (self.what == "selectivity" and not (self.on or self.over)):
+            faults.add("metric", f"{self.what} of {self.species}: counted by what?", "name the reactant with on='A'")
+        faults.raise_any()
+
+    @property
+    def reactants(self) -> tuple[str, ...]:
+        """The species that it counts by, some of which must go in."""
+        if self.what == "conversion":
+            return (self.species,)
+        return (self.on,) if self.on is not None else ()
+
+    def require_fed(self, goes_in: Callable[[str], bool], label: str) -> None:
+        """Raise InputError where nothing goes in of what it counts by."""
+        for species in self.reactants:
+            if not goes_in(species):
+                raise InputError(f"{self}: no {species} goes in", label, "name a reactant that is fed or charged")
+
+    @property
+    def kind(self) -> str:
+        """The kind of quantity, for units."""
+        if self.per is not None:
+            return PER[self.per]
+        return OF_A_SPECIES[self.what] if self.species else OF_THE_WHOLE[self.what]
+
+    @property
+    def takes_weights(self) -> bool:
+        """Whether masses that stand in no balance are needed."""
+        return "mass" in self.what or self.per == "catalyst mass"
+
+    @property
+    def is_of_a_whole_run(self) -> bool:
+        """Whether no expression of what comes out gives it: it takes runs of its own."""
+        return self.what in _OF_A_WHOLE_RUN
+
+    def __str__(self) -> str:
+        text = f"{self.what} of {self.species}" if self.species else self.what
+        text += f" over {self.over}" if self.over else ""
+        text += f" per {self.per}" if self.per else ""
+        text += f" in {self.stream}" if self.stream else ""
+        return text + (f" on {self.on}" if self.on else "")
+
+    def expression(self, network: SymbolicNetwork, model: Model, weights: Weights) -> sp.Expr:
+        """Over the states and parameters of a vessel.
+
+        Raises
+        ------
+        InputError
+            If a species is not in the chemistry, stoichiometry does not make the product from the reactant, or the
+            vessel has no such quantity.
+        """
+        for name in (self.species, self.over, self.on):
+            if name and name not in network.species:
+                advice = nearest(name, network.species)
+                raise InputError(f"'{name}' is not a species of the chemistry", str(self), advice)
+        if self.is_of_a_whole_run:
+            advice = "ask it of a run, in compare or sweep, or as objective or limit of optimize"
+            raise InputError(f"{self} takes a whole run, and more", str(self), advice)
+        self._check_flowing(model)
+        if self.what in ("fraction", "mass fraction", "molar flow", "mass flow", "amount", "mass"):
+            amounts = self._stream(model).amounts
+            if not model.is_flowing:  # without what left it
+                amounts = {s: concentration_symbol(s) * model.volume for s in network.species}
+            parts = weights.of(amounts, str(self)) if "mass" in self.what else amounts
+            asked = parts[self.species] if self.species else sp.Add(*parts.values())
+            return asked / sp.Add(*parts.values()) if "fraction" in self.what else asked
+        if not self.species:
+            return self._of_the_whole(model, weights)
+        inlet, outlet = model.inlet, model.outlet
+        if self.what == "concentration":
+            return concentration_symbol(self.species)
+        if self.what == "conversion":
+            return (inlet[self.species] - outlet[self.species]) / inlet[self.species]
+        formed = outlet[self.species] - inlet[self.species]
+        if self.what == "production":
+            return self._per(formed if model.is_flowing else formed / model.balances.independent, model, weights)
+        if self.what == "yield":
+            assert self.on is not None
+            return formed / (_most(network, self.species, self.on) * inlet[self.on])
+        if self.over is None:
+            assert self.on is not None
+            return formed / (_most(network, self.species, self.on) * (inlet[self.on] - outlet[self.on]))
+        source = self.on or _source(network, self.species, self.over)
+        ratio = _most(network, self.over, source) / _most(network, self.species, source)
+        return ratio * formed / (outlet[self.over] - inlet[self.over])
+
+    def _check_flowing(self, model: Model) -> None:
+        """Raise InputError where a batch is asked for a flow, or a stream for what is held."""
+        if self.what in FLOWING and not model.is_flowing:
+            instead = next((held for held, flow in _HELD.items() if flow == self.what), "volume")
+            raise InputError("nothing flows out of a batch", str(self), f"ask for its {instead}")
+        if self.what in _HELD and model.is_flowing:
+            raise InputError("what flows has no amount of its own", str(self), f"ask for its {_HELD[self.what]}")
+        if self.what in ("duty", "heat") and (self.what == "duty") != model.is_flowing:
+            instead = "'duty', in power" if model.is_flowing else "'heat', which came in since the start"
+            raise InputError(f"this vessel has no {self.what}", str(self), f"ask for {instead}")
+
+    def _of_the_whole(self, model: Model, weights: Weights) -> sp.Expr:
+        """What belongs to no species, and to the vessel rather than a stream."""
+        symbol = {"temperature": TEMPERATURE, "pressure": PRESSURE}.get(self.what)
+        if symbol is not None:
+            if symbol in model.balances.known:
+                return symbol
+            raise InputError(f"no {self.what} is known", str(self), f"give the {self.what}")
+        if self.what == "batch time":
+            if model.balances.independent == TIME and not model.is_flowing:
+                return TIME
+            raise InputError("what flows has no batch time", str(self), "ask for its volume")
+        if self.what == "volume":
+            return self._volume(model)
+        if self.what == "catalyst mass":
+            return weights.catalyst(self._volume(model), str(self))
+        if self.what == "volumetric flow":
+            volume = self._stream(model).volume
+            if volume is not None:
+                return volume
+            raise InputError("the volume of that stream is not known", str(self), "ask for its molar flow")
+        if self.what in model.readings:
+            return model.readings[self.what].expression
+        if self.what in ("duty", "heat", "heat flow"):
+            if self.what != "heat flow" and model.duty is not None:
+                return model.duty
+            advice = "give heat capacities and enthalpies of formation, or an enthalpy to each reaction"
+            raise InputError(f"the {self.what} is not known", str(self), advice)
+        raise InputError(f"this vessel has no {self.what}", str(self), f"it shows {', '.join(model.readings)}")
+
+    def _per(self, rate: sp.Expr, model: Model, weights: Weights) -> sp.Expr:
+        """A production per what it is counted by."""
+        if self.per is None:
+            return rate
+        volume = self._volume(model)
+        return rate / (volume if self.per == "volume" else weights.catalyst(volume, str(self)))
+
+    def _volume(self, model: Model) -> sp.Expr:
+        if model.volume is None:
+            message = "a vessel at a given conversion or at equilibrium has no volume"
+            raise InputError(message, str(self), "ask for what flows out of it")
+        return model.volume
+
+    def _stream(self, model: Model) -> StreamForm:
+        """The stream that it looks at."""
+        names = [form.name for form in model.streams]
+        if self.stream is None:
+            return model.streams[0]
+        if self.stream not in names:
+            raise InputError(f"there is no stream '{self.stream}'", str(self), nearest(self.stream, names))
+        return model.streams[names.index(self.stream)]
+
+
+def _most(network: SymbolicNetwork, product: str, reactant: str) -> float:
+    """Moles of product that one mole of reactant gives at most, by the reaction equations.
+
+    The largest amount formed over extents >= 0 of all reactions, with one mole of the reactant to spend, nothing else
+    that some reaction forms (an intermediate must be made before it is used), and any amount of the other reactants
+    that none forms: a linear profile, solved by `scipy.optimize.linprog`.
+    """
+    from scipy.optimize import linprog
+
+    index = network.species.index
+    coefficients = network.matrix
+    limits, right = [], []
+    for i, species in enumerate(network.species):
+        if species == reactant or coefficients[i].max(initial=0.0) > 0:
+            limits.append(-coefficients[i])
+            right.append(1.0 if species == reactant else 0.0)
+    found = None
+    if coefficients.size:  # with no reaction there is nothing to maximize
+        found = linprog(-coefficients[index(product)], np.array(limits), np.array(right), method="highs")
+    if found is None or found.status != 0 or -found.fun < 1e-9 or product == reactant:
+        message = f"the reactions as written do not form {product} from {reactant}"
+        raise InputError(message, "metric", "name a product and a reactant that leads to it")
+    return float(round(-found.fun, 12))
+
+
+def _source(network: SymbolicNetwork, first: str, second: str) -> str:
+    """The reactant from which both products come: the first that no reaction forms, else the first that serves."""
+    coefficients = network.matrix
+    order = sorted(network.species, key=lambda s: coefficients[network.species.index(s)].max(initial=0.0) > 0)
+    for species in order:
+        try:
+            if species not in (first, second):
+                _most(network, first, species)
+                _most(network, second, species)
+                return species
+        except InputError:
+            continue
+    raise InputError(f"{first} and {second} come from no common reactant", "metric", "name the reactant with on=")

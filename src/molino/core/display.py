@@ -1,0 +1,105 @@
+"""The units in which results are shown."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from molino.core.unit_tables import (
+    SI_UNITS,
+)
+from molino.core.units import Value, number_text, pretty, registry, spell_out, unit
+
+if TYPE_CHECKING:
+    pass
+
+
+HABIT = {
+    **SI_UNITS,
+    "concentration": "mol/L",
+    "time": "min",
+    "temperature": "degC",
+    "volume": "m3",
+    "volumetric flow": "m3/h",
+    "molar flow": "kmol/h",
+    "mass flow": "kg/h",
+    "energy per amount": "kJ/mol",
+    "pressure": "bar",
+    "power": "kW",
+    "energy": "MJ",
+    "energy per mass": "kJ/kg",
+}
+"""Units in which results are shown where nothing that was given says otherwise."""
+
+
+@dataclass(frozen=True)
+class Display:
+    """Which unit each kind of quantity is shown in: the one it was given in; without any unit, plain numbers."""
+
+    chosen: Mapping[str, str]
+    unitless: bool = False
+
+    @classmethod
+    def of(cls, given: Iterable[tuple[str, Value | None]], prefer: Mapping[str, str], with_units: bool) -> Display:
+        """From the values of a study by kind, and from what is preferred over them.
+
+        `with_units` says that something else in the study (a rate constant) came with a unit.
+        """
+        values = [(kind, value) for kind, value in given if value is not None]
+        unitless = not with_units and not prefer and all(value.unit is None for _, value in values)
+        chosen: dict[str, str] = {}
+        for kind, value in values:
+            chosen.setdefault(kind, value.unit if value.unit is not None else SI_UNITS[kind])
+        return cls({**chosen, **prefer}, unitless)
+
+    def unit(self, kind: str) -> str:
+        """The text of the unit for a kind; '' where numbers stand without one."""
+        if self.unitless or kind == "number":
+            return ""
+        if kind in self.chosen:
+            return self.chosen[kind]
+        if kind.startswith("rate") or kind == "flux":
+            per = {"rate per catalyst mass": "mol/kg", "rate per area": "mol/m2", "flux": "mol/m2"}
+            return f"{per.get(kind) or self.unit('concentration')}/{self.unit('time')}"
+        return HABIT[kind]
+
+    def number(self, si: Any, kind: str) -> Any:
+        """SI numbers in the unit shown."""
+        text = self.unit(kind)
+        return unit(text).from_si(si) if text else si
+
+    def heading(self, name: str, kind: str) -> str:
+        """A column heading: 'xylose [mol/L]'."""
+        text = self.unit(kind)
+        return f"{name} [{text}]" if text else name
+
+    def label(self, name: str, kind: str) -> str:
+        """An axis label: as a heading, with the unit pretty."""
+        text = self.unit(kind)
+        return f"{name} [{pretty(text)}]" if text else name
+
+    def text(self, si: float, kind: str, digits: int = 4) -> str:
+        """A number with its unit, for reading."""
+        return f"{number_text(self.number(si, kind), digits)} {pretty(self.unit(kind))}".rstrip()
+
+    def difference(self, si: Any, kind: str) -> Any:
+        """Differences of SI numbers (standard deviations, residuals) in the unit of differences."""
+        text = self.difference_unit(kind)
+        return si / unit(text).factor if text else si
+
+    def difference_unit(self, kind: str) -> str:
+        """As `unit`; of temperatures K, since 5 °C is also a temperature, and of gauge pressures the plain unit."""
+        if kind == "temperature" and not self.unitless:
+            return "K"
+        text = self.unit(kind)
+        return text.removesuffix("g") if kind == "pressure" and text and unit(text).offset else text
+
+    def difference_text(self, si: float, kind: str, digits: int = 3) -> str:
+        """A difference with its unit, for reading."""
+        return f"{number_text(self.difference(si, kind), digits)} {pretty(self.difference_unit(kind))}".rstrip()
+
+    def quantity(self, si: float, kind: str) -> Any:
+        """A pint quantity in the unit shown."""
+        text = self.unit(kind)
+        return registry().Quantity(float(self.number(si, kind)), spell_out(text))

@@ -1,0 +1,215 @@
+"""A least-squares problem, its scales and its optimum."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Protocol
+
+import numpy as np
+
+from molino.core.chemistry.constants import Parameter
+from molino.core.errors import SolveError
+from molino.core.frozen import Frozen
+from molino.core.unit_tables import GAS_CONSTANT
+
+RANK = 1e-8
+"""Singular values below this fraction of the largest say that parameters are not determined."""
+_NEAR_OPTIMUM, _FARTHEST_NEAR = 0.5, 0.5
+"""Standard errors from the optimum at which the sum of squares is looked at, and the farthest in scaled parameters."""
+
+
+class Model(Protocol):
+    """What calculates the observations."""
+
+    def __call__(self, parameters: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Calculated values, shape (points,), and their slopes by the parameters, shape (points, parameters)."""
+
+    def rough(self) -> Model:
+        """The same to fewer digits, where that is quicker: for the way to an optimum."""
+
+
+@dataclass(frozen=True, eq=False)
+class Fixed(Frozen):
+    """A model with some of its parameters held at numbers."""
+
+    model: Model
+    whole: np.ndarray
+    left: np.ndarray
+    """Indices of the parameters that are still free."""
+
+    def __call__(self, parameters: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        whole = self.whole.copy()
+        whole[self.left] = parameters
+        values, slopes = self.model(whole)
+        return values, slopes[:, self.left]
+
+    def rough(self) -> Fixed:
+        return replace(self, model=self.model.rough())
+
+
+@dataclass(frozen=True, eq=False)
+class Problem(Frozen):
+    """Observations, what calculates them, and how sure they are.
+
+    Attributes
+    ----------
+    free : tuple of Parameter
+        What is sought, with guess and bounds.
+    model : Model
+    measured : array, shape (points,)
+    size : array, shape (points,)
+        Standard deviation of each observation up to a factor.
+    group : array of int, shape (points,)
+        Observations of one group share that factor, which is found along with the parameters.
+    mean_temperature : float
+        At which a pre-exponential factor and its activation energy are least correlated; nan if there is none.
+    """
+
+    free: tuple[Parameter, ...]
+    model: Model
+    measured: np.ndarray
+    size: np.ndarray
+    group: np.ndarray
+    mean_temperature: float = np.nan
+
+    def fixing(self, index: Sequence[int], values: Sequence[float], standard_deviation: np.ndarray) -> Problem:
+        """The same with some parameters held at numbers, and the standard deviations at theirs."""
+        left = np.array([i for i in range(len(self.free)) if i not in index], dtype=int)
+        whole = np.array([p.value for p in self.free])
+        whole[list(index)] = values
+        free = tuple(self.free[i] for i in left)
+        return replace(self.weighed(standard_deviation), free=free, model=Fixed(self.model, whole, left))
+
+    def weighed(self, standard_deviation: np.ndarray, measured: np.ndarray | None = None) -> Problem:
+        """The same with known standard deviations (and, if given, other measurements)."""
+        group = np.zeros(len(self.measured), dtype=int)
+        return replace(
+            self, size=standard_deviation, group=group, measured=self.measured if measured is None else measured
+        )
+
+
+def leverage(weighted: np.ndarray) -> np.ndarray:
+    """Diagonal of the hat matrix, shape (points,), of slopes over standard deviations, shape (points, parameters)."""
+    size = np.sqrt(np.sum(weighted**2, axis=0))
+    left, singular, _ = np.linalg.svd(weighted / np.where(size > 0, size, 1.0), full_matrices=False)
+    return np.asarray(np.sum(left[:, singular > RANK * max(singular[0], 1e-300)] ** 2, axis=1))
+
+
+def degrees_by_group(problem: Problem, weighted: np.ndarray, counts: np.ndarray) -> np.ndarray:
+    """Degrees of freedom of each group of observations that share an error: their number less their leverage.
+
+    Of one group all observations less parameters. At least a tenth of what they would have if the parameters took the
+    same share of every observation, so that a group that is met by parameters of its own keeps an error.
+    """
+    groups = int(problem.group.max(initial=0)) + 1
+    total, many = float(counts.sum()), np.bincount(problem.group, counts, minlength=groups)
+    even = many * max(1 - weighted.shape[1] / total, 1e-12)
+    if groups == 1 or not weighted.size:
+        return np.asarray(even)
+    own = many - np.bincount(problem.group, leverage(weighted), minlength=groups)
+    return np.asarray(np.maximum(own, 0.1 * even))
+
+
+class Scale:
+    """The variables that the search moves, and the parameters that they stand for.
+
+    A constant that stays positive moves by its logarithm, so that a start several times off is no obstacle; others
+    move in units of their guess. Where both A and Ea of an Arrhenius law are unknown, A moves as the logarithm of the
+    constant at the mean temperature, ln A - Ea/(R T_mean), which takes the correlation of the two out (D. J. Pritchard,
+    D. W. Bacon, Chem. Eng. Sci. 33 (1978) 1539).
+    """
+
+    def __init__(self, free: Sequence[Parameter], mean_temperature: float = np.nan) -> None:
+        self.free = free
+        self.logarithmic = np.array([p.lower >= 0 and p.value > 0 for p in free], dtype=bool)
+        self.unit = np.array(
+            [1.0 if log else abs(p.value) or p.size for p, log in zip(free, self.logarithmic, strict=True)]
+        )
+        names = [p.name for p in free]
+        self.mix = np.eye(len(free))
+        for i, p in enumerate(free):
+            energy = p.name.removesuffix(".A") + ".Ea"
+            default = p.lower == 0 and p.upper == np.inf
+            if p.name.endswith(".A") and energy in names and default and np.isfinite(mean_temperature):
+                j = names.index(energy)
+                self.mix[i, j] = self.unit[j] / (GAS_CONSTANT * mean_temperature)
+
+    def inward(self, parameters: np.ndarray) -> np.ndarray:
+        """Variables from parameters."""
+        plain = parameters / self.unit
+        with np.errstate(divide="ignore", invalid="ignore"):
+            plain = np.where(self.logarithmic, np.log(np.abs(parameters)), plain)
+        return np.asarray(np.linalg.solve(self.mix, plain) if np.isfinite(plain).all() else plain)
+
+    def outward(self, variables: np.ndarray) -> np.ndarray:
+        """Parameters from variables."""
+        plain = self.mix @ variables
+        return np.asarray(np.where(self.logarithmic, np.exp(np.minimum(plain, 700.0)), plain * self.unit))
+
+    def slope(self, parameters: np.ndarray) -> np.ndarray:
+        """d(parameter)/d(variable), shape (parameters, variables)."""
+        return np.asarray(np.where(self.logarithmic, parameters, self.unit)[:, None] * self.mix)
+
+    def bounds(self) -> tuple[np.ndarray, np.ndarray]:
+        lower = np.array([p.lower for p in self.free])
+        upper = np.array([p.upper for p in self.free])
+        with np.errstate(divide="ignore"):
+            low = np.where(self.logarithmic, np.log(np.maximum(lower, 0.0)), lower / self.unit)
+            high = np.where(self.logarithmic, np.log(np.maximum(upper, 0.0)), upper / self.unit)
+        return low, high
+
+
+@dataclass(frozen=True, eq=False)
+class Optimum(Frozen):
+    """Where the sum of squares is least (or, `stopped`, the best that was found before an interruption)."""
+
+    parameters: np.ndarray
+    values: np.ndarray
+    slopes: np.ndarray
+    """d(value)/d(parameter), shape (points, parameters)."""
+    standard_deviation: np.ndarray
+    """Standard deviation of each observation, shape (points,)."""
+    evaluations: int
+    stopped: bool = False
+
+    def left_to_move(self, measured: np.ndarray) -> float:
+        """How far the constants that the data determine are from a stationary point, relative to their sizes.
+
+        One Gauss-Newton step from here, by the slopes at the end: zero where the gradient is.
+        """
+        weighted = self.slopes / self.standard_deviation[:, None]
+        size = np.sqrt(np.sum(weighted**2, axis=0))
+        held = (size > 0) & (self.parameters != 0)
+        if not held.any() or self.stopped:
+            return 0.0
+        left = (measured - self.values) / self.standard_deviation
+        step = np.linalg.lstsq(weighted[:, held] / size[held], left, rcond=RANK)[0] / size[held]
+        return float(np.max(np.abs(step / self.parameters[held])))
+
+    def fall_near(self, problem: Problem) -> float:
+        """By how much the sum of squares falls, as a share of it, half a standard error along its flattest direction.
+
+        Zero where it rises, as it does at a minimum, but not at a saddle. Not a number where that is not known: the
+        data hardly determine the direction, or the model has no values there.
+        """
+        scale = Scale(problem.free, problem.mean_temperature)
+        weighted = self.slopes @ scale.slope(self.parameters) / self.standard_deviation[:, None]
+        _, singular, directions = np.linalg.svd(weighted, full_matrices=False)
+        known = np.flatnonzero(singular > RANK * max(float(singular[0]), 1e-300))
+        if not len(known):
+            return np.nan
+        step = _NEAR_OPTIMUM / singular[known[-1]] * directions[known[-1]]
+        if np.abs(step).max() > _FARTHEST_NEAR:  # hardly determined, which the intervals state
+            return np.nan
+        try:
+            values, _ = problem.model(scale.outward(scale.inward(self.parameters) + step))
+        except SolveError:
+            return np.nan
+        here = self.sum_of_squares(problem.measured)
+        there = float(np.sum(((problem.measured - values) / self.standard_deviation) ** 2))
+        return max(here - there, 0.0) / max(here, 1e-300)
+
+    def sum_of_squares(self, measured: np.ndarray) -> float:
+        """Of the weighted residuals."""
+        return float(np.sum(((measured - self.values) / self.standard_deviation) ** 2))

@@ -1,0 +1,228 @@
+"""The results of fitting models of flow."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from molino.core.display import Display
+from molino.core.frozen import Frozen
+from molino.core.mixing.compartments import Compartments
+from molino.core.mixing.distribution import ResidenceTimeDistribution
+from molino.core.mixing.flow_model import FlowModel
+from molino.core.mixing.flow_models import TankWithDeadZone
+from molino.core.results import Result, Table, entry, frame, in_columns, plain_dict
+from molino.core.units import Value
+
+_BEYOND = 1.5
+"""Times the noise that the residuals of a model may be."""
+_SURE = 1e-3
+"""Weight below which a model is ruled out."""
+
+
+@dataclass(frozen=True, eq=False)
+class FlowFit(Frozen, Result):
+    """One model fitted to a test.
+
+    Attributes
+    ----------
+    model : FlowModel
+        With its numbers.
+    mean_si : float
+        Space time of the volume that is passed through (of a tank with a dead zone: of all of it) in s.
+    halves : mapping of str to float
+        Half of the 95 % interval of each number that was found, "mean" in s.
+    squares : float
+        Sum of squares of the residuals, in the unit of the signal.
+    count : int
+        Numbers found, with the size of the signal where that was.
+    aicc : float
+    times, seen, found : arrays, shape (points,)
+        What was measured (without its base line), and what the model says.
+    space_time : float
+        Volume over flow in s; nan where not known.
+    noise : float
+        Standard deviation of the signal.
+    display : Display
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> t = np.linspace(1, 60, 60)
+    >>> test = mo.TracerTest(t, mo.TanksInSeries(3).E(t, 12.0) + 1e-4 * np.sin(7 * t))
+    >>> round(mo.fit_flow_models(test, [mo.TanksInSeries()]).best.mean_si, 1)
+    12.0
+    """
+
+    model: FlowModel
+    mean_si: float
+    halves: Mapping[str, float]
+    squares: float
+    count: int
+    aicc: float
+    times: np.ndarray
+    seen: np.ndarray
+    found: np.ndarray
+    space_time: float
+    noise: float
+    display: Display
+
+    @property
+    def distribution(self) -> ResidenceTimeDistribution:
+        """The distribution of the model."""
+        return self.model.distribution(Value(self.mean_si, "s"), self.display.chosen)
+
+    @property
+    def dead_fraction(self) -> float:
+        """The share of the volume that nothing passes through; nan where volume or flow is not known."""
+        if isinstance(self.model, TankWithDeadZone):
+            return 1 - float(self.model.active.si)
+        return 1 - self.mean_si / self.space_time
+
+    @property
+    def residual(self) -> float:
+        """Root mean square of the residuals over the highest signal."""
+        return math.sqrt(self.squares / len(self.seen)) / float(np.max(np.abs(self.seen)))
+
+    def facts(self) -> dict[str, str]:
+        """Mean and numbers with their 95 % intervals, residuals."""
+        shown, found = self.display, dict[str, str]()
+        half = self.halves.get("mean")
+        extra = f" ± {float(shown.number(half, 'time')):.2g}" if half is not None else ""
+        found["mean residence time"] = shown.text(self.mean_si, "time") + extra
+        for name in self.halves:
+            if name != "mean":
+                value = self.number(name)
+                found[name] = f"{value:.4g} ± {self.halves[name]:.2g}"
+        if math.isfinite(self.dead_fraction):
+            found["dead fraction"] = f"{self.dead_fraction:.3g}"
+        return found | {"residuals": f"{100 * self.residual:.3g} % of the highest signal", "AICc": f"{self.aicc:.1f}"}
+
+    def number(self, name: str) -> float:
+        if isinstance(self.model, Compartments):
+            a, _, b = name.partition(" to ")
+            held = self.model.flows[a][b] if b else {**self.model.tanks, **self.model.tubes}[name]
+            return float(held.si)
+        return float(getattr(self.model, name).si)
+
+    def table(self) -> Table:
+        """Times, what was measured and what the model says."""
+        shown = self.display
+        return frame(
+            {
+                shown.heading("time", "time"): shown.number(self.times, "time"),
+                "measured": self.seen,
+                "model": self.found,
+            }
+        )
+
+    def to_dict(self) -> dict[str, Any]:
+        """Mean, numbers with half intervals, dead fraction, residuals, AICc."""
+        numbers = {n: {"value": self.number(n), "half_interval": h} for n, h in self.halves.items() if n != "mean"}
+        return plain_dict(
+            {
+                "model": str(self.model),
+                "mean": entry(self.display, self.mean_si, "time"),
+                "numbers": numbers,
+                "dead_fraction": self.dead_fraction,
+                "residual": self.residual,
+                "aicc": self.aicc,
+            }
+        )
+
+    def __str__(self) -> str:
+        return "\n".join([str(self.model), *in_columns(self.facts())])
+
+
+@dataclass(frozen=True, eq=False)
+class FlowComparison(Frozen, Result):
+    """Models fitted to one test, the likeliest first.
+
+    Attributes
+    ----------
+    fits : tuple of FlowFit
+    weights : tuple of float
+        Akaike weights, by AICc (K. P. Burnham, D. R. Anderson, Model Selection and Multimodel Inference, 2nd ed. 2002,
+        chapter 2).
+    remarks : mapping of str to str
+        Models that were not fitted, and why.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> t = np.linspace(0, 60, 121)
+    >>> test = mo.TracerTest(t, mo.TanksInSeries(3).E(np.maximum(t, 1e-6), 12.0) + 1e-4 * np.sin(7 * t))
+    >>> found = mo.fit_flow_models(test, [mo.TanksInSeries(), mo.LaminarFlow()])
+    >>> print(found.best.model.noun, round(found.best.model.n.si, 2))
+    tanks in series 3.0
+    """
+
+    fits: tuple[FlowFit, ...]
+    weights: tuple[float, ...]
+    remarks: Mapping[str, str]
+
+    @property
+    def best(self) -> FlowFit:
+        """The likeliest."""
+        return self.fits[0]
+
+    @property
+    def display(self) -> Display:
+        """The units in which it is shown."""
+        return self.best.display
+
+    def table(self) -> Table:
+        """One row a model: mean, numbers, residuals, AICc, weight."""
+        rows = []
+        for one, weight in zip(self.fits, self.weights, strict=True):
+            shown = one.display
+            numbers = ", ".join(
+                f"{name} {one.number(name):.4g} ± {h:.2g}" for name, h in one.halves.items() if name != "mean"
+            )
+            rows.append(
+                {
+                    "model": title(one.model),
+                    shown.heading("mean", "time"): float(shown.number(one.mean_si, "time")),
+                    "numbers": numbers,
+                    "dead fraction": one.dead_fraction,
+                    "residuals [%]": 100 * one.residual,
+                    "AICc": one.aicc,
+                    "weight": weight,
+                }
+            )
+        return frame(rows).dropna(axis="columns", how="all")
+
+    def verdict(self) -> str:
+        """Which models the test leaves, in words."""
+        left = [title(f.model) for f, w in zip(self.fits, self.weights, strict=True) if w >= _SURE]
+        best = self.best
+        noise = best.noise / float(np.max(np.abs(best.seen)))
+        more = ""
+        if best.residual > _BEYOND * noise:
+            left_over, own = (f"{100 * x:.2g} %" for x in (best.residual, noise))
+            more = f"; residuals of {left_over} are above the noise of {own}: not all of the signal is described"
+        if len(left) == 1:
+            return f"{left[0]}: all others are ruled out{more}"
+        return f"{left[0]} is the likeliest; {', '.join(left[1:])} cannot be ruled out{more}"
+
+    def facts(self) -> dict[str, str]:
+        """The verdict, and why some were not fitted."""
+        return {"verdict": self.verdict(), **self.remarks}
+
+    def to_dict(self) -> dict[str, Any]:
+        """Every fit with its weight."""
+        rows = [one.to_dict() | {"weight": weight} for one, weight in zip(self.fits, self.weights, strict=True)]
+        return plain_dict({"verdict": self.verdict(), "models": rows, "not_fitted": dict(self.remarks)})
+
+    def __str__(self) -> str:
+        table = self.table().to_string(index=False, float_format=lambda x: f"{x:.4g}")
+        return "\n".join(["models of flow", table, *in_columns(self.facts())])
+
+
+def title(model: FlowModel) -> str:
+    boundaries = getattr(model, "boundaries", "")
+    return f"{model.noun}, {boundaries}" if boundaries else model.noun

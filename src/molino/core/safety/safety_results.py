@@ -1,0 +1,364 @@
+"""The results of heat safety."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from molino.core import units
+from molino.core.chemistry.formula import TEMPERATURE
+from molino.core.contract.vessel import Vessel
+from molino.core.display import Display
+from molino.core.frozen import Frozen
+from molino.core.results import Result, Table, entry, frame, in_columns, plain_dict
+from molino.core.runs.run import Run
+from molino.core.safety.cooling_failure import CoolingFailure, failure_of
+from molino.core.safety.hot_spot import hot_spot_of
+from molino.core.units import Value
+
+DAY = 86400.0
+_MOST_OF_RISE = 0.97
+"""The share of the rise up to which the course after a failure is drawn."""
+_CLASSES = {
+    1: "neither technical limit nor decomposition is reached",
+    2: "no decomposition is set off; do not hold it hot, as no technical limit lies below the decomposition",
+    3: "the technical limit is reached, where evaporation or relief must stop it; no decomposition is set off",
+    4: "the technical limit is reached and must hold, otherwise a decomposition is set off",
+    5: "a decomposition is set off, and no technical limit stops it before: change the process",
+}
+"""What the classes mean."""
+
+
+@dataclass(frozen=True, eq=False)
+class HeatSafety(Frozen, Result):
+    """What a failure of cooling does to a batch or semi-batch.
+
+    At each moment of the run the contents are left to themselves: dosing and cooling stop, and what has accumulated
+    reacts without heat losses (with the vessel's wall, where its heat capacity is given). The highest temperature that
+    this comes to, from the worst moment, is the maximum temperature of the synthesis reaction. With the decomposition
+    of the contents and a technical limit follows the criticality class (F. Stoessel, Chem. Eng. Prog. 89 (1993) 68;
+    Thermal Safety of Chemical Processes, 2008, section 3.3).
+
+    Attributes
+    ----------
+    run : Run
+        Of the vessel.
+
+    Examples
+    --------
+    >>> hot = mo.Chemistry(mo.Reaction("A -> B", k="0.05 1/min", enthalpy="-150 kJ/mol"))
+    >>> tank = mo.Batch(hot, {"A": "1 mol/L"}, T="330 K", heat_capacity="3.8 MJ/m3/K", density="950 kg/m3", time="2 h")
+    >>> found = mo.heat_safety(tank)
+    >>> round(found.adiabatic_rise, 2), round(found.temperature_after_failure, 2), round(found.accumulation, 3)
+    (39.47, 369.47, 1.0)
+    """
+
+    run: Run
+
+    @property
+    def vessel(self) -> Any:
+        """The vessel that was run."""
+        return self.run.vessel
+
+    @property
+    def display(self) -> Display:
+        """The units in which it is shown."""
+        return self.run.display
+
+    @property
+    def _failure(self) -> CoolingFailure:
+        return failure_of(self.run)
+
+    @property
+    def adiabatic_rise(self) -> float:
+        """In K, of all that is charged and dosed, brought together at the temperature of the start."""
+        return self._failure.rise
+
+    @property
+    def worst_time(self) -> float:
+        """The moment in s at which a failure of cooling leads to the highest temperature."""
+        return self._failure.worst[0]
+
+    @property
+    def process_temperature(self) -> float:
+        """The temperature in K at that moment."""
+        return float(self._failure.worst[1].trajectory.parts[0].states[0][self._T_index])
+
+    @property
+    def temperature_after_failure(self) -> float:
+        """In K; the maximum temperature of the synthesis reaction (MTSR)."""
+        return self._failure.worst[1].highest
+
+    @property
+    def accumulation(self) -> float:
+        """The share of the whole heat of reaction that is still to come at the worst moment."""
+        return self._failure.accumulation
+
+    @property
+    def time_of_fastest_rise(self) -> float:
+        """Time in s from that failure to where the temperature rises fastest; 0 where that is at once."""
+        return self._failure.worst[1].fastest()
+
+    @property
+    def technical_limit(self) -> float | None:
+        """The highest temperature in K for technical reasons (MTT), as the vessel has it."""
+        limit = self.vessel.technical_limit
+        return None if limit is None else float(limit.si)
+
+    @cached_property
+    def time_to_maximum_rate(self) -> float | None:
+        """Time in s to the maximum rate of decomposition from the highest temperature (TMR_ad); None without one."""
+        return None if self.vessel.decomposition is None else self._failure.time_to_maximum_rate()
+
+    @cached_property
+    def temperature_for_24_h(self) -> float | None:
+        """The temperature in K from which that takes 24 h (T_D24); None without a decomposition."""
+        if self.vessel.decomposition is None:
+            return None
+        capacity = self._failure.capacity_after(self._failure.worst[1])
+        return float(self.vessel.decomposition.temperature_for(Value(DAY), capacity))
+
+    @property
+    def criticality(self) -> int | None:
+        """The criticality class from 1 to 5; None without a decomposition and a technical limit."""
+        limit, decomposes = self.technical_limit, self.temperature_for_24_h
+        if limit is None or decomposes is None:
+            return None
+        if self.temperature_after_failure >= decomposes:
+            return 4 if limit < decomposes else 5
+        if self.temperature_after_failure >= limit:
+            return 3
+        return 1 if limit < decomposes else 2
+
+    @property
+    def _T_index(self) -> int:
+        return self._failure.model.balances.index(TEMPERATURE)
+
+    def table(self) -> Table:
+        """One row a moment of failure: the temperature of the process then, and the highest one after it."""
+        display, failure = self.display, self._failure
+        before = [c.trajectory.parts[0].states[0][self._T_index] for c in failure.courses]
+        after = [c.highest for c in failure.courses]
+        return frame(
+            {
+                display.heading("cooling fails at", "time"): display.number(failure.moments, "time"),
+                display.heading("temperature", "temperature"): display.number(np.array(before), "temperature"),
+                display.heading("highest after it", "temperature"): display.number(np.array(after), "temperature"),
+            }
+        )
+
+    def course(self) -> tuple[np.ndarray, np.ndarray]:
+        """The course after a failure at the worst moment: times since it in s and temperatures in K."""
+        course = self._failure.worst[1]
+        level = self.process_temperature + _MOST_OF_RISE * (course.highest - self.process_temperature)
+        span = min(course.trajectory.crossings(TEMPERATURE, level), default=DAY)
+        times = np.linspace(0.0, 1.1 * span, 121)
+        return times, course.trajectory.at(times)[:, self._T_index]
+
+    def facts(self) -> dict[str, str]:
+        """What a failure of cooling comes to, in words."""
+        text, T = self.display.text, self._temperature_text
+        rise = self.display.difference_text(self.adiabatic_rise, "temperature")
+        found = {"adiabatic rise": f"{rise} of all that goes in"}
+        if self.adiabatic_rise <= 0:
+            return {**found, "if cooling fails": "it takes up heat, and becomes no hotter"}
+        fastest = self.time_of_fastest_rise
+        when = text(self.worst_time, "time", 3) if self.worst_time else "the start"
+        after = f"fastest after {text(fastest, 'time', 3)}" if fastest else "fastest at once"
+        found["if cooling fails"] = (
+            f"at worst at {when}: from {T(self.process_temperature)} to {T(self.temperature_after_failure)}, {after}"
+        )
+        found["accumulation then"] = f"{100 * self.accumulation:.3g} % of the heat of reaction"
+        if self.technical_limit is not None:
+            found["technical limit"] = T(self.technical_limit)
+        if (time := self.time_to_maximum_rate) is not None:
+            hours = f"{units.number_text(time / 3600, 3)} h"
+            what = f"{hours} of the decomposition" if math.isfinite(time) else "the decomposition does not accelerate"
+            found["time to maximum rate"] = f"{what} from {T(self.temperature_after_failure)}"
+            day = self.temperature_for_24_h or math.inf
+            found["24 h to maximum rate"] = f"from {T(day)}" if math.isfinite(day) else "at no temperature"
+        found["criticality class"] = self._class_text()
+        if beyond := self._failure.out_of_range():
+            found["heat capacity of"] = "; ".join(beyond)
+        return found
+
+    def _temperature_text(self, kelvin: float) -> str:
+        return self.display.text(kelvin, "temperature", 4)
+
+    def _class_text(self) -> str:
+        number = self.criticality
+        if number is not None:
+            return f"{number} of 5: {_CLASSES[number]}"
+        lacking = [n for n in ("decomposition", "technical_limit") if getattr(self.vessel, n) is None]
+        return f"not determined: give the vessel's {' and '.join(lacking)}"
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data: temperatures, times, accumulation and class."""
+        display = self.display
+
+        def shown(value: float | None, kind: str) -> dict[str, Any] | None:
+            return None if value is None or not math.isfinite(value) else entry(display, value, kind)
+
+        return plain_dict(
+            {
+                "adiabatic_rise": shown(self.adiabatic_rise, "temperature difference"),
+                "worst_time": shown(self.worst_time, "time"),
+                "process_temperature": shown(self.process_temperature, "temperature"),
+                "temperature_after_failure": shown(self.temperature_after_failure, "temperature"),
+                "accumulation": self.accumulation,
+                "time_of_fastest_rise": shown(self.time_of_fastest_rise, "time"),
+                "technical_limit": shown(self.technical_limit, "temperature"),
+                "time_to_maximum_rate": shown(self.time_to_maximum_rate, "time"),
+                "temperature_for_24_h": shown(self.temperature_for_24_h, "temperature"),
+                "criticality": self.criticality,
+            }
+        )
+
+    def __str__(self) -> str:
+        return "\n".join(safety_lines(self))
+
+
+@dataclass(frozen=True, eq=False)
+class RunawayBoundary(Frozen, Result):
+    """How the hottest place of a cooled tube answers to its coolant, and where that answer is sharpest.
+
+    The sensitivity is d(highest temperature)/d(temperature of the coolant), exact. Where it is highest relative to the
+    temperatures, (T_c/T) dT/dT_c, lies the boundary of runaway (M. Morbidelli, A. Varma, Chem. Eng. Sci. 43 (1988) 91),
+    if there it is above 2 K per K: otherwise the tube is not sensitive, and has none.
+
+    Attributes
+    ----------
+    run : Run
+        Of the tube.
+    coolants, highest, sensitivities : array, shape (places,)
+        Temperatures of the coolant and highest temperatures in K, and sensitivities in K per K; only where it runs.
+    boundary : float or None
+        Temperature of the coolant in K at the boundary; None where there is none in the range.
+
+    Examples
+    --------
+    >>> hot = mo.Chemistry(mo.Reaction("A -> B", k=mo.Arrhenius(k="0.01 1/s", at="340 K", Ea="110 kJ/mol"),
+    ...                                enthalpy="-120 kJ/mol"))
+    >>> feed = mo.Feed({"A": "3 mol/L"}, flow="1 L/s", T="330 K", heat_capacity="2 MJ/m3/K")
+    >>> tube = mo.PlugFlow(hot, feed, volume="200 L", heat=mo.Jacket("325 K", UA="40 kW/K"))
+    >>> found = mo.heat_safety(tube)
+    >>> round(found.boundary, 1), round(found.margin, 1), round(found.sensitivity, 2)
+    (328.2, 3.2, 1.49)
+    """
+
+    run: Run
+    coolants: np.ndarray
+    highest: np.ndarray
+    sensitivities: np.ndarray
+    boundary: float | None
+
+    @property
+    def vessel(self) -> Vessel:
+        """The tube that was run."""
+        return self.run.vessel
+
+    @property
+    def display(self) -> Display:
+        """The units in which it is shown."""
+        return self.run.display
+
+    @property
+    def coolant(self) -> float:
+        """The temperature of its coolant in K, as it is."""
+        return float(self.vessel.spec.condition("coolant T").own)
+
+    @property
+    def hottest(self) -> tuple[float, float]:
+        """Where it is hottest, in m^3 passed, and how hot in K."""
+        return hot_spot_of(self.run).place
+
+    @property
+    def sensitivity(self) -> float:
+        """By how many K the hottest place becomes hotter with a coolant that is warmer by 1 K."""
+        return hot_spot_of(self.run).sensitivity
+
+    @property
+    def margin(self) -> float:
+        """By how many K the coolant is colder than at the boundary; inf where there is none."""
+        return math.inf if self.boundary is None else self.boundary - self.coolant
+
+    def table(self) -> Table:
+        """One row a temperature of the coolant: the highest temperature, and its sensitivity."""
+        display = self.display
+        return frame(
+            {
+                display.heading("coolant T", "temperature"): display.number(self.coolants, "temperature"),
+                display.heading("highest temperature", "temperature"): display.number(self.highest, "temperature"),
+                "hot spot sensitivity [K/K]": self.sensitivities,
+            }
+        )
+
+    def facts(self) -> dict[str, str]:
+        """The hottest place, its sensitivity, and the boundary of runaway, in words."""
+        display, at = self.display, self.hottest[0]
+        area = self.vessel.spec.cross_section()
+        place = display.text(at / area, "length", 3) if np.isfinite(area) else display.text(at, "volume", 3)
+        low, high = (display.text(K, "temperature", 4) for K in (self.coolants[0], self.coolants[-1]))
+        own = display.text(self.coolant, "temperature", 4)
+        if self.boundary is None:
+            text = f"none with a coolant of {low} to {high}: {self._most:.3g} K per K at most"
+        else:
+            there = display.text(self.boundary, "temperature", 4)
+            margin = display.difference_text(abs(self.margin), "temperature")
+            side = "colder, on the safe side" if self.margin > 0 else "warmer: it has run away"
+            text = f"coolant of {there}; its own, {own}, is {margin} {side}"
+        return {
+            "hot spot": f"{display.text(self.hottest[1], 'temperature', 4)} at {place}",
+            "hot spot sensitivity": f"{self.sensitivity:.3g} K for each K of the coolant",
+            "runaway boundary": text,
+        }
+
+    @property
+    def _most(self) -> float:
+        return float(self.sensitivities.max())
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain data: the hottest place, its sensitivity, and the boundary."""
+        display = self.display
+        return plain_dict(
+            {
+                "hot_spot": entry(display, self.hottest[1], "temperature"),
+                "hot_spot_sensitivity": self.sensitivity,
+                "coolant": entry(display, self.coolant, "temperature"),
+                "boundary": None if self.boundary is None else entry(display, self.boundary, "temperature"),
+                "margin": None if self.boundary is None else entry(display, self.margin, "temperature difference"),
+            }
+        )
+
+    def __str__(self) -> str:
+        return "\n".join(safety_lines(self))
+
+
+@dataclass(frozen=True)
+class UndeterminedSafety:
+    """Why the heat safety of a vessel could not be worked out, where something exothermic happens in it."""
+
+    reason: str
+
+    def facts(self) -> dict[str, str]:
+        """The reason."""
+        return {"heat safety": f"not determined: {self.reason}"}
+
+    def to_dict(self) -> dict[str, Any]:
+        """The reason, as plain data."""
+        return {"undetermined": self.reason}
+
+
+Safety = HeatSafety | RunawayBoundary | UndeterminedSafety
+
+
+def safety_lines(found: Safety | None) -> list[str]:
+    """The lines that print it below a run; none where there is none."""
+    if found is None:
+        return []
+    label = f"heat safety of {found.vessel.label}" if isinstance(found, Result) else "heat safety"
+    return [label, *in_columns(found.facts())]

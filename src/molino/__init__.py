@@ -25,7 +25,7 @@ _HOME = {
     "BasinInTime": "core.fields.basin_run",
     "BasinRun": "core.fields.basin_run",
     "Batch": "core.vessels.batch",
-    "BestTrain": "core.design.attainable_region",
+    "BestTrain": "core.design.best_train",
     "Bootstrap": "core.fitting.bootstrap",
     "Branch": "core.vessels.branch",
     "BubbleColumn": "core.vessels.bubble_column",
@@ -41,10 +41,10 @@ _HOME = {
     "DispersedTube": "core.vessels.dispersed_tube",
     "Dispersion": "core.terms.dispersion",
     "DistributedFeed": "core.terms.side_feed",
-    "Dosing": "core.vessels.semi_batch",
+    "Dosing": "core.vessels.dosing",
     "Duty": "core.terms.heat",
     "Equations": "core.chemistry.notation",
-    "EquilibriumCurves": "core.design.equilibrium_curves",
+    "EquilibriumCurves": "core.design.equilibrium_curve_result",
     "Evaluator": "core.design.evaluator",
     "Exchanger": "core.trains.steps",
     "Experiment": "core.fitting.experiment",
@@ -198,12 +198,11 @@ if TYPE_CHECKING:
         yield_of as yield_of,
     )
     from molino.core.design.attainable import attainable as attainable
-    from molino.core.design.attainable_region import AttainableRegion as AttainableRegion, BestTrain as BestTrain
+    from molino.core.design.attainable_region import AttainableRegion as AttainableRegion
+    from molino.core.design.best_train import BestTrain as BestTrain
     from molino.core.design.comparison import Comparison as Comparison, compare as compare
-    from molino.core.design.equilibrium_curves import (
-        EquilibriumCurves as EquilibriumCurves,
-        equilibrium_curves as equilibrium_curves,
-    )
+    from molino.core.design.equilibrium_curve_result import EquilibriumCurves as EquilibriumCurves
+    from molino.core.design.equilibrium_curves import equilibrium_curves as equilibrium_curves
     from molino.core.design.evaluator import Evaluator as Evaluator, evaluator as evaluator
     from molino.core.design.optimize.free_profile import FreeProfile as FreeProfile
     from molino.core.design.recommendation import Recommendation as Recommendation
@@ -287,8 +286,9 @@ if TYPE_CHECKING:
     from molino.core.vessels.branch import Branch as Branch
     from molino.core.vessels.bubble_column import BubbleColumn as BubbleColumn
     from molino.core.vessels.dispersed_tube import DispersedTube as DispersedTube
+    from molino.core.vessels.dosing import Dosing as Dosing
     from molino.core.vessels.plug_flow import PlugFlow as PlugFlow
-    from molino.core.vessels.semi_batch import Dosing as Dosing, SemiBatch as SemiBatch
+    from molino.core.vessels.semi_batch import SemiBatch as SemiBatch
     from molino.core.vessels.steady_states import SteadyStates as SteadyStates
     from molino.core.vessels.stirred_tank import StirredTank as StirredTank
     from molino.desk import figures as figures

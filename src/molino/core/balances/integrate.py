@@ -24,7 +24,6 @@ from molino.core.balances.engines import (
     DONE,
     MOST_STEPS_CLOSER,
     RTOL,
-    Kinks,
     Report,
     Settings,
     advance,
@@ -34,6 +33,7 @@ from molino.core.balances.engines import (
     start,
 )
 from molino.core.balances.functions import functions_of
+from molino.core.balances.kinks import Kinks
 from molino.core.balances.source import NotFinite
 from molino.core.balances.system import Case
 from molino.core.balances.two_point import TwoPoint

@@ -27,7 +27,8 @@ from molino.core.chemistry.chemistry import Chemistry
 from molino.core.contents.feed import Feed, require_feed
 from molino.core.contract.metric import Metric
 from molino.core.contract.metrics import read_metric
-from molino.core.design.attainable_region import NEIGHBORS, AttainableRegion, Point
+from molino.core.design.attainable_region import NEIGHBORS, AttainableRegion
+from molino.core.design.best_train import Point
 from molino.core.errors import Faults, InputError, SolveError
 from molino.core.symbols import in_order
 from molino.core.vessels.plug_flow import PlugFlow

@@ -18,6 +18,7 @@ from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.errors import SolveError
 from molino.core.fields.basin_run import BasinInTime, BasinRun
 from molino.core.fields.basin_specification import BasinFields
+from molino.core.fields.basin_stepper import BELOW, Stepper
 from molino.core.fields.grid import Grid
 from molino.core.fields.stream_function import Flow, factor
 from molino.core.fields.transport import SIDES, Fed, Sums, Transport, settled
@@ -26,14 +27,6 @@ from molino.core.runs.cells import filled_with
 from molino.core.runs.over_time import grid_errors
 from molino.core.terms.tube_cells import cell_model
 
-_ROUNDS = 2
-"""Corrections of the scheme within one step of time."""
-_NEAR, _PATIENCE, _MOST_ROUNDS = 1e-6, 6, 24
-"""Where rates stand in a step: the change, relative, at which it is solved, the corrections after which the slopes of
-the rates are renewed, and how many there are at most."""
-_FORESEEN = 1e-5
-"""The change, relative, up to which the extrapolation from the previous steps needs no further correction: a larger one
-is visible in E, the slope of the outlet concentration."""
 _RENEWED = 6
 """Rounds in which the slopes of the rates are renewed."""
 _START_UP = ((0.02, 50), (0.2, 50))
@@ -41,8 +34,6 @@ _START_UP = ((0.02, 50), (0.2, 50))
 again."""
 _LONGEST = 12.0
 """For how many mean residence times a tracer is followed at most."""
-_BELOW = 1e-6
-"""By how much of the largest a step may fall below zero."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -170,7 +161,7 @@ class BasinField:
             held["rounds"] = 0
             x = settled(step, first.ravel()).c.reshape(r, cells)
             c = base + columns @ x
-            if c.min() < -_BELOW * float(np.max(np.abs(c))):
+            if c.min() < -BELOW * float(np.max(np.abs(c))):
                 raise SolveError("the steady field has negative concentrations", self.basin.label, "take a finer grid")
             return x
 
@@ -180,7 +171,7 @@ class BasinField:
             try:
                 return found_from(x)
             except SolveError:
-                stepper = _Stepper(transport, share * residence, D, feds, rates, sums)
+                stepper = Stepper(transport, share * residence, D, feds, rates, sums)
                 for _ in range(steps):
                     x = stepper.advance(x)
         return found_from(x)
@@ -256,7 +247,7 @@ class BasinField:
         kept = np.unique(np.round(np.linspace(0, steps, points)).astype(int))
         is_alike = bool((self.D[0] == self.D).all())
         sums = Sums(np.zeros_like(c), np.eye(len(c))) if is_alike else None
-        stepper = _Stepper(self.transport, end / steps, self.D, feds, self._rates, sums)
+        stepper = Stepper(self.transport, end / steps, self.D, feds, self._rates, sums)
         fields, out = [c], [self.mean_outlet(c, sums)]
         conserved = self.basin.spec.plug.spec.conserved()
         weights, volumes = np.array([*conserved.values()]).reshape(-1, len(c)), self.transport.volumes
@@ -313,7 +304,7 @@ class BasinField:
         tau = raw[0]
         spread = math.sqrt(max(raw[1] - tau**2, 0.0))
         end = min(tau + 6 * spread, _LONGEST * tau) if spread > 0.02 * tau else 1.3 * tau
-        stepper = _Stepper(transport, end / steps, np.array([D]), [[1.0] * len(SIDES)])
+        stepper = Stepper(transport, end / steps, np.array([D]), [[1.0] * len(SIDES)])
         c, F = np.zeros((1, self.grid.cells)), [0.0]
         for n in range(1, steps + 1):
             c = stepper.advance(c)
@@ -342,84 +333,3 @@ class BasinField:
             display=self.basin.spec.display,
             verified=(Check("E not negative", lowest, RINGING, "the curve as it was computed"),),
         )
-
-
-Rates = Callable[[np.ndarray], tuple[np.ndarray, np.ndarray]]
-"""From fields, shape (fields, cells), what is made in each cell and its slopes, shapes (fields, cells) and (cells,
-fields, fields)."""
-
-
-class _Stepper:
-    """Steps of time, all of one length, by backward differentiation of second order; the first one is Euler's.
-
-    Implicit are the scheme of first order and the rates as they were linearized last; what differs from them, and what
-    the scheme of second order adds, is corrected within the step. A step that would fall below zero is taken by
-    Euler's formula.
-    """
-
-    def __init__(
-        self,
-        transport: Transport,
-        dt: float,
-        D: np.ndarray,
-        feds: Sequence[Fed],
-        rates: Rates | None = None,
-        sums: Sums | None = None,
-    ) -> None:
-        self.transport, self.D, self.feds, self.rates, self.sums = transport, D, feds, rates, sums
-        self.inertia = transport.volumes / dt
-        self.entering = np.array([transport.entering(fed) for fed in feds])
-        self.before: np.ndarray | None = None
-        self.schemes = [transport.scheme(float(d)) for d in D]
-        self._factors: dict[float, tuple[Any, np.ndarray | None]] = {}
-        self.accumulated = np.zeros(len(D))
-        """Accumulation of each field in the last step, per time."""
-
-    def advance(self, c: np.ndarray) -> np.ndarray:
-        """One step on, shape (fields, cells)."""
-        found = None
-        if self.before is not None:
-            found = self._solved(1.5, 2 * c - self.before / 2, np.maximum(2 * c - self.before, 0.0))
-            if (found.min(axis=1) < -_BELOW * max(float(np.max(np.abs(found))), 1e-300)).any():
-                found = None
-        if found is None:
-            found = self._solved(1.0, c, c)
-        self.before = c
-        return found
-
-    def _renewed(self, share: float, by: np.ndarray | None) -> tuple[Any, np.ndarray | None]:
-        """The factors of the implicit part, with the slopes of the rates that stand in them."""
-        n = len(self.D)
-        blocks: list[list[Any]] = [[None] * n for _ in range(n)]
-        for i in range(n):
-            for j in range(n):
-                if by is not None and by[:, i, j].any():
-                    blocks[i][j] = sparse.diags(-by[:, i, j])
-            own = self.schemes[i].matrix + sparse.diags(share * self.inertia)
-            blocks[i][i] = own if blocks[i][i] is None else own + blocks[i][i]
-        self._factors[share] = factor(blocks[0][0] if n == 1 else sparse.bmat(blocks)), by
-        return self._factors[share]
-
-    def _solved(self, share: float, past: np.ndarray, guess: np.ndarray) -> np.ndarray:
-        """c with share V c/dt + (what leaves) = past V/dt + (what is fed) + (what is made)."""
-        made, by = self.rates(guess) if self.rates is not None else (None, None)
-        factors, held = self._factors.get(share) or self._renewed(share, by)
-        most = _ROUNDS if self.rates is None else _MOST_ROUNDS
-        for n in range(1, most + 1):
-            load = past * self.inertia + self.entering
-            load = load - self.transport.corrections(guess, self.feds, self.schemes, self.sums)
-            if made is not None and held is not None:
-                load += made - np.einsum("kij,jk->ik", held, guess)
-            found = factors.solve(load.ravel()).reshape(guess.shape)
-            size = float(np.max(np.abs(found - guess))) / max(float(np.max(np.abs(found))), 1e-300)
-            guess = found
-            if self.rates is None and size < _FORESEEN:
-                break
-            if self.rates is not None:
-                made, by = self.rates(guess)
-                if n >= _ROUNDS and size < _NEAR:
-                    break
-                if n % _PATIENCE == 0:
-                    factors, held = self._renewed(share, by)
-        self.accumulated = np.asarray((share * guess - past) @ self.inertia)
-        return guess

@@ -20,13 +20,11 @@ from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.contents.feed import (
     MIXTURE_CAPACITIES,
-    Feed,
     check_model,
     is_real,
     mixture_of,
     read_density,
     read_mixture_capacity,
-    require_feed,
 )
 from molino.core.contents.mixture import Contents
 from molino.core.contents.mixture_equations import Mixture
@@ -37,8 +35,7 @@ from molino.core.contract.validation import check_profile, check_vessel, read_ve
 from molino.core.contract.vessel_fields import VesselFields
 from molino.core.dual import Number
 from molino.core.errors import Faults, InputError, SolveError
-from molino.core.frozen import Frozen, FrozenMapping, settle
-from molino.core.printing import Printed
+from molino.core.frozen import FrozenMapping, settle
 from molino.core.runs.follow import follow, verified
 from molino.core.runs.run import Run
 from molino.core.schema import option, part, quantity, read_fields
@@ -50,75 +47,10 @@ from molino.core.terms.terms import Inflow, outflow
 from molino.core.terms.well_mixed import well_mixed
 from molino.core.units import Value
 from molino.core.vessels.charged_vessel import ChargedSpecification, ChargedVessel, read_total
+from molino.core.vessels.dosing import Dosing
 
 if TYPE_CHECKING:
     from molino.core.runs.trajectory import Switch
-
-
-@dataclass(frozen=True, eq=False)
-class Dosing(Frozen, Printed):
-    """A feed into a semi-batch vessel, over time.
-
-    Parameters
-    ----------
-    feed : Feed
-        Its flow is the rate of dosing while a window is open (besides a `rate` its flow does not matter).
-    windows : list of (from, to), optional
-        When it runs: [("0 min", "45 min")]; all the time, if neither windows nor rate are given.
-    rate : list of (time, volumetric flow), optional
-        A profile of straight lines instead; the same time twice is a jump.
-
-    Raises
-    ------
-    InputError
-        With everything that is wrong.
-
-    Examples
-    --------
-    >>> chem = mo.Chemistry(mo.Reaction("A + B -> C", k="0.2 L/mol/min"))
-    >>> dose = mo.Dosing(mo.Feed({"B": "2 mol/L"}, flow="1 L/min"), windows=[("0 min", "10 min")])
-    >>> run = mo.SemiBatch(chem, {"A": "1 mol/L"}, {"B": dose}, volume="20 L", time="30 min").run()
-    >>> round(run.conversion("A"), 3)
-    0.769
-    """
-
-    feed: Feed
-    windows: Any = None
-    rate: Any = None
-
-    def __post_init__(self) -> None:
-        require_feed(self.feed, "dosing")
-        if self.windows is not None and self.rate is not None:
-            raise InputError("both windows and a rate are given", "dosing", "give one of them")
-        if self.feed.is_gas:
-            raise InputError("a gas is dosed", "dosing", "a semi-batch vessel holds a liquid: leave P out")
-
-    def piecewise(self, flow: float) -> PiecewiseLinear:
-        """Volumetric flow over time, with the feed's own flow while it runs."""
-        if self.rate is not None:
-            return PiecewiseLinear.read(self.rate, "time", "volumetric flow", "dosing, rate", zero=True)
-        if self.windows is None:
-            return PiecewiseLinear.constant(flow)
-        faults = Faults()
-        times: list[float] = [0.0]
-        values: list[float] = [0.0]
-        for window in self.windows:
-            with faults.at("dosing, windows"):
-                if not isinstance(window, list | tuple) or len(window) != 2:
-                    raise InputError(f"{window!r} is not a window", "", "write [('0 min', '45 min')]")
-                begin, end = (units.positive(t, "time", "window", zero=True).si for t in window)
-                if not times[-1] <= begin < end:
-                    raise InputError(f"{window!r} does not come after the one before it", "", "put windows in order")
-                times += [begin, begin, end, end]
-                values += [0.0, flow, flow, 0.0]
-        faults.raise_any()
-        return PiecewiseLinear(tuple(times), tuple(values))
-
-    def __str__(self) -> str:
-        when = ""
-        if self.windows is not None:
-            when = " " + " and ".join(f"from {a} to {b}" for a, b in self.windows)
-        return f"{self.feed}{when}" + (" by a rate profile" if self.rate is not None else "")
 
 
 class SemiBatchSpecification(ChargedSpecification):

@@ -9,7 +9,8 @@ from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
 from scipy.spatial import ConvexHull
 
-from molino.core.design.attainable_region import AttainableRegion, BestTrain
+from molino.core.design.attainable_region import AttainableRegion
+from molino.core.design.best_train import BestTrain
 from molino.desk.figures import style
 
 _LINES: dict[str, tuple[str, str, float]] = {

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from matplotlib.figure import Figure
 
-from molino.core.design.equilibrium_curves import EquilibriumCurves
+from molino.core.design.equilibrium_curve_result import EquilibriumCurves
 from molino.desk.figures import style
 
 

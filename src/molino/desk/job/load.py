@@ -32,7 +32,7 @@ from molino.desk.job.fields import (
 from molino.desk.job.parse import read_tables
 from molino.desk.job.reactions import read_chemistry_tables
 from molino.desk.job.studies import Line, Study, read_data, read_line, study
-from molino.desk.job.tasks import (
+from molino.desk.job.task_types import (
     Compare,
     EquilibriumTask,
     OptimizeTask,
@@ -41,6 +41,8 @@ from molino.desk.job.tasks import (
     Size,
     SurveyTask,
     SweepTask,
+)
+from molino.desk.job.tasks import (
     read_compares,
     read_equilibria,
     read_optimizations,

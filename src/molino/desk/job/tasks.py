@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from typing import Any
 
 from molino.core import units
@@ -17,7 +16,7 @@ from molino.core.design.confidence import check_confidence
 from molino.core.design.equilibrium_curves import at_equilibrium, check_curves
 from molino.core.design.optimize.free_profile import FreeProfile
 from molino.core.design.optimize.objective import Limit, read_expression, read_limit
-from molino.core.design.optimize.problem import Question, read_question
+from molino.core.design.optimize.problem import read_question
 from molino.core.design.recommending import check_recommendation
 from molino.core.design.size.sizing import check_size
 from molino.core.design.spans import log_span, span
@@ -33,100 +32,20 @@ from molino.core.vessels.plug_flow import PlugFlow
 from molino.desk.job import models
 from molino.desk.job.context import JobContext
 from molino.desk.job.studies import read_candidates
+from molino.desk.job.task_types import (
+    Compare,
+    EquilibriumTask,
+    OptimizeTask,
+    RecommendTask,
+    RegionTask,
+    Size,
+    SurveyTask,
+    SweepTask,
+)
 from molino.desk.job.vessels import read_heat_table
 from molino.desk.tables.write import check_parquet
 
 Vessels = Mapping[str, Vessel | Train]
-
-
-@dataclass(frozen=True)
-class Size:
-    """A sizing that the job asks for."""
-
-    vessel: str
-    metric: Metric
-    target: Any
-    vary: str | None
-    confidence: float | None = None
-    spread: Mapping[str, Any] = field(default_factory=dict)
-    seed: int = 0
-    next: tuple[Experiment, ...] = ()
-    several: int = 1
-
-
-@dataclass(frozen=True)
-class Compare:
-    """A comparison that the job asks for; with `size_for`, each vessel is sized first."""
-
-    vessels: tuple[str, ...]
-    metrics: tuple[Metric, ...]
-    size_for: Metric | None
-    target: Any
-
-
-@dataclass(frozen=True)
-class SweepTask:
-    """A sweep that the job asks for; `vary` as `mo.sweep` takes it."""
-
-    vessel: str
-    vary: Any
-    metrics: tuple[str, ...]
-    figure: str
-    has_parquet: bool
-
-
-@dataclass(frozen=True)
-class OptimizeTask:
-    """An optimization that the job asks for; its question is of the vessel as the job gives it."""
-
-    vessel: str
-    question: Question
-    n_starts: int
-    seed: int
-    next: tuple[Experiment, ...] = ()
-    several: int = 1
-
-
-@dataclass(frozen=True)
-class RegionTask:
-    """An attainable region that the job asks for, and what is to be best in it."""
-
-    feed: Feed
-    axes: tuple[str, ...]
-    T: Any
-    heat: str | None
-    maximize: str | None
-    subject_to: tuple[str, ...]
-
-
-@dataclass(frozen=True)
-class RecommendTask:
-    """A ranking of arrangements that the job asks for."""
-
-    feed: Feed
-    maximize: str | None
-    minimize: str | None
-    target: tuple[str, ...]
-    within: Mapping[str, Any]
-    heat: str | None
-    show: Mapping[str, str]
-
-
-@dataclass(frozen=True)
-class SurveyTask:
-    """A survey that the job asks for: what it is of, and the arguments of `mo.survey`."""
-
-    feed: Feed
-    arguments: Mapping[str, Any]
-
-
-@dataclass(frozen=True)
-class EquilibriumTask:
-    """Curves of equilibrium that the job asks for: the vessel, the metric, and the arguments of their function."""
-
-    vessel: str
-    metric: Metric
-    arguments: Mapping[str, Any]
 
 
 def vessel_named(job: JobContext, name: str, vessels: Vessels) -> Vessel | Train:

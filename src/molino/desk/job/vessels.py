@@ -30,9 +30,10 @@ from molino.core.vessels.batch import Batch
 from molino.core.vessels.branch import read_range
 from molino.core.vessels.bubble_column import BubbleColumn
 from molino.core.vessels.dispersed_tube import DispersedTube
+from molino.core.vessels.dosing import Dosing
 from molino.core.vessels.flow_vessel import FlowVessel
 from molino.core.vessels.plug_flow import PlugFlow
-from molino.core.vessels.semi_batch import Dosing, SemiBatch
+from molino.core.vessels.semi_batch import SemiBatch
 from molino.core.vessels.steady_states import read_bounds
 from molino.core.vessels.stirred_tank import StirredTank
 from molino.desk.job import models

@@ -17,9 +17,10 @@ from molino.desk.steps.common import (
 )
 
 if TYPE_CHECKING:
-    from molino.core.design.attainable_region import AttainableRegion, BestTrain
+    from molino.core.design.attainable_region import AttainableRegion
+    from molino.core.design.best_train import BestTrain
     from molino.desk.job.load import Job
-    from molino.desk.job.tasks import RegionTask
+    from molino.desk.job.task_types import RegionTask
 
 
 def do(job: Job, quiet: bool) -> dict[str, Any]:

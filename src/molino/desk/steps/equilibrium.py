@@ -18,9 +18,9 @@ from molino.desk.steps.common import (
 )
 
 if TYPE_CHECKING:
-    from molino.core.design.equilibrium_curves import EquilibriumCurves
+    from molino.core.design.equilibrium_curve_result import EquilibriumCurves
     from molino.desk.job.load import Job
-    from molino.desk.job.tasks import EquilibriumTask
+    from molino.desk.job.task_types import EquilibriumTask
 
 
 def do(job: Job, quiet: bool) -> dict[str, Any]:

@@ -20,7 +20,7 @@ from molino.desk.steps.common import (
 if TYPE_CHECKING:
     from molino.core.design.recommendation import Recommendation
     from molino.desk.job.load import Job
-    from molino.desk.job.tasks import RecommendTask
+    from molino.desk.job.task_types import RecommendTask
 
 
 def do(job: Job, quiet: bool) -> dict[str, Any]:

@@ -18,6 +18,7 @@ from molino.core.contract.vessel import Vessel
 from molino.core.design.optimize.objective import Limit, MetricExpression
 from molino.core.design.optimize.optimal_profile import OptimalProfile
 from molino.core.design.optimize.problem import RATIO, FreeNumber, Question
+from molino.core.design.optimize.surroundings import ActiveLimit
 from molino.core.display import Display
 from molino.core.errors import InputError, SolveError
 from molino.core.frozen import Frozen
@@ -36,31 +37,6 @@ PROFILE_ORDER = 1e-4
 """The same of an optimal profile, relative to the objective."""
 SADDLE = 1e-7
 """What the objective may gain near an optimum, as a share of it, by rounding and the limits' curvature."""
-
-
-@dataclass(frozen=True)
-class ActiveLimit:
-    """A limit or bound that is active at an optimum.
-
-    Attributes
-    ----------
-    text : str
-        Which.
-    worth : float
-        What the objective gains for each `per` by which it is relaxed, in the units shown.
-    per, unit : str
-        The units of what is held and of the objective.
-    """
-
-    text: str
-    worth: float
-    per: str
-    unit: str
-
-    def __str__(self) -> str:
-        step = f"1 {units.pretty(self.per)}" if self.per else "0.01"
-        gain = f"{self.worth * (1.0 if self.per else 0.01):.3g} {units.pretty(self.unit)}".rstrip()
-        return f"{self.text}: relaxing it by {step} gains {gain}"
 
 
 def factor_of(expression: MetricExpression, display: Display) -> float:

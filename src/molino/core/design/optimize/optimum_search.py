@@ -14,9 +14,10 @@ from scipy.optimize import nnls
 from molino.core import units
 from molino.core.contract.vessel import Vessel
 from molino.core.design.optimize.objective import Limit
-from molino.core.design.optimize.optimum import FIRST_ORDER, MET, SADDLE, ActiveLimit, Optimum, factor_of
+from molino.core.design.optimize.optimum import FIRST_ORDER, MET, SADDLE, Optimum, factor_of
 from molino.core.design.optimize.problem import FreeRanges, Point, Question
 from molino.core.design.optimize.sequential import SequentialProgram
+from molino.core.design.optimize.surroundings import ActiveLimit
 from molino.core.design.stoichiometric_bounds import stoichiometric_bounds
 from molino.core.errors import NotFoundError, SolveError, UnreachableError
 from molino.core.trains.train import Train

@@ -18,8 +18,9 @@ from molino.core.contract.run_result import RunResult
 from molino.core.contract.vessel import Vessel
 from molino.core.design.optimize.objective import Limit
 from molino.core.design.optimize.optimal_profile import Arc, OptimalProfile
-from molino.core.design.optimize.optimum import PROFILE_MET as _MET, ActiveLimit, Optimum, factor_of
+from molino.core.design.optimize.optimum import PROFILE_MET as _MET, Optimum, factor_of
 from molino.core.design.optimize.problem import Question
+from molino.core.design.optimize.surroundings import ActiveLimit
 from molino.core.design.profiles.profile_program import FREE, HIGH, DynamicQuestion, along_run, is_along
 from molino.core.design.profiles.profile_search import ProfileResult, ProfileSearch
 from molino.core.errors import InputError, NotFoundError, SolveError

@@ -1,0 +1,102 @@
+"""The tasks of a job, as read from its file."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from molino.core.contents.feed import Feed
+from molino.core.contract.metric import Metric
+from molino.core.design.optimize.problem import Question
+from molino.core.fitting.experiment import Experiment
+
+
+@dataclass(frozen=True)
+class Size:
+    """A sizing that the job asks for."""
+
+    vessel: str
+    metric: Metric
+    target: Any
+    vary: str | None
+    confidence: float | None = None
+    spread: Mapping[str, Any] = field(default_factory=dict)
+    seed: int = 0
+    next: tuple[Experiment, ...] = ()
+    several: int = 1
+
+
+@dataclass(frozen=True)
+class Compare:
+    """A comparison that the job asks for; with `size_for`, each vessel is sized first."""
+
+    vessels: tuple[str, ...]
+    metrics: tuple[Metric, ...]
+    size_for: Metric | None
+    target: Any
+
+
+@dataclass(frozen=True)
+class SweepTask:
+    """A sweep that the job asks for; `vary` as `mo.sweep` takes it."""
+
+    vessel: str
+    vary: Any
+    metrics: tuple[str, ...]
+    figure: str
+    has_parquet: bool
+
+
+@dataclass(frozen=True)
+class OptimizeTask:
+    """An optimization that the job asks for; its question is of the vessel as the job gives it."""
+
+    vessel: str
+    question: Question
+    n_starts: int
+    seed: int
+    next: tuple[Experiment, ...] = ()
+    several: int = 1
+
+
+@dataclass(frozen=True)
+class RegionTask:
+    """An attainable region that the job asks for, and what is to be best in it."""
+
+    feed: Feed
+    axes: tuple[str, ...]
+    T: Any
+    heat: str | None
+    maximize: str | None
+    subject_to: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class RecommendTask:
+    """A ranking of arrangements that the job asks for."""
+
+    feed: Feed
+    maximize: str | None
+    minimize: str | None
+    target: tuple[str, ...]
+    within: Mapping[str, Any]
+    heat: str | None
+    show: Mapping[str, str]
+
+
+@dataclass(frozen=True)
+class SurveyTask:
+    """A survey that the job asks for: what it is of, and the arguments of `mo.survey`."""
+
+    feed: Feed
+    arguments: Mapping[str, Any]
+
+
+@dataclass(frozen=True)
+class EquilibriumTask:
+    """Curves of equilibrium that the job asks for: the vessel, the metric, and the arguments of their function."""
+
+    vessel: str
+    metric: Metric
+    arguments: Mapping[str, Any]

@@ -118,8 +118,8 @@ def packed_bed() -> tuple[Work, Work, Work, Work]:
     volume = float(bed.spec.end_si)
 
     def our_sweep() -> np.ndarray:
-        vary = {"T": temperatures, "[methanol]": [f"{F!r} mol/s" for F in flows]}
-        return np.ravel(mo.sweep(pure, vary, ["conversion of methanol"]).values["conversion of methanol"])
+        conditions = {"T": temperatures, "[methanol]": [f"{F!r} mol/s" for F in flows]}
+        return np.ravel(mo.sweep(pure, conditions, ["conversion of methanol"]).values["conversion of methanol"])
 
     assert abs(volume - hand.BED_POINTS[-1]) < 0.01 * volume
     return (
@@ -362,9 +362,9 @@ def main() -> None:
 
     def our_thousand() -> np.ndarray:
         feed = mo.Feed({"xylose": 350.0, "acid": 100.0}, flow=4e-3, T=445.0)
-        vary = {"T": temperatures, "flow": flows}
+        conditions = {"T": temperatures, "flow": flows}
         both = [mo.StirredTank(fitted, feed, volume=4.0), mo.PlugFlow(fitted, feed, volume=4.0)]
-        return np.column_stack([mo.sweep(v, vary, [metric]).values[str(metric)].ravel() for v in both])
+        return np.column_stack([mo.sweep(v, conditions, [metric]).values[str(metric)].ravel() for v in both])
 
     def by_hand() -> np.ndarray:
         return hand.thousand(cases, np.array(values), 4.0)

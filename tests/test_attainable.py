@@ -189,7 +189,7 @@ def test_a_recommendation_carries_temperatures_and_intervals() -> None:
         runs.append(mo.Experiment(f"{T:g}", times, {"A": exact + random.normal(0, 8, 8)}, {"A": 1e3}, T))
     fitted = mo.fit(chemistry, runs).chemistry
     found = mo.recommend(fitted, FEED, maximize="yield of B on A", target="conversion of A >= 0.9",
-                         within={"T": ("310 K", "345 K")})  # fmt: skip
+                         free={"T": ("310 K", "345 K")})  # fmt: skip
     first, tank = found.best, next(a for a in found.arrangements if a.name == "tank")
     assert first.name == "tube"
     assert first.optimum is not None
@@ -200,7 +200,7 @@ def test_a_recommendation_carries_temperatures_and_intervals() -> None:
     assert first.optimum.value > tank.optimum.value + 0.05
     with pytest.raises(mo.NotFoundError, match="no arrangement was found that meets the target"):
         mo.recommend(fitted, FEED, maximize="yield of B on A", target="yield of B on A >= 1.5",
-                     within={"T": ("310 K", "345 K")})  # fmt: skip
+                     free={"T": ("310 K", "345 K")})  # fmt: skip
     with pytest.raises(mo.InputError, match="either maximize or minimize"):
         mo.recommend(fitted, FEED)
 
@@ -243,7 +243,7 @@ def test_arrangements_that_are_adiabatic_have_feeds_of_their_own_temperatures() 
     )  # fmt: skip
     feed = mo.Feed({"A": "3 mol/L"}, flow="10 L/min", T="320 K", heat_capacity="4 MJ/m3/K")
     found = mo.recommend(chemistry, feed, minimize="volume", target="conversion of A >= 0.72", heat="adiabatic",
-                         within={"T": ("300 K", "345 K")})  # fmt: skip
+                         free={"T": ("300 K", "345 K")})  # fmt: skip
     able = {a.name: a.optimum for a in found.arrangements if a.optimum is not None}
     assert {a.name for a in found.arrangements} - {*able} == {"batch", "tube with a by-pass"}
     assert "no better than the tube" in next(a.reason for a in found.arrangements if a.name == "tube with a by-pass")

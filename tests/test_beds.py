@@ -156,7 +156,7 @@ def test_pores_age_and_mass_of_a_catalyst() -> None:
     assert run.series["effectiveness of r"] == pytest.approx(eta)
     assert run.conversion("A") == pytest.approx(1 - math.exp(-0.002 * eta * 20 * 60), rel=1e-8)
     assert run.volume_si == pytest.approx(20 / 840)
-    sized = mo.size(mo.PlugFlow(chem, feed, catalyst=internal_diffusion), "conversion of A", 0.5, vary="catalyst_mass")
+    sized = mo.size(mo.PlugFlow(chem, feed, catalyst=internal_diffusion), "conversion of A", 0.5, free="catalyst_mass")
     assert sized.value == pytest.approx(math.log(2) / (0.002 * eta * 60), rel=1e-8)
     second = mo.Chemistry(mo.Reaction("A -> B", rate="k*[A]^2", k="2e-5 m6/mol/kg/s", basis="catalyst mass", name="r"))
     tank = mo.StirredTank(

@@ -162,11 +162,11 @@ def test_size_inverts_run(known: Known) -> None:
         (mo.PlugFlow(chemistry, feed), "volume", 0.4, known.along),
         (mo.PlugFlow(chemistry, feed, diameter=1), "length", 0.4 / (math.pi / 4), known.along),
     ]
-    for vessel, vary, per_time, closed in vessels:
+    for vessel, free, per_time, closed in vessels:
         after = closed(time)
         converted = (A0 - after["A"]) / A0
-        by_conversion = mo.size(vessel, mo.conversion("A"), converted, vary=vary)
-        by_outlet = mo.size(vessel, "concentration of A", after["A"], vary=vary)
+        by_conversion = mo.size(vessel, mo.conversion("A"), converted, free=free)
+        by_outlet = mo.size(vessel, "concentration of A", after["A"], free=free)
         assert by_conversion.value == pytest.approx(time * per_time, rel=1e-6)
         assert by_outlet.value == pytest.approx(time * per_time, rel=1e-6)
         assert by_conversion.run.conversion("A") == pytest.approx(converted, rel=1e-9)

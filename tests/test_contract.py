@@ -210,7 +210,7 @@ def test_everything_crosses_processes_and_compares() -> None:
     train = mo.Train([vessel("tank", "isothermal").with_(name="a"), vessel("tube", "isothermal").with_(name="b")])
     things = [
         train, train.run(), mo.size(tube, "conversion of Alfa", 0.3), mo.size(tank, "conversion of Alfa", 0.3),
-        tank.steady_states(), tank.branch("feed T", ("320 K", "340 K")), mo.compare(both, ["conversion of Alfa"]),
+        tank.steady_states(), tank.branch({"feed T": ("320 K", "340 K")}), mo.compare(both, ["conversion of Alfa"]),
         mo.sweep(tube, {"T": ["330 K", "340 K"]}, ["conversion of Alfa"]), tube.feed, tube.heat, tube.chemistry,
         mo.evaluator(tube, ["T"], ["conversion of Alfa"]), mo.Change("T", 330.0), mo.Species("A", "H2O"),
     ]  # fmt: skip

@@ -154,11 +154,11 @@ def test_a_train_is_sized_by_a_vessel_in_it_and_by_its_recycle() -> None:
     tank, tube = mo.StirredTank(SERIES, FEED, volume="20 L", name="tank"), mo.PlugFlow(SERIES, FEED, name="tube",
                                                                                        diameter="10 cm", length="1 m")  # fmt: skip
     train = mo.Train([tank, tube])
-    found = mo.size(train, "conversion of A", 0.9, vary="tube.length")
+    found = mo.size(train, "conversion of A", 0.9, free="tube.length")
     assert found.vessel.run().metric("conversion of A") == pytest.approx(0.9, rel=1e-8)
     assert pytest.approx(np.exp(-0.5 / 60 * found.value * np.pi / 4 * 0.01 / 1e-4)) == (1 - 0.9) * (1 + 0.5 / 60 * 200)
     loop = mo.Train([tube.with_(length="5 m")], recycle=1.0)
-    back = mo.size(loop, "conversion of A", 0.85, vary="recycle")
+    back = mo.size(loop, "conversion of A", 0.85, free="recycle")
     R, tau = back.value, 5 * np.pi / 4 * 0.01 / 1e-4
     left = np.exp(-0.5 / 60 * tau / (1 + R))
     assert left / (1 + R - R * left) == pytest.approx(0.15, rel=1e-7)
@@ -413,7 +413,7 @@ def results() -> dict[str, Any]:
         "laws": mo.discriminate(open_laws, run), "rates": rates, "power law": rates.power_law("A"),
         "screening": screened, "prediction": screened.predict("10 min", "1"),
         "next": fit.next_experiment("r.k", charges=[{"A": 1000.0}], times=[[60.0, 300.0], [600.0, 900.0]]),
-        "steady": tank.steady_states(("280 K", "430 K")), "branch": tank.branch("feed T", ("280 K", "320 K")),
+        "steady": tank.steady_states(("280 K", "430 K")), "branch": tank.branch({"feed T": ("280 K", "320 K")}),
         "run": tank.steady(), "size": mo.size(tank, "conversion of A", 0.99), "compare": mo.compare([tank]),
     }  # fmt: skip
 

@@ -334,7 +334,7 @@ metric = "conversion of furfural"
 target = 0.8
 [sweep.stirring]
 vessel = "column"
-vary = { kLa = ["0.05 1/s", "0.5 1/s"] }
+conditions = { kLa = ["0.05 1/s", "0.5 1/s"] }
 metrics = ["conversion of furfural"]
 """
 

@@ -53,7 +53,7 @@ T = 330
 start_up = 120
 changes = [{ what = "feed T", to = 310, at = 30, over = 10 }, { what = "flow", to = 90, at = 60 }]
 steady_states = { T = [280, 430] }
-branch = { vary = "feed T", between = [270, 320] }
+branch = { "feed T" = [270, 320] }
 
 [vessels.pot]
 kind = "batch"

@@ -46,7 +46,7 @@ vessels = ["tube", "tank"]
 metrics = ["conversion of A"]
 [sweep.flows]
 vessel = "tube"
-vary = { flow = ["1 m3/h", "2 m3/h", "3 m3/h"] }
+conditions = { flow = ["1 m3/h", "2 m3/h", "3 m3/h"] }
 metrics = ["conversion of A", "concentration of B"]
 """
 SCHEMA = json.loads((files("molino.desk.tables") / "results.schema.json").read_text(encoding="utf-8"))

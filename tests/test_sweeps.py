@@ -137,7 +137,7 @@ def test_the_least_whole_number_of_tubes_and_of_tanks() -> None:
         ("conversion of A", 0.9, math.log(10) / 0.2 / liters), ("concentration of A", "0.3 mol/L", -math.log(0.3) / 0.2 / liters),
         ("yield of B on A", 0.3, None),
     ):  # fmt: skip
-        sized = mo.size(tube.with_(tubes=30), metric, target, vary="tubes")
+        sized = mo.size(tube.with_(tubes=30), metric, target, free="tubes")
         assert sized.value == sized.vessel.tubes  # type: ignore[union-attr]
         if wanted is not None:
             assert sized.value == math.ceil(wanted)
@@ -145,15 +145,15 @@ def test_the_least_whole_number_of_tubes_and_of_tanks() -> None:
         assert (less - sized.target) * sized.margin < 0  # type: ignore[operator]
     assert sized.value < 22 < 30  # before the peak of the yield
     tank = mo.StirredTank(chemistry, feed, volume="3 L")
-    tanks = mo.size(tank, "conversion of A", 0.95, vary="tanks_in_series")
+    tanks = mo.size(tank, "conversion of A", 0.95, free="tanks_in_series")
     assert tanks.value == math.ceil(math.log(20) / math.log(1 + 0.2 * 3))  # 1 - X = (1 + k tau)^-n
     assert tanks.margin == pytest.approx(0.05 - (1 + 0.6) ** -tanks.value)
     assert "6 give 0.940395" in str(tanks)
-    for vessel, vary, message in ((tube, "tubes", "the most is 0.49"), (tank, "tanks_in_series", "the most is 0.42")):
+    for vessel, free, message in ((tube, "tubes", "the most is 0.49"), (tank, "tanks_in_series", "the most is 0.42")):
         with pytest.raises(mo.UnreachableError, match=message):
-            mo.size(vessel, "yield of B on A", 0.6, vary=vary)
+            mo.size(vessel, "yield of B on A", 0.6, free=free)
     with pytest.raises(mo.InputError, match="no size yet"):
-        mo.size(tube.with_(length=None), "conversion of A", 0.5, vary="tubes")
+        mo.size(tube.with_(length=None), "conversion of A", 0.5, free="tubes")
 
 
 def test_when_each_quantity_of_a_tank_settles() -> None:
@@ -200,8 +200,8 @@ def test_figures_of_sweeps_mark_the_operating_point() -> None:
     axes = mo.figures.sweep(family).axes[0]
     assert axes.get_xlabel() == "feed T [K]"
     assert [text.get_text() for text in axes.get_legend().get_texts()] == ["7 m", "9 m"]  # type: ignore[union-attr]
-    vary = {"length": mo.log_span("1 m", "20 m", 7), "tubes": [1, 2], "feed T": mo.span("340 K", "360 K", 8)}
-    plane = mo.figures.sweep(mo.sweep(TUBE, vary, ["conversion of A"]))
+    conditions = {"length": mo.log_span("1 m", "20 m", 7), "tubes": [1, 2], "feed T": mo.span("340 K", "360 K", 8)}
+    plane = mo.figures.sweep(mo.sweep(TUBE, conditions, ["conversion of A"]))
     assert plane.axes[0].get_ylabel() == "length [m]"
     assert plane.axes[0].get_yscale() == "log"
     assert "tubes = 2" in plane.get_suptitle()
@@ -230,7 +230,7 @@ def test_a_start_runs_as_written(molino: Typed, tmp_path: Path, kind: str) -> No
 def test_a_sweep_in_a_job(molino: Typed, folder: Path) -> None:
     job = folder / "valdeoro.toml"
     text = job.read_text()
-    more = ('[sweep.ratios]\nvessel = "coil"\nvary = { "[acid]" = ["0.2 per xylose", "0.4 per xylose"] }\nparquet = true\n'
+    more = ('[sweep.ratios]\nvessel = "coil"\nconditions = { "[acid]" = ["0.2 per xylose", "0.4 per xylose"] }\nparquet = true\n'
             'metrics = ["conversion of xylose", "molar flow of furfural"]\n[sweep.cases]\nvessel = "tank"\n'
             'metrics = ["conversion of xylose"]\ncases = [{ T = 165, volume = 4 }, { T = 175, volume = "8000 L" }]\n')  # fmt: skip
     job.write_text(f"{text}\n{more}")

@@ -87,7 +87,7 @@ def test_a_start_up_goes_to_the_stable_state_on_its_side() -> None:
 def test_ignition_and_extinction_are_where_the_curves_touch(vary: str, between: tuple[str, str]) -> None:
     UA = 0.0 if vary == "feed T" else 3e3
     tank = TANK if vary == "feed T" else TANK.with_(heat=mo.Jacket("300 K", UA="3 kW/K"))
-    found = tank.branch(vary, between)
+    found = tank.branch({vary: between})
 
     def condition(T: float) -> float:  # the feed or coolant temperature at which T is steady
         made = 2000 * 200e3 / TAU * k(T) * TAU / (1 + k(T) * TAU)
@@ -113,7 +113,7 @@ def test_ignition_and_extinction_are_where_the_curves_touch(vary: str, between: 
 def test_a_tank_without_folds_and_one_that_takes_heat_up() -> None:
     mild = TANK.with_(feed=mo.Feed({"A": "0.1 mol/L"}, flow="100 L/min", T="300 K", **WATERY))
     assert len(mild.steady_states()) == 1
-    assert "no ignition" in str(mild.branch("feed T", ("290 K", "330 K")))
+    assert "no ignition" in str(mild.branch({"feed T": ("290 K", "330 K")}))
     cold = mo.Chemistry(mo.Reaction("A -> B", k=mo.Arrhenius(A="3e14 1/min", Ea="100 kJ/mol"), enthalpy="150 kJ/mol"))
     tank = mo.StirredTank(
         cold, mo.Feed({"A": "1 mol/L"}, flow="100 L/min", T="360 K", **WATERY), volume="1 m3", heat="adiabatic"
@@ -228,8 +228,8 @@ WRONG: dict[str, tuple[Callable[[], object], str]] = {
     "no volume": (lambda: TANK.with_(volume=None).steady_states(), "no volume is given"),
     "empty bounds": (lambda: TANK.steady_states(("400 K", "300 K")), "are empty"),
     "bounds in metres": (lambda: TANK.steady_states(("4 m", "300 K")), "not a temperature"),
-    "an empty range": (lambda: TANK.branch("feed T", ("320 K", "300 K")), "is no range"),
-    "an unknown condition": (lambda: TANK.branch("colour", (1, 2)), "cannot be varied"),
+    "an empty range": (lambda: TANK.branch({"feed T": ("320 K", "300 K")}), "is not a range"),
+    "an unknown condition": (lambda: TANK.branch({"colour": (1, 2)}), "cannot be varied"),
     "a band that is none": (lambda: TANK.run("1 h").settling_time(2), "give a fraction"),
 }
 

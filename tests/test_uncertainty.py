@@ -386,9 +386,9 @@ def test_the_next_experiment_for_a_size_and_for_an_optimum() -> None:
         return np.array(found)
 
     def sized(vessel: Any) -> float:
-        return float(mo.size(vessel, "conversion of A", 0.9, vary="length").value)
+        return float(mo.size(vessel, "conversion of A", 0.9, free="length").value)
 
-    sizing = mo.size(tube, "conversion of A", 0.9, vary="length")
+    sizing = mo.size(tube, "conversion of A", 0.9, free="length")
     assert sizing.slopes_by_constants(names) == pytest.approx(slopes(sized), rel=1e-5, abs=1e-4)
     question: dict[str, Any] = {
         "maximize": "yield of B on A", "free": {"T": ("320 K", "360 K"), "length": ("1 m", "20 m")},

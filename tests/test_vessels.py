@@ -48,9 +48,9 @@ WRONG: dict[str, tuple[Callable[[], object], list[str]]] = {
     "two faults in a feed": (lambda: mo.Feed({"A": -1, "B": "1 L"}, flow=0), ["must be above zero", "must not be negative", "neither"]),
     "a unit to show that is none": (lambda: mo.Batch(SERIES, {"A": 1}, show={"time": "kg"}), ["not a time"]),
     "a kind to show that is none": (lambda: mo.Batch(SERIES, {"A": 1}, show={"times": "h"}), ["not a kind of quantity"]),
-    "a length of a tank": (lambda: mo.size(mo.StirredTank(SERIES, FEED), "conversion of A", 0.5, vary="length"), ["cannot be varied"]),
+    "a length of a tank": (lambda: mo.size(mo.StirredTank(SERIES, FEED), "conversion of A", 0.5, free="length"), ["cannot be varied"]),
     "a length without diameter": (
-        lambda: mo.size(mo.PlugFlow(SERIES, FEED), "conversion of A", 0.5, vary="length"), ["without a diameter"],
+        lambda: mo.size(mo.PlugFlow(SERIES, FEED), "conversion of A", 0.5, free="length"), ["without a diameter"],
     ),
     "a concentration to reach in minutes": (
         lambda: mo.size(mo.Batch(SERIES, {"A": 1}), "concentration of A", "5 min"), ["not a concentration"],

@@ -65,7 +65,7 @@ def metric_of(p: Problem, rng: np.random.Generator) -> str:
     return str(rng.choice(choices))
 
 
-def inverts(p: Problem, vessel: Any, run: Any, metric: str, size: float, vary: str) -> None:
+def inverts(p: Problem, vessel: Any, run: Any, metric: str, size: float, free: str) -> None:
     """The size for the metric of a run is that of the run, or a smaller one with the same metric."""
     target = run.metric(metric)
     if metric == "conversion of A" and target > 1 - 1e-7:  # nothing but rounding is left
@@ -74,7 +74,7 @@ def inverts(p: Problem, vessel: Any, run: Any, metric: str, size: float, vary: s
         return
     if metric.startswith("yield") and abs(target) < 1e-6:
         return
-    found = mo.size(vessel, metric, target, vary=vary)
+    found = mo.size(vessel, metric, target, free=free)
     close(found.run.metric(metric), target, 1e-6)
     assert found.value <= size * (1 + 1e-4), f"{found.value} is not the smallest: {size} gives as much"
     assert all(check.is_passed for check in found.checks)
@@ -100,9 +100,9 @@ def sized_run(rng: np.random.Generator, p: Problem, kind: str) -> None:
     far = (p.tube(3 * V) if kind == "tube" else p.batch(3 * V / p.flow)).run().metric(metric)
     if abs(far - run.metric(metric)) < 1e-6 * abs(far):  # at its asymptote any size is as good
         return
-    vary = {"batch": "time", "tube": "length" if p.heat == "cooled" else "volume"}[kind]
-    size = {"time": V / p.flow, "volume": V, "length": V / (math.pi * 0.1**2 / 4)}[vary]
-    inverts(p, vessel, run, metric, size, vary)
+    conditions = {"batch": "time", "tube": "length" if p.heat == "cooled" else "volume"}[kind]
+    size = {"time": V / p.flow, "volume": V, "length": V / (math.pi * 0.1**2 / 4)}[free]
+    inverts(p, vessel, run, metric, size, free)
 
 
 for _heat in ("isothermal", "adiabatic", "cooled"):
@@ -523,7 +523,7 @@ def _(rng: np.random.Generator) -> None:
     turns = np.flatnonzero(np.diff(np.sign(np.diff(V)))) + 1
     low, high = 0.1 * min([V[100], *V[turns]]), 10 * max([V[-4001], *V[turns]])
     inside = [V[i] for i in turns if 1.01 * low < V[i] < 0.99 * high]
-    branch = p.tank(float(low)).branch("volume", (float(low), float(high)))
+    branch = p.tank(float(low)).branch({"volume": (float(low), float(high))})
     assert len(branch.folds) == len(inside), (branch.folds, inside)
     for fold, own in zip(sorted(f.value for f in branch.folds), sorted(inside), strict=True):
         close(fold, own, 1e-4)

@@ -157,7 +157,7 @@ class Definition:
 
     @property
     def sizes(self) -> Mapping[str, str]:
-        """The sizes that `size` can vary, each with its kind of quantity."""
+        """The sizes that `size` can find, each with its kind of quantity."""
         return sizes_of(type(self.vessel))
 
     def size_at(self, name: str, passed: float) -> float:

@@ -57,7 +57,7 @@ _MOST_STARTS = 24
 
 @checked
 def attainable(
-    chem: Chemistry,
+    chemistry: Chemistry,
     feed: Feed,
     *,
     axes: Sequence[str | Metric],
@@ -69,7 +69,7 @@ def attainable(
 
     Parameters
     ----------
-    chem : Chemistry
+    chemistry : Chemistry
     feed : Feed
         A liquid of constant density, or whatever else in which what the axes show mixes in straight lines.
     axes : two or three metrics
@@ -100,18 +100,18 @@ def attainable(
     >>> region.best("concentration of B").description
     'tank, then tube'
     """
-    template, metrics = read_region(chem, feed, axes, T, heat)
+    template, metrics = read_region(chemistry, feed, axes, T, heat)
     template.spec.require_known()
-    return _Growth(template, metrics, progress).region(chem)
+    return _Growth(template, metrics, progress).region(chemistry)
 
 
 def read_region(
-    chem: Any, feed: Any, axes: Any, T: Any = None, heat: Any = None
+    chemistry: Any, feed: Any, axes: Any, T: Any = None, heat: Any = None
 ) -> tuple[PlugFlow, tuple[Metric, ...]]:
     """A tube on the feed, and the axes of a region; InputError with everything that is wrong with the question."""
     faults = Faults()
-    if not isinstance(chem, Chemistry):
-        faults.add("attainable", f"{chem!r} is no chemistry", "give mo.Chemistry(...)")
+    if not isinstance(chemistry, Chemistry):
+        faults.add("attainable", f"{chemistry!r} is no chemistry", "give mo.Chemistry(...)")
     with faults.at("attainable"):
         require_feed(feed, "attainable")
     if isinstance(axes, str) or not isinstance(axes, Sequence) or len(axes) not in (2, 3):
@@ -119,7 +119,7 @@ def read_region(
     if heat not in (None, "isothermal", "adiabatic"):
         faults.add("attainable, heat", f"{heat!r}", "give 'adiabatic', or leave it out")
     faults.raise_any()
-    template = PlugFlow(chem, feed, T=T, heat=None if heat == "isothermal" else heat, space_time=1.0)
+    template = PlugFlow(chemistry, feed, T=T, heat=None if heat == "isothermal" else heat, space_time=1.0)
     metrics: list[Metric] = []
     for axis in axes:
         with faults.at(f"attainable, axis {axis}"):
@@ -271,7 +271,7 @@ class _Growth:
             pass
         return found
 
-    def region(self, chem: Chemistry) -> AttainableRegion:
+    def region(self, chemistry: Chemistry) -> AttainableRegion:
         """Grow until nothing is added."""
         self.points, self.hull, made = [self.feed], None, 0
         waiting, rounds = [self.feed], 0
@@ -288,7 +288,7 @@ class _Growth:
             waiting = new or self._on_mixing_lines()
             if not waiting or (rounds > 3 and self._size() - before < _GROWN * self._size()):
                 break
-        return self._seen(chem, self.points, rounds, made)
+        return self._seen(chemistry, self.points, rounds, made)
 
     def _size(self) -> float:
         return 0.0 if self.hull is None else float(self.hull.volume)
@@ -348,7 +348,7 @@ class _Growth:
         found.sort(key=lambda pair: -pair[0])
         return [point for _, point in found[: 2 * _MOST_STARTS]]
 
-    def _seen(self, chem: Chemistry, points: list[Point], rounds: int, count: int) -> AttainableRegion:
+    def _seen(self, chemistry: Chemistry, points: list[Point], rounds: int, count: int) -> AttainableRegion:
         """The region over its axes."""
         shown = self.shown(np.array([p.state for p in points]))
         size = np.maximum(np.ptp(shown, axis=0), 1e-300)
@@ -364,7 +364,7 @@ class _Growth:
             for a, b in zip(made, [*made[1:], made[0]], strict=True):
                 pieces.append(_between(a, b))
         return AttainableRegion(
-            chem,
+            chemistry,
             self.template.feed,
             self.metrics,
             shown[order],

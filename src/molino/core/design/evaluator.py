@@ -27,7 +27,7 @@ from molino.core.vessels.flow_vessel import FlowVessel
 
 @dataclass(frozen=True, eq=False)
 class Evaluator(Frozen, Printed):
-    """Metrics of a vessel as a function of some of its settings, compiled; made by `mo.evaluator`.
+    """Metrics of a vessel as a function of some of its conditions, compiled; made by `mo.evaluator`.
 
     Calling it with numbers in SI, one for each setting, gives the metrics in SI, shape (metrics,): what
     `vessel.with_(...).run()` would say, without the objects around it.
@@ -35,7 +35,7 @@ class Evaluator(Frozen, Printed):
     Attributes
     ----------
     map : ParameterMap
-        From the settings to the numbers of the balances.
+        From the conditions to the numbers of the balances.
     metrics : tuple of Metric
     rtol, atol : float
         Tolerances of the integration.
@@ -78,7 +78,7 @@ class Evaluator(Frozen, Printed):
         Raises
         ------
         InputError
-            If there are more or fewer numbers than settings.
+            If there are more or fewer numbers than conditions.
         SolveError
             If the vessel cannot be run with them.
         """
@@ -117,13 +117,13 @@ class Evaluator(Frozen, Printed):
 
 
 @checked
-def evaluator(vessel: Vessel, settings: Sequence[str], metrics: Sequence[Metric | str]) -> Evaluator:
-    """A vessel as a function of some of its settings, compiled, to be called in a loop.
+def evaluator(vessel: Vessel, conditions: Sequence[str], metrics: Sequence[Metric | str]) -> Evaluator:
+    """A vessel as a function of some of its conditions, compiled, to be called in a loop.
 
     Parameters
     ----------
     vessel : Batch, SemiBatch, StirredTank or PlugFlow
-    settings : sequence of str
+    conditions : sequence of str
         Numbers by the names that `with_` takes: "T", "flow", "length", "[A]", "r.k"; in SI when it is called.
     metrics : sequence of Metric or str
 
@@ -146,7 +146,7 @@ def evaluator(vessel: Vessel, settings: Sequence[str], metrics: Sequence[Metric 
     """
     vessel.spec.require_known()
     faults, asked = Faults(), []
-    for name in settings:
+    for name in conditions:
         with faults.at("evaluator"):
             vessel.spec.condition(name)
     for text in metrics:
@@ -154,4 +154,4 @@ def evaluator(vessel: Vessel, settings: Sequence[str], metrics: Sequence[Metric 
             asked.append(read_metric(text))
             vessel.spec.expression(asked[-1])
     faults.raise_any()
-    return Evaluator(ParameterMap(vessel, tuple(settings)), tuple(asked))
+    return Evaluator(ParameterMap(vessel, tuple(conditions)), tuple(asked))

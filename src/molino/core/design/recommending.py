@@ -52,20 +52,20 @@ _CONTAINS: dict[str, dict[str, str]] = {
 _ROUGH = 1e-2
 """What may be left of the first-order conditions of an optimum that is ranked."""
 _NEAR_BOUND = 1.1
-"""A volume is at its lower bound within this factor, and a share or ratio next to nothing."""
+"""A volume is at its lower bound free this factor, and a share or ratio next to nothing."""
 _OF_A_BATCH = ("number", "concentration", "temperature", "pressure")
 """Kinds of quantity that a batch has in common with what flows."""
 
 
 @checked
 def recommend(
-    chem: Chemistry,
+    chemistry: Chemistry,
     feed: Feed,
     *,
     maximize: str | None = None,
     minimize: str | None = None,
     target: str | Sequence[str] = (),
-    within: Mapping[str, Sequence[Any]] | None = None,
+    free: Mapping[str, Sequence[Any]] | None = None,
     heat: Any = None,
     show: Mapping[str, str] | None = None,
     progress: Callable[[str], None] | None = None,
@@ -78,13 +78,13 @@ def recommend(
 
     Parameters
     ----------
-    chem : Chemistry
+    chemistry : Chemistry
     feed : Feed
     maximize, minimize : str
         One of them: a metric, or an expression of several.
     target : str or sequence of str
         Limits that must be met, like "conversion of A >= 0.9".
-    within : mapping of condition to (low, high), optional
+    free : mapping of condition to (low, high), optional
         Conditions that are free: {"T": ("150 degC", "185 degC")}, in each vessel by itself; adiabatic, of the feed.
     heat : "adiabatic", optional
         Isothermal, if left out.
@@ -106,15 +106,15 @@ def recommend(
     Examples
     --------
     >>> feed = mo.Feed({"A": "1 mol/L", "B": "0.01 mol/L"}, flow="1 L/min")
-    >>> chem = mo.Chemistry(mo.Reaction("A + B -> 2 B", k="0.5 L/mol/min"))
-    >>> found = mo.recommend(chem, feed, minimize="volume", target="conversion of A >= 0.6")
+    >>> chemistry = mo.Chemistry(mo.Reaction("A + B -> 2 B", k="0.5 L/mol/min"))
+    >>> found = mo.recommend(chemistry, feed, minimize="volume", target="conversion of A >= 0.6")
     >>> found.best.name
     'tank, then tube'
     """
     limits: tuple[str, ...] = (target,) if isinstance(target, str) else tuple(target)
     own_heat = None if heat == "isothermal" else heat
-    objective = check_recommendation(chem, feed, maximize, minimize, limits, within or {}, heat)
-    arrangements = _Arrangements(chem, feed, FrozenMapping(within or {}), own_heat, show or {}, limits)
+    objective = check_recommendation(chemistry, feed, maximize, minimize, limits, free or {}, heat)
+    arrangements = _Arrangements(chemistry, feed, FrozenMapping(free or {}), own_heat, show or {}, limits)
     found = []
     for name, make in arrangements.makers().items():
         if progress is not None:
@@ -151,12 +151,12 @@ def recommend(
 
 
 def check_recommendation(
-    chem: Any, feed: Any, maximize: Any, minimize: Any, limits: Sequence[str], within: Mapping[str, Any], heat: Any
+    chemistry: Any, feed: Any, maximize: Any, minimize: Any, limits: Sequence[str], free: Mapping[str, Any], heat: Any
 ) -> MetricExpression:
     """The objective; InputError with everything that is wrong with the question."""
     faults = Faults()
-    if not isinstance(chem, Chemistry):
-        faults.add("recommend", f"{chem!r} is no chemistry", "give mo.Chemistry(...)")
+    if not isinstance(chemistry, Chemistry):
+        faults.add("recommend", f"{chemistry!r} is no chemistry", "give mo.Chemistry(...)")
     with faults.at("recommend"):
         require_feed(feed, "recommend")
     if (maximize is None) == (minimize is None):
@@ -165,16 +165,16 @@ def check_recommendation(
         faults.add("recommend, heat", f"{heat!r}", "give 'adiabatic', or leave it out")
     faults.raise_any()
     own_heat = None if heat == "isothermal" else heat
-    at = {"T": _middle(within["T"])} if _own_T(within, own_heat) else {}
-    tube = PlugFlow(chem, feed, space_time=1.0, heat=own_heat, **at)
+    at = {"T": _middle(free["T"])} if _own_T(free, own_heat) else {}
+    tube = PlugFlow(chemistry, feed, space_time=1.0, heat=own_heat, **at)
     objective: Any = None
     with faults.at("recommend"):
         objective = read_expression(maximize if maximize is not None else minimize, tube)
     for text in limits:
         with faults.at("recommend, target"):
             read_limit(text, tube)
-    for name, ends in within.items():
-        with faults.at(f"recommend, within {name}"):
+    for name, ends in free.items():
+        with faults.at(f"recommend, free {name}"):
             if isinstance(ends, str) or not isinstance(ends, Sequence) or len(ends) != 2:
                 raise InputError(f"{ends!r} are no bounds", "", "give (low, high)")
             low, high = (tube.spec.condition(name).read(end)[0] for end in ends)
@@ -197,21 +197,21 @@ class _Arrangements:
 
     def __init__(
         self,
-        chem: Chemistry,
+        chemistry: Chemistry,
         feed: Feed,
-        within: Mapping[str, Any],
+        free: Mapping[str, Any],
         heat: Any,
         show: Mapping[str, str],
         limits: Sequence[str] = (),
     ) -> None:
-        is_prescribed = _own_T(within, heat) and not feed.is_gas
-        self.chem, self.within, self.heat = chem, within, heat
+        is_prescribed = _own_T(free, heat) and not feed.is_gas
+        self.chemistry, self.free, self.heat = chemistry, free, heat
         self.feed = replace(feed, T=None) if is_prescribed else feed  # it is warmed to the temperature of its vessel
         self.show = show
-        self.own = {"T": within["T"]} if _own_T(within, heat) else {}
-        self.at = {"T": _middle(within["T"])} if self.own else {}
-        self.of_feed = {n: ends for n, ends in within.items() if n != "T" or heat == "adiabatic"}
-        base = PlugFlow(chem, feed, space_time=1.0, heat=heat, show=show, **self.at)
+        self.own = {"T": free["T"]} if _own_T(free, heat) else {}
+        self.at = {"T": _middle(free["T"])} if self.own else {}
+        self.of_feed = {n: ends for n, ends in free.items() if n != "T" or heat == "adiabatic"}
+        base = PlugFlow(chemistry, feed, space_time=1.0, heat=heat, show=show, **self.at)
         base.spec.require_known()
         self.flow, unit, self.display = float(base.spec.fed.volume), _scale(base), base.spec.display
         self.bounds = _SIZES[0] * unit, _SIZES[1] * unit
@@ -247,7 +247,7 @@ class _Arrangements:
         ends = {}
         for n in one.optimum.free if one.optimum is not None else ():
             what = n.name.rpartition(".")[2]
-            if what in ("volume", "time") and what not in self.within:
+            if what in ("volume", "time") and what not in self.free:
                 if n.value >= n.high / _NEAR_BOUND:
                     ends[n.name] = "largest"
                 elif n.value <= n.low * _NEAR_BOUND:
@@ -295,9 +295,9 @@ class _Arrangements:
         if self.heat != "adiabatic":
             return {}
         try:
-            large = StirredTank(self.chem, self.feed, volume=self.bounds[1], heat=self.heat, show=self.show).steady()
+            large = StirredTank(self.chemistry, self.feed, volume=self.bounds[1], heat=self.heat, show=self.show).steady()
             hot = _state(large)
-            StirredTank(self.chem, self.feed, volume=self.bounds[1], heat=self.heat, **hot)
+            StirredTank(self.chemistry, self.feed, volume=self.bounds[1], heat=self.heat, **hot)
         except MolinoError:
             return {}
         return hot if hot["T"].si > self.feed.T.si else {}
@@ -315,7 +315,7 @@ class _Arrangements:
 
     def vessel(self, cls: Any, name: str = "", share: float = 1.0) -> Any:
         volume = float(np.clip(self.sizes[cls] * share, 1.01 * self.bounds[0], 0.99 * self.bounds[1]))
-        return cls(self.chem, self.feed, volume=volume, name=name, **self.common, **self.begins[cls])
+        return cls(self.chemistry, self.feed, volume=volume, name=name, **self.common, **self.begins[cls])
 
     def tube(self) -> Made:
         return self.vessel(PlugFlow), {"volume": self.bounds, **self.own, **self.of_feed}
@@ -329,7 +329,7 @@ class _Arrangements:
         free = {"time": tuple(Value(t, unit) if unit else t for t in ends), **self.own}
         free |= {n: ends for n, ends in self.of_feed.items() if n == "T"}
         time = self.sizes[PlugFlow] / self.flow
-        return Batch(self.chem, self.feed, time=time, **self.common), free
+        return Batch(self.chemistry, self.feed, time=time, **self.common), free
 
     def series(self, parts: Sequence[tuple[str, Any, float]], recycle: float = 0.0) -> Maker:
         """Vessels one after another: name, class and the share of the size of a single one, at which to begin."""
@@ -389,15 +389,15 @@ class _Arrangements:
         }
 
 
-def _own_T(within: Mapping[str, Any], heat: Any) -> bool:
+def _own_T(free: Mapping[str, Any], heat: Any) -> bool:
     """Whether each vessel has a temperature of its own that is free."""
-    return "T" in within and heat is None
+    return "T" in free and heat is None
 
 
 def _middle(ends: Any) -> Any:
     """A temperature between two bounds, where each search begins."""
     if isinstance(ends, str) or not isinstance(ends, Sequence) or len(ends) != 2:
-        raise InputError(f"{ends!r} are no bounds", "recommend, within T", "give (low, high)")
+        raise InputError(f"{ends!r} are no bounds", "recommend, free T", "give (low, high)")
     low, high = (units.positive(end, "temperature", "T") for end in ends)
     return replace(low, si=(low.si + high.si) / 2)
 

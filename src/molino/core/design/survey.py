@@ -252,7 +252,7 @@ def _time_for(tube: PlugFlow, limit: AtEquilibrium | None) -> Value:
         s for r in tube.chemistry.reactions for s, n in r.equation.net.items() if n < 0 and tube.spec.is_fed(s)
     )
     whole = limit.run().conversion(species) if limit is not None else 1.0
-    found = size(tube, conversion(species), _WAY * whole, vary="space_time")
+    found = size(tube, conversion(species), _WAY * whole, free="space_time")
     return Value(found.value, found.display.unit("time") or None)
 
 
@@ -310,7 +310,7 @@ def _remark(run: RunResult, fraction: float, limit: AtEquilibrium | None) -> str
     if "space_time" not in vessel.spec.sizes:
         return f"{text} in {own}: the reaction is slow for this time"
     try:
-        longer = size(vessel, conversion(species), _WAY * whole, vary="space_time")
+        longer = size(vessel, conversion(species), _WAY * whole, free="space_time")
     except UnreachableError as error:
         return f"{text}: {error.faults[0].what}"
     except MolinoError:

@@ -42,7 +42,7 @@ _INTERRUPTED = "interrupted before it was computed"
 @checked
 def sweep(
     vessel: Vessel | Train,
-    vary: Mapping[str, Any] | Sequence[Mapping[str, Any]],
+    conditions: Mapping[str, Any] | Sequence[Mapping[str, Any]],
     metrics: Sequence[Metric | str],
     *,
     progress: Callable[[int, int], None] | None = None,
@@ -57,7 +57,7 @@ def sweep(
     Parameters
     ----------
     vessel : Batch, SemiBatch, StirredTank, PlugFlow or Train
-    vary : mapping of condition to values, or list of mappings of condition to value
+    conditions : mapping of condition to values, or list of mappings of condition to value
         A condition by the name that `with_` gives it: a field of the vessel ("T", "volume", "length", "diameter",
         "tubes", "time"), the "flow" or "feed T" of its feed, "coolant T", what is fed or charged of a species
         ("[xylose]", also as "3 per acid" or "20 mol%"), or a constant of the chemistry ("dehydration.k"). Of a train:
@@ -81,12 +81,12 @@ def sweep(
     --------
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> tube = mo.PlugFlow(chem, mo.Feed({"A": "1 mol/L"}, flow="1 L/min"), volume="5 L")
-    >>> vary = {"volume": mo.span("1 L", "5 L", 3), "flow": ["1 L/min", "2 L/min"]}
-    >>> swept = mo.sweep(tube, vary, ["conversion of A"])
+    >>> conditions = {"volume": mo.span("1 L", "5 L", 3), "flow": ["1 L/min", "2 L/min"]}
+    >>> swept = mo.sweep(tube, conditions, ["conversion of A"])
     >>> swept.values["conversion of A"].round(3).tolist()
     [[0.181, 0.095], [0.451, 0.259], [0.632, 0.393]]
     """
-    question = _Question.read(vessel, vary, metrics)
+    question = _Question.read(vessel, conditions, metrics)
     question.require_known()
     numbers = np.full((len(question.places), len(question.metrics)), np.nan)
     reasons = [_INTERRUPTED] * len(numbers)
@@ -103,11 +103,11 @@ def sweep(
                 numbers[case], reasons[case] = question._alone(case)
     except KeyboardInterrupt:
         is_stopped = True
-    conditions = tuple(_shown(vessel, name, given) for name, given in question.given.items())
+    swept = tuple(_shown(vessel, name, given) for name, given in question.given.items())
     return Sweep(
         vessel,
         question.metrics,
-        conditions,
+        swept,
         question.shape,
         question.places,
         numbers,
@@ -117,9 +117,9 @@ def sweep(
     )
 
 
-def check_sweep(vessel: Vessel | Train, vary: Any, metrics: Any) -> None:
+def check_sweep(vessel: Vessel | Train, conditions: Any, metrics: Any) -> None:
     """Raise InputError with all that is wrong with the question of a sweep; constants may still wait for a fit."""
-    _Question.read(vessel, vary, metrics)
+    _Question.read(vessel, conditions, metrics)
 
 
 @dataclass(frozen=True, eq=False)
@@ -138,11 +138,11 @@ class _Question:
     places: np.ndarray
 
     @classmethod
-    def read(cls, given_vessel: Any, vary: Any, metrics: Any) -> _Question:
+    def read(cls, given_vessel: Any, conditions: Any, metrics: Any) -> _Question:
         vessel = read_plant(given_vessel, "sweep")
         faults = Faults()
         asked = _metrics(vessel, metrics, faults)
-        given, shape, places = _cases(vary, faults)
+        given, shape, places = _cases(conditions, faults)
         settings, numbers, forms = {}, {}, {}
         for name, values in given.items():
             with faults.at(f"sweep, {name}"):
@@ -260,11 +260,11 @@ def _metrics(vessel: Vessel | Train, given: Any, faults: Faults) -> tuple[Metric
 _Cases = tuple[dict[str, tuple[Any, ...]], tuple[int, ...], np.ndarray]
 
 
-def _cases(vary: Any, faults: Faults) -> _Cases:
+def _cases(conditions: Any, faults: Faults) -> _Cases:
     """The values of each condition, the shape of the grid, and which value each case has of each."""
     none: _Cases = ({}, (0,), np.zeros((0, 0), dtype=int))
-    if isinstance(vary, Mapping):
-        given = {str(name): _several(values) for name, values in vary.items()}
+    if isinstance(conditions, Mapping):
+        given = {str(name): _several(values) for name, values in conditions.items()}
         for name in [name for name, values in given.items() if not values]:
             faults.add(f"sweep, {name}", "no value is given", "give at least one")
         if not given:
@@ -276,10 +276,10 @@ def _cases(vary: Any, faults: Faults) -> _Cases:
         if not given or 0 in shape:
             return none
         return given, shape, np.array([*itertools.product(*map(range, shape))], dtype=int).reshape(-1, len(shape))
-    rows = [*vary] if isinstance(vary, Sequence) and not isinstance(vary, str) else []
+    rows = [*conditions] if isinstance(conditions, Sequence) and not isinstance(conditions, str) else []
     if not rows or not all(isinstance(row, Mapping) and row for row in rows):
         advice = "give a mapping of condition to values, or a list of mappings, one a case"
-        faults.add("sweep", f"{vary!r} does not say what to vary", advice)
+        faults.add("sweep", f"{conditions!r} does not say what to vary", advice)
         return none
     names = dict.fromkeys(name for row in rows for name in row)
     for n, row in enumerate(rows, 1):

@@ -353,7 +353,7 @@ class GasPhase(Frozen, Printed):
         feed = self.feed if self.feed.T is not None or T is None else replace(self.feed, T=T)
         return feed.mixture(species, {"flow": given["gas flow"]} if "gas flow" in given else {})  # type: ignore[no-any-return]
 
-    def settings(self) -> Iterator[tuple[str, str, Entry | None, Any]]:
+    def conditions(self) -> Iterator[tuple[str, str, Entry | None, Any]]:
         """What of it can be changed by name: the kind of quantity, its value, and what makes it with another."""
         yield "kLa", "transfer coefficient", self.kLa, lambda v: replace(self, kLa=v)
         yield "holdup", "number", self.holdup, lambda v: replace(self, holdup=v)

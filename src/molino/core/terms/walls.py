@@ -237,7 +237,7 @@ class Membrane(Frozen, Printed):
             _part(name, part): value.si for name, held in self.constants.items() for part, value in held.parts().items()
         }
 
-    def settings(self) -> dict[str, tuple[str, Value, Callable[[Any], Membrane]]]:
+    def conditions(self) -> dict[str, tuple[str, Value, Callable[[Any], Membrane]]]:
         """What of it can be changed by name: the kind of quantity, its value, and the membrane with another."""
         found = {}
         if self.area is not None:

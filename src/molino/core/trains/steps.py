@@ -62,7 +62,7 @@ class Exchanger(Frozen, Printed):
     def label(self) -> str:
         return self.name or "exchanger"
 
-    def settings(self) -> dict[str, Condition]:
+    def conditions(self) -> dict[str, Condition]:
         """What of it can be changed by name."""
         name, kind, own = ("T", "temperature", self.T) if self.T is not None else ("duty", "power", self.duty)
 
@@ -121,7 +121,7 @@ class SideFeed(Frozen, Printed):
     def label(self) -> str:
         return self.name or "side feed"
 
-    def settings(self) -> dict[str, Condition]:
+    def conditions(self) -> dict[str, Condition]:
         """What of it can be changed by name: its flow, in the form in which it is given, and its temperature."""
         feed, found = self.feed, dict[str, Condition]()
         if len(feed.flows) == 1 and feed.flows[0] is not None:
@@ -209,7 +209,7 @@ class Parallel(Frozen, Printed):
     def label(self) -> str:
         return self.name or "parallel"
 
-    def settings(self) -> dict[str, Condition]:
+    def conditions(self) -> dict[str, Condition]:
         """What of it can be changed by name: of two vessels the share of the first; the second has the rest."""
         if len(self.vessels) != 2:
             return {}

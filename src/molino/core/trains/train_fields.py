@@ -56,7 +56,7 @@ class TrainSpecification:
             f"{step.label}.{name}": (step, setting)
             for step in others
             if labels.count(step.label) == 1
-            for name, setting in step.settings().items()
+            for name, setting in step.conditions().items()
         }
 
     @cached_property

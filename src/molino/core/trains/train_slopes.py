@@ -238,7 +238,7 @@ class _SlopedPass:
         """What a side feed brings: its amounts and volume go with its flow."""
         side = step.stream(self.done.first)
         flow = self.of_step(step, "flow", 1.0)
-        own = step.settings()["flow"].own if "flow" in step.settings() else 1.0
+        own = step.conditions()["flow"].own if "flow" in step.conditions() else 1.0
         more = self.still(1.0) + (flow - 1.0) / own
         for name, (other, part, main) in self.done.side_shares.items():
             if name in self.inputs and other is step:

@@ -173,7 +173,7 @@ class Batch(GasVessel, ChargedVessel):
     heat : "isothermal", "adiabatic", Adiabatic, Jacket or Profile
         What passes through the walls; isothermal if left out, with the duty that this takes.
     time : optional
-        Batch time; what `run()` runs to and `size(vary="time")` finds.
+        Batch time; what `run()` runs to and `size(free="time")` finds.
     catalyst : Catalyst, optional
         Where a rate is per catalyst mass, catalyst volume or area.
     gas : GasPhase, optional
@@ -251,7 +251,7 @@ class Batch(GasVessel, ChargedVessel):
         SolveError
             If the integration cannot go on.
         """
-        missing = "no batch time is given", "give time='3 h', or size it: mo.size(..., vary='time')"
+        missing = "no batch time is given", "give time='3 h', or size it: mo.size(..., free='time')"
         vessel = self._at_time(time, missing)
         return verified(follow(vessel, vessel.time.si, points, rtol=rtol, atol=atol), verify)
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
 from typing import Any
@@ -30,15 +31,18 @@ _FINE = 10.0
 """Length of the range of the condition, and of a temperature its scale, along the curve: three per cent are a step."""
 
 
-def read_range(tank: FlowVessel, vary: str, between: tuple[Any, Any]) -> tuple[float, float]:
+def read_range(tank: FlowVessel, free: Mapping[str, Sequence[Any]]) -> tuple[str, float, float]:
     """The ends of a branch in SI; InputError where they are none, or the tank has no volume."""
-    low, high = (tank.spec.condition(vary).read(v)[0] for v in between)
+    if not isinstance(free, Mapping) or len(free) != 1 or any(len(ends) != 2 for ends in free.values()):
+        raise InputError(f"free = {free!r}", tank.label, "give one condition with its range: {'feed T': (low, high)}")
+    ((name, ends),) = free.items()
+    low, high = (tank.spec.condition(name).read(end)[0] for end in ends)
     if not low < high:
-        raise InputError(f"{vary} from {low:g} to {high:g} is no range", tank.label, "give (low, high)")
-    first: FlowVessel = tank.with_({vary: between[0]})
+        raise InputError(f"{name} from {low:g} to {high:g} is not a range", tank.label, "give (low, high)")
+    first: FlowVessel = tank.with_({name: ends[0]})
     first.spec.require_volume()
-    tank.with_({vary: between[1]})
-    return low, high
+    tank.with_({name: ends[1]})
+    return name, low, high
 
 
 @dataclass(frozen=True)
@@ -61,7 +65,7 @@ class Branch(Frozen, Result):
     Attributes
     ----------
     vessel : StirredTank
-    vary, kind : str
+    condition, kind : str
         The condition that varies, and its kind of quantity.
     values : array, shape (points,)
         Of the condition, in SI.
@@ -77,13 +81,13 @@ class Branch(Frozen, Result):
     >>> hot = mo.Chemistry(mo.Reaction("A -> B", k=law, enthalpy="-200 kJ/mol"))
     >>> cold = mo.Feed({"A": "2 mol/L"}, flow="100 L/min", T="300 K", heat_capacity="4.2 MJ/m3/K")
     >>> tank = mo.StirredTank(hot, cold, volume="1 m3", heat="adiabatic")
-    >>> branch = tank.branch("feed T", ("280 K", "320 K"))
+    >>> branch = tank.branch({"feed T": ("280 K", "320 K")})
     >>> [fold.kind for fold in branch.folds]
     ['ignition']
     """
 
     vessel: FlowVessel
-    vary: str
+    condition: str
     kind: str
     values: np.ndarray
     states: np.ndarray
@@ -96,7 +100,7 @@ class Branch(Frozen, Result):
         """Each point as the run of a steady state."""
         report = Report("curve of steady states", len(self.values), 0, len(self.values))
         return tuple(
-            settled(self.vessel.with_({self.vary: Value(float(v))}), y, report)
+            settled(self.vessel.with_({self.condition: Value(float(v))}), y, report)
             for v, y in zip(self.values, self.states, strict=True)
         )
 
@@ -110,7 +114,7 @@ class Branch(Frozen, Result):
         display = self.display
         rows = []
         for value, run, stable in zip(self.values, self.runs, self.stable, strict=True):
-            row: dict[str, Any] = {display.heading(self.vary, self.kind): display.number(value, self.kind)}
+            row: dict[str, Any] = {display.heading(self.condition, self.kind): display.number(value, self.kind)}
             row[display.heading("T", "temperature")] = display.number(run.temperatures[-1], "temperature")
             row |= {name: number for name, number in run.summary().items() if name.startswith("conversion")}
             row["stable"] = "yes" if stable else "no"
@@ -121,7 +125,7 @@ class Branch(Frozen, Result):
         """Where it folds: ignition and extinction."""
         display = self.display
         return {
-            f"{fold.kind} at {self.vary} {display.text(fold.value, self.kind, 5)}": "from "
+            f"{fold.kind} at {self.condition} {display.text(fold.value, self.kind, 5)}": "from "
             + display.text(fold.temperature, "temperature", 5)
             for fold in self.folds
         }
@@ -129,10 +133,10 @@ class Branch(Frozen, Result):
     def to_dict(self) -> dict[str, Any]:
         """Plain data: the points of the curve in SI, and its folds."""
         folds = [
-            {"kind": f.kind, self.vary: f.value, "unit": SI_UNITS[self.kind], "T": f.temperature} for f in self.folds
+            {"kind": f.kind, self.condition: f.value, "unit": SI_UNITS[self.kind], "T": f.temperature} for f in self.folds
         ]
         return {
-            "vary": self.vary,
+            "condition": self.condition,
             "unit": SI_UNITS[self.kind],
             "values": self.values.tolist(),
             "temperatures_K": self.temperatures.tolist(),
@@ -143,7 +147,7 @@ class Branch(Frozen, Result):
     def __str__(self) -> str:
         display = self.display
         low, high = (display.text(float(v), self.kind) for v in (min(self.values), max(self.values)))
-        lines = [f"steady states for {self.vary} from {low} to {high}: {len(self.values)} points"]
+        lines = [f"steady states for {self.condition} from {low} to {high}: {len(self.values)} points"]
         lines += [f"  {fold}, {place}" for fold, place in self.facts().items()]
         return "\n".join(lines if self.folds else [*lines, "  no ignition or extinction"])
 
@@ -171,12 +175,12 @@ class _Course:
         return self.high - self.low
 
 
-def branch(tank: FlowVessel, vary: str, between: tuple[Any, Any]) -> Branch:
+def branch(tank: FlowVessel, free: Mapping[str, Sequence[Any]]) -> Branch:
     """The curve of steady states as a condition varies; see `FlowVessel.branch`."""
     tank.spec.require_known()
-    kind = tank.spec.condition(vary).kind
-    low, high = read_range(tank, vary, between)
-    first = tank.with_({vary: between[0]})
+    name, low, high = read_range(tank, free)
+    kind = tank.spec.condition(name).kind
+    first = tank.with_({name: free[name][0]})
     begin = first.steady().trajectory.end_state
     balances = first.spec.model.balances
     _, scale = start(first.spec.case)
@@ -185,7 +189,7 @@ def branch(tank: FlowVessel, vary: str, between: tuple[Any, Any]) -> Branch:
     weights = first.spec.volume_si / float(first.spec.fed.volume) / scale
     inner = LogStates(amounts, begin)
     whole, course = compiled(balances), _Course(low, high)
-    numbers = ParameterMap(first, (vary,))
+    numbers = ParameterMap(first, (name,))
     forcing = whole.gradient(balances.rhs, balances.parameters)
 
     @lru_cache(maxsize=64)
@@ -228,4 +232,4 @@ def branch(tank: FlowVessel, vary: str, between: tuple[Any, Any]) -> Branch:
         rising = T[n + 1] > T[n]
         word = "ignition" if bool(stable[n]) == bool(rising) else "extinction"
         folds.append(Fold(course.value(float(z[-1]) / _FINE), float(at[place]) if place is not None else fixed, word))
-    return Branch(tank, vary, kind, values, states, T, stable, tuple(folds))
+    return Branch(tank, name, kind, values, states, T, stable, tuple(folds))

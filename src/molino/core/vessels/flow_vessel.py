@@ -192,7 +192,7 @@ class FlowSpecification(Specification):
         yield Condition("flow", "volumetric flow", read_flow_form, with_flow, float(flow), form, value=own)
         if self.is_non_isothermal:
             yield number_condition("T", "temperature", vessel.feed.T, with_T)
-        for name, (kind, value, put) in (vessel.wall.settings() if vessel.wall is not None else {}).items():
+        for name, (kind, value, put) in (vessel.wall.conditions() if vessel.wall is not None else {}).items():
             yield self._wall_condition(name, kind, value, put)
 
     def _wall_condition(self, name: str, kind: str, value: Value, put: Callable[[Any], Membrane]) -> Condition:

@@ -102,7 +102,7 @@ class GasSpecification(Specification):
             own = gas.feed.flows[0]
             form = str(flow_kind(own))
             yield Condition("gas flow", "volumetric flow", read_flow_form, with_flow, own.si, form, value=own)
-        for name, kind, value, make in gas.settings():
+        for name, kind, value, make in gas.conditions():
 
             def put(v: Any, make: Any = make) -> GasVessel:
                 return vessel.with_(gas=make(v))

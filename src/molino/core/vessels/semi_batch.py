@@ -272,7 +272,7 @@ class SemiBatch(ChargedVessel):
     withdrawal : flow or list of (time, flow), optional
         Volumetric flow of the contents that is taken out.
     time : optional
-        What `run()` runs to and `size(vary="time")` finds.
+        What `run()` runs to and `size(free="time")` finds.
     total : optional
         Amount or mass of the whole charge, together with fractions or ratios.
     density : optional

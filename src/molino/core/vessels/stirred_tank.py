@@ -189,7 +189,7 @@ class StirredTankSpecification(GasSpecification, FlowSpecification):
     def require_volume(self) -> None:
         """Raise InputError while the volume is not known."""
         if not np.isfinite(self.volume_si):
-            advice = "give volume='4 m3' or space_time='20 min', or size it: mo.size(..., vary='volume')"
+            advice = "give volume='4 m3' or space_time='20 min', or size it: mo.size(..., free='volume')"
             raise InputError("no volume is given", self.label, advice)
 
     def solve_steady(self, case: Case, near: np.ndarray | None = None) -> tuple[Case, np.ndarray, Report]:
@@ -341,15 +341,14 @@ class StirredTank(GasVessel, FlowVessel):
         """
         return steady_states(self, T)
 
-    def branch(self, vary: str, between: tuple[Any, Any]) -> Branch:
+    def branch(self, free: Mapping[str, Sequence[Any]]) -> Branch:
         """The steady states as one condition varies, followed through ignition and extinction.
 
         Parameters
         ----------
-        vary : str
-            A condition as `with_` names it: "feed T", "coolant T", "flow", "[A]", "volume".
-        between : pair of values
-            The curve begins at the first, with the steady state that the tank settles to there.
+        free : mapping of one condition to its range
+            {"feed T": ("20 degC", "80 degC")}. The curve begins at the lower end, with the steady state that the tank
+            settles to there.
 
         Raises
         ------
@@ -358,7 +357,7 @@ class StirredTank(GasVessel, FlowVessel):
         SolveError
             If the curve cannot be followed.
         """
-        return branch(self, vary, between)
+        return branch(self, free)
 
     def run(
         self,

@@ -105,7 +105,7 @@ def branch(curve: Branch) -> Figure:
         upper.axvline(at, color=style.QUIET, linewidth=0.9, linestyle=":")
     title = f"{curve.vessel.label}: steady states (solid: stable, dashed: unstable)"
     style.dress(upper, "", display.label("temperature", "temperature"), title)
-    style.dress(lower, display.label(curve.vary, curve.kind), "conversion")
+    style.dress(lower, display.label(curve.condition, curve.kind), "conversion")
     lower.set_ylim(bottom=0)
     lower.margins(x=0.08)
     if len(names) > 1:

@@ -215,13 +215,6 @@ class SteadyTable(Table):
     T: list[Quantity] = Field(min_length=2, max_length=2)
 
 
-class BranchTable(Table):
-    """The steady states of a tank as a condition varies."""
-
-    vary: str
-    between: list[Quantity] = Field(min_length=2, max_length=2)
-
-
 class _BatchBase(Table):
     """A batch, charged with `charge`, or with what a feed holds."""
 
@@ -255,7 +248,7 @@ class _StirredTankBase(Table):
     settling_band: float = Field(0.02, gt=0, lt=1)
     changes: list[ChangeTable] = []
     steady_states: SteadyTable | None = None
-    branch: BranchTable | None = None
+    branch: Annotated[dict[str, list[Quantity]], Field(max_length=1)] | None = None
 
 
 class _BubbleColumnBase(_StirredTankBase):
@@ -500,7 +493,7 @@ class SizeTable(Table):
     vessel: str
     metric: str
     target: Quantity
-    vary: str | None = None
+    free: str | None = None
     confidence: Annotated[float, Field(ge=0.5, le=0.999)] | None = None
     spread: dict[str, Quantity] = {}
     seed: int = Field(default=0, ge=0)
@@ -576,7 +569,7 @@ class RecommendTable(Table):
     maximize: str | None = None
     minimize: str | None = None
     target: str | list[str] = []
-    within: dict[str, Annotated[list[Quantity], Field(min_length=2, max_length=2)]] = {}
+    free: dict[str, Annotated[list[Quantity], Field(min_length=2, max_length=2)]] = {}
     heat: Literal["isothermal", "adiabatic"] | None = None
 
 
@@ -718,11 +711,11 @@ Values = Annotated[Any, BeforeValidator(_values), WithJsonSchema(_VALUES_SCHEMA)
 
 
 class SweepTable(Table):
-    """A vessel under every combination of conditions (`vary`), or in a list of `cases`."""
+    """A vessel under every combination of `conditions`, or in a list of `cases`."""
 
     vessel: str
     metrics: list[str] = Field(min_length=1)
-    vary: dict[str, Values] = {}
+    conditions: dict[str, Values] = {}
     cases: list[dict[str, Quantity]] = []
     figure: Literal["", "lines", "contours", "none"] = ""
     parquet: bool = False

@@ -19,7 +19,7 @@ class Size:
     vessel: str
     metric: Metric
     target: Any
-    vary: str | None
+    free: str | None
     confidence: float | None = None
     spread: Mapping[str, Any] = field(default_factory=dict)
     seed: int = 0
@@ -39,10 +39,10 @@ class Compare:
 
 @dataclass(frozen=True)
 class SweepTask:
-    """A sweep that the job asks for; `vary` as `mo.sweep` takes it."""
+    """A sweep that the job asks for; `conditions` as `mo.sweep` takes it."""
 
     vessel: str
-    vary: Any
+    conditions: Any
     metrics: tuple[str, ...]
     figure: str
     has_parquet: bool
@@ -80,7 +80,7 @@ class RecommendTask:
     maximize: str | None
     minimize: str | None
     target: tuple[str, ...]
-    within: Mapping[str, Any]
+    free: Mapping[str, Any]
     heat: str | None
     show: Mapping[str, str]
 

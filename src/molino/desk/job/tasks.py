@@ -65,14 +65,14 @@ def read_sizes(job: JobContext, vessels: Vessels) -> dict[str, Size]:
             metric = parse_metric(table.metric)
             target = _target(job, metric, table.target)
             vessel = vessel_named(job, table.vessel, vessels)
-            check_size(vessel, metric, table.vary)
+            check_size(vessel, metric, table.free)
             spread = {c: _spread(job, vessel, c, given) for c, given in table.spread.items()}
             check_confidence(vessel, table.confidence, spread)
             found[name] = Size(
                 table.vessel,
                 metric,
                 target,
-                table.vary,
+                table.free,
                 table.confidence,
                 spread,
                 table.seed,
@@ -126,21 +126,21 @@ def read_sweeps(job: JobContext, vessels: Vessels) -> dict[str, SweepTask]:
     for name, table in job.file.sweep.items():
         with job.at(f"[sweep.{name}]"):
             vessel = vessel_named(job, table.vessel, vessels)
-            if bool(table.vary) == bool(table.cases):
-                raise InputError("give either vary or cases", "", "vary = { T = [...] }, or cases = [{ T = ... }, ...]")
+            if bool(table.conditions) == bool(table.cases):
+                raise InputError("give either conditions or cases", "", "conditions = { T = [...] }, or cases = [{ T = ... }, ...]")
             faults = Faults()
-            vary: Any = {}
-            for condition, given in table.vary.items():
+            conditions: Any = {}
+            for condition, given in table.conditions.items():
                 with faults.at(condition):
-                    vary[condition] = _values(job, vessel, condition, given)
+                    conditions[condition] = _values(job, vessel, condition, given)
             if table.cases:
-                vary = [{c: _condition(job, vessel, c, v) for c, v in case.items()} for case in table.cases]
+                conditions = [{c: _condition(job, vessel, c, v) for c, v in case.items()} for case in table.cases]
             if table.parquet:
                 with faults.at():
                     check_parquet()
             faults.raise_any()
-            check_sweep(vessel, vary, table.metrics)
-            found[name] = SweepTask(table.vessel, vary, tuple(table.metrics), table.figure, table.parquet)
+            check_sweep(vessel, conditions, table.metrics)
+            found[name] = SweepTask(table.vessel, conditions, tuple(table.metrics), table.figure, table.parquet)
     return found
 
 
@@ -209,7 +209,7 @@ def read_recommendations(
             if chemistry is None:
                 continue
             kinds = {"T": "temperature", "feed T": "temperature", "feed P": "pressure"}
-            within = {n: tuple(job.in_unit(end, kinds.get(n, "")) for end in ends) for n, ends in table.within.items()}
+            within = {n: tuple(job.in_unit(end, kinds.get(n, "")) for end in ends) for n, ends in table.free.items()}
             texts = (table.target,) if isinstance(table.target, str) else tuple(table.target)
             check_recommendation(chemistry, feed, table.maximize, table.minimize, texts, within, table.heat)
             tube = PlugFlow(chemistry, feed, space_time=1.0, T=within["T"][0] if "T" in within else None)

@@ -61,7 +61,7 @@ class TankTasks:
     start_up: Value | None
     changes: tuple[Change, ...]
     steady_states: tuple[Any, Any] | None
-    branch: tuple[str, tuple[Any, Any]] | None
+    branch: dict[str, list[Any]] | None
     settling_band: float = 0.02
 
 
@@ -253,10 +253,11 @@ def read_tank_tasks(job: JobContext, table: Any, tank: Vessel) -> TankTasks:
             read_bounds(tank, bounds)  # type: ignore[arg-type]
     if table.branch is not None:
         with faults.at("branch"):
-            varied = tank.spec.condition(table.branch.vary)
-            low, high = (job.condition(varied, v) for v in table.branch.between)
-            curve = (table.branch.vary, (low, high))
-            read_range(tank, *curve)  # type: ignore[arg-type]
+            curve = {
+                name: [job.condition(tank.spec.condition(name), end) for end in ends]
+                for name, ends in table.branch.items()
+            }
+            read_range(tank, curve)  # type: ignore[arg-type]
     faults.raise_any()
     return TankTasks(start_up, changes, bounds, curve, table.settling_band)
 

@@ -31,7 +31,7 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
         job,
         "recommend",
         job.recommendations,
-        "add one with feed, maximize (or minimize), target and within = { T = [low, high] }",
+        "add one with feed, maximize (or minimize), target and free = { T = [low, high] }",
     )
     chemistry, source = known_chemistry(job, quiet)
 
@@ -42,7 +42,7 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
             maximize=task.maximize,
             minimize=task.minimize,
             target=task.target,
-            within=task.within,
+            free=task.free,
             heat=task.heat,
             show=task.show,
             progress=tell_of,

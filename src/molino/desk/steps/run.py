@@ -106,7 +106,7 @@ def _run_all(job: Job, vessels: Mapping[str, Any], only: str | None, quiet: bool
             if tasks.steady_states is not None:
                 found.states[name] = vessel.steady_states(tasks.steady_states)
             if tasks.branch is not None:
-                found.branches[name] = vessel.branch(*tasks.branch)
+                found.branches[name] = vessel.branch(tasks.branch)
     for name in (n for n in (sized if only is None else [only]) if n in job.follows):
         with found.failures.at(name), show_progress(f"{name} over time", quiet) as tell_of:
 

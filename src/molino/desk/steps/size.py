@@ -42,7 +42,7 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
                 vessels[wanted.vessel],
                 wanted.metric,
                 wanted.target,
-                wanted.vary,
+                wanted.free,
                 confidence=wanted.confidence,
                 spread=wanted.spread or None,
                 seed=wanted.seed,

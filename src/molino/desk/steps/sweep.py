@@ -30,14 +30,14 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
 
     figures = load_figures()
 
-    require_tasks(job, "sweep", job.sweeps, "add one with vessel, metrics and vary = { T = [...] }")
+    require_tasks(job, "sweep", job.sweeps, "add one with vessel, metrics and conditions = { T = [...] }")
     vessels, source, _ = known_vessels(job, quiet)
     found: dict[str, Sweep] = {}
     for name, wanted in job.sweeps.items():
         with show_progress(f"sweep {name}", quiet) as tell_of:
             found[name] = sweep(
                 vessels[wanted.vessel],
-                wanted.vary,
+                wanted.conditions,
                 wanted.metrics,
                 progress=lambda done, cases, tell_of=tell_of: tell_of(f"{done} of {cases} cases (Ctrl-C keeps them)"),  # type: ignore[misc]
             )

@@ -27,12 +27,12 @@ _KINDS = ("concentration", "density")
 
 @checked
 def read_tracer(
-    source: str | Path | pd.DataFrame,
+    path: str | Path | pd.DataFrame,
     sheet: str | None = None,
     *,
     header_row: int | None = None,
     columns: str | Sequence[str] | None = None,
-    **settings: Any,
+    **options: Any,
 ) -> TracerTest:
     """Read a tracer test from a table: a column of times, one of the signal at the outlet, perhaps one at the inlet.
 
@@ -40,13 +40,13 @@ def read_tracer(
 
     Parameters
     ----------
-    source : str, Path or DataFrame
+    path : str, Path or DataFrame
         CSV, XLSX, or a data frame.
     sheet : str, optional
     header_row : int, optional
     columns : str or sequence of str, optional
         As for `read_experiments`.
-    **settings
+    **options
         What else a `TracerTest` takes: kind="step up", volume="2 m3", flow="10 L/min", injected="5 g", ...
 
     Returns
@@ -65,7 +65,7 @@ def read_tracer(
     >>> print(mo.read_tracer(table, flow="1 L/min").distribution().mean)
     15.0 min
     """
-    table = read_table(source, sheet, _SHAPE, header_row, columns)
+    table = read_table(path, sheet, _SHAPE, header_row, columns)
     faults = Faults()
     roles = _roles([str(heading) for heading in table.cells.columns], faults)
     faults.raise_any(table.path.name)
@@ -84,12 +84,12 @@ def read_tracer(
     order = np.argsort(numbers["time"][kept], kind="stable")
     rows = {role: values[kept][order] for role, values in numbers.items()}
     unit = heading_parts(roles["time"])[1]
-    show = {"time": unit, **dict(settings.pop("show", {}))} if unit else dict(settings.pop("show", {}))
+    show = {"time": unit, **dict(options.pop("show", {}))} if unit else dict(options.pop("show", {}))
     if "inlet" in rows:
-        settings.setdefault("kind", "measured inlet")
+        options.setdefault("kind", "measured inlet")
     try:
         return TracerTest(
-            rows["time"], rows["signal"], inlet=rows.get("inlet"), show=show, notes=(*table.notes, *notes), **settings
+            rows["time"], rows["signal"], inlet=rows.get("inlet"), show=show, notes=(*table.notes, *notes), **options
         )
     except InputError as error:
         raise type(error)(fault.within(table.path.name) for fault in error.faults) from error

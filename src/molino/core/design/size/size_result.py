@@ -44,7 +44,7 @@ class Sizing(Frozen, Result):
         With its size.
     run : Run or TrainRun
         Of that vessel.
-    vary, kind : str
+    free, kind : str
         The size that was found, and its kind of quantity.
     value : float
         In SI.
@@ -83,7 +83,7 @@ class Sizing(Frozen, Result):
 
     vessel: Vessel | Train
     run: RunResult
-    vary: str
+    free: str
     kind: str
     value: float
     metric: Metric
@@ -133,7 +133,7 @@ class Sizing(Frozen, Result):
         display, kind = self.display, self.kind
         row: dict[str, Any] = {
             "target": f"{self.metric} = {display.text(self.target, self.metric.kind)}",
-            "found": self.vary.replace("_", " "),
+            "found": self.free.replace("_", " "),
             "value": float(display.number(self.value, kind)),
         }
         if self.margin is not None:
@@ -153,7 +153,7 @@ class Sizing(Frozen, Result):
         return {
             "metric": str(self.metric),
             "target": float(display.number(self.target, self.metric.kind)),
-            "vary": self.vary,
+            "free": self.free,
             **entry(display, self.value, kind),
             "interval_95": interval,
             "confidence": self.confidence,
@@ -171,18 +171,18 @@ class Sizing(Frozen, Result):
 
     def _decided(self) -> tuple[str, str]:
         """What was decided, and its kind of quantity."""
-        return f"{self.vary.replace('_', ' ')} of {self.vessel.label}", self.kind
+        return f"{self.free.replace('_', ' ')} of {self.vessel.label}", self.kind
 
     def slopes_by_constants(self, names: Sequence[str]) -> np.ndarray:
         """Exact slopes of the size by constants: -(dm/dk) / (dm/dV), of its nominal value."""
         run: Any = self.run
         if self.confidence is not None and self.nominal is not None:
-            nominal = self.vessel.with_({self.vary: shown(self.display, self.nominal, self.kind)})
+            nominal = self.vessel.with_({self.free: shown(self.display, self.nominal, self.kind)})
             run = nominal.run()
         if self.margin is not None:
-            message = f"the size is a whole number of {self.vary}, which has no slopes"
+            message = f"the size is a whole number of {self.free}, which has no slopes"
             raise InputError(message, "next experiment", "size its length or volume, and narrow that")
-        by_size = float(run.slopes((self.metric,), [self.vary])[0, 0])
+        by_size = float(run.slopes((self.metric,), [self.free])[0, 0])
         return np.asarray(-run.constant_slopes(self.metric, names) / by_size)
 
     def _number(self, si: float | None) -> float:
@@ -197,7 +197,7 @@ class Sizing(Frozen, Result):
     def facts(self) -> dict[str, str]:
         """The size, its interval and where its spread comes from, by name, with units."""
         display, kind = self.display, self.kind
-        found = {self.vary.replace("_", " "): display.text(self.value, kind)}
+        found = {self.free.replace("_", " "): display.text(self.value, kind)}
         if self.interval is not None:
             low, high = (display.text(bound, kind) for bound in self.interval)
             found["95 % interval"] = f"{low} to {high} (from the fit of the constants)"

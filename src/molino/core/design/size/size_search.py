@@ -300,15 +300,15 @@ def _segmented_pieces(vessel: Vessel) -> Pieces:
         begin, end = end, 2 * end
 
 
-def by_whole_runs(vessel: Vessel | Train, metric: Metric, target: float, vary: str = "volume") -> SizeSearchResult:
+def by_whole_runs(vessel: Vessel | Train, metric: Metric, target: float, free: str = "volume") -> SizeSearchResult:
     """Where whole runs of growing size pass the target, with their exact slopes by the size."""
     approach = TargetApproach(target)
 
     def at(x: float) -> tuple[float, float]:
-        run: RunResult = vessel.with_({vary: x}).run()
-        return run.metric(metric), run.sensitivity(metric, [vary])[vary]
+        run: RunResult = vessel.with_({free: x}).run()
+        return run.metric(metric), run.sensitivity(metric, [free])[free]
 
-    x = _first_size(vessel, vary)
+    x = _first_size(vessel, free)
     value, slope = at(x)
     approach.see(x, value)
     if approach.answer.is_there:
@@ -376,13 +376,13 @@ def _root(function: Callable[[float], float], low: float, high: float) -> float:
     return float(brentq(function, low, high, xtol=1e-300, rtol=1e-13))
 
 
-def _first_size(vessel: Vessel | Train, vary: str) -> float:
+def _first_size(vessel: Vessel | Train, free: str) -> float:
     """A size so small that little happens in it."""
     owner: Vessel
     if not isinstance(vessel, Vessel):
-        if vary == "recycle":
+        if free == "recycle":
             return 1e-3
-        owner, name = vessel.spec.vessel_condition(vary)
+        owner, name = vessel.spec.vessel_condition(free)
         own = owner.spec.size_at(name, float(owner.spec.fed.volume))
     else:
         owner, own = vessel, float(vessel.spec.fed.volume)

@@ -34,7 +34,7 @@ def size(
     vessel: Vessel | Train,
     metric: Metric | str,
     target: Any,
-    vary: str | None = None,
+    free: str | None = None,
     *,
     confidence: float | None = None,
     spread: Mapping[str, Any] | None = None,
@@ -55,7 +55,7 @@ def size(
         mo.conversion("A"), or its text "conversion of A".
     target : float, str or quantity
         The value to reach: a number, or a concentration.
-    vary : str, optional
+    free : str, optional
         'time' (batch); 'volume', 'space_time' or 'catalyst_mass' (tank); 'length', too (tube); 'NAME.length' and so on
         of a vessel in a train by its name, or its 'recycle'. Whole numbers: 'tubes' (of tubes given by diameter and
         length), or 'tanks_in_series' (equal tanks, each as large as the one given, which come back as a train).
@@ -95,9 +95,9 @@ def size(
     """
     metric = read_metric(metric)
     wanted = units.read(target, metric.kind, f"{vessel.label}, target").si
-    vary = check_size(vessel, metric, vary)
-    check_confidence(vessel, confidence, spread, (vary,))
-    plain = _plain_size(vessel, metric, wanted, vary)
+    free = check_size(vessel, metric, free)
+    check_confidence(vessel, confidence, spread, (free,))
+    plain = _plain_size(vessel, metric, wanted, free)
     return plain if confidence is None else _with_confidence(vessel, plain, confidence, spread, seed, progress)
 
 
@@ -110,14 +110,14 @@ def _with_confidence(
     progress: Callable[[str], None] | None,
 ) -> Sizing:
     """The size that reaches its target with a probability, from the one that reaches it as its numbers are."""
-    is_count = isinstance(vessel, Vessel) and plain.vary in vessel.spec.whole_numbers
+    is_count = isinstance(vessel, Vessel) and plain.free in vessel.spec.whole_numbers
     display, kind, metric, wanted = plain.display, plain.kind, plain.metric, plain.target
     uncertain = UncertainNumbers.of(vessel if is_count else plain.vessel, spread)
     if is_count:
         assert isinstance(vessel, Vessel)
         base, sign = vessel, 1.0 if (plain.margin or 0.0) >= 0 else -1.0
         found = count_at_confidence(
-            lambda n: with_count(base, plain.vary, int(n)),
+            lambda n: with_count(base, plain.free, int(n)),
             int(plain.value),
             vessel.label,
             uncertain,
@@ -130,16 +130,16 @@ def _with_confidence(
         )
     else:
         found = size_at_confidence(
-            lambda s: plain.vessel.with_({plain.vary: shown(display, s, kind) if kind != "number" else s}),
+            lambda s: plain.vessel.with_({plain.free: shown(display, s, kind) if kind != "number" else s}),
             plain.value,
             plain.run,
-            plain.vary,
+            plain.free,
             uncertain,
             metric,
             wanted,
             confidence,
             seed,
-            lambda s: f"{plain.vary.replace('_', ' ')} {display.text(s, kind)}",
+            lambda s: f"{plain.free.replace('_', ' ')} {display.text(s, kind)}",
             progress,
         )
     run = found.vessel.run()
@@ -162,33 +162,33 @@ def _with_confidence(
     )
 
 
-def _plain_size(vessel: Vessel | Train, metric: Metric, wanted: float, vary: str) -> Sizing:
+def _plain_size(vessel: Vessel | Train, metric: Metric, wanted: float, free: str) -> Sizing:
     """The size that reaches a target with all numbers as they are."""
     if not isinstance(vessel, Vessel):
-        return _size_train(vessel, metric, wanted, vary)
+        return _size_train(vessel, metric, wanted, free)
     vessel.spec.require_known()
-    if vary in vessel.spec.whole_numbers:
-        return _size_whole(vessel, metric, wanted, vary)
+    if free in vessel.spec.whole_numbers:
+        return _size_whole(vessel, metric, wanted, free)
     searches: dict[str, Callable[[Vessel, Metric, float], SizeSearchResult]]
     searches = {"steady": along_steady_states, "whole runs": by_whole_runs, "run": along_run}
     answer = searches[vessel.spec.sizing_route](vessel, metric, wanted)
     if answer.passed is None:
-        answer.best_at = vessel.spec.size_at(vary, answer.best_at)
-        raise _unreachable(vessel, metric, wanted, answer, vary, vessel.spec.sizes[vary])
-    value = vessel.spec.size_at(vary, answer.passed)
-    sized = vessel.with_({vary: shown(vessel.spec.display, value, vessel.spec.sizes[vary])})
+        answer.best_at = vessel.spec.size_at(free, answer.best_at)
+        raise _unreachable(vessel, metric, wanted, answer, free, vessel.spec.sizes[free])
+    value = vessel.spec.size_at(free, answer.passed)
+    sized = vessel.with_({free: shown(vessel.spec.display, value, vessel.spec.sizes[free])})
     run = answer.run(sized) if answer.run is not None else sized.run()
     error = run.standard_error(metric)
     if error is not None:
-        slope = run.sensitivity(metric, [vary])[vary]
+        slope = run.sensitivity(metric, [free])[free]
         error = error / abs(slope) if slope else np.inf
-    others = tuple(vessel.spec.size_at(vary, other) for other in answer.others)
+    others = tuple(vessel.spec.size_at(free, other) for other in answer.others)
     return _verified(
         Sizing(
             sized,
             run,
-            vary,
-            vessel.spec.sizes[vary],
+            free,
+            vessel.spec.sizes[free],
             value,
             metric,
             wanted,
@@ -209,40 +209,40 @@ def _verified(sizing: Sizing) -> Sizing:
         advice = (
             f"ask for more: the tolerances of the integration allow an error of {units.number_text(error, 2)} in SI"
         )
-    require_passed(sizing.checks, f"{sizing.vessel.label}, {sizing.vary}", advice)
+    require_passed(sizing.checks, f"{sizing.vessel.label}, {sizing.free}", advice)
     return sizing
 
 
-def check_size(vessel: Vessel | Train, metric: Metric, vary: str | None) -> str:
+def check_size(vessel: Vessel | Train, metric: Metric, free: str | None) -> str:
     """The size that is sought, by its name; InputError where the vessel has no such size or metric."""
     vessel = read_plant(vessel, "size")
     vessel.spec.expression(metric)
     if not isinstance(vessel, Vessel):
         sizes = _train_sizes(vessel)
-        if vary not in sizes:
-            message = "which vessel of the train?" if vary is None else f"'{vary}' of the train cannot be varied"
-            raise InputError(message, vessel.label, nearest(vary or "", sizes, "name its vessels"))
-        return vary
+        if free not in sizes:
+            message = "which vessel of the train?" if free is None else f"'{free}' of the train cannot be varied"
+            raise InputError(message, vessel.label, nearest(free or "", sizes, "name its vessels"))
+        return free
     if not vessel.spec.sizes:
         advice = "sweep a condition, or size a tank or tube on the same feed"
         raise InputError(f"a vessel at {vessel.noun} has no size", vessel.label, advice)
-    vary, counts = vary or vessel.spec.default_size(), vessel.spec.whole_numbers
-    if vary not in (*vessel.spec.sizes, *counts):
+    free, counts = free or vessel.spec.default_size(), vessel.spec.whole_numbers
+    if free not in (*vessel.spec.sizes, *counts):
         known = [*vessel.spec.sizes, *counts]
-        raise InputError(f"'{vary}' of a {vessel.noun} cannot be varied", vessel.label, nearest(vary, known))
-    if vary not in counts:
-        vessel.spec.size_at(vary, 1.0)
+        raise InputError(f"'{free}' of a {vessel.noun} cannot be varied", vessel.label, nearest(free, known))
+    if free not in counts:
+        vessel.spec.size_at(free, 1.0)
     elif vessel.spec.needs_size:
-        message = f"it has no size yet, and the number of {vary.replace('_', ' ')} is sought"
+        message = f"it has no size yet, and the number of {free.replace('_', ' ')} is sought"
         raise InputError(message, vessel.label, f"give its {vessel.spec.default_size()}")
-    return vary
+    return free
 
 
-def _size_whole(vessel: Vessel, metric: Metric, wanted: float, vary: str) -> Sizing:
+def _size_whole(vessel: Vessel, metric: Metric, wanted: float, free: str) -> Sizing:
     """The least whole number that reaches a target, with what one less would give."""
-    answer = least_number(vessel, metric, wanted, vary)
+    answer = least_number(vessel, metric, wanted, free)
     if answer.number is None:
-        raise _unreachable(vessel, metric, wanted, answer.search, vary, "number")
+        raise _unreachable(vessel, metric, wanted, answer.search, free, "number")
     display, kind = vessel.spec.display, metric.kind
     remark = f"{answer.number} give {metric} {display.text(answer.value, kind, 6)}"
     if math.isfinite(answer.before):
@@ -250,7 +250,7 @@ def _size_whole(vessel: Vessel, metric: Metric, wanted: float, vary: str) -> Siz
     return Sizing(
         answer.vessel,
         answer.run,
-        vary,
+        free,
         "number",
         float(answer.number),
         metric,
@@ -268,32 +268,32 @@ def _train_sizes(train: Train) -> dict[str, str]:
     }
 
 
-def _size_train(train: Train, metric: Metric, wanted: float, vary: str) -> Sizing:
+def _size_train(train: Train, metric: Metric, wanted: float, free: str) -> Sizing:
     """A vessel of a train by its name, or its recycle."""
     for vessel in train.vessels:
         vessel.spec.require_known()
-    kind = _train_sizes(train)[vary]
-    answer = by_whole_runs(train, metric, wanted, vary)
+    kind = _train_sizes(train)[free]
+    answer = by_whole_runs(train, metric, wanted, free)
     if answer.passed is None:
-        raise _unreachable(train, metric, wanted, answer, vary, kind)
+        raise _unreachable(train, metric, wanted, answer, free, kind)
     value = answer.passed
-    sized = train.with_({vary: shown(train.spec.display, value, kind) if kind != "number" else value})
+    sized = train.with_({free: shown(train.spec.display, value, kind) if kind != "number" else value})
     run = sized.run()
     error = run.standard_error(metric)
     if error is not None:
-        slope = run.sensitivity(metric, [vary])[vary]
+        slope = run.sensitivity(metric, [free])[free]
         error = error / abs(slope) if slope else np.inf
-    return _verified(Sizing(sized, run, vary, kind, value, metric, wanted, error))
+    return _verified(Sizing(sized, run, free, kind, value, metric, wanted, error))
 
 
 def _unreachable(
-    vessel: Vessel | Train, metric: Metric, target: float, answer: SizeSearchResult, vary: str, kind: str
+    vessel: Vessel | Train, metric: Metric, target: float, answer: SizeSearchResult, free: str, kind: str
 ) -> UnreachableError | NotFoundError:
     """The error of a search that found no size: with its certificate, or with the list of searches made."""
     display = vessel.spec.display
     wanted = f"{metric} = {display.text(target, metric.kind, 12)}"
     first, best = answer.first, answer.best
-    place = f"{vary.replace('_', ' ')} {display.text(answer.best_at, kind)}"
+    place = f"{free.replace('_', ' ')} {display.text(answer.best_at, kind)}"
     if answer.is_there:
         message = f"{metric} is {first:.4g} at the inlet already"
         return UnreachableError(message, vessel.label, "ask for more", first, "the metric of the feed")
@@ -304,7 +304,7 @@ def _unreachable(
             answer.certificate = f"stoichiometry allows no value beyond {display.text(bound, metric.kind, 6)}"
     if not answer.certificate:
         seen = "" if best is None else f"; the best value seen is {display.text(best, metric.kind, 6)} at {place}"
-        message = f"no {vary.replace('_', ' ')} was found for {wanted}{seen}"
+        message = f"no {free.replace('_', ' ')} was found for {wanted}{seen}"
         message += f". Tried: {answer.tried or answer.limit or 'runs of growing size'}; that proves nothing"
         return NotFoundError(
             message,

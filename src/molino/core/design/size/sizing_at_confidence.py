@@ -79,7 +79,7 @@ def size_at_confidence(
     make: Callable[[float], Any],
     nominal: float,
     run: Any,
-    vary: str,
+    free: str,
     uncertain: UncertainNumbers,
     metric: Metric,
     target: float,
@@ -107,7 +107,7 @@ def size_at_confidence(
     NotFoundError
         If no size reaches it with that confidence.
     """
-    slope = float(run.sensitivity(metric, [vary])[vary])
+    slope = float(run.sensitivity(metric, [free])[free])
     sign = 1.0 if slope >= 0 else -1.0
     search = _Search(make, uncertain, metric, target, sign, confidence, seed, progress)
     by = np.array(run.slopes((metric,), uncertain.names))[0]

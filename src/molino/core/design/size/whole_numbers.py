@@ -44,16 +44,16 @@ class WholeNumberResult:
     search: SizeSearchResult = field(default_factory=SizeSearchResult)
 
 
-def with_count(vessel: Vessel, vary: str, number: int) -> Vessel | Train:
+def with_count(vessel: Vessel, free: str, number: int) -> Vessel | Train:
     """The vessel with so many tubes; or so many of it in series, each as large as the one."""
-    if vary != TANKS:
-        return vessel.with_({vary: number})
+    if free != TANKS:
+        return vessel.with_({free: number})
     name = vessel.name or "tank"
     steps: list[Any] = [vessel.with_(name=f"{name} {n}") for n in range(1, number + 1)]
     return Train(steps, name=name)
 
 
-def least_number(vessel: Vessel, metric: Metric, target: float, vary: str) -> WholeNumberResult:
+def least_number(vessel: Vessel, metric: Metric, target: float, free: str) -> WholeNumberResult:
     """By doubling the number until the target is passed (or a peak), then by halving the gap.
 
     A number that cannot be run (a bed that chokes) counts as not reaching the target.
@@ -62,7 +62,7 @@ def least_number(vessel: Vessel, metric: Metric, target: float, vary: str) -> Wh
 
     def at(number: int) -> float:
         if number not in found:
-            one = with_count(vessel, vary, number)
+            one = with_count(vessel, free, number)
             try:
                 run = one.run()
                 found[number] = run.metric(metric), one, run
@@ -70,9 +70,9 @@ def least_number(vessel: Vessel, metric: Metric, target: float, vary: str) -> Wh
                 found[number] = math.nan, one, None
         return found[number][0]
 
-    answer, begin = WholeNumberResult(), int(vessel.spec.conditions[vary].own) if vary != TANKS else 1
+    answer, begin = WholeNumberResult(), int(vessel.spec.conditions[free].own) if free != TANKS else 1
     sign = _direction(vessel, metric, target, at(2 * begin), at(begin))
-    reached = _first_reached(at, target, sign, begin, _MOST[vary])
+    reached = _first_reached(at, target, sign, begin, _MOST[free])
     if reached is None:
         values = {n: value for n, (value, _, _) in found.items() if math.isfinite(value)}
         best = max(values, key=lambda n: sign * values[n], default=begin)
@@ -84,7 +84,7 @@ def least_number(vessel: Vessel, metric: Metric, target: float, vary: str) -> Wh
         search.tried = f"numbers from 1 to {most}"
         if search.turned:
             search.certificate = f"numbers on both sides of {best} were run"
-        elif most < _MOST[vary] // 2:
+        elif most < _MOST[free] // 2:
             search.certificate = f"the metric is constant over the last doublings, up to {most}"
         return answer
     low, high = reached

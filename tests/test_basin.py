@@ -131,11 +131,11 @@ def test_both_limits_and_the_reaction_in_between() -> None:
     second = mo.Chemistry([mo.Reaction("2 A -> B", k="0.3 L/mol/min"), mo.Reaction("B -> C", k="0.1 1/min")])
     tank = mo.StirredTank(second, FEED, volume="8 m3").steady()
     mixed = basin(chemistry=second, diffusivity="100 m2/s").run()
-    assert [mixed.left[s] for s in "ABC"] == pytest.approx([tank.final[s].m_as("mol/m^3") for s in "ABC"], rel=1e-4)
+    assert [mixed.left[s] for s in "ABC"] == pytest.approx([tank.final[s].to("mol/m^3") for s in "ABC"], rel=1e-4)
     channel = {"inlets": mo.Inlet("left", ("0 m", "2 m"), FEED), "outlets": mo.Outlet("right", ("0 m", "2 m"))}
     plug = mo.PlugFlow(second, FEED, volume="8 m3").run()
     run = basin(chemistry=second, diffusivity=None, cells=(80, 4), **channel).run()
-    assert [run.left[s] for s in "ABC"] == pytest.approx([plug.final[s].m_as("mol/m^3") for s in "ABC"], rel=1e-3)
+    assert [run.left[s] for s in "ABC"] == pytest.approx([plug.final[s].to("mol/m^3") for s in "ABC"], rel=1e-3)
     alike = basin(chemistry=second).run()
     apart = basin(chemistry=second, diffusivity={"A": "1e-4 m2/s", "B": "1.0001e-4 m2/s", "C": "1e-4 m2/s"}).run()
     assert [apart.left[s] for s in "ABC"] == pytest.approx([alike.left[s] for s in "ABC"], rel=2e-3)

@@ -92,7 +92,7 @@ def test_equilibrium_by_the_command(tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize(("old", "new", "words"), [
-    ('vessel = "limit"\nvary', 'vessel = "limt"\nvary', "there is no vessel 'limt'"),
+    ('vessel = "limit"\nconditions', 'vessel = "limt"\nconditions', "there is no vessel 'limt'"),
     ('model = "NRTL"', 'model = "Wilsn"', "there is no model 'Wilsn'"),
     ('forward = "2.6 kJ/mol", backward = "9.8 kJ/mol"', 'forward = "2.6 kJ/mol"', "water with ester is not"),
     ('forward = "2.6 kJ/mol"', 'forward = 2.6', "neither an energy"),

@@ -128,11 +128,11 @@ def test_adiabatic_outlets_agree_with_an_independent_enthalpy_balance(kind: type
     T = brentq(lambda T: enthalpy(dict(out.amounts), T) - enthalpy(fed, 700.0), 300.0, 900.0, xtol=1e-10)
     assert pytest.approx(T, rel=1e-6) == out.T
     assert run.duty_si == pytest.approx(0.0, abs=1e-3)
-    assert -run.heat_released.to("W").magnitude > 1e4  # it takes heat up
+    assert -run.heat_released.to("W") > 1e4  # it takes heat up
     kept = kind(GAS, VAPOUR, volume="1.5 m3").run()
     wanted = enthalpy(dict(kept.stream_out().amounts), 700.0) - enthalpy(fed, 700.0)
     assert kept.duty_si == pytest.approx(wanted, rel=1e-6)
-    assert kept.duty.to("W").magnitude == pytest.approx(wanted, rel=1e-6)
+    assert kept.duty.to("W") == pytest.approx(wanted, rel=1e-6)
 
 
 def test_adiabatic_batches_rise_by_heat_over_heat_capacity() -> None:
@@ -145,9 +145,9 @@ def test_adiabatic_batches_rise_by_heat_over_heat_capacity() -> None:
     stirred = batch.with_(heat=mo.Adiabatic(stirrer="2 kW"), charge={"B": 1.0, "A": 1e-9}).run()
     assert stirred.temperatures[-1] == pytest.approx(340 + 2e3 * 36000 / 4.2e6, rel=1e-6)
     assert batch.run().duty_si == pytest.approx(0.0, abs=1.0)
-    assert batch.run().heat_released.to("MJ").magnitude == pytest.approx(160, rel=1e-8)
+    assert batch.run().heat_released.to("MJ") == pytest.approx(160, rel=1e-8)
     kept = batch.with_(heat=None).run()
-    assert kept.duty.to("MJ").magnitude == pytest.approx(-160 * kept.conversion("A"), rel=1e-9)
+    assert kept.duty.to("MJ") == pytest.approx(-160 * kept.conversion("A"), rel=1e-9)
 
 
 def test_the_adiabatic_rise_is_where_an_adiabatic_vessel_ends() -> None:
@@ -358,7 +358,7 @@ def test_a_runaway_and_a_hot_spot_are_integrated() -> None:
     exact = solve_ivp(slopes, [0, 36000], [1e4, 350.0], method="Radau", rtol=1e-11, atol=1e-9, dense_output=True)
     fine = np.linspace(0, 36000, 200_001)
     steepest = fine[np.argmax(np.gradient(exact.sol(fine)[1], fine))]
-    assert batch.time_to_maximum_rate.to("s").magnitude == pytest.approx(steepest, abs=2.0)
+    assert batch.time_to_maximum_rate.to("s") == pytest.approx(steepest, abs=2.0)
     feed = mo.Feed({"A": "1 mol/L"}, flow="20 L/min", T="375 K", **WATERY)
     tube = mo.PlugFlow(
         violent, feed, diameter="25 mm", length="40 m", tubes=10, heat=mo.Jacket("375 K", U="150 W/m2/K")
@@ -367,7 +367,7 @@ def test_a_runaway_and_a_hot_spot_are_integrated() -> None:
     assert 380 < float(np.max(run.temperatures)) < 450
     assert np.argmax(run.temperatures) not in (0, 2000)
     assert max(run.closure.values()) < 1e-8
-    highest = [tube.run(points=n).max_temperature.to("K").magnitude for n in (None, 5, 101, 2001)]
+    highest = [tube.run(points=n).max_temperature.to("K") for n in (None, 5, 101, 2001)]
     assert highest == pytest.approx([highest[0]] * 4, rel=1e-9)
     assert highest[0] == pytest.approx(np.max(run.temperatures), rel=1e-4)
 

@@ -49,7 +49,7 @@ def test_dispersion_over_time_is_that_of_the_transform() -> None:
     t = run.times[4:] / 60
     wanted = inverted(lambda s: model.transfer(s + k, 5.0) / s, t)
     assert run.outlet["concentration of A"][4:] / 1e3 == pytest.approx(wanted, abs=3e-4)
-    assert run.outlet["concentration of A"][-1] == pytest.approx(tube.run().final["A"].m_as("mol/m^3"), rel=1e-4)
+    assert run.outlet["concentration of A"][-1] == pytest.approx(tube.run().final["A"].to("mol/m^3"), rel=1e-4)
 
 
 @pytest.mark.parametrize("heat", ["isothermal", "adiabatic", "jacket"])

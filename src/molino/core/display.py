@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 from molino.core.unit_tables import (
     SI_UNITS,
 )
-from molino.core.units import Value, number_text, pretty, registry, spell_out, unit
+from molino.core.units import Value, number_text, pretty, unit
 
 if TYPE_CHECKING:
     pass
@@ -99,7 +99,6 @@ class Display:
         """A difference with its unit, for reading."""
         return f"{number_text(self.difference(si, kind), digits)} {pretty(self.difference_unit(kind))}".rstrip()
 
-    def quantity(self, si: float, kind: str) -> Any:
-        """A pint quantity in the unit shown."""
-        text = self.unit(kind)
-        return registry().Quantity(float(self.number(si, kind)), spell_out(text))
+    def quantity(self, si: float, kind: str) -> Value:
+        """A value in the unit shown."""
+        return Value(float(si), self.unit(kind) or None)

@@ -138,8 +138,19 @@ class Value:
     deviation: float = 0.0
 
     def to(self, text: str) -> float:
-        """The number in another unit of the same dimension."""
-        return float(unit(text).from_si(self.si))
+        """The number in another unit of the same dimension; UnitError for one of another dimension."""
+        wanted = unit(text)
+        if self.unit is not None and wanted.dimension != unit(self.unit).dimension:
+            raise UnitError(f"{self} is not in a unit like {text}", "", f"give one like {self.unit}")
+        return float(wanted.from_si(self.si))
+
+    @property
+    def number(self) -> float:
+        """The number in its own unit."""
+        return self.si if self.unit is None else self.to(self.unit)
+
+    def __repr__(self) -> str:
+        return f"Value({str(self)!r})"
 
     @property
     def quantity(self) -> Any:
@@ -148,17 +159,15 @@ class Value:
 
     def text(self, digits: int) -> str:
         """The number to some digits, with the unit it came in."""
-        number = self.si if self.unit is None else self.to(self.unit)
-        return f"{number_text(number, digits)} {pretty(self.unit or '')}".rstrip()
+        return f"{number_text(self.number, digits)} {pretty(self.unit or '')}".rstrip()
 
     def __str__(self) -> str:
         if not isinstance(self.si, float | int):
             return "several numbers"
         if not self.deviation:
             return self.text(6)
-        number = self.si if self.unit is None else self.to(self.unit)
         deviation = self.deviation / (unit(self.unit).factor if self.unit else 1.0)
-        return f"{number_text(number, 6)} ± {number_text(deviation, 6)} {pretty(self.unit or '')}".rstrip()
+        return f"{number_text(self.number, 6)} ± {number_text(deviation, 6)} {pretty(self.unit or '')}".rstrip()
 
 
 def number_text(number: float, digits: int) -> str:

@@ -99,7 +99,7 @@ class Chemistry(ReactionSet):
         lines.append(f"{len(self.species)} species, {count} reaction{'s' if count != 1 else ''}")
         return "\n".join(lines)
 
-    def reaction_enthalpy(self, name: str, T: Any) -> Any:
+    def reaction_enthalpy(self, name: str, T: Any) -> Value:
         """Enthalpy of a reaction at a temperature from its species, per mole of reaction, as a quantity in kJ/mol.
 
         sum of nu_i (H_f,i + integral of Cp,i dT). Raises InputError that names what a species lacks.
@@ -107,7 +107,7 @@ class Chemistry(ReactionSet):
         reaction, kelvin = self.reaction(name), sp.Float(units.positive(T, "temperature", "T").si)
         asker = f"the enthalpy of '{reaction.equation}'"
         found = reaction_enthalpy(reaction.equation, {s.name: s for s in self.species}, kelvin, asker)
-        return Value(float(found), "kJ/mol").quantity
+        return Value(float(found), "kJ/mol")
 
     def equilibrium_constant(self, name: str, T: Any) -> float:
         """The equilibrium constant of a reaction at a temperature from its species, in activities.

@@ -56,7 +56,7 @@ class AttainableRegion(Frozen, Result):
     --------
     >>> chem = mo.Chemistry([mo.Reaction("A -> B", k="0.2 1/min"), mo.Reaction("B -> C", k="0.1 1/min")])
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
-    >>> region = mo.attainable(chemistry, feed, axes=("conversion of A", "yield of B on A"))
+    >>> region = mo.attainable(chem, feed, axes=("conversion of A", "yield of B on A"))
     >>> region.contains((0.75, 0.49)), region.contains((0.75, 0.52))
     (True, False)
     """

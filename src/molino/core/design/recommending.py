@@ -107,7 +107,7 @@ def recommend(
     --------
     >>> feed = mo.Feed({"A": "1 mol/L", "B": "0.01 mol/L"}, flow="1 L/min")
     >>> chemistry = mo.Chemistry(mo.Reaction("A + B -> 2 B", k="0.5 L/mol/min"))
-    >>> found = mo.recommend(chemistry, feed, minimize="volume", target="conversion of A >= 0.6")
+    >>> found = mo.recommend(chem, feed, minimize="volume", target="conversion of A >= 0.6")
     >>> found.best.name
     'tank, then tube'
     """

@@ -85,7 +85,7 @@ class ResidenceTimeDistribution(Frozen, Result):
     Examples
     --------
     >>> tank = mo.TanksInSeries(1).distribution("10 min")
-    >>> round(float(tank.mean.to("min").magnitude), 6), round(tank.relative_variance, 6)
+    >>> round(float(tank.mean.to("min")), 6), round(tank.relative_variance, 6)
     (10.0, 1.0)
     """
 
@@ -123,7 +123,7 @@ class ResidenceTimeDistribution(Frozen, Result):
         return float(self.raw[0])
 
     @property
-    def mean(self) -> Any:
+    def mean(self) -> Value:
         """Mean residence time, as a quantity."""
         return self.display.quantity(self.mean_si, "time")
 

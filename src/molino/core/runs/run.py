@@ -23,6 +23,7 @@ from molino.core.results import Table, entry, frame
 from molino.core.runs import run_checks, run_slopes, settling
 from molino.core.runs.phases_along_runs import phase_facts
 from molino.core.runs.run_data import RunData, wanted_points
+from molino.core.units import Value
 
 
 @dataclass(frozen=True, eq=False)
@@ -105,24 +106,24 @@ class Run(RunData):
         return self if check is None else replace(self, verified=(check,))
 
     @property
-    def final(self) -> dict[str, Any]:
+    def final(self) -> dict[str, Value]:
         """Concentration of each species at the end, as quantities."""
         species = self.vessel.chemistry.names
         ends = self.at_end(tuple(concentration(s) for s in species))
         return {s: self.display.quantity(c, "concentration") for s, c in zip(species, ends, strict=True)}
 
     @property
-    def final_temperature(self) -> Any:
+    def final_temperature(self) -> Value:
         """Temperature at the end, as a quantity."""
         return self.display.quantity(float(self.temperatures[-1]), "temperature")
 
     @property
-    def max_temperature(self) -> Any:
+    def max_temperature(self) -> Value:
         """The highest temperature of the run, as a quantity."""
         return self.display.quantity(self.highest_T[1], "temperature")
 
     @property
-    def duty(self) -> Any:
+    def duty(self) -> Value:
         """Heat that came in through the walls (negative: taken away), as a quantity.
 
         A power; of a batch or semi-batch the energy since the start. InputError with what the species lack where it
@@ -131,7 +132,7 @@ class Run(RunData):
         return self.display.quantity(self.duty_si, self.duty_kind)
 
     @property
-    def heat_released(self) -> Any:
+    def heat_released(self) -> Value:
         """Heat that the reactions set free, as a quantity: a power in a steady tank or a tube, otherwise an energy.
 
         InputError with what the species lack where it cannot be worked out.
@@ -142,7 +143,7 @@ class Run(RunData):
         return self.display.quantity(self.at_end((RELEASED,))[0], "energy" if self.is_over_time else "power")
 
     @property
-    def time_to_maximum_rate(self) -> Any:
+    def time_to_maximum_rate(self) -> Value:
         """When the temperature rises fastest, as a quantity; InputError where it is prescribed."""
         if not self.vessel.is_non_isothermal or not self.is_over_time or self.is_steady:
             raise InputError(
@@ -151,12 +152,12 @@ class Run(RunData):
         return self.display.quantity(self.trajectory.most(SENSIBLE)[0], "time")
 
     @property
-    def residence_time(self) -> Any:
+    def residence_time(self) -> Value:
         """The time that what flows stays in the vessel, or the time of a batch, as a quantity."""
         return self.display.quantity(self.residence_time_si, "time")
 
     @property
-    def space_time(self) -> Any:
+    def space_time(self) -> Value:
         """Volume over volumetric flow of the feed, or the time of a batch, as a quantity."""
         return self.display.quantity(self.space_time_si, "time")
 
@@ -191,7 +192,7 @@ class Run(RunData):
         came, fluid = self.streams_in(), self.vessel.spec.fluid
         return stream_table([*came, *self.streams_out()], fluid, self.display, is_whole(fluid, came[0]))
 
-    def settling_time(self, band: float | None = None) -> Any:
+    def settling_time(self, band: float | None = None) -> Value:
         """When a tank has come to its steady state to within a band and stays there, as a quantity.
 
         Every amount, and the temperature, counts by its own largest distance from the steady state that it ends in:
@@ -209,7 +210,7 @@ class Run(RunData):
             raise SolveError("it does not settle within this run", self.vessel.label, "run it for longer")
         return self.display.quantity(max(times.values(), default=0.0), "time")
 
-    def settling_times(self, band: float | None = None) -> dict[str, Any]:
+    def settling_times(self, band: float | None = None) -> dict[str, Value | None]:
         """As `settling_time`, for each species and the temperature by itself; None for what does not settle."""
         times = settling.settling_times(self, self.settling_band if band is None else band)
         return {n: None if math.isinf(t) else self.display.quantity(t, "time") for n, t in times.items()}

@@ -24,6 +24,7 @@ from molino.core.runs.run import Run
 from molino.core.runs.run_checks import ROUNDING
 from molino.core.trains.train_fields import TrainFields
 from molino.core.trains.train_slopes import Ends, Pass, metric_of_ends, pass_slopes
+from molino.core.units import Value
 
 
 @dataclass(frozen=True, eq=False)
@@ -178,7 +179,7 @@ class TrainRun(RunResult):
         return sum(run.duty_si for run in self.runs) + sum(self.exchanged.values())
 
     @property
-    def duty(self) -> Any:
+    def duty(self) -> Value:
         """Heat that comes in through all walls and exchangers, as a quantity."""
         return self.display.quantity(self.duty_si, "power")
 

@@ -75,9 +75,9 @@ def large_network(
         [mo.Reaction(t, k=mo.Arrhenius(A=float(a), Ea=2e4)) for t, a in zip(texts, factors, strict=True)]
     )
     with tempfile.TemporaryDirectory() as folder:
-        path = mo.write_chemistry(written, Path(folder) / "network.toml")
+        path = mo.files.write_chemistry(written, Path(folder) / "network.toml")
         begin = time.perf_counter()
-        chemistry = mo.read_chemistry(path)
+        chemistry = mo.files.read_chemistry(path)
     assert not chemistry.check().at("warning")
     case = mo.Batch(chemistry, {"S0": 1.0, "S1": 0.5}, T=350.0).spec.case
     whole = compiled(case.balances)
@@ -192,7 +192,7 @@ def small_tube() -> mo.PlugFlow:
 
 def one_case(rows: list[Row]) -> list[str]:
     """A case of a small tube by `with_`, by an evaluator and by hand; sizes in integrations and steady states."""
-    tube, metric = small_tube(), mo.conversion("A")
+    tube, metric = small_tube(), mo.results.conversion("A")
     held = mo.evaluator(tube, ["T"], [metric])
     temperatures = iter(np.linspace(325.0, 335.0, 20000).tolist() * 10)
 
@@ -234,17 +234,18 @@ Row = tuple[str, list[float], float]
 def basin() -> tuple[Work, Work, Work, Work, float]:
     """A basin of 200 by 200 cells: its field at rest, and 500 steps of a tracer; and how far the fields are apart."""
     chemistry = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
-    inlet = mo.Inlet("left", ("0 m", "0.5 m"), mo.Feed({"A": "1 mol/L"}, flow="20 L/s"))
-    vessel = mo.Basin(
-        chemistry, length="4 m", width="2 m", depth="1 m", inlets=inlet, outlets=mo.Outlet("right", ("1.5 m", "2 m")),
+    inlet = mo.fields.Inlet("left", ("0 m", "0.5 m"), mo.Feed({"A": "1 mol/L"}, flow="20 L/s"))
+    outlet = mo.fields.Outlet("right", ("1.5 m", "2 m"))
+    vessel = mo.fields.Basin(
+        chemistry, length="4 m", width="2 m", depth="1 m", inlets=inlet, outlets=outlet,
         diffusivity="1e-4 m2/s", cells=(200, 200),
     )  # fmt: skip
-    field = BasinField(vessel, vessel._grid)
+    field = BasinField(vessel, vessel.spec.grid)
     psi, args = field.flow.psi, (200, 1e-4, 0.2 / 60, 1000.0)
     c, matrix, fed = hand.basin_field(psi, *args)
     difference = float(np.max(np.abs(field.steady().c[0] - c))) / 1000
     return (
-        lambda: BasinField(vessel, vessel._grid).steady(), lambda: hand.basin_field(psi, *args),
+        lambda: BasinField(vessel, vessel.spec.grid).steady(), lambda: hand.basin_field(psi, *args),
         lambda: field.distribution(1e-4, 500, None), lambda: hand.basin_tracer(matrix, fed, 4 * 2 / 200**2, 5.4, 500),
         difference,
     )  # fmt: skip
@@ -358,7 +359,7 @@ def main() -> None:
     temperatures, flows = np.linspace(430, 460, 40).tolist(), np.linspace(2e-3, 6e-3, 25).tolist()
     cases = np.array([[t, q] for t in temperatures for q in flows])
     values = [fitted.with_values({}).parameters[i].value for i in (0, 1, 3, 4)]
-    metric = mo.conversion("xylose")
+    metric = mo.results.conversion("xylose")
 
     def our_thousand() -> np.ndarray:
         feed = mo.Feed({"xylose": 350.0, "acid": 100.0}, flow=4e-3, T=445.0)

@@ -4,10 +4,12 @@ elsewhere in the project that pages link to."""
 from __future__ import annotations
 
 import re
+from operator import attrgetter
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import molino
+from molino._public import listed
 
 if TYPE_CHECKING:
     from mkdocs.structure.files import Files
@@ -27,18 +29,11 @@ TOPICS = {
     "files": ("Files and figures", ("desk",), "Tables, jobs and libraries in, figures out."),
     "errors": (
         "Errors and checks",
-        ("core.errors", "core.checks"),
+        ("core.errors", "core.checks", "core.units", "core.display"),
         "The errors, when each is raised, and the checks of results.",
     ),
 }
 """The pages of the reference: title, where the names on it live, and what it is about."""
-_INTERNAL = {
-    "numbers", "shape", "along_tube", "coolant", "conductance", "has_conductance", "term", "settings", "piecewise",
-    "packed", "empty", "passed", "form", "bound", "parts", "with_parts", "expression", "memory", "mixture", "given",
-    "flows", "is_real", "left", "slope", "rate_constant", "forms", "may", "unitless", "free", "noun", "first_pressure",
-    "inlet_amounts", "evaluate", "fluid", "lines", "asks", "rows", "symbol",
-}  # fmt: skip
-"""What other parts of Molino call of these classes."""
 _OUTSIDE = re.compile(r"\]\((?:\.\./)+((?:src|examples|tests)/[^)#]+|[A-Z]+\.md)\)")
 _INSIDE = re.compile(r"\]\(docs/([^)]+)\)")
 
@@ -46,7 +41,8 @@ _INSIDE = re.compile(r"\]\(docs/([^)]+)\)")
 def names_on(page: str) -> list[str]:
     """The public names of a page of the reference."""
     homes = TOPICS[page][1]
-    return [name for name, home in molino._HOME.items() if home.startswith(homes)]
+    whole = tuple(f"molino.{home}" for home in homes)
+    return [name for name, home in listed().items() if home.startswith(whole)]
 
 
 def members_of(cls: type) -> list[str]:
@@ -57,7 +53,7 @@ def members_of(cls: type) -> list[str]:
             found += [
                 name
                 for name, held in vars(owner).items()
-                if not name.startswith("_") and name not in _INTERNAL and (callable(held) or hasattr(held, "__get__"))
+                if not name.startswith("_") and (callable(held) or hasattr(held, "__get__"))
             ]
     fields = getattr(cls, "__dataclass_fields__", {})
     return [name for name in dict.fromkeys(found) if name not in fields]
@@ -66,16 +62,16 @@ def members_of(cls: type) -> list[str]:
 def reference_page(page: str) -> str:
     """A page of the reference as Markdown."""
     title, _, about = TOPICS[page]
-    parts = [f"# {title}", about, "All of these are names of `molino`: `import molino as mo`, then `mo.NAME`."]
+    parts = [f"# {title}", about, "`import molino as mo`, then `mo.NAME` as the headings say."]
     for name in names_on(page):
-        home = f"molino.{molino._HOME[name]}"
-        held = getattr(molino, name)
-        block = f"::: {home}" if name == "figures" else f"::: {home}.{name}"
+        held = attrgetter(name)(molino)
+        block = f"## mo.{name}\n\n::: {listed()[name]}.{name.rpartition('.')[2]}"
         if isinstance(held, type):
             members = members_of(held)
             inherited = "\n      inherited_members: true" if members else ""
             block += f"\n    options:\n      members: {members or 'false'}{inherited}"
         parts.append(block)
+    parts += ["## mo.figures", "::: molino.desk.figures"] if page == "files" else []
     return "\n\n".join(parts) + "\n"
 
 

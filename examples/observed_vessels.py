@@ -71,7 +71,7 @@ class Plan:
             run = vessel.with_({self.along: place}).run()
         return {r: run.metric(r if " " in r or r == "temperature" else f"concentration of {r}") for r in self.noise}
 
-    def fit(self, seed: int, scale: float = 1.0) -> mo.Fit:
+    def fit(self, seed: int, scale: float = 1.0) -> mo.results.Fit:
         """The constants of one set."""
         sought = [name for name in self.truth if name in TRUTH]
         return mo.fit(chemistry(*sought), self.data(seed, scale), **self.options)

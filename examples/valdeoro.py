@@ -38,11 +38,11 @@ vessels = [
     mo.StirredTank(fit.chemistry, feed, name="tank"),
     mo.PlugFlow(fit.chemistry, feed, diameter="80 mm", tubes=4, name="coil"),
 ]
-sized = [mo.size(vessel, mo.conversion("xylose"), target=0.9) for vessel in vessels]
+sized = [mo.size(vessel, "conversion of xylose", target=0.9) for vessel in vessels]
 for one in sized:
     print(one, "\n")
 
-metrics = [mo.conversion("xylose"), mo.yield_of("furfural", on="xylose"), mo.selectivity("furfural", over="resin")]
+metrics = ["conversion of xylose", "yield of furfural on xylose", "selectivity of furfural over resin"]
 compared = mo.compare(sized, metrics)
 print(compared)
 

@@ -28,8 +28,8 @@ PAIRS: dict[tuple[str, str], Any] = {
 }  # fmt: skip
 
 
-def model(form: str) -> mo.ActivityModel:
-    return mo.ActivityModel(SPECIES, form, {("A", "B"): 0.01} if form == "regular solution" else PAIRS)
+def model(form: str) -> mo.thermo.ActivityModel:
+    return mo.thermo.ActivityModel(SPECIES, form, {("A", "B"): 0.01} if form == "regular solution" else PAIRS)
 
 
 @pytest.mark.parametrize("form", FORMS)
@@ -59,9 +59,9 @@ def test_closed_forms_of_each_model() -> None:
     pairs = {("A", "B"): (0.4, -120.0), ("B", "A"): (-0.2, 60.0)}
     forward, backward = 0.4 - 120.0 / T, -0.2 + 60.0 / T
     x = {"A": 1e-9, "B": 1.0}
-    wilson = mo.ActivityModel(binary, "Wilson", pairs).coefficients(T, x)
+    wilson = mo.thermo.ActivityModel(binary, "Wilson", pairs).coefficients(T, x)
     assert math.log(wilson["A"]) == pytest.approx(1 - forward - math.exp(backward), abs=1e-7)
-    nrtl = mo.ActivityModel(binary, "NRTL", pairs, {("A", "B"): 0.2}).coefficients(T, x)
+    nrtl = mo.thermo.ActivityModel(binary, "NRTL", pairs, {("A", "B"): 0.2}).coefficients(T, x)
     assert math.log(nrtl["A"]) == pytest.approx(backward + forward * math.exp(-0.2 * forward), abs=1e-7)
     assert nrtl["B"] == pytest.approx(1.0, abs=1e-9)
     energies = {("A", "B"): "1 kJ/mol", ("B", "A"): "2 kJ/mol"}
@@ -69,23 +69,23 @@ def test_closed_forms_of_each_model() -> None:
     same = {("A", "B"): (ratio, -1000.0 / R), ("B", "A"): (-ratio, -2000.0 / R)}
     for share in (0.1, 0.6):
         mix = {"A": share, "B": 1 - share}
-        by_energy, by_numbers = (mo.ActivityModel(binary, "Wilson", p).coefficients(T, mix) for p in (energies, same))
+        by_energy, by_numbers = (mo.thermo.ActivityModel(binary, "Wilson", p).coefficients(T, mix) for p in (energies, same))
         assert by_energy == pytest.approx(by_numbers, rel=1e-12)
         r, q = np.array([2.1, 0.92]), np.array([1.97, 1.4])
         fractions = np.array([share, 1 - share])
         phi, theta = r / (r @ fractions), q / (q @ fractions)
         expected = np.log(phi) + 1 - phi - 5 * q * (np.log(phi / theta) + 1 - phi / theta)
-        athermal = mo.ActivityModel(binary, "UNIQUAC", {("A", "B"): (0.0,), ("B", "A"): (0.0,)}).coefficients(T, mix)
+        athermal = mo.thermo.ActivityModel(binary, "UNIQUAC", {("A", "B"): (0.0,), ("B", "A"): (0.0,)}).coefficients(T, mix)
         assert np.log([*athermal.values()]) == pytest.approx(expected, abs=1e-12)
         v, delta = np.array([60e-6, 18e-6]), np.array([18e3, 25e3])
         mean = (v * fractions) @ delta / (v @ fractions)
-        regular = mo.ActivityModel(binary, "regular solution").coefficients(T, mix)
+        regular = mo.thermo.ActivityModel(binary, "regular solution").coefficients(T, mix)
         assert np.log([*regular.values()]) == pytest.approx(v * (delta - mean) ** 2 / (R * T), rel=1e-10)
     for form in FORMS:
         here = model(form).coefficients(T, {"A": 0.2, "B": 0.5, "C": 0.3})
-        turned = mo.ActivityModel(SPECIES[::-1], form, model(form).pairs)
+        turned = mo.thermo.ActivityModel(SPECIES[::-1], form, model(form).pairs)
         assert turned.coefficients(T, {"A": 0.2, "B": 0.5, "C": 0.3}) == pytest.approx(here, rel=1e-12)
-        two = mo.ActivityModel(binary, form, {p: v for p, v in model(form).pairs.items() if "C" not in p})
+        two = mo.thermo.ActivityModel(binary, form, {p: v for p, v in model(form).pairs.items() if "C" not in p})
         without = model(form).coefficients(T, {"A": 0.4, "B": 0.6})
         assert two.coefficients(T, {"A": 0.4, "B": 0.6})["B"] == pytest.approx(without["B"], rel=1e-12)
         assert pickle.loads(pickle.dumps(two)) == two
@@ -140,7 +140,7 @@ def test_fugacities_in_a_rate_law(gas: str | None) -> None:
         phi = (
             1.0
             if gas is None
-            else mo.CubicEquation(species, gas).at("560 K", "60 bar", x, "gas").fugacity_coefficients["M"]
+            else mo.thermo.CubicEquation(species, gas).at("560 K", "60 bar", x, "gas").fugacity_coefficients["M"]
         )
         assert 6.0 - out["M"] == pytest.approx(0.05e3 / 3600 * x["M"] * phi * 60.0 * 5.0, rel=1e-9)
         assert gas is None or phi < 0.9
@@ -156,13 +156,13 @@ def test_what_is_wrong_in_a_model_is_said_at_once() -> None:
         ((bare, "Wilson", {}, {("A", "B"): 0.3}), "has none"), ((bare, "NRTL", {("A", "A"): (1.0,)}), "not a pair"),
     ):  # fmt: skip
         with pytest.raises(mo.InputError, match=words):
-            mo.ActivityModel(*arguments)
+            mo.thermo.ActivityModel(*arguments)
     with pytest.raises(mo.InputError, match="no model 'NRTL'"):
         mo.Feed({"A": 1.0}, flow=1.0, model="NRTL")
-    model_of_two = mo.ActivityModel(bare, "NRTL", {("A", "B"): (1.0,), ("B", "A"): (1.0,)})
+    model_of_two = mo.thermo.ActivityModel(bare, "NRTL", {("A", "B"): (1.0,), ("B", "A"): (1.0,)})
     with pytest.raises(mo.InputError, match="not fractions"):
         model_of_two.coefficients(300.0, {"A": -1.0, "B": 2.0})
-    assert mo.ActivityModel([*bare, mo.Species("C")], "NRTL", model_of_two.pairs).unpaired == [("A", "C"), ("B", "C")]
+    assert mo.thermo.ActivityModel([*bare, mo.Species("C")], "NRTL", model_of_two.pairs).unpaired == [("A", "C"), ("B", "C")]
     gas = mo.Chemistry(mo.Reaction("A -> B", rate="k*f[A]", k="1 mol/L/h/bar"), species=bare)
     with pytest.raises(mo.InputError, match="asks for the pressure"):
         mo.StirredTank(gas, mo.Feed({"A": 1.0}, flow=1.0, T=300.0), volume=1.0)
@@ -171,7 +171,7 @@ def test_what_is_wrong_in_a_model_is_said_at_once() -> None:
 def test_a_liquid_that_would_split_is_reported() -> None:
     """Symmetric NRTL: unstable between its spinodals, metastable outside of them, stable beyond the binodal."""
     pairs = {("A", "B"): (2.0,), ("B", "A"): (2.0,)}
-    one = mo.ActivityModel(SPECIES[:2], "NRTL", pairs, {("A", "B"): 0.2})
+    one = mo.thermo.ActivityModel(SPECIES[:2], "NRTL", pairs, {("A", "B"): 0.2})
 
     def mixed(x: float) -> float:
         gamma = one.coefficients(300.0, {"A": x, "B": 1 - x})
@@ -183,7 +183,7 @@ def test_a_liquid_that_would_split_is_reported() -> None:
         low, high = (middle, high) if mixed(middle) < 0 else (low, middle)
     for x, splits in ((0.98 * low, False), (1.02 * low, True), (0.5, True), (1 - 0.98 * low, False)):
         assert (one.second_liquid(300.0, {"A": x, "B": 1 - x}) is not None) is splits, x
-    assert mo.ActivityModel(SPECIES, "NRTL", PAIRS).second_liquid(340.0, {"A": 0.3, "B": 0.3, "C": 0.4}) is None
+    assert mo.thermo.ActivityModel(SPECIES, "NRTL", PAIRS).second_liquid(340.0, {"A": 0.3, "B": 0.3, "C": 0.4}) is None
     law = mo.Reaction("A <-> B", rate="k*(a[A] - a[B]/K)", k="1 mol/L/h", K=1.2)
     chemistry = mo.Chemistry(law, species=SPECIES[:2])
     feed = mo.Feed({"A": "1 mol/s"}, T="300 K", model=one)

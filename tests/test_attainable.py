@@ -23,7 +23,7 @@ CONCENTRATIONS = ("concentration of A", "concentration of B")
 
 
 @pytest.fixture(scope="module")
-def region() -> mo.AttainableRegion:
+def region() -> mo.results.AttainableRegion:
     return mo.attainable(mo.Chemistry(VAN_DE_VUSSE), FEED, axes=CONCENTRATIONS)
 
 
@@ -41,7 +41,7 @@ def _most_of_b() -> float:
     return float(-best.fun)
 
 
-def test_van_de_vusse_by_a_tank_then_a_tube_with_a_mixing_line_from_the_feed(region: mo.AttainableRegion) -> None:
+def test_van_de_vusse_by_a_tank_then_a_tube_with_a_mixing_line_from_the_feed(region: mo.results.AttainableRegion) -> None:
     assert region.dimensions == 2
     best = region.best("concentration of B")
     assert best.description == "tank, then tube"
@@ -56,7 +56,7 @@ def test_van_de_vusse_by_a_tank_then_a_tube_with_a_mixing_line_from_the_feed(reg
     assert set(kinds) == {"mixing", "tube"}
 
 
-def test_no_train_of_many_lies_outside(region: mo.AttainableRegion) -> None:
+def test_no_train_of_many_lies_outside(region: mo.results.AttainableRegion) -> None:
     """What benchmarks/attainable.py does with 50 000."""
     chemistry, random = mo.Chemistry(VAN_DE_VUSSE), np.random.default_rng(1)
 
@@ -117,7 +117,7 @@ def test_adiabatic_and_three_dimensional_regions() -> None:
     assert reached.reached == pytest.approx(reached.point, rel=1e-2)
 
 
-def test_a_region_tells_its_extent_and_how_it_grows(region: mo.AttainableRegion) -> None:
+def test_a_region_tells_its_extent_and_how_it_grows(region: mo.results.AttainableRegion) -> None:
     seen: list[tuple[int, int]] = []
     again = mo.attainable(mo.Chemistry(VAN_DE_VUSSE), FEED, axes=CONCENTRATIONS,
                           progress=lambda rounds, points: seen.append((rounds, points)))  # fmt: skip

@@ -17,16 +17,16 @@ from molino.core.fields.transport import Transport
 FIRST = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min", name="r"))
 FEED = mo.Feed({"A": "1 mol/L"}, flow="20 L/s")
 CORNERS: dict[str, Any] = {
-    "length": "4 m", "width": "2 m", "depth": "1 m", "inlets": mo.Inlet("left", ("0 m", "0.5 m"), FEED),
-    "outlets": mo.Outlet("right", ("1.5 m", "2 m")),
+    "length": "4 m", "width": "2 m", "depth": "1 m", "inlets": mo.fields.Inlet("left", ("0 m", "0.5 m"), FEED),
+    "outlets": mo.fields.Outlet("right", ("1.5 m", "2 m")),
 }  # fmt: skip
 
 
 _TENTHS = st.integers(0, 14).map(lambda n: n / 10)
 
 
-def basin(**more: Any) -> mo.Basin:
-    return mo.Basin(more.pop("chemistry", FIRST), **{**CORNERS, "diffusivity": "1e-4 m2/s", "cells": (32, 24), **more})
+def basin(**more: Any) -> mo.fields.Basin:
+    return mo.fields.Basin(more.pop("chemistry", FIRST), **{**CORNERS, "diffusivity": "1e-4 m2/s", "cells": (32, 24), **more})
 
 
 def cavity(n: int, viscosity: float | None) -> tuple[float, float, float]:
@@ -54,9 +54,9 @@ def test_flow_behind_a_step_is_the_published_one() -> None:
     """Re 800 (D. K. Gartling, Int. J. Numer. Meth. Fluids 11 (1990) 953): it joins the lower wall at 6.10, leaves the
     upper at 4.85 and joins it again at 10.48 heights; extrapolated from two grids."""
     feed = mo.Feed({"A": "1 mol/m3"}, flow="0.5 m3/s", density="1 kg/m3")
-    step = mo.Basin(
-        FIRST, length=12, width=1, depth=1, inlets=mo.Inlet("left", (0.5, 1), feed, profile="parabolic"),
-        outlets=mo.Outlet("right", (0, 1)), flow="laminar", viscosity=1 / 800, cells=(200, 40),
+    step = mo.fields.Basin(
+        FIRST, length=12, width=1, depth=1, inlets=mo.fields.Inlet("left", (0.5, 1), feed, profile="parabolic"),
+        outlets=mo.fields.Outlet("right", (0, 1)), flow="laminar", viscosity=1 / 800, cells=(200, 40),
     )  # fmt: skip
     assert step.Reynolds == pytest.approx(400)  # flow over viscosity; 800 with the height, twice that of the inlet
 
@@ -98,13 +98,13 @@ def test_the_scheme_is_of_second_order(D: float) -> None:
 @pytest.mark.parametrize("kind", ["corners", "baffles", "two of each", "island"])
 def test_nothing_is_lost_and_the_mean_age_is_volume_over_flow(flow: str, kind: str) -> None:
     more: dict[str, Any] = {"corners": {}, "baffles": {"baffles": [
-        mo.Baffle(("1 m", "0 m"), ("1 m", "1.5 m")), mo.Baffle(("2.5 m", "2 m"), ("2.5 m", "0.5 m"))]},
-        "two of each": {"inlets": [mo.Inlet("left", ("0 m", "0.5 m"), FEED),
-                                   mo.Inlet("bottom", ("2 m", "2.5 m"), mo.Feed({"B": "0.5 mol/L"}, flow="10 L/s"),
+        mo.fields.Baffle(("1 m", "0 m"), ("1 m", "1.5 m")), mo.fields.Baffle(("2.5 m", "2 m"), ("2.5 m", "0.5 m"))]},
+        "two of each": {"inlets": [mo.fields.Inlet("left", ("0 m", "0.5 m"), FEED),
+                                   mo.fields.Inlet("bottom", ("2 m", "2.5 m"), mo.Feed({"B": "0.5 mol/L"}, flow="10 L/s"),
                                             "parabolic")],
-                        "outlets": [mo.Outlet("right", ("1.5 m", "2 m")), mo.Outlet("top", ("0 m", "0.5 m"))]},
-        "island": {"baffles": [mo.Baffle(("2 m", "0.5 m"), ("2 m", "1.5 m")),
-                               mo.Baffle(("2 m", "1 m"), ("3 m", "1 m"))]}}[kind]  # fmt: skip
+                        "outlets": [mo.fields.Outlet("right", ("1.5 m", "2 m")), mo.fields.Outlet("top", ("0 m", "0.5 m"))]},
+        "island": {"baffles": [mo.fields.Baffle(("2 m", "0.5 m"), ("2 m", "1.5 m")),
+                               mo.fields.Baffle(("2 m", "1 m"), ("3 m", "1 m"))]}}[kind]  # fmt: skip
     vessel = basin(flow=flow, **more)
     run = vessel.run()
     assert max(run.closure.values()) < 1e-10
@@ -132,7 +132,7 @@ def test_both_limits_and_the_reaction_in_between() -> None:
     tank = mo.StirredTank(second, FEED, volume="8 m3").steady()
     mixed = basin(chemistry=second, diffusivity="100 m2/s").run()
     assert [mixed.left[s] for s in "ABC"] == pytest.approx([tank.final[s].to("mol/m^3") for s in "ABC"], rel=1e-4)
-    channel = {"inlets": mo.Inlet("left", ("0 m", "2 m"), FEED), "outlets": mo.Outlet("right", ("0 m", "2 m"))}
+    channel = {"inlets": mo.fields.Inlet("left", ("0 m", "2 m"), FEED), "outlets": mo.fields.Outlet("right", ("0 m", "2 m"))}
     plug = mo.PlugFlow(second, FEED, volume="8 m3").run()
     run = basin(chemistry=second, diffusivity=None, cells=(80, 4), **channel).run()
     assert [run.left[s] for s in "ABC"] == pytest.approx([plug.final[s].to("mol/m^3") for s in "ABC"], rel=1e-3)
@@ -161,7 +161,7 @@ def test_a_tracer_finds_the_corners_and_reacts_as_the_field_does() -> None:
     conversion = 1 - float(np.trapezoid(np.exp(-0.2 / 60 * curve.times) * curve.E, curve.times))
     assert conversion == pytest.approx(run.conversion("A"), abs=0.01)
     assert seen[-1] == 1.0
-    straight = basin(inlets=mo.Inlet("left", ("0 m", "2 m"), FEED), outlets=mo.Outlet("right", ("0 m", "2 m"))).run()
+    straight = basin(inlets=mo.fields.Inlet("left", ("0 m", "2 m"), FEED), outlets=mo.fields.Outlet("right", ("0 m", "2 m"))).run()
     assert straight.stagnant_fraction == 0.0
 
 
@@ -180,18 +180,18 @@ def test_over_time_it_comes_to_its_steady_state() -> None:
 
 @pytest.mark.parametrize(("more", "words"), [
     ({"inlets": ()}, "no inlet"),
-    ({"outlets": mo.Outlet("right", ("1.5 m", "3 m"))}, "does not lie on its side"),
-    ({"outlets": mo.Outlet("left", ("0.2 m", "1 m"))}, "overlaps"),
-    ({"baffles": [mo.Baffle(("1 m", "0 m"), ("1 m", "2 m"))]}, "shuts an inlet off"),
+    ({"outlets": mo.fields.Outlet("right", ("1.5 m", "3 m"))}, "does not lie on its side"),
+    ({"outlets": mo.fields.Outlet("left", ("0.2 m", "1 m"))}, "overlaps"),
+    ({"baffles": [mo.fields.Baffle(("1 m", "0 m"), ("1 m", "2 m"))]}, "shuts an inlet off"),
     ({"flow": "laminar"}, "takes the viscosity"),
     ({"diffusivity": {"X": "1e-9 m2/s"}}, "no species X"),
     ({"cells": (1, 2)}, "whole numbers"),
     ({"moving": {"top": "1 m/s"}}, "does not stick"),
-    ({"inlets": [mo.Inlet("left", (0, 0.5), mo.Feed({"A": "1 mol/L"}, flow="1 L/s", T=T)) if T < 310 else
-                 mo.Inlet("top", (0, 0.5), mo.Feed({"A": "1 mol/L"}, flow="1 L/s", T=T)) for T in (300, 320)]},
+    ({"inlets": [mo.fields.Inlet("left", (0, 0.5), mo.Feed({"A": "1 mol/L"}, flow="1 L/s", T=T)) if T < 310 else
+                 mo.fields.Inlet("top", (0, 0.5), mo.Feed({"A": "1 mol/L"}, flow="1 L/s", T=T)) for T in (300, 320)]},
      "different temperatures"),
-    ({"outlets": [mo.Outlet("right", (0, 0.5), 0.7), mo.Outlet("right", (1, 1.5), 0.7)]}, "add up to 1"),
-    ({"inlets": mo.Inlet("left", (0, 0.5), mo.Feed({"A": "1 mol/s"}, T="400 K", P="2 bar"))}, "constant density"),
+    ({"outlets": [mo.fields.Outlet("right", (0, 0.5), 0.7), mo.fields.Outlet("right", (1, 1.5), 0.7)]}, "add up to 1"),
+    ({"inlets": mo.fields.Inlet("left", (0, 0.5), mo.Feed({"A": "1 mol/s"}, T="400 K", P="2 bar"))}, "constant density"),
 ])  # fmt: skip
 def test_what_is_wrong_is_said(more: dict[str, Any], words: str) -> None:
     with pytest.raises(mo.InputError, match=words):
@@ -213,8 +213,8 @@ def test_any_openings_and_walls_keep_what_is_fed(
         low = min(low, 0.7) if place == 1.4 else max(low, 0.7)
     law = mo.Reaction("A -> B", k="0.2 1/min") if order == 1 else mo.Reaction("2 A -> B", k="0.3 L/mol/min")
     vessel = basin(
-        chemistry=mo.Chemistry(law), inlets=mo.Inlet("left", (low, low + wide), FEED, "parabolic"),
-        outlets=mo.Outlet(side, (place, place + wide)), baffles=[mo.Baffle((2.2, 0), (2.2, wall))],
+        chemistry=mo.Chemistry(law), inlets=mo.fields.Inlet("left", (low, low + wide), FEED, "parabolic"),
+        outlets=mo.fields.Outlet(side, (place, place + wide)), baffles=[mo.fields.Baffle((2.2, 0), (2.2, wall))],
         diffusivity=10.0**D, flow=flow, grading=grading, cells=(18, 12),
     )  # fmt: skip
     run = vessel.run()
@@ -234,27 +234,27 @@ def test_a_channel_between_two_walls_has_the_profile_of_poiseuille() -> None:
     """Creeping and laminar: 6 (y/h)(1 - y/h) of the mean, some heights behind a uniform inlet; a lid drags half."""
     feed = mo.Feed({"A": "1 mol/L"}, flow="2 L/s", density="1000 kg/m3")
     for flow in ("creeping", "laminar"):
-        channel = mo.Basin(FIRST, length=6, width=1, depth=1, inlets=mo.Inlet("left", (0, 1), feed),
-                           outlets=mo.Outlet("right", (0, 1)), flow=flow, viscosity="0.1 Pa*s", cells=(60, 24))  # fmt: skip
+        channel = mo.fields.Basin(FIRST, length=6, width=1, depth=1, inlets=mo.fields.Inlet("left", (0, 1), feed),
+                           outlets=mo.fields.Outlet("right", (0, 1)), flow=flow, viscosity="0.1 Pa*s", cells=(60, 24))  # fmt: skip
         y, u = channel._field.grid.middle[1], channel._field.flow.velocity[0][45]
         assert u == pytest.approx(2e-3 * 6 * y * (1 - y), abs=2e-3 * 0.01)
     assert channel.Reynolds == pytest.approx(20)
     slow = mo.Feed({"A": "1 mol/L"}, flow="0.5 L/s")
-    dragged = mo.Basin(FIRST, length=6, width=1, depth=1, inlets=mo.Inlet("left", (0, 1), slow),
-                       outlets=mo.Outlet("right", (0, 1)), flow="creeping", moving={"top": "1 mm/s"}, cells=(60, 24))  # fmt: skip
+    dragged = mo.fields.Basin(FIRST, length=6, width=1, depth=1, inlets=mo.fields.Inlet("left", (0, 1), slow),
+                       outlets=mo.fields.Outlet("right", (0, 1)), flow="creeping", moving={"top": "1 mm/s"}, cells=(60, 24))  # fmt: skip
     y, u = dragged._field.grid.middle[1], dragged._field.flow.velocity[0][45]
     assert u == pytest.approx(1e-3 * y, abs=2e-5)  # what the lid drags along is just what is fed
 
 
 def test_shares_and_pressures_split_what_flows_out() -> None:
     """Given shares are kept; alike outlets at one pressure share alike, a farther one takes less."""
-    both = [mo.Outlet("top", ("3.5 m", "4 m"), 0.3), mo.Outlet("right", ("0 m", "0.5 m"))]
+    both = [mo.fields.Outlet("top", ("3.5 m", "4 m"), 0.3), mo.fields.Outlet("right", ("0 m", "0.5 m"))]
     run = basin(outlets=both).run()
     assert [one["flow"] / 20e-3 for one in run.outlets] == pytest.approx([0.3, 0.7], rel=1e-12)
-    middle = {"inlets": mo.Inlet("left", ("0.75 m", "1.25 m"), FEED)}
-    even = basin(**middle, outlets=[mo.Outlet("right", ("0 m", "0.5 m")), mo.Outlet("right", ("1.5 m", "2 m"))]).run()
+    middle = {"inlets": mo.fields.Inlet("left", ("0.75 m", "1.25 m"), FEED)}
+    even = basin(**middle, outlets=[mo.fields.Outlet("right", ("0 m", "0.5 m")), mo.fields.Outlet("right", ("1.5 m", "2 m"))]).run()
     assert even.outlets[0]["flow"] == pytest.approx(even.outlets[1]["flow"], rel=1e-9)
-    near = basin(**middle, outlets=[mo.Outlet("top", ("0.5 m", "1 m")), mo.Outlet("top", ("3 m", "3.5 m"))]).run()
+    near = basin(**middle, outlets=[mo.fields.Outlet("top", ("0.5 m", "1 m")), mo.fields.Outlet("top", ("3 m", "3.5 m"))]).run()
     assert near.outlets[0]["flow"] > 1.5 * near.outlets[1]["flow"]
     assert near.outlets[0]["A"] > near.outlets[1]["A"]
     assert "flow of outlet 2" in near.facts()
@@ -267,10 +267,10 @@ def test_shares_and_pressures_split_what_flows_out() -> None:
 def test_a_laminar_flow_does_not_depend_on_where_the_search_for_it_began() -> None:
     """From the flow on half the lines, and from the creeping one: the same to the digits of Newton's method."""
     feed = mo.Feed({"A": "1 mol/L"}, flow="10 L/s", density="1000 kg/m3")
-    vessel = mo.Basin(
-        FIRST, length=3, width=1, depth=1, inlets=mo.Inlet("left", (0, 0.3), feed, "parabolic"),
-        outlets=[mo.Outlet("right", (0.7, 1)), mo.Outlet("top", (1, 1.3))],
-        baffles=[mo.Baffle((1.5, 0), (1.5, 0.5)), mo.Baffle((2.2, 0.4), (2.2, 0.6))],
+    vessel = mo.fields.Basin(
+        FIRST, length=3, width=1, depth=1, inlets=mo.fields.Inlet("left", (0, 0.3), feed, "parabolic"),
+        outlets=[mo.fields.Outlet("right", (0.7, 1)), mo.fields.Outlet("top", (1, 1.3))],
+        baffles=[mo.fields.Baffle((1.5, 0), (1.5, 0.5)), mo.fields.Baffle((2.2, 0.4), (2.2, 0.6))],
         flow="laminar", viscosity="0.1 Pa*s", cells=(40, 20),
     )  # fmt: skip
     grid = vessel.spec.grid
@@ -290,8 +290,8 @@ def test_without_diffusion_concentrations_and_E_stay_physical(flow: str) -> None
     """From corner to corner on 40 x 40 cells: nothing below zero, nothing above the feed, and E falls behind its peak."""
     chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     feed = mo.Feed({"A": "1 mol/L"}, flow="1 m3/h")
-    basin = mo.Basin(
-        chem, inlets=mo.Inlet("left", ("0 m", "0.025 m"), feed), outlets=mo.Outlet("right", ("0.975 m", "1 m")),
+    basin = mo.fields.Basin(
+        chem, inlets=mo.fields.Inlet("left", ("0 m", "0.025 m"), feed), outlets=mo.fields.Outlet("right", ("0.975 m", "1 m")),
         length="1 m", width="1 m", depth="1 m", flow=flow, cells=(40, 40),
     )  # fmt: skip
     for run in (basin.run(), basin.follow("2 h", steps=60)):
@@ -309,8 +309,8 @@ def test_a_steady_field_has_no_negative_concentration_and_is_that_of_a_start_up(
     """Newton's method finds a field with -850 mol/m3 from the feed; the start-up leads to the other one."""
     chem = mo.Chemistry([mo.Reaction("A -> B", k="0.02 1/s"), mo.Reaction("B + D -> C", k="0.05 L/mol/s")])
     feed = mo.Feed({"A": "1 mol/L", "D": "0.2 mol/L"}, flow="20 L/s")
-    basin = mo.Basin(chem, length="4 m", width="2 m", depth="1 m", inlets=mo.Inlet("left", ("0 m", "0.5 m"), feed),
-                     outlets=mo.Outlet("right", ("1.5 m", "2 m")), cells=(16, 16), diffusivity="0.1 m2/s")  # fmt: skip
+    basin = mo.fields.Basin(chem, length="4 m", width="2 m", depth="1 m", inlets=mo.fields.Inlet("left", ("0 m", "0.5 m"), feed),
+                     outlets=mo.fields.Outlet("right", ("1.5 m", "2 m")), cells=(16, 16), diffusivity="0.1 m2/s")  # fmt: skip
     run, start = basin.run(), basin.follow("60 min", contents={"B": "1 mol/L"}, steps=400)
     assert min(rows.min() for rows in run.inside.values()) > 0
     assert start.conversion("D") == pytest.approx(run.conversion("D"), rel=1e-5)

@@ -122,7 +122,7 @@ def test_effectiveness_factors_against_closed_forms_and_the_particle_itself(shap
             "cylinder": i1(2 * phi) / (phi * i0(2 * phi)),
             "sphere": (3 * phi / math.tanh(3 * phi) - 1) / (3 * phi**2),
         }[shape]
-        assert mo.effectiveness_factor(phi, shape) == pytest.approx(exact, rel=1e-7 if phi > 1e-3 else 1e-5)
+        assert mo.thermo.effectiveness_factor(phi, shape) == pytest.approx(exact, rel=1e-7 if phi > 1e-3 else 1e-5)
     for square in (1e-5, 9.9e-5, 1.01e-4, 0.5, 30.0):
         step = 1e-4 * square
         ends = [Effectiveness.number(square + h, SHAPES[shape]) for h in (step, -step)]
@@ -141,7 +141,7 @@ def test_effectiveness_factors_against_closed_forms_and_the_particle_itself(shap
     r = np.linspace(first, outer, 400)
     found = solve_bvp(slopes, ends, r, np.vstack([np.ones(400), np.zeros(400)]), tol=1e-8, max_nodes=100_000)
     assert found.success
-    assert found.y[1, -1] / phi**2 == pytest.approx(mo.effectiveness_factor(phi, shape), rel=1e-6)
+    assert found.y[1, -1] / phi**2 == pytest.approx(mo.thermo.effectiveness_factor(phi, shape), rel=1e-6)
 
 
 def test_pores_age_and_mass_of_a_catalyst() -> None:
@@ -152,7 +152,7 @@ def test_pores_age_and_mass_of_a_catalyst() -> None:
     internal_diffusion = mo.Catalyst(**particles, internal_diffusion={"r": mo.InternalDiffusion("A", "2e-5 m2/s")})
     assert internal_diffusion.bulk_density.si == pytest.approx(840)
     run = mo.PlugFlow(chem, feed, catalyst_mass="20 kg", catalyst=internal_diffusion).run()
-    eta = mo.effectiveness_factor(1e-3 * math.sqrt(0.002 * 1400 / 2e-5))
+    eta = mo.thermo.effectiveness_factor(1e-3 * math.sqrt(0.002 * 1400 / 2e-5))
     assert run.series["effectiveness of r"] == pytest.approx(eta)
     assert run.conversion("A") == pytest.approx(1 - math.exp(-0.002 * eta * 20 * 60), rel=1e-8)
     assert run.volume_si == pytest.approx(20 / 840)
@@ -167,7 +167,7 @@ def test_pores_age_and_mass_of_a_catalyst() -> None:
     ).steady()
     c = tank.concentrations["A"][-1]
     modulus = 1e-3 * math.sqrt(1.5 * 2e-5 * c * 1400 / 2e-5)
-    assert 100 - c == pytest.approx(1.2 * 840 * 2e-5 * c**2 * mo.effectiveness_factor(modulus), rel=1e-8)
+    assert 100 - c == pytest.approx(1.2 * 840 * 2e-5 * c**2 * mo.thermo.effectiveness_factor(modulus), rel=1e-8)
     for order, left in ((1, math.exp(-0.5)), (2, 1 / 1.5), (0.5, 0.75**2)):
         aged = mo.Catalyst(bulk_density="840 kg/m3", deactivation=mo.Deactivation("0.001 1/h", order, "500 h"))
         spent = mo.PlugFlow(chem, feed, catalyst_mass="20 kg", catalyst=aged).run()
@@ -193,7 +193,7 @@ REAL = mo.Chemistry(mo.Reaction("2 A -> E + W", rate="k*p[A]", k="0.01 mol/m3/s/
 def test_an_adiabatic_tube_of_a_real_gas_keeps_the_enthalpy_of_the_equation_of_state(form: str) -> None:
     """Outlet temperature and flow from `CubicEquation`, which shares no expression with the balances."""
     pairs = {("A", "W"): -0.08}
-    model = mo.CubicEquation(SPECIES, form, pairs)
+    model = mo.thermo.CubicEquation(SPECIES, form, pairs)
     feed = mo.Feed({"A": "90 mol%", "W": "rest"}, flow="50 kmol/h", T="540 K", P="40 bar", model=model)
     tube = mo.PlugFlow(REAL, feed, volume="2 m3", heat="adiabatic")
     run = tube.run()

@@ -118,11 +118,11 @@ def test_pores_and_age_slow_a_tube_that_disperses() -> None:
 
 def test_a_pipe_a_distribution_and_a_segregated_batch_agree() -> None:
     """First order in a laminar pipe without diffusion: by marching, by its E curve, by the model of laminar flow."""
-    pipe = mo.LaminarTube(FIRST, FEED, diameter="20 mm", length="16 m")
+    pipe = mo.fields.LaminarTube(FIRST, FEED, diameter="20 mm", length="16 m")
     tau = np.pi * 0.01**2 * 16 / (1e-3 / 60)
-    model = mo.LaminarFlow().conversion("0.2 1/min", f"{tau} s")
+    model = mo.mixing.LaminarFlow().conversion("0.2 1/min", f"{tau} s")
     assert pipe.run().conversion("A") == pytest.approx(model, abs=1e-6)
-    bounds = mo.mixing_bounds(mo.Batch(FIRST, {"A": "1 mol/L"}), mo.LaminarFlow().distribution(f"{tau} s"))
+    bounds = mo.mixing.mixing_bounds(mo.Batch(FIRST, {"A": "1 mol/L"}), mo.mixing.LaminarFlow().distribution(f"{tau} s"))
     assert bounds.conversion("A") == pytest.approx(model, abs=2e-3)
 
 
@@ -130,16 +130,16 @@ def test_a_basin_an_axial_model_and_a_tube_that_disperses_agree() -> None:
     """A channel of plug flow with diffusion along it is a tube with dispersion: the same Peclet number, the same outlet."""
     flow, area, length = 2e-3, 1.0, 4.0
     D = flow / area * length / 8
-    channel = mo.Basin(FIRST, length=length, width=1, depth=1, inlets=mo.Inlet("left", (0, 1), mo.Feed(
-        {"A": "1 mol/L"}, flow="2 L/s")), outlets=mo.Outlet("right", (0, 1)), diffusivity=D, cells=(160, 4))  # fmt: skip
+    channel = mo.fields.Basin(FIRST, length=length, width=1, depth=1, inlets=mo.fields.Inlet("left", (0, 1), mo.Feed(
+        {"A": "1 mol/L"}, flow="2 L/s")), outlets=mo.fields.Outlet("right", (0, 1)), diffusivity=D, cells=(160, 4))  # fmt: skip
     slow = mo.Chemistry(mo.Reaction("A -> B", k=f"{1.5 * flow / (area * length)} 1/s"))
-    run = mo.Basin(slow, **{name: getattr(channel, name) for name in (
+    run = mo.fields.Basin(slow, **{name: getattr(channel, name) for name in (
         "length", "width", "depth", "inlets", "outlets", "diffusivity", "cells")}).run()  # fmt: skip
     tube = mo.DispersedTube(slow, mo.Feed({"A": "1 mol/L"}, flow="2 L/s"), volume="4 m3",
                             dispersion=mo.Dispersion(peclet=8)).run()  # fmt: skip
     assert run.conversion("A") == pytest.approx(tube.conversion("A"), abs=1e-4)
     assert run.extrapolated_conversion("A")[0] == pytest.approx(tube.conversion("A"), abs=2e-5)
-    curve, model = channel.distribution(steps=200), mo.AxialDispersion(8, "closed")
+    curve, model = channel.distribution(steps=200), mo.mixing.AxialDispersion(8, "closed")
     mean = area * length / flow
     assert curve.raw[0] == pytest.approx(mean, rel=1e-6)
     variance = 2 / 8 - 2 / 64 * (1 - np.exp(-8))
@@ -151,10 +151,10 @@ def test_a_basin_an_axial_model_and_a_tube_that_disperses_agree() -> None:
 def test_a_slit_over_time_and_a_basin_over_time_settle_alike() -> None:
     """Developed creeping flow between two plates: the same vessel as a laminar slit and as a basin."""
     feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
-    slit = mo.LaminarTube(FIRST, feed, gap="20 mm", width="0.5 m", length="0.5 m", diffusivity="1e-6 m2/s")
-    basin = mo.Basin(
-        FIRST, length="0.5 m", width="20 mm", depth="0.5 m", inlets=mo.Inlet("left", ("0 m", "20 mm"), feed, "parabolic"),
-        outlets=mo.Outlet("right", ("0 m", "20 mm")), flow="creeping", diffusivity="1e-6 m2/s", cells=(60, 24),
+    slit = mo.fields.LaminarTube(FIRST, feed, gap="20 mm", width="0.5 m", length="0.5 m", diffusivity="1e-6 m2/s")
+    basin = mo.fields.Basin(
+        FIRST, length="0.5 m", width="20 mm", depth="0.5 m", inlets=mo.fields.Inlet("left", ("0 m", "20 mm"), feed, "parabolic"),
+        outlets=mo.fields.Outlet("right", ("0 m", "20 mm")), flow="creeping", diffusivity="1e-6 m2/s", cells=(60, 24),
     )  # fmt: skip
     assert basin.run().conversion("A") == pytest.approx(slit.run().conversion("A"), abs=2e-3)
     empty = {"B": "1 mol/L"}
@@ -209,13 +209,13 @@ def test_a_hot_spot_that_a_step_leaves_behind_is_followed() -> None:
 @pytest.fixture(scope="module")
 def followed() -> dict[str, Any]:
     warm = mo.Feed({"A": "1 mol/L"}, flow="1 L/min", T="330 K", heat_capacity="3.8 MJ/m3/K")
-    basin = mo.Basin(FIRST, length=6, width=1, depth=1, inlets=mo.Inlet("bottom", (0, 0.5), mo.Feed(
-        {"A": "1 mol/L"}, flow="10 L/s")), outlets=mo.Outlet("top", (5.5, 6)), cells=(24, 8))  # fmt: skip
+    basin = mo.fields.Basin(FIRST, length=6, width=1, depth=1, inlets=mo.fields.Inlet("bottom", (0, 0.5), mo.Feed(
+        {"A": "1 mol/L"}, flow="10 L/s")), outlets=mo.fields.Outlet("top", (5.5, 6)), cells=(24, 8))  # fmt: skip
     return {
         "tube": mo.PlugFlow(HOT, warm, volume="3 L", heat="adiabatic").follow("2 min", cells=20, points=21),
-        "pipe": mo.LaminarTube(HOT, warm, diameter="20 mm", length="8 m", conductivity="0.6 W/m/K", wall_T="320 K",
+        "pipe": mo.fields.LaminarTube(HOT, warm, diameter="20 mm", length="8 m", conductivity="0.6 W/m/K", wall_T="320 K",
                                viscosity="1 mPa*s").run(nodes=12),
-        "slit": mo.LaminarTube(FIRST, FEED, gap="4 mm", width="0.2 m", length="1 m").follow("5 min", cells=10, nodes=5),
+        "slit": mo.fields.LaminarTube(FIRST, FEED, gap="4 mm", width="0.2 m", length="1 m").follow("5 min", cells=10, nodes=5),
         "basin": basin.run(), "start": basin.follow("20 min", steps=20, points=3),
     }  # fmt: skip
 

@@ -58,7 +58,7 @@ def test_findings(name: str) -> None:
 
 
 SOUND = {
-    "demo": lambda: mo.read_chemistry(DEMO / "valdeoro.toml"),
+    "demo": lambda: mo.files.read_chemistry(DEMO / "valdeoro.toml"),
     "elementary both ways": lambda: mo.Chemistry(R("A + B <-> 2 C", k=2, k_reverse=3)),
     "saturation": lambda: mo.Chemistry(R("A -> B", "v*[A]/(K + [A])", v=1, K=2)),
     "adsorption": lambda: mo.Chemistry(R("A <-> B", "k*(p[A] - p[B]/K)/(1 + K*p[A])^2", k=1, K=3)),
@@ -80,7 +80,7 @@ PAIR = [gas("A", "-100 kJ/mol", "-60 kJ/mol"), gas("B", "-120 kJ/mol", "-65 kJ/m
 
 
 def test_backward_rates_are_held_against_the_thermochemistry() -> None:
-    sound = mo.Chemistry(R("A <-> B", k="1 1/s", K=mo.FromSpecies()), species=PAIR)
+    sound = mo.Chemistry(R("A <-> B", k="1 1/s", K=mo.thermo.FromSpecies()), species=PAIR)
     assert not sound.check("400 K").at("warning")
     K = {T: sound.equilibrium_constant("r1", T) for T in (400.0, 440.0)}
     backward = {T: 1 / k for T, k in K.items()}
@@ -147,7 +147,7 @@ def test_equations_are_those_that_run(molino: Typed, folder: Path, job: Any) -> 
 
 
 def test_a_fitted_chemistry_comes_back_from_its_file_with_its_covariance(fitted: Any, tmp_path: Path) -> None:
-    again = mo.read_chemistry(mo.write_chemistry(fitted.chemistry, tmp_path / "fitted.toml"))
+    again = mo.files.read_chemistry(mo.files.write_chemistry(fitted.chemistry, tmp_path / "fitted.toml"))
     assert again.network == fitted.chemistry.network
     assert again.covariance.matrix == pytest.approx(fitted.chemistry.covariance.matrix, rel=1e-15)
     feed = mo.Feed({"xylose": "0.35 mol/L", "acid": "0.1 mol/L"}, flow="12 m3/h", T="175 degC")
@@ -163,12 +163,12 @@ def test_a_fitted_chemistry_comes_back_from_its_file_with_its_covariance(fitted:
         assert any((beyond or "extrapolated") in f.what for f in tube.check().at("warning")) == bool(beyond)
         assert (beyond or "which covers this run") in tube.run().facts()["rate constants"]
     with pytest.raises(mo.InputError, match="a file cannot hold"):
-        mo.write_chemistry(mo.Chemistry(R("A -> B", rate=lambda A: A)), tmp_path / "p.toml")
+        mo.files.write_chemistry(mo.Chemistry(R("A -> B", rate=lambda A: A)), tmp_path / "p.toml")
     assert not (tmp_path / "p.toml").exists()
 
 
 def test_the_library_is_searched_by_species_and_elements(molino: Typed) -> None:
-    library = mo.read_library(DEMO / "cob-reactions.toml")
+    library = mo.files.read_library(DEMO / "cob-reactions.toml")
     assert list(library.search(["xylose", "furfural", "water", "resin"])) == ["dehydration", "resin"]
     assert list(library.search(["xylose", "furfural", "water", "humins"], ["C", "H", "O"])) == [
         "dehydration",

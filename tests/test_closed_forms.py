@@ -165,7 +165,7 @@ def test_size_inverts_run(known: Known) -> None:
     for vessel, free, per_time, closed in vessels:
         after = closed(time)
         converted = (A0 - after["A"]) / A0
-        by_conversion = mo.size(vessel, mo.conversion("A"), converted, free=free)
+        by_conversion = mo.size(vessel, mo.results.conversion("A"), converted, free=free)
         by_outlet = mo.size(vessel, "concentration of A", after["A"], free=free)
         assert by_conversion.value == pytest.approx(time * per_time, rel=1e-6)
         assert by_outlet.value == pytest.approx(time * per_time, rel=1e-6)
@@ -175,7 +175,7 @@ def test_size_inverts_run(known: Known) -> None:
 def test_size_for_a_yield_finds_the_first_of_two_crossings() -> None:
     chemistry = mo.Chemistry(KNOWN["series"].reactions)
     time = 2.0
-    found = mo.size(mo.Batch(chemistry, ONLY_A), mo.yield_of("B", on="A"), series(time)["B"] / A0)
+    found = mo.size(mo.Batch(chemistry, ONLY_A), mo.results.yield_of("B", on="A"), series(time)["B"] / A0)
     assert found.value == pytest.approx(time, rel=1e-6)
 
 
@@ -275,7 +275,7 @@ def test_sweep_gives_what_single_runs_give() -> None:
     tank = mo.StirredTank(chemistry, feed, volume=2.0)
     tube = mo.PlugFlow(chemistry, feed, diameter=0.5, length=8.0)
     batch = mo.Batch(chemistry, feed, time=4.0)
-    metric = mo.yield_of("B", on="A")
+    metric = mo.results.yield_of("B", on="A")
     grids = [
         (tank, {"T": [330.0, 370.0], "volume": [0.5, 3.0]}),
         (tube, {"diameter": [0.3, 0.6], "length": [2.0, 9.0], "flow": [0.2, 0.5]}),

@@ -210,7 +210,7 @@ def test_constants_may_be_drawn_from_refits_to_resampled_data(tmp_path: Path, mo
         )
         assert sized.sources is not None
         assert sized.sources.sources == ("r.k",)
-    again = mo.read_chemistry(mo.write_chemistry(known, tmp_path / "known.toml"))
+    again = mo.files.read_chemistry(mo.files.write_chemistry(known, tmp_path / "known.toml"))
     other = mo.size(TUBE.with_(chemistry=again), "conversion of A", 0.9, confidence=0.95)
     assert other.value == pytest.approx(sized.value, rel=1e-9)
     table = "\n".join(f"{t},{c}" for t, c in zip(times, np.maximum(noisy, 0) / 1e3, strict=True))

@@ -229,11 +229,11 @@ def test_results_are_hashed_and_pickled() -> None:
     unknown = mo.Chemistry(mo.Reaction("A -> B", k=mo.Unknown("0.1 1/min")))
     t = np.linspace(0.0, 3600.0, 61)
     run = mo.Experiment("1", t, {"A": 1000 * np.exp(-t / 300)}, initial={"A": 1000.0})
-    found = mo.TracerTest(t, np.exp(-t / 600)).distribution()
+    found = mo.mixing.TracerTest(t, np.exp(-t / 600)).distribution()
     species = [mo.Species(n, vapor_pressure={"antoine": [4.2, 1200.0 + 100 * i, -50.0]}) for i, n in enumerate("AB")]
     results = [
-        mo.fit(unknown, run), mo.screen_orders(run, "A"), found, mo.mixing_bounds(mo.Batch(chem, {"A": 1.0}), found),
-        mo.PhaseEquilibrium(species).flash({"A": 0.5, "B": 0.5}, T=360, P="1 bar"),
+        mo.fit(unknown, run), mo.screen_orders(run, "A"), found, mo.mixing.mixing_bounds(mo.Batch(chem, {"A": 1.0}), found),
+        mo.thermo.PhaseEquilibrium(species).flash({"A": 0.5, "B": 0.5}, T=360, P="1 bar"),
     ]  # fmt: skip
     for one in results:
         twin = pickle.loads(pickle.dumps(one))

@@ -6,6 +6,7 @@ import json
 import os
 import subprocess
 import sys
+from operator import attrgetter
 from pathlib import Path
 
 import numpy as np
@@ -14,6 +15,7 @@ import pytest
 
 import molino as mo
 from conftest import Typed, spoil
+from molino._public import SUBMODULES, listed
 from molino.core.fitting.fit_result import Fit
 from molino.demo import make_data
 from molino.desk.job.load import Job
@@ -89,7 +91,7 @@ def test_json_is_all_that_is_printed(molino: Typed, folder: Path, command: str) 
 def test_steps_agree_with_python(molino: Typed, folder: Path, job: Job, fitted: Fit) -> None:
     content = json.loads(molino("size", folder / "valdeoro.toml", "--json").stdout)["sizes"]["coil"]
     coil = job.with_chemistry(fitted.chemistry)["coil"]
-    by_python = mo.size(coil, mo.conversion("xylose"), target=0.9)
+    by_python = mo.size(coil, mo.results.conversion("xylose"), target=0.9)
     assert content["value"] == pytest.approx(by_python.value, rel=1e-9)
     one = json.loads(molino("run", folder / "valdeoro.toml", "--vessel", "tank", "--json").stdout)["vessels"]
     assert list(one) == ["tank", "tank over time"]
@@ -178,7 +180,7 @@ def test_a_file_is_written_whole_or_not_at_all(tmp_path: Path) -> None:
     target = tmp_path / "deep" / "result.csv"
     with whole(target) as temporary:
         temporary.write_text("sound")
-    with pytest.raises(mo.WriteError, match="disk full"), whole(target) as temporary:  # noqa: PT012
+    with pytest.raises(mo.files.WriteError, match="disk full"), whole(target) as temporary:  # noqa: PT012
         temporary.write_text("half")
         raise OSError("disk full")
     assert target.read_text() == "sound"
@@ -237,8 +239,8 @@ def test_importing_molino_is_light() -> None:
 
 
 def test_the_public_face_is_whole_and_documented() -> None:
-    for name in mo.__all__:
-        thing = getattr(mo, name)
+    for name in [*listed(), *SUBMODULES]:
+        thing = attrgetter(name)(mo)
         assert thing.__doc__, name
         assert not thing.__doc__.startswith(f"{name}("), f"{name} has only the docstring a dataclass makes"
     with pytest.raises(AttributeError):

@@ -41,7 +41,7 @@ def enthalpy(name: str, T: float) -> float:
     return NUMBERS[name][0] * 1e3 + NUMBERS[name][2] * (T - T0)
 
 
-def at_equilibrium(start: dict[str, float], T: float, bar: float, **more: object) -> mo.Run:
+def at_equilibrium(start: dict[str, float], T: float, bar: float, **more: object) -> mo.results.Run:
     """Some flows in mol/s at least Gibbs energy, over the species named."""
     of = more.pop("of", NUMBERS)
     solids = more.pop("solids", ["C"] if "C" in of else [])
@@ -50,7 +50,7 @@ def at_equilibrium(start: dict[str, float], T: float, bar: float, **more: object
     return mo.AtEquilibrium(chemistry, feed, solids=solids, **more).run()
 
 
-def flows(run: mo.Run) -> dict[str, float]:
+def flows(run: mo.results.Run) -> dict[str, float]:
     return {s: float(n[0]) for s, n in run.flows.items()}
 
 
@@ -180,7 +180,7 @@ def test_sulfur_dioxide_by_its_published_constant(T: float) -> None:
 ])  # fmt: skip
 def test_gibbs_energy_and_constants_of_reactions_agree_and_slopes_are_exact(model: str | None, heat: object) -> None:
     species = gases(tuple(CRITICAL))
-    of = mo.FromSpecies("activities")
+    of = mo.thermo.FromSpecies("activities")
     reactions = [
         mo.Reaction(f"{left} <-> {right}", rate=f"k*({forward} - {backward}/K)", k="1 mol/m3/s", K=of)
         for left, right, forward, backward in (
@@ -218,7 +218,7 @@ def test_methanol_at_high_pressure_against_another_minimisation() -> None:
     species = [methanol, *gases(names[1:])]
     g = [(-201.0e3 + 60.0 * (T - T0)) / (R * T) - (239.9 + 60.0 * math.log(T / T0)) / R]
     g += [potential(s, T) for s in names[1:]]
-    equation = mo.CubicEquation(species, "Soave")
+    equation = mo.thermo.CubicEquation(species, "Soave")
     start = np.array([0.05, 0.02, 1.0, 0.4, 3.0])
     nu = np.array([[1, 0, -1, 0, -2], [0, -1, -1, 1, 1]], dtype=float)
 
@@ -243,7 +243,7 @@ def test_methanol_at_high_pressure_against_another_minimisation() -> None:
 def test_kinetic_runs_end_there_a_gas_and_a_liquid_that_is_not_ideal() -> None:
     shift = [s for s in SPECIES if s.name in ("CO", "H2O", "CO2", "H2")]
     chemistry = mo.Chemistry(
-        mo.Reaction("CO + H2O <=> CO2 + H2", k="1 L/mol/s", K=mo.FromSpecies("concentrations")), species=shift
+        mo.Reaction("CO + H2O <=> CO2 + H2", k="1 L/mol/s", K=mo.thermo.FromSpecies("concentrations")), species=shift
     )
     feed = mo.Feed({"CO": "40 mol%", "H2O": "rest"}, flow="1 mol/s", T="800 K", P="5 bar")
     tube = mo.PlugFlow(chemistry, feed, volume="1e6 m3", heat="adiabatic").run()
@@ -257,7 +257,7 @@ def test_kinetic_runs_end_there_a_gas_and_a_liquid_that_is_not_ideal() -> None:
     ]  # fmt: skip
     pairs = {("acid", "water"): "0.4 kJ/mol", ("water", "acid"): "0.9 kJ/mol", ("alcohol", "water"): "1.1 kJ/mol",
              ("water", "alcohol"): "2.9 kJ/mol", ("ester", "water"): "2.6 kJ/mol", ("water", "ester"): "6.1 kJ/mol"}  # fmt: skip
-    model = mo.ActivityModel(liquid, "NRTL", pairs)
+    model = mo.thermo.ActivityModel(liquid, "NRTL", pairs)
     law = mo.Reaction(
         "acid + alcohol <-> ester + water", rate="k*(a[acid]*a[alcohol] - a[ester]*a[water]/K)",
         k="2 mol/L/h", K=mo.VantHoff(K=6.0, at="350 K", dH="-6 kJ/mol"), enthalpy="-6 kJ/mol",
@@ -437,7 +437,7 @@ def test_curves_and_beds_against_the_balance_of_energy() -> None:
     chemistry = mo.Chemistry(mo.Reaction("A <-> B", K=mo.VantHoff(K=9.0, at="350 K", dH="-60 kJ/mol"), **law))
     feed = mo.Feed({"A": "2 mol/L"}, flow="1 m3/h", T="320 K", heat_capacity="3 MJ/m3/K")
     tube = mo.PlugFlow(chemistry, feed, volume="1 m3", name="tube")
-    found = mo.equilibrium_curves(
+    found = mo.thermo.equilibrium_curves(
         tube, "conversion of A", T=("300 K", "420 K"), inlet="330 K", target=0.95, approach="5 K"
     )
 
@@ -463,14 +463,14 @@ def test_curves_and_beds_against_the_balance_of_energy() -> None:
         assert pytest.approx(60e3 * X / K, rel=1e-3) == 90e3 * (1 - X - X / K)
     assert len(found.beds()) == 3
     assert "0.95 takes 3 beds" in str(found)
-    short = mo.equilibrium_curves(tube, "conversion of A", T=("300 K", "420 K"), target=0.99, beds=1)
+    short = mo.thermo.equilibrium_curves(tube, "conversion of A", T=("300 K", "420 K"), target=0.99, beds=1)
     assert not short.is_reached
     for wrong, words in (
         ({"T": ("400 K", "300 K")}, "not rising"), ({"T": ("300 K", "400 K"), "P": ["1 bar"]}, "has no pressure"),
         ({"T": ("300 K", "400 K"), "beds": 0}, "no number of beds"), ({"T": ("300 K", "400 K"), "target": "3 kg"}, "target"),
     ):  # fmt: skip
         with pytest.raises(mo.InputError, match=words):
-            mo.equilibrium_curves(tube, "conversion of A", **wrong)
+            mo.thermo.equilibrium_curves(tube, "conversion of A", **wrong)
 
 
 def test_a_survey_says_how_far_each_is_and_why() -> None:

@@ -48,7 +48,7 @@ def test_a_job_takes_reactions_from_a_library_and_keeps_its_inerts(molino: Typed
     job = tmp_path / "job.toml"
     job.write_text(LIBRARY_JOB, encoding="utf-8")
     chemistry = mo.load_job(job).chemistry
-    library = mo.read_library(DEMO / "cob-reactions.toml")
+    library = mo.files.read_library(DEMO / "cob-reactions.toml")
     assert chemistry.reaction("hydrolysis") == library["hydrolysis"]
     assert str(chemistry.reaction("glucose").law) == "k_acid*[glucose]*[acid]"
     assert chemistry.constants == library.constants
@@ -62,7 +62,7 @@ def test_a_job_takes_reactions_from_a_library_and_keeps_its_inerts(molino: Typed
     assert "humins" not in formulas
     run = json.loads(molino("run", job, "--json").stdout)["vessels"]["tank"]
     assert max(run["closure"].values()) < 1e-9
-    assert mo.read_chemistry(job) == chemistry
+    assert mo.files.read_chemistry(job) == chemistry
     kept = library.chemistry("hydrolysis", inerts=["arabinose"])
     assert set(kept.names) == {"arabinose", "xylan", "water", "xylose", "acid"}
     for text, what, message in (

@@ -96,7 +96,7 @@ def test_the_tracer_test_of_a_job_is_that_of_its_table(basin_job: Path, molino: 
     done = molino("tracer", basin_job, "--json")
     assert done.exit_code == 0, done.output
     found = json.loads(done.stdout)["tracers"]["cooker"]
-    table = mo.read_tracer(basin_job.parent / "cooker-tracer.csv", volume="6 m3", flow="12 m3/h", injected="1.5 kg",
+    table = mo.mixing.read_tracer(basin_job.parent / "cooker-tracer.csv", volume="6 m3", flow="12 m3/h", injected="1.5 kg",
                            calibration="0.55 g/L", baseline=[("-5 min", "-0.5 min"), ("320 min", "360 min")])  # fmt: skip
     assert found["dead_fraction"] == pytest.approx(table.distribution().dead_fraction, rel=1e-9)
     assert "models" in found
@@ -196,10 +196,10 @@ def test_bare_numbers_of_a_basin_are_in_the_units_of_the_job(tmp_path: Path, mol
             "start = [2, 0], end = [2, 1]", "start = [200, 0], end = [200, 100]"))):  # fmt: skip
         (tmp_path / f"{name}.toml").write_text(text, encoding="utf-8")
     found = [mo.load_job(tmp_path / f"{name}.toml").fields["pond"].field for name in ("m", "cm")]
-    python = mo.Basin(
+    python = mo.fields.Basin(
         mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min")), length="4 m", width="2 m", depth="1 m",
-        inlets=mo.Inlet("left", ("0 m", "0.5 m"), mo.Feed({"A": "1 mol/L"}, flow="20 L/s")),
-        outlets=mo.Outlet("right", ("1.5 m", "2 m")), baffles=[mo.Baffle(("2 m", "0 m"), ("2 m", "1 m"))], cells=(12, 8),
+        inlets=mo.fields.Inlet("left", ("0 m", "0.5 m"), mo.Feed({"A": "1 mol/L"}, flow="20 L/s")),
+        outlets=mo.fields.Outlet("right", ("1.5 m", "2 m")), baffles=[mo.fields.Baffle(("2 m", "0 m"), ("2 m", "1 m"))], cells=(12, 8),
     )  # fmt: skip
     wanted = python.run().conversion("A")
     assert [one.run().conversion("A") for one in found] == pytest.approx([wanted, wanted], rel=1e-9)

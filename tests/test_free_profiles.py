@@ -64,14 +64,14 @@ def _batch(reactions: list[mo.Reaction], charge: dict[str, object], **given: obj
     return mo.Batch(mo.Chemistry(reactions, constants={"u": 1.0}), charge, **given)
 
 
-def _parallel() -> tuple[mo.Optimum, float, str]:
+def _parallel() -> tuple[mo.results.Optimum, float, str]:
     """B. Srinivasan, S. Palanki, D. Bonvin, Comput. Chem. Eng. 27 (2003) 1; published 0.57353 to 0.573545."""
     batch = _batch([mo.Reaction("A -> B", rate="u*[A]"), mo.Reaction("A -> C", rate="u^2/2*[A]")], {"A": 1.0}, time=1.0)
     best = mo.optimize(batch, maximize="concentration of B", free={"u": mo.FreeProfile(0, 5)})
     return best, 0.573545, "between its bounds"
 
 
-def _pyrolysis(**free: object) -> mo.Optimum:
+def _pyrolysis(**free: object) -> mo.results.Optimum:
     """Oil shale (C. S. Wen, T. F. Yen, Chem. Eng. Sci. 32 (1977) 346); ln k0 and E/R of its five reactions."""
     numbers = ((8.86, 10215.4), (24.25, 18820.5), (23.67, 17008.9), (18.75, 14190.8), (20.70, 15599.8))
     equations = ("A -> B", "B -> P", "A + B -> 2 B", "A + B -> B + C", "A + B -> B + D")
@@ -84,7 +84,7 @@ def _pyrolysis(**free: object) -> mo.Optimum:
     )  # fmt: skip
 
 
-def _bang() -> tuple[mo.Optimum, float, str]:
+def _bang() -> tuple[mo.results.Optimum, float, str]:
     """The catalyst of A -> B is added so late that B is at its peak at the end."""
     reactions = [mo.Reaction("A -> B", rate="u*[A]"), mo.Reaction("B -> C", rate="k2*[B]", k2=1.0)]
     best = mo.optimize(
@@ -95,7 +95,7 @@ def _bang() -> tuple[mo.Optimum, float, str]:
     return best, 1.5 * (math.exp(-late) - math.exp(-3 * late)), "at its lower bound, at its upper bound"
 
 
-def _singular() -> tuple[mo.Optimum, float, str]:
+def _singular() -> tuple[mo.results.Optimum, float, str]:
     """Substrate inhibition: the substrate is kept where the rate is highest, at sqrt(K KI)."""
     best = mo.optimize(
         _batch(SUPPLY, {"D": 100.0}, time=5.0), maximize="concentration of P", free={"u": mo.FreeProfile(0, RISE)}
@@ -104,7 +104,7 @@ def _singular() -> tuple[mo.Optimum, float, str]:
     return best, _supplied(math.sqrt(K * KI), 5.0), "at its upper bound, singular"
 
 
-def _along_a_limit() -> tuple[mo.Optimum, float, str]:
+def _along_a_limit() -> tuple[mo.results.Optimum, float, str]:
     limit = "concentration of S everywhere <= 0.6"
     best = mo.optimize(
         _batch(SUPPLY, {"D": 100.0}, time=5.0), maximize="concentration of P", free={"u": mo.FreeProfile(0, RISE)},
@@ -115,7 +115,7 @@ def _along_a_limit() -> tuple[mo.Optimum, float, str]:
     return best, _supplied(0.6, 5.0), f"at its upper bound, along the limit {limit}"
 
 
-def _reversible_tube() -> tuple[mo.Optimum, float, str]:
+def _reversible_tube() -> tuple[mo.results.Optimum, float, str]:
     """Best temperature progression of a reversible exothermic reaction, along a tube with diameter."""
     chemistry = mo.Chemistry([REVERSIBLE])
     tube = mo.PlugFlow(chemistry, mo.Feed({"A": 1.0}, flow=0.1), diameter=1.0, length=4 / math.pi, T=350.0)
@@ -123,7 +123,7 @@ def _reversible_tube() -> tuple[mo.Optimum, float, str]:
     return best, _conversion_after(10.0), "at its upper bound, between its bounds"
 
 
-def _shortest_time() -> tuple[mo.Optimum, float, str]:
+def _shortest_time() -> tuple[mo.results.Optimum, float, str]:
     """The same reaction to a conversion of 0.6, in the shortest time: the end is free."""
     batch = mo.Batch(mo.Chemistry([REVERSIBLE]), {"A": 1.0}, T=350.0, time=5.0)
     best = mo.optimize(
@@ -135,7 +135,7 @@ def _shortest_time() -> tuple[mo.Optimum, float, str]:
     return best, exact, "at its upper bound, between its bounds"
 
 
-def _two_at_once() -> tuple[mo.Optimum, float, str]:
+def _two_at_once() -> tuple[mo.results.Optimum, float, str]:
     """Two profiles of reactions that do not touch each other."""
     batch = _batch([REVERSIBLE, *SUPPLY], {"A": 1.0, "D": 100.0}, T=350.0, time=5.0)
     best = mo.optimize(
@@ -145,7 +145,7 @@ def _two_at_once() -> tuple[mo.Optimum, float, str]:
     return best, _conversion_after(5.0) + _supplied(1.0, 5.0), "at its upper bound, singular"
 
 
-def _dosing() -> tuple[mo.Optimum, float, str]:
+def _dosing() -> tuple[mo.results.Optimum, float, str]:
     """What reacts in the first order is dosed as early as the pump and the volume allow."""
     dose = mo.Dosing(mo.Feed({"B": 2.0}, flow=0.5))
     vessel = mo.SemiBatch(mo.Chemistry(mo.Reaction("B -> C", k=0.3)), {"C": 1.0}, {"pump": dose}, volume=1.0, time=6.0)
@@ -156,7 +156,7 @@ def _dosing() -> tuple[mo.Optimum, float, str]:
     return best, 5.0 - left, "at its upper bound, at its lower bound"
 
 
-def _jacket() -> tuple[mo.Optimum, float, str]:
+def _jacket() -> tuple[mo.results.Optimum, float, str]:
     """Heated as fast as the jacket allows up to the highest temperature, and kept there."""
     chemistry = mo.Chemistry(mo.Reaction("A -> B", k=mo.Arrhenius(k="0.02 1/min", at="330 K", Ea="70 kJ/mol"),
                                          enthalpy="0 kJ/mol"))  # fmt: skip
@@ -182,7 +182,7 @@ PROBLEMS = (_parallel, _bang, _singular, _along_a_limit, _reversible_tube, _shor
 
 @pytest.mark.parametrize("problem", PROBLEMS)
 def test_profiles_reach_closed_forms_and_say_of_which_arcs_they_consist(
-    problem: Callable[[], tuple[mo.Optimum, float, str]],
+    problem: Callable[[], tuple[mo.results.Optimum, float, str]],
 ) -> None:
     best, exact, arcs = problem()
     assert best.value == pytest.approx(exact, rel=2e-6)

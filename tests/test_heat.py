@@ -183,7 +183,7 @@ def test_a_sweep_and_a_size_of_adiabatic_vessels_agree_with_their_runs() -> None
         HOT, mo.Feed({"A": "2 mol/L"}, flow="100 L/min", T="340 K", **WATERY), volume="1 m3", heat="adiabatic"
     )
     assert tanks.values["temperature"][1] == pytest.approx(single.steady().temperatures[-1], rel=1e-8)
-    hot = mo.size(mo.PlugFlow(HOT, FEED, heat="adiabatic"), mo.temperature(), "360 K")
+    hot = mo.size(mo.PlugFlow(HOT, FEED, heat="adiabatic"), mo.results.temperature(), "360 K")
     assert hot.run.temperatures[-1] == pytest.approx(360, rel=1e-10)
     assert hot.run.conversion("A") == pytest.approx(30 * 4.2e6 / 2000 / 80e3, rel=1e-8)
 
@@ -330,7 +330,7 @@ def test_without_a_temperature_nothing_is_said_of_heat() -> None:
 
 
 def test_a_heat_capacity_beyond_its_range_is_reported() -> None:
-    Cp = mo.HeatCapacity([100.0], valid=("300 K", "340 K"))
+    Cp = mo.thermo.HeatCapacity([100.0], valid=("300 K", "340 K"))
     chem = mo.Chemistry(
         mo.Reaction("A -> B", k=1e-2, enthalpy=-5e3), species=[mo.Species(s, heat_capacity=Cp) for s in "AB"]
     )

@@ -46,7 +46,7 @@ def test_a_kettle_is_worst_where_as_much_is_dosed_as_is_there(minutes: float, T:
     """
     vessel = kettle(minutes, f"{B} mol/L", T=T, time=f"{3 * minutes} min")
     found, run = mo.heat_safety(vessel), vessel.run()
-    assert isinstance(found, mo.HeatSafety)
+    assert isinstance(found, mo.results.HeatSafety)
     meet = 1500 / (B * 1e3 * 0.3 / (60 * minutes))  # s
     assert found.worst_time == pytest.approx(min(meet, 60 * minutes), rel=1e-4)
     at = run.at([0.5 * meet, found.worst_time])
@@ -68,7 +68,7 @@ def test_a_batch_is_worst_at_its_start_and_with_its_wall_less_so() -> None:
     given: dict[str, Any] = {"volume": "1 m3", "T": "320 K", "time": "3 h", "heat_capacity": "3.6 MJ/m3/K"}
     plain = mo.Batch(COUPLING, charge, **given)
     found = mo.heat_safety(plain.run())
-    assert isinstance(found, mo.HeatSafety)
+    assert isinstance(found, mo.results.HeatSafety)
     assert found.worst_time == 0
     assert found.accumulation == pytest.approx(1.0)
     assert found.adiabatic_rise == pytest.approx(plain.adiabatic_rise(), rel=1e-8)
@@ -185,7 +185,7 @@ def test_a_fit_carries_its_uncertainty_to_what_a_failure_comes_to() -> None:
     """The slope by the fitted constant, times its standard error; beyond its heat capacities it says so."""
     chemistry = mo.Chemistry(
         mo.Reaction("A -> B", k=mo.Unknown("0.1 1/min"), enthalpy="-80 kJ/mol", name="r"),
-        [mo.Species(s, heat_capacity=mo.HeatCapacity("900 J/mol/K", valid=["300 K", "350 K"])) for s in "AB"],
+        [mo.Species(s, heat_capacity=mo.thermo.HeatCapacity("900 J/mol/K", valid=["300 K", "350 K"])) for s in "AB"],
     )
     times = np.linspace(60, 900, 20)
     noisy = 1e3 * np.exp(-0.2 / 60 * times) * (1 + 0.01 * np.cos(times))
@@ -222,7 +222,7 @@ def test_the_boundary_of_runaway_is_where_the_hottest_place_answers_most() -> No
         return float(course.sol(np.linspace(0, 200, 20001))[1].max())
 
     found = mo.heat_safety(hot_tube(326.0), within="20 K")
-    assert isinstance(found, mo.RunawayBoundary)
+    assert isinstance(found, mo.results.RunawayBoundary)
     assert found.sensitivity == pytest.approx((hottest(326.01) - hottest(325.99)) / 0.02, rel=1e-3)
     assert found.hottest[1] == pytest.approx(hottest(326.0), rel=1e-6)
     assert found.boundary is not None

@@ -40,7 +40,7 @@ def test_intervals_of_noisy_tests_hold_the_truth(n: int, kind: str, end: float) 
     hits = dict.fromkeys(truth, 0)
     for _ in range(200):
         signal = clean / size + 0.3 + random.normal(0, 0.01, len(t))
-        found = mo.TracerTest(t, signal, kind=kind, volume="0.8 m3", flow=1e-3, **more).distribution(1e-4).intervals
+        found = mo.mixing.TracerTest(t, signal, kind=kind, volume="0.8 m3", flow=1e-3, **more).distribution(1e-4).intervals
         for name, value in truth.items():
             hits[name] += found[name][0] <= value <= found[name][1]
     assert min(hits.values()) >= 185, hits
@@ -49,12 +49,12 @@ def test_intervals_of_noisy_tests_hold_the_truth(n: int, kind: str, end: float) 
 def test_published_tables_to_their_digits() -> None:
     """O. Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, examples 11.1 and 13.1; H. S. Fogler, Elements of
     Chemical Reaction Engineering, 5th ed. 2016, examples 16-1 and 16-2, by Simpson's rule."""
-    pulse = mo.TracerTest(np.arange(0, 36, 5) * 60.0, [0, 3, 5, 5, 4, 2, 1, 0], tail="none").distribution()
+    pulse = mo.mixing.TracerTest(np.arange(0, 36, 5) * 60.0, [0, 3, 5, 5, 4, 2, 1, 0], tail="none").distribution()
     assert pulse.mean_si / 60 == pytest.approx(15.0, rel=1e-12)
     assert pulse.variance_si / 3600 == pytest.approx(47.5, rel=1e-12)
     assert pulse.E[1:4] * 60 == pytest.approx([0.03, 0.05, 0.05], rel=1e-12)
     t = np.array([0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 12, 14]) * 60.0
-    other = mo.TracerTest(t, [0, 1, 5, 8, 10, 8, 6, 4, 3, 2.2, 1.5, 0.6, 0], tail="none", rule="Simpson").distribution()
+    other = mo.mixing.TracerTest(t, [0, 1, 5, 8, 10, 8, 6, 4, 3, 2.2, 1.5, 0.6, 0], tail="none", rule="Simpson").distribution()
     assert other.mean_si / 60 == pytest.approx(5.15, abs=0.01)  # printed with an area rounded to 50
     assert other.variance_si / 3600 == pytest.approx(6.10, abs=0.01)
     assert other.E[4] * 60 == pytest.approx(0.2, abs=1e-3)
@@ -65,28 +65,28 @@ def test_a_measured_inlet_is_taken_out() -> None:
     fine = np.linspace(0, 3600, 36001)
     inlet = gamma.pdf(fine, 2, scale=100)
     outlet = np.convolve(gamma.pdf(fine, 4, scale=150), inlet)[: len(fine)] * fine[1]
-    test = mo.TracerTest(t, outlet[::100], kind="measured inlet", inlet=inlet[::100])
+    test = mo.mixing.TracerTest(t, outlet[::100], kind="measured inlet", inlet=inlet[::100])
     found = test.distribution()
     wanted = gamma.pdf(found.times, 4, scale=150)
     assert np.max(np.abs(found.E - wanted)) < 0.01 * wanted.max()
     assert [found.mean_si, found.variance_si] == pytest.approx([600, 90000], rel=2e-3)
     assert found.recovery == pytest.approx(1, abs=5e-3)
-    fitted = mo.fit_flow_models(test, [mo.TanksInSeries(), mo.AxialDispersion()]).best
+    fitted = mo.mixing.fit_flow_models(test, [mo.mixing.TanksInSeries(), mo.mixing.AxialDispersion()]).best
     assert fitted.model.n.si == pytest.approx(4, rel=5e-3)
     assert fitted.mean_si == pytest.approx(600, rel=2e-3)
 
 
 MODELS: dict[str, tuple[Any, tuple[float, float, float]]] = {
-    "tanks": (mo.TanksInSeries(7.3), (1, 1 / 7.3, 2 / math.sqrt(7.3))),
-    "closed": (mo.AxialDispersion(5), (1, 2 / 5 - 2 / 25 * (1 - math.exp(-5)), math.nan)),
-    "near a tank": (mo.AxialDispersion(0.05), (1, 2 / 0.05 - 2 / 0.0025 * (1 - math.exp(-0.05)), math.nan)),
-    "near plug flow": (mo.AxialDispersion(800), (1, 2 / 800 - 2 / 640000, math.nan)),
-    "open": (mo.AxialDispersion(5, "open"), (1.4, 2 / 5 + 8 / 25, math.nan)),
-    "half open": (mo.AxialDispersion(5, "closed-open"), (1.2, 2 / 5 + 3 / 25, math.nan)),
-    "dead zone": (mo.TankWithDeadZone(0.8, 0.1), (0.8, 2 * 0.64 / 0.9 - 0.64, math.nan)),
-    "stagnant": (mo.StagnantZones(5, 0.8, 0.1), (1, (1 + 2 * 0.04 / 0.1) / 5, math.nan)),
-    "recycle": (mo.Recycle(2, 20), (1, (2 + 1 / 20) / 3, math.nan)),
-    "drawn": (mo.Compartments({"A": 0.3, "B": "rest"}, {}, {"in": {"A": 1}, "A": {"B": 1}, "B": {"out": 1}}),
+    "tanks": (mo.mixing.TanksInSeries(7.3), (1, 1 / 7.3, 2 / math.sqrt(7.3))),
+    "closed": (mo.mixing.AxialDispersion(5), (1, 2 / 5 - 2 / 25 * (1 - math.exp(-5)), math.nan)),
+    "near a tank": (mo.mixing.AxialDispersion(0.05), (1, 2 / 0.05 - 2 / 0.0025 * (1 - math.exp(-0.05)), math.nan)),
+    "near plug flow": (mo.mixing.AxialDispersion(800), (1, 2 / 800 - 2 / 640000, math.nan)),
+    "open": (mo.mixing.AxialDispersion(5, "open"), (1.4, 2 / 5 + 8 / 25, math.nan)),
+    "half open": (mo.mixing.AxialDispersion(5, "closed-open"), (1.2, 2 / 5 + 3 / 25, math.nan)),
+    "dead zone": (mo.mixing.TankWithDeadZone(0.8, 0.1), (0.8, 2 * 0.64 / 0.9 - 0.64, math.nan)),
+    "stagnant": (mo.mixing.StagnantZones(5, 0.8, 0.1), (1, (1 + 2 * 0.04 / 0.1) / 5, math.nan)),
+    "recycle": (mo.mixing.Recycle(2, 20), (1, (2 + 1 / 20) / 3, math.nan)),
+    "drawn": (mo.mixing.Compartments({"A": 0.3, "B": "rest"}, {}, {"in": {"A": 1}, "A": {"B": 1}, "B": {"out": 1}}),
               (1, 0.3**2 + 0.7**2, math.nan)),
 }  # fmt: skip
 
@@ -126,7 +126,7 @@ def test_the_mean_of_any_network_is_volume_over_flow(
     a, b, c = (v / sum(volumes) for v in volumes)
     flows = {"in": {"A": split, "B": "rest"}, "A": {"C": 1}, "B": {"C": 1}, "C": {"A": back, "out": "rest"}}
     tanks, tubes = ({"A": a, "C": "rest"}, {"B": b}) if tube else ({"A": a, "B": b, "C": "rest"}, {})
-    model = mo.Compartments(tanks, tubes, flows)
+    model = mo.mixing.Compartments(tanks, tubes, flows)
     assert model.cumulants(TAU)[0] == pytest.approx(TAU, rel=1e-9)
     whole = 1 / (1 - back)
     through = {"A": split + back * whole, "B": 1 - split, "C": whole}
@@ -143,28 +143,28 @@ def test_the_mean_of_any_network_is_volume_over_flow(
 
 def test_laminar_flow_and_a_second_order_reaction() -> None:
     """F = 1 - tau^2/(4 t^2); segregated conversion by quadrature, first order by 2 E_3(k tau/2)."""
-    model = mo.LaminarFlow()
+    model = mo.mixing.LaminarFlow()
     assert model.F(np.array([0.4, 0.5, 1.0, 2.0]) * TAU, TAU) == pytest.approx([0, 0, 0.75, 0.9375])
     exact = quad(lambda u: math.exp(-0.6 * u) / u**3, 1, np.inf)[0]
     assert 1 - model.conversion(f"{1.2 / TAU} 1/s", f"{TAU} s") == pytest.approx(2 * exact, rel=1e-8)
     chemistry = mo.Chemistry(mo.Reaction("A -> B", rate="k*[A]^2", k=f"{2 / TAU} L/mol/s"))
     batch = mo.Batch(chemistry, {"A": "1 mol/L"})
     for n in (1, 2, 5):
-        found = mo.mixing_bounds(batch, mo.TanksInSeries(n).distribution(f"{TAU} s"))
+        found = mo.mixing.mixing_bounds(batch, mo.mixing.TanksInSeries(n).distribution(f"{TAU} s"))
         wanted = quad(
             lambda t, n=n: gamma.pdf(t, n, scale=TAU / n) * (1 - 1 / (1 + 2 * t / TAU)), 0, 40 * TAU, limit=400
         )[0]
         assert found.conversion("A") == pytest.approx(wanted, abs=2e-5)
         assert "segregation is the upper bound" in found.order_in_words()
     # of one tank: maximum mixedness is the mixed tank itself, 2 x^2 + x = 1 at a Damkoehler number of 2
-    one = mo.mixing_bounds(batch, mo.TanksInSeries(1).distribution(f"{TAU} s"))
+    one = mo.mixing.mixing_bounds(batch, mo.mixing.TanksInSeries(1).distribution(f"{TAU} s"))
     assert one.conversion("A", "maximum mixedness") == pytest.approx(0.5, abs=2e-4)
     assert one.conversion("A", "mixed tank") == pytest.approx(0.5, abs=1e-7)
     half = mo.Chemistry(mo.Reaction("A -> B", rate="k*[A]^0.5", k=f"{0.5 / TAU} mol^0.5/L^0.5/s"))
-    below = mo.mixing_bounds(mo.Batch(half, {"A": "1 mol/L"}), mo.TanksInSeries(2).distribution(f"{TAU} s"))
+    below = mo.mixing.mixing_bounds(mo.Batch(half, {"A": "1 mol/L"}), mo.mixing.TanksInSeries(2).distribution(f"{TAU} s"))
     assert "maximum mixedness is the upper bound" in below.order_in_words()
     first = mo.Chemistry(mo.Reaction("A -> B", k=f"{2 / TAU} 1/s"))
-    same = mo.mixing_bounds(mo.Batch(first, {"A": "1 mol/L"}), mo.TanksInSeries(2).distribution(f"{TAU} s"))
+    same = mo.mixing.mixing_bounds(mo.Batch(first, {"A": "1 mol/L"}), mo.mixing.TanksInSeries(2).distribution(f"{TAU} s"))
     assert [same.conversion("A"), same.conversion("A", "maximum mixedness")] == pytest.approx([0.75, 0.75], abs=2e-4)
     assert "does not matter" in same.order_in_words()
 
@@ -176,27 +176,27 @@ def test_networks_convert_as_trains_of_vessels_do() -> None:
     vessels = [mo.StirredTank(chemistry, feed, volume="0.3 m3", name="a"), mo.PlugFlow(chemistry, feed, volume="0.5 m3", name="b"),
                mo.StirredTank(chemistry, feed, volume="0.2 m3", name="c")]  # fmt: skip
     line = {"in": {"a": 1}, "a": {"b": 1}, "b": {"c": 1}, "c": {"out": 1}}
-    model = mo.Compartments({"a": 0.3, "c": 0.2}, {"b": 0.5}, line)
+    model = mo.mixing.Compartments({"a": 0.3, "c": 0.2}, {"b": 0.5}, line)
     assert model.conversion("0.1 1/min", "10 min") == pytest.approx(mo.Train(vessels).run().conversion("A"), rel=1e-9)
     split = mo.Train([mo.Parallel(vessels[:2], [0.4, 0.6]), vessels[2]])
     ways = {"in": {"a": 0.4, "b": "rest"}, "a": {"c": 1}, "b": {"c": 1}, "c": {"out": 1}}
-    both = mo.Compartments({"a": 0.3, "c": 0.2}, {"b": 0.5}, ways)
+    both = mo.mixing.Compartments({"a": 0.3, "c": 0.2}, {"b": 0.5}, ways)
     assert both.conversion("0.1 1/min", "10 min") == pytest.approx(split.run().conversion("A"), rel=1e-9)
     batch = mo.Batch(chemistry, {"A": "1 mol/L"})
-    by_E = mo.mixing_bounds(batch, model.distribution("10 min")).conversion("A")
+    by_E = mo.mixing.mixing_bounds(batch, model.distribution("10 min")).conversion("A")
     assert by_E == pytest.approx(model.conversion("0.1 1/min", "10 min"), abs=2e-3)
 
 
 def test_results_are_plain_data_printed_pickled_and_shown() -> None:
     t = np.linspace(0, 3600, 91)
     random = np.random.default_rng(3)
-    signal = mo.TanksInSeries(4).E(np.maximum(t, 1e-3), TAU) * 1e3 + random.normal(0, 0.01, len(t))
-    test = mo.TracerTest(t, signal, volume="1 m3", flow="5 m3/h", show={"time": "min"})
+    signal = mo.mixing.TanksInSeries(4).E(np.maximum(t, 1e-3), TAU) * 1e3 + random.normal(0, 0.01, len(t))
+    test = mo.mixing.TracerTest(t, signal, volume="1 m3", flow="5 m3/h", show={"time": "min"})
     found = test.distribution()
-    compared = mo.fit_flow_models(test, [mo.TanksInSeries(), mo.LaminarFlow()])
+    compared = mo.mixing.fit_flow_models(test, [mo.mixing.TanksInSeries(), mo.mixing.LaminarFlow()])
     chemistry = mo.Chemistry(mo.Reaction("A -> B", k="0.1 1/min"))
-    bounds = mo.mixing_bounds(mo.Batch(chemistry, {"A": "1 mol/L"}), found)
-    for thing in (test, found, compared, compared.best, bounds, mo.AxialDispersion(3)):
+    bounds = mo.mixing.mixing_bounds(mo.Batch(chemistry, {"A": "1 mol/L"}), found)
+    for thing in (test, found, compared, compared.best, bounds, mo.mixing.AxialDispersion(3)):
         assert pickle.loads(pickle.dumps(thing)) == thing
         assert len(str(thing).splitlines()[0]) < 100
     for result in (found, compared, compared.best, bounds):
@@ -216,7 +216,7 @@ def test_segregated_batches_may_warm_up() -> None:
     law = {"k": mo.Arrhenius(k="0.1 1/min", at="330 K", Ea="60 kJ/mol"), "enthalpy": "-80 kJ/mol"}
     batch = mo.Batch(mo.Chemistry(mo.Reaction("A -> B", **law)), {"A": "1 mol/L"}, T="330 K", heat="adiabatic",
                      heat_capacity="4 MJ/m3/K")  # fmt: skip
-    found = mo.mixing_bounds(batch, mo.TanksInSeries(3).distribution(f"{TAU} s"))
+    found = mo.mixing.mixing_bounds(batch, mo.mixing.TanksInSeries(3).distribution(f"{TAU} s"))
 
     def slope(t: float, y: np.ndarray) -> list[float]:
         T = 330 + 20 * y[0]
@@ -233,14 +233,14 @@ def test_fits_find_the_numbers_and_rule_other_models_out() -> None:
     random = np.random.default_rng(7)
     t = np.linspace(0, 3600, 181)
     late = np.maximum(t, 1e-3)
-    loop = mo.Compartments(
+    loop = mo.mixing.Compartments(
         {"A": None, "B": "rest"}, {}, {"in": {"A": 1}, "A": {"B": None, "out": "rest"}, "B": {"A": 1}}
     )
     truth = loop.with_numbers({"A": 0.6, "A to B": 0.3})
     cases: list[tuple[Any, Any, dict[str, float], str]] = [
-        (mo.AxialDispersion(12), mo.AxialDispersion(), {"peclet": 12}, "pulse"),
-        (mo.TanksInSeries(2.5), mo.TanksInSeries(), {"n": 2.5}, "step down"),
-        (mo.TankWithDeadZone(0.7, 0.1), mo.TankWithDeadZone(), {"active": 0.7, "bypass": 0.1}, "step up"),
+        (mo.mixing.AxialDispersion(12), mo.mixing.AxialDispersion(), {"peclet": 12}, "pulse"),
+        (mo.mixing.TanksInSeries(2.5), mo.mixing.TanksInSeries(), {"n": 2.5}, "step down"),
+        (mo.mixing.TankWithDeadZone(0.7, 0.1), mo.mixing.TankWithDeadZone(), {"active": 0.7, "bypass": 0.1}, "step up"),
         (truth, loop, {"A": 0.6, "A to B": 0.3}, "pulse"),
     ]
     for true, model, numbers, kind in cases:
@@ -248,14 +248,14 @@ def test_fits_find_the_numbers_and_rule_other_models_out() -> None:
         clean = 1 - clean if kind == "step down" else clean
         more = {"plateau": 1 / clean.max()} if kind != "pulse" else {}
         signal = clean / clean.max() + random.normal(0, 0.005, len(t))
-        test = mo.TracerTest(t, signal, kind=kind, volume="0.6 m3", flow=1e-3, **more)
-        found = mo.fit_flow_models(test, [model, mo.LaminarFlow()])
+        test = mo.mixing.TracerTest(t, signal, kind=kind, volume="0.6 m3", flow=1e-3, **more)
+        found = mo.mixing.fit_flow_models(test, [model, mo.mixing.LaminarFlow()])
         assert found.verdict().startswith(found.best.model.noun)
         assert "ruled out" in found.verdict()
         for name, value in numbers.items():
             assert abs(found.best.number(name) - value) < 2.5 * found.best.halves[name] < 0.5 * value, name
         assert found.best.dead_fraction == pytest.approx(0.3 if "active" in numbers else 0.0, abs=0.05)
-    bare = mo.fit_flow_models(mo.TracerTest(t, signal), [mo.TankWithDeadZone(), mo.TanksInSeries()])
+    bare = mo.mixing.fit_flow_models(mo.mixing.TracerTest(t, signal), [mo.mixing.TankWithDeadZone(), mo.mixing.TanksInSeries()])
     assert "not known" in bare.remarks["tank with dead zone and by-pass"]
 
 
@@ -286,23 +286,23 @@ def test_tables_as_laboratories_keep_them(tmp_path: Path) -> None:
     frame.iloc[40, 1] = np.nan
     text = frame.to_csv(sep=";", decimal=",", index=False)
     (tmp_path / "a.csv").write_text(text)
-    test = mo.read_tracer(tmp_path / "a.csv", baseline=[("-60 s", "-20 s"), ("2700 s", "3000 s")])
+    test = mo.mixing.read_tracer(tmp_path / "a.csv", baseline=[("-60 s", "-20 s"), ("2700 s", "3000 s")])
     found = test.distribution()
     assert found.mean_si == pytest.approx(400, rel=3e-3)
     assert "min" in found.facts()["mean residence time"]
     assert any("counts in mV" in note for note in test.notes)
     assert any("1 line left out" in note for note in test.notes)
-    level = mo.read_tracer(tmp_path / "a.csv", baseline=[("-60 s", "-20 s")]).distribution()
+    level = mo.mixing.read_tracer(tmp_path / "a.csv", baseline=[("-60 s", "-20 s")]).distribution()
     assert abs(level.mean_si - 400) > 5 * abs(found.mean_si - 400)
-    cut = mo.read_tracer(
+    cut = mo.mixing.read_tracer(
         tmp_path / "a.csv", baseline=[("-60 s", "-20 s"), ("2700 s", "3000 s")], end="1200 s"
     ).distribution()
     assert 1 - cut.F[-1] == pytest.approx(gamma.sf(1200, 2, scale=200), rel=0.15)
     assert cut.mean_si == pytest.approx(400, rel=0.02)
     frame["inlet [mV]"] = np.exp(-((t - 100) ** 2) / 2000)
-    both = mo.read_tracer(frame.rename(columns={"Zeit (min)": "time [min]"}).dropna())
+    both = mo.mixing.read_tracer(frame.rename(columns={"Zeit (min)": "time [min]"}).dropna())
     assert both.kind == "measured inlet"
-    figure = mo.figures.tracer(found, mo.fit_flow_models(test, [mo.TanksInSeries()]))
+    figure = mo.figures.tracer(found, mo.mixing.fit_flow_models(test, [mo.mixing.TanksInSeries()]))
     labels = [text.get_text() for text in figure.axes[0].get_legend().get_texts()]
     assert {"measured", "smoothed", "tanks in series", "mean ± standard deviation"} <= {*labels}
     assert [axes.get_ylabel() for axes in figure.axes] == ["E [1/min]", "F"]
@@ -313,18 +313,18 @@ def test_by_pass_recirculation_and_long_tails_are_named() -> None:
     late = np.maximum(t, 1e-3)
 
     def words(model: Any, mean: float = TAU, **more: Any) -> str:
-        return "; ".join(mo.TracerTest(t, model.E(late, mean), **more).distribution().diagnosis())
+        return "; ".join(mo.mixing.TracerTest(t, model.E(late, mean), **more).distribution().diagnosis())
 
     flows = {"in": {"short": 0.3, "long": "rest"}, "short": {"out": 1}, "long": {"out": 1}}
-    assert "by-pass" in words(mo.Compartments({}, {"short": 0.03, "long": "rest"}, flows, 40))
-    assert "comes round again" in words(mo.Recycle(1.5, 40))
+    assert "by-pass" in words(mo.mixing.Compartments({}, {"short": 0.03, "long": "rest"}, flows, 40))
+    assert "comes round again" in words(mo.mixing.Recycle(1.5, 40))
     slow = {"in": {"fast": 0.7, "slow": "rest"}, "fast": {"out": 1}, "slow": {"out": 1}}
-    assert "stays longer than three" in words(mo.Compartments({"fast": 0.2, "slow": "rest"}, {}, slow))
-    assert "near a mixed tank" in words(mo.TanksInSeries(1))
-    assert "near plug flow" in words(mo.TanksInSeries(50))
+    assert "stays longer than three" in words(mo.mixing.Compartments({"fast": 0.2, "slow": "rest"}, {}, slow))
+    assert "near a mixed tank" in words(mo.mixing.TanksInSeries(1))
+    assert "near plug flow" in words(mo.mixing.TanksInSeries(50))
     known = {"volume": "1 m3", "flow": 1 / 900}
-    assert "33.3 % of the volume is dead" in words(mo.TanksInSeries(5), **known)
-    assert "the tracer is held back" in words(mo.TanksInSeries(5), 1200.0, **known)
+    assert "33.3 % of the volume is dead" in words(mo.mixing.TanksInSeries(5), **known)
+    assert "the tracer is held back" in words(mo.mixing.TanksInSeries(5), 1200.0, **known)
 
 
 def test_steps_and_two_detectors_on_the_command_line(molino: Typed, tmp_path: Path) -> None:
@@ -368,19 +368,19 @@ def test_steps_and_two_detectors_on_the_command_line(molino: Typed, tmp_path: Pa
 
 
 WRONG: dict[str, tuple[Any, str]] = {
-    "short": (lambda: mo.TracerTest([0, 1, 2], [0, 1, 0]), "at least 8"),
-    "falling times": (lambda: mo.TracerTest(np.arange(9.0)[::-1], np.ones(9)), "do not rise"),
-    "inlet": (lambda: mo.TracerTest(np.arange(9.0), np.ones(9), kind="measured inlet"), "no inlet is given"),
-    "nothing": (lambda: mo.TracerTest(np.arange(9.0), -np.ones(9)), "no tracer is seen"),
-    "window": (lambda: mo.TracerTest(np.arange(9.0), np.ones(9), baseline=[("20 s", "30 s")]), "no point from"),
-    "columns": (lambda: mo.read_tracer(pd.DataFrame({"time [s]": [0, 1], "a": [0, 1], "b": [0, 1]})), "2 columns could be"),
-    "no time": (lambda: mo.read_tracer(pd.DataFrame({"x": [0, 1], "a": [0, 1]})), "no column holds times"),
-    "unknown": (lambda: mo.TanksInSeries().distribution("1 h"), "n of the model are not known"),
-    "shares": (lambda: mo.Compartments({"A": 0.5, "B": 0.6}, {}, {"in": {"A": 1}, "A": {"B": 1}, "B": {"out": 1}}), "add up to 1.1"),
-    "loop": (lambda: mo.Compartments({"A": 1}, {}, {"in": {"A": 1}, "A": {"A": 1}}), "never leaves"),
-    "strangers": (lambda: mo.Compartments({"A": 1}, {}, {"in": {"C": 1}, "A": {"out": 1}}), "no compartment"),
-    "gas": (lambda: mo.mixing_bounds(mo.Batch(mo.Chemistry(mo.Reaction("A -> B", k=1.0)), {"A": "1 bar"}, T="400 K"),
-                                     mo.TanksInSeries(1).distribution("1 s")), "liquid of constant density"),
+    "short": (lambda: mo.mixing.TracerTest([0, 1, 2], [0, 1, 0]), "at least 8"),
+    "falling times": (lambda: mo.mixing.TracerTest(np.arange(9.0)[::-1], np.ones(9)), "do not rise"),
+    "inlet": (lambda: mo.mixing.TracerTest(np.arange(9.0), np.ones(9), kind="measured inlet"), "no inlet is given"),
+    "nothing": (lambda: mo.mixing.TracerTest(np.arange(9.0), -np.ones(9)), "no tracer is seen"),
+    "window": (lambda: mo.mixing.TracerTest(np.arange(9.0), np.ones(9), baseline=[("20 s", "30 s")]), "no point from"),
+    "columns": (lambda: mo.mixing.read_tracer(pd.DataFrame({"time [s]": [0, 1], "a": [0, 1], "b": [0, 1]})), "2 columns could be"),
+    "no time": (lambda: mo.mixing.read_tracer(pd.DataFrame({"x": [0, 1], "a": [0, 1]})), "no column holds times"),
+    "unknown": (lambda: mo.mixing.TanksInSeries().distribution("1 h"), "n of the model are not known"),
+    "shares": (lambda: mo.mixing.Compartments({"A": 0.5, "B": 0.6}, {}, {"in": {"A": 1}, "A": {"B": 1}, "B": {"out": 1}}), "add up to 1.1"),
+    "loop": (lambda: mo.mixing.Compartments({"A": 1}, {}, {"in": {"A": 1}, "A": {"A": 1}}), "never leaves"),
+    "strangers": (lambda: mo.mixing.Compartments({"A": 1}, {}, {"in": {"C": 1}, "A": {"out": 1}}), "no compartment"),
+    "gas": (lambda: mo.mixing.mixing_bounds(mo.Batch(mo.Chemistry(mo.Reaction("A -> B", k=1.0)), {"A": "1 bar"}, T="400 K"),
+                                     mo.mixing.TanksInSeries(1).distribution("1 s")), "liquid of constant density"),
 }  # fmt: skip
 
 
@@ -419,7 +419,7 @@ def _pulse(t: np.ndarray) -> np.ndarray:
 ])  # fmt: skip
 def test_a_record_that_does_not_end_says_so(drift: float, end: Any, windows: list[Any], words: str) -> None:
     t = np.linspace(-30, 900, 466)
-    found = mo.TracerTest(t, _pulse(t) + drift * (t + 30), baseline=windows, end=end).distribution()
+    found = mo.mixing.TracerTest(t, _pulse(t) + drift * (t + 30), baseline=windows, end=end).distribution()
     caution = found.facts().get("caution", "")
     assert words in caution
     assert bool(words) == bool(caution)
@@ -429,8 +429,8 @@ def test_a_record_that_does_not_end_says_so(drift: float, end: Any, windows: lis
 def test_maximum_mixedness_of_a_first_order_reaction_is_segregation() -> None:
     """Also after a distribution that jumps and has a long tail (laminar flow, of infinite variance)."""
     chem = mo.Chemistry(mo.Reaction("A -> B", k="0.5 1/min"))
-    laminar = mo.LaminarFlow().distribution("10 min")
-    found = mo.mixing_bounds(mo.Batch(chem, {"A": "1 mol/L"}), laminar)
+    laminar = mo.mixing.LaminarFlow().distribution("10 min")
+    found = mo.mixing.mixing_bounds(mo.Batch(chem, {"A": "1 mol/L"}), laminar)
     exact = 2 * expn(3, 2.5)
     assert 1 - found.conversion("A") == pytest.approx(exact, rel=1e-4)
     assert 1 - found.conversion("A", "maximum mixedness") == pytest.approx(exact, rel=1e-4)

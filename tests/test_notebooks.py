@@ -64,7 +64,7 @@ def test_outside_a_notebook_nothing_is_displayed() -> None:
 
 def test_tab_shows_the_trade_and_not_the_machinery() -> None:
     names = [name for name in dir(mo) if not name.startswith("_")]
-    assert set(names) == set(mo.__all__) - {"__version__"}
+    assert set(names) == set(mo.__all__)
     tank = mo.StirredTank(mo.Chemistry(mo.Reaction("A -> B", k=1.0)), mo.Feed({"A": 1.0}, flow=1.0), volume=1.0)
     assert {"run", "spec", "steady_states", "branch", "with_", "equations", "check"} <= {*dir(tank)}
     assert {"conversion", "selectivity", "table", "facts", "stream_table"} <= {*dir(tank.run())}

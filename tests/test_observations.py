@@ -128,7 +128,7 @@ def test_what_is_calculated_is_what_a_run_reports_with_exact_slopes(name: str) -
             found = vessel.with_(**{**sizes, case.along: float(place)}).run()
         elif case.along:
             at = vessel.with_({case.along: float(place)}).spec.end_si
-            profile = vessel.run([at]).profile(mo.concentration("A") if response == "A" else mo.Metric(response, ""))
+            profile = vessel.run([at]).profile(mo.results.concentration("A") if response == "A" else mo.results.Metric(response, ""))
             assert values[n] == pytest.approx(profile[1 if at < vessel.spec.end_si else -1], rel=1e-6)
             continue
         else:
@@ -315,7 +315,7 @@ def test_the_calorimeter_of_the_demo_gives_the_constants_that_made_its_data(moli
     assert found["responses"]["heat flow"]["unit"] == "W"
     results = calorimeter.parent / "results" / calorimeter.stem
     assert {"fit-hydrogenation.png", "fit-hydrogenation-residuals.png"} <= {p.name for p in results.iterdir()}
-    chemistry = mo.read_chemistry(results / "fit-hydrogenation.toml")
+    chemistry = mo.files.read_chemistry(results / "fit-hydrogenation.toml")
     assert chemistry.covariance is not None
     assert "hydrogenation.enthalpy" in chemistry.covariance.names
     checked = molino("check", calorimeter).stdout

@@ -13,9 +13,9 @@ from hypothesis import given, settings, strategies as st
 import molino as mo
 
 R = 8.31446261815324
-NITRILE = mo.Species("nitrile", heat_capacity=91.0, vapor_pressure=mo.VaporPressure.antoine(
+NITRILE = mo.Species("nitrile", heat_capacity=91.0, vapor_pressure=mo.thermo.VaporPressure.antoine(
     14.2724, 2945.47, 224.0, pressure="kPa", temperature="degC", base="e"))  # fmt: skip
-NITRO = mo.Species("nitro", heat_capacity=106.0, vapor_pressure=mo.VaporPressure.antoine(
+NITRO = mo.Species("nitro", heat_capacity=106.0, vapor_pressure=mo.thermo.VaporPressure.antoine(
     14.2043, 2972.64, 209.0, pressure="kPa", temperature="degC", base="e"))  # fmt: skip
 MIX = {"nitrile": 0.6, "nitro": 0.4}
 
@@ -23,7 +23,7 @@ MIX = {"nitrile": 0.6, "nitro": 0.4}
 def test_published_points_and_a_published_flash() -> None:
     """Acetonitrile and nitromethane by Raoult's law, and with acetone (Smith, Van Ness, Abbott, 7th ed. 2005, examples
     10.1 and 10.5); water boils at 100 degC."""
-    both = mo.PhaseEquilibrium([NITRILE, NITRO])
+    both = mo.thermo.PhaseEquilibrium([NITRILE, NITRO])
     bubble, dew = both.bubble_point(MIX, T="75 degC"), both.dew_point(MIX, T="75 degC")
     assert pytest.approx(66.72, abs=0.006) == bubble.P / 1e3
     assert bubble.fractions("gas")["nitrile"] == pytest.approx(0.7483, abs=6e-5)
@@ -37,11 +37,11 @@ def test_published_points_and_a_published_flash() -> None:
     three = [
         mo.Species(n, vapor_pressure={"a": math.log(P * 1e3)}) for n, P in (("K", 195.75), ("N", 97.84), ("M", 50.32))
     ]
-    split = mo.PhaseEquilibrium(three).flash({"K": 0.45, "N": 0.35, "M": 0.2}, T="80 degC", P="110 kPa")
+    split = mo.thermo.PhaseEquilibrium(three).flash({"K": 0.45, "N": 0.35, "M": 0.2}, T="80 degC", P="110 kPa")
     assert split.vapor_fraction == pytest.approx(0.7364, abs=2e-4)
     assert [*split.fractions("gas").values()] == pytest.approx([0.5087, 0.3389, 0.1524], abs=6e-5)
     assert [*split.fractions("liquid").values()] == pytest.approx([0.2859, 0.3810, 0.3331], abs=6e-5)
-    water = mo.VaporPressure.antoine(8.07131, 1730.63, 233.426, pressure="mmHg", temperature="degC")
+    water = mo.thermo.VaporPressure.antoine(8.07131, 1730.63, 233.426, pressure="mmHg", temperature="degC")
     assert water.at("100 degC") == pytest.approx(760 * 133.322, rel=2e-4)
 
 
@@ -53,8 +53,8 @@ def test_fugacities_are_equal_and_nothing_is_lost(weights: list[float], place: f
     species = [mo.Species(n, vapor_pressure={"antoine": law}) for n, law in laws.items()]
     pairs: dict[tuple[str, str], Any] = {("A", "B"): (0.5,), ("B", "A"): (0.3,), ("A", "C"): (0.2, 60.0),
                                          ("C", "A"): (0.4,), ("B", "C"): (0.6,), ("C", "B"): (-0.1,)}  # fmt: skip
-    model = mo.ActivityModel(species, "NRTL", pairs)
-    both, z = mo.PhaseEquilibrium(species, model), dict(zip(laws, np.array(weights) / sum(weights), strict=True))
+    model = mo.thermo.ActivityModel(species, "NRTL", pairs)
+    both, z = mo.thermo.PhaseEquilibrium(species, model), dict(zip(laws, np.array(weights) / sum(weights), strict=True))
     first, last = both.bubble_point(z, P="1 bar"), both.dew_point(z, P="1 bar")
     split = both.flash(z, T=first.T + place * (last.T - first.T), P="1 bar")
     for point in (first, last, split):
@@ -79,8 +79,8 @@ def test_one_equation_for_both_phases() -> None:
     heavy = mo.Species(
         "H", critical_temperature="425.1 K", critical_pressure="38 bar", acentric_factor=0.2, heat_capacity=98.0
     )
-    equation = mo.CubicEquation([light, heavy], "Soave")
-    both = mo.PhaseEquilibrium([light, heavy], equation)
+    equation = mo.thermo.CubicEquation([light, heavy], "Soave")
+    both = mo.thermo.PhaseEquilibrium([light, heavy], equation)
     for split in (
         both.bubble_point({"L": 0.3, "H": 0.7}, T="311 K"), both.dew_point({"L": 0.5, "H": 0.5}, P="20 bar"),
         both.flash({"L": 0.5, "H": 0.5}, T="311 K", P="40 bar"),
@@ -89,9 +89,9 @@ def test_one_equation_for_both_phases() -> None:
         f = {p: equation.at(split.T, split.P, x, p).fugacity_coefficients for p, x in phases.items()}
         for s in "LH":
             assert phases["liquid"][s] * f["liquid"][s] == pytest.approx(phases["gas"][s] * f["gas"][s], rel=1e-9)
-    pure = mo.PhaseEquilibrium([heavy], equation).bubble_point({"H": 1.0}, T="350 K")
+    pure = mo.thermo.PhaseEquilibrium([heavy], equation).bubble_point({"H": 1.0}, T="350 K")
     phi = [
-        mo.CubicEquation([heavy], "Soave").at("350 K", pure.P, phase=p).fugacity_coefficients["H"]
+        mo.thermo.CubicEquation([heavy], "Soave").at("350 K", pure.P, phase=p).fugacity_coefficients["H"]
         for p in ("gas", "liquid")
     ]
     assert phi[0] == pytest.approx(phi[1], rel=1e-9)
@@ -104,14 +104,14 @@ def test_one_equation_for_both_phases() -> None:
     ):
         assert both.flash({"L": 0.5, "H": 0.5}, T=T, P=P).vapor_fraction == vapor
     for P, vapor in ((0.9 * pure.P, 1.0), (1.1 * pure.P, 0.0)):
-        assert mo.PhaseEquilibrium([heavy], equation).flash({"H": 1.0}, T="350 K", P=P).vapor_fraction == vapor
+        assert mo.thermo.PhaseEquilibrium([heavy], equation).flash({"H": 1.0}, T="350 K", P=P).vapor_fraction == vapor
     with pytest.raises(mo.SolveError, match="critical point"):
         both.bubble_point({"L": 0.95, "H": 0.05}, T="311 K")
     assert pickle.loads(pickle.dumps(split)).to_dict() == split.to_dict()
 
 
 def test_an_adiabatic_flash_keeps_its_enthalpy() -> None:
-    both = mo.PhaseEquilibrium([NITRILE, NITRO])
+    both = mo.thermo.PhaseEquilibrium([NITRILE, NITRO])
     split = both.flash(MIX, P="30 kPa", feed_T="90 degC")
 
     def boiling(one: mo.Species, T: float) -> float:
@@ -122,7 +122,7 @@ def test_an_adiabatic_flash_keeps_its_enthalpy() -> None:
     y = split.fractions("gas")
     taken = split.vapor_fraction * (y["nitrile"] * boiling(NITRILE, split.T) + y["nitro"] * boiling(NITRO, split.T))
     assert held * (363.15 - split.T) == pytest.approx(taken, rel=1e-6)
-    alone = mo.PhaseEquilibrium([NITRILE]).flash({"nitrile": 1.0}, P="30 kPa", feed_T="90 degC")
+    alone = mo.thermo.PhaseEquilibrium([NITRILE]).flash({"nitrile": 1.0}, P="30 kPa", feed_T="90 degC")
     assert NITRILE.vapor_pressure.at(alone.T) == pytest.approx(30e3, rel=1e-9)
     assert alone.vapor_fraction * boiling(NITRILE, alone.T) == pytest.approx(91.0 * (363.15 - alone.T), rel=1e-6)
 
@@ -177,18 +177,18 @@ def test_boiling_is_found_where_it_begins() -> None:
 
 
 def test_what_is_wrong_is_said(tmp_path: Any) -> None:
-    both = mo.PhaseEquilibrium([NITRILE, NITRO])
+    both = mo.thermo.PhaseEquilibrium([NITRILE, NITRO])
     for call, words in (
         (lambda: both.bubble_point(MIX), "one of T and P"), (lambda: both.dew_point(MIX, T=300.0, P=1e5), "one of T and P"),
         (lambda: both.flash(MIX, P=1e5), "one of T and feed_T"), (lambda: both.flash({"X": 1.0}, P=1e5, T=300.0), "not a species"),
-        (lambda: mo.PhaseEquilibrium([mo.Species("A")]), "A has no vapor pressure"), (lambda: mo.PhaseEquilibrium([]), "no species"),
+        (lambda: mo.thermo.PhaseEquilibrium([mo.Species("A")]), "A has no vapor pressure"), (lambda: mo.thermo.PhaseEquilibrium([]), "no species"),
         (lambda: mo.Species("A", vapor_pressure={"antoine": [1.0]}), "three numbers"), (lambda: mo.Species("A", vapor_pressure=3.0), "no vapor pressure"),
         (lambda: mo.Species("A", vapor_pressure={"b": 1.0}), "a is missing"),
     ):  # fmt: skip
         with pytest.raises(mo.InputError, match=words):
             call()
     chemistry = mo.Chemistry(mo.Reaction("nitrile -> nitro", k=1.0), species=[NITRILE, NITRO])
-    again = mo.read_chemistry(mo.write_chemistry(chemistry, tmp_path / "chemistry.toml"))
+    again = mo.files.read_chemistry(mo.files.write_chemistry(chemistry, tmp_path / "chemistry.toml"))
     assert again.species[0].vapor_pressure.at(350.0) == pytest.approx(NITRILE.vapor_pressure.at(350.0), rel=1e-12)
 
 
@@ -199,10 +199,10 @@ def test_a_published_mixture_with_activity_coefficients() -> None:
     laws = {"M": (16.59158, 3643.31, -33.424), "E": (14.25326, 2665.54, -53.424)}
     species = [
         mo.Species(n, molar_volume=v, solubility_parameter=20e3 + (n == "E") * math.sqrt(A * R * T / v),
-                   vapor_pressure=mo.VaporPressure.antoine(*law, pressure="kPa", base="e"))
+                   vapor_pressure=mo.thermo.VaporPressure.antoine(*law, pressure="kPa", base="e"))
         for n, law in laws.items()
     ]  # fmt: skip
-    both = mo.PhaseEquilibrium(species, mo.ActivityModel(species, "regular solution"))
+    both = mo.thermo.PhaseEquilibrium(species, mo.thermo.ActivityModel(species, "regular solution"))
     assert [s.vapor_pressure.at(T) / 1e3 for s in species] == pytest.approx([44.51, 65.64], abs=0.006)
     bubble = both.bubble_point({"M": 0.25, "E": 0.75}, T=T)
     gamma = both.liquid.coefficients(T, {"M": 0.25, "E": 0.75})
@@ -221,8 +221,8 @@ def test_a_liquid_that_splits_boils_as_its_two_liquids_do() -> None:
     """Between the ends of the tie line one bubble point; a flash there has the stable liquid, or both."""
     A, B = (mo.Species(n, vapor_pressure={"antoine": law}) for n, law in
             (("A", [4.2, 1200.0, -50.0]), ("B", [4.1, 1300.0, -45.0])))  # fmt: skip
-    model = mo.ActivityModel([A, B], "NRTL", {("A", "B"): [0.45], ("B", "A"): [3.2]}, {("A", "B"): 0.43})
-    both = mo.PhaseEquilibrium([A, B], model)
+    model = mo.thermo.ActivityModel([A, B], "NRTL", {("A", "B"): [0.45], ("B", "A"): [3.2]}, {("A", "B"): 0.43})
+    both = mo.thermo.PhaseEquilibrium([A, B], model)
     split = both.bubble_point({"A": 0.15, "B": 0.85}, T=360)
     for x in split.liquids:
         end = both.bubble_point(dict(zip("AB", x, strict=True)), T=360)
@@ -241,7 +241,7 @@ def test_a_gas_above_its_critical_temperature_has_two_dew_points() -> None:
         mo.Species(n, critical_temperature=Tc, critical_pressure=Pc, acentric_factor=w)
         for n, Tc, Pc, w in (("A", "190 K", "46 bar", 0.01), ("B", "425 K", "38 bar", 0.2))
     )
-    both, z = mo.PhaseEquilibrium([light, heavy], mo.CubicEquation([light, heavy])), {"A": 0.8, "B": 0.2}
+    both, z = mo.thermo.PhaseEquilibrium([light, heavy], mo.thermo.CubicEquation([light, heavy])), {"A": 0.8, "B": 0.2}
     lower = both.dew_point(z, T=310)
     upper = both.dew_point(z, P="125 bar")
     assert "second dew point" in lower.note

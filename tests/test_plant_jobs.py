@@ -285,6 +285,6 @@ def test_the_ether_example_walks_and_agrees_with_python(tmp_path: Path) -> None:
 
 def test_a_chemistry_with_heats_goes_through_a_file(tmp_path: Path) -> None:
     chem = mo.Chemistry(mo.Reaction("A -> B", k="1 1/s", enthalpy="-80 kJ/mol", enthalpy_at="350 K", name="r"))
-    back = mo.read_chemistry(mo.write_chemistry(chem, tmp_path / "heats.toml"))
+    back = mo.files.read_chemistry(mo.files.write_chemistry(chem, tmp_path / "heats.toml"))
     assert str(back.reactions[0].enthalpy) == "-80 kJ/mol"
     assert back.reactions[0].enthalpy_at.si == 350

@@ -44,7 +44,7 @@ def from_job(tmp_path: Path, reaction: str, constants: str = "") -> mo.Chemistry
         "acid = {}",
     ]
     path.write_text("\n".join(["[species]", *listed, "[constants]", constants, "[reactions]", f"r1 = {reaction}"]))
-    return mo.read_chemistry(path)
+    return mo.files.read_chemistry(path)
 
 
 def run(chemistry: mo.Chemistry) -> Any:
@@ -66,8 +66,8 @@ def test_each_rate_law_of_the_page_runs_the_same_from_python_and_from_a_job(row:
     assert max(runs[0].closure.values(), default=0.0) < 1e-9  # from nothing, nothing is kept
     assert not by_python.check("450 K").at("error")
     assert len(by_python.equations().lines) >= 5
-    assert mo.write_chemistry(by_python, tmp_path / "again.toml").exists()
-    again = mo.read_chemistry(tmp_path / "again.toml")
+    assert mo.files.write_chemistry(by_python, tmp_path / "again.toml").exists()
+    again = mo.files.read_chemistry(tmp_path / "again.toml")
     assert again.network == by_python.network
     assert [p.value for p in again.parameters] == pytest.approx([p.value for p in by_python.parameters], rel=1e-15)
 
@@ -227,7 +227,7 @@ def shift(**more: Any) -> mo.Chemistry:
 
 
 def test_equilibrium_from_species() -> None:
-    chemistry = shift(K=mo.FromSpecies())
+    chemistry = shift(K=mo.thermo.FromSpecies())
     assert chemistry.reaction_enthalpy("r1", 298.15).number == pytest.approx(-41.15, abs=0.01)
     K = chemistry.equilibrium_constant("r1", 298.15)
     assert math.log(K) == pytest.approx((41150 / 298.15 - 42.03) / GAS_CONSTANT, rel=1e-4)
@@ -248,10 +248,10 @@ def test_equilibria_of_concentrations_and_pressures_say_the_same() -> None:
         mo.Species("A", "N2O4", enthalpy_of_formation="9.2 kJ/mol", gibbs_of_formation="97.9 kJ/mol"),
         mo.Species("B", "NO2", enthalpy_of_formation="33.2 kJ/mol", gibbs_of_formation="51.3 kJ/mol"),
     ]
-    by_c = mo.Chemistry(mo.Reaction("A <-> 2 B", k="1 1/s", K=mo.FromSpecies()), species=listed)
+    by_c = mo.Chemistry(mo.Reaction("A <-> 2 B", k="1 1/s", K=mo.thermo.FromSpecies()), species=listed)
     law = "k*(p[A] - p[B]^2/K)"
     by_p = mo.Chemistry(
-        mo.Reaction("A <-> 2 B", rate=law, k="1 mol/m3/s/bar", K=mo.FromSpecies("pressures", "1 bar")), species=listed
+        mo.Reaction("A <-> 2 B", rate=law, k="1 mol/m3/s/bar", K=mo.thermo.FromSpecies("pressures", "1 bar")), species=listed
     )
     ends = [mo.Batch(c, {"A": "0.7 bar"}, T="320 K").run("1 h") for c in (by_c, by_p)]
     assert ends[0].conversion("A") == pytest.approx(ends[1].conversion("A"), rel=1e-8)
@@ -266,18 +266,18 @@ def test_heat_capacities_in_every_form_integrate_to_their_enthalpy_and_entropy()
     high = (3.2, 1.2e-3, -3e-7, 2e-11, 1e-16, -950.0, 5.0)
     T = TEMPERATURE
     for held in (
-        mo.HeatCapacity("75 J/mol/K"), mo.HeatCapacity([20.0, 0.1, -3e-5, 2e-9]), mo.HeatCapacity(low=low, high=high, middle="900 K")
+        mo.thermo.HeatCapacity("75 J/mol/K"), mo.thermo.HeatCapacity([20.0, 0.1, -3e-5, 2e-9]), mo.thermo.HeatCapacity(low=low, high=high, middle="900 K")
     ):  # fmt: skip
         for kelvin in (350.0, 700.0, 1200.0):
             value = float(held.value(T).subs(T, kelvin))
             assert float(sp.diff(held.enthalpy(T), T).subs(T, kelvin)) == pytest.approx(value, rel=1e-10)
             assert float(sp.diff(held.entropy(T), T).subs(T, kelvin)) == pytest.approx(value / kelvin, rel=1e-10)
-    both = mo.HeatCapacity(low=low, high=low)
+    both = mo.thermo.HeatCapacity(low=low, high=low)
     listed = [
         mo.Species("A", "H2", heat_capacity=both),
-        mo.Species("B", "H2", heat_capacity=mo.HeatCapacity(low=low, high=high)),
+        mo.Species("B", "H2", heat_capacity=mo.thermo.HeatCapacity(low=low, high=high)),
     ]
-    chemistry = mo.Chemistry(mo.Reaction("A <-> B", k="1 1/h", K=mo.FromSpecies()), species=listed)
+    chemistry = mo.Chemistry(mo.Reaction("A <-> B", k="1 1/h", K=mo.thermo.FromSpecies()), species=listed)
     cold, hot = (mo.Batch(chemistry, {"A": 1.0}, T=kelvin).run("40 h").conversion("A") for kelvin in (800.0, 1100.0))
     assert cold == pytest.approx(0.5, rel=1e-9)
     K = chemistry.equilibrium_constant("r1", 1100.0)
@@ -336,22 +336,22 @@ WRONG: dict[str, tuple[Any, str]] = {
     "one temperature": (lambda: mo.Arrhenius.through([300, 300], [1, 2]), "all temperatures of the table are the same"),
     "a constant of zero": (lambda: mo.Arrhenius.through([300, 310, -5], [1, 0, 2]), r"row 2, k: 0 is not above zero(.|\n)*row 3, T"),
     "constants of two units": (lambda: mo.VantHoff.through([300, 310], ["1 1/bar", "2 L"]), "differ in dimension"),
-    "K of nothing": (lambda: mo.FromSpecies("moles"), "concentrations, pressures, activities"),
-    "K of pressures in mol/L": (lambda: mo.FromSpecies("pressures", "1 mol/L"), "give a pressure"),
-    "K shared": (lambda: mo.Chemistry(mo.Reaction("A <-> B", k=1), constants={"K": mo.FromSpecies()}), "k_reverse and K"),
+    "K of nothing": (lambda: mo.thermo.FromSpecies("moles"), "concentrations, pressures, activities"),
+    "K of pressures in mol/L": (lambda: mo.thermo.FromSpecies("pressures", "1 mol/L"), "give a pressure"),
+    "K shared": (lambda: mo.Chemistry(mo.Reaction("A <-> B", k=1), constants={"K": mo.thermo.FromSpecies()}), "k_reverse and K"),
     "K without species": (
-        lambda: mo.Chemistry(mo.Reaction("A <-> B", k=1, K=mo.FromSpecies())), "A has no enthalpy of formation(.|\n)*B has no entropy",
+        lambda: mo.Chemistry(mo.Reaction("A <-> B", k=1, K=mo.thermo.FromSpecies())), "A has no enthalpy of formation(.|\n)*B has no entropy",
     ),
     "entropies of two kinds": (
         lambda: mo.Chemistry(
-            mo.Reaction("A <-> B", k=1, K=mo.FromSpecies()),
+            mo.Reaction("A <-> B", k=1, K=mo.thermo.FromSpecies()),
             species=[mo.Species("A", enthalpy_of_formation=1, entropy=1), mo.Species("B", enthalpy_of_formation=1, gibbs_of_formation=1)],
         ),
         "where the others have an absolute entropy",
     ),
-    "two forms of a heat capacity": (lambda: mo.HeatCapacity(75, low=[1] * 7, high=[1] * 7), "one of the two forms"),
-    "six coefficients": (lambda: mo.HeatCapacity(low=[1] * 6, high=[1] * 7), "low: 6 numbers"),
-    "a coefficient of another unit": (lambda: mo.HeatCapacity(["1 J/mol/K", "2 J/mol/K"]), "coefficient 1.*not in J/mol/K/K"),
+    "two forms of a heat capacity": (lambda: mo.thermo.HeatCapacity(75, low=[1] * 7, high=[1] * 7), "one of the two forms"),
+    "six coefficients": (lambda: mo.thermo.HeatCapacity(low=[1] * 6, high=[1] * 7), "low: 6 numbers"),
+    "a coefficient of another unit": (lambda: mo.thermo.HeatCapacity(["1 J/mol/K", "2 J/mol/K"]), "coefficient 1.*not in J/mol/K/K"),
 }  # fmt: skip
 
 

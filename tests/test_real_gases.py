@@ -20,8 +20,8 @@ FORMS = ("Soave", "Peng-Robinson")
 MIXTURE = {"methanol": 0.3, "ether": 0.5, "water": 0.2}
 
 
-def three(form: str) -> mo.CubicEquation:
-    return mo.CubicEquation([METHANOL, ETHER, WATER], form, {("methanol", "water"): -0.08, ("ether", "water"): 0.1})
+def three(form: str) -> mo.thermo.CubicEquation:
+    return mo.thermo.CubicEquation([METHANOL, ETHER, WATER], form, {("methanol", "water"): -0.08, ("ether", "water"): 0.1})
 
 
 def by_hand(form: str, v: float, T: float, x: dict[str, float]) -> float:
@@ -42,9 +42,9 @@ def by_hand(form: str, v: float, T: float, x: dict[str, float]) -> float:
 
 @pytest.mark.parametrize(("form", "critical"), [("Soave", 1 / 3), ("Peng-Robinson", 0.3074013)])
 def test_at_the_critical_point(form: str, critical: float) -> None:
-    state = mo.CubicEquation([METHANOL], form).at(512.5, "80.84 bar", phase="gas")
+    state = mo.thermo.CubicEquation([METHANOL], form).at(512.5, "80.84 bar", phase="gas")
     assert pytest.approx(critical, abs=1e-4) == state.Z
-    thin = mo.CubicEquation([METHANOL], form).at(512.5, 1.0)
+    thin = mo.thermo.CubicEquation([METHANOL], form).at(512.5, 1.0)
     assert pytest.approx(1, abs=1e-6) == thin.Z
     assert thin.enthalpy_departure == pytest.approx(0, abs=0.01)
     assert thin.fugacity_coefficients["methanol"] == pytest.approx(1, abs=1e-6)
@@ -80,7 +80,7 @@ def test_thermodynamic_identities_and_slopes(form: str, T: float, P: float, x: l
     gibbs = state.enthalpy_departure - T * state.entropy_departure
     assert gibbs == pytest.approx(R * T * float(state.x @ logs), rel=1e-8, abs=1e-6)
 
-    def at(T: float, P: float, x: dict[str, float] = shares) -> mo.CubicEquation:
+    def at(T: float, P: float, x: dict[str, float] = shares) -> mo.thermo.CubicEquation:
         return equation.at(T, P, x, phase)
 
     h, p = 1e-5 * T, 1e-5 * P
@@ -106,7 +106,7 @@ def test_thermodynamic_identities_and_slopes(form: str, T: float, P: float, x: l
 
 @pytest.mark.parametrize("form", FORMS)
 def test_the_stable_root_changes_where_fugacities_are_equal(form: str) -> None:
-    equation, T = mo.CubicEquation([ETHER], form), 0.7 * 400.4
+    equation, T = mo.thermo.CubicEquation([ETHER], form), 0.7 * 400.4
 
     def apart(P: float) -> float:
         both = (equation.at(T, P, phase=phase).fugacity_coefficients["ether"] for phase in ("gas", "liquid"))
@@ -122,7 +122,7 @@ def test_the_stable_root_changes_where_fugacities_are_equal(form: str) -> None:
 
 def test_wrong_equations_and_states() -> None:
     with pytest.raises(mo.InputError) as error:
-        mo.CubicEquation([mo.Species("A"), METHANOL], "Soavy", {("A", "Q"): 0.1, ("A", "A"): 0.1})
+        mo.thermo.CubicEquation([mo.Species("A"), METHANOL], "Soavy", {("A", "Q"): 0.1, ("A", "A"): 0.1})
     for part in (
         "did you mean 'Soave'",
         "A has no critical temperature",

@@ -306,14 +306,14 @@ def test_results_of_python_make_a_report(tmp_path: Path, molino: Typed) -> None:
     assert molino("rerun", page).exit_code == 2
 
 
-def test_results_answer_what_was_asked(fitted: mo.Fit) -> None:
+def test_results_answer_what_was_asked(fitted: mo.results.Fit) -> None:
     """The question and the answer that a report begins with, from what the results hold."""
     question, answer = fitted.answer()
     assert "constants" in question
     value, _, low, high = fitted["dehydration.k"].shown()
     assert f"dehydration.k {value:.4g} ({low:.4g} to {high:.4g}) L/mol/min" in answer
     chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
-    pipe = mo.LaminarTube(
+    pipe = mo.fields.LaminarTube(
         chem, mo.Feed({"A": "1 mol/L"}, flow="1 L/min"), diameter="20 mm", length="10 m", name="pipe"
     ).run()
     question, answer = pipe.answer() or ("", "")
@@ -321,7 +321,7 @@ def test_results_answer_what_was_asked(fitted: mo.Fit) -> None:
     assert f"conversion of A {pipe.conversion('A'):.4g}" in answer
     assert "stirred tank" in answer
     t = np.linspace(0.0, 60.0, 61)
-    spread = mo.TracerTest(t * 60, t * np.exp(-t / 10)).distribution()
+    spread = mo.mixing.TracerTest(t * 60, t * np.exp(-t / 10)).distribution()
     assert f"mean residence time {spread.facts()['mean residence time']}" in spread.answer()[1]
     assert pipe.tube.distribution().answer()[0] == "How is the vessel passed through?"
     assert mo.compare([mo.Batch(chem, {"A": 1.0}, time=60.0)], ["conversion of A"]).answer() is None

@@ -14,16 +14,16 @@ import molino as mo
 
 def same_run(
     chemistry: mo.Chemistry, start: dict[str, Any], path: Path, T: Any = None, time: Any = "1 h"
-) -> mo.SbmlModel:
+) -> mo.files.SbmlModel:
     """Write, read, run both; the model that was read."""
-    mo.write_sbml(chemistry, path, initial=start, volume="3 L", T=T)
+    mo.files.write_sbml(chemistry, path, initial=start, volume="3 L", T=T)
     document = libsbml.readSBMLFromFile(str(path))
     document.setConsistencyChecks(libsbml.LIBSBML_CAT_MODELING_PRACTICE, False)
     document.checkConsistency()
     errors = [document.getError(n) for n in range(document.getNumErrors())]
     problems = [one.getMessage() for one in errors if one.getSeverity() >= libsbml.LIBSBML_SEV_ERROR]
     assert not problems, "it is sound SBML, its units, too"
-    model = mo.read_sbml(path)
+    model = mo.files.read_sbml(path)
     own = mo.Batch(chemistry, start, T=T, time=time).run(points=20)
     read = mo.Batch(model.chemistry, model.initial, T=model.T, time=time).run(points=20)
     for species, row in own.concentrations.items():
@@ -32,11 +32,11 @@ def same_run(
     return model
 
 
-def test_a_round_trip_keeps_runs(tmp_path: Path, fitted: mo.Fit) -> None:
+def test_a_round_trip_keeps_runs(tmp_path: Path, fitted: mo.results.Fit) -> None:
     start = {"xylose": "0.35 mol/L", "acid": "0.1 mol/L"}
     model = same_run(fitted.chemistry, start, tmp_path / "liquor.xml", T="175 degC")
     assert model.chemistry.reactions[0].equation.right == fitted.chemistry.reactions[0].equation.right
-    notes = mo.write_sbml(fitted.chemistry, tmp_path / "again.xml", T="175 degC")
+    notes = mo.files.write_sbml(fitted.chemistry, tmp_path / "again.xml", T="175 degC")
     assert any("formulas" in note for note in notes)
     assert any("covariance" in note for note in notes)
     several = mo.Chemistry(
@@ -77,7 +77,7 @@ def test_units_and_rules_of_others_are_read(tmp_path: Path) -> None:
     """20 mmol in 2 L, first order with 2 x 0.1 1/min: 10 exp(-2) mmol/L are left after 10 min."""
     path = tmp_path / "other.xml"
     path.write_text(OTHER, encoding="utf-8")
-    model = mo.read_sbml(path)
+    model = mo.files.read_sbml(path)
     assert mo.PlugFlow(
         model.chemistry, mo.Feed(model.initial, flow="1 L/min"), volume=model.volume
     ).volume.si == pytest.approx(0.002)
@@ -90,7 +90,7 @@ def test_units_and_rules_of_others_are_read(tmp_path: Path) -> None:
         bare = bare.replace(gone, "")
     bare = bare[: bare.index("<listOfUnitDefinitions>")] + bare[bare.index("</listOfUnitDefinitions>") + 24 :]
     path.write_text(bare, encoding="utf-8")
-    model = mo.read_sbml(path)
+    model = mo.files.read_sbml(path)
     assert model.initial["S"] == 10.0
     assert mo.Batch(model.chemistry, model.initial, time=10.0).run().conversion("S") == pytest.approx(
         1 - np.exp(-2), rel=1e-8
@@ -104,30 +104,30 @@ def test_what_has_no_place_is_refused_all_at_once(tmp_path: Path) -> None:
     wrong = OTHER.replace("</listOfRules>", rate_rule).replace("</listOfCompartments>", second)
     path.write_text(wrong, encoding="utf-8")
     with pytest.raises(mo.InputError) as caught:
-        mo.read_sbml(path)
+        mo.files.read_sbml(path)
     found = str(caught.value)
     assert "2 compartments" in found
     assert "rate or algebraic rule" in found
     path.write_text(OTHER.replace('value="0.1" units="per_minute"', 'value="0.1"'), encoding="utf-8")
     with pytest.raises(mo.InputError, match="has no unit, and other numbers have"):
-        mo.read_sbml(path)
+        mo.files.read_sbml(path)
     path.write_text(OTHER.replace("<ci>pot</ci>", "<ci>nobody</ci>"), encoding="utf-8")
     with pytest.raises(mo.InputError):
-        mo.read_sbml(path)
+        mo.files.read_sbml(path)
     path.write_text("<sbml", encoding="utf-8")
     with pytest.raises(mo.InputError):
-        mo.read_sbml(path)
+        mo.files.read_sbml(path)
     gas = mo.Chemistry(
         [mo.Reaction("A -> B", rate="k*p[A]", k="2 mol/m3/h/bar"), mo.Reaction("B -> C", k=mo.Unknown("1 1/h"))]
     )
     with pytest.raises(mo.InputError) as caught:
-        mo.write_sbml(gas, tmp_path / "gas.xml")
+        mo.files.write_sbml(gas, tmp_path / "gas.xml")
     assert "is not known" in str(caught.value)
     with pytest.raises(mo.InputError, match="SBML knows concentrations"):
-        mo.write_sbml(mo.Chemistry(gas.reactions[0]), tmp_path / "gas.xml")
+        mo.files.write_sbml(mo.Chemistry(gas.reactions[0]), tmp_path / "gas.xml")
     warm = mo.Chemistry(mo.Reaction("A -> B", k=mo.Arrhenius(k="0.2 1/min", at="350 K", Ea="60 kJ/mol")))
     with pytest.raises(mo.InputError, match="rates depend on T"):
-        mo.write_sbml(warm, tmp_path / "warm.xml")
+        mo.files.write_sbml(warm, tmp_path / "warm.xml")
     assert not (tmp_path / "gas.xml").exists()
 
 
@@ -141,7 +141,7 @@ def test_numbers_of_a_rate_are_read_in_the_units_of_the_model(tmp_path: Path) ->
         '"P" stoichiometry="1"', '"P" stoichiometry="0.0007"'
     )
     path.write_text(text, encoding="utf-8")
-    model = mo.read_sbml(path)
+    model = mo.files.read_sbml(path)
     run = mo.Batch(model.chemistry, model.initial, time="10 min").run()
     assert run.concentrations["S"][-1] == pytest.approx(10 * np.exp(-2), rel=1e-8)
     assert run.concentrations["P"][-1] == pytest.approx(0.0007 * 10 * (1 - np.exp(-2)), rel=1e-8)
@@ -152,7 +152,7 @@ def test_a_parameter_called_T_is_a_temperature_only_in_kelvin(tmp_path: Path) ->
     path = tmp_path / "other.xml"
     text = OTHER.replace('"twice"', '"R"').replace("<ci>twice</ci>", "<ci>R</ci>").replace('id="k"', 'id="T"')
     path.write_text(text.replace("<ci>k</ci>", "<ci>T</ci>"), encoding="utf-8")
-    model = mo.read_sbml(path)
+    model = mo.files.read_sbml(path)
     assert model.T is None
     run = mo.Batch(model.chemistry, model.initial, time="10 min").run()
     assert run.concentrations["S"][-1] == pytest.approx(10 * np.exp(-2), rel=1e-8)
@@ -181,10 +181,10 @@ def test_what_is_not_used_is_refused(old: str, new: str, words: str, tmp_path: P
     assert old in OTHER
     path.write_text(OTHER.replace(old, new), encoding="utf-8")
     with pytest.raises(mo.InputError, match=words):
-        mo.read_sbml(path)
+        mo.files.read_sbml(path)
 
 
 def test_a_missing_initial_value_is_noted(tmp_path: Path) -> None:
     path = tmp_path / "other.xml"
     path.write_text(OTHER.replace(' initialConcentration="0"', ""), encoding="utf-8")
-    assert any("'P' has no initial value" in note for note in mo.read_sbml(path).notes)
+    assert any("'P' has no initial value" in note for note in mo.files.read_sbml(path).notes)

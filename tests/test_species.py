@@ -115,7 +115,7 @@ B;;44.5;80;;;750;
 
 def test_tables_of_species_read_and_write_the_same(tmp_path: Path) -> None:
     (tmp_path / "s.csv").write_text(KNOWN)
-    found = mo.read_species(tmp_path / "s.csv")
+    found = mo.files.read_species(tmp_path / "s.csv")
     assert [c.si for c in found[0].heat_capacity.coefficients] == [5.4, 0.178]
     assert found[0].source == "handbook"
     assert found[1].molar_mass.si == pytest.approx(0.0445)
@@ -125,9 +125,9 @@ def test_tables_of_species_read_and_write_the_same(tmp_path: Path) -> None:
                "B": {"molar_mass": "44.5 g/mol", "heat_capacity": "80 J/mol/K", "density": "750 kg/m3"}}  # fmt: skip
     (tmp_path / "s.json").write_text(json.dumps(content))
     for other in (
-        mo.read_species(tmp_path / "s.xlsx"),
-        mo.read_species(tmp_path / "s.json"),
-        mo.read_species(species_table(found)),
+        mo.files.read_species(tmp_path / "s.xlsx"),
+        mo.files.read_species(tmp_path / "s.json"),
+        mo.files.read_species(species_table(found)),
     ):
         for one, again in zip(found, other, strict=True):
             assert again.formula == one.formula
@@ -156,7 +156,7 @@ def test_wrong_tables_of_species_are_reported(tmp_path: Path, what: str) -> None
     path = tmp_path / ("s.json" if text[0] in "{[" else "s.csv")
     path.write_text(text)
     with pytest.raises(mo.InputError) as error:
-        mo.read_species(path)
+        mo.files.read_species(path)
     assert what in str(error.value)
 
 
@@ -187,12 +187,12 @@ def test_a_job_looks_species_up_and_writes_their_source(
     molino: Typed, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     pytest.importorskip("chemicals")
-    water = mo.look_up("water")
+    water = mo.files.look_up("water")
     assert water.vapor_pressure.at("100 degC") == pytest.approx(101325.0, rel=2e-3)
     assert "it has no density" in water.source
     assert water.enthalpy_of_formation.si == pytest.approx(-241.8e3, rel=1e-3)
     assert water.heat_capacity.value(500.0) == pytest.approx(35.2, rel=5e-3)
-    methanol = mo.look_up("methanol", phase="liquid")
+    methanol = mo.files.look_up("methanol", phase="liquid")
     assert methanol.density.si == pytest.approx(787, rel=5e-3)
     assert methanol.heat_capacity.value(298.15) == pytest.approx(81.1, rel=5e-3)
     assert methanol.heat_capacity.value(320.0) == pytest.approx(85.9, rel=1e-2)
@@ -206,7 +206,7 @@ def test_a_job_looks_species_up_and_writes_their_source(
     assert "the job: enthalpy_of_formation" in written.loc["ether", "source"]
     assert written.loc["ether", "enthalpy of formation [kJ/mol]"] == pytest.approx(-184.1)
     end = pd.read_csv(tmp_path / "results" / "job" / "run-pot.csv").iloc[-1]
-    chemistry = mo.read_chemistry(tmp_path / "job.toml")
+    chemistry = mo.files.read_chemistry(tmp_path / "job.toml")
     K = end["ether [mol/L]"] * end["water [mol/L]"] / end["methanol [mol/L]"] ** 2
     assert chemistry.equilibrium_constant("dehydration", "250 degC") == pytest.approx(K, rel=1e-4)
     (tmp_path / "job.toml").write_text(LOOKED_UP.replace("67-56-1", "methanool"))

@@ -43,7 +43,7 @@ def test_dispersion_over_time_is_that_of_the_transform() -> None:
     """First order: what leaves after a step in an empty tube has the transform G(s + k)/s, G that of the tracer."""
     tube = mo.DispersedTube(FIRST, FEED, volume="5 L", dispersion=mo.Dispersion(peclet=8))
     run = tube.follow("25 min", contents={"B": "1 mol/L"}, cells=300)
-    model, k = mo.AxialDispersion(8, "closed"), 0.2
+    model, k = mo.mixing.AxialDispersion(8, "closed"), 0.2
     from molino.core.mixing.inversion import inverted
 
     t = run.times[4:] / 60

@@ -139,12 +139,12 @@ def test_tables_run_along_the_right_axis() -> None:
 
 
 METRICS = [
-    mo.conversion("A"),
-    mo.yield_of("B", on="A"),
-    mo.selectivity("B", over="C"),
-    mo.selectivity("B", on="A"),
-    mo.selectivity("B", over="C", on="A"),
-    mo.concentration("B"),
+    mo.results.conversion("A"),
+    mo.results.yield_of("B", on="A"),
+    mo.results.selectivity("B", over="C"),
+    mo.results.selectivity("B", on="A"),
+    mo.results.selectivity("B", over="C", on="A"),
+    mo.results.concentration("B"),
 ]
 
 
@@ -164,7 +164,7 @@ def test_wrong_metrics(text: str) -> None:
 def test_uncertainty_of_metrics_against_differences(fitted: Fit) -> None:
     """The standard error of each metric is sqrt(g C g), with g here by differences of whole runs."""
     feed = mo.Feed({"xylose": "0.35 mol/L", "acid": "0.1 mol/L"}, flow="12 m3/h", T="175 degC")
-    metrics = [mo.conversion("xylose"), mo.yield_of("furfural", on="xylose"), mo.concentration("resin")]
+    metrics = [mo.results.conversion("xylose"), mo.results.yield_of("furfural", on="xylose"), mo.results.concentration("resin")]
     vessels = [
         mo.StirredTank(fitted.chemistry, feed, volume="8 m3"),
         mo.PlugFlow(fitted.chemistry, feed, volume="8 m3"),

@@ -100,7 +100,7 @@ def sized_run(rng: np.random.Generator, p: Problem, kind: str) -> None:
     far = (p.tube(3 * V) if kind == "tube" else p.batch(3 * V / p.flow)).run().metric(metric)
     if abs(far - run.metric(metric)) < 1e-6 * abs(far):  # at its asymptote any size is as good
         return
-    conditions = {"batch": "time", "tube": "length" if p.heat == "cooled" else "volume"}[kind]
+    free = {"batch": "time", "tube": "length" if p.heat == "cooled" else "volume"}[kind]
     size = {"time": V / p.flow, "volume": V, "length": V / (math.pi * 0.1**2 / 4)}[free]
     inverts(p, vessel, run, metric, size, free)
 

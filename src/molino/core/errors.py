@@ -144,7 +144,7 @@ class WriteError(MolinoError):
 
     Examples
     --------
-    >>> issubclass(mo.WriteError, mo.InputError)
+    >>> issubclass(mo.files.WriteError, mo.InputError)
     False
     """
 

@@ -131,7 +131,27 @@ def unit(text: str) -> Unit:
 
 @dataclass(frozen=True)
 class Value:
-    """A number in SI, the unit that it came in (None for a bare number), and its standard deviation in SI, if any."""
+    """A number with its unit: every dimensional result, and every quantity that was given.
+
+    `to` gives the number in another unit, `quantity` the same for the arithmetic of pint; `print` shows it with its unit.
+
+    Attributes
+    ----------
+    si : float
+        In SI.
+    unit : str or None
+        The unit that it is shown in; None for a bare number.
+    deviation : float
+        Its standard deviation in SI; 0 without one.
+
+    Examples
+    --------
+    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+    >>> tube = mo.PlugFlow(mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min")), feed, volume="5 L")
+    >>> time = tube.run().residence_time
+    >>> time.si, round(time.to("h"), 4), str(time)
+    (300.0, 0.0833, '5 min')
+    """
 
     si: float
     unit: str | None = None

@@ -372,7 +372,10 @@ def _equilibria(chemistry: ReactionSet, T: float) -> Iterator[Finding]:
                 f"{at} the rate vanishes at K = {math.exp(found):.3g}{unit}, the thermochemistry gives {expected:.3g}"
             )
             yield Finding(
-                "warning", name, message, "check the backward constant and the species, or take K = mo.FromSpecies()"
+                "warning",
+                name,
+                message,
+                "check the backward constant and the species, or take K = mo.thermo.FromSpecies()",
             )
 
 

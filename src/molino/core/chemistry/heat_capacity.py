@@ -81,7 +81,7 @@ class HeatCapacity(Frozen):
 
     Examples
     --------
-    >>> cp = mo.HeatCapacity(["20 J/mol/K", "0.05 J/mol/K^2"], valid=["300 K", "1000 K"])
+    >>> cp = mo.thermo.HeatCapacity(["20 J/mol/K", "0.05 J/mol/K^2"], valid=["300 K", "1000 K"])
     >>> print(mo.Species("A", heat_capacity=cp).heat_capacity)
     20 J/mol/K + 0.05 J/mol/K² T
     """

@@ -34,7 +34,7 @@ class Library(Frozen, Printed, Mapping[str, Reaction]):
     Examples
     --------
     >>> from importlib.resources import files
-    >>> library = mo.read_library(files("molino.demo") / "cob-reactions.toml")
+    >>> library = mo.files.read_library(files("molino.demo") / "cob-reactions.toml")
     >>> len(library) > 3
     True
     """

@@ -107,7 +107,7 @@ class FromSpecies:
     --------
     >>> A = mo.Species("A", enthalpy_of_formation="-100 kJ/mol", entropy="200 J/mol/K", heat_capacity=50.0)
     >>> B = mo.Species("B", enthalpy_of_formation="-110 kJ/mol", entropy="190 J/mol/K", heat_capacity=50.0)
-    >>> law = mo.Reaction("A <=> B", k="0.2 1/min", K=mo.FromSpecies("concentrations"))
+    >>> law = mo.Reaction("A <=> B", k="0.2 1/min", K=mo.thermo.FromSpecies("concentrations"))
     >>> chem = mo.Chemistry(law, species=[A, B])
     >>> run = mo.Batch(chem, {"A": "1 mol/L"}, T="350 K", time="2 h").run()
     >>> round(run.conversion("A"), 3)

@@ -36,7 +36,7 @@ class VaporPressure(Frozen):
 
     Examples
     --------
-    >>> water = mo.VaporPressure.antoine(8.07131, 1730.63, 233.426, pressure="mmHg", temperature="degC")
+    >>> water = mo.thermo.VaporPressure.antoine(8.07131, 1730.63, 233.426, pressure="mmHg", temperature="degC")
     >>> round(water.at("100 degC") / 1e5, 3)
     1.013
     """
@@ -146,4 +146,4 @@ def read_vapor_pressure(given: Any) -> VaporPressure:
             "vapor_pressure",
             "give antoine = [A, B, C] with its units, or a, b, c, d, e, shift",
         )
-    raise InputError(f"{given!r} is no vapor pressure", "vapor_pressure", "give mo.VaporPressure(...)")
+    raise InputError(f"{given!r} is no vapor pressure", "vapor_pressure", "give mo.thermo.VaporPressure(...)")

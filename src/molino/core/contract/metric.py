@@ -125,7 +125,7 @@ class Metric:
 
     Examples
     --------
-    >>> metric = mo.yield_of("B", on="A")
+    >>> metric = mo.results.yield_of("B", on="A")
     >>> str(metric), metric.kind
     ('yield of B on A', 'number')
     """

@@ -32,7 +32,7 @@ def conversion(species: str) -> Metric:
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
     >>> tube = mo.PlugFlow(chem, feed, volume="5 L")
-    >>> round(tube.run().metric(mo.conversion("A")), 4)
+    >>> round(tube.run().metric(mo.results.conversion("A")), 4)
     0.6321
     """
     return Metric("conversion", species)
@@ -56,7 +56,7 @@ def yield_of(product: str, on: str) -> Metric:
 
     Examples
     --------
-    >>> str(mo.yield_of("B", on="A"))
+    >>> str(mo.results.yield_of("B", on="A"))
     'yield of B on A'
     """
     return Metric("yield", product, on=on)
@@ -84,7 +84,7 @@ def selectivity(wanted: str, over: str | None = None, on: str | None = None) -> 
 
     Examples
     --------
-    >>> str(mo.selectivity("B", over="C"))
+    >>> str(mo.results.selectivity("B", over="C"))
     'selectivity of B over C'
     """
     if over is None and on is None:
@@ -101,7 +101,7 @@ def temperature() -> Metric:
 
     Examples
     --------
-    >>> str(mo.temperature())
+    >>> str(mo.results.temperature())
     'temperature'
     """
     return Metric("temperature", "")
@@ -116,7 +116,7 @@ def pressure() -> Metric:
 
     Examples
     --------
-    >>> str(mo.pressure())
+    >>> str(mo.results.pressure())
     'pressure'
     """
     return Metric("pressure", "")
@@ -133,7 +133,7 @@ def duty() -> Metric:
 
     Examples
     --------
-    >>> str(mo.duty())
+    >>> str(mo.results.duty())
     'duty'
     """
     return Metric("duty", "")
@@ -148,7 +148,7 @@ def heat_flow() -> Metric:
 
     Examples
     --------
-    >>> str(mo.heat_flow()), mo.heat_flow().kind
+    >>> str(mo.results.heat_flow()), mo.results.heat_flow().kind
     ('heat flow', 'power')
     """
     return Metric("heat flow", "")
@@ -172,7 +172,7 @@ def fraction(species: str, stream: str | None = None) -> Metric:
     --------
     >>> chem = mo.Chemistry(mo.Reaction("A -> 2 B", k="0.2 1/min"))
     >>> tube = mo.PlugFlow(chem, mo.Feed({"A": "1 mol/L"}, flow="1 L/min"), volume="5 L")
-    >>> round(tube.run().metric(mo.fraction("B")), 4)
+    >>> round(tube.run().metric(mo.results.fraction("B")), 4)
     0.7746
     """
     return Metric("fraction", species, stream=stream)
@@ -192,7 +192,7 @@ def concentration(species: str) -> Metric:
 
     Examples
     --------
-    >>> str(mo.concentration("A"))
+    >>> str(mo.results.concentration("A"))
     'concentration of A'
     """
     return Metric("concentration", species)

@@ -45,7 +45,7 @@ class EquilibriumCurves(Frozen, Result):
     >>> chem = mo.Chemistry(mo.Reaction("A <-> B", **law))
     >>> feed = mo.Feed({"A": "2 mol/L"}, flow="1 m3/h", T="330 K", heat_capacity="4 MJ/m3/K")
     >>> at = mo.AtEquilibrium(chem, feed)
-    >>> found = mo.equilibrium_curves(at, "conversion of A", T=("300 K", "400 K"), target=0.95)
+    >>> found = mo.thermo.equilibrium_curves(at, "conversion of A", T=("300 K", "400 K"), target=0.95)
     >>> len(found.lines), found.is_reached
     (2, True)
     """

@@ -106,7 +106,7 @@ def recommend(
     Examples
     --------
     >>> feed = mo.Feed({"A": "1 mol/L", "B": "0.01 mol/L"}, flow="1 L/min")
-    >>> chemistry = mo.Chemistry(mo.Reaction("A + B -> 2 B", k="0.5 L/mol/min"))
+    >>> chem = mo.Chemistry(mo.Reaction("A + B -> 2 B", k="0.5 L/mol/min"))
     >>> found = mo.recommend(chem, feed, minimize="volume", target="conversion of A >= 0.6")
     >>> found.best.name
     'tank, then tube'
@@ -295,7 +295,9 @@ class _Arrangements:
         if self.heat != "adiabatic":
             return {}
         try:
-            large = StirredTank(self.chemistry, self.feed, volume=self.bounds[1], heat=self.heat, show=self.show).steady()
+            large = StirredTank(
+                self.chemistry, self.feed, volume=self.bounds[1], heat=self.heat, show=self.show
+            ).steady()
             hot = _state(large)
             StirredTank(self.chemistry, self.feed, volume=self.bounds[1], heat=self.heat, **hot)
         except MolinoError:

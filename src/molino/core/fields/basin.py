@@ -63,8 +63,10 @@ class Basin(BasinFields):
     --------
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="2 L/s")
-    >>> basin = mo.Basin(chem, length="4 m", width="2 m", depth="1 m", inlets=mo.Inlet("left", ("0 m", "0.5 m"), feed),
-    ...                  outlets=mo.Outlet("right", ("1.5 m", "2 m")), diffusivity="1e-4 m2/s", cells=(32, 16))
+    >>> inlet = mo.fields.Inlet("left", ("0 m", "0.5 m"), feed)
+    >>> outlet = mo.fields.Outlet("right", ("1.5 m", "2 m"))
+    >>> basin = mo.fields.Basin(chem, length="4 m", width="2 m", depth="1 m", inlets=inlet, outlets=outlet,
+    ...                         diffusivity="1e-4 m2/s", cells=(32, 16))
     >>> run = basin.run()
     >>> 0.9 < run.conversion("A") < 1
     True

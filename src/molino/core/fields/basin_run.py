@@ -99,9 +99,9 @@ class BasinRun(_OfBasin):
     Examples
     --------
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
-    >>> inlet = mo.Inlet("left", ("0 m", "0.5 m"), mo.Feed({"A": "1 mol/L"}, flow="2 L/s"))
-    >>> basin = mo.Basin(chem, length="4 m", width="2 m", depth="1 m", inlets=inlet,
-    ...                  outlets=mo.Outlet("right", ("1.5 m", "2 m")), cells=(16, 16))
+    >>> inlet = mo.fields.Inlet("left", ("0 m", "0.5 m"), mo.Feed({"A": "1 mol/L"}, flow="2 L/s"))
+    >>> basin = mo.fields.Basin(chem, length="4 m", width="2 m", depth="1 m", inlets=inlet,
+    ...                  outlets=mo.fields.Outlet("right", ("1.5 m", "2 m")), cells=(16, 16))
     >>> run = basin.run()
     >>> run.inside["concentration of A"].shape == run.age.shape
     True
@@ -255,9 +255,9 @@ class BasinInTime(_OfBasin, OverTime):
     Examples
     --------
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
-    >>> inlet = mo.Inlet("left", ("0 m", "0.5 m"), mo.Feed({"A": "1 mol/L"}, flow="20 L/s"))
-    >>> basin = mo.Basin(chem, length="4 m", width="2 m", depth="1 m", inlets=inlet,
-    ...                  outlets=mo.Outlet("right", ("1.5 m", "2 m")), diffusivity="1e-3 m2/s", cells=(16, 16))
+    >>> inlet = mo.fields.Inlet("left", ("0 m", "0.5 m"), mo.Feed({"A": "1 mol/L"}, flow="20 L/s"))
+    >>> basin = mo.fields.Basin(chem, length="4 m", width="2 m", depth="1 m", inlets=inlet,
+    ...                  outlets=mo.fields.Outlet("right", ("1.5 m", "2 m")), diffusivity="1e-3 m2/s", cells=(16, 16))
     >>> start = basin.follow("1 h", contents={"B": "1 mol/L"}, steps=100)
     >>> abs(round(start.conversion("A") - basin.run().conversion("A"), 3))
     0.0

@@ -93,7 +93,7 @@ class LaminarRun(_OfLaminar):
     --------
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
-    >>> run = mo.LaminarTube(chem, feed, diameter="20 mm", length="16 m").run()
+    >>> run = mo.fields.LaminarTube(chem, feed, diameter="20 mm", length="16 m").run()
     >>> run.profile(run.z[-1]).columns.tolist()
     ['distance [m]', 'velocity [m/s]', 'A [mol/L]', 'B [mol/L]']
     """
@@ -216,7 +216,7 @@ class LaminarInTime(_OfLaminar, OverTime):
     --------
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
-    >>> pipe = mo.LaminarTube(chem, feed, diameter="20 mm", length="16 m")
+    >>> pipe = mo.fields.LaminarTube(chem, feed, diameter="20 mm", length="16 m")
     >>> start = pipe.follow("20 min", contents={"B": "1 mol/L"}, cells=20, nodes=6)
     >>> abs(start.conversion("A") - pipe.run().conversion("A")) < 0.02
     True

@@ -105,7 +105,7 @@ class LaminarTracer:
         times = np.linspace(0.0, mean + 8 * math.sqrt(variance), _TRACER_TIMES)
         nodes, apart = self.nodes_for(times)
         where = f"{self.tube.label}, residence times"
-        advice = "give more diffusion, or take the closed form mo.LaminarFlow() for a pipe"
+        advice = "give more diffusion, or take the closed form mo.mixing.LaminarFlow() for a pipe"
         settled = Check(
             "E on fewer nodes", apart, _AGREE, f"the largest difference, of the peak, from those before {nodes}"
         )

@@ -70,7 +70,7 @@ class LaminarTube(LaminarTubeFields):
     --------
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
-    >>> pipe = mo.LaminarTube(chem, feed, diameter="20 mm", length="16 m")
+    >>> pipe = mo.fields.LaminarTube(chem, feed, diameter="20 mm", length="16 m")
     >>> round(pipe.run().conversion("A"), 4)
     0.5585
     """

@@ -49,7 +49,7 @@ class Inlet(Frozen, Printed):
 
     Examples
     --------
-    >>> print(mo.Inlet("left", ("0 m", "0.5 m"), mo.Feed({"A": "1 mol/L"}, flow="1 L/s")))
+    >>> print(mo.fields.Inlet("left", ("0 m", "0.5 m"), mo.Feed({"A": "1 mol/L"}, flow="1 L/s")))
     inlet on the left side, 0 m to 0.5 m, fed 1 L/s of A 1 mol/L
     """
 
@@ -93,7 +93,7 @@ class Outlet(Frozen, Printed):
 
     Examples
     --------
-    >>> print(mo.Outlet("right", ("1.5 m", "2 m")))
+    >>> print(mo.fields.Outlet("right", ("1.5 m", "2 m")))
     outlet on the right side, 1.5 m to 2 m
     """
 
@@ -131,7 +131,7 @@ class Baffle(Frozen, Printed):
 
     Examples
     --------
-    >>> print(mo.Baffle(("2 m", "0 m"), ("2 m", "1.5 m")))
+    >>> print(mo.fields.Baffle(("2 m", "0 m"), ("2 m", "1.5 m")))
     baffle from (2 m, 0 m) to (2 m, 1.5 m)
     """
 

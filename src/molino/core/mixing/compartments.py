@@ -39,7 +39,7 @@ class Compartments(FlowModel):
     Examples
     --------
     >>> flows = {"in": {"bulk": 1}, "bulk": {"riser": 1}, "riser": {"out": 1}}
-    >>> two = mo.Compartments({"bulk": 0.7}, {"riser": "rest"}, flows)
+    >>> two = mo.mixing.Compartments({"bulk": 0.7}, {"riser": "rest"}, flows)
     >>> round(two.conversion("0.1 1/min", "10 min"), 4)
     0.5642
     """

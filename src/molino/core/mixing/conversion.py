@@ -51,7 +51,8 @@ class MixingBounds(Frozen, Result):
     Examples
     --------
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.1 1/min"))
-    >>> found = mo.mixing_bounds(mo.Batch(chem, {"A": "1 mol/L"}), mo.TanksInSeries(2).distribution("10 min"))
+    >>> batch, distribution = mo.Batch(chem, {"A": "1 mol/L"}), mo.mixing.TanksInSeries(2).distribution("10 min")
+    >>> found = mo.mixing.mixing_bounds(batch, distribution)
     >>> round(found.conversion("A"), 4)
     0.5556
     """
@@ -194,7 +195,8 @@ def mixing_bounds(batch: Batch, distribution: ResidenceTimeDistribution) -> Mixi
     Examples
     --------
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", rate="k*[A]^2", k="0.1 L/mol/min"))
-    >>> found = mo.mixing_bounds(mo.Batch(chem, {"A": "1 mol/L"}), mo.TanksInSeries(2).distribution("20 min"))
+    >>> batch, distribution = mo.Batch(chem, {"A": "1 mol/L"}), mo.mixing.TanksInSeries(2).distribution("20 min")
+    >>> found = mo.mixing.mixing_bounds(batch, distribution)
     >>> print(found.order_in_words())
     order above one: early mixing lowers the rate, so segregation is the upper bound
     """

@@ -84,7 +84,7 @@ class ResidenceTimeDistribution(Frozen, Result):
 
     Examples
     --------
-    >>> tank = mo.TanksInSeries(1).distribution("10 min")
+    >>> tank = mo.mixing.TanksInSeries(1).distribution("10 min")
     >>> round(float(tank.mean.to("min")), 6), round(tank.relative_variance, 6)
     (10.0, 1.0)
     """

@@ -54,8 +54,8 @@ def fit_flow_models(test: TracerTest, models: Sequence[FlowModel] | None = None)
     --------
     >>> import numpy as np
     >>> t = np.linspace(1, 60, 60)
-    >>> test = mo.TracerTest(t, mo.AxialDispersion(8).E(t, 12.0) + 1e-4 * np.sin(7 * t))
-    >>> print(mo.fit_flow_models(test, [mo.TanksInSeries(), mo.AxialDispersion()]).best.model.noun)
+    >>> test = mo.mixing.TracerTest(t, mo.mixing.AxialDispersion(8).E(t, 12.0) + 1e-4 * np.sin(7 * t))
+    >>> print(mo.mixing.fit_flow_models(test, [mo.mixing.TanksInSeries(), mo.mixing.AxialDispersion()]).best.model.noun)
     axial dispersion
     """
     clean = test.without_baseline(test.signal)

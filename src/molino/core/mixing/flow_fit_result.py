@@ -53,8 +53,8 @@ class FlowFit(Frozen, Result):
     --------
     >>> import numpy as np
     >>> t = np.linspace(1, 60, 60)
-    >>> test = mo.TracerTest(t, mo.TanksInSeries(3).E(t, 12.0) + 1e-4 * np.sin(7 * t))
-    >>> round(mo.fit_flow_models(test, [mo.TanksInSeries()]).best.mean_si, 1)
+    >>> test = mo.mixing.TracerTest(t, mo.mixing.TanksInSeries(3).E(t, 12.0) + 1e-4 * np.sin(7 * t))
+    >>> round(mo.mixing.fit_flow_models(test, [mo.mixing.TanksInSeries()]).best.mean_si, 1)
     12.0
     """
 
@@ -155,8 +155,8 @@ class FlowComparison(Frozen, Result):
     --------
     >>> import numpy as np
     >>> t = np.linspace(0, 60, 121)
-    >>> test = mo.TracerTest(t, mo.TanksInSeries(3).E(np.maximum(t, 1e-6), 12.0) + 1e-4 * np.sin(7 * t))
-    >>> found = mo.fit_flow_models(test, [mo.TanksInSeries(), mo.LaminarFlow()])
+    >>> test = mo.mixing.TracerTest(t, mo.mixing.TanksInSeries(3).E(np.maximum(t, 1e-6), 12.0) + 1e-4 * np.sin(7 * t))
+    >>> found = mo.mixing.fit_flow_models(test, [mo.mixing.TanksInSeries(), mo.mixing.LaminarFlow()])
     >>> print(found.best.model.noun, round(found.best.model.n.si, 2))
     tanks in series 3.0
     """

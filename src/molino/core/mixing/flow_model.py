@@ -77,7 +77,9 @@ class FlowModel(Frozen, Printed):
     def _require_known(self) -> None:
         if self.unknown:
             message = f"{' and '.join(self.unknown)} of the model are not known"
-            raise InputError(message, self.noun, "give them, or fit them to a test: mo.fit_flow_models(test, [...])")
+            raise InputError(
+                message, self.noun, "give them, or fit them to a test: mo.mixing.fit_flow_models(test, [...])"
+            )
 
     @property
     def bypassed(self) -> float:

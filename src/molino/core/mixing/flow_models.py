@@ -40,7 +40,7 @@ class TanksInSeries(FlowModel):
 
     Examples
     --------
-    >>> round(mo.TanksInSeries(2).conversion("0.1 1/min", "10 min"), 6)
+    >>> round(mo.mixing.TanksInSeries(2).conversion("0.1 1/min", "10 min"), 6)
     0.555556
     """
 
@@ -96,7 +96,7 @@ class AxialDispersion(FlowModel):
 
     Examples
     --------
-    >>> round(mo.AxialDispersion(20).conversion("0.1 1/min", "10 min"), 4)
+    >>> round(mo.mixing.AxialDispersion(20).conversion("0.1 1/min", "10 min"), 4)
     0.6158
     """
 
@@ -134,7 +134,7 @@ class LaminarFlow(FlowModel):
 
     Examples
     --------
-    >>> round(mo.LaminarFlow().conversion("0.1 1/min", "10 min"), 4)
+    >>> round(mo.mixing.LaminarFlow().conversion("0.1 1/min", "10 min"), 4)
     0.5568
     """
 
@@ -190,7 +190,7 @@ class TankWithDeadZone(FlowModel):
 
     Examples
     --------
-    >>> round(mo.TankWithDeadZone(0.8, 0.1).conversion("0.1 1/min", "10 min"), 4)
+    >>> round(mo.mixing.TankWithDeadZone(0.8, 0.1).conversion("0.1 1/min", "10 min"), 4)
     0.4235
     """
 
@@ -239,7 +239,7 @@ class StagnantZones(FlowModel):
 
     Examples
     --------
-    >>> round(mo.StagnantZones(5, 0.8, 0.1).distribution("10 min").relative_variance, 4)
+    >>> round(mo.mixing.StagnantZones(5, 0.8, 0.1).distribution("10 min").relative_variance, 4)
     0.36
     """
 
@@ -281,7 +281,7 @@ class Recycle(FlowModel):
 
     Examples
     --------
-    >>> round(mo.Recycle(2, 20).conversion("0.1 1/min", "10 min"), 4)
+    >>> round(mo.mixing.Recycle(2, 20).conversion("0.1 1/min", "10 min"), 4)
     0.5403
     """
 

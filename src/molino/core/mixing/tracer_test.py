@@ -74,7 +74,7 @@ class TracerTest(TracerSignal):
     --------
     >>> import numpy as np
     >>> t = np.linspace(0, 3600, 181)
-    >>> test = mo.TracerTest(t, np.exp(-t / 600), volume="1 m3", flow="0.1 m3/min")
+    >>> test = mo.mixing.TracerTest(t, np.exp(-t / 600), volume="1 m3", flow="0.1 m3/min")
     >>> found = test.distribution()
     >>> round(found.mean_si, 0), round(found.relative_variance, 2)
     (600.0, 1.0)

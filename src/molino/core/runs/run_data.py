@@ -329,7 +329,7 @@ class RunData(RunResult):
         return self.vessel.spec.reactants
 
     def metric(self, metric: Metric | str) -> float:
-        """A metric at the end, in SI: by its text ("conversion of A"), or as `mo.conversion("A")` makes it."""
+        """A metric at the end, in SI: by its text ("conversion of A"), or as `mo.results.conversion("A")` makes it."""
         asked = read_metric(metric)
         if asked.is_of_a_whole_run:
             return float(self.analysis(asked).metric(asked))

@@ -90,7 +90,7 @@ def effectiveness_factor(modulus: float, shape: str = "sphere") -> float:
 
     Examples
     --------
-    >>> round(mo.effectiveness_factor(1.0), 4)
+    >>> round(mo.thermo.effectiveness_factor(1.0), 4)
     0.6716
     """
     if shape not in SHAPES:

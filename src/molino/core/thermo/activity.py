@@ -74,7 +74,7 @@ class ActivityModel(Frozen, Printed):
     Examples
     --------
     >>> species = [mo.Species("ether"), mo.Species("water")]
-    >>> model = mo.ActivityModel(species, "NRTL", {("ether", "water"): (1.2,), ("water", "ether"): (2.0,)})
+    >>> model = mo.thermo.ActivityModel(species, "NRTL", {("ether", "water"): (1.2,), ("water", "ether"): (2.0,)})
     >>> round(model.coefficients("330 K", {"ether": 0.3, "water": 0.7})["ether"], 3)
     3.086
     """

@@ -70,7 +70,7 @@ class CubicEquation(Frozen):
     Examples
     --------
     >>> N2 = mo.Species("N2", critical_temperature="126.2 K", critical_pressure="34 bar", acentric_factor=0.038)
-    >>> equation = mo.CubicEquation([N2], "Soave")
+    >>> equation = mo.thermo.CubicEquation([N2], "Soave")
     >>> round(equation.at("300 K", "100 bar").Z, 3)
     1.019
     """

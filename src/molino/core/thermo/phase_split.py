@@ -48,7 +48,7 @@ class PhaseSplit(Frozen, Result):
     --------
     >>> light = mo.Species("A", vapor_pressure={"antoine": [4.0, 1200.0, -50.0]})
     >>> heavy = mo.Species("B", vapor_pressure={"antoine": [4.0, 1400.0, -50.0]})
-    >>> split = mo.PhaseEquilibrium([light, heavy]).flash({"A": 0.5, "B": 0.5}, T="370 K", P="1 bar")
+    >>> split = mo.thermo.PhaseEquilibrium([light, heavy]).flash({"A": 0.5, "B": 0.5}, T="370 K", P="1 bar")
     >>> round(split.vapor_fraction, 3), round(split.fractions("gas")["A"], 3)
     (0.222, 0.758)
     """

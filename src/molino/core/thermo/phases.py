@@ -52,7 +52,7 @@ class PhaseEquilibrium(TwoPhases):
     --------
     >>> water = mo.Species("water", vapor_pressure={"antoine": [8.07131, 1730.63, 233.426], "pressure": "mmHg",
     ...                                             "temperature": "degC"})
-    >>> point = mo.PhaseEquilibrium([water]).bubble_point({"water": 1.0}, P="760 mmHg")
+    >>> point = mo.thermo.PhaseEquilibrium([water]).bubble_point({"water": 1.0}, P="760 mmHg")
     >>> round(point.T - 273.15, 1)
     100.0
     """

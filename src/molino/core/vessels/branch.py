@@ -133,7 +133,8 @@ class Branch(Frozen, Result):
     def to_dict(self) -> dict[str, Any]:
         """Plain data: the points of the curve in SI, and its folds."""
         folds = [
-            {"kind": f.kind, self.condition: f.value, "unit": SI_UNITS[self.kind], "T": f.temperature} for f in self.folds
+            {"kind": f.kind, self.condition: f.value, "unit": SI_UNITS[self.kind], "T": f.temperature}
+            for f in self.folds
         ]
         return {
             "condition": self.condition,

@@ -46,7 +46,7 @@ def read_chemistry(path: str | Path) -> Chemistry:
     Examples
     --------
     >>> from importlib.resources import files
-    >>> mo.read_chemistry(files("molino.demo") / "ether.toml").names
+    >>> mo.files.read_chemistry(files("molino.demo") / "ether.toml").names
     ('methanol', 'ether', 'water')
     """
     job = read_tables(Path(path))
@@ -79,7 +79,7 @@ def read_library(path: str | Path) -> Library:
     Examples
     --------
     >>> from importlib.resources import files
-    >>> library = mo.read_library(files("molino.demo") / "cob-reactions.toml")
+    >>> library = mo.files.read_library(files("molino.demo") / "cob-reactions.toml")
     >>> len(library) > 3
     True
     """
@@ -114,8 +114,8 @@ def write_chemistry(chemistry: Chemistry, path: str | Path) -> Path:
     >>> from pathlib import Path
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> with tempfile.TemporaryDirectory() as folder:
-    ...     path = mo.write_chemistry(chem, Path(folder) / "chemistry.toml")
-    ...     again = mo.read_chemistry(path)
+    ...     path = mo.files.write_chemistry(chem, Path(folder) / "chemistry.toml")
+    ...     again = mo.files.read_chemistry(path)
     >>> again == chem
     True
     """

@@ -46,7 +46,7 @@ class FieldTask:
 
 @dataclass(frozen=True)
 class TracerTask:
-    """A tracer test that the job asks for; `reading` as `mo.read_tracer` takes it."""
+    """A tracer test that the job asks for; `reading` as `mo.mixing.read_tracer` takes it."""
 
     path: Path
     reading: Mapping[str, Any] = field(default_factory=dict)

@@ -127,7 +127,9 @@ def read_sweeps(job: JobContext, vessels: Vessels) -> dict[str, SweepTask]:
         with job.at(f"[sweep.{name}]"):
             vessel = vessel_named(job, table.vessel, vessels)
             if bool(table.conditions) == bool(table.cases):
-                raise InputError("give either conditions or cases", "", "conditions = { T = [...] }, or cases = [{ T = ... }, ...]")
+                raise InputError(
+                    "give either conditions or cases", "", "conditions = { T = [...] }, or cases = [{ T = ... }, ...]"
+                )
             faults = Faults()
             conditions: Any = {}
             for condition, given in table.conditions.items():

@@ -48,7 +48,7 @@ def look_up(identifier: str, phase: str = "gas", name: str = "") -> Species:
     --------
     >>> import importlib.util
     >>> if importlib.util.find_spec("chemicals"):
-    ...     water = mo.look_up("water")
+    ...     water = mo.files.look_up("water")
     """
     try:
         import chemicals

@@ -43,7 +43,7 @@ def read_sbml(path: str | Path) -> SbmlModel:
     Examples
     --------
     >>> try:
-    ...     mo.read_sbml("nowhere.xml")
+    ...     mo.files.read_sbml("nowhere.xml")
     ... except mo.InputError as error:
     ...     print(error.faults[0].what)
     there is no such file

@@ -68,8 +68,8 @@ class SbmlModel(Frozen, Printed):
     >>> import molino as mo, tempfile
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     >>> path = tempfile.mkdtemp() + "/model.xml"
-    >>> notes = mo.write_sbml(chem, path, initial={"A": "1 mol/L"})
-    >>> model = mo.read_sbml(path)
+    >>> notes = mo.files.write_sbml(chem, path, initial={"A": "1 mol/L"})
+    >>> model = mo.files.read_sbml(path)
     >>> batch = mo.Batch(model.chemistry, model.initial, time="10 min")
     >>> round(batch.run().conversion("A"), 4)
     0.8647

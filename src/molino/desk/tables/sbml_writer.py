@@ -81,7 +81,7 @@ def write_sbml(
     --------
     >>> import molino as mo, tempfile
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k=mo.Arrhenius(k="0.2 1/min", at="350 K", Ea="60 kJ/mol")))
-    >>> mo.write_sbml(chem, tempfile.mkdtemp() + "/model.xml", T="360 K")
+    >>> mo.files.write_sbml(chem, tempfile.mkdtemp() + "/model.xml", T="360 K")
     ()
     """
     sbml = library()

@@ -55,7 +55,7 @@ def read_species(path: str | Path | pd.DataFrame, sheet: str | None = None) -> l
     >>> with tempfile.TemporaryDirectory() as folder:
     ...     path = Path(folder) / "species.csv"
     ...     size = path.write_text("name,formula" + "\\nwater,H2O\\n")
-    ...     found = mo.read_species(path)
+    ...     found = mo.files.read_species(path)
     >>> [species.name for species in found]
     ['water']
     """

@@ -62,7 +62,7 @@ def read_tracer(
     --------
     >>> import pandas as pd
     >>> table = pd.DataFrame({"time [min]": [0, 5, 10, 15, 20, 25, 30, 35], "tracer [g/L]": [0, 3, 5, 5, 4, 2, 1, 0]})
-    >>> print(mo.read_tracer(table, flow="1 L/min").distribution().mean)
+    >>> print(mo.mixing.read_tracer(table, flow="1 L/min").distribution().mean)
     15 min
     """
     table = read_table(path, sheet, _SHAPE, header_row, columns)

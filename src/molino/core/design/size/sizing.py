@@ -52,7 +52,7 @@ def size(
     vessel : Batch, SemiBatch, StirredTank, PlugFlow or Train
         Its own size, if it has one, does not matter.
     metric : Metric or str
-        mo.conversion("A"), or its text "conversion of A".
+        mo.results.conversion("A"), or its text "conversion of A".
     target : float, str or quantity
         The value to reach: a number, or a concentration.
     free : str, optional

@@ -1,0 +1,7 @@
+"""Chemistries, libraries and species, read from files and written to them."""
+
+from __future__ import annotations
+
+from molino._public import attach
+
+__getattr__, __dir__, __all__ = attach(__name__, __file__)

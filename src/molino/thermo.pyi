@@ -1,0 +1,10 @@
+from molino.core.chemistry.heat_capacity import HeatCapacity as HeatCapacity
+from molino.core.chemistry.thermochemistry import FromSpecies as FromSpecies
+from molino.core.chemistry.vapor_pressure import VaporPressure as VaporPressure
+from molino.core.design.equilibrium_curve_result import EquilibriumCurves as EquilibriumCurves
+from molino.core.design.equilibrium_curves import equilibrium_curves as equilibrium_curves
+from molino.core.terms.effectiveness import effectiveness_factor as effectiveness_factor
+from molino.core.thermo.activity import ActivityModel as ActivityModel
+from molino.core.thermo.cubic import CubicEquation as CubicEquation
+from molino.core.thermo.phase_split import PhaseSplit as PhaseSplit
+from molino.core.thermo.phases import PhaseEquilibrium as PhaseEquilibrium

@@ -239,7 +239,7 @@ def test_arrangements_that_are_adiabatic_have_feeds_of_their_own_temperatures() 
     """Equilibrium falls as the bed warms up: part of the feed in between, cold, takes it back (O. Levenspiel, ch. 19)."""
     chemistry = mo.Chemistry(
         mo.Reaction("A <-> B", rate="k*([A] - [B]/K)", k=mo.Arrhenius(k="0.2 1/min", at="340 K", Ea="60 kJ/mol"),
-                    K=mo.VantHoff(K=6.0, at="340 K", dH="-70 kJ/mol"), enthalpy="-70 kJ/mol", name="r")
+                    K=mo.VantHoff(K=6.0, at="340 K", enthalpy="-70 kJ/mol"), enthalpy="-70 kJ/mol", name="r")
     )  # fmt: skip
     feed = mo.Feed({"A": "3 mol/L"}, flow="10 L/min", T="320 K", heat_capacity="4 MJ/m3/K")
     found = mo.recommend(chemistry, feed, minimize="volume", target="conversion of A >= 0.72", heat="adiabatic",

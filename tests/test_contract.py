@@ -82,7 +82,7 @@ def vessel(kind: str, mode: str, names: Names = NEUTRAL) -> Any:
                            area="1 m2")  # fmt: skip
         return mo.StirredTank(chem, gas, volume="800 L", wall=wall, **common)
     if kind == "tank with gas":
-        sparged = mo.GasPhase(gas, "0.3 1/s", {A: mo.VantHoff(K="12 bar*L/mol", at="330 K", dH="20 kJ/mol")})
+        sparged = mo.GasPhase(gas, "0.3 1/s", {A: mo.VantHoff(K="12 bar*L/mol", at="330 K", enthalpy="20 kJ/mol")})
         return mo.StirredTank(chem, mo.Feed({A: "2 mol/L"}, flow="6 L/min", T="330 K"), volume="60 L", gas=sparged,
                               **common)  # fmt: skip
     if kind == "conversion":

@@ -260,7 +260,7 @@ def test_kinetic_runs_end_there_a_gas_and_a_liquid_that_is_not_ideal() -> None:
     model = mo.thermo.ActivityModel(liquid, "NRTL", pairs)
     law = mo.Reaction(
         "acid + alcohol <-> ester + water", rate="k*(a[acid]*a[alcohol] - a[ester]*a[water]/K)",
-        k="2 mol/L/h", K=mo.VantHoff(K=6.0, at="350 K", dH="-6 kJ/mol"), enthalpy="-6 kJ/mol",
+        k="2 mol/L/h", K=mo.VantHoff(K=6.0, at="350 K", enthalpy="-6 kJ/mol"), enthalpy="-6 kJ/mol",
     )  # fmt: skip
     chemistry = mo.Chemistry(law, species=liquid)
     feed = mo.Feed({"acid": "2 mol/s", "alcohol": "3 mol/s"}, T="360 K", model=model)
@@ -279,7 +279,7 @@ def test_kinetic_runs_end_there_a_gas_and_a_liquid_that_is_not_ideal() -> None:
 
 def test_inert_species_an_approach_solids_in_a_reaction_and_jumps() -> None:
     shift = mo.Chemistry(
-        mo.Reaction("A <-> B", k=1.0, K=mo.VantHoff(K=4.0, at="400 K", dH="-40 kJ/mol"), name="r"), species=["N"]
+        mo.Reaction("A <-> B", k=1.0, K=mo.VantHoff(K=4.0, at="400 K", enthalpy="-40 kJ/mol"), name="r"), species=["N"]
     )
     feed = mo.Feed({"A": "1 mol/s", "N": "9 mol/s"}, T="400 K", P="1 bar")
     for off in (0.0, -20.0, 15.0):
@@ -374,7 +374,7 @@ def test_a_given_conversion_in_every_way() -> None:
 
 def test_they_stand_beside_tank_and_tube() -> None:
     """Compared, swept, in a train, optimized: the same numbers as alone, and a reaction without kinetics said to be."""
-    law = {"k": "2 1/h", "K": mo.VantHoff(K=9.0, at="350 K", dH="-60 kJ/mol"), "name": "r", "enthalpy": "-60 kJ/mol"}
+    law = {"k": "2 1/h", "K": mo.VantHoff(K=9.0, at="350 K", enthalpy="-60 kJ/mol"), "name": "r", "enthalpy": "-60 kJ/mol"}
     chemistry = mo.Chemistry(mo.Reaction("A <-> B", **law))
     feed = mo.Feed({"A": "2 mol/L"}, flow="1 m3/h", T="330 K", heat_capacity="4 MJ/m3/K")
     at = mo.AtEquilibrium(chemistry, feed, name="limit", heat="adiabatic")
@@ -434,7 +434,7 @@ def test_what_it_lacks_is_named_all_at_once() -> None:
 def test_curves_and_beds_against_the_balance_of_energy() -> None:
     """A liquid of constant heat capacity: X = K/(1 + K), beds along T = T0 + X dT, cooled to the inlet between them."""
     law = {"k": mo.Arrhenius(k="2 1/h", at="330 K", Ea="90 kJ/mol"), "enthalpy": "-60 kJ/mol", "name": "r"}
-    chemistry = mo.Chemistry(mo.Reaction("A <-> B", K=mo.VantHoff(K=9.0, at="350 K", dH="-60 kJ/mol"), **law))
+    chemistry = mo.Chemistry(mo.Reaction("A <-> B", K=mo.VantHoff(K=9.0, at="350 K", enthalpy="-60 kJ/mol"), **law))
     feed = mo.Feed({"A": "2 mol/L"}, flow="1 m3/h", T="320 K", heat_capacity="3 MJ/m3/K")
     tube = mo.PlugFlow(chemistry, feed, volume="1 m3", name="tube")
     found = mo.thermo.equilibrium_curves(

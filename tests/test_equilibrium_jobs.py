@@ -119,7 +119,7 @@ def test_what_is_wrong_in_a_job_is_said(tmp_path: Path, old: str, new: str, word
 
 
 def test_constants_of_equilibrium_are_fitted_to_compositions_at_equilibrium() -> None:
-    unknown = mo.VantHoff(K=mo.Unknown(2.0), at="350 K", dH=mo.Unknown("-20 kJ/mol"))
+    unknown = mo.VantHoff(K=mo.Unknown(2.0), at="350 K", enthalpy=mo.Unknown("-20 kJ/mol"))
     chemistry = mo.Chemistry(mo.Reaction("A <-> B", k=1.0, K=unknown, name="r"))
     runs = []
     for T in (320.0, 340.0, 360.0, 380.0):
@@ -130,7 +130,7 @@ def test_constants_of_equilibrium_are_fitted_to_compositions_at_equilibrium() ->
         vessel.run()
     found = mo.fit(chemistry, mo.Experiments(runs))
     assert found.values["r.K"] == pytest.approx(5.0, rel=1e-8)
-    assert found.values["r.K.dH"] == pytest.approx(-40e3, rel=1e-8)
+    assert found.values["r.K.enthalpy"] == pytest.approx(-40e3, rel=1e-8)
 
 
 @pytest.mark.parametrize("heat", [mo.Duty("25 kW"), mo.Duty("-10 kW")])

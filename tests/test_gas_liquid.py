@@ -89,7 +89,7 @@ def test_a_liquid_fills_with_gas_and_warms_by_what_dissolves() -> None:
     still = mo.Chemistry(
         [], [mo.Species("water", heat_capacity="75 J/mol/K"), mo.Species("CO2", heat_capacity="37 J/mol/K")]
     )
-    law = mo.VantHoff(K="30 bar*L/mol", at="300 K", dH="20 kJ/mol")
+    law = mo.VantHoff(K="30 bar*L/mol", at="300 K", enthalpy="20 kJ/mol")
     gas = mo.GasPhase({"CO2": "2 bar"}, "0.01 1/s", {"CO2": law})
     charge = {"water": "55 mol/L"}
     warm = mo.Batch(still, charge, T="300 K", volume="1 m3", time="2 min", gas=gas)
@@ -152,7 +152,7 @@ def test_energy_closes_and_the_slope_of_henry_is_the_heat_of_absorption(heat: An
         mo.Species(n, heat_capacity=Cp) for n, Cp in (("A", "150 J/mol/K"), ("H2", "29 J/mol/K"), ("B", "160 J/mol/K"))
     ]
     hot = mo.Chemistry([mo.Reaction("A + H2 -> B", k="0.05 L/mol/s", enthalpy="-120 kJ/mol")], species)
-    law = mo.VantHoff(K="1300 bar*L/mol", at="350 K", dH="5 kJ/mol")
+    law = mo.VantHoff(K="1300 bar*L/mol", at="350 K", enthalpy="5 kJ/mol")
     gas = mo.GasPhase(mo.Feed({"H2": "1 mol/mol"}, flow="5 mol/s", T="320 K", P="10 bar"), "0.2 1/s", {"H2": law})
     for phase in (gas, mo.GasPhase({"H2": "10 bar"}, "0.2 1/s", {"H2": law})):
         run = mo.Batch(hot, {"A": "5 mol/L"}, T="350 K", volume="1 m3", time="20 min", gas=phase, heat=heat).run()
@@ -327,7 +327,7 @@ charge = { furfural = "2 mol/L" }
 T = "410 K"
 volume = "1 m3"
 time = "2 h"
-gas = { supply = { H2 = 20 }, P = 20, kLa = "0.05 1/s", henry = { H2 = { K = "1200 bar*L/mol", at = "410 K", dH = "4 kJ/mol" } } }
+gas = { supply = { H2 = 20 }, P = 20, kLa = "0.05 1/s", henry = { H2 = { K = "1200 bar*L/mol", at = "410 K", enthalpy = "4 kJ/mol" } } }
 [size.column]
 vessel = "column"
 metric = "conversion of furfural"
@@ -350,7 +350,7 @@ def test_a_job_holds_gas_and_liquid(tmp_path: Path) -> None:
     assert column.gas.has_flow
     assert pot == mo.Batch(
         pot.chemistry, {"furfural": "2 mol/L"}, T="410 K", volume="1 m3", time="2 h", name="pot", show=pot.show,
-        gas=mo.GasPhase({"H2": "1 mol/mol"}, "0.05 1/s", {"H2": mo.VantHoff(K="1200 bar*L/mol", at="410 K", dH="4 kJ/mol")},
+        gas=mo.GasPhase({"H2": "1 mol/mol"}, "0.05 1/s", {"H2": mo.VantHoff(K="1200 bar*L/mol", at="410 K", enthalpy="4 kJ/mol")},
                         P="20 bar"),
     )  # fmt: skip
     path.write_text(JOB.replace('feed = "hydrogen"\nkLa', 'feed = "hydrogens"\nkla'))

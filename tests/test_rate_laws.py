@@ -170,8 +170,8 @@ def test_laws_over_temperature_against_their_formulas(T: float, k: float, n: flo
     factor = k * math.exp(E / R / 500) / 500**n
     assert at(mo.Arrhenius(A=factor, Ea=E, n=n), T) == pytest.approx(at(by_reference, T), rel=1e-9)
     ways = [
-        mo.VantHoff(K=k, at=500, dH=-E),
-        mo.VantHoff(A=k * math.exp(-E / R / 500), dH=-E),
+        mo.VantHoff(K=k, at=500, enthalpy=-E),
+        mo.VantHoff(A=k * math.exp(-E / R / 500), enthalpy=-E),
         mo.VantHoff(a=math.log(k) - E / R / 500, b=E / R),
     ]
     for way in ways:
@@ -329,9 +329,9 @@ WRONG: dict[str, tuple[Any, str]] = {
     ),
     "a catalyst that is none": (lambda: mo.Batch(mo.Chemistry(mo.Reaction("A -> B", k=1)), {"A": 1}, catalyst="Pt"), "is not a catalyst"),
     "more voids than bed": (lambda: mo.Catalyst(voidage=1.3), "is more than 1"),
-    "a half van 't Hoff": (lambda: mo.VantHoff(K=1), "give K, dH, at; or A, dH; or a, b"),
+    "a half van 't Hoff": (lambda: mo.VantHoff(K=1), "give K, enthalpy, at; or A, dH; or a, b"),
     "b in degC": (lambda: mo.VantHoff(a=1, b="20 degC"), "give it in K"),
-    "a unit specified twice": (lambda: mo.VantHoff(K="3 1/bar", at=400, dH=0, unit="1/Pa"), "unit belongs to a and b"),
+    "a unit specified twice": (lambda: mo.VantHoff(K="3 1/bar", at=400, enthalpy=0, unit="1/Pa"), "unit belongs to a and b"),
     "tables of unequal length": (lambda: mo.Arrhenius.through([300, 310], [1]), "2 temperatures and 1 constants"),
     "one temperature": (lambda: mo.Arrhenius.through([300, 300], [1, 2]), "all temperatures of the table are the same"),
     "a constant of zero": (lambda: mo.Arrhenius.through([300, 310, -5], [1, 0, 2]), r"row 2, k: 0 is not above zero(.|\n)*row 3, T"),

@@ -28,7 +28,7 @@ rate = "k*(p[methanol]^2 - p[DME]*p[water]/K)/(1 + K_w*p[water])^2"
 basis = "catalyst mass"
 k = { A = "4e6 mol/kg/h/bar^2", Ea = 80 }
 K = { from_species = "activities" }
-K_w = { K = "2 1/bar", at = 250, dH = -42 }
+K_w = { K = "2 1/bar", at = 250, enthalpy = -42 }
 
 [feeds.vapour]
 contents = { methanol = "90 mol%", water = "rest" }
@@ -131,9 +131,9 @@ WRONG = {
     'a charge that can be read in two ways': ('vapour.toml', '"CH4O"', '"CH42+"', ['[species.methanol]', 'two ways']),
     "a molar mass that is another's": ('vapour.toml', 'formula = "H2O"', 'formula = "H2O", molar_mass = "20 g/mol"', ['[species.water]', 'weighs 18.015']),
     'a misspelt property': ('vapour.toml', 'entropy = "189', 'entrpy = "189', ['[species.water]', "did you mean 'entropy'"]),
-    "half a van 't Hoff law": ('vapour.toml', ', at = 250, dH = -42', '', ['[reactions.dehydration], K_w', 'give K, dH, at']),
-    'a misspelt part of a law': ('vapour.toml', 'dH = -42', 'dh = -42', ['[reactions.dehydration.K_w]', "did you mean 'dH'"]),
-    'a table of constants that does not match': ('vapour.toml', '{ K = "2 1/bar", at = 250, dH = -42 }', '{ T = [250, 260], K = ["2 1/bar"] }', ['[reactions.dehydration], K_w', '2 temperatures and 1 constants']),
+    "half a van 't Hoff law": ('vapour.toml', ', at = 250, enthalpy = -42', '', ['[reactions.dehydration], K_w', 'give K, enthalpy, at']),
+    'a misspelt part of a law': ('vapour.toml', 'enthalpy = -42', 'entalpy = -42', ['[reactions.dehydration.K_w]', "did you mean 'enthalpy'"]),
+    'a table of constants that does not match': ('vapour.toml', '{ K = "2 1/bar", at = 250, enthalpy = -42 }', '{ T = [250, 260], K = ["2 1/bar"] }', ['[reactions.dehydration], K_w', '2 temperatures and 1 constants']),
     'orders besides a formula': ('vapour.toml', 'basis = "catalyst mass"', 'basis = "catalyst mass"\norders = { methanol = 2 }', ['[reactions.dehydration]', 'both a rate law and orders']),
     'a species table that is not there': ('vapour.toml', '\n[units]', '\nspecies_table = "own.csv"\n[units]', ['species_table', 'no such file']),
     'a pressure in metres': ('vapour.toml', 'P = 3\n', 'P = "3 m"\n', ['[feeds.vapour]', 'not a pressure']),

@@ -42,7 +42,7 @@ CALLS: dict[str, tuple[Callable[..., Any], dict[str, Any]]] = {
     "Chemistry": (mo.Chemistry, {"reactions": [mo.Reaction("A -> B", k=1.0)], "species": (), "constants": {}}),
     "Species": (mo.Species, {"name": "A", "formula": "H2O", "density": "1 kg/L", "heat_capacity": "75 J/mol/K"}),
     "Arrhenius": (mo.Arrhenius, {"k": "1 1/min", "at": "300 K", "Ea": "50 kJ/mol"}),
-    "VantHoff": (mo.VantHoff, {"K": 2.0, "at": "300 K", "dH": "50 kJ/mol"}),
+    "VantHoff": (mo.VantHoff, {"K": 2.0, "at": "300 K", "enthalpy": "50 kJ/mol"}),
     "Unknown": (mo.Unknown, {"guess": "1 1/min", "lower": None, "upper": None}),
     "HeatCapacity": (mo.thermo.HeatCapacity, {"coefficients": ["75 J/mol/K"], "valid": None}),
     "Feed": (mo.Feed, {"contents": {"A": "1 mol/L"}, "flow": "1 L/min", "T": "300 K", "P": None, "density": None}),

@@ -39,10 +39,17 @@ def attach(module: str, path: str) -> tuple[Callable[[str], Any], Callable[[], l
         if name not in known:
             raise AttributeError(f"module '{module}' has no attribute '{name}'{_hint(name)}")
         found = getattr(importlib.import_module(known[name]), name)
+        if (core := sys.modules.get("molino.core.results")) is not None:
+            core.DRAWING.draw = _draw
         setattr(sys.modules[module], name, found)
         return found
 
     return load, lambda: sorted({*known, *more}), [*known, *more]
+
+
+def _draw(result: Any, **options: Any) -> Any:
+    """The figure of a result; Matplotlib is imported on first use."""
+    return importlib.import_module("molino.desk.figures").figure_of(result, **options)
 
 
 _OTHER_WORDS = {

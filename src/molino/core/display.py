@@ -51,7 +51,7 @@ class Display:
         chosen: dict[str, str] = {}
         for kind, value in values:
             chosen.setdefault(kind, value.unit if value.unit is not None else SI_UNITS[kind])
-        return cls({**chosen, **prefer}, unitless)
+        return cls({**chosen, **{kind.replace("_", " "): text for kind, text in prefer.items()}}, unitless)
 
     def unit(self, kind: str) -> str:
         """The text of the unit for a kind; '' where numbers stand without one."""

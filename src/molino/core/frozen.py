@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import fields, is_dataclass
+from dataclasses import fields, is_dataclass, replace
 from functools import cache, wraps
-from typing import Any, TypeVar
+from typing import Any, Self, TypeVar
 
 import numpy as np
 
-from molino.core.arguments import RAW, raise_wrong, resolved_hints
-from molino.core.errors import MolinoError
+from molino.core.arguments import RAW, raise_wrong, resolved_hints, short
+from molino.core.errors import Fault, InputError, MolinoError, nearest
 
 T = TypeVar("T")
 F = TypeVar("F", bound=Callable[..., Any])
@@ -103,6 +103,29 @@ def checked_fields(own: Callable[[Any], None]) -> Callable[[Any], None]:
     return settle_fields
 
 
+_LONGEST = 110
+"""Characters of a `repr`."""
+_MEANT = {
+    "V": "volume",
+    "L": "length",
+    "D": "diameter",
+    "d": "diameter",
+    "tau": "space_time",
+    "residence_time": "space_time",
+    "dH": "enthalpy",
+    "temperature": "T",
+    "pressure": "P",
+    "F": "flow",
+    "Q": "flow",
+}
+"""Fields by other words of the trade."""
+
+
+def _meant(name: str, known: list[str]) -> str:
+    meant = _MEANT.get(name, "")
+    return f"did you mean '{meant}'?" if meant in known else nearest(name, known)
+
+
 class Frozen:
     """Base of frozen dataclasses (with eq=False) that are distinguished by their fields alone.
 
@@ -112,9 +135,38 @@ class Frozen:
 
     def __init_subclass__(cls, **kwargs: Any) -> None:
         super().__init_subclass__(**kwargs)
+        if "__repr__" not in cls.__dict__:  # which a dataclass would make of all its fields
+            cls.__repr__ = Frozen.__repr__  # type: ignore[method-assign]
         own = cls.__dict__.get("__post_init__")
         if own is not None:
             cls.__post_init__ = checked_fields(own)  # type: ignore[attr-defined]
+
+    def __new__(cls, *args: Any, **kwargs: Any) -> Self:
+        has_fields = is_dataclass(cls) and cls.__dataclass_params__.init
+        if kwargs and has_fields and (strange := kwargs.keys() - field_names(cls)):
+            known = [f.name for f in fields(cls) if f.init]  # type: ignore[arg-type]
+            faults = [Fault(cls.__name__, f"there is no '{name}'", _meant(name, known)) for name in sorted(strange)]
+            raise InputError(faults)
+        return super().__new__(cls)
+
+    def with_(self, **changed: Any) -> Self:
+        """The same with some fields changed: `feed.with_(T="60 degC")`.
+
+        Raises
+        ------
+        InputError
+            If there is no such field, or with everything that is wrong with the changed object.
+        """
+        return replace(self, **changed)  # type: ignore[type-var]
+
+    def __repr__(self) -> str:
+        text = str(self).partition("\n")[0] if type(self).__str__ is not object.__str__ else self._fields_text()
+        text = f"<{type(self).__name__}: {text}>"
+        return text if len(text) <= _LONGEST else f"{text[: _LONGEST - 4]}...>"
+
+    def _fields_text(self) -> str:
+        shown = (f"{f.name}={short(getattr(self, f.name))}" for f in fields(self))  # type: ignore[arg-type]
+        return ", ".join(shown)
 
     def _held(self) -> dict[str, Any]:
         return {f.name: getattr(self, f.name) for f in fields(self)}  # type: ignore[arg-type]

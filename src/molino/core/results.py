@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import html
 import math
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING, Any, TypeAlias
 
 from molino.core.checks import Check, closure_check
 from molino.core.display import Display
+from molino.core.errors import InputError
 from molino.core.printing import Printed
 from molino.core.units import number_text, pretty_heading
 
@@ -18,6 +19,15 @@ if TYPE_CHECKING:
 Table: TypeAlias = "pd.DataFrame"
 """A table of results, with units in the headings."""
 _ROWS_SHOWN = 20
+
+
+class Drawing:
+    """The function that draws a result; the desk provides it, so that the core imports no figures."""
+
+    draw: Callable[..., Any] | None = None
+
+
+DRAWING = Drawing()
 
 
 class Result(Printed):
@@ -35,6 +45,18 @@ class Result(Printed):
     def headline(self) -> str:
         """What it is, in a line."""
         return str(self).partition("\n")[0]
+
+    def figure(self, **options: Any) -> Any:
+        """The figure of the result, a Matplotlib `Figure`; the options are those of its function in `mo.figures`.
+
+        Raises
+        ------
+        InputError
+            For a result that has no figure.
+        """
+        if DRAWING.draw is None:
+            raise InputError("nothing draws here", "figure", "import molino, whose desk has the figures")
+        return DRAWING.draw(self, **options)
 
     def answer(self) -> tuple[str, str] | None:
         """What was asked and what was found, each in a line; None for a result that decides nothing."""

@@ -133,7 +133,7 @@ def unit(text: str) -> Unit:
 class Value:
     """A number with its unit: every dimensional result, and every quantity that was given.
 
-    `to` gives the number in another unit, `quantity` the same for the arithmetic of pint; `print` shows it with its unit.
+    `to` gives the number in another unit, `quantity` a pint quantity for arithmetic; `print` shows it with its unit.
 
     Attributes
     ----------

@@ -212,7 +212,7 @@ def _habit(place: str, held: Constant) -> Iterator[Finding]:
     if energy < 0:
         message = f"the activation energy {held.Ea} is negative{guess}"
         yield Finding(
-            "warning", place, message, "check the sign; adsorption and equilibrium constants are VantHoff(dH=...)"
+            "warning", place, message, "check the sign; adsorption and equilibrium constants are VantHoff(enthalpy=...)"
         )
     elif 0 < energy < 1e3 or energy > 6e5:
         message = f"an activation energy of {energy / 1e3:.3g} kJ/mol is out of the usual{guess}"

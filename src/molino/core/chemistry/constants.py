@@ -180,7 +180,7 @@ class Parameter:
         return parameter_symbol(self.name)
 
 
-_PARTS = {"Ea": "E", "dH": "\\Delta H", "at": "T", "A": "A", "n": "n", "a": "a", "b": "b"}
+_PARTS = {"Ea": "E", "enthalpy": "\\Delta H", "at": "T", "A": "A", "n": "n", "a": "a", "b": "b"}
 
 
 def _parameter_latex(name: str) -> str:

@@ -21,14 +21,14 @@ from molino.core.unit_tables import GAS_CONSTANT
 from molino.core.units import Value
 
 _PART = Role("part of a constant", "part {}")
-_PARTS = {part: _PART(part) for part in ("", "A", "Ea", "at", "n", "dH", "a", "b")}
+_PARTS = {part: _PART(part) for part in ("", "A", "Ea", "at", "n", "enthalpy", "a", "b")}
 _INVERSE = 1 / TEMPERATURE - 1 / _PARTS["at"]
 _BY_FACTOR, _BY_REFERENCE = frozenset({"A", "Ea"}), frozenset({"", "at", "Ea"})
 _LAWS = {
     _BY_FACTOR: _PARTS["A"] * sp.exp(-_PARTS["Ea"] / GAS_CONSTANT / TEMPERATURE),
     _BY_REFERENCE: _PARTS[""] * sp.exp(-_PARTS["Ea"] / GAS_CONSTANT * _INVERSE),
-    frozenset({"A", "dH"}): _PARTS["A"] * sp.exp(-_PARTS["dH"] / GAS_CONSTANT / TEMPERATURE),
-    frozenset({"", "at", "dH"}): _PARTS[""] * sp.exp(-_PARTS["dH"] / GAS_CONSTANT * _INVERSE),
+    frozenset({"A", "enthalpy"}): _PARTS["A"] * sp.exp(-_PARTS["enthalpy"] / GAS_CONSTANT / TEMPERATURE),
+    frozenset({"", "at", "enthalpy"}): _PARTS[""] * sp.exp(-_PARTS["enthalpy"] / GAS_CONSTANT * _INVERSE),
     frozenset({"a", "b"}): sp.exp(_PARTS["a"] + _PARTS["b"] / TEMPERATURE),
 }
 _LAWS[_BY_FACTOR | {"n"}] = TEMPERATURE ** _PARTS["n"] * _LAWS[_BY_FACTOR]
@@ -51,7 +51,7 @@ class TemperatureDependence:
     """Fields that may be left out of a form."""
     unitless: ClassVar[str]
     """The field that holds the value at the reference temperature; its part has no suffix."""
-    free: ClassVar[frozenset[str]] = frozenset({"Ea", "dH", "n", "a", "b"})
+    free: ClassVar[frozenset[str]] = frozenset({"Ea", "enthalpy", "n", "a", "b"})
     """Parts that may well be negative."""
     through_table: TemperatureLine | None
 
@@ -178,19 +178,19 @@ class Arrhenius(Frozen, TemperatureDependence):
 class VantHoff(Frozen, TemperatureDependence):
     """An equilibrium or adsorption constant that follows the van 't Hoff law.
 
-    Give the value `K` at the reference temperature `at` and the enthalpy of reaction (or adsorption) `dH`; or the
-    factor `A` and `dH`; or the coefficients of ln K = a + b/T and the `unit` of K:
+    Give the value `K` at the reference temperature `at` and the enthalpy of reaction (or adsorption) `enthalpy`; or the
+    factor `A` and `enthalpy`; or the coefficients of ln K = a + b/T and the `unit` of K:
 
         K(T) = K exp(-dH/R (1/T - 1/T_at))      K(T) = A exp(-dH / (R T))      K(T) = exp(a + b/T)
 
     (J. H. van 't Hoff, Etudes de dynamique chimique, 1884; the enthalpy taken as constant.) An exothermic reaction has
-    a negative dH, and its K falls with temperature.
+    a negative enthalpy, and its K falls with temperature.
 
     Parameters
     ----------
     K, A : str, float, quantity or Unknown
     at : temperature
-    dH : str, float, quantity or Unknown
+    enthalpy : str, float, quantity or Unknown
         Energy per amount, with its sign.
     a, b : float or Unknown
         b in K.
@@ -206,17 +206,17 @@ class VantHoff(Frozen, TemperatureDependence):
 
     Examples
     --------
-    >>> law = mo.VantHoff(K=2.0, at="350 K", dH="-40 kJ/mol")
+    >>> law = mo.VantHoff(K=2.0, at="350 K", enthalpy="-40 kJ/mol")
     >>> chem = mo.Chemistry(mo.Reaction("A <=> B", k="0.2 1/min", K=law))
     >>> round(mo.Batch(chem, {"A": "1 mol/L"}, T="350 K", time="2 h").run().conversion("A"), 4)
     0.6667
     """
 
-    forms = (("K", "dH", "at"), ("A", "dH"), ("a", "b"))
+    forms = (("K", "enthalpy", "at"), ("A", "enthalpy"), ("a", "b"))
     unitless = "K"
     K: Any = schema.entry()
     at: Any = schema.quantity("temperature")
-    dH: Any = schema.entry("energy per amount")
+    enthalpy: Any = schema.entry("energy per amount")
     A: Any = schema.entry()
     a: Any = schema.entry("number")
     b: Any = schema.entry("temperature")
@@ -237,8 +237,8 @@ class VantHoff(Frozen, TemperatureDependence):
     def through(cls, T: Sequence[Any], K: Sequence[Any]) -> VantHoff:
         """The van 't Hoff law through a table of constants, by least squares of ln K over 1/T; as for `Arrhenius`."""
         line = TemperatureLine.of(T, K, "K")
-        value, at, dH = _parts_of(line)
-        return cls(K=value, at=at, dH=dH, through_table=line)
+        value, at, enthalpy = _parts_of(line)
+        return cls(K=value, at=at, enthalpy=enthalpy, through_table=line)
 
     def expression(self, symbols: Mapping[str, sp.Expr]) -> sp.Expr:
         law = super().expression(symbols)
@@ -249,5 +249,5 @@ class VantHoff(Frozen, TemperatureDependence):
         if self.a is not None:
             return f"exp(a + b/T) {self.unit or ''}".rstrip() + f", a = {self.a}, b = {self.b}"
         if self.A is not None:
-            return f"{self.A} exp(-dH/RT), dH = {self.dH}"
-        return self._by_reference(self.K, self.at, "dH", self.dH)
+            return f"{self.A} exp(-dH/RT), enthalpy = {self.enthalpy}"
+        return self._by_reference(self.K, self.at, "enthalpy", self.enthalpy)

@@ -207,6 +207,12 @@ _IN_STREAM = {"fraction", "mass fraction", *FLOWING}
 _ALLOWED = {"yield": ("on",), "selectivity": ("over", "on"), "production": ("per",)}
 """What each may name besides its species and stream; a yield must, and a selectivity one of the two."""
 _SYNONYMS = {"outlet temperature": "temperature", "outlet pressure": "pressure"}
+_FORMS = {
+    "yield": "yield of B on A",
+    "selectivity": "selectivity of B over C",
+    "production": "production of B per volume",
+}
+"""Metrics that name more than a species, each as it is written."""
 _EXAMPLES = (
     "'conversion of A', 'yield of B on A', 'selectivity of B over C', 'production of B per volume', 'mass flow of B', "
     "'temperature'"
@@ -215,9 +221,15 @@ _EXAMPLES = (
 
 def _advice(text: str) -> str:
     """The word nearest to what was written, or examples."""
-    words = [*OF_THE_WHOLE, *OF_A_SPECIES]
-    close = nearest(text.partition(" of ")[0].strip(), words)
-    return f"{close} write it like {_EXAMPLES}" if close.startswith("did") else f"write it like {_EXAMPLES}"
+    word, of, rest = text.strip().partition(" of ")
+    known = word if word in OF_A_SPECIES else ""
+    if known and (not of or known in _FORMS):
+        return f"write it like '{_FORMS.get(known, f'{known} of A')}'"
+    close = nearest(word, [*OF_THE_WHOLE, *OF_A_SPECIES])
+    if not close.startswith("did"):
+        return f"write it like {_EXAMPLES}"
+    meant = close.removeprefix("did you mean '").removesuffix("'?")
+    return f"did you mean '{meant}{of}{rest}'?" if of and meant not in _FORMS else f"{close} write it like {_EXAMPLES}"
 
 
 def parse_metric(text: str) -> Metric:
@@ -234,7 +246,7 @@ def parse_metric(text: str) -> Metric:
     named = {name for name, given in (("over", over), ("per", per), ("in", stream), ("on", on)) if given}
     allowed = {*_ALLOWED.get(what, ()), *(("in",) if what in _IN_STREAM else ())}
     if not named <= allowed or (what in ("yield", "selectivity") and not named):
-        raise InputError(f"'{text}' is not complete or has too much", "", _advice(text))
+        raise InputError(f"'{text}' is not complete, or names too much", "", _advice(text))
     return Metric(what, species, over, on, stream, per)
 
 

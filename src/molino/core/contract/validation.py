@@ -72,7 +72,8 @@ def check_vessel(
     if not faults.found and vessel.profiles:
         with faults.at():
             spec.check_profiles()
-    for kind, text in vessel.show.items():
+    for name, text in vessel.show.items():
+        kind = name.replace("_", " ")
         with faults.at(f"{spec.label}, show"):
             if kind not in SI_UNITS:
                 raise InputError(f"'{kind}' is not a kind of quantity", "", "kinds: " + ", ".join(SI_UNITS))

@@ -41,7 +41,7 @@ class EquilibriumCurves(Frozen, Result):
 
     Examples
     --------
-    >>> law = {"k": "2 1/h", "K": mo.VantHoff(K=9.0, at="350 K", dH="-60 kJ/mol"), "enthalpy": "-60 kJ/mol"}
+    >>> law = {"k": "2 1/h", "K": mo.VantHoff(K=9.0, at="350 K", enthalpy="-60 kJ/mol"), "enthalpy": "-60 kJ/mol"}
     >>> chem = mo.Chemistry(mo.Reaction("A <-> B", **law))
     >>> feed = mo.Feed({"A": "2 mol/L"}, flow="1 m3/h", T="330 K", heat_capacity="4 MJ/m3/K")
     >>> at = mo.AtEquilibrium(chem, feed)

@@ -91,7 +91,7 @@ def equilibrium_curves(
 
     Examples
     --------
-    >>> chem = mo.Chemistry(mo.Reaction("A <-> B", k="2 1/h", K=mo.VantHoff(K=9.0, at="350 K", dH="-60 kJ/mol")))
+    >>> chem = mo.Chemistry(mo.Reaction("A <-> B", k="2 1/h", K=mo.VantHoff(K=9.0, at="350 K", enthalpy="-60 kJ/mol")))
     >>> at = mo.AtEquilibrium(chem, mo.Feed({"A": "2 mol/L"}, flow="1 m3/h", T="330 K"))
     >>> found = mo.thermo.equilibrium_curves(at, "conversion of A", T=("320 K", "380 K"))
     >>> [round(float(x), 3) for x in found.values[0][[0, -1]]]

@@ -78,12 +78,12 @@ class Experiment(Frozen):
         Numbers in SI (of a species: mol/m^3), or quantities with units. With a vessel of its own any metric can be
         observed that a run can report: "A" (its concentration), "conversion of A", "temperature", "heat flow",
         "pressure", "volume", "fraction of A in permeate".
-    initial : mapping of species to mol/m^3
+    initial : mapping of species to concentration, in mol/m^3 or with units
         What was charged, or is fed. In a batch a species measured at time zero and not named here starts from that
         measurement (the mean, if there are several), which then does not count as an observation; one neither named nor
         measured starts from zero.
-    T : float, optional
-        Temperature in K.
+    T : temperature, optional
+        A bare number is in K.
     vessel : str, Vessel or Train
         "batch", "stirred tank" or "plug flow"; or the vessel itself, which then brings what is in it, its temperature
         and its heat. Its chemistry is replaced by the one that is fitted.
@@ -118,8 +118,8 @@ class Experiment(Frozen):
     name: str
     times: np.ndarray
     measured: Mapping[str, np.ndarray]
-    initial: Mapping[str, float] = field(default_factory=dict)
-    T: float | None = None
+    initial: Mapping[str, Any] = field(default_factory=dict)
+    T: Any = None
     vessel: Any = "batch"
     gas: bool = False
     along: str = ""
@@ -136,6 +136,13 @@ class Experiment(Frozen):
         with faults.at():
             self._settle_axis()
         settle(self, changes=tuple(self.changes))
+        initial = {}
+        for species, value in self.initial.items():
+            with faults.at(f"initial {species}"):
+                initial[species] = units.read(value, "concentration").si
+        settle(self, initial=initial)
+        with faults.at("T"):
+            settle(self, T=None if self.T is None else units.positive(self.T, "temperature", "T").si)
         if not faults.found:
             measured = {}
             for given, values in self.measured.items():
@@ -145,8 +152,6 @@ class Experiment(Frozen):
             self._check_times(faults)
         if not faults.found:
             self._check_values(faults)
-        if self.T is not None and not self.T > 0:
-            faults.add("T", f"{self.T:g} K is not a temperature", "check the unit")
         if self.gas and self.T is None:
             faults.add("T", "a run with a gas has no temperature", "add a column T [degC]")
         if not self.is_simple:
@@ -236,7 +241,7 @@ class Experiment(Frozen):
         if np.isfinite(seen).any():
             return float(np.nanmean(seen))
         if self.is_simple:
-            return self.T
+            return None if self.T is None else float(self.T)
         first = self.vessel.vessels[0]
         return float(first.spec.first_T.si) if first.spec.first_T is not None else None
 

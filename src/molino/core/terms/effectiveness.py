@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 
+import numpy as np
 import sympy as sp
 from scipy.special import i0e, i1e
 
@@ -67,7 +68,7 @@ class EffectivenessSlope(NumericFunction):
 
 
 @checked
-def effectiveness_factor(modulus: float, shape: str = "sphere") -> float:
+def effectiveness_factor(modulus: float | np.ndarray, shape: str = "sphere") -> float | np.ndarray:
     """Effectiveness factor of a first-order reaction in a catalyst particle.
 
     The modulus is counted with the ratio of the particle's volume to its outer surface, L, so that the three shapes
@@ -76,12 +77,13 @@ def effectiveness_factor(modulus: float, shape: str = "sphere") -> float:
 
     Parameters
     ----------
-    modulus : float, not negative
+    modulus : float or array, not negative
     shape : "sphere", "cylinder" (long) or "slab"
 
     Returns
     -------
-    float
+    float or array
+        Of the shape of the modulus.
 
     Raises
     ------
@@ -95,5 +97,8 @@ def effectiveness_factor(modulus: float, shape: str = "sphere") -> float:
     """
     if shape not in SHAPES:
         raise InputError(f"there is no shape '{shape}'", "effectiveness", nearest(shape, SHAPES))
+    if np.ndim(modulus):
+        several = np.asarray(modulus, dtype=float)
+        return np.reshape([effectiveness_factor(float(one), shape) for one in several.ravel()], several.shape)
     phi = units.positive(modulus, "number", "modulus", zero=True).si
     return Effectiveness.number(phi**2, SHAPES[shape])

@@ -1,5 +1,13 @@
 """Figures: each takes a result and returns a Matplotlib Figure."""
 
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from matplotlib.figure import Figure
+
+from molino.core.errors import InputError
 from molino.desk.figures.attainable import attainable
 from molino.desk.figures.comparison import comparison
 from molino.desk.figures.equations import equations
@@ -19,6 +27,48 @@ from molino.desk.figures.steady import branch, heat_balance
 from molino.desk.figures.sweep import sweep
 from molino.desk.figures.tracer import tracer
 from molino.desk.figures.uncertainty import bootstrap, candidates, profiles, region
+
+_FUNCTIONS: dict[str, Callable[..., Figure]] = {
+    "AttainableRegion": attainable,
+    "BasinInTime": over_time,
+    "BasinRun": field,
+    "Bootstrap": bootstrap,
+    "Branch": branch,
+    "Comparison": comparison,
+    "Discrimination": candidates,
+    "EquilibriumCurves": equilibrium,
+    "Fit": fit,
+    "HeatSafety": heat_safety,
+    "LaminarInTime": over_time,
+    "LaminarRun": field,
+    "Optimum": optimum,
+    "PowerLaw": power_law,
+    "Rates": slopes,
+    "Recommendation": recommendation,
+    "Region": region,
+    "ResidenceTimeDistribution": tracer,
+    "Run": profile,
+    "RunawayBoundary": heat_safety,
+    "Screening": orders,
+    "Sizing": lambda sizing, **options: profile(sizing.run, **options),
+    "SpreadSources": spread_sources,
+    "SteadyStates": heat_balance,
+    "Survey": lambda survey: comparison(survey.comparison),
+    "Sweep": sweep,
+    "TrainInTime": lambda train: over_time(train.last),
+    "TubeInTime": over_time,
+}
+"""The figure of each class of results."""
+
+
+def figure_of(result: Any, **options: Any) -> Figure:
+    """The figure of a result, by its class; InputError for one that has none."""
+    for cls in type(result).__mro__:
+        if cls.__name__ in _FUNCTIONS:
+            return _FUNCTIONS[cls.__name__](result, **options)
+    name = type(result).__name__
+    raise InputError(f"a {name} has no figure", "figure", f"figures are drawn of {', '.join(_FUNCTIONS)}")
+
 
 __all__ = [
     "across",

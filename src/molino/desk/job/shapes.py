@@ -144,7 +144,7 @@ def constant_table(given: dict[str, Any]) -> Any:
         (UnknownTable, ("guess",)),
         (FromSpeciesTable, ("from_species",)),
         (ConstantsTable, ("T",)),
-        (VantHoffTable, ("K", "dH", "a", "b")),
+        (VantHoffTable, ("K", "enthalpy", "a", "b")),
     ):
         if given.keys() & {*keys}:
             return table

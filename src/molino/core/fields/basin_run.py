@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from molino.core.checks import Check, checked_fact
+from molino.core.contract.metric import Metric
 from molino.core.display import Display
 from molino.core.errors import InputError
 from molino.core.fields.basin_specification import BasinFields
@@ -121,6 +122,10 @@ class BasinRun(_OfBasin):
     def conversion(self, species: str) -> float:
         """1 - (what leaves)/(what is fed)."""
         return float(1 - self.left[species] / self._require_fed(species))
+
+    def metric(self, metric: Metric | str) -> float:
+        """A metric of everything that leaves, in SI: "conversion of A", "yield of B on A"."""
+        return self.basin.spec.metric(metric, self.left)
 
     def extrapolated_conversion(self, species: str) -> tuple[float, float]:
         """The conversion extrapolated to an infinitely fine grid from two of them, and the estimated error of its own.
@@ -281,6 +286,11 @@ class BasinInTime(_OfBasin, OverTime):
         """Closures, and the bounds of the concentrations in all cells at all moments kept."""
         first = {s: float(self.inside[f"concentration of {s}"].flat[0]) for s in self.fed}
         return (*super().checks, *self.basin.spec.bound_checks(self.inside, self._sources(first)))
+
+    def metric(self, metric: Metric | str) -> float:
+        """A metric of everything that leaves at the end, in SI: "conversion of A", "yield of B on A"."""
+        left = {s: float(self.outlet[f"concentration of {s}"][-1]) for s in self.fed}
+        return self.basin.spec.metric(metric, left)
 
     def conversion(self, species: str) -> float:
         """1 - (what leaves)/(what is fed) at the end."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from functools import cached_property
 from typing import Any, ClassVar
@@ -11,10 +12,14 @@ import numpy as np
 from molino.core import units
 from molino.core.checks import Check
 from molino.core.chemistry.chemistry import Chemistry
+from molino.core.contract.metric import Metric
+from molino.core.contract.metrics import read_metric
 from molino.core.display import Display
+from molino.core.dual import value_of
 from molino.core.errors import InputError
 from molino.core.frozen import Frozen
 from molino.core.printing import Printed
+from molino.core.runs.metric_of_ends import Ends, metric_of_ends
 from molino.core.runs.over_time import negative_check
 from molino.core.schema import given_values
 from molino.core.units import Value
@@ -50,6 +55,17 @@ class FieldSpecification:
     def plug(self) -> PlugFlow:
         """The same volume in plug flow, which reads feed and chemistry."""
         raise NotImplementedError
+
+    def metric(self, metric: Metric | str, left: Mapping[str, float], T: float | None = None) -> float:
+        """A metric in SI from the mean concentrations at the outlet in mol/m^3, and its temperature in K."""
+        plug, flow = self.plug.spec, float(self.plug.spec.fed.volume)
+        entering = {s: float(plug.fed.concentrations.get(s, 0.0)) * flow for s in self.chemistry.names}
+        product = {s: float(left[s]) * flow for s in self.chemistry.names}
+        own = float(plug.first_T.si) if plug.first_T is not None else math.nan
+        ends = Ends(
+            entering, product, flow, own if T is None else T, plug.feed_pressure(), math.nan, plug.volume_si, math.nan
+        )
+        return float(value_of(metric_of_ends([self.plug], read_metric(metric), ends)))
 
     def read_diffusivities(self) -> dict[str, Value]:
         """By species; InputError for what is none, or of no species."""

@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from molino.core.checks import Check, checked_fact
+from molino.core.contract.metric import Metric
 from molino.core.display import Display
 from molino.core.errors import InputError
 from molino.core.fields.laminar_specification import LaminarTubeFields
@@ -56,6 +57,12 @@ class _OfLaminar(Frozen, Result):
         if not fed > 0:
             raise InputError(f"nothing of {species} is fed", self.tube.label, "name a species of the feed")
         return float(1 - self.mixed[f"concentration of {species}"][-1] / fed)
+
+    def metric(self, metric: Metric | str) -> float:
+        """A metric of the mixing cup at the outlet (of a tube over time: at the end), in SI: "conversion of A"."""
+        left = {s: self.mixed[f"concentration of {s}"][-1] for s in self.tube.chemistry.names}
+        T = float(self.mixed["temperature"][-1]) if "temperature" in self.mixed else None
+        return self.tube.spec.metric(metric, left, T)
 
     def ideal_conversions(self) -> dict[str, float]:
         """Conversions of the same volume in plug flow and as a stirred tank, where the temperature is prescribed."""

@@ -18,11 +18,15 @@ import numpy as np
 
 from molino.core import units
 from molino.core.checks import Check, closure_check, require_passed
+from molino.core.contract.metric import Metric
+from molino.core.contract.metrics import read_metric
 from molino.core.contract.vessel import Vessel
 from molino.core.display import Display
+from molino.core.dual import value_of
 from molino.core.errors import Faults, InputError
 from molino.core.results import Table, frame
 from molino.core.runs.cells import Cells, Followed, Progress
+from molino.core.runs.metric_of_ends import Ends, metric_of_ends
 from molino.core.runs.over_time import OverTime, columns_of, grid_errors, negative_check
 from molino.core.runs.scheduled_changes import Change, changed_numbers
 from molino.core.terms.heat import Jacket
@@ -93,6 +97,24 @@ class TubeInTime(OverTime):
             raise InputError(f"nothing of {species} is fed", self.vessel.label, "name a species of the feed")
         with np.errstate(divide="ignore", invalid="ignore"):
             return np.asarray(1 - self.left[species] / self.fed[species])
+
+    def metric(self, metric: Metric | str) -> float:
+        """A metric of the outlet at the end, in SI: "conversion of A", "temperature"."""
+        last = {name: float(row[-1]) for name, row in self.outlet.items()}
+        fed, left = ({s: float(row[-1]) for s, row in flows.items()} for flows in (self.fed, self.left))
+        spec = self.vessel.spec
+        own = float(spec.first_T.si) if spec.first_T is not None else np.nan
+        ends = Ends(
+            fed,
+            left,
+            last.get("volumetric flow", float(spec.fed.volume)),
+            last.get("temperature", own),
+            spec.feed_pressure(),
+            last.get("duty", np.nan),
+            spec.end_si,
+            np.nan,
+        )
+        return float(value_of(metric_of_ends([self.vessel], read_metric(metric), ends)))
 
     def names(self) -> tuple[str, str]:
         return self.vessel.label, self.vessel.noun

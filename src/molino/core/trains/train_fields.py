@@ -21,8 +21,8 @@ from molino.core.display import Display
 from molino.core.dual import Dual, Number
 from molino.core.errors import Faults, InputError, nearest
 from molino.core.frozen import settle
+from molino.core.runs.metric_of_ends import train_expression
 from molino.core.trains.steps import Parallel, SideFeed, Step, check_vessels
-from molino.core.trains.train_slopes import train_expression
 from molino.core.units import Value
 from molino.core.vessels.flow_vessel import FlowVessel
 

@@ -19,11 +19,12 @@ from molino.core.contract.run_result import RunResult
 from molino.core.display import Display
 from molino.core.dual import Dual, value_of
 from molino.core.results import Table, frame
+from molino.core.runs.metric_of_ends import Ends, metric_of_ends
 from molino.core.runs.phases_along_runs import phase_facts
 from molino.core.runs.run import Run
 from molino.core.runs.run_checks import ROUNDING
 from molino.core.trains.train_fields import TrainFields
-from molino.core.trains.train_slopes import Ends, Pass, metric_of_ends, pass_slopes
+from molino.core.trains.train_slopes import Pass, pass_slopes
 from molino.core.units import Value
 
 

@@ -1,0 +1,90 @@
+"""Metrics from the streams that enter and leave: of trains, fields, and tubes over time."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+import sympy as sp
+
+from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration
+from molino.core.contract.metric import Metric
+from molino.core.contract.vessel import Vessel
+from molino.core.dual import Dual, Number, value_of
+from molino.core.symbols import Role
+from molino.core.terms.model import Model, StreamForm
+
+ENTERING = Role("entering flow", "{} entering")
+PRODUCT = Role("product flow", "{} in the product")
+PRODUCT_FLOW = Role("volumetric flow of the product", "Q_product")()
+TRAIN_DUTY = Role("duty of the train", "duty")()
+TRAIN_VOLUME = Role("volume of the train", "V_train")()
+TRAIN_CATALYST = Role("catalyst of the train", "W_train")()
+
+
+@dataclass(frozen=True)
+class Ends:
+    """What the metrics of a train are made of: floats, or numbers with their slopes.
+
+    Attributes
+    ----------
+    entering, product : mapping of species to mol/s
+        In all fresh feeds, and leaving for good.
+    flow, T, P : numbers
+        Of what leaves for good: volumetric flow in m^3/s, K, Pa.
+    duty : number
+        In W; nan where it is not known.
+    volume, catalyst : numbers
+        Of all vessels, in m^3 and kg.
+    """
+
+    entering: Mapping[str, Number]
+    product: Mapping[str, Number]
+    flow: Number
+    T: Number
+    P: Number
+    duty: Number
+    volume: Number
+    catalyst: Number
+
+    @property
+    def by_symbol(self) -> dict[sp.Symbol, Number]:
+        """By what stands for them in a metric."""
+        return {
+            **{ENTERING(s): n for s, n in self.entering.items()},
+            **{PRODUCT(s): n for s, n in self.product.items()},
+            **{concentration(s): n / self.flow for s, n in self.product.items()},
+            PRODUCT_FLOW: self.flow,
+            TEMPERATURE: self.T,
+            PRESSURE: self.P,
+            TRAIN_DUTY: self.duty,
+            TRAIN_VOLUME: self.volume,
+            TRAIN_CATALYST: self.catalyst,
+        }
+
+
+def train_expression(vessels: Sequence[Vessel], metric: Metric) -> sp.Expr:
+    """A metric of a train over what `Ends` holds; InputError if it has no such quantity."""
+    first = vessels[0]
+    names, known = first.chemistry.names, first.spec.model.balances
+    product = {s: PRODUCT(s) for s in names}
+    streams = (StreamForm("outlet", product, PRODUCT_FLOW, TEMPERATURE, PRESSURE, True),)
+    duty = TRAIN_DUTY if all(v.spec.key.has_energy for v in vessels) else None
+    model = Model(known, {s: ENTERING(s) for s in names}, product, {}, streams, TRAIN_VOLUME, duty=duty)
+    has_catalyst = any(v.spec.weights.bulk_density is not None for v in vessels)
+    weights = replace(first.spec.weights, bulk_density=TRAIN_CATALYST / TRAIN_VOLUME if has_catalyst else None)
+    return metric.expression(first.chemistry.network, model, weights)
+
+
+def metric_of_ends(vessels: Sequence[Vessel], metric: Metric, ends: Ends) -> Number:
+    """A metric from what goes into a train and what comes out, exact slopes with it."""
+    expression, numbers = train_expression(vessels, metric), ends.by_symbol
+    used = [s for s in numbers if s in expression.free_symbols]
+    values = {s: sp.Float(float(value_of(numbers[s]))) for s in used}
+    value = float(expression.xreplace(values))
+    slopes = [(s, n.slope) for s in used if isinstance(n := numbers[s], Dual)]
+    if not slopes:
+        return value
+    by = [float(expression.diff(s).xreplace(values)) * slope for s, slope in slopes]
+    return Dual(value, np.sum(by, axis=0))

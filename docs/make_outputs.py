@@ -1,6 +1,6 @@
 """Write what the tutorial's blocks print below them: .venv/bin/python docs/make_outputs.py
 
-A test runs the page again and holds what is printed then against what stands there.
+A test runs the page again and holds the output against that on the page.
 """
 
 from __future__ import annotations
@@ -20,7 +20,7 @@ _BLOCK = re.compile(r"```python\n(.*?)```\n(?:\n<!-- printed -->\n```text\n(.*?)
 
 
 def blocks(text: str) -> list[tuple[str, str]]:
-    """The blocks of Python of a page, each with what is to be printed."""
+    """The blocks of Python of a page, each with its output."""
     return [(m[1], m[2] or "") for m in _BLOCK.finditer(text)]
 
 

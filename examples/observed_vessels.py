@@ -1,4 +1,4 @@
-"""Constants from what was observed of vessels: an adiabatic batch, a calorimeter, a stirred tank's start, a tube.
+"""Constants from observations of vessels: an adiabatic batch, a calorimeter, a stirred tank's start, a tube.
 
 The mill hydrogenates furfural to furfuryl alcohol (hydrogen in excess, so of first order; all numbers are made up).
 Four plans of measurements with known constants: noise is drawn, the constants are fitted, and over many sets it is
@@ -34,7 +34,7 @@ def chemistry(*sought: str) -> mo.Chemistry:
 
 @dataclass(frozen=True)
 class Plan:
-    """What is measured: vessels by run, along what and where, the noise of each response, and what is sought."""
+    """What is measured: vessels by run, along what and where, the noise of each response, and the unknowns."""
 
     vessels: Mapping[str, Any]
     along: str

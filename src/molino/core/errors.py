@@ -106,7 +106,7 @@ class UnitError(InputError):
 
 
 class SolveError(MolinoError):
-    """The numbers could not be computed; says what was tried, how far it came, what to change.
+    """The numbers could not be computed; states the attempts, how far it came, what to change.
 
     `reached` is where an integration stopped, in SI; nan where nothing was integrated.
 
@@ -152,7 +152,7 @@ class WriteError(MolinoError):
 class NotFoundError(MolinoError):
     """A search ended without an answer, and without a proof that there is none.
 
-    The message says what was tried and gives the best value seen.
+    The message states the attempts and gives the best value seen.
 
     Parameters
     ----------
@@ -254,7 +254,8 @@ class Failures:
 
 
 def nearest(name: str, known: Iterable[str], otherwise: str = "there is none here: take it out, or add it") -> str:
-    """Advice that offers the known name nearest to a mistaken one, or lists what is known; `otherwise` if nothing."""
+    """Advice that offers the known name nearest to a mistaken one, or lists the known values; `otherwise` if
+    nothing."""
     names = sorted(set(known))
     lowered = {n.lower(): n for n in names}
     close = difflib.get_close_matches(name.lower(), lowered, n=1, cutoff=0.6)

@@ -1,4 +1,5 @@
-"""What all objects made of fields share: they are frozen, copied, pickled, hashed and compared by what was given."""
+"""What all objects made of fields share: they are frozen, copied, pickled, hashed and compared by the given
+quantities."""
 
 from __future__ import annotations
 
@@ -20,7 +21,7 @@ assign = object.__setattr__
 
 
 def settle(instance: object, **values: Any) -> None:
-    """Set fields of a frozen object while it is being made: what was given becomes what it means."""
+    """Set fields of a frozen object while it is being made: texts become values."""
     for name, value in values.items():
         assign(instance, name, value)
 
@@ -155,7 +156,7 @@ class Frozen:
         Raises
         ------
         InputError
-            If there is no such field, or with everything that is wrong with the changed object.
+            For an unknown field, or with everything that is wrong with the changed object.
         """
         return replace(self, **changed)  # type: ignore[type-var]
 

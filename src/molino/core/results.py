@@ -59,7 +59,7 @@ class Result(Printed):
         return DRAWING.draw(self, **options)
 
     def answer(self) -> tuple[str, str] | None:
-        """What was asked and what was found, each in a line; None for a result that decides nothing."""
+        """What was asked and the result, each in a line; None for a result that decides nothing."""
         return None
 
     @property

@@ -150,7 +150,7 @@ def settings_of(cls: Any) -> Mapping[str, str]:
 
 
 def read_fields(instance: Any, faults: Faults, place: str, only: Iterable[str] | None = None) -> None:
-    """Turn what was given for the quantities of a frozen object into what it means, and check its choices."""
+    """Read the quantities of a frozen object, and check its choices."""
     known = schema_of(type(instance))
     for name in known if only is None else only:
         schema, given = known[name], getattr(instance, name)

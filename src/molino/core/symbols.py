@@ -26,8 +26,8 @@ class Role:
     name : str
         Unlike that of any other role.
     text, latex, words : str or function
-        How it is printed, in LaTeX, and in lists of what is given and unknown; `{}` is the owner (upright in LaTeX). A
-        function of a module gets the owner's names. `words` is `text` if left out.
+        How it is printed, in LaTeX, and in lists of given and unknown quantities; `{}` is the owner (upright in LaTeX).
+        A function of a module gets the owner's names. `words` is `text` if left out.
     sign : str
         'positive', 'nonnegative', or '' where it may be anything.
     """
@@ -90,7 +90,7 @@ def symbol_text(symbol: sp.Symbol) -> str:
 
 
 def symbol_words(symbol: sp.Symbol) -> str:
-    """A symbol in a list of what is given and unknown."""
+    """A symbol in a list of given and unknown quantities."""
     if not isinstance(symbol, Quantity):
         return str(symbol.name)
     return _formed(symbol.role.words, symbol.owner) if symbol.role.words else symbol_text(symbol)

@@ -8,7 +8,7 @@ Two runs of a jacketed calorimeter in which furfural is hydrogenated to furfuryl
 temperature, the heat that comes in through the wall (negative: that leaves), and furfural in three samples a run. The
 balances are integrated by the classical Runge-Kutta method.
 
-A tracer test of the cooker: salt put in at once, the conductivity of what leaves, with noise and a base line that
+A tracer test of the cooker: salt put in at once, the conductivity of the outlet, with noise and a base line that
 drifts. Two mixed parts in series, each with a pocket in exchange, a part of the flow past them, a part of the volume
 dead; integrated by the classical Runge-Kutta method.
 
@@ -28,7 +28,7 @@ TRUTH = {
     "resin.k": 0.055,  # L/mol/min at 165 degC
     "resin.k.Ea": 96.0,  # kJ/mol
 }
-NOISE = {"xylose": 0.0040, "furfural": 0.0030}  # mol/L, 1 to 2 % of what is charged
+NOISE = {"xylose": 0.0040, "furfural": 0.0030}  # mol/L, 1 to 2 % of the charge
 ACID = 0.10  # mol/L
 RUNS = [  # name, degC, mol/L of xylose charged, last sample in min
     ("B1", 150.0, 0.20, 240.0),
@@ -161,7 +161,7 @@ TRACER_NOISE = 0.003  # mS/cm
 
 
 def tracer(minutes: np.ndarray) -> np.ndarray:
-    """Concentration in kg/m3 of the salt in what leaves the cooker."""
+    """Concentration in kg/m3 of the salt in the outlet of the cooker."""
     true = TRACER_TRUTH
     flow, whole = true["flow"] * (1 - true["bypass"]), true["volume"] * (1 - true["dead"])
     part, pocket = whole * (1 - true["pockets"]) / 2, whole * true["pockets"] / 2

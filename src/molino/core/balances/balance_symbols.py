@@ -36,7 +36,7 @@ STREAM_T = Role("temperature of a stream", "T_{}", "T_{{{}}}", "T of {}", "posit
 LOCAL_FLOW = Role("local flow", "Q_local", "Q", "local flow", **_SIZES)()
 """Volumetric flow along a tube or out of a tank, where it differs from that of the feed."""
 HELD = Role("volume of contents", "V_held", "V", "volume of contents", **_SIZES)()
-"""Volume of what is in a vessel, where it changes."""
+"""Volume of the contents of a vessel, where it changes."""
 FEED_T = Role("feed temperature", "T_feed", "T_0", "feed T", **_SIZES)()
 START_T = Role("initial temperature", "T_start", "T_0", "start T", **_SIZES)()
 FEED_P = Role("feed pressure", "P_feed", "P_0", "feed P", **_SIZES)()
@@ -45,7 +45,7 @@ HEAT = Role("heat", "heat")()
 RELEASED = Role("heat released", "heat released")()
 """By the reactions, since the start or up to here."""
 BROUGHT = Role("enthalpy brought", "enthalpy brought")()
-"""By what came in, less what went out, since the start or up to here."""
+"""By the inflow, less the output, since the start or up to here."""
 WORKED = Role("stirring work", "stirring")()
 PASSED_TIME = Role("time passed", "residence time")()
 """Integral of dV/Q along a tube."""
@@ -57,7 +57,7 @@ DEMAND = Role("heat taken up", "H_taken", "\\dot{H}", "heat taken up")()
 HELD_CAPACITY = Role("heat capacity of contents", "C_held", "C", "heat capacity of contents", **_SIZES)()
 WITHDRAWN = Role("withdrawal", "Q_out", "Q_{out}", "withdrawal", "nonnegative")()
 OVERFLOWING = Role("overflowing", "overflowing", sign="nonnegative")()
-"""1 while a vessel is full and what comes in pushes as much out, otherwise 0."""
+"""1 while a vessel is full and the inflow pushes as much out, otherwise 0."""
 SINCE = Role("beginning of a stage", "since", sign="nonnegative")()
 SLOPE = Role("slope in time", _slope_text)
 
@@ -77,7 +77,7 @@ STIRRER = Role("stirrer power", "W", "W", "stirrer power", "nonnegative")()
 EXTENT = Role("extent", "extent_{}", "\\xi_{{{}}}", "extent of {}")
 GIVEN_EXTENT = Role("given extent", "extent0_{}", "\\xi_{{{},0}}", "extent of {}", "nonnegative")
 GIVEN_CONVERSION = Role("given conversion", "X_{}", "X_{{{}}}", "conversion of {}", "nonnegative")
-POTENTIAL = Role("potential of what is conserved", "mu_{}", "\\mu_{{{}}}", "potential {}")
+POTENTIAL = Role("potential of the conserved amounts", "mu_{}", "\\mu_{{{}}}", "potential {}")
 APPROACH = Role("approach to equilibrium", "approach_{}", "\\Delta T_{{{}}}", "approach of {}")
 IS_THERE = Role("presence", "there_{}", "\\delta_{{{}}}", "presence of {}", "nonnegative")
 """1 where a species can exist (a pure solid: exists), otherwise 0."""

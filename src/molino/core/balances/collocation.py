@@ -1,4 +1,4 @@
-"""Balances over a whole interval at once, by collocation, with exact first and second derivatives of what comes out.
+"""Balances over a whole interval at once, by collocation, with exact first and second derivatives of the outlet.
 
 Each element carries three Radau points, of order five at its end (E. Hairer, G. Wanner, Solving Ordinary Differential
 Equations II, 2nd ed. 1996, section IV.5). All elements are evaluated together, as columns; Newton's method, the

@@ -119,7 +119,7 @@ def advance(
     absolute: np.ndarray,
     scale: np.ndarray,
 ) -> Rows:
-    """Rows of states as far as they can be had, steps up to each, what was done, and what stopped it."""
+    """Rows of states as far as they can be had, steps up to each, the report, and the failure."""
     rtol = settings.rtol
     if len(times) == 1:
         return first[None], np.zeros(1, dtype=int), Report("nothing to integrate", 0, 0, 0), None

@@ -25,7 +25,7 @@ _FULL = 0.15
 class Functions:
     """Right-hand side and Jacobian of a case with its numbers in them.
 
-    `rhs(x, t)` and `jacobian(x, t)` are over what is integrated, x; here that is the states themselves.
+    `rhs(x, t)` and `jacobian(x, t)` are over the integrated states, x; here that is the states themselves.
     """
 
     def __init__(self, case: Case) -> None:
@@ -107,7 +107,7 @@ class Functions:
         return y0
 
     def kept(self, values: np.ndarray) -> np.ndarray:
-        """Of values for all states those of what is integrated."""
+        """Of values for all states those of the integrated states."""
         return values
 
     def with_sensitivities(self, absolute: np.ndarray, scale: np.ndarray, sizes: np.ndarray) -> np.ndarray:
@@ -115,7 +115,7 @@ class Functions:
         raise NotImplementedError
 
     def unfold(self, rows: np.ndarray, points: np.ndarray) -> tuple[np.ndarray, np.ndarray | None]:
-        """All states, and their sensitivities, from what was integrated."""
+        """All states, and their sensitivities, from the integrated states."""
         return rows, None
 
 

@@ -2,7 +2,7 @@
 
 One contract, whichever engine is behind it: LSODA as `scipy.integrate.odeint` drives it (with a full or a banded
 Jacobian), an implicit method with sparse algebra where there are many states, or collocation over the whole stretch
-where what lies downstream acts upstream.
+where conditions downstream act upstream.
 """
 
 from __future__ import annotations

@@ -46,7 +46,7 @@ class PiecewiseLinear:
         zero: bool = False,
         read: Callable[[Any], float] | None = None,
     ) -> PiecewiseLinear:
-        """From (time, value) pairs; InputError for what is none, or does not rise in time."""
+        """From (time, value) pairs; InputError for a value that is not valid, or does not rise in time."""
         faults = Faults()
         times, values = [], []
         pairs = [*given] if isinstance(given, list | tuple) else []

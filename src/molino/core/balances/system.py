@@ -72,7 +72,7 @@ class Balances(Frozen):
         Boundary values: a parameter that is not known (a value at the beginning), and what must come to zero at the
         end. `boundary.solve_boundary` finds the parameter.
     extent : Symbol, optional
-        The parameter that holds how far it is to that end, where what lies downstream acts upstream (dispersion). The
+        The parameter that holds how far it is to that end, where conditions downstream act upstream (dispersion). The
         states are then found over the whole stretch at once, whatever the values at the beginning were.
     """
 

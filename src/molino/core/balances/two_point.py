@@ -1,4 +1,4 @@
-"""Balances in which what lies downstream acts upstream: states over the whole stretch at once, by collocation.
+"""Balances in which conditions downstream act upstream: states over the whole stretch at once, by collocation.
 
 Dispersion makes balances grow without bound in either direction, so that no integration from one end holds them. The
 states are found at all places together by collocation at Lobatto points, of fourth order, on a mesh that follows the

@@ -139,7 +139,7 @@ class Chemistry(ReactionSet):
         Returns
         -------
         DataFrame
-            Indexed by species, a column a reaction; what is consumed is negative.
+            Indexed by species, a column a reaction; consumption is negative.
         """
         reactions = [str(r.name) for r in self.reactions]
         return frame(self.network.matrix, index=list(self.names), columns=reactions)

@@ -153,7 +153,7 @@ class Plain:
 
 
 def read_constant(given: Any, name: str) -> Constant:
-    """A constant from what stands in a Reaction: a law over temperature, an Unknown, a quantity or a number."""
+    """A constant from the argument of a Reaction: a law over temperature, an Unknown, a quantity or a number."""
     if hasattr(given, "with_parts"):
         return given  # type: ignore[no-any-return]
     return Plain(entry(given, name=name))

@@ -97,7 +97,7 @@ class _Walk:
 
 
 def _contradiction(equations: list[tuple[Exponents, str]]) -> tuple[str | None, dict[str, Exponents]]:
-    """Solve for the unknown dimensions: (the equation that fails, or None) and what was found."""
+    """Solve for the unknown dimensions: (the equation that fails, or None) and the result."""
     solved: dict[str, Exponents] = {}
     for equation, where in equations:
         left = dict(equation)

@@ -91,7 +91,7 @@ def names_in(expression: sp.Expr) -> list[str]:
 
 @cache
 def parse_formula(text: str, both_sides: bool = False) -> sp.Expr:
-    """Read a formula into a SymPy expression; `both_sides` lets it hold what is beyond a wall, p[A]'.
+    """Read a formula into a SymPy expression; `both_sides` lets it hold the other side of a wall, p[A]'.
 
     Raises
     ------

@@ -183,7 +183,7 @@ class HeatCapacity(Frozen):
 
 
 def read_heat_capacity(given: Any, molar_mass: float | None) -> HeatCapacity:
-    """A heat capacity from what stands in a Species; one per mass is taken per mole by the molar mass (kg/mol)."""
+    """A heat capacity from the argument of a Species; one per mass is taken per mole by the molar mass (kg/mol)."""
     if isinstance(given, HeatCapacity):
         return given
     if isinstance(given, list | tuple):

@@ -103,7 +103,7 @@ class ReactionSet(Frozen, Printed):
     covariance: Covariance | None = None
     unitless: dict[str, dict[str, Dimension]] = field(init=False, repr=False, compare=False)
     """For each reaction, the dimension that each constant given as a bare number must have, where it is known."""
-    if TYPE_CHECKING:  # one reaction may stand alone; what is held is always a sequence
+    if TYPE_CHECKING:  # one reaction may stand alone; the field is always a sequence
 
         def __init__(
             self,

@@ -26,7 +26,7 @@ from molino.core.units import Value
 
 @dataclass(frozen=True, eq=False)
 class Species(Frozen, Printed):
-    """A chemical species and what is known of it; what a run needs and is not there, the error names.
+    """A chemical species and its data; what a run needs and is not there, the error names.
 
     Parameters
     ----------

@@ -136,7 +136,7 @@ Row = tuple[dict[int, Fraction], dict[int, Fraction]]
 
 
 def _combined(one: Row, two: Row, times_one: Fraction, times_two: Fraction) -> Row:
-    """A sum of two rows, each of what is left of the columns and its weights."""
+    """A sum of two rows, each of the remaining columns and its weights."""
     left, weights = (
         {k: v for k in a.keys() | b.keys() if (v := times_one * a.get(k, 0) + times_two * b.get(k, 0))}
         for a, b in zip(one, two, strict=True)

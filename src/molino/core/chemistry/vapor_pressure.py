@@ -125,7 +125,7 @@ class VaporPressure(Frozen):
 
 
 def read_vapor_pressure(given: Any) -> VaporPressure:
-    """A vapor pressure from what stands in a Species: itself, or a mapping of its numbers or of those of Antoine."""
+    """A vapor pressure from the argument of a Species: itself, or a mapping of its numbers or of those of Antoine."""
     if isinstance(given, VaporPressure):
         return given
     if isinstance(given, Mapping):

@@ -48,7 +48,7 @@ def check_contents(given: Iterable[str], chemistry: Chemistry, place: str, is_cl
         faults.add(place, message, f"give it; write {name} = 0 if there is none")
     if is_closed and chemistry.reactions and not faults.found and not _can_start(chemistry, names):
         missing = {name for r in chemistry.reactions for name, _ in r.equation.left} - names
-        faults.add(place, "no reaction can start from what is given", f"add {', '.join(sorted(missing))}")
+        faults.add(place, "no reaction can start from the input", f"add {', '.join(sorted(missing))}")
     faults.raise_any()
 
 
@@ -68,7 +68,7 @@ def _can_start(chemistry: Chemistry, names: set[str]) -> bool:
 class Feed(Frozen, Printed):
     """A feed stream: a liquid of constant density, or with a pressure an ideal gas, or as `model` says.
 
-    It may be specified in any sufficient combination; what is missing or contradicts is reported.
+    It may be specified in any sufficient combination; missing or contradictory inputs are reported.
 
     Parameters
     ----------

@@ -2,7 +2,7 @@
 
 Everything that is specified of a mixture is linear in the amounts (or molar flows) of its species and in its volume (or
 volumetric flow): a concentration says n_i - c V = 0, a mole fraction n_i - x sum(n) = 0, a partial pressure
-n_i R T - p V = 0, a total sum(n) = N. The statements are solved together; what is missing is the null space of their
+n_i R T - p V = 0, a total sum(n) = N. The statements are solved together; missing inputs form the null space of their
 matrix, what contradicts is left over.
 """
 
@@ -54,7 +54,7 @@ def resolve(
     Raises
     ------
     InputError
-        With what is known and missing, or what contradicts what.
+        With the known and the missing inputs, or those that contradict each other.
     """
     totals = list(totals)
     outright = P is None and all(p.kind == "concentration" for p in portions.values())

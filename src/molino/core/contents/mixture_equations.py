@@ -50,7 +50,7 @@ class Statements:
         if self.species is None or name not in self.species:
             return 1.0
         with self.faults.at():
-            return float(self.species[name].require("molar_mass", "what is given by mass").si)
+            return float(self.species[name].require("molar_mass", "quantities by mass").si)
         return 1.0
 
     def masses(self) -> dict[str, float]:
@@ -110,7 +110,7 @@ class Statements:
                 self.add(f"total {value}", self.masses(), value.si)
 
     def solve(self) -> Mixture:
-        """The mixture; InputError lists what is missing, or what contradicts what."""
+        """The mixture; InputError lists missing or contradictory inputs."""
         self.faults.raise_any()
         if any(not isinstance(number, float) for s in self.statements for number in (*s.row.values(), s.total)):
             return self._solve_numbers()
@@ -240,7 +240,7 @@ def _solve(matrix: np.ndarray, totals: np.ndarray) -> tuple[np.ndarray, np.ndarr
 
 def _left(matrix: np.ndarray, solution: np.ndarray, totals: np.ndarray) -> float:
     """How far the worst statement is from holding, relative to its parts."""
-    # what is left open comes out as round-off: rows of nothing else count against the whole
+    # the undetermined part comes out as round-off: rows of nothing else count against the whole
     whole = float(np.max(np.abs(solution), initial=0.0))
     size = np.abs(matrix) @ np.abs(solution) + np.abs(totals) + 1e-6 * whole
     off = np.abs(matrix @ solution - totals)

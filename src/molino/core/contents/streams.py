@@ -1,4 +1,4 @@
-"""Streams between vessels: what leaves one as the feed of the next, streams that meet, and the table of them."""
+"""Streams between vessels: the outlet of one as the feed of the next, streams that meet, and the table of them."""
 
 from __future__ import annotations
 

@@ -46,7 +46,7 @@ class Formulation(Medium):
         return self.general_numbers(given, fed) | self.own_numbers(given, fed), self.end(given, fed)
 
     def general_numbers(self, given: Mapping[str, Number], fed: Mixture) -> dict[sp.Symbol, Number]:
-        """The parameters that every vessel has: constants, what is fed, catalyst, heat and properties."""
+        """The parameters that every vessel has: constants, the feed, catalyst, heat and properties."""
         numbers: dict[sp.Symbol, Number] = {
             p.symbol: given.get(self.constant_name(p.name), p.value) for p in self.chemistry.parameters
         }

@@ -1,4 +1,4 @@
-"""A metric of an outlet or a run: its expression, and what it needs."""
+"""A metric of an outlet or a run: its expression, and its requirements."""
 
 from __future__ import annotations
 
@@ -180,7 +180,7 @@ class Metric:
 
     @property
     def is_of_a_whole_run(self) -> bool:
-        """Whether no expression of what comes out gives it: it takes runs of its own."""
+        """Whether no expression of the outlet gives it: it takes runs of its own."""
         return self.what in _OF_A_WHOLE_RUN
 
     def __str__(self) -> str:
@@ -235,7 +235,7 @@ class Metric:
         return ratio * formed / (outlet[self.over] - inlet[self.over])
 
     def _check_flowing(self, model: Model) -> None:
-        """Raise InputError where a batch is asked for a flow, or a stream for what is held."""
+        """Raise InputError where a batch is asked for a flow, or a stream for the held amount."""
         if self.what in FLOWING and not model.is_flowing:
             instead = next((held for held, flow in _HELD.items() if flow == self.what), "volume")
             raise InputError("nothing flows out of a batch", str(self), f"ask for its {instead}")

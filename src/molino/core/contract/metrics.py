@@ -1,6 +1,6 @@
-"""What a vessel is evaluated by: conversion, yield, selectivity, what comes out, what it makes per volume.
+"""What a vessel is evaluated by: conversion, yield, selectivity, the outlet, what it makes per volume.
 
-A metric writes itself as an expression of what went in and what comes out, so that the same words serve a run, a
+A metric writes itself as an expression of the input and the outlet, so that the same words serve a run, a
 sizing, a comparison, a sweep, a fit and their uncertainty.
 """
 
@@ -156,7 +156,7 @@ def heat_flow() -> Metric:
 
 @checked
 def fraction(species: str, stream: str | None = None) -> Metric:
-    """Mole fraction of a species in what comes out (or is in a batch), or in another stream, like the permeate.
+    """Mole fraction of a species in the outlet (or the contents of a batch), or in another stream, like the permeate.
 
     Parameters
     ----------

@@ -63,7 +63,7 @@ def two_liquids(spec: Specification, T: float, amounts: Mapping[str, float]) -> 
 
 
 def feed_finding(spec: Specification) -> str:
-    """What there is to report of what is fed or charged; '' where it stays what it is."""
+    """What there is to report of the feed or charge; '' where it stays what it is."""
     limit, T, P = phase_limit(spec), spec.feed_T, spec.feed_pressure()
     fed = spec.fed.concentrations
     if limit is None or T is None or not math.isfinite(P) or not sum(fed.values()) > 0:

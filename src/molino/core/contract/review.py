@@ -1,4 +1,4 @@
-"""The review of a vessel before it runs: findings, and the count of equations, unknowns and what is open."""
+"""The review of a vessel before it runs: findings, and the count of equations, unknowns and the degrees of freedom."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ class Count:
 
     Attributes
     ----------
-    unknowns : names of what the equations are for: states, and what is defined by them
+    unknowns : names of what the equations are for: states, and the quantities defined by them
     equations : one balance for each state, one definition for each other unknown
     given : numbers that are given
     open : what still has to be given, found by `size` or fitted: the degrees of freedom

@@ -155,7 +155,7 @@ class RunResult(Frozen, Result):
         Raises
         ------
         InputError
-            If there is no such metric or condition.
+            For an unknown metric or condition.
         """
         return dict(zip(conditions, self.slopes((read_metric(metric),), conditions)[0].tolist(), strict=True))
 

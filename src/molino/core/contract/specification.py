@@ -121,12 +121,12 @@ class Specification(Formulation):
 
     @cached_property
     def portion_conditions(self) -> dict[str, str]:
-        """The names by which what is fed or charged of a species can be changed, with that species."""
+        """The names by which the portion of a species in the feed or charge can be changed, with that species."""
         return {f"[{species}]": species for species in self.contents()}
 
     @cached_property
     def feed_conditions(self) -> frozenset[str]:
-        """The settings that belong to what is fed or charged."""
+        """The settings that belong to the feed or charge."""
         return frozenset({*self.portion_conditions, "flow", "feed T", "feed P"})
 
     @cached_property
@@ -191,7 +191,7 @@ class Specification(Formulation):
         Raises
         ------
         InputError
-            If there is no such setting, or it cannot change while the vessel runs.
+            For an unknown setting, or it cannot change while the vessel runs.
         """
         if name == "T" and not self.is_non_isothermal:
             return {TEMPERATURE: (0.0, 1.0)}

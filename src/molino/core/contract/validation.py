@@ -19,7 +19,7 @@ from molino.core.units import Value
 
 
 def read_vessel_heat(faults: Faults, vessel: VesselFields) -> None:
-    """Read what is given for heat."""
+    """Read the given heat."""
     with faults.at():
         settle(vessel, heat=read_heat(vessel.heat, vessel.label))
 

@@ -57,16 +57,16 @@ class Vessel(VesselFields):
         ----------
         conditions : mapping of name to value, optional
             Numbers by the names that sweeps and changes use, too: a size or field ("T", "volume", "length", "tubes"),
-            "flow", "feed T", "feed P", "coolant T", "coolant flow", "U", "UA", what is fed or charged of a species
-            ("[xylose]"), a constant of the chemistry ("dehydration.k"; "constant NAME" where the vessel has a number of
-            that name). Where the temperature is not prescribed, "T" is that of the feed or charge.
+            "flow", "feed T", "feed P", "coolant T", "coolant flow", "U", "UA", the portion of a species in the feed or
+            charge ("[xylose]"), a constant of the chemistry ("dehydration.k"; "constant NAME" where the vessel has a
+            number of that name). Where the temperature is not prescribed, "T" is that of the feed or charge.
         **changed
             Fields by their names.
 
         Raises
         ------
         InputError
-            If there is no such field or condition, or with all that is wrong with the changed vessel.
+            For an unknown field or condition, or with all that is wrong with the changed vessel.
         """
         known = field_names(type(self))
         strange = sorted(changed.keys() - known)
@@ -110,7 +110,7 @@ class Vessel(VesselFields):
         return vessel_equations(self.chemistry, self.spec.key, self.spec.model.balances)
 
     def adiabatic_rise(self, reaction: str | None = None) -> float:
-        """Adiabatic temperature rise in K of what is fed or charged: by how much one reaction would warm it.
+        """Adiabatic temperature rise in K of the feed or charge: by how much one reaction would warm it.
 
         At constant pressure, from its own temperature to that at which the enthalpy is the same with the reactant that
         runs out first gone; negative where heat is taken up.
@@ -123,7 +123,7 @@ class Vessel(VesselFields):
         Raises
         ------
         InputError
-            If there is no such reaction, no temperature, nothing that reacts, or with what the species lack.
+            For an unknown reaction, no temperature, nothing that reacts, or with what the species lack.
         """
         names = [str(r.name) for r in self.chemistry.reactions]
         if reaction is None and len(names) > 1:

@@ -23,7 +23,7 @@ from molino.core.terms.model import ModelKey
 
 
 def vessel_equations(chemistry: Chemistry, key: ModelKey, balances: Balances) -> Equations:
-    """Balances, what is defined in them, the rate laws, and where the integration starts and must end."""
+    """Balances, their definitions, the rate laws, and where the integration starts and must end."""
     along = str(balances.independent)
     lines = []
     defined = dict(balances.definitions)

@@ -126,7 +126,7 @@ class AttainableRegion(Frozen, Result):
         return tuple(point.kind for point in self._made)
 
     def facts(self) -> dict[str, str]:
-        """Extent, boundary and what it took."""
+        """Extent, boundary and the effort."""
         found = {}
         for n, metric in enumerate(self.metrics):
             ends = self.vertices[:, n].min(), self.vertices[:, n].max()
@@ -249,7 +249,7 @@ def _chain(point: Point) -> list[Point]:
 
 
 def _train_of(region: AttainableRegion, parts: tuple[tuple[float, Point], ...]) -> tuple[Train, str]:
-    """The train that makes a mixture of points, and what it consists of."""
+    """The train that makes a mixture of points, and its steps."""
     if len(parts) == 2 and parts[0][1].branch == parts[1][1].branch and parts[0][1].branch:
         (share, first), (other, second) = parts
         if abs(first.order - second.order) <= NEIGHBORS:  # between two points of one curve

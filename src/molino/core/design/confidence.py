@@ -210,7 +210,8 @@ def _values_in(held: Any, seen: set[int]) -> Iterator[Value]:
 def check_confidence(
     vessel: Vessel | Train, confidence: Any, spread: Mapping[str, Any] | None, sought: Iterable[str] = ()
 ) -> None:
-    """InputError for a confidence that is none, a spread without one, or for what is sought and uncertain at once."""
+    """InputError for a confidence that is none, a spread without one, or for a number that is sought and uncertain at
+    once."""
     if confidence is None:
         if spread:
             raise InputError("a spread is given, and no confidence", vessel.label, "give confidence=0.95, too")

@@ -1,4 +1,4 @@
-"""`optimize`: the conditions and sizes at which a metric is best, and what keeps it from being better."""
+"""`optimize`: the conditions and sizes at which a metric is best, and the active constraints."""
 
 from __future__ import annotations
 
@@ -42,8 +42,8 @@ def optimize(
 
     By sequential quadratic programming on exact slopes (see `core.design.sequential`), from the vessel's own numbers
     and from others spread over their ranges (Latin hypercube); whole numbers by a search over them around it. What is
-    returned meets the first-order conditions of W. Karush, H. W. Kuhn and A. W. Tucker to what is reported, with the
-    worth of each active bound and limit (its multiplier).
+    returned meets the first-order conditions of W. Karush, H. W. Kuhn and A. W. Tucker to the reported accuracy, with
+    the worth of each active bound and limit (its multiplier).
 
     Parameters
     ----------

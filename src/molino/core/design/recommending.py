@@ -160,7 +160,7 @@ def check_recommendation(
     with faults.at("recommend"):
         require_feed(feed, "recommend")
     if (maximize is None) == (minimize is None):
-        faults.add("recommend", "what is to be best?", "give either maximize or minimize")
+        faults.add("recommend", "no objective is given", "give either maximize or minimize")
     if heat not in (None, "isothermal", "adiabatic"):
         faults.add("recommend, heat", f"{heat!r}", "give 'adiabatic', or leave it out")
     faults.raise_any()
@@ -185,12 +185,12 @@ def check_recommendation(
 
 
 Made = tuple[Any, dict[str, Any]]
-"""A vessel or train, and what is free in it."""
+"""A vessel or train, and its free numbers."""
 Maker = Callable[[], Made]
 
 
 class _Arrangements:
-    """How to make each arrangement: the vessel or train, and what is free in it.
+    """How to make each arrangement: the vessel or train, and its free numbers.
 
     The sizes at which each search begins follow from those of tube and tank.
     """

@@ -52,9 +52,9 @@ class Survey(Frozen, Result):
     comparison : Comparison
         Those that could be run.
     ratios : tuple of mapping of reaction to float
-        Q/K of each reversible reaction in what leaves each of them: 1 at equilibrium.
+        Q/K of each reversible reaction in the outlet of each: 1 at equilibrium.
     fractions : tuple of float
-        Conversion of the first reactant over that at equilibrium at the temperature of what leaves.
+        Conversion of the first reactant over that at equilibrium at the temperature of the outlet.
     remarks : mapping of name to str
         What there is to say of each: why it is far from equilibrium, or cannot be run.
 
@@ -162,7 +162,7 @@ def survey(
     Raises
     ------
     InputError
-        With everything that is wrong in what was given, or that keeps all of them from running.
+        With everything that is wrong in the input, or that keeps all of them from running.
 
     Examples
     --------
@@ -277,7 +277,7 @@ def _fraction(run: RunResult, limit: AtEquilibrium | None) -> float:
 
 
 def _ratios(run: RunResult, limit: AtEquilibrium | None) -> dict[str, float]:
-    """Q/K of each reaction that has a constant of equilibrium, in what leaves."""
+    """Q/K of each reaction that has a constant of equilibrium, in the outlet."""
     if limit is None or not limit.by_reactions:
         return {}
     out, case = run.stream_out(), limit.spec.case

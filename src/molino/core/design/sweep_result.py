@@ -96,7 +96,7 @@ class Sweep(Frozen, Result):
     reasons : tuple of str
         For each case why not, or ''.
     is_stopped : bool
-        Whether it was interrupted; what was computed by then is kept.
+        Whether it was interrupted; the part computed by then is kept.
     apart : float
         The largest relative difference between cases computed together and run singly; nan where none was.
 

@@ -59,11 +59,11 @@ def sweep(
     vessel : Batch, SemiBatch, StirredTank, PlugFlow or Train
     conditions : mapping of condition to values, or list of mappings of condition to value
         A condition by the name that `with_` gives it: a field of the vessel ("T", "volume", "length", "diameter",
-        "tubes", "time"), the "flow" or "feed T" of its feed, "coolant T", what is fed or charged of a species
-        ("[xylose]", also as "3 per acid" or "20 mol%"), or a constant of the chemistry ("dehydration.k"). Of a train:
-        "recycle", those of its feed and chemistry, and those of a vessel by its name ("coil.length"). Values in a list,
-        or from `mo.span` and `mo.log_span`; a mapping stands for every combination, a list of mappings for one case
-        each.
+        "tubes", "time"), the "flow" or "feed T" of its feed, "coolant T", the portion of a species in the feed or
+        charge ("[xylose]", also as "3 per acid" or "20 mol%"), or a constant of the chemistry ("dehydration.k"). Of a
+        train: "recycle", those of its feed and chemistry, and those of a vessel by its name ("coil.length"). Values in
+        a list, or from `mo.span` and `mo.log_span`; a mapping stands for every combination, a list of mappings for one
+        case each.
     metrics : sequence of Metric or str
     progress : callable (done, of all), optional
         Called as cases are done.

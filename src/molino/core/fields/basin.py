@@ -24,7 +24,7 @@ class Basin(BasinFields):
     """A rectangular vessel in two dimensions, as deep everywhere: inlets, outlets and inner walls where they are.
 
     The flow is that of a potential, or laminar between walls that it sticks to: creeping, or with its momentum. Then
-    what it carries, what diffuses and what reacts,
+    convection, diffusion and reaction of species,
 
         dc_i/dt + div(u c_i - D_i grad c_i) = sum_j nu_ij r_j
 
@@ -74,7 +74,7 @@ class Basin(BasinFields):
 
     @cached_property
     def _field(self) -> BasinField:
-        """The flow on its grid, with what it carries."""
+        """The flow on its grid, with the species that it carries."""
         return BasinField(self, self.spec.grid, self._coarse_field.flow if self.flow == "laminar" else None)
 
     @cached_property
@@ -110,7 +110,7 @@ class Basin(BasinFields):
     ) -> BasinInTime:
         """Follow the basin over time, in the steady flow, from what fills it on.
 
-        Backward differentiation of second order, implicit in what is carried, diffuses and reacts.
+        Backward differentiation of second order, implicit in convection, diffusion and reaction.
 
         Parameters
         ----------

@@ -38,7 +38,8 @@ _LONGEST = 12.0
 
 @dataclass(frozen=True, eq=False)
 class SteadyField:
-    """Concentrations at rest, shape (species, cells), and what leaves through the cells of each side, per depth."""
+    """Concentrations at steady state, shape (species, cells), and the outflow through the cells of each side, per
+    depth."""
 
     c: np.ndarray
     leaving: list[np.ndarray]
@@ -90,7 +91,7 @@ class BasinField:
             found.append(row)
         return found
 
-    # at rest
+    # at steady state
 
     @cached_property
     def _independent(self) -> np.ndarray:
@@ -103,7 +104,7 @@ class BasinField:
         return matrix[:, chosen]
 
     def steady(self) -> SteadyField:
-        """The concentrations at rest.
+        """The concentrations at steady state.
 
         Where all species diffuse alike and are fed alike, only the independent extents of reaction are looked for.
         """
@@ -122,7 +123,7 @@ class BasinField:
         return self._carried(sums.columns, self._reacting(sums, self.D, feds), sums if is_alike else None)
 
     def _carried(self, columns: np.ndarray, fields: np.ndarray, sums: Sums | None = None) -> SteadyField:
-        """Concentrations as sums of fields that are carried, and what leaves as the same sums of what they take out."""
+        """Concentrations as sums of fields that are carried, and the outlet as the same sums of what they take out."""
         return SteadyField(columns @ fields, [columns @ one for one in self.transport.leaving(fields, sums)])
 
     def _reacting(self, sums: Sums, D: np.ndarray, feds: list[Fed]) -> np.ndarray:
@@ -177,7 +178,7 @@ class BasinField:
         return found_from(x)
 
     def mean_of(self, leaving: Sequence[np.ndarray]) -> np.ndarray:
-        """What leaves, averaged by what flows, from what leaves through the cells of each side."""
+        """The outlet, averaged by what flows, from the outflow through the cells of each side."""
         return np.asarray(sum(one.sum(axis=-1) for one in leaving) / self.transport.passed)
 
     def mean_outlet(self, c: np.ndarray, sums: Sums | None = None) -> np.ndarray:

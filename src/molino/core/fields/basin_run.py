@@ -1,4 +1,4 @@
-"""What comes out of a basin: at rest, and over time."""
+"""The outlet of a basin: at steady state, and over time."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ from molino.core.runs.over_time import OverTime, columns_of
 _LAMINAR = 2000.0
 """Reynolds number of an inlet up to which a flow counts as laminar."""
 _OLD = 2.0
-"""Mean residence times beyond which what is there counts as stagnant."""
+"""Mean residence times beyond which the contents count as stagnant."""
 
 
 def _on_grids(texts: Sequence[str]) -> str:
@@ -95,7 +95,7 @@ class BasinRun(_OfBasin):
     outlets : list of mappings
         Of each outlet its flow in m^3/s and its concentrations.
     closure : mapping of name to float
-        How far elements and mass are from closing, and each species with what reacts, as a share of what is fed.
+        How far elements and mass are from closing, and each species with what reacts, relative to the feed.
 
     Examples
     --------
@@ -120,7 +120,7 @@ class BasinRun(_OfBasin):
     closure: Mapping[str, float]
 
     def conversion(self, species: str) -> float:
-        """1 - (what leaves)/(what is fed)."""
+        """1 - outlet/feed."""
         return float(1 - self.left[species] / self._require_fed(species))
 
     def metric(self, metric: Metric | str) -> float:
@@ -211,7 +211,7 @@ class BasinRun(_OfBasin):
         return found
 
     def to_dict(self) -> dict[str, Any]:
-        """What leaves, ages, closures and the error of the grid, as plain data."""
+        """The outlet, ages, closures and the error of the grid, as plain data."""
         show = self.display
         shares = {}
         for s in self.reactants:
@@ -247,7 +247,7 @@ class BasinInTime(_OfBasin, OverTime):
         When the whole field was kept.
     inside : mapping of name to array, shape (moments, nx, ny)
     outlet : mapping of name to array, shape (steps + 1,)
-        What leaves, averaged by what flows.
+        The outlet, averaged by what flows.
     fed : mapping of species to float
     closure : mapping of name to float
         Imbalance of each conserved amount over the whole time: in minus out minus accumulated, as a share of the sum of
@@ -293,7 +293,7 @@ class BasinInTime(_OfBasin, OverTime):
         return self.basin.spec.metric(metric, left)
 
     def conversion(self, species: str) -> float:
-        """1 - (what leaves)/(what is fed) at the end."""
+        """1 - outlet/feed at the end."""
         return float(1 - self.outlet[f"concentration of {species}"][-1] / self._require_fed(species))
 
     def names(self) -> tuple[str, str]:

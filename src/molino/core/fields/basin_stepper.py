@@ -78,7 +78,7 @@ class Stepper:
         return self._factors[share]
 
     def _solved(self, share: float, past: np.ndarray, guess: np.ndarray) -> np.ndarray:
-        """c with share V c/dt + (what leaves) = past V/dt + (what is fed) + (what is made)."""
+        """c with share V c/dt + (outflow) = past V/dt + (inflow) + (production)."""
         made, by = self.rates(guess) if self.rates is not None else (None, None)
         factors, held = self._factors.get(share) or self._renewed(share, by)
         most = _ROUNDS if self.rates is None else _MOST_ROUNDS

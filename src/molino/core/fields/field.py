@@ -68,7 +68,7 @@ class FieldSpecification:
         return float(value_of(metric_of_ends([self.plug], read_metric(metric), ends)))
 
     def read_diffusivities(self) -> dict[str, Value]:
-        """By species; InputError for what is none, or of no species."""
+        """By species; InputError for a value that is not valid, or of no species."""
         given = self.vessel.diffusivity
         if given is None:
             return {}
@@ -144,7 +144,7 @@ class Field(Frozen, Printed):
 
     @property
     def label(self) -> str:
-        """Its name, or what it is."""
+        """Its name, or its kind."""
         return self.name or self.noun
 
     @property

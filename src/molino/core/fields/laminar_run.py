@@ -1,4 +1,4 @@
-"""What comes out of a laminar tube: at rest, and over time."""
+"""The outlet of a laminar tube: at steady state, and over time."""
 
 from __future__ import annotations
 
@@ -90,9 +90,9 @@ class LaminarRun(_OfLaminar):
     heat : float
         Through the wall into the fluid, in W; nan where the temperature is prescribed.
     closure : mapping of name to float
-        How far elements, mass and energy are from closing, as a share of what is fed.
+        How far elements, mass and energy are from closing, relative to the feed.
     grid_error : float
-        By how much two thirds as many nodes change what leaves, as a share of the largest concentration.
+        By how much two thirds as many nodes change the outlet, as a share of the largest concentration.
     below_zero : float
         The lowest negative concentration that was set to zero, as a share of the largest.
 
@@ -159,7 +159,7 @@ class LaminarRun(_OfLaminar):
         return conversions_of(self.tube.label, self.facts())
 
     def facts(self) -> dict[str, str]:
-        """What leaves, against plug flow and a stirred tank, by name, with units."""
+        """The outlet, against plug flow and a stirred tank, by name, with units."""
         show, tube = self.display, self.tube
         found = {"residence time": show.text(tube.spec.volume / float(tube.spec.plug.spec.fed.volume), "time")}
         if np.isfinite(tube.Reynolds):
@@ -179,11 +179,11 @@ class LaminarRun(_OfLaminar):
             lost = float(show.difference(self.pressure_lost[-1], "pressure"))
             found["pressure drop"] = f"{lost:.4g} {pretty(show.difference_unit('pressure'))}".rstrip()
         found |= checked_fact(self.checks)
-        found["grid: two thirds of the nodes change what leaves by"] = f"{self.grid_error:.1e}"
+        found["grid: two thirds of the nodes change the outlet by"] = f"{self.grid_error:.1e}"
         return found
 
     def to_dict(self) -> dict[str, Any]:
-        """What leaves, closures and the error of the grid, as plain data."""
+        """The outlet, closures and the error of the grid, as plain data."""
         mixed = {n: entry(self.display, float(row[-1]), kind_of(n)) for n, row in self.mixed.items()}
         shares = {f"conversion_of_{s}": self.conversion(s) for s in self.tube.spec.plug.spec.reactants}
         return {
@@ -211,7 +211,7 @@ class LaminarInTime(_OfLaminar, OverTime):
     radii : array, shape (nodes,)
     inside : mapping of name to array, shape (times, cells, nodes)
     outlet : mapping of name to array, shape (times,)
-        Mixing cup of what leaves.
+        Mixing cup of the outlet.
     grid_error, moment_error : float
         Differences of the mean outlet, and of the outlet at one moment, from half as many cells and two thirds of the
         nodes, as shares of the largest concentration.
@@ -242,7 +242,7 @@ class LaminarInTime(_OfLaminar, OverTime):
 
     @property
     def mixed(self) -> Mapping[str, np.ndarray]:  # type: ignore[override]
-        """What leaves, mixed."""
+        """The outlet, mixed."""
         return self.outlet
 
     def names(self) -> tuple[str, str]:

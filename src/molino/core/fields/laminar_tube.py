@@ -152,7 +152,7 @@ class LaminarTube(LaminarTubeFields):
         return run
 
     def tracer_transform(self, s: np.ndarray, nodes: int = 32, diffusivity: Any = None) -> np.ndarray:
-        """The Laplace transform of what leaves after a pulse of tracer, of the shape of s (in 1/s).
+        """The Laplace transform of the outlet after a pulse of tracer, of the shape of s (in 1/s).
 
         Parameters
         ----------
@@ -164,7 +164,7 @@ class LaminarTube(LaminarTubeFields):
         return LaminarTracer(self, diffusivity).transform(s, nodes)
 
     def tracer_moments(self, nodes: int = 32, diffusivity: Any = None) -> np.ndarray:
-        """Mean, second and third moment about the mean, in s, s^2 and s^3, of what leaves after a pulse of tracer.
+        """Mean, second and third moment about the mean, in s, s^2 and s^3, of the outlet after a pulse of tracer.
 
         By the moments of the transform, u dm_k/dz = (diffusion of m_k) + k m_(k-1) (R. Aris, Proc. R. Soc. A 235 (1956)
         67), in the eigenvectors of diffusion across and about the mean, so that no digits cancel.

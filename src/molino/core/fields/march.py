@@ -107,7 +107,7 @@ class March:
         return np.append(found, self._wall_T(Y[self.ns])) if self.follows_T else found
 
     def _sources(self, Y: np.ndarray) -> np.ndarray:
-        """What reacts and diffuses, d/dt at rest, shape (states, nodes)."""
+        """What reacts and diffuses, d/dt at steady state, shape (states, nodes)."""
         local, places = self.local.value(Y.T), self.model.places
         found = np.empty_like(Y)
         spread = -self.per * (self.grid.sealed @ Y[: self.ns].T) / self.grid.weights[:, None]

@@ -1,4 +1,4 @@
-"""Where a basin is fed and drained, and what stands in it."""
+"""Where a basin is fed and drained, and its baffles."""
 
 from __future__ import annotations
 

@@ -10,7 +10,7 @@ much as it gives. Among all such flows that meet the openings and walls
 
 Velocities stand on the faces, their gradients at cells and nodes (F. H. Harlow, J. E. Welch, Phys. Fluids 8 (1965)
 2182), of second order. On a wall the stream function is one number: given, or, of a wall that touches no side and of
-what lies between two free outlets, unknown. Through a free outlet the flow leaves without friction and at one pressure.
+the part between two free outlets, unknown. Through a free outlet the flow leaves without friction and at one pressure.
 """
 
 from __future__ import annotations
@@ -237,7 +237,7 @@ class FlowProblem:
         return (whole.T @ weighted).tocsr(), np.asarray(weighted.T @ g)
 
     def _like(self, near: Flow) -> np.ndarray:
-        """The stream function of a flow on another grid at the nodes of this one, with what is given here."""
+        """The stream function of a flow on another grid at the nodes of this one, with the values given here."""
         P, first = self.free
         x, y = np.meshgrid(self.grid.x, self.grid.y, indexing="ij")
         other = RegularGridInterpolator((near.grid.x, near.grid.y), near.psi)(np.column_stack([x.ravel(), y.ravel()]))
@@ -306,10 +306,10 @@ class FlowProblem:
 
     @cached_property
     def _convection(self) -> tuple[sparse.csr_matrix, sparse.csr_matrix, sparse.csr_matrix]:
-        """Of div(u u) around each face: what carries through its sides, what is carried, and their sums.
+        """Of div(u u) around each face: what carries through its sides, the carried quantity, and their sums.
 
         Momentum is balanced over the area between the middles of the two cells at a face. What carries and what is
-        carried are averages of neighbours; through a free outlet leaves what is there.
+        carried are averages of neighbours; through a free outlet leaves the contents.
         """
         g, c = self.grid, self.conditions
         carry: list[tuple[np.ndarray, np.ndarray, np.ndarray]] = []

@@ -1,15 +1,15 @@
 """What a flow on a grid carries and what diffuses in it: conservative finite volumes, of second order and bounded.
 
 What passes a face is F (c_U + s) with the cell U upstream of it. Where diffusion through the face is strong enough, s
-is that of the straight line between both cells (central differences), which is implicit; of what is left, the changes a
-and b before and behind the cell U set s by the limiter of van Albada, as half of
+is that of the straight line between both cells (central differences), which is implicit; of the remainder, the changes
+a and b before and behind the cell U set s by the limiter of van Albada, as half of
 
     ((b^2 + e^2) a + (a^2 + e^2) b)/(a^2 + b^2 + 2 e^2)
 
 so that nothing overshoots where a profile is steep and the scheme is of second order where it is smooth, at extrema,
 too, where the changes are below e, e^2 = (h/L)^3 of the whole range (G. D. van Albada, B. van Leer, W. W. Roberts,
 Astron. Astrophys. 108 (1982) 76; V. Venkatakrishnan, J. Comput. Phys. 118 (1995) 120). It is
-solved as a correction of the implicit part, and whatever it is, what leaves one cell enters the next.
+solved as a correction of the implicit part, and whatever it is, the outflow of one cell is the inflow of the next.
 """
 
 from __future__ import annotations
@@ -28,7 +28,7 @@ from molino.core.fields.stream_function import Flow, factor
 SIDES = ("left", "right", "bottom", "top")
 """The sides, in the order of the ports."""
 Fed = Sequence[np.ndarray | float]
-"""Concentrations of what is fed through each side, one or one for each cell there."""
+"""Concentrations of the feed through each side, one or one for each cell there."""
 _MOST_ROUNDS = 200
 _SETTLED, _UNSETTLED = 1e-11, 1e-6
 """The change of a round, relative, that ends a fixed-point iteration, and the one above which its end is an error."""
@@ -40,20 +40,20 @@ _MIXED = 6
 
 @dataclass(frozen=True, eq=False)
 class Scheme:
-    """How one diffusivity is carried: what is implicit and what is left to the limiter.
+    """How one diffusivity is carried: what is implicit and the flux that the limiter corrects.
 
     Attributes
     ----------
     matrix : sparse matrix
-        What leaves each cell, less what enters it from others, by the implicit part. Nothing in it is negative beyond
-        the diagonal, so that it keeps within the bounds of what is fed.
+        The outflow of each cell, less what enters it from others, by the implicit part. Nothing in it is negative
+        beyond the diagonal, so that it keeps within the bounds of the feed.
     parts : array
-        Of the flow through each face, what is left to the limiter, where something is.
+        Of the flow through each face, the flux that the limiter corrects, where something is.
     faces : tuple of arrays
         Of each of them: the cells upstream, downstream and further upstream, what makes the change from the last of
         the same length, the share of the change up to the face, and how blunt the limiter is.
     sums : sparse matrix
-        What leaves each cell of what passes these faces.
+        The outflow of each cell of what passes these faces.
     """
 
     diffusivity: float
@@ -177,7 +177,7 @@ class Transport:
         further = np.where(open_, kc * g.ny + lc, self.upstream)
         distance = np.where(along_x, np.abs(xm[i] - xm[kc]), np.abs(ym[j] - ym[lc]))
         self.further, self.away = further, np.where(open_, distance, 1.0)
-        # what flows straight in from an opening comes from what is fed, half a cell away
+        # what flows straight in from an opening comes from the feed, half a cell away
         first, number = g.cells, {"left": (True, 1), "right": (True, -1), "bottom": (False, 1), "top": (False, -1)}
         for side, port in zip(SIDES, self.ports_in, strict=True):
             wanted_x, way = number[side]
@@ -250,7 +250,7 @@ class Transport:
         return np.asarray((b * before + a * after) / (a + b) * share)
 
     def _behind(self, c: np.ndarray, fed: Fed, diffusivity: float) -> list[np.ndarray]:
-        """Just behind each inlet, where diffusion from inside has mixed with what is fed: F c_fed = F c - D dc/dx."""
+        """Just behind each inlet, where diffusion from inside has mixed with the feed: F c_fed = F c - D dc/dx."""
         found = []
         for port, one in zip(self.ports_in, fed, strict=True):
             spread = diffusivity * port.wide / port.half
@@ -301,7 +301,7 @@ class Transport:
         ]
 
     def steady(self, diffusivity: float, fed: Fed, made: np.ndarray) -> Settled:
-        """The steady field of what is fed and made in each cell."""
+        """The steady field of the feed and the production in each cell."""
         scheme = self.scheme(diffusivity)
         solver, load = scheme.factors, self.entering(fed) + made
 

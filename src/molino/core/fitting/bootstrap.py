@@ -199,7 +199,7 @@ def bootstrap(
     Raises
     ------
     InputError
-        If there is no such kind, or fewer than two refits are asked for.
+        For an unknown kind, or fewer than two refits are asked for.
     SolveError
         If fewer than nine in ten settle.
     """

@@ -45,7 +45,7 @@ class Nested:
 class LargestDifference:
     """Conditions at which two laws differ most: by so many standard deviations of one measurement.
 
-    `contents` are what is charged or fed (of rates: the concentrations), in mol/m^3; `time` in s, none of rates.
+    `contents` are the charge or feed (of rates: the concentrations), in mol/m^3; `time` in s, none of rates.
     """
 
     first: str

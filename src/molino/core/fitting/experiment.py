@@ -62,7 +62,7 @@ def condition_kinds(vessel: Vessel | Train) -> dict[str, str]:
 
 @dataclass(frozen=True, eq=False)
 class Experiment(Frozen):
-    """One run: a vessel, and what was observed of it.
+    """One run: a vessel, with its observations.
 
     Without a vessel of its own it is isothermal, and given by its charge (or feed) and temperature: a batch followed
     over time, or the outlet of a tank or tube at steady state over the space time.
@@ -72,7 +72,7 @@ class Experiment(Frozen):
     name : str
     times : array of s, shape (samples,), not falling; or quantities; or None
         Since the start, or space times (volume over volumetric flow of the feed) of an outlet, or the sizes named by
-        `along`. Samples at the same time are replicates. None for what was observed at the outlet or at steady state,
+        `along`. Samples at the same time are replicates. None for the observations at the outlet or at steady state,
         once or several times.
     measured : mapping of species or metric to array, shape (samples,); nan where nothing was measured
         Numbers in SI (of a species: mol/m^3), or quantities with units. With a vessel of its own any metric can be
@@ -85,18 +85,18 @@ class Experiment(Frozen):
     T : temperature, optional
         A bare number is in K.
     vessel : str, Vessel or Train
-        "batch", "stirred tank" or "plug flow"; or the vessel itself, which then brings what is in it, its temperature
+        "batch", "stirred tank" or "plug flow"; or the vessel itself, which then brings its contents, its temperature
         and its heat. Its chemistry is replaced by the one that is fitted.
     gas : bool
         Whether it held an ideal gas, whose flow changes along a tube with the moles; that of a liquid stays.
     along : str, optional
-        With a vessel of its own, what `times` are: "time" (a batch, or a tank from what is in it at t = 0), or a size:
+        With a vessel of its own, what `times` are: "time" (a batch, or a tank from its contents at t = 0), or a size:
         "length", "volume", "space_time" (samples along a tube; tanks of several sizes). The first that the vessel has,
         if left out.
     changes : sequence of Change
         What is changed in a stirred tank on the way, as for `StirredTank.run`.
     from_charge : frozenset of str
-        Species whose concentrations were worked out from a signal and what was charged.
+        Species whose concentrations were worked out from a signal and the charge.
 
     Raises
     ------
@@ -185,7 +185,7 @@ class Experiment(Frozen):
             message = f"{axis} goes back at sample {row + 1} ({times[row]:g} {unit} after {times[row - 1]:g} {unit})"
             faults.add(axis, message, "put the samples in order, or give each run a name")
         elif self.is_simple and self.vessel != "batch" and times[0] == 0:
-            faults.add("space time", "a space time of zero is no run", "delete the line; what is fed is the feed")
+            faults.add("space time", "a space time of zero is no run", "delete the line: the feed is given by itself")
 
     def _check_values(self, faults: Faults) -> None:
         largest = self.largest  # noise is relative to it, not to the concentration of a minor species

@@ -35,7 +35,7 @@ class ExcludedPoint:
 
 @dataclass(frozen=True, eq=False)
 class Experiments(Frozen, Printed, Sequence[Experiment]):
-    """A set of runs, with the units in which they came, what was left out of them, and what was made of signals.
+    """A set of runs, with the units in which they came, the excluded points, and the conversion of signals.
 
     Parameters
     ----------
@@ -96,7 +96,7 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
         return tuple(r for r in self.responses if metric_of(r).what == "concentration")
 
     def kind_of(self, response: str) -> str:
-        """The kind of quantity of what was observed."""
+        """The kind of quantity of the observations."""
         return metric_of(response).kind
 
     @property
@@ -159,7 +159,7 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
         Raises
         ------
         InputError
-            If there is no such measurement.
+            For an unknown measurement.
         """
         faults = Faults()
         where = f"leave out {run}, {time}, {response}"

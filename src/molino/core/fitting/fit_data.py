@@ -47,7 +47,7 @@ class Points(Frozen):
     replicates: tuple[Hashable, ...] = ()
     """What observations under the same conditions share."""
     variables: Mapping[str, np.ndarray] = field(default_factory=dict)
-    """What varies: time, temperature, what was charged, or concentrations."""
+    """What varies: time, temperature, the charge, or concentrations."""
 
     @property
     def residuals(self) -> np.ndarray:
@@ -67,7 +67,7 @@ class Points(Frozen):
 
 @dataclass(frozen=True)
 class Response:
-    """How one of what was measured, a species or a metric, was met."""
+    """How one of the measured values, a species or a metric, was met."""
 
     name: str
     observations: int
@@ -104,7 +104,7 @@ class Band(Frozen):
 
 @dataclass(frozen=True, eq=False)
 class FitData(Frozen, Result):
-    """The optimum of a fit with its observations; `Fit` adds what is done with it."""
+    """The optimum of a fit with its observations; `Fit` adds the analyses of it."""
 
     estimates: tuple[Estimate, ...]
     responses: tuple[str, ...]
@@ -215,7 +215,7 @@ class FitData(Frozen, Result):
         Raises
         ------
         InputError
-            If there is no such run.
+            For an unknown run.
         """
         runs = {r.name: r for r in self.parameter_map.runs}
         if run not in runs:
@@ -243,7 +243,7 @@ class FitData(Frozen, Result):
     def expected(
         self, run: Experiment, times: np.ndarray
     ) -> tuple[tuple[str, ...], np.ndarray, np.ndarray, np.ndarray]:
-        """What is measured in a run (a planned one: what was measured in any), its values and standard deviations,
+        """What is measured in a run (a planned one: the measured values in any), its values and standard deviations,
         shape (times, responses), and slopes, shape (times, responses, constants)."""
         responses = tuple(r for r in self.responses if r in run.measured or not run.measured)
         count = len(responses)

@@ -32,7 +32,7 @@ _NUMERICAL = 1e-8
 class Fit(FitData):
     """The result of `fit`. `chemistry` has the constants known and carries their covariance.
 
-    `data` is what was fitted (Experiments or Rates), `points` every observation, `estimates` the constants,
+    `data` is the fitted data (Experiments or Rates), `points` every observation, `estimates` the constants,
     `covariance` theirs, `reasons` why some are not determined, `n_starts` how many of how many starts came to this end.
 
     Attributes
@@ -168,8 +168,8 @@ class Fit(FitData):
         Parameters
         ----------
         narrow : str, Sizing or Optimum
-            A fitted constant; "D" or "A" for all constants by that criterion; or what was decided with them: the size
-            that `mo.size` found, the value of an optimum that `mo.optimize` found.
+            A fitted constant; "D" or "A" for all constants by that criterion; or the decision that was made with them:
+            the size that `mo.size` found, the value of an optimum that `mo.optimize` found.
         T, charges, times : sequences
             Of temperatures, of charges by species, and of lists of sampling times; every combination is a candidate.
         vessel : str
@@ -206,7 +206,7 @@ class Fit(FitData):
         return Arrhenius.through([Value(float(T or 0.0), shown) for T, _ in given], [Value(v, unit) for _, v in given])
 
     def curves(self, points: int = 121) -> dict[str, Band]:
-        """For each run what is calculated of each species or metric that was measured, with its bands."""
+        """For each run the calculated values of each species or metric that was measured, with its bands."""
         return {run.name: self.curve_of(run.name, points) for run in self.parameter_map.runs}
 
     def curve_of(self, name: str, points: int = 121) -> Band:
@@ -227,7 +227,7 @@ class Fit(FitData):
         return "What are the constants (95 % intervals)?", "; ".join(found)
 
     def facts(self) -> dict[str, str]:
-        """What the residuals show, and what was left out, by name."""
+        """What the residuals show, and the excluded points, by name."""
         found: dict[str, str] = {}
         for line in self.notes():
             name, _, text = line.partition(": ")
@@ -329,7 +329,7 @@ class Fit(FitData):
         )
 
     def notes(self) -> list[str]:
-        """What a report says below the constants: residuals by species, tests of them, and what was left out."""
+        """What a report says below the constants: residuals by species, tests of them, and the excluded points."""
         lines = []
         for r in self.by_response:
             sd = self.data.display.difference_text(r.standard_deviation, self.data.kind_of(r.name))

@@ -37,7 +37,7 @@ from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.stirred_tank import StirredTank
 
 TIGHT, ROUGH = (1e-12, 1e-14), (1e-8, 1e-11)
-"""Tolerances of integration, relative and as a fraction of what went in: at an optimum, and on the way to it."""
+"""Tolerances of integration, relative and as a fraction of the scale: at an optimum, and on the way to it."""
 DELAY = "delay"
 """The name of the sampling delay among the parameters of a fit."""
 
@@ -112,7 +112,7 @@ def sample_of(
     Raises
     ------
     InputError
-        If the vessel does not show what was observed, or has no such setting.
+        If the vessel does not show the observations, or has no such setting.
     """
     distinct, place = np.unique(times, return_inverse=True)
     vessel = vessel_of(run, chemistry)

@@ -121,7 +121,7 @@ class NextExperiment(Frozen, Result):
         return frame(rows)
 
     def to_dict(self) -> dict[str, Any]:
-        """Plain data: what is narrowed, every candidate, the best first, and the best set."""
+        """Plain data: the criterion, every candidate, the best first, and the best set."""
         return {
             "narrow": self.what,
             "unit": self.unit,

@@ -22,7 +22,7 @@ def measured(runs: Any, species: str) -> tuple[Experiments, list[Experiment]]:
 
 
 def series(run: Experiment, species: str, start: bool = False) -> tuple[np.ndarray, np.ndarray]:
-    """Times and values of a species, replicates averaged; with `start`, what was charged at time zero in front."""
+    """Times and values of a species, replicates averaged; with `start`, the charge at time zero in front."""
     seen = np.isfinite(run.measured[species])
     times, values = run.times[seen], run.measured[species][seen]
     distinct, where = np.unique(times, return_inverse=True)

@@ -145,7 +145,7 @@ class Rates(Frozen, Result):
         Raises
         ------
         InputError
-            If there is no such species, or a run has fewer than five (spline) or three samples.
+            For an unknown species, or a run has fewer than five (spline) or three samples.
         """
         data, named = measured(runs, species)
         if method not in METHODS:
@@ -252,7 +252,7 @@ class Rates(Frozen, Result):
         )
 
     def kind_of(self, response: str) -> str:
-        """The kind of quantity of what was measured: that of its rates."""
+        """The kind of quantity of the measured values: that of its rates."""
         return self.kind
 
     @property
@@ -340,7 +340,7 @@ class Rates(Frozen, Result):
         Raises
         ------
         InputError
-            If there is no such concentration, too few rates are above zero, or concentrations vary together.
+            For an unknown concentration, too few rates are above zero, or concentrations vary together.
         """
         return _power_law(self, species)
 
@@ -361,7 +361,7 @@ def _followed(run: Experiment) -> list[str]:
 
 
 def _interpolated(run: Experiment, species: str, times: np.ndarray) -> np.ndarray:
-    """A concentration at given times: measured (between samples by straight lines), or what was charged."""
+    """A concentration at given times: measured (between samples by straight lines), or the charge."""
     if species not in run.measured:
         return np.full(len(times), run.charge[species])
     t, c = series(run, species, start=True)

@@ -205,7 +205,7 @@ def _species_in(response: str) -> bool:
 
 
 def _variables(seen: Sequence[tuple[Experiment, str, int]]) -> dict[str, np.ndarray]:
-    """What varies among observations: where they were taken, temperature, what was charged."""
+    """What varies among observations: where they were taken, temperature, the charge."""
     found = {}
     axes = {run.axis for run, _, _ in seen}
     if len(axes) == 1 and OUTLET not in axes:
@@ -251,7 +251,7 @@ def _weights(errors: Any, data: Experiments | Rates, points: Points) -> tuple[np
         for name in sorted(errors.keys() - set(names)):
             faults.add("", f"'{name}' was not measured", nearest(name, names))
         for name in sorted(set(names) - errors.keys()):
-            faults.add("", f"no error of {name} is given", "give one for each of what was measured")
+            faults.add("", f"no error of {name} is given", "give one for each of the measured values")
         given = {}
         for name in [n for n in names if n in errors]:
             with faults.at():

@@ -86,7 +86,7 @@ def _drifts(runs: Sequence[Experiment], chemistry: Chemistry) -> Iterator[Findin
 
 
 def _drift(run: Experiment, weights: dict[str, float], text: str) -> Iterator[Finding]:
-    """Whether a sum that should stay is off, by the t-test of its mean distance from what went in."""
+    """Whether a sum that should stay is off, by the t-test of its mean distance from the input."""
     whole = np.sum([w * run.measured[s] for s, w in weights.items()], axis=0)
     start = sum(w * run.charge.get(s, 0.0) for s, w in weights.items())
     size = sum(abs(w) * run.charge.get(s, 0.0) for s, w in weights.items())

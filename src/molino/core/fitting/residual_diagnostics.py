@@ -108,7 +108,7 @@ def diagnose(fit: FitData) -> Diagnosis:
 
 
 def _in_order(fit: FitData, own: np.ndarray) -> np.ndarray:
-    """Residuals of a response, run after run in order of time; rates in order of what was calculated."""
+    """Residuals of a response, run after run in order of time; rates in order of the calculated values."""
     points = fit.points
     place = points.time if fit.parameter_map.runs else points.calculated
     runs = np.array([list(dict.fromkeys(points.run)).index(r) if fit.parameter_map.runs else 0 for r in points.run])
@@ -155,7 +155,7 @@ def _normality(studentised: np.ndarray) -> float:
 
 
 def _lack_of_fit(fit: FitData, names: np.ndarray) -> LackOfFit | None:
-    """F-test of what is left over beyond pure error (N. R. Draper, H. Smith, 1998, section 2.1)."""
+    """F-test of the residual beyond pure error (N. R. Draper, H. Smith, 1998, section 2.1)."""
     which = np.array([fit.responses.index(s) for s in names])
     pure, degrees = 0.0, 0
     scaled = fit.points.measured / fit.points.standard_deviation

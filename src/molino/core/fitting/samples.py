@@ -183,7 +183,7 @@ class TransientSample(Sample):
             row, column = (int(n) for n in np.argwhere(below)[0])
             name, kind = balances.names[balances.amounts[column]], "time" if balances.independent == TIME else "volume"
             at = self.numbers.vessel.spec.display.text(float(points[row]), kind)
-            message = f"{name} is below zero at {kind} {at}: a rate law, or what leaves, goes on consuming it"
+            message = f"{name} is below zero at {kind} {at}: a rate law, or the outlet, goes on consuming it"
             raise SolveError(message, self.numbers.vessel.label, "start from other guesses, or set bounds")
 
     def _points(self, parameters: np.ndarray) -> tuple[np.ndarray, np.ndarray | None]:

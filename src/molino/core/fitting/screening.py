@@ -92,7 +92,7 @@ def screen_orders(
     reversible : bool
         Try a reversible first order, too.
     errors : {"same", "relative"}
-        Whether all values are off by about the same concentration, or by the same fraction of what was measured.
+        Whether all values are off by about the same concentration, or by the same fraction of the measured values.
 
     Returns
     -------
@@ -101,7 +101,7 @@ def screen_orders(
     Raises
     ------
     InputError
-        If there is no such species, there are too few values, or one that is not above zero has no relative error.
+        For an unknown species, if there are too few values, or one that is not above zero has no relative error.
     SolveError
         If a curve cannot be fitted.
 

@@ -224,7 +224,7 @@ class Screening(Frozen, Result):
         Raises
         ------
         InputError
-            If there is no such run or law, or none was chosen.
+            For an unknown run or law, or none was chosen.
         """
         chosen = self.law(law) if law is not None else self.chosen
         if chosen is None:

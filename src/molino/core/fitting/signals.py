@@ -36,7 +36,7 @@ _ADVICE = (
 class Signal:
     """What an instrument shows of a metric: a straight line, signal = intercept + slope x metric.
 
-    One of these forms (s is the signal, m the metric, c the concentration of a species, c_0 what was charged):
+    One of these forms (s is the signal, m the metric, c the concentration of a species, c_0 the charge):
 
     - `slope`, `blank`: s = blank + slope m, as of an absorbance, m = c (A. Beer, Ann. Phys. 162 (1852) 78), or of a
       thermocouple, m = T.
@@ -44,7 +44,7 @@ class Signal:
     - `reaction`, `start`: s is the total pressure of an ideal gas in a closed vessel in which this reaction alone runs;
       with the coefficient nu of the species and the sum of all coefficients dn,
       c = c_0 + nu/dn (s - start)/(R T) (O. Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, section 3.1).
-      `start`, left out, is the pressure of what was charged.
+      `start`, left out, is the pressure of the charge.
     - `start`, `end`: any property that follows the conversion; s = start + (end - start) (c_0 - c)/c_0, `end` where
       none of the species is left.
     - `titrant`, `sample`, `per`, `blank`: s is the volume of titrant of that concentration used up by a sample of that
@@ -175,7 +175,7 @@ class Signal:
 
     @property
     def needs_charge(self) -> bool:
-        """Whether a concentration follows from it only with what was charged."""
+        """Whether a concentration follows from it only with the charge."""
         return self.metric.what != "concentration"
 
     def concentration(self, signal: np.ndarray, unit: str | None, charged: float | None, T: float | None) -> np.ndarray:
@@ -201,7 +201,7 @@ class Signal:
         if not self.needs_charge:
             return self.read(signal, unit)
         if charged is None or not charged > 0:
-            raise InputError(f"what was charged of {self.of} is not known", "", f"add 'initial {self.of}'")
+            raise InputError(f"the charge of {self.of} is not known", "", f"add 'initial {self.of}'")
         if self.reaction is None:
             return np.asarray(charged * (1 - self.read(signal, unit)))
         if T is None:

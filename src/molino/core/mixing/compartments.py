@@ -26,8 +26,8 @@ class Compartments(FlowModel):
     tanks, tubes : mapping of name to share
         Of the whole volume; a share that is None is found by a fit, and one may be "rest".
     flows : mapping of name to mapping of name to share
-        Where what leaves "in" and each compartment goes: {"in": {"bulk": 0.9, "out": "rest"}, "bulk": {"out": 1}}.
-        Shares of one compartment add up to 1, one of them may be "rest", those that are None are found by a fit.
+        The targets of the outflow of "in" and of each compartment: {"in": {"bulk": 0.9, "out": "rest"}, "bulk": {"out":
+        1}}. Shares of one compartment add up to 1, one of them may be "rest", those that are None are found by a fit.
     tube_tanks : int
         How many tanks in series a tube is for E and F (for moments and conversions it is plug flow).
 
@@ -73,7 +73,7 @@ class Compartments(FlowModel):
         for start in ("in", *names):
             if start not in flows:
                 faults.add(
-                    self.noun, f"nothing says where what leaves {start} goes", f"flows={{'{start}': {{...: 1}}}}"
+                    self.noun, f"the outflow of {start} has no target", f"flows={{'{start}': {{...: 1}}}}"
                 )
         settle(
             self,

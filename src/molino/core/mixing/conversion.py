@@ -30,7 +30,7 @@ _EMPTY = 1e-8
 
 @dataclass(frozen=True, eq=False)
 class MixingBounds(Frozen, Result):
-    """What leaves a vessel of known distribution of residence times, segregated and at maximum mixedness.
+    """The outlet of a vessel of known distribution of residence times, segregated and at maximum mixedness.
 
     Segregated, the fluid goes through as small batches, c = integral of c_batch(t) E(t) dt (P. V. Danckwerts, Chem.
     Eng. Sci. 8 (1958) 93). At maximum mixedness it mixes as early as the distribution allows, dc/dl = -r + (c - c_0)
@@ -122,7 +122,7 @@ class MixingBounds(Frozen, Result):
         return [s for i, s in enumerate(self.batch.chemistry.names) if i in consumed and fed.get(s, 0.0) > 0]
 
     def table(self) -> Table:
-        """One row for each way of mixing: concentrations that leave, and conversions of what is fed and consumed."""
+        """One row for each way of mixing: concentrations that leave, and conversions of the reactants of the feed."""
         rows = []
         for name in ("plug flow", "segregated", "maximum mixedness", "mixed tank"):
             try:
@@ -176,7 +176,7 @@ def mixing_bounds(batch: Batch, distribution: ResidenceTimeDistribution) -> Mixi
     Parameters
     ----------
     batch : Batch
-        Of a liquid, charged with what is fed: its rate laws and, where it is not isothermal, its heat are those of each
+        Of a liquid, charged with the feed: its rate laws and, where it is not isothermal, its heat are those of each
         small batch.
     distribution : ResidenceTimeDistribution
         From a tracer test, a model of flow or a field.

@@ -53,7 +53,7 @@ class Noise(Frozen):
 class ResidenceTimeDistribution(Frozen, Result):
     """A distribution of residence times.
 
-    E(t) dt is the share of what leaves that has stayed between t and t + dt, F its integral (P. V. Danckwerts, Chem.
+    E(t) dt is the share of the outlet that has stayed between t and t + dt, F its integral (P. V. Danckwerts, Chem.
     Eng. Sci. 2 (1953) 1; O. Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, chapter 11).
 
     Attributes
@@ -69,7 +69,7 @@ class ResidenceTimeDistribution(Frozen, Result):
     volume, flow : Value or None
         Of the vessel, where they are known.
     recovery : float
-        Tracer found over tracer injected; nan where what was injected is not known.
+        Tracer found over tracer injected; nan where the injected amount is not known.
     is_rough : bool
         Whether E carries the noise of a signal.
     smoothing : float or None
@@ -217,7 +217,7 @@ class ResidenceTimeDistribution(Frozen, Result):
             peaks = peaks[1:]
         if len(peaks) > 1:
             times = " and ".join(self.display.text(float(self.times[i]), "time") for i in peaks[:4])
-            found.append(f"peaks at {times}: what leaves comes round again, or goes by several ways")
+            found.append(f"peaks at {times}: the tracer returns, or takes several paths")
         spread = self.relative_variance
         if spread < 0.03:
             found.append("near plug flow")
@@ -256,7 +256,7 @@ class ResidenceTimeDistribution(Frozen, Result):
 
     @cached_property
     def _tail(self) -> tuple[np.ndarray, np.ndarray]:
-        """Times and shares that stand for what leaves beyond the last point; empty where nothing does."""
+        """Times and shares that stand for the outlet beyond the last point; empty where nothing does."""
         left = 1 - float(self.F[-1])
         if left <= _TINY or not math.isfinite(self.tail_rate):
             return np.empty(0), np.empty(0)

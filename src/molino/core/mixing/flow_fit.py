@@ -33,7 +33,7 @@ def fit_flow_models(test: TracerTest, models: Sequence[FlowModel] | None = None)
 
     The response of each model to how the tracer went in is compared with the signal: a pulse with its E, a step with F,
     a measured inlet by convolution. Found are the space time of the volume that is passed through, the numbers that a
-    model leaves open, and the size of a pulse where what was injected is not known.
+    model leaves open, and the size of a pulse where the injected amount is not known.
 
     Parameters
     ----------
@@ -91,7 +91,7 @@ class _Fitting:
         if self.is_whole and not math.isfinite(self.whole):
             raise InputError("dead zone and by-pass count by volume and flow, which are not known")
         if self.is_whole and self.size is None:
-            raise InputError("a by-pass of a pulse shows only where it is known what was injected")
+            raise InputError("a by-pass of a pulse shows only where the injected amount is known")
         if inlet is not None:
             self.grid = np.linspace(0.0, float(t[-1]), _GRID)
             before = TracerTest(test.times, test.inlet, baseline=test.baseline, tail="none", end=test.end)

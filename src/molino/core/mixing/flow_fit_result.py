@@ -110,7 +110,7 @@ class FlowFit(Frozen, Result):
         return float(getattr(self.model, name).si)
 
     def table(self) -> Table:
-        """Times, what was measured and what the model says."""
+        """Times, the measured values and what the model says."""
         shown = self.display
         return frame(
             {

@@ -97,7 +97,7 @@ class FlowModel(Frozen, Printed):
         return self.number("n") if "n" in self.free_ranges() else 1.0
 
     def E(self, times: np.ndarray, mean: float) -> np.ndarray:
-        """E(t) in 1/s at times above zero, without what leaves at once."""
+        """E(t) in 1/s at times above zero, without the share that leaves at once."""
         return np.asarray(
             np.maximum(inverted(lambda s: self._transfer(s, mean) - self.bypassed, times, self._terms), 0.0)
         )

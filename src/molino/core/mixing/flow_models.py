@@ -1,8 +1,8 @@
 """Models of flow, each stated by its transfer function.
 
-What leaves a vessel through which a flow of one tracer passes is G(s) times what enters, in the Laplace transform; E(t)
-is the inverse of G, F(t) that of G/s, the moments are the derivatives of ln G at zero, and the conversion of a reaction
-of first order is 1 - G(k). Closed forms stand where there are any.
+The outlet of a vessel through which a flow of one tracer passes is G(s) times what enters, in the Laplace transform;
+E(t) is the inverse of G, F(t) that of G/s, the moments are the derivatives of ln G at zero, and the conversion of a
+reaction of first order is 1 - G(k). Closed forms stand where there are any.
 """
 
 from __future__ import annotations
@@ -287,7 +287,7 @@ class Recycle(FlowModel):
 
     noun: ClassVar[str] = "recycle"
     ranges: ClassVar[Mapping[str, Range]] = {
-        "ratio": Range(1e-3, 100.0, (0.3, 2.0), "what is returned over what flows through"),
+        "ratio": Range(1e-3, 100.0, (0.3, 2.0), "the returned stream over what flows through"),
         "n": Range(0.5, 300.0, (3.0, 20.0), "number of tanks"),
     }
     ratio: Any = quantity("number", sign="nonnegative")

@@ -77,7 +77,7 @@ class TracerSignal(Frozen, Printed):
                 faults.add(self.label, f"{name} are no numbers", "give an array")
         for name, row in rows.items():
             if row.ndim != 1 or not np.isfinite(row).all():
-                faults.add(self.label, f"{name} are not all finite numbers in a row", "leave out what is missing")
+                faults.add(self.label, f"{name} are not all finite numbers in a row", "leave out missing values")
             elif len(row) != len(rows.get("times", row)):
                 faults.add(
                     self.label, f"{len(row)} of {name}, and {len(rows['times'])} times", "give one for each time"
@@ -121,7 +121,7 @@ class TracerSignal(Frozen, Printed):
 
     @property
     def label(self) -> str:
-        """Its name, or what it is."""
+        """Its name, or its kind."""
         return self.name or "tracer test"
 
     @cached_property
@@ -215,7 +215,7 @@ class TracerSignal(Frozen, Printed):
         return begin, middle, last
 
     def _falling(self, clean: np.ndarray, signal: np.ndarray) -> np.ndarray:
-        """What falls to zero: the signal of a pulse, what is left of a step."""
+        """What falls to zero: the signal of a pulse, the remainder of a step."""
         if self.kind == "step up":
             return np.asarray(self.plateau_of(clean, signal)[..., None] - clean)
         return clean

@@ -24,7 +24,7 @@ from molino.core.mixing.tracer_signal import (
 )
 
 _DOUBT = 0.5
-"""Standard deviation of what is beyond the last point, as a share of it: that the tail is exponential is a guess."""
+"""Standard deviation of the part beyond the last point, as a share of it: that the tail is exponential is a guess."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -235,7 +235,7 @@ class TracerTest(TracerSignal):
 
 
 def _difference(outlet: TracerTest, inlet: TracerTest) -> tuple[np.ndarray, np.ndarray]:
-    """Raw moments of what lies between two signals, from their central moments, and the noise in them."""
+    """Raw moments of the part between two signals, from their central moments, and the noise in them."""
 
     def rows(test: TracerTest) -> tuple[np.ndarray, np.ndarray]:
         return test.evaluated(test.signal)["raw"], test._changes()["raw"].T

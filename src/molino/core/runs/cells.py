@@ -38,7 +38,7 @@ _RTOL = 1e-6
 _ATOL = 1e-9
 _MOST_STEPS = 50_000
 Fed = Callable[[float], tuple[float, np.ndarray, float]]
-"""Flow, concentrations and temperature of what is fed at a moment."""
+"""Flow, concentrations and temperature of the feed at a moment."""
 Progress = Callable[[float], None]
 """Called now and then with the share of the time that is done."""
 
@@ -125,7 +125,7 @@ class Cells:
     stage_end = np.inf
 
     def _inlet(self, t: float) -> tuple[float, np.ndarray, float]:
-        """Flow, concentrations and temperature of what is fed."""
+        """Flow, concentrations and temperature of the feed."""
         if self.fed is not None:
             return self.fed(t)
         flow = self._now(FLOW, t)
@@ -245,7 +245,7 @@ class Cells:
         return np.concatenate([[flow], reach * (flow + np.cumsum(added / reach))])
 
     def slopes(self, flat: np.ndarray, t: float) -> np.ndarray:
-        """d/dt of all cells, then of what came in and went out in all."""
+        """d/dt of all cells, then of the total inflow and outflow."""
         size = self.cells * self.m
         Y = flat[:size].reshape(self.cells, self.m)
         local = self.local.value(self._columns(Y, t))
@@ -310,7 +310,7 @@ class Cells:
         return Y
 
     def _fill_loadings(self, Y: np.ndarray, still: Sequence[Any]) -> None:
-        """Loadings at equilibrium with what is in the cells: where their slopes come to zero, by the isotherm."""
+        """Loadings at equilibrium with the contents of the cells: where their slopes come to zero, by the isotherm."""
         loadings = [self.m - len(still) + n for n, state in enumerate(still) if state.kind == "loading"]
         if not loadings:
             return

@@ -32,7 +32,7 @@ class Ends:
     entering, product : mapping of species to mol/s
         In all fresh feeds, and leaving for good.
     flow, T, P : numbers
-        Of what leaves for good: volumetric flow in m^3/s, K, Pa.
+        Of the outlet for good: volumetric flow in m^3/s, K, Pa.
     duty : number
         In W; nan where it is not known.
     volume, catalyst : numbers
@@ -50,7 +50,7 @@ class Ends:
 
     @property
     def by_symbol(self) -> dict[sp.Symbol, Number]:
-        """By what stands for them in a metric."""
+        """By their symbols in a metric."""
         return {
             **{ENTERING(s): n for s, n in self.entering.items()},
             **{PRODUCT(s): n for s, n in self.product.items()},
@@ -78,7 +78,7 @@ def train_expression(vessels: Sequence[Vessel], metric: Metric) -> sp.Expr:
 
 
 def metric_of_ends(vessels: Sequence[Vessel], metric: Metric, ends: Ends) -> Number:
-    """A metric from what goes into a train and what comes out, exact slopes with it."""
+    """A metric from the feeds of a train and the outlet, exact slopes with it."""
     expression, numbers = train_expression(vessels, metric), ends.by_symbol
     used = [s for s in numbers if s in expression.free_symbols]
     values = {s: sp.Float(float(value_of(numbers[s]))) for s in used}

@@ -1,4 +1,4 @@
-"""What all results over time share: what leaves, when it has settled, tables and plain data of it."""
+"""What all results over time share: the outlet, when it has settled, tables and plain data of it."""
 
 from __future__ import annotations
 
@@ -108,12 +108,12 @@ class OverTime(Frozen, Result):
         return settling_times(self.times, self.outlet, self.settling_band if band is None else band)
 
     def table(self) -> Table:
-        """What leaves over time, with units in the headings."""
+        """The outlet over time, with units in the headings."""
         time = {self.display.heading("time", "time"): self.display.number(self.times, "time")}
         return frame(time | columns_of(self.display, self.outlet))
 
     def _how_it_ends(self) -> dict[str, str]:
-        """What leaves at the end, and when it has settled, by name, with units."""
+        """The outlet at the end, and when it has settled, by name, with units."""
         show, found = self.display, dict[str, str]()
         for name, row in self.outlet.items():
             label = f"{name} at the end" if name == "duty" else f"{name} that leaves"

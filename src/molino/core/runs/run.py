@@ -185,9 +185,9 @@ class Run(RunData):
         return frame(dict(columns))
 
     def stream_table(self) -> Table:
-        """What goes in and what comes out, side by side: flows, fractions, temperature, pressure and density.
+        """The inlet and the outlet, side by side: flows, fractions, temperature, pressure and density.
 
-        Of a batch or semi-batch what was charged (and fed), and what is in it (and came out) at the end.
+        Of a batch or semi-batch the charge and feeds, and the contents and outflow at the end.
         """
         came, fluid = self.streams_in(), self.vessel.spec.fluid
         return stream_table([*came, *self.streams_out()], fluid, self.display, is_whole(fluid, came[0]))

@@ -22,7 +22,7 @@ ROUNDING = 1e-14
 def closure(run: RunData) -> dict[str, float]:
     """How far each element (or stoichiometric invariant), mass and energy are from closing, as a share of all.
 
-    What went in, less what went out, against what is there, at every point of a run; of a steady tank what flows
+    The input, less the output, against the contents, at every point of a run; of a steady tank what flows
     in against what flows out. Energy counts relative to the largest of heat, warming and heat of reaction.
     """
     model, species = run.vessel.spec.model, run.vessel.chemistry.network.species

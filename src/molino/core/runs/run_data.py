@@ -176,7 +176,7 @@ class RunData(RunResult):
 
     @property
     def duty_kind(self) -> str:
-        """Whether the duty is a power (what flows) or an energy (what was charged)."""
+        """Whether the duty is a power (what flows) or an energy (the charge)."""
         return "power" if np.isfinite(self.number(FLOW)) else "energy"
 
     @property
@@ -266,7 +266,7 @@ class RunData(RunResult):
         return float(row[0][0])
 
     def stream_in(self) -> Stream:
-        """What goes in, or was charged, in SI."""
+        """The feed or charge, in SI."""
         return self.vessel.spec.stream_in(self)
 
     def streams_in(self) -> list[Stream]:
@@ -274,7 +274,7 @@ class RunData(RunResult):
         return [self.stream_in(), *self.vessel.spec.side_streams(self)]
 
     def stream_out(self) -> Stream:
-        """What comes out, or is in a batch at its end, in SI."""
+        """The outlet, or the contents of a batch at its end, in SI."""
         return self.stream(self.vessel.spec.model.streams[0])
 
     def streams_out(self) -> list[Stream]:
@@ -315,7 +315,7 @@ class RunData(RunResult):
         return not self.is_steady and self.vessel.spec.has_steady_state
 
     def last_values(self) -> tuple[float, ...]:
-        """The numbers of the plain balances as they stand at the end."""
+        """The numbers of the plain balances at the end."""
         case, end = self.trajectory.last, self.trajectory.end
         held = dict(zip(case.balances.parameters, case.values, strict=True))
         since = held.get(SINCE, 0.0)

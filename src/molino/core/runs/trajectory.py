@@ -253,7 +253,7 @@ def _temperature_jumps(part: Solution, after: Case, unbalanced: sp.Expr | None) 
 
 
 def _heat_of_jump(part: Solution, after: Case, state: np.ndarray, unbalanced: sp.Expr | None) -> np.ndarray:
-    """The heat that it takes to bring what is there to another temperature, in its place among the states."""
+    """The heat that it takes to bring the contents to another temperature, in its place among the states."""
     assert unbalanced is not None
     rows = []
     for case in (part.case, after):

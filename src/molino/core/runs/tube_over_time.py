@@ -2,9 +2,9 @@
 
 The tube is cut into cells of one volume. What passes a face is carried at values reconstructed from upstream with a
 limiter, of second order where the profile is smooth and without overshoot where it is steep (B. van Leer, J. Comput.
-Phys. 14 (1974) 361), and dispersed by central differences; what leaves one cell enters the next, so that nothing is
-lost. A gas, and a liquid of additive volumes, keep the volume of each cell full: the flow follows from what reacts and
-warms upstream (O. Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, chapter 5, in cells).
+Phys. 14 (1974) 361), and dispersed by central differences; the outflow of one cell is the inflow of the next, so that
+nothing is lost. A gas, and a liquid of additive volumes, keep the volume of each cell full: the flow follows from what
+reacts and warms upstream (O. Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, chapter 5, in cells).
 """
 
 from __future__ import annotations
@@ -39,9 +39,9 @@ _MOST_CELLS = 20_000
 
 @dataclass(frozen=True, eq=False)
 class TubeInTime(OverTime):
-    """A tube followed over time: what leaves it, and the profiles inside; made by `PlugFlow.follow`.
+    """A tube followed over time: its outlet, and the profiles inside; made by `PlugFlow.follow`.
 
-    Arrays are in SI. `print` says how it ends and when it has settled, `table` what leaves over time, `profile` what is
+    Arrays are in SI. `print` says how it ends and when it has settled, `table` the outlet over time, `profile` what is
     inside at one moment.
 
     Attributes
@@ -92,7 +92,7 @@ class TubeInTime(OverTime):
         return self.vessel.spec.display
 
     def conversion(self, species: str) -> np.ndarray:
-        """1 - what leaves/what is fed at the same moment, shape (times,)."""
+        """1 - outlet/feed at the same moment, shape (times,)."""
         if species not in self.fed or not (self.fed[species] > 0).any():
             raise InputError(f"nothing of {species} is fed", self.vessel.label, "name a species of the feed")
         with np.errstate(divide="ignore", invalid="ignore"):
@@ -150,7 +150,7 @@ class TubeInTime(OverTime):
         return (*closure_check(amounts), *closure_check(energy, _ENERGY_CLOSED), negative_check(self.inside))
 
     def to_dict(self) -> dict[str, Any]:
-        """What leaves over time, when it has settled, closures and the error of the grid, as plain data."""
+        """The outlet over time, when it has settled, closures and the error of the grid, as plain data."""
         return {**super().to_dict(), "cells": len(self.volumes), "closure": dict(self.closure)}
 
 

@@ -34,7 +34,7 @@ from molino.core.units import Value
 
 @dataclass(frozen=True, eq=False)
 class Adsorption(Frozen, Printed):
-    """Species that a packing takes up: dq_i/dt = k (q_i* - q_i), with an isotherm q_i* of what is in the fluid.
+    """Species that a packing takes up: dq_i/dt = k (q_i* - q_i), with an isotherm q_i* of the fluid.
 
     A linear driving force (E. Glueckauf, Trans. Faraday Soc. 51 (1955) 1540); it counts where a tube is followed over
     time, and at steady state takes up nothing. No heat comes with it.

@@ -97,7 +97,7 @@ class Tube:
 
     @cached_property
     def needed(self) -> sp.Expr:
-        """Heat through the wall per volume: what a coolant takes, or what keeps the temperature."""
+        """Heat through the wall per volume: what a coolant takes, or the duty that holds the temperature."""
         if self.key.heat.is_non_isothermal:
             return self.sum.wall
         return DEMAND + HELD_CAPACITY * slope_of(TEMPERATURE)
@@ -210,7 +210,7 @@ class Tube:
     def _streams(self) -> tuple[StreamForm, ...]:
         P = PRESSURE if self.phase.is_gas or self.falls else None
         found = [StreamForm("outlet", by_species(self.key, self.flows), self.here, TEMPERATURE, P, True)]
-        kept = None if self.key.heat.is_non_isothermal else TEMPERATURE  # what leaves on the way has no one temperature
+        kept = None if self.key.heat.is_non_isothermal else TEMPERATURE  # the outflow on the way has no one temperature
         for part in self.sum.parts:
             if part.leaves is not None:
                 name, flows = part.leaves

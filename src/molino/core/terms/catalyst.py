@@ -94,7 +94,7 @@ class Deactivation(Frozen, Printed):
     """Activity that falls with time on stream: da/dt = -k a^m, from a = 1; with a poison da/dt = -k [poison] a^m.
 
     (O. Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, ch. 21.) In a batch or semi-batch the activity is
-    followed; a tube and a tank take what is left after their `age` at the local temperature, as if it had been so all
+    followed; a tube and a tank take the remainder after their `age` at the local temperature, as if it had been so all
     along. What a poison leaves depends on what has passed, place by place: a tube is then followed over time.
 
     Parameters

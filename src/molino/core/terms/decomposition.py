@@ -86,7 +86,7 @@ class Decomposition(Frozen, Printed):
         Raises
         ------
         InputError
-            If one of them is no such quantity.
+            If one of them is not a valid quantity.
         """
         start = units.positive(T, "temperature", "T").si
         capacity = units.positive(heat_capacity, "heat capacity per mass", "heat_capacity").si
@@ -108,7 +108,7 @@ class Decomposition(Frozen, Printed):
         Raises
         ------
         InputError
-            If one of them is no such quantity.
+            If one of them is not a valid quantity.
         """
         wanted = math.log(units.positive(time, "time", "time").si)
         capacity = units.positive(heat_capacity, "heat capacity per mass", "heat_capacity").si

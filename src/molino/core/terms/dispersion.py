@@ -106,7 +106,7 @@ class Dispersion(Frozen, Printed):
         faults.raise_any()
 
     def faults(self, flow: FlowInTube) -> list[tuple[str, str]]:
-        """What a correlation lacks of a flow: what is wrong, and what to do."""
+        """What a correlation lacks of a flow: the fault and its remedy."""
         found = []
         if not self.peclet and not value_of(flow.diameter) > 0:
             found.append(("a coefficient of dispersion takes the diameter", "give it, or peclet=... instead"))
@@ -150,7 +150,7 @@ class Dispersion(Frozen, Printed):
         return flow.particle * flow.voidage / (0.2 + 0.011 * Re**0.48)
 
     def warning(self, flow: FlowInTube) -> str:
-        """Where a correlation is used beyond what it holds for, in words; empty where it is not."""
+        """Where a correlation is used beyond its range, in words; empty where it is not."""
         if self.correlation == "packed bed" and self.diffusivity is not None:
             both = float(value_of(flow.velocity * (flow.particle or 0.0) / self.diffusivity.si))
             if not 0.002 <= both <= 900:

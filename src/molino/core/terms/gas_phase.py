@@ -256,7 +256,7 @@ class GasPhase(Frozen, Printed):
 
     @property
     def contents(self) -> Contents:
-        """The composition of what comes in."""
+        """The composition of the inflow."""
         return self.feed.contents if isinstance(self.feed, Feed) else self.feed  # type: ignore[no-any-return]
 
     def given(self) -> list[tuple[str, Value | None]]:

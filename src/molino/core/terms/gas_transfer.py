@@ -7,9 +7,10 @@ counted from the inlet of the gas), in a volume V of liquid with e V of gas in i
     dG/dz = -sum_i t_i - r,    r = 100 G_in (1 - sum_i C_i R T/P)
 
 where r lets gas in or out so that the pressure stays, within a hundredth of the residence time of the gas where the
-temperature moves; at rest r is zero. A mixed gas is one place; of a gas in plug flow the balances are collocated over
-the height (Radau IIA of three stages in each of some elements: E. Hairer, G. Wanner, Solving Ordinary Differential
-Equations II, 2nd ed. 1996, section IV.5), by which what the gas loses is what the liquid takes up, to rounding.
+temperature moves; at steady state r is zero. A mixed gas is one place; of a gas in plug flow the balances are
+collocated over the height (Radau IIA of three stages in each of some elements: E. Hairer, G. Wanner, Solving Ordinary
+Differential Equations II, 2nd ed. 1996, section IV.5), by which what the gas loses is what the liquid takes up, to
+rounding.
 """
 
 from __future__ import annotations
@@ -54,7 +55,7 @@ from molino.core.terms.terms import Contribution, Crossing, Holding, Place
 from molino.core.unit_tables import GAS_CONSTANT
 
 _ELEMENTS = 4
-"""Of a gas in plug flow: enough for 1e-5 of what is fed where five transfer units lie over the height."""
+"""Of a gas in plug flow: enough for 1e-5 of the feed where five transfer units lie over the height."""
 _VALVE = 100
 """How many times faster than the gas is replaced its pressure is restored."""
 _NONE = sp.Float(1e-200)

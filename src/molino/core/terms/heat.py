@@ -1,4 +1,5 @@
-"""What passes through the walls of a vessel: nothing, what keeps its temperature, or what a coolant takes up."""
+"""What passes through the walls of a vessel: nothing, the duty that holds its temperature, or what a coolant takes
+up."""
 
 from __future__ import annotations
 
@@ -78,7 +79,7 @@ class Adiabatic(Frozen, Printed):
     Parameters
     ----------
     wall : heat capacity of the vessel itself, optional
-        "25 kJ/K"; it follows the temperature of what is in the vessel.
+        "25 kJ/K"; it follows the temperature of the contents of the vessel.
     stirrer : power of the stirrer, optional
         "2 kW", all of which ends as heat.
 
@@ -124,7 +125,7 @@ class Duty(Frozen, Printed):
     duty : power
         Into the vessel; negative where heat is taken away.
     wall : heat capacity of the vessel itself, optional
-        "25 kJ/K"; it follows the temperature of what is in the vessel.
+        "25 kJ/K"; it follows the temperature of the contents of the vessel.
     stirrer : power of the stirrer, optional
         "2 kW", all of which ends as heat.
 
@@ -188,7 +189,7 @@ class Jacket(Frozen, Printed):
     coil : bool
         In a tank or batch: the coolant is in plug flow through a coil; otherwise well mixed in the jacket.
     wall : heat capacity of the vessel itself, optional
-        "25 kJ/K"; it follows the temperature of what is in the vessel.
+        "25 kJ/K"; it follows the temperature of the contents of the vessel.
     stirrer : power of the stirrer, optional
         "2 kW", all of which ends as heat.
 

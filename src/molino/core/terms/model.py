@@ -82,7 +82,7 @@ class Reading:
 
 @dataclass(frozen=True)
 class StreamForm:
-    """A stream out of a vessel, or what is in it: amounts (or molar flows) by species, volume (flow), T and P."""
+    """A stream out of a vessel, or its contents: amounts (or molar flows) by species, volume (flow), T and P."""
 
     name: str
     amounts: Mapping[str, sp.Expr]

@@ -156,7 +156,7 @@ class Contribution:
     readings: dict[str, Reading] = field(default_factory=dict)
     entered: tuple[sp.Expr, ...] = ()
     left: tuple[sp.Expr, ...] = ()
-    """Along a tube: what came in, or went out, through its wall up to here, of each species."""
+    """Along a tube: the flow in or out through its wall up to here, of each species."""
     leaving_P: sp.Expr | None = None
     """The pressure of the stream that leaves, where it is known."""
     leaves: tuple[str, tuple[sp.Expr, ...]] | None = None
@@ -222,7 +222,7 @@ def stream_heat(place: Place, stream: Content, carried: sp.Expr) -> tuple[sp.Exp
 
 
 def outflow(place: Place) -> Contribution:
-    """-Q c_i to each species; what leaves takes enthalpy in proportion, and so leaves the temperature as it is."""
+    """-Q c_i to each species; the outflow takes enthalpy in proportion, and so leaves the temperature as it is."""
     leaves = tuple(place.outflow * n / place.holds for n in place.amounts)
     taken = None
     if place.key.has_energy:

@@ -1,7 +1,7 @@
 """A cell of a tube over time: what reacts, warms and is taken up in a unit of its volume, as symbols.
 
 Along a tube that is followed over time the balances hold for cells of finite volume. A cell is a well-mixed place of a
-unit volume with the fluid's share e of it; what comes in and goes out through its faces is added by `tube_in_time`,
+unit volume with the fluid's share e of it; the flows through its faces are added by `tube_in_time`,
 which knows the cells as columns.
 
     dn_i/dt = sum_j nu_ij r_j + (F_i,in - F_i,out)/dV,    n_i = e c_i

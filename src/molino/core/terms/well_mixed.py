@@ -62,7 +62,7 @@ def well_mixed(key: ModelKey, terms: tuple[Term, ...], volume: Volume, start: St
         C dT/dt = Q_wall + W - sum_in F_i (h_i(T) - h_i(T_in)) - V sum_j dH_j r_j,   C = sum_i n_i Cp_i + C_wall
 
     from the balances of species and of enthalpy (at constant volume: of internal energy, with Cp - R for Cp and
-    dH_j - RT sum nu_ij for dH_j, of an ideal gas); what leaves takes enthalpy along in proportion to the amounts and
+    dH_j - RT sum nu_ij for dH_j, of an ideal gas); the outflow takes enthalpy along in proportion to the amounts and
     so leaves the temperature as it is (H. S. Fogler, Elements of Chemical Reaction Engineering, 5th ed. 2016, section
     13.1).
 
@@ -129,7 +129,7 @@ class _WellMixed:
 
     @cached_property
     def needed(self) -> sp.Expr:
-        """Heat through the walls: what a coolant takes, or what keeps the temperature."""
+        """Heat through the walls: what a coolant takes, or the duty that holds the temperature."""
         if self.key.heat.is_non_isothermal:
             return self.sum.wall
         return HELD_CAPACITY * slope_of(TEMPERATURE) + DEMAND - self.sum.work
@@ -221,7 +221,7 @@ class _WellMixed:
         return self._accounts(balances)
 
     def _accounts(self, balances: Balances) -> Model:
-        """What it is closed by: what came in, what is there and what went out, of species and energy."""
+        """What it is closed by: the inflow, the contents and the output, of species and energy."""
         key, species = self.key, self.species
         totals: list[tuple[State, sp.Expr]] = []
 
@@ -296,7 +296,7 @@ class _WellMixed:
         return Account(then + HEAT + carried + worked, now, sizes)
 
     def _streams(self, leaving: Sequence[sp.Expr], went: Sequence[sp.Expr]) -> tuple[StreamForm, ...]:
-        """What comes out of a tank; what is in a batch, with what left it."""
+        """The outlet of a tank; the contents of a batch, with what left it."""
         species, P = self.species, PRESSURE if self.phase.is_gas else None
         if not self.is_through:
             if self.sum.holds:  # what left, if anything, left with the gas

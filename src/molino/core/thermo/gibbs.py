@@ -1,7 +1,7 @@
-"""The state of least Gibbs energy of mixtures and pure phases, by its dual: the potentials of what is conserved.
+"""The state of least Gibbs energy of mixtures and pure phases, by its dual: the potentials of the conserved amounts.
 
 With the amounts n of species in phases, their chemical potentials g over R T (of the pure species in the state of the
-phase) and totals b of what is conserved (elements), a n = b, the least of sum n_i (g_i + ln x_i) has the dual
+phase) and totals b of the conserved amounts (elements), a n = b, the least of sum n_i (g_i + ln x_i) has the dual
 
     highest b.y   with   ln sum_i exp(a_i.y - g_i) <= 0 for each mixture,   a_i.y <= g_i for each pure phase
 
@@ -36,7 +36,7 @@ _TRACE = 1e-12
 _STALLED = 4
 """Steps without progress, to rounding, after which it is done."""
 _UNMIXED = 1e-3
-"""Share of what is there that the search from the state without mixing takes for absent."""
+"""Share of the contents that the search from the state without mixing takes for absent."""
 _MOST_OF_SET = 60
 _MOST_PIVOTS = 200
 _SLIGHT = 1e-8
@@ -74,7 +74,7 @@ class LeastGibbs:
 
 
 class GibbsProblem:
-    """Species in phases, with what each holds of what is conserved.
+    """Species in phases, with what each holds of the conserved amounts.
 
     Parameters
     ----------
@@ -126,13 +126,13 @@ class GibbsProblem:
             potentials[reduced.rows] = found.potentials
             phases[reduced.places], distances[reduced.places] = size * found.phases, found.distances
         if (np.abs(amounts @ self.holds - totals) > 1e-9 * totals).any():
-            message = "no amounts of these species hold the totals of what is conserved"
+            message = "no amounts of these species hold the totals of the conserved amounts"
             raise SolveError(message, "equilibrium", "add species that hold the rest")
         return LeastGibbs(amounts, potentials, phases, distances, found.iterations if found is not None else 0)
 
 
 class _Reduced:
-    """The species that can exist with some of what is conserved absent, and independent ones of the rest."""
+    """The species that can exist with some of the conserved amounts absent, and independent ones of the rest."""
 
     def __init__(self, whole: GibbsProblem, there: np.ndarray) -> None:
         can = np.asarray((whole.holds[:, ~there] == 0).all(axis=1), dtype=bool)
@@ -450,7 +450,7 @@ def _that_can_exist(a: np.ndarray, b: np.ndarray) -> tuple[np.ndarray, np.ndarra
 
 
 def _closed(a: np.ndarray, b: np.ndarray, n: np.ndarray) -> np.ndarray:
-    """Amounts with what is conserved to rounding, by potentials that are moved by next to nothing."""
+    """Amounts with the conserved amounts to rounding, by potentials that are moved by next to nothing."""
     for _ in range(2):
         weighted = a * n[:, None]
         matrix = a.T @ weighted

@@ -1,7 +1,7 @@
 """What a vessel is filled with: volume and enthalpy of any amounts (or flows) of the species, as symbols.
 
 Volume and enthalpy are homogeneous of degree one in the amounts, so the same expressions serve what is in a tank, what
-flows along a tube (molar flows give volumetric flow and enthalpy flow) and what is fed.
+flows along a tube (molar flows give volumetric flow and enthalpy flow) and the feed.
 """
 
 from __future__ import annotations

@@ -73,7 +73,7 @@ class Exchanger(Frozen, Printed):
         return {name: Condition(name, kind, read, lambda v: replace(self, **{name: v}), own.si, kind, value=own)}
 
     def passed(self, vessel: FlowVessel, stream: Stream) -> tuple[Stream, float]:
-        """What comes out of it, and its duty in W; in the fluid of a vessel."""
+        """The stream behind it, and its duty in W; in the fluid of a vessel."""
         vessel.spec.require_energy()
         fluid = vessel.spec.fluid
         before = enthalpy(fluid, stream)
@@ -160,7 +160,7 @@ class SideFeed(Frozen, Printed):
 
 @dataclass(frozen=True, eq=False)
 class Parallel(Frozen, Printed):
-    """Vessels side by side: the stream is split between them and what comes out is mixed.
+    """Vessels side by side: the stream is split between them and the outlet is mixed.
 
     Parameters
     ----------

@@ -20,7 +20,7 @@ from molino.core.trains.train_run import TrainRun
 
 @dataclass(frozen=True, eq=False)
 class Train(TrainFields):
-    """Vessels one after another; what comes out of one goes into the next.
+    """Vessels one after another; the outlet of one goes into the next.
 
     Parameters
     ----------
@@ -104,7 +104,7 @@ class Train(TrainFields):
         progress: Callable[[float], None] | None = None,
         settling_band: float = 0.02,
     ) -> TrainInTime:
-        """Follow the train over time: what leaves a vessel, moment by moment, is fed to the next.
+        """Follow the train over time: the outlet of a vessel, moment by moment, is fed to the next.
 
         Parameters
         ----------

@@ -1,4 +1,4 @@
-"""A train followed over time: what leaves one vessel, moment by moment, is fed to the next."""
+"""A train followed over time: the outlet of one vessel, moment by moment, is fed to the next."""
 
 from __future__ import annotations
 
@@ -57,11 +57,11 @@ class TrainInTime(Frozen, Result):
 
     @property
     def outlet(self) -> Mapping[str, np.ndarray]:
-        """What leaves the last vessel; see `TubeInTime`."""
+        """The outlet of the last vessel; see `TubeInTime`."""
         return self.vessels[-1].outlet
 
     def conversion(self, species: str) -> np.ndarray:
-        """1 - what leaves the last vessel/what is fed to the first at the same moment, shape (times,)."""
+        """1 - the outlet of the last vessel/the feed to the first at the same moment, shape (times,)."""
         fed = self.vessels[0].fed.get(species)
         if fed is None or not (fed > 0).any():
             raise InputError(f"nothing of {species} is fed", self.train.label, "name a species of the feed")
@@ -69,7 +69,7 @@ class TrainInTime(Frozen, Result):
             return np.asarray(1 - self.vessels[-1].left[species] / fed)
 
     def table(self) -> Table:
-        """What leaves the last vessel over time, with units in the headings."""
+        """The outlet of the last vessel over time, with units in the headings."""
         return self.vessels[-1].table()
 
     def facts(self) -> dict[str, str]:
@@ -145,7 +145,7 @@ def followed_vessels(train: TrainFields, cells: int, settling_band: float) -> li
 
 
 def _leaving(vessel: FlowVessel, run: Followed, times: np.ndarray) -> Fed:
-    """What leaves a vessel, between the moments by straight lines."""
+    """The outlet of a vessel, between the moments by straight lines."""
     names = vessel.chemistry.names
     flows = np.array([run.left[s] for s in names])
     first = float(vessel.spec.fed.volume)

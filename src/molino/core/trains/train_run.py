@@ -96,7 +96,7 @@ class TrainRun(RunResult):
 
     @property
     def last(self) -> Stream:
-        """What comes out of the last step, before anything is returned."""
+        """The outlet of the last step, before anything is returned."""
         return self.streams[-1]
 
     @cached_property
@@ -218,7 +218,7 @@ class TrainRun(RunResult):
         return self.vessel.first.spec.fluid
 
     def streams_out(self) -> list[Stream]:
-        """What comes out of the last step, in SI."""
+        """The outlet of the last step, in SI."""
         return [self.last]
 
     def stream_in(self) -> Stream:
@@ -230,7 +230,7 @@ class TrainRun(RunResult):
         return [*self.added]
 
     def stream_out(self) -> Stream:
-        """What comes out of the last step, in SI."""
+        """The outlet of the last step, in SI."""
         return self.last
 
     @property

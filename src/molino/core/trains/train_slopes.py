@@ -228,7 +228,7 @@ class _SlopedPass:
         return after
 
     def _vessel(self, vessel: FlowVessel, stream: NumberStream) -> NumberStream:
-        """What comes out of a vessel: the slopes of its outlet by its parameters, times theirs by the inputs."""
+        """The outlet of a vessel: the slopes of its outlet by its parameters, times theirs by the inputs."""
         run = next(self.runs)
         fed = run.vessel
         assert isinstance(fed, FlowVessel)

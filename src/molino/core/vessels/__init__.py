@@ -1,1 +1,1 @@
-"""Vessels: who writes Balances; and Run, what comes out."""
+"""Vessels: fields, specifications and verbs."""

@@ -140,11 +140,11 @@ class AtConversion(OutletVessel):
         The key reactant; the first on the left, if left out.
     in_series : bool
         Whether a conversion is of what the reactions before it have left of the key reactant, in their order here; of
-        what is fed otherwise.
+        the feed otherwise.
     T : temperature, optional
         Prescribed; that of the feed if left out.
     P : pressure, optional
-        Of what leaves, of a gas; that of the feed if left out.
+        Of the outlet, of a gas; that of the feed if left out.
     heat : "isothermal", "adiabatic", Adiabatic, Duty or Jacket
         Isothermal if left out, with the duty that this takes.
     name : str

@@ -179,7 +179,7 @@ class AtEquilibriumSpecification(OutletSpecification):
 
     @property
     def affinities(self) -> tuple[sp.Expr, ...]:
-        """ln(Q/K) of each reaction in what leaves."""
+        """ln(Q/K) of each reaction in the outlet."""
         return outlet(self.key, self.form).affinities
 
     def build_model(self) -> Model:
@@ -303,7 +303,7 @@ class AtEquilibrium(OutletVessel):
     T : temperature, optional
         Prescribed; that of the feed if left out.
     P : pressure, optional
-        Of what leaves, of a gas; that of the feed if left out.
+        Of the outlet, of a gas; that of the feed if left out.
     heat : "isothermal", "adiabatic", Adiabatic, Duty or Jacket
         Isothermal if left out, with the duty that this takes.
     by : "reactions" or "Gibbs energy", optional

@@ -159,7 +159,7 @@ class Batch(GasVessel, ChargedVessel):
         Needed where a rate constant depends on it; that of the feed, if one is the charge. At the start, where the
         temperature is not prescribed.
     volume : optional
-        Of what is in it. Left out it follows from the charge, or is 1 m^3 as a basis.
+        Of its contents. Left out it follows from the charge, or is 1 m^3 as a basis.
     total : optional
         Amount or mass of the whole charge, "20 kmol" or "1.5 t", together with fractions or ratios.
     P : optional

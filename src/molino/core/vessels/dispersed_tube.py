@@ -190,7 +190,7 @@ class DispersedTubeSpecification(PlugFlowSpecification):
 class DispersedTube(PlugFlow):
     """A tube with axial dispersion, between plug flow and a stirred tank: empty or packed, of a liquid or a gas.
 
-    d/dz(D dc_i/dz - u c_i) + sum_j nu_ij r_j = 0 with what is fed coming in, and nothing dispersing out
+    d/dz(D dc_i/dz - u c_i) + sum_j nu_ij r_j = 0 with the feed coming in, and nothing dispersing out
     (P. V. Danckwerts, Chem. Eng. Sci. 2 (1953) 1); heat in the same way. Where the volume follows from the amounts (a
     gas), dispersion exchanges mole for mole.
 
@@ -247,7 +247,7 @@ class DispersedTube(PlugFlow):
         return super().run(points, rtol, atol, verify)
 
     def check(self) -> VesselReview:
-        """As of any vessel, with a warning where a correlation is used beyond what it holds for."""
+        """As of any vessel, with a warning where a correlation is used beyond its range."""
         review = super().check()
         if not math.isfinite(self.spec.end_si):
             return review

@@ -80,7 +80,8 @@ class Solver:
         self.patterns: dict[bytes, tuple[tuple[float, ...], np.ndarray, list[int]]] = {}
 
     def pattern(self, there: np.ndarray) -> tuple[tuple[float, ...], np.ndarray, list[int]]:
-        """For species that exist: the flags, what takes potentials of species to those of what is conserved, which."""
+        """For species that exist: the flags, what takes potentials of species to those of the conserved amounts,
+        which."""
         key = there.tobytes()
         if key not in self.patterns:
             counted = independent_rows(self.kept * there)
@@ -165,7 +166,7 @@ def model(key: ModelKey, form: EquilibriumForm) -> Model:
 
 
 class _AtEquilibrium(Outlet):
-    """Flows by the potentials of what is conserved: F_i = N exp(sum_k a_ik y_k - g_i) in the fluid, N its flow, and
+    """Flows by the potentials of the conserved amounts: F_i = N exp(sum_k a_ik y_k - g_i) in the fluid, N its flow, and
     sum_k a_ik y_k = g_i of a pure solid that exists."""
 
     def __init__(self, key: ModelKey, form: EquilibriumForm) -> None:

@@ -105,11 +105,11 @@ class FlowSpecification(Specification):
         raise InputError(f"over time {self.vessel} is not followed", "", "give stirred tanks and tubes")
 
     def solve_steady(self, case: Case, near: np.ndarray | None = None) -> tuple[Case, np.ndarray, Report]:
-        """The state at rest of a case of its balances (which may come with further numbers), and how it was found."""
+        """The steady state of a case of its balances (which may come with further numbers), and how it was found."""
         raise NotImplementedError
 
     def solve_steady_many(self, balances: Balances, values: np.ndarray) -> np.ndarray:
-        """The state at rest of each of many cases, shape (cases, states); nan where one is not found."""
+        """The steady state of each of many cases, shape (cases, states); nan where one is not found."""
         found = np.full((len(values), len(balances.states)), np.nan)
         near: np.ndarray | None = None
         for i, row in enumerate(values):

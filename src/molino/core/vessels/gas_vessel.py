@@ -113,7 +113,7 @@ class GasSpecification(Specification):
                 yield Condition(name, "number", lambda v: (units.read(v).si, "constant"), put, value.si, "constant")
 
     def gas_stream(self, run: RunResult) -> list[Stream]:
-        """What came in with the gas (of a batch since the start, with what was there)."""
+        """The inflow with the gas (of a batch since the start, with what was there)."""
         if self.vessel.gas is None:
             return []
         came, liquid = run.inlet_amounts(), self.stream_in(run).amounts

@@ -1,4 +1,4 @@
-"""Vessels whose outlet follows from what is fed, without a volume or a time: their equations, and how they are solved.
+"""Vessels whose outlet follows from the feed, without a volume or a time: their equations, and how they are solved.
 
 The unknowns are the molar flows that leave, with the temperature where it is not prescribed, in
 
@@ -56,7 +56,7 @@ Unknowns = list[tuple[State, sp.Expr]]
 
 
 class Outlet:
-    """What leaves a vessel as symbols: the balances by which its flows and its temperature follow.
+    """The outlet of a vessel as symbols: the balances by which its flows and its temperature follow.
 
     Parameters
     ----------
@@ -293,7 +293,7 @@ class OutletVessel(FlowVessel):
         raise NotImplementedError
 
     def steady(self, near: np.ndarray | None = None) -> Run:
-        """What leaves it, with the temperature where it is not prescribed.
+        """Its outlet, with the temperature where it is not prescribed.
 
         Parameters
         ----------
@@ -310,7 +310,7 @@ class OutletVessel(FlowVessel):
         return Run(self, at_rest(case, state, report))
 
     def run(self) -> Run:
-        """As `steady`: what leaves it."""
+        """As `steady`: its outlet."""
         return self.steady()
 
 

@@ -118,7 +118,7 @@ class SteadyStates(Frozen, Result, Sequence[Run]):
 
 
 def default_bounds(tank: FlowVessel) -> tuple[float, float]:
-    """From the coldest of what goes in, less what reactions that take up heat could cool it, to 600 K above the
+    """From the coldest of the feeds, less what reactions that take up heat could cool it, to 600 K above the
     hottest."""
     ends = [tank.feed.T.si] + ([tank.heat.coolant.after(0.0)] if isinstance(tank.heat, Jacket) else [])
     falls = 0.0

@@ -100,7 +100,7 @@ class StirredTankSpecification(GasSpecification, FlowSpecification):
         if self.vessel.wall.area is None:
             faults.add("membrane", "the area is not given", "give area='2 m2'")
         if self.vessel.wall.sweep is not None:
-            faults.add("membrane", "a sweep flows along a tube", "give outside={...}: what is held beyond the wall")
+            faults.add("membrane", "a sweep flows along a tube", "give outside={...}: the composition beyond the wall")
         faults.raise_any()
 
     @property
@@ -207,7 +207,7 @@ class StirredTankSpecification(GasSpecification, FlowSpecification):
             lowest = float(run.stream_out().volume)
         else:
             lowest = run.trajectory.most(LOCAL_FLOW, -1.0)[1]
-        if lowest < _NOTHING * float(self.fed.volume):  # at rest a root with no outlet at all is as bad
+        if lowest < _NOTHING * float(self.fed.volume):  # at steady state a root with no outlet at all is as bad
             message = "as much or more passes through the membrane than is fed, and nothing is left to flow out"
             raise SolveError(message, self.label, "give less area, or a lower pressure in the tank")
 
@@ -231,7 +231,7 @@ class StirredTank(GasVessel, FlowVessel):
     chemistry : Chemistry
     feed : Feed
     volume : optional
-        Of what is in it; or give `space_time` or `catalyst_mass`; or nothing and let `mo.size` find it.
+        Of its contents; or give `space_time` or `catalyst_mass`; or nothing and let `mo.size` find it.
     space_time : optional
         Volume over volumetric flow of the feed.
     catalyst_mass : optional
@@ -289,7 +289,7 @@ class StirredTank(GasVessel, FlowVessel):
         return StirredTankSpecification(self)
 
     def steady(self, near: np.ndarray | None = None) -> Run:
-        """The steady state that the tank settles to from what is in it at t = 0.
+        """The steady state that the tank settles to from its contents at t = 0.
 
         Where there may be several, `steady_states` finds them all.
 
@@ -330,7 +330,7 @@ class StirredTank(GasVessel, FlowVessel):
         Parameters
         ----------
         T : pair of temperatures, optional
-            Bounds; from the coldest of what goes in to 600 K above the hottest, if left out.
+            Bounds; from the coldest of the feeds to 600 K above the hottest, if left out.
 
         Raises
         ------
@@ -353,7 +353,7 @@ class StirredTank(GasVessel, FlowVessel):
         Raises
         ------
         InputError
-            If there is no such condition, or the range is none.
+            For an unknown condition, or the range is none.
         SolveError
             If the curve cannot be followed.
         """

@@ -54,7 +54,7 @@ Formats = Annotated[
         show_default=False,
     ),
 ]
-Quiet = Annotated[bool, typer.Option("--quiet", "-q", help="Print nothing but what is wrong.")]
+Quiet = Annotated[bool, typer.Option("--quiet", "-q", help="Print nothing but errors.")]
 AsJson = Annotated[bool, typer.Option("--json", help="Print the result as JSON and nothing else.")]
 Debug = Annotated[bool, typer.Option("--debug", help="Show the traceback of an error.")]
 
@@ -120,7 +120,7 @@ def faults_of(error: Exception) -> Sequence[Fault]:
         return [Fault("", "something in the input is nested too deeply", "write it flatter")]
     place = traceback.extract_tb(error.__traceback__)[-1]
     what = f"not foreseen: {type(error).__name__}: {error} ({Path(place.filename).name}, line {place.lineno})"
-    advice = "this is a fault of Molino: run the command with --debug and report what it prints; results written stay"
+    advice = "this is a fault of Molino: run the command with --debug and report its output; results written stay"
     return [Fault("", what, advice)]
 
 

@@ -32,11 +32,11 @@ _OPTIONS: dict[str, dict[str, tuple[Any, Any]]] = {
 """What a command takes besides what all take: the annotation and the default."""
 _ABOUT = {
     "check": """
-        Check a job file and its data: what is missing, specified twice, out of balance or of a wrong unit.
+        Check a job file and its data: inputs that are missing, specified twice, out of balance or of a wrong unit.
 
         Nothing is run, unless with --thorough.
 
-        Then what is worth knowing before a run: warnings, notes, for each vessel the count of equations and unknowns.
+        Then the findings before a run: warnings, notes, for each vessel the count of equations and unknowns.
     """,
     "fit": """
         Fit the unknown constants to the data: values, 95 % intervals, correlation, and how far to trust them.
@@ -60,7 +60,7 @@ _ABOUT = {
         Prints conversion against plug flow and a stirred tank, ages, and what the grid does; draws the field.
     """,
     "run": """
-        Run the vessels as they stand: batches, tubes and trains to their end, tanks to steady state (or all of them).
+        Run the vessels as given: batches, tubes and trains to their end, tanks to steady state (or all of them).
     """,
     "size": """
         Size the vessels for their targets, with the uncertainty of the fitted constants carried to the size.
@@ -68,7 +68,7 @@ _ABOUT = {
         With `confidence` in its table a size is large enough with that probability; its sources of spread are drawn.
     """,
     "compare": """
-        Put vessels side by side: as they stand, or each sized for the same target.
+        Put vessels side by side: as given, or each sized for the same target.
     """,
     "sweep": """
         Run vessels under many conditions: every combination of some, or a list of cases.

@@ -45,7 +45,7 @@ def rerun(
         if extract is not None and extract.exists() and (not extract.is_dir() or any(extract.iterdir())):
             raise InputError("it is there already, and not empty", str(extract), "name a new folder")
         if inputs is not None and not inputs.is_dir():
-            raise InputError("there is no such folder", str(inputs), "name the folder of the job")
+            raise InputError("the folder does not exist", str(inputs), "name the folder of the job")
         with tempfile.TemporaryDirectory() as temporary, show_progress("running again", as_json):
             found = run_again(report, extract or Path(temporary), inputs, True)
         if not as_json:

@@ -45,7 +45,7 @@ def _read(path: Path) -> Any:
 
     kind = path.suffix.lower()
     if not path.is_file():
-        raise InputError("there is no such file", str(path), "name a file in the folder of results")
+        raise InputError("the file does not exist", str(path), "name a file in the folder of results")
     try:
         if kind == ".csv":
             return pd.read_csv(path)

@@ -1,4 +1,4 @@
-"""Fields: what is inside a basin or a laminar tube, at rest, across it and over time."""
+"""Fields: the inside of a basin or a laminar tube, at steady state, across it and over time."""
 
 from __future__ import annotations
 
@@ -221,7 +221,7 @@ def across(run: BasinRun | LaminarRun, species: str | None = None) -> Figure:
     Raises
     ------
     InputError
-        If there is no such species.
+        For an unknown species.
     """
     plug = run.basin.spec.plug if isinstance(run, BasinRun) else run.tube.spec.plug
     name = f"concentration of {species or (*plug.spec.reactants, *plug.chemistry.names)[0]}"
@@ -253,7 +253,7 @@ def across(run: BasinRun | LaminarRun, species: str | None = None) -> Figure:
 
 @style.draws
 def over_time(run: TubeInTime | LaminarInTime | BasinInTime) -> Figure:
-    """What leaves over time, with when it has settled; of a tube below it the profiles at some moments.
+    """The outlet over time, with when it has settled; of a tube below it the profiles at some moments.
 
     Parameters
     ----------
@@ -330,7 +330,7 @@ def sequence(run: BasinInTime, species: str | None = None) -> Figure:
     Raises
     ------
     InputError
-        If there is no such species.
+        For an unknown species.
     """
     name, low, high = _scaled(run, species)
     settled = max(run.settling_times().values(), default=float(run.moments[-1]))
@@ -381,7 +381,7 @@ def animation(run: BasinInTime, species: str | None = None) -> FuncAnimation:
     Raises
     ------
     InputError
-        If there is no such species.
+        For an unknown species.
     """
     name, low, high = _scaled(run, species)
     rows = np.asarray(run.display.number(run.inside[name], "concentration"))

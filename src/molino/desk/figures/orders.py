@@ -73,5 +73,5 @@ def orders(result: Screening) -> Figure:
 
 
 def _short(verdict: str) -> str:
-    """The verdict without its list of what was ruled out."""
+    """The verdict without its list of the laws that are ruled out."""
     return verdict.partition("; ruled out")[0]

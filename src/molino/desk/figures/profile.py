@@ -262,7 +262,7 @@ def _draw(axes: Any, panel: _Panel, runs: Sequence[Run], log: str, hidden: set[s
     if "y" in log and panel.kind not in ("temperature",):
         axes.set_yscale("log")
         rows = [y for line in axes.lines if len(y := (d := np.asarray(line.get_ydata(), dtype=float))[d > 0])]
-        if rows:  # what is left of a species that has run out is no reason for twenty decades
+        if rows:  # the remainder of a species that has run out is no reason for twenty decades
             top = max(float(y.max()) for y in rows)
             axes.set_ylim(max(min(float(y.min()) for y in rows), _DECADES * top) / 2, 2 * top)
     elif panel.kind not in ("temperature", "pressure") and axes.lines:

@@ -22,7 +22,7 @@ _OWN: dict[str, Any] = {"marker": "*", "ms": 13, "mfc": "white", "mec": style.IN
 
 @style.draws
 def sweep(result: Sweep, metrics: Sequence[str] | None = None, kind: Literal["", "lines", "contours"] = "") -> Figure:
-    """A panel a metric over what was varied: a line, a family of lines, or contours, the operating point as a star.
+    """A panel a metric over the swept condition: a line, a family of lines, or contours, the operating point as a star.
 
     One condition makes a line. Of two, that of fewer values tells the lines of a family apart; with more than six
     values of both, they span a plane of contours. Of more than two, those of fewest values are held at the value

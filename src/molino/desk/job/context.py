@@ -1,4 +1,4 @@
-"""What the readers of a job share: what stands in the file, its units and names, and the faults found so far."""
+"""What the readers of a job share: the content of the file, its units and names, and the faults found so far."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ _LISTED = 5
 
 
 class JobContext:
-    """What is sound of a job file, as its tables, and what is wrong with it.
+    """What is sound of a job file, as its tables, and its faults.
 
     A name that stands in the file (`raw`) but has no object has had its own faults reported; what refers to it is
     passed over without another word.
@@ -119,7 +119,7 @@ class JobContext:
         Raises
         ------
         InputError
-            With what is wrong in the tables within it.
+            With the faults in the tables within it.
         """
         faults, found = Faults(), {}
         for name, schema in schema_of(cls).items():

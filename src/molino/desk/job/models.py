@@ -100,7 +100,7 @@ SpeciesTable: Any = extended(Species, _SpeciesBase)
 
 class ReactionTable(BaseModel):
     """Equation, rate law, and any constants that the rate law names; without an equation the reaction of that name in
-    the `library`, changed by what is given."""
+    the `library`, changed by the given values."""
 
     model_config = ConfigDict(extra="allow", frozen=True)
     __pydantic_extra__: dict[str, Constant]
@@ -180,7 +180,7 @@ MembraneTable: Any = extended(Membrane, _MembraneBase)
 
 
 class _GasBase(Table):
-    """A gas that passes through the liquid: `feed` names it, or `supply` says what comes in as it is taken up."""
+    """A gas that passes through the liquid: `feed` names it, or `supply` the inflow that replaces what is absorbed."""
 
     feed: str | None = None
     supply: dict[str, Quantity] | None = None
@@ -389,7 +389,7 @@ SignalTable: Any = table_of(Signal)
 
 
 class DataTable(Table):
-    """A table of measurements, next to the job file: runs, or rates; `vessel` names what was observed."""
+    """A table of measurements, next to the job file: runs, or rates; `vessel` names the observations."""
 
     file: str
     sheet: str | None = None
@@ -464,7 +464,7 @@ class NextTable(CandidatesTable):
 
 
 class FitTable(Table):
-    """A fit of all unknown constants, and what is to be looked at before and after it; without data, a line of ln k
+    """A fit of all unknown constants, and its analyses before and after it; without data, a line of ln k
     over 1/T through a table of constants (`temperature`)."""
 
     data: str | list[str] | None = None
@@ -501,7 +501,7 @@ class SizeTable(Table):
 
 
 class CompareTable(Table):
-    """Vessels side by side, as they stand or (with `size_for` and `target`) each sized for the same target."""
+    """Vessels side by side, as given or (with `size_for` and `target`) each sized for the same target."""
 
     vessels: list[str] = Field(min_length=1)
     metrics: list[str] = []
@@ -670,7 +670,7 @@ FieldTable = Annotated[LaminarTubeTable | BasinTable, Field(discriminator="kind"
 
 
 class TracerTable(Table):
-    """A tracer test in a table of times and signals, with what is known of the vessel."""
+    """A tracer test in a table of times and signals, with the data of the vessel."""
 
     file: str
     sheet: str | None = None

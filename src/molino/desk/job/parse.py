@@ -21,7 +21,7 @@ def read_tables(path: Path, stored: Mapping[str, Path] | None = None) -> JobCont
     if not path.is_file():
         nearby = ", ".join(sorted(p.name for p in path.parent.glob("*.toml")))
         raise InputError(
-            "there is no such job file",
+            "the job file does not exist",
             str(path),
             f"job files next to it: {nearby}" if nearby else "check its name and folder",
         )
@@ -38,7 +38,7 @@ def read_tables(path: Path, stored: Mapping[str, Path] | None = None) -> JobCont
 
 
 def _parse(raw: dict[str, Any]) -> tuple[models.JobFile, list[Fault]]:
-    """The file against its shape: what is sound of it, and what is wrong with the rest."""
+    """The file against its shape: what is sound of it, and the faults of the rest."""
     found: list[Fault] = name_faults(raw)
     sound: dict[str, Any] = {
         table: dict(content) if isinstance(content, dict) else content for table, content in raw.items()

@@ -92,7 +92,8 @@ def _keys(content: Any) -> set[str]:
 
 
 def read_reaction(job: JobContext, name: str, table: models.ReactionTable, library: Library | None) -> Reaction:
-    """A reaction from its table, or without an equation the one of its name in a library, changed by what is given."""
+    """A reaction from its table, or without an equation the one of its name in a library, changed by the given
+    values."""
     constants, faults = {}, Faults()
     for key, given in (table.__pydantic_extra__ or {}).items():
         with faults.at(key):

@@ -66,7 +66,7 @@ _TABLES: dict[str, Any] = {
 
 
 def keys_of(cls: Any) -> list[str]:
-    """The rows of the table of one class: key, what it holds, default, what it means."""
+    """The rows of the table of one class: key, its content, default, its meaning."""
     lines, rows = help_of(cls), []
     defaults = {f.name: f.default for f in dataclasses.fields(cls)}
     for name, schema in schema_of(cls).items():
@@ -109,7 +109,7 @@ def keys_page() -> str:
         "# The keys of the job file",
         "Made from the declarations of the core's classes by `docs/make_keys.py`; a test compares the two. A quantity\n"
         'is a text with its unit ("12 m3/h") or a bare number, which `[units]` explains. Tables that refer to others,\n'
-        "and tasks, stand in [job-file.md](job-file.md).",
+        "and tasks, are in [job-file.md](job-file.md).",
         "## [units]",
         "| key | kind of quantity | SI |\n|---|---|---|\n"
         + "\n".join(f"| `{key}` | {kind} | {SI_UNITS[kind]} |" for key, kind in models.UNIT_KINDS.items()),

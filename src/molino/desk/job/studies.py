@@ -1,4 +1,4 @@
-"""The fits of a job: their data, options, and what is to be looked at before and after."""
+"""The fits of a job: their data, options, and its analyses before and after."""
 
 from __future__ import annotations
 

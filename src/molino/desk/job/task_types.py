@@ -62,7 +62,7 @@ class OptimizeTask:
 
 @dataclass(frozen=True)
 class RegionTask:
-    """An attainable region that the job asks for, and what is to be best in it."""
+    """An attainable region that the job asks for, and its objective."""
 
     feed: Feed
     axes: tuple[str, ...]
@@ -87,7 +87,7 @@ class RecommendTask:
 
 @dataclass(frozen=True)
 class SurveyTask:
-    """A survey that the job asks for: what it is of, and the arguments of `mo.survey`."""
+    """A survey that the job asks for: its subject, and the arguments of `mo.survey`."""
 
     feed: Feed
     arguments: Mapping[str, Any]

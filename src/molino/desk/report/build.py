@@ -1,4 +1,4 @@
-"""A report of a job or of results: what its page says, and what it takes to run it again."""
+"""A report of a job or of results: what its page says, and the record that runs it again."""
 
 from __future__ import annotations
 
@@ -211,7 +211,7 @@ def _results(collected: CollectedResults) -> list[Section]:
 
 
 def _data(job: Job) -> Section:
-    """What was measured, and what was left out of it."""
+    """What was measured, and the excluded points."""
     parts = []
     for name, data in job.data.items():
         parts.append(Part(name, [Listing(str(data), f"data {name}")]))

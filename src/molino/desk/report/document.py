@@ -91,7 +91,7 @@ class Table:
 
 @dataclass(frozen=True)
 class Picture:
-    """A figure, its caption, and what it shows in words."""
+    """A figure, its caption, and its content in words."""
 
     kind: ClassVar[str] = "picture"
     title: str
@@ -148,7 +148,7 @@ class Section:
 
 @dataclass(frozen=True)
 class Page:
-    """A whole report: what was asked and found, sections, and what it takes to run it again (`record`)."""
+    """A whole report: the question and the answer, sections, and the record that runs it again (`record`)."""
 
     title: str
     subtitle: str

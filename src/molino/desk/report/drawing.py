@@ -94,7 +94,7 @@ def _panel(axes: Axes, figure: Figure) -> dict[str, Any]:
 
 
 def _curve(line: Any, axes: Axes) -> dict[str, Any] | None:
-    """A curve that goes on along x, thinned to what a page needs; None for what is none."""
+    """A curve that goes on along x, thinned to what a page needs; None for a value that is not valid."""
     try:
         x, y = (np.asarray(v, dtype=float) for v in line.get_data(orig=False))
     except (TypeError, ValueError):

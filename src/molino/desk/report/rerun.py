@@ -71,7 +71,7 @@ class Rerun(Frozen, Result):
         The largest relative difference among those called the same.
     differences : tuple of Difference
     inputs : dict of str to str
-        Each input that is not as its hash in the report says, and what is wrong with it.
+        Each input that is not as its hash in the report says, and its faults.
     versions : dict of str to (str, str)
         Each package of another version: as reported, and now.
     """
@@ -202,7 +202,7 @@ def record_in(page: str, name: str) -> Record:
 
 
 def extract(record: Record, folder: Path, inputs: Path | None) -> tuple[dict[str, Path], dict[str, str]]:
-    """Write the inputs of a report into a folder, or take those of another one; and what is wrong with them.
+    """Write the inputs of a report into a folder, or take those of another one; and their faults.
 
     A file that the job reads from outside its folder goes into a folder `outside` of its own, and is never taken from
     another place than the report.
@@ -329,7 +329,7 @@ def _compare(then: Any, now: Any, where: str, scale: float = 0.0) -> Iterator[Di
     if isinstance(then, dict) and isinstance(now, dict):
         scale = max([abs(float(v)) for v in then.values() if _is_number(v)], default=0.0)
         if where.endswith("closure"):
-            scale = 1.0  # shares of what was fed, of which only rounding is left
+            scale = 1.0  # shares of the feed, of which only rounding is left
         for key in dict.fromkeys([*then, *now]):
             yield from _compare(then.get(key), now.get(key), f"{where}/{key}" if where else str(key), scale)
     elif isinstance(then, list) and isinstance(now, list) and len(then) == len(now):

@@ -1,4 +1,4 @@
-"""Laminar tubes and basins, at rest and over time."""
+"""Laminar tubes and basins, at steady state and over time."""
 
 from __future__ import annotations
 
@@ -60,7 +60,7 @@ def _worked_out(name: str, task: FieldTask, quiet: bool) -> dict[str, Any]:
 
     vessel: Any = task.field
     found: dict[str, Any] = {}
-    with show_progress(f"{name} at rest", quiet):
+    with show_progress(f"{name} at steady state", quiet):
         found["steady"] = vessel.run()
     if task.follow is not None:
         with show_progress(f"{name} over time", quiet) as tell_of:

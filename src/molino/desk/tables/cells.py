@@ -104,7 +104,7 @@ def read_sheets(source: str | Path | pd.DataFrame, name: str | None) -> list[She
     path = Path(source)
     if not path.is_file():
         nearby = ", ".join(sorted(p.name for p in path.parent.glob("*") if p.suffix.lower() in (".csv", *_BOOKS)))
-        what = "it is a folder" if path.is_dir() else "there is no such file"
+        what = "it is a folder" if path.is_dir() else "the file does not exist"
         raise InputError(what, str(path), f"tables next to it: {nearby}" if nearby else "check the path")
     if path.stat().st_size > _MOST_BYTES:
         raise InputError(f"it has more than {_MOST_BYTES // 10**6} MB", path.name, "keep the part that is needed")

@@ -46,7 +46,7 @@ def read_experiments(
 ) -> Experiments:
     """Read runs from a table: batches over time, outlets of tanks and tubes, or whatever was observed of a vessel.
 
-    Headings carry units: `run`, `time [min]`, `T [degC]`, `initial xylose [mol/L]` (what was charged; the same all
+    Headings carry units: `run`, `time [min]`, `T [degC]`, `initial xylose [mol/L]` (the charge; the same all
     through a run), and one column of measured concentration for each species, `xylose [mol/L]`. Without `run` the
     whole table is one run. `time (min)` is read, too, and a row of units below the headings. An empty cell (or "-",
     "n.d.", "NA") is a value that was not measured. A heading without unit holds SI numbers. Concentrations in units of
@@ -55,7 +55,7 @@ def read_experiments(
     Spreadsheets are read as they are: titles above the headings, blank rows and columns, merged headings, decimal
     commas, comments below. Blocks with the same headings, side by side or below each other, are runs, named after what
     stands above each. What cannot be read (a text among numbers, an error value, a formula that nobody computed) is
-    left out and counted: `print(runs)` says what was read, and which cells could not be.
+    left out and counted: `print(runs)` states the values read, and which cells could not be.
 
     Outlets have `space time [min]` (volume over volumetric flow of the feed) in place of time, and `feed xylose
     [mol/L]`; lines of one feed and temperature are one run, if no run is named.

@@ -23,7 +23,7 @@ _TIMES = {"time": "time", "t": "time", "space time": "space time", "residence ti
 
 @dataclass(frozen=True)
 class Column:
-    """A column of numbers: what it holds, of which species, in which unit."""
+    """A column of numbers: its content, of which species, in which unit."""
 
     heading: str
     species: str

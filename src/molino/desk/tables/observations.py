@@ -1,4 +1,4 @@
-"""Read what was observed of a vessel: any metric, over time, along it, or at its outlet under several conditions."""
+"""Read observations of a vessel: any metric, over time, along it, or at its outlet under several conditions."""
 
 from __future__ import annotations
 
@@ -90,7 +90,7 @@ def shape_of(vessel: Vessel | Train) -> str:
     axes = _axes(vessel)
     where = f"{' or '.join(f'{a} [{SI_UNITS[kind]}]' for a, kind in axes.items())}, " if axes else ""
     return (
-        f"the table needs the columns: {where}and what was observed, like 'temperature [degC]', 'A [mol/L]', "
+        f"the table needs the columns: {where}and the observations, like 'temperature [degC]', 'A [mol/L]', "
         "'conversion of A'; it may have columns run, and of conditions of the vessel, like 'T [degC]'"
     )
 
@@ -109,7 +109,7 @@ def _column(heading: str, vessel: Vessel | Train, signals: Mapping[str, Signal])
 
 
 def _meaning(name: str, vessel: Vessel | Train, signals: Mapping[str, Signal]) -> tuple[str, str, str]:
-    """Role, what it is of, and kind of quantity of a column by its name."""
+    """Role, subject and kind of quantity of a column by its name."""
     if not name:
         raise InputError("it has no name", "", "name it, or delete the column")
     if name in signals:

@@ -46,11 +46,11 @@ def read_sbml(path: str | Path) -> SbmlModel:
     ...     mo.files.read_sbml("nowhere.xml")
     ... except mo.InputError as error:
     ...     print(error.faults[0].what)
-    there is no such file
+    the file does not exist
     """
     sbml, path = library(), Path(path)
     if not path.is_file():
-        raise InputError("there is no such file", str(path), "check its name and folder")
+        raise InputError("the file does not exist", str(path), "check its name and folder")
     text = path.read_text(encoding="utf-8")
     _check_depth(text, path.name)
     document = sbml.readSBMLFromString(text)

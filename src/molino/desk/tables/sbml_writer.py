@@ -104,7 +104,7 @@ def write_sbml(
     for species, amount in (initial or {}).items():
         with faults.at(f"initial, {species}"):
             if species not in network.species:
-                raise InputError("there is no such species", "", "name a species of the chemistry")
+                raise InputError("unknown species", "", "name a species of the chemistry")
             starts[species] = units.read(amount, "concentration", species).si
     faults.raise_any()
     model = _Writer(sbml, chemistry, volume, starts, conditions)

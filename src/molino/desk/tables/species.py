@@ -1,4 +1,4 @@
-"""Read a table of species, and write down what is known of them."""
+"""Read a table of species, and write down their data."""
 
 from __future__ import annotations
 

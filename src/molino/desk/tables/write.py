@@ -78,7 +78,7 @@ class ResultsFolder:
     """Where the results of one command go.
 
     Names of things become names of files that never meet, whatever they are called; what each file was before is kept
-    account of, so that a command can tell what it changed.
+    account of, so that a command can tell its changes.
 
     Attributes
     ----------

@@ -120,7 +120,8 @@ class MovingNumber(Frozen):
 def read_moving(vessel: Vessel, name: str, given: FreeProfile) -> MovingNumber:
     """Read a free profile of a vessel; InputError if that number cannot move, or its bounds are none."""
     if vessel.spec.has_steady_state:
-        raise InputError("nothing moves in a tank at rest", vessel.label, "free profiles are for batches and tubes")
+        message = "nothing moves in a tank at steady state"
+        raise InputError(message, vessel.label, "free profiles are for batches and tubes")
     symbols = vessel.spec.moved_symbols(name)
     setting = vessel.spec.profile_condition(name)
     (low, form), (high, other) = (_read(vessel, name, end) for end in (given.low, given.high))

@@ -54,7 +54,7 @@ class Program(Protocol):
         """Its values; None where it has none."""
 
     def slopes(self, place: Place) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        """Of the objective, of what is left and of the equalities by z."""
+        """Of the objective, the margins and the equalities by z."""
 
     def curvature(self, place: Place, of_left: np.ndarray, of_equal: np.ndarray) -> np.ndarray:
         """Second derivatives of objective - of_left left - of_equal equal, shape (numbers, numbers)."""

@@ -183,7 +183,7 @@ def read_expression(text: Any, vessel: Vessel | Train, counted: Display | None =
 
 
 class _Parts:
-    """A text taken apart into metrics, numbers with units, and what stands between them."""
+    """A text taken apart into metrics, numbers with units, and the text between them."""
 
     def __init__(self, text: str, vessel: Vessel | Train) -> None:
         self.text, self.vessel = text, vessel

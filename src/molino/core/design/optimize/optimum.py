@@ -1,4 +1,4 @@
-"""`Optimum`: where a vessel or train is best, what is active there, and what lies around it."""
+"""`Optimum`: where a vessel or train is best, its active limits, and its surroundings."""
 
 from __future__ import annotations
 
@@ -259,7 +259,7 @@ class Optimum(Frozen, Result):
 
     @property
     def _steps(self) -> str:
-        """What the first-order conditions are counted by, and what it took to come there."""
+        """What the first-order conditions are counted by, and the number of integrations."""
         if self.profiles:
             return f"objective, after {self.integrations} steps of Newton's method"
         return f"slopes, after {self.integrations} integrations"
@@ -339,7 +339,7 @@ class Surroundings(Frozen):
     values : tuple of arrays
         The objective in SI over each piece, shape (values of the first, of the second); nan where it has none.
     left : tuple of arrays
-        The least of what is left of the limits above or below a value, relative to their sizes: below zero where one is
+        The least of the margins of the limits above or below a value, relative to their sizes: below zero where one is
         not met; nan where it cannot be run.
     """
 

@@ -288,7 +288,7 @@ class _Program:
         return self.search.sign * point.value / self.scale, point.left / self.search.sizes
 
     def _slopes(self, moved: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """Of the objective and of what is left of the limits by what moves."""
+        """Of the objective and of the margins of the limits by what moves."""
         point = self._at(moved)
         assert point is not None
         rows = (point.slopes * self.search.ranges.widths(point.numbers))[:, self.moving]
@@ -296,10 +296,10 @@ class _Program:
 
 
 def _first_order(search: Search, point: Point) -> tuple[tuple[ActiveLimit, ...], float, tuple[float, ...]]:
-    """Active bounds and limits at a place, what is left of the first-order conditions, and multipliers of limits.
+    """Active bounds and limits at a place, the residual of the first-order conditions, and multipliers of limits.
 
-    Multipliers not below zero by non-negative least squares of the objective's slopes on those of what is active (C. L.
-    Lawson, R. J. Hanson, Solving Least Squares Problems, 1974, chapter 23); what is left counts relative to the
+    Multipliers not below zero by non-negative least squares of the objective's slopes on those of the active limits (C.
+    L. Lawson, R. J. Hanson, Solving Least Squares Problems, 1974, chapter 23); the remainder counts relative to the
     objective, over the whole ranges of the free numbers.
     """
     question, display = search.question, search.question.vessel.spec.display

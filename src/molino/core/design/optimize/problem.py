@@ -166,7 +166,7 @@ class Question(Frozen):
 
 @dataclass(eq=False)
 class Point:
-    """A place of the search: the vessel run there, with its objective and what is left of each limit."""
+    """A place of the search: the vessel run there, with its objective and the margin of each limit."""
 
     question: Question
     numbers: np.ndarray
@@ -178,7 +178,7 @@ class Point:
 
     @cached_property
     def slopes(self) -> np.ndarray:
-        """Of the objective and of what is left of each limit by the free numbers, shape (1 + limits, free)."""
+        """Of the objective and of the margin of each limit by the free numbers, shape (1 + limits, free)."""
         q = self.question
         names = [n.name for n in q.free]
         by_metric = dict(zip(q.metrics, self.run.slopes(q.metrics, names), strict=True))
@@ -223,7 +223,7 @@ def read_question(
     vessel = read_plant(given_vessel, "optimize")
     faults = Faults()
     if (maximize is None) == (minimize is None):
-        faults.add("optimize", "what is to be best?", "give either maximize or minimize")
+        faults.add("optimize", "no objective is given", "give either maximize or minimize")
     objective: Any = None
     with faults.at("optimize, maximize" if maximize is not None else "optimize, minimize"):
         objective = read_expression(maximize if maximize is not None else minimize, vessel, counted)

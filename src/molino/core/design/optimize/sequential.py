@@ -17,7 +17,7 @@ import numpy as np
 from scipy.optimize import nnls
 
 Values = Callable[[np.ndarray], tuple[float, np.ndarray] | None]
-"""Objective, and what is left of each limit (not below zero; of equalities zero); None where they have no value."""
+"""Objective, and the margin of each limit (not below zero; of equalities zero); None where they have no value."""
 Slopes = Callable[[np.ndarray], tuple[np.ndarray, np.ndarray]]
 """Slopes of both, shapes (numbers,) and (limits, numbers)."""
 
@@ -39,7 +39,7 @@ class QuadraticStep:
 
 
 def least_distance(rows: np.ndarray, limits: np.ndarray) -> tuple[np.ndarray, np.ndarray] | None:
-    """The shortest u with rows u >= limits, and the multipliers; None where there is no such u.
+    """The shortest u with rows u >= limits, and the multipliers; None where no such u exists.
 
     By non-negative least squares (C. L. Lawson, R. J. Hanson, Solving Least Squares Problems, 1974, chapter 23,
     problem LDP).
@@ -209,7 +209,7 @@ class SequentialProgram:
         size: float,
         rows: np.ndarray,
     ) -> tuple[float, np.ndarray, float, np.ndarray] | None:
-        """How far to go along a step: the share taken, the place, its objective and what is left of its limits."""
+        """How far to go along a step: the share taken, the place, its objective and the margins of its limits."""
         step, missed = found.step, float(self._missed(left).sum())
         merit = value + penalty * missed
         fall = float(slope @ step) - penalty * missed * (1 - found.unmet)

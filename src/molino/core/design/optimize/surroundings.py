@@ -18,7 +18,7 @@ class ActiveLimit:
     worth : float
         What the objective gains for each `per` by which it is relaxed, in the units shown.
     per, unit : str
-        The units of what is held and of the objective.
+        The units of the limited quantity and of the objective.
     """
 
     text: str

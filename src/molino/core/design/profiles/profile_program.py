@@ -418,7 +418,7 @@ class ProfileProgram:
         self.guess = states(passed.ravel()).reshape(len(self.owner), 3, -1)
 
     def slopes(self, place: Place) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        """Of the objective, of what is left and of the equalities by z."""
+        """Of the objective, the margins and the equalities by z."""
         assert isinstance(place, ProfilePlace)
         question, self.reference = self.question, place
         dq = place.trajectories.sensitivities_of_points

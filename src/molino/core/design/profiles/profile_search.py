@@ -2,7 +2,7 @@
 
 On even pieces of constant values an interior-point method finds roughly where the numbers are at a bound and where
 between. From that follow the arcs of which the course consists (at its lower bound, between bounds, at its upper
-bound); their ends become numbers of the program, and what lies between bounds straight lines, refined until nothing
+bound); their ends become numbers of the program, and the part between bounds straight lines, refined until nothing
 changes any more. What the first-order conditions of L. S. Pontryagin then lack is read off the switching function.
 """
 
@@ -310,7 +310,7 @@ def _ends_of(own: list[str], z: np.ndarray, count: int) -> set[float]:
             share = z[i] if own[i - 1] == HIGH else 1 - z[i]
             found.add((i + float(share)) / count)
             own[i] = own[i - 1] if share > 0.5 else own[i + 1]
-    for i, step in itertools.product(range(count), (1, -1)):  # a jump from a bound to what lies between
+    for i, step in itertools.product(range(count), (1, -1)):  # a jump from a bound to the part between
         before, after, next_one = i - step, i + step, i + 2 * step
         if min(before, next_one) < 0 or max(before, next_one) >= count:
             continue

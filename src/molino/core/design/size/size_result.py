@@ -63,7 +63,7 @@ class Sizing(Frozen, Result):
     confidence : float or None
         With which probability it reaches the target; None where only its own numbers count.
     nominal : float or None
-        The size in SI that is needed with the numbers as they stand, whatever is uncertain (the nominal size).
+        The size in SI that is needed with the nominal numbers (the nominal size).
     reached : float
         The share of draws that reach the target with it; nan without a confidence.
     sources : SpreadSources or None
@@ -129,7 +129,7 @@ class Sizing(Frozen, Result):
         return max(self.value - half, 0.0), self.value + half
 
     def table(self) -> Table:
-        """One row: target, what was found, its value with its interval, the residence time."""
+        """One row: target, the result, its value with its interval, the residence time."""
         display, kind = self.display, self.kind
         row: dict[str, Any] = {
             "target": f"{self.metric} = {display.text(self.target, self.metric.kind)}",

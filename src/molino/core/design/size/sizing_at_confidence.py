@@ -1,4 +1,4 @@
-"""The size that reaches a target with a stated probability, by draws of what is uncertain."""
+"""The size that reaches a target with a stated probability, by draws of the uncertain numbers."""
 
 from __future__ import annotations
 
@@ -71,7 +71,7 @@ class _Search:
             f"no size was found with which {self.metric} reaches its target with {self.confidence:.0%} confidence: at "
             f"most {self.seen[best][1]:.1%} of the draws reach it, at {text(best)}"
         )
-        advice = "ask for less, for less confidence, or measure what is most uncertain (mo.spread_sources)"
+        advice = "ask for less, for less confidence, or measure the most uncertain number (mo.spread_sources)"
         return NotFoundError(message, label, advice)
 
 

@@ -261,13 +261,13 @@ def _answered(tank: Vessel, curve: _MetricCurve, approach: TargetApproach, met: 
 
 
 def _remark(case: Case, state: np.ndarray, scale: np.ndarray, time_scale: float, is_stable: bool) -> str:
-    """Whether a steady state is stable, and whether the tank comes to it from what is in it at t = 0."""
+    """Whether a steady state is stable, and whether the tank comes to it from its contents at t = 0."""
     if not is_stable:
         return "this steady state is unstable: the tank leaves it, unless it is controlled"
     try:
         reached, _ = steady(case, time_scale)
     except SolveError:
-        return "stable, but from what is in it at t = 0 the tank does not settle"
+        return "stable, but from its contents at t = 0 the tank does not settle"
     if np.max(np.abs(reached - state) / scale) < 1e-6:
         return ""
-    return "stable, but from what is in it at t = 0 the tank settles elsewhere: start it with contents near this state"
+    return "stable, but from its contents at t = 0 the tank settles elsewhere: start it with contents near this state"

@@ -16,7 +16,7 @@ from molino.core.trains.train import Train
 TANKS = "tanks_in_series"
 """What `size` calls the number of equal tanks."""
 _NEXT_TO_NOTHING = 1e-9
-"""The share of its size that leaves what goes in as it is."""
+"""The share of its size that leaves the feed unchanged."""
 _MOST = {"tubes": 2**20, TANKS: 256}
 
 
@@ -97,7 +97,7 @@ def least_number(vessel: Vessel, metric: Metric, target: float, free: str) -> Wh
 
 
 def _direction(vessel: Vessel, metric: Metric, target: float, second: float, here: float) -> float:
-    """Whether the metric has to rise (1) or to fall (-1) from what goes in to the target."""
+    """Whether the metric has to rise (1) or to fall (-1) from the inlet to the target."""
     size = next(name for name in vessel.spec.sizes if getattr(vessel, name) is not None)
     try:
         first = vessel.with_({size: vessel.spec.conditions[size].own * _NEXT_TO_NOTHING}).run().metric(metric)

@@ -69,13 +69,17 @@ def test_closed_forms_of_each_model() -> None:
     same = {("A", "B"): (ratio, -1000.0 / R), ("B", "A"): (-ratio, -2000.0 / R)}
     for share in (0.1, 0.6):
         mix = {"A": share, "B": 1 - share}
-        by_energy, by_numbers = (mo.thermo.ActivityModel(binary, "Wilson", p).coefficients(T, mix) for p in (energies, same))
+        by_energy, by_numbers = (
+            mo.thermo.ActivityModel(binary, "Wilson", p).coefficients(T, mix) for p in (energies, same)
+        )
         assert by_energy == pytest.approx(by_numbers, rel=1e-12)
         r, q = np.array([2.1, 0.92]), np.array([1.97, 1.4])
         fractions = np.array([share, 1 - share])
         phi, theta = r / (r @ fractions), q / (q @ fractions)
         expected = np.log(phi) + 1 - phi - 5 * q * (np.log(phi / theta) + 1 - phi / theta)
-        athermal = mo.thermo.ActivityModel(binary, "UNIQUAC", {("A", "B"): (0.0,), ("B", "A"): (0.0,)}).coefficients(T, mix)
+        athermal = mo.thermo.ActivityModel(binary, "UNIQUAC", {("A", "B"): (0.0,), ("B", "A"): (0.0,)}).coefficients(
+            T, mix
+        )
         assert np.log([*athermal.values()]) == pytest.approx(expected, abs=1e-12)
         v, delta = np.array([60e-6, 18e-6]), np.array([18e3, 25e3])
         mean = (v * fractions) @ delta / (v @ fractions)
@@ -162,7 +166,10 @@ def test_what_is_wrong_in_a_model_is_said_at_once() -> None:
     model_of_two = mo.thermo.ActivityModel(bare, "NRTL", {("A", "B"): (1.0,), ("B", "A"): (1.0,)})
     with pytest.raises(mo.InputError, match="not fractions"):
         model_of_two.coefficients(300.0, {"A": -1.0, "B": 2.0})
-    assert mo.thermo.ActivityModel([*bare, mo.Species("C")], "NRTL", model_of_two.pairs).unpaired == [("A", "C"), ("B", "C")]
+    assert mo.thermo.ActivityModel([*bare, mo.Species("C")], "NRTL", model_of_two.pairs).unpaired == [
+        ("A", "C"),
+        ("B", "C"),
+    ]
     gas = mo.Chemistry(mo.Reaction("A -> B", rate="k*f[A]", k="1 mol/L/h/bar"), species=bare)
     with pytest.raises(mo.InputError, match="asks for the pressure"):
         mo.StirredTank(gas, mo.Feed({"A": 1.0}, flow=1.0, T=300.0), volume=1.0)

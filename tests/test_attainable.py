@@ -41,7 +41,9 @@ def _most_of_b() -> float:
     return float(-best.fun)
 
 
-def test_van_de_vusse_by_a_tank_then_a_tube_with_a_mixing_line_from_the_feed(region: mo.results.AttainableRegion) -> None:
+def test_van_de_vusse_by_a_tank_then_a_tube_with_a_mixing_line_from_the_feed(
+    region: mo.results.AttainableRegion,
+) -> None:
     assert region.dimensions == 2
     best = region.best("concentration of B")
     assert best.description == "tank, then tube"

@@ -26,7 +26,9 @@ _TENTHS = st.integers(0, 14).map(lambda n: n / 10)
 
 
 def basin(**more: Any) -> mo.fields.Basin:
-    return mo.fields.Basin(more.pop("chemistry", FIRST), **{**CORNERS, "diffusivity": "1e-4 m2/s", "cells": (32, 24), **more})
+    return mo.fields.Basin(
+        more.pop("chemistry", FIRST), **{**CORNERS, "diffusivity": "1e-4 m2/s", "cells": (32, 24), **more}
+    )
 
 
 def cavity(n: int, viscosity: float | None) -> tuple[float, float, float]:
@@ -132,7 +134,10 @@ def test_both_limits_and_the_reaction_in_between() -> None:
     tank = mo.StirredTank(second, FEED, volume="8 m3").steady()
     mixed = basin(chemistry=second, diffusivity="100 m2/s").run()
     assert [mixed.left[s] for s in "ABC"] == pytest.approx([tank.final[s].to("mol/m^3") for s in "ABC"], rel=1e-4)
-    channel = {"inlets": mo.fields.Inlet("left", ("0 m", "2 m"), FEED), "outlets": mo.fields.Outlet("right", ("0 m", "2 m"))}
+    channel = {
+        "inlets": mo.fields.Inlet("left", ("0 m", "2 m"), FEED),
+        "outlets": mo.fields.Outlet("right", ("0 m", "2 m")),
+    }
     plug = mo.PlugFlow(second, FEED, volume="8 m3").run()
     run = basin(chemistry=second, diffusivity=None, cells=(80, 4), **channel).run()
     assert [run.left[s] for s in "ABC"] == pytest.approx([plug.final[s].to("mol/m^3") for s in "ABC"], rel=1e-3)
@@ -161,7 +166,9 @@ def test_a_tracer_finds_the_corners_and_reacts_as_the_field_does() -> None:
     conversion = 1 - float(np.trapezoid(np.exp(-0.2 / 60 * curve.times) * curve.E, curve.times))
     assert conversion == pytest.approx(run.conversion("A"), abs=0.01)
     assert seen[-1] == 1.0
-    straight = basin(inlets=mo.fields.Inlet("left", ("0 m", "2 m"), FEED), outlets=mo.fields.Outlet("right", ("0 m", "2 m"))).run()
+    straight = basin(
+        inlets=mo.fields.Inlet("left", ("0 m", "2 m"), FEED), outlets=mo.fields.Outlet("right", ("0 m", "2 m"))
+    ).run()
     assert straight.stagnant_fraction == 0.0
 
 
@@ -252,9 +259,13 @@ def test_shares_and_pressures_split_what_flows_out() -> None:
     run = basin(outlets=both).run()
     assert [one["flow"] / 20e-3 for one in run.outlets] == pytest.approx([0.3, 0.7], rel=1e-12)
     middle = {"inlets": mo.fields.Inlet("left", ("0.75 m", "1.25 m"), FEED)}
-    even = basin(**middle, outlets=[mo.fields.Outlet("right", ("0 m", "0.5 m")), mo.fields.Outlet("right", ("1.5 m", "2 m"))]).run()
+    even = basin(
+        **middle, outlets=[mo.fields.Outlet("right", ("0 m", "0.5 m")), mo.fields.Outlet("right", ("1.5 m", "2 m"))]
+    ).run()
     assert even.outlets[0]["flow"] == pytest.approx(even.outlets[1]["flow"], rel=1e-9)
-    near = basin(**middle, outlets=[mo.fields.Outlet("top", ("0.5 m", "1 m")), mo.fields.Outlet("top", ("3 m", "3.5 m"))]).run()
+    near = basin(
+        **middle, outlets=[mo.fields.Outlet("top", ("0.5 m", "1 m")), mo.fields.Outlet("top", ("3 m", "3.5 m"))]
+    ).run()
     assert near.outlets[0]["flow"] > 1.5 * near.outlets[1]["flow"]
     assert near.outlets[0]["A"] > near.outlets[1]["A"]
     assert "flow of outlet 2" in near.facts()

@@ -122,7 +122,9 @@ def test_a_pipe_a_distribution_and_a_segregated_batch_agree() -> None:
     tau = np.pi * 0.01**2 * 16 / (1e-3 / 60)
     model = mo.mixing.LaminarFlow().conversion("0.2 1/min", f"{tau} s")
     assert pipe.run().conversion("A") == pytest.approx(model, abs=1e-6)
-    bounds = mo.mixing.mixing_bounds(mo.Batch(FIRST, {"A": "1 mol/L"}), mo.mixing.LaminarFlow().distribution(f"{tau} s"))
+    bounds = mo.mixing.mixing_bounds(
+        mo.Batch(FIRST, {"A": "1 mol/L"}), mo.mixing.LaminarFlow().distribution(f"{tau} s")
+    )
     assert bounds.conversion("A") == pytest.approx(model, abs=2e-3)
 
 

@@ -374,7 +374,12 @@ def test_a_given_conversion_in_every_way() -> None:
 
 def test_they_stand_beside_tank_and_tube() -> None:
     """Compared, swept, in a train, optimized: the same numbers as alone, and a reaction without kinetics said to be."""
-    law = {"k": "2 1/h", "K": mo.VantHoff(K=9.0, at="350 K", enthalpy="-60 kJ/mol"), "name": "r", "enthalpy": "-60 kJ/mol"}
+    law = {
+        "k": "2 1/h",
+        "K": mo.VantHoff(K=9.0, at="350 K", enthalpy="-60 kJ/mol"),
+        "name": "r",
+        "enthalpy": "-60 kJ/mol",
+    }
     chemistry = mo.Chemistry(mo.Reaction("A <-> B", **law))
     feed = mo.Feed({"A": "2 mol/L"}, flow="1 m3/h", T="330 K", heat_capacity="4 MJ/m3/K")
     at = mo.AtEquilibrium(chemistry, feed, name="limit", heat="adiabatic")

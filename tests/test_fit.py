@@ -301,7 +301,7 @@ WRONG_RUNS = [
     ({"measured": {"A": [1, 2]}}, "2 values for 3 times"),
     ({"measured": {"A": [1, -2, 1]}}, "negative concentration"),
     ({"initial": {"A": -1}}, "negative concentration"),
-    ({"T": -3}, "not a temperature"),
+    ({"T": -3}, "temperature -3 must be above zero"),
 ]
 
 

@@ -61,7 +61,9 @@ def test_reaction_and_heat_close(heat: dict[str, str], shape: dict[str, str]) ->
     law = mo.Reaction("A -> B", rate="k*exp(-E/T)*[A]", enthalpy="-60 kJ/mol")
     chem = mo.Chemistry(law, SPECIES, {"k": "3e4 1/s", "E": "5000 K"})
     feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min", **WATERY)
-    tube = mo.fields.LaminarTube(chem, feed, **shape, length="10 m", diffusivity="1e-8 m2/s", conductivity="0.6 W/m/K", **heat)
+    tube = mo.fields.LaminarTube(
+        chem, feed, **shape, length="10 m", diffusivity="1e-8 m2/s", conductivity="0.6 W/m/K", **heat
+    )
     run = tube.run()
     assert max(run.closure.values()) < 1e-8
     warmed = (run.mixed["temperature"][-1] - 300) * 4e6 / 6e4

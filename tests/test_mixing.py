@@ -40,7 +40,9 @@ def test_intervals_of_noisy_tests_hold_the_truth(n: int, kind: str, end: float) 
     hits = dict.fromkeys(truth, 0)
     for _ in range(200):
         signal = clean / size + 0.3 + random.normal(0, 0.01, len(t))
-        found = mo.mixing.TracerTest(t, signal, kind=kind, volume="0.8 m3", flow=1e-3, **more).distribution(1e-4).intervals
+        found = (
+            mo.mixing.TracerTest(t, signal, kind=kind, volume="0.8 m3", flow=1e-3, **more).distribution(1e-4).intervals
+        )
         for name, value in truth.items():
             hits[name] += found[name][0] <= value <= found[name][1]
     assert min(hits.values()) >= 185, hits
@@ -54,7 +56,9 @@ def test_published_tables_to_their_digits() -> None:
     assert pulse.variance_si / 3600 == pytest.approx(47.5, rel=1e-12)
     assert pulse.E[1:4] * 60 == pytest.approx([0.03, 0.05, 0.05], rel=1e-12)
     t = np.array([0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 12, 14]) * 60.0
-    other = mo.mixing.TracerTest(t, [0, 1, 5, 8, 10, 8, 6, 4, 3, 2.2, 1.5, 0.6, 0], tail="none", rule="Simpson").distribution()
+    other = mo.mixing.TracerTest(
+        t, [0, 1, 5, 8, 10, 8, 6, 4, 3, 2.2, 1.5, 0.6, 0], tail="none", rule="Simpson"
+    ).distribution()
     assert other.mean_si / 60 == pytest.approx(5.15, abs=0.01)  # printed with an area rounded to 50
     assert other.variance_si / 3600 == pytest.approx(6.10, abs=0.01)
     assert other.E[4] * 60 == pytest.approx(0.2, abs=1e-3)
@@ -161,10 +165,14 @@ def test_laminar_flow_and_a_second_order_reaction() -> None:
     assert one.conversion("A", "maximum mixedness") == pytest.approx(0.5, abs=2e-4)
     assert one.conversion("A", "mixed tank") == pytest.approx(0.5, abs=1e-7)
     half = mo.Chemistry(mo.Reaction("A -> B", rate="k*[A]^0.5", k=f"{0.5 / TAU} mol^0.5/L^0.5/s"))
-    below = mo.mixing.mixing_bounds(mo.Batch(half, {"A": "1 mol/L"}), mo.mixing.TanksInSeries(2).distribution(f"{TAU} s"))
+    below = mo.mixing.mixing_bounds(
+        mo.Batch(half, {"A": "1 mol/L"}), mo.mixing.TanksInSeries(2).distribution(f"{TAU} s")
+    )
     assert "maximum mixedness is the upper bound" in below.order_in_words()
     first = mo.Chemistry(mo.Reaction("A -> B", k=f"{2 / TAU} 1/s"))
-    same = mo.mixing.mixing_bounds(mo.Batch(first, {"A": "1 mol/L"}), mo.mixing.TanksInSeries(2).distribution(f"{TAU} s"))
+    same = mo.mixing.mixing_bounds(
+        mo.Batch(first, {"A": "1 mol/L"}), mo.mixing.TanksInSeries(2).distribution(f"{TAU} s")
+    )
     assert [same.conversion("A"), same.conversion("A", "maximum mixedness")] == pytest.approx([0.75, 0.75], abs=2e-4)
     assert "does not matter" in same.order_in_words()
 
@@ -255,7 +263,9 @@ def test_fits_find_the_numbers_and_rule_other_models_out() -> None:
         for name, value in numbers.items():
             assert abs(found.best.number(name) - value) < 2.5 * found.best.halves[name] < 0.5 * value, name
         assert found.best.dead_fraction == pytest.approx(0.3 if "active" in numbers else 0.0, abs=0.05)
-    bare = mo.mixing.fit_flow_models(mo.mixing.TracerTest(t, signal), [mo.mixing.TankWithDeadZone(), mo.mixing.TanksInSeries()])
+    bare = mo.mixing.fit_flow_models(
+        mo.mixing.TracerTest(t, signal), [mo.mixing.TankWithDeadZone(), mo.mixing.TanksInSeries()]
+    )
     assert "not known" in bare.remarks["tank with dead zone and by-pass"]
 
 

@@ -128,7 +128,9 @@ def test_what_is_calculated_is_what_a_run_reports_with_exact_slopes(name: str) -
             found = vessel.with_(**{**sizes, case.along: float(place)}).run()
         elif case.along:
             at = vessel.with_({case.along: float(place)}).spec.end_si
-            profile = vessel.run([at]).profile(mo.results.concentration("A") if response == "A" else mo.results.Metric(response, ""))
+            profile = vessel.run([at]).profile(
+                mo.results.concentration("A") if response == "A" else mo.results.Metric(response, "")
+            )
             assert values[n] == pytest.approx(profile[1 if at < vessel.spec.end_si else -1], rel=1e-6)
             continue
         else:

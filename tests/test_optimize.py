@@ -156,9 +156,7 @@ def test_a_limit_everywhere_is_held_at_the_highest_place() -> None:
     assert found.run.metric("temperature") == pytest.approx(345.0, abs=1e-6)
     cooled = mo.PlugFlow(chem, feed, volume="400 L", heat=mo.Jacket(T="320 K", UA="4 W/K"))
     best = mo.optimize(cooled, maximize="conversion of A", free={"feed T": ("310 K", "360 K")}, subject_to=limit)
-    assert max(best.run.max_temperature.number, best.run.series["temperature"].max()) == pytest.approx(
-        345.0, abs=1e-5
-    )
+    assert max(best.run.max_temperature.number, best.run.series["temperature"].max()) == pytest.approx(345.0, abs=1e-5)
     assert best.run.metric("temperature") < 344.9  # the peak lies inside
     by_hand = brentq(
         lambda T: cooled.with_({"feed T": T}).run().max_temperature.to("K") - 345.0, 310.0, 345.0, xtol=1e-8

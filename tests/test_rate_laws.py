@@ -251,7 +251,8 @@ def test_equilibria_of_concentrations_and_pressures_say_the_same() -> None:
     by_c = mo.Chemistry(mo.Reaction("A <-> 2 B", k="1 1/s", K=mo.thermo.FromSpecies()), species=listed)
     law = "k*(p[A] - p[B]^2/K)"
     by_p = mo.Chemistry(
-        mo.Reaction("A <-> 2 B", rate=law, k="1 mol/m3/s/bar", K=mo.thermo.FromSpecies("pressures", "1 bar")), species=listed
+        mo.Reaction("A <-> 2 B", rate=law, k="1 mol/m3/s/bar", K=mo.thermo.FromSpecies("pressures", "1 bar")),
+        species=listed,
     )
     ends = [mo.Batch(c, {"A": "0.7 bar"}, T="320 K").run("1 h") for c in (by_c, by_p)]
     assert ends[0].conversion("A") == pytest.approx(ends[1].conversion("A"), rel=1e-8)
@@ -329,7 +330,7 @@ WRONG: dict[str, tuple[Any, str]] = {
     ),
     "a catalyst that is none": (lambda: mo.Batch(mo.Chemistry(mo.Reaction("A -> B", k=1)), {"A": 1}, catalyst="Pt"), "is not a catalyst"),
     "more voids than bed": (lambda: mo.Catalyst(voidage=1.3), "is more than 1"),
-    "a half van 't Hoff": (lambda: mo.VantHoff(K=1), "give K, enthalpy, at; or A, dH; or a, b"),
+    "a half van 't Hoff": (lambda: mo.VantHoff(K=1), "give K, enthalpy, at; or A, enthalpy; or a, b"),
     "b in degC": (lambda: mo.VantHoff(a=1, b="20 degC"), "give it in K"),
     "a unit specified twice": (lambda: mo.VantHoff(K="3 1/bar", at=400, enthalpy=0, unit="1/Pa"), "unit belongs to a and b"),
     "tables of unequal length": (lambda: mo.Arrhenius.through([300, 310], [1]), "2 temperatures and 1 constants"),

@@ -21,7 +21,9 @@ MIXTURE = {"methanol": 0.3, "ether": 0.5, "water": 0.2}
 
 
 def three(form: str) -> mo.thermo.CubicEquation:
-    return mo.thermo.CubicEquation([METHANOL, ETHER, WATER], form, {("methanol", "water"): -0.08, ("ether", "water"): 0.1})
+    return mo.thermo.CubicEquation(
+        [METHANOL, ETHER, WATER], form, {("methanol", "water"): -0.08, ("ether", "water"): 0.1}
+    )
 
 
 def by_hand(form: str, v: float, T: float, x: dict[str, float]) -> float:

@@ -164,7 +164,11 @@ def test_wrong_metrics(text: str) -> None:
 def test_uncertainty_of_metrics_against_differences(fitted: Fit) -> None:
     """The standard error of each metric is sqrt(g C g), with g here by differences of whole runs."""
     feed = mo.Feed({"xylose": "0.35 mol/L", "acid": "0.1 mol/L"}, flow="12 m3/h", T="175 degC")
-    metrics = [mo.results.conversion("xylose"), mo.results.yield_of("furfural", on="xylose"), mo.results.concentration("resin")]
+    metrics = [
+        mo.results.conversion("xylose"),
+        mo.results.yield_of("furfural", on="xylose"),
+        mo.results.concentration("resin"),
+    ]
     vessels = [
         mo.StirredTank(fitted.chemistry, feed, volume="8 m3"),
         mo.PlugFlow(fitted.chemistry, feed, volume="8 m3"),

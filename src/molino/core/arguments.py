@@ -1,7 +1,7 @@
-"""What is given to something public is held against its annotations where it fails: an InputError, not a raw one.
+"""Errors of Python in a public function become an InputError if an argument is not of its annotated type.
 
-Nothing is checked on the way: only when a call fails with an error of Python's own are its arguments looked at. If all
-of them are of the types that they are declared to be, the error is a fault of ours and goes on as it is.
+Arguments are examined only after a call has failed with one of Python's own errors. If all of them are of their
+annotated types, the error is a fault of Molino and is raised unchanged.
 """
 
 from __future__ import annotations
@@ -64,6 +64,12 @@ def raise_wrong(given: Mapping[str, Any], hints: Mapping[str, Any], place: str, 
             for name, value in wrong
         ]
         raise InputError(faults) from error
+
+
+def check_starts(n_starts: Any, where: str) -> None:
+    """Raise InputError for a number of starts that is not a whole number from 1 to 1000."""
+    if isinstance(n_starts, bool) or not isinstance(n_starts, int) or not 1 <= n_starts <= 1000:
+        raise InputError(f"n_starts = {n_starts!r}", where, "give a whole number from 1 to 1000")
 
 
 def short(value: Any) -> str:

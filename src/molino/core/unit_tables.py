@@ -2,13 +2,9 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from fractions import Fraction
-from typing import TYPE_CHECKING
-
-if TYPE_CHECKING:
-    pass
-
 
 GAS_CONSTANT = 8.31446261815324
 """Molar gas constant R in J/(mol K), exact since the 2019 revision of the SI (CODATA 2018)."""
@@ -175,3 +171,15 @@ OTHER_WORDS = {
     "transfer coefficient": "frequency or first-order rate constant",
 }
 """What else has the unit of a kind."""
+
+LIKELY = {"C": "degC", "c": "degC", "°": "degC", "deg C": "degC", "F": "degF", "deg": "degC", "Celsius": "degC"}
+"""Units of temperature that were probably meant."""
+UNITS_WITH_DIGITS = re.compile(r"(?<![A-Za-z])(Nm3|Sm3|mmH2O|inH2O)(?![A-Za-z0-9])")
+"""Units whose digits are not exponents."""
+PINT_NAMES = {"Nm3": "normal_cubic_meter", "Sm3": "standard_cubic_meter", "mmH2O": "mm_water", "inH2O": "inch_water"}
+
+
+def ambiguous(text: str) -> list[str]:
+    """How units with two meanings in a quantity are read, like "3 ton/h"."""
+    words = re.findall(r"[A-Za-z]+", text) if re.match(r"\s*[-+.\d]", text) else []
+    return [AMBIGUOUS[word] for word in words if word in AMBIGUOUS]

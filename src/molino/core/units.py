@@ -15,17 +15,19 @@ from functools import cache, lru_cache
 from typing import TYPE_CHECKING, Any
 
 from molino.core.arguments import short
+from molino.core.dimension_text import si_text
 from molino.core.errors import InputError, UnitError
 from molino.core.unit_tables import (
-    AMBIGUOUS,
-    BASE_NAMES,
     EXAMPLES,
     LEAST,
+    LIKELY,
     MOST,
     MOST_OF,
     OTHER_WORDS,
+    PINT_NAMES,
     PLANT_UNITS,
     SI_UNITS,
+    UNITS_WITH_DIGITS,
     Dimension,
 )
 
@@ -43,19 +45,6 @@ _SPREAD = re.compile(
     r"\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)\s*(?:\+/?-|±)\s*((?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)(.*)",
     re.DOTALL,
 )
-_LIKELY = {"C": "degC", "c": "degC", "°": "degC", "deg C": "degC", "F": "degF", "deg": "degC", "Celsius": "degC"}
-
-
-_WHOLE = re.compile(r"(?<![A-Za-z])(Nm3|Sm3|mmH2O|inH2O)(?![A-Za-z0-9])")
-"""Units whose digits are no exponents."""
-_NAMES = {"Nm3": "normal_cubic_meter", "Sm3": "standard_cubic_meter", "mmH2O": "mm_water", "inH2O": "inch_water"}
-"""What pint knows them by."""
-
-
-def ambiguous(text: str) -> list[str]:
-    """How units with two meanings in a quantity are read, like "3 ton/h"."""
-    words = re.findall(r"[A-Za-z]+", text) if re.match(r"\s*[-+.\d]", text) else []
-    return [AMBIGUOUS[word] for word in words if word in AMBIGUOUS]
 
 
 @cache
@@ -97,7 +86,7 @@ def spell_out(text: str) -> str:
     plain = text.strip().replace("°C", "degC").replace("°F", "degF").replace("·", "*").replace("^", "**")
     plain = plain.translate(str.maketrans("²³⁻¹µμ", "23-1uu"))
     plain = "1" + plain if plain.startswith("/") else plain
-    plain = _WHOLE.sub(lambda m: f"({_NAMES[m[1]]})", plain)
+    plain = UNITS_WITH_DIGITS.sub(lambda m: f"({PINT_NAMES[m[1]]})", plain)
     plain = re.sub(r"(?<=[A-Za-z])(-?\d+(?:\.\d+)?)", r"**(\1)", plain)
     return re.sub(r"(?<=[\w)])\s+(?=[A-Za-z(])", "*", plain)
 
@@ -109,7 +98,7 @@ def unit(text: str) -> Unit:
     Raises
     ------
     UnitError
-        If nobody knows the unit.
+        If the unit is unknown.
     """
     if "%" in text and text.strip() != "%":
         raise UnitError(f"'{text[:80]}' is not a unit", advice="a share stands alone: '20 mol%', '3 wt%'")
@@ -123,7 +112,7 @@ def unit(text: str) -> Unit:
         zero = registry().Quantity(0.0, found).to_base_units().magnitude
         one = registry().Quantity(1.0, found).to_base_units().magnitude
     except Exception as error:  # pint raises a dozen kinds, some of them Python's own
-        hint = _LIKELY.get(text.strip())
+        hint = LIKELY.get(text.strip())
         advice = f"did you mean '{hint}'?" if hint else "write units like mol/L, 1/min, m3/h, degC, kJ/mol"
         raise UnitError(f"unknown unit '{text}'", advice=advice) from error
     return Unit(text.strip(), float(one - zero), float(zero), dimension)
@@ -134,6 +123,7 @@ class Value:
     """A number with its unit: every dimensional result, and every quantity that was given.
 
     `to` gives the number in another unit, `quantity` a pint quantity for arithmetic; `print` shows it with its unit.
+    Values of one dimension can be compared and sorted, whatever their units.
 
     Attributes
     ----------
@@ -159,10 +149,20 @@ class Value:
 
     def to(self, text: str) -> float:
         """The number in another unit of the same dimension; UnitError for one of another dimension."""
-        wanted = unit(text)
-        if self.unit is not None and wanted.dimension != unit(self.unit).dimension:
+        self._expect_dimension_of(text)
+        return float(unit(text).from_si(self.si))
+
+    def _expect_dimension_of(self, text: str | None) -> None:
+        if self.unit is not None and text is not None and unit(text).dimension != unit(self.unit).dimension:
             raise UnitError(f"{self} is not in a unit like {text}", "", f"give one like {self.unit}")
-        return float(wanted.from_si(self.si))
+
+    def __lt__(self, other: Value) -> bool:
+        self._expect_dimension_of(other.unit)
+        return self.si < other.si
+
+    def __le__(self, other: Value) -> bool:
+        self._expect_dimension_of(other.unit)
+        return self.si <= other.si
 
     @property
     def number(self) -> float:
@@ -331,8 +331,8 @@ def expect(text: str, kind: str, name: str = "", given: str | None = None) -> Un
             if kind != "number"
             else "give a plain number, without unit"
         )
-        if kind == "temperature" and text.strip() in _LIKELY:
-            advice = f"did you mean '{_LIKELY[text.strip()]}'?"
+        if kind == "temperature" and text.strip() in LIKELY:
+            advice = f"did you mean '{LIKELY[text.strip()]}'?"
         raise UnitError(
             f"'{message}' is not {article(kind)}: {text or '1'} is a unit of {describe(found.dimension)}", name, advice
         )
@@ -362,32 +362,6 @@ def _positive(given: Any, kind: str, name: str, zero: bool) -> Value:
 
 
 _positive_known = lru_cache(maxsize=8192)(_positive)
-
-
-def si_text(dimension: Dimension) -> str:
-    """A unit in SI base units for a dimension, e.g. 'm^3/mol/s'."""
-    up = [_power(BASE_NAMES.get(base, base), power) for base, power in dimension.items() if power > 0]
-    down = [_power(BASE_NAMES.get(base, base), -power) for base, power in dimension.items() if power < 0]
-    return "/".join(["*".join(up) or "1", *down]) if up or down else ""
-
-
-def everyday_text(dimension: Dimension) -> str:
-    """A unit of the laboratory for a dimension: 'L/mol/min' where SI says m^3/mol/s."""
-    left = {base: power for base, power in dimension.items() if power}
-    litres = left.get("[length]", Fraction(0)) / 3
-    if litres.denominator != 1:
-        return si_text(left)
-    bases = {"mol": "[substance]", "kg": "[mass]", "min": "[time]"}
-    names = {"L": litres, **{name: left.get(base, Fraction(0)) for name, base in bases.items()}}
-    if left.keys() - {"[length]", *bases.values()}:
-        return si_text(left)
-    up = [_power(name, power) for name, power in names.items() if power > 0]
-    down = [_power(name, -power) for name, power in names.items() if power < 0]
-    return "/".join(["*".join(up) or "1", *down]) if up or down else "no unit"
-
-
-def _power(name: str, power: Fraction) -> str:
-    return name if power == 1 else f"{name}^{power}" if power.denominator == 1 else f"{name}^{float(power):g}"
 
 
 def describe(dimension: Dimension) -> str:

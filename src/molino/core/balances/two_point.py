@@ -83,6 +83,25 @@ class TwoPoint:
         rest = [np.full(len(x), values[s]) for s in by]
         return np.column_stack([y.T * self.scale, x * self.end, *rest])
 
+    def _first(self, attempt: Any, attempt_part: Any, begins: np.ndarray, p: np.ndarray) -> Any:
+        """A first profile: from a flat one, from profiles of the vessel without dispersion, or by lengthening it."""
+        mesh = np.linspace(0.0, 1.0, _FIRST_NODES)
+        flat = np.repeat(begins[:, None], _FIRST_NODES, axis=1)
+        found = attempt(mesh, flat, p, 1e-4)
+        dense = np.linspace(0.0, 1.0, _DENSE_NODES)
+        for states in self._near(dense, begins) if not self._is_physical(found) else ():
+            found = attempt(dense, states, p, 1e-4)
+            if self._is_physical(found):
+                break
+        if not self._is_physical(found):
+            near = (mesh, flat, p)
+            for part in _STRETCHES:
+                found = attempt_part(part, *near)
+                if found is None:
+                    break
+                near = found.x, found.y, found.p
+        return found
+
     def _solve(self) -> None:
         n, k, scale = self.n, self.k, self.scale
         first = np.array([self.case.value(symbol) for symbol in self.unknown])
@@ -95,9 +114,8 @@ class TwoPoint:
         weights = np.max(np.abs(conditions.slopes(at_end)[0][:, :n] * scale), axis=1)
 
         def fun(x: np.ndarray, y: np.ndarray, p: np.ndarray) -> np.ndarray:
-            return (
-                rhs.value(self._columns(x * share, y, self.unknown, p * size)).T * (self.end * share / scale)[:, None]
-            )
+            found = rhs.value(self._columns(x * share, y, self.unknown, p * size))
+            return found.T * (self.end * share / scale)[:, None]
 
         def slopes(x: np.ndarray, y: np.ndarray, p: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
             found = rhs.slopes(self._columns(x * share, y, self.unknown, p * size))
@@ -119,32 +137,22 @@ class TwoPoint:
             return by_left, by_right, by_p
 
         def attempt(x: np.ndarray, y: np.ndarray, p: np.ndarray, tol: float) -> Any:
+            options = {"fun_jac": slopes, "bc_jac": end_slopes, "tol": tol, "max_nodes": _MOST_NODES}
             try:
                 with np.errstate(all="ignore"):
-                    found = solve_bvp(
-                        fun, ends, x, y, p, fun_jac=slopes, bc_jac=end_slopes, tol=tol, max_nodes=_MOST_NODES
-                    )
+                    found = solve_bvp(fun, ends, x, y, p, **options)
             except (ValueError, ArithmeticError, np.linalg.LinAlgError):
                 return None
             return found if found.status == 0 and np.isfinite(found.y).all() else None
 
-        mesh = np.linspace(0.0, 1.0, _FIRST_NODES)
-        flat = np.repeat(begins[:, None], _FIRST_NODES, axis=1)
-        found = attempt(mesh, flat, first / size, 1e-4)
-        dense = np.linspace(0.0, 1.0, _DENSE_NODES)
-        for states in self._near(dense, begins) if not self._is_physical(found) else ():
-            found = attempt(dense, states, first / size, 1e-4)
-            if self._is_physical(found):
-                break
-        if not self._is_physical(found):
-            near = (mesh, flat, first / size)
-            for stretch in _STRETCHES:
-                share = stretch
-                found = attempt(*near, 1e-3)
-                if found is None:
-                    break
-                near = found.x, found.y, found.p
-        share = 1.0
+        def attempt_part(part: float, x: np.ndarray, y: np.ndarray, p: np.ndarray) -> Any:
+            nonlocal share
+            share = part
+            found = attempt(x, y, p, 1e-3)
+            share = 1.0
+            return found
+
+        found = self._first(attempt, attempt_part, begins, first / size)
         if found is not None:
             found = self._tightened(attempt, found)
         if found is None:

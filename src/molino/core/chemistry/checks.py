@@ -21,6 +21,7 @@ from molino.core.chemistry.reaction_set import ReactionSet
 from molino.core.chemistry.symbolic_network import combination_text, null_space
 from molino.core.chemistry.temperature_dependence import Arrhenius
 from molino.core.chemistry.thermochemistry import FromSpecies
+from molino.core.dimension_text import si_text
 from molino.core.errors import Fault, InputError, SolveError
 from molino.core.frozen import Frozen
 from molino.core.printing import Printed
@@ -111,7 +112,7 @@ def _what_is_not_checked(chemistry: ReactionSet) -> Iterator[Finding]:
     for name, needed in chemistry.unitless.items():
         for constant, dimension in needed.items():
             if dimension:
-                message = f"a bare number, taken as {units.si_text(dimension)}"
+                message = f"a bare number, taken as {si_text(dimension)}"
                 yield Finding("note", f"reaction {name}, {constant}", message, "write its unit")
     for reaction in chemistry.reactions:
         place = f"reaction {reaction.name}"
@@ -367,7 +368,7 @@ def _equilibria(chemistry: ReactionSet, T: float) -> Iterator[Finding]:
         off = found - math.log(expected)
         if abs(off) > _FAR:
             dimension = units.unit(str(form.bound(equation_of.equation, known).unit)).dimension
-            unit = f" {units.si_text(dimension)}" if dimension else ""
+            unit = f" {si_text(dimension)}" if dimension else ""
             message = (
                 f"{at} the rate vanishes at K = {math.exp(found):.3g}{unit}, the thermochemistry gives {expected:.3g}"
             )

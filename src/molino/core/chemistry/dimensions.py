@@ -14,6 +14,7 @@ import sympy as sp
 
 from molino.core import units
 from molino.core.chemistry.formula import GAS, PRESSURE, TEMPERATURE, constant, species_in
+from molino.core.dimension_text import everyday_text
 from molino.core.errors import InputError, UnitError
 from molino.core.symbols import Quantity
 from molino.core.unit_tables import Dimension
@@ -150,11 +151,9 @@ def check_dimensions(
         still, solved = _solve(rate, {**known, name: None}, orders, rate_dimension)
         needed = solved.get(name)
         if still is None and needed is not None and all(base.startswith("[") for base in needed):
-            unit_needed = units.everyday_text(needed)
+            unit_needed = everyday_text(needed)
             came = known[name]
-            message = (
-                f"{name} is in {units.everyday_text(came or {})}, but the rate law {rate} needs it in {unit_needed}"
-            )
+            message = f"{name} is in {everyday_text(came or {})}, but the rate law {rate} needs it in {unit_needed}"
             raise UnitError(message, advice=f"give {name} in {unit_needed}, or another unit of the same dimension")
     message = f"the dimensions do not agree in {failed}"
     raise InputError(
@@ -172,7 +171,7 @@ def _solve(
 ) -> tuple[str | None, dict[str, Exponents]]:
     walk = _Walk(known, orders)
     total = walk.dimension(rate)
-    message = f"{rate}, which must be in {units.everyday_text(rate_dimension)}"
+    message = f"{rate}, which must be in {everyday_text(rate_dimension)}"
     walk.equations.append((_plus(total, rate_dimension, Fraction(-1)), message))
     return _contradiction(walk.equations)
 

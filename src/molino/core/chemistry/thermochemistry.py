@@ -15,6 +15,7 @@ from molino.core.chemistry.equation import Equation
 from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.chemistry.heat_capacity import HeatCapacity
 from molino.core.chemistry.species import Species
+from molino.core.dimension_text import si_text
 from molino.core.errors import Faults, InputError
 from molino.core.frozen import settle
 from molino.core.unit_tables import GAS_CONSTANT
@@ -142,7 +143,7 @@ class FromSpecies:
         if self.of == "activities":
             return replace(self, law=sp.exp(ln_K), unit="")
         dimension = {name: power * change for name, power in base.items() if change}
-        return replace(self, law=state ** sp.Rational(change) * sp.exp(ln_K), unit=units.si_text(dimension))
+        return replace(self, law=state ** sp.Rational(change) * sp.exp(ln_K), unit=si_text(dimension))
 
     def parts(self) -> dict[str, Entry]:
         return {}

@@ -10,6 +10,7 @@ from typing import Any
 from molino.core import units
 from molino.core.chemistry.constants import Parameter
 from molino.core.contents.portion import Portion, read_portion
+from molino.core.dimension_text import everyday_text
 from molino.core.errors import InputError, UnitError
 from molino.core.units import Value
 
@@ -95,5 +96,5 @@ def read_constant_number(value: Any, parameter: Parameter) -> float:
         wanted = units.unit(parameter.unit).dimension
         if units.unit(read.unit).dimension != wanted:
             message = f"{parameter.name} = '{value}' is not in a unit like {parameter.unit}"
-            raise UnitError(message, "", f"give it in {units.everyday_text(wanted)}")
+            raise UnitError(message, "", f"give it in {everyday_text(wanted)}")
     return read.si

@@ -62,32 +62,27 @@ def equilibrium_curves(
     Parameters
     ----------
     vessel : FlowVessel
-        A vessel at equilibrium, or a tank or tube, whose chemistry and feed are taken, and whose catalyst and rate law
-        say where the rate is highest (of one reaction).
+        A vessel at equilibrium, or a tank or tube; its chemistry and feed are used, and its catalyst and rate law for
+        the locus of the maximum rate (of one reaction).
     metric : Metric or str
         Like "conversion of methanol".
     T : pair of temperatures
-        Between which the curves go.
+        The range of the curves.
     P : sequence of pressures, optional
-        One curve each; that of the feed, if left out. The beds are at the first.
+        One curve each; by default the pressure of the feed. The beds are at the first.
     inlet : temperature, optional
-        To which the mixture is brought before every bed; that of the feed, if left out.
+        Inlet temperature of every bed; by default that of the feed.
     target : optional
-        Beds are added until the metric comes to it; one bed without.
+        Beds are added until the metric reaches it; one bed without.
     approach : temperature difference, optional
-        How far from equilibrium a bed stays: the constants are those at so much more, "10 K" above for what sets heat
-        free. By reactions only.
+        Equilibrium constants are evaluated at a temperature higher by this (endothermic: lower). By reactions only.
     beds : int
-        The most of them.
-
-    Returns
-    -------
-    EquilibriumCurves
+        The largest number of beds.
 
     Raises
     ------
     InputError
-        For a vessel without an equilibrium, a metric that it has not, or bounds that are none.
+        For a vessel without an equilibrium, an unknown metric, or invalid bounds.
 
     Examples
     --------

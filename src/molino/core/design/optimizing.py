@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from molino.core.arguments import checked
+from molino.core.arguments import check_starts, checked
 from molino.core.contract.metric import Metric
 from molino.core.contract.vessel import Vessel
 from molino.core.design.confidence import UncertainNumbers, drawn_metric, draws_for, margin, share_reaching
@@ -17,7 +17,7 @@ from molino.core.design.optimize.optimum import Optimum
 from molino.core.design.optimize.optimum_search import Search
 from molino.core.design.optimize.problem import Question, read_question
 from molino.core.design.profiles.profile_optimum import answer_with_profiles
-from molino.core.errors import InputError, SolveError
+from molino.core.errors import SolveError
 from molino.core.trains.train import Train
 
 _QUANTILE, _MOST_MOVES = 1e-5, 12
@@ -40,46 +40,37 @@ def optimize(
 ) -> Optimum:
     """Find the conditions and sizes at which a metric of a vessel or train is best.
 
-    By sequential quadratic programming on exact slopes (see `core.design.sequential`), from the vessel's own numbers
-    and from others spread over their ranges (Latin hypercube); whole numbers by a search over them around it. What is
-    returned meets the first-order conditions of W. Karush, H. W. Kuhn and A. W. Tucker to the reported accuracy, with
-    the worth of each active bound and limit (its multiplier).
+    By sequential quadratic programming with exact gradients (see `core.design.sequential`), starting from the vessel's
+    own conditions and from others in the ranges (Latin hypercube); whole numbers by a search around it. The result
+    meets the first-order conditions of W. Karush, H. W. Kuhn and A. W. Tucker to the reported accuracy, and has the
+    multiplier of each active bound and limit.
 
     Parameters
     ----------
     vessel : Batch, SemiBatch, StirredTank, PlugFlow or Train
     free : mapping of condition to (low, high)
-        Numbers by the names that `with_` takes ("T", "length", "tubes", "feed T", "[A]"; of a train "recycle",
-        "coil.length"), each with its bounds; or with a `FreeProfile`, for what may change over the run of a batch,
-        semi-batch or tube: "T", "coolant T", a constant of the chemistry, "NAME rate" of a dosing.
+        Conditions ("T", "length", "tubes", "feed T", "[A]"; of a train "recycle", "coil.length") with their bounds; or
+        with a `FreeProfile`, for those that may change during the run of a batch, semi-batch or tube: "T",
+        "coolant T", a constant of the chemistry, "NAME rate" of a dosing.
     maximize, minimize : metric or str
-        One of them: a metric, or an expression of several like "yield of B on A - 0.1*conversion of A". A number in it
-        may have a unit in brackets: "3 [1/kg]*mass flow of B - 40 [1/h/m3]*volume".
+        One of the two: a metric, or an expression like "yield of B on A - 0.1*conversion of A". Numbers may have units
+        in brackets: "3 [1/kg]*mass flow of B - 40 [1/h/m3]*volume".
     subject_to : sequence of str
-        Limits like "conversion of A >= 0.9"; "temperature everywhere <= 240 degC" holds all along the run.
-    n_starts : int
-        From how many places the search starts; more find other optima.
-    seed : int
-        Of those places, and of draws.
+        Limits like "conversion of A >= 0.9"; "temperature everywhere <= 240 degC" applies at every place.
+    n_starts, seed : int
+        Number of starts of the search; the seed of starts and draws.
     confidence : float, optional
-        The probability with which each limit is to be met, like 0.95, given the covariance of the fitted constants and
-        `spread`: limits are moved until that share of the draws meets them at the optimum.
+        The probability of meeting each limit, like 0.95, given the covariance of the fitted constants and `spread`:
+        limits are moved until this share of the draws meets them at the optimum.
     spread : mapping of condition to quantity, optional
-        Standard deviations of other numbers that are uncertain: {"flow": "1 m3/h"}.
+        Standard deviations of other uncertain conditions: {"flow": "1 m3/h"}.
     progress : callable (runs, best value so far in SI), optional
-
-    Returns
-    -------
-    Optimum
 
     Raises
     ------
-    InputError
-        With everything that is wrong with the question.
-    NotFoundError
-        If the limits cannot be met together: says which, and how near one comes.
-    SolveError
-        If the vessel cannot be run anywhere in these bounds.
+    InputError, NotFoundError, SolveError
+        For faults of the question; if no point that meets all limits is found (the limits violated, and by how much);
+        if the vessel cannot be run anywhere in these bounds.
 
     Examples
     --------
@@ -90,8 +81,7 @@ def optimize(
     >>> round(best.free[0].value * 1e3, 3), [h.text for h in best.active_limits]
     (8.047, ['conversion of A >= 0.8'])
     """
-    if isinstance(n_starts, bool) or not isinstance(n_starts, int) or not 1 <= n_starts <= 1000:
-        raise InputError(f"n_starts = {n_starts!r}", "optimize", "give a whole number from 1 to 1000")
+    check_starts(n_starts, "optimize")
     question = read_question(vessel, free, maximize, minimize, subject_to, confidence=confidence, spread=spread)
     return answer(question, n_starts, seed, progress)
 

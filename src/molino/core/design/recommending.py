@@ -70,38 +70,28 @@ def recommend(
     show: Mapping[str, str] | None = None,
     progress: Callable[[str], None] | None = None,
 ) -> Recommendation:
-    """Put arrangements of vessels side by side, each at its own best conditions and sizes.
+    """Compare arrangements of vessels, each at its own best conditions and sizes.
 
     A batch, a tank, two and three tanks in series, a tube, a tube with recycle, a tube with a by-pass, a tank followed
-    by a tube, and two tubes with a share of the feed in between (adiabatic: at a temperature of its own, a cold shot);
-    each by `optimize`.
+    by a tube, and two tubes with part of the feed in between (adiabatic: at its own temperature, a cold shot); each by
+    `optimize`.
 
     Parameters
     ----------
     chemistry : Chemistry
     feed : Feed
-    maximize, minimize : str
-        One of them: a metric, or an expression of several.
+    maximize, minimize : metric or expression; one of the two
     target : str or sequence of str
-        Limits that must be met, like "conversion of A >= 0.9".
+        Limits, like "conversion of A >= 0.9".
     free : mapping of condition to (low, high), optional
-        Conditions that are free: {"T": ("150 degC", "185 degC")}, in each vessel by itself; adiabatic, of the feed.
-    heat : "adiabatic", optional
-        Isothermal, if left out.
-    show : mapping of kind to unit, optional
-        Units for results, {"time": "min"}; otherwise those in which the inputs came.
+        {"T": ("150 degC", "185 degC")}, of each vessel; of the feed where it is adiabatic.
+    heat, show : as for the vessels
     progress : callable (name of the arrangement), optional
-
-    Returns
-    -------
-    Recommendation
 
     Raises
     ------
-    InputError
-        With everything that is wrong with the question.
-    NotFoundError
-        If the searches find no arrangement that meets the target.
+    InputError, NotFoundError
+        If no arrangement that meets the target is found.
 
     Examples
     --------
@@ -115,18 +105,23 @@ def recommend(
     own_heat = None if heat == "isothermal" else heat
     objective = check_recommendation(chemistry, feed, maximize, minimize, limits, free or {}, heat)
     arrangements = _Arrangements(chemistry, feed, FrozenMapping(free or {}), own_heat, show or {}, limits)
-    found = []
+    question = _Task(maximize, minimize, limits)
+    found: list[Arrangement] = []
     for name, make in arrangements.makers().items():
         if progress is not None:
             progress(name)
         if name == "batch" and any(m.kind not in _OF_A_BATCH for m in objective.metrics):
-            found.append(Arrangement(name, None, f"a batch has no {objective} to compare"))
-            continue
-        question = _Task(maximize, minimize, limits)
-        one = _at_its_best(name, make, question, _STARTS.get(name, 1))
-        found.append(arrangements.with_ends(_nested(one, found, arrangements, make, question)))
-        arrangements.learn(found[-1])
-    is_highest = maximize is not None
+            found.append(Arrangement(name, None, f"{objective} is not defined for a batch"))
+        else:
+            one = _at_its_best(name, make, question, _STARTS.get(name, 1))
+            found.append(arrangements.with_ends(_nested(one, found, arrangements, make, question)))
+            arrangements.learn(found[-1])
+    asked = str(maximize if maximize is not None else minimize)
+    return Recommendation(_ranked(found, maximize is not None), asked, limits, maximize is not None)
+
+
+def _ranked(found: list[Arrangement], is_highest: bool) -> tuple[Arrangement, ...]:
+    """The best first; of those that are as good, the smallest and simplest first; those without an optimum last."""
     able = [a for a in found if a.optimum is not None]
     if not able:
         reasons = "; ".join(f"{a.name}: {a.reason}" for a in found)
@@ -138,16 +133,12 @@ def recommend(
     alike = [a for a in able if is_as_good(first.value, a.optimum.value)]  # type: ignore[union-attr]
     least = min((a.volume for a in alike if np.isfinite(a.volume)), default=np.nan)
 
-    def cost(
-        a: Arrangement,
-    ) -> tuple[bool, float, int]:  # volumes that hardly differ are as good, and the simpler first
+    def cost(a: Arrangement) -> tuple[bool, float, int]:  # similar volumes count as equal: the simpler is first
         return np.isnan(a.volume), 0.0 if a.volume <= _AS_SMALL * least else a.volume, a.parts
 
     alike.sort(key=cost)
     rest = [a for a in able if a not in alike]
-    others = [a for a in found if a.optimum is None]
-    asked = str(maximize if maximize is not None else minimize)
-    return Recommendation((*alike, *rest, *others), asked, limits, is_highest)
+    return (*alike, *rest, *(a for a in found if a.optimum is None))
 
 
 def check_recommendation(

@@ -132,17 +132,17 @@ def survey(
     metrics: Sequence[Metric | str] = (),
     show: Mapping[str, str] | None = None,
 ) -> Survey:
-    """Put given conversion, equilibrium, stirred tank, tube and batch on one feed.
+    """Compare a given conversion, equilibrium, a stirred tank, a tube and a batch on one feed.
 
-    What cannot be run (without a rate law, without a constant of equilibrium) is left out, and the reason is reported.
+    A vessel that cannot be run (no rate law, no equilibrium constant) is left out, and the reason is reported.
 
     Parameters
     ----------
     chemistry : Chemistry
     feed : Feed
     residence_time : optional
-        Space time of tank and tube, and time of the batch; that in which a tube comes to 95 % of the equilibrium
-        conversion, if left out.
+        Space time of tank and tube, and time of the batch; by default the space time in which a tube reaches 95 % of
+        the equilibrium conversion.
     conversions : mapping of reaction to conversion, optional
         As for `AtConversion`, which is left out without.
     T : temperature, optional
@@ -155,14 +155,10 @@ def survey(
         The conversion of each reactant fed, if left out.
     show : mapping of kind to unit, optional
 
-    Returns
-    -------
-    Survey
-
     Raises
     ------
     InputError
-        With everything that is wrong in the input, or that keeps all of them from running.
+        All faults of the input, or the reason why no vessel can be run.
 
     Examples
     --------
@@ -172,6 +168,19 @@ def survey(
     >>> round(found.fractions[-2], 3)
     0.95
     """
+    asked, time = _read_metrics_and_time(metrics, residence_time)
+    common = {"T": T, "heat": heat, "show": show or {}}
+    remarks: dict[str, str] = {}
+    vessels, limit = _vessels(chemistry, feed, time, conversions, catalyst, common, remarks)
+    runs = _runs(vessels, remarks)
+    fractions = tuple(_fraction(run, limit) for run in runs)
+    found = {run.vessel.label: _remark(run, part, limit) for run, part in zip(runs, fractions, strict=True)}
+    remarks |= {label: remark for label, remark in found.items() if remark}
+    ratios = tuple(FrozenMapping(_ratios(run, limit)) for run in runs)
+    return Survey(compare([run.vessel for run in runs], asked), ratios, fractions, FrozenMapping(remarks))
+
+
+def _read_metrics_and_time(metrics: Sequence[Metric | str], residence_time: Any) -> tuple[list[Metric], Value | None]:
     faults, asked = Faults(), []
     for text in metrics:
         with faults.at("survey"):
@@ -180,8 +189,19 @@ def survey(
     with faults.at("survey, residence time"):
         time = units.positive(residence_time, "time", "") if residence_time is not None else None
     faults.raise_any()
-    common: dict[str, Any] = {"T": T, "heat": heat, "show": show or {}}
-    remarks: dict[str, str] = {}
+    return asked, time
+
+
+def _vessels(
+    chemistry: Chemistry,
+    feed: Feed,
+    time: Value | None,
+    conversions: Mapping[str, Any] | None,
+    catalyst: Catalyst | None,
+    common: dict[str, Any],
+    remarks: dict[str, str],
+) -> tuple[list[Vessel], AtEquilibrium | None]:
+    """The vessels that can be made, and the one at equilibrium; a remark for each that cannot."""
     vessels: list[Vessel] = []
     limit: AtEquilibrium | None = None
     if conversions is not None:
@@ -199,25 +219,19 @@ def survey(
     except MolinoError as error:
         remarks["stirred tank, tube and batch"] = _first(error)
     if not vessels:
-        raise InputError(
-            next(iter(remarks.values())), "survey", "give a rate law, constants of equilibrium, or conversions"
-        )
-    runs, found = [], []
+        advice = "give a rate law, equilibrium constants, or conversions"
+        raise InputError(next(iter(remarks.values())), "survey", advice)
+    return vessels, limit
+
+
+def _runs(vessels: list[Vessel], remarks: dict[str, str]) -> list[RunResult]:
+    runs = []
     for vessel in vessels:
         try:
             runs.append(vessel.run())
-            found.append(vessel)
         except MolinoError as error:
             remarks[vessel.label] = _first(error)
-    both = compare(found, asked)
-    ratios = tuple(FrozenMapping(_ratios(run, limit)) for run in runs)
-    fractions = tuple(_fraction(run, limit) for run in runs)
-    for run, fraction in zip(runs, fractions, strict=True):
-        if fraction > 1 + _BEYOND:
-            remarks[run.vessel.label] = f"beyond equilibrium: {100 * fraction:.4g} % of the equilibrium conversion"
-        elif run.vessel.spec.is_kinetic and (remark := _remark(run, fraction, limit)):
-            remarks[run.vessel.label] = remark
-    return Survey(both, ratios, fractions, FrozenMapping(remarks))
+    return runs
 
 
 def _first(error: MolinoError) -> str:
@@ -295,7 +309,11 @@ def _ratios(run: RunResult, limit: AtEquilibrium | None) -> dict[str, float]:
 
 
 def _remark(run: RunResult, fraction: float, limit: AtEquilibrium | None) -> str:
-    """Why a vessel is far from equilibrium."""
+    """Why a vessel is far from equilibrium, or beyond it."""
+    if fraction > 1 + _BEYOND:
+        return f"beyond equilibrium: {100 * fraction:.4g} % of the equilibrium conversion"
+    if not run.vessel.spec.is_kinetic:
+        return ""
     if (doubt := doubtful_size(run.vessel.spec)) is not None:
         return str(doubt.what)
     if not fraction < _FAR:

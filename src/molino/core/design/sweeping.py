@@ -47,23 +47,22 @@ def sweep(
     *,
     progress: Callable[[int, int], None] | None = None,
 ) -> Sweep:
-    """Run a vessel under many conditions: every combination of some, or a list of cases.
+    """Run a vessel under many conditions: every combination of values, or a list of cases.
 
-    The numbers of some hundred cases are worked out as columns, and all are integrated together, as one banded system
-    (tanks: brought to steady state together), so that a thousand cost little more than a few. Vessels whose numbers
-    change on the way, and trains, are run one by one, and so is whatever cannot be computed with the others: it has no
-    numbers then, and a reason. Ctrl-C keeps what has been computed.
+    The parameters of some hundred cases are computed as columns, and all are integrated together as one banded system
+    (tanks: brought to steady state together), so that a thousand cases cost little more than a few. Vessels with events
+    and trains are run one by one, and so is each case that fails among the others; a case that fails alone, too, has no
+    numbers and a reason. Ctrl-C keeps the cases computed so far.
 
     Parameters
     ----------
     vessel : Batch, SemiBatch, StirredTank, PlugFlow or Train
     conditions : mapping of condition to values, or list of mappings of condition to value
-        A condition by the name that `with_` gives it: a field of the vessel ("T", "volume", "length", "diameter",
-        "tubes", "time"), the "flow" or "feed T" of its feed, "coolant T", the portion of a species in the feed or
-        charge ("[xylose]", also as "3 per acid" or "20 mol%"), or a constant of the chemistry ("dehydration.k"). Of a
-        train: "recycle", those of its feed and chemistry, and those of a vessel by its name ("coil.length"). Values in
-        a list, or from `mo.span` and `mo.log_span`; a mapping stands for every combination, a list of mappings for one
-        case each.
+        By the name that `with_` takes: a field of the vessel ("T", "volume", "length", "diameter", "tubes", "time"),
+        "flow" or "feed T", "coolant T", the content of a species in the feed or charge ("[xylose]", also as "3 per
+        acid" or "20 mol%"), or a constant of the chemistry ("dehydration.k"). Of a train: "recycle", those of its feed
+        and chemistry, and those of a vessel by its name ("coil.length"). Values in a list, or from `mo.span` and
+        `mo.log_span`; a mapping means every combination, a list of mappings one case each.
     metrics : sequence of Metric or str
     progress : callable (done, of all), optional
         Called as cases are done.
@@ -75,7 +74,7 @@ def sweep(
     Raises
     ------
     InputError
-        With everything that is wrong with the question.
+        With all faults of the question.
 
     Examples
     --------
@@ -88,33 +87,10 @@ def sweep(
     """
     question = _Question.read(vessel, conditions, metrics)
     question.require_known()
-    numbers = np.full((len(question.places), len(question.metrics)), np.nan)
-    reasons = [_INTERRUPTED] * len(numbers)
-    is_stopped, apart = False, math.nan
-    try:
-        for first in range(0, len(numbers), _TOGETHER):
-            cases = range(first, min(first + _TOGETHER, len(numbers)))
-            question.compute(cases, numbers, reasons, progress)
-        apart = question.apart(numbers)
-        if apart > AGREES:  # as where start-ups settle on different steady states: each case by itself
-            apart, reasons = math.nan, [_INTERRUPTED] * len(numbers)
-            numbers[:] = math.nan
-            for case in range(len(numbers)):
-                numbers[case], reasons[case] = question._alone(case)
-    except KeyboardInterrupt:
-        is_stopped = True
+    numbers, reasons, is_stopped, apart = question.compute_all(progress)
     swept = tuple(_shown(vessel, name, given) for name, given in question.given.items())
-    return Sweep(
-        vessel,
-        question.metrics,
-        swept,
-        question.shape,
-        question.places,
-        numbers,
-        tuple(reasons),
-        is_stopped,
-        apart,
-    )
+    places = question.places
+    return Sweep(vessel, question.metrics, swept, question.shape, places, numbers, tuple(reasons), is_stopped, apart)
 
 
 def check_sweep(vessel: Vessel | Train, conditions: Any, metrics: Any) -> None:
@@ -176,6 +152,26 @@ class _Question:
             except InputError:  # the first case cannot be computed; others may
                 return None
         return None if found.spec.has_segments or found.spec.model.balances.conditions else found
+
+    def compute_all(self, progress: Callable[[int, int], None] | None) -> tuple[np.ndarray, list[str], bool, float]:
+        """The numbers, shape (cases, metrics), the reasons of missing ones, whether it was interrupted, and the largest
+        difference from cases that are run one by one."""
+        numbers = np.full((len(self.places), len(self.metrics)), np.nan)
+        reasons = [_INTERRUPTED] * len(numbers)
+        apart = math.nan
+        try:
+            for first in range(0, len(numbers), _TOGETHER):
+                cases = range(first, min(first + _TOGETHER, len(numbers)))
+                self.compute(cases, numbers, reasons, progress)
+            apart = self.apart(numbers)
+            if apart > AGREES:  # as where start-ups end in different steady states: each case by itself
+                apart, reasons = math.nan, [_INTERRUPTED] * len(numbers)
+                numbers[:] = math.nan
+                for case in range(len(numbers)):
+                    numbers[case], reasons[case] = self._alone(case)
+        except KeyboardInterrupt:
+            return numbers, reasons, True, apart
+        return numbers, reasons, False, apart
 
     def compute(
         self, cases: range, numbers: np.ndarray, reasons: list[str], progress: Callable[[int, int], None] | None

@@ -294,11 +294,17 @@ class March:
             raise SolveError("the tube could not be followed to the end", tube.label, "take fewer nodes or cells")
         if progress is not None:
             progress(1.0)
-        rows = found.reshape(len(times), *shape)
+        return self._over_time(times, found.reshape(len(times), *shape), fed, dz, coarse)
+
+    def _over_time(
+        self, times: np.ndarray, rows: np.ndarray, fed: np.ndarray, dz: float, coarse: LaminarInTime | None
+    ) -> LaminarInTime:
+        """The result of states at all times, shape (times, cells, states, nodes)."""
+        tube, cells = self.tube, rows.shape[1]
         below = self._set_positive(rows[:, :, : self.ns])
         outlet = []
         for row in rows:
-            ahead = limited(row.reshape(cells, -1), fed.ravel(), False).reshape(shape)
+            ahead = limited(row.reshape(cells, -1), fed.ravel(), False).reshape(row.shape)
             outlet.append(ahead[-1] @ (self.grid.weights * self.grid.developed))
         left = np.array(outlet)
         names = [f"concentration of {s}" for s in self.species] + (["temperature"] if self.follows_T else [])

@@ -178,7 +178,7 @@ def bootstrap(
     workers: int | None = None,
     progress: Callable[[int, int], None] | None = None,
 ) -> Bootstrap:
-    """Fit again to resampled data, from the optimum and with the errors held at those of the fit.
+    """Refit to resampled data, starting from the optimum, with the errors fixed at those of the fit.
 
     "residuals": residuals, over their standard deviation and widened by 1/sqrt(1 - leverage), are drawn with
     replacement within each response and put on the calculated values (A. C. Davison, D. V. Hinkley, Bootstrap Methods
@@ -201,34 +201,13 @@ def bootstrap(
     InputError
         For an unknown kind, or fewer than two refits are asked for.
     SolveError
-        If fewer than nine in ten settle.
+        If fewer than nine in ten converge.
     """
     if kind not in KINDS:
         raise InputError(f"'{kind}' is not a way to resample", "bootstrap", nearest(kind, KINDS))
     if times < 2:
         raise InputError(f"{times} refits", "bootstrap", "ask for 1000 or so")
-    points = fit.points
-    names = list(fit.responses)
-    response = np.array([names.index(s) for s in points.response])
-    adjusted = points.scaled / np.sqrt(np.maximum(1 - points.leverage, 1e-6))
-    for n in range(len(names)):
-        adjusted[response == n] -= adjusted[response == n].mean()
-    samples: dict[object, int] = {}
-    for i, (run, time) in enumerate(zip(points.run, points.time.tolist(), strict=True)):
-        samples.setdefault((run, time) if np.isfinite(time) else i, len(samples))
-    keys = [
-        (r, t) if np.isfinite(t) else i for i, (r, t) in enumerate(zip(points.run, points.time.tolist(), strict=True))
-    ]
-    case = np.array([samples[key] for key in keys])
-    work = _Resampler(
-        fit.problem.weighed(points.standard_deviation),
-        fit.optimum.parameters,
-        points.calculated,
-        adjusted,
-        response,
-        case,
-        kind,
-    )
+    work = _resampler(fit, kind)
     seeds = np.random.SeedSequence(seed).spawn(times)
     chunks = [seeds[n : n + _CHUNK] for n in range(0, times, _CHUNK)]
     if workers is None and times <= _FEW:
@@ -244,10 +223,23 @@ def bootstrap(
     if len(draws) < 0.9 * times:
         message = f"only {len(draws)} of {times} refits settled"
         raise SolveError(message, "bootstrap", "the data hardly determine the constants: look at their profiles")
-    own = tuple(e.unit for e in fit.estimates)
-    return Bootstrap(
-        tuple(fit.values), draws, kind, times, own, len(points.measured), fit.degrees_of_freedom, fit.chemistry
-    )
+    own, count = tuple(e.unit for e in fit.estimates), len(fit.points.measured)
+    return Bootstrap(tuple(fit.values), draws, kind, times, own, count, fit.degrees_of_freedom, fit.chemistry)
+
+
+def _resampler(fit: FitData, kind: str) -> _Resampler:
+    points = fit.points
+    names = list(fit.responses)
+    response = np.array([names.index(s) for s in points.response])
+    adjusted = points.scaled / np.sqrt(np.maximum(1 - points.leverage, 1e-6))
+    for n in range(len(names)):
+        adjusted[response == n] -= adjusted[response == n].mean()
+    places = enumerate(zip(points.run, points.time.tolist(), strict=True))
+    keys: list[object] = [(run, time) if np.isfinite(time) else i for i, (run, time) in places]
+    samples = {key: n for n, key in enumerate(dict.fromkeys(keys))}
+    case = np.array([samples[key] for key in keys])
+    weighed = fit.problem.weighed(points.standard_deviation)
+    return _Resampler(weighed, fit.optimum.parameters, points.calculated, adjusted, response, case, kind)
 
 
 def _in_parallel(work: _Resampler, chunks: list[list[np.random.SeedSequence]], cores: int) -> Iterator[np.ndarray]:

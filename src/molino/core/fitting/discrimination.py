@@ -13,7 +13,7 @@ from molino.core.arguments import checked
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.errors import Fault, InputError, SolveError
 from molino.core.fitting.experiment import Experiment
-from molino.core.fitting.experiments import as_experiments
+from molino.core.fitting.experiments import Experiments, as_experiments
 from molino.core.fitting.fit_result import Fit
 from molino.core.fitting.least_squares import Progress, minimise
 from molino.core.fitting.rate_model import RateModel
@@ -192,11 +192,11 @@ class Discrimination(Frozen, Result):
 def discriminate(
     candidates: Mapping[str, Chemistry], data: Any, *, progress: Progress | None = None, **options: Any
 ) -> Discrimination:
-    """Fit several chemistries to the same data and weigh them against each other.
+    """Fit several chemistries to the same data and compare them by their Akaike weights.
 
-    Whether one law holds another in it is found out, not asked: it is fitted to the other's calculated values, and must
-    meet them. Such pairs are held against each other by the F-test for the extra sum of squares (D. M. Bates, D. G.
-    Watts, Nonlinear Regression Analysis and Its Applications, 1988, section 3.10).
+    Nested laws are detected: one is fitted to the calculated values of the other, and must reproduce them. Such pairs
+    are compared by the F-test for the extra sum of squares (D. M. Bates, D. G. Watts, Nonlinear Regression Analysis and
+    Its Applications, 1988, section 3.10).
 
     Parameters
     ----------
@@ -230,6 +230,25 @@ def discriminate(
     if not isinstance(candidates, Mapping) or len(candidates) < 2:
         raise InputError("there are not two candidates", "discriminate", "give {'name': chemistry, ...}, two or more")
     runs = data if isinstance(data, Rates) else as_experiments(data)
+    fits, failed = _fit_each(candidates, runs, progress, options)
+    aicc = {name: _aicc(found) for name, found in fits.items()}
+    order = sorted(fits, key=lambda name: aicc[name])
+    raw = {name: math.exp(-(aicc[name] - aicc[order[0]]) / 2) for name in order}
+    weights = {name: w / sum(raw.values()) for name, w in raw.items()}
+    ordered = {name: fits[name] for name in order}
+    apart = None
+    if len(order) > 1:
+        apart = _farthest_rate(ordered, runs) if isinstance(runs, Rates) else _farthest(ordered)
+    return Discrimination(ordered, aicc, weights, tuple(_nested(ordered)), apart, failed)
+
+
+def _fit_each(
+    candidates: Mapping[str, Chemistry],
+    runs: Experiments | Rates,
+    progress: Progress | None,
+    options: Mapping[str, Any],
+) -> tuple[dict[str, Fit], dict[str, str]]:
+    """The fits, and the reason of each candidate that could not be fitted."""
     fits: dict[str, Fit] = {}
     failed: dict[str, str] = {}
     faults: list[Fault] = []
@@ -244,16 +263,7 @@ def discriminate(
         raise InputError(faults)
     if not fits:
         raise SolveError("no candidate could be fitted", "discriminate", "; ".join(failed.values()))
-    aicc = {name: _aicc(found) for name, found in fits.items()}
-    order = sorted(fits, key=lambda name: aicc[name])
-    least = aicc[order[0]]
-    raw = {name: math.exp(-(aicc[name] - least) / 2) for name in order}
-    weights = {name: w / sum(raw.values()) for name, w in raw.items()}
-    ordered = {name: fits[name] for name in order}
-    apart = None
-    if len(order) > 1:
-        apart = _farthest_rate(ordered, runs) if isinstance(runs, Rates) else _farthest(ordered)
-    return Discrimination(ordered, aicc, weights, tuple(_nested(ordered)), apart, failed)
+    return fits, failed
 
 
 def _aicc(found: Fit) -> float:

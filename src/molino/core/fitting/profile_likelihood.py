@@ -179,15 +179,39 @@ def _reach(fit: FitData, i: int, scale: Scale) -> float:
     return float(np.clip(error, 1e-12, 0.5)) if math.isfinite(error) else 0.5
 
 
+def _crossing(
+    fit: FitData, i: int, scale: Scale, limit: float, sign: float, bound: float, seen: dict[float, float]
+) -> float:
+    """Where the profile crosses the limit on one side, in the variable of the search; nan where it does not."""
+    follower = _Follower(fit, (i,))
+    centre = float(scale.inward(fit.optimum.parameters)[i])
+
+    def above(z: float) -> float:
+        if z not in seen:
+            seen[z] = sign * math.sqrt(min(follower.excess(np.array([z]), limit), 1e12))
+        return abs(seen[z]) - math.sqrt(limit)
+
+    inner, outer, length = centre, centre, _reach(fit, i, scale)
+    if scale.logarithmic[i]:
+        bound = max(bound, centre - _DECADES) if sign < 0 else min(bound, centre + _DECADES)
+    for _ in range(_FARTHEST):
+        outer = max(bound, outer + sign * length) if sign < 0 else min(bound, outer + sign * length)
+        if above(outer) >= 0:
+            found = float(brentq(above, inner, outer, xtol=_ENOUGH * max(abs(outer - centre), 1e-9), rtol=1e-9))
+            return found if _is_crossing(fit, i, found, limit) else math.nan
+        if outer == bound:
+            break
+        inner, length = outer, 1.5 * length
+    return math.nan
+
+
 def profile_likelihood(fit: FitData, name: str) -> ProfileLikelihood:
-    """Follow one constant outwards, the others fitted anew, until (S - S_min)/s^2 = F(0.95; 1, degrees of freedom).
+    """Vary one constant, with the others refitted, until (S - S_min)/s^2 = F(0.95; 1, degrees of freedom).
 
-    Where responses have errors of their own that were found along, F is widened by what that adds to the variance.
-
-    (D. M. Bates, D. G. Watts, Nonlinear Regression Analysis and Its Applications, 1988, section 6.1.) A side on which
-    that is not reached within some hundred times the linear interval, within twelve decades of the estimate or before a
-    bound is flat: the data leave it open. So is one on which a refit fails, or the profile jumps: neither is a
-    crossing.
+    D. M. Bates, D. G. Watts, Nonlinear Regression Analysis and Its Applications, 1988, section 6.1. F is increased by
+    the variance of estimated errors of responses. A side is open (flat) if the limit is not reached within some hundred
+    times the linear interval, within twelve decades of the estimate or before a bound; also if a refit fails or the
+    profile jumps, neither of which is a crossing.
 
     Raises
     ------
@@ -199,35 +223,13 @@ def profile_likelihood(fit: FitData, name: str) -> ProfileLikelihood:
     p = fit.problem.free[i]
     scale = Scale(fit.problem.free)
     low, high = scale.bounds()
-    centre = float(scale.inward(fit.optimum.parameters)[i])
-    step = _reach(fit, i, scale)
-    seen: dict[float, float] = {centre: 0.0}
+    seen: dict[float, float] = {float(scale.inward(fit.optimum.parameters)[i]): 0.0}
     ends, flat = [], []
     for sign, bound in ((-1.0, float(low[i])), (1.0, float(high[i]))):
-        follower = _Follower(fit, (i,))
-
-        def above(z: float, follower: _Follower = follower, sign: float = sign) -> float:
-            if z not in seen:
-                seen[z] = sign * math.sqrt(min(follower.excess(np.array([z]), limit), 1e12))
-            return abs(seen[z]) - math.sqrt(limit)
-
-        inner, outer, length = centre, centre, step
-        found = math.nan
-        if scale.logarithmic[i]:
-            bound = max(bound, centre - _DECADES) if sign < 0 else min(bound, centre + _DECADES)
-        for _ in range(_FARTHEST):
-            outer = max(bound, outer + sign * length) if sign < 0 else min(bound, outer + sign * length)
-            if above(outer) >= 0:
-                found = float(brentq(above, inner, outer, xtol=_ENOUGH * max(abs(outer - centre), 1e-9), rtol=1e-9))
-                if not _is_crossing(fit, i, found, limit):
-                    found = math.nan
-                break
-            if outer == bound:
-                break
-            inner, length = outer, 1.5 * length
+        found = _crossing(fit, i, scale, limit, sign, bound, seen)
         open_end = not math.isfinite(found)
         flat.append(open_end)
-        ends.append(float((low if sign < 0 else high)[i]) if open_end else found)
+        ends.append(bound if open_end else found)
     parameters = fit.optimum.parameters.copy()
 
     def outward(z: float) -> float:

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from molino.core import units
-from molino.core.arguments import checked
+from molino.core.arguments import check_starts, checked
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.reaction_set import Covariance
 from molino.core.errors import Faults, InputError, SolveError, nearest
@@ -50,53 +50,36 @@ def fit(
 ) -> Fit:
     """Fit the unknown constants of a chemistry to runs, all at once, on the integrated balances; or to rates.
 
-    The sum of squares of (measured - calculated) / s is made least. Slopes are exact, from the sensitivity equations of
-    batches and tubes and the implicit function theorem in tanks. The search is the trust-region method of
+    The sum of squares of (measured - calculated) / s is minimized with exact derivatives by the trust-region method of
     `scipy.optimize.least_squares` (M. A. Branch, T. F. Coleman, Y. Li, SIAM J. Sci. Comput. 21 (1999) 1), within the
-    bounds of each `Unknown`. Ctrl-C ends it with the best so far.
+    bounds of each `Unknown`. Ctrl-C ends the search with the best values found so far.
 
     Parameters
     ----------
-    chemistry : Chemistry
-        With `Unknown` constants.
+    chemistry : Chemistry with `Unknown` constants
     data : Experiments, runs, or Rates
-        From `mo.read_experiments`, `mo.read_rates`, or made in Python.
     errors : str or mapping of response to quantity
-        What s is; a response is a species or another metric. "each": one for each response, its residual standard
-        deviation, found along with the constants (Y. Bard, Nonlinear Parameter Estimation, 1974, section 4-9). "same":
-        one for all, ordinary least squares. "relative": proportional to each measured value, one factor a response.
-        "replicates": the scatter of replicates of each. Or given numbers, {"xylose": "0.004 mol/L", "temperature":
-        "0.3 K"}; the factor that they are all off by is found.
+        The standard deviation s of a response. "each": one per response, estimated with the constants (Y. Bard,
+        Nonlinear Parameter Estimation, 1974, section 4-9). "same": one for all. "relative": proportional to each
+        value, one factor per response. "replicates": the scatter of replicates. Or {"xylose": "0.004 mol/L"}, up to a
+        common factor, which is estimated.
     fit_initial : species, or several, or mapping of run to species, optional
-        Concentrations at the start (or in the feed) that are fitted along, the stated charge being a guess. If left
-        out, those that were measured at time zero and not stated: such a sample is a measurement like the others, not
-        the exact charge; () takes it as exact.
+        Initial (or feed) concentrations to be fitted, the stated charge being the guess. By default those that were
+        measured at time zero and not stated; () takes such a sample as the exact charge.
     unknowns : mapping of name to quantity or Unknown, optional
-        Numbers of the vessels of the runs that are sought along, with their guesses, by the names that `Vessel.with_`
-        takes: {"UA": "40 W/K", "coolant T": mo.Unknown("20 degC", lower="10 degC")}, "feed T", "[A]", "flow". One for
-        all runs whose vessel has it, if not in `per_run`.
+        Conditions of the vessels to be fitted, with guesses: {"UA": "40 W/K", "coolant T": mo.Unknown("20 degC")}.
     delay : bool or time
-        Whether the samples were taken (and stopped to react) later than noted, by a time that is sought; the guess.
+        Whether the samples were taken later than noted, by a time to be fitted; or the guess of it.
     per_run : name, or several
-        Unknown constants, or numbers of vessels, that each run has for itself.
-    n_starts : int
-        How many starts the search is made from: the guess, and others drawn up to a factor of ten from it (in units of
-        the guess where a constant may be negative), by Latin hypercube.
-    seed : int
-        Of that drawing.
-    progress : callable, optional
-        Called with the number of evaluations and the sum of squares so far.
-
-    Returns
-    -------
-    Fit
+        Unknown constants, or conditions, with a value per run.
+    n_starts, seed : int
+        Number of starts: the guess, and others up to a factor of ten from it (Latin hypercube, from the seed).
+    progress : callable (evaluations, sum of squares), optional
 
     Raises
     ------
-    InputError
-        With everything that keeps data and chemistry from fitting together.
-    SolveError
-        If the balances cannot be integrated at the guess, or the search does not settle.
+    InputError, SolveError
+        For faults of the input; if balances cannot be integrated at the guess, or the search does not converge.
 
     Examples
     --------
@@ -106,15 +89,12 @@ def fit(
     >>> round(fit.values["r.k"] * 60, 3)
     0.199
     """
+    check_starts(n_starts, "fit")
     runs = data if isinstance(data, Rates) else as_experiments(data)
     problem, points, parameter_map = prepare(chemistry, runs, errors, fit_initial, unknowns, delay, per_run)
-    if not isinstance(n_starts, int) or n_starts < 1:
-        raise InputError(f"n_starts = {n_starts!r}", "fit", "give a whole number of starts, 1 or more")
-    optimum, came = _best_of(problem, n_starts, seed, progress)
-    points = replace(
-        points, calculated=optimum.values, standard_deviation=optimum.standard_deviation, slopes=optimum.slopes
-    )
-    return _result(chemistry, runs, problem, optimum, points, parameter_map, came if n_starts > 1 else None)
+    best, came = _best_of(problem, n_starts, seed, progress)
+    points = replace(points, calculated=best.values, standard_deviation=best.standard_deviation, slopes=best.slopes)
+    return _result(chemistry, runs, problem, best, points, parameter_map, came if n_starts > 1 else None)
 
 
 def check_data(chemistry: Chemistry, data: Experiments | Rates, **options: Any) -> None:

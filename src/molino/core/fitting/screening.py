@@ -72,38 +72,32 @@ def screen_orders(
 ) -> Screening:
     """Try zero, first and second order, and a free order n, on the concentration of one species in batch runs.
 
-    Each run has its own rate constant and start; the order is common. By straight lines: c, ln c and 1/c over t
-    (O. Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, chapter 3). By least squares on the concentrations:
-    the sum of squares of each law is held against that of the free order and of laws that are no power of the
-    concentration, by the F-test for the parameters that the other has more, at least one (D. M. Bates, D. G. Watts,
-    Nonlinear Regression Analysis and Its Applications, 1988, section 3.10); a law is ruled out where data as far from
-    it would come about less than once in 100 times. The interval of the free order is by the same test, so that it
-    holds the orders that it does not rule out. If one law alone is left it is the verdict; if more are left, the data
-    cannot tell.
+    Each run has its own rate constant and initial concentration; the order is common. By straight lines: c, ln c and
+    1/c over t (O. Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, chapter 3). By least squares on the
+    concentrations: the sum of squares of each law is compared with that of the free order and of laws that are not
+    powers of the concentration, by the F-test for the additional parameters of the other, at least one (D. M. Bates,
+    D. G. Watts, Nonlinear Regression Analysis and Its Applications, 1988, section 3.10). A law is rejected if the
+    probability of data as far from it is below 1 %. The interval of the free order is by the same test. If one law
+    remains, it is the verdict; if several remain, the data do not decide.
 
     Parameters
     ----------
     data : Experiments, or runs
     species : str, optional
-        Whose concentration; may be left out where only one was measured.
+        May be omitted where only one was measured.
     partner : str, optional
-        A second reactant that is used up one for one: `-dc/dt = k [species] [partner]` is tried, too. What there was of
-        both at the start must be known (`initial ...`, or measured at time zero).
+        A second reactant, consumed one for one: `-dc/dt = k [species] [partner]` is also tried. The initial
+        concentrations of both must be known (`initial ...`, or measured at time zero).
     reversible : bool
-        Try a reversible first order, too.
+        Also try a reversible first order.
     errors : {"same", "relative"}
-        Whether all values are off by about the same concentration, or by the same fraction of the measured values.
-
-    Returns
-    -------
-    Screening
+        Whether all values have the same absolute error, or the same relative error.
 
     Raises
     ------
-    InputError
-        For an unknown species, if there are too few values, or one that is not above zero has no relative error.
-    SolveError
-        If a curve cannot be fitted.
+    InputError, SolveError
+        For an unknown species, too few values, or relative errors of values that are not above zero; if a curve cannot
+        be fitted.
 
     Examples
     --------
@@ -113,10 +107,7 @@ def screen_orders(
     'first order'
     """
     runs = as_experiments(data)
-    named = species if species is not None or len(runs.species) != 1 else runs.species[0]
-    if named is None or named not in runs.species:
-        message = f"'{named}' was not measured" if named else f"{len(runs.species)} species were measured"
-        raise InputError(message, "orders", f"name one: {nearest(named or '', runs.species)}")
+    named = _measured_species(runs, species)
     if errors not in ("same", "relative"):
         raise InputError(f"errors = {errors!r}", "orders", "'same' or 'relative'")
     series = _series(runs, named, partner, 4 if reversible else 3, errors == "relative")
@@ -126,21 +117,31 @@ def screen_orders(
     if reversible:
         laws.append(_law(REVERSIBLE, math.nan, _to_level, series))
     free = _free_order(series)
-    floor = 1e-20 * sum(float(np.sum((s.values / s.sizes) ** 2)) for s in series)  # what rounding leaves of exact data
-
-    def compared(law: Law) -> Law:
-        probability = 1.0
-        for other in (free, *laws):
-            if other is not free and math.isfinite(law.order) and math.isfinite(other.order):
-                continue  # two orders are both held against the best one
-            more = max(law.degrees_of_freedom - other.degrees_of_freedom, 1)
-            variance = (other.sum_of_squares + floor) / other.degrees_of_freedom
-            beyond = (law.sum_of_squares - other.sum_of_squares) / more / variance
-            probability = min(probability, f_tail_probability(beyond, more, other.degrees_of_freedom))
-        return replace(law, probability=probability)
-
+    floor = 1e-20 * sum(float(np.sum((s.values / s.sizes) ** 2)) for s in series)  # rounding of exact data
     interval = _order_interval(series, free, (free.sum_of_squares + floor) / free.degrees_of_freedom)
-    return Screening(named, runs, series, tuple(compared(law) for law in laws), compared(free), interval, errors)
+    compared = [_with_probability(law, free, laws, floor) for law in (free, *laws)]
+    return Screening(named, runs, series, tuple(compared[1:]), compared[0], interval, errors)
+
+
+def _measured_species(runs: Experiments, species: str | None) -> str:
+    named = species if species is not None or len(runs.species) != 1 else runs.species[0]
+    if named is None or named not in runs.species:
+        message = f"'{named}' was not measured" if named else f"{len(runs.species)} species were measured"
+        raise InputError(message, "orders", f"name one: {nearest(named or '', runs.species)}")
+    return named
+
+
+def _with_probability(law: Law, free: Law, laws: Sequence[Law], floor: float) -> Law:
+    """A law with its least F-test probability beside the free order and laws that are not powers."""
+    probability = 1.0
+    for other in (free, *laws):
+        if other is not free and math.isfinite(law.order) and math.isfinite(other.order):
+            continue  # two fixed orders are both compared with the free order
+        more = max(law.degrees_of_freedom - other.degrees_of_freedom, 1)
+        variance = (other.sum_of_squares + floor) / other.degrees_of_freedom
+        beyond = (law.sum_of_squares - other.sum_of_squares) / more / variance
+        probability = min(probability, f_tail_probability(beyond, more, other.degrees_of_freedom))
+    return replace(law, probability=probability)
 
 
 def _series(runs: Experiments, species: str, partner: str | None, fewest: int, is_relative: bool) -> tuple[Series, ...]:

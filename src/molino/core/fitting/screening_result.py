@@ -24,7 +24,7 @@ REVERSIBLE = "reversible first order"
 
 @dataclass(frozen=True, eq=False)
 class Screening(Frozen, Result):
-    """What the screening of orders found.
+    """The result of `screen_orders`.
 
     Attributes
     ----------
@@ -32,20 +32,19 @@ class Screening(Frozen, Result):
     experiments : Experiments
     series : tuple of Series
     laws : tuple of Law
-        Zero, first and second order, and what else was asked for.
+        Zero, first and second order, and others that were requested.
     free : Law
         The free order n.
     order_interval : pair of floats
-        99 % interval of n, by its profile: the orders that the free one does not rule out.
+        99 % interval of n by its profile.
     errors : str
         "same" or "relative".
 
     Examples
     --------
     >>> from importlib.resources import files
-    >>> data = files("molino.demo") / "cob-liquor.csv"
-    >>> found = mo.screen_orders(mo.read_experiments(data), "xylose")
-    >>> found.chosen.name
+    >>> runs = mo.read_experiments(files("molino.demo") / "cob-liquor.csv")
+    >>> mo.screen_orders(runs, "xylose").chosen.name
     'first order'
     """
 
@@ -59,19 +58,19 @@ class Screening(Frozen, Result):
 
     @property
     def chosen(self) -> Law | None:
-        """The one law that the data leave standing; None where there is none, or more than one."""
+        """The law that alone is not rejected; None if all are rejected, or several are not."""
         return self.standing[0] if len(self.standing) == 1 else None
 
     @property
     def standing(self) -> list[Law]:
-        """The laws that the data leave standing; the reversible one, which has one parameter more, only if needed."""
+        """The laws that are not rejected; the reversible one, which has one parameter more, only if needed."""
         left = [law for law in self.laws if law.possible]
         simpler = any(law.order == 1 for law in left)
         return [law for law in left if not (simpler and law.name == REVERSIBLE)]
 
     @property
     def conversion(self) -> float:
-        """The farthest that a run went: (first - last) / first of the measured values."""
+        """The largest conversion of a run: (first - last) / first of the measured values."""
         return max(1 - float(s.values[-1]) / float(s.values.max()) for s in self.series)
 
     @cached_property
@@ -89,11 +88,8 @@ class Screening(Frozen, Result):
             return f"{message}; ruled out: {ruled_out}" if ruled_out else message
         if left:
             names = " from ".join([left[0].name, " or ".join(law.name for law in left[1:])])
-            far = (
-                f"conversion reaches only {self.conversion:.0%}"
-                if self.conversion < 0.8
-                else (f"the scatter of {self.scatter:.1%} hides the difference")
-            )
+            far = f"the scatter of {self.scatter:.1%} hides the difference"
+            far = f"conversion reaches only {self.conversion:.0%}" if self.conversion < 0.8 else far
             return f"these data cannot tell {names}: {far}; the free order is {n}"
         return f"none of these ({ruled_out}): the free order is {n}; a reversible or a mixed law?"
 
@@ -119,9 +115,8 @@ class Screening(Frozen, Result):
         for law in (*self.laws, self.free):
             if law.name == name:
                 return law
-        raise InputError(
-            f"there is no '{name}'", "orders", nearest(name, [law.name for law in (*self.laws, self.free)])
-        )
+        known = [law.name for law in (*self.laws, self.free)]
+        raise InputError(f"there is no '{name}'", "orders", nearest(name, known))
 
     def k_unit(self, law: Law) -> str:
         """The unit of k of a law, in the units that the data came in; '' for bare numbers."""

@@ -72,9 +72,7 @@ class Compartments(FlowModel):
             flows[start] = FrozenMapping(self._shares(dict(ends), f"flows out of {start}", faults))
         for start in ("in", *names):
             if start not in flows:
-                faults.add(
-                    self.noun, f"the outflow of {start} has no target", f"flows={{'{start}': {{...: 1}}}}"
-                )
+                faults.add(self.noun, f"the outflow of {start} has no target", f"flows={{'{start}': {{...: 1}}}}")
         settle(
             self,
             tanks=FrozenMapping({n: volumes[n] for n in self.tanks if n in volumes}),

@@ -53,12 +53,7 @@ def deconvolved(
 
     how = "as given"
     if smoothing is None:
-        squared, bent = matrix.T @ matrix, size * curvature.T @ curvature
-        scores = []
-        for weight in _STRENGTHS:
-            hat = matrix @ np.linalg.solve(squared + weight * bent + 1e-14 * size * np.eye(len(grid)), matrix.T)
-            scores.append(np.sum((outlet - hat @ outlet) ** 2) / (len(times) - np.trace(hat)) ** 2)
-        smoothing, how = float(_STRENGTHS[int(np.argmin(scores))]), "by generalised cross-validation"
+        smoothing, how = _by_cross_validation(matrix, curvature, size, outlet), "by generalised cross-validation"
     E, left = at(smoothing)
     free = E > 0
     own = matrix[:, free]
@@ -67,12 +62,18 @@ def deconvolved(
     spread = np.zeros((len(grid), len(times)))
     spread[free] = gain * noise
     share = left / float(np.max(outlet))
-    return (
-        grid,
-        E,
-        spread,
-        f"not negative, curvature weighted {smoothing:.1e} {how}; residuals {100 * share:.2g} % of the peak",
-    )
+    word = f"not negative, curvature weighted {smoothing:.1e} {how}; residuals {100 * share:.2g} % of the peak"
+    return grid, E, spread, word
+
+
+def _by_cross_validation(matrix: np.ndarray, curvature: np.ndarray, size: float, outlet: np.ndarray) -> float:
+    points, nodes = matrix.shape
+    squared, bent = matrix.T @ matrix, size * curvature.T @ curvature
+    scores = []
+    for weight in _STRENGTHS:
+        hat = matrix @ np.linalg.solve(squared + weight * bent + 1e-14 * size * np.eye(nodes), matrix.T)
+        scores.append(np.sum((outlet - hat @ outlet) ** 2) / (points - np.trace(hat)) ** 2)
+    return float(_STRENGTHS[int(np.argmin(scores))])
 
 
 def convolution(times: np.ndarray, inlet: np.ndarray, grid: np.ndarray) -> np.ndarray:

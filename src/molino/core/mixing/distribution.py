@@ -1,4 +1,4 @@
-"""The distribution of residence times: E and F curves, moments with intervals, what they say of a vessel."""
+"""The residence time distribution: E and F curves, moments with intervals, and the diagnosis of a vessel."""
 
 from __future__ import annotations
 
@@ -9,11 +9,11 @@ from functools import cached_property
 from typing import Any
 
 import numpy as np
-from scipy.interpolate import make_smoothing_spline
 
 from molino.core.checks import Check, checked_fact
 from molino.core.display import Display
 from molino.core.frozen import Frozen
+from molino.core.mixing.noise import Noise, smoothed
 from molino.core.results import Result, Table, entry, frame, in_columns, plain_dict
 from molino.core.units import Value
 
@@ -30,23 +30,6 @@ _VISIBLE = 5e-3
 """Deviation of a moment of the curve from the exact one that is stated."""
 _CLEAR = 8.0
 """Times the scatter of E that a peak of it stands out."""
-
-
-@dataclass(frozen=True, eq=False)
-class Noise(Frozen):
-    """How the noise of a signal stands in what is worked out from it: changes by one standard deviation of each
-    measurement, so that the variance of anything is the sum of the squares of its row.
-
-    Attributes
-    ----------
-    F : array, shape (points, measurements)
-    raw : array, shape (3, measurements)
-    recovery : array, shape (measurements,)
-    """
-
-    F: np.ndarray
-    raw: np.ndarray
-    recovery: np.ndarray
 
 
 @dataclass(frozen=True, eq=False)
@@ -363,11 +346,8 @@ class ResidenceTimeDistribution(Frozen, Result):
         """Mean and variance of the curve where they differ from the moments that were computed without it."""
         at, share = self.shares
         mean = float(share @ at)
-        found = {}
-        for name, own, exact in (
-            ("mean", mean, self.mean_si),
-            ("variance", float(share @ (at - mean) ** 2), self.variance_si),
-        ):
+        found, variance = {}, float(share @ (at - mean) ** 2)
+        for name, own, exact in (("mean", mean, self.mean_si), ("variance", variance, self.variance_si)):
             if math.isfinite(exact) and abs(own - exact) > _VISIBLE * exact:
                 found[f"{name} of the curve"] = f"{100 * (own / exact - 1):+.2g} % from the {name} above"
         return found
@@ -394,13 +374,6 @@ class ResidenceTimeDistribution(Frozen, Result):
 
     def __str__(self) -> str:
         return "\n".join(["distribution of residence times", *in_columns(self.facts())])
-
-
-def smoothed(t: np.ndarray, y: np.ndarray, smoothing: float | None, slope: bool = False) -> np.ndarray:
-    """A cubic smoothing spline through a curve, counted in a time of order one, or its slope; not below zero."""
-    x, width = (t - t[0]) / (t[-1] - t[0]), float(t[-1] - t[0])
-    spline = make_smoothing_spline(x, y, lam=smoothing)
-    return np.asarray(np.maximum(spline.derivative()(x) / width if slope else spline(x), 0.0))
 
 
 def _scaled(display: Display, value: float, kind: str, power: int) -> float:

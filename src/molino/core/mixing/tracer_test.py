@@ -11,7 +11,8 @@ import numpy as np
 from molino.core import units
 from molino.core.errors import InputError
 from molino.core.mixing.deconvolution import deconvolved
-from molino.core.mixing.distribution import Noise, ResidenceTimeDistribution, percent, smoothed
+from molino.core.mixing.distribution import ResidenceTimeDistribution, percent
+from molino.core.mixing.noise import Noise, smoothed
 from molino.core.mixing.tracer_signal import (
     EXTRAPOLATED,
     FALLEN,

@@ -10,7 +10,6 @@ which knows the cells as columns.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -95,42 +94,44 @@ def cell_model(key: ModelKey, moving: tuple[sp.Symbol, ...], more: tuple[Term, .
     expressions: list[sp.Expr] = [*total.rhs, *(slope for _, slope in own)]
     places = {"species": slice(0, len(species)), "still": slice(len(species), len(expressions))}
 
-    def add(name: str, new: Sequence[sp.Expr]) -> None:
-        places[name] = slice(len(expressions), len(expressions) + len(new))
-        expressions.extend(new)
-
     if key.has_energy:
-        fluid = phase.capacity(content, HELD)
-        definitions.append((HELD_CAPACITY, fluid + WALL))
-        inside = [part.heating for part in total.parts if not part.is_wall]
-        add("heating", [sp.Add(*inside)])
-        add("wall", [total.wall])
-        add("capacity", [HELD_CAPACITY, fluid])
-        add("enthalpy", [phase.enthalpy(content, HELD) + WALL * TEMPERATURE])
-    if key.catalyst.law is not None:
-        add("activity at start", [key.catalyst.law])
-    if not phase.carries_volume:
-        add("volumes", [content.volume_by_amount(i) for i in range(len(species))])
-        add("volume by T", [content.volume_by_T])
+        definitions.append((HELD_CAPACITY, phase.capacity(content, HELD) + WALL))
+    for name, more_expressions in _further(key, content, total).items():
+        places[name] = slice(len(expressions), len(expressions) + len(more_expressions))
+        expressions.extend(more_expressions)
     parameters = [*key.symbols, *total.parameters, HELD, WALL, *moving]
     parameters += [PRESSURE] if phase.is_gas else []
     parameters += [TRANSFER, COOLANT] if key.heat.mode == "jacket" else []
     unknown = [s for s in dict.fromkeys(parameters) if not (follows_T and s == TEMPERATURE)]
     balances = Balances(TIME, tuple(states), tuple(definitions), tuple(ZERO for _ in states), tuple(unknown))
-    stream = tuple(INLET(FACE, s) for s in species)
+    inside = PointFunctions(balances, expressions, moving)
+    return CellModel(key, tuple(states), inside, _face(key, unknown), follows_T, places, moving)
+
+
+def _further(key: ModelKey, content: Content, total: Sum) -> dict[str, list[sp.Expr]]:
+    """Expressions that the balances of a cell need besides the slopes of its states."""
+    phase, found = key.phase, {}
+    if key.has_energy:
+        found["heating"] = [sp.Add(*(part.heating for part in total.parts if not part.is_wall))]
+        found["wall"] = [total.wall]
+        found["capacity"] = [HELD_CAPACITY, phase.capacity(content, HELD)]
+        found["enthalpy"] = [phase.enthalpy(content, HELD) + WALL * TEMPERATURE]
+    if key.catalyst.law is not None:
+        found["activity at start"] = [key.catalyst.law]
+    if not phase.carries_volume:
+        found["volumes"] = [content.volume_by_amount(i) for i in range(len(key.network.species))]
+        found["volume by T"] = [content.volume_by_T]
+    return found
+
+
+def _face(key: ModelKey, parameters: list[sp.Symbol]) -> PointFunctions:
+    """Volume and enthalpies of the stream through a face between cells."""
+    phase = key.phase
+    stream = tuple(INLET(FACE, s) for s in key.network.species)
     passing = Content(phase, stream, STREAM_T(FACE), PRESSURE, f"{FACE} ")
     found: list[sp.Expr] = [ZERO if phase.carries_volume else passing.volume]
     if key.has_energy:
         found.append(phase.sensible_enthalpy(stream, STREAM_T(FACE), TEMPERATURE, sp.Integer(1)))
         found.append(phase.enthalpy(passing, sp.Integer(1)))
     inputs = (TEMPERATURE, *stream, STREAM_T(FACE))
-    with_face = Balances(TIME, (), (), (), tuple(dict.fromkeys((*unknown, *inputs))))
-    return CellModel(
-        key,
-        tuple(states),
-        PointFunctions(balances, expressions, moving),
-        PointFunctions(with_face, found, inputs),
-        follows_T,
-        places,
-        moving,
-    )
+    return PointFunctions(Balances(TIME, (), (), (), tuple(dict.fromkeys((*parameters, *inputs)))), found, inputs)

@@ -46,7 +46,7 @@ from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.steady_states import SteadyStates, only_stable_state, steady_states
 
 _NOTHING = 1e-9
-"""An outlet of less than this share of the feed is none."""
+"""An outlet below this fraction of the feed counts as zero."""
 
 
 class StirredTankSpecification(GasSpecification, FlowSpecification):
@@ -138,7 +138,7 @@ class StirredTankSpecification(GasSpecification, FlowSpecification):
         return super().present_at_start() | {*(self.vessel.contents or ())}
 
     def start_concentrations(self, given: Mapping[str, Number], fed: Mixture) -> Mapping[str, Number]:
-        """Concentrations at t = 0; nan where amounts are given and the volume is not known yet."""
+        """Concentrations at t = 0; nan where amounts are given and the volume is unknown."""
         vessel = self.vessel
         T = Value(self.temperatures(given)[0])
         P = Value(vessel.feed.pressure(fed, given), "Pa") if self.is_gas else None
@@ -187,7 +187,7 @@ class StirredTankSpecification(GasSpecification, FlowSpecification):
         return np.inf
 
     def require_volume(self) -> None:
-        """Raise InputError while the volume is not known."""
+        """Raise InputError if no volume is given."""
         if not np.isfinite(self.volume_si):
             advice = "give volume='4 m3' or space_time='20 min', or size it: mo.size(..., free='volume')"
             raise InputError("no volume is given", self.label, advice)
@@ -200,15 +200,15 @@ class StirredTankSpecification(GasSpecification, FlowSpecification):
         return steady_many(balances, values, volume / flow)
 
     def check_outflow(self, run: Run) -> None:
-        """Raise SolveError where more passes through the wall than is fed, so that nothing is left to flow out."""
+        """Raise SolveError if more than the feed permeates through the wall, so that there is no outlet."""
         if self.vessel.wall is None or self.phase.carries_volume:
             return
         if run.is_steady:
             lowest = float(run.stream_out().volume)
         else:
             lowest = run.trajectory.most(LOCAL_FLOW, -1.0)[1]
-        if lowest < _NOTHING * float(self.fed.volume):  # at steady state a root with no outlet at all is as bad
-            message = "as much or more passes through the membrane than is fed, and nothing is left to flow out"
+        if lowest < _NOTHING * float(self.fed.volume):  # at steady state also a root with a zero outlet
+            message = "the flow through the membrane equals or exceeds the feed, so that there is no outlet"
             raise SolveError(message, self.label, "give less area, or a lower pressure in the tank")
 
     def progress_end(self) -> float:
@@ -220,7 +220,7 @@ class StirredTank(GasVessel, FlowVessel):
     """A continuous stirred tank: well mixed, at constant volume, of a liquid or a gas.
 
     dn_i/dt = F_i,in - Q c_i + V sum_j nu_ij r_j (O. Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, ch. 5),
-    with as much flowing out as keeps it full, and where the temperature is not prescribed
+    with the outlet flow Q that keeps the volume constant, and where the temperature is not prescribed
 
         sum_i n_i Cp_i dT/dt = Q_wall + W - sum_i F_i,in (h_i(T) - h_i(T_in)) - V sum_j dH_j r_j
 
@@ -230,33 +230,30 @@ class StirredTank(GasVessel, FlowVessel):
     ----------
     chemistry : Chemistry
     feed : Feed
-    volume : optional
-        Of its contents; or give `space_time` or `catalyst_mass`; or nothing and let `mo.size` find it.
-    space_time : optional
-        Volume over volumetric flow of the feed.
-    catalyst_mass : optional
-        With the bulk density (loading) of the catalyst.
+    volume, space_time, catalyst_mass : optional
+        One of the three, or none (`mo.size` finds it): the volume of the contents; volume over volumetric flow of the
+        feed; the mass of catalyst of a given bulk density (loading).
     T : temperature, optional
-        Prescribed in the tank; that of the feed if left out. Where it is not prescribed, the temperature at t = 0.
+        Prescribed in the tank, by default that of the feed; in a tank with heat balance the temperature at t = 0.
     contents : mapping of species to concentration or amount, optional
-        What is in it at t = 0, for start-up; the feed if left out.
+        Contents at t = 0; by default the feed.
     heat : "isothermal", "adiabatic", Adiabatic or Jacket
-        What passes through the walls; isothermal if left out, with the duty that this takes.
+        Isothermal by default; the duty is then a result.
     wall : Membrane, optional
-        Through which species pass, of a known area.
+        Of a known area.
     catalyst : Catalyst, optional
         Where a rate is per catalyst mass, catalyst volume or area.
     gas : GasPhase, optional
-        A gas that passes through the liquid, itself well mixed; `volume` is then of the liquid alone.
+        A well-mixed gas that is bubbled through the liquid; `volume` is then of the liquid alone.
     name : str
         For tables and messages.
     show : mapping of kind to unit
-        Units for results, e.g. {"time": "h"}; otherwise those in which the inputs came.
+        Units of results, e.g. {"time": "h"}; by default those of the inputs.
 
     Raises
     ------
     InputError
-        With everything that is wrong in it.
+        With all faults of the fields.
 
     Examples
     --------
@@ -289,21 +286,17 @@ class StirredTank(GasVessel, FlowVessel):
         return StirredTankSpecification(self)
 
     def steady(self, near: np.ndarray | None = None) -> Run:
-        """The steady state that the tank settles to from its contents at t = 0.
-
-        Where there may be several, `steady_states` finds them all.
+        """The steady state that is reached from the contents at t = 0; `steady_states` finds all of several.
 
         Parameters
         ----------
         near : array, shape (states,), optional
-            A state of a like tank, next to which the steady state is looked for first.
+            The state of a similar tank, as a first guess.
 
         Raises
         ------
-        InputError
-            If there is no volume, or constants are still unknown.
-        SolveError
-            If it never settles.
+        InputError, SolveError
+            If there is no volume, or constants are unknown; if no steady state is reached.
         """
         self.spec.require_volume()
         self.spec.require_known()
@@ -321,23 +314,21 @@ class StirredTank(GasVessel, FlowVessel):
     def steady_states(self, T: tuple[Any, Any] | None = None) -> SteadyStates:
         """All steady states within bounds of temperature, each with its stability.
 
-        At every temperature between the bounds the balances of the species are solved, following their solution as a
-        curve (through folds) from the coldest; where along it heat generation meets heat removal there is a steady
-        state. All are found that lie on this curve; amounts that have several steady states at one temperature, not
-        joined to it, would be missed. Where the temperature is prescribed, those on the curve over the volume are
-        found, and those on which start-ups settle, from the contents at t = 0 and from a fully reacted state.
+        The species balances are solved at every temperature between the bounds, along a curve (through folds) that
+        begins at the coldest; steady states are the points where heat generation equals heat removal. All steady states
+        on this curve are found; others at the same temperature that are not connected to it would be missed. If the
+        temperature is prescribed, the steady states on the curve over the volume are found, and those that start-ups
+        from the contents at t = 0 and from a fully reacted state reach.
 
         Parameters
         ----------
         T : pair of temperatures, optional
-            Bounds; from the coldest of the feeds to 600 K above the hottest, if left out.
+            Bounds; by default from the coldest feed to 600 K above the hottest.
 
         Raises
         ------
-        InputError
-            If the bounds are none, or are given where the temperature is prescribed.
-        SolveError
-            If the curve cannot be followed.
+        InputError, SolveError
+            For invalid bounds, or bounds of a prescribed temperature; if the curve cannot be followed.
         """
         return steady_states(self, T)
 
@@ -347,15 +338,12 @@ class StirredTank(GasVessel, FlowVessel):
         Parameters
         ----------
         free : mapping of one condition to its range
-            {"feed T": ("20 degC", "80 degC")}. The curve begins at the lower end, with the steady state that the tank
-            settles to there.
+            {"feed T": ("20 degC", "80 degC")}. The curve begins at the steady state of the lower end.
 
         Raises
         ------
-        InputError
-            For an unknown condition, or the range is none.
-        SolveError
-            If the curve cannot be followed.
+        InputError, SolveError
+            For an unknown condition or an invalid range; if the curve cannot be followed.
         """
         return branch(self, free)
 
@@ -369,29 +357,27 @@ class StirredTank(GasVessel, FlowVessel):
         settling_band: float = 0.02,
         verify: str = "usual",
     ) -> Run:
-        """Its steady state; or, with a time, its course from its contents at t = 0, through changes on the way.
+        """Compute the steady state, or the course over a time from the contents at t = 0.
 
         Parameters
         ----------
         time : str, float or quantity, optional
-            Left out, the steady state: as `steady()`.
+            Without it the steady state is computed, as by `steady()`.
         points : int or array of s, optional
             As for `Batch.run`.
         changes : sequence of Change, optional
             Steps and ramps of feed, flow, temperature or coolant: [mo.Change("feed T", "60 degC", at="2 h")].
         rtol, atol : float
-            As for `Batch.run`; a tenth of it, since what flows through is integrated, too.
+            As for `Batch.run`; a tenth of them, since the outlet is integrated, too.
         settling_band : float
-            Within which share of its largest distance from the steady state each quantity counts as settled.
+            A quantity counts as settled within this fraction of its largest distance from the steady state.
         verify : "usual" or "thorough"
-            With a second integration by another method, at a hundredth of the tolerances, that must agree.
+            "thorough": a second integration by another method at a hundredth of the tolerances must agree.
 
         Raises
         ------
-        InputError
-            If there is no volume, constants are still unknown, or a change is none.
-        SolveError
-            If the integration cannot go on.
+        InputError, SolveError
+            If there is no volume, constants are unknown, or a change is invalid; if the integration fails.
         """
         if time is None:
             if changes:

@@ -67,9 +67,7 @@ def orders(
         found = screen_orders(
             runs, species, partner=partner, reversible=reversible, errors="relative" if relative else "same"
         )
-        predictions = []
-        if predict is not None:
-            predictions = [found.predict(predict, s.run) for s in found.series]
+        predictions = [found.predict(predict, s.run) for s in found.series] if predict is not None else []
         content = {**found.to_dict(), "notes": list(runs.notes)}
         folder = ResultsFolder(
             output or data.parent / "results" / slug(data.stem), formats=kinds_of(formats), inputs={data.name: data}

@@ -94,21 +94,9 @@ def tracer(
         from molino.desk.tables.tracer import read_tracer
         from molino.desk.tables.write import ResultsFolder, slug
 
-        windows = []
-        for text in baseline or ():
-            low, mark, high = text.partition(":")
-            if not mark:
-                raise InputError(f"'{text}' is no window of times", "--baseline", "write it like '0 s:20 s'")
-            windows.append((low.strip(), high.strip()))
-        given: dict[str, Any] = {
-            "kind": kind,
-            "volume": volume,
-            "flow": flow,
-            "injected": injected,
-            "calibration": calibration,
-            "plateau": plateau,
-            "end": end,
-        }
+        windows = [_window(text) for text in baseline or ()]
+        given: dict[str, Any] = {"kind": kind, "volume": volume, "flow": flow, "injected": injected}
+        given |= {"calibration": calibration, "plateau": plateau, "end": end}
         given = {name: value for name, value in given.items() if value is not None}
         if data.suffix.lower() == ".toml":
             plain = (tail, rule, models) == ("exponential", "trapezoid", True)
@@ -129,3 +117,12 @@ def tracer(
         if not (as_json or quiet):
             print_written(folder)
         as_asked(content, as_json)
+
+
+def _window(text: str) -> tuple[str, str]:
+    from molino.core.errors import InputError
+
+    low, mark, high = text.partition(":")
+    if not mark:
+        raise InputError(f"'{text}' is not a window of times", "--baseline", "write it like '0 s:20 s'")
+    return low.strip(), high.strip()

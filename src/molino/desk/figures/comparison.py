@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from typing import NamedTuple
 
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
@@ -26,29 +27,8 @@ def comparison(result: Comparison) -> Figure:
     -------
     matplotlib Figure
     """
-    display = result.display
-    flowing = [0.0 if run.duty_kind == "energy" else 1.0 for run in result.runs]
-    volumes = [run.volume_si for run in result.runs]
-    times = [run.residence_time_si for run in result.runs]
-    sizes = [error or 0.0 for error in result.size_errors]
-    panels = [
-        (
-            "volume",
-            "volume",
-            volumes,
-            [v * e * f if e else 0.0 for v, e, f in zip(volumes, sizes, flowing, strict=True)],
-        ),
-        ("residence time", "time", times, [t * e if e else 0.0 for t, e in zip(times, sizes, strict=True)]),
-    ]
-    for metric in result.metrics:
-        name = str(metric)
-        errors = [e[name] or 0.0 for e in result.errors]
-        panels.append((name, metric.kind, [v[name] for v in result.values], errors))
     target = _target_of(result)
-    if target is not None:  # the same for all of them, and named in the title
-        panels = [panel for panel in panels if panel[0] != target[0]]
-    panels = [panel for panel in panels if any(math.isfinite(v) for v in panel[2])]  # of what has no volume none
-    factors = [_factor(run) for run in result.runs]
+    panels = _panels(result, target)
     columns = 1 if len(panels) == 1 else 2 if len(panels) <= 4 else 3
     rows = math.ceil(len(panels) / columns)
     figure = style.blank(height=max(6.25, 2.0 * rows))
@@ -57,40 +37,61 @@ def comparison(result: Comparison) -> Figure:
         if n >= len(panels):
             axes.set_visible(False)
             continue
-        title, kind, values, errors = panels[n]
-        values = [float(display.number(v, kind)) for v in values]
-        unit = float(display.number(1.0, kind)) - float(display.number(0.0, kind))
-        halves = [e * f * unit for e, f in zip(errors, factors, strict=True)]
-        style.dress(axes, "", "", display.label(title, kind))
-        places = range(len(values))
-        colours = [style.COLOURS[i % len(style.COLOURS)] for i in places]
-        there = [v if math.isfinite(v) else 0.0 for v in values]
-        axes.barh(places, there, color=colours, height=0.6)
-        ends = []
-        for i, (value, half) in enumerate(zip(values, halves, strict=True)):
-            if half:
-                axes.errorbar(value, i, xerr=half, color=style.INK, capsize=4, linewidth=1.2)
-            ends.append(value + half)
-            text = plus_minus(value, half) if math.isfinite(value) else "none"
-            side = -1 if value < 0 else 1
-            axes.annotate(
-                text,
-                (there[i] + side * half, i),
-                (5 * side, 0),
-                textcoords="offset points",
-                va="center",
-                ha="left" if side > 0 else "right",
-                fontsize=9,
-            )
-        _limits(axes, kind, [v for v in values if math.isfinite(v)], [e for e in ends if math.isfinite(e)])
-        axes.set_yticks(list(places), result.labels)
-        axes.grid(False, axis="y")
+        _draw(axes, panels[n], result)
     grid[0][0].invert_yaxis()
-    known = any(error for *_, errors in panels for error in errors)
+    known = any(error for panel in panels for error in panel.errors)
     note = "    ± and bars: 95 % interval from the fit of the constants" if known else ""
     sized = f", each sized for {target[0]} = {target[1]}" if target is not None else ""
-    figure.suptitle(f"Side by side{sized}{note}", x=0.01, ha="left", fontsize=11)
+    figure.suptitle(f"Comparison{sized}{note}", x=0.01, ha="left", fontsize=11)
     return figure
+
+
+class _Panel(NamedTuple):
+    """A quantity of each vessel with its standard deviation (0 where unknown), in SI."""
+
+    title: str
+    kind: str
+    values: list[float]
+    errors: list[float]
+
+
+def _panels(result: Comparison, target: tuple[str, str] | None) -> list[_Panel]:
+    """Without the metric that all vessels were sized for, and without quantities that no vessel has."""
+    flowing = [0.0 if run.duty_kind == "energy" else 1.0 for run in result.runs]
+    volumes = [run.volume_si for run in result.runs]
+    times = [run.residence_time_si for run in result.runs]
+    sizes = [error or 0.0 for error in result.size_errors]
+    of_volumes = [v * e * f if e else 0.0 for v, e, f in zip(volumes, sizes, flowing, strict=True)]
+    of_times = [t * e if e else 0.0 for t, e in zip(times, sizes, strict=True)]
+    panels = [_Panel("volume", "volume", volumes, of_volumes), _Panel("residence time", "time", times, of_times)]
+    for metric in result.metrics:
+        name = str(metric)
+        errors = [e[name] or 0.0 for e in result.errors]
+        panels.append(_Panel(name, metric.kind, [v[name] for v in result.values], errors))
+    known = [panel for panel in panels if any(math.isfinite(v) for v in panel.values)]
+    return [panel for panel in known if target is None or panel.title != target[0]]
+
+
+def _draw(axes: Axes, panel: _Panel, result: Comparison) -> None:
+    display = result.display
+    values = [float(display.number(v, panel.kind)) for v in panel.values]
+    unit = float(display.number(1.0, panel.kind)) - float(display.number(0.0, panel.kind))
+    halves = [e * _factor(run) * unit for e, run in zip(panel.errors, result.runs, strict=True)]
+    style.dress(axes, "", "", display.label(panel.title, panel.kind))
+    places = range(len(values))
+    lengths = [v if math.isfinite(v) else 0.0 for v in values]
+    axes.barh(places, lengths, color=[style.COLOURS[i % len(style.COLOURS)] for i in places], height=0.6)
+    for i, (value, half) in enumerate(zip(values, halves, strict=True)):
+        if half:
+            axes.errorbar(value, i, xerr=half, color=style.INK, capsize=4, linewidth=1.2)
+        text = plus_minus(value, half) if math.isfinite(value) else "does not apply"
+        side = -1 if value < 0 else 1
+        look: style.Look = {"va": "center", "ha": "left" if side > 0 else "right", "fontsize": 9}
+        axes.annotate(text, (lengths[i] + side * half, i), (5 * side, 0), textcoords="offset points", **look)
+    ends = [value + half for value, half in zip(values, halves, strict=True)]
+    _limits(axes, panel.kind, [v for v in values if math.isfinite(v)], [e for e in ends if math.isfinite(e)])
+    axes.set_yticks(list(places), result.labels)
+    axes.grid(False, axis="y")
 
 
 def _target_of(result: Comparison) -> tuple[str, str] | None:

@@ -30,10 +30,7 @@ _PROFILES = 5
 
 @style.draws
 def field(run: BasinRun | LaminarRun, show: Sequence[str] | None = None) -> Figure:
-    """What is inside, a panel for each quantity.
-
-    Of a basin with its openings and inner walls, the speed with stream lines; of a laminar tube from wall to wall along
-    the tube.
+    """The quantities inside, a panel each: a basin from above with stream lines; a laminar tube from wall to wall.
 
     Parameters
     ----------
@@ -102,7 +99,7 @@ def _values(run: BasinRun | LaminarRun, name: str) -> tuple[np.ndarray, str, str
 
 
 def _conversions(run: BasinRun | LaminarRun) -> dict[str, float]:
-    """What the vessel, and the same volume in plug flow and as a stirred tank, converts of the first species."""
+    """Conversion of the first reactant in the vessel, and in the same volume in plug flow and as a stirred tank."""
     label = run.basin.label if isinstance(run, BasinRun) else run.tube.label
     plug = run.basin.spec.plug if isinstance(run, BasinRun) else run.tube.spec.plug
     if not plug.spec.reactants:

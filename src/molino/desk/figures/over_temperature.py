@@ -41,15 +41,8 @@ def over_temperature(of: Any) -> Figure:
     inverse = np.linspace(inverse[0] - margin, inverse[-1] + margin, 101)
     band = np.array([[line.shown(k) for k in line.at(1 / x)] for x in inverse])
     if wide:
-        axes.fill_between(
-            1e3 * inverse,
-            band[:, 1],
-            band[:, 2],
-            color=style.COLOURS[4],
-            alpha=0.35,
-            lw=0,
-            label="95 % band of the line",
-        )
+        look: style.Look = {"color": style.COLOURS[4], "alpha": 0.35, "lw": 0}
+        axes.fill_between(1e3 * inverse, band[:, 1], band[:, 2], **look, label="95 % band of the line")
     axes.semilogy(1e3 * inverse, band[:, 0], **style.stroke(0), label="least squares")
     points = [line.shown(c.si) for c in line.constants]
     axes.semilogy(1e3 * line.x, points, "o", color=style.COLOURS[1], mfc="white", mew=1.4, ms=6, label="table")

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
 
@@ -113,7 +114,7 @@ def profile(
     species: Iterable[str] | None = None,
     limits: Mapping[str, tuple[Any, Any]] | None = None,
 ) -> Figure:
-    """Panels of what changes against time or along the tube, of one run or of several laid over each other.
+    """Panels of the quantities that change over time or along the tube, of one run or of several in one figure.
 
     Parameters
     ----------
@@ -125,40 +126,55 @@ def profile(
     log : str
         'x', 'y' or 'xy' for logarithmic axes.
     species : sequence of str, optional
-        Whose concentrations, flows, conversions and fluxes are drawn; all if left out.
+        All by default.
     limits : mapping of panel, or 'x', to (low, high), optional
-        Ends of axes, as quantities: {"x": ("0 min", "60 min"), "concentration": (0.0, "0.4 mol/L")}.
-
-    Returns
-    -------
-    matplotlib Figure
+        Ends of axes: {"x": ("0 min", "60 min"), "concentration": (0.0, "0.4 mol/L")}.
 
     Raises
     ------
     InputError
-        For a steady tank, which has no profile, runs along different things, a panel or species that there is not, or
-        a limit that is none.
+        For a steady tank, which has no profile; runs with different independent variables; an unknown panel or
+        species; or an invalid limit.
     """
     runs = [run] if isinstance(run, Run) else [*run]
     _check(runs)
-    first = runs[0]
-    display = first.display
-    name, kind, _ = first.positions()[0]
-    hidden = _hidden(runs, species)
+    first, kind = runs[0], runs[0].positions()[0][1]
+    display, hidden = first.display, _hidden(runs, species)
     ends_of = read_limits(limits or {}, kind)
-    panels = [
-        panel
-        for panel in _chosen(runs, show)
-        if species is None or any(panel.curves(one).keys() - hidden for one in runs)
-    ]
+    chosen = _chosen(runs, show)
+    panels = [p for p in chosen if species is None or any(p.curves(one).keys() - hidden for one in runs)]
     if not panels:
         raise InputError("nothing is left to draw of these species", "profile", "name others, or other panels")
+    figure = style.blank()
+    places = _draw_panels(figure, panels, runs, log, hidden)
+    for axes, panel in zip(places, panels, strict=False):
+        if panel.name in ends_of:
+            axes.set_ylim(*(float(display.number(end, panel.kind)) for end in ends_of[panel.name]))
+    if "x" in ends_of:
+        places[0].set_xlim(*(float(display.number(end, kind)) for end in ends_of["x"]))
+    elif "x" not in log:
+        ends = [one.display.number(one.positions()[0][2], kind) for one in runs]
+        places[0].set_xlim(float(min(e[0] for e in ends)), float(max(e[-1] for e in ends)))
+    constant = [text for name, text in _constant(first).items() if name not in hidden]
+    title = " · ".join(one.vessel.title for one in runs) + (f"\nconstant: {', '.join(constant)}" if constant else "")
+    figure.suptitle(title, x=0.01, ha="left", fontsize=10, color=style.INK)
+    if len(runs) > 1:
+        dashes = [style.STROKES[i % len(style.STROKES)] for i in range(len(runs))]
+        strokes = [
+            Line2D([], [], color=style.INK, linestyle=dash, label=one.vessel.label)
+            for dash, one in zip(dashes, runs, strict=True)
+        ]
+        layout: style.Look = {"loc": "outside lower center", "ncols": min(len(runs), 4)}
+        figure.legend(handles=strokes, frameon=False, fontsize=9, handlelength=3.2, **layout)
+    return figure
+
+
+def _draw_panels(figure: Figure, panels: list[_Panel], runs: Sequence[Run], log: str, hidden: set[str]) -> list[Axes]:
+    display, (name, kind, _) = runs[0].display, runs[0].positions()[0]
     columns = 1 if len(panels) <= 3 else 2
     rows = -(-len(panels) // columns)
-    figure = style.blank()
     heights = [3, *[2] * (rows - 1)] if columns == 1 else None
-    grid = figure.subplots(rows, columns, sharex=True, squeeze=False, height_ratios=heights).flat
-    places = list(grid)
+    places = list(figure.subplots(rows, columns, sharex=True, squeeze=False, height_ratios=heights).flat)
     for extra in places[len(panels) :]:
         extra.set_visible(False)
     for n, (axes, panel) in enumerate(zip(places, panels, strict=False)):
@@ -168,34 +184,11 @@ def profile(
         axes.tick_params(labelbottom=bottom)
         handles = {line.get_label(): line for line in axes.lines if not str(line.get_label()).startswith("_")}
         if len(handles) > 1 or panel.kind in ("concentration", "molar flow", "number"):
-            legend_place = {"loc": "center left", "bbox_to_anchor": (1.0, 0.5)} if columns == 1 else {"loc": "best"}
+            legend_place: style.Look = (
+                {"loc": "center left", "bbox_to_anchor": (1.0, 0.5)} if columns == 1 else {"loc": "best"}
+            )
             axes.legend(handles.values(), handles.keys(), frameon=False, handlelength=3.0, fontsize=9, **legend_place)
-    ends = [one.display.number(one.positions()[0][2], kind) for one in runs]
-    for axes, panel in zip(places, panels, strict=False):
-        if panel.name in ends_of:
-            axes.set_ylim(*(float(display.number(end, panel.kind)) for end in ends_of[panel.name]))
-    if "x" in ends_of:
-        places[0].set_xlim(*(float(display.number(end, kind)) for end in ends_of["x"]))
-    elif "x" not in log:
-        places[0].set_xlim(float(min(e[0] for e in ends)), float(max(e[-1] for e in ends)))
-    title = str(first.vessel.title) if len(runs) == 1 else " · ".join(one.vessel.title for one in runs)
-    still = [text for name, text in _constant(first).items() if name not in hidden]
-    title += f"\nconstant: {', '.join(still)}" if still else ""
-    figure.suptitle(title, x=0.01, ha="left", fontsize=10, color=style.INK)
-    if len(runs) > 1:
-        strokes = [
-            Line2D([], [], color=style.INK, linestyle=style.STROKES[i % len(style.STROKES)]) for i in range(len(runs))
-        ]
-        figure.legend(
-            strokes,
-            [one.vessel.label for one in runs],
-            loc="outside lower center",
-            ncols=min(len(runs), 4),
-            frameon=False,
-            fontsize=9,
-            handlelength=3.2,
-        )
-    return figure
+    return places
 
 
 def _check(runs: Sequence[Run]) -> None:
@@ -231,7 +224,7 @@ def _constant(run: Run) -> dict[str, str]:
     return found
 
 
-def _draw(axes: Any, panel: _Panel, runs: Sequence[Run], log: str, hidden: set[str]) -> None:
+def _draw(axes: Axes, panel: _Panel, runs: Sequence[Run], log: str, hidden: set[str]) -> None:
     """The curves of one panel: of one run each in its own colour and dash, of several a dash for each run."""
     names = list(dict.fromkeys(n for run in runs for n in panel.curves(run)))
     colour = 0

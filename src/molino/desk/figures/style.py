@@ -24,6 +24,8 @@ _SCREEN = 88
 INK, QUIET = "#222222", "#8a8a8a"
 
 
+Look = dict[str, Any]
+"""Keyword arguments of a Matplotlib artist."""
 P = ParamSpec("P")
 R = TypeVar("R")
 

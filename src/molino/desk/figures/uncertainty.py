@@ -137,13 +137,13 @@ def bootstrap(result: Bootstrap) -> Figure:
 
 @style.draws
 def candidates(result: Discrimination, run: str | None = None) -> Figure:
-    """The curves of all candidate laws through the data of one run, their residuals below, and where they differ most.
+    """The curves of all candidate laws with the data of one run, and their residuals.
 
     Parameters
     ----------
     result : Discrimination
     run : str, optional
-        Which; the one in which they differ most if left out.
+        By default the run in which the laws differ most.
 
     Returns
     -------
@@ -179,18 +179,11 @@ def candidates(result: Discrimination, run: str | None = None) -> Figure:
             weight = result.weights[name]
             label = f"{name} ({weight:.2f})" if weight >= 0.005 else f"{name} (< 0.01)"
             top.plot(display.number(band.times, along), display.number(band.values[s], kind), **line, label=label)
-            own = np.array(
-                [r == chosen and q == s for r, q in zip(found.points.run, found.points.response, strict=True)]
-            )
-            self_scaled = found.points.residuals[own] / best.points.standard_deviation[own]
-            style_of = {"color": line["color"], "linestyle": line["linestyle"], "linewidth": 1.0}
-            below.plot(
-                display.number(found.points.time[own], along),
-                self_scaled,
-                style.MARKS[n % len(style.MARKS)],
-                ms=4,
-                **style_of,
-            )
+            places = zip(found.points.run, found.points.response, strict=True)
+            own = np.array([r == chosen and q == s for r, q in places])
+            scaled = found.points.residuals[own] / best.points.standard_deviation[own]
+            look: style.Look = {"color": line["color"], "linestyle": line["linestyle"], "linewidth": 1.0, "ms": 4}
+            below.plot(display.number(found.points.time[own], along), scaled, style.MARKS[n % len(style.MARKS)], **look)
         top.plot(times, display.number(experiment.measured[s], kind), "o", color=style.INK, ms=5, mfc="white")
         _room(below)
         if kind == "concentration":

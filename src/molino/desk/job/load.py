@@ -8,7 +8,6 @@ from functools import cached_property, partial
 from pathlib import Path
 from typing import Any
 
-from molino.core import units
 from molino.core.arguments import checked
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.contents.feed import Feed, check_contents, check_species
@@ -17,6 +16,7 @@ from molino.core.errors import InputError
 from molino.core.fitting.experiments import Experiments
 from molino.core.fitting.rates import Rates
 from molino.core.trains.train import Train
+from molino.core.unit_tables import ambiguous
 from molino.core.vessels.outlet_vessel import OutletVessel
 from molino.desk.job import models
 from molino.desk.job.context import JobContext
@@ -158,24 +158,8 @@ def load_job(path: str | Path) -> Job:
 def build(job: JobContext) -> Job:
     """The core objects of a job; InputError with all that is wrong."""
     chemistry = read_chemistry_tables(job)
-    feeds = {}
-    for name, table in job.file.feeds.items():
-        with job.at(f"[feeds.{name}]"):
-            feed = read_feed(job, table, chemistry)
-            if chemistry is not None:
-                check = partial(check_contents, is_closed=False) if _starts_by(job, name) else check_species
-                check(feed.contents, chemistry, "contents")
-            feeds[name] = feed
-    vessels: dict[str, Vessel | Train] = {}
-    if chemistry is not None:
-        trains = {n: t for n, t in job.file.vessels.items() if isinstance(t, models.TrainTable)}
-        for name, vessel in job.file.vessels.items():
-            with job.at(f"[vessels.{name}]"):
-                if name not in trains:
-                    vessels[name] = read_vessel(job, name, vessel, chemistry, feeds)
-        for name, train in trains.items():
-            with job.at(f"[vessels.{name}]"):
-                vessels[name] = read_train(job, name, train, vessels, feeds)
+    feeds = _feeds(job, chemistry)
+    vessels = _vessels(job, chemistry, feeds) if chemistry is not None else {}
     data = {}
     for name, source in job.file.data.items():
         with job.at(f"[data.{name}]"):
@@ -187,59 +171,79 @@ def build(job: JobContext) -> Job:
                 lines[name] = read_line(job, fit)
             else:
                 fits[name] = study(job, fit, data, chemistry)
-    sizes, compares, sweeps = read_sizes(job, vessels), read_compares(job, vessels), read_sweeps(job, vessels)
-    optimizations = read_optimizations(job, vessels)
-    regions = read_regions(job, feeds, chemistry)
-    recommendations = read_recommendations(job, feeds, chemistry)
-    surveys, equilibria = read_surveys(job, feeds, vessels, chemistry), read_equilibria(job, vessels)
-    tanks = {}
-    for name, vessel in job.file.vessels.items():
-        is_tank = isinstance(vessel, models.StirredTankTable | models.BubbleColumnTable)
-        if is_tank and isinstance(tank := vessels.get(name), Vessel):
-            with job.at(f"[vessels.{name}]"):
-                tanks[name] = read_tank_tasks(job, vessel, tank)
-    fields, follows, tracers = read_fields(job, chemistry, feeds), dict[str, FollowTube](), read_tracers(job)
-    for name, vessel in job.file.vessels.items():
-        asked = getattr(vessel, "follow", None)
-        if asked is not None and (tube := vessels.get(name)) is not None:
-            with job.at(f"[vessels.{name}]"):
-                follows[name] = read_follow(job, asked, tube)
-    profiles, drawn = read_profiles(job, vessels, chemistry), read_figures(job, chemistry)
+    tasks: dict[str, Any] = {
+        "sizes": read_sizes(job, vessels),
+        "compares": read_compares(job, vessels),
+        "sweeps": read_sweeps(job, vessels),
+        "optimizations": read_optimizations(job, vessels),
+        "regions": read_regions(job, feeds, chemistry),
+        "recommendations": read_recommendations(job, feeds, chemistry),
+        "surveys": read_surveys(job, feeds, vessels, chemistry),
+        "equilibria": read_equilibria(job, vessels),
+        "tanks": _tank_tasks(job, vessels),
+        "fields": read_fields(job, chemistry, feeds),
+        "tracers": read_tracers(job),
+        "follows": _follows(job, vessels),
+        "profiles": read_profiles(job, vessels, chemistry),
+        "figures": read_figures(job, chemistry),
+    }
     if chemistry is not None and not job.known("fit") and any(_waits(vessel) for vessel in vessels.values()):
         waiting = ", ".join(p.name for p in chemistry.unknowns)
         advice = "add a [fit.NAME] table with data, or give numbers"
         job.faults.add("", f"{waiting} unknown, and no [fit] to find them", advice)
     job.raise_merged()
     assert chemistry is not None
-    own_units = [f"1 {unit}" for unit in job.units.values()]
-    return Job(
-        job.path,
-        job.file.title,
-        chemistry,
-        feeds,
-        vessels,
-        data,
-        fits,
-        lines,
-        sizes,
-        compares,
-        sweeps,
-        optimizations,
-        regions,
-        recommendations,
-        surveys,
-        equilibria,
-        tanks,
-        profiles,
-        fields,
-        follows,
-        tracers,
-        drawn,
-        tuple(dict.fromkeys(remark for text in (*_texts(job.raw), *own_units) for remark in units.ambiguous(text))),
-        job.files,
-        job.file.report.question,
-        job.file.report.answer,
-    )
+    texts = (*_texts(job.raw), *(f"1 {unit}" for unit in job.units.values()))
+    remarks = tuple(dict.fromkeys(remark for text in texts for remark in ambiguous(text)))
+    file = job.file
+    given: dict[str, Any] = {"question": file.report.question, "answer": file.report.answer, "files": job.files}
+    return Job(job.path, file.title, chemistry, feeds, vessels, data, fits, lines, **tasks, remarks=remarks, **given)
+
+
+def _feeds(job: JobContext, chemistry: Chemistry | None) -> dict[str, Feed]:
+    feeds = {}
+    for name, table in job.file.feeds.items():
+        with job.at(f"[feeds.{name}]"):
+            feed = read_feed(job, table, chemistry)
+            if chemistry is not None:
+                check = partial(check_contents, is_closed=False) if _starts_by(job, name) else check_species
+                check(feed.contents, chemistry, "contents")
+            feeds[name] = feed
+    return feeds
+
+
+def _vessels(job: JobContext, chemistry: Chemistry, feeds: Mapping[str, Feed]) -> dict[str, Vessel | Train]:
+    """The vessels, and then the trains that are made of them."""
+    vessels: dict[str, Vessel | Train] = {}
+    trains = {n: t for n, t in job.file.vessels.items() if isinstance(t, models.TrainTable)}
+    for name, vessel in job.file.vessels.items():
+        with job.at(f"[vessels.{name}]"):
+            if name not in trains:
+                vessels[name] = read_vessel(job, name, vessel, chemistry, feeds)
+    for name, train in trains.items():
+        with job.at(f"[vessels.{name}]"):
+            vessels[name] = read_train(job, name, train, vessels, feeds)
+    return vessels
+
+
+def _tank_tasks(job: JobContext, vessels: Mapping[str, Vessel | Train]) -> dict[str, TankTasks]:
+    tanks = {}
+    for name, vessel in job.file.vessels.items():
+        is_tank = isinstance(vessel, models.StirredTankTable | models.BubbleColumnTable)
+        if is_tank and isinstance(tank := vessels.get(name), Vessel):
+            with job.at(f"[vessels.{name}]"):
+                tanks[name] = read_tank_tasks(job, vessel, tank)
+    return tanks
+
+
+def _follows(job: JobContext, vessels: Mapping[str, Vessel | Train]) -> dict[str, FollowTube]:
+    follows = {}
+    for name, vessel in job.file.vessels.items():
+        asked = getattr(vessel, "follow", None)
+        if asked is not None and (tube := vessels.get(name)) is not None:
+            with job.at(f"[vessels.{name}]"):
+                follows[name] = read_follow(job, asked, tube)
+    return follows
 
 
 def _waits(vessel: Vessel | Train) -> bool:

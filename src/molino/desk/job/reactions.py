@@ -9,7 +9,6 @@ from typing import Any
 
 import numpy as np
 
-from molino.core import units
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.constants import Constant, read_constant
 from molino.core.chemistry.formula import names_in, parse_formula
@@ -19,6 +18,7 @@ from molino.core.chemistry.reaction import Reaction
 from molino.core.chemistry.reaction_set import Covariance
 from molino.core.chemistry.species import PROPERTIES, Species
 from molino.core.chemistry.vapor_pressure import read_vapor_pressure
+from molino.core.dimension_text import everyday_text
 from molino.core.errors import Faults, InputError, nearest
 from molino.desk.job import models
 from molino.desk.job.context import JobContext
@@ -163,7 +163,7 @@ def note_unitless(job: JobContext, chemistry: Chemistry) -> None:
         for constant, dimension in needed.items():
             if dimension:
                 message = f"{constant} is a bare number, and [units] does not say what a rate constant is in"
-                advice = f"write it with its unit, {units.everyday_text(dimension)} or alike"
+                advice = f"write it with its unit, {everyday_text(dimension)} or alike"
                 job.faults.add(f"[reactions.{reaction_name}]", message, advice)
 
 

@@ -94,21 +94,11 @@ def study(
     """A fit from its table; InputError with everything wrong in it."""
     faults = Faults()
     found = _data_of(job, table, data)
-    errors = table.errors
-    if isinstance(errors, dict):
-        with faults.at("errors"):
-            if "concentration" in job.units:
-                for name, given in errors.items():
-                    kind = found.kind_of(name)
-                    if not isinstance(given, str) and kind not in ("number", *job.units):
-                        raise InputError(f"a bare number for {name}", "", f"write it with the unit of a {kind}")
-        errors = {name: job.in_unit(given, found.kind_of(name)) for name, given in errors.items()}
-    delay = table.delay if isinstance(table.delay, bool | str) else job.in_unit(table.delay, "time")
     options: dict[str, Any] = {
-        "errors": errors,
+        "errors": _errors(job, table.errors, found, faults),
         "fit_initial": table.fit_initial,
         "unknowns": _unknowns(job, table, found),
-        "delay": delay,
+        "delay": table.delay if isinstance(table.delay, bool | str) else job.in_unit(table.delay, "time"),
         "per_run": table.per_run,
     }
     if chemistry is not None:
@@ -120,17 +110,7 @@ def study(
             with faults.at(f"candidates.{name}"):
                 candidates[name] = _candidate(job, candidate, chemistry)
                 check_data(candidates[name], found, **{**options, "per_run": ()})
-    if len(table.region) == 1:
-        faults.add("region", "a region is of two constants", "region = ['r.k', 'r.k.Ea']")
-    known = {p.name for p in chemistry.unknowns} if chemistry is not None else None
-    narrowed = [table.next.narrow] if table.next is not None and table.next.narrow not in ("D", "A") else []
-    for name in [*table.region, *narrowed]:
-        if (
-            known is not None
-            and name.partition(",")[0] not in known | table.unknowns.keys()
-            and not name.startswith(("start ", "feed ", "delay"))
-        ):
-            faults.add("region or next", f"'{name}' is not an unknown constant", nearest(name, known))
+    _check_names(table, chemistry, faults)
     extra: dict[str, Any] = {}
     with faults.at("screening"):
         extra |= _screening(job, table, found)
@@ -146,17 +126,35 @@ def study(
                 "several": table.next.several,
             }
     faults.raise_any()
-    return Study(
-        found,
-        {**options, "n_starts": table.n_starts, "seed": table.seed},
-        table.profile_likelihood,
-        tuple(table.region),
-        table.bootstrap,
-        table.resample,
-        rates=table.rates,
-        candidates=candidates,
-        **extra,
-    )
+    options |= {"n_starts": table.n_starts, "seed": table.seed}
+    extra |= {"rates": table.rates, "candidates": candidates}
+    profiles, region = table.profile_likelihood, tuple(table.region)
+    return Study(found, options, profiles, region, table.bootstrap, table.resample, **extra)
+
+
+def _errors(job: JobContext, errors: Any, data: Experiments | Rates, faults: Faults) -> Any:
+    if not isinstance(errors, dict):
+        return errors
+    with faults.at("errors"):
+        for name, given in errors.items() if "concentration" in job.units else ():
+            kind = data.kind_of(name)
+            if not isinstance(given, str) and kind not in ("number", *job.units):
+                raise InputError(f"a bare number for {name}", "", f"write it with the unit of a {kind}")
+    return {name: job.in_unit(given, data.kind_of(name)) for name, given in errors.items()}
+
+
+def _check_names(table: models.FitTable, chemistry: Chemistry | None, faults: Faults) -> None:
+    """Add faults for constants of a region, or of the next experiments, that are not fitted."""
+    if len(table.region) == 1:
+        faults.add("region", "a region is of two constants", "region = ['r.k', 'r.k.Ea']")
+    if chemistry is None:
+        return
+    known = {p.name for p in chemistry.unknowns}
+    narrowed = [table.next.narrow] if table.next is not None and table.next.narrow not in ("D", "A") else []
+    for name in [*table.region, *narrowed]:
+        is_known = name.partition(",")[0] in known | table.unknowns.keys()
+        if not is_known and not name.startswith(("start ", "feed ", "delay")):
+            faults.add("region or next", f"'{name}' is not an unknown constant", nearest(name, known))
 
 
 def _unknowns(job: JobContext, table: models.FitTable, data: Experiments | Rates) -> dict[str, Any]:

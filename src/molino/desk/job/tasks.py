@@ -21,6 +21,7 @@ from molino.core.design.recommending import check_recommendation
 from molino.core.design.size.sizing import check_size
 from molino.core.design.spans import log_span, span
 from molino.core.design.sweeping import check_sweep
+from molino.core.dimension_text import si_text
 from molino.core.errors import Faults, InputError, nearest
 from molino.core.fitting.experiment import Experiment
 from molino.core.terms.heat import Adiabatic
@@ -280,7 +281,7 @@ def read_equilibria(job: JobContext, vessels: Vessels) -> dict[str, EquilibriumT
 
 def _limit_text(limit: Limit) -> str:
     """A limit with its value in SI, as the core reads it."""
-    unit = SI_UNITS[limit.expression.kind] if limit.expression.kind else units.si_text(limit.expression.dimension)
+    unit = SI_UNITS[limit.expression.kind] if limit.expression.kind else si_text(limit.expression.dimension)
     everywhere = " everywhere" if limit.is_everywhere else ""
     return f"{limit.expression}{everywhere} {limit.way} {limit.value:.12g} {unit}".rstrip()
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pandas as pd
@@ -44,90 +45,77 @@ def read_experiments(
     vessel: str | Vessel | Train | None = None,
     changes: Sequence[Change] = (),
 ) -> Experiments:
-    """Read runs from a table: batches over time, outlets of tanks and tubes, or whatever was observed of a vessel.
+    """Read runs from a table: batches over time, outlets of tanks and tubes, or observations of a given vessel.
 
-    Headings carry units: `run`, `time [min]`, `T [degC]`, `initial xylose [mol/L]` (the charge; the same all
-    through a run), and one column of measured concentration for each species, `xylose [mol/L]`. Without `run` the
-    whole table is one run. `time (min)` is read, too, and a row of units below the headings. An empty cell (or "-",
-    "n.d.", "NA") is a value that was not measured. A heading without unit holds SI numbers. Concentrations in units of
-    pressure are partial pressures of an ideal gas; those a little below zero, as noise leaves them, are used.
+    Headings have units: `run`, `time [min]`, `T [degC]`, `initial xylose [mol/L]` (the charge, constant in a run), and
+    a column of measured concentrations per species, `xylose [mol/L]`. Without `run` the table is one run. An empty cell
+    ("-", "n.d.", "NA") was not measured. Without a unit numbers are SI. Units of pressure mean partial pressures of an
+    ideal gas. Values slightly below zero (noise) are used.
 
-    Spreadsheets are read as they are: titles above the headings, blank rows and columns, merged headings, decimal
-    commas, comments below. Blocks with the same headings, side by side or below each other, are runs, named after what
-    stands above each. What cannot be read (a text among numbers, an error value, a formula that nobody computed) is
-    left out and counted: `print(runs)` states the values read, and which cells could not be.
+    Titles above the headings, blank rows and columns, merged headings, decimal commas, a row of units and comments
+    below the table are understood. Blocks with the same headings are runs, named by the text above each. Cells that
+    cannot be read (text among numbers, error values) are left out and counted in `print(runs)`. Outlets have `space
+    time [min]` (volume over volumetric flow of the feed) instead of time, and `feed xylose [mol/L]`.
 
-    Outlets have `space time [min]` (volume over volumetric flow of the feed) in place of time, and `feed xylose
-    [mol/L]`; lines of one feed and temperature are one run, if no run is named.
-
-    With a `vessel` of its own a table holds any metrics of it: `temperature [degC]`, `heat flow [W]`, `pressure [bar]`,
-    `volume [L]`, `conversion of A`, `fraction of A`, `A [mol/L]`; over `time [min]`, along it (`length [m]`), or, with
-    neither, at its outlet or steady state, each line under its own conditions. A column named like a condition of the
-    vessel (`T [degC]`, `initial volume [L]`, `flow [L/min]`, `feed A [mol/L]`, `coolant T [degC]`) changes it, run by
-    run; a coolant also over the time of a run.
+    With a `vessel` the columns are metrics of it: `temperature [degC]`, `heat flow [W]`, `pressure [bar]`,
+    `conversion of A`, `A [mol/L]`, over `time [min]`, along `length [m]`, or at its outlet. A column named like a
+    condition of the vessel (`T [degC]`, `flow [L/min]`, `feed A [mol/L]`, `coolant T [degC]`) sets it, run by run.
 
     Parameters
     ----------
     path : str, Path or DataFrame
-        A .csv file, separated by commas or semicolons (then with a decimal comma or point), an .xlsx file, or the
-        table itself, whose lines then count from 2, as in a file with headings.
+        A .csv file (commas or semicolons), an .xlsx file, or the table itself.
     sheet : str, optional
-        Of an .xlsx file; the first that holds a table if left out; "*" for one run a sheet, named after it.
+        Of an .xlsx file; by default the first with a table; "*" reads every sheet as a run.
     header_row : int, optional
-        The line of the headings, where several could be.
     columns : str or sequence of str, optional
-        The columns of the table, "B:E" or their headings, where it does not have the sheet for itself.
+        "B:E" or headings, where the sheet has other cells.
     signals : mapping of column to Signal, optional
-        Columns that hold what an instrument showed of a concentration, or of another metric.
     vessel : "stirred tank" or "plug flow", Vessel or Train, optional
-        Where outlets were measured, if no column `vessel` says so; or the vessel that was observed.
+        Where outlets were measured, if there is no column `vessel`; or the observed vessel.
     changes : sequence of Change, optional
-        What was changed in a stirred tank on the way, in every run.
-
-    Returns
-    -------
-    Experiments
-
-    Raises
-    ------
-    InputError
-        With every fault of the table: file, line, column, and what to do.
 
     Examples
     --------
     >>> from importlib.resources import files
-    >>> data = files("molino.demo") / "cob-liquor.csv"
-    >>> runs = mo.read_experiments(data)
+    >>> runs = mo.read_experiments(files("molino.demo") / "cob-liquor.csv")
     >>> len(runs), runs.species
     (6, ('xylose', 'furfural'))
     """
     if sheet == "*":
-        faults = Faults()
-        sets: list[tuple[str, Experiments]] = []
-        for name in sheet_names(path):
-            with faults.at(f"sheet '{name}'"):
-                one = read_experiments(
-                    path, name, header_row=header_row, columns=columns, signals=signals, vessel=vessel, changes=changes
-                )
-                sets.append((name, one))
-        faults.raise_any()
-        runs = [replace(r, name=name) if len(found) == 1 else r for name, found in sets for r in found]
-        first = sets[0][1]
-        notes = tuple(dict.fromkeys(n for _, found in sets for n in found.notes if not n.startswith("other sheets")))
-        return Experiments(tuple(runs), first.source, first.show, (), notes)
+        options = {"header_row": header_row, "columns": columns, "signals": signals}
+        return _of_all_sheets(path, **options, vessel=vessel, changes=changes)
     if isinstance(vessel, Plant):
         cells = read_table(path, sheet, shape_of(vessel), header_row, columns)
         return read_observations(cells, vessel, signals or {}, changes)
     if changes:
-        raise InputError("changes are given, and no vessel that they are of", "changes", "vessel=mo.StirredTank(...)")
-    table = read(Asked(path, sheet, header_row, columns, signals or {}), _SHAPE, ("time", "space time"))
+        raise InputError("changes need the vessel that was changed", "changes", "give vessel=mo.StirredTank(...)")
+    return _measured(Asked(path, sheet, header_row, columns, signals or {}), vessel)
+
+
+def _of_all_sheets(path: str | Path | pd.DataFrame, **options: Any) -> Experiments:
+    faults = Faults()
+    sets: list[tuple[str, Experiments]] = []
+    for name in sheet_names(path):
+        with faults.at(f"sheet '{name}'"):
+            sets.append((name, read_experiments(path, name, **options)))
+    faults.raise_any()
+    runs = [replace(r, name=name) if len(found) == 1 else r for name, found in sets for r in found]
+    first = sets[0][1]
+    notes = tuple(dict.fromkeys(n for _, found in sets for n in found.notes if not n.startswith("other sheets")))
+    return Experiments(tuple(runs), first.source, first.show, (), notes)
+
+
+def _measured(asked: Asked, vessel: str | None) -> Experiments:
+    """Runs of measured concentrations."""
+    table = read(asked, _SHAPE, ("time", "space time"))
     faults = Faults()
     runs = []
     for name, rows in _by_run(table).items():
         with faults.at():
-            runs.append(_experiment(name, table, rows, signals or {}, vessel))
+            runs.append(_experiment(name, table, rows, asked.signals, vessel))
     faults.raise_any(table.path.name)
-    signal_notes = [f"column '{name}': {signal}" for name, signal in (signals or {}).items()]
+    signal_notes = [f"column '{name}': {signal}" for name, signal in asked.signals.items()]
     return Experiments(tuple(runs), table.path.name, _shown(table), (), (*table.notes, *signal_notes))
 
 
@@ -141,9 +129,9 @@ def read_rates(
 ) -> Rates:
     """Read measured rates: `rate [mol/L/min]`, `T [degC]`, and the concentrations they were measured at.
 
-    `rate` is that of the one reaction; `rate of xylose` that at which a species is consumed (a reactant) or formed (a
-    product). Per catalyst mass or area the unit says so: mol/kg/h, mol/m2/h. Partial pressures are read as in
-    `read_experiments`. A line with an empty cell is passed over.
+    `rate` is the rate of a single reaction; `rate of xylose` the rate at which a species is consumed (a reactant) or
+    formed (a product). Its unit shows whether it is per catalyst mass or area: mol/kg/h, mol/m2/h. Partial pressures
+    are read as in `read_experiments`. A line with an empty cell is skipped.
 
     Parameters
     ----------
@@ -174,7 +162,10 @@ def read_rates(
     >>> len(rates.rate)
     2
     """
-    table = read(Asked(path, sheet, header_row, columns, {}), _RATES_SHAPE, ("rate",))
+    return _rates(read(Asked(path, sheet, header_row, columns, {}), _RATES_SHAPE, ("rate",)))
+
+
+def _rates(table: Table) -> Rates:
     (rate,) = table.of("rate")
     needed = [*table.of("measured"), rate, *table.of("temperature")]
     whole = np.all([np.isfinite(table.numbers[c.heading]) for c in needed], axis=0)

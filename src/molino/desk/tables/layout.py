@@ -1,4 +1,4 @@
-"""Where in a sheet the table stands: titles above it, blank rows and columns, merged headings, several blocks."""
+"""Finding tables in a sheet: titles above them, blank rows and columns, merged headings, several blocks."""
 
 from __future__ import annotations
 
@@ -16,12 +16,12 @@ from molino.core.errors import Faults, InputError, UnitError, nearest
 from molino.desk.tables.cells import Sheet, heading_parts, is_number, letters, read_sheets
 
 MISSING = {"", "-", "–", "—", "n/a", "na", "nan", "null", "none", "n.d.", "nd", ".", "*", "n.a."}
-"""Texts by which people say that nothing was measured."""
+"""Texts that mean that nothing was measured."""
 _KNOWN = {"run", "time", "t", "temperature", "space time", "residence time", "rate", "name", "vessel"}
 _LARGEST = 1e30
-"""Beyond this a cell is no measurement."""
+"""Beyond this a number is not a measurement."""
 _LISTED = 5
-"""How many cells that could not be read are named."""
+"""The largest number of unreadable cells that are listed."""
 
 
 @dataclass
@@ -43,18 +43,17 @@ class _Block:
 
 @dataclass
 class CellTable:
-    """A table as text, and account of what of it could be read.
+    """A table as text.
 
     Attributes
     ----------
     path : Path
-        The name to speak of it by.
+        Its name in messages.
     cells : DataFrame
         Texts under their headings, indexed by line.
     place : str
         Where it was found.
     remarks : list of str
-        What there is to report about how it was read.
     unreadable : list of str
         Cells that are neither numbers nor empty, as 'D7 '#DIV/0!''.
     """

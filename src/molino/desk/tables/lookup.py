@@ -17,15 +17,15 @@ from molino.core.units import Value
 
 @checked
 def look_up(identifier: str, phase: str = "gas", name: str = "") -> Species:
-    """A species with the properties that the package `chemicals` holds of it (the extra `molino[species]`).
+    """A species with the properties that the package `chemicals` has of it (the extra `molino[species]`).
 
-    Formula, critical constants and acentric factor, the density of the liquid at 298.15 K, the vapor pressure (R. H.
-    Perry, D. W. Green, Perry's Chemical Engineers' Handbook, 8th ed. 2008, table 2-8), and for the phase asked for the
-    enthalpy of formation, the entropy and the heat capacity (of the gas a polynomial of fourth degree: B. E.
-    Poling, J. M. Prausnitz, J. P. O'Connell, The Properties of Gases and Liquids, 5th ed. 2001, appendix A; of a liquid
-    one of third degree: M. Zábranský, Z. Kolská, V. Růžička, E. S. Domalski, J. Phys. Chem. Ref. Data 39 (2010) 013103,
-    or the number at 298.15 K), and of the liquid the Rackett factor. `source` names the data set that each number came
-    from, and what there is none of.
+    The formula, the critical constants, the acentric factor, the density of the liquid at 298.15 K and the vapor
+    pressure (R. H. Perry, D. W. Green, Perry's Chemical Engineers' Handbook, 8th ed. 2008, table 2-8). Of the given
+    phase the enthalpy of formation, the entropy and the heat capacity: of a gas a polynomial of degree four (B. E.
+    Poling, J. M. Prausnitz, J. P. O'Connell, The Properties of Gases and Liquids, 5th ed. 2001, appendix A), of a
+    liquid one of degree three (M. Zábranský, Z. Kolská, V. Růžička, E. S. Domalski, J. Phys. Chem. Ref. Data 39 (2010)
+    013103) or the number at 298.15 K. Of a liquid also the Rackett factor. `source` names the data set of each number,
+    and the properties that are missing.
 
     Parameters
     ----------
@@ -33,7 +33,7 @@ def look_up(identifier: str, phase: str = "gas", name: str = "") -> Species:
         A name or a CAS number.
     phase : "gas" or "liquid"
     name : str, optional
-        What to call it; otherwise the identifier, or for a number the common name.
+        Its name; by default the identifier, or the common name where that is a number.
 
     Returns
     -------
@@ -50,6 +50,40 @@ def look_up(identifier: str, phase: str = "gas", name: str = "") -> Species:
     >>> if importlib.util.find_spec("chemicals"):
     ...     water = mo.files.look_up("water")
     """
+    chemicals, found = _search(identifier, phase)
+    properties = _constants(chemicals, found.CASs, phase)
+    properties |= _heat_capacity(chemicals, found.CASs, phase)
+    density = _liquid_density(chemicals, found.CASs, found.MW)
+    if density is not None:
+        properties["density"] = Value(density, "kg/m^3"), "PERRY_8 at 298.15 K"
+    expansion = chemicals.volume.rho_data_COSTALD
+    if phase == "liquid" and found.CASs in expansion.index and {"critical_temperature", "density"} <= properties.keys():
+        properties["rackett_factor"] = Value(float(expansion.loc[found.CASs]["Z_RA"])), "COSTALD"
+    vapor_pressure = _vapor_pressure(chemicals, found.CASs)
+    if vapor_pressure is not None:
+        properties["vapor_pressure"] = vapor_pressure, "PERRY_8"
+    sources = [f"{key} {source}" for key, (_, source) in properties.items()]
+    missing = [key.replace("_", " ") for key in _LOOKED_UP if key not in properties]
+    source = f"chemicals {chemicals.__version__}, CAS {found.CASs}, {phase}: {', '.join(sources)}"
+    source += f"; without {', '.join(missing)}" if missing else ""
+    called = name or re.sub(r"^[\W\d_]+", "", identifier if re.match(r"[^\W\d]", identifier) else found.common_name)
+    given = {key: value for key, (value, _) in properties.items()}
+    return Species(called.replace(" ", "_"), found.formula, source=source, **given)
+
+
+_CONSTANTS = {
+    "critical_temperature": ("Tc", "K"),
+    "critical_pressure": ("Pc", "Pa"),
+    "acentric_factor": ("omega", ""),
+    "enthalpy_of_formation": ("Hf", "J/mol"),
+    "entropy": ("S0", "J/mol/K"),
+}
+"""Each property, the function of the package that gives it (of the last two one per phase), and its unit."""
+_LOOKED_UP = (*_CONSTANTS, "heat_capacity", "density", "vapor_pressure")
+
+
+def _search(identifier: str, phase: str) -> tuple[Any, Any]:
+    """The package, and its entry of a species."""
     try:
         import chemicals
     except ImportError as error:
@@ -58,61 +92,37 @@ def look_up(identifier: str, phase: str = "gas", name: str = "") -> Species:
     if phase not in ("gas", "liquid"):
         raise InputError(f"phase = {phase!r}", "look_up", "give 'gas' or 'liquid'")
     try:
-        found = chemicals.search_chemical(identifier)
+        return chemicals, chemicals.search_chemical(identifier)
     except ValueError as error:
         advice = "try another name or the CAS number, or give the properties yourself"
-        raise InputError(f"'{identifier}' is not known there", "look_up", advice) from error
-    cas = found.CASs
-    sources: list[str] = []
-    given: dict[str, Any] = {}
-    letter = phase[0]
-    asked = {
-        "critical_temperature": ("Tc", "K"),
-        "critical_pressure": ("Pc", "Pa"),
-        "acentric_factor": ("omega", ""),
-        "enthalpy_of_formation": (f"Hf{letter}", "J/mol"),
-        "entropy": (f"S0{letter}", "J/mol/K"),
-    }
-    for key, (function, unit) in asked.items():
+        raise InputError(f"the package 'chemicals' has no '{identifier}'", "look_up", advice) from error
+
+
+def _constants(chemicals: Any, cas: str, phase: str) -> dict[str, tuple[Any, str]]:
+    found: dict[str, tuple[Any, str]] = {}
+    for key, (stem, unit) in _CONSTANTS.items():
+        function = stem + phase[0] if stem in ("Hf", "S0") else stem
         number = getattr(chemicals, function)(cas)
         if number is not None and math.isfinite(number):
-            given[key] = Value(float(number), unit)
-            sources.append(f"{key} {getattr(chemicals, function + '_methods')(cas)[0]}")
-    poling = chemicals.heat_capacity.Cp_data_Poling
-    if cas in poling.index:
-        row = poling.loc[cas]
-        if phase == "gas" and math.isfinite(row["a0"]):
-            terms = [
-                Value(float(row[f"a{n}"]) * GAS_CONSTANT, f"J/mol/K^{n + 1}" if n else "J/mol/K") for n in range(5)
-            ]
-            given["heat_capacity"] = HeatCapacity(terms, valid=(float(row["Tmin"]), float(row["Tmax"])))
-        elif phase == "liquid" and math.isfinite(row["Cpl"]):
-            given["heat_capacity"] = Value(float(row["Cpl"]), "J/mol/K")
-        if "heat_capacity" in given:
-            sources.append("heat_capacity POLING")
+            found[key] = Value(float(number), unit), getattr(chemicals, function + "_methods")(cas)[0]
+    return found
+
+
+def _heat_capacity(chemicals: Any, cas: str, phase: str) -> dict[str, tuple[Any, str]]:
     over_T = _liquid_heat_capacity(chemicals, cas) if phase == "liquid" else None
     if over_T is not None:
-        given["heat_capacity"] = over_T
-        sources = [one for one in sources if not one.startswith("heat_capacity")] + ["heat_capacity ZABRANSKY_SPLINE"]
-    density = _liquid_density(chemicals, cas, found.MW)
-    if density is not None:
-        given["density"] = Value(density, "kg/m^3")
-        sources.append("density PERRY_8 at 298.15 K")
-    expansion = chemicals.volume.rho_data_COSTALD
-    if phase == "liquid" and cas in expansion.index and {"critical_temperature", "density"} <= given.keys():
-        given["rackett_factor"] = Value(float(expansion.loc[cas]["Z_RA"]))
-        sources.append("rackett_factor COSTALD")
-    vapor_pressure = _vapor_pressure(chemicals, cas)
-    if vapor_pressure is not None:
-        given["vapor_pressure"] = vapor_pressure
-        sources.append("vapor_pressure PERRY_8")
-    lacking = [
-        name.replace("_", " ") for name in (*asked, "heat_capacity", "density", "vapor_pressure") if name not in given
-    ]
-    message = f"chemicals {chemicals.__version__}, CAS {found.CASs}, {phase}: {', '.join(sources)}"
-    message += f"; it has no {', no '.join(lacking)}" if lacking else ""
-    called = name or re.sub(r"^[\W\d_]+", "", identifier if re.match(r"[^\W\d]", identifier) else found.common_name)
-    return Species(called.replace(" ", "_"), found.formula, source=message, **given)
+        return {"heat_capacity": (over_T, "ZABRANSKY_SPLINE")}
+    poling = chemicals.heat_capacity.Cp_data_Poling
+    if cas not in poling.index:
+        return {}
+    row = poling.loc[cas]
+    if phase == "gas" and math.isfinite(row["a0"]):
+        unit = ["J/mol/K", *(f"J/mol/K^{n + 1}" for n in range(1, 5))]
+        terms = [Value(float(row[f"a{n}"]) * GAS_CONSTANT, unit[n]) for n in range(5)]
+        return {"heat_capacity": (HeatCapacity(terms, valid=(float(row["Tmin"]), float(row["Tmax"]))), "POLING")}
+    if phase == "liquid" and math.isfinite(row["Cpl"]):
+        return {"heat_capacity": (Value(float(row["Cpl"]), "J/mol/K"), "POLING")}
+    return {}
 
 
 def _liquid_heat_capacity(chemicals: Any, cas: str) -> HeatCapacity | None:

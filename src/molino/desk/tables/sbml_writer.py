@@ -85,6 +85,17 @@ def write_sbml(
     ()
     """
     sbml = library()
+    volume, starts, conditions = _read_conditions(chemistry, initial or {}, volume, T, P)
+    model = _Writer(sbml, chemistry, volume, starts, conditions)
+    with whole(Path(path)) as temporary:
+        temporary.write_text(sbml.writeSBMLToString(model.document), encoding="utf-8")
+    return _not_carried(chemistry)
+
+
+def _read_conditions(
+    chemistry: Chemistry, initial: Mapping[str, Any], volume: Any, T: Any, P: Any
+) -> tuple[float, dict[str, float], dict[str, float]]:
+    """Volume, concentrations, and temperature and pressure where rates depend on them, in SI."""
     faults = Faults()
     for one in chemistry.unknowns:
         faults.add(one.name, "it is not known", "fit it, or give a number")
@@ -101,16 +112,13 @@ def write_sbml(
                 conditions[name] = units.positive(value, kind, name).si
     volume = units.positive(volume, "volume", "volume").si
     starts = {}
-    for species, amount in (initial or {}).items():
+    for species, amount in initial.items():
         with faults.at(f"initial, {species}"):
             if species not in network.species:
                 raise InputError("unknown species", "", "name a species of the chemistry")
             starts[species] = units.read(amount, "concentration", species).si
     faults.raise_any()
-    model = _Writer(sbml, chemistry, volume, starts, conditions)
-    with whole(Path(path)) as temporary:
-        temporary.write_text(sbml.writeSBMLToString(model.document), encoding="utf-8")
-    return _not_carried(chemistry)
+    return volume, starts, conditions
 
 
 def _not_carried(chemistry: Chemistry) -> tuple[str, ...]:

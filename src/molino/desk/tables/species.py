@@ -61,11 +61,28 @@ def read_species(path: str | Path | pd.DataFrame, sheet: str | None = None) -> l
     """
     if not isinstance(path, pd.DataFrame) and Path(path).suffix.lower() == ".json":
         return _from_json(Path(path))
-    found_table = read_table(path, sheet, _SHAPE)
-    table, path = found_table.cells, found_table.path
+    table = read_table(path, sheet, _SHAPE)
+    columns = _columns([str(heading) for heading in table.cells.columns], table.path.name)
     faults = Faults()
-    columns: dict[str, tuple[str, int | None, str | None]] = {}
-    for heading in table.columns:
+    found: list[Species] = []
+    for line, row in table.cells.iterrows():
+        with faults.at(f"line {line}"):
+            species = _species(row, columns, table.path.name)
+            if species.name in [s.name for s in found]:
+                raise InputError(f"'{species.name}' appears twice", "", "keep one line")
+            found.append(species)
+    faults.raise_any(table.path.name)
+    return found
+
+
+_Columns = dict[str, tuple[str, int | None, str | None]]
+"""By heading: the property, the power of T (of a coefficient of a polynomial) and the unit."""
+
+
+def _columns(headings: list[str], file: str) -> _Columns:
+    faults = Faults()
+    columns: _Columns = {}
+    for heading in headings:
         name, unit = heading_parts(heading)
         key = name.strip().lower().replace(" ", "_")
         stem, _, last = key.rpartition("_")
@@ -79,31 +96,27 @@ def read_species(path: str | Path | pd.DataFrame, sheet: str | None = None) -> l
             columns[heading] = (key, power, unit)
     if not any(key == "name" for key, _, _ in columns.values()):
         faults.add("headings", "no column 'name'", _SHAPE)
-    faults.raise_any(path.name)
-    found: list[Species] = []
-    for line, row in table.iterrows():
-        given: dict[str, Any] = {}
-        polynomial: dict[int, str] = {}
-        for heading, (key, power, unit) in columns.items():
-            cell = row[heading]
-            if not cell:
-                continue
-            text = f"{cell} {unit}" if unit and key in PROPERTIES else cell
-            if power is None:
-                given[key] = text
-            else:
-                polynomial[power] = text
-        with faults.at(f"line {line}"):
-            if "name" not in given:
-                raise InputError("the species has no name", "", "write it, or delete the line")
-            if given["name"] in [s.name for s in found]:
-                raise InputError(f"'{given['name']}' stands twice", "", "keep one line")
-            if polynomial:
-                coefficients = [polynomial.get(n, 0.0) for n in range(max(polynomial) + 1)]
-                given["heat_capacity"] = HeatCapacity(coefficients)
-            found.append(Species(**{"source": path.name, **given}))
-    faults.raise_any(path.name)
-    return found
+    faults.raise_any(file)
+    return columns
+
+
+def _species(row: pd.Series, columns: _Columns, file: str) -> Species:
+    given: dict[str, Any] = {}
+    polynomial: dict[int, str] = {}
+    for heading, (key, power, unit) in columns.items():
+        cell = row[heading]
+        if not cell:
+            continue
+        text = f"{cell} {unit}" if unit and key in PROPERTIES else cell
+        if power is None:
+            given[key] = text
+        else:
+            polynomial[power] = text
+    if "name" not in given:
+        raise InputError("the species has no name", "", "write it, or delete the line")
+    if polynomial:
+        given["heat_capacity"] = HeatCapacity([polynomial.get(n, 0.0) for n in range(max(polynomial) + 1)])
+    return Species(**{"source": file, **given})
 
 
 def _from_json(path: Path) -> list[Species]:

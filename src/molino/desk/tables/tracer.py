@@ -66,11 +66,24 @@ def read_tracer(
     15 min
     """
     table = read_table(path, sheet, _SHAPE, header_row, columns)
+    notes: list[str] = []
+    rows, unit = _rows(table, notes)
+    show = {"time": unit, **dict(options.pop("show", {}))} if unit else dict(options.pop("show", {}))
+    if "inlet" in rows:
+        options.setdefault("kind", "measured inlet")
+    options |= {"show": show, "notes": (*table.notes, *notes)}
+    try:
+        return TracerTest(rows["time"], rows["signal"], inlet=rows.get("inlet"), **options)
+    except InputError as error:
+        raise type(error)(fault.within(table.path.name) for fault in error.faults) from error
+
+
+def _rows(table: CellTable, notes: list[str]) -> tuple[dict[str, np.ndarray], str | None]:
+    """Times and signals of complete lines, in order of time, and the unit of time."""
     faults = Faults()
     roles = _roles([str(heading) for heading in table.cells.columns], faults)
     faults.raise_any(table.path.name)
     numbers: dict[str, np.ndarray] = {}
-    notes: list[str] = []
     for role, heading in roles.items():
         with faults.at(f"column '{heading}'"):
             numbers[role] = _column(table, heading, role, faults, notes)
@@ -83,16 +96,7 @@ def read_tracer(
     table.keep(kept, "without a number of time or signal")
     order = np.argsort(numbers["time"][kept], kind="stable")
     rows = {role: values[kept][order] for role, values in numbers.items()}
-    unit = heading_parts(roles["time"])[1]
-    show = {"time": unit, **dict(options.pop("show", {}))} if unit else dict(options.pop("show", {}))
-    if "inlet" in rows:
-        options.setdefault("kind", "measured inlet")
-    try:
-        return TracerTest(
-            rows["time"], rows["signal"], inlet=rows.get("inlet"), show=show, notes=(*table.notes, *notes), **options
-        )
-    except InputError as error:
-        raise type(error)(fault.within(table.path.name) for fault in error.faults) from error
+    return rows, heading_parts(roles["time"])[1]
 
 
 def _roles(headings: list[str], faults: Faults) -> dict[str, str]:

@@ -10,6 +10,7 @@ import sympy as sp
 
 from molino.core import units
 from molino.core.contract.vessel import Vessel
+from molino.core.dimension_text import si_text
 from molino.core.errors import Faults, InputError, UnitError
 from molino.core.frozen import Frozen
 from molino.core.printing import Printed
@@ -150,9 +151,9 @@ def _read_slope(vessel: Vessel, kind: str, unit: str, given: Any) -> float:
     read = units.read(given, name="slope")
     if read.unit is not None:
         whole = units.unit(SI_UNITS.get(kind) or unit or "1").dimension
-        wanted = units.unit(f"{units.si_text(whole) or '1'}/{SI_UNITS[along]}").dimension
+        wanted = units.unit(f"{si_text(whole) or '1'}/{SI_UNITS[along]}").dimension
         if units.unit(read.unit).dimension != wanted:
-            advice = f"give it in {units.si_text(wanted)} or the like"
+            advice = f"give it in {si_text(wanted)} or the like"
             raise UnitError(f"slope = '{given}' is of another dimension", "free profile", advice)
     if not read.si > 0:
         raise InputError(f"slope = {given!r} is not above zero", "free profile", "give the steepest slope")

@@ -17,6 +17,7 @@ from molino.core.chemistry.formula import constant, parse_formula
 from molino.core.contract.metric import Metric
 from molino.core.contract.metrics import parse_metric
 from molino.core.contract.vessel import Vessel
+from molino.core.dimension_text import si_text
 from molino.core.display import Display
 from molino.core.errors import Faults, InputError, MolinoError, UnitError
 from molino.core.frozen import Frozen
@@ -106,7 +107,7 @@ class MetricExpression(Frozen):
                 text = units.product(own, display.unit(metric.kind) or SI_UNITS[metric.kind])
                 if units.unit(text).dimension == self.dimension:
                     return text
-        return units.si_text(self.dimension)
+        return si_text(self.dimension)
 
     def shown_text(self, display: Display, value: float, digits: int = 4) -> str:
         """A value with that unit."""
@@ -294,7 +295,7 @@ def read_limit(text: Any, vessel: Vessel | Train, in_unit: Callable[[Any, str], 
             given = in_unit(float(given), expression.kind)
         value = units.read(given, expression.kind or None, str(expression))
         if not expression.kind and value.unit and units.unit(value.unit).dimension != expression.dimension:
-            wanted = units.si_text(expression.dimension)
+            wanted = si_text(expression.dimension)
             raise UnitError(f"'{given}' is of another dimension", "", f"give it in {wanted}" if wanted else "")
     faults.raise_any()
     return Limit(expression, found["way"], value.si, is_everywhere)

@@ -231,48 +231,47 @@ def read_question(
     for text in [subject_to] if isinstance(subject_to, str) else subject_to:
         with faults.at("optimize, subject_to"):
             limits.append(read_limit(text, vessel, in_unit))
+    numbers, moving = _read_all_free(vessel, free, faults)
+    with faults.at():
+        check_confidence(vessel, confidence, spread, [n.name for n in numbers])
+    if confidence is not None:
+        _check_limits(vessel, limits, faults)
+    with faults.at("optimize, free"):
+        _check_moving(moving, numbers, confidence)
+    faults.raise_any()
+    is_highest, apart = maximize is not None, FrozenMapping(spread or {})
+    return Question(vessel, objective, is_highest, tuple(limits), tuple(numbers), confidence, apart, tuple(moving))
+
+
+def _read_all_free(vessel: Vessel | Train, free: Any, faults: Faults) -> tuple[list[FreeNumber], list[MovingNumber]]:
     numbers: list[FreeNumber] = []
     moving: list[MovingNumber] = []
     if not isinstance(free, Mapping) or not free:
-        faults.add(
-            "optimize, free", "nothing is free", "give numbers with their bounds: {'T': ('150 degC', '190 degC')}"
-        )
-    else:
-        for name, ends in free.items():
-            with faults.at(f"optimize, free {name}"):
-                if isinstance(ends, FreeProfile):
-                    moving.append(_read_moving(vessel, name, ends))
-                    continue
-                numbers.append(_read_free(vessel, vessel.spec.condition(name), ends))
+        advice = "give conditions with their bounds: {'T': ('150 degC', '190 degC')}"
+        faults.add("optimize, free", "nothing is free", advice)
+        free = {}
+    for name, ends in free.items():
+        with faults.at(f"optimize, free {name}"):
+            if isinstance(ends, FreeProfile):
+                moving.append(_read_moving(vessel, name, ends))
+                continue
+            numbers.append(_read_free(vessel, vessel.spec.condition(name), ends))
     sizes = [n.name for n in numbers if isinstance(vessel, Vessel) and n.name in vessel.spec.sizes]
     if len(sizes) > 1:
         faults.add("optimize, free", f"{' and '.join(sizes)} each specify its size", "free one of them")
     if isinstance(vessel, Vessel) and vessel.spec.needs_size and not sizes:
         faults.add(vessel.label, "it has no size yet", f"give its {vessel.spec.default_size()}, or free it")
-    with faults.at():
-        check_confidence(vessel, confidence, spread, [n.name for n in numbers])
-    if confidence is not None:
-        for limit in limits:
-            if limit.is_everywhere or limit.way == "=":
-                text = limit.text(vessel.spec.display)
-                faults.add(
-                    "optimize", f"'{text}' cannot be met with a confidence", "hold it at the outlet, by <= or >="
-                )
-        if not limits:
-            faults.add("optimize", "a confidence is given, and no limit", "give subject_to, or take it out")
-    with faults.at("optimize, free"):
-        _check_moving(moving, numbers, confidence)
-    faults.raise_any()
-    return Question(
-        vessel,
-        objective,
-        maximize is not None,
-        tuple(limits),
-        tuple(numbers),
-        confidence,
-        FrozenMapping(spread or {}),
-        tuple(moving),
-    )
+    return numbers, moving
+
+
+def _check_limits(vessel: Vessel | Train, limits: list[Limit], faults: Faults) -> None:
+    """Add faults for limits that cannot be met with a confidence."""
+    for limit in limits:
+        if limit.is_everywhere or limit.way == "=":
+            text = limit.text(vessel.spec.display)
+            faults.add("optimize", f"'{text}' cannot be met with a confidence", "limit the outlet, by <= or >=")
+    if not limits:
+        faults.add("optimize", "a confidence is given, and no limit", "give subject_to, or take it out")
 
 
 def _read_moving(vessel: Vessel | Train, name: str, given: FreeProfile) -> MovingNumber:

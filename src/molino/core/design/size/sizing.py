@@ -43,46 +43,37 @@ def size(
 ) -> Sizing:
     """Find the smallest size of a vessel that reaches a target.
 
-    The time of a batch and the length or volume of a tube are found by following one integration to where the metric
-    passes the target, or turns back; the volume of a tank along the curve of its steady states, from nothing through
-    its folds. What reaches back from the end (a counter-current coolant, a recycle) is sized by whole runs.
+    The time of a batch and the length or volume of a tube are located on one integration, where the metric crosses the
+    target or has an extremum; the volume of a tank on the curve of its steady states, through the folds. Vessels with a
+    counter-current coolant or a recycle are sized by whole runs.
 
     Parameters
     ----------
     vessel : Batch, SemiBatch, StirredTank, PlugFlow or Train
-        Its own size, if it has one, does not matter.
+        Its own size, if any, is ignored.
     metric : Metric or str
         mo.results.conversion("A"), or its text "conversion of A".
     target : float, str or quantity
-        The value to reach: a number, or a concentration.
+        The value to reach.
     free : str, optional
-        'time' (batch); 'volume', 'space_time' or 'catalyst_mass' (tank); 'length', too (tube); 'NAME.length' and so on
-        of a vessel in a train by its name, or its 'recycle'. Whole numbers: 'tubes' (of tubes given by diameter and
-        length), or 'tanks_in_series' (equal tanks, each as large as the one given, which come back as a train).
+        'time' (batch); 'volume', 'space_time' or 'catalyst_mass' (tank); also 'length' (tube); 'NAME.length' etc. of a
+        vessel in a train, or its 'recycle'. Whole numbers: 'tubes' (of tubes given by diameter and length), or
+        'tanks_in_series' (tanks equal to the given one; the result is a train).
     confidence : float, optional
-        The probability with which the target is to be reached, like 0.95, given the covariance of the fitted constants
-        and `spread`: the least size with which that share of 1024 draws reaches it (of 256 where vessels are run one by
-        one: trains, vessels in stages).
+        The probability of reaching the target, like 0.95, given the covariance of the fitted constants and `spread`:
+        the least size with which this share of 1024 draws reaches it (256 for trains and vessels with events).
     spread : mapping of condition to quantity, optional
-        Standard deviations of other numbers that are uncertain, by the names that `with_` takes: {"flow": "1 m3/h"};
-        besides those that numbers of the vessel were given with (flow="12 +- 1 m3/h").
+        Standard deviations of other uncertain conditions: {"flow": "1 m3/h"}, in addition to those given in the vessel
+        (flow="12 +- 1 m3/h").
     seed : int
         Of the draws.
     progress : callable (text), optional
-        Called as draws are computed.
-
-    Returns
-    -------
-    Sizing
 
     Raises
     ------
-    InputError
-        If the question cannot be read.
-    UnreachableError
-        If the target lies beyond what the vessel can do: the best value, and the certificate that proves it.
-    NotFoundError
-        If the search ended without a size and without such a certificate.
+    InputError, UnreachableError, NotFoundError
+        For faults of the question; if the target cannot be reached (the best value, and the certificate that proves
+        it); if the search ended without a size and without such a certificate.
 
     Examples
     --------

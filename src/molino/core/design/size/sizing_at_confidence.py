@@ -65,6 +65,26 @@ class _Search:
         self.margin(size)
         return SizeAtConfidence(size, self.seen[size][1], self.make(size))
 
+    def bracket(self, nominal: float, step: float) -> tuple[float, float]:
+        """Two sizes: the larger reaches the target with the confidence (or none does), the smaller does not.
+
+        They are equal where all smaller sizes that were tried reach the target."""
+        low, high = nominal, nominal + step
+        if self.margin(nominal) >= 0:
+            high = nominal
+            for _ in range(_DOUBLINGS):
+                low = nominal - step if step < 0.5 * high else 0.5 * high
+                if self.margin(low) < 0:
+                    break
+                high, step = low, 2 * step
+            return (low, high) if self.margin(low) < 0 else (high, high)
+        for _ in range(_DOUBLINGS):
+            has_turned_back = self.margin(high) <= self.margin(low) and self.seen[high][1] < self.seen[low][1]
+            if self.margin(high) >= 0 or has_turned_back:
+                break
+            low, high = high, nominal + 2 * (high - nominal)
+        return low, high
+
     def not_found(self, label: str, text: Callable[[float], str]) -> NotFoundError:
         best = max(self.seen, key=lambda size: self.seen[size][1])
         message = (
@@ -114,26 +134,11 @@ def size_at_confidence(
     deviation = math.sqrt(max(float(by @ uncertain.covariance @ by), 0.0)) / max(abs(slope), 1e-300)
     step = max(student_t_quantile(confidence, uncertain.degrees_of_freedom), 0.5) * deviation
     step = step if 0 < step < math.inf else 1e-3 * nominal
-    low, high = nominal, nominal + step
-    if search.margin(nominal) >= 0:
-        high = nominal
-        for _ in range(_DOUBLINGS):
-            low = nominal - step if step < 0.5 * high else 0.5 * high
-            if search.margin(low) < 0:
-                break
-            high, step = low, 2 * step
-        else:
-            return search.found(high)
-    for _ in range(_DOUBLINGS):
-        if search.margin(high) >= 0:
-            break
-        if search.margin(high) <= search.margin(low) and search.seen[high][1] < search.seen[low][1]:
-            raise search.not_found(run.vessel.label, text)  # it has turned back
-        low, high = high, nominal + 2 * (high - nominal)
-    else:
+    low, high = search.bracket(nominal, step)
+    if search.margin(high) < 0:
         raise search.not_found(run.vessel.label, text)
     best = high
-    if math.isfinite(search.margin(low)) and search.margin(high) > 0:
+    if low < high and math.isfinite(search.margin(low)) and search.margin(high) > 0:
         best = float(brentq(search.margin, low, high, xtol=_CLOSE * nominal, rtol=_CLOSE))
         if search.margin(best) < 0:  # the size is to be large enough, and not a hair too small
             best = min(size for size, (left, _) in search.seen.items() if left >= 0)

@@ -68,7 +68,7 @@ def test_a_job_takes_reactions_from_a_library_and_keeps_its_inerts(molino: Typed
     for text, what, message in (
         ("[reactions.glucose]", "[reactions.glucos]", "did you mean 'glucose'?"),
         ('library = "cob-reactions.toml"', "", "'equation' is missing"),
-        ('library = "cob-reactions.toml"', 'library = "valdeoro.toml"', "there is no such job file"),
+        ('library = "cob-reactions.toml"', 'library = "valdeoro.toml"', "the job file does not exist"),
     ):
         job.write_text(LIBRARY_JOB.replace(text, what), encoding="utf-8")
         refused = molino("check", job)

@@ -327,7 +327,7 @@ def test_by_pass_recirculation_and_long_tails_are_named() -> None:
 
     flows = {"in": {"short": 0.3, "long": "rest"}, "short": {"out": 1}, "long": {"out": 1}}
     assert "by-pass" in words(mo.mixing.Compartments({}, {"short": 0.03, "long": "rest"}, flows, 40))
-    assert "comes round again" in words(mo.mixing.Recycle(1.5, 40))
+    assert "the tracer returns" in words(mo.mixing.Recycle(1.5, 40))
     slow = {"in": {"fast": 0.7, "slow": "rest"}, "fast": {"out": 1}, "slow": {"out": 1}}
     assert "stays longer than three" in words(mo.mixing.Compartments({"fast": 0.2, "slow": "rest"}, {}, slow))
     assert "near a mixed tank" in words(mo.mixing.TanksInSeries(1))

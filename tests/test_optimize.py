@@ -220,7 +220,7 @@ def test_fractions_are_drawn_as_fractions() -> None:
 
 
 WRONG = {
-    "nothing best": ({"free": {"volume": VOLUME}}, "what is to be best"),
+    "nothing best": ({"free": {"volume": VOLUME}}, "no objective is given"),
     "no metric": ({"maximize": "3*4", "free": {"volume": VOLUME}}, "there is no metric in"),
     "bounds": ({"maximize": "conversion of A", "free": {"volume": ("3 L", "1 L")}}, "3 L is not below 1 L"),
     "no setting": ({"maximize": "conversion of A", "free": {"volum": VOLUME}}, "did you mean 'volume'"),

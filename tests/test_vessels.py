@@ -43,7 +43,7 @@ WRONG: dict[str, tuple[Callable[[], object], list[str]]] = {
     "a batch without time": (lambda: mo.Batch(SERIES, {"A": 1}).run(), ["no batch time", "mo.size"]),
     "a tank without volume": (lambda: mo.StirredTank(SERIES, FEED).steady(), ["no volume", "mo.size"]),
     "a tube without length": (lambda: mo.PlugFlow(SERIES, FEED, diameter=1).run(), ["no length or volume"]),
-    "a flow in mass": (lambda: mo.PlugFlow(SERIES, mo.Feed({"A": 1}, flow="3 kg/s"), volume=1), ["A has no molar mass", "what is given by mass"]),
+    "a flow in mass": (lambda: mo.PlugFlow(SERIES, mo.Feed({"A": 1}, flow="3 kg/s"), volume=1), ["A has no molar mass", "which quantities by mass needs"]),
     "a flow that is a volume": (lambda: mo.Feed({"A": 1}, flow="3 m3"), ["m3 is a unit of volume", "12 m3/h"]),
     "two faults in a feed": (lambda: mo.Feed({"A": -1, "B": "1 L"}, flow=0), ["must be above zero", "must not be negative", "neither"]),
     "a unit to show that is none": (lambda: mo.Batch(SERIES, {"A": 1}, show={"time": "kg"}), ["not a time"]),

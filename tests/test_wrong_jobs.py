@@ -75,7 +75,7 @@ WRONG = {
     "half a tube": ('valdeoro.toml', 'tubes = 4', 'tubes = 1.5', ['[vessels.coil]', 'tubes']),
     "no temperature": ('valdeoro.toml', 'T = 175\n', '', ['[vessels.coil]', 'no temperature', 'give T']),
     "colder than can be": ('valdeoro.toml', 'T = 175\n', 'T = -300\n', ['[feeds.liquor]', 'must be above zero']),
-    "data that are not there": ('valdeoro.toml', 'cob-liquor.csv', 'liquor.csv', ['[data.liquor]', 'no such file', 'cob-liquor.csv']),
+    "data that are not there": ('valdeoro.toml', 'cob-liquor.csv', 'liquor.csv', ['[data.liquor]', 'the file does not exist', 'cob-liquor.csv']),
     "a fit of no data": ('valdeoro.toml', 'data = "liquor"', 'data = "lab"', ['[fit.kinetics]', "no data 'lab'"]),
     "no way to the constants": ('valdeoro.toml', '[fit.kinetics]\ndata = "liquor"', '', ['dehydration.k', '[fit.NAME]']),
     "not TOML": ('valdeoro.toml', 'title =', 'title', ['not readable as TOML', 'line 4']),
@@ -135,7 +135,7 @@ WRONG = {
     'a misspelt part of a law': ('vapour.toml', 'enthalpy = -42', 'entalpy = -42', ['[reactions.dehydration.K_w]', "did you mean 'enthalpy'"]),
     'a table of constants that does not match': ('vapour.toml', '{ K = "2 1/bar", at = 250, enthalpy = -42 }', '{ T = [250, 260], K = ["2 1/bar"] }', ['[reactions.dehydration], K_w', '2 temperatures and 1 constants']),
     'orders besides a formula': ('vapour.toml', 'basis = "catalyst mass"', 'basis = "catalyst mass"\norders = { methanol = 2 }', ['[reactions.dehydration]', 'both a rate law and orders']),
-    'a species table that is not there': ('vapour.toml', '\n[units]', '\nspecies_table = "own.csv"\n[units]', ['species_table', 'no such file']),
+    'a species table that is not there': ('vapour.toml', '\n[units]', '\nspecies_table = "own.csv"\n[units]', ['species_table', 'the file does not exist']),
     'a pressure in metres': ('vapour.toml', 'P = 3\n', 'P = "3 m"\n', ['[feeds.vapour]', 'not a pressure']),
     'a rate of a gas in a liquid': ('vapour.toml', 'charge = { methanol = "rest", water = "1 bar" }\ntotal = "3 mol"\nP = 5', 'charge = { methanol = "1 mol/L" }', ['[vessels.pot]', 'holds a liquid', 'give P of a gas']),
 }  # fmt: skip

@@ -27,7 +27,7 @@ def settle(instance: object, **values: Any) -> None:
 
 
 def of_class(function: F) -> F:
-    """A function of a class, worked out once for each."""
+    """A function of a class, computed once for each."""
     return cache(function)  # type: ignore[return-value]
 
 
@@ -130,8 +130,8 @@ def _meant(name: str, known: list[str]) -> str:
 class Frozen:
     """Base of frozen dataclasses (with eq=False) that are distinguished by their fields alone.
 
-    What an object worked out for itself is not pickled or copied: it is worked out again. What it is given is held
-    against its annotations where it cannot be made.
+    What an object computed for itself is not pickled or copied: it is computed again. What it is given is held against
+    its annotations where it cannot be made.
     """
 
     def __init_subclass__(cls, **kwargs: Any) -> None:

@@ -27,7 +27,7 @@ class Role:
         Unlike that of any other role.
     text, latex, words : str or function
         How it is printed, in LaTeX, and in lists of given and unknown quantities; `{}` is the owner (upright in LaTeX).
-        A function of a module gets the owner's names. `words` is `text` if left out.
+        A function of a module gets the owner's names. `words` is `text` if omitted.
     sign : str
         'positive', 'nonnegative', or '' where it may be anything.
     """

@@ -40,7 +40,7 @@ class Derivatives:
         return {wrt: slope for wrt, slope in total.items() if slope != 0}
 
     def _of_definition(self, symbol: sp.Symbol) -> dict[sp.Symbol, sp.Expr]:
-        """Those of a definition, worked out when they are asked for first."""
+        """Those of a definition, computed when they are asked for first."""
         if symbol not in self.given:
             return {}
         if symbol not in self.known:

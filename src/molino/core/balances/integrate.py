@@ -361,7 +361,7 @@ def integrate(
     initial : array, shape (states,), optional
         Instead of the initial state of the balances.
     slopes : array, shape (states, parameters), optional
-        Sensitivities of that initial state; zero if left out.
+        Sensitivities of that initial state; zero if omitted.
     rtol, atol : float
         Tolerances, relative to the state and as a fraction of its scale.
     events : sequence of Event

@@ -257,7 +257,7 @@ class Case(Frozen):
 
     @cached_property
     def remembered(self) -> dict[str, Any]:
-        """What was worked out for this case and is used again: where it starts, its functions."""
+        """What was computed for this case and is used again: where it starts, its functions."""
         return {}
 
     @property

@@ -36,7 +36,7 @@ class Unknown:
     Raises
     ------
     InputError
-        With everything that is wrong in it.
+        With all faults of the fields.
 
     Examples
     --------

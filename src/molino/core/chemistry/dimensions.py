@@ -1,4 +1,4 @@
-"""The dimension of a rate law, worked out from its formula and constants.
+"""The dimension of a rate law, computed from its formula and constants.
 
 Each constant's dimension is known (it came with a unit) or not (a bare number). Every sum, every argument of exp or
 log and the rate law as a whole give linear equations in the exponents of the base dimensions; they are solved by

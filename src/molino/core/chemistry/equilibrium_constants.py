@@ -47,7 +47,7 @@ def equilibrium_constants(
     Parameters
     ----------
     reactions : names, optional
-        Every reversible reaction, if left out. One whose rate law holds no constant takes that of its species.
+        Every reversible reaction, if omitted. One whose rate law holds no constant takes that of its species.
     solids : names of species
         Pure solids, whose activity is one.
 

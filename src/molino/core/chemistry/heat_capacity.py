@@ -70,7 +70,7 @@ class HeatCapacity(Frozen):
         c_0 in "J/mol/K", c_1 in "J/mol/K^2" and so on; bare numbers are SI.
     low, high : seven floats, optional
     middle : temperature, optional
-        Where the two ranges meet; 1000 K if left out.
+        Where the two ranges meet; 1000 K if omitted.
     valid : pair of temperatures, optional
         The range in which it holds.
 
@@ -107,7 +107,7 @@ class HeatCapacity(Frozen):
                     value = units.read(number)
                     wanted = SI_UNITS["heat capacity"] + (f"/K^{power}" if power else "")
                     if value.unit is not None and units.unit(value.unit).dimension != units.unit(wanted).dimension:
-                        raise UnitError(f"'{number}' is not in {wanted} or alike", advice=f"give it in {wanted}")
+                        raise UnitError(f"'{number}' is not in {wanted} or similar", advice=f"give it in {wanted}")
                     read.append(value)
             settle(self, coefficients=tuple(read))
             if not read and not faults.found:

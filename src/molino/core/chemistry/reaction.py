@@ -56,7 +56,7 @@ class Reaction(Frozen):
     enthalpy : energy per amount, or Unknown, optional
         Enthalpy of reaction per mole of reaction as written; otherwise it follows from the enthalpies of formation.
     enthalpy_at : temperature
-        At which it holds, 298.15 K if left out.
+        At which it holds, 298.15 K if omitted.
     **constants : str, float, quantity, Arrhenius, VantHoff, FromSpecies or Unknown
         The constants in the rate law. An elementary reaction takes `k`, and if reversible also `k_reverse` or the
         equilibrium constant in concentrations `K` (backward constant = k / K). With neither a rate law nor constants

@@ -1,4 +1,4 @@
-"""What goes into a vessel: a charge at the start, or a feed all the time."""
+"""Feeds, and the reading of mixtures from their specifications."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ from molino.core.units import Value
 
 
 def check_species(given: Iterable[str], chemistry: Chemistry, place: str) -> None:
-    """Raise InputError for species that the chemistry does not know."""
+    """Raise InputError for species that are not in the chemistry."""
     faults = Faults()
     for name in sorted(set(given) - set(chemistry.names)):
         faults.add(place, f"'{name}' is not a species of the chemistry", nearest(name, chemistry.names))
@@ -32,8 +32,8 @@ def check_species(given: Iterable[str], chemistry: Chemistry, place: str) -> Non
 
 
 def check_contents(given: Iterable[str], chemistry: Chemistry, place: str, is_closed: bool) -> None:
-    """Raise InputError for unknown species, for species that the rate laws ask for, and where nothing else enters the
-    vessel (`is_closed`) if no reaction can start."""
+    """Raise InputError for unknown species, for missing species that rate laws need, and if no reaction can start in a
+    vessel without another inlet (`is_closed`)."""
     faults = Faults()
     names = set(given)
     with faults.at():
@@ -44,7 +44,7 @@ def check_contents(given: Iterable[str], chemistry: Chemistry, place: str, is_cl
         for name in sorted(reaction.asks - names - formed):
             asking.setdefault(name, []).append(str(reaction.name))
     for name, reactions in asking.items():
-        message = f"there is no '{name}', which the rate law of {' and '.join(reactions)} asks for"
+        message = f"there is no '{name}', which the rate law of {' and '.join(reactions)} needs"
         faults.add(place, message, f"give it; write {name} = 0 if there is none")
     if is_closed and chemistry.reactions and not faults.found and not _can_start(chemistry, names):
         missing = {name for r in chemistry.reactions for name, _ in r.equation.left} - names
@@ -53,7 +53,7 @@ def check_contents(given: Iterable[str], chemistry: Chemistry, place: str, is_cl
 
 
 MIXTURE_CAPACITIES = ("heat capacity per volume", "heat capacity per mass", "heat capacity")
-"""What the heat capacity of a whole mixture may be per: volume, mass or mole."""
+"""The bases of the heat capacity of a whole mixture: volume, mass or mole."""
 
 
 def _can_start(chemistry: Chemistry, names: set[str]) -> bool:
@@ -66,7 +66,7 @@ def _can_start(chemistry: Chemistry, names: set[str]) -> bool:
 
 @dataclass(frozen=True, eq=False)
 class Feed(Frozen, Printed):
-    """A feed stream: a liquid of constant density, or with a pressure an ideal gas, or as `model` says.
+    """A feed stream: a liquid of constant density, with a pressure an ideal gas, or a fluid given by `model`.
 
     It may be specified in any sufficient combination; missing or contradictory inputs are reported.
 
@@ -81,23 +81,22 @@ class Feed(Frozen, Printed):
     T : temperature, optional
         Needed where a rate constant depends on temperature, and for a gas.
     P : pressure, optional
-        Makes it an ideal gas: P Q = sum(F) R T. Partial pressures do so, too.
+        The feed is then an ideal gas: P Q = sum(F) R T; also with partial pressures.
     density : optional
-        Of the liquid as a whole, where volume and mass must be brought together: "1050 kg/m3", or all its moles per
-        volume, "55 mol/L".
+        Of the whole liquid, where volumes and masses are both given: "1050 kg/m3", or its moles per volume, "55 mol/L".
     heat_capacity : optional
         Of the whole mixture, where the species have none: per volume "4 MJ/m3/K" or, with the density, per mass
         "4.2 kJ/kg/K" of a liquid; per mole "35 J/mol/K" of a gas.
     model : str or CubicEquation, optional
-        How the volume follows from what there is: "constant density" (of a liquid; also one under a pressure),
-        "additive volumes" (of a liquid, from the molar volume or density of each species), "ideal gas", a cubic
-        equation of state ("Soave", "Peng-Robinson", or a `CubicEquation` with binary parameters), or an `ActivityModel`
-        of a liquid that is not ideal, whose volumes are additive where all its species have one.
+        How the volume follows from the amounts: "constant density" (of a liquid; also one under a pressure), "additive
+        volumes" (of a liquid, from the molar volume or density of each species), "ideal gas", a cubic equation of state
+        ("Soave", "Peng-Robinson", or a `CubicEquation` with binary parameters), or an `ActivityModel` of a non-ideal
+        liquid, with additive volumes if all species have one.
 
     Raises
     ------
     InputError
-        With everything that is wrong, missing or contradicts; what needs the species' properties is reported by the
+        With all faults, and missing or contradictory inputs; those that need species properties are reported by the
         vessel.
 
     Examples
@@ -148,7 +147,7 @@ class Feed(Frozen, Printed):
 
     @property
     def is_gas(self) -> bool:
-        """Whether it is a gas rather than a liquid."""
+        """Whether it is a gas."""
         return is_gas(self.model, self.P, self.contents)
 
     @property
@@ -159,9 +158,8 @@ class Feed(Frozen, Printed):
     def mixture(self, species: Mapping[str, Species] | None, given: Mapping[str, Number] | None = None) -> Mixture:
         """Concentrations in mol/m^3 and volumetric flow in m^3/s, with the properties of the species where needed.
 
-        A real gas is worked out as an ideal one at its pressure first, and its volume then corrected by the
-        compressibility; a volumetric flow that was given stays as it is. `given` replaces some of its numbers:
-        "flow", "feed T", "feed P", "[A]".
+        A real gas is computed as an ideal gas at its pressure, and its volume then corrected by the compressibility; a
+        given volumetric flow is not changed. `given` replaces some of its numbers: "flow", "feed T", "feed P", "[A]".
         """
         given = given or {}
         contents = self.contents.with_numbers(portions_in(given))
@@ -170,7 +168,7 @@ class Feed(Frozen, Printed):
         return mixture_of(contents, flows, species, T, P, self.density, self.model)
 
     def pressure(self, mixture: Mixture, given: Mapping[str, Number]) -> Number:
-        """In Pa: that given, or of an ideal gas sum(c) R T; nan for a liquid without one."""
+        """In Pa: the given pressure, or sum(c) R T of an ideal gas; nan for a liquid without a pressure."""
         if self.P is not None:
             return given.get("feed P", self.P.si)
         if not self.is_gas:
@@ -178,7 +176,7 @@ class Feed(Frozen, Printed):
         return sum(mixture.concentrations.values()) * GAS_CONSTANT * given.get("feed T", self.T.si)
 
     def given(self) -> list[tuple[str, Value | None]]:
-        """Every value with its kind, for choosing the units of results."""
+        """Every value with its kind; the units of results are chosen from them."""
         flows = [(kind, flow) for flow in self.flows if (kind := flow_kind(flow))]
         return [*self.contents.given(), *flows, ("temperature", self.T), ("pressure", self.P)]
 
@@ -197,12 +195,12 @@ def equation_of(model: Any, species: Mapping[str, Species]) -> CubicEquation:
 
 
 def portions_in(given: Mapping[str, Number]) -> dict[str, Number]:
-    """The species among some conditions: "[A]" is how much of A there is."""
+    """The species among some conditions: "[A]" is the content of A."""
     return {name[1:-1]: number for name, number in given.items() if name.startswith("[")}
 
 
 def replaced(own: Value | None, given: Mapping[str, Number], name: str) -> Value | None:
-    """A value, with another number where one is given under its name."""
+    """A value, with the number given under its name, if any."""
     if name not in given:
         return own
     return Value(given[name], own.unit if own is not None else None)
@@ -217,7 +215,7 @@ def mixture_of(
     density: Value | None,
     model: Any,
 ) -> Mixture:
-    """Work a feed or charge out by its model; see `Feed.mixture`."""
+    """Compute a feed or charge by its model; see `Feed.mixture`."""
     given = [t for t in totals if t is not None]
     pressure = P if is_gas(model, P, contents) else None
     if not is_real(model):
@@ -231,7 +229,8 @@ def mixture_of(
 
 
 def compressibility(equation: CubicEquation, T: Number, P: Number, amounts: Mapping[str, Number]) -> Number:
-    """Z of a gas from numbers of any kind: the root of the cubic, its slopes by the implicit function theorem."""
+    """Compressibility of a gas from numbers of any kind: the root of the cubic, with derivatives by the implicit
+    function theorem."""
     a, b, slope, critical, pairs = equation.numbers
     n = [amounts.get(name, 0.0) for name in equation.names]
     whole = sum(n)
@@ -261,7 +260,7 @@ def _is_volume(value: Value) -> bool:
 
 
 def volume_model(model: Any) -> str | None:
-    """How volume follows from what there is by a model, as `MODELS` says; None where nothing was given."""
+    """The volume rule of a model, a key of `MODELS`; None where no model is given."""
     if isinstance(model, ActivityModel):
         known = all(s.has_molar_volume for s in model.species)
         return MODELS[1] if known else MODELS[0]
@@ -274,7 +273,7 @@ def is_real(model: Any) -> bool:
 
 
 def check_model(model: Any) -> None:
-    """Raise InputError for what is no way for a volume to follow from what there is."""
+    """Raise InputError for an unknown model."""
     if model is not None and not isinstance(model, CubicEquation | ActivityModel) and model not in MODELS:
         raise InputError(f"there is no model '{model}'", "model", nearest(str(model), MODELS))
 
@@ -292,7 +291,7 @@ def read_mixture_capacity(given: Any, density: Value | None) -> Value | None:
     Raises
     ------
     InputError
-        If it is neither, or per mass without a density.
+        If its unit is another, or it is per mass and no density is given.
     """
     if given is None:
         return None
@@ -306,7 +305,7 @@ def read_mixture_capacity(given: Any, density: Value | None) -> Value | None:
                 advice = "give the density, or the heat capacity per volume, like '4.2 MJ/m3/K'"
                 raise InputError("a heat capacity per mass needs the density", "heat_capacity", advice)
             return Value(value.si * density.si, SI_UNITS[MIXTURE_CAPACITIES[0]])
-    message = f"'{given}' is no heat capacity per volume, mass or mole"
+    message = f"'{given}' is not a heat capacity per volume, mass or mole"
     raise UnitError(message, "heat_capacity", "give it like '4.2 kJ/kg/K', '4 MJ/m3/K' or '35 J/mol/K'")
 
 
@@ -330,7 +329,7 @@ def read_density(given: Any) -> Value | None:
 
 
 def is_molar(density: Value | None) -> bool:
-    """Whether a density counts moles."""
+    """Whether a density is molar."""
     molar = units.unit(SI_UNITS["concentration"]).dimension
     return density is not None and density.unit is not None and units.unit(density.unit).dimension == molar
 

@@ -1,9 +1,9 @@
-"""How much of what: any consistent mixture of concentrations, flows, fractions, ratios and partial pressures.
+"""Mixtures specified by any consistent set of concentrations, flows, fractions, ratios and partial pressures.
 
 Everything that is specified of a mixture is linear in the amounts (or molar flows) of its species and in its volume (or
-volumetric flow): a concentration says n_i - c V = 0, a mole fraction n_i - x sum(n) = 0, a partial pressure
-n_i R T - p V = 0, a total sum(n) = N. The statements are solved together; missing inputs form the null space of their
-matrix, what contradicts is left over.
+volumetric flow): a concentration means n_i - c V = 0, a mole fraction n_i - x sum(n) = 0, a partial pressure n_i R T -
+p V = 0, a total sum(n) = N. The statements are solved together; missing inputs are the null space of their matrix,
+contradictions its residual.
 """
 
 from __future__ import annotations
@@ -33,17 +33,17 @@ def resolve(
     density: Value | None = None,
     additive: bool = False,
 ) -> Mixture:
-    """Work a mixture out from all that is specified of it.
+    """Compute a mixture from its specifications.
 
     Parameters
     ----------
     portions : mapping of species to Portion
     totals : volume, amount and mass (or the flows of them) that are given
     species : mapping of name to Species, or None
-        For molar masses, and for molar volumes of liquids where nothing else gives the volume. Without it what needs
-        it is passed over.
+        For molar masses, and for molar volumes of liquids where the volume follows from them. Without it specifications
+        that need them are skipped.
     flowing : bool
-        Whether flows or amounts are counted.
+        Whether flows are meant, or amounts.
     T, P : Value, optional
         With P it is an ideal gas: P V = sum(n) R T.
     density : Value, optional
@@ -86,7 +86,7 @@ def _gathered(
     P: Value | None,
     density: Value | None,
 ) -> Statements:
-    """Everything specified of the mixture itself."""
+    """All specifications of the mixture itself."""
     statements = Statements(portions, species, flowing)
     for total in totals:
         statements.add_total(total)
@@ -112,12 +112,14 @@ def _molar_volume(species: Species, T: Value | None) -> Number:
     if species.rackett_factor is None:
         return own
     if T is None:
-        raise InputError(f"the volume of {species.name} changes with temperature, and none is given", "", "give T")
+        raise InputError(
+            f"the volume of {species.name} changes with temperature, and no temperature is given", "", "give T"
+        )
     return own * species.expansion(T.si)
 
 
 class Contents(Mapping[str, Portion]):
-    """What is in a charge or feed: each species with how much of it, as it was written.
+    """The contents of a charge or feed: each species with its portion as given.
 
     Parameters
     ----------
@@ -125,16 +127,16 @@ class Contents(Mapping[str, Portion]):
         "0.35 mol/L", "20 g/L", "4 kmol/h" (or "2 kmol" in a charge), "300 kg/h", "30 mol%", "0.3 mol/mol", "12 wt%",
         "6 per xylose", "2 kg per kg water", "1.2 bar" or "rest"; a bare number is a concentration in mol/m^3.
     flowing : bool
-        Whether flows or amounts are counted.
+        Whether flows are meant, or amounts.
     place : str
         For messages.
     pressure : Value, optional
-        Of the gas that was taken over as concentrations: says that it is one, and in which unit to show pressures.
+        The pressure of a gas that is given as concentrations.
 
     Raises
     ------
     InputError
-        With everything that is wrong.
+        With all faults.
     """
 
     def __init__(self, given: Mapping[str, Any], flowing: bool, place: str, pressure: Value | None = None) -> None:
@@ -142,7 +144,7 @@ class Contents(Mapping[str, Portion]):
         self._portions: dict[str, Portion] = {}
         self.flowing, self.place, self.pressure = flowing, place, pressure
         if not isinstance(given, Mapping):
-            raise InputError(f"{given!r} does not say how much of what", place, "write {'A': '0.35 mol/L', ...}")
+            raise InputError(f"{given!r} does not specify a composition", place, "write {'A': '0.35 mol/L', ...}")
         for species, number in given.items():
             with faults.at(f"{place}, {species}"):
                 self._portions[species] = read_portion(number, flowing)
@@ -162,11 +164,11 @@ class Contents(Mapping[str, Portion]):
 
     @property
     def is_gas(self) -> bool:
-        """Whether partial pressures are given, or it was taken over from a gas."""
+        """Whether partial pressures are given, or a gas as concentrations."""
         return self.pressure is not None or any(p.kind == "partial pressure" for p in self.values())
 
     def with_numbers(self, numbers: Mapping[str, Number]) -> Contents:
-        """The same with the numbers of some portions replaced, by columns or by numbers with slopes."""
+        """The same with other numbers of some portions: columns, or numbers with derivatives."""
         if not numbers:
             return self
         found = Contents(self, self.flowing, self.place, self.pressure)
@@ -200,14 +202,14 @@ class Contents(Mapping[str, Portion]):
         density: Value | None = None,
         additive: bool = False,
     ) -> Mixture:
-        """Work the mixture out; see `resolve`."""
+        """Compute the mixture; see `resolve`."""
         try:
             return resolve(self, [t for t in totals if t is not None], species, self.flowing, T, P, density, additive)
         except InputError as error:
             raise InputError(fault.within(self.place) for fault in error.faults) from error
 
     def waits_for_species(self, totals: Sequence[Value], T: Value | None, P: Value | None) -> bool:
-        """Whether molar masses are needed, or the volumes of the pure liquids, since only the volume is left open."""
+        """Whether molar masses are needed, or the volumes of the pure liquids, if only the volume is unknown."""
         if any(p.by_mass for p in self.values()):
             return True
         if any("[mass]" in units.unit(t.unit).dimension for t in totals if t.unit is not None):
@@ -218,7 +220,7 @@ class Contents(Mapping[str, Portion]):
         return P is None and not statements.faults.found and statements.free() == [""]
 
     def settled(self, mixture: Mixture) -> dict[str, Any]:
-        """Each species as a concentration: as it was given where it was one, otherwise worked out."""
+        """Each species as a concentration: the given one, or computed."""
         return {
             s: p.value if p.kind == "concentration" else Value(mixture.concentrations[s], "mol/m^3")
             for s, p in self.items()

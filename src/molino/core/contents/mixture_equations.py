@@ -16,7 +16,7 @@ from molino.core.unit_tables import GAS_CONSTANT, SI_UNITS
 from molino.core.units import Value
 
 _CLOSE = 1e-6
-"""How far statements may disagree, relative to their size, and still say the same."""
+"""Relative difference within which specifications agree."""
 
 
 @dataclass(frozen=True)
@@ -29,7 +29,7 @@ class Mixture:
 
 @dataclass(frozen=True)
 class _Statement:
-    """One specification: coefficients of amounts by species and of the volume (''), and what they add up to."""
+    """One specification: coefficients of the amounts by species and of the volume (''), and the right-hand side."""
 
     text: str
     row: dict[str, Number]
@@ -37,7 +37,7 @@ class _Statement:
 
 
 class Statements:
-    """All that is specified of a mixture."""
+    """All specifications of a mixture."""
 
     def __init__(self, portions: Mapping[str, Portion], species: Mapping[str, Species] | None, flowing: bool) -> None:
         self.portions, self.species, self.flowing = portions, species, flowing
@@ -46,7 +46,7 @@ class Statements:
         self.volume_word = "volumetric flow" if flowing else "volume"
 
     def molar_mass(self, name: str) -> float:
-        """In kg/mol; 1 in a dry run without species, with which nothing is concluded."""
+        """In kg/mol; 1 in a dry run without species, whose result is not used."""
         if self.species is None or name not in self.species:
             return 1.0
         with self.faults.at():
@@ -60,7 +60,7 @@ class Statements:
         self.statements.append(_Statement(text, dict(row), total))
 
     def add_portions(self, T: Number | None) -> None:
-        """What the entries say one by one."""
+        """The specifications of the entries."""
         everything = dict.fromkeys(self.portions, 1.0)
         for name, portion in self.portions.items():
             if portion.kind == REST:
@@ -92,7 +92,9 @@ class Statements:
         of = str(portion.of)
         if of not in self.portions or of == name:
             known = [s for s in self.portions if s != name]
-            self.faults.add(name, f"'{portion.text}' counts by {of}, which is not in the mixture", nearest(of, known))
+            self.faults.add(
+                name, f"'{portion.text}' is relative to {of}, which is not in the mixture", nearest(of, known)
+            )
             return
         top, bottom = (self.molar_mass(s) if m else 1.0 for s, m in zip((name, of), portion.mass, strict=True))
         self.add(text, {name: top, of: -number * bottom})
@@ -127,15 +129,13 @@ class Statements:
         for name in self.portions:
             if found[name] < -1e-9 * largest:
                 rest = self.portions[name].kind == REST
-                message = (
-                    "the rest is negative: the others add up to more than the whole" if rest else "comes out negative"
-                )
+                message = "the rest is negative: the others add up to more than the whole" if rest else "is negative"
                 self.faults.add(name, message, "correct the fractions, or the total")
             found[name] = max(found[name], 0.0)
         given = [s.total for s in self.statements if s.row == {"": 1.0}]
         volume = given[0] if given else found[""]
         if volume <= 0:
-            self.faults.add("", f"the {self.volume_word} comes out as {volume:g}", "check the numbers")
+            self.faults.add("", f"the {self.volume_word} is {volume:g}", "check the numbers")
         self.faults.raise_any()
         exact = {
             s: p.value.si
@@ -147,7 +147,7 @@ class Statements:
     def _solve_numbers(self) -> Mixture:
         """The mixture from columns of numbers, or numbers with slopes: by as many statements as there are unknowns.
 
-        Which of them are independent is reported from the first case; the rest follow.
+        The independent ones are chosen by the first case, for all.
         """
         matrix, _ = self._system(
             [_Statement(s.text, {n: _first(v) for n, v in s.row.items()}) for s in self.statements]
@@ -167,18 +167,18 @@ class Statements:
         amounts, volume = dict(zip(self.portions, found[:-1], strict=True)), found[-1]
         least = min(float(np.min(value_of(n))) for n in amounts.values())
         if least < -1e-9 * max(float(np.max(np.abs(value_of(n)))) for n in amounts.values()):
-            raise InputError("a species comes out negative", "", "correct the fractions, or the total")
+            raise InputError("a species is negative", "", "correct the fractions, or the total")
         if not np.all(np.asarray(value_of(volume)) > 0):
-            raise InputError(f"the {self.volume_word} does not come out above zero", "", "check the numbers")
+            raise InputError(f"the {self.volume_word} is not above zero", "", "check the numbers")
         return Mixture({s: n / volume for s, n in amounts.items()}, volume)
 
     def free(self) -> list[str]:
-        """Names of what cannot be worked out ('' for the volume), before anything is concluded from it."""
+        """Names of the unknowns that are not determined ('' for the volume)."""
         matrix, totals = self._system(self.statements)
         return [n for n, f in zip([*self.portions, ""], _solve(matrix, totals)[1], strict=True) if f]
 
     def _system(self, statements: list[_Statement]) -> tuple[np.ndarray, np.ndarray]:
-        """Rows of one size each; the volume counts in litres, which are as many as there are moles."""
+        """Rows scaled to equal size; the volume in litres, so that numbers are similar to those of moles."""
         place = {name: i for i, name in enumerate([*self.portions, ""])}
         matrix, totals = np.zeros((len(statements), len(place))), np.zeros(len(statements))
         for i, statement in enumerate(statements):
@@ -214,8 +214,8 @@ class Statements:
         elif len(free) == len(self.portions) + 1:
             advice = "give " + ("flow='12 m3/h' (or in kmol/h or t/h)" if self.flowing else "the volume, or a total")
         else:
-            advice = f"say more of {next(n for n in free if n)}, or give another total"
-        return f"{words} cannot be worked out from: {known}", "", advice
+            advice = f"specify {next(n for n in free if n)}, or give another total"
+        return f"{words} is not determined by: {known}", "", advice
 
 
 def _first(number: Number) -> float:
@@ -231,7 +231,7 @@ def _less(name: str, weights: Mapping[str, float], fraction: Number) -> dict[str
 
 
 def _solve(matrix: np.ndarray, totals: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """The least-squares solution, shape (unknowns,), and for each unknown whether it is left open."""
+    """The least-squares solution, shape (unknowns,), and for each unknown whether it is undetermined."""
     u, sizes, vt = np.linalg.svd(matrix, full_matrices=True)
     rank = int(np.sum(sizes > 1e-11 * max(float(sizes[0]) if len(sizes) else 0.0, 1e-300)))
     solution = vt[:rank].T @ ((u[:, :rank].T @ totals) / sizes[:rank])
@@ -239,8 +239,8 @@ def _solve(matrix: np.ndarray, totals: np.ndarray) -> tuple[np.ndarray, np.ndarr
 
 
 def _left(matrix: np.ndarray, solution: np.ndarray, totals: np.ndarray) -> float:
-    """How far the worst statement is from holding, relative to its parts."""
-    # the undetermined part comes out as round-off: rows of nothing else count against the whole
+    """The largest residual of a specification, relative to its parts."""
+    # the undetermined part is round-off: rows of nothing else count against the whole
     whole = float(np.max(np.abs(solution), initial=0.0))
     size = np.abs(matrix) @ np.abs(solution) + np.abs(totals) + 1e-6 * whole
     off = np.abs(matrix @ solution - totals)

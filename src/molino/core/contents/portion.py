@@ -20,18 +20,18 @@ REST = "rest"
 
 @dataclass(frozen=True)
 class Portion:
-    """How much of one species, as it was written: its kind, its number, and the species it is counted by."""
+    """The portion of a species as given: its kind, its number, and the reference species of a ratio."""
 
     text: str
     kind: str
     value: Value | None = None
     of: str | None = None
     mass: tuple[bool, bool] = (False, False)
-    """For a ratio: whether the species and the one it is counted by go by mass."""
+    """For a ratio: whether the species and its reference are by mass."""
 
     @property
     def extensive(self) -> bool:
-        """Whether it says how much there is, and not only in what proportion."""
+        """Whether it is an amount, and not only a proportion."""
         return self.kind in ("amount", "molar flow", "mass", "mass flow")
 
     @property
@@ -60,7 +60,7 @@ def read_portion(given: Any, flowing: bool) -> Portion:
     Raises
     ------
     InputError
-        For what is no way of saying how much.
+        For text that is not a portion.
     """
     if isinstance(given, Portion):
         return given
@@ -80,7 +80,7 @@ def read_portion(given: Any, flowing: bool) -> Portion:
         if match := _PERCENT.fullmatch(given):
             if match["of"] in (None, "vol"):
                 advice = "write mol% or wt%" + (" (of a gas mol% is vol%)" if match["of"] else "")
-                raise InputError(f"'{text}' does not say of what", "", advice)
+                raise InputError(f"'{text}' has no reference", "", advice)
             kind = "mole fraction" if match["of"] == "mol" else "mass fraction"
             return Portion(text, kind, Value(_fraction(float(match["number"]) / 100, text)))
     value = units.read(given)
@@ -98,12 +98,14 @@ def read_portion(given: Any, flowing: bool) -> Portion:
                 str(given), {"density": "mass concentration", "pressure": "partial pressure"}.get(kind, kind), read
             )
     advice = f"write it like '0.35 mol/L', '{EXAMPLES[total]}', '30 mol%', '6 per xylose', '1.2 bar' or 'rest'"
-    raise UnitError(f"'{given}' is neither a concentration nor {units.article(total)}, nor another share", "", advice)
+    raise UnitError(
+        f"'{given}' is neither a concentration nor {units.article(total)}, nor a fraction or ratio", "", advice
+    )
 
 
 def _fraction(number: float, text: str) -> float:
     if not 0 <= number <= 1:
-        raise InputError(f"'{text}' is no fraction", "", "a fraction lies between 0 and 1 (0 and 100 %)")
+        raise InputError(f"'{text}' is not a fraction", "", "a fraction lies between 0 and 1 (0 and 100 %)")
     return number
 
 

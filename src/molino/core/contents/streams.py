@@ -1,4 +1,4 @@
-"""Streams between vessels: the outlet of one as the feed of the next, streams that meet, and the table of them."""
+"""Streams between vessels: outlets as feeds, mixing of streams, and the stream table."""
 
 from __future__ import annotations
 
@@ -30,19 +30,19 @@ from molino.core.units import Value
 
 @dataclass(frozen=True, eq=False)
 class Stream(Frozen):
-    """What flows at one place, or is held in a batch.
+    """A stream at one place, or the contents of a batch.
 
-    In SI: mol/s and m^3/s (mol and m^3), K and Pa; nan where T or P is not known.
+    In SI: mol/s and m^3/s (mol and m^3), K and Pa.
 
     Attributes
     ----------
     name : str
     amounts : mapping of species to float
-        Molar flow in mol/s; amount in mol of what does not flow.
+        Molar flow in mol/s; of contents the amount in mol.
     volume : float
         Volumetric flow in m^3/s, or volume in m^3.
     T, P : float
-        In K and Pa; nan where not known.
+        In K and Pa; nan if unknown.
     is_flowing : bool
 
     Examples
@@ -68,9 +68,9 @@ class Stream(Frozen):
 
 @dataclass(frozen=True, eq=False)
 class Fluid:
-    """What streams are made of: the medium with its numbers, and the species.
+    """The fluid of a stream: the medium with its numbers, and the species.
 
-    `density` is that of the whole in kg/m^3, where one was given; `label` says in messages whose fluid it is.
+    `density` is that of the whole in kg/m^3, if given; `label` names the fluid in messages.
     """
 
     label: str
@@ -79,7 +79,7 @@ class Fluid:
     species: tuple[Species, ...]
     density: float | None = None
     lacks: InputError | None = None
-    """What the species lack for an enthalpy."""
+    """Properties of species that an enthalpy needs and that are missing."""
 
     def mass_of(self, amounts: Mapping[str, float]) -> float | None:
         """The mass of some amounts in kg; None where a species has neither formula nor molar mass."""
@@ -108,7 +108,7 @@ def stream_dict(stream: Stream, display: Display) -> dict[str, Any]:
 def as_feed(stream: Stream, like: Feed) -> Feed:
     """A stream as the feed of a vessel, with the properties of another feed of the same fluid.
 
-    What a run leaves below zero is rounding (more is refused there), and none of it flows on.
+    Negative flows of a run are rounding (larger ones are refused there), and become zero.
     """
     amounts = {s: max(n, 0.0) for s, n in stream.amounts.items()}
     contents = {s: Value(n, "mol/s") for s, n in amounts.items()}
@@ -154,7 +154,7 @@ def enthalpy(fluid: Fluid, stream: Stream, T: float | None = None) -> float:
         If the fluid has no enthalpies.
     """
     if fluid.phase.energy is None:
-        message = "no enthalpies are known of what flows here"
+        message = "the enthalpies of this stream are unknown"
         raise fluid.lacks or InputError(message, fluid.label, "give heat capacities, and a temperature")
     names = fluid.phase.species
     values = [*(fluid.numbers[reference(s)] for s in names), fluid.numbers.get(CAPACITY, np.nan)]
@@ -174,7 +174,7 @@ def enthalpy_slopes(fluid: Fluid, stream: Stream) -> tuple[float, dict[str, floa
 
 
 def at_enthalpy(fluid: Fluid, stream: Stream, wanted: float) -> Stream:
-    """The same stream at the temperature at which it carries an enthalpy flow."""
+    """The same stream at the temperature that gives it an enthalpy flow."""
 
     def off(T: float) -> float:
         return enthalpy(fluid, stream, T) - wanted
@@ -182,12 +182,12 @@ def at_enthalpy(fluid: Fluid, stream: Stream, wanted: float) -> Stream:
     low, high = 150.0, 3000.0
     if off(low) * off(high) > 0:
         message = f"no temperature between {low:g} and {high:g} K gives the stream its enthalpy"
-        raise SolveError(message, fluid.label, "check the heat capacities and what is taken away")
+        raise SolveError(message, fluid.label, "check the heat capacities and the heat removed")
     return replace(stream, T=float(brentq(off, low, high, xtol=1e-11, rtol=1e-15)))
 
 
 def adiabatic_rise(fluid: Fluid, start: Stream, net: Mapping[str, Fraction]) -> float:
-    """Adiabatic temperature rise in K of a stream by one reaction, to the end of the reactant that runs out first."""
+    """Adiabatic temperature rise in K of a stream by one reaction, to the exhaustion of the limiting reactant."""
     extent = min(start.amounts[s] / -float(moles) for s, moles in net.items() if moles < 0)
     if extent <= 0:
         raise InputError("a reactant of it is missing", fluid.label, "feed it")
@@ -196,10 +196,10 @@ def adiabatic_rise(fluid: Fluid, start: Stream, net: Mapping[str, Fraction]) -> 
 
 
 def mixed(fluid: Fluid, streams: Sequence[Stream], name: str) -> Stream:
-    """Streams that meet: amounts, volumes (of liquids) and enthalpies add up, the lowest pressure is that of all.
+    """Mix streams: amounts, volumes (of liquids) and enthalpies are added; the pressure is the lowest.
 
-    The temperature is that of all where they have the same and mix without heat, otherwise that at which the sum of the
-    enthalpies is carried. InputError where that takes what the species lack.
+    The temperature is the common one if all are equal and mix without heat, otherwise that of the sum of the
+    enthalpies; InputError if properties are missing for it.
     """
     amounts = {s: sum(x.amounts.get(s, 0.0) for x in streams) for s in fluid.phase.species}
     pressures = [x.P for x in streams if np.isfinite(x.P)]
@@ -212,9 +212,9 @@ def mixed(fluid: Fluid, streams: Sequence[Stream], name: str) -> Stream:
 
 
 def is_whole(fluid: Fluid, stream: Stream) -> bool:
-    """Whether the species of a stream are all that is in it, and not only what is dissolved.
+    """Whether the species are the whole stream, and not only solutes.
 
-    Of a gas and of an additive liquid they are; of a liquid of constant density if they weigh what its density says.
+    True for a gas and an additive liquid; for a liquid of constant density if their mass agrees with its density.
     """
     if not fluid.phase.carries_volume:
         return True
@@ -225,10 +225,10 @@ def is_whole(fluid: Fluid, stream: Stream) -> bool:
 
 
 def stream_table(streams: Sequence[Stream], fluid: Fluid, display: Display, whole: bool) -> Table:
-    """Streams side by side: flows (molar and by mass), fractions, totals, temperature, pressure and density.
+    """The stream table: molar and mass flows, fractions, totals, temperature, pressure and density.
 
-    Masses stand only where every species there has a formula or a molar mass, fractions and density only where the
-    species are all that there is (`whole`).
+    Masses are given if every species has a formula or a molar mass, fractions and density if the species are the whole
+    stream (`whole`).
     """
     kinds = ("molar flow", "mass flow", "volumetric flow") if streams[0].is_flowing else ("amount", "mass", "volume")
     names = list(dict.fromkeys(s for x in streams for s in x.amounts))

@@ -24,7 +24,7 @@ class RunResult(Frozen, Result):
 
     @property
     def display(self) -> Display:
-        """The units in which it is shown."""
+        """The units of results."""
         raise NotImplementedError
 
     @property

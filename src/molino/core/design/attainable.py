@@ -75,9 +75,9 @@ def attainable(
     axes : two or three metrics
         Conversions, yields, concentrations or flows: what mixes in straight lines.
     T : temperature, optional
-        All vessels are kept at; that of the feed, if left out.
+        All vessels are kept at; that of the feed, if omitted.
     heat : "adiabatic", optional
-        Without heat through any wall; isothermal if left out. The heat capacity must be constant, per volume.
+        Without heat through any wall; isothermal if omitted. The heat capacity must be constant, per volume.
     progress : callable (rounds, points), optional
 
     Returns
@@ -87,7 +87,7 @@ def attainable(
     Raises
     ------
     InputError
-        With everything that is wrong with the question.
+        With all faults of the question.
     SolveError
         If nothing happens in the feed by itself.
 

@@ -75,7 +75,7 @@ class AttainableRegion(Frozen, Result):
 
     @property
     def display(self) -> Display:
-        """The units in which it is shown."""
+        """The units of results."""
         return self._template.spec.display
 
     @cached_property

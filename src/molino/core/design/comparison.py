@@ -55,7 +55,7 @@ class Comparison(Frozen, Result):
 
     @property
     def display(self) -> Display:
-        """The units in which it is shown."""
+        """The units of results."""
         return self.runs[0].display
 
     @cached_property
@@ -124,7 +124,7 @@ def compare(vessels: Sequence[Vessel | Train | Sizing], metrics: Sequence[Metric
     vessels : sequence of vessels or sizings
         A batch is run for its time, a tube to its end, a tank to its steady state; a `Sizing` stands for its vessel.
     metrics : sequence of Metric or str, optional
-        The conversion of each reactant fed, if left out.
+        The conversion of each reactant fed, if omitted.
 
     Returns
     -------

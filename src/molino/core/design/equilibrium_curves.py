@@ -124,7 +124,7 @@ def check_curves(
     Raises
     ------
     InputError
-        With everything that is wrong in it.
+        With all faults of the fields.
     """
     if not isinstance(vessel, FlowVessel):
         raise InputError(f"{vessel!r} is not a vessel through which a feed flows", "equilibrium", "give a tube")

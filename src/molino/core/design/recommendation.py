@@ -88,7 +88,7 @@ class Recommendation(Frozen, Result):
 
     @property
     def display(self) -> Display:
-        """The units in which it is shown."""
+        """The units of results."""
         optimum = self.best.optimum
         assert optimum is not None
         return optimum.display

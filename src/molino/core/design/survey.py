@@ -74,7 +74,7 @@ class Survey(Frozen, Result):
 
     @property
     def display(self) -> Display:
-        """The units in which it is shown."""
+        """The units of results."""
         return self.comparison.display
 
     def table(self) -> Table:
@@ -146,13 +146,13 @@ def survey(
     conversions : mapping of reaction to conversion, optional
         As for `AtConversion`, which is left out without.
     T : temperature, optional
-        Prescribed; that of the feed if left out.
+        Prescribed; by default that of the feed.
     heat : "isothermal", "adiabatic", Adiabatic or Jacket, optional
         Of all of them.
     catalyst : Catalyst, optional
         Where a rate is per catalyst.
     metrics : sequence of Metric or str, optional
-        The conversion of each reactant fed, if left out.
+        The conversion of each reactant fed, if omitted.
     show : mapping of kind to unit, optional
 
     Raises

@@ -138,7 +138,7 @@ class Sweep(Frozen, Result):
 
     @property
     def display(self) -> Display:
-        """The units in which it is shown."""
+        """The units of results."""
         return self.vessel.spec.display
 
     @property

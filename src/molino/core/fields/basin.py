@@ -40,13 +40,13 @@ class Basin(BasinFields):
     baffles : sequence of Baffle
     flow : "potential", "creeping" or "laminar"
     diffusivity : quantity, or mapping of species to quantity
-        Molecular, or that of the turbulence; nothing diffuses if left out.
+        Molecular, or that of the turbulence; nothing diffuses if omitted.
     viscosity : optional
         Of a laminar flow with its momentum, with the density of the feed.
     moving : mapping of side to velocity
         Sides that move along themselves, {"top": "0.1 m/s"}.
     T : temperature, optional
-        Prescribed; that of the first feed if left out.
+        Prescribed; that of the first feed if omitted.
     cells : pair of int
         Along x and along y, roughly: lines meet every end of an opening or inner wall.
     grading : float
@@ -57,7 +57,7 @@ class Basin(BasinFields):
     Raises
     ------
     InputError
-        With everything that is wrong in it.
+        With all faults of the fields.
 
     Examples
     --------
@@ -89,7 +89,7 @@ class Basin(BasinFields):
         Raises
         ------
         InputError
-            If constants are still unknown.
+            If constants are unknown.
         SolveError
             If no steady flow or field is found.
         """
@@ -116,7 +116,7 @@ class Basin(BasinFields):
         ----------
         time : str, float or quantity
         contents : mapping of species to concentration, optional
-            What fills it at first; the first feed if left out.
+            What fills it at first; the first feed if omitted.
         steps : int
             Of time, all alike.
         points : int
@@ -127,7 +127,7 @@ class Basin(BasinFields):
         Raises
         ------
         InputError
-            If a number is none, or constants are still unknown.
+            If a number is none, or constants are unknown.
         """
         self.spec.plug.spec.require_known()
         end = units.positive(time, "time", f"{self.label}, time").si
@@ -154,7 +154,7 @@ class Basin(BasinFields):
         Parameters
         ----------
         diffusivity : diffusivity, optional
-            Of the tracer; the largest of the species if left out.
+            Of the tracer; the largest of the species if omitted.
         steps : int
             Of time.
         progress : callable, optional

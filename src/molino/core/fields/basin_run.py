@@ -41,7 +41,7 @@ class _OfBasin(Frozen, Result):
 
     @property
     def display(self) -> Display:
-        """The units in which it is shown."""
+        """The units of results."""
         return self.basin.spec.display
 
     def _require_fed(self, species: str) -> float:

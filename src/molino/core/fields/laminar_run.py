@@ -37,7 +37,7 @@ class _OfLaminar(Frozen, Result):
 
     @property
     def display(self) -> Display:
-        """The units in which it is shown."""
+        """The units of results."""
         return self.tube.spec.display
 
     @cached_property

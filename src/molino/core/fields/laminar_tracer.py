@@ -37,7 +37,7 @@ class LaminarTracer:
     ----------
     tube : LaminarTubeFields
     diffusivity : diffusivity, optional
-        Of the tracer; the largest of the species if left out.
+        Of the tracer; the largest of the species if omitted.
     """
 
     def __init__(self, tube: LaminarTubeFields, diffusivity: Any) -> None:

@@ -42,11 +42,11 @@ class LaminarTube(LaminarTubeFields):
         Of a slit between two plates, instead.
     length : quantity
     diffusivity : quantity, or mapping of species to quantity
-        Of the species; nothing diffuses if left out.
+        Of the species; nothing diffuses if omitted.
     conductivity : thermal conductivity, optional
         Of the fluid; needed where the temperature is not prescribed.
     T : temperature, optional
-        Prescribed everywhere; that of the feed if left out. Not given where the temperature is not prescribed.
+        Prescribed everywhere; that of the feed if omitted. Not given where the temperature is not prescribed.
     heat : "isothermal" or "adiabatic"
         Left out, isothermal, or what the wall says.
     wall_T : temperature, optional
@@ -64,7 +64,7 @@ class LaminarTube(LaminarTubeFields):
     Raises
     ------
     InputError
-        With everything that is wrong in it.
+        With all faults of the fields.
 
     Examples
     --------
@@ -89,9 +89,9 @@ class LaminarTube(LaminarTubeFields):
         Raises
         ------
         InputError
-            If points or nodes are none, or constants are still unknown.
+            If points or nodes are none, or constants are unknown.
         SolveError
-            If the integration cannot go on.
+            If the integration fails.
         """
         self.spec.plug.spec.require_known()
         self.spec.check_counts(points, nodes)
@@ -124,7 +124,7 @@ class LaminarTube(LaminarTubeFields):
         ----------
         time : str, float or quantity
         contents : mapping of species to concentration, optional
-            What fills it at first; the feed if left out.
+            What fills it at first; the feed if omitted.
         cells, nodes : int
         points : int
             Moments at which it is looked at, evenly spaced.
@@ -136,7 +136,7 @@ class LaminarTube(LaminarTubeFields):
         InputError
             If something of it is none, or the velocity develops.
         SolveError
-            If the integration cannot go on.
+            If the integration fails.
         """
         self.spec.plug.spec.require_known()
         self.spec.check_counts(points, nodes)
@@ -159,7 +159,7 @@ class LaminarTube(LaminarTubeFields):
         s : array
         nodes : int
         diffusivity : diffusivity, optional
-            Of the tracer; the largest of the species if left out.
+            Of the tracer; the largest of the species if omitted.
         """
         return LaminarTracer(self, diffusivity).transform(s, nodes)
 
@@ -173,7 +173,7 @@ class LaminarTube(LaminarTubeFields):
         ----------
         nodes : int
         diffusivity : diffusivity, optional
-            Of the tracer; the largest of the species if left out. Without diffusion only the mean is finite.
+            Of the tracer; the largest of the species if omitted. Without diffusion only the mean is finite.
         """
         return LaminarTracer(self, diffusivity).moments(nodes)
 
@@ -187,7 +187,7 @@ class LaminarTube(LaminarTubeFields):
         Parameters
         ----------
         diffusivity : diffusivity, optional
-            Of the tracer; the largest of the species if left out.
+            Of the tracer; the largest of the species if omitted.
         progress : callable, optional
             Called with 1 at the end, as `Basin.distribution` does with every share.
 

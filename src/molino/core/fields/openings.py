@@ -45,7 +45,7 @@ class Inlet(Frozen, Printed):
     Raises
     ------
     InputError
-        With everything that is wrong.
+        With all faults.
 
     Examples
     --------
@@ -89,7 +89,7 @@ class Outlet(Frozen, Printed):
     Raises
     ------
     InputError
-        With everything that is wrong.
+        With all faults.
 
     Examples
     --------

@@ -192,7 +192,7 @@ def bootstrap(
     kind : "residuals" or "cases"
     seed : int
     workers : int, optional
-        Processes; all cores if left out.
+        Processes; all cores if omitted.
     progress : callable, optional
         Called with the refits done and asked for.
 

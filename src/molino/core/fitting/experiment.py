@@ -92,16 +92,16 @@ class Experiment(Frozen):
     along : str, optional
         With a vessel of its own, what `times` are: "time" (a batch, or a tank from its contents at t = 0), or a size:
         "length", "volume", "space_time" (samples along a tube; tanks of several sizes). The first that the vessel has,
-        if left out.
+        if omitted.
     changes : sequence of Change
         What is changed in a stirred tank on the way, as for `StirredTank.run`.
     from_charge : frozenset of str
-        Species whose concentrations were worked out from a signal and the charge.
+        Species whose concentrations were computed from a signal and the charge.
 
     Raises
     ------
     InputError
-        With everything that is wrong in it.
+        With all faults of the fields.
 
     Examples
     --------

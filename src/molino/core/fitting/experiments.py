@@ -51,7 +51,7 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
     Raises
     ------
     InputError
-        With everything that is wrong in it.
+        With all faults of the fields.
 
     Examples
     --------

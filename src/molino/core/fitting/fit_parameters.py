@@ -117,7 +117,7 @@ class ParameterSearch:
         if species not in names:
             raise InputError(f"'{species}' is not a species of the chemistry", "", nearest(species, names))
         if species in run.from_charge:
-            message = f"run {run.name}: concentrations of {species} were worked out from its charge"
+            message = f"run {run.name}: concentrations of {species} were computed from its charge"
             raise InputError(message, "", "observe the metric itself on a vessel: 'conversion of A', 'pressure'")
         word = "start" if run.along == "time" else "feed"
         name, unit = f"{word} {species}, {run.name}", self.data.display.unit("concentration") or None

@@ -45,7 +45,7 @@ DELAY = "delay"
 def vessel_of(run: Experiment, chemistry: Chemistry, time: float | None = None) -> Vessel | Train:
     """The vessel that a run was made in; a simple one of one cubic metre, or fed with one cubic metre a second.
 
-    `time` is the batch or space time of a simple run; the last sample's if left out.
+    `time` is the batch or space time of a simple run; the last sample's if omitted.
     """
     if not isinstance(run.vessel, str):
         vessel: Vessel | Train = run.vessel

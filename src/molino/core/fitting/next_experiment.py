@@ -26,7 +26,7 @@ class Decision(Protocol):
 
     @property
     def display(self) -> Display:
-        """The units in which it is shown."""
+        """The units of results."""
 
     def _decided(self) -> tuple[str, str]:
         """What was decided in words, and its kind of quantity (or a unit, where it has no kind)."""

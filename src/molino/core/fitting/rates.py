@@ -72,7 +72,7 @@ class Rates(Frozen, Result):
     Raises
     ------
     InputError
-        With everything that is wrong in it.
+        With all faults of the fields.
 
     Examples
     --------
@@ -335,7 +335,7 @@ class Rates(Frozen, Result):
         Parameters
         ----------
         species : str
-            Whose orders are sought; all whose concentration varies, if left out.
+            Whose orders are sought; all whose concentration varies, if omitted.
 
         Raises
         ------

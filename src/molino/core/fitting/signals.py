@@ -65,7 +65,7 @@ class Signal:
     titrant : concentration, optional
     sample : volume, optional
     per : float, optional
-        Moles of titrant for each of the species; 1 if left out.
+        Moles of titrant for each of the species; 1 if omitted.
 
     Raises
     ------

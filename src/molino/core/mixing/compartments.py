@@ -34,7 +34,7 @@ class Compartments(FlowModel):
     Raises
     ------
     InputError
-        With everything that is wrong in it.
+        With all faults of the fields.
 
     Examples
     --------

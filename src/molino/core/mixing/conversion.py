@@ -66,7 +66,7 @@ class MixingBounds(Frozen, Result):
 
     @property
     def display(self) -> Display:
-        """The units in which it is shown."""
+        """The units of results."""
         return self.batch.spec.display
 
     def _fed(self, species: str) -> float:

@@ -25,7 +25,7 @@ def deconvolved(
     noise : float
         Standard deviation of the outlet.
     smoothing : float, optional
-        The weight, relative; found, if left out.
+        The weight, relative; found, if omitted.
 
     Returns
     -------

@@ -60,7 +60,7 @@ class ResidenceTimeDistribution(Frozen, Result):
     noise : Noise or None
         That of the measurements, where it came from a test.
     notes : mapping of str to str
-        How it was worked out.
+        How it was computed.
     display : Display
     verified : tuple of Check
         Properties of a computed curve.
@@ -95,7 +95,7 @@ class ResidenceTimeDistribution(Frozen, Result):
 
     @cached_property
     def smoothed(self) -> np.ndarray:
-        """E smoothed, for looking at: nothing else is worked out from it."""
+        """E smoothed, for looking at: nothing else is computed from it."""
         return smoothed(self.times, self.E, self.smoothing) if self.is_rough else self.E
 
     # moments

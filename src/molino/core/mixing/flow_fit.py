@@ -39,7 +39,7 @@ def fit_flow_models(test: TracerTest, models: Sequence[FlowModel] | None = None)
     ----------
     test : TracerTest
     models : sequence of FlowModel, optional
-        The common ones, if left out.
+        The common ones, if omitted.
 
     Returns
     -------

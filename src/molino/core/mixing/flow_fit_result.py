@@ -172,7 +172,7 @@ class FlowComparison(Frozen, Result):
 
     @property
     def display(self) -> Display:
-        """The units in which it is shown."""
+        """The units of results."""
         return self.best.display
 
     def table(self) -> Table:

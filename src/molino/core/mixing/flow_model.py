@@ -20,7 +20,7 @@ from molino.core.schema import read_fields
 from molino.core.units import Value
 
 _CIRCLE = 32
-"""Points of the circle on which the derivatives of ln G at zero are worked out (Cauchy's formula)."""
+"""Points of the circle on which the derivatives of ln G at zero are computed (Cauchy's formula)."""
 _NARROW = 12.0
 """Tanks in series that are as narrow as a peak that takes many terms to invert."""
 

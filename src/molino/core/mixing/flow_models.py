@@ -31,7 +31,7 @@ class TanksInSeries(FlowModel):
     Parameters
     ----------
     n : number, optional
-        How many; found by a fit, if left out.
+        How many; found by a fit, if omitted.
 
     Raises
     ------
@@ -86,7 +86,7 @@ class AxialDispersion(FlowModel):
     Parameters
     ----------
     peclet : number, optional
-        u L/D; found by a fit, if left out.
+        u L/D; found by a fit, if omitted.
     boundaries : "closed", "closed-open" or "open"
 
     Raises
@@ -179,9 +179,9 @@ class TankWithDeadZone(FlowModel):
     Parameters
     ----------
     active : number, optional
-        Share of the volume that is mixed; found by a fit, if left out.
+        Share of the volume that is mixed; found by a fit, if omitted.
     bypass : number, optional
-        Share of the flow that leaves at once; found by a fit, if left out.
+        Share of the flow that leaves at once; found by a fit, if omitted.
 
     Raises
     ------

@@ -69,7 +69,7 @@ class TracerTest(TracerSignal):
     Raises
     ------
     InputError
-        With everything that is wrong in it.
+        With all faults of the fields.
 
     Examples
     --------
@@ -87,8 +87,8 @@ class TracerTest(TracerSignal):
         Parameters
         ----------
         smoothing : float, optional
-            Of the smoothed E curve (which nothing else is worked out from), the weight of its curvature; by
-            generalised cross-validation, if left out.
+            Of the smoothed E curve (which nothing else is computed from), the weight of its curvature; by generalised
+            cross-validation, if omitted.
 
         Returns
         -------
@@ -171,7 +171,7 @@ class TracerTest(TracerSignal):
         return ""
 
     def _changes(self) -> dict[str, np.ndarray]:
-        """What is worked out, changed by one standard deviation of each measurement and of the tail; the changes come
+        """What is computed, changed by one standard deviation of each measurement and of the tail; the changes come
         first in each shape."""
         found, doubted = self.evaluated(self.signal), self.evaluated(self.signal, 1 + _DOUBT)
         step = 1e-4 * self.noise if self.noise > 0 else 1e-9 * self._size

@@ -92,7 +92,7 @@ class OverTime(Frozen, Result):
 
     @property
     def display(self) -> Display:
-        """The units in which it is shown."""
+        """The units of results."""
         raise NotImplementedError
 
     def names(self) -> tuple[str, str]:

@@ -127,7 +127,7 @@ class Run(RunData):
         """Heat that came in through the walls (negative: taken away), as a quantity.
 
         A power; of a batch or semi-batch the energy since the start. InputError with what the species lack where it
-        cannot be worked out.
+        cannot be computed.
         """
         return self.display.quantity(self.duty_si, self.duty_kind)
 
@@ -135,7 +135,7 @@ class Run(RunData):
     def heat_released(self) -> Value:
         """Heat that the reactions set free, as a quantity: a power in a steady tank or a tube, otherwise an energy.
 
-        InputError with what the species lack where it cannot be worked out.
+        InputError with what the species lack where it cannot be computed.
         """
         self.vessel.spec.require_energy()
         if self.is_steady:

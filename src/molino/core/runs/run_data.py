@@ -61,7 +61,7 @@ class RunData(RunResult):
 
     @property
     def display(self) -> Display:
-        """The units in which it is shown."""
+        """The units of results."""
         return self.vessel.spec.display
 
     @property

@@ -36,7 +36,7 @@ class Change(Frozen, Printed):
     at : time
         When it begins.
     over : time, optional
-        How long it takes, in a straight line; a step if left out.
+        How long it takes, in a straight line; a step if omitted.
 
     Raises
     ------

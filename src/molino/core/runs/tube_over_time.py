@@ -88,7 +88,7 @@ class TubeInTime(OverTime):
 
     @property
     def display(self) -> Display:
-        """The units in which it is shown."""
+        """The units of results."""
         return self.vessel.spec.display
 
     def conversion(self, species: str) -> np.ndarray:

@@ -126,7 +126,7 @@ class CoolingFailure:
         vessel = run.vessel
         self.run, self.vessel, key = run, vessel, vessel.spec.key
         if not run.is_over_time or vessel.spec.model.is_flowing:
-            message = "a failure of cooling is worked out for charged vessels"
+            message = "a failure of cooling is computed for charged vessels"
             raise InputError(message, vessel.label, "ask it of a batch or semi-batch")
         if getattr(vessel, "gas", None) is not None:
             message = "a gas is supplied to it, and whether it still is after a failure of cooling is not known"

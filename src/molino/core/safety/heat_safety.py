@@ -75,7 +75,7 @@ def heat_safety(vessel: Any, within: Any = _RANGE) -> HeatSafety | RunawayBounda
         CoolingFailure(run)
         return HeatSafety(run)
     if _HOT_SPOT not in metrics:
-        message = f"the heat safety of {units.article(run.vessel.noun)} is not worked out"
+        message = f"the heat safety of {units.article(run.vessel.noun)} is not computed"
         raise InputError(message, run.vessel.label, "give a batch, semi-batch or tube; see steady_states of a tank")
     return _boundary(run, units.positive(within, "temperature difference", "within").si)
 

@@ -66,7 +66,7 @@ class HeatSafety(Frozen, Result):
 
     @property
     def display(self) -> Display:
-        """The units in which it is shown."""
+        """The units of results."""
         return self.run.display
 
     @property
@@ -263,7 +263,7 @@ class RunawayBoundary(Frozen, Result):
 
     @property
     def display(self) -> Display:
-        """The units in which it is shown."""
+        """The units of results."""
         return self.run.display
 
     @property
@@ -340,7 +340,7 @@ class RunawayBoundary(Frozen, Result):
 
 @dataclass(frozen=True)
 class UndeterminedSafety:
-    """Why the heat safety of a vessel could not be worked out, where something exothermic happens in it."""
+    """Why the heat safety of a vessel could not be computed, where something exothermic happens in it."""
 
     reason: str
 

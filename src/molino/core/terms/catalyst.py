@@ -64,7 +64,7 @@ class InternalDiffusion(Frozen, Printed):
     Raises
     ------
     InputError
-        With everything that is wrong.
+        With all faults.
 
     Examples
     --------
@@ -111,7 +111,7 @@ class Deactivation(Frozen, Printed):
     Raises
     ------
     InputError
-        With everything that is wrong.
+        With all faults.
 
     Examples
     --------
@@ -222,7 +222,7 @@ class Catalyst(Frozen, Printed):
     Raises
     ------
     InputError
-        With everything that is wrong.
+        With all faults.
 
     Examples
     --------
@@ -265,7 +265,7 @@ class Catalyst(Frozen, Printed):
         """Bulk density from that of the particles and the voidage; or the fault, where they contradict."""
         if self.voidage.si == 1.0:
             if self.bulk_density is None:
-                faults.add("catalyst", "a particle density is given, and no voidage", "give voidage=0.4 or alike")
+                faults.add("catalyst", "a particle density is given, and no voidage", "give voidage=0.4 or similar")
             return
         bulk = self.particle_density.si * (1 - self.voidage.si)
         if self.bulk_density is not None and abs(bulk / self.bulk_density.si - 1) > 1e-3:

@@ -42,12 +42,12 @@ class Decomposition(Frozen, Printed):
     Ea : quantity
         Activation energy, "120 kJ/mol".
     order : float
-        The order n, 1 if left out; 0 leaves the consumption out, which is on the safe side.
+        The order n, 1 if omitted; 0 leaves the consumption out, which is on the safe side.
 
     Raises
     ------
     InputError
-        With everything that is wrong in it.
+        With all faults of the fields.
 
     Examples
     --------

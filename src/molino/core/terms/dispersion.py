@@ -62,16 +62,16 @@ class Dispersion(Frozen, Printed):
     diffusivity, viscosity : optional
         Of the fluid, for the correlations.
     roughness : optional
-        Of the wall of an empty pipe; smooth if left out.
+        Of the wall of an empty pipe; smooth if omitted.
     heat : diffusivity, optional
-        The coefficient for heat; that of mass if left out.
+        The coefficient for heat; that of mass if omitted.
     conductivity : thermal conductivity, optional
         Along the tube, per area of its cross-section, instead of a coefficient for heat.
 
     Raises
     ------
     InputError
-        With everything that is wrong.
+        With all faults.
 
     Examples
     --------

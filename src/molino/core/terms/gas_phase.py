@@ -65,12 +65,12 @@ class FilmReaction(Frozen, Printed):
     partner : str, optional
         The reactant of the liquid that can run out in the film; where the reaction has one other reactant, that.
     partner_diffusivity : quantity, optional
-        As that of the species, if left out.
+        As that of the species, if omitted.
 
     Raises
     ------
     InputError
-        With everything that is wrong in it.
+        With all faults of the fields.
 
     Examples
     --------
@@ -137,7 +137,7 @@ class GasPhase(Frozen, Printed):
     kLa_ratio : mapping of species to number, optional
         By how much k_L a of a species differs from `kLa`: {"CO": 0.7}, the root of the ratio of the diffusivities.
     P : pressure, optional
-        In the vessel, at the top of the liquid; that of the feed if left out.
+        In the vessel, at the top of the liquid; that of the feed if omitted.
     holdup : float
         Share of the gas in the volume of gas and liquid. `volume` of a tank is of its liquid.
     kL : quantity, optional
@@ -148,7 +148,7 @@ class GasPhase(Frozen, Printed):
     Raises
     ------
     InputError
-        With everything that is wrong in it.
+        With all faults of the fields.
 
     Examples
     --------
@@ -312,7 +312,7 @@ class GasPhase(Frozen, Printed):
         Parameters
         ----------
         given : settings by name that replace its own
-        mixture : its feed worked out
+        mixture : its feed computed
         T : temperature of the vessel, at which the gas comes in where it has none of its own
         head : pressure of the liquid over the bottom in Pa
         """
@@ -346,7 +346,7 @@ class GasPhase(Frozen, Printed):
         return found
 
     def mixture(self, species: Mapping[str, Any], given: Mapping[str, Number], T: Value | None) -> Mixture:
-        """Its feed worked out; of one without a flow, one mol/s of it."""
+        """Its feed computed; of one without a flow, one mol/s of it."""
         if not self.has_flow:
             found: Mixture = self.feed.mixture([Value(1.0, "mol/s")], species, T, self.P, None)
             return found

@@ -86,7 +86,7 @@ class Adiabatic(Frozen, Printed):
     Raises
     ------
     InputError
-        With everything that is wrong in it.
+        With all faults of the fields.
 
     Examples
     --------
@@ -132,7 +132,7 @@ class Duty(Frozen, Printed):
     Raises
     ------
     InputError
-        With everything that is wrong in it.
+        With all faults of the fields.
 
     Examples
     --------
@@ -177,7 +177,7 @@ class Jacket(Frozen, Printed):
     U : optional
         Overall heat transfer coefficient, "400 W/m2/K".
     area : optional
-        Of transfer, "6 m2"; along a tube it follows from the diameter, if left out.
+        Of transfer, "6 m2"; along a tube it follows from the diameter, if omitted.
     UA : optional
         Both together, "2.4 kW/K", instead.
     flow : optional
@@ -312,7 +312,7 @@ class Profile(Frozen, Printed):
     Raises
     ------
     InputError
-        With everything that is wrong in it.
+        With all faults of the fields.
 
     Examples
     --------

@@ -32,12 +32,12 @@ class PressureDrop(Frozen, Printed):
     viscosity : quantity
         Of the fluid, "0.02 mPa*s", taken as constant.
     roughness : optional
-        Of the wall of an empty tube, "0.05 mm"; smooth if left out.
+        Of the wall of an empty tube, "0.05 mm"; smooth if omitted.
 
     Raises
     ------
     InputError
-        With everything that is wrong.
+        With all faults.
 
     Examples
     --------

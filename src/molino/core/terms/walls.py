@@ -265,7 +265,7 @@ class Membrane(Frozen, Printed):
         given : settings by name that replace its own
         own_area : area per volume of the wall of a tube; used where no area is given
         size : what its area is divided by: the volume of a tube, or 1
-        swept : the sweep worked out
+        swept : the sweep computed
         """
         area = given.get("membrane area", self.area.si) / size if self.area is not None else own_area
         found: dict[sp.Symbol, Number] = {WALL_AREA: area}

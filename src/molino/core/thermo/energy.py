@@ -65,7 +65,7 @@ class Energy:
 def enthalpies(
     chemistry: Chemistry, per: str | None, capacity: float = 0.0
 ) -> tuple[Energy, dict[sp.Symbol, float]] | InputError:
-    """The enthalpies of the species of a chemistry with their numbers, or what they lack; worked out once for each."""
+    """The enthalpies of the species of a chemistry with their numbers, or what they lack; computed once for each."""
     known = chemistry.memory
     if ("enthalpies", per, capacity) not in known:
         try:

@@ -38,7 +38,7 @@ class PhaseSplit(Frozen, Result):
     K : array, shape (species,)
         y/x of each species.
     show : Display
-        The units in which it is shown.
+        The units of results.
     liquids : tuple of two arrays, or empty
         Mole fractions of the two liquids into which the liquid splits; `x` is that of both together.
     note : str

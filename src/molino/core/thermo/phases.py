@@ -40,7 +40,7 @@ class PhaseEquilibrium(TwoPhases):
     species : sequence of Species
         Each with a vapor pressure; with a cubic equation of state for both phases critical constants instead.
     liquid : ActivityModel or CubicEquation, optional
-        An ideal liquid (Raoult's law) if left out. A cubic equation stands for both phases; with an activity model the
+        An ideal liquid (Raoult's law) if omitted. A cubic equation stands for both phases; with an activity model the
         vapor is an ideal gas.
 
     Raises

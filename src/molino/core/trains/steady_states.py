@@ -91,7 +91,7 @@ class TrainSteadyStates(Frozen, Result, Sequence["TrainRun"]):
 
     @property
     def display(self) -> Display:
-        """The units in which they are shown."""
+        """The units of results."""
         return self.train.spec.display
 
     @property

@@ -34,7 +34,7 @@ class Exchanger(Frozen, Printed):
     Raises
     ------
     InputError
-        With everything that is wrong in it.
+        With all faults of the fields.
 
     Examples
     --------
@@ -99,7 +99,7 @@ class SideFeed(Frozen, Printed):
     Raises
     ------
     InputError
-        With everything that is wrong in it.
+        With all faults of the fields.
 
     Examples
     --------
@@ -166,14 +166,14 @@ class Parallel(Frozen, Printed):
     ----------
     vessels : sequence of StirredTank or PlugFlow
     split : sequence of float, optional
-        What share each gets; equal shares if left out.
+        What share each gets; equal shares if omitted.
     name : str
         For tables and messages.
 
     Raises
     ------
     InputError
-        With everything that is wrong in it.
+        With all faults of the fields.
 
     Examples
     --------

@@ -30,7 +30,7 @@ class Train(TrainFields):
         Flow returned to the inlet over flow that leaves (recycle ratio); at the pressure of the feed.
     returned : Feed, optional
         Composition and temperature of the returned stream at the start, which decides on which steady state the loop
-        settles; those of the feed if left out. Its flow is not used.
+        settles; those of the feed if omitted. Its flow is not used.
     name, show
         As for `Batch`.
 
@@ -110,7 +110,7 @@ class Train(TrainFields):
         ----------
         time : str, float or quantity
         contents : mapping of species to concentration, optional
-            What is in the vessels at first (in a tank with contents of its own, those); the feed if left out.
+            What is in the vessels at first (in a tank with contents of its own, those); the feed if omitted.
         changes : sequence of Change, optional
             Of the feed, and of the first vessel.
         cells, points, progress, settling_band
@@ -121,7 +121,7 @@ class Train(TrainFields):
         InputError
             For a recycle, and for steps other than stirred tanks and tubes.
         SolveError
-            If the integration cannot go on.
+            If the integration fails.
         """
         return follow_train(self, time, contents, changes, cells, points, progress, settling_band)
 

@@ -132,7 +132,7 @@ class TrainSpecification:
 
     @property
     def follows_T(self) -> bool:
-        """Whether the temperature of the returned stream is worked out."""
+        """Whether the temperature of the returned stream is computed."""
         return bool(np.isfinite(self.fresh.T)) and self.train.first.spec.key.has_energy
 
     def expression(self, metric: Metric) -> None:

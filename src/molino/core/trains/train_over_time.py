@@ -47,7 +47,7 @@ class TrainInTime(Frozen, Result):
 
     @property
     def display(self) -> Display:
-        """The units in which it is shown."""
+        """The units of results."""
         return self.train.spec.display
 
     @property

@@ -87,7 +87,7 @@ class TrainRun(RunResult):
 
     @property
     def display(self) -> Display:
-        """The units in which it is shown."""
+        """The units of results."""
         return self.vessel.spec.display
 
     @property
@@ -235,7 +235,7 @@ class TrainRun(RunResult):
 
     @property
     def has_duty(self) -> bool:
-        """Whether the duty of every vessel of the train can be worked out."""
+        """Whether the duty of every vessel of the train can be computed."""
         return all(run.vessel.spec.key.has_energy for run in self.runs)
 
     @property

@@ -48,7 +48,7 @@ class Pass:
     recycle : float
         Flow returned over flow that leaves.
     follows_T : bool
-        Whether the temperature of what returns is worked out.
+        Whether the temperature of what returns is computed.
     returned : numbers to Stream
         What returns, from its flows and temperature in units of the feed.
     owner_of : setting to (vessel, setting)

@@ -28,11 +28,11 @@ from molino.core.units import Value
 from molino.core.vessels.outlet_vessel import Outlet, OutletSpecification, OutletVessel, Unknowns
 
 _BELOW = 1e-9
-"""A flow of less than this share of all below zero is rounding."""
+"""A negative flow below this fraction of the total is rounding."""
 
 
 class AtConversionSpecification(OutletSpecification):
-    """The specification of a AtConversion."""
+    """The specification of an AtConversion."""
 
     vessel: AtConversion
     method: ClassVar[str] = "balances of the extents"
@@ -117,17 +117,17 @@ class AtConversionSpecification(OutletSpecification):
         flows = np.array(compiled(case.balances).outputs(rows)(case.values)(state, 0.0), dtype=float)
         if float(flows.min()) < -_BELOW * float(np.abs(flows).sum()):
             worst = int(np.argmin(flows))
-            message = f"{self.chemistry.names[worst]} comes out negative: the reactions consume more than there is"
+            message = f"{self.chemistry.names[worst]} is negative: the reactions consume more than there is"
             raise SolveError(message, self.label, "give smaller conversions, or in_series=True")
         return case, np.maximum(flows, 0.0), 1
 
 
 @dataclass(frozen=True, eq=False)
 class AtConversion(OutletVessel):
-    """A vessel in which each reaction goes as far as it is given, whatever its rate: outlet, streams and duty.
+    """A vessel in which each reaction reaches a given conversion or extent: outlet, streams and duty.
 
     F_i = F_i,in + sum_j nu_ij xi_j (O. A. Hougen, K. M. Watson, R. A. Ragatz, Chemical Process Principles I, 2nd ed.
-    1954, chapter 10). No rate law is needed: mo.Reaction("A -> B") will do.
+    1954, chapter 10). Rate laws are not needed: mo.Reaction("A -> B").
 
     Parameters
     ----------
@@ -137,23 +137,23 @@ class AtConversion(OutletVessel):
         For each reaction the conversion of its key reactant, 0.7, or its extent, "2 mol/s". Reactions left out do not
         proceed.
     keys : mapping of reaction to species
-        The key reactant; the first on the left, if left out.
+        The key reactant; by default the first on the left.
     in_series : bool
-        Whether a conversion is of what the reactions before it have left of the key reactant, in their order here; of
-        the feed otherwise.
+        Whether a conversion refers to the key reactant left by the reactions before it, in their order here; otherwise
+        it refers to the feed.
     T : temperature, optional
-        Prescribed; that of the feed if left out.
+        Prescribed; by default that of the feed.
     P : pressure, optional
-        Of the outlet, of a gas; that of the feed if left out.
+        Of a gas at the outlet; by default that of the feed.
     heat : "isothermal", "adiabatic", Adiabatic, Duty or Jacket
-        Isothermal if left out, with the duty that this takes.
+        Isothermal by default; the duty is then a result.
     name : str
     show : mapping of kind to unit
 
     Raises
     ------
     InputError
-        With everything that is wrong in it.
+        With all faults of the fields.
 
     Examples
     --------
@@ -207,7 +207,7 @@ def _model(key: ModelKey, given: tuple[tuple[str, bool, int], ...], in_series: b
 
 
 class _AtConversion(Outlet):
-    """Flows by extents; `given` holds for each reaction its name, whether its extent is given, and its key reactant."""
+    """Flows by extents; `given` has for each reaction its name, whether its extent is given, and its key reactant."""
 
     def __init__(self, key: ModelKey, given: tuple[tuple[str, bool, int], ...], in_series: bool) -> None:
         super().__init__(key)

@@ -42,11 +42,11 @@ from molino.core.vessels.outlet_vessel import OutletSpecification, OutletVessel
 WAYS = ("reactions", "Gibbs energy")
 _ASKER = "its Gibbs energy"
 _CONSISTENT = 1e-7
-"""How far dependent reactions may disagree in ln K."""
+"""Largest disagreement of dependent reactions in ln K."""
 
 
 class AtEquilibriumSpecification(OutletSpecification):
-    """The specification of a AtEquilibrium."""
+    """The specification of an AtEquilibrium."""
 
     vessel: AtEquilibrium
     is_at_equilibrium: ClassVar[bool] = True
@@ -85,7 +85,7 @@ class AtEquilibriumSpecification(OutletSpecification):
                 if name not in known:
                     raise InputError(f"there is no reaction '{name}'", "", nearest(str(name), known))
                 if not self.vessel.by_reactions:
-                    raise InputError("the least Gibbs energy knows no reactions", "", "write by='reactions'")
+                    raise InputError("the least Gibbs energy has no reactions", "", "write by='reactions'")
                 found[name] = units.read(given, "temperature difference", str(name))
         settle(self.vessel, approach=FrozenMapping(found))
 
@@ -99,8 +99,8 @@ class AtEquilibriumSpecification(OutletSpecification):
 
     @cached_property
     def form_and_holds(self) -> tuple[EquilibriumForm, np.ndarray, GibbsProblem]:
-        """The form, everything that is conserved with weights above zero, shape (species, conserved), and the problem
-        that they pose; worked out once for a chemistry."""
+        """The form, the conserved quantities with weights above zero, shape (species, conserved), and their problem;
+        computed once for a chemistry."""
         vessel = self.vessel
         known = self.chemistry.memory
         key = "equilibrium", vessel.by_reactions, vessel.reactions, vessel.species, vessel.solids
@@ -118,7 +118,7 @@ class AtEquilibriumSpecification(OutletSpecification):
         invariants = nonnegative_invariants(columns, count)
         if not (invariants.sum(axis=0) > 0).all():
             lost = [s for s, kept in zip(self.chemistry.names, invariants.sum(axis=0) > 0, strict=True) if not kept]
-            message = f"the reactions make {', '.join(lost)} without end: nothing of them is conserved"
+            message = f"the reactions make {', '.join(lost)} without limit: no element of them is conserved"
             raise InputError(message, "equilibrium", "check the equations")
         nu = np.zeros((count, len(columns)))
         for j, column in enumerate(columns):
@@ -165,12 +165,12 @@ class AtEquilibriumSpecification(OutletSpecification):
 
     @property
     def potentials(self) -> tuple[sp.Expr, ...]:
-        """The potentials as far as temperature decides them."""
+        """The part of the potentials that depends on temperature alone."""
         return (*self.form.standard, *(c.log for c in self.form.constants))
 
     @cached_property
     def thermal(self) -> tuple[Energy, dict[sp.Symbol, float]] | InputError:
-        """Of the least Gibbs energy by the enthalpies of formation, which it is found by itself."""
+        """The heat balance by enthalpies of formation for the least Gibbs energy, which needs them anyway."""
         found = super().thermal
         if self.vessel.by_reactions or isinstance(found, InputError):
             return found
@@ -216,7 +216,7 @@ class AtEquilibriumSpecification(OutletSpecification):
 
     @property
     def solver(self) -> Solver:
-        """What finds the composition; made once for all vessels of one form."""
+        """The solver of the composition; made once for all vessels of one form."""
         return solver(self.key, self.form, self.form_and_holds[2])
 
     def composition(self, case: Case, T: float, near: np.ndarray | None) -> tuple[Case, np.ndarray, int]:
@@ -224,7 +224,7 @@ class AtEquilibriumSpecification(OutletSpecification):
         try:
             flags, state, steps = self.solver.solve(case, T, near, self.is_non_isothermal)
         except NotSettled as error:
-            message = "the composition does not settle with its activity or fugacity coefficients"
+            message = "the composition does not converge with its activity or fugacity coefficients"
             advice = "it may split into two liquids, or condense: look at its phases"
             raise SolveError(message, self.label, advice) from error
         return flagged(case, flags), state, steps
@@ -267,7 +267,7 @@ class AtEquilibriumSpecification(OutletSpecification):
         return own, state, report
 
     def require_constants(self) -> None:
-        """Raise InputError if a constant of equilibrium still waits for a fit."""
+        """Raise InputError if an equilibrium constant is unknown."""
         asked = frozenset[sp.Symbol]().union(*(c.log.free_symbols for c in self.form.constants))
         if any(p.symbol in asked for p in self.chemistry.unknowns):
             super(OutletSpecification, self).require_constants()
@@ -287,35 +287,35 @@ class AtEquilibriumSpecification(OutletSpecification):
 class AtEquilibrium(OutletVessel):
     """A vessel whose outlet is at chemical equilibrium.
 
-    By the constants of equilibrium of its reactions, or as the state of least Gibbs energy over its species, for which
-    no reaction is named: every one that keeps the elements is possible. Of a gas mu_i = h_i - T s_i + R T ln(x_i phi_i
-    P/P0) with P0 = 1 bar, of a liquid R T ln(x_i gamma_i), of a pure solid nothing more (J. M. Smith, H. C. Van Ness,
-    M. M. Abbott, Introduction to Chemical Engineering Thermodynamics, 7th ed. 2005, chapter 13). No starting point is
-    asked for.
+    By the equilibrium constants of its reactions, or as the state of least Gibbs energy of its species without
+    reactions: any change of composition that conserves the elements is possible. Of a gas mu_i = h_i - T s_i + R T
+    ln(x_i phi_i P/P0) with P0 = 1 bar, of a liquid R T ln(x_i gamma_i), of a pure solid without this term (J. M. Smith,
+    H. C. Van Ness, M. M. Abbott, Introduction to Chemical Engineering Thermodynamics, 7th ed. 2005, chapter 13). No
+    first guess is needed.
 
     Parameters
     ----------
     chemistry : Chemistry
-        Rates are not needed: the constant of a reaction is that at which its rate law is zero, or that of its species'
-        thermochemistry.
+        Rates are not needed: the equilibrium constant follows from the rate law, which is zero at equilibrium, or from
+        the thermochemistry of the species.
     feed : Feed
-        Its `model` says how the fluid behaves: an ideal gas, a cubic equation of state, a liquid, an activity model.
+        Its `model` is that of the fluid: an ideal gas, a cubic equation of state, a liquid, an activity model.
     T : temperature, optional
-        Prescribed; that of the feed if left out.
+        Prescribed; by default that of the feed.
     P : pressure, optional
-        Of the outlet, of a gas; that of the feed if left out.
+        Of a gas at the outlet; by default that of the feed.
     heat : "isothermal", "adiabatic", Adiabatic, Duty or Jacket
-        Isothermal if left out, with the duty that this takes.
+        Isothermal by default; the duty is then a result.
     by : "reactions" or "Gibbs energy", optional
-        By reactions where there are reversible ones, if left out.
+        By default by reactions if there are reversible ones.
     reactions : sequence of str, optional
-        Those that come to equilibrium; all reversible ones if left out.
+        The reactions at equilibrium; by default all reversible ones.
     species : sequence of str, optional
-        Those over which the Gibbs energy is least, the others being inert; all if left out.
+        The species that react; the others are inert. By default all.
     solids : sequence of str
-        Species that are pure solids, which appear and vanish.
+        Species that are pure solids.
     approach : mapping of reaction to temperature difference
-        The constant of a reaction is that at the temperature and so much more: {"shift": "-20 K"}.
+        The constant of a reaction is evaluated at a temperature that differs by this: {"shift": "-20 K"}.
     name : str
     show : mapping of kind to unit
 
@@ -352,7 +352,7 @@ class AtEquilibrium(OutletVessel):
 
     @cached_property
     def by_reactions(self) -> bool:
-        """Whether the constants of reactions say where it lies, and not the least Gibbs energy."""
+        """Whether equilibrium is given by constants of reactions, and not by the least Gibbs energy."""
         if self.by is not None:
             return self.by == "reactions"
         if self.species is not None:
@@ -360,7 +360,7 @@ class AtEquilibrium(OutletVessel):
         return self.reactions is not None or any(r.equation.reversible for r in self.chemistry.reactions)
 
     def equations(self) -> Equations:
-        """As of every vessel; every species and every solid is taken to exist."""
+        """As for every vessel; every species and every solid is assumed to exist."""
         symbols = [s for s in self.spec.model.balances.parameters if getattr(s, "role", None) in (IS_THERE, IS_COUNTED)]
         ones, balances = dict.fromkeys(symbols, sp.Integer(1)), self.spec.model.balances
         rhs = tuple(e.xreplace(ones) for e in balances.rhs)

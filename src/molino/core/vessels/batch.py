@@ -73,7 +73,7 @@ class BatchSpecification(GasSpecification, ChargedSpecification):
         with faults.at(self.label):
             check_model(vessel.model)
             if is_real(vessel.model) and vessel.constant_volume:
-                raise InputError("a real gas keeps its pressure in a batch", "", "give constant_volume=False")
+                raise InputError("a real gas is at constant pressure in a batch", "", "give constant_volume=False")
         with faults.at(self.label):
             settle(vessel, density=read_density(vessel.density))
             settle(vessel, heat_capacity=read_mixture_capacity(vessel.heat_capacity, vessel.density))
@@ -85,10 +85,10 @@ class BatchSpecification(GasSpecification, ChargedSpecification):
         faults.raise_any()
 
     def charge_with(self, feed: Feed) -> None:
-        """Take over what a feed holds: its concentrations, temperature, and whether it is a gas."""
+        """Take over the concentrations and the temperature of a feed, and whether it is a gas."""
         vessel = self.vessel
         if any(p.value is not None and p.value.deviation for p in feed.contents.values()):
-            message = "what its feed holds has standard deviations, and it is charged with the concentrations"
+            message = "the feed has standard deviations, and the batch is charged with its concentrations"
             raise InputError(message, "charge", "give the standard deviations to a charge of its own")
         mixture = feed.mixture(self.species_by_name)
         if not isinstance(vessel.heat, Profile):
@@ -105,7 +105,7 @@ class BatchSpecification(GasSpecification, ChargedSpecification):
 
     @property
     def is_gas(self) -> bool:
-        """Whether it holds a gas rather than a liquid."""
+        """Whether its contents are a gas."""
         return is_gas(self.vessel.model, self.vessel.P, self.vessel.charge)
 
     def charge_pressure(self, given: Mapping[str, Number]) -> Value | None:
@@ -152,48 +152,48 @@ class Batch(GasVessel, ChargedVessel):
     ----------
     chemistry : Chemistry
     charge : mapping of species to quantity, or Feed
-        What is in it at the start, in any way that `Feed` reads, amounts and masses ("2 kmol", "300 kg") in place of
-        flows; a bare number is mol/m^3. A `Feed` charges its concentrations, to set a batch next to vessels on the same
+        The contents at the start, in any form that `Feed` takes, with amounts and masses ("2 kmol", "300 kg") instead
+        of flows; a bare number is mol/m^3. A `Feed` charges its concentrations, for comparison with vessels of this
         feed.
     T : temperature, optional
-        Needed where a rate constant depends on it; that of the feed, if one is the charge. At the start, where the
-        temperature is not prescribed.
+        Needed where a rate constant depends on it; by default that of a feed that is the charge. With a heat balance,
+        the temperature at the start.
     volume : optional
-        Of its contents. Left out it follows from the charge, or is 1 m^3 as a basis.
+        Of the contents; by default it follows from the charge, or is 1 m^3 as a basis.
     total : optional
-        Amount or mass of the whole charge, "20 kmol" or "1.5 t", together with fractions or ratios.
+        Amount or mass of the whole charge, "20 kmol" or "1.5 t", with fractions or ratios.
     P : optional
-        Pressure of the charge; makes it an ideal gas. Partial pressures do so, too.
+        Pressure of the charge, which is then an ideal gas; also with partial pressures.
     density : optional
-        Of the charge, where volume and mass must be brought together.
+        Of the charge, where volumes and masses are both given.
     heat_capacity, model : optional
         Of the charge, as for `Feed`.
     constant_volume : bool
-        Whether a gas keeps its volume; otherwise it keeps its pressure.
+        Whether a gas has a constant volume; otherwise its pressure is constant.
     heat : "isothermal", "adiabatic", Adiabatic, Jacket or Profile
-        What passes through the walls; isothermal if left out, with the duty that this takes.
+        Isothermal by default; the duty is then a result.
     time : optional
-        Batch time; what `run()` runs to and `size(free="time")` finds.
+        Batch time: the end of `run()`; found by `size(free="time")`.
     catalyst : Catalyst, optional
-        Where a rate is per catalyst mass, catalyst volume or area.
+        Needed where a rate is per catalyst mass, catalyst volume or area.
     gas : GasPhase, optional
-        A gas that passes through a liquid, or is supplied as it is taken up; `volume` is then of the liquid alone.
+        A gas that is bubbled through a liquid, or supplied as it is absorbed; `volume` is then of the liquid alone.
     decomposition : Decomposition, optional
-        Of its contents, which a failure of cooling may set off; see `heat_safety`.
+        Of the contents, which may follow a cooling failure; see `heat_safety`.
     technical_limit : temperature, optional
-        The highest that it may reach for technical reasons: the boiling point of its contents at its pressure, or where
-        a relief device opens.
+        The highest technically permitted temperature: the boiling point at the pressure of the vessel, or the
+        temperature at which a relief device opens.
     profiles : mapping of condition to Profile, optional
-        Other numbers that change while it runs, like a constant of the chemistry: {"u": mo.Profile([...])}.
+        Other conditions that change during the run, like a constant of the chemistry: {"u": mo.Profile([...])}.
     name : str
         For tables and messages.
     show : mapping of kind to unit
-        Units for results, e.g. {"time": "h"}; otherwise those in which the inputs came.
+        Units of results, e.g. {"time": "h"}; by default those of the inputs.
 
     Raises
     ------
     InputError
-        With everything that is wrong in it.
+        With all faults of the fields.
 
     Examples
     --------
@@ -231,25 +231,25 @@ class Batch(GasVessel, ChargedVessel):
     def run(
         self, time: Any = None, points: Any = None, rtol: float = RTOL, atol: float = ATOL, verify: str = "usual"
     ) -> Run:
-        """Follow the batch from the charge to `time` (default: its own batch time).
+        """Integrate the batch from the charge to `time` (by default its own batch time).
 
         Parameters
         ----------
         time : str, float or quantity, optional
         points : int or array of s, optional
-            How many rows the result has, evenly spaced, or at which times (0 and the end are put in if missing). Left
-            out, evenly spaced ones, with more where something moves between two of them.
+            The number of rows of the result, evenly spaced, or their times (0 and the end are added). By default evenly
+            spaced rows, with more where a state changes between two of them.
         rtol, atol : float
             Tolerances of the integration, relative to each state and as a fraction of its scale.
         verify : "usual" or "thorough"
-            With a second integration by another method, at a hundredth of the tolerances, that must agree.
+            "thorough": a second integration by another method at a hundredth of the tolerances must agree.
 
         Raises
         ------
         InputError
-            If there is no time, or constants are still unknown.
+            If there is no time, or constants are unknown.
         SolveError
-            If the integration cannot go on.
+            If the integration fails.
         """
         missing = "no batch time is given", "give time='3 h', or size it: mo.size(..., free='time')"
         vessel = self._at_time(time, missing)

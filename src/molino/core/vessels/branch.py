@@ -28,11 +28,11 @@ from molino.core.units import Value
 from molino.core.vessels.flow_vessel import FlowVessel
 
 _FINE = 10.0
-"""Length of the range of the condition, and of a temperature its scale, along the curve: three per cent are a step."""
+"""Scale of the range of the condition, and of a temperature, along the curve: three per cent are a step."""
 
 
 def read_range(tank: FlowVessel, free: Mapping[str, Sequence[Any]]) -> tuple[str, float, float]:
-    """The ends of a branch in SI; InputError where they are none, or the tank has no volume."""
+    """The ends of a branch in SI; InputError if they are invalid, or the tank has no volume."""
     if not isinstance(free, Mapping) or len(free) != 1 or any(len(ends) != 2 for ends in free.values()):
         raise InputError(f"free = {free!r}", tank.label, "give one condition with its range: {'feed T': (low, high)}")
     ((name, ends),) = free.items()
@@ -47,8 +47,8 @@ def read_range(tank: FlowVessel, free: Mapping[str, Sequence[Any]]) -> tuple[str
 
 @dataclass(frozen=True)
 class Fold:
-    """Where steady states vanish as a condition goes on: `value` of the condition (SI), temperature in K, and whether
-    the tank ignites (jumps to a hotter state) or is extinguished there."""
+    """A fold, at which steady states vanish: the `value` of the condition (SI), the temperature in K, and whether the
+    tank ignites (jumps to a hotter state) or is extinguished there."""
 
     value: float
     temperature: float
@@ -73,7 +73,7 @@ class Branch(Frozen, Result):
     temperatures : array of K, shape (points,)
     stable : array of bool, shape (points,)
     folds : tuple of Fold
-        Where it ignites or is extinguished.
+        Ignition and extinction.
 
     Examples
     --------
@@ -106,11 +106,11 @@ class Branch(Frozen, Result):
 
     @property
     def display(self) -> Display:
-        """The units in which it is shown."""
+        """The units of results."""
         return self.vessel.spec.display
 
     def table(self) -> Table:
-        """One row a point: the condition, temperature, conversions and stability."""
+        """One row per point: the condition, temperature, conversions and stability."""
         display = self.display
         rows = []
         for value, run, stable in zip(self.values, self.runs, self.stable, strict=True):
@@ -122,7 +122,7 @@ class Branch(Frozen, Result):
         return frame(rows)
 
     def facts(self) -> dict[str, str]:
-        """Where it folds: ignition and extinction."""
+        """The folds: ignition and extinction."""
         display = self.display
         return {
             f"{fold.kind} at {self.condition} {display.text(fold.value, self.kind, 5)}": "from "
@@ -155,7 +155,7 @@ class Branch(Frozen, Result):
 
 @dataclass(frozen=True)
 class _Course:
-    """A condition over a share p of its range: by its logarithm where the range spans a decade or more."""
+    """A condition at a fraction p of its range: logarithmic where the range spans a decade or more."""
 
     low: float
     high: float

@@ -47,7 +47,7 @@ class BubbleColumnSpecification(StirredTankSpecification):
         return (math.pi / 4) * given.get("diameter", own) ** 2.0
 
     def share(self, given: Mapping[str, Number]) -> Number:
-        """The share of the liquid in what fills the column."""
+        """The fraction of liquid in the column."""
         own = self.vessel.gas.holdup.si if self.vessel.gas is not None else 0.0
         return 1 - given.get("holdup", own)
 
@@ -86,11 +86,11 @@ class BubbleColumnSpecification(StirredTankSpecification):
 
 @dataclass(frozen=True, eq=False)
 class BubbleColumn(StirredTank):
-    """A column of liquid through which a gas rises in plug flow; the liquid is mixed by it.
+    """A column of well-mixed liquid through which a gas rises in plug flow.
 
     The balances of a `StirredTank` for the liquid, those of plug flow for the gas (O. Levenspiel, Chemical Reaction
-    Engineering, 3rd ed. 1999, chapter 24; see `GasPhase`), under the pressure of the liquid over it, rho g (1 - holdup)
-    for each length of height, where the density of the liquid is given.
+    Engineering, 3rd ed. 1999, chapter 24; see `GasPhase`), under the hydrostatic pressure of the liquid, rho g (1 -
+    holdup) per height, if the density of the liquid is given.
 
     Parameters
     ----------
@@ -101,14 +101,14 @@ class BubbleColumn(StirredTank):
     diameter : optional
         Inner diameter.
     height : optional
-        Of gas and liquid together, with the diameter; or give the volume of the liquid.
+        Of gas and liquid, with the diameter; or give the volume of the liquid.
     volume, space_time, catalyst_mass, T, contents, heat, wall, catalyst, name, show
         As of a `StirredTank`.
 
     Raises
     ------
     InputError
-        With everything that is wrong in it.
+        With all faults of the fields.
 
     Examples
     --------

@@ -1,4 +1,4 @@
-"""What vessels have in common that are charged at the start: batch and semi-batch."""
+"""The base of vessels that are charged at the start: batch and semi-batch."""
 
 from __future__ import annotations
 
@@ -96,7 +96,7 @@ class ChargedSpecification(Specification):
 
 
 class ChargedVessel(Vessel):
-    """A vessel with a charge, and a time that it runs for."""
+    """A vessel with a charge and a time."""
 
     charge: Any
     T: Any

@@ -43,9 +43,9 @@ from molino.core.terms.model import Model
 from molino.core.vessels.plug_flow import PlugFlow, PlugFlowSpecification
 
 _COARSE = 60
-"""Cells of a start-up that serves as a guess of the steady profile."""
+"""Cells of a start-up that gives a first guess of the steady profile."""
 _MOST_PECLET = 1e8
-"""Péclet number beyond which a tube is plug flow to all digits that its profile is solved to."""
+"""Péclet number beyond which a tube is plug flow within the tolerance of its profile."""
 _START_UP = 12.0
 """Its length, in space times."""
 
@@ -59,15 +59,17 @@ class DispersedTubeSpecification(PlugFlowSpecification):
         vessel = self.vessel
         faults = Faults()
         if not isinstance(vessel.dispersion, Dispersion):
-            given = "no dispersion is given" if vessel.dispersion is None else f"{vessel.dispersion!r} is no dispersion"
+            given = (
+                "no dispersion is given" if vessel.dispersion is None else f"{vessel.dispersion!r} is not a dispersion"
+            )
             faults.add(self.label, given, "give dispersion=mo.Dispersion(peclet=40), or use plug flow")
         if isinstance(vessel.heat, Profile) or vessel.profiles:
-            message = "where flow disperses, no number follows a profile along the tube"
+            message = "with dispersion no condition can have a profile along the tube"
             faults.add(self.label, message, "leave profiles out, or use plug flow")
         faults.raise_any()
         super().validate()
         if self.phase.real is not None or self.phase.activity is not None:
-            message = "dispersion is of ideal gases and ideal liquids, and this feed has a model of its own"
+            message = "dispersion needs an ideal gas or liquid, and this feed has another model"
             faults.add(self.label, message, "leave the model of the feed out")
         found = self.flow_in_tube({}, self.fed, 1.0)
         for what, remedy in vessel.dispersion.faults(found):
@@ -75,7 +77,7 @@ class DispersedTubeSpecification(PlugFlowSpecification):
         faults.raise_any()
 
     def flow_in_tube(self, given: Mapping[str, Number], fed: Mixture, end: Number) -> FlowInTube:
-        """What the correlations take of its flow."""
+        """The properties of the flow that correlations use."""
         vessel = self.vessel
         has_width = vessel.diameter is not None or "diameter" in given
         area = self.area(given) if has_width else 1.0
@@ -103,7 +105,7 @@ class DispersedTubeSpecification(PlugFlowSpecification):
     def own_numbers(self, given: Mapping[str, Number], fed: Mixture) -> dict[sp.Symbol, Number]:
         found, end, dispersion = super().own_numbers(given, fed), self.end(given, fed), self.vessel.dispersion
         flow = self.flow_in_tube(given, fed, end)
-        # D A^2 with the fluid's share e of the cross-section A: (D/v) v e A^2 = (D/v) Q A, and A is V/L
+        # D A^2 with the fraction e of the cross-section A that is fluid: (D/v) v e A^2 = (D/v) Q A, and A is V/L
         area = end / flow.length
         spread = dispersion.per_velocity(flow, given) * fed.volume * area
         found |= {SPREAD: spread, VESSEL_VOLUME: end}
@@ -146,7 +148,8 @@ class DispersedTubeSpecification(PlugFlowSpecification):
         return super(PlugFlowSpecification, self).case
 
     def profile_guesses(self, shares: np.ndarray) -> Iterator[dict[sp.Symbol, np.ndarray]]:
-        """Plug flow, to which an ignited tube is near and no flat profile leads; then the tube after its start-up."""
+        """Plug flow, a guess for an ignited tube, which a flat profile does not lead to; then the tube after a
+        start-up."""
         for guess in (self.by_plug_flow, self.by_start_up):
             with contextlib.suppress(SolveError, InputError):
                 yield guess(shares)
@@ -175,7 +178,7 @@ class DispersedTubeSpecification(PlugFlowSpecification):
         return found | {LOCAL(s): row / whole for s, row in zip(self.chemistry.names, flows, strict=True)}
 
     def require_resolved(self) -> None:
-        """InputError for so little dispersion that the conditions at both ends do not differ from plug flow."""
+        """Raise InputError if dispersion is so small that the tube does not differ from plug flow."""
         if self.vessel.peclet > _MOST_PECLET:
             message = f"its Péclet number is {self.vessel.peclet:.3g}, plug flow to 1/Pe of its conversion"
             raise InputError(message, self.label, 'take mo.PlugFlow, or kind = "plug flow"')
@@ -190,26 +193,25 @@ class DispersedTubeSpecification(PlugFlowSpecification):
 class DispersedTube(PlugFlow):
     """A tube with axial dispersion, between plug flow and a stirred tank: empty or packed, of a liquid or a gas.
 
-    d/dz(D dc_i/dz - u c_i) + sum_j nu_ij r_j = 0 with the feed coming in, and nothing dispersing out
-    (P. V. Danckwerts, Chem. Eng. Sci. 2 (1953) 1); heat in the same way. Where the volume follows from the amounts (a
-    gas), dispersion exchanges mole for mole.
+    d/dz(D dc_i/dz - u c_i) + sum_j nu_ij r_j = 0 with closed ends (P. V. Danckwerts, Chem. Eng. Sci. 2 (1953) 1); the
+    same for heat. In a gas, dispersion exchanges equal amounts of moles.
 
-    A tube that ignites may have several steady states: from a flat profile as cold as the feed one of them is found,
-    most often the cold one.
+    A tube that ignites may have several steady states: the search begins at a flat profile at the temperature of the
+    feed, and usually finds the coldest.
 
     Parameters
     ----------
     dispersion : Dispersion
-        How much it disperses, mass and heat.
+        Of mass and heat.
     chemistry, feed, diameter, length, tubes, volume, space_time, catalyst_mass, T, heat, pressure_drop, wall, side
         As of a `PlugFlow`.
     catalyst, profiles, name, show
-        As of a `PlugFlow`; nothing in it follows a profile.
+        As of a `PlugFlow`, without profiles.
 
     Raises
     ------
     InputError
-        With everything that is wrong in it.
+        With all faults of the fields.
 
     Examples
     --------
@@ -233,12 +235,12 @@ class DispersedTube(PlugFlow):
         Parameters
         ----------
         points, rtol, atol, verify
-            As of `PlugFlow.run`; the tolerance is that of the residual between the nodes, 1e-10 at the least.
+            As of `PlugFlow.run`; the tolerance is that of the residual between the nodes, at least 1e-10.
 
         Raises
         ------
         InputError
-            If there is no length or volume, constants are still unknown, or the Péclet number is beyond 1e8.
+            If there is no length or volume, constants are unknown, or the Péclet number is beyond 1e8.
         SolveError
             If no profile meets the conditions at both ends.
         """
@@ -247,7 +249,7 @@ class DispersedTube(PlugFlow):
         return super().run(points, rtol, atol, verify)
 
     def check(self) -> VesselReview:
-        """As of any vessel, with a warning where a correlation is used beyond its range."""
+        """As for any vessel, with a warning where a correlation is used beyond its range."""
         review = super().check()
         if not math.isfinite(self.spec.end_si):
             return review

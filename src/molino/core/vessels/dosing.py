@@ -26,16 +26,16 @@ class Dosing(Frozen, Printed):
     Parameters
     ----------
     feed : Feed
-        Its flow is the rate of dosing while a window is open (besides a `rate` its flow does not matter).
+        Its flow is the rate of dosing during the windows (ignored if a `rate` is given).
     windows : list of (from, to), optional
-        When it runs: [("0 min", "45 min")]; all the time, if neither windows nor rate are given.
+        Times of dosing: [("0 min", "45 min")]; by default all the time.
     rate : list of (time, volumetric flow), optional
-        A profile of straight lines instead; the same time twice is a jump.
+        A piecewise linear rate instead; the same time twice is a step.
 
     Raises
     ------
     InputError
-        With everything that is wrong.
+        With all faults.
 
     Examples
     --------

@@ -23,19 +23,20 @@ from molino.core.vessels.outlet_vessel import Outlet, Unknowns
 _ROUNDS = 400
 _CLOSE = 1e-12
 _MEMORY = 6
-"""Rounds that the next correction of non-ideal coefficients is made from."""
+"""Number of previous rounds from which the next correction of non-ideal coefficients is extrapolated."""
 
 
 @dataclass(frozen=True)
 class EquilibriumForm:
-    """What of an equilibrium changes the form of its equations.
+    """The properties of an equilibrium that determine the form of its equations.
 
     Attributes
     ----------
     conserved : tuple of tuple of float
-        What is conserved: what each species holds of it, independent of each other.
+        Independent conserved quantities: their amount in each species.
     standard : tuple of expressions
-        Chemical potential over R T of each species alone, over temperature; zero where reactions say it.
+        Chemical potential over R T of each pure species, as a function of temperature; zero where constants of
+        reactions are used.
     constants : tuple of EquilibriumConstant
     weights : tuple of tuple of float
         How the potential of each species follows from ln K of each reaction.
@@ -50,23 +51,23 @@ class EquilibriumForm:
 
     @property
     def counts_concentrations(self) -> bool:
-        """Whether every constant is a product of concentrations."""
+        """Whether every constant is in concentrations."""
         return bool(self.constants) and all(c.measure == "" for c in self.constants)
 
 
 class NotSettled(Exception):
-    """The coefficients of a mixture that is not ideal do not settle."""
+    """The coefficients of a non-ideal mixture do not converge."""
 
 
 def flagged(case: Case, flags: tuple[float, ...]) -> Case:
-    """A case whose last parameters say what exists."""
+    """A case whose last parameters are flags of the species that exist."""
     return replace(case, values=(*case.values[: -len(flags)], *flags))
 
 
 class Solver:
-    """Finds compositions at equilibrium, for one form of the balances; holds what does not change from one to the next.
+    """The solver of compositions at equilibrium, for one form of the balances.
 
-    `pattern` says which species and balances count where only some species exist.
+    `pattern` selects species and balances where only some species exist.
     """
 
     def __init__(self, outlet: _AtEquilibrium, model: Model, problem: GibbsProblem) -> None:
@@ -80,8 +81,8 @@ class Solver:
         self.patterns: dict[bytes, tuple[tuple[float, ...], np.ndarray, list[int]]] = {}
 
     def pattern(self, there: np.ndarray) -> tuple[tuple[float, ...], np.ndarray, list[int]]:
-        """For species that exist: the flags, what takes potentials of species to those of the conserved amounts,
-        which."""
+        """For the species that exist: the flags, the matrix from their potentials to those of the conserved amounts,
+        and their places."""
         key = there.tobytes()
         if key not in self.patterns:
             counted = independent_rows(self.kept * there)
@@ -93,7 +94,7 @@ class Solver:
     def solve(
         self, case: Case, T: float, near: np.ndarray | None, has_T: bool
     ) -> tuple[tuple[float, ...], np.ndarray, int]:
-        """The flags, the unknowns but the temperature, and how many steps it took."""
+        """The flags, the unknowns without the temperature, and the number of steps."""
         values, count = case.values, self.count
         flow = values[self.flow]
         fed = flow * np.array([values[i] for i in self.inlets])
@@ -137,7 +138,7 @@ class _Substitution:
         self.moves: list[np.ndarray] = []
 
     def next(self, point: np.ndarray, move: np.ndarray) -> np.ndarray:
-        """The next point from one and what the map moves it by."""
+        """The next point from a point and its change by the map."""
         self.points, self.moves = [*self.points, point][-_MEMORY:], [*self.moves, move][-_MEMORY:]
         if len(self.moves) < 3:
             return np.asarray(point + move)
@@ -175,11 +176,11 @@ class _AtEquilibrium(Outlet):
         self.kept = [POTENTIAL(str(k + 1)) for k in range(len(form.conserved))]
         self.rows = [[sp.Integer(a) if a == int(a) else sp.Float(a) for a in row] for row in form.conserved]
         self.counts_concentrations = form.counts_concentrations and key.phase.carries_volume
-        """Whether the amount of a species is its concentration times a volume that stays."""
+        """Whether the amount of a species is its concentration times a constant volume."""
         self.whole = FLOW if self.counts_concentrations else sp.Add(*self._fluid(self.flows))
 
     def _correction(self, measure: str, i: int) -> sp.Expr:
-        """ln of what a constant measures of a fluid species, less that of F_i/N."""
+        """ln of the quantity that a constant is written in (of a fluid species), less ln(F_i/N)."""
         if self.counts_concentrations:
             return ZERO
         coefficient = self.content.log_coefficient(i) if measure in ("a", "f") else ZERO
@@ -193,7 +194,7 @@ class _AtEquilibrium(Outlet):
 
     @cached_property
     def logs(self) -> tuple[sp.Expr, ...]:
-        """ln K of each reaction, in what F_i/N measures."""
+        """ln K of each reaction in terms of F_i/N."""
         found = []
         network = self.key.network
         for constant in self.form.constants:

@@ -1,4 +1,4 @@
-"""What vessels have in common through which a feed flows."""
+"""The base of vessels with a feed."""
 
 from __future__ import annotations
 
@@ -33,11 +33,11 @@ class FlowSpecification(Specification):
 
     vessel: FlowVessel
     has_side_feed: ClassVar[bool] = False
-    """Whether something is fed elsewhere than at its inlet."""
+    """Whether there is a feed besides that of the inlet."""
 
     is_closed: ClassVar[bool] = False
     is_mixed: ClassVar[bool] = False
-    """Whether it has one composition throughout."""
+    """Whether it is well mixed."""
 
     def present_at_start(self) -> set[str]:
         wall = self.vessel.wall
@@ -47,30 +47,30 @@ class FlowSpecification(Specification):
         return super().present_at_start() | beyond | ({*wall.sweep.contents} if wall.sweep is not None else set())
 
     def check_membrane(self) -> None:
-        """Raise InputError for a wall through which nothing can pass as it is given."""
+        """Raise InputError for a wall that does not fit the vessel."""
         vessel = self.vessel
         if vessel.wall is None:
             return
         if not isinstance(vessel.wall, Membrane):
-            raise InputError(f"{vessel.wall!r} is no membrane", "wall", "write mo.Membrane({'H2': ...}, ...)")
+            raise InputError(f"{vessel.wall!r} is not a membrane", "wall", "write mo.Membrane({'H2': ...}, ...)")
         vessel.wall.check(self.chemistry.names, self.is_gas)
         if self.phase.real is not None:
-            message = "a membrane lets an ideal gas or a liquid through, and this is a real gas"
+            message = "a membrane is for an ideal gas or a liquid, and this is a real gas"
             raise InputError(message, "wall", "leave the model of the feed out")
 
     def check_sizes(self, faults: Faults) -> None:
-        """Add a fault where its size is given more than once."""
+        """Add a fault if its size is given more than once."""
         given = [n for n in self.sizes if getattr(self.vessel, n) is not None]
         if len(given) > 1:
             faults.add(self.label, f"{' and '.join(given)} specify the same thing twice", "give one of them")
 
     def stated_sizes(self, given: Mapping[str, Number]) -> dict[str, Number]:
-        """The size that is given, by its name; or its own."""
+        """The given size, by its name; or the default one."""
         own = {n: v.si for n in self.sizes if (v := getattr(self.vessel, n)) is not None}
         return {n: given[n] for n in self.sizes if n in given} or own
 
     def volume(self, given: Mapping[str, Number], fed: Mixture) -> Number:
-        """Volume in m^3; nan while it is not known."""
+        """Volume in m^3; nan if unknown."""
         sizes = self.stated_sizes(given)
         if "volume" in sizes:
             return sizes["volume"]
@@ -89,27 +89,27 @@ class FlowSpecification(Specification):
 
     @property
     def volume_si(self) -> float:
-        """Volume in m^3; nan while it is not known."""
+        """Volume in m^3; nan if unknown."""
         return float(self.end({}, self.fed))
 
     def require_volume(self) -> None:
-        """Raise InputError while the volume is not known."""
+        """Raise InputError if the volume is unknown."""
 
     @property
     def start_contents(self) -> Contents | None:
-        """Its own contents at t = 0; None where they are those of the feed."""
+        """The contents at t = 0; None if they are those of the feed."""
         return None
 
     def as_tube(self) -> FlowVessel:
-        """The tube of cells as which it is followed over time; InputError where it is not."""
+        """The tube of cells by which it is followed over time; InputError if it cannot be."""
         raise InputError(f"over time {self.vessel} is not followed", "", "give stirred tanks and tubes")
 
     def solve_steady(self, case: Case, near: np.ndarray | None = None) -> tuple[Case, np.ndarray, Report]:
-        """The steady state of a case of its balances (which may come with further numbers), and how it was found."""
+        """The steady state of a case of its balances (with further numbers, for some vessels), and a report."""
         raise NotImplementedError
 
     def solve_steady_many(self, balances: Balances, values: np.ndarray) -> np.ndarray:
-        """The steady state of each of many cases, shape (cases, states); nan where one is not found."""
+        """The steady state of each of many cases, shape (cases, states); nan if not found."""
         found = np.full((len(values), len(balances.states)), np.nan)
         near: np.ndarray | None = None
         for i, row in enumerate(values):
@@ -210,7 +210,7 @@ class FlowSpecification(Specification):
         return Stream(name, amounts, float(fed.volume), T, P)
 
     def side_stream(self, name: str, feed: Feed) -> Stream:
-        """A feed that comes in elsewhere than at the inlet."""
+        """A feed besides that of the inlet."""
         fed = feed.mixture(self.species_by_name)
         own = self.first_T
         T = feed.T if feed.T is not None else own
@@ -229,11 +229,11 @@ class FlowVessel(Vessel):
         raise NotImplementedError
 
     def run(self) -> Run:
-        """The run by which the vessel is evaluated: to its end, or its steady state."""
+        """The run of the vessel to its end, or its steady state."""
         raise NotImplementedError
 
     def steady(self, near: np.ndarray | None = None) -> Run:
-        """The steady state that it settles to."""
+        """The steady state."""
         raise InputError(
             f"{units.article(self.noun)} has no steady state over time", self.label, "run it: it is steady"
         )

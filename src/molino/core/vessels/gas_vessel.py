@@ -1,4 +1,4 @@
-"""What vessels have in common in which a gas passes through the liquid."""
+"""The base of vessels with a gas in the liquid."""
 
 from __future__ import annotations
 
@@ -28,9 +28,9 @@ from molino.core.units import Value
 from molino.core.vessels.flow_vessel import read_flow_form
 
 _DEPLETED, _SATURATED = 0.1, 0.9
-"""Of what the gas would saturate: below the one transfer alone limits, above the other kinetics alone."""
+"""Saturation of the liquid: below the first only transfer is limiting, above the second only kinetics."""
 _FAST = 1.0
-"""Hatta number from which on much of a reaction takes place in the film."""
+"""Hatta number above which a large part of a reaction takes place in the film."""
 
 
 class GasSpecification(Specification):
@@ -40,14 +40,14 @@ class GasSpecification(Specification):
     gas_in_plug_flow: ClassVar[bool] = False
 
     def check_gas(self) -> None:
-        """Raise InputError for a gas that does not go together with the vessel."""
+        """Raise InputError for a gas that does not fit the vessel."""
         vessel = self.vessel
         if vessel.gas is None:
             return
         if not isinstance(vessel.gas, GasPhase):
-            raise InputError(f"{vessel.gas!r} is no gas phase", "gas", "write mo.GasPhase(feed, kLa, henry)")
+            raise InputError(f"{vessel.gas!r} is not a gas phase", "gas", "write mo.GasPhase(feed, kLa, henry)")
         if self.is_gas:
-            raise InputError("a gas passes through a liquid, and this vessel holds a gas", "gas", "leave it out")
+            raise InputError("a gas phase needs a liquid, and this vessel holds a gas", "gas", "leave it out")
         vessel.gas.check(self.chemistry, self.is_non_isothermal)
         if self.gas_T is None or self.first_T is None:
             message = "no temperature is given, and the concentrations of the gas depend on it"
@@ -55,13 +55,13 @@ class GasSpecification(Specification):
 
     @property
     def gas_T(self) -> Value | None:
-        """The temperature of the gas where it comes in."""
+        """The temperature of the gas at its inlet."""
         own = self.vessel.gas.feed.T if self.vessel.gas is not None and self.vessel.gas.has_flow else None
         return own if own is not None else self.first_T
 
     @property
     def gas_species(self) -> tuple[str, ...]:
-        """What is fed with the gas."""
+        """The species fed with the gas."""
         return tuple(self.vessel.gas.contents) if isinstance(self.vessel.gas, GasPhase) else ()
 
     def gas_terms(self) -> tuple[Term, ...]:
@@ -69,7 +69,7 @@ class GasSpecification(Specification):
 
     @cached_property
     def gas_fed(self) -> Mixture:
-        """The feed of the gas, worked out."""
+        """The mixture of the gas feed."""
         assert self.vessel.gas is not None
         return self.vessel.gas.mixture(self.species_by_name, {}, self.gas_T)
 
@@ -113,7 +113,7 @@ class GasSpecification(Specification):
                 yield Condition(name, "number", lambda v: (units.read(v).si, "constant"), put, value.si, "constant")
 
     def gas_stream(self, run: RunResult) -> list[Stream]:
-        """The inflow with the gas (of a batch since the start, with what was there)."""
+        """The inflow with the gas (of a batch since the start, with the initial contents)."""
         if self.vessel.gas is None:
             return []
         came, liquid = run.inlet_amounts(), self.stream_in(run).amounts
@@ -139,7 +139,7 @@ class GasSpecification(Specification):
         for s in self.vessel.gas.henry:
             if s in self.gas_species:
                 found[f"absorption of {s}"] = display.text(ends[f"absorption of {s}"], "molar flow")
-                found[f"what limits {s}"] = self.limit_in_words(s, ends, s in consumed)
+                found[f"limiting step of {s}"] = self.limit_in_words(s, ends, s in consumed)
         return found
 
     @property
@@ -151,7 +151,7 @@ class GasSpecification(Specification):
         return float(liquid / (1 - self.vessel.gas.holdup.si))
 
     def limit_in_words(self, species: str, ends: Mapping[str, float], is_consumed: bool) -> str:
-        """Whether transfer or kinetics limits what is taken up of a species."""
+        """Whether transfer or kinetics limits the absorption of a species."""
         assert self.vessel.gas is not None
         full = ends[f"saturation of {species}"]
         word = "transfer" if full < _DEPLETED else "kinetics" if full > _SATURATED else "transfer and kinetics"
@@ -159,13 +159,13 @@ class GasSpecification(Specification):
         for reaction, film in self.vessel.gas.film.items():
             if film.species == species:
                 hatta, faster = ends[f"Hatta number of {reaction}"], ends[f"enhancement of {species}"]
-                where = "fast, much of it takes place in the film" if hatta > _FAST else "slow in the film"
+                where = "fast, a large part of it takes place in the film" if hatta > _FAST else "slow in the film"
                 text += f"; {reaction} is {where} (Hatta number {hatta:.3g}, absorption {faster:.3g} times as fast)"
         return text
 
 
 class GasVessel(Vessel):
-    """A vessel of liquid through which a gas may pass."""
+    """A vessel of liquid that may have a gas phase."""
 
     gas: GasPhase | None
 

@@ -1,9 +1,8 @@
-"""Vessels whose outlet follows from the feed, without a volume or a time: their equations, and how they are solved.
+"""Vessels whose outlet follows from the feed, without a volume or a time: their equations and their solution.
 
-The unknowns are the molar flows that leave, with the temperature where it is not prescribed, in
+The unknowns are the molar flows of the outlet, and the temperature where it is not prescribed, in
 
-    0 = what fixes the flow of each species
-    0 = H_in + Q - H_out
+    0 = an equation for the flow of each species 0 = H_in + Q - H_out
 
 (J. M. Smith, H. C. Van Ness, M. M. Abbott, Introduction to Chemical Engineering Thermodynamics, 7th ed. 2005, sections
 2.12 and 13.4).
@@ -49,19 +48,19 @@ from molino.core.unit_tables import GAS_CONSTANT
 from molino.core.vessels.flow_vessel import FlowSpecification, FlowVessel
 
 _COLDEST, _HOTTEST = 120.0, 6000.0
-"""Between which temperatures in K one that follows from the enthalpy is sought."""
+"""The range in K of temperatures that follow from the enthalpy."""
 _STEP = 30.0
 _POLISHED = 1e-13
 Unknowns = list[tuple[State, sp.Expr]]
 
 
 class Outlet:
-    """The outlet of a vessel as symbols: the balances by which its flows and its temperature follow.
+    """The outlet of a vessel as symbols: the balances that determine its flows and its temperature.
 
     Parameters
     ----------
     key : ModelKey
-    solids : places of the species that leave as pure solids
+    solids : places of the species that are pure solids
     """
 
     def __init__(self, key: ModelKey, solids: Sequence[int] = ()) -> None:
@@ -75,23 +74,23 @@ class Outlet:
         self.volume = FLOW if key.phase.carries_volume else LOCAL_FLOW
 
     def unknowns(self) -> Unknowns:
-        """The flow of each species, and what else its equations need, each with what must be zero."""
+        """The flow of each species and further unknowns, each with its residual."""
         raise NotImplementedError
 
     def definitions(self) -> list[tuple[sp.Symbol, sp.Expr]]:
-        """What these equations are written with."""
+        """The symbols of these equations."""
         return []
 
     def parameters(self) -> list[sp.Symbol]:
-        """The numbers that they bring along, which stand last."""
+        """The further numbers, which are the last parameters."""
         return []
 
     def readings(self) -> dict[str, Reading]:
-        """What people look at besides concentrations and temperature."""
+        """Further quantities to report, besides concentrations and temperature."""
         return {}
 
     def flow(self, i: int, balance: sp.Expr) -> tuple[State, sp.Expr]:
-        """The flow of a species as an unknown, with what must be zero."""
+        """The flow of a species as an unknown, with its residual."""
         return State(self.species[i], self.flows[i], "molar flow", self.fed[i], self.scale, True), balance
 
     def _fluid(self, flows: Sequence[sp.Expr]) -> list[sp.Expr]:
@@ -169,25 +168,25 @@ class OutletSpecification(FlowSpecification):
     method: ClassVar[str] = ""
 
     def composition(self, case: Case, T: float, near: np.ndarray | None) -> tuple[Case, np.ndarray, int]:
-        """The unknowns but the temperature at some temperature, the case that they belong to, and how many steps."""
+        """The unknowns without the temperature at a temperature, their case, and the number of steps."""
         raise NotImplementedError
 
     def joined_at_jump(self, below: tuple[Case, np.ndarray], above: tuple[Case, np.ndarray], share: float) -> Any:
-        """What lies between two solutions at almost the same temperature; None where nothing does."""
+        """The solution between two solutions at almost the same temperature; None if there is none."""
         return None
 
     def check_heat(self) -> None:
         vessel = self.vessel
         if isinstance(vessel.heat, Profile):
-            raise InputError("what has no time and no length has no profile", "heat", "give T")
+            raise InputError("a vessel without time and length has no profile", "heat", "give T")
         if isinstance(vessel.heat, Jacket) and (vessel.heat.counter_current or not vessel.heat.has_conductance):
             raise InputError("the coolant is well mixed, or goes through a coil", "heat", "give UA")
         if self.is_non_isothermal and vessel.T is not None:
             message = "T is given, and the temperature follows from the enthalpy"
-            raise InputError(message, "heat", "leave T out: the feed comes in at its own")
+            raise InputError(message, "heat", "leave T out: the feed has its own temperature")
 
     def require_constants(self) -> None:
-        """Rate constants are not asked for."""
+        """Rate constants are not needed."""
 
     @property
     def needs_size(self) -> bool:
@@ -216,8 +215,8 @@ class OutletSpecification(FlowSpecification):
         return self.at_enthalpy(case, near)
 
     def at_enthalpy(self, case: Case, near: np.ndarray | None) -> tuple[Case, np.ndarray, Report]:
-        """The temperature at which the balance of energy closes; it falls with temperature, since every stable
-        mixture takes up heat as it gets warmer."""
+        """The temperature at which the energy balance closes; its residual falls with temperature, since every stable
+        mixture has a positive heat capacity."""
         held: dict[float, tuple[Case, np.ndarray]] = {}
         steps = 0
         energy = compiled(case.balances).outputs((case.balances.rhs[-1],))
@@ -251,7 +250,7 @@ class OutletSpecification(FlowSpecification):
         T: float,
         size: float,
     ) -> tuple[Case, np.ndarray]:
-        """Where pure solids appear or vanish at one temperature, between the solutions on its two sides."""
+        """The outlet at a temperature at which pure solids appear or vanish, between the solutions on its two sides."""
         sides = [T - 1e-5, T + 1e-5]
         ends = [off(t) for t in sides]
         share = ends[0] / (ends[0] - ends[1]) if ends[0] > 0 > ends[1] else 0.5
@@ -262,11 +261,12 @@ class OutletSpecification(FlowSpecification):
             left = abs(float(compiled(case.balances).outputs((case.balances.rhs[-1],))(own.values)(state, 0.0)[0]))
             if left < 1e-7 * size and abs(state[-1] - T) < 1.0:
                 return own, state
-        message = f"the balance of energy does not close near {T:.5g} K"
+        message = f"the energy balance does not close near {T:.5g} K"
         raise SolveError(message, self.label, "check the heat capacities and the enthalpies of formation")
 
     def bracket(self, off: Callable[[float], float], start: float) -> tuple[float, float]:
-        """Two temperatures between which the balance of energy changes its sign, from where the feed comes in."""
+        """Two temperatures between which the residual of the energy balance changes its sign, beginning at that of the
+        feed."""
         here = off(start)
         if here == 0.0:
             return start, start
@@ -277,12 +277,12 @@ class OutletSpecification(FlowSpecification):
             if here * there <= 0:
                 return min(last, T), max(last, T)
             step *= 1.6
-        message = f"no temperature between {_COLDEST:g} and {_HOTTEST:g} K closes the balance of energy"
+        message = f"no temperature between {_COLDEST:g} and {_HOTTEST:g} K closes the energy balance"
         raise SolveError(message, self.label, "check heat capacities, enthalpies of formation, and the duty")
 
 
 class OutletVessel(FlowVessel):
-    """A vessel without a volume or a time, by its outlet: at a given conversion, or at equilibrium."""
+    """A vessel without volume or time, defined by its outlet: at a given conversion, or at equilibrium."""
 
     wall = None
     catalyst = None
@@ -293,29 +293,29 @@ class OutletVessel(FlowVessel):
         raise NotImplementedError
 
     def steady(self, near: np.ndarray | None = None) -> Run:
-        """Its outlet, with the temperature where it is not prescribed.
+        """The outlet, and its temperature if it is not prescribed.
 
         Parameters
         ----------
         near : array, shape (unknowns,), optional
-            Those of a like vessel, from which the search begins.
+            Those of a similar vessel, as a first guess.
 
         Raises
         ------
         SolveError
-            If nothing is found.
+            If no outlet is found.
         """
         self.spec.require_known()
         case, state, report = self.spec.solve_steady(self.spec.case, near)
         return Run(self, at_rest(case, state, report))
 
     def run(self) -> Run:
-        """As `steady`: its outlet."""
+        """As `steady`: the outlet."""
         return self.steady()
 
 
 def _polished(case: Case, state: np.ndarray) -> np.ndarray:
-    """Newton's method on all equations with their exact Jacobian, from next to the solution."""
+    """Newton's method on all equations with their exact Jacobian, from a point near the solution."""
     functions = Functions(case)
     best, size = state, np.inf
     for _ in range(12):

@@ -97,17 +97,19 @@ class PlugFlowSpecification(FlowSpecification):
             with faults.at():
                 check_profile(vessel.T, self.profile)
         elif self.is_non_isothermal and vessel.T is not None:
-            message = "T is given, and the temperature in the tube is not prescribed"
-            faults.add("", message, "leave T out: the feed comes in at its own")
+            message = "T is given, but the temperature of the tube follows from its heat balance"
+            faults.add("", message, "leave T out: the feed has its own temperature")
         if isinstance(vessel.heat, Duty):
-            faults.add("", "a duty says not where along the tube it passes", "give mo.Jacket(...), or an exchanger")
+            faults.add(
+                "", "a duty does not define its distribution along the tube", "give mo.Jacket(...), or an exchanger"
+            )
         if isinstance(vessel.heat, Jacket):
             if vessel.diameter is None and vessel.heat.U is not None and vessel.heat.area is None:
                 faults.add(
-                    "", "the area of heat transfer is not known", "give the diameter, or area (or UA) to the jacket"
+                    "", "the area of heat transfer is unknown", "give the diameter, or area (or UA) to the jacket"
                 )
             if vessel.heat.coil:
-                faults.add("", "a coil is in a tank", "along a tube the coolant flows co- or counter-current")
+                faults.add("", "a coil is in a tank", "the coolant of a tube flows co-current or counter-current")
             if isinstance(vessel.heat.T, PiecewiseLinear):
                 faults.add("", "a steady tube has no profile over time", "give T of the coolant as one temperature")
             for name in ("wall", "stirrer"):
@@ -116,20 +118,20 @@ class PlugFlowSpecification(FlowSpecification):
         faults.raise_any()
 
     def check_sides(self) -> None:
-        """What comes and goes through the wall on the way."""
+        """Feeds and losses through the wall along the tube."""
         vessel = self.vessel
         faults = Faults()
         with faults.at():
             self.check_membrane()
         if isinstance(vessel.wall, Membrane) and vessel.wall.area is None and vessel.diameter is None:
-            faults.add("wall", "the area of the membrane is not known", "give it, or the diameter of the tube")
+            faults.add("wall", "the area of the membrane is unknown", "give it, or the diameter of the tube")
         if vessel.side is not None and not isinstance(vessel.side, DistributedFeed):
-            faults.add("side", f"{vessel.side!r} is no side feed", "write mo.DistributedFeed(mo.Feed(...))")
+            faults.add("side", f"{vessel.side!r} is not a side feed", "write mo.DistributedFeed(mo.Feed(...))")
         elif vessel.side is not None:
             with faults.at():
                 vessel.side.check(self.chemistry.names, self.is_gas, self.is_non_isothermal)
         if vessel.pressure_drop is not None and (vessel.wall is not None or vessel.side is not None):
-            message = "the pressure drop counts on a mass flow that stays the same along the tube"
+            message = "the pressure drop needs a mass flow that is constant along the tube"
             faults.add("pressure_drop", message, "leave it out together with a membrane or side feed")
         faults.raise_any()
 
@@ -139,7 +141,7 @@ class PlugFlowSpecification(FlowSpecification):
             return
         if not isinstance(vessel.pressure_drop, PressureDrop):
             advice = "write mo.PressureDrop(viscosity='0.02 mPa*s')"
-            raise InputError(f"{vessel.pressure_drop!r} is no pressure drop", "pressure_drop", advice)
+            raise InputError(f"{vessel.pressure_drop!r} is not a pressure drop", "pressure_drop", advice)
         faults = Faults()
         if vessel.diameter is None:
             faults.add("pressure_drop", "the diameter of the tube is not given", "give it")
@@ -151,7 +153,9 @@ class PlugFlowSpecification(FlowSpecification):
             )
         if self.is_packed and vessel.catalyst.voidage.si == 1.0:
             faults.add(
-                "pressure_drop", "the voidage of the bed is not given", "give voidage=0.4 or alike to the catalyst"
+                "pressure_drop",
+                "the voidage of the bed is not given",
+                "give a voidage to the catalyst, like voidage=0.4",
             )
         if not faults.found:
             with faults.at("pressure_drop"):
@@ -195,7 +199,7 @@ class PlugFlowSpecification(FlowSpecification):
         return float(self.area({}))
 
     def end(self, given: Mapping[str, Number], fed: Mixture) -> Number:
-        """Volume of all tubes in m^3; nan while it is not known."""
+        """Volume of all tubes in m^3; nan if unknown."""
         length = self.stated_sizes(given).get("length")
         return self.volume(given, fed) if length is None else length * self.area(given)
 
@@ -299,12 +303,12 @@ class PlugFlowSpecification(FlowSpecification):
 
     @property
     def has_boundary_values(self) -> bool:
-        """Whether something is given at its end: a coolant that comes in there."""
+        """Whether a condition is given at its end: the inlet of a coolant."""
         return self.heat_shape.coolant == "counter-current"
 
     @cached_property
     def case(self) -> Case:
-        """The balances with its numbers; of a counter-current coolant with the temperature at which it leaves."""
+        """The balances with their numbers; of a counter-current coolant with its outlet temperature."""
         plain: Case = super().case
         if not self.has_boundary_values or not math.isfinite(self.end_si):
             return plain
@@ -315,8 +319,8 @@ class PlugFlowSpecification(FlowSpecification):
 
     @property
     def sizing_route(self) -> str:  # type: ignore[override]
-        """One run passes every shorter tube, unless what holds at its end, or is spread over all of it, reaches
-        back."""
+        """One run contains every shorter tube, unless a condition at its end, or one that is spread over its length,
+        acts on the whole."""
         vessel = self.vessel
         by_size = isinstance(vessel.heat, Jacket) and vessel.heat.has_conductance
         by_size = by_size or vessel.side is not None or (vessel.wall is not None and vessel.wall.area is not None)
@@ -334,13 +338,13 @@ class PlugFlowSpecification(FlowSpecification):
         return super().size_at(name, passed)
 
     def choked(self, error: SolveError) -> SolveError:
-        """Why a tube with falling pressure could not be followed: where the pressure is used up, if it is."""
+        """The error of a tube whose pressure falls to zero, with the place."""
         if self.vessel.pressure_drop is None or not (error.symbol == PRESSURE or self.is_falling(error.reached)):
             return error
         return self.used_up(error.reached)
 
     def is_falling(self, at: float) -> bool:
-        """Whether little of the pressure is left just before a place."""
+        """Whether the pressure is small just before a place."""
         if not 0 < at < self.end_si:
             return False
         try:
@@ -352,15 +356,14 @@ class PlugFlowSpecification(FlowSpecification):
     def used_up(self, at: float) -> SolveError:
         area = self.cross_section()
         place, whole = (self.display.text(v / area, "length") for v in (at, self.end_si))
-        message = f"the tube chokes: its pressure is used up at length {place} of {whole}"
+        message = f"the tube chokes: its pressure falls to zero at length {place} of {whole}"
         advice = "give more tubes, a larger diameter or particle, a shorter bed, less flow or a higher pressure"
         found = SolveError([Fault(self.label, message, advice)])
         found.reached, found.symbol = at, PRESSURE
         return found
 
     def margin(self) -> sp.Expr | None:
-        """What comes to zero where a gas chokes: it cannot flow faster than where its momentum outgrows its pressure,
-        G^2 = rho P."""
+        """The quantity that is zero where a gas chokes: G^2 = rho P."""
         if not self.is_gas or self.vessel.pressure_drop is None:
             return None
         return PRESSURE - MASS_FLUX * LOCAL_FLOW / AREA
@@ -393,35 +396,35 @@ class PlugFlow(FlowVessel):
     tubes : int
         Tubes in parallel, sharing the feed.
     volume : optional
-        Of all tubes together; instead of diameter and length.
+        Of all tubes; instead of diameter and length.
     space_time : optional
         Volume over volumetric flow of the feed; instead of volume.
     catalyst_mass : optional
-        In all tubes together; instead of volume, with the bulk density of the catalyst.
+        In all tubes; instead of volume, with the bulk density of the catalyst.
     T : temperature, optional
-        Prescribed in the tube; that of the feed if left out. Not given where the temperature is not prescribed.
+        Prescribed in the tube; by default that of the feed. Not given with a heat balance.
     heat : "isothermal", "adiabatic", Jacket or Profile
-        What passes through the wall; isothermal if left out, with the duty that this takes. A profile is over the
-        length (over the volume, where there is no diameter).
+        Isothermal by default; the duty is then a result. A profile is over the length (without a diameter, over the
+        volume).
     pressure_drop : PressureDrop, optional
-        The pressure stays that of the feed if left out.
+        By default the pressure is constant.
     wall : Membrane, optional
-        Through which species pass; the wall of the tubes, or of an area of its own.
+        The wall of the tubes, or one with its own area.
     side : DistributedFeed, optional
-        What comes in evenly along the tube.
+        A feed that is distributed evenly along the tube.
     catalyst : Catalyst, optional
-        Where a rate is per catalyst mass, catalyst volume or area.
+        Needed where a rate is per catalyst mass, catalyst volume or area.
     profiles : mapping of condition to Profile, optional
-        Other numbers that change while it runs, like a constant of the chemistry: {"u": mo.Profile([...])}.
+        Other conditions that change during the run, like a constant of the chemistry: {"u": mo.Profile([...])}.
     name : str
         For tables and messages.
     show : mapping of kind to unit
-        Units for results, e.g. {"time": "h"}; otherwise those in which the inputs came.
+        Units of results, e.g. {"time": "h"}; by default those of the inputs.
 
     Raises
     ------
     InputError
-        With everything that is wrong in it.
+        With all faults of the fields.
 
     Examples
     --------
@@ -457,22 +460,22 @@ class PlugFlow(FlowVessel):
         return PlugFlowSpecification(self)
 
     def run(self, points: Any = None, rtol: float = RTOL, atol: float = ATOL, verify: str = "usual") -> Run:
-        """Follow the feed from the inlet to the end of the tube.
+        """Integrate the balances from the inlet to the end of the tube.
 
         Parameters
         ----------
         points : int or array of m^3, optional
-            How many rows the result has, evenly spaced, or at which volumes from the inlet (0 and the end are put in
-            if missing). Left out, evenly spaced ones, with more where something moves between two of them.
+            The number of rows of the result, evenly spaced, or their volumes from the inlet (0 and the end are added).
+            By default evenly spaced rows, with more where a state changes between two of them.
         rtol, atol : float
             Tolerances of the integration, relative to each state and as a fraction of its scale.
         verify : "usual" or "thorough"
-            With a second integration by another method, at a hundredth of the tolerances, that must agree.
+            "thorough": a second integration by another method at a hundredth of the tolerances must agree.
 
         Raises
         ------
         InputError
-            If there is no length or volume, or constants are still unknown.
+            If there is no length or volume, or constants are unknown.
         SolveError
             If the integration cannot go on, or the pressure is used up before the end.
         """
@@ -497,34 +500,34 @@ class PlugFlow(FlowVessel):
         progress: Callable[[float], None] | None = None,
         settling_band: float = 0.02,
     ) -> TubeInTime:
-        """Follow the tube over time: start-up, steps in the feed, fronts that move through a bed.
+        """Integrate the tube over time: start-up, steps of the feed, fronts that move through a bed.
 
-        dn_i/dt = -dF_i/dV + sum_j nu_ij r_j with the voidage of a bed, in cells of finite volume; a catalyst that
-        decays does so place by place, a packing takes up what its isotherm says.
+        dn_i/dt = -dF_i/dV + sum_j nu_ij r_j with the voidage of a bed, in cells of finite volume; a catalyst decays
+        locally, a packing adsorbs by its isotherm.
 
         Parameters
         ----------
         time : str, float or quantity
         contents : mapping of species to concentration, or "steady", optional
-            What is in the tube at first, at the temperature of the feed; "steady" for its steady state; the feed if
-            left out.
+            The contents at the start, at the temperature of the feed; "steady": the steady state. By default the feed.
         changes : sequence of Change, optional
             Steps and ramps of feed, flow, temperature or coolant: [mo.Change("[A]", "2 mol/L", at="5 min")].
         cells : int
-            Into how many cells it is cut; the result says by how much half as many change it.
+            Number of cells; the result states its difference from half as many.
         points : int or array of s
-            The moments at which it is looked at.
+            Moments of the result.
         progress : callable, optional
-            Called now and then with the share of the time that is done.
+            Called with the fraction of the time that is done.
         settling_band : float
-            Within which share of its largest distance from the end a quantity counts as settled.
+            A quantity counts as settled within this fraction of its largest distance from the end.
 
         Raises
         ------
         InputError
-            With everything that cannot be followed over time: a falling pressure, a membrane, a coolant that warms up.
+            For features that are not available over time: a pressure drop, a membrane, a coolant of changing
+            temperature.
         SolveError
-            If the integration cannot go on.
+            If the integration fails.
         """
         return follow_tube(self, time, contents, changes, cells, points, progress, settling_band)
 

@@ -86,16 +86,14 @@ class SemiBatchSpecification(ChargedSpecification):
             with faults.at(f"{self.label}, {name}"):
                 dose.piecewise(1.0)
                 if (self.is_non_isothermal or isinstance(vessel.heat, Profile)) and dose.feed.T is None:
-                    raise InputError("the feed has no temperature, which the balance of energy needs", "", "give T")
+                    raise InputError("the feed has no temperature, which the energy balance needs", "", "give T")
         with faults.at(self.label):
             settle(vessel, _withdrawn=self.read_withdrawal())
         fed = [s for d in vessel.doses.values() for s in d.feed.contents]
         species = [*vessel.charge, *fed] if isinstance(vessel.charge, Contents) else None
         check_vessel(faults, self, species, self.first_T)
         if not faults.found and vessel.capacity is not None and vessel.capacity.si < self.fed.volume:
-            message = (
-                f"the charge of {self.display.text(self.fed.volume, 'volume')} is more than {vessel.capacity} hold"
-            )
+            message = f"the charge of {self.display.text(self.fed.volume, 'volume')} is larger than the capacity of {vessel.capacity}"
             faults.add(self.label, message, "charge less, or give a larger capacity")
         faults.raise_any()
 
@@ -112,7 +110,7 @@ class SemiBatchSpecification(ChargedSpecification):
 
     @property
     def is_gas(self) -> bool:
-        """Whether it holds a gas rather than a liquid: it does not."""
+        """Always false: it holds a liquid."""
         return False
 
     def read_withdrawal(self) -> PiecewiseLinear | None:
@@ -125,7 +123,7 @@ class SemiBatchSpecification(ChargedSpecification):
 
     @cached_property
     def withdrawn(self) -> PiecewiseLinear | None:
-        """What is taken out over time."""
+        """The withdrawal over time."""
         return self.read_withdrawal()
 
     @property
@@ -134,7 +132,7 @@ class SemiBatchSpecification(ChargedSpecification):
 
     @cached_property
     def doses_fed(self) -> dict[str, Mixture]:
-        """Each feed worked out."""
+        """The mixture of each feed."""
         return {
             name: mixture_of(
                 d.feed.contents,
@@ -195,7 +193,7 @@ class SemiBatchSpecification(ChargedSpecification):
 
     @cached_property
     def steady_doses(self) -> dict[str, float]:
-        """The doses whose rate does not change, and those rates."""
+        """The doses of constant rate, and their rates."""
         courses = {name: d.piecewise(float(self.doses_fed[name].volume)) for name, d in self.vessel.doses.items()}
         return {name: c.values[0] for name, c in courses.items() if len({*c.values}) == 1}
 
@@ -234,7 +232,7 @@ class SemiBatchSpecification(ChargedSpecification):
         return replace(super().stream_in(run), name="charged and fed", volume=np.nan)
 
     def switch(self) -> Switch | None:
-        """Where it fills, from there on it overflows while more comes in than is taken out."""
+        """The moment at which it is full; from then on it overflows while inflow exceeds withdrawal."""
         if self.vessel.capacity is None:
             return None
         full = Event("full", HELD - sp.Float(self.vessel.capacity.si), 1, True, self.vessel.capacity.si)
@@ -260,45 +258,45 @@ class SemiBatch(ChargedVessel):
     ----------
     chemistry : Chemistry
     charge : mapping of species to quantity
-        What is in it at the start, as for `Batch`.
+        Contents at the start, as for `Batch`.
     doses : mapping of name to Dosing
-        What is fed, and when.
+        The feeds and their times.
     T : temperature, optional
-        At the start, and kept if the heat is isothermal.
+        At the start; constant if isothermal.
     volume : optional
         Of the charge.
     capacity : volume, optional
-        At which it is full: from then on as much flows over as comes in.
+        Full volume, above which it overflows.
     withdrawal : flow or list of (time, flow), optional
-        Volumetric flow of the contents that is taken out.
+        Volumetric flow of the contents that is withdrawn.
     time : optional
-        What `run()` runs to and `size(free="time")` finds.
+        The end of `run()`; found by `size(free="time")`.
     total : optional
-        Amount or mass of the whole charge, together with fractions or ratios.
+        Amount or mass of the whole charge, with fractions or ratios.
     density : optional
-        Of the charge, where volume and mass must be brought together.
+        Of the charge, where volumes and masses are both given.
     heat_capacity, model : optional
         Of the charge, as for `Feed`; liquids only.
     heat : "isothermal", "adiabatic", Adiabatic, Jacket or Profile
-        What passes through the walls; isothermal if left out, with the duty that this takes.
+        Isothermal by default; the duty is then a result.
     catalyst : Catalyst, optional
-        Where a rate is per catalyst mass, catalyst volume or area.
+        Needed where a rate is per catalyst mass, catalyst volume or area.
     decomposition : Decomposition, optional
-        Of its contents, which a failure of cooling may set off; see `heat_safety`.
+        Of the contents, which may follow a cooling failure; see `heat_safety`.
     technical_limit : temperature, optional
-        The highest that it may reach for technical reasons: the boiling point of its contents at its pressure, or where
-        a relief device opens.
+        The highest technically permitted temperature: the boiling point at the pressure of the vessel, or the
+        temperature at which a relief device opens.
     profiles : mapping of condition to Profile, optional
-        Other numbers that change while it runs, like a constant of the chemistry: {"u": mo.Profile([...])}.
+        Other conditions that change during the run, like a constant of the chemistry: {"u": mo.Profile([...])}.
     name : str
         For tables and messages.
     show : mapping of kind to unit
-        Units for results, e.g. {"time": "h"}; otherwise those in which the inputs came.
+        Units of results, e.g. {"time": "h"}; by default those of the inputs.
 
     Raises
     ------
     InputError
-        With everything that is wrong in it.
+        With all faults of the fields.
 
     Examples
     --------
@@ -342,9 +340,9 @@ class SemiBatch(ChargedVessel):
         atol: float = ATOL / 10,
         verify: str = "usual",
     ) -> Run:
-        """Follow the vessel from the charge to `time` (default: its own); raises as `Batch.run`.
+        """Integrate the vessel from the charge to `time` (by default its own); raises as `Batch.run`.
 
-        An InputError, too, where more is withdrawn than there is.
+        Also InputError if the vessel becomes empty.
         """
         vessel = self._at_time(time, ("no time is given", "give time='3 h'"))
         try:

@@ -27,26 +27,26 @@ from molino.core.vessels.flow_vessel import FlowVessel
 _SMALLEST, _LARGEST = 0.03, 1e18
 """The range of volumes, in units of the volume in which the fastest reaction converts a noticeable share."""
 _FARTHEST = 300.0
-"""Logarithm of a volume beyond which a step of Newton's method has lost the curve."""
+"""Logarithm of a change of volume beyond which a Newton step has left the curve."""
 _NEARER = -12.0
-"""Logarithm of the first volume over the smallest; next to nothing reacts in it."""
+"""Logarithm of the first volume over the smallest; almost nothing reacts in it."""
 LOWEST = -40.0
-"""Logarithm of the least volume to which a curve is followed back after a fold."""
+"""Logarithm of the smallest volume to which a curve is followed back after a fold."""
 _NEAR_ENOUGH = 1e-5
-"""The last Newton step on the way along the curve; where a target is met, the steps go on."""
+"""Size of the last Newton step along the curve; smaller where a target is met."""
 LONGEST = 5.0
 """The longest step along the curve, in logarithms of amounts and of the volume."""
 IS_EXHAUSTED = "is exhausted"
 EXHAUSTED = -90.0
-"""Logarithm of a scaled amount at which a species is exhausted: a rate law consumes it whatever is left."""
+"""Logarithm of a scaled amount below which a species is exhausted (by a rate law that does not vanish with it)."""
 _LARGEST_STEP = 2.0
 """Longest step in the logarithm of an amount on the way to the first steady state."""
 SAME = 1e-5
-"""Relative distance within which two steady states are one."""
+"""Relative distance within which two steady states are the same."""
 _CONVERTED = (0.5, 0.99)
-"""Shares of the feed that are converted at the beginning of further start-ups."""
+"""Conversions of the feed at the beginning of further start-ups."""
 _START_UPS = (-2.0, 0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0, 8.0, 9.0, 10.0, 11.0)
-"""Decimal logarithms of the volumes, over the smallest, at which start-ups look for steady states off the curve."""
+"""Decimal logarithms of the volumes, over the smallest, at which start-ups search for steady states off the curve."""
 
 
 class _AtVolume(NamedTuple):
@@ -62,8 +62,8 @@ class _AtVolume(NamedTuple):
 class SteadyCurve:
     """Steady states over s, the logarithm of the volume: F(z, s) = tau f(y, p)/scale with V = V_0 e^s.
 
-    States are unknowns as `LogStates` has them. The parameters that depend on the volume (itself, and in a jacketed
-    tank the heat transfer) are passed to the balances together with the states.
+    States are unknowns as in `LogStates`. The parameters that depend on the volume (itself, and in a jacketed tank the
+    heat transfer) are passed to the balances together with the states.
     """
 
     def __init__(self, tank: Vessel) -> None:
@@ -84,7 +84,7 @@ class SteadyCurve:
         self.places = [i for i, s in enumerate(parameters) if slopes[i].any() and s.role != START]
         moving = tuple(parameters[i] for i in self.places)
         self.only_volume = moving == (VOLUME,)
-        """Whether the volume alone changes, and nothing that follows from it."""
+        """Whether no other parameter depends on the volume."""
         opened = self.balances.opened(moving)
         self.whole, self.n = compiled(opened), len(self.state)
         self.values, self.moving, self.symbols = values, moving, opened.symbols
@@ -95,7 +95,7 @@ class SteadyCurve:
         self.choose(self.state)
 
     def choose(self, y: np.ndarray) -> None:
-        """Settle which unknowns are logarithms, by the species that are there."""
+        """Decide which unknowns are logarithms, by the species that are present."""
         self.inner = LogStates(self.amounts, y)
         self._last: tuple[bytes, Any] = (b"", None)
 
@@ -154,13 +154,13 @@ class SteadyCurve:
         return found
 
     def beginning(self) -> np.ndarray:
-        """The steady state of a volume in which next to nothing reacts; settles which unknowns are logarithmic."""
+        """The steady state of a volume in which almost nothing reacts; decides which unknowns are logarithmic."""
         case, here, tau = self.case(_NEARER), self.parts(_NEARER), self.time(_NEARER)
         rhs, y, steps = Functions(case).rhs, start(case)[0].copy(), self.amounts
-        for species, concentration in self.fed.items():  # whatever is in it at t = 0
+        for species, concentration in self.fed.items():  # independent of its contents at t = 0
             if (symbol := AMOUNT(species)) in self.balances.symbols:
                 y[self.balances.index(symbol)] = float(concentration) * here.volume
-        for _ in range(self.n + 2):  # each round brings the products of one more generation
+        for _ in range(self.n + 2):  # each round adds the products of one more generation
             y = np.where(steps, np.maximum(y + tau * np.asarray(rhs(y, 0.0)), 0.0), y)
         self.choose(y)
         z = self.point(y, _NEARER)
@@ -178,12 +178,12 @@ class SteadyCurve:
         return self.at_states(steady(case, tau)[0], _NEARER)
 
     def at_states(self, y: np.ndarray, s: float) -> np.ndarray:
-        """The point at some states; settles which unknowns are logarithmic by the species that are there."""
+        """The point at given states; decides which unknowns are logarithmic by the species that are present."""
         self.choose(y)
         return self.point(y, s)
 
     def settled_states(self, decades: Sequence[float] = _START_UPS) -> tuple[list[tuple[np.ndarray, float]], int]:
-        """Steady states from start-ups, each with the logarithm of its volume; and how many did not settle.
+        """Steady states from start-ups, each with the logarithm of its volume; and the number of start-ups without one.
 
         They begin with the contents at t = 0, and with the state of the largest vessel, in which all has reacted.
         """
@@ -206,7 +206,7 @@ class SteadyCurve:
         return found, failed
 
     def tracer(self) -> ArcLength:
-        """Follows the curve by its arc length."""
+        """The curve by arc length."""
         return ArcLength(self.residual, self.jacobian, largest=LONGEST, close=_NEAR_ENOUGH)
 
 

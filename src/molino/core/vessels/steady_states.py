@@ -1,4 +1,4 @@
-"""All steady states of a stirred tank, their stability, and how they come and go as a condition varies."""
+"""All steady states of a stirred tank, and their stability."""
 
 from __future__ import annotations
 
@@ -33,9 +33,8 @@ from molino.core.vessels.steady_curve import states_at_volume
 class SteadyStates(Frozen, Result, Sequence[Run]):
     """The steady states of a tank within bounds of temperature, from the coldest to the hottest.
 
-    `runs` holds each as a run, `eigenvalues` those of the Jacobian there in 1/s: a steady state is stable where all
-    have a negative real part. `temperatures`, `heat_generation` and `heat_removal` (K and W, shape (points,)) are the
-    curves of the balance of heat along the steady states of the amounts: they cross at the steady states.
+    A steady state is stable if the eigenvalues of its Jacobian all have a negative real part. The curves of heat
+    generation and removal along the steady states of the amounts cross at the steady states.
 
     Attributes
     ----------
@@ -68,7 +67,7 @@ class SteadyStates(Frozen, Result, Sequence[Run]):
 
     @property
     def display(self) -> Display:
-        """The units in which they are shown."""
+        """The units of results."""
         return self.vessel.spec.display
 
     def __getitem__(self, n: Any) -> Any:
@@ -79,11 +78,11 @@ class SteadyStates(Frozen, Result, Sequence[Run]):
 
     @property
     def stable(self) -> tuple[bool, ...]:
-        """Whether the tank comes back to it after a small disturbance."""
+        """Whether the tank returns to it after a small disturbance."""
         return tuple(bool(np.max(values.real) < 0) for values in self.eigenvalues)
 
     def table(self) -> Table:
-        """One row a steady state: temperature, conversions, stability, and the eigenvalue that decides it."""
+        """One row per steady state: temperature, conversions, stability, and the decisive eigenvalue."""
         display = self.display
         rows = []
         for run, stable, values in zip(self.runs, self.stable, self.eigenvalues, strict=True):
@@ -100,7 +99,7 @@ class SteadyStates(Frozen, Result, Sequence[Run]):
         return frame(rows)
 
     def to_dict(self) -> dict[str, Any]:
-        """Plain data: each steady state with its stability and its run, and between which temperatures all are."""
+        """Plain data: each steady state with its stability and its run, and the range of temperature."""
         low, high = (entry(self.display, float(T), "temperature") for T in self.temperatures[[0, -1]])
         states = [
             {"stable": stable, "eigenvalues_1_per_s": [[v.real, v.imag] for v in values.tolist()], **run.to_dict()}
@@ -118,27 +117,26 @@ class SteadyStates(Frozen, Result, Sequence[Run]):
 
 
 def default_bounds(tank: FlowVessel) -> tuple[float, float]:
-    """From the coldest of the feeds, less what reactions that take up heat could cool it, to 600 K above the
-    hottest."""
+    """From the coldest feed, less the cooling by endothermic reactions, to 600 K above the hottest."""
     ends = [tank.feed.T.si] + ([tank.heat.coolant.after(0.0)] if isinstance(tank.heat, Jacket) else [])
     falls = 0.0
     for reaction in tank.chemistry.reactions:
         try:
             falls += min(0.0, tank.adiabatic_rise(str(reaction.name)))
-        except SolveError:  # there is not enough heat for all of it
+        except SolveError:  # not enough heat for complete conversion
             falls = -np.inf
-        except InputError:  # nothing of it is fed
+        except InputError:  # it is not fed
             continue
     return max(min(ends) + falls, min(ends) / 3), max(ends) + 600.0
 
 
 def _at_rest(balances: Balances) -> Balances:
-    """The balances with the temperature standing still, so that what flows out does not depend on how fast it rises."""
+    """The balances at constant temperature, so that the outflow does not depend on its derivative."""
     return replace(balances, definitions=tuple((s, ZERO if s == SENSIBLE else e) for s, e in balances.definitions))
 
 
 def read_bounds(tank: FlowVessel, T: tuple[Any, Any] | None = None) -> tuple[float, float]:
-    """The bounds of temperature of a search for all steady states in K; InputError where there is nothing to search."""
+    """The bounds of temperature of a search for all steady states in K; InputError if they are invalid."""
     tank.spec.require_volume()
     if not tank.is_non_isothermal:
         if T is not None:
@@ -202,7 +200,7 @@ def steady_states(tank: FlowVessel, T: tuple[Any, Any] | None = None) -> SteadyS
 
 
 def _at_prescribed_temperature(tank: FlowVessel, T: float) -> SteadyStates:
-    """All steady states of the amounts that are found along the volume, and by start-ups."""
+    """All steady states of the amounts that are found along the volume and by start-ups."""
     states = states_at_volume(tank, tank.spec.volume_si)
     report = Report("curve of steady states over the volume", len(states), 0, len(states))
     none, ends = np.full(2, np.nan), np.full(2, T)
@@ -225,7 +223,7 @@ def only_stable_state(tank: FlowVessel) -> tuple[np.ndarray, Report] | None:
         return None
     stable = [y for y in states if np.max(growth_rates(tank.spec.case, y).real) < 0]
     if states and not stable:
-        message = "each of its steady states is unstable, so it does not settle: it may oscillate without end"
+        message = "all its steady states are unstable: it may oscillate"
         raise SolveError(message, tank.label, "follow it with run('1 h'), or see steady_states()")
     if len(stable) != 1:
         return None
@@ -233,7 +231,7 @@ def only_stable_state(tank: FlowVessel) -> tuple[np.ndarray, Report] | None:
 
 
 def _touching(tracer: ArcLength, curve: Curve, gap: np.ndarray, surplus: Any, scale: np.ndarray) -> list[np.ndarray]:
-    """Pairs of steady states so near to each other that both fall between two points of the curve."""
+    """Pairs of steady states that are so close that both are between two points of the curve."""
     found: list[np.ndarray] = []
     for n in range(1, len(gap) - 1):
         same = gap[n - 1] * gap[n] > 0 and gap[n] * gap[n + 1] > 0

@@ -85,10 +85,10 @@ class StirredTankSpecification(GasSpecification, FlowSpecification):
     def check_heat(self) -> None:
         vessel = self.vessel
         if isinstance(vessel.heat, Profile):
-            raise InputError("a tank at steady state has no profile", "heat", "change T on the way: tank.run(...)")
+            raise InputError("a tank at steady state has no profile", "heat", "change T over time: tank.run(...)")
         if isinstance(vessel.heat, Jacket):
             if vessel.heat.counter_current:
-                raise InputError("counter-current is along a tube", "heat", "give coil=True, or leave it out")
+                raise InputError("a counter-current coolant needs a tube", "heat", "give coil=True, or leave it out")
             if not vessel.heat.has_conductance:
                 raise InputError("U is given without the area", "heat", "give area='6 m2', or UA")
 
@@ -112,7 +112,7 @@ class StirredTankSpecification(GasSpecification, FlowSpecification):
         tank, heat = self.vessel, self.vessel.heat
         self.require_volume()
         if isinstance(heat, Jacket) and (heat.wall is not None or heat.stirrer is not None or not heat.has_conductance):
-            message = "over time a wall, a stirrer or U without its area is not followed"
+            message = "over time a wall, a stirrer, or U without its area is not available"
             raise InputError(message, self.label, "give UA")
         if heat is not None and not isinstance(heat, Jacket | Adiabatic | str):
             raise InputError(f"over time {heat} is not followed", self.label, "give a jacket, or 'adiabatic'")
@@ -242,7 +242,7 @@ class StirredTank(GasVessel, FlowVessel):
     wall : Membrane, optional
         Of a known area.
     catalyst : Catalyst, optional
-        Where a rate is per catalyst mass, catalyst volume or area.
+        Needed where a rate is per catalyst mass, catalyst volume or area.
     gas : GasPhase, optional
         A well-mixed gas that is bubbled through the liquid; `volume` is then of the liquid alone.
     name : str

@@ -43,7 +43,7 @@ JobPath = Annotated[Path, typer.Argument(metavar="JOB", help="The job file (TOML
 Output = Annotated[
     Path | None,
     typer.Option(
-        "--output", metavar="FOLDER", help="Write here; results/JOB next to the job if left out.", show_default=False
+        "--output", metavar="FOLDER", help="Write here; results/JOB next to the job if omitted.", show_default=False
     ),
 ]
 Formats = Annotated[

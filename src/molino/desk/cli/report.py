@@ -13,7 +13,7 @@ from molino.desk.steps.common import console, show_progress
 Target = Annotated[
     Path | None,
     typer.Option(
-        "--output", metavar="FILE", help="Where to write it; results/JOB/report.html if left out.", show_default=False
+        "--output", metavar="FILE", help="Where to write it; results/JOB/report.html if omitted.", show_default=False
     ),
 ]
 

@@ -37,7 +37,7 @@ def field(run: BasinRun | LaminarRun, show: Sequence[str] | None = None) -> Figu
     run : BasinRun or LaminarRun
     show : sequence of str, optional
         "concentration of A", "temperature", "speed", "age" (of a basin); the species that is consumed, the temperature
-        where there is one, the speed and the age, if left out.
+        where there is one, the speed and the age, if omitted.
 
     Returns
     -------
@@ -209,7 +209,7 @@ def across(run: BasinRun | LaminarRun, species: str | None = None) -> Figure:
     ----------
     run : BasinRun or LaminarRun
     species : str, optional
-        Whose concentration is drawn; that which is consumed first, if left out.
+        Whose concentration is drawn; that which is consumed first, if omitted.
 
     Returns
     -------
@@ -318,7 +318,7 @@ def sequence(run: BasinInTime, species: str | None = None) -> Figure:
     ----------
     run : BasinInTime
     species : str, optional
-        Whose concentration is drawn; that which is consumed first, if left out.
+        Whose concentration is drawn; that which is consumed first, if omitted.
 
     Returns
     -------
@@ -369,7 +369,7 @@ def animation(run: BasinInTime, species: str | None = None) -> FuncAnimation:
     ----------
     run : BasinInTime
     species : str, optional
-        Whose concentration is drawn; that which is consumed first, if left out.
+        Whose concentration is drawn; that which is consumed first, if omitted.
 
     Returns
     -------

@@ -45,7 +45,7 @@ def fit(result: Fit, species: Sequence[str] | None = None) -> Figure:
     ----------
     result : Fit
     species : sequence of str, optional
-        Whose responses are drawn, besides those of no species; all if left out.
+        Whose responses are drawn, besides those of no species; all if omitted.
 
     Returns
     -------

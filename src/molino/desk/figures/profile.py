@@ -121,8 +121,8 @@ def profile(
     run : Run, or sequence of Run
         Of a batch, a tube, or a tank over time; several of one kind.
     show : sequence of str, optional
-        Panels by name: 'concentration', 'molar flow', 'conversion', 'rate', 'temperature', 'pressure', 'volume',
-        'heat flow', 'effectiveness'; if left out, concentrations and rates, and of the others those that change.
+        Panels by name: 'concentration', 'molar flow', 'conversion', 'rate', 'temperature', 'pressure', 'volume', 'heat
+        flow', 'effectiveness'; if omitted, concentrations and rates, and of the others those that change.
     log : str
         'x', 'y' or 'xy' for logarithmic axes.
     species : sequence of str, optional

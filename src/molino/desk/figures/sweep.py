@@ -32,7 +32,7 @@ def sweep(result: Sweep, metrics: Sequence[str] | None = None, kind: Literal["",
     ----------
     result : Sweep
     metrics : sequence of str, optional
-        Some of its metrics by their texts; all if left out.
+        Some of its metrics by their texts; all if omitted.
     kind : "lines" or "contours", optional
         Instead of what the number of values suggests.
 

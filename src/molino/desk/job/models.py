@@ -259,7 +259,7 @@ class _BubbleColumnBase(_StirredTankBase):
 
 
 class FollowTubeTable(Table):
-    """A tube or a train over time: what fills it first (the feed, if left out, or "steady"), and changes on the way."""
+    """A tube or a train over time: what fills it first (the feed, if omitted, or "steady"), and changes on the way."""
 
     time: Quantity
     contents: dict[str, Quantity] | Literal["steady"] | None = None
@@ -600,7 +600,7 @@ class EquilibriumTable(Table):
 
 
 class FollowFieldTable(Table):
-    """A field over time: what fills it first (the feed, if left out), steps of a basin, cells and nodes of a tube."""
+    """A field over time: what fills it first (the feed, if omitted), steps of a basin, cells and nodes of a tube."""
 
     time: Quantity
     contents: dict[str, Quantity] | None = None

@@ -163,7 +163,7 @@ def note_unitless(job: JobContext, chemistry: Chemistry) -> None:
         for constant, dimension in needed.items():
             if dimension:
                 message = f"{constant} is a bare number, and [units] does not say what a rate constant is in"
-                advice = f"write it with its unit, {everyday_text(dimension)} or alike"
+                advice = f"write it with its unit, {everyday_text(dimension)} or similar"
                 job.faults.add(f"[reactions.{reaction_name}]", message, advice)
 
 

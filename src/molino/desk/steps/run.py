@@ -228,7 +228,7 @@ def together(runs: Mapping[str, RunResult]) -> dict[str, pd.DataFrame]:
             out, *more = run.streams_out()
             outlets.append(out.named(name) if inlet.is_flowing else out)
             outlets += [stream.named(f"{name}, {stream.name}") for stream in more]
-        title = "streams: feed, and outlets of each" if inlet.is_flowing else f"contents of {several[0][0]}"
+        title = "streams: feed and outlets" if inlet.is_flowing else f"contents of {several[0][0]}"
         title = title if title not in found else f"{title} ({', '.join(name for name, _ in several)})"
         found[title] = stream_table([inlet, *outlets], first.fluid, first.display, is_whole(first.fluid, inlet))
     return found

@@ -117,7 +117,7 @@ def read_table(
     ----------
     source : str, Path or DataFrame
     sheet : str, optional
-        Of an .xlsx file; the first that holds a table if left out.
+        Of an .xlsx file; the first that holds a table if omitted.
     shape : str
         Says in an error what the table should hold.
     header_row : int, optional

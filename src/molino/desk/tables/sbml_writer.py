@@ -59,7 +59,7 @@ def write_sbml(
         With every constant known, and rates per volume that depend on concentrations, T and P.
     path : str or Path
     initial : mapping of species to concentration, optional
-        Concentrations at first; zero if left out.
+        Concentrations at first; zero if omitted.
     volume : volume
         Of the one compartment.
     T, P : optional

@@ -37,7 +37,7 @@ def read_species(path: str | Path | pd.DataFrame, sheet: str | None = None) -> l
     ----------
     path : str, Path or DataFrame
     sheet : str, optional
-        Of an .xlsx file; the first if left out.
+        Of an .xlsx file; the first if omitted.
 
     Returns
     -------

@@ -40,7 +40,7 @@ class FreeProfile(Frozen, Printed):
     Raises
     ------
     InputError
-        With everything that is wrong in it.
+        With all faults of the fields.
 
     Examples
     --------

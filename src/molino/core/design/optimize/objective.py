@@ -144,7 +144,7 @@ def read_expression(text: Any, vessel: Vessel | Train, counted: Display | None =
     vessel : Vessel or Train
         Whose metrics it names.
     counted : Display, optional
-        The units in which metrics count as bare numbers where the dimensions of a sum do not agree; SI if left out.
+        The units in which metrics count as bare numbers where the dimensions of a sum do not agree; SI if omitted.
 
     Raises
     ------

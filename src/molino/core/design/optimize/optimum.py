@@ -156,7 +156,7 @@ class Optimum(Frozen, Result):
 
     @property
     def display(self) -> Display:
-        """The units in which it is shown."""
+        """The units of results."""
         return self.vessel.spec.display
 
     def table(self) -> Table:

@@ -111,7 +111,7 @@ class Sizing(Frozen, Result):
 
     @property
     def display(self) -> Display:
-        """The units in which it is shown."""
+        """The units of results."""
         return self.vessel.spec.display
 
     @cached_property

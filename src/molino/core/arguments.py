@@ -20,15 +20,15 @@ from molino.core.errors import Fault, InputError, MolinoError
 P = ParamSpec("P")
 R = TypeVar("R")
 RAW = (TypeError, ValueError, AttributeError, LookupError, ArithmeticError, AssertionError, OSError, RecursionError)
-"""What Python and its packages raise where an argument is nonsense."""
+"""The errors that Python and its packages raise for invalid arguments."""
 _PLAIN = (str, int, float, np.number)
 _LONGEST = 60
 _LARGEST = 10**9
-"""The largest whole number that counts, sizes and seeds take."""
+"""The largest whole number of counts, sizes and seeds."""
 
 
 def checked(function: Callable[P, R]) -> Callable[P, R]:
-    """A public function or method whose nonsensical arguments are reported by name."""
+    """A public function or method whose invalid arguments are reported by name."""
 
     @wraps(function)
     def call(*args: P.args, **kwargs: P.kwargs) -> R:
@@ -54,13 +54,13 @@ def _bound(function: Any, args: Any, kwargs: Any, error: Exception) -> dict[str,
 
 
 def raise_wrong(given: Mapping[str, Any], hints: Mapping[str, Any], place: str, error: Exception) -> None:
-    """Raise InputError for arguments that are not what they are declared to be, or that nothing can be read from."""
+    """Raise InputError for arguments that are not of their annotated type, or that cannot be read."""
     wrong = [(n, v) for n, v in given.items() if not _fits(v, hints.get(n, Any))]
     if not wrong:
         wrong = [(n, v) for n, v in given.items() if _is_suspect(v, hints.get(n, Any))]
     if wrong:
         faults = [
-            Fault(f"{place}, {name}", f"{short(value)} cannot stand here", _advice(hints.get(name, Any), name))
+            Fault(f"{place}, {name}", f"{short(value)} is not a valid value", _advice(hints.get(name, Any), name))
             for name, value in wrong
         ]
         raise InputError(faults) from error
@@ -90,11 +90,11 @@ def _advice(hint: Any, name: str) -> str:
     words = getattr(hint, "__name__", "") or str(hint).replace("typing.", "")
     words = words.replace("collections.abc.", "")
     words = " or ".join(part.rpartition(".")[2].strip(" '") for part in words.split("|")) if "[" not in words else words
-    return f"give {name} as its description says" if hint is Any or "Any" in words else f"give {words}"
+    return f"give {name} as described" if hint is Any or "Any" in words else f"give {words}"
 
 
 def resolved_hints(owner: Any) -> dict[str, Any]:
-    """Annotations; those that name what is imported for type checkers alone count as anything."""
+    """Annotations; those whose names are imported only for type checkers are `Any`."""
     try:
         return typing.get_type_hints(owner)
     except NameError:
@@ -109,7 +109,7 @@ def resolved_hints(owner: Any) -> dict[str, Any]:
 
 
 def _is_suspect(value: Any, hint: Any) -> bool:
-    """Whether a value that fits its annotation is still one from which nothing may be read: where anything is taken."""
+    """Whether a value cannot be read although its annotation accepts anything."""
     if hint is Any:
         return _is_foreign(value)
     if hint is int:
@@ -122,7 +122,7 @@ def _is_suspect(value: Any, hint: Any) -> bool:
 
 
 def _is_foreign(value: Any) -> bool:
-    """Whether a value is neither a text, a quantity nor one of our objects, nor a collection with one of them."""
+    """Whether a value is neither a text, a quantity, an object of Molino, nor a collection of them."""
     members = value.values() if isinstance(value, dict) else value if isinstance(value, list | tuple) else ()
     if any(type(member).__module__.startswith("molino.") for member in members):
         return False
@@ -134,7 +134,7 @@ def _is_foreign(value: Any) -> bool:
 
 
 def _fits(value: Any, hint: Any) -> bool:
-    """Whether a value is of an annotated type; generous where the annotation is."""
+    """Whether a value is of an annotated type."""
     if hint is Any or isinstance(hint, TypeVar | str):
         return True
     if hint is None or hint is type(None):

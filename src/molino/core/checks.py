@@ -9,21 +9,21 @@ from typing import Any
 from molino.core.errors import Fault, SolveError
 
 CLOSURE_LIMIT = 1e-6
-"""Largest imbalance of elements, mass or energy, as a share of the total, with which a result is returned."""
+"""Largest imbalance of elements, mass or energy, relative to the total, of a result that is returned."""
 
 
 @dataclass(frozen=True)
 class Check:
-    """One property of an answer that was verified.
+    """A verified property of an answer.
 
     Attributes
     ----------
     name : str
         The property, as in "balances of A + B closed".
     value : float
-        The deviation that was found, as a share of the size of the quantity.
+        The deviation, relative to the size of the quantity.
     limit : float
-        The largest deviation with which the answer is returned.
+        The largest accepted deviation.
     method : str
         How it was computed.
 
@@ -42,7 +42,7 @@ class Check:
 
     @property
     def is_passed(self) -> bool:
-        """Whether the deviation is within the limit; a value that is not a number is not."""
+        """Whether the deviation is within the limit; nan is not."""
         return self.value <= self.limit
 
     def __str__(self) -> str:
@@ -61,10 +61,10 @@ class Check:
 
 
 def closure_check(closure: Mapping[str, float], limit: float = CLOSURE_LIMIT) -> tuple[Check, ...]:
-    """The largest imbalance of several balances as one check; none where there are no balances."""
+    """The largest imbalance of several balances as one check; none without balances."""
     if not closure:
         return ()
-    method = "amounts in minus out minus accumulated, from totals integrated along with the states"
+    method = "amounts in minus out minus accumulated, from integrals of the flows"
     return (Check(f"balances of {', '.join(closure)} closed", max(closure.values()), limit, method),)
 
 

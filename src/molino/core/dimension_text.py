@@ -15,7 +15,7 @@ def si_text(dimension: Dimension) -> str:
 
 
 def everyday_text(dimension: Dimension) -> str:
-    """A unit of the laboratory for a dimension: 'L/mol/min' where SI says m^3/mol/s."""
+    """A unit of the laboratory for a dimension: 'L/mol/min' for m^3/mol/s."""
     left = {base: power for base, power in dimension.items() if power}
     litres = left.get("[length]", Fraction(0)) / 3
     if litres.denominator != 1:

@@ -30,21 +30,21 @@ HABIT = {
     "energy": "MJ",
     "energy per mass": "kJ/kg",
 }
-"""Units in which results are shown where nothing that was given says otherwise."""
+"""Default units of results, for kinds that no input has."""
 
 
 @dataclass(frozen=True)
 class Display:
-    """Which unit each kind of quantity is shown in: the one it was given in; without any unit, plain numbers."""
+    """The unit of each kind of quantity in results: that of the inputs; plain numbers if no input has a unit."""
 
     chosen: Mapping[str, str]
     unitless: bool = False
 
     @classmethod
     def of(cls, given: Iterable[tuple[str, Value | None]], prefer: Mapping[str, str], with_units: bool) -> Display:
-        """From the values of a study by kind, and from what is preferred over them.
+        """From the values of a study by kind, and from preferred units.
 
-        `with_units` says that something else in the study (a rate constant) came with a unit.
+        `with_units`: another input of the study (a rate constant) has a unit.
         """
         values = [(kind, value) for kind, value in given if value is not None]
         unitless = not with_units and not prefer and all(value.unit is None for _, value in values)
@@ -54,7 +54,7 @@ class Display:
         return cls({**chosen, **{kind.replace("_", " "): text for kind, text in prefer.items()}}, unitless)
 
     def unit(self, kind: str) -> str:
-        """The text of the unit for a kind; '' where numbers stand without one."""
+        """The text of the unit of a kind; '' for plain numbers."""
         if self.unitless or kind == "number":
             return ""
         if kind in self.chosen:
@@ -65,7 +65,7 @@ class Display:
         return HABIT[kind]
 
     def number(self, si: Any, kind: str) -> Any:
-        """SI numbers in the unit shown."""
+        """SI numbers in the unit of results."""
         text = self.unit(kind)
         return unit(text).from_si(si) if text else si
 
@@ -75,7 +75,7 @@ class Display:
         return f"{name} [{text}]" if text else name
 
     def label(self, name: str, kind: str) -> str:
-        """An axis label: as a heading, with the unit pretty."""
+        """An axis label: a heading with a typeset unit."""
         text = self.unit(kind)
         return f"{name} [{pretty(text)}]" if text else name
 
@@ -100,5 +100,5 @@ class Display:
         return f"{number_text(self.difference(si, kind), digits)} {pretty(self.difference_unit(kind))}".rstrip()
 
     def quantity(self, si: float, kind: str) -> Value:
-        """A value in the unit shown."""
+        """A value in the unit of results."""
         return Value(float(si), self.unit(kind) or None)

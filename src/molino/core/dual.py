@@ -1,8 +1,8 @@
-"""Numbers that carry their derivatives: forward differentiation of plain arithmetic, for whole columns of cases.
+"""Numbers with derivatives: forward differentiation of plain arithmetic, for whole columns of cases.
 
 f(a + b e) = f(a) + f'(a) b e (L. B. Rall, Automatic Differentiation, 1981, ch. 2; A. Griewank, A. Walther, Evaluating
-Derivatives, 2nd ed. 2008, section 3.1). What turns the numbers a user gives into those that stand in the balances is
-written once, in plain arithmetic; with `Dual` numbers it gives its exact Jacobian, with arrays a column for each case.
+Derivatives, 2nd ed. 2008, section 3.1). The map from conditions to the parameters of the balances is written once, in
+plain arithmetic; `Dual` numbers give its exact Jacobian, arrays a column for each case.
 """
 
 from __future__ import annotations
@@ -19,7 +19,7 @@ Number = Any
 
 
 class Dual:
-    """A value (float, or array of shape (cases,)) with its slopes by some inputs, shape (..., inputs)."""
+    """A value (float, or array of shape (cases,)) with its derivatives by some inputs, shape (..., inputs)."""
 
     __array_ufunc__ = None
     __slots__ = ("slope", "value")
@@ -29,7 +29,7 @@ class Dual:
 
     @classmethod
     def seeds(cls, values: Sequence[Any]) -> list[Dual]:
-        """One for each input, whose slope by itself is one."""
+        """One for each input, whose derivative by itself is one."""
         return [
             cls(value, np.broadcast_to(row, (*np.shape(value), len(values))))
             for value, row in zip(values, np.eye(len(values)), strict=True)
@@ -77,7 +77,7 @@ class Dual:
 
 
 def value_of(number: Number) -> Any:
-    """A number without its slopes."""
+    """A number without its derivatives."""
     return number.value if isinstance(number, Dual) else number
 
 
@@ -101,7 +101,7 @@ def log(number: Number) -> Number:
 
 
 def implicit(value: Any, slopes: Sequence[tuple[Any, Number]]) -> Number:
-    """A value that follows from others, with its derivative by each: what no arithmetic gives."""
+    """A value that is computed from others by other means, with its derivative by each."""
     duals = [(by, of) for by, of in slopes if isinstance(of, Dual)]
     if not duals:
         return value

@@ -1,4 +1,4 @@
-"""What can go wrong, worded so that the reader can correct it.
+"""Errors, with place, fact and remedy.
 
 Every error names a place (*where*), a fact (*what*) and a remedy (*advice*). Faults of an input are gathered and
 reported together: open a `Faults`, run each check inside `faults.at("place")`, and call `faults.raise_any()` at the
@@ -16,7 +16,7 @@ from typing import Any
 
 @dataclass(frozen=True)
 class Fault:
-    """One thing that is wrong: the place, the fact, and what to do about it."""
+    """A fault: the place, the fact, and the remedy."""
 
     where: str
     what: str
@@ -27,14 +27,14 @@ class Fault:
         return f"{text}\n    -> {self.advice}" if self.advice else text
 
     def within(self, place: str) -> Fault:
-        """The same fault, seen from one place further out; a place that it begins with already is not named twice."""
+        """The same fault with an enclosing place, unless its place begins with it already."""
         if self.where == place or self.where.startswith(f"{place}, "):
             return self
         return replace(self, where=f"{place}, {self.where}" if self.where else place)
 
 
 class MolinoError(Exception):
-    """Base of every error that Molino raises on purpose; `faults` holds what it has to say.
+    """Base of the errors of Molino; `faults` has their texts.
 
     Parameters
     ----------
@@ -42,7 +42,7 @@ class MolinoError(Exception):
     where : str
         The place of a single fault.
     advice : str
-        What to do about it.
+        The remedy.
 
     Examples
     --------
@@ -61,7 +61,7 @@ class MolinoError(Exception):
 
 
 def _again(kind: type[MolinoError], faults: tuple[Fault, ...], more: dict[str, Any]) -> MolinoError:
-    """An error once more, in another process."""
+    """An error, restored in another process."""
     found = kind.__new__(kind)
     MolinoError.__init__(found, faults)
     found.__dict__.update(more)
@@ -69,7 +69,7 @@ def _again(kind: type[MolinoError], faults: tuple[Fault, ...], more: dict[str, A
 
 
 class InputError(MolinoError):
-    """The input cannot be used as it stands.
+    """The input cannot be used.
 
     Parameters
     ----------
@@ -88,7 +88,7 @@ class InputError(MolinoError):
 
 
 class UnitError(InputError):
-    """A quantity has a dimension other than the one its place asks for, or a unit that nobody knows.
+    """A quantity has another dimension than expected, or an unknown unit.
 
     Parameters
     ----------
@@ -106,9 +106,9 @@ class UnitError(InputError):
 
 
 class SolveError(MolinoError):
-    """The numbers could not be computed; states the attempts, how far it came, what to change.
+    """A computation failed; the message states the attempts, the progress and the remedy.
 
-    `reached` is where an integration stopped, in SI; nan where nothing was integrated.
+    `reached` is the point in SI at which an integration stopped; nan for other errors.
 
     Parameters
     ----------
@@ -127,15 +127,15 @@ class SolveError(MolinoError):
 
     reached: float = float("nan")
     symbol: object = None
-    """The state that fell to zero, where one did."""
+    """The state that fell to zero, if any."""
     rows: Any = None
-    """The points up to there, in SI."""
+    """The points up to the stop, in SI."""
     parts: tuple[object, ...] = ()
-    """What was integrated before."""
+    """The states at these points."""
 
 
 class WriteError(MolinoError):
-    """A file could not be written; what stood there before stays.
+    """A file could not be written; a previous file is unchanged.
 
     Parameters
     ----------
@@ -158,7 +158,7 @@ class NotFoundError(MolinoError):
     ----------
     what, where, advice : str
     best : float
-        The best value seen, in SI; nan where there is none.
+        The best value seen, in SI; nan without one.
 
     Examples
     --------
@@ -172,15 +172,15 @@ class NotFoundError(MolinoError):
 
 
 class UnreachableError(MolinoError):
-    """A target lies beyond what the vessel can do, and a certificate proves it.
+    """A target cannot be reached, with a certificate that proves it.
 
     Parameters
     ----------
     what, where, advice : str
     best : float
-        The best value that the vessel reaches, in SI; nan where it is not known.
+        The best value that the vessel reaches, in SI; nan if unknown.
     certificate : str
-        What proves it: a stoichiometric bound, a located maximum, an asymptote, a point where the run must end.
+        The proof: a stoichiometric bound, a located maximum, an asymptote, or the end of the run.
 
     Examples
     --------
@@ -201,7 +201,7 @@ class UnreachableError(MolinoError):
 
 
 class Faults:
-    """Gathers the faults of an input so that all are reported at once."""
+    """Collects the faults of an input, so that all are reported at once."""
 
     def __init__(self) -> None:
         self.found: list[Fault] = []
@@ -213,7 +213,7 @@ class Faults:
 
     @contextmanager
     def at(self, place: str = "") -> Iterator[None]:
-        """Catch what the block raises as InputError and note it under this place."""
+        """Catch an InputError of the block and add its faults with this place."""
         try:
             yield
         except InputError as error:
@@ -221,9 +221,9 @@ class Faults:
             self.found.extend(fault.within(place) if place else fault for fault in error.faults)
 
     def raise_any(self, place: str = "") -> None:
-        """Raise one InputError with all that was found, if anything was (the same thing is reported once).
+        """Raise one InputError with all faults, if any (equal ones are reported once).
 
-        Where all that is wrong are units, it is a UnitError.
+        It is a UnitError if all faults are of units.
         """
         if self.found:
             distinct = dict.fromkeys(self.found)
@@ -232,14 +232,14 @@ class Faults:
 
 
 class Failures:
-    """Gathers what kept single things of several from being computed, while the others go on."""
+    """Collects the errors of single items, while the others are computed."""
 
     def __init__(self) -> None:
         self.found: list[MolinoError] = []
 
     @contextmanager
     def at(self, place: str) -> Iterator[None]:
-        """Catch what the block raises as MolinoError and note it under this place."""
+        """Catch a MolinoError of the block and add its faults with this place."""
         try:
             yield
         except MolinoError as error:
@@ -247,18 +247,18 @@ class Failures:
             self.found.append(error)
 
     def raise_any(self, place: str = "") -> None:
-        """Raise one error with all that was found: an InputError if all of it is, else a SolveError."""
+        """Raise one error with all faults: an InputError if all of them are, otherwise a SolveError."""
         if self.found:
             kind = InputError if all(isinstance(error, InputError) for error in self.found) else SolveError
             raise kind(f.within(place) if place else f for error in self.found for f in error.faults)
 
 
-def nearest(name: str, known: Iterable[str], otherwise: str = "there is none here: take it out, or add it") -> str:
-    """Advice that offers the known name nearest to a mistaken one, or lists the known values; `otherwise` if
-    nothing."""
+def nearest(name: str, known: Iterable[str], otherwise: str = "none is defined: remove it, or add it") -> str:
+    """Advice with the known name nearest to an unknown one, or a list of the known names; `otherwise` if there are
+    none."""
     names = sorted(set(known))
     lowered = {n.lower(): n for n in names}
     close = difflib.get_close_matches(name.lower(), lowered, n=1, cutoff=0.6)
     if close:
         return f"did you mean '{lowered[close[0]]}'?"
-    return "known here: " + ", ".join(names[:20]) + (", ..." if len(names) > 20 else "") if names else otherwise
+    return "known: " + ", ".join(names[:20]) + (", ..." if len(names) > 20 else "") if names else otherwise

@@ -1,5 +1,4 @@
-"""What all objects made of fields share: they are frozen, copied, pickled, hashed and compared by the given
-quantities."""
+"""The base of all objects with fields: frozen, and copied, pickled, hashed and compared by the given values."""
 
 from __future__ import annotations
 
@@ -17,11 +16,11 @@ T = TypeVar("T")
 F = TypeVar("F", bound=Callable[..., Any])
 
 assign = object.__setattr__
-"""Sets a field of a frozen object while it is being made; used nowhere else."""
+"""Sets a field of a frozen object during its construction."""
 
 
 def settle(instance: object, **values: Any) -> None:
-    """Set fields of a frozen object while it is being made: texts become values."""
+    """Set fields of a frozen object during its construction: texts become values."""
     for name, value in values.items():
         assign(instance, name, value)
 
@@ -88,7 +87,7 @@ def content(value: Any) -> Any:
 
 
 def checked_fields(own: Callable[[Any], None]) -> Callable[[Any], None]:
-    """What settles the fields of an object, with nonsense among them reported by name."""
+    """A `__post_init__` that reports invalid fields by name."""
 
     @wraps(own)
     def settle_fields(self: Any) -> None:
@@ -119,7 +118,7 @@ _MEANT = {
     "F": "flow",
     "Q": "flow",
 }
-"""Fields by other words of the trade."""
+"""Fields by other terms of the trade."""
 
 
 def _meant(name: str, known: list[str]) -> str:
@@ -128,15 +127,14 @@ def _meant(name: str, known: list[str]) -> str:
 
 
 class Frozen:
-    """Base of frozen dataclasses (with eq=False) that are distinguished by their fields alone.
+    """Base of frozen dataclasses (with eq=False) that are compared by their fields.
 
-    What an object computed for itself is not pickled or copied: it is computed again. What it is given is held against
-    its annotations where it cannot be made.
+    Cached values are not pickled or copied. If the construction fails, the fields are compared with their annotations.
     """
 
     def __init_subclass__(cls, **kwargs: Any) -> None:
         super().__init_subclass__(**kwargs)
-        if "__repr__" not in cls.__dict__:  # which a dataclass would make of all its fields
+        if "__repr__" not in cls.__dict__:  # a dataclass would show all its fields
             cls.__repr__ = Frozen.__repr__  # type: ignore[method-assign]
         own = cls.__dict__.get("__post_init__")
         if own is not None:
@@ -156,7 +154,7 @@ class Frozen:
         Raises
         ------
         InputError
-            For an unknown field, or with everything that is wrong with the changed object.
+            For an unknown field, or with all faults of the changed object.
         """
         return replace(self, **changed)  # type: ignore[type-var]
 

@@ -1,4 +1,4 @@
-"""How results show themselves in a notebook: as they print."""
+"""The base of printed objects: a notebook shows the same text."""
 
 from __future__ import annotations
 
@@ -10,8 +10,8 @@ from molino.core.arguments import checked
 
 
 class Printed:
-    """Base of what people see: a notebook shows what `print` gives a terminal, and nonsensical arguments of public
-    methods are reported by name."""
+    """Base of printed objects: a notebook shows the text of `print`, and invalid arguments of public methods are
+    reported by name."""
 
     def __init_subclass__(cls, **kwargs: Any) -> None:
         super().__init_subclass__(**kwargs)

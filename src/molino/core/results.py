@@ -1,4 +1,4 @@
-"""What all results share: facts and tables, plain data, and how a notebook shows them."""
+"""The base of results: facts, tables, plain data, and their display in a notebook."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ DRAWING = Drawing()
 
 
 class Result(Printed):
-    """Base of results: `print` gives facts, `table` a DataFrame, `to_dict` what a program reads."""
+    """Base of results: `print` shows facts, `table` is a DataFrame, `to_dict` plain data."""
 
     def table(self) -> Table:
         """Its main table, with units in the headings."""
@@ -43,7 +43,7 @@ class Result(Printed):
 
     @property
     def headline(self) -> str:
-        """What it is, in a line."""
+        """Its title, in a line."""
         return str(self).partition("\n")[0]
 
     def figure(self, **options: Any) -> Any:
@@ -55,11 +55,11 @@ class Result(Printed):
             For a result that has no figure.
         """
         if DRAWING.draw is None:
-            raise InputError("nothing draws here", "figure", "import molino, whose desk has the figures")
+            raise InputError("no figures are available", "figure", "import molino, whose desk has the figures")
         return DRAWING.draw(self, **options)
 
     def answer(self) -> tuple[str, str] | None:
-        """What was asked and the result, each in a line; None for a result that decides nothing."""
+        """The question and the answer, each in a line; None for a result without one."""
         return None
 
     @property
@@ -68,7 +68,7 @@ class Result(Printed):
         return closure_check(getattr(self, "closure", {}))
 
     def to_dict(self) -> dict[str, Any]:
-        """Plain data, as JSON takes it: numbers in the units shown, each with its unit."""
+        """Plain data for JSON: numbers in the units of results, each with its unit."""
         raise NotImplementedError
 
     def _repr_html_(self) -> str:
@@ -80,7 +80,7 @@ class Result(Printed):
 
 
 def conversions_of(label: str, facts: Mapping[str, str]) -> tuple[str, str] | None:
-    """What a vessel converts, as `Result.answer` gives it; None where nothing reacts."""
+    """The conversion of a vessel, as `Result.answer`; None without a reaction."""
     shares = [f"{name} {text}" for name, text in facts.items() if name.startswith("conversion of")]
     return (f"What does {label} convert?", "; ".join(shares)) if shares else None
 
@@ -104,7 +104,7 @@ def plain_dict(items: Mapping[Any, Any]) -> dict[str, Any]:
 
 
 def plain(item: Any) -> Any:
-    """Plain data of mappings, lists, texts and numbers, as JSON takes it: None for a number that is not finite."""
+    """Plain data of mappings, lists, texts and numbers for JSON: None for a number that is not finite."""
     if isinstance(item, Mapping):
         return plain_dict(item)
     if isinstance(item, list | tuple):
@@ -116,5 +116,5 @@ def plain(item: Any) -> Any:
 
 
 def entry(display: Display, value: float, kind: str) -> dict[str, Any]:
-    """A number in the unit in which it is shown, with that unit."""
+    """A number in the unit of results, with that unit."""
     return {"value": float(display.number(value, kind)), "unit": display.unit(kind)}

@@ -1,8 +1,8 @@
-"""What a field holds: its kind of quantity, sign, choices and default, declared once with the field.
+"""The declaration of a field: its kind of quantity, sign, choices and default.
 
-From the declaration follow how the core reads and converts it, what `with_`, sweeps and sizes know by its name, the
-tables of the job file and their JSON Schema, what [units] explains, and the page of keys. The text that explains it is
-the entry under "Parameters" in the docstring of its class.
+The declaration determines how the core reads and converts the field, the conditions and sizes, the tables of the job
+file and their JSON Schema, the use of [units], and the page of keys. Its description is the entry under "Parameters" in
+the docstring of its class.
 """
 
 from __future__ import annotations
@@ -23,30 +23,30 @@ from molino.core.units import Value
 
 @dataclass(frozen=True)
 class FieldSchema:
-    """What one field holds.
+    """The declaration of a field.
 
     Attributes
     ----------
     holds : str
-        'quantity'; 'quantities' (one or several); 'profile' (a quantity, or pairs of time and quantity); 'contents'
-        (quantities by species); 'entry' (a quantity, or an unknown one); 'constant' (that, or a law over temperature);
-        'numbers' (several, without unit); 'flag', 'count', 'text'; 'part' and 'parts' (an object of a class with fields
-        of its own, or several by name).
+        The kind of value: 'quantity'; 'quantities' (one or several); 'profile' (a quantity, or pairs of time and
+        quantity); 'contents' (quantities by species); 'entry' (a quantity, or an unknown one); 'constant' (that, or a
+        law over temperature); 'numbers' (several, without unit); 'flag', 'count', 'text'; 'part' and 'parts' (an object
+        of a class with fields of its own, or several by name).
     kind : str
-        Of quantity; empty where any.
+        Of quantity; empty for any.
     alternatives : tuple of str
-        Other kinds that it may be of; its class tells them apart and reads it.
+        Other possible kinds; its class distinguishes them and reads it.
     sign : str
         'positive', 'nonnegative', or 'any'.
     most : float
         Its upper bound in SI.
     choices : tuple of str
-        The texts it may be; empty where any.
+        The allowed texts; empty for any.
     part : type or None
         The class of a 'part'.
     is_size, is_setting, is_independent : bool
-        Whether `size` can find it; whether `with_` and sweeps know it by its name, so that it may have a standard
-        deviation ("12 +- 1 m3/h"); whether no check looks at it together with others.
+        Whether `size` can find it; whether it is a condition, which may have a standard deviation ("12 +- 1 m3/h");
+        whether no check depends on it and other fields.
     """
 
     holds: str
@@ -145,7 +145,7 @@ def sizes_of(cls: Any) -> Mapping[str, str]:
 
 @of_class
 def settings_of(cls: Any) -> Mapping[str, str]:
-    """The fields beyond the sizes that are known by their names, with their kinds."""
+    """The fields besides the sizes that are conditions, with their kinds."""
     return {n: schema.kind for n, schema in schema_of(cls).items() if schema.is_setting and not schema.is_size}
 
 
@@ -179,7 +179,7 @@ def _read_number(given: Any, schema: FieldSchema, name: str) -> Value:
 
 
 def given_values(instance: Any) -> list[tuple[str, Value | None]]:
-    """Every quantity that was given, with its kind, for choosing the units of results."""
+    """Every given quantity, with its kind; the units of results are chosen from them."""
     known = schema_of(type(instance))
     pairs = [(schema.kind, getattr(instance, name)) for name, schema in known.items() if not schema.alternatives]
     return [(kind, value) for kind, value in pairs if isinstance(value, Value)]
@@ -187,7 +187,7 @@ def given_values(instance: Any) -> list[tuple[str, Value | None]]:
 
 @of_class
 def help_of(cls: Any) -> Mapping[str, str]:
-    """What the docstring of a class (and of its bases) says of each parameter, in a line."""
+    """The description of each parameter in the docstring of a class (and of its bases), in a line."""
     found: dict[str, str] = {}
     for owner in reversed(cls.__mro__):
         section = re.search(
@@ -197,6 +197,6 @@ def help_of(cls: Any) -> Mapping[str, str]:
             heading, _, text = entry.partition("\n")
             names, _, form = heading.partition(" : ")
             line = " ".join(inspect.cleandoc(text).split()) or form
-            if not line.startswith("As of a "):  # what stands with a base
+            if not line.startswith("As of a "):  # the description of a base
                 found |= {name.strip(): line for name in names.split(",")}
     return found

@@ -1,4 +1,4 @@
-"""Small statistics that several parts need."""
+"""Small statistical functions."""
 
 from __future__ import annotations
 
@@ -26,5 +26,5 @@ def f_quantile(probability: float, numerator: float, denominator: float) -> floa
 
 
 def p_text(probability: float) -> str:
-    """A probability for the eye; below 0.0001 the number itself means nothing."""
+    """A probability as text; below 0.0001 only as a bound."""
     return f"{probability:.2g}" if probability >= 1e-4 else "< 0.0001"

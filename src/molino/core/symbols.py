@@ -1,7 +1,7 @@
-"""Symbols with roles: what a symbol stands for, and for whom, not how it is spelled.
+"""Symbols with roles and owners.
 
 A symbol is a role and an owner: the amount of species `T`, the temperature, the constant `V` of a rate law and the
-volume are four different symbols, whatever a user calls things. How a symbol is printed is made from its role.
+volume are four different symbols, whatever names a user chooses. The role determines how a symbol is printed.
 """
 
 from __future__ import annotations
@@ -19,17 +19,17 @@ Form = str | Callable[..., str]
 
 @dataclass(frozen=True)
 class Role:
-    """What a symbol stands for.
+    """The meaning of a symbol.
 
     Attributes
     ----------
     name : str
-        Unlike that of any other role.
+        Unique.
     text, latex, words : str or function
-        How it is printed, in LaTeX, and in lists of given and unknown quantities; `{}` is the owner (upright in LaTeX).
-        A function of a module gets the owner's names. `words` is `text` if omitted.
+        Its text, LaTeX, and words in lists of quantities; `{}` is the owner (upright in LaTeX). A function gets the
+        owner's names. `words` is `text` if omitted.
     sign : str
-        'positive', 'nonnegative', or '' where it may be anything.
+        'positive', 'nonnegative', or '' for any.
     """
 
     name: str

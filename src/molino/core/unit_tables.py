@@ -54,7 +54,7 @@ SI_UNITS = {
     "volume": "m^3",
     "volumetric flow": "m^3/s",
 }
-"""The SI unit of each kind of quantity that Molino asks for."""
+"""The SI unit of each kind of quantity."""
 EXAMPLES = {
     "amount": "2.5 kmol",
     "area": "12 cm^2",
@@ -104,7 +104,7 @@ MOST = 1e30
 LEAST = {"length": 1e-30, "diameter": 1e-30, "area": 1e-60, "volume": 1e-90, "time": 1e-30}
 """Smallest numbers in SI that are not zero: powers would vanish."""
 MOST_OF = {"temperature": 1e7, "energy per amount": 1e10, "length": 1e9, "diameter": 1e9}
-"""The same of kinds that matter by exponentials or powers; a temperature may be an activation energy over R, too."""
+"""The same for kinds in exponentials or powers; a temperature may also be an activation energy over R."""
 BASE_NAMES = {
     "[length]": "m",
     "[mass]": "kg",
@@ -152,8 +152,9 @@ PLANT_UNITS = (
     f"sccm = {_gas('1e-6 * meter**3', 273.15)} / minute",
     f"slpm = {_gas('1e-3 * meter**3', 273.15)} / minute",
 )
-"""Units of plants beyond pint's: gauge pressures count from 1 atm, normal volumes (Nm3, sccm, slpm) are amounts of
-ideal gas at 0 degC and 1 atm, standard ones at 15 degC (Sm3) or 60 degF (scf); a barrel is that of oil, 42 gallons."""
+"""Plant units that pint does not have: gauge pressures are relative to 1 atm, normal volumes (Nm3, sccm, slpm) are
+amounts of ideal gas at 0 degC and 1 atm, standard ones at 15 degC (Sm3) or 60 degF (scf); a barrel is that of oil, 42
+gallons."""
 AMBIGUOUS = {
     "ton": "ton is read as the short ton of 2000 lb; t is the tonne of 1000 kg",
     "cal": "cal is read as the thermochemical calorie of 4.184 J",
@@ -165,12 +166,12 @@ AMBIGUOUS = {
     "barrel": "barrel is read as the oil barrel of 42 US gallons",
     "hp": "hp is read as the mechanical horsepower of 745.7 W",
 }
-"""Units with two meanings in the trade, and how each is read."""
+"""Units with two meanings in the trade, and the meaning used."""
 OTHER_WORDS = {
     "mass transfer coefficient": "speed",
     "transfer coefficient": "frequency or first-order rate constant",
 }
-"""What else has the unit of a kind."""
+"""Other quantities with the unit of a kind."""
 
 LIKELY = {"C": "degC", "c": "degC", "°": "degC", "deg C": "degC", "F": "degF", "deg": "degC", "Celsius": "degC"}
 """Units of temperature that were probably meant."""
@@ -180,6 +181,6 @@ PINT_NAMES = {"Nm3": "normal_cubic_meter", "Sm3": "standard_cubic_meter", "mmH2O
 
 
 def ambiguous(text: str) -> list[str]:
-    """How units with two meanings in a quantity are read, like "3 ton/h"."""
+    """The meanings used for ambiguous units of a quantity, like "3 ton/h"."""
     words = re.findall(r"[A-Za-z]+", text) if re.match(r"\s*[-+.\d]", text) else []
     return [AMBIGUOUS[word] for word in words if word in AMBIGUOUS]

@@ -1,7 +1,7 @@
 """Quantities in, SI floats inside, quantities out; the arithmetic of units is pint's.
 
-`read` turns what a person writes (a string, a pint quantity, a bare number) into a `Value`: an SI float together with
-the unit it came in, so that results can be shown the way the question was asked. A bare number is taken as SI.
+`read` turns a string, a pint quantity or a bare number (SI) into a `Value`: an SI float with the unit of the input, in
+which results are shown.
 """
 
 from __future__ import annotations
@@ -37,9 +37,9 @@ if TYPE_CHECKING:
 
 
 _LEAST_OF_ANY = 2.3e-308
-"""The same of all else: below it floats lose their digits."""
+"""Smallest number of other kinds: below it floats lose their digits."""
 _MOST_OF_ANY = 1e200
-"""The same of a rate constant, whose unit may be any."""
+"""Largest number of any kind, for rate constants."""
 _NUMBER = re.compile(r"\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)\s*(.*?)\s*$", re.DOTALL)
 _SPREAD = re.compile(
     r"\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)\s*(?:\+/?-|±)\s*((?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)(.*)",
@@ -61,7 +61,7 @@ def registry() -> pint.UnitRegistry[Any]:
 
 @dataclass(frozen=True)
 class Unit:
-    """A unit reduced to what conversion needs: SI value = factor * number + offset."""
+    """A unit reduced to its conversion: SI value = factor * number + offset."""
 
     text: str
     factor: float
@@ -82,7 +82,7 @@ def product(first: str, second: str) -> str:
 
 
 def spell_out(text: str) -> str:
-    """Write 'm3/h', 'mol L-1', 'm³', '°C' the way pint reads them."""
+    """'m3/h', 'mol L-1', 'm³', '°C' in the notation of pint."""
     plain = text.strip().replace("°C", "degC").replace("°F", "degF").replace("·", "*").replace("^", "**")
     plain = plain.translate(str.maketrans("²³⁻¹µμ", "23-1uu"))
     plain = "1" + plain if plain.startswith("/") else plain
@@ -101,8 +101,8 @@ def unit(text: str) -> Unit:
         If the unit is unknown.
     """
     if "%" in text and text.strip() != "%":
-        raise UnitError(f"'{text[:80]}' is not a unit", advice="a share stands alone: '20 mol%', '3 wt%'")
-    risky = r"\d{3}|\d\s*(\*\*|\^)"  # numbers raised to numbers: no unit is written so, and they can take for ever
+        raise UnitError(f"'{text[:80]}' is not a unit", advice="a fraction has no other unit: '20 mol%', '3 wt%'")
+    risky = r"\d{3}|\d\s*(\*\*|\^)"  # powers of numbers are not units, and their evaluation may not end
     if len(text) > 80 or not re.fullmatch(r"[\w\s*/^().%°·²³⁻¹+-]*", text) or re.search(risky, text):
         raise UnitError(f"'{text[:80]}' is not a unit", advice="write units like mol/L, 1/min, m3/h, degC")
     spelled = spell_out(text)
@@ -120,7 +120,7 @@ def unit(text: str) -> Unit:
 
 @dataclass(frozen=True)
 class Value:
-    """A number with its unit: every dimensional result, and every quantity that was given.
+    """A number with its unit: dimensional results and given quantities.
 
     `to` gives the number in another unit, `quantity` a pint quantity for arithmetic; `print` shows it with its unit.
     Values of one dimension can be compared and sorted, whatever their units.
@@ -130,7 +130,7 @@ class Value:
     si : float
         In SI.
     unit : str or None
-        The unit that it is shown in; None for a bare number.
+        The unit in which it is shown; None for a bare number.
     deviation : float
         Its standard deviation in SI; 0 without one.
 
@@ -174,11 +174,11 @@ class Value:
 
     @property
     def quantity(self) -> Any:
-        """The same as a pint quantity, in the unit it came in."""
+        """The same as a pint quantity, in its own unit."""
         return registry().Quantity(self.to(self.unit or ""), spell_out(self.unit or ""))
 
     def text(self, digits: int) -> str:
-        """The number to some digits, with the unit it came in."""
+        """The number to some digits, with its own unit."""
         return f"{number_text(self.number, digits)} {pretty(self.unit or '')}".rstrip()
 
     def __str__(self) -> str:
@@ -199,7 +199,7 @@ def split(text: str) -> tuple[float, str]:
     """Split "12 m3/h" into the number and the text of the unit."""
     match = _NUMBER.match(text)
     if match and _SPREAD.match(text):
-        message = f"{short(text)} has a standard deviation, which does not count here"
+        message = f"{short(text)} has a standard deviation, which is not used here"
         raise InputError(
             message, advice="leave it out; a feed, a charge, a size and a condition of a vessel may have one"
         )
@@ -217,23 +217,23 @@ def read(given: Any, kind: str | None = None, name: str = "") -> Value:
     Parameters
     ----------
     given : str, int, float, pint quantity or Value
-        What a person wrote: "12 m3/h", a quantity of any pint registry, or a bare number, which is taken as SI.
+        "12 m3/h", a quantity of any pint registry, or a bare number in SI.
     kind : str, optional
-        A key of `SI_UNITS`; the dimension is held against it. Without it any dimension goes.
+        A key of `SI_UNITS` with the expected dimension; by default any dimension.
     name : str
         The argument, for the message.
 
     Returns
     -------
     Value
-        The SI number and the unit that it came in.
+        The SI number and the unit of the input.
 
     Raises
     ------
     UnitError
         If the unit is unknown or of another dimension than `kind`.
     InputError
-        If there is no finite number.
+        If it is not a finite number.
     """
     try:
         if isinstance(given, Value):
@@ -264,19 +264,19 @@ def read(given: Any, kind: str | None = None, name: str = "") -> Value:
     if kind is not None and value.unit is not None:
         expect(value.unit, kind, name, str(given))
     if kind in MOST_OF and abs(value.si) > MOST_OF[kind]:
-        message = f"{short(given)} is beyond what Molino computes with ({MOST_OF[kind]:g} {SI_UNITS[kind]})"
+        message = f"{short(given)} is beyond the largest value that Molino accepts ({MOST_OF[kind]:g} {SI_UNITS[kind]})"
         raise InputError(message, where=name, advice=_example(kind))
     return value
 
 
 def split_deviation(text: str) -> tuple[str, float, float] | None:
-    """'12 +- 1 m3/h' (or with ±) as '12 m3/h', 12 and 1; None where there is no standard deviation."""
+    """'12 +- 1 m3/h' (or with ±) as '12 m3/h', 12 and 1; None without a standard deviation."""
     match = _SPREAD.fullmatch(text)
     return None if match is None else (f"{match[1]}{match[3]}", float(match[1]), float(match[2]))
 
 
 def with_deviation(given: Any, reader: Callable[[Any], Value]) -> Value:
-    """Read what may have a standard deviation, "12 +- 1 m3/h"; `reader` reads the number without."""
+    """Read a quantity that may have a standard deviation, "12 +- 1 m3/h"; `reader` reads it without."""
     parts = split_deviation(given) if isinstance(given, str) else None
     if parts is None:
         return reader(given)
@@ -322,7 +322,7 @@ def _example(kind: str | None) -> str:
 
 
 def expect(text: str, kind: str, name: str = "", given: str | None = None) -> Unit:
-    """Look a unit up and hold its dimension against a kind of quantity; UnitError if they differ."""
+    """Look a unit up and compare its dimension with a kind of quantity; UnitError if they differ."""
     found, wanted = unit(text), unit(SI_UNITS[kind])
     if found.dimension != wanted.dimension:
         message = given if given is not None else text
@@ -338,7 +338,7 @@ def expect(text: str, kind: str, name: str = "", given: str | None = None) -> Un
         )
     if kind == "temperature difference" and found.offset:
         message = given if given is not None else text
-        raise UnitError(f"'{message}' is a temperature, and no difference of two", name, "give it in K")
+        raise UnitError(f"'{message}' is a temperature, not a difference of two", name, "give it in K")
     return found
 
 
@@ -373,12 +373,12 @@ def describe(dimension: Dimension) -> str:
 
 
 def pretty(text: str) -> str:
-    """A unit for the eye: 'm3/h' as 'm³/h', 'degC' as '°C'."""
+    """A unit in typeset form: 'm3/h' as 'm³/h', 'degC' as '°C'."""
     shown = text.strip().replace("**", "^").replace("degC", "°C").replace("degF", "°F")
     return re.sub(r"(?<=[A-Za-z])\^?([23])(?![\dA-Za-z.])", lambda m: {"2": "²", "3": "³"}[m[1]], shown)
 
 
 def pretty_heading(heading: str) -> str:
-    """A heading with its unit for the eye: 'flow [m3/h]' as 'flow [m³/h]'."""
+    """A heading with a typeset unit: 'flow [m3/h]' as 'flow [m³/h]'."""
     name, bracket, unit = heading.partition(" [")
     return f"{name} [{pretty(unit.rstrip(']'))}]" if bracket else name

@@ -1,1 +1,1 @@
-"""The contract between vessels and everything else: fields, a specification, and what a run answers."""
+"""The contract between vessels and all other modules: fields, specification and run results."""

@@ -29,13 +29,13 @@ class Condition:
     put : value to vessel (or train)
         The same with another value.
     own : float
-        The present value in SI; nan where it is not given.
+        The present value in SI; nan if not given.
     form : str
         The form of the present value.
     give : number in SI to value
         Another number in the form of the present value, as `put` takes it: a fraction remains a fraction.
     value : Value or None
-        The value as given, perhaps with a standard deviation; None where it was not given itself.
+        The value as given, possibly with a standard deviation; None if not given.
     """
 
     name: str
@@ -62,7 +62,7 @@ def number_condition(
 
 
 def si_or_nan(value: Any) -> float:
-    """A value in SI, or a plain number; nan where none is given."""
+    """A value in SI, or a plain number; nan without a value."""
     if isinstance(value, int):
         return float(value)
     return float(value.si) if isinstance(value, Value) else math.nan
@@ -85,7 +85,7 @@ def read_share(value: Any, flowing: bool, species: str) -> tuple[float, str]:
 
 
 def form_of(portion: Portion) -> str:
-    """Portions of one form differ in their number alone."""
+    """Portions of one form differ only in their number."""
     return f"{portion.kind} {portion.of} {portion.mass}"
 
 

@@ -1,4 +1,4 @@
-"""Whether a vessel is used inside the range of the data that its constants were fitted to, and of its flow model."""
+"""The range of the data that constants were fitted to, and of the flow model, compared with the use in a vessel."""
 
 from __future__ import annotations
 
@@ -15,13 +15,13 @@ from molino.core.units import Value
 def extrapolations(
     covariance: Covariance, temperatures: Iterable[float], concentrations: Mapping[str, float], display: Display
 ) -> list[str]:
-    """The quantities outside the range of the fitted data, each with the end of that range.
+    """The quantities outside the range of the fitted data, each with the limit of the range.
 
     Parameters
     ----------
     covariance : Covariance
     temperatures : floats in K
-        nan where unknown.
+        nan if unknown.
     concentrations : mapping of species to float in mol/m^3
         The highest of each.
     display : Display
@@ -43,7 +43,7 @@ def extrapolations(
 def fitted_fact(
     covariance: Covariance | None, temperatures: Iterable[float], concentrations: Mapping[str, float], display: Display
 ) -> dict[str, str]:
-    """Whether a run lies inside the range of the data that its constants come from, as a fact; see `extrapolations`."""
+    """A statement whether a run is inside the range of the fitted data; see `extrapolations`."""
     if covariance is None or (covariance.temperatures is None and not covariance.concentrations):
         return {}
     found = extrapolations(covariance, temperatures, concentrations, display)
@@ -61,7 +61,7 @@ def range_finding(
     concentrations: Mapping[str, float],
     display: Display,
 ) -> Finding | None:
-    """Constants used outside the range of the data that they were fitted to, at the inlet or the start."""
+    """Findings for constants that are used outside the range of the fitted data, at the inlet or the start."""
     if chemistry.covariance is None:
         return None
     known = [float(T.si) for T in temperatures if T is not None]
@@ -73,9 +73,9 @@ def range_finding(
 
 
 def length_finding(label: str, length: float, width: float, display: Display) -> Finding | None:
-    """A tube that is shorter than it is wide; nothing where its length or its width (m) is not known."""
+    """A finding for a tube that is shorter than it is wide; nothing if its length or its width (m) is unknown."""
     if not length < width:
         return None
     sizes = f"length {display.text(length, 'length')}, diameter {display.text(width, 'length')}"
-    message = f"it is shorter than it is wide ({sizes}): it is not a plug flow"
+    message = f"it is shorter than it is wide ({sizes}): this is not plug flow"
     return Finding("warning", label, message, "check diameter, flow and rate constants, or take a stirred tank")

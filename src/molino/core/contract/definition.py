@@ -40,19 +40,19 @@ class Definition:
     is_kinetic: ClassVar[bool] = True
     """Whether its outlet follows from the rate laws."""
     is_closed: ClassVar[bool] = True
-    """Whether nothing enters it after the start."""
+    """Whether there is no inlet after the start."""
     has_history: ClassVar[bool] = False
     """Whether a run begins at its first use, so that the age of its catalyst is known."""
     counts_packing: ClassVar[bool] = False
     """Whether adsorption on a packing, and its heat capacity, are part of its balances."""
     has_side_feed: ClassVar[bool] = False
-    """Whether something is fed elsewhere than at its inlet."""
+    """Whether there is a feed besides that of the inlet."""
     whole_numbers: ClassVar[tuple[str, ...]] = ()
     """The whole numbers of it that `size` can find."""
     is_at_equilibrium: ClassVar[bool] = False
     """Whether its outlet is at chemical equilibrium."""
     run_metrics: ClassVar[Mapping[str, Callable[[Any], Any]]] = {}
-    """The metrics of a whole run, which are not an expression of its outlet, each with the analysis that gives it."""
+    """The metrics of a whole run, which are not expressions of the outlet, each with the class of its analysis."""
     sizing_route: ClassVar[str] = "run"
     """How it is sized: "run" (one run passes every smaller size), "steady" (along the curve of its steady states), or
     "whole runs" (each size is a run of its own)."""
@@ -75,7 +75,7 @@ class Definition:
         raise NotImplementedError
 
     def build_model(self) -> Model:
-        """The balances as symbols, with everything that is read from them."""
+        """The balances as symbols, with the quantities that are read from them."""
         raise NotImplementedError
 
     def own_numbers(self, given: Mapping[str, Number], fed: Mixture) -> dict[sp.Symbol, Number]:
@@ -83,7 +83,7 @@ class Definition:
         raise NotImplementedError
 
     def mixture(self, given: Mapping[str, Number]) -> Mixture:
-        """The feed or charge with some conditions replaced; InputError where it is incomplete or contradictory."""
+        """The feed or charge with some conditions replaced; InputError if it is incomplete or contradictory."""
         raise NotImplementedError
 
     def end(self, given: Mapping[str, Number], fed: Mixture) -> Number:
@@ -125,22 +125,22 @@ class Definition:
 
     @property
     def mixture_capacity(self) -> Value | None:
-        """The heat capacity of the whole mixture, where one is given."""
+        """The heat capacity of the whole mixture, if given."""
         raise NotImplementedError
 
     @property
     def density(self) -> Value | None:
-        """The density of the whole mixture, where one is given."""
+        """The density of the whole mixture, if given."""
         raise NotImplementedError
 
     @property
     def is_gas(self) -> bool:
-        """Whether it holds a gas rather than a liquid."""
+        """Whether its fluid is a gas."""
         raise NotImplementedError
 
     @property
     def first_T(self) -> Value | None:
-        """Temperature at the start or the inlet; None where it is not given."""
+        """Temperature at the start or the inlet; None if not given."""
         raise NotImplementedError
 
     @property
@@ -153,7 +153,7 @@ class Definition:
         return math.nan
 
     def require_volume(self) -> None:
-        """Raise InputError while a volume that it needs is unknown."""
+        """Raise InputError if a volume that it needs is unknown."""
 
     @property
     def sizes(self) -> Mapping[str, str]:
@@ -165,7 +165,7 @@ class Definition:
         return passed
 
     def default_size(self) -> str:
-        """The size that `size` finds if none is named."""
+        """The size that `size` finds by default."""
         return next(iter(self.sizes))
 
     def constant_name(self, name: str, taken: Iterable[str] | None = None) -> str:
@@ -174,7 +174,7 @@ class Definition:
         return f"constant {name}" if name in own else name
 
     def margin(self) -> sp.Expr | None:
-        """An expression that must stay above zero along it, besides temperature, pressure and volume."""
+        """An expression that must be positive along it, besides temperature, pressure and volume."""
         return None
 
     def cross_section(self) -> float:
@@ -194,7 +194,7 @@ class Definition:
         return None
 
     def profile_guesses(self, shares: np.ndarray) -> Iterator[dict[sp.Symbol, np.ndarray]]:
-        """Guesses of its states at shares of its length, where all of them are solved for at once."""
+        """Guesses of its states at fractions of its length, for a solution of all points at once."""
         yield from ()
 
     def present_at_start(self) -> set[str]:
@@ -227,6 +227,5 @@ class Definition:
         return {COOLANT: heat.T} if moves else {}
 
     def conserved(self) -> dict[str, np.ndarray]:
-        """The amounts that no reaction changes: the invariants of the chemistry, and mass where all species have
-        one."""
+        """The conserved amounts: the invariants of the chemistry, and mass if all species have a molar mass."""
         return dict(self.chemistry.conserved)

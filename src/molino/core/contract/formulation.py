@@ -31,14 +31,13 @@ class Formulation(Medium):
 
     @cached_property
     def fed(self) -> Mixture:
-        """What is fed or charged: concentrations in mol/m^3, and volumetric flow in m^3/s or volume in m^3."""
+        """The feed or charge: concentrations in mol/m^3, and volumetric flow in m^3/s or volume in m^3."""
         return self.mixture({})
 
     def parameters(self, given: Mapping[str, Number]) -> tuple[dict[sp.Symbol, Number], Number]:
-        """Every number of its balances, and where they end, with some settings replaced by those given.
+        """All parameters of the balances, and the end of the independent variable, with some conditions replaced.
 
-        With plain numbers those of one vessel, with columns those of many, with `Dual` numbers their exact derivatives
-        by the settings.
+        Plain numbers give one vessel, columns many, `Dual` numbers the exact derivatives by the conditions.
         """
         if not given:
             return self.base_numbers | self.own_numbers({}, self.fed), self.end({}, self.fed)
@@ -55,17 +54,17 @@ class Formulation(Medium):
 
     @cached_property
     def base_numbers(self) -> dict[sp.Symbol, Number]:
-        """Those of `_general_numbers` as the vessel stands."""
+        """Those of `_general_numbers` with the vessel's own conditions."""
         return self.general_numbers({}, self.fed)
 
     @cached_property
     def own_parameters(self) -> tuple[dict[sp.Symbol, Number], Number]:
-        """The numbers of this vessel, and where they end."""
+        """The parameters of this vessel, and the end of the independent variable."""
         return self.parameters({})
 
     @cached_property
     def case(self) -> Case:
-        """The balances with the numbers of this vessel (unknown constants at their guess)."""
+        """The balances with the parameters of this vessel (unknown constants at their guess)."""
         numbers, _ = self.own_parameters
         balances = self.model.balances
         return Case(balances, tuple(float(numbers.get(p, 0.0)) for p in balances.parameters))
@@ -76,29 +75,29 @@ class Formulation(Medium):
 
     @property
     def needs_size(self) -> bool:
-        """Whether its size is not known yet."""
+        """Whether its size is unknown."""
         return not math.isfinite(self.end_si)
 
     @property
     def has_segments(self) -> bool:
-        """Whether numbers change while it runs, so that a run goes by stages."""
+        """Whether conditions change during a run, which then has stages."""
         return bool(self.moving_numbers())
 
     @cached_property
     def symbols_in_balances(self) -> frozenset[sp.Symbol]:
-        """The symbols that stand in its right-hand sides, and not in the initial state alone."""
+        """The symbols of its right-hand sides, without those of the initial state alone."""
         balances = self.model.followed
         both = (*balances.rhs, *(e for _, e in balances.definitions))
         return frozenset[sp.Symbol]().union(*(e.free_symbols for e in both))
 
     @cached_property
     def display(self) -> Display:
-        """The units in which its results are shown."""
+        """The units of its results."""
         with_units = any(p.unit is not None for p in self.chemistry.parameters)
         return Display.of([*given_values(self.vessel), *self.given_inputs()], self.vessel.show, with_units)
 
     def is_fed(self, species: str) -> bool:
-        """Whether some of a species is fed or charged."""
+        """Whether a species is fed or charged."""
         return float(self.fed.concentrations.get(species, 0.0)) > 0
 
     @property
@@ -136,7 +135,7 @@ class Formulation(Medium):
 
     @cached_property
     def weights(self) -> Weights:
-        """The masses that metrics by mass are counted with."""
+        """The masses that metrics by mass need."""
         masses = {
             s.name: float(s.require("molar_mass", "masses").si)
             if s.formula is not None or s.molar_mass is not None
@@ -148,26 +147,26 @@ class Formulation(Medium):
 
     @property
     def poison(self) -> str:
-        """The species that poisons its catalyst, so that what it does depends on what has passed; empty for none."""
+        """The species that poisons its catalyst, so that a run depends on its history; empty for none."""
         ages = self.vessel.catalyst.deactivation if self.vessel.catalyst is not None else None
         return str(ages.poison) if ages is not None else ""
 
     def require_known(self) -> None:
-        """Raise InputError if it cannot be run: constants still wait for a fit, or it has no steady state."""
+        """Raise InputError if it cannot be run: constants are unknown, or it has no steady state."""
         self.require_constants()
         self.require_no_history()
 
     def require_no_history(self) -> None:
-        """Raise InputError where what it does depends on what has passed, and it is not followed from its beginning."""
+        """Raise InputError if its state depends on its history, and it is not followed from its beginning."""
         if self.poison and not self.has_history:
-            message = f"what {self.poison} leaves of the catalyst depends on what has passed"
+            message = f"the activity left by the poison {self.poison} depends on the history of the catalyst"
             raise InputError(message, self.label, "follow a tube over time, tube.follow('12 h'), or run a batch")
 
     def require_constants(self) -> None:
-        """Raise InputError if constants still wait for a fit."""
+        """Raise InputError if constants are unknown."""
         waiting = [p.name for p in self.chemistry.unknowns]
         if waiting:
-            advice = "fit them first (mo.fit), give numbers, or take the guesses (chemistry.at_guess())"
+            advice = "fit them (mo.fit), give numbers, or use the guesses (chemistry.at_guess())"
             raise InputError(f"unknown: {', '.join(waiting)}", self.label, advice)
 
     def progress_end(self) -> float:

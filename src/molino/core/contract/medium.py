@@ -33,7 +33,7 @@ class Medium(Definition):
 
     @cached_property
     def thermal(self) -> tuple[Energy, dict[sp.Symbol, float]] | InputError:
-        """The enthalpies of its species, or what they lack."""
+        """The enthalpies of its species, or the missing properties."""
         given, per = self.mixture_capacity, None
         if given is not None:
             molar = units.unit(SI_UNITS["heat capacity"]).dimension
@@ -48,7 +48,7 @@ class Medium(Definition):
         return found[0], found[1] | ({CAPACITY: given.si} if given is not None else {})
 
     def require_energy(self) -> None:
-        """Raise InputError with what the species and reactions lack for an energy balance."""
+        """Raise InputError with the properties that are missing for an energy balance."""
         if isinstance(self.thermal, InputError):
             raise self.thermal
         if self.first_T is None:
@@ -56,7 +56,7 @@ class Medium(Definition):
 
     @cached_property
     def phase(self) -> PhaseModel:
-        """What it is filled with."""
+        """The contents that it is filled with."""
         thermal = self.thermal
         energy = None if isinstance(thermal, InputError) or self.first_T is None else thermal[0]
         if is_real(self.fluid_model):
@@ -69,20 +69,20 @@ class Medium(Definition):
 
     @property
     def expansions(self) -> tuple[sp.Expr, ...]:
-        """By how much the molar volume of each species changes with temperature; none where none does."""
+        """The expansion coefficients of species whose molar volume changes with temperature."""
         if all(s.rackett_factor is None for s in self.chemistry.species):
             return ()
         return tuple(sp.sympify(s.expansion(TEMPERATURE)) for s in self.chemistry.species)
 
     @cached_property
     def activity_model(self) -> ActivityModel | None:
-        """That of its liquid over all its species, where one was given."""
+        """The activity model of its liquid over all its species, if given."""
         given = self.fluid_model
         return given.over(self.chemistry.species) if isinstance(given, ActivityModel) else None
 
     @cached_property
     def key(self) -> ModelKey:
-        """All that changes the form of its balances."""
+        """The properties that determine the form of its balances."""
         form = self.vessel.catalyst.form if self.vessel.catalyst is not None else NO_CATALYST
         return ModelKey(self.chemistry.network, self.phase, self.heat_shape, form)
 
@@ -101,7 +101,7 @@ class Medium(Definition):
 
     @cached_property
     def fluid(self) -> Fluid:
-        """What its streams are made of."""
+        """The fluid of its streams."""
         numbers = {} if isinstance(self.thermal, InputError) else self.thermal[1]
         if self.phase.model == "additive volumes":
             numbers = numbers | {s: float(v) for s, v in self.property_numbers({}).items()}

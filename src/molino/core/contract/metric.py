@@ -36,14 +36,14 @@ OF_THE_WHOLE = {
     "time to maximum rate": "time",
     "hot spot sensitivity": "number",
 }
-"""What belongs to no species, with its kind of quantity."""
+"""Metrics without a species, with their kind of quantity."""
 _OF_A_WHOLE_RUN = (
     "adiabatic rise",
     "temperature after cooling failure",
     "time to maximum rate",
     "hot spot sensitivity",
 )
-"""What takes more than a run's end: a failure of its cooling, or its neighborhood."""
+"""Metrics that need more than the end of a run: a cooling failure, or neighboring runs."""
 OF_A_SPECIES = {
     "conversion": "number",
     "yield": "number",
@@ -57,23 +57,23 @@ OF_A_SPECIES = {
     "mass": "mass",
     "production": "molar flow",
 }
-"""What belongs to a species, with its kind of quantity."""
+"""Metrics of a species, with their kind of quantity."""
 PER = {"volume": "rate", "catalyst mass": "rate per catalyst mass"}
-"""What a production may be counted per."""
+"""The bases of a production."""
 FLOWING = {"volumetric flow", "molar flow", "mass flow"}
-"""What only a stream has, and a batch does not."""
+"""Metrics of streams, which a batch does not have."""
 _HELD = {"amount": "molar flow", "mass": "mass flow"}
-"""What only a batch has, and what a stream has in its place."""
+"""Metrics of a batch, and those of a stream in their place."""
 
 
 @dataclass(frozen=True)
 class Weights:
-    """What metrics by mass take besides the balances.
+    """The data of metrics by mass, besides the balances.
 
     Attributes
     ----------
     molar_masses : mapping of species to float or None
-        In kg/mol; None where a species has neither formula nor molar mass.
+        In kg/mol; None for a species with neither formula nor molar mass.
     bulk_density : expression, float or None
         Mass of catalyst per volume of vessel in kg/m^3; None without a catalyst.
     """
@@ -82,34 +82,34 @@ class Weights:
     bulk_density: sp.Expr | float | None
 
     def of(self, amounts: Mapping[str, sp.Expr], what: str) -> dict[str, sp.Expr]:
-        """Masses from amounts; InputError where a species has no molar mass."""
+        """Masses from amounts; InputError if a species has no molar mass."""
         missing = [s for s in amounts if self.molar_masses.get(s) is None]
         if missing:
-            message = f"the molar mass of {', '.join(missing)} is not known"
+            message = f"the molar mass of {', '.join(missing)} is unknown"
             raise InputError(message, what, "give a formula or molar_mass to these species")
         return {s: sp.Float(self.molar_masses[s]) * n for s, n in amounts.items()}
 
     def catalyst(self, volume: sp.Expr, what: str) -> sp.Expr:
-        """The mass of catalyst in a volume; InputError where none is known."""
+        """The mass of catalyst in a volume; InputError if it is unknown."""
         if self.bulk_density is None:
             advice = "give catalyst=mo.Catalyst(bulk_density='850 kg/m3')"
-            raise InputError("the mass of catalyst is not known", what, advice)
+            raise InputError("the mass of catalyst is unknown", what, advice)
         return sp.sympify(self.bulk_density) * volume
 
 
 @dataclass(frozen=True)
 class Metric:
-    """One number to judge a vessel by, or that can be observed of it; made by `conversion`, `yield_of` and so on, or
-    read from its text.
+    """A number by which a vessel is evaluated or observed; made by `conversion`, `yield_of` and so on, or read from its
+    text.
 
     `what` is, of a species, "conversion", "yield", "selectivity", "concentration", "fraction" (mole fraction), "mass
-    fraction", "molar flow" and "mass flow" (of what flows), "amount" and "mass" (in a batch) or "production" (formed
-    per time; in a batch its mean up to now); of the whole, "batch time", "temperature", "pressure", "duty" (of
-    what flows), "heat" (that came into a batch), "heat flow" (through the walls at this moment, in), "volume" (of the
-    contents; of a tube up to here), "catalyst mass", "volumetric flow", "molar flow", "mass flow", "amount", "mass",
-    "coolant temperature" or "coolant outlet temperature"; of the safety of a whole run (see `heat_safety`), "adiabatic
-    rise", "temperature after cooling failure" and "time to maximum rate" of a batch or semi-batch, "hot spot
-    sensitivity" of a tube. `stream` names another stream than the first ("permeate").
+    fraction", "molar flow" and "mass flow" (of a stream), "amount" and "mass" (in a batch) or "production" (formed per
+    time; in a batch the mean since the start); of the whole, "batch time", "temperature", "pressure", "duty" (of a flow
+    vessel), "heat" (into a batch since the start), "heat flow" (into it at this moment), "volume" (of the contents; of
+    a tube up to this point), "catalyst mass", "volumetric flow", "molar flow", "mass flow", "amount", "mass", "coolant
+    temperature" or "coolant outlet temperature"; of the safety of a whole run (see `heat_safety`), "adiabatic rise",
+    "temperature after cooling failure" and "time to maximum rate" of a batch or semi-batch, "hot spot sensitivity" of a
+    tube. `stream` names another stream than the first ("permeate").
 
     Parameters
     ----------
@@ -117,9 +117,9 @@ class Metric:
     species : str
         Empty of the whole.
     over, on : str, optional
-        The by-product of a selectivity, and the reactant counted by.
+        The by-product of a selectivity, and the reactant of a yield or selectivity.
     stream : str, optional
-        Of a fraction or flow: the stream, if not the first.
+        Of a fraction or flow: the stream; by default the first.
     per : "volume" or "catalyst mass", optional
         Of a production.
 
@@ -142,29 +142,29 @@ class Metric:
         faults = Faults()
         for name, text in texts.items():
             if not isinstance(text, str) and (text is not None or name in ("what", "species")):
-                faults.add(f"metric, {name}", f"{short(text)} is no name", "give the name of a species, like 'A'")
+                faults.add(f"metric, {name}", f"{short(text)} is not a name", "give the name of a species, like 'A'")
         faults.raise_any()
         known = OF_A_SPECIES if self.species else OF_THE_WHOLE
         if self.what not in known:
             faults.add("metric", f"there is no '{self.what}'", nearest(self.what, known))
         if self.per is not None and self.per not in PER:
-            faults.add("metric", f"nothing is counted per {self.per!r}", nearest(str(self.per), PER))
+            faults.add("metric", f"there is no production per {self.per!r}", nearest(str(self.per), PER))
         if (self.what == "yield" and not self.on) or (self.what == "selectivity" and not (self.on or self.over)):
-            faults.add("metric", f"{self.what} of {self.species}: counted by what?", "name the reactant with on='A'")
+            faults.add("metric", f"{self.what} of {self.species}: on which reactant?", "name the reactant with on='A'")
         faults.raise_any()
 
     @property
     def reactants(self) -> tuple[str, ...]:
-        """The species that it counts by, some of which must go in."""
+        """The species that it refers to, which must be fed."""
         if self.what == "conversion":
             return (self.species,)
         return (self.on,) if self.on is not None else ()
 
     def require_fed(self, goes_in: Callable[[str], bool], label: str) -> None:
-        """Raise InputError where nothing goes in of what it counts by."""
+        """Raise InputError if a species that it refers to is not fed."""
         for species in self.reactants:
             if not goes_in(species):
-                raise InputError(f"{self}: no {species} goes in", label, "name a reactant that is fed or charged")
+                raise InputError(f"{self}: {species} is not fed", label, "name a reactant that is fed or charged")
 
     @property
     def kind(self) -> str:
@@ -175,12 +175,12 @@ class Metric:
 
     @property
     def takes_weights(self) -> bool:
-        """Whether masses that stand in no balance are needed."""
+        """Whether masses are needed that are not in the balances."""
         return "mass" in self.what or self.per == "catalyst mass"
 
     @property
     def is_of_a_whole_run(self) -> bool:
-        """Whether no expression of the outlet gives it: it takes runs of its own."""
+        """Whether it is not an expression of the outlet, but needs runs of its own."""
         return self.what in _OF_A_WHOLE_RUN
 
     def __str__(self) -> str:
@@ -204,12 +204,12 @@ class Metric:
                 advice = nearest(name, network.species)
                 raise InputError(f"'{name}' is not a species of the chemistry", str(self), advice)
         if self.is_of_a_whole_run:
-            advice = "ask it of a run, in compare or sweep, or as objective or limit of optimize"
-            raise InputError(f"{self} takes a whole run, and more", str(self), advice)
+            advice = "use it with a run, in compare or sweep, or as objective or limit of optimize"
+            raise InputError(f"{self} needs a whole run, and more", str(self), advice)
         self._check_flowing(model)
         if self.what in ("fraction", "mass fraction", "molar flow", "mass flow", "amount", "mass"):
             amounts = self._stream(model).amounts
-            if not model.is_flowing:  # without what left it
+            if not model.is_flowing:  # without the outflow
                 amounts = {s: concentration_symbol(s) * model.volume for s in network.species}
             parts = weights.of(amounts, str(self)) if "mass" in self.what else amounts
             asked = parts[self.species] if self.species else sp.Add(*parts.values())
@@ -235,27 +235,27 @@ class Metric:
         return ratio * formed / (outlet[self.over] - inlet[self.over])
 
     def _check_flowing(self, model: Model) -> None:
-        """Raise InputError where a batch is asked for a flow, or a stream for the held amount."""
+        """Raise InputError for a flow of a batch, or an amount of a stream."""
         if self.what in FLOWING and not model.is_flowing:
             instead = next((held for held, flow in _HELD.items() if flow == self.what), "volume")
             raise InputError("nothing flows out of a batch", str(self), f"ask for its {instead}")
         if self.what in _HELD and model.is_flowing:
-            raise InputError("what flows has no amount of its own", str(self), f"ask for its {_HELD[self.what]}")
+            raise InputError("a stream has a flow, not an amount", str(self), f"ask for its {_HELD[self.what]}")
         if self.what in ("duty", "heat") and (self.what == "duty") != model.is_flowing:
-            instead = "'duty', in power" if model.is_flowing else "'heat', which came in since the start"
+            instead = "'duty', in power" if model.is_flowing else "'heat' (in since the start)"
             raise InputError(f"this vessel has no {self.what}", str(self), f"ask for {instead}")
 
     def _of_the_whole(self, model: Model, weights: Weights) -> sp.Expr:
-        """What belongs to no species, and to the vessel rather than a stream."""
+        """A metric without a species, of the vessel and not of a stream."""
         symbol = {"temperature": TEMPERATURE, "pressure": PRESSURE}.get(self.what)
         if symbol is not None:
             if symbol in model.balances.known:
                 return symbol
-            raise InputError(f"no {self.what} is known", str(self), f"give the {self.what}")
+            raise InputError(f"the {self.what} is unknown", str(self), f"give the {self.what}")
         if self.what == "batch time":
             if model.balances.independent == TIME and not model.is_flowing:
                 return TIME
-            raise InputError("what flows has no batch time", str(self), "ask for its volume")
+            raise InputError("a flow vessel has no batch time", str(self), "ask for its volume")
         if self.what == "volume":
             return self._volume(model)
         if self.what == "catalyst mass":
@@ -264,18 +264,18 @@ class Metric:
             volume = self._stream(model).volume
             if volume is not None:
                 return volume
-            raise InputError("the volume of that stream is not known", str(self), "ask for its molar flow")
+            raise InputError("the volume of that stream is unknown", str(self), "ask for its molar flow")
         if self.what in model.readings:
             return model.readings[self.what].expression
         if self.what in ("duty", "heat", "heat flow"):
             if self.what != "heat flow" and model.duty is not None:
                 return model.duty
             advice = "give heat capacities and enthalpies of formation, or an enthalpy to each reaction"
-            raise InputError(f"the {self.what} is not known", str(self), advice)
+            raise InputError(f"the {self.what} is unknown", str(self), advice)
         raise InputError(f"this vessel has no {self.what}", str(self), f"it shows {', '.join(model.readings)}")
 
     def _per(self, rate: sp.Expr, model: Model, weights: Weights) -> sp.Expr:
-        """A production per what it is counted by."""
+        """A production per volume or catalyst mass."""
         if self.per is None:
             return rate
         volume = self._volume(model)
@@ -284,11 +284,11 @@ class Metric:
     def _volume(self, model: Model) -> sp.Expr:
         if model.volume is None:
             message = "a vessel at a given conversion or at equilibrium has no volume"
-            raise InputError(message, str(self), "ask for what flows out of it")
+            raise InputError(message, str(self), "ask for a flow of its outlet")
         return model.volume
 
     def _stream(self, model: Model) -> StreamForm:
-        """The stream that it looks at."""
+        """The stream that it refers to."""
         names = [form.name for form in model.streams]
         if self.stream is None:
             return model.streams[0]
@@ -298,11 +298,11 @@ class Metric:
 
 
 def _most(network: SymbolicNetwork, product: str, reactant: str) -> float:
-    """Moles of product that one mole of reactant gives at most, by the reaction equations.
+    """The most moles of product that one mole of reactant can give, by the reaction equations.
 
-    The largest amount formed over extents >= 0 of all reactions, with one mole of the reactant to spend, nothing else
-    that some reaction forms (an intermediate must be made before it is used), and any amount of the other reactants
-    that none forms: a linear profile, solved by `scipy.optimize.linprog`.
+    The largest amount formed by extents >= 0 of all reactions, from one mole of the reactant, none of the other species
+    that reactions form (intermediates must be formed first), and any amount of the other reactants: a linear program,
+    solved by `scipy.optimize.linprog`.
     """
     from scipy.optimize import linprog
 
@@ -323,7 +323,8 @@ def _most(network: SymbolicNetwork, product: str, reactant: str) -> float:
 
 
 def _source(network: SymbolicNetwork, first: str, second: str) -> str:
-    """The reactant from which both products come: the first that no reaction forms, else the first that serves."""
+    """The common reactant of both products: the first that no reaction forms, otherwise the first that leads to
+    both."""
     coefficients = network.matrix
     order = sorted(network.species, key=lambda s: coefficients[network.species.index(s)].max(initial=0.0) > 0)
     for species in order:
@@ -334,4 +335,4 @@ def _source(network: SymbolicNetwork, first: str, second: str) -> str:
                 return species
         except InputError:
             continue
-    raise InputError(f"{first} and {second} come from no common reactant", "metric", "name the reactant with on=")
+    raise InputError(f"{first} and {second} have no common reactant", "metric", "name the reactant with on=")

@@ -1,7 +1,7 @@
-"""What a vessel is evaluated by: conversion, yield, selectivity, the outlet, what it makes per volume.
+"""The metrics of vessels: conversion, yield, selectivity, quantities of the outlet, production.
 
-A metric writes itself as an expression of the input and the outlet, so that the same words serve a run, a
-sizing, a comparison, a sweep, a fit and their uncertainty.
+A metric is an expression of inlet and outlet, used alike by runs, sizing, comparisons, sweeps, fits and their
+uncertainty.
 """
 
 from __future__ import annotations
@@ -16,7 +16,7 @@ from molino.core.errors import InputError, nearest
 
 @checked
 def conversion(species: str) -> Metric:
-    """Conversion of a reactant: (fed - left) / fed.
+    """Conversion of a reactant: (inlet - outlet) / inlet.
 
     Parameters
     ----------
@@ -40,15 +40,15 @@ def conversion(species: str) -> Metric:
 
 @checked
 def yield_of(product: str, on: str) -> Metric:
-    """Yield of a product on a reactant: product formed / (reactant fed x most product that one mole of it can give).
+    """Yield of a product on a reactant: product formed / (reactant fed x largest amount of product per mole of it).
 
-    The most that one mole can give is what the reaction equations allow, so that a yield of 1 is all of the reactant
-    turned into this product.
+    The largest amount per mole follows from the reaction equations: a yield of 1 means that all reactant became this
+    product.
 
     Parameters
     ----------
     product, on : str
-        Of what, and on which reactant.
+        The product and the reactant.
 
     Returns
     -------
@@ -66,9 +66,9 @@ def yield_of(product: str, on: str) -> Metric:
 def selectivity(wanted: str, over: str | None = None, on: str | None = None) -> Metric:
     """Selectivity, in either of its two definitions.
 
-    `selectivity("B", over="C")`: B formed over C formed, each divided by the most of it that one mole of their common
-    reactant can give (`on` names that reactant where there are several). `selectivity("B", on="A")`: B formed over
-    the most that the converted A could have given.
+    `selectivity("B", over="C")`: B formed over C formed, each divided by the largest amount per mole of their common
+    reactant (`on` names it where there are several). `selectivity("B", on="A")`: B formed over the largest amount that
+    the converted A could have given.
 
     Parameters
     ----------
@@ -123,9 +123,9 @@ def pressure() -> Metric:
 
 
 def duty() -> Metric:
-    """Heat that comes in through the walls of what flows, a power; negative where it is taken away.
+    """Heat flow into a flow vessel through its walls; negative for cooling.
 
-    Of a batch it is "heat", an energy since the start.
+    The metric of a batch is "heat", an energy since the start.
 
     Returns
     -------
@@ -140,7 +140,7 @@ def duty() -> Metric:
 
 
 def heat_flow() -> Metric:
-    """Heat that comes in through the walls at this moment, as a calorimeter measures it; negative where it leaves.
+    """Heat flow through the walls into the vessel at this moment, as a calorimeter measures it.
 
     Returns
     -------
@@ -162,7 +162,7 @@ def fraction(species: str, stream: str | None = None) -> Metric:
     ----------
     species : str
     stream : str, optional
-        Its name, if not the first.
+        Its name; by default the first stream.
 
     Returns
     -------
@@ -205,14 +205,14 @@ _SPECIES_TEXT = re.compile(
 _WHOLE_TEXT = re.compile(rf"\s*({'|'.join(sorted(OF_THE_WHOLE, key=len, reverse=True))})(?:\s+in\s+(.+?))?\s*")
 _IN_STREAM = {"fraction", "mass fraction", *FLOWING}
 _ALLOWED = {"yield": ("on",), "selectivity": ("over", "on"), "production": ("per",)}
-"""What each may name besides its species and stream; a yield must, and a selectivity one of the two."""
+"""The further names of each metric; a yield needs its reactant, a selectivity one of the two."""
 _SYNONYMS = {"outlet temperature": "temperature", "outlet pressure": "pressure"}
 _FORMS = {
     "yield": "yield of B on A",
     "selectivity": "selectivity of B over C",
     "production": "production of B per volume",
 }
-"""Metrics that name more than a species, each as it is written."""
+"""Metrics with more names than a species, each as it is written."""
 _EXAMPLES = (
     "'conversion of A', 'yield of B on A', 'selectivity of B over C', 'production of B per volume', 'mass flow of B', "
     "'temperature'"
@@ -220,7 +220,7 @@ _EXAMPLES = (
 
 
 def _advice(text: str) -> str:
-    """The word nearest to what was written, or examples."""
+    """The nearest known text, or examples."""
     word, of, rest = text.strip().partition(" of ")
     known = word if word in OF_A_SPECIES else ""
     if known and (not of or known in _FORMS):
@@ -246,11 +246,11 @@ def parse_metric(text: str) -> Metric:
     named = {name for name, given in (("over", over), ("per", per), ("in", stream), ("on", on)) if given}
     allowed = {*_ALLOWED.get(what, ()), *(("in",) if what in _IN_STREAM else ())}
     if not named <= allowed or (what in ("yield", "selectivity") and not named):
-        raise InputError(f"'{text}' is not complete, or names too much", "", _advice(text))
+        raise InputError(f"'{text}' is incomplete, or has too many names", "", _advice(text))
     return Metric(what, species, over, on, stream, per)
 
 
 @lru_cache(maxsize=4096)
 def read_metric(given: Metric | str) -> Metric:
-    """A metric, given as such or by its text."""
+    """A metric, given as `Metric` or by its text."""
     return parse_metric(given) if isinstance(given, str) else given

@@ -1,4 +1,4 @@
-"""From the numbers that a user gives to those in the balances, with the exact Jacobian, for one case or many."""
+"""The map from conditions to the parameters of the balances, with the exact Jacobian, for one case or many."""
 
 from __future__ import annotations
 
@@ -22,13 +22,13 @@ SETTING = Role("setting", "{}", sign="positive")
 
 @dataclass(frozen=True)
 class ParameterMap:
-    """How some settings of a vessel (flow, ratio, diameter, tubes, temperature, ...) stand in its balances.
+    """The map from some conditions of a vessel to the parameters of its balances.
 
     Attributes
     ----------
     vessel : Vessel
     names : tuple of str
-        Settings by name, each as `Vessel.with_` takes it, in SI and in the form in which the vessel has it.
+        Conditions by the names that `Vessel.with_` takes, in SI and in the form of the vessel.
     """
 
     vessel: Vessel
@@ -56,9 +56,9 @@ class ParameterMap:
 
     @cached_property
     def _generated(self) -> tuple[Maker, list[int], list[float]] | None:
-        """The map as generated code: what plain arithmetic makes of symbols in place of numbers, where it stands among
-        parameters and end, and the numbers that do not change. None where something on the way is no plain arithmetic
-        (a mixture that takes a system of equations, a real gas)."""
+        """The map as generated code: the results of the arithmetic on symbols, their places among parameters and end,
+        and the constant parameters. None if the map is not plain arithmetic (a mixture by a system of equations, a real
+        gas)."""
         symbols = [SETTING(name) for name in self.names]
         try:
             found, end = self.vessel.spec.parameters(dict(zip(self.names, symbols, strict=True)))
@@ -70,7 +70,7 @@ class ParameterMap:
             return None
 
     def values(self, numbers: Sequence[float]) -> tuple[tuple[float, ...], float]:
-        """The parameters of one case, and where it ends."""
+        """The parameters of one case, and its end."""
         if self._generated is not None:
             make, places, still = self._generated
             found = still.copy()
@@ -80,12 +80,13 @@ class ParameterMap:
         return self.values_once(numbers)
 
     def values_once(self, numbers: Sequence[float]) -> tuple[tuple[float, ...], float]:
-        """As `values`, for a case or two, for which it does not pay to generate code."""
+        """As `values`, without generated code, for few cases."""
         known, end = self.vessel.spec.parameters(dict(zip(self.names, numbers, strict=True)))
         return tuple(float(known.get(s, 0.0)) for s in self.vessel.spec.model.balances.parameters), float(end)
 
     def with_slopes(self, numbers: Sequence[float]) -> tuple[tuple[float, ...], np.ndarray, float, np.ndarray]:
-        """Parameters, their slopes by the settings, shape (parameters, settings), where it ends, and its slopes."""
+        """Parameters, their derivatives by the conditions, shape (parameters, conditions), the end, and its
+        derivatives."""
         given = dict(zip(self.names, Dual.seeds([float(n) for n in numbers]), strict=True))
         found, end = self.vessel.spec.parameters(given)
         parameters = self.vessel.spec.model.balances.parameters
@@ -99,6 +100,6 @@ class ParameterMap:
         return values, slopes, float(value_of(end)), np.asarray(by_end)
 
     def values_and_slopes(self, numbers: Sequence[float]) -> tuple[tuple[float, ...], np.ndarray]:
-        """Parameters, and their slopes by the settings, shape (parameters, settings)."""
+        """Parameters, and their derivatives by the conditions, shape (parameters, conditions)."""
         values, slopes, _, _ = self.with_slopes(numbers)
         return values, slopes

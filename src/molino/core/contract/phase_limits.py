@@ -1,4 +1,4 @@
-"""Whether what a vessel takes for a liquid would boil, or for a gas condense, and how far from it one is.
+"""Checks of the phase: whether a liquid would boil or a gas condense, and the distance to it.
 
 A liquid boils where its bubble pressure, sum of x_i gamma_i P_i, is above the pressure; a gas condenses where the sum
 of p_i/P_i, the activities of the first drop by Raoult's law, is above one.
@@ -17,7 +17,7 @@ from molino.core.contract.specification import Specification
 
 @dataclass(frozen=True)
 class PhaseLimit:
-    """How near a vessel is to a second phase.
+    """The distance of a vessel to a second phase.
 
     Attributes
     ----------
@@ -31,7 +31,7 @@ class PhaseLimit:
 
 
 def phase_limit(spec: Specification) -> PhaseLimit | None:
-    """The limit of a vessel all of whose species have a vapor pressure; None of another."""
+    """The limit of a vessel; None unless all its species have a vapor pressure."""
     species = spec.chemistry.species
     if not species or any(s.vapor_pressure is None for s in species):
         return None
@@ -51,7 +51,7 @@ def phase_limit(spec: Specification) -> PhaseLimit | None:
 
 
 def two_liquids(spec: Specification, T: float, amounts: Mapping[str, float]) -> str:
-    """Whether some amounts of the liquid of a vessel would split into two; '' where they would not."""
+    """A finding if the liquid of a vessel would split into two; otherwise ''."""
     held = {s: max(n, 0.0) for s, n in amounts.items()}
     if spec.activity_model is None or not np.isfinite(T) or not sum(held.values()) > 0:
         return ""
@@ -63,7 +63,7 @@ def two_liquids(spec: Specification, T: float, amounts: Mapping[str, float]) -> 
 
 
 def feed_finding(spec: Specification) -> str:
-    """What there is to report of the feed or charge; '' where it stays what it is."""
+    """A finding if the feed or charge would change its phase; otherwise ''."""
     limit, T, P = phase_limit(spec), spec.feed_T, spec.feed_pressure()
     fed = spec.fed.concentrations
     if limit is None or T is None or not math.isfinite(P) or not sum(fed.values()) > 0:
@@ -71,5 +71,5 @@ def feed_finding(spec: Specification) -> str:
     display, found = spec.display, limit.margin(T.si, P, {s: float(c) for s, c in fed.items()})
     at = f"{display.text(T.si, 'temperature')} and {display.text(P, 'pressure')}"
     if limit.is_gas:
-        return f"it would condense at {at}: {found:.3g} times what makes the first drop" if found > 1 else ""
+        return f"it would condense at {at}: {found:.3g} times the saturation" if found > 1 else ""
     return f"it would boil at {at}: its bubble pressure is {display.text(found, 'pressure')}" if found > P else ""

@@ -1,4 +1,4 @@
-"""What vessels and trains have in common: everything that is run, sized, swept and optimized."""
+"""The base of vessels and trains: objects that are run, sized, swept and optimized."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ class Plant(Frozen, Printed):
 
     @property
     def label(self) -> str:
-        """Its name, or its kind where it has none."""
+        """Its name, or its kind."""
         return self.name or self.noun
 
     @property

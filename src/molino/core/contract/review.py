@@ -25,19 +25,19 @@ from molino.core.thermo.energy import reference
 from molino.core.units import Value
 
 _LISTED = 40
-"""So many names are listed."""
+"""The largest number of names in a list."""
 
 
 @dataclass(frozen=True)
 class Count:
-    """The count that is done by hand before a balance is solved.
+    """The count of unknowns, equations and degrees of freedom.
 
     Attributes
     ----------
-    unknowns : names of what the equations are for: states, and the quantities defined by them
+    unknowns : names of states, and of the quantities defined by them
     equations : one balance for each state, one definition for each other unknown
     given : numbers that are given
-    open : what still has to be given, found by `size` or fitted: the degrees of freedom
+    open : quantities to be given, sized or fitted: the degrees of freedom
     """
 
     unknowns: tuple[str, ...]
@@ -57,7 +57,7 @@ class Count:
 
 
 def _listed(names: tuple[str, ...]) -> str:
-    """Names, or so many of them that they can be read."""
+    """A list of names, shortened if it is long."""
     if len(names) <= _LISTED:
         return ", ".join(names)
     return f"{', '.join(names[: _LISTED - 4])} and {len(names) - _LISTED + 4} more"
@@ -65,7 +65,7 @@ def _listed(names: tuple[str, ...]) -> str:
 
 @dataclass(frozen=True, eq=False)
 class VesselReview(Review):
-    """What a check of a vessel found, with its count."""
+    """The findings of the check of a vessel, with its count."""
 
     count: Count
 
@@ -93,7 +93,7 @@ def review(spec: Specification) -> VesselReview:
 
 
 def doubtful_size(spec: Specification) -> Finding | None:
-    """A size in which next to nothing reacts, or a tube that is shorter than it is wide."""
+    """Findings for a size in which almost nothing reacts, or a tube that is shorter than it is wide."""
     area = spec.cross_section()
     width = math.sqrt(4 * area / math.pi / float(getattr(spec.vessel, "tubes", 1)))
     if spec.vessel.catalyst is None:
@@ -109,21 +109,21 @@ def doubtful_size(spec: Specification) -> Finding | None:
 _COLD = 150.0
 """K: below this a temperature is more likely a number in degrees Celsius."""
 _ROUNDING = 1e-14
-"""A share of change that is rounding."""
+"""A relative change that is rounding."""
 _NOTHING = 1e-6
-"""The share of the time that its fastest reaction needs, below which next to nothing happens in a vessel."""
+"""Fraction of the time of the fastest reaction below which almost nothing reacts in a vessel."""
 
 
 def temperature_findings(label: str, temperatures: Iterable[Value | None]) -> Iterator[Finding]:
-    """Temperatures so low that degrees Celsius may have been meant."""
+    """Findings for temperatures so low that degrees Celsius may have been meant."""
     for T in temperatures:
         if T is not None and 0 < T.si < _COLD:
             bare = " (a bare number is kelvin)" if T.unit is None else ""
-            yield Finding("warning", label, f"T = {T.si:.4g} K{bare}", "write '49 degC' if that is meant")
+            yield Finding("warning", label, f"T = {T.si:.4g} K{bare}", "for degrees Celsius write '49 degC'")
 
 
 def size_finding(label: str, case: Case, end: float) -> Finding | None:
-    """A vessel in which no reaction starts, or so small that next to nothing reacts in it."""
+    """Findings for a vessel in which no reaction starts, or so small that almost nothing reacts."""
     state, scale = start(case)
     try:
         slopes = np.abs(functions_of(case).slopes(state, 0.0)) / scale
@@ -136,7 +136,7 @@ def size_finding(label: str, case: Case, end: float) -> Finding | None:
         return Finding("warning", label, message, "feed the reactant, catalyst or seed that is missing")
     if not 0 < share < _NOTHING:
         return None
-    message = f"next to nothing happens: it has {share:.1g} of the time that its fastest reaction needs"
+    message = f"almost nothing reacts: it has {share:.1g} of the time that its fastest reaction needs"
     return Finding("warning", label, message, "check the units of size, flow and rate constants")
 
 
@@ -144,15 +144,15 @@ def _findings(label: str, chemistry: Chemistry, present: set[str], catalyst: Cat
     there, never = reachable(chemistry, present)
     for reaction in never:
         missing = [name for name, _ in reaction.equation.left if name not in there]
-        message = f"{reaction.name} never starts: nothing brings or forms {', '.join(missing)}"
+        message = f"{reaction.name} never starts: there is no source of {', '.join(missing)}"
         yield Finding("warning", label, message, f"feed {', '.join(missing)}, or leave the reaction out")
     for reaction in chemistry.reactions:
         for name in sorted(reaction.asks - there - {s for s, _ in reaction.equation.left}):
-            message = f"the rate law of {reaction.name} asks for {name}, of which there is none"
+            message = f"the rate law of {reaction.name} needs {name}, which is absent"
             yield Finding("note", label, message, "")
     per_fluid = [str(r.name) for r in chemistry.reactions if r.basis == "volume"]
     if catalyst is not None and catalyst.form.has_voids and per_fluid:
-        message = f"the rate of {', '.join(per_fluid)} counts per volume of fluid: times the voidage {catalyst.voidage}"
+        message = f"the rate of {', '.join(per_fluid)} is per volume of fluid, and is multiplied by the voidage {catalyst.voidage}"
         yield Finding("note", label, message, 'give basis="catalyst volume" to a rate per volume of bed')
     elif catalyst is not None and not catalyst_symbols(chemistry.network):
         yield Finding("note", label, "a catalyst is given, and no rate is per catalyst", "give basis=... to a rate")

@@ -1,4 +1,4 @@
-"""The results that runs of vessels and of trains share."""
+"""The results of runs of vessels and trains."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from molino.core.results import Result, Table, entry, in_columns
 
 
 class RunResult(Frozen, Result):
-    """What metrics evaluate: a run of a vessel, or of a train."""
+    """A result that metrics evaluate: a run of a vessel, or of a train."""
 
     vessel: Any
 
@@ -44,12 +44,12 @@ class RunResult(Frozen, Result):
 
     @property
     def is_steady(self) -> bool:
-        """Whether it is a steady state over time rather than a course."""
+        """Whether it is a steady state, and not a course over time."""
         raise NotImplementedError
 
     @property
     def residence_time_si(self) -> float:
-        """The time in s that the fluid is inside, or the time of a batch."""
+        """The residence time of the fluid in s, or the time of a batch."""
         raise NotImplementedError
 
     @property
@@ -59,12 +59,12 @@ class RunResult(Frozen, Result):
 
     @property
     def volume_si(self) -> float:
-        """Volume in m^3; nan where there is none."""
+        """Volume in m^3; nan for a vessel without one."""
         raise NotImplementedError
 
     @property
     def has_duty(self) -> bool:
-        """Whether the enthalpies that a duty takes are known."""
+        """Whether the enthalpies for a duty are known."""
         raise NotImplementedError
 
     @property
@@ -79,7 +79,7 @@ class RunResult(Frozen, Result):
 
     @property
     def fluid(self) -> Fluid:
-        """The fluid of its streams."""
+        """The fluid of the streams."""
         raise NotImplementedError
 
     def positions(self) -> list[tuple[str, str, np.ndarray]]:
@@ -99,7 +99,7 @@ class RunResult(Frozen, Result):
         raise NotImplementedError
 
     def stream_table(self) -> Table:
-        """The streams side by side: flows, fractions, temperature, pressure and density."""
+        """The stream table: flows, fractions, temperature, pressure and density."""
         raise NotImplementedError
 
     def profile(self, metric: Metric | str) -> np.ndarray:
@@ -116,7 +116,7 @@ class RunResult(Frozen, Result):
         raise NotImplementedError
 
     def first_pressure(self) -> float:
-        """The pressure in Pa at the start; nan where none is known."""
+        """The pressure in Pa at the start; nan if unknown."""
         raise NotImplementedError
 
     def stream_out(self) -> Stream:
@@ -140,11 +140,11 @@ class RunResult(Frozen, Result):
         return 0.0
 
     def sensitivity(self, metric: Metric | str, conditions: Sequence[str]) -> dict[str, float]:
-        """Exact slopes of a metric by conditions, in SI: `run.sensitivity("conversion of A", ["T"])`.
+        """Exact derivatives of a metric by conditions, in SI: `run.sensitivity("conversion of A", ["T"])`.
 
         dm/dg = (dm/dp) (dp/dg) + (dm/d(end)) (d(end)/dg) with the parameters p of the balances, from the sensitivity
-        equations along a run, by the implicit function theorem at a steady state; of a train through every vessel, and
-        round its recycle.
+        equations along a run, by the implicit function theorem at a steady state; of a train through every vessel and
+        the recycle.
 
         Parameters
         ----------
@@ -169,13 +169,13 @@ class RunResult(Frozen, Result):
         raise NotImplementedError
 
     def thoroughly_verified(self) -> Self:
-        """The same after a second integration by another method, at a hundredth of the tolerances, that agrees."""
+        """The same, verified by a second integration by another method at a hundredth of the tolerances."""
         raise NotImplementedError
 
     def standard_error(self, metric: Metric | str) -> float | None:
-        """Standard error of a metric in SI from the covariance of the fitted constants; None where there is none.
+        """Standard error of a metric in SI from the covariance of the fitted constants; None without one.
 
-        s^2 = g C g, g the slopes by the fitted parameters (propagation of error, first order).
+        s^2 = g C g with the derivatives g by the fitted parameters (first-order propagation of error).
         """
         covariance = self.covariance
         if covariance is None:
@@ -185,7 +185,7 @@ class RunResult(Frozen, Result):
         return float(np.sqrt(max(slope @ covariance.matrix @ slope, 0.0)))
 
     def conversion(self, species: str) -> float:
-        """(fed - left) / fed; see `metrics.conversion`."""
+        """(inlet - outlet) / inlet; see `metrics.conversion`."""
         return self.metric(metrics.conversion(species))
 
     def yield_of(self, product: str, on: str) -> float:
@@ -206,7 +206,7 @@ class RunResult(Frozen, Result):
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data: sizes, conversions, concentrations, temperature, duty, closures, streams in and out."""
-        run: Any = self  # a run of a vessel, or of a train: both have what follows
+        run: Any = self  # a run of a vessel, or of a train
         display, summary = run.display, run.summary()
         shares = {name.replace(" ", "_"): v for name, v in summary.items() if name.startswith("conversion")}
         final = {

@@ -1,4 +1,4 @@
-"""The specification of a vessel: everything that other modules read of it."""
+"""The specification of a vessel, through which other modules read it."""
 
 from __future__ import annotations
 
@@ -35,19 +35,19 @@ from molino.core.terms.heat import Duty, Jacket, Profile
 _MOVABLE = ("T", "P", "coolant T")
 """Conditions besides constants that can change during a run."""
 _UNCHANGED = ("fed", "species_by_name", "thermal", "phase", "key", "model", "base_numbers")
-"""Cached values of a specification that no independent number changes."""
+"""Cached values that do not depend on independent numbers."""
 
 
 class Specification(Formulation):
     """The specification of a vessel: its definition, its balances with their numbers, and its conditions.
 
-    Other modules read a vessel through it alone. A new kind of vessel subclasses it (or `FlowSpecification`,
-    `ChargedSpecification`) and overrides what `Definition` lists.
+    Other modules read a vessel only through it. A new kind of vessel subclasses it (or `FlowSpecification`,
+    `ChargedSpecification`) and overrides members of `Definition`.
     """
 
     @cached_property
     def conditions(self) -> dict[str, Condition]:
-        """Everything of the vessel that can be changed by name."""
+        """The conditions of the vessel, by name."""
         vessel, found = self.vessel, dict[str, Condition]()
         for name, kind in self.sizes.items():
             others = {other: None for other in self.sizes if other != name and getattr(vessel, other) is not None}
@@ -121,27 +121,27 @@ class Specification(Formulation):
 
     @cached_property
     def portion_conditions(self) -> dict[str, str]:
-        """The names by which the portion of a species in the feed or charge can be changed, with that species."""
+        """The names of conditions of the portions of species in the feed or charge, with the species."""
         return {f"[{species}]": species for species in self.contents()}
 
     @cached_property
     def feed_conditions(self) -> frozenset[str]:
-        """The settings that belong to the feed or charge."""
+        """The conditions of the feed or charge."""
         return frozenset({*self.portion_conditions, "flow", "feed T", "feed P"})
 
     @cached_property
     def own_conditions(self) -> frozenset[str]:
-        """The settings that belong to the vessel itself, and not to its feed or its chemistry."""
+        """The conditions of the vessel itself, without those of its feed and its chemistry."""
         constants = {self.constant_name(p.name) for p in self.chemistry.numbers}
         return frozenset(self.conditions) - self.feed_conditions - constants
 
     def is_independent(self, name: str) -> bool:
-        """Whether a field is a number that can be exchanged by itself."""
+        """Whether a field is an independent number."""
         schema = schema_of(type(self.vessel)).get(name)
         return schema is not None and schema.is_independent and getattr(self.vessel, name) is not None
 
     def exchanged(self, numbers: Mapping[str, Any]) -> VesselFields:
-        """The same vessel with other independent numbers: all values that they do not change remain cached."""
+        """The same vessel with other independent numbers; cached values that do not depend on them are kept."""
         faults, found = Faults(), copied(self.vessel)
         settle(found, **numbers)
         read_fields(found, faults, found.label, numbers)
@@ -152,11 +152,11 @@ class Specification(Formulation):
         return found
 
     def profile_condition(self, name: str) -> Condition:
-        """What reads the values of a profile of a setting."""
+        """The reader of the values of a profile of a condition."""
         return self.condition(name)
 
     def with_profile(self, name: str, profile: Profile) -> VesselFields:
-        """The same with a number that changes while it runs."""
+        """The same with a condition that changes during a run."""
         vessel = self.vessel
         if name == "T" and not self.is_non_isothermal:
             return vessel.with_(T=None, heat=profile)
@@ -165,7 +165,7 @@ class Specification(Formulation):
         return vessel.with_(profiles={**vessel.profiles, name: profile})
 
     def profile_of(self, name: str) -> PiecewiseLinear:
-        """A profile that was given for a setting, over what the balances run along."""
+        """The profile of a condition over the independent variable of the balances."""
         kind, factor = self.profile_axis
         setting = self.profile_condition(name)
 
@@ -177,7 +177,7 @@ class Specification(Formulation):
         return PiecewiseLinear(tuple(t * factor for t in found.times), found.values)
 
     def moving_numbers(self) -> dict[sp.Symbol, PiecewiseLinear]:
-        """The numbers that change while it runs."""
+        """The conditions that change during a run."""
         found = super().moving_numbers()
         for name in self.vessel.profiles:
             course = self.profile_of(name)
@@ -186,19 +186,19 @@ class Specification(Formulation):
         return found
 
     def moved_symbols(self, name: str) -> dict[sp.Symbol, tuple[float, float]]:
-        """The parameters of the balances that move with a setting while it runs: each is a + b times it.
+        """The parameters of the balances that change with a condition during a run: each is a + b times the condition.
 
         Raises
         ------
         InputError
-            For an unknown setting, or it cannot change while the vessel runs.
+            For an unknown condition, or one that cannot change during a run.
         """
         if name == "T" and not self.is_non_isothermal:
             return {TEMPERATURE: (0.0, 1.0)}
         setting = self.condition(name)
         if name == "T":
             advice = "move 'coolant T' of a jacket, or let the temperature be prescribed"
-            raise InputError("its temperature follows from a balance of energy", self.label, advice)
+            raise InputError("its temperature follows from an energy balance", self.label, advice)
         if name == "coolant T" and "time" in self.profile_axis:
             return {COOLANT: (0.0, 1.0)}
         if name == "coolant T" and isinstance(self.vessel.heat, Jacket) and self.vessel.heat.flow is not None:
@@ -207,8 +207,8 @@ class Specification(Formulation):
         constants = [self.constant_name(p.name) for p in self.chemistry.numbers]
         if name not in (*constants, *_MOVABLE):
             can = [*(n for n in _MOVABLE if n in self.conditions), *self.more_movable(), *constants]
-            advice = f"what can: {', '.join(can[:12])}"
-            raise InputError(f"{name} cannot change while it runs", self.label, advice)
+            advice = f"conditions that can: {', '.join(can[:12])}"
+            raise InputError(f"{name} cannot change during a run", self.label, advice)
         own = setting.own if math.isfinite(setting.own) and setting.own > 0 else 1.0
         rows = []
         for share in (1.0, 1.1, 1.3):
@@ -219,18 +219,18 @@ class Specification(Formulation):
             b = (rows[1][symbol] - number) / (0.1 * own)
             if rows[1][symbol] != number or rows[2][symbol] != number:
                 if abs(number + 0.3 * own * b - rows[2][symbol]) > 1e-9 * abs(rows[2][symbol]):
-                    message = f"{name} stands in the balances in a way that no straight lines follow"
+                    message = f"{name} does not enter the balances linearly"
                     raise InputError(message, self.label, "move another number")
                 found[symbol] = (number - b * own, b)
         return found
 
     def check_profiles(self) -> None:
-        """Raise InputError for a profile of what cannot move, or that is none."""
+        """Raise InputError for an invalid profile, or one of a condition that cannot change."""
         faults = Faults()
         for name, profile in self.vessel.profiles.items():
             with faults.at(f"{self.label}, profile of {name}"):
                 if not isinstance(profile, Profile):
-                    raise InputError(f"{profile!r} is no profile", "", "give mo.Profile([(time, value), ...])")
+                    raise InputError(f"{profile!r} is not a profile", "", "give mo.Profile([(time, value), ...])")
                 if name == "T":
                     raise InputError("a profile of the temperature is given as heat", "", "give heat=mo.Profile(...)")
                 self.moved_symbols(name)

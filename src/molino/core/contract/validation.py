@@ -1,4 +1,4 @@
-"""Reading the fields of vessels, and the checks that all of them share."""
+"""Reading the fields of vessels, and their common checks."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ def read_vessel_heat(faults: Faults, vessel: VesselFields) -> None:
 
 
 def check_profile(T: Any, piecewise: PiecewiseLinear) -> None:
-    """Raise InputError where a temperature is given together with a profile of it, which has been read."""
+    """Raise InputError if a temperature and a profile of it are both given."""
     if T is not None:
         raise InputError(
             f"both T and a temperature profile from {piecewise.after(0.0):g} K are given", "", "give one of them"
@@ -35,7 +35,7 @@ def check_profile(T: Any, piecewise: PiecewiseLinear) -> None:
 def check_vessel(
     faults: Faults, spec: Specification, species: Iterable[str] | None, temperature: Value | None, asks: str = "T"
 ) -> None:
-    """What holds for every vessel: known species, something that reacts, a temperature and heats where needed.
+    """The checks of every vessel: known species, a reaction that can start, a temperature and heats where needed.
 
     `asks` says which temperature it is.
     """
@@ -56,7 +56,7 @@ def check_vessel(
     packing = vessel.catalyst if isinstance(vessel.catalyst, Catalyst) else None
     for name in ("adsorption", "heat_capacity") if packing is not None and not spec.counts_packing else ():
         if getattr(packing, name) is not None:
-            message = f"the {name.replace('_', ' ')} of a packing counts in tubes that are followed over time alone"
+            message = f"the {name.replace('_', ' ')} of a packing is used only in tubes that are followed over time"
             faults.add(spec.label, message, "leave it out")
     if spec.is_kinetic and network.by_temperature and temperature is None and not isinstance(vessel.heat, Profile):
         message = f"no temperature is given, and {', '.join(network.by_temperature)} depends on it"
@@ -64,7 +64,7 @@ def check_vessel(
     elif temperature is None and isinstance(vessel.heat, Adiabatic | Duty | Jacket):
         faults.add(spec.label, "no temperature is given for the energy balance", f"give {asks}, like '175 degC'")
     if spec.is_kinetic and network.by_pressure and species is not None and not spec.is_gas:
-        message = f"a rate law asks for the pressure {', '.join(network.by_pressure)}, but this vessel holds a liquid"
+        message = f"a rate law needs the pressure {', '.join(network.by_pressure)}, but this vessel holds a liquid"
         faults.add(spec.label, message, "give P of a gas (in the feed or charge), or write it with concentrations")
     if not faults.found and not isinstance(vessel.heat, Profile | None):
         with faults.at(spec.label):
@@ -81,7 +81,7 @@ def check_vessel(
 
 
 def check_catalyst_mass(vessel: VesselFields, mass: Value | None) -> None:
-    """Raise InputError where a mass of catalyst is given that says nothing of the volume."""
+    """Raise InputError if a mass of catalyst is given without a bulk density."""
     if mass is not None and (vessel.catalyst is None or vessel.catalyst.bulk_density is None):
         message = "a catalyst mass is given, and the catalyst has no bulk density"
         raise InputError(message, "", "give catalyst=mo.Catalyst(bulk_density='850 kg/m3')")

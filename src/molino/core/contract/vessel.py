@@ -1,4 +1,4 @@
-"""The base of all vessels, and the checks that they share."""
+"""The base of all vessels."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ class Vessel(VesselFields):
 
     @cached_property
     def spec(self) -> Specification:
-        """What other modules read of it."""
+        """The specification that other modules read."""
         raise NotImplementedError
 
     def __post_init__(self) -> None:
@@ -38,7 +38,7 @@ class Vessel(VesselFields):
 
     @property
     def is_gas(self) -> bool:
-        """Whether it holds a gas rather than a liquid."""
+        """Whether its fluid is a gas."""
         return self.spec.is_gas
 
     @property
@@ -56,17 +56,17 @@ class Vessel(VesselFields):
         Parameters
         ----------
         conditions : mapping of name to value, optional
-            Numbers by the names that sweeps and changes use, too: a size or field ("T", "volume", "length", "tubes"),
+            Conditions, by the same names as in sweeps and changes: a size or field ("T", "volume", "length", "tubes"),
             "flow", "feed T", "feed P", "coolant T", "coolant flow", "U", "UA", the portion of a species in the feed or
             charge ("[xylose]"), a constant of the chemistry ("dehydration.k"; "constant NAME" where the vessel has a
-            number of that name). Where the temperature is not prescribed, "T" is that of the feed or charge.
+            number of that name). With a heat balance "T" is that of the feed or charge.
         **changed
             Fields by their names.
 
         Raises
         ------
         InputError
-            For an unknown field or condition, or with all that is wrong with the changed vessel.
+            For an unknown field or condition, or with all faults of the changed vessel.
         """
         known = field_names(type(self))
         strange = sorted(changed.keys() - known)
@@ -74,7 +74,7 @@ class Vessel(VesselFields):
             advice = f"it has {', '.join(sorted(known))}"
             raise InputError(f"{units.article(self.noun)} has no {', '.join(strange)}", self.label, advice)
         profiles = {name: value for name, value in changed.items() if isinstance(value, Profile) and name != "heat"}
-        if profiles:  # a field that changes while it runs, as a condition of that name
+        if profiles:  # a field that changes during a run, as a condition of that name
             rest = {name: value for name, value in changed.items() if name not in profiles}
             return self.with_({**(conditions or {}), **profiles}, **rest)
         found: Any = self
@@ -88,7 +88,7 @@ class Vessel(VesselFields):
             raise InputError(f"{' and '.join(sizes)} each specify its size", self.label, "give one of them")
         faults = Faults()
         portions = {name: given.pop(name) for name in [*given] if name in self.spec.portion_conditions}
-        if portions:  # together, since some alone may be more than the whole
+        if portions:  # together, since one alone may exceed the whole
             with faults.at():
                 contents = found.spec.contents()
                 for name, value in portions.items():
@@ -102,28 +102,28 @@ class Vessel(VesselFields):
         return found  # type: ignore[no-any-return]
 
     def check(self) -> VesselReview:
-        """Findings before it runs: those of its chemistry and its own, and the count of equations and unknowns."""
+        """Findings before a run: those of its chemistry and its own, and the count of equations and unknowns."""
         return review(self.spec)
 
     def equations(self) -> Equations:
-        """Its balances as it states them: plain text (`print`), LaTeX (`.latex`), and `figures.equations`."""
+        """Its balances as text (`print`), LaTeX (`.latex`) and a figure (`figures.equations`)."""
         return vessel_equations(self.chemistry, self.spec.key, self.spec.model.balances)
 
     def adiabatic_rise(self, reaction: str | None = None) -> float:
-        """Adiabatic temperature rise in K of the feed or charge: by how much one reaction would warm it.
+        """Adiabatic temperature rise in K of the feed or charge by one reaction.
 
-        At constant pressure, from its own temperature to that at which the enthalpy is the same with the reactant that
-        runs out first gone; negative where heat is taken up.
+        At constant pressure, from its own temperature to that of equal enthalpy after the limiting reactant is
+        exhausted; negative for an endothermic reaction.
 
         Parameters
         ----------
         reaction : str, optional
-            Its name; may be left out where there is only one.
+            Its name; optional if there is only one.
 
         Raises
         ------
         InputError
-            For an unknown reaction, no temperature, nothing that reacts, or with what the species lack.
+            For an unknown reaction, no temperature, no reactant, or missing properties.
         """
         names = [str(r.name) for r in self.chemistry.reactions]
         if reaction is None and len(names) > 1:

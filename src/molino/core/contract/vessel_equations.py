@@ -1,4 +1,4 @@
-"""A vessel's balances for the eye, from the symbols in which they are stated."""
+"""The balances of a vessel as text, LaTeX and figure, from its symbols."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ from molino.core.terms.model import ModelKey
 
 
 def vessel_equations(chemistry: Chemistry, key: ModelKey, balances: Balances) -> Equations:
-    """Balances, their definitions, the rate laws, and where the integration starts and must end."""
+    """Balances, definitions, rate laws, initial values and end conditions."""
     along = str(balances.independent)
     lines = []
     defined = dict(balances.definitions)

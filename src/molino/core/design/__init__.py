@@ -1,1 +1,1 @@
-"""From rate law to reactor: size and compare."""
+"""Reactor design: size, sweep, compare, optimize, recommend."""

@@ -1,10 +1,10 @@
-"""The attainable region: what any steady arrangement of tanks, tubes, by-passes and side feeds can make of a feed.
+"""The attainable region: the outlets of all steady arrangements of tanks, tubes, by-passes and side feeds on a feed.
 
-The region is convex, since streams can be mixed. It begins with the feed and grows by what tubes and tanks make of
-points that lie at its boundary already: extreme points, and places on mixing lines where the rate points outwards
+The region is convex, since streams can be mixed. It begins with the feed and grows by the outlets of tubes and tanks
+that begin at points of its boundary: extreme points, and points on mixing lines where the rate vector points outwards
 (D. Glasser, D. Hildebrandt, C. Crowe, Ind. Eng. Chem. Res. 26 (1987) 1803; M. Feinberg, D. Hildebrandt, Chem. Eng. Sci.
-52 (1997) 1637), until nothing is added any more. In two dimensions tubes, tanks and mixing lines make all of the
-boundary; in more, tubes that start from mixed points stand for differential side streams.
+52 (1997) 1637), until no point is added. In two dimensions the boundary consists of tubes, tanks and mixing lines; in
+more, tubes from mixed points approximate differential side streams.
 """
 
 from __future__ import annotations
@@ -37,19 +37,19 @@ _MOST_DIMENSIONS = 4
 _POINTS = 240
 """Points along a tube."""
 _DECADES = (-4.0, 5.0)
-"""How much of the time in which the feed would be used up at its own rate a tube is followed for, as powers of ten."""
+"""Times of a tube, in units of the time in which the feed would be consumed at its initial rate, as powers of ten."""
 _FULLEST = 0.9995
-"""How far tanks are followed: V / (V + that in which the feed would be used up at its own rate)."""
+"""Largest tank: V / (V + volume in which the feed would be consumed at its initial rate)."""
 _STEP = 0.02
 _OUTWARD = 2e-3
-"""The sine of the angle by which a rate must point outwards for a tube to leave a mixing line."""
+"""The sine of the smallest outward angle of a rate vector at which a tube leaves a mixing line."""
 _GROWN = 2e-5
-"""Growth of the region, relative, at which it is done."""
+"""Relative growth of the region at which the search ends."""
 _MOST_ROUNDS = 20
 _OUTSIDE = 1e-4
-"""How far outside of the region, in units of its size, a point must lie to count."""
+"""Smallest distance of a new point from the region, in units of its size."""
 _LONG = 0.02
-"""Mixing lines are looked at that are longer."""
+"""Smallest length of mixing lines that are examined."""
 _STILL = 1e-9
 _MOST_STARTS = 24
 """Points of one curve from which vessels are tried."""
@@ -65,19 +65,19 @@ def attainable(
     heat: Any = None,
     progress: Callable[[int, int], None] | None = None,
 ) -> AttainableRegion:
-    """Find what any steady arrangement of tanks, tubes, by-passes and side feeds can make of a feed.
+    """Find the outlets of all steady arrangements of tanks, tubes, by-passes and side feeds on a feed.
 
     Parameters
     ----------
     chemistry : Chemistry
     feed : Feed
-        A liquid of constant density, or whatever else in which what the axes show mixes in straight lines.
+        A liquid of constant density, or another fluid in which the axes mix linearly.
     axes : two or three metrics
-        Conversions, yields, concentrations or flows: what mixes in straight lines.
+        Conversions, yields, concentrations or flows that mix linearly.
     T : temperature, optional
-        All vessels are kept at; that of the feed, if omitted.
+        Of all vessels; by default that of the feed.
     heat : "adiabatic", optional
-        Without heat through any wall; isothermal if omitted. The heat capacity must be constant, per volume.
+        By default isothermal. Adiabatic vessels need a constant heat capacity per volume.
     progress : callable (rounds, points), optional
 
     Returns
@@ -89,7 +89,7 @@ def attainable(
     InputError
         With all faults of the question.
     SolveError
-        If nothing happens in the feed by itself.
+        If no reaction starts in the feed.
 
     Examples
     --------
@@ -108,14 +108,14 @@ def attainable(
 def read_region(
     chemistry: Any, feed: Any, axes: Any, T: Any = None, heat: Any = None
 ) -> tuple[PlugFlow, tuple[Metric, ...]]:
-    """A tube on the feed, and the axes of a region; InputError with everything that is wrong with the question."""
+    """A tube on the feed, and the axes of a region; InputError with all faults of the question."""
     faults = Faults()
     if not isinstance(chemistry, Chemistry):
-        faults.add("attainable", f"{chemistry!r} is no chemistry", "give mo.Chemistry(...)")
+        faults.add("attainable", f"{chemistry!r} is not a chemistry", "give mo.Chemistry(...)")
     with faults.at("attainable"):
         require_feed(feed, "attainable")
     if isinstance(axes, str) or not isinstance(axes, Sequence) or len(axes) not in (2, 3):
-        faults.add("attainable, axes", f"{axes!r} are no axes", "give two or three metrics")
+        faults.add("attainable, axes", f"{axes!r} are not axes", "give two or three metrics")
     if heat not in (None, "isothermal", "adiabatic"):
         faults.add("attainable, heat", f"{heat!r}", "give 'adiabatic', or leave it out")
     faults.raise_any()
@@ -130,7 +130,7 @@ def read_region(
 
 
 class _Growth:
-    """The region as it grows, in the coordinates that move independently."""
+    """The growing region, in independent coordinates."""
 
     def __init__(
         self, template: PlugFlow, metrics: tuple[Metric, ...], progress: Callable[[int, int], None] | None
@@ -139,7 +139,9 @@ class _Growth:
         expressions = tuple(template.spec.expression(m) for m in metrics)
         balances = template.spec.model.balances
         if not balances.is_autonomous:
-            raise InputError("its rates depend on the place itself", "attainable", "leave out what moves along a tube")
+            raise InputError(
+                "its rates depend on the place", "attainable", "leave out conditions that change along a tube"
+            )
         asked = frozenset[Any]().union(*(e.free_symbols for e in expressions))
         self.balances = balances.reduced(tuple(in_order(asked)))
         self.case = Case(self.balances, template.spec.case.values)
@@ -151,15 +153,15 @@ class _Growth:
         self.branches = itertools.count(1)
         rate = self.rate(first)
         if not np.abs(rate / self.scale).max() > 1e-14:
-            message = "nothing happens in the feed by itself"
-            raise SolveError(message, "attainable", "feed some of what the reaction needs to begin")
+            message = "no reaction starts in the feed"
+            raise SolveError(message, "attainable", "feed the species that the reaction needs to begin")
         self.whole = float(1 / np.abs(rate / self.scale).max())
-        """Volume in which the feed would be used up at its own rate."""
+        """Volume in which the feed would be consumed at its initial rate."""
         self._check_mixing()
         self.basis, self.sizes = self._basis()
 
     def rate(self, state: np.ndarray) -> np.ndarray:
-        """What is formed per volume."""
+        """The rate vector: formation per volume."""
         return np.array(self.functions.slopes(state, 0.0), dtype=float)
 
     def shown(self, states: np.ndarray) -> np.ndarray:
@@ -170,25 +172,25 @@ class _Growth:
         return np.array([np.broadcast_to(np.asarray(r, dtype=float), len(both)) for r in rows]).T
 
     def _check_mixing(self) -> None:
-        """Raise InputError where an axis does not mix in straight lines, or the temperature does not."""
+        """Raise InputError if an axis, or the temperature, does not mix linearly."""
         end = self._tube(self.feed)[-1].state
         both = np.array([self.feed.state, end, 0.7 * self.feed.state + 0.3 * end])
         shown = self.shown(both)
         for n, metric in enumerate(self.metrics):
             straight = 0.7 * shown[0, n] + 0.3 * shown[1, n]
             if not abs(shown[2, n] - straight) <= 1e-6 * max(abs(shown[:, n]).max(), 1e-300):
-                advice = "take conversions, yields or flows; concentrations where the volume does not change"
-                raise InputError(f"{metric} does not mix in a straight line", "attainable", advice)
+                advice = "take conversions, yields or flows; concentrations if the volume is constant"
+                raise InputError(f"{metric} does not mix linearly", "attainable", advice)
         if self.template.is_non_isothermal and (
             self.template.spec.mixture_capacity is None
             or self.template.is_gas
             or self.template.pressure_drop is not None
         ):
-            message = "temperatures mix in straight lines only with a constant heat capacity"
+            message = "temperatures mix linearly only with a constant heat capacity"
             raise InputError(message, "attainable", "give the feed a heat_capacity per volume")
 
     def _basis(self) -> tuple[np.ndarray, np.ndarray]:
-        """Directions in which states move, shape (states, dimensions), and the size of what they span."""
+        """Independent directions of the states, shape (states, dimensions), and the size of their span."""
         path = [p.state for p in self._tube(self.feed)]
         rng = np.random.default_rng(0)
         mixed = [
@@ -199,21 +201,19 @@ class _Growth:
         _, singular, right = np.linalg.svd(rates[np.isfinite(rates).all(axis=1)])
         count = int((singular > 1e-7 * singular[0]).sum())
         if count > _MOST_DIMENSIONS:
-            message = f"{count} concentrations move independently of each other, which is too many"
-            raise InputError(
-                message, "attainable", f"leave out reactions that matter little; {_MOST_DIMENSIONS} can be"
-            )
+            message = f"{count} concentrations are independent, which is too many"
+            raise InputError(message, "attainable", f"leave out slow reactions; up to {_MOST_DIMENSIONS} are possible")
         basis = right[:count].T
         places = (np.array(path) / self.scale - self.feed.state / self.scale) @ basis
         return basis, np.maximum(np.ptp(places, axis=0), 1e-3 * np.ptp(places, axis=0).max())
 
     def places(self, points: Sequence[Point]) -> np.ndarray:
-        """Points in independent coordinates of size one, shape (points, dimensions)."""
+        """Points in scaled independent coordinates, shape (points, dimensions)."""
         states = np.array([p.state for p in points])
         return np.asarray(((states - self.feed.state) / self.scale) @ self.basis / self.sizes)
 
     def _tube(self, begin: Point) -> list[Point]:
-        """What a tube makes of a point, evenly spaced along its course."""
+        """The states of a tube that begins at a point, evenly spaced along its course."""
         rate = np.abs(self.rate(begin.state) / self.scale).max()
         if not rate * self.whole > _STILL:
             return [begin]
@@ -233,7 +233,7 @@ class _Growth:
         return [Point(s, "tube", float(v), begin, (), branch, n) for n, (s, v) in pairs]
 
     def _along(self, begin: np.ndarray, volumes: np.ndarray) -> np.ndarray:
-        """States along a tube as far as they can be followed."""
+        """States along a tube up to the end of the integration."""
         rhs, jacobian = self.functions.callbacks()
         try:
             rows, info = lsoda(rhs, jacobian, begin, volumes, 1e-9, 1e-12 * self.scale)
@@ -246,7 +246,7 @@ class _Growth:
         return np.asarray(np.where((rows[:count] < 0) & (rows[:count] > -1e-9 * self.scale), 0.0, rows[:count]))
 
     def _tank(self, begin: Point) -> list[Point]:
-        """What tanks of all sizes make of a point, on the curve that begins with it."""
+        """The states of tanks of all sizes on a point, on the curve that begins with it."""
         n, fed, branch = len(begin.state), begin.state / self.scale, next(self.branches)
 
         def residual(z: np.ndarray) -> np.ndarray:
@@ -272,7 +272,7 @@ class _Growth:
         return found
 
     def region(self, chemistry: Chemistry) -> AttainableRegion:
-        """Grow until nothing is added."""
+        """Grow until no point is added."""
         self.points, self.hull, made = [self.feed], None, 0
         waiting, rounds = [self.feed], 0
         for rounds in range(1, _MOST_ROUNDS + 1):
@@ -294,11 +294,12 @@ class _Growth:
         return 0.0 if self.hull is None else float(self.hull.volume)
 
     def _is_gone(self, begin: Point) -> bool:
-        """Whether a point is no extreme point any more."""
+        """Whether a point is no longer an extreme point."""
         return begin.kind not in ("feed", "mixture") and not any(p is begin for p in self.points)
 
     def _add(self, curve: list[Point]) -> list[Point]:
-        """Add the points of a curve if some lie outside; some of those that are extreme now, from which to go on."""
+        """Add the points of a curve if some are outside; return some of those that are extreme now, from which the
+        search continues."""
         if not curve:
             return []
         if self.hull is not None:
@@ -320,14 +321,14 @@ class _Growth:
             return
         try:
             hull = ConvexHull(places)
-        except QhullError:  # points on a line, so far
+        except QhullError:  # the points are on a line
             self.points = points
             return
         self.points = [points[i] for i in dict.fromkeys([0, *hull.vertices.tolist()])]
         self.hull = ConvexHull(self.places(self.points))
 
     def _on_mixing_lines(self) -> list[Point]:
-        """Places on mixing lines and planes at which the rate points outwards."""
+        """Points on mixing lines and planes at which the rate vector points outwards."""
         if self.hull is None:
             return []
         found = []
@@ -355,7 +356,7 @@ class _Growth:
         try:
             hull = ConvexHull(shown / size)
         except QhullError as error:
-            message = f"{' and '.join(map(str, self.metrics))} depend on each other, and span no region"
+            message = f"{' and '.join(map(str, self.metrics))} are not independent, so that there is no region"
             raise InputError(message, "attainable", "take other axes") from error
         order = hull.vertices.tolist()
         made = tuple(points[i] for i in order)
@@ -379,7 +380,7 @@ class _Growth:
 
 
 def _between(a: Point, b: Point) -> str:
-    """What makes the boundary from one vertex to the next: a curve, where they are neighbors on it, or mixing."""
+    """The kind of boundary from one vertex to the next: a curve, if they are neighbors on it, or mixing."""
     if a.branch == b.branch and a.branch:
         return a.kind if abs(a.order - b.order) <= NEIGHBORS else "mixing"
     later, earlier = (a, b) if b is a.parent else (b, a)

@@ -28,12 +28,12 @@ from molino.core.vessels.stirred_tank import StirredTank
 
 NEIGHBORS = 8
 _SMALL = 1e-9
-"""The share of a vessel's volume that its by-pass has."""
+"""The volume of a by-pass as a fraction of the vessel's volume."""
 
 
 @dataclass(frozen=True, eq=False)
 class AttainableRegion(Frozen, Result):
-    """What can be made of a feed, over two or three chosen metrics.
+    """The region of possible outlets of a feed, over two or three metrics.
 
     Attributes
     ----------
@@ -42,15 +42,15 @@ class AttainableRegion(Frozen, Result):
     metrics : tuple of Metric
         The axes.
     vertices : array, shape (vertices, axes)
-        Of the region in SI; over two axes in order around it.
+        In SI; over two axes in order around the region.
     pieces : tuple of str
-        Over two axes what makes the boundary from each vertex to the next: 'tube', 'tank', 'mixing'.
+        Over two axes the kind of boundary from each vertex to the next: 'tube', 'tank', 'mixing'.
     dimensions : int
-        How many concentrations move independently of each other.
+        Number of independent concentrations.
     rounds, points : int
-        What it took.
+        Of the search.
     fed : array, shape (axes,)
-        Where the feed lies, in SI.
+        The feed in SI.
 
     Examples
     --------
@@ -87,12 +87,12 @@ class AttainableRegion(Frozen, Result):
         return np.asarray(np.maximum(np.ptp(self.vertices, axis=0), 1e-300))
 
     def distance(self, point: Sequence[float]) -> float:
-        """How far a point in SI lies outside, as a share of the range of each axis; below zero inside."""
+        """Distance of a point in SI outside the region, relative to the range of each axis; negative inside."""
         scaled = np.asarray(point, dtype=float) / self.sizes
         return float(np.max(self._hull.equations[:, :-1] @ scaled + self._hull.equations[:, -1]))
 
     def contains(self, point: Sequence[float], tolerance: float = 1e-3) -> bool:
-        """Whether a point in SI lies inside, to a tolerance as a share of the range of each axis.
+        """Whether a point in SI is inside, within a tolerance relative to the range of each axis.
 
         Parameters
         ----------
@@ -111,7 +111,8 @@ class AttainableRegion(Frozen, Result):
         return float(ConvexHull(self.vertices).volume)
 
     def table(self) -> Table:
-        """Its vertices with units in the headings, and what makes the boundary behind each (over three axes: each)."""
+        """Its vertices with units in the headings, and the kind of boundary after each (over three axes: of each
+        vertex)."""
         columns: dict[str, Any] = {}
         for n, metric in enumerate(self.metrics):
             values = self.display.number(self.vertices[:, n], metric.kind)
@@ -122,7 +123,7 @@ class AttainableRegion(Frozen, Result):
 
     @property
     def kinds(self) -> tuple[str, ...]:
-        """What makes each vertex: 'feed', 'tube' or 'tank'."""
+        """The kind of each vertex: 'feed', 'tube' or 'tank'."""
         return tuple(point.kind for point in self._made)
 
     def facts(self) -> dict[str, str]:
@@ -172,7 +173,7 @@ class AttainableRegion(Frozen, Result):
         Raises
         ------
         InputError
-            If something else than the axes is asked for.
+            If the objective or a limit is not of the axes.
         UnreachableError
             If no point of the region meets the limits.
         """
@@ -192,7 +193,7 @@ def _best(region: AttainableRegion, maximize: str | Metric, subject_to: Sequence
     for expression in [objective, *(limit.expression for limit in limits)]:
         strange = [str(m) for m in expression.metrics if m not in region.metrics] if expression is not None else []
         if strange:
-            faults.add("best", f"{', '.join(strange)} is no axis of the region", "ask for what the axes show")
+            faults.add("best", f"{', '.join(strange)} is not an axis of the region", "use the axes")
     faults.raise_any()
     column = {m: n for n, m in enumerate(region.metrics)}
 
@@ -218,7 +219,7 @@ def _best(region: AttainableRegion, maximize: str | Metric, subject_to: Sequence
                     best = value(objective, point), point, tuple((s, p) for s, p in parts if s > 1e-9)
     if best is None:
         texts = " and ".join(limit.text(region.display) for limit in limits)
-        certificate = "the attainable region holds no point that meets them"
+        certificate = "no point of the attainable region meets them"
         raise UnreachableError(f"no train meets {texts}", "best", "ask for less", certificate=certificate)
     _, point, made = best
     train, description = _train_of(region, made)
@@ -228,7 +229,7 @@ def _best(region: AttainableRegion, maximize: str | Metric, subject_to: Sequence
 
 
 def _shares(a: np.ndarray, b: np.ndarray, limits: Sequence[Any], value: Callable[..., float]) -> list[float]:
-    """Where on a mixing line to look: its ends, and where limits are just met."""
+    """Candidates on a mixing line: its ends, and the points where limits are just met."""
     found = [0.0, 1.0]
     for limit in limits:
         ends = value(limit.expression, a) - limit.value, value(limit.expression, b) - limit.value
@@ -256,7 +257,7 @@ def _train_of(region: AttainableRegion, parts: tuple[tuple[float, Point], ...]) 
             parts = ((1.0, replace(first, volume=share * first.volume + other * second.volume)),)
     steps, words = _Builder(region).mixture(parts)
     if not steps:
-        raise UnreachableError("the best point is the feed itself", "best", "nothing needs to be built")
+        raise UnreachableError("the best point is the feed itself", "best", "no vessel is needed")
     return Train(steps), ", then ".join(words)
 
 
@@ -268,7 +269,7 @@ class _Builder:
         self.feed = region.feed
 
     def vessel(self, point: Point, share: float = 1.0) -> Any:
-        """The tank or tube that a point is the outlet of, for a share of the feed."""
+        """The tank or tube whose outlet is a point, for a fraction of the feed."""
         cls = StirredTank if point.kind == "tank" else PlugFlow
         keep = {"T": self.template.T, "heat": self.template.heat}
         volume = Value(point.volume * share, None)
@@ -312,11 +313,11 @@ class _Builder:
         return self._steps(chains[1] if other >= share else chains[0])
 
     def _past(self, chain: list[Point], share: float, passed: float) -> tuple[list[Step], list[str]]:
-        """Several vessels with a by-pass of fresh feed around all of them."""
+        """Several vessels with a by-pass around all of them."""
         steps, words = self._steps(chain, share)
         flows = self.template.spec.fed.volume
         steps.append(SideFeed(self.feed_with(float(flows) * passed), name="by-pass"))
-        return steps, [*words, f"with {100 * passed:.3g} % of the feed past all of it"]
+        return steps, [*words, f"with {100 * passed:.3g} % of the feed in a by-pass around all"]
 
     def feed_with(self, flow: float) -> Feed:
         """The feed with another flow."""

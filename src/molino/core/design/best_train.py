@@ -16,7 +16,7 @@ from molino.core.trains.train_run import TrainRun
 
 @dataclass(frozen=True, eq=False)
 class Point:
-    """A point of the region and how it is made: 'feed', 'tube', 'tank' or 'mixture' of others."""
+    """A point of the region and its kind: 'feed', 'tube', 'tank' or 'mixture' of others."""
 
     state: np.ndarray
     kind: str
@@ -24,9 +24,9 @@ class Point:
     parent: Point | None = None
     parts: tuple[tuple[float, Point], ...] = ()
     branch: int = 0
-    """Which tube or tank it belongs to; points of one lie on one curve."""
+    """The tube or tank of its curve."""
     order: int = 0
-    """Where on that curve."""
+    """Its place on that curve."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -39,13 +39,13 @@ class BestTrain(Frozen, Result):
     run : TrainRun
         Of it.
     point : array, shape (axes,)
-        What the region promises, in SI.
+        The point of the region in SI.
     reached : array, shape (axes,)
-        What the train gives, in SI.
+        The outlet of the train in SI.
     metrics : tuple of Metric
         The axes.
     description : str
-        What the train consists of, in words.
+        The vessels of the train, in words.
 
     Examples
     --------
@@ -65,24 +65,26 @@ class BestTrain(Frozen, Result):
     description: str
 
     def facts(self) -> dict[str, str]:
-        """What it consists of, and what it reaches."""
+        """Its vessels and its outlet."""
         display = self.train.spec.display
         found = {"train": self.description}
         for metric, wanted, there in zip(self.metrics, self.point, self.reached, strict=True):
             text = display.text(float(there), metric.kind)
-            found[str(metric)] = f"{text} (the region promises {display.text(float(wanted), metric.kind)})"
+            found[str(metric)] = f"{text} (point of the region: {display.text(float(wanted), metric.kind)})"
         return found
 
     def answer(self) -> tuple[str, str]:
-        """What any arrangement could reach, and by which train."""
-        return "How far could any arrangement go?", "; ".join(f"{what} {text}" for what, text in self.facts().items())
+        """The best point of all arrangements, and its train."""
+        return "What is the best point of all arrangements?", "; ".join(
+            f"{what} {text}" for what, text in self.facts().items()
+        )
 
     def table(self) -> Table:
         """The streams of the train."""
         return self.run.stream_table()
 
     def to_dict(self) -> dict[str, Any]:
-        """Plain data: the train in words, what was promised and what is reached."""
+        """Plain data: the train in words, the point of the region and the outlet of the train."""
         return plain_dict(
             {
                 "train": self.description,

@@ -1,4 +1,4 @@
-"""`compare`: several vessels side by side."""
+"""`compare`: a comparison of several vessels."""
 
 from __future__ import annotations
 
@@ -23,14 +23,14 @@ from molino.core.trains.train import Train
 
 @dataclass(frozen=True, eq=False)
 class Comparison(Frozen, Result):
-    """Vessels with their runs and the metrics asked for.
+    """Vessels with their runs and metrics.
 
     Attributes
     ----------
     runs : tuple of Run or TrainRun
     metrics : tuple of Metric
     sizings : tuple of Sizing or None
-        For each vessel the sizing that it came from; None where it was compared as it stood.
+        For each vessel the sizing that it is the result of; None for a vessel as given.
 
     Examples
     --------
@@ -65,16 +65,16 @@ class Comparison(Frozen, Result):
 
     @cached_property
     def errors(self) -> list[dict[str, float | None]]:
-        """For each vessel, the standard error of each metric at this size, from the fitted constants, in SI."""
+        """For each vessel the standard error of each metric at this size, from the fitted constants, in SI."""
         return [{str(m): run.standard_error(m) for m in self.metrics} for run in self.runs]
 
     @cached_property
     def size_errors(self) -> list[float | None]:
-        """For each sized vessel, the standard error of its residence time (and volume) as a fraction of it."""
+        """For each sized vessel the relative standard error of its residence time (and volume)."""
         return [s.standard_error / s.value if s is not None and s.standard_error else None for s in self.sizings]
 
     def table(self) -> Table:
-        """One row a vessel: what it is, volume, length, residence time and the metrics, units in the headings."""
+        """One row per vessel: kind, volume, length, residence time and metrics, with units in the headings."""
         display = self.display
         rows = []
         for label, run, values in zip(self.labels, self.runs, self.values, strict=True):
@@ -108,8 +108,8 @@ class Comparison(Frozen, Result):
 
     @property
     def headline(self) -> str:
-        """How many vessels, of what."""
-        return f"{len(self.table())} vessels side by side: {', '.join(str(m) for m in self.metrics)}"
+        """The number of vessels, and the metrics."""
+        return f"{len(self.table())} vessels compared: {', '.join(str(m) for m in self.metrics)}"
 
     def __str__(self) -> str:
         return self.table().to_string(index=False, float_format=lambda x: f"{x:.4g}", na_rep="")
@@ -117,14 +117,14 @@ class Comparison(Frozen, Result):
 
 @checked
 def compare(vessels: Sequence[Vessel | Train | Sizing], metrics: Sequence[Metric | str] = ()) -> Comparison:
-    """Put several vessels, on the same feed or not, side by side.
+    """Compare several vessels, on the same feed or not.
 
     Parameters
     ----------
     vessels : sequence of vessels or sizings
-        A batch is run for its time, a tube to its end, a tank to its steady state; a `Sizing` stands for its vessel.
+        A batch is run for its time, a tube to its end, a tank to its steady state; a `Sizing` means its vessel.
     metrics : sequence of Metric or str, optional
-        The conversion of each reactant fed, if omitted.
+        By default the conversion of each reactant fed.
 
     Returns
     -------
@@ -133,7 +133,7 @@ def compare(vessels: Sequence[Vessel | Train | Sizing], metrics: Sequence[Metric
     Raises
     ------
     InputError
-        With everything that keeps any of them from running.
+        With the reasons why vessels cannot be run.
 
     Examples
     --------

@@ -1,8 +1,8 @@
-"""What the uncertainty of constants and other numbers does to a metric: draws, quantiles, sources of the spread.
+"""The effect of uncertain constants and conditions on a metric: draws, quantiles, sources of the spread.
 
 Fitted constants are drawn from the multivariate Student t distribution of their covariance, or from refits to resampled
-data, widened alike; other numbers from normal distributions; by Sobol' points (scrambled; A. B. Owen, J. Complexity 14
-(1998) 466), which fill the space more evenly than random ones.
+data, widened in the same way; conditions from normal distributions; by Sobol' points (scrambled; A. B. Owen, J.
+Complexity 14 (1998) 466), which fill the space more evenly than random ones.
 """
 
 from __future__ import annotations
@@ -29,18 +29,18 @@ from molino.core.unit_tables import SI_UNITS
 from molino.core.units import Value
 
 _DRAWS, _DRAWS_ALONE = 1024, 256
-"""How many draws a probability is taken from: of vessels that are run together, and of those run one by one."""
+"""Number of draws for a probability: of vessels that are run together, and of those that are run one by one."""
 _SHARES = 512
-"""Draws of each of the samples that shares are estimated from."""
+"""Draws of each of the samples from which sensitivity indices are estimated."""
 _NEXT_TO_ZERO = 1e-3
-"""The share of its mean that a number that cannot be negative has at least."""
+"""Smallest draw of a number that cannot be negative, as a fraction of its mean."""
 _TOGETHER = 0.3
-"""Constants whose correlation is beyond this share their part of the spread; less is neglected in shares."""
+"""Constants with a larger correlation have a common part of the spread; a smaller one is ignored."""
 
 
 @dataclass(frozen=True, eq=False)
 class UncertainNumbers(Frozen):
-    """Numbers of a vessel that are not known exactly.
+    """The uncertain numbers of a vessel.
 
     Attributes
     ----------
@@ -52,11 +52,11 @@ class UncertainNumbers(Frozen):
     degrees_of_freedom : float
         Of the fit that gave the constants; inf without one.
     fitted : int
-        How many of them are constants of a fit.
+        Number of constants of a fit among them.
     is_positive : array of bool, shape (names,)
-        Which cannot come below zero: draws that would are taken next to it.
+        Numbers that cannot be negative: draws below zero are replaced by a small positive number.
     refits : array, shape (refits, constants), or None
-        Constants from fits to resampled data, from which draws are taken; None for draws from a distribution.
+        Constants from fits to resampled data, from which draws are made; None for draws from a distribution.
     """
 
     names: tuple[str, ...]
@@ -74,7 +74,7 @@ class UncertainNumbers(Frozen):
         Raises
         ------
         InputError
-            If there are none, or with all that is wrong with a spread.
+            If there are none, or with all faults of a spread.
         """
         first = vessel.vessels[0]
         held = vessel.chemistry.covariance
@@ -97,11 +97,11 @@ class UncertainNumbers(Frozen):
                 else:
                     value = units.read(given, name=name).si
                 if value <= 0:
-                    raise InputError(f"{given} is no standard deviation", "", "give one above zero")
+                    raise InputError(f"{given} is not a standard deviation", "", "give one above zero")
                 deviations[name] = value
         faults.raise_any()
         if not constants and not deviations:
-            message = "nothing about it is uncertain"
+            message = "it has no uncertain numbers"
             advice = "take the chemistry of a fit (fit.chemistry), write flow='12 +- 1 m3/h', or give spread"
             raise InputError(message, vessel.label, advice)
         count = len(constants)
@@ -118,17 +118,17 @@ class UncertainNumbers(Frozen):
 
     @cached_property
     def _factor(self) -> np.ndarray:
-        """F with F F' the covariance, also of constants that depend on each other entirely; taken of correlations,
-        since variances in SI are many decades apart."""
+        """F with F F' the covariance, also of perfectly correlated constants; computed from correlations, since
+        variances in SI differ by many decades."""
         size = np.sqrt(np.diag(self.covariance))
         values, vectors = np.linalg.eigh(self.covariance / np.outer(size, size))
         return np.asarray(size[:, None] * vectors * np.sqrt(np.maximum(values, 0.0)))
 
     def at(self, normal: np.ndarray, chance: np.ndarray) -> np.ndarray:
-        """Draws from independent standard normal numbers, shape (draws, names), and from one more chance each (0 to 1),
+        """Draws from independent standard normal numbers, shape (draws, names), and a uniform number each (0 to 1),
         which widens those of the constants to Student's t."""
         away = normal @ self._factor.T
-        if self.refits is not None:  # the first of their numbers says which
+        if self.refits is not None:  # the first of their numbers selects the refit
             places = np.minimum((ndtr(normal[:, 0]) * len(self.refits)).astype(int), len(self.refits) - 1)
             away[:, : self.fitted] = self.refits[places] - self.means[: self.fitted]
         if np.isfinite(self.degrees_of_freedom) and self.fitted:
@@ -146,7 +146,7 @@ class UncertainNumbers(Frozen):
         return self.at(ndtri(points[:, :-1]), points[:, -1])
 
     def groups(self) -> list[list[int]]:
-        """Numbers that are independent of all others, apart from those in their own group."""
+        """Groups of numbers that are independent of all numbers outside the group."""
         size = np.sqrt(np.diag(self.covariance))
         related = np.abs(self.covariance / np.outer(size, size)) > _TOGETHER
         if self.refits is not None:
@@ -164,12 +164,12 @@ class UncertainNumbers(Frozen):
 
 
 def _given_deviations(vessel: Vessel | Train) -> dict[str, float]:
-    """Standard deviations in SI that numbers were given with, by the names of their conditions.
+    """Given standard deviations in SI, by the names of conditions.
 
     Raises
     ------
     InputError
-        For one that no condition of the vessel takes up: it would be left out without a word.
+        For a standard deviation that does not belong to a condition of the vessel.
     """
     found, taken = {}, set()
     settings = sorted(
@@ -181,15 +181,13 @@ def _given_deviations(vessel: Vessel | Train) -> dict[str, float]:
             taken.add(id(setting.value))
     left = [str(value) for value in _values_in(vessel, set()) if value.deviation and id(value) not in taken]
     if left:
-        message = f"{', '.join(left)}: the standard deviation of a number that no condition of it takes up"
-        raise InputError(
-            message, vessel.label, "leave it out, or let that number be one of the vessel's own conditions"
-        )
+        message = f"{', '.join(left)}: the standard deviation does not belong to a condition of the vessel"
+        raise InputError(message, vessel.label, "leave it out, or give the number directly to the vessel")
     return found
 
 
 def _values_in(held: Any, seen: set[int]) -> Iterator[Value]:
-    """Every value in an object, its fields and what they hold, each once."""
+    """Every value in an object, its fields and their contents, each once."""
     if id(held) in seen or isinstance(held, str | int | float) or held is None:
         return
     seen.add(id(held))
@@ -210,24 +208,23 @@ def _values_in(held: Any, seen: set[int]) -> Iterator[Value]:
 def check_confidence(
     vessel: Vessel | Train, confidence: Any, spread: Mapping[str, Any] | None, sought: Iterable[str] = ()
 ) -> None:
-    """InputError for a confidence that is none, a spread without one, or for a number that is sought and uncertain at
-    once."""
+    """Raise InputError for an invalid confidence, a spread without one, or a number that is both free and uncertain."""
     if confidence is None:
         if spread:
-            raise InputError("a spread is given, and no confidence", vessel.label, "give confidence=0.95, too")
+            raise InputError("a spread is given without a confidence", vessel.label, "give confidence=0.95, too")
         return
     if isinstance(confidence, bool) or not isinstance(confidence, int | float) or not 0.5 <= confidence <= 0.999:
         raise InputError(f"confidence = {confidence!r}", vessel.label, "give a probability from 0.5 to 0.999")
     for name in sought:
         value = vessel.spec.conditions[name].value if name in vessel.spec.conditions else None
         if name in (spread or {}) or (value is not None and value.deviation):
-            raise InputError(f"{name} is sought, and uncertain", vessel.label, "it cannot be both")
+            raise InputError(f"{name} is both free and uncertain", vessel.label, "it cannot be both")
     if not vessel.chemistry.unknowns:  # those of a fit to come are uncertain
         UncertainNumbers.of(vessel, spread)
 
 
 def draws_for(vessel: Vessel | Train) -> int:
-    """How many draws a probability of this vessel is taken from."""
+    """The number of draws for a probability of this vessel."""
     is_alone = not isinstance(vessel, Vessel) or vessel.spec.has_segments or bool(vessel.spec.model.balances.conditions)
     return _DRAWS_ALONE if is_alone else _DRAWS
 
@@ -240,13 +237,13 @@ def drawn_metric(vessel: Vessel | Train, uncertain: UncertainNumbers, rows: np.n
 
 
 def share_reaching(values: np.ndarray, target: float, sign: float) -> float:
-    """The share of draws that come to a target (from below for a positive sign); those without a value do not."""
+    """The fraction of draws that reach a target (from below for a positive sign); those without a value do not."""
     with np.errstate(invalid="ignore"):
         return float(np.mean(sign * (values - target) >= 0))
 
 
 def margin(values: np.ndarray, target: float, sign: float, confidence: float) -> float:
-    """By how much all but a share 1 - confidence of the draws pass a target; below zero where they do not."""
+    """The margin by which all but a fraction 1 - confidence of the draws pass a target; negative if they do not."""
     passed = np.sort(np.where(np.isfinite(values), sign * (values - target), -np.inf))
     place = (1 - confidence) * len(passed) - 0.5
     low = int(np.clip(np.floor(place), 0, len(passed) - 2))
@@ -257,17 +254,17 @@ def margin(values: np.ndarray, target: float, sign: float, confidence: float) ->
 
 @dataclass(frozen=True, eq=False)
 class SpreadSources(Frozen, Result):
-    """Where the spread of a metric comes from.
+    """The sources of the spread of a metric.
 
     Attributes
     ----------
     metric : Metric
     sources : tuple of str
-        Uncertain numbers; those that are correlated stand together.
+        Uncertain numbers; correlated ones are grouped.
     linear : array, shape (sources,)
-        Shares of the variance by the slopes (propagation of error); they add up to one.
+        Fractions of the variance by the derivatives (propagation of error); their sum is one.
     first, total : arrays, shape (sources,)
-        Sobol' shares: of each source by itself, and with all that it does together with others.
+        Sobol' indices: of each source alone, and with its interactions.
     standard_deviation : float
         Of the metric over the draws, in SI.
     vessel : Vessel or Train
@@ -290,7 +287,7 @@ class SpreadSources(Frozen, Result):
     vessel: Vessel | Train
 
     def table(self) -> Table:
-        """One row a source, the largest first."""
+        """One row per source, the largest first."""
         order = np.argsort(-self.total)
         return frame(
             {
@@ -302,16 +299,16 @@ class SpreadSources(Frozen, Result):
         )
 
     def facts(self) -> dict[str, str]:
-        """The spread, and what most of it comes from."""
+        """The spread, and its largest source."""
         spread = self.vessel.spec.display.text(self.standard_deviation, self.metric.kind, 3)
         worst = int(np.argmax(self.total))
         return {
             f"standard deviation of {self.metric}": spread,
-            "most of it from": f"{self.sources[worst]} ({100 * self.total[worst]:.0f} %)",
+            "largest source": f"{self.sources[worst]} ({100 * self.total[worst]:.0f} %)",
         }
 
     def to_dict(self) -> dict[str, Any]:
-        """Plain data: shares by source."""
+        """Plain data: fractions by source."""
         return {
             "metric": str(self.metric),
             "standard_deviation_si": self.standard_deviation,
@@ -330,14 +327,14 @@ class SpreadSources(Frozen, Result):
 def spread_sources(
     vessel: Vessel | Train, metric: Metric | str, spread: Mapping[str, Any] | None = None, seed: int = 0
 ) -> SpreadSources:
-    """Where the spread of a metric of a vessel comes from: its fitted constants, and other uncertain numbers.
+    """Find the sources of the spread of a metric of a vessel: its fitted constants, and other uncertain conditions.
 
     Parameters
     ----------
     vessel : Batch, SemiBatch, StirredTank, PlugFlow or Train
     metric : Metric or str
     spread : mapping of condition to quantity, optional
-        Standard deviations of other numbers, by the names that `with_` takes: {"flow": "1 m3/h", "T": "2 K"}.
+        Standard deviations of other conditions: {"flow": "1 m3/h", "T": "2 K"}.
     seed : int
         Of the draws.
 
@@ -348,7 +345,7 @@ def spread_sources(
     Raises
     ------
     InputError
-        If nothing about the vessel is uncertain, or with all that is wrong with the question.
+        If the vessel has no uncertain numbers, or with all faults of the question.
 
     Examples
     --------
@@ -363,8 +360,8 @@ def spread_sources(
 
 
 def find_sources(vessel: Vessel | Train, metric: Metric, uncertain: UncertainNumbers, seed: int) -> SpreadSources:
-    """Shares by slopes, and Sobol' shares: total ones by M. J. W. Jansen, Comput. Phys. Commun. 117 (1999) 35, of first
-    order by A. Saltelli and others, Comput. Phys. Commun. 181 (2010) 259."""
+    """Fractions by derivatives, and Sobol' indices: total ones by M. J. W. Jansen, Comput. Phys. Commun. 117 (1999) 35,
+    of first order by A. Saltelli and others, Comput. Phys. Commun. 181 (2010) 259."""
     groups = uncertain.groups()
     run: Any = vessel.run()
     slope = np.array(run.slopes((metric,), uncertain.names))[0]
@@ -375,7 +372,7 @@ def find_sources(vessel: Vessel | Train, metric: Metric, uncertain: UncertainNum
 
     points = np.clip(qmc.Sobol(2 * count, seed=seed).random(_SHARES), 1e-12, 1 - 1e-12)
     both = ndtri(points)
-    calm = np.full(_SHARES, 0.5)  # chances of their own would be one more source
+    calm = np.full(_SHARES, 0.5)  # independent uniform numbers would be one more source
     one, other = (uncertain.at(part, calm) for part in (both[:, :count], both[:, count:]))
     mixed = []
     for group in groups:

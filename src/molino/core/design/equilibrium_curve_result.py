@@ -32,12 +32,12 @@ class EquilibriumCurves(Frozen, Result):
     lines : tuple of arrays, each of shape (points, 2)
         Temperature and metric along the operating line of each bed.
     locus : array, shape (points, 2)
-        Temperature and metric where the rate is highest over temperature; empty where that is not known.
+        Temperature and metric where the rate is highest over temperature; empty if unknown.
     duties : tuple of float
-        Heat taken up between the beds in W, so many less one.
+        Heat into the mixture between the beds in W.
     target : float or None
     is_reached : bool
-        Whether the beds come to the target.
+        Whether the beds reach the target.
 
     Examples
     --------
@@ -67,7 +67,7 @@ class EquilibriumCurves(Frozen, Result):
         return self.vessel.spec.display
 
     def table(self) -> Table:
-        """One row a temperature: the metric at equilibrium at each pressure."""
+        """One row per temperature: the metric at equilibrium at each pressure."""
         display, metric = self.display, self.metric
         found = {display.heading("T", "temperature"): display.number(self.temperatures, "temperature")}
         for P, row in zip(self.pressures, self.values, strict=True):
@@ -76,7 +76,7 @@ class EquilibriumCurves(Frozen, Result):
         return frame(found)
 
     def beds(self) -> Table:
-        """One row a bed: temperature and metric where it begins and ends, and the heat taken up before the next."""
+        """One row per bed: temperature and metric at its inlet and outlet, and the duty before the next."""
         display, metric = self.display, self.metric
         rows = []
         for n, line in enumerate(self.lines):

@@ -1,7 +1,7 @@
-"""`equilibrium_curves`: how far a feed could go over temperature and pressure, and by how many adiabatic beds.
+"""`equilibrium_curves`: equilibrium of a feed over temperature and pressure, with adiabatic beds.
 
-The operating line of an adiabatic bed goes from its inlet to equilibrium along the balance of energy; between beds the
-mixture is cooled. The best rate lies on the locus where the rate is highest over temperature at each composition (O.
+The operating line of an adiabatic bed goes from its inlet to equilibrium along the energy balance; between beds the
+mixture is cooled. On the locus of the maximum rate, the rate is highest over temperature at each composition (O.
 Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, chapter 9; K. G. Denbigh, Chem. Eng. Sci. 8 (1958) 125).
 """
 
@@ -99,7 +99,7 @@ def equilibrium_curves(
     grid = np.linspace(low, high, _POINTS)
     values = np.array([_curve(held, asked, grid, p) for p in pressures])
     if not np.isfinite(values).any():
-        held.run()  # says why
+        held.run()  # raises the reason
     lines, duties = _lines(held, asked, inlet, wanted, approach, beds)
     reached = wanted is not None and bool(lines) and _passes(lines, wanted)
     locus = _locus(vessel, held, asked, (low, high))
@@ -119,7 +119,7 @@ def check_curves(
     approach: Any = None,
     beds: int = 8,
 ) -> tuple[AtEquilibrium, tuple[float, float], list[float], Value | None, float | None]:
-    """What the curves are made of, read: the feed at equilibrium, bounds and pressures in SI, the inlet, the target.
+    """The inputs of the curves: the feed at equilibrium, bounds and pressures in SI, the inlet, the target.
 
     Raises
     ------
@@ -127,7 +127,7 @@ def check_curves(
         With all faults of the fields.
     """
     if not isinstance(vessel, FlowVessel):
-        raise InputError(f"{vessel!r} is not a vessel through which a feed flows", "equilibrium", "give a tube")
+        raise InputError(f"{vessel!r} is not a flow vessel", "equilibrium", "give a tube")
     faults, at = Faults(), at_equilibrium(vessel)
     low = high = 0.0
     with faults.at("equilibrium, T"):
@@ -149,9 +149,9 @@ def check_curves(
         if approach is not None:
             units.read(approach, "temperature difference", "approach")
             if not at.by_reactions:
-                raise InputError("the least Gibbs energy knows no approach by reactions", "", "leave it out")
+                raise InputError("an approach needs reactions, not the least Gibbs energy", "", "leave it out")
     if not isinstance(beds, int) or isinstance(beds, bool) or not 1 <= beds <= _MOST_BEDS:
-        faults.add("equilibrium, beds", f"{beds!r} is no number of beds", f"give 1 to {_MOST_BEDS}")
+        faults.add("equilibrium, beds", f"{beds!r} is not a number of beds", f"give 1 to {_MOST_BEDS}")
     faults.raise_any()
     held = at.with_(heat=None, T=Value(low, "K"), **({"P": Value(pressures[0], "Pa")} if at.is_gas else {}))
     held.spec.check_metric(metric)
@@ -166,7 +166,7 @@ def at_equilibrium(vessel: FlowVessel) -> AtEquilibrium:
 
 
 def _curve(held: AtEquilibrium, metric: Metric, grid: np.ndarray, P: float) -> np.ndarray:
-    """The metric over temperature; nan where no equilibrium was found."""
+    """The metric over temperature; nan if no equilibrium was found."""
     names = ("T", "P") if held.is_gas else ("T",)
     at = Evaluator(ParameterMap(held, names), (metric,))
     found = []
@@ -186,7 +186,7 @@ def _passes(lines: Sequence[np.ndarray], target: float) -> bool:
 def _lines(
     held: AtEquilibrium, metric: Metric, inlet: Value | None, target: float | None, approach: Any, most: int
 ) -> tuple[list[np.ndarray], list[float]]:
-    """The operating line of each adiabatic bed, and the duties between them; none where no enthalpies are known."""
+    """The operating line of each adiabatic bed, and the duties between them; none if enthalpies are unknown."""
     if isinstance(held.spec.thermal, InputError) or inlet is None:
         return [], []
     more = {c.reaction: approach for c in held.spec.form.constants} if approach is not None else {}
@@ -207,7 +207,7 @@ def _lines(
 
 
 def _along(held: AtEquilibrium, metric: Metric, bed: Run) -> np.ndarray:
-    """Temperature and metric, counted from the first feed, along the way of an adiabatic bed."""
+    """Temperature and metric, relative to the first feed, along an adiabatic bed."""
     begin, end = bed.stream_in(), bed.stream_out()
     carried, found = enthalpy(bed.fluid, begin), []
     for share in np.linspace(0.0, 1.0, _ALONG):
@@ -218,7 +218,7 @@ def _along(held: AtEquilibrium, metric: Metric, bed: Run) -> np.ndarray:
 
 
 def _metric_at(held: AtEquilibrium, metric: Metric, stream: Stream) -> float:
-    """A metric of what flows at a place, as if it were the outlet."""
+    """A metric of the stream at a place, as if it were the outlet."""
     case = held.spec.case
     state = np.zeros(len(case.balances.states))
     state[: len(stream.amounts)] = [stream.amounts[s] for s in held.chemistry.names]
@@ -228,7 +228,7 @@ def _metric_at(held: AtEquilibrium, metric: Metric, stream: Stream) -> float:
 
 
 def _locus(vessel: FlowVessel, held: AtEquilibrium, metric: Metric, between: tuple[float, float]) -> np.ndarray:
-    """Where along the way from the feed to equilibrium the rate is highest over temperature, shape (points, 2)."""
+    """The points from feed to equilibrium at which the rate is highest over temperature, shape (points, 2)."""
     reactions, nothing = vessel.chemistry.reactions, np.zeros((0, 2))
     if len(reactions) != 1 or vessel.spec.is_at_equilibrium or vessel.chemistry.unknowns:
         return nothing

@@ -29,8 +29,8 @@ from molino.core.vessels.flow_vessel import FlowVessel
 class Evaluator(Frozen, Printed):
     """Metrics of a vessel as a function of some of its conditions, compiled; made by `mo.evaluator`.
 
-    Calling it with numbers in SI, one for each setting, gives the metrics in SI, shape (metrics,): what
-    `vessel.with_(...).run()` would say, without the objects around it.
+    Calling it with numbers in SI, one for each condition, gives the metrics in SI, shape (metrics,), of
+    `vessel.with_(...).run()`.
 
     Attributes
     ----------
@@ -69,7 +69,7 @@ class Evaluator(Frozen, Printed):
 
     @cached_property
     def _runs_whole(self) -> bool:
-        """Whether more than one integration is needed: by stages, or for values at both ends."""
+        """Whether more than one integration is needed: for stages, or for conditions at both ends."""
         return self.map.vessel.spec.has_segments or bool(self._balances.conditions)
 
     def __call__(self, *numbers: float) -> np.ndarray:
@@ -108,7 +108,7 @@ class Evaluator(Frozen, Printed):
         if (amounts < -RUN_OUT * np.max(np.abs(amounts))).any():
             name = self._balances.names[self._balances.amounts[int(np.argmin(amounts))]]
             where = ", ".join(f"{n} = {v:.6g}" for n, v in zip(self.map.names, numbers, strict=True))
-            message = f"{name} runs out at {where}, and a rate law goes on consuming it"
+            message = f"{name} is exhausted at {where}, and a rate law still consumes it"
             raise SolveError(message, self.map.vessel.label, f"make that rate fall to zero with [{name}]")
 
     def __str__(self) -> str:
@@ -134,7 +134,7 @@ def evaluator(vessel: Vessel, conditions: Sequence[str], metrics: Sequence[Metri
     Raises
     ------
     InputError
-        With every setting and metric that is none.
+        With every unknown condition and metric.
 
     Examples
     --------

@@ -21,7 +21,7 @@ from molino.core.errors import SolveError
 from molino.core.trains.train import Train
 
 _QUANTILE, _MOST_MOVES = 1e-5, 12
-"""How near, relative to a limit, its quantile comes to it; and how often limits are moved for that."""
+"""Relative tolerance of the quantile of a limit, and the largest number of moves of limits."""
 
 
 @checked
@@ -102,20 +102,20 @@ def answer(
 def _with_confidence(
     question: Question, nominal: Optimum, seed: int, progress: Callable[[int, float], None] | None
 ) -> Optimum:
-    """The optimum whose limits are met with a probability: each is moved by what its quantile misses, and the optimum
-    sought again from the one before, until nothing moves any more."""
+    """The optimum whose limits are met with a probability: each limit is moved by the deviation of its quantile, and
+    the optimum searched again from the one before, until limits no longer move."""
     assert question.confidence is not None
     moves, found, integrations = np.zeros(len(question.limits)), nominal, nominal.integrations
     before: tuple[np.ndarray, np.ndarray] | None = None
     for _ in range(_MOST_MOVES):
         left, reached = _quantiles(question, found, seed)
         size = np.array([max(abs(limit.value), 1e-12) for limit in question.limits])
-        slack = np.array(found.left) > 1e-6 * size  # what does not hold the optimum may be met by more than needed
+        slack = np.array(found.left) > 1e-6 * size  # inactive limits may have a larger margin
         miss = np.where(slack & (left >= 0), 0.0, left)
         if (np.abs(miss) <= _QUANTILE * size).all():
             break
         slope = np.ones(len(moves))
-        if before is not None:  # how much a quantile gains by a move, from the last one
+        if before is not None:  # the change of a quantile per move, from the last one
             way = moves - before[0]
             slope = np.where(np.abs(way) > 0, (left - before[1]) / np.where(way == 0, 1.0, way), 1.0)
         before = moves, left
@@ -152,7 +152,7 @@ def _with_confidence(
 
 
 def _quantiles(question: Question, found: Optimum, seed: int) -> tuple[np.ndarray, tuple[float, ...]]:
-    """By how much the quantile of each limit is met at an optimum in SI, and the share of draws that meet it."""
+    """The margin of the quantile of each limit at an optimum in SI, and the fraction of draws that meet it."""
     assert question.confidence is not None
     uncertain = UncertainNumbers.of(found.vessel, question.spread)
     rows = uncertain.draws(draws_for(found.vessel), seed)
@@ -163,6 +163,6 @@ def _quantiles(question: Question, found: Optimum, seed: int) -> tuple[np.ndarra
         left.append(margin(values, limit.value, limit.sign, question.confidence))
         reached.append(share_reaching(values, limit.value, limit.sign))
     if not np.isfinite(left).all():
-        message = "too many draws cannot be run at the optimum for a probability to be taken"
+        message = "too many draws cannot be run at the optimum to compute a probability"
         raise SolveError(message, question.vessel.label, "ask for less confidence, or narrower bounds")
     return np.array(left), tuple(reached)

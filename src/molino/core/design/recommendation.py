@@ -15,7 +15,7 @@ from molino.core.frozen import Frozen, FrozenMapping
 from molino.core.results import Result, Table, frame, plain_dict
 
 _AS_GOOD = 2e-3
-"""Objectives that differ by no more than this, relative, are as good; then the smaller volume counts."""
+"""Relative difference of objectives that are equally good; the smaller volume is then preferred."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -26,13 +26,13 @@ class Arrangement(Frozen):
     ----------
     name : str
     optimum : Optimum or None
-        None where it cannot meet the target.
+        None if it cannot meet the target.
     reason : str
-        Why not.
+        The reason for that.
     half_width : float or None
         Of the 95 % interval of the objective in SI, from the covariance of fitted constants.
     at_end : mapping of condition to "largest" or "smallest"
-        Numbers that are at an end of the range that `recommend` searches by itself: a wider one may hold a better one.
+        Conditions at an end of the range that `recommend` has chosen: a wider range may contain a better optimum.
     """
 
     name: str
@@ -43,14 +43,14 @@ class Arrangement(Frozen):
 
     @property
     def volume(self) -> float:
-        """Its whole volume in m^3; nan of a batch, whose volume is any."""
+        """Its whole volume in m^3; nan for a batch, whose volume is arbitrary."""
         if self.optimum is None or self.optimum.run.duty_kind == "energy":
             return np.nan
         return float(self.optimum.run.volume_si)
 
     @property
     def parts(self) -> int:
-        """How many vessels, pumps and side feeds it has."""
+        """Number of vessels, pumps and side feeds."""
         vessel: Any = self.optimum.vessel if self.optimum is not None else None
         return len(vessel.steps) + 1 if not isinstance(vessel, Vessel) else 1
 
@@ -94,7 +94,8 @@ class Recommendation(Frozen, Result):
         return optimum.display
 
     def table(self) -> Table:
-        """One row an arrangement that meets the target: objective with its interval, conditions, volume, time, duty."""
+        """One row per arrangement that meets the target: objective with its interval, conditions, volume, time,
+        duty."""
         display, rows = self.display, []
         for one in self.arrangements:
             row: dict[str, Any] = {"arrangement": one.name}
@@ -124,12 +125,12 @@ class Recommendation(Frozen, Result):
         return found
 
     def answer(self) -> tuple[str, str]:
-        """Which arrangement, and the first with its reason."""
+        """The question, and the best arrangement with the reason."""
         facts = self.facts()
         return f"Which arrangement has the best {self.objective}?", f"{facts['recommended']}. {facts['because']}"
 
     def why(self) -> str:
-        """Why the first is first, in words."""
+        """The reason of the order, in words."""
         able = [a for a in self.arrangements if a.optimum is not None]
         first, others = able[0], able[1:]
         assert first.optimum is not None
@@ -172,7 +173,7 @@ class Recommendation(Frozen, Result):
         return f" with {ratio:.3g} times the volume" if abs(ratio - 1) > 0.01 else " with as much volume"
 
     def to_dict(self) -> dict[str, Any]:
-        """Plain data: every arrangement with its optimum, and why the first is first."""
+        """Plain data: every arrangement with its optimum, and the reason of the order."""
         return plain_dict(
             {
                 "objective": self.objective,
@@ -207,7 +208,7 @@ class Recommendation(Frozen, Result):
 
 
 def _conditions(found: Optimum) -> str:
-    """Conditions at the optimum but for sizes; what is the same in all vessels once."""
+    """Conditions at the optimum except sizes; those that are equal in all vessels once."""
     by_name: dict[str, list[str]] = {}
     for n in found.free:
         name = n.name.rpartition(".")[2]

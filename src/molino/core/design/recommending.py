@@ -1,4 +1,4 @@
-"""`recommend`: arrangements of vessels side by side, each at its own best, for one chemistry, feed and target."""
+"""`recommend`: a comparison of arrangements of vessels, each at its own optimum, for one chemistry, feed and target."""
 
 from __future__ import annotations
 
@@ -31,14 +31,14 @@ from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.stirred_tank import StirredTank
 
 _SIZES = 1e-3, 1e4
-"""Sizes to search between, as multiples of the one in which the feed would be used up at its own rate, or smaller
-where a tube or tank that meets the target is smaller."""
+"""Range of sizes of the search, as multiples of the size in which the feed would be consumed at its initial rate, or
+smaller if a tube or tank that meets the target is smaller."""
 _AS_SMALL = 1.02
 _RECYCLE = 0.0, 20.0
 _SPLIT = 0.5, 0.99
-"""The share of the feed that goes into the first of two tubes, or through the one and not past it."""
+"""The fraction of the feed to the first of two tubes, or to the tube beside a by-pass."""
 _STARTS = {"tube": 2, "tank": 2, "tubes with a side feed": 1, "tubes with a cold shot": 1}
-"""From how many places the search for each begins, where not from one: those with several optima from more."""
+"""Number of starts of each search, if not one: more for arrangements with several optima."""
 _CONTAINS: dict[str, dict[str, str]] = {
     "2 tanks in series": {"tank": "tank 1"},
     "3 tanks in series": {"2 tanks in series": "", "tank": "tank 1"},
@@ -48,13 +48,14 @@ _CONTAINS: dict[str, dict[str, str]] = {
     "tubes with a side feed": {"tube": "tube 1"},
     "tubes with a cold shot": {"tube": "tube 1"},
 }
-"""The arrangements that each contains as a limit, and the vessel in it that is theirs (the same names, if empty)."""
+"""The arrangements that each contains as a limit, and the vessel of each that corresponds to theirs (the same names, if
+empty)."""
 _ROUGH = 1e-2
-"""What may be left of the first-order conditions of an optimum that is ranked."""
+"""Largest residual of the first-order conditions of an optimum that is ranked."""
 _NEAR_BOUND = 1.1
-"""A volume is at its lower bound free this factor, and a share or ratio next to nothing."""
+"""A volume within this factor of its lower bound vanishes, as does a smaller fraction or ratio."""
 _OF_A_BATCH = ("number", "concentration", "temperature", "pressure")
-"""Kinds of quantity that a batch has in common with what flows."""
+"""Kinds of quantity that a batch has in common with flow vessels."""
 
 
 @checked
@@ -121,7 +122,7 @@ def recommend(
 
 
 def _ranked(found: list[Arrangement], is_highest: bool) -> tuple[Arrangement, ...]:
-    """The best first; of those that are as good, the smallest and simplest first; those without an optimum last."""
+    """The best first; of equally good ones the smallest and simplest first; those without an optimum last."""
     able = [a for a in found if a.optimum is not None]
     if not able:
         reasons = "; ".join(f"{a.name}: {a.reason}" for a in found)
@@ -144,10 +145,10 @@ def _ranked(found: list[Arrangement], is_highest: bool) -> tuple[Arrangement, ..
 def check_recommendation(
     chemistry: Any, feed: Any, maximize: Any, minimize: Any, limits: Sequence[str], free: Mapping[str, Any], heat: Any
 ) -> MetricExpression:
-    """The objective; InputError with everything that is wrong with the question."""
+    """The objective; InputError with all faults of the question."""
     faults = Faults()
     if not isinstance(chemistry, Chemistry):
-        faults.add("recommend", f"{chemistry!r} is no chemistry", "give mo.Chemistry(...)")
+        faults.add("recommend", f"{chemistry!r} is not a chemistry", "give mo.Chemistry(...)")
     with faults.at("recommend"):
         require_feed(feed, "recommend")
     if (maximize is None) == (minimize is None):
@@ -167,7 +168,7 @@ def check_recommendation(
     for name, ends in free.items():
         with faults.at(f"recommend, free {name}"):
             if isinstance(ends, str) or not isinstance(ends, Sequence) or len(ends) != 2:
-                raise InputError(f"{ends!r} are no bounds", "", "give (low, high)")
+                raise InputError(f"{ends!r} are not bounds", "", "give (low, high)")
             low, high = (tube.spec.condition(name).read(end)[0] for end in ends)
             if not low < high:
                 raise InputError(f"{ends[0]} is not below {ends[1]}", "", "give (low, high)")
@@ -181,9 +182,9 @@ Maker = Callable[[], Made]
 
 
 class _Arrangements:
-    """How to make each arrangement: the vessel or train, and its free numbers.
+    """The makers of each arrangement: the vessel or train, and its free conditions.
 
-    The sizes at which each search begins follow from those of tube and tank.
+    Each search begins at sizes that follow from those of tube and tank.
     """
 
     def __init__(
@@ -197,7 +198,7 @@ class _Arrangements:
     ) -> None:
         is_prescribed = _own_T(free, heat) and not feed.is_gas
         self.chemistry, self.free, self.heat = chemistry, free, heat
-        self.feed = replace(feed, T=None) if is_prescribed else feed  # it is warmed to the temperature of its vessel
+        self.feed = replace(feed, T=None) if is_prescribed else feed  # it is heated to the temperature of its vessel
         self.show = show
         self.own = {"T": free["T"]} if _own_T(free, heat) else {}
         self.at = {"T": _middle(free["T"])} if self.own else {}
@@ -212,7 +213,8 @@ class _Arrangements:
             self._size(read_limit(limits[0], base))
 
     def _size(self, limit: Limit) -> None:
-        """Begin tube and tank with the smallest that meet a limit on one metric, the tank in that steady state."""
+        """Begin tube and tank with the smallest sizes that meet a limit on one metric, the tank in that steady
+        state."""
         if limit.is_everywhere or len(limit.expression.metrics) != 1:
             return
         for cls in (PlugFlow, StirredTank):
@@ -226,15 +228,15 @@ class _Arrangements:
                 self.begins[cls] = _state(sized.run)
 
     def learn(self, found: Arrangement) -> None:
-        """Take over the size of a tube or a tank, where there is one."""
+        """Take over the size of a tube or a tank, if there is one."""
         kinds: dict[str, Any] = {"tube": PlugFlow, "tank": StirredTank}
         if found.optimum is not None and found.name in kinds:
             self.sizes[kinds[found.name]] = found.volume
             self.at |= {n.name: Value(n.value) for n in found.optimum.free if n.name == "T" and found.name == "tube"}
 
     def with_ends(self, one: Arrangement) -> Arrangement:
-        """An arrangement with those of its numbers that are at an end of the range searched, but for the user's ranges
-        and parts that vanish."""
+        """An arrangement with the conditions that are at an end of a chosen range, except the user's ranges and parts
+        that vanish."""
         ends = {}
         for n in one.optimum.free if one.optimum is not None else ():
             what = n.name.rpartition(".")[2]
@@ -248,7 +250,8 @@ class _Arrangements:
         return replace(one, at_end=FrozenMapping(ends))
 
     def inside(self, name: str, inner: Arrangement) -> dict[str, Any]:
-        """The numbers with which an arrangement is one that it contains, but for vessels of next to no volume."""
+        """The conditions with which an arrangement equals one that it contains, except for vessels of almost no
+        volume."""
         assert inner.optimum is not None
         owner = _CONTAINS[name][inner.name]
         values = {n.name: n.value for n in inner.optimum.free}
@@ -271,7 +274,7 @@ class _Arrangements:
         return found
 
     def is_degenerate(self, found: Optimum) -> bool:
-        """Whether some part of it has next to no volume, or next to nothing flows back, past or to the side."""
+        """Whether a part of it has almost no volume, or its recycle, by-pass or side feed is almost zero."""
         values = {n.name: n.value for n in found.free}
         return any(
             (n.endswith(".volume") and v <= _NEAR_BOUND * self.bounds[0])
@@ -282,7 +285,7 @@ class _Arrangements:
 
     @cached_property
     def ignited(self) -> dict[str, Any]:
-        """The contents and the temperature of a tank at t = 0 from which it settles on its hot steady state, if any."""
+        """The contents and the temperature of a tank at t = 0 that lead to its hot steady state, if any."""
         if self.heat != "adiabatic":
             return {}
         try:
@@ -297,13 +300,13 @@ class _Arrangements:
 
     @property
     def returned(self) -> Feed | None:
-        """The returned stream from which a loop settles on its hot steady state, if any: the contents of a hot tank."""
+        """The returned stream that leads a loop to its hot steady state, if any: the contents of a hot tank."""
         hot = self.ignited
         return replace(self.feed, contents=hot["contents"], T=hot["T"]) if hot and not self.feed.is_gas else None
 
     @property
     def common(self) -> dict[str, Any]:
-        """What all vessels have."""
+        """The common fields of all vessels."""
         return {"heat": self.heat, "show": self.show, **(self.at if self.own else {})}
 
     def vessel(self, cls: Any, name: str = "", share: float = 1.0) -> Any:
@@ -325,7 +328,7 @@ class _Arrangements:
         return Batch(self.chemistry, self.feed, time=time, **self.common), free
 
     def series(self, parts: Sequence[tuple[str, Any, float]], recycle: float = 0.0) -> Maker:
-        """Vessels one after another: name, class and the share of the size of a single one, at which to begin."""
+        """Vessels in series: name, class and the initial size as a fraction of that of a single one."""
 
         def make() -> Made:
             vessels = [self.vessel(cls, name, share) for name, cls, share in parts]
@@ -336,19 +339,19 @@ class _Arrangements:
         return make
 
     def by_pass(self) -> Made:
-        """A tube, and a share of the feed that goes past it."""
+        """A tube with a by-pass."""
         tube, past = self.vessel(PlugFlow, "tube"), 2 * (1 - _SPLIT[1])
         free = self._of_parts(["tube"]) | self._of_whole_feed("feed T")
         steps = [tube.with_(feed=self.part(1 - past)), SideFeed(self.part(past), name="by-pass")]
         return Train(steps), free | {"by-pass.share": (1 - _SPLIT[1], 1 - _SPLIT[0])}
 
     def part(self, share: float) -> Feed:
-        """A share of the feed."""
+        """A fraction of the feed."""
         flow = Value(share * self.flow, self.display.unit("volumetric flow") or None)
         return replace(self.feed, flow=flow)
 
     def side(self) -> Made:
-        """Two tubes with a share of the feed in between; adiabatic, at a temperature of its own: a cold shot."""
+        """Two tubes with part of the feed in between; adiabatic, at its own temperature: a cold shot."""
         half = self.part(0.5)
         first, second = (self.vessel(PlugFlow, f"tube {n}", 0.6) for n in (1, 2))
         steps = [first.with_(feed=half), SideFeed(half, name="side feed"), second]
@@ -358,12 +361,12 @@ class _Arrangements:
         return Train(steps), free
 
     def _of_parts(self, names: Sequence[str]) -> dict[str, Any]:
-        """What is free of each vessel of a train."""
+        """The free conditions of each vessel of a train."""
         free: dict[str, Any] = {f"{name}.volume": self.bounds for name in names}
         return free | {f"{name}.T": ends for name in names for ends in self.own.values()}
 
     def _of_whole_feed(self, T: str) -> dict[str, Any]:
-        """What is free of the feed, its temperature by the name that a vessel or train has for it."""
+        """The free conditions of the feed; its temperature by the name of the vessel or train."""
         return {(T if name == "T" else name): ends for name, ends in self.of_feed.items()}
 
     def makers(self) -> dict[str, Maker]:
@@ -383,44 +386,46 @@ class _Arrangements:
 
 
 def _own_T(free: Mapping[str, Any], heat: Any) -> bool:
-    """Whether each vessel has a temperature of its own that is free."""
+    """Whether the temperature of each vessel is free."""
     return "T" in free and heat is None
 
 
 def _middle(ends: Any) -> Any:
-    """A temperature between two bounds, where each search begins."""
+    """The temperature between two bounds at which each search begins."""
     if isinstance(ends, str) or not isinstance(ends, Sequence) or len(ends) != 2:
-        raise InputError(f"{ends!r} are no bounds", "recommend, free T", "give (low, high)")
+        raise InputError(f"{ends!r} are not bounds", "recommend, free T", "give (low, high)")
     low, high = (units.positive(end, "temperature", "T") for end in ends)
     return replace(low, si=(low.si + high.si) / 2)
 
 
 def _state(run: Any) -> dict[str, Any]:
-    """Contents and temperature at the end of a run, as a tank begins with them."""
+    """Contents and temperature at the end of a run, as initial contents of a tank."""
     contents = {s: Value(max(float(c[-1]), 0.0), "mol/m^3") for s, c in run.concentrations.items()}
     return {"contents": contents, "T": Value(float(run.temperatures[-1]))}
 
 
 def _scale(tube: PlugFlow) -> float:
-    """The volume in which the feed would be used up at its own rate in m^3."""
+    """The volume in m^3 in which the feed would be consumed at its initial rate."""
     case = tube.spec.case
     first, scale = start(case)
     rate = np.abs(np.array(functions_of(case).slopes(first, 0.0)) / scale).max()
     if not rate > 0:
-        raise SolveError("nothing happens in the feed by itself", "recommend", "feed what the reaction needs to begin")
+        raise SolveError(
+            "no reaction starts in the feed", "recommend", "feed the species that the reaction needs to begin"
+        )
     return float(1 / rate)
 
 
 @dataclass(frozen=True)
 class _Task:
-    """The question that is asked of each arrangement."""
+    """The question for each arrangement."""
 
     maximize: str | None
     minimize: str | None
     limits: tuple[str, ...]
 
     def is_better(self, first: Optimum, second: Optimum) -> bool:
-        """Whether the first objective is better than the second by more than counts."""
+        """Whether the first objective is significantly better than the second."""
         if is_as_good(first.value, second.value):
             return False
         return (first.value > second.value) == (self.maximize is not None)
@@ -429,7 +434,7 @@ class _Task:
 def _at_its_best(
     name: str, make: Maker, task: _Task, n_starts: int, begin: Mapping[str, Any] | None = None
 ) -> Arrangement:
-    """One arrangement by `optimize`, perhaps from given numbers; why not, where it cannot meet the target."""
+    """One arrangement by `optimize`, optionally from given numbers; with the reason if it cannot meet the target."""
     try:
         vessel, free = make()
         vessel = vessel.with_(begin) if begin else vessel
@@ -447,9 +452,9 @@ def _at_its_best(
 def _nested(
     one: Arrangement, found: Sequence[Arrangement], arrangements: _Arrangements, make: Maker, task: _Task
 ) -> Arrangement:
-    """An arrangement at least as good as those it contains: sought again from the best of them where it is.
+    """An arrangement that is at least as good as those it contains: searched again from the best of them if it is not.
 
-    Where nothing is gained over an arrangement that it contains, it is that arrangement and is left out.
+    If it is not better than an arrangement that it contains, it is left out.
     """
     contained = [a for a in found if a.name in _CONTAINS.get(one.name, {}) and a.optimum is not None]
     if not contained:
@@ -471,7 +476,7 @@ def _nested(
 
 
 def _half_width(found: Optimum) -> float | None:
-    """Half of the 95 % interval of the objective, in the unit shown; None without a fit."""
+    """Half of the 95 % interval of the objective, in the unit of results; None without a fit."""
     first = found.vessel.vessels[0]
     covariance = first.chemistry.covariance
     if covariance is None:

@@ -27,7 +27,7 @@ def span(low: Any, high: Any, points: int) -> tuple[Any, ...]:
     low, high : quantities
         Both ends are among the values: "165 degC", "3 bar", "20 mol%", "1 per xylose", or bare numbers.
     points : int
-        How many.
+        Number of values.
 
     Returns
     -------
@@ -37,7 +37,7 @@ def span(low: Any, high: Any, points: int) -> tuple[Any, ...]:
     Raises
     ------
     InputError
-        If the ends are not of the same kind, or the number of points is no whole number.
+        If the ends are not of the same kind, or the number of points is not a whole number.
 
     Examples
     --------
@@ -51,7 +51,7 @@ def span(low: Any, high: Any, points: int) -> tuple[Any, ...]:
 
 @checked
 def log_span(low: Any, high: Any, points: int) -> tuple[Any, ...]:
-    """Values from low to high in equal ratios, for what goes through decades; see `span`.
+    """Values from low to high in equal ratios; see `span`.
 
     Parameters
     ----------
@@ -79,7 +79,7 @@ def log_span(low: Any, high: Any, points: int) -> tuple[Any, ...]:
 def _between(low: Any, high: Any, points: Any, spaced: Callable[..., np.ndarray], name: str) -> tuple[Any, ...]:
     if isinstance(points, bool) or not isinstance(points, int) or not 1 <= points <= MOST:
         advice = f"give a whole number from 1 to {MOST:,}"
-        raise InputError(f"{points!r} is no number of points", f"{name}, points", advice)
+        raise InputError(f"{points!r} is not a number of points", f"{name}, points", advice)
     texts = [_ENDS.fullmatch(end) if isinstance(end, str) else None for end in (low, high)]
     shares = [m for m in texts if m is not None and (" per " in f" {m[2]}" or "%" in m[2])]
     if len(shares) == 2 and shares[0][2].split() == shares[1][2].split():
@@ -102,5 +102,5 @@ def _between(low: Any, high: Any, points: Any, spaced: Callable[..., np.ndarray]
 
 def _check_above_zero(ends: Sequence[float], given: Sequence[Any], spaced: Any, name: str) -> None:
     if spaced is np.geomspace and min(ends) <= 0:
-        message = f"from '{given[0]}' to '{given[1]}' there are no equal ratios"
+        message = f"from '{given[0]}' to '{given[1]}' equal ratios are not possible"
         raise InputError(message, name, "give two ends above zero, or use span")

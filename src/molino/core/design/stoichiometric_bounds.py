@@ -34,7 +34,7 @@ def stoichiometric_bounds(vessel: Vessel, metric: Metric) -> tuple[float, float]
     Returns
     -------
     tuple of float
-        Infinite where nothing is known: another metric, or a vessel with further streams than feed and outlet.
+        Infinite if unknown: another metric, or a vessel with other streams than feed and outlet.
     """
     has_more = isinstance(vessel, FlowVessel) and (vessel.wall is not None or vessel.spec.has_side_feed)
     if metric.what in _NOT_NEGATIVE:

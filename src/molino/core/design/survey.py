@@ -1,4 +1,4 @@
-"""`survey`: given conversion, equilibrium, stirred tank, tube and batch side by side on one feed."""
+"""`survey`: a comparison of given conversion, equilibrium, stirred tank, tube and batch on one feed."""
 
 from __future__ import annotations
 
@@ -36,9 +36,9 @@ from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.stirred_tank import StirredTank
 
 _WAY = 0.95
-"""Fraction of the equilibrium conversion that counts as the whole of it."""
+"""Fraction of the equilibrium conversion that counts as equilibrium."""
 _FAR = 0.5
-"""Fraction of it below which a vessel is far from equilibrium."""
+"""Fraction of the equilibrium conversion below which a vessel is far from equilibrium."""
 _BEYOND = 1e-6
 NAMES = ("given conversion", "equilibrium", "stirred tank", "tube", "batch")
 
@@ -50,13 +50,13 @@ class Survey(Frozen, Result):
     Attributes
     ----------
     comparison : Comparison
-        Those that could be run.
+        Of the models that could be run.
     ratios : tuple of mapping of reaction to float
         Q/K of each reversible reaction in the outlet of each: 1 at equilibrium.
     fractions : tuple of float
         Conversion of the first reactant over that at equilibrium at the temperature of the outlet.
     remarks : mapping of name to str
-        What there is to say of each: why it is far from equilibrium, or cannot be run.
+        Remarks on each: why it is far from equilibrium, or cannot be run.
 
     Examples
     --------
@@ -78,7 +78,8 @@ class Survey(Frozen, Result):
         return self.comparison.display
 
     def table(self) -> Table:
-        """One row a vessel: residence time, metrics, temperature, duty, Q/K, fraction of the equilibrium conversion."""
+        """One row per vessel: residence time, metrics, temperature, duty, Q/K, fraction of the equilibrium
+        conversion."""
         display, rows = self.display, []
         for run, values, ratios, fraction in zip(
             self.comparison.runs, self.comparison.values, self.ratios, self.fractions, strict=True
@@ -107,11 +108,11 @@ class Survey(Frozen, Result):
 
     @property
     def headline(self) -> str:
-        """How many models, on one feed."""
+        """The number of models, and the feed."""
         return f"{len(self.table())} models of a vessel on one feed"
 
     def facts(self) -> dict[str, str]:
-        """Why each is where it is."""
+        """The remarks on each."""
         return dict(self.remarks)
 
     def __str__(self) -> str:
@@ -144,15 +145,15 @@ def survey(
         Space time of tank and tube, and time of the batch; by default the space time in which a tube reaches 95 % of
         the equilibrium conversion.
     conversions : mapping of reaction to conversion, optional
-        As for `AtConversion`, which is left out without.
+        As for `AtConversion`, which is omitted without them.
     T : temperature, optional
         Prescribed; by default that of the feed.
     heat : "isothermal", "adiabatic", Adiabatic or Jacket, optional
-        Of all of them.
+        Of all vessels.
     catalyst : Catalyst, optional
         Where a rate is per catalyst.
     metrics : sequence of Metric or str, optional
-        The conversion of each reactant fed, if omitted.
+        By default the conversion of each reactant fed.
     show : mapping of kind to unit, optional
 
     Raises
@@ -271,7 +272,7 @@ def _time_for(tube: PlugFlow, limit: AtEquilibrium | None) -> Value:
 
 
 def _fraction(run: RunResult, limit: AtEquilibrium | None) -> float:
-    """Conversion over that at equilibrium at the same temperature and pressure; nan where that is not known."""
+    """Conversion over that at equilibrium at the same temperature and pressure; nan if unknown."""
     if not run.vessel.spec.reactants:
         return math.nan
     species = run.vessel.spec.reactants[0]
@@ -291,7 +292,7 @@ def _fraction(run: RunResult, limit: AtEquilibrium | None) -> float:
 
 
 def _ratios(run: RunResult, limit: AtEquilibrium | None) -> dict[str, float]:
-    """Q/K of each reaction that has a constant of equilibrium, in the outlet."""
+    """Q/K in the outlet of each reaction that has an equilibrium constant."""
     if limit is None or not limit.by_reactions:
         return {}
     out, case = run.stream_out(), limit.spec.case
@@ -333,4 +334,6 @@ def _remark(run: RunResult, fraction: float, limit: AtEquilibrium | None) -> str
         return f"{text}: {error.faults[0].what}"
     except MolinoError:
         return f"{text} in {own}: the reaction is slow for this time"
-    return f"{text} in {own}: the reaction is slow, {display.text(longer.value, 'time')} would take it {100 * _WAY:g} %"
+    return (
+        f"{text} in {own}: the reaction is slow, {display.text(longer.value, 'time')} would give {100 * _WAY:g} % of it"
+    )

@@ -21,14 +21,14 @@ from molino.core.results import Result, Table, frame
 from molino.core.trains.train import Train
 
 AGREES = 1e-6
-"""Largest difference between a case computed together with others and by itself, relative to the largest value."""
+"""Largest difference between a case computed together with others and alone, relative to the largest value."""
 _SHOWN = 12
-"""How many rows are printed."""
+"""The number of printed rows."""
 
 
 @dataclass(frozen=True, eq=False)
 class SweptCondition(Frozen):
-    """A condition that a sweep varied.
+    """A condition of a sweep.
 
     Attributes
     ----------
@@ -36,11 +36,11 @@ class SweptCondition(Frozen):
     values : tuple
         As they were given.
     numbers : array or None, shape (values,)
-        In `unit`; None where the values are of several forms ("3 mol/L" and "20 mol%").
+        In `unit`; None if the values have several forms ("3 mol/L" and "20 mol%").
     unit : str
         '' of plain numbers.
     own : float
-        The vessel's own value in that unit; nan where it has none of that form.
+        The vessel's own value in that unit; nan if it has another form.
 
     Examples
     --------
@@ -64,17 +64,17 @@ class SweptCondition(Frozen):
 
     @property
     def label(self) -> str:
-        """As `heading`, with the unit pretty."""
+        """As `heading`, with a typeset unit."""
         return f"{self.name} [{units.pretty(self.unit)}]" if self.unit else self.name
 
     def text(self, i: int) -> str:
-        """One of its values with its unit."""
+        """A value with its unit."""
         if self.numbers is None:
             return str(self.values[i])
         return f"{units.number_text(float(self.numbers[i]), 6)} {units.pretty(self.unit)}".rstrip()
 
     def cells(self, places: np.ndarray) -> list[Any]:
-        """Its values at some places: numbers, or texts where they are of several forms."""
+        """Its values at some places: numbers, or texts if they have several forms."""
         return [str(self.values[i]) if self.numbers is None else float(self.numbers[i]) for i in places]
 
 
@@ -88,17 +88,17 @@ class Sweep(Frozen, Result):
     metrics : tuple of Metric
     conditions : tuple of SweptCondition
     shape : tuple of int
-        Of the grid, a number of values a condition; (cases,) of a list of cases.
+        Number of values of each condition of a grid; (cases,) of a list of cases.
     places : array of int, shape (cases, conditions)
-        Which value of each condition a case has.
+        The place of the value of each condition in each case.
     numbers : array, shape (cases, metrics)
-        In SI; nan where a case could not be computed.
+        In SI; nan for a case that could not be computed.
     reasons : tuple of str
-        For each case why not, or ''.
+        For each case the reason, or ''.
     is_stopped : bool
-        Whether it was interrupted; the part computed by then is kept.
+        Whether it was interrupted; the cases computed by then are kept.
     apart : float
-        The largest relative difference between cases computed together and run singly; nan where none was.
+        The largest relative difference between cases computed together and single runs; nan without single runs.
 
     Examples
     --------
@@ -121,10 +121,11 @@ class Sweep(Frozen, Result):
 
     @property
     def checks(self) -> tuple[Check, ...]:
-        """Some cases, drawn by seed, run singly; none of fewer than a hundred, or where all are run singly."""
+        """The check by single runs of some cases, drawn by seed; none for fewer than a hundred cases, or if all are run
+        singly."""
         if math.isnan(self.apart):
             return ()
-        return (Check("single runs agree", self.apart, AGREES, "some cases, drawn by seed, by runs of their own"),)
+        return (Check("single runs agree", self.apart, AGREES, "some cases, drawn by seed, by single runs"),)
 
     @cached_property
     def values(self) -> Mapping[str, np.ndarray]:
@@ -133,7 +134,7 @@ class Sweep(Frozen, Result):
 
     @property
     def is_grid(self) -> bool:
-        """Whether it has every combination of its conditions, and is no list of cases."""
+        """Whether it has every combination of its conditions, and is not a list of cases."""
         return len(self.shape) == len(self.conditions)
 
     @property
@@ -148,7 +149,7 @@ class Sweep(Frozen, Result):
 
     @cached_property
     def operating_point(self) -> np.ndarray:
-        """The metrics of the vessel under its own conditions in SI, shape (metrics,); nan where it has none."""
+        """The metrics of the vessel under its own conditions in SI, shape (metrics,); nan if undefined."""
         try:
             run = self.vessel.run()
             return np.array([run.metric(m) for m in self.metrics])
@@ -156,13 +157,14 @@ class Sweep(Frozen, Result):
             return np.full(len(self.metrics), np.nan)
 
     def at(self, case: int) -> str:
-        """The conditions of a case that were varied, in words: 'T = 175 °C, flow = 12 m³/h'."""
+        """The conditions of a case in words: 'T = 175 °C, flow = 12 m³/h'."""
         pairs = zip(self.conditions, self.places[case], strict=True)
         shown = self.varied or self.conditions
         return ", ".join(f"{c.name} = {c.text(i)}" for c, i in pairs if c in shown)
 
     def table(self) -> Table:
-        """One row a case: conditions and metrics as numbers with units in the headings, and why a case has none."""
+        """One row per case: conditions and metrics as numbers with units in the headings, and the reason of a case
+        without numbers."""
         columns: dict[str, Any] = {c.heading: c.cells(self.places[:, i]) for i, c in enumerate(self.conditions)}
         for i, metric in enumerate(self.metrics):
             heading = self.display.heading(str(metric), metric.kind)
@@ -172,7 +174,7 @@ class Sweep(Frozen, Result):
         return frame(columns)
 
     def facts(self) -> dict[str, str]:
-        """The highest and lowest value of each metric, with its conditions, and how many cases have none."""
+        """The highest and lowest value of each metric, with its conditions, and the number of cases without one."""
         found = {}
         for i, metric in enumerate(self.metrics):
             column = self.numbers[:, i]
@@ -211,7 +213,7 @@ class Sweep(Frozen, Result):
 
     @property
     def headline(self) -> str:
-        """What was swept over what."""
+        """The vessel and the conditions of the sweep."""
         over = ", ".join(one.name for one in self.varied) or "its draws"
         return f"{self.vessel.label} over {over}: {len(self.reasons)} cases"
 

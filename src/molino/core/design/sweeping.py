@@ -32,10 +32,11 @@ from molino.core.units import Value
 from molino.core.vessels.flow_vessel import FlowVessel
 
 _FEWEST, _PER_CHECK, _MOST_CHECKS = 100, 1000, 5
-"""Cases from which on one is run singly, too; one of each so many, of tanks of each hundred; and at most so many."""
+"""Number of cases from which on single runs check them; one of this many (of tanks one of a hundred); and the largest
+number of them."""
 _TOGETHER = 1024
-"""How many cases are integrated as one system; what is interrupted loses no more than these."""
-_UNDEFINED = "not defined here: it divides by nothing"
+"""Number of cases that are integrated as one system; an interruption loses at most these."""
+_UNDEFINED = "not defined here: division by zero"
 _INTERRUPTED = "interrupted before it was computed"
 
 
@@ -94,13 +95,13 @@ def sweep(
 
 
 def check_sweep(vessel: Vessel | Train, conditions: Any, metrics: Any) -> None:
-    """Raise InputError with all that is wrong with the question of a sweep; constants may still wait for a fit."""
+    """Raise InputError with all faults of the question of a sweep; constants may be unknown."""
     _Question.read(vessel, conditions, metrics)
 
 
 @dataclass(frozen=True, eq=False)
 class _Question:
-    """What a sweep asks for, read and checked."""
+    """The question of a sweep, read and checked."""
 
     vessel: Vessel | Train
     metrics: tuple[Metric, ...]
@@ -109,7 +110,7 @@ class _Question:
     numbers: Mapping[str, np.ndarray]
     """In SI."""
     forms: Mapping[str, str | None]
-    """None where it is not the same for all values."""
+    """None if it differs between values."""
     shape: tuple[int, ...]
     places: np.ndarray
 
@@ -136,13 +137,13 @@ class _Question:
         return cls(vessel, asked, given, settings, numbers, forms, shape, places)
 
     def require_known(self) -> None:
-        """Raise InputError if constants still wait for a fit."""
+        """Raise InputError if constants are unknown."""
         for vessel in self.vessel.vessels:
             vessel.spec.require_known()
 
     @cached_property
     def base(self) -> Vessel | None:
-        """The vessel whose numbers are exchanged, if cases can be integrated together."""
+        """The vessel whose parameters are varied, if cases can be integrated together."""
         if not isinstance(self.vessel, Vessel) or None in self.forms.values():
             return None
         found: Vessel = self.vessel
@@ -188,7 +189,7 @@ class _Question:
                 progress(case + 1, len(numbers))
 
     def _together(self, cases: range) -> np.ndarray:
-        """The metrics of cases integrated as one system, nan where one needs a look of its own."""
+        """The metrics of cases that are integrated as one system; nan for a case that must be run alone."""
         none = np.full((len(cases), len(self.metrics)), np.nan)
         base = self.base
         if base is None or len(cases) == 1:
@@ -218,7 +219,7 @@ class _Question:
         return max(float(np.nanmax(np.abs(self._alone(int(c))[0] - numbers[c]) / sizes)) for c in several)
 
     def _alone(self, case: int) -> tuple[np.ndarray, str]:
-        """The metrics of one case by a run of its own, and why it has none."""
+        """The metrics of one case by a single run, and the reason if it has none."""
         values = {name: self.given[name][i] for name, i in zip(self.given, self.places[case], strict=True)}
         found, reasons = np.full(len(self.metrics), np.nan), []
         try:
@@ -239,7 +240,7 @@ class _Question:
 
 
 def _metrics(vessel: Vessel | Train, given: Any, faults: Faults) -> tuple[Metric, ...]:
-    """The metrics asked for, each known of the vessel."""
+    """The requested metrics, checked for the vessel."""
     if isinstance(given, str | Metric) or not isinstance(given, Sequence):
         given = [given] if isinstance(given, str | Metric) else [*(given or ())]
     found: list[Metric] = []
@@ -249,7 +250,7 @@ def _metrics(vessel: Vessel | Train, given: Any, faults: Faults) -> tuple[Metric
             vessel.spec.check_metric(metric)
             found.append(metric)
     if not given:
-        faults.add("sweep", "no metric is asked for", "give metrics, like 'conversion of A'")
+        faults.add("sweep", "no metric is given", "give metrics, like 'conversion of A'")
     return tuple(dict.fromkeys(found))
 
 
@@ -257,7 +258,7 @@ _Cases = tuple[dict[str, tuple[Any, ...]], tuple[int, ...], np.ndarray]
 
 
 def _cases(conditions: Any, faults: Faults) -> _Cases:
-    """The values of each condition, the shape of the grid, and which value each case has of each."""
+    """The values of each condition, the shape of the grid, and the places of values in each case."""
     none: _Cases = ({}, (0,), np.zeros((0, 0), dtype=int))
     if isinstance(conditions, Mapping):
         given = {str(name): _several(values) for name, values in conditions.items()}
@@ -274,8 +275,8 @@ def _cases(conditions: Any, faults: Faults) -> _Cases:
         return given, shape, np.array([*itertools.product(*map(range, shape))], dtype=int).reshape(-1, len(shape))
     rows = [*conditions] if isinstance(conditions, Sequence) and not isinstance(conditions, str) else []
     if not rows or not all(isinstance(row, Mapping) and row for row in rows):
-        advice = "give a mapping of condition to values, or a list of mappings, one a case"
-        faults.add("sweep", f"{conditions!r} does not say what to vary", advice)
+        advice = "give a mapping of condition to values, or a list of mappings, one per case"
+        faults.add("sweep", f"{conditions!r} is not a set of conditions", advice)
         return none
     names = dict.fromkeys(name for row in rows for name in row)
     for n, row in enumerate(rows, 1):
@@ -303,7 +304,7 @@ def _read(setting: Condition, value: Any, faults: Faults) -> tuple[float, str]:
 
 
 def _shown(vessel: Vessel | Train, name: str, given: tuple[Any, ...]) -> SweptCondition:
-    """A condition as its table shows it: in the unit of its first value that has one."""
+    """A condition in its table: in the unit of its first value that has one."""
     setting = vessel.spec.condition(name)
     if name.endswith("]") and "[" in name:
         portions = [read_portion(v, True) for v in given]
@@ -340,7 +341,7 @@ def _in_unit(
 
 
 def _states(vessel: Vessel, balances: Balances, table: np.ndarray, ends: np.ndarray) -> np.ndarray:
-    """The states at the end of every case, shape (cases, states); nan where one has come to what cannot be."""
+    """The states at the end of every case, shape (cases, states); nan if they are not physical."""
     if vessel.spec.has_steady_state:
         assert isinstance(vessel, FlowVessel)
         return vessel.spec.solve_steady_many(balances, table)

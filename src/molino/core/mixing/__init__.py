@@ -1,1 +1,1 @@
-"""Tracer tests, distributions of residence times, models of flow, and what they do to conversion."""
+"""Tracer tests, residence time distributions, flow models, and conversion from them."""

@@ -19,17 +19,17 @@ from molino.core.units import Value
 
 @dataclass(frozen=True, eq=False)
 class Compartments(FlowModel):
-    """Mixed tanks and tubes joined by flows, as one draws them.
+    """A network of mixed tanks and tubes, connected by flows.
 
     Parameters
     ----------
     tanks, tubes : mapping of name to share
-        Of the whole volume; a share that is None is found by a fit, and one may be "rest".
+        Fractions of the whole volume; None is found by a fit, and one may be "rest".
     flows : mapping of name to mapping of name to share
         The targets of the outflow of "in" and of each compartment: {"in": {"bulk": 0.9, "out": "rest"}, "bulk": {"out":
-        1}}. Shares of one compartment add up to 1, one of them may be "rest", those that are None are found by a fit.
+        1}}. The fractions of a compartment add up to 1, one of them may be "rest", None is found by a fit.
     tube_tanks : int
-        How many tanks in series a tube is for E and F (for moments and conversions it is plug flow).
+        Number of tanks in series that represent a tube in E and F (for moments and conversions it is plug flow).
 
     Raises
     ------
@@ -62,12 +62,12 @@ class Compartments(FlowModel):
         for start, ends in dict(self.flows).items():
             if start not in ("in", *names):
                 faults.add(
-                    self.noun, f"a flow comes from '{start}', which is no compartment", f"{', '.join(names)} or in"
+                    self.noun, f"a flow comes from '{start}', which is not a compartment", f"{', '.join(names)} or in"
                 )
             for end in ends:
                 if end not in ("out", *names):
                     faults.add(
-                        self.noun, f"a flow goes to '{end}', which is no compartment", f"{', '.join(names)} or out"
+                        self.noun, f"a flow goes to '{end}', which is not a compartment", f"{', '.join(names)} or out"
                     )
             flows[start] = FrozenMapping(self._shares(dict(ends), f"flows out of {start}", faults))
         for start in ("in", *names):
@@ -95,12 +95,12 @@ class Compartments(FlowModel):
         known = [share.si for share in found.values() if isinstance(share, Value)]
         open_ones = [n for n, share in found.items() if share is None]
         if len(rests) > 1 or (open_ones and not rests):
-            faults.add(self.noun, f"{what}: what makes them a whole is not clear", "give one share as 'rest'")
+            faults.add(self.noun, f"{what}do not determine each other", "give one fraction as 'rest'")
         elif not open_ones and not faults.found:
             left = 1 - sum(known)
             if left < -1e-9 or (not rests and abs(left) > 1e-9):
                 faults.add(
-                    self.noun, f"{what} add up to {sum(known):g}", "give shares that add up to 1, or one as 'rest'"
+                    self.noun, f"{what} add up to {sum(known):g}", "give fractions that add up to 1, or one as 'rest'"
                 )
             elif rests:
                 found[rests[0]] = Value(max(left, 0.0), "")
@@ -113,7 +113,7 @@ class Compartments(FlowModel):
 
     @property
     def unknown(self) -> tuple[str, ...]:
-        """The shares that are not given."""
+        """The fractions that are not given."""
         return tuple(self.free_ranges())
 
     def with_numbers(self, numbers: Mapping[str, float]) -> Self:
@@ -127,7 +127,7 @@ class Compartments(FlowModel):
         return replace(self, tanks=volumes(self.tanks), tubes=volumes(self.tubes), flows=flows)
 
     def _throughputs(self) -> tuple[list[str], np.ndarray, np.ndarray, np.ndarray]:
-        """The names, the shares of each that go to each other, those that come in, and the flow through each."""
+        """The names, the fractions of each to each other, those of the inlet, and the flow through each."""
         names = [*self.tanks, *self.tubes]
         place = {n: i for i, n in enumerate(names)}
         passed, came = np.zeros((len(names), len(names))), np.zeros(len(names))
@@ -142,13 +142,13 @@ class Compartments(FlowModel):
         try:
             through = np.linalg.solve(np.eye(len(names)) - passed, came)
         except np.linalg.LinAlgError as error:
-            message = "what flows round never leaves"
+            message = "a closed circuit has no outlet"
             raise InputError(message, self.noun, "let some of it flow to 'out'") from error
         return names, passed, came, through
 
     @property
     def bypassed(self) -> float:
-        """The share that leaves at once."""
+        """The fraction that leaves at once."""
         share = self.flows["in"].get("out")
         return float(share.si) if isinstance(share, Value) else 0.0
 

@@ -1,4 +1,4 @@
-"""What a distribution of residence times makes of a reaction: segregation and maximum mixedness."""
+"""Conversion in a vessel of known residence time distribution: segregation and maximum mixedness."""
 
 from __future__ import annotations
 
@@ -25,24 +25,24 @@ from molino.core.vessels.batch import Batch
 _NORMAL = 1.959963984540054
 _ALIKE = 1e-4
 _EMPTY = 1e-8
-"""Share of the flow beyond which a distribution is cut."""
+"""Fraction of the flow beyond which a distribution is cut."""
 
 
 @dataclass(frozen=True, eq=False)
 class MixingBounds(Frozen, Result):
-    """The outlet of a vessel of known distribution of residence times, segregated and at maximum mixedness.
+    """The outlet of a vessel of known residence time distribution, segregated and at maximum mixedness.
 
-    Segregated, the fluid goes through as small batches, c = integral of c_batch(t) E(t) dt (P. V. Danckwerts, Chem.
+    In segregated flow, fluid elements are small batches, c = integral of c_batch(t) E(t) dt (P. V. Danckwerts, Chem.
     Eng. Sci. 8 (1958) 93). At maximum mixedness it mixes as early as the distribution allows, dc/dl = -r + (c - c_0)
-    E(l)/(1 - F(l)) over the life that is left, from infinity to 0 (Th. N. Zwietering, Chem. Eng. Sci. 11 (1959) 1).
-    For a single reaction of an order other than one the two are the bounds of the conversion.
+    E(l)/(1 - F(l)) over the life expectancy, from infinity to 0 (Th. N. Zwietering, Chem. Eng. Sci. 11 (1959) 1). For a
+    single reaction of an order other than one the two are the bounds of the conversion.
 
     Attributes
     ----------
     batch : Batch
     distribution : ResidenceTimeDistribution
     segregated, mixed : mapping of species to float
-        Concentrations that leave, in mol/m^3; `mixed` is empty where the batch is not isothermal.
+        Concentrations of the outlet, in mol/m^3; `mixed` is empty if the batch is not isothermal.
     deviations : mapping of species to float
         Standard deviations of the segregated ones, from the noise of the test.
     ideal : mapping of str to mapping
@@ -72,7 +72,7 @@ class MixingBounds(Frozen, Result):
     def _fed(self, species: str) -> float:
         fed = float(self.batch.spec.fed.concentrations.get(species, 0.0))
         if species not in self.batch.chemistry.names or not fed > 0:
-            raise InputError(f"no {species} is fed", self.batch.label, "name a species that is charged")
+            raise InputError(f"{species} is not fed", self.batch.label, "name a species that is charged")
         return fed
 
     def conversion(self, species: str, mixedness: str = "segregated") -> float:
@@ -81,16 +81,16 @@ class MixingBounds(Frozen, Result):
         Raises
         ------
         InputError
-            If none of it is fed, or it is not known for this.
+            If it is not fed, or the mixedness is unknown.
         """
         return 1 - self.concentrations(mixedness)[species] / self._fed(species)
 
     def concentrations(self, mixedness: str = "segregated") -> dict[str, float]:
-        """Of every species that leaves in mol/m^3; as for `conversion`."""
+        """Of every species of the outlet in mol/m^3; as for `conversion`."""
         known = {"segregated": self.segregated, "maximum mixedness": self.mixed, **self.ideal}
         if not known.get(mixedness):
             raise InputError(
-                f"'{mixedness}' is not known here",
+                f"'{mixedness}' is not known",
                 self.batch.label,
                 f"one of {', '.join(n for n in known if known[n])}",
             )
@@ -102,15 +102,15 @@ class MixingBounds(Frozen, Result):
         return at - half, at + half
 
     def order_in_words(self) -> str:
-        """Which of the two is the upper bound of the conversion, and why."""
+        """The upper bound of the conversion of the two, and the reason."""
         reactants = [s for s in self._reactants() if self.mixed]
         if not reactants:
             return ""
         gap = self.conversion(reactants[0]) - self.conversion(reactants[0], "maximum mixedness")
         if abs(gap) < _ALIKE:
-            return "of first order (or nearly): how early it mixes does not matter"
+            return "of first order (or nearly): the earliness of mixing has no effect"
         if len(self.batch.chemistry.reactions) > 1:
-            return "several reactions: how early it mixes matters, and neither need be a bound"
+            return "several reactions: the earliness of mixing has an effect, and neither needs to be a bound"
         above = gap > 0
         if above:
             return "order above one: early mixing lowers the rate, so segregation is the upper bound"
@@ -122,7 +122,7 @@ class MixingBounds(Frozen, Result):
         return [s for i, s in enumerate(self.batch.chemistry.names) if i in consumed and fed.get(s, 0.0) > 0]
 
     def table(self) -> Table:
-        """One row for each way of mixing: concentrations that leave, and conversions of the reactants of the feed."""
+        """One row per kind of mixing: concentrations of the outlet, and conversions of the reactants."""
         rows = []
         for name in ("plug flow", "segregated", "maximum mixedness", "mixed tank"):
             try:
@@ -137,7 +137,7 @@ class MixingBounds(Frozen, Result):
         return frame(rows)
 
     def facts(self) -> dict[str, str]:
-        """Conversions segregated (with the interval of the test) and mixed, and which bounds which."""
+        """Conversions segregated (with the interval of the test) and at maximum mixedness, and the upper bound."""
         found = {}
         for s in self._reactants():
             text = f"{self.conversion(s):.4g} segregated"
@@ -151,7 +151,7 @@ class MixingBounds(Frozen, Result):
         return found | ({"mixing": words} if (words := self.order_in_words()) else {})
 
     def to_dict(self) -> dict[str, Any]:
-        """Concentrations and conversions of each way of mixing."""
+        """Concentrations and conversions of each kind of mixing."""
         found: dict[str, Any] = {"mixing": self.order_in_words()}
         for name in ("plug flow", "segregated", "maximum mixedness", "mixed tank"):
             try:
@@ -166,20 +166,19 @@ class MixingBounds(Frozen, Result):
         return plain_dict(found)
 
     def __str__(self) -> str:
-        return "\n".join([f"{self.batch.label} over a distribution of residence times", *in_columns(self.facts())])
+        return "\n".join([f"{self.batch.label} over a residence time distribution", *in_columns(self.facts())])
 
 
 @checked
 def mixing_bounds(batch: Batch, distribution: ResidenceTimeDistribution) -> MixingBounds:
-    """What a vessel of known distribution of residence times makes of what it is fed.
+    """Compute the conversion in a vessel of known residence time distribution.
 
     Parameters
     ----------
     batch : Batch
-        Of a liquid, charged with the feed: its rate laws and, where it is not isothermal, its heat are those of each
-        small batch.
+        Of a liquid, charged with the feed: its rate laws and its heat are those of each fluid element.
     distribution : ResidenceTimeDistribution
-        From a tracer test, a model of flow or a field.
+        From a tracer test, a flow model or a field.
 
     Returns
     -------
@@ -188,9 +187,9 @@ def mixing_bounds(batch: Batch, distribution: ResidenceTimeDistribution) -> Mixi
     Raises
     ------
     InputError
-        If the batch holds a gas, or constants are not known.
+        If the batch holds a gas, or constants are unknown.
     SolveError
-        If it cannot be followed.
+        If the integration fails.
 
     Examples
     --------
@@ -203,7 +202,7 @@ def mixing_bounds(batch: Batch, distribution: ResidenceTimeDistribution) -> Mixi
     batch.spec.require_known()
     if batch.is_gas or not batch.spec.phase.carries_volume or batch.gas is not None:
         message = "the distribution is of a liquid of constant density"
-        raise InputError(message, batch.label, "charge a liquid, without model")
+        raise InputError(message, batch.label, "charge a liquid without a model")
     at, share = distribution.shares
     names = batch.chemistry.names
     longest = float(at[share > 0].max())
@@ -255,7 +254,7 @@ def _maximum_mixedness(batch: Batch, distribution: ResidenceTimeDistribution) ->
     last = float(t[count - 1])
     risk = PchipInterpolator(t[:count], -np.log(left[:count])).derivative()  # E/(1 - F), its integral exactly that of F
 
-    def slope(x: float, c: np.ndarray) -> np.ndarray:  # x = last - life left
+    def slope(x: float, c: np.ndarray) -> np.ndarray:  # x = last - life expectancy
         return np.asarray(production(c) - float(risk(last - x)) * (c - fed))
 
     rate = distribution.tail_rate if math.isfinite(distribution.tail_rate) else float(risk(last))
@@ -275,7 +274,7 @@ def _maximum_mixedness(batch: Batch, distribution: ResidenceTimeDistribution) ->
 
 
 def _rest(production: Any, fed: np.ndarray, rate: float) -> np.ndarray:
-    """Where dc/dt = production - rate (c - fed) comes to rest."""
+    """The steady state of dc/dt = production - rate (c - fed)."""
     found = solve_ivp(
         lambda t, c: production(c) - rate * (c - fed),
         (0.0, 60.0 / rate),

@@ -7,7 +7,7 @@ from scipy.interpolate import CubicSpline
 from scipy.optimize import nnls
 
 _MOST = 160
-"""Points of the distribution."""
+"""Largest number of points of the distribution."""
 _STRENGTHS = np.geomspace(1e-2, 1e5, 29)
 
 
@@ -16,8 +16,8 @@ def deconvolved(
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray, str]:
     """E(t), not negative, with outlet = inlet * E, by least squares with a penalty on its curvature.
 
-    The weight of the penalty is by generalised cross-validation of the same problem without the bound (G. H. Golub, M.
-    Heath, G. Wahba, Technometrics 21 (1979) 215).
+    The weight of the penalty is found by generalised cross-validation of the same problem without the bound (G. H.
+    Golub, M. Heath, G. Wahba, Technometrics 21 (1979) 215).
 
     Parameters
     ----------
@@ -25,17 +25,17 @@ def deconvolved(
     noise : float
         Standard deviation of the outlet.
     smoothing : float, optional
-        The weight, relative; found, if omitted.
+        The relative weight; found by default.
 
     Returns
     -------
     grid : array, shape (nodes,)
-        Even times.
+        Even times in s.
     E : array, shape (nodes,)
     spread : array, shape (nodes, points)
         Changes of E by one standard deviation of each point of the outlet.
     word : str
-        How it was done.
+        The method in words.
     """
     grid = np.linspace(0.0, float(times[-1]), min(_MOST, len(times)))
     matrix = convolution(times, inlet, grid)
@@ -77,7 +77,7 @@ def _by_cross_validation(matrix: np.ndarray, curvature: np.ndarray, size: float,
 
 
 def convolution(times: np.ndarray, inlet: np.ndarray, grid: np.ndarray) -> np.ndarray:
-    """The matrix that takes E at even nodes (straight lines between them) to the outlet at the times."""
+    """The matrix from E at even nodes (linear between them) to the outlet at the times."""
     step = float(grid[1] - grid[0])
     fine = 6  # points of quadrature to each interval, by Simpson's rule
     inside = np.linspace(0.0, 1.0, fine + 1)

@@ -21,23 +21,23 @@ _NORMAL = 1.959963984540054
 """Two-sided 95 % point of the normal distribution."""
 _TINY = 1e-12
 _NOTHING = 1e-8
-"""A dead fraction that is nothing but rounding."""
+"""A dead fraction that is rounding."""
 _AREA = 1e-6
 """Largest deviation of the area below E from 1."""
 RINGING = 0.05
-"""The lowest negative value of a computed E, as a share of its peak, that is set to zero."""
+"""The lowest negative value of a computed E, relative to its peak, that is set to zero."""
 _VISIBLE = 5e-3
-"""Deviation of a moment of the curve from the exact one that is stated."""
+"""Relative deviation of a moment of the curve from the exact one above which it is stated."""
 _CLEAR = 8.0
-"""Times the scatter of E that a peak of it stands out."""
+"""The height of a peak of E over its scatter."""
 
 
 @dataclass(frozen=True, eq=False)
 class ResidenceTimeDistribution(Frozen, Result):
-    """A distribution of residence times.
+    """A residence time distribution.
 
-    E(t) dt is the share of the outlet that has stayed between t and t + dt, F its integral (P. V. Danckwerts, Chem.
-    Eng. Sci. 2 (1953) 1; O. Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, chapter 11).
+    E(t) dt is the fraction of the outlet with a residence time between t and t + dt, F its integral (P. V. Danckwerts,
+    Chem. Eng. Sci. 2 (1953) 1; O. Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, chapter 11).
 
     Attributes
     ----------
@@ -48,22 +48,22 @@ class ResidenceTimeDistribution(Frozen, Result):
     raw : array, shape (3,)
         The first three moments about zero in s, s^2, s^3, with the tail.
     tail_rate : float
-        Beyond the last time 1 - F falls as exp(-rate t), in 1/s; nan where nothing is left.
+        Beyond the last time 1 - F falls as exp(-rate t), in 1/s; nan without a tail.
     volume, flow : Value or None
-        Of the vessel, where they are known.
+        Of the vessel, if known.
     recovery : float
-        Tracer found over tracer injected; nan where the injected amount is not known.
+        Tracer found over tracer injected; nan if the injected amount is unknown.
     is_rough : bool
-        Whether E carries the noise of a signal.
+        Whether E has the noise of a signal.
     smoothing : float or None
-        Of `smoothed`, the weight of its curvature; by generalised cross-validation, if None.
+        The weight of the curvature of `smoothed`; None: by generalised cross-validation.
     noise : Noise or None
-        That of the measurements, where it came from a test.
+        That of the measurements of a test.
     notes : mapping of str to str
-        How it was computed.
+        Notes on the computation.
     display : Display
     verified : tuple of Check
-        Properties of a computed curve.
+        The checks of a computed curve.
 
     Examples
     --------
@@ -91,11 +91,11 @@ class ResidenceTimeDistribution(Frozen, Result):
     def checks(self) -> tuple[Check, ...]:
         """The area below the curve; of a computed one also the sign of E before negative values are set to zero."""
         total = abs(float(self.shares[1].sum()) - 1)
-        return (Check("area below E is 1", total, _AREA, "the shares of all intervals and the tail"), *self.verified)
+        return (Check("area below E is 1", total, _AREA, "the sum over all intervals and the tail"), *self.verified)
 
     @cached_property
     def smoothed(self) -> np.ndarray:
-        """E smoothed, for looking at: nothing else is computed from it."""
+        """E smoothed, for figures only."""
         return smoothed(self.times, self.E, self.smoothing) if self.is_rough else self.E
 
     # moments
@@ -117,12 +117,12 @@ class ResidenceTimeDistribution(Frozen, Result):
 
     @property
     def relative_variance(self) -> float:
-        """Variance over the square of the mean: 1 of a mixed tank, 0 of plug flow."""
+        """Variance over the square of the mean: 1 for a mixed tank, 0 for plug flow."""
         return self.variance_si / self.mean_si**2
 
     @property
     def skewness(self) -> float:
-        """Third moment about the mean over the cube of the standard deviation: 2 of a mixed tank; nan of an infinite
+        """Third moment about the mean over the cube of the standard deviation: 2 for a mixed tank; nan for an infinite
         variance."""
         one, two, three = self.raw
         if not math.isfinite(two):
@@ -132,7 +132,7 @@ class ResidenceTimeDistribution(Frozen, Result):
     @cached_property
     def intervals(self) -> dict[str, tuple[float, float]]:
         """95 % intervals from the noise of the signal, in SI: "mean", "variance", "skewness", "recovery", "dead
-        fraction"; empty of a distribution that was not measured."""
+        fraction"; empty for a distribution that was not measured."""
         if self.noise is None:
             return {}
         asked: dict[str, Callable[[np.ndarray], float]] = {
@@ -155,16 +155,16 @@ class ResidenceTimeDistribution(Frozen, Result):
             found["recovery"] = (self.recovery - spread, self.recovery + spread)
         return found
 
-    # against the vessel
+    # compared with the vessel
 
     @property
     def space_time_si(self) -> float | None:
-        """Volume over flow in s, where both are known."""
+        """Volume over flow in s, if both are known."""
         return None if self.volume is None or self.flow is None else self.volume.si / self.flow.si
 
     @property
     def dead_fraction(self) -> float:
-        """The share of the volume that nothing passes through, 1 - mean/(V/Q); nan where V or Q is not known."""
+        """The dead fraction of the volume, 1 - mean/(V/Q); nan if V or Q is unknown."""
         if self.space_time_si is None:
             return math.nan
         found = 1 - self.mean_si / self.space_time_si
@@ -178,7 +178,7 @@ class ResidenceTimeDistribution(Frozen, Result):
         return float(np.interp(time, self.times, self.F))
 
     def diagnosis(self) -> list[str]:
-        """What the distribution says of the vessel, in words."""
+        """The diagnosis of the vessel, in words."""
         tau, found = self.mean_si, []
         if self.space_time_si is not None:
             found += self._against_space_time(self.space_time_si)
@@ -190,7 +190,7 @@ class ResidenceTimeDistribution(Frozen, Result):
         if late > 0.075:
             found.append(
                 f"{percent(late)} stays longer than three residence times (a mixed tank: 5 %): "
-                "exchange with zones that stand still"
+                "exchange with stagnant zones"
             )
         peaks = self._peaks()
         if len(peaks) > 1 and self.times[peaks[0]] < 0.15 * tau:
@@ -217,17 +217,19 @@ class ResidenceTimeDistribution(Frozen, Result):
             lost = ""
             if known and self.recovery < 0.97:
                 share = percent(1 - self.recovery)
-                lost = f" (but {share} of the tracer was not seen: it left before the first point or after the last)"
+                lost = (
+                    f" (but {share} of the tracer was not measured: it left before the first point or after the last)"
+                )
             return [f"{percent(self.dead_fraction)} of the volume is dead{lost}"]
         if high < -0.02:
             return [
                 f"the mean is {percent(-self.dead_fraction)} above the space time: volume or flow is wrong, "
                 "or the tracer is held back"
             ]
-        return ["all of the volume is passed through"]
+        return ["the whole volume is used"]
 
     def _peaks(self) -> list[int]:
-        """The places of the peaks of E that stand clear of its noise."""
+        """The places of the peaks of E that are above its noise."""
         from scipy.signal import find_peaks
 
         scatter = 1.4826 * float(np.median(np.abs(self.E - self.smoothed)))
@@ -239,7 +241,7 @@ class ResidenceTimeDistribution(Frozen, Result):
 
     @cached_property
     def _tail(self) -> tuple[np.ndarray, np.ndarray]:
-        """Times and shares that stand for the outlet beyond the last point; empty where nothing does."""
+        """Times and fractions that represent the outlet beyond the last point; empty without a tail."""
         left = 1 - float(self.F[-1])
         if left <= _TINY or not math.isfinite(self.tail_rate):
             return np.empty(0), np.empty(0)
@@ -252,8 +254,8 @@ class ResidenceTimeDistribution(Frozen, Result):
 
     @cached_property
     def shares(self) -> tuple[np.ndarray, np.ndarray]:
-        """Times in s and shares that stand for the distribution in sums over it: each interval by its center of mass,
-        what passes at once, and the tail."""
+        """Times in s and fractions that represent the distribution in sums: each interval by its center of mass, the
+        part that leaves at once, and the tail."""
         t, width = self.times, np.diff(self.times)
         with np.errstate(all="ignore"):
             lean = width * (self.E[1:] - self.E[:-1]) / (6 * (self.E[1:] + self.E[:-1]))
@@ -272,7 +274,7 @@ class ResidenceTimeDistribution(Frozen, Result):
         -------
         mean : float
         deviation : float
-            Its standard deviation from the noise of the test; 0 where there was none.
+            Its standard deviation from the noise of the test; 0 without noise.
         """
         at, share = self.shares
         mean = float(share @ np.asarray(function(at), dtype=float))
@@ -286,10 +288,10 @@ class ResidenceTimeDistribution(Frozen, Result):
         slopes[-1] += nodes[-1] - (float(left @ function(later)) / left.sum() if len(left) else nodes[-1])
         return mean, float(np.linalg.norm(slopes @ self.noise.F))
 
-    # what people read
+    # tables and text
 
     def table(self) -> Table:
-        """Times, E (also smoothed, where it is) and F, with units in the headings."""
+        """Times, E (also smoothed) and F, with units in the headings."""
         shown = self.display
         per = f"E [1/{shown.unit('time')}]" if shown.unit("time") else "E"
         one = float(shown.number(1.0, "time"))
@@ -299,10 +301,10 @@ class ResidenceTimeDistribution(Frozen, Result):
         return frame({**columns, "F": self.F})
 
     def answer(self) -> tuple[str, str]:
-        """How the vessel is passed through, in words."""
+        """The question, and the diagnosis."""
         facts = self.facts()
         mean = f"mean residence time {facts['mean residence time']}"
-        return "How is the vessel passed through?", "; ".join(
+        return "What is the flow pattern of the vessel?", "; ".join(
             [mean, *([facts["diagnosis"]] if "diagnosis" in facts else [])]
         )
 
@@ -373,7 +375,7 @@ class ResidenceTimeDistribution(Frozen, Result):
         return plain_dict(found)
 
     def __str__(self) -> str:
-        return "\n".join(["distribution of residence times", *in_columns(self.facts())])
+        return "\n".join(["residence time distribution", *in_columns(self.facts())])
 
 
 def _scaled(display: Display, value: float, kind: str, power: int) -> float:

@@ -1,4 +1,4 @@
-"""Models of flow fitted to a tracer test, and compared."""
+"""Flow models fitted to a tracer test, and compared."""
 
 from __future__ import annotations
 
@@ -19,27 +19,27 @@ from molino.core.mixing.tracer_test import TracerTest
 from molino.core.statistics import half_width
 
 _STARTS, _TRIED = 12, 2
-"""Beginnings that are looked at, and those of them from which a fit is tried."""
+"""Number of starts that are evaluated, and of those from which a fit is made."""
 _GRID = 240
 _PEAK = 3
-"""Points above half the peak of a pulse that its shape needs."""
+"""Smallest number of points above half the peak of a pulse."""
 _MOST = 1.5
-"""Times V/Q, where that is known: the longest space time that is tried."""
+"""The longest space time that is tried, in units of V/Q."""
 
 
 @checked
 def fit_flow_models(test: TracerTest, models: Sequence[FlowModel] | None = None) -> FlowComparison:
-    """Fit models of flow to a tracer test by least squares, and compare them.
+    """Fit flow models to a tracer test by least squares, and compare them.
 
-    The response of each model to how the tracer went in is compared with the signal: a pulse with its E, a step with F,
-    a measured inlet by convolution. Found are the space time of the volume that is passed through, the numbers that a
-    model leaves open, and the size of a pulse where the injected amount is not known.
+    The response of each model to the inlet of the tracer is compared with the signal: E for a pulse, F for a step, a
+    convolution for a measured inlet. Fitted are the space time of the active volume, the unknown parameters of a model,
+    and the size of a pulse of unknown amount.
 
     Parameters
     ----------
     test : TracerTest
     models : sequence of FlowModel, optional
-        The common ones, if omitted.
+        By default the common ones.
 
     Returns
     -------
@@ -61,7 +61,7 @@ def fit_flow_models(test: TracerTest, models: Sequence[FlowModel] | None = None)
     clean = test.without_baseline(test.signal)
     if test.kind == "pulse" and (count := int(np.sum(clean > 0.5 * clean.max()))) < _PEAK:
         message = f"{count} of the points are above half the peak, too few for its shape"
-        raise InputError(message, "fit_flow_models", f"measure more often, or leave a spike out; {_PEAK} are needed")
+        raise InputError(message, "fit_flow_models", f"measure more often, or remove an outlier; {_PEAK} are needed")
     fits, remarks = list[FlowFit](), dict[str, str]()
     for model in models if models is not None else common_models():
         try:
@@ -76,7 +76,7 @@ def fit_flow_models(test: TracerTest, models: Sequence[FlowModel] | None = None)
 
 
 class _Fitting:
-    """One model against one test; the unknowns are the space time, the numbers of the model, and the size."""
+    """One model compared with one test; the unknowns are the space time, the parameters of the model, and the size."""
 
     def __init__(self, test: TracerTest, model: FlowModel) -> None:
         self.test, self.model = test, model
@@ -89,9 +89,9 @@ class _Fitting:
         self.is_whole = isinstance(model, TankWithDeadZone)
         self.size = self._known_size(clean)
         if self.is_whole and not math.isfinite(self.whole):
-            raise InputError("dead zone and by-pass count by volume and flow, which are not known")
+            raise InputError("dead zone and by-pass need volume and flow, which are unknown")
         if self.is_whole and self.size is None:
-            raise InputError("a by-pass of a pulse shows only where the injected amount is known")
+            raise InputError("a by-pass of a pulse is visible only if the injected amount is known")
         if inlet is not None:
             self.grid = np.linspace(0.0, float(t[-1]), _GRID)
             before = TracerTest(test.times, test.inlet, baseline=test.baseline, tail="none", end=test.end)
@@ -99,7 +99,7 @@ class _Fitting:
             self.matrix = convolution(t, self.came, self.grid)[keep]
 
     def _known_size(self, clean: np.ndarray) -> float | None:
-        """The area of a pulse, or the height of a step; None where it is found."""
+        """The area of a pulse, or the height of a step; None if it is fitted."""
         test = self.test
         if test.kind == "pulse":
             if test.injected is None or test.flow is None:
@@ -111,7 +111,7 @@ class _Fitting:
         return float(test.plateau_of(clean, test.signal))
 
     def response(self, model: FlowModel, mean: float) -> np.ndarray:
-        """What the model says, for a size of one."""
+        """The response of the model, for a size of one."""
         if self.test.kind == "pulse":
             return np.asarray(model.E(self.t, mean))
         if self.test.kind == "measured inlet":
@@ -158,7 +158,7 @@ class _Fitting:
         return found
 
     def _rough(self) -> tuple[float, float]:
-        """A mean and an area to begin with."""
+        """First guesses of the mean and the area."""
         try:
             found = self.test.distribution()
         except InputError:
@@ -166,7 +166,7 @@ class _Fitting:
         return found.mean_si, float(np.trapezoid(self.seen, self.t))
 
     def best(self) -> FlowFit:
-        """The fit of least squares from several beginnings; InputError where none is found."""
+        """The least-squares fit from several starts; InputError if none converges."""
         low, high = self._bounds()
         found, inside = None, 1e-9 * (1 + np.abs(low))
         starts = [np.clip(begin, low + inside, high - inside) for begin in self._begins()]
@@ -178,7 +178,7 @@ class _Fitting:
             if found is None or one.cost < found.cost:
                 found = one
         if found is None or not np.isfinite(found.cost):
-            raise InputError("no numbers of it fit")
+            raise InputError("no parameters of it fit")
         return self._result(found.x, found.jac, 2 * float(found.cost))
 
     def _result(self, x: np.ndarray, jacobian: np.ndarray, squares: float) -> FlowFit:

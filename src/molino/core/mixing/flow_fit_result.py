@@ -1,4 +1,4 @@
-"""The results of fitting models of flow."""
+"""The results of fitting flow models."""
 
 from __future__ import annotations
 
@@ -19,9 +19,9 @@ from molino.core.results import Result, Table, entry, frame, in_columns, plain_d
 from molino.core.units import Value
 
 _BEYOND = 1.5
-"""Times the noise that the residuals of a model may be."""
+"""Largest residual of a model in units of the noise."""
 _SURE = 1e-3
-"""Weight below which a model is ruled out."""
+"""Weight below which a model is rejected."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -31,20 +31,20 @@ class FlowFit(Frozen, Result):
     Attributes
     ----------
     model : FlowModel
-        With its numbers.
+        With its parameters.
     mean_si : float
-        Space time of the volume that is passed through (of a tank with a dead zone: of all of it) in s.
+        Space time of the active volume (for a tank with a dead zone: of the whole volume) in s.
     halves : mapping of str to float
-        Half of the 95 % interval of each number that was found, "mean" in s.
+        Half of the 95 % interval of each fitted parameter, "mean" in s.
     squares : float
         Sum of squares of the residuals, in the unit of the signal.
     count : int
-        Numbers found, with the size of the signal where that was.
+        Number of fitted parameters, including the size of the signal if fitted.
     aicc : float
     times, seen, found : arrays, shape (points,)
-        What was measured (without its base line), and what the model says.
+        The measured signal (without its baseline), and that of the model.
     space_time : float
-        Volume over flow in s; nan where not known.
+        Volume over flow in s; nan if unknown.
     noise : float
         Standard deviation of the signal.
     display : Display
@@ -73,12 +73,12 @@ class FlowFit(Frozen, Result):
 
     @property
     def distribution(self) -> ResidenceTimeDistribution:
-        """The distribution of the model."""
+        """The residence time distribution of the model."""
         return self.model.distribution(Value(self.mean_si, "s"), self.display.chosen)
 
     @property
     def dead_fraction(self) -> float:
-        """The share of the volume that nothing passes through; nan where volume or flow is not known."""
+        """The dead fraction of the volume; nan if volume or flow is unknown."""
         if isinstance(self.model, TankWithDeadZone):
             return 1 - float(self.model.active.si)
         return 1 - self.mean_si / self.space_time
@@ -89,7 +89,7 @@ class FlowFit(Frozen, Result):
         return math.sqrt(self.squares / len(self.seen)) / float(np.max(np.abs(self.seen)))
 
     def facts(self) -> dict[str, str]:
-        """Mean and numbers with their 95 % intervals, residuals."""
+        """Mean and parameters with their 95 % intervals, residuals."""
         shown, found = self.display, dict[str, str]()
         half = self.halves.get("mean")
         extra = f" ± {float(shown.number(half, 'time')):.2g}" if half is not None else ""
@@ -110,7 +110,7 @@ class FlowFit(Frozen, Result):
         return float(getattr(self.model, name).si)
 
     def table(self) -> Table:
-        """Times, the measured values and what the model says."""
+        """Times, the measured values and those of the model."""
         shown = self.display
         return frame(
             {
@@ -121,7 +121,7 @@ class FlowFit(Frozen, Result):
         )
 
     def to_dict(self) -> dict[str, Any]:
-        """Mean, numbers with half intervals, dead fraction, residuals, AICc."""
+        """Mean, parameters with half intervals, dead fraction, residuals, AICc."""
         numbers = {n: {"value": self.number(n), "half_interval": h} for n, h in self.halves.items() if n != "mean"}
         return plain_dict(
             {
@@ -140,7 +140,7 @@ class FlowFit(Frozen, Result):
 
 @dataclass(frozen=True, eq=False)
 class FlowComparison(Frozen, Result):
-    """Models fitted to one test, the likeliest first.
+    """Models fitted to one test, the most likely first.
 
     Attributes
     ----------
@@ -149,7 +149,7 @@ class FlowComparison(Frozen, Result):
         Akaike weights, by AICc (K. P. Burnham, D. R. Anderson, Model Selection and Multimodel Inference, 2nd ed. 2002,
         chapter 2).
     remarks : mapping of str to str
-        Models that were not fitted, and why.
+        Models that were not fitted, with the reason.
 
     Examples
     --------
@@ -167,7 +167,7 @@ class FlowComparison(Frozen, Result):
 
     @property
     def best(self) -> FlowFit:
-        """The likeliest."""
+        """The most likely."""
         return self.fits[0]
 
     @property
@@ -176,7 +176,7 @@ class FlowComparison(Frozen, Result):
         return self.best.display
 
     def table(self) -> Table:
-        """One row a model: mean, numbers, residuals, AICc, weight."""
+        """One row per model: mean, parameters, residuals, AICc, weight."""
         rows = []
         for one, weight in zip(self.fits, self.weights, strict=True):
             shown = one.display
@@ -197,7 +197,7 @@ class FlowComparison(Frozen, Result):
         return frame(rows).dropna(axis="columns", how="all")
 
     def verdict(self) -> str:
-        """Which models the test leaves, in words."""
+        """The models that the test does not reject, in words."""
         left = [title(f.model) for f, w in zip(self.fits, self.weights, strict=True) if w >= _SURE]
         best = self.best
         noise = best.noise / float(np.max(np.abs(best.seen)))
@@ -206,11 +206,11 @@ class FlowComparison(Frozen, Result):
             left_over, own = (f"{100 * x:.2g} %" for x in (best.residual, noise))
             more = f"; residuals of {left_over} are above the noise of {own}: not all of the signal is described"
         if len(left) == 1:
-            return f"{left[0]}: all others are ruled out{more}"
-        return f"{left[0]} is the likeliest; {', '.join(left[1:])} cannot be ruled out{more}"
+            return f"{left[0]}: all others are rejected{more}"
+        return f"{left[0]} is the most likely; {', '.join(left[1:])} cannot be rejected{more}"
 
     def facts(self) -> dict[str, str]:
-        """The verdict, and why some were not fitted."""
+        """The verdict, and the reasons of models that were not fitted."""
         return {"verdict": self.verdict(), **self.remarks}
 
     def to_dict(self) -> dict[str, Any]:
@@ -220,7 +220,7 @@ class FlowComparison(Frozen, Result):
 
     def __str__(self) -> str:
         table = self.table().to_string(index=False, float_format=lambda x: f"{x:.4g}")
-        return "\n".join(["models of flow", table, *in_columns(self.facts())])
+        return "\n".join(["flow models", table, *in_columns(self.facts())])
 
 
 def title(model: FlowModel) -> str:

@@ -1,4 +1,4 @@
-"""The base of the models of flow."""
+"""The base of the flow models."""
 
 from __future__ import annotations
 
@@ -22,30 +22,30 @@ from molino.core.units import Value
 _CIRCLE = 32
 """Points of the circle on which the derivatives of ln G at zero are computed (Cauchy's formula)."""
 _NARROW = 12.0
-"""Tanks in series that are as narrow as a peak that takes many terms to invert."""
+"""Number of tanks in series above which the inversion takes many terms."""
 
 
 @dataclass(frozen=True)
 class Range:
-    """A parameter of a model: its bounds, where a fit begins, and what it is."""
+    """A parameter of a model: its bounds, its first guess, and its name."""
 
     low: float
     high: float
     guesses: tuple[float, ...]
     text: str
     is_share: bool = False
-    """Whether it is fitted between its bounds as they are; otherwise by its logarithm."""
+    """Whether it is fitted linearly between its bounds; otherwise by its logarithm."""
 
 
 class FlowModel(Frozen, Printed):
-    """Base of the models: numbers that are given, or found by a fit where they are None."""
+    """Base of the models: parameters are given, or None and found by a fit."""
 
     noun: ClassVar[str]
     ranges: ClassVar[Mapping[str, Range]] = {}
-    """What a fit can find."""
+    """The parameters that a fit can find."""
 
     def transfer(self, s: np.ndarray, mean: float) -> np.ndarray:
-        """G(s) with a space time of the volume passed through, in s; InputError while a number is not known."""
+        """G(s) with a space time of the active volume, in s; InputError if a parameter is unknown."""
         self._require_known()
         return self._transfer(np.asarray(s, dtype=complex), mean)
 
@@ -65,7 +65,7 @@ class FlowModel(Frozen, Printed):
 
     @property
     def unknown(self) -> tuple[str, ...]:
-        """The numbers that are not given."""
+        """The parameters that are not given."""
         return tuple(name for name in self.free_ranges() if getattr(self, name) is None)
 
     def with_numbers(self, numbers: Mapping[str, float]) -> Self:
@@ -76,28 +76,28 @@ class FlowModel(Frozen, Printed):
 
     def _require_known(self) -> None:
         if self.unknown:
-            message = f"{' and '.join(self.unknown)} of the model are not known"
+            message = f"{' and '.join(self.unknown)} of the model are unknown"
             raise InputError(
                 message, self.noun, "give them, or fit them to a test: mo.mixing.fit_flow_models(test, [...])"
             )
 
     @property
     def bypassed(self) -> float:
-        """The share that leaves at once."""
+        """The fraction that leaves at once."""
         return 0.0
 
     @property
     def _terms(self) -> int:
-        """How many terms its inversion takes: by how narrow its narrowest peak is."""
+        """The number of terms of its inversion, by the width of its narrowest peak."""
         return MANY if self._sharpness > _NARROW else FEW
 
     @property
     def _sharpness(self) -> float:
-        """How many tanks in series its narrowest peak is like."""
+        """The number of tanks in series with the width of its narrowest peak."""
         return self.number("n") if "n" in self.free_ranges() else 1.0
 
     def E(self, times: np.ndarray, mean: float) -> np.ndarray:
-        """E(t) in 1/s at times above zero, without the share that leaves at once."""
+        """E(t) in 1/s at times above zero, without the fraction that leaves at once."""
         return np.asarray(
             np.maximum(inverted(lambda s: self._transfer(s, mean) - self.bypassed, times, self._terms), 0.0)
         )
@@ -115,37 +115,37 @@ class FlowModel(Frozen, Printed):
         return np.array([-found[0], found[1], -found[2]])
 
     def conversion(self, rate_constant: Any, mean: Any) -> float:
-        """Of a reaction of first order, 1 - G(k): exact.
+        """Conversion of a first-order reaction, 1 - G(k): exact.
 
         Parameters
         ----------
         rate_constant : quantity
             "0.2 1/min".
         mean : time
-            Space time of the volume passed through.
+            Space time of the active volume.
 
         Raises
         ------
         InputError
-            If a number of the model is not known, or an argument is none.
+            If a parameter of the model is unknown, or an argument is invalid.
         """
         k = units.positive(rate_constant, "transfer coefficient", "rate_constant", zero=True).si
         tau = units.positive(mean, "time", "mean").si
         return float(1 - self.transfer(np.array([k]), tau)[0].real)
 
     def distribution(self, mean: Any, show: Mapping[str, str] | None = None) -> ResidenceTimeDistribution:
-        """Its distribution of residence times.
+        """Its residence time distribution.
 
         Parameters
         ----------
         mean : time
-            Space time of the volume passed through.
+            Space time of the active volume.
         show : mapping of kind to unit, optional
 
         Raises
         ------
         InputError
-            If a number of the model is not known, or the mean is no time.
+            If a parameter of the model is unknown, or the mean is invalid.
         """
         self._require_known()
         tau = units.positive(mean, "time", "mean")
@@ -160,7 +160,7 @@ class FlowModel(Frozen, Printed):
         return ResidenceTimeDistribution(times, E, F, raw, rate, notes={"model": str(self)}, display=shown)
 
     def _times(self, mean: float) -> np.ndarray:
-        """Where E and F are evaluated, in s: from 0 to where next to nothing is left."""
+        """The times of E and F in s: from 0 to where almost nothing is left."""
         one, two, _ = self.cumulants(mean)
         last = one + 8 * math.sqrt(two)
         probe = np.linspace(last / 400, last, 400)

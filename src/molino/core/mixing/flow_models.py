@@ -1,8 +1,8 @@
-"""Models of flow, each stated by its transfer function.
+"""Flow models, defined by their transfer functions.
 
-The outlet of a vessel through which a flow of one tracer passes is G(s) times what enters, in the Laplace transform;
-E(t) is the inverse of G, F(t) that of G/s, the moments are the derivatives of ln G at zero, and the conversion of a
-reaction of first order is 1 - G(k). Closed forms stand where there are any.
+The outlet of a tracer is G(s) times the inlet, in the Laplace transform; E(t) is the inverse of G, F(t) that of G/s,
+the moments are the derivatives of ln G at zero, and the conversion of a first-order reaction is 1 - G(k). Closed forms
+are used where they exist.
 """
 
 from __future__ import annotations
@@ -24,14 +24,14 @@ _CLOSE = 1e-9
 
 @dataclass(frozen=True, eq=False)
 class TanksInSeries(FlowModel):
-    """Equal mixed tanks in series, of which there may be a fraction.
+    """Equal mixed tanks in series; their number may be fractional.
 
     E = (n/tau)^n t^(n-1) exp(-n t/tau)/Gamma(n) (B. A. Buffham, L. G. Gibilaro, AIChE J. 14 (1968) 805).
 
     Parameters
     ----------
     n : number, optional
-        How many; found by a fit, if omitted.
+        Number of tanks; by default found by a fit.
 
     Raises
     ------
@@ -86,13 +86,13 @@ class AxialDispersion(FlowModel):
     Parameters
     ----------
     peclet : number, optional
-        u L/D; found by a fit, if omitted.
+        u L/D; by default found by a fit.
     boundaries : "closed", "closed-open" or "open"
 
     Raises
     ------
     InputError
-        If the number is out of bounds, or there are no such boundaries.
+        If the number is out of bounds, or the boundaries are unknown.
 
     Examples
     --------
@@ -129,8 +129,8 @@ class AxialDispersion(FlowModel):
 
 @dataclass(frozen=True, eq=False)
 class LaminarFlow(FlowModel):
-    """Laminar flow in a pipe without diffusion: E = tau^2/(2 t^3) from tau/2 on (K. G. Denbigh, J. Appl. Chem. 1 (1951)
-    227).
+    """Laminar flow in a pipe without diffusion: E = tau^2/(2 t^3) for t >= tau/2 (K. G. Denbigh, J. Appl. Chem. 1
+    (1951) 227).
 
     Examples
     --------
@@ -165,28 +165,28 @@ class LaminarFlow(FlowModel):
         return np.array([mean, math.inf, math.inf])
 
     def _times(self, mean: float) -> np.ndarray:
-        begin = mean / 2  # E jumps here
+        begin = mean / 2  # E has a step here
         return np.concatenate([[0.0, np.nextafter(begin, 0.0)], begin * np.geomspace(1.0, 200.0, 600)])
 
 
 @dataclass(frozen=True, eq=False)
 class TankWithDeadZone(FlowModel):
-    """A mixed tank, of whose volume a share is dead and past which a share of the flow goes.
+    """A mixed tank with a dead zone and a by-pass.
 
-    G = b + (1 - b)/(1 + s a tau/(1 - b)), with the share a of the volume that is mixed and the by-pass b (A. Cholette,
-    L. Cloutier, Can. J. Chem. Eng. 37 (1959) 105). `mean` is the space time of the whole vessel.
+    G = b + (1 - b)/(1 + s a tau/(1 - b)), with the mixed fraction a of the volume and the by-pass b (A. Cholette, L.
+    Cloutier, Can. J. Chem. Eng. 37 (1959) 105). `mean` is the space time of the whole vessel.
 
     Parameters
     ----------
     active : number, optional
-        Share of the volume that is mixed; found by a fit, if omitted.
+        Mixed fraction of the volume; by default found by a fit.
     bypass : number, optional
-        Share of the flow that leaves at once; found by a fit, if omitted.
+        By-passed fraction of the flow; by default found by a fit.
 
     Raises
     ------
     InputError
-        If a share is none.
+        If a fraction is invalid.
 
     Examples
     --------
@@ -196,8 +196,8 @@ class TankWithDeadZone(FlowModel):
 
     noun: ClassVar[str] = "tank with dead zone and by-pass"
     ranges: ClassVar[Mapping[str, Range]] = {
-        "active": Range(0.02, 1.0, (0.9, 0.6), "share of the volume that is mixed", True),
-        "bypass": Range(0.0, 0.95, (0.05, 0.3), "share of the flow that leaves at once", True),
+        "active": Range(0.02, 1.0, (0.9, 0.6), "mixed fraction of the volume", True),
+        "bypass": Range(0.0, 0.95, (0.05, 0.3), "by-passed fraction of the flow", True),
     }
     active: Any = quantity("number")
     bypass: Any = quantity("number", sign="nonnegative")
@@ -207,7 +207,7 @@ class TankWithDeadZone(FlowModel):
 
     @property
     def bypassed(self) -> float:
-        """The share that leaves at once."""
+        """The fraction that leaves at once."""
         return self.number("bypass")
 
     def _transfer(self, s: np.ndarray, mean: float) -> np.ndarray:
@@ -217,18 +217,18 @@ class TankWithDeadZone(FlowModel):
 
 @dataclass(frozen=True, eq=False)
 class StagnantZones(FlowModel):
-    """Tanks in series, each in exchange with a zone through which nothing flows.
+    """Tanks in series, each in exchange with a stagnant zone.
 
-    G = (1 + a x + K (1 - a) x/((1 - a) x + K))^-n with x = s tau/n, the share a of the volume that is passed through,
-    and K the exchange of each tank over the flow (H. A. Deans, SPE J. 3 (1963) 49; R. J. Adler, R. B. Hovorka, JACC
-    Preprints 1961, 3).
+    G = (1 + a x + K (1 - a) x/((1 - a) x + K))^-n with x = s tau/n, the active fraction a of the volume, and K the
+    exchange of each tank over the flow (H. A. Deans, SPE J. 3 (1963) 49; R. J. Adler, R. B. Hovorka, JACC Preprints
+    1961, 3).
 
     Parameters
     ----------
     n : number, optional
-        How many tanks.
+        Number of tanks.
     active : number, optional
-        Share of the volume that is passed through.
+        Active fraction of the volume.
     exchange : number, optional
         Flow of exchange of a tank over the flow.
 
@@ -246,7 +246,7 @@ class StagnantZones(FlowModel):
     noun: ClassVar[str] = "exchange with stagnant zones"
     ranges: ClassVar[Mapping[str, Range]] = {
         "n": Range(0.5, 200.0, (2.0, 10.0), "number of tanks"),
-        "active": Range(0.05, 1.0, (0.8,), "share of the volume passed through", True),
+        "active": Range(0.05, 1.0, (0.8,), "active fraction of the volume", True),
         "exchange": Range(1e-4, 100.0, (0.1, 1.0), "flow of exchange over the flow"),
     }
     n: Any = quantity("number")
@@ -270,9 +270,9 @@ class Recycle(FlowModel):
     Parameters
     ----------
     ratio : number, optional
-        What is returned over what flows through.
+        Returned flow over flow through the vessel.
     n : number, optional
-        How many tanks.
+        Number of tanks.
 
     Raises
     ------
@@ -287,7 +287,7 @@ class Recycle(FlowModel):
 
     noun: ClassVar[str] = "recycle"
     ranges: ClassVar[Mapping[str, Range]] = {
-        "ratio": Range(1e-3, 100.0, (0.3, 2.0), "the returned stream over what flows through"),
+        "ratio": Range(1e-3, 100.0, (0.3, 2.0), "returned flow over flow through the vessel"),
         "n": Range(0.5, 300.0, (3.0, 20.0), "number of tanks"),
     }
     ratio: Any = quantity("number", sign="nonnegative")
@@ -303,7 +303,7 @@ class Recycle(FlowModel):
 
 
 def common_models() -> list[FlowModel]:
-    """The models that a test is compared with where none are named."""
+    """The models that a test is compared with by default."""
     return [
         TanksInSeries(),
         AxialDispersion(),

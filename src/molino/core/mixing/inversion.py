@@ -14,7 +14,7 @@ _DIGITS = 18.4
 _AVERAGED = 11
 """Terms whose sums are averaged."""
 FEW, MANY = 38, 160
-"""Terms that are summed as they are: for wide curves, and for narrow peaks."""
+"""Terms that are summed directly: for wide curves, and for narrow peaks."""
 _WEIGHTS = np.array([comb(_AVERAGED, k) for k in range(_AVERAGED + 1)]) / 2.0**_AVERAGED
 
 

@@ -40,12 +40,12 @@ _MOST_STEPS = 50_000
 Fed = Callable[[float], tuple[float, np.ndarray, float]]
 """Flow, concentrations and temperature of the feed at a moment."""
 Progress = Callable[[float], None]
-"""Called now and then with the share of the time that is done."""
+"""Called with the fraction of the time that is done."""
 
 
 @dataclass(eq=False)
 class Followed:
-    """What `Cells.run` found."""
+    """The result of `Cells.run`."""
 
     volumes: np.ndarray
     inside: dict[str, np.ndarray]
@@ -54,12 +54,12 @@ class Followed:
     outlet: dict[str, np.ndarray]
     closure: dict[str, float]
     flow: np.ndarray
-    """Volumetric flow that leaves."""
+    """Volumetric flow of the outlet."""
 
 
 @dataclass(eq=False)
 class _Faces:
-    """What passes the faces: flows, enthalpies above those of the cells on either side, conduction."""
+    """Transport through the faces: flows, enthalpies relative to the cells on either side, conduction."""
 
     flow: np.ndarray
     species: np.ndarray
@@ -91,9 +91,9 @@ class Cells:
         self.model: CellModel = cell_model(key, moving, more)
         if TEMPERATURE in moving and not key.phase.carries_volume:
             raise InputError(
-                "over time the temperature of a gas is not prescribed as it changes",
+                "over time the temperature of a gas cannot be prescribed if it changes",
                 vessel.label,
-                "give it heat exchange, or keep T",
+                "give it heat exchange, or a constant T",
             )
         self.species = key.network.species
         self.ns, self.m = len(self.species), len(self.model.states)
@@ -119,7 +119,7 @@ class Cells:
         return float(self.numbers[symbol]) if course is None else self._value(course, t)
 
     def _value(self, course: PiecewiseLinear, t: float) -> float:
-        # a jump belongs to the stage that it begins, and to the end of the stage before it
+        # a step belongs to the stage that it begins, and to the end of the stage before it
         return course.before(t) if t >= self.stage_end else course.after(t)
 
     stage_end = np.inf
@@ -144,11 +144,11 @@ class Cells:
         return np.full(len(Y), T)
 
     def _at_face(self, T: np.ndarray, c: np.ndarray, face_T: np.ndarray) -> np.ndarray:
-        """Per volume that passes: its own volume, and its enthalpy above that at T, and in all."""
+        """Per volume of the stream: its volume, its enthalpy relative to T, and its enthalpy."""
         return self.face.value(np.column_stack([T, c, face_T]))
 
     def faces(self, Y: np.ndarray, local: np.ndarray, t: float) -> _Faces:
-        """What passes the faces at a moment."""
+        """Transport through the faces at a moment."""
         ns, phase = self.ns, self.vessel.spec.key.phase
         flow, fed, fed_T = self._inlet(t)
         c, T = Y[:, :ns] / self.void, self._temperature(Y, t)
@@ -171,7 +171,7 @@ class Cells:
             into, out_of = both[: self.cells, 1], both[self.cells :, 1]
         into_by_spread = out_by_spread = zero
         if with_heat and self.is_dispersed:
-            # what dispersion carries has no volume of its own: only the enthalpy of the species counts
+            # dispersion transports no volume: only the enthalpy of the species counts
             nothing = np.zeros((self.cells, ns))
             into_by_spread = self._species_heat(T, spread[:-1], left_T, nothing)
             out_by_spread = self._species_heat(T, spread[1:], ahead_T, nothing)
@@ -199,7 +199,7 @@ class Cells:
     def _dispersed(
         self, Y: np.ndarray, local: np.ndarray, c: np.ndarray, T: np.ndarray, t: float
     ) -> tuple[np.ndarray, np.ndarray]:
-        """Molar flows and heat that dispersion carries through the inner faces."""
+        """Molar flows and heat by dispersion through the inner faces."""
         per = self._now(SPREAD, t) / self.dV
         if self.vessel.spec.key.phase.carries_volume:
             flows = -per * np.diff(c, axis=0)
@@ -279,7 +279,7 @@ class Cells:
     # the run
 
     def _start(self, contents: Any) -> np.ndarray:
-        """What is in the cells at first, shape (cells, states)."""
+        """The initial contents of the cells, shape (cells, states)."""
         vessel = self.vessel
         middle = (np.arange(self.cells) + 0.5) * self.dV
         T0 = float(self.numbers[FEED_T]) if self.follows_T else np.nan
@@ -310,7 +310,7 @@ class Cells:
         return Y
 
     def _fill_loadings(self, Y: np.ndarray, still: Sequence[Any]) -> None:
-        """Loadings at equilibrium with the contents of the cells: where their slopes come to zero, by the isotherm."""
+        """Loadings at equilibrium with the contents of the cells, by the isotherm."""
         loadings = [self.m - len(still) + n for n, state in enumerate(still) if state.kind == "loading"]
         if not loadings:
             return
@@ -322,7 +322,7 @@ class Cells:
             Y[:, place] = first[:, place - (self.m - len(still))] / rate
 
     def run(self, contents: Any, times: np.ndarray, progress: Progress | None) -> Followed:
-        """Integrate from one change to the next, and look at every moment that is asked for."""
+        """Integrate from one change to the next, with rows at the given times."""
         first = self._start(contents)
         size, extra = self.cells * self.m, 2 * self.ns + (2 if self.has_energy else 0)
         flat = np.concatenate([first.ravel(), np.zeros(extra)])
@@ -358,7 +358,9 @@ class Cells:
             )
             if info["message"] != "Integration successful." or not np.isfinite(found[-1]).all():
                 message = f"stopped between {begin:.6g} s and {end:.6g} s ({info['message'].split('(')[0].strip()})"
-                raise SolveError(message, self.vessel.label, "try fewer cells, or look for a rate that runs away")
+                raise SolveError(
+                    message, self.vessel.label, "try fewer cells, or look for a rate that grows without limit"
+                )
             rows[own] = found[np.searchsorted(grid, times[own])]
             flat = found[-1]
         self.report = None
@@ -367,7 +369,7 @@ class Cells:
         return self._read(rows, times, size)
 
     def _scales(self, first: np.ndarray, times: np.ndarray) -> np.ndarray:
-        """The sizes by which absolute tolerances count: of the contents, and of the inlet at all times."""
+        """The scales of absolute tolerances: those of the contents, and of the inlet at all times."""
         entering = max(float(np.max(self._inlet(t)[1])) for t in times)
         fed = max(entering, float(np.max(first[:, : self.ns])) / self.void, 1e-300)
         found = np.ones(self.m)
@@ -422,17 +424,17 @@ class Cells:
         )
 
     def _needed(self, faces: _Faces, heating: np.ndarray, Y: np.ndarray, t: float) -> float:
-        """Heat that keeps a prescribed temperature: against the reactions, and to bring the feed to it."""
+        """Heat that holds a prescribed temperature: heat of reaction, and heating of the feed."""
         flow, fed, T = self._inlet(t)
         own = self._temperature(Y, t)[:1]
         warm = self._at_face(own, fed[None], np.array([T]))[0, 1] if np.isfinite(T) else 0.0
         return float(-heating.sum() * self.dV - flow * warm)
 
     def _closure(self, Y: np.ndarray, passed: np.ndarray, held: list[float], sensible: float) -> dict[str, float]:
-        """Imbalances over the whole time, as shares of the amounts that came or were there at first.
+        """Imbalances over the whole time, relative to the amounts fed and initially present.
 
-        That of energy is a share of the heat, or of the sensible heat between the lowest and the highest temperature:
-        what adiabatic reactions set free stays in the enthalpy.
+        The imbalance of energy is relative to the heat, or to the sensible heat between the lowest and the highest
+        temperature: the heat of adiabatic reactions is part of the enthalpy.
         """
         ns, found = self.ns, {}
         there = Y[:, :, :ns].sum(axis=1) * self.dV
@@ -456,12 +458,12 @@ class Cells:
 
 
 def filled_with(vessel: Vessel, contents: Any) -> dict[str, float]:
-    """Concentrations of what fills a vessel at first, in SI: those given, or those of its feed.
+    """Initial concentrations of a vessel in SI: those given, or those of its feed.
 
     Raises
     ------
     InputError
-        For what is no concentration, or of no species.
+        For invalid concentrations or unknown species.
     """
     if contents is None:
         return {s: float(c) for s, c in vessel.spec.fed.concentrations.items()}

@@ -24,7 +24,7 @@ from molino.core.runs.trajectory import Switch, Trajectory, at_rest, integrate_s
 AnyRun = TypeVar("AnyRun", bound=RunResult)
 MovingNumbers = Mapping[sp.Symbol, PiecewiseLinear]
 VERIFY = ("usual", "thorough")
-"""How a run is verified: by what its checks list, or also by a second integration."""
+"""The ways to verify a run: by its checks, or also by a second integration."""
 _LOOSEST = 0.01
 """The largest tolerance that is accepted."""
 
@@ -41,7 +41,7 @@ def follow(
 ) -> Run:
     """Integrate a vessel's balances from 0 to `end` and check that no species goes below zero.
 
-    `moving_numbers` are those that change on the way, besides the vessel's own; `switch` says what events do.
+    `moving_numbers` are conditions that change during the run, besides the vessel's own; `switch` handles events.
     """
     vessel.spec.require_known()
     check_tolerances(vessel.label, rtol=rtol, atol=atol)
@@ -61,14 +61,14 @@ def follow(
 
 
 def verified(run: AnyRun, verify: str) -> AnyRun:
-    """A run of a vessel or train, verified as asked; InputError for another word."""
+    """A run of a vessel or train, verified as requested; InputError for another word."""
     if verify not in VERIFY:
         raise InputError(f"verify = {verify!r}", "run", f"give one of {', '.join(VERIFY)}")
     return run.thoroughly_verified() if verify == "thorough" else run
 
 
 def check_tolerances(label: str, **given: Any) -> None:
-    """Raise InputError for tolerances that are not numbers above zero and small enough to mean anything."""
+    """Raise InputError for tolerances that are not positive, or too large."""
     faults = Faults()
     for name, value in given.items():
         is_number = isinstance(value, float | int | np.floating) and not isinstance(value, bool)
@@ -85,12 +85,12 @@ def settled(vessel: Vessel, state: np.ndarray, report: Report) -> Run:
 
 
 def explained(vessel: Vessel, error: SolveError) -> SolveError:
-    """What stopped a run, with the place in its units and the number to look at."""
+    """The error of a run that stopped, with the place and the parameter to check."""
     if error.symbol != TEMPERATURE:
         return error
     kind = "time" if vessel.spec.model.balances.independent == TIME else "volume"
     at = vessel.spec.display.text(error.reached, kind)
-    message = f"the temperature falls to 0 K at {kind} {at}: more heat is taken up than there is"
+    message = f"the temperature falls to 0 K at {kind} {at}: more heat is consumed than is available"
     heats = {str(r.name): r.enthalpy for r in vessel.chemistry.reactions if r.enthalpy is not None}
     worst = max(heats, key=lambda name: abs(si(heats[name]))) if heats else ""
     advice = (
@@ -104,7 +104,7 @@ def explained(vessel: Vessel, error: SolveError) -> SolveError:
 
 
 def check_run_out(vessel: Vessel, trajectory: Trajectory) -> None:
-    """Raise SolveError where a rate law goes on consuming a species that has run out."""
+    """Raise SolveError if a rate law consumes a species that is exhausted."""
     balances = vessel.spec.model.followed
     if all(part.states.min() >= 0 for part in trajectory.parts):
         return

@@ -1,4 +1,4 @@
-"""Metrics from the streams that enter and leave: of trains, fields, and tubes over time."""
+"""Metrics from inlet and outlet streams: of trains, fields, and tubes over time."""
 
 from __future__ import annotations
 
@@ -25,16 +25,16 @@ TRAIN_CATALYST = Role("catalyst of the train", "W_train")()
 
 @dataclass(frozen=True)
 class Ends:
-    """What the metrics of a train are made of: floats, or numbers with their slopes.
+    """The inputs of the metrics of a train: floats, or numbers with derivatives.
 
     Attributes
     ----------
     entering, product : mapping of species to mol/s
-        In all fresh feeds, and leaving for good.
+        In all fresh feeds, and in the product.
     flow, T, P : numbers
-        Of the outlet for good: volumetric flow in m^3/s, K, Pa.
+        Of the product: volumetric flow in m^3/s, K, Pa.
     duty : number
-        In W; nan where it is not known.
+        In W; nan if unknown.
     volume, catalyst : numbers
         Of all vessels, in m^3 and kg.
     """
@@ -65,7 +65,7 @@ class Ends:
 
 
 def train_expression(vessels: Sequence[Vessel], metric: Metric) -> sp.Expr:
-    """A metric of a train over what `Ends` holds; InputError if it has no such quantity."""
+    """A metric of a train from `Ends`; InputError if it has no such quantity."""
     first = vessels[0]
     names, known = first.chemistry.names, first.spec.model.balances
     product = {s: PRODUCT(s) for s in names}
@@ -78,7 +78,7 @@ def train_expression(vessels: Sequence[Vessel], metric: Metric) -> sp.Expr:
 
 
 def metric_of_ends(vessels: Sequence[Vessel], metric: Metric, ends: Ends) -> Number:
-    """A metric from the feeds of a train and the outlet, exact slopes with it."""
+    """A metric from the feeds and the outlet of a train, with exact derivatives."""
     expression, numbers = train_expression(vessels, metric), ends.by_symbol
     used = [s for s in numbers if s in expression.free_symbols]
     values = {s: sp.Float(float(value_of(numbers[s]))) for s in used}

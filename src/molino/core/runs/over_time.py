@@ -1,4 +1,4 @@
-"""What all results over time share: the outlet, when it has settled, tables and plain data of it."""
+"""The base of results over time: the outlet, settling times, tables and plain data."""
 
 from __future__ import annotations
 
@@ -16,11 +16,12 @@ from molino.core.results import Result, Table, entry, frame, in_columns
 
 _KINDS = {"duty": "power", "activity": "number", "temperature": "temperature", "volumetric flow": "volumetric flow"}
 _LATE, _STILL = 0.9, 0.1
-"""From which share of the time on what moves by less than which share of the band has come to rest."""
+"""A quantity is steady if it changes by less than the second fraction (of the band) in the time after the first
+fraction."""
 
 
 def kind_of(name: str) -> str:
-    """The kind of quantity of something that is followed: 'concentration of A', 'temperature', 'loading of A'."""
+    """The kind of a quantity over time: 'concentration of A', 'temperature', 'loading of A'."""
     return _KINDS.get(name, "loading" if name.startswith("loading") else "concentration")
 
 
@@ -35,7 +36,8 @@ def columns_of(display: Display, rows: Mapping[str, Any]) -> dict[str, Any]:
 
 
 def settling_times(times: np.ndarray, rows: Mapping[str, np.ndarray], band: float) -> dict[str, float]:
-    """When each concentration and the temperature stays within a band of how it ends; see `OverTime`."""
+    """The times after which each concentration and the temperature remain within a band of their final value; see
+    `OverTime`."""
     found, late = {}, times >= _LATE * times[-1]
     for name, row in rows.items():
         if not (name.startswith("concentration") or name == "temperature"):
@@ -48,14 +50,14 @@ def settling_times(times: np.ndarray, rows: Mapping[str, np.ndarray], band: floa
         if not len(outside):
             found[name] = 0.0
             continue
-        i = int(outside[-1])  # it has come within the band between this moment and the next
+        i = int(outside[-1])  # it enters the band between this moment and the next
         part = (away[i] - band * far) / (away[i] - away[i + 1])
         found[name] = float(times[i] + part * (times[i + 1] - times[i]))
     return found
 
 
 def negative_check(inside: Mapping[str, np.ndarray]) -> Check:
-    """That no amount is negative: the lowest value as a share of the largest of all quantities of its kind."""
+    """The check that no amount is negative: the lowest value relative to the largest of all quantities of its kind."""
     lowest, largest = dict[str, float](), dict[str, float]()
     for name, row in inside.items():
         if (kind := kind_of(name)) != "temperature":
@@ -66,7 +68,7 @@ def negative_check(inside: Mapping[str, np.ndarray]) -> Check:
 
 
 def grid_errors(times: np.ndarray, fine: np.ndarray, coarse: np.ndarray) -> tuple[float, float]:
-    """Differences of the mean outlet, and of the outlet at one moment, on two grids, as shares of the largest value.
+    """Differences of the mean outlet, and of the outlet at a moment, between two grids, relative to the largest value.
 
     Parameters
     ----------
@@ -96,14 +98,15 @@ class OverTime(Frozen, Result):
         raise NotImplementedError
 
     def names(self) -> tuple[str, str]:
-        """The label and the noun of what is followed."""
+        """The label and the noun of the vessel."""
         raise NotImplementedError
 
     def settling_times(self, band: float | None = None) -> dict[str, float]:
-        """When each outlet concentration, and the temperature, stays within a band of how it ends, in s.
+        """The times in s after which each outlet concentration and the temperature remain within a band of their final
+        value.
 
-        The band is a share of its largest distance from the end; what does not move, or has not come to rest (it moves
-        by more than a tenth of the band in the last tenth of the time), is left out.
+        The band is relative to the largest distance from the final value. Quantities that are constant, or not steady
+        at the end (a change of more than a tenth of the band in the last tenth of the time), are omitted.
         """
         return settling_times(self.times, self.outlet, self.settling_band if band is None else band)
 
@@ -113,10 +116,10 @@ class OverTime(Frozen, Result):
         return frame(time | columns_of(self.display, self.outlet))
 
     def _how_it_ends(self) -> dict[str, str]:
-        """The outlet at the end, and when it has settled, by name, with units."""
+        """The outlet at the end and the settling times, by name, with units."""
         show, found = self.display, dict[str, str]()
         for name, row in self.outlet.items():
-            label = f"{name} at the end" if name == "duty" else f"{name} that leaves"
+            label = f"{name} at the end" if name == "duty" else f"{name} of the outlet"
             found[label] = show.text(float(row[-1]), kind_of(name), 5 if name == "temperature" else 4)
         for name, at in self.settling_times().items():
             found[f"settling time of {heading_of(name)} ({100 * self.settling_band:g} %)"] = show.text(at, "time")

@@ -1,4 +1,4 @@
-"""Where a second phase appears along a run: vapor in a liquid, or liquid in a gas."""
+"""The second phase along a run: vapor in a liquid, or liquid in a gas."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from molino.core.runs.run_data import RunData
 
 
 def phase_facts(run: RunData) -> dict[str, str]:
-    """Along a run: where the second phase appears first, or how near it comes."""
+    """The place where a second phase first appears along a run, or the closest approach to one."""
     spec = run.vessel.spec
     limit = phase_limit(spec)
     if not run.has_temperature:
@@ -24,7 +24,7 @@ def phase_facts(run: RunData) -> dict[str, str]:
 
 
 def _of_second_phase(run: RunData, limit: PhaseLimit) -> dict[str, str]:
-    """Where along a run vapor appears in a liquid, or liquid in a gas."""
+    """A statement where along a run vapor appears in a liquid, or liquid in a gas."""
     spec = run.vessel.spec
     names, display = spec.chemistry.names, run.display
     outlets = tuple(spec.model.streams[0].amounts[s] for s in names)
@@ -45,7 +45,7 @@ def _of_second_phase(run: RunData, limit: PhaseLimit) -> dict[str, str]:
     points = run.points
     found, P = at(points)
     if limit.is_gas:
-        word, over, shown = "condensation", found - 1.0, f"{np.max(found):.3g} of what makes the first drop"
+        word, over, shown = "condensation", found - 1.0, f"{np.max(found):.3g} of saturation"
     else:
         word, over = "boiling", found - P
         shown = f"bubble pressure up to {display.text(float(np.max(found)), 'pressure')}"

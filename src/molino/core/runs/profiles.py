@@ -1,4 +1,4 @@
-"""What the profile of a run may show, and the ends of its axes."""
+"""The panels of a profile of a run, and the limits of its axes."""
 
 from __future__ import annotations
 
@@ -22,11 +22,11 @@ PROFILES = {
     "heat flow": "power",
     "effectiveness": "number",
 }
-"""What a run has over time or along a tube, each with its kind of quantity."""
+"""The quantities of a run over time or along a tube, each with its kind."""
 
 
 def read_limits(given: Mapping[str, tuple[Any, Any]], along: str) -> dict[str, tuple[float, float]]:
-    """The ends of axes in SI; InputError with all that is wrong with them."""
+    """The limits of axes in SI; InputError with all faults."""
     faults, found = Faults(), {}
     for name, ends in given.items():
         with faults.at(f"limits, {name}"):

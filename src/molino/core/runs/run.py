@@ -30,9 +30,8 @@ from molino.core.units import Value
 class Run(RunData):
     """The result of running a vessel: arrays in SI inside, units outside.
 
-    `vessel` is what ran, `trajectory` the course of its states, `wanted` the points asked for. Numbers without a place
-    are those at the end: at the outlet of a tube, after the time of a batch or a start-up, at steady state. What is
-    highest, when something happens and how long it takes does not depend on the points.
+    Numbers without a place are those at the end: at the outlet of a tube, after the time of a batch or a start-up, at
+    steady state. Extremes, times of events and durations do not depend on the points.
 
     Attributes
     ----------
@@ -40,11 +39,11 @@ class Run(RunData):
     trajectory : Trajectory
         The course of its states through all stages.
     wanted : tuple of float or None
-        The points asked for.
+        The requested points.
     settling_band : float
-        Within which share of its largest distance from the steady state a quantity of a tank has settled.
+        A quantity of a tank has settled within this fraction of its largest distance from the steady state.
     verified : tuple of Check
-        What a thorough verification found.
+        The result of a thorough verification.
 
     Examples
     --------
@@ -87,20 +86,20 @@ class Run(RunData):
 
     @cached_property
     def checks(self) -> tuple[Check, ...]:
-        """The closures, the lowest amount, at steady state the residual, and a second integration where asked for."""
+        """The closures, the lowest amount, at steady state the residual, and a second integration if requested."""
         return run_checks.checks(self)
 
     def out_of_range(self) -> list[str]:
-        """Heat capacities used outside of the range in which they hold, in words."""
+        """Heat capacities that are used outside their range, in words."""
         return run_checks.out_of_range(self)
 
     def thoroughly_verified(self) -> Self:
-        """The same run after a second integration by another method, at a hundredth of the tolerances, that agrees.
+        """The same run, verified by a second integration by another method at a hundredth of the tolerances.
 
         Raises
         ------
         SolveError
-            Where it does not agree, or the other method cannot follow the run.
+            If it does not agree, or the other method fails.
         """
         check = run_checks.second_integration(self)
         return self if check is None else replace(self, verified=(check,))
@@ -124,18 +123,17 @@ class Run(RunData):
 
     @property
     def duty(self) -> Value:
-        """Heat that came in through the walls (negative: taken away), as a quantity.
+        """Heat into the vessel through its walls (negative: cooling), as a quantity.
 
-        A power; of a batch or semi-batch the energy since the start. InputError with what the species lack where it
-        cannot be computed.
+        A power; of a batch or semi-batch the energy since the start. InputError if properties are missing.
         """
         return self.display.quantity(self.duty_si, self.duty_kind)
 
     @property
     def heat_released(self) -> Value:
-        """Heat that the reactions set free, as a quantity: a power in a steady tank or a tube, otherwise an energy.
+        """Heat released by the reactions, as a quantity: a power in a steady tank or a tube, otherwise an energy.
 
-        InputError with what the species lack where it cannot be computed.
+        InputError if properties are missing.
         """
         self.vessel.spec.require_energy()
         if self.is_steady:
@@ -144,16 +142,16 @@ class Run(RunData):
 
     @property
     def time_to_maximum_rate(self) -> Value:
-        """When the temperature rises fastest, as a quantity; InputError where it is prescribed."""
+        """The time at which the temperature rises fastest, as a quantity; InputError if it is prescribed."""
         if not self.vessel.is_non_isothermal or not self.is_over_time or self.is_steady:
             raise InputError(
-                "the temperature is prescribed, or nothing runs over time", self.vessel.label, "heat='adiabatic'"
+                "the temperature is prescribed, or the run is not over time", self.vessel.label, "heat='adiabatic'"
             )
         return self.display.quantity(self.trajectory.most(SENSIBLE)[0], "time")
 
     @property
     def residence_time(self) -> Value:
-        """The time that what flows stays in the vessel, or the time of a batch, as a quantity."""
+        """The residence time of the fluid in the vessel, or the time of a batch, as a quantity."""
         return self.display.quantity(self.residence_time_si, "time")
 
     @property
@@ -162,7 +160,7 @@ class Run(RunData):
         return self.display.quantity(self.space_time_si, "time")
 
     def table(self, show: Mapping[str, str] | None = None) -> Table:
-        """Time or position, concentrations, temperature, rates and what else there is, with units in the headings.
+        """Time or position, concentrations, temperature, rates and other series, with units in the headings.
 
         Parameters
         ----------
@@ -172,7 +170,7 @@ class Run(RunData):
         Raises
         ------
         InputError
-            For a kind that is none, or a unit of another dimension.
+            For an unknown kind, or a unit of another dimension.
         """
         display = self.vessel.with_(show={**self.vessel.show, **show}).spec.display if show else self.display
         columns: list[tuple[str, Any]] = []
@@ -185,7 +183,7 @@ class Run(RunData):
         return frame(dict(columns))
 
     def stream_table(self) -> Table:
-        """The inlet and the outlet, side by side: flows, fractions, temperature, pressure and density.
+        """The stream table of inlet and outlet: flows, fractions, temperature, pressure and density.
 
         Of a batch or semi-batch the charge and feeds, and the contents and outflow at the end.
         """
@@ -193,15 +191,15 @@ class Run(RunData):
         return stream_table([*came, *self.streams_out()], fluid, self.display, is_whole(fluid, came[0]))
 
     def settling_time(self, band: float | None = None) -> Value:
-        """When a tank has come to its steady state to within a band and stays there, as a quantity.
+        """The time after which a tank remains within a band of its steady state, as a quantity.
 
-        Every amount, and the temperature, counts by its own largest distance from the steady state that it ends in:
-        with band 0.02 all are within two per cent of that from then on. If left out, the band is that of the run.
+        The band of each amount and of the temperature is relative to its own largest distance from the steady state:
+        with band 0.02 all are within two per cent of it. By default the band is that of the run.
 
         Raises
         ------
         InputError
-            If this is no start-up of a tank, or the band is none.
+            If this is not a start-up of a tank, or the band is invalid.
         SolveError
             If it does not settle within this run.
         """
@@ -211,7 +209,7 @@ class Run(RunData):
         return self.display.quantity(max(times.values(), default=0.0), "time")
 
     def settling_times(self, band: float | None = None) -> dict[str, Value | None]:
-        """As `settling_time`, for each species and the temperature by itself; None for what does not settle."""
+        """As `settling_time`, for each species and the temperature; None if it does not settle."""
         times = settling.settling_times(self, self.settling_band if band is None else band)
         return {n: None if math.isinf(t) else self.display.quantity(t, "time") for n, t in times.items()}
 
@@ -257,7 +255,7 @@ class Run(RunData):
         peaks = {s: float(np.max(row)) for s, row in self.concentrations.items()}
         found |= fitted_fact(self.covariance, (np.min(warm), np.max(warm)), peaks, display)
         if self.is_steady and (growth := run_checks.growth(self)) is not None:
-            found["stability"] = "stable" if growth < 0 else "unstable: left after any disturbance"
+            found["stability"] = "stable" if growth < 0 else "unstable: any small disturbance grows"
         return {**found, **checked_fact(self.checks), "solved by": str(self.report)}
 
     def to_dict(self) -> dict[str, Any]:

@@ -14,7 +14,7 @@ from molino.core.runs.run_data import RunData
 
 _COARSER = 1e2
 _AGREEMENT, _LOSS = 1e-6, 1e3
-"""Share of each state by which two integrations may differ, or so many times the tolerance, if that is more."""
+"""Relative difference of two integrations that is accepted, or this multiple of the tolerance, if larger."""
 ROUNDING = 1e-14
 """Rounding error of a sum of enthalpies, as a share of it."""
 
@@ -40,14 +40,14 @@ def closure(run: RunData) -> dict[str, float]:
     if energy is not None:
         wanted, there, *sizes = run.trajectory.evaluate_parts((energy.wanted, energy.there, *energy.sizes))
         size = max(float(np.max(np.abs(row))) for row in sizes)
-        rounding = ROUNDING * float(np.max(np.abs(wanted)))  # enthalpies count from a reference far away
+        rounding = ROUNDING * float(np.max(np.abs(wanted)))  # the reference of enthalpies is far away
         off = max(float(np.max(np.abs(there - wanted))) - rounding, 0.0)
         found["energy"] = off / size if size else 0.0
     return found
 
 
 def checks(run: RunData) -> tuple[Check, ...]:
-    """The closure of its balances, the lowest amount, and at steady state what the plain balances leave."""
+    """The closure of its balances, the lowest amount, and at steady state the residual of the plain balances."""
     balances = run.vessel.spec.model.balances
     found, amounts = list(closure_check(closure(run))), balances.amounts
     if amounts:
@@ -86,7 +86,7 @@ def second_integration(run: RunData) -> Check | None:
         return None
     tolerance = max(part.settings.rtol for part in run.trajectory.parts)
     check = Check("a second integration agrees", worst, max(_AGREEMENT, _LOSS * tolerance), " and ".join(methods))
-    require_passed([check], run.vessel.label, "give smaller rtol and atol, and look for what depends on them")
+    require_passed([check], run.vessel.label, "give smaller rtol and atol, and look for results that depend on them")
     return check
 
 
@@ -99,7 +99,7 @@ def growth(run: RunData) -> float | None:
 
 
 def out_of_range(run: RunData) -> list[str]:
-    """Where a heat capacity was used outside of the range in which it holds, in words."""
+    """Heat capacities that were used outside their range, in words."""
     if run.vessel.spec.model.duty is None or run.vessel.spec.mixture_capacity is not None:
         return []
     low, high = float(np.min(run.temperatures)), max(float(np.max(run.temperatures)), run.highest_T[1])

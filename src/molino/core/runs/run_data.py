@@ -46,9 +46,9 @@ class RunData(RunResult):
     trajectory : Trajectory
         The states through all stages.
     wanted : tuple of float or None
-        The points that were asked for.
+        The requested points.
     settling_band : float
-        The share of its largest distance from the steady state within which a quantity of a tank has settled.
+        A quantity of a tank has settled within this fraction of its largest distance from the steady state.
     verified : tuple of Check
         The result of a thorough verification.
     """
@@ -70,12 +70,12 @@ class RunData(RunResult):
 
     @property
     def report(self) -> Report:
-        """What the integration did."""
+        """The report of the integration."""
         return self.trajectory.report
 
     @property
     def is_steady(self) -> bool:
-        """Whether this is a steady state of a tank rather than something followed."""
+        """Whether this is a steady state of a tank."""
         return bool(np.isinf(self.trajectory.end))
 
     @property
@@ -85,8 +85,8 @@ class RunData(RunResult):
 
     @cached_property
     def points(self) -> np.ndarray:
-        """Times in s, or volumes passed in m^3, at which it has rows, shape (points,): those asked for, or even ones
-        with more where something moves."""
+        """Times in s, or volumes in m^3, of the rows, shape (points,): the requested ones, or even ones with more where
+        a state changes."""
         if self.wanted is not None or self.is_steady:
             return np.array(self.wanted if self.wanted is not None else [np.inf])
         return self._moving_points()
@@ -97,7 +97,7 @@ class RunData(RunResult):
         return self.trajectory.at(self.points)
 
     def _moving_points(self) -> np.ndarray:
-        """Even points, and more where a state changes by much between two of them, also in the first decades."""
+        """Even points, with more where a state changes much between two of them, also in the first decades."""
         points = np.linspace(0.0, self.trajectory.end, _ROWS)
         core = len(self.vessel.spec.model.balances.states)
         for n in range(5):
@@ -116,7 +116,7 @@ class RunData(RunResult):
         return self._thinned(points)
 
     def _thinned(self, points: np.ndarray) -> np.ndarray:
-        """Without those of the first decades in which nothing has moved yet."""
+        """Without those of the first decades before the first change."""
         even = np.linspace(0.0, self.trajectory.end, _ROWS)
         early = (points > 0) & (points < even[1])
         if not early.any():
@@ -135,7 +135,7 @@ class RunData(RunResult):
 
     @cached_property
     def series(self) -> Mapping[str, np.ndarray]:
-        """What is read along it, in SI, each of shape (points,): 'concentration of A', 'temperature', 'rate of r'."""
+        """The series along the run in SI, each of shape (points,): 'concentration of A', 'temperature', 'rate of r'."""
         readings = self.vessel.spec.model.readings
         rows = self.evaluate(tuple(r.expression for r in readings.values()))
         return FrozenMapping(dict(zip(readings, rows, strict=True)))
@@ -152,7 +152,7 @@ class RunData(RunResult):
 
     @property
     def temperatures(self) -> np.ndarray:
-        """Temperature in K, shape (points,); InputError where none is known."""
+        """Temperature in K, shape (points,); InputError if unknown."""
         if "temperature" in self.series:
             return np.asarray(self.series["temperature"])
         if not self.has_temperature:
@@ -161,14 +161,14 @@ class RunData(RunResult):
 
     @cached_property
     def highest_T(self) -> tuple[float, float]:
-        """Where the temperature is highest, and how high it is."""
+        """The place of the highest temperature, and its value."""
         if self.is_steady or "temperature" not in self.vessel.spec.model.readings:
             return self.trajectory.end, float(np.max(self.temperatures))
         return self.trajectory.most(TEMPERATURE)
 
     @property
     def duty_si(self) -> float:
-        """Heat that came in through the walls: in W, of a batch or semi-batch in J; InputError where not known."""
+        """Heat into the vessel through its walls: in W, of a batch or semi-batch in J; InputError if unknown."""
         self.vessel.spec.require_energy()
         duty = self.vessel.spec.model.duty
         assert duty is not None
@@ -176,27 +176,27 @@ class RunData(RunResult):
 
     @property
     def duty_kind(self) -> str:
-        """Whether the duty is a power (what flows) or an energy (the charge)."""
+        """Whether the duty is a power (flow vessels) or an energy (charged vessels)."""
         return "power" if np.isfinite(self.number(FLOW)) else "energy"
 
     @property
     def has_duty(self) -> bool:
-        """Whether its species have what a balance of energy, and so its duty, takes."""
+        """Whether its species have the properties that an energy balance, and so its duty, needs."""
         return self.vessel.spec.model.duty is not None
 
     @property
     def fluid_share(self) -> float:
-        """The share of the vessel's volume that the fluid takes up."""
+        """The fraction of the vessel's volume that is fluid."""
         catalyst = self.vessel.catalyst
         return float(catalyst.voidage.si) if catalyst is not None else 1.0
 
     @property
     def residence_time_si(self) -> float:
-        """In s: the time that the fluid is inside, of a bed its void volume over the flow; the time of a batch."""
+        """In s: the residence time of the fluid, of a bed its void volume over the flow; the time of a batch."""
         return float(self.times(np.array([self.trajectory.end]), self.trajectory.end_state[None])[0])
 
     def times(self, points: np.ndarray, states: np.ndarray) -> np.ndarray:
-        """The time in s that the fluid has been inside at some points."""
+        """The residence time in s of the fluid at some points."""
         names = self.vessel.spec.model.followed.symbols
         if PASSED_TIME in names and not self.is_steady:
             return np.asarray(states[:, names.index(PASSED_TIME)] * self.fluid_share)
@@ -217,12 +217,12 @@ class RunData(RunResult):
 
     @property
     def volume_si(self) -> float:
-        """Volume of the vessel in m^3; nan of one that has none."""
+        """Volume of the vessel in m^3; nan for one without."""
         volume = self.number(VOLUME)
         return volume if np.isfinite(volume) else np.nan if self.is_steady else self.trajectory.end
 
     def number(self, symbol: sp.Symbol) -> float:
-        """A parameter of the last stage; nan where the balances have none such."""
+        """A parameter of the last stage; nan if the balances do not have it."""
         case = self.trajectory.last
         return case.value(symbol) if symbol in case.balances.parameters else np.nan
 
@@ -233,7 +233,7 @@ class RunData(RunResult):
 
     @cached_property
     def headings(self) -> dict[str, str]:
-        """The short heading of each series; the long one where that of a species or of what runs along is the same."""
+        """The short heading of each series; the long one where another series has the same."""
         species, along = {*self.vessel.chemistry.names}, {"time", "length", "volume", "residence time"}
         found = {}
         for name, reading in self.vessel.spec.model.readings.items():
@@ -243,22 +243,22 @@ class RunData(RunResult):
 
     @property
     def flows(self) -> dict[str, np.ndarray]:
-        """Amount (or molar flow) of each species that is there or came out, in SI, shape (points,)."""
+        """Amount (or molar flow of the outlet) of each species in SI, shape (points,)."""
         names = self.vessel.chemistry.names
         return dict(zip(names, self.evaluate(tuple(self.vessel.spec.model.outlet[s] for s in names)), strict=True))
 
     @property
     def fluid(self) -> Fluid:
-        """What its streams are made of."""
+        """The fluid of its streams."""
         return self.vessel.spec.fluid
 
     def inlet_amounts(self) -> dict[str, float]:
-        """Amount (or molar flow) of each species that went in, up to the end."""
+        """Amount (or molar flow) of each species that was fed, up to the end."""
         names = self.vessel.chemistry.names
         return dict(zip(names, self.at_end(tuple(self.vessel.spec.model.inlet[s] for s in names)), strict=True))
 
     def first_pressure(self) -> float:
-        """The pressure in Pa where it begins; nan where none is known."""
+        """The pressure in Pa at the beginning; nan if unknown."""
         if PRESSURE not in self.trajectory.parts[0].case.balances.known:
             return np.nan
         first = self.trajectory.parts[0]
@@ -270,7 +270,7 @@ class RunData(RunResult):
         return self.vessel.spec.stream_in(self)
 
     def streams_in(self) -> list[Stream]:
-        """Everything that goes in: the feed (or charge), a side feed and a sweep."""
+        """All inlets: the feed (or charge), a side feed and a sweep."""
         return [self.stream_in(), *self.vessel.spec.side_streams(self)]
 
     def stream_out(self) -> Stream:
@@ -278,7 +278,7 @@ class RunData(RunResult):
         return self.stream(self.vessel.spec.model.streams[0])
 
     def streams_out(self) -> list[Stream]:
-        """Everything that comes out: the outlet, and what goes through a membrane."""
+        """All outlets: the outlet, and the permeate of a membrane."""
         return [self.stream(form) for form in self.vessel.spec.model.streams]
 
     def stream(self, form: StreamForm) -> Stream:
@@ -301,7 +301,7 @@ class RunData(RunResult):
         )
 
     def positions(self) -> list[tuple[str, str, np.ndarray]]:
-        """(name, kind, SI values) of what runs along: time, or length, volume and residence time of a tube."""
+        """(name, kind, SI values) of the axes: time, or length, volume and residence time of a tube."""
         if self.is_over_time:
             return [("time", "time", self.points)]
         area = self.vessel.spec.cross_section()
@@ -311,7 +311,7 @@ class RunData(RunResult):
 
     @property
     def is_start_up(self) -> bool:
-        """Whether it is a tank over time, of which it can be asked when it settles."""
+        """Whether it is a tank over time, which has settling times."""
         return not self.is_steady and self.vessel.spec.has_steady_state
 
     def last_values(self) -> tuple[float, ...]:
@@ -340,7 +340,7 @@ class RunData(RunResult):
         return {}
 
     def analysis(self, metric: Metric) -> Any:
-        """The analysis of the whole run that a metric takes, made once."""
+        """The analysis of the whole run that a metric needs, made once."""
         self.vessel.spec.check_metric(metric)
         return self.analysis_by(self.vessel.spec.run_metrics[metric.what])
 
@@ -352,7 +352,7 @@ class RunData(RunResult):
 
 
 def wanted_points(vessel: Vessel, end: float, points: Any) -> tuple[float, ...] | None:
-    """Where a result has rows: so many from 0 to the end, or at given places, with 0 and the end put in if missing."""
+    """The places of rows: a number of them from 0 to the end, or given ones, to which 0 and the end are added."""
     if points is None:
         return None
     advice = "give a whole number from 2 up, or numbers in SI between 0 and the end"

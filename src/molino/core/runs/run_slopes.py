@@ -1,4 +1,4 @@
-"""Exact slopes of metrics of a run by conditions of its vessel."""
+"""Exact derivatives of metrics of a run by conditions of its vessel."""
 
 from __future__ import annotations
 
@@ -32,14 +32,15 @@ def slopes(run: RunData, metrics: Sequence[Metric], conditions: Sequence[str]) -
 
 
 def _slopes_of(run: RunData, metric: Metric, conditions: Sequence[str]) -> np.ndarray:
-    """The slopes of one metric, shape (conditions,)."""
+    """The derivatives of one metric, shape (conditions,)."""
     if metric.is_of_a_whole_run:
         return np.asarray(run.analysis(metric).slopes(metric, conditions))
     return np.asarray(slopes(run, (metric,), conditions)[0])
 
 
 def moved_by(run: RunData, conditions: Sequence[str]) -> tuple[tuple[sp.Symbol, ...], np.ndarray, np.ndarray]:
-    """The parameters that conditions move, their slopes, shape (parameters, conditions), and those of the end."""
+    """The parameters that depend on conditions, their derivatives, shape (parameters, conditions), and those of the
+    end."""
     own = [run.vessel.spec.condition(name).own for name in conditions]
     _, by_condition, _, by_end = ParameterMap(run.vessel, tuple(conditions)).with_slopes(own)
     parameters = run.vessel.spec.model.balances.parameters
@@ -48,9 +49,9 @@ def moved_by(run: RunData, conditions: Sequence[str]) -> tuple[tuple[sp.Symbol, 
 
 
 def slopes_where(run: RunData, at: float, metric: Metric, conditions: Sequence[str]) -> np.ndarray:
-    """Exact slopes of a metric by conditions at an extreme along the run, shape (conditions,).
+    """Exact derivatives of a metric by conditions at an extreme along the run, shape (conditions,).
 
-    The place of an extreme inside moves, too, but along it the metric does not change.
+    The place of an inner extreme moves too, but there the derivative of the metric along the run is zero.
     """
     if at >= run.trajectory.end:
         return np.asarray(slopes(run, (metric,), conditions)[0])

@@ -1,4 +1,4 @@
-"""Steps and ramps of a condition while a vessel runs."""
+"""Steps and ramps of a condition during a run."""
 
 from __future__ import annotations
 
@@ -18,30 +18,30 @@ from molino.core.printing import Printed
 from molino.core.schema import quantity, read_fields
 
 _OF_THE_START = (START, START_T.role, GAS_START, GAS_START_P.role)
-"""What says how a run begins, which no change on the way alters."""
+"""Fields of the initial state, which cannot change during a run."""
 _ROUNDING = 1e-12
-"""Share by which two times differ that are one."""
+"""Relative difference of two times that are the same."""
 
 
 @dataclass(frozen=True, eq=False)
 class Change(Frozen, Printed):
-    """A step or ramp of a condition while a vessel runs.
+    """A step or ramp of a condition during a run.
 
     Parameters
     ----------
     what : str
         "flow", "feed T", "[A]" (of the feed), "coolant T", "T" and so on.
     to : value
-        What it becomes.
+        The new value.
     at : time
-        When it begins.
+        Its beginning.
     over : time, optional
-        How long it takes, in a straight line; a step if omitted.
+        The duration of a ramp; by default a step.
 
     Raises
     ------
     InputError
-        If a time is none.
+        If a time is invalid.
 
     Examples
     --------
@@ -69,10 +69,10 @@ class Change(Frozen, Printed):
 
 
 def changed_numbers(vessel: Vessel, changes: Sequence[Change]) -> Mapping[sp.Symbol, PiecewiseLinear]:
-    """The numbers that changes move, over time.
+    """The conditions that change, over time.
 
-    Between two times at which a change begins or ends, each number is that of the vessel after all changes that have
-    ended, and moves in a straight line by what the one ramp that acts on it contributes.
+    Between two times at which a change begins or ends, each condition is that of the vessel after all completed
+    changes, plus the contribution of the ramp that acts on it.
 
     Raises
     ------
@@ -98,7 +98,9 @@ def changed_numbers(vessel: Vessel, changes: Sequence[Change]) -> Mapping[sp.Sym
             with faults.at(f"change of {change.what}"):
                 slope = (np.array(_changed(base, change).spec.case.values) - now) / (end - begin)
                 if ((slope != 0) & (rising != 0)).any():
-                    raise InputError("two ramps change the same number at a time", "", "put them one after the other")
+                    raise InputError(
+                        "two ramps change the same condition at the same time", "", "arrange them one after another"
+                    )
                 now, rising = now + slope * (start - begin), rising + slope
         rows.append((start, now))
         if n + 1 < len(marks):
@@ -114,7 +116,7 @@ def changed_numbers(vessel: Vessel, changes: Sequence[Change]) -> Mapping[sp.Sym
 
 
 def _spans(vessel: Vessel, changes: Sequence[Change], faults: Faults) -> list[tuple[Change, float, float]]:
-    """Each change with its begin and end in s, times that differ by rounding made equal; by their begin."""
+    """Each change with its beginning and end in s, in order; times that differ by rounding are made equal."""
     spans: list[tuple[Change, float, float]] = []
     seen: list[float] = []
 
@@ -127,9 +129,9 @@ def _spans(vessel: Vessel, changes: Sequence[Change], faults: Faults) -> list[tu
         begin, end = settled(change.at.si), settled(change.at.si + change.over.si)
         with faults.at(f"change of {change.what}"):
             if change.what in vessel.spec.sizes:
-                raise InputError("a vessel keeps its size while it runs", "", "change feed, flow, T or coolant")
+                raise InputError("the size of a vessel is constant during a run", "", "change feed, flow, T or coolant")
             if any(other.what == change.what and before > begin for other, _, before in spans):
-                raise InputError("begins before the last change of it ends", "", "put them one after the other")
+                raise InputError("begins before the last change of it ends", "", "arrange them one after another")
             spans.append((change, begin, end))
     return spans
 
@@ -137,5 +139,5 @@ def _spans(vessel: Vessel, changes: Sequence[Change], faults: Faults) -> list[tu
 def _changed(vessel: Vessel, change: Change) -> Vessel:
     after = vessel.with_({change.what: change.to})
     if after.spec.model.balances is not vessel.spec.model.balances:
-        raise InputError("changes the form of the balances", "", "change a number that is there already")
+        raise InputError("changes the form of the balances", "", "change a number that is given already")
     return after

@@ -1,4 +1,4 @@
-"""Exact slopes of what comes at the end of a trajectory, by the parameters of its balances and by where it ends."""
+"""Exact derivatives at the end of a trajectory by the parameters of its balances and by its end."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ def _is_steady(trajectory: Trajectory) -> bool:
 
 
 def state_slopes(trajectory: Trajectory, by: tuple[sp.Symbol, ...]) -> np.ndarray:
-    """d(state)/d(parameter) at the end, shape (states, parameters), boundary values taken along.
+    """d(state)/d(parameter) at the end, shape (states, parameters), including those of boundary values.
 
     By the states' own equations along a run, by the implicit function theorem at a steady state. A value u at the
     beginning that follows from a condition h(y, p, u) = 0 at the end moves by du/dp = -(h_y S_u + h_u)^-1 (h_y S_p +
@@ -34,7 +34,7 @@ def state_slopes(trajectory: Trajectory, by: tuple[sp.Symbol, ...]) -> np.ndarra
 def slopes_at(trajectory: Trajectory, points: np.ndarray, by: tuple[sp.Symbol, ...]) -> tuple[np.ndarray, np.ndarray]:
     """States, shape (points, states), and d(state)/d(parameter), shape (points, states, parameters), at rising points.
 
-    With boundary values taken along, as in `state_slopes`.
+    Including those of boundary values, as in `state_slopes`.
     """
     unknown = tuple(symbol for symbol, _ in trajectory.last.balances.loose)
     if not unknown:
@@ -70,7 +70,7 @@ def expression_slopes(
 def slopes_along(
     trajectory: Trajectory, at: float, expressions: tuple[sp.Expr, ...], by: tuple[sp.Symbol, ...]
 ) -> np.ndarray:
-    """d(expression)/d(parameter) at a place on the way, shape (expressions, parameters)."""
+    """d(expression)/d(parameter) at a place along the run, shape (expressions, parameters)."""
     case = trajectory.parts[int(trajectory.owners(np.array([at]))[0])].case
     states, sensitivity = slopes_at(trajectory, np.array([at]), by)
     _, found = observe(case, moved_expressions(case, expressions), np.array([at]), states, sensitivity, by)
@@ -87,7 +87,7 @@ def slope_along(trajectory: Trajectory, expression: sp.Expr) -> float:
 
 
 def end_slope(trajectory: Trajectory, expression: sp.Expr) -> float:
-    """d(expression)/d(end), the values at the beginning that follow from conditions at the end taken along."""
+    """d(expression)/d(end), including initial values that follow from conditions at the end."""
     along, balances = slope_along(trajectory, expression), trajectory.last.balances
     if not balances.loose:
         return along

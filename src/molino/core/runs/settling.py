@@ -1,4 +1,4 @@
-"""When a tank over time has settled to its steady state."""
+"""Settling times of a tank over time."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from molino.core.runs.run_data import RunData
 
 
 def settling_times(run: RunData, band: float) -> dict[str, float]:
-    """When each state that moves has settled, in s; inf where it has not by the end."""
+    """The settling time in s of each state that changes; inf if it has not settled at the end."""
     if run.is_steady or not run.vessel.spec.has_steady_state:
         raise InputError("only the run of a tank over time settles", run.vessel.label, "tank.run('6 h')")
     if not 0 < band < 1:
@@ -38,7 +38,7 @@ def settling_times(run: RunData, band: float) -> dict[str, float]:
 
 
 def settled_or_none(run: RunData) -> dict[str, float]:
-    """When each quantity has settled; nothing where the steady state that it ends in cannot be found."""
+    """The settling time of each quantity; nothing if the final steady state is not found."""
     try:
         return settling_times(run, run.settling_band)
     except SolveError:

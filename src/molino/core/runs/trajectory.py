@@ -22,15 +22,16 @@ from molino.core.errors import InputError, SolveError
 from molino.core.frozen import Frozen
 
 Switch = Callable[[Case, bool, np.ndarray | None], tuple[Case, tuple[Event, ...], bool]]
-"""What an event does: from the case of a stage and whether it has happened, the case to integrate and what to watch."""
+"""An event handler: from the case of a stage and whether the event has happened, the case to integrate and the events
+to watch."""
 
 _UNIT = np.unique(np.concatenate([np.linspace(0.0, 1.0, 49), np.geomspace(1e-8, 1.0, 33)]))
 _CLOSE = 1e-12
-"""What is left of a stage, relative, that is not worth an integration."""
+"""Relative length of a rest of a stage that is not integrated."""
 
 
 def probing_points(begin: float, end: float) -> np.ndarray:
-    """Points at which an integration is asked for: even ones, and on a logarithmic scale from the beginning."""
+    """Points of an integration: even ones, and on a logarithmic scale from the beginning."""
     span = end - begin
     if span < 1e-9 * end:
         return np.array([begin, end])
@@ -41,10 +42,10 @@ def probing_points(begin: float, end: float) -> np.ndarray:
 
 @dataclass(frozen=True, eq=False)
 class Trajectory(Frozen):
-    """Solutions one after another, each from where the last one ended.
+    """Consecutive solutions, each beginning at the end of the one before.
 
-    `unbalanced` is what the balance of energy lacks, there less wanted: where a prescribed temperature jumps, the heat
-    that this takes is added to that which came in.
+    `unbalanced` is the residual of the energy balance: where a prescribed temperature has a step, the heat for it is
+    added to the duty.
     """
 
     parts: tuple[Solution, ...]
@@ -68,7 +69,7 @@ class Trajectory(Frozen):
         return Report.of([part.report for part in self.parts])
 
     def owners(self, points: np.ndarray) -> np.ndarray:
-        """Which part each point belongs to; a point at a jump belongs to what comes after it."""
+        """The part of each point; a point at a step belongs to the part after it."""
         ends = np.array([part.end for part in self.parts[:-1]])
         return np.searchsorted(ends, points, side="right")
 
@@ -99,7 +100,7 @@ class Trajectory(Frozen):
         return found
 
     def evaluate_parts(self, expressions: tuple[sp.Expr, ...]) -> list[np.ndarray]:
-        """Expressions at the points of all parts, each with the numbers of its part: twice at a jump."""
+        """Expressions at the points of all parts, each with the numbers of its part: twice at a step."""
         rows = [_evaluated(part.case, expressions, part.points, part.states) for part in self.parts]
         return [np.concatenate([row[n] for row in rows]) for n in range(len(expressions))]
 
@@ -109,7 +110,7 @@ class Trajectory(Frozen):
         return numbers_at(compiled(case.balances).outputs(moved)(case.values), self.end_state, self.end)
 
     def most(self, expression: sp.Expr, sign: float = 1.0) -> tuple[float, float]:
-        """Where an expression is highest (lowest, for a negative sign), and its value there."""
+        """The place at which an expression is highest (lowest, for a negative sign), and its value there."""
         found = []
         for part in self.parts:
             at, _, value = part.most(moved_expressions(part.case, (expression,))[0], sign)
@@ -124,7 +125,7 @@ class Trajectory(Frozen):
 
 
 def numbers_at(outputs: Callable[..., list[Any]], state: np.ndarray, at: float) -> list[float]:
-    """Generated outputs over columns at a single point; not a number where one divides by nothing."""
+    """Generated outputs over columns at a single point; nan for a division by zero."""
     try:
         return [float(number) for number in outputs(state.tolist(), at)]
     except NotFinite:  # a selectivity where nothing has formed
@@ -159,7 +160,7 @@ def integrate_segments(
     points: Callable[[float, float], np.ndarray] = probing_points,
     unbalanced: sp.Expr | None = None,
 ) -> Trajectory:
-    """Integrate through stages, each from where the last one ended; `switch` says what its events do.
+    """Integrate through stages, each beginning at the end of the one before; `switch` handles events.
 
     `unbalanced` as in `Trajectory`.
     """
@@ -203,13 +204,13 @@ def sensitivities_at(
 ) -> tuple[np.ndarray, np.ndarray]:
     """States, shape (points, states), and d(state)/d(parameter), shape (points, states, parameters), at rising points.
 
-    Where an event ended a stage its time moves with the parameters, too: S jumps by (f_before - f_after) dt/dp with
-    dt/dp = -(g_y S + g_p)/(g_y f + g_t) (W. F. Feehery, J. E. Tolsma, P. I. Barton, Appl. Numer. Math. 25 (1997) 41).
+    The time of an event depends on the parameters: S has a step of (f_before - f_after) dt/dp with dt/dp = -(g_y S +
+    g_p)/(g_y f + g_t) (W. F. Feehery, J. E. Tolsma, P. I. Barton, Appl. Numer. Math. 25 (1997) 41).
 
     Raises
     ------
     InputError
-        If one of the parameters changes on the way.
+        If one of the parameters changes during the run.
     """
     _check_constant(trajectory, by)
     owners = trajectory.owners(points)
@@ -240,7 +241,7 @@ def sensitivities_at(
 
 
 def _temperature_jumps(part: Solution, after: Case, unbalanced: sp.Expr | None) -> bool:
-    """Whether a prescribed temperature is another one after a stage than at its end, and heat is counted."""
+    """Whether a prescribed temperature has a step after a stage, and heat is computed."""
     if unbalanced is None or HEAT not in after.balances.symbols or TEMPERATURE not in after.balances.parameters:
         return False
     ends = [moved_expressions(case, (TEMPERATURE,)) for case in (part.case, after)]
@@ -253,7 +254,7 @@ def _temperature_jumps(part: Solution, after: Case, unbalanced: sp.Expr | None) 
 
 
 def _heat_of_jump(part: Solution, after: Case, state: np.ndarray, unbalanced: sp.Expr | None) -> np.ndarray:
-    """The heat that it takes to bring the contents to another temperature, in its place among the states."""
+    """The heat that brings the contents to another temperature, in its place among the states."""
     assert unbalanced is not None
     rows = []
     for case in (part.case, after):
@@ -273,7 +274,7 @@ def _slopes_of_jump(
     by: tuple[sp.Symbol, ...],
     unbalanced: sp.Expr | None,
 ) -> np.ndarray:
-    """Slopes of the heat of a jump by parameters, in its row."""
+    """Derivatives of the heat of a step by parameters, in its row."""
     assert unbalanced is not None
     n, rows = len(state), []
     for case in (part.case, after):
@@ -287,13 +288,13 @@ def _slopes_of_jump(
 
 
 def _check_constant(trajectory: Trajectory, by: tuple[sp.Symbol, ...]) -> None:
-    """Raise InputError for a parameter that is one number at first and another one later."""
+    """Raise InputError for a parameter that changes during the run."""
     cases = [part.case for part in trajectory.parts]
     for symbol in by:
         ramps = any(slope_of(symbol) in case.balances.parameters and case.value(slope_of(symbol)) for case in cases)
         if ramps or len({case.value(symbol) for case in cases if symbol in case.balances.parameters}) > 1:
-            message = f"{symbol} changes while it runs, so there is no slope by it as one number"
-            raise InputError(message, "", "ask for the slope by something that stays as it is")
+            message = f"{symbol} changes during the run, so there is no derivative by it"
+            raise InputError(message, "", "ask for the derivative by a constant condition")
 
 
 def _jump(part: Solution, after: Case, state: np.ndarray, slopes: np.ndarray, by: tuple[sp.Symbol, ...]) -> np.ndarray:

@@ -1,10 +1,10 @@
 """A tube followed over time: start-up, steps in the feed, fronts that move through a bed.
 
-The tube is cut into cells of one volume. What passes a face is carried at values reconstructed from upstream with a
+The tube is cut into cells of one volume. Convection through a face uses values reconstructed from upstream with a
 limiter, of second order where the profile is smooth and without overshoot where it is steep (B. van Leer, J. Comput.
-Phys. 14 (1974) 361), and dispersed by central differences; the outflow of one cell is the inflow of the next, so that
-nothing is lost. A gas, and a liquid of additive volumes, keep the volume of each cell full: the flow follows from what
-reacts and warms upstream (O. Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, chapter 5, in cells).
+Phys. 14 (1974) 361), and dispersion central differences; the outflow of one cell is the inflow of the next, which
+conserves the amounts. A gas, and a liquid of additive volumes, fill the volume of each cell: the flow follows from
+reaction and heating upstream (O. Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, chapter 5, in cells).
 """
 
 from __future__ import annotations
@@ -41,27 +41,27 @@ _MOST_CELLS = 20_000
 class TubeInTime(OverTime):
     """A tube followed over time: its outlet, and the profiles inside; made by `PlugFlow.follow`.
 
-    Arrays are in SI. `print` says how it ends and when it has settled, `table` the outlet over time, `profile` what is
-    inside at one moment.
+    Arrays are in SI. `print` shows the end and the settling times, `table` the outlet over time, `profile` the inside
+    at a moment.
 
     Attributes
     ----------
     vessel : PlugFlow or DispersedTube
     times : array, shape (times,)
     volumes : array, shape (cells,)
-        Volume passed up to the middle of each cell, in m^3.
+        Volume from the inlet to the middle of each cell, in m^3.
     inside : mapping of name to array, shape (times, cells)
         'concentration of A', 'temperature', 'loading of A', 'activity'.
     fed, left : mapping of species to array, shape (times,)
         Molar flows into and out of the tube.
     outlet : mapping of name to array, shape (times,)
-        'concentration of A', 'temperature', 'volumetric flow', and 'duty' where it is known.
+        'concentration of A', 'temperature', 'volumetric flow', and 'duty' if known.
     closure : mapping of name to float
-        How far elements, mass and energy are from closing over the whole time, as a share of what came and was there.
+        Imbalances of elements, mass and energy over the whole time, relative to the amounts fed and initially present.
     grid_error : float
-        By how much the mean outlet differs from that of half as many cells, as a share of the largest.
+        Difference of the mean outlet from that of half as many cells, relative to the largest value.
     moment_error : float
-        Largest difference of an outlet flow from that of half as many cells at one moment, as a share of the largest.
+        Largest difference of an outlet flow from that of half as many cells at a moment, relative to the largest value.
     settling_band : float
 
     Examples
@@ -94,7 +94,7 @@ class TubeInTime(OverTime):
     def conversion(self, species: str) -> np.ndarray:
         """1 - outlet/feed at the same moment, shape (times,)."""
         if species not in self.fed or not (self.fed[species] > 0).any():
-            raise InputError(f"nothing of {species} is fed", self.vessel.label, "name a species of the feed")
+            raise InputError(f"{species} is not fed", self.vessel.label, "name a species of the feed")
         with np.errstate(divide="ignore", invalid="ignore"):
             return np.asarray(1 - self.left[species] / self.fed[species])
 
@@ -120,7 +120,7 @@ class TubeInTime(OverTime):
         return self.vessel.label, self.vessel.noun
 
     def profile(self, time: Any) -> Table:
-        """What is inside at a moment (in s, or with a unit), along the tube."""
+        """The quantities along the tube at a moment (in s, or with a unit)."""
         at = units.positive(time, "time", "time", zero=True).si
         if at > self.times[-1] * (1 + 1e-9):
             raise InputError(f"it was followed to {self.display.text(self.times[-1], 'time')}", "time", "ask earlier")
@@ -130,7 +130,7 @@ class TubeInTime(OverTime):
         return frame(columns | columns_of(self.display, {name: rows[n] for name, rows in self.inside.items()}))
 
     def facts(self) -> dict[str, str]:
-        """How it ends, when it has settled, how it closes, by name, with units."""
+        """The end, the settling times and the closure, by name, with units."""
         show = self.display
         found = {"followed for": show.text(float(self.times[-1]), "time"), "cells": str(len(self.volumes))}
         for s in self.vessel.spec.reactants:
@@ -150,7 +150,7 @@ class TubeInTime(OverTime):
         return (*closure_check(amounts), *closure_check(energy, _ENERGY_CLOSED), negative_check(self.inside))
 
     def to_dict(self) -> dict[str, Any]:
-        """The outlet over time, when it has settled, closures and the error of the grid, as plain data."""
+        """The outlet over time, settling times, closures and the error of the grid, as plain data."""
         return {**super().to_dict(), "cells": len(self.volumes), "closure": dict(self.closure)}
 
 
@@ -176,7 +176,7 @@ def follow_tube(
 
 
 def in_time(vessel: Vessel, times: np.ndarray, found: Followed, half: Followed | None, band: float) -> TubeInTime:
-    """The result, with its difference from half as many cells (not a number for a single cell)."""
+    """The result, with its difference from half as many cells (nan for a single cell)."""
     errors = (np.nan, np.nan)
     if half is not None:
         errors = grid_errors(times, *(np.array([run.left[s] for s in found.left]) for run in (found, half)))
@@ -188,7 +188,7 @@ def in_time(vessel: Vessel, times: np.ndarray, found: Followed, half: Followed |
 
 
 def moments(points: Any, end: float, label: str) -> np.ndarray:
-    """The moments at which it is looked at: so many from 0 to the end, or given ones."""
+    """The moments of rows: a number of them from 0 to the end, or given ones."""
     if isinstance(points, int) and not isinstance(points, bool) and points >= 2:
         return np.linspace(0.0, end, points)
     try:
@@ -197,12 +197,12 @@ def moments(points: Any, end: float, label: str) -> np.ndarray:
         given = np.array([np.nan])
     if isinstance(points, bool | int) or given.ndim != 1 or not ((given >= 0) & (given <= end * (1 + 1e-9))).all():
         advice = "give a whole number from 2 up, or numbers in s between 0 and the end"
-        raise InputError(f"points = {points!r} are no moments between 0 and {end:g} s", label, advice)
+        raise InputError(f"points = {points!r} are not moments between 0 and {end:g} s", label, advice)
     return np.unique(np.concatenate([[0.0], given[(given > 0) & (given < end)], [end]]))
 
 
 def check_followed(vessel: Vessel, cells: int, band: float) -> None:
-    """Raise InputError for what is not followed over time."""
+    """Raise InputError for features that are not available over time."""
     faults = Faults()
     if not np.isfinite(vessel.spec.end_si):
         faults.add(vessel.label, "no length or volume is given", "give it, or size it: mo.size(...)")
@@ -210,17 +210,19 @@ def check_followed(vessel: Vessel, cells: int, band: float) -> None:
         faults.add(vessel.label, f"cells = {cells!r}", f"give a whole number from 4 to {_MOST_CELLS:,}")
     if not 0 < band < 1:
         faults.add(vessel.label, f"settling_band = {band!r}", "give a fraction, like 0.02")
-    unfollowed = "over time this is not followed"
+    unfollowed = "not available over time"
     for what, remedy in vessel.spec.not_followed():
         faults.add(vessel.label, f"{unfollowed}: {what}", remedy)
     if vessel.spec.phase.real is not None or vessel.spec.phase.activity is not None:
         faults.add(vessel.label, f"{unfollowed}: an equation of state or activity model", "leave the model out")
     if isinstance(vessel.heat, Jacket) and vessel.heat.flow is not None:
-        faults.add(vessel.label, f"{unfollowed}: a coolant that warms up", "leave its flow out")
+        faults.add(vessel.label, f"{unfollowed}: a coolant of changing temperature", "leave its flow out")
     if vessel.spec.moving_numbers():
         faults.add(vessel.label, f"{unfollowed}: numbers with a profile along the tube", "leave profiles out")
     packing = vessel.catalyst
     if packing is not None and packing.adsorption is not None and vessel.is_non_isothermal:
-        message = f"{unfollowed}: adsorption where the temperature is not prescribed, since no heat comes with it"
+        message = (
+            f"{unfollowed}: adsorption where the temperature is not prescribed, since it has no heat of adsorption"
+        )
         faults.add(vessel.label, message, "prescribe the temperature")
     faults.raise_any()

@@ -1,7 +1,7 @@
-"""What a vessel comes to when its cooling fails: its contents left to themselves, from any moment of a run on.
+"""Cooling failure: the adiabatic course of the contents of a vessel from any moment of a run.
 
-From that moment on nothing is fed and no heat passes the walls, so that what has accumulated reacts adiabatically. The
-highest temperature of that course, at the worst moment of the run, is the maximum temperature of the synthesis
+From that moment on there is no feed and no heat transfer, so that accumulated reactants react adiabatically. The
+highest temperature of that course, for a failure at the worst moment, is the maximum temperature of the synthesis
 reaction (R. Gygax, Chem. Eng. Sci. 43 (1988) 1759; F. Stoessel, Chem. Eng. Prog. 89 (1993) 68).
 """
 
@@ -36,20 +36,20 @@ from molino.core.terms.well_mixed import Volume, well_mixed
 from molino.core.units import Value
 
 HORIZON = 365 * 86400.0
-"""How long the contents are followed after a failure, in s."""
+"""The time in s over which the contents are followed after a failure."""
 _POINTS = np.concatenate([[0.0], np.geomspace(1e-3, HORIZON, 96)])
 _MOMENTS = 25
-"""Even moments of a run at which a failure is looked at, besides the ends of its stages."""
+"""Number of even moments of a run at which a failure is computed, besides the ends of its stages."""
 _ROUGH = 1e-6
-"""Relative tolerance of the courses that are only compared."""
+"""Relative tolerance of courses that are only compared."""
 _NEAR = 1e-7
-"""Share of the run to which the worst moment is found."""
+"""Fraction of the run within which the worst moment is located."""
 
 _ROUNDED = 1e-8
-"""By which the smaller of two amounts is rounded off where they are alike, as a squared share of their sum."""
+"""Rounding of the smaller of two similar amounts, as a squared fraction of their sum."""
 
 Place = tuple[sp.Expr, float]
-"""An expression of the vessel's balances, and where along its run it is taken."""
+"""An expression of the vessel's balances, and the place of its run at which it is evaluated."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -61,9 +61,9 @@ class AdiabaticCourse(Frozen):
     trajectory : Trajectory
         Over the time since the failure.
     places : mapping of parameter to Place
-        Where the numbers of its balances come from.
+        The sources of the numbers of its balances.
     highest_at, highest : float
-        When it is hottest, in s since the failure, and how hot in K.
+        The time of the highest temperature in s since the failure, and this temperature in K.
     """
 
     trajectory: Trajectory
@@ -72,27 +72,27 @@ class AdiabaticCourse(Frozen):
     highest: float
 
     def fastest(self) -> float:
-        """When the temperature rises fastest, in s since the failure; 0 where it does at once."""
+        """The time of the fastest temperature rise in s since the failure; 0 if it is at once."""
         at, _ = self.trajectory.most(SENSIBLE, 1.0)
         return at if at > _POINTS[1] else 0.0
 
 
 def temperature_when_reacted(vessel: Vessel, is_cautious: bool = False) -> sp.Expr:
-    """The temperature once the reactant that is short has reacted adiabatically, over states of the vessel.
+    """The temperature after adiabatic reaction of the limiting reactant, as an expression of the states of the vessel.
 
-    T + xi (-dH) / C with xi the smallest n_i / nu_i, rounded off where two are alike: of one irreversible reaction, the
-    temperature after a failure of cooling at that moment (F. Stoessel, Chem. Eng. Prog. 89 (1993) 68). A cautious one
-    takes the reactants that are dosed for those that are short.
+    T + xi (-dH) / C with xi the smallest n_i / nu_i, rounded off where two are similar: for one irreversible reaction
+    the temperature after a cooling failure at that moment (F. Stoessel, Chem. Eng. Prog. 89 (1993) 68). A cautious
+    value assumes that the dosed reactants are limiting.
 
     Raises
     ------
     InputError
-        If there are several reactions, or a reversible one, whose end takes an integration.
+        For several reactions or a reversible one, whose final state needs an integration.
     """
     model, reactions = vessel.spec.model, vessel.chemistry.reactions
     energy = vessel.spec.key.phase.energy
     if len(reactions) != 1 or reactions[0].equation.reversible or energy is None:
-        message = "with a profile, the temperature after cooling failure takes one irreversible reaction"
+        message = "with a profile, the temperature after cooling failure needs a single irreversible reaction"
         advice = "limit 'temperature everywhere' and the concentration of the accumulated reactant everywhere"
         raise InputError(message, vessel.label, advice)
     network = vessel.chemistry.network
@@ -110,7 +110,7 @@ def temperature_when_reacted(vessel: Vessel, is_cautious: bool = False) -> sp.Ex
 
 
 class CoolingFailure:
-    """What comes of a failure of cooling during a run of a batch or semi-batch.
+    """A cooling failure during a run of a batch or semi-batch.
 
     Parameters
     ----------
@@ -119,22 +119,22 @@ class CoolingFailure:
     Raises
     ------
     InputError
-        If nothing is known of its heat, or it is no batch that could fail so.
+        If its heat is unknown, or it is another kind of vessel.
     """
 
     def __init__(self, run: RunData) -> None:
         vessel = run.vessel
         self.run, self.vessel, key = run, vessel, vessel.spec.key
         if not run.is_over_time or vessel.spec.model.is_flowing:
-            message = "a failure of cooling is computed for charged vessels"
+            message = "a cooling failure is computed for charged vessels"
             raise InputError(message, vessel.label, "ask it of a batch or semi-batch")
         if getattr(vessel, "gas", None) is not None:
-            message = "a gas is supplied to it, and whether it still is after a failure of cooling is not known"
-            advice = "charge what the gas brings with the rest, and leave the gas out: on the safe side"
+            message = "a gas is supplied to it, and its supply after a cooling failure is unknown"
+            advice = "charge the gas with the rest, and leave its supply out: on the safe side"
             raise InputError(message, vessel.label, advice)
         vessel.spec.require_energy()
         if key.catalyst.law is not None:
-            message = "its catalyst decays, and the contents after a failure of cooling are followed without that"
+            message = "its catalyst decays, which is not available after a cooling failure"
             raise InputError(message, vessel.label, "leave the deactivation out, which is on the safe side")
         closed = getattr(vessel, "constant_volume", True)
         volume: Volume = (
@@ -145,7 +145,7 @@ class CoolingFailure:
         self.parameters = self.model.balances.parameters
 
     def _places(self, at: float) -> dict[sp.Symbol, Place]:
-        """Where the numbers of the contents come from, at a moment of the run."""
+        """The sources of the numbers of the contents at a moment of the run."""
         vessel = self.vessel.spec.model
         found: dict[sp.Symbol, Place] = {INLET(s): (concentration(s), at) for s in self.vessel.chemistry.names}
         found |= {VOLUME: (vessel.volume, at), START_T: (TEMPERATURE, at), PRESSURE: (PRESSURE, at)}
@@ -161,19 +161,19 @@ class CoolingFailure:
         return [found[p] for p in self.parameters]
 
     def course(self, at: float, rtol: float = RTOL) -> AdiabaticCourse:
-        """The contents from a moment of the run on, in s; SolveError where they cannot be followed."""
+        """The contents after a moment of the run in s; SolveError if the integration fails."""
         when = self.vessel.spec.display.text(at, "time")
-        return self._course(self._places(at), f"after a failure of cooling at {when}", rtol)
+        return self._course(self._places(at), f"after a cooling failure at {when}", rtol)
 
     def released(self, course: AdiabaticCourse) -> float:
-        """The heat of reaction in J that is still set free after a failure."""
+        """The heat of reaction in J that is released after a failure."""
         case = Case(self.model.followed, course.trajectory.last.values)
         return Trajectory((integrate(case, _POINTS),)).at_end((RELEASED,))[0]
 
     def _course(self, places: dict[sp.Symbol, Place], when: str, rtol: float = RTOL) -> AdiabaticCourse:
         numbers = self._numbers(places)
         if not np.isfinite(numbers).all():
-            raise SolveError(f"not every number is known {when}", self.vessel.label, "check what it is charged with")
+            raise SolveError(f"a number is unknown {when}", self.vessel.label, "check what it is charged with")
         try:
             solution = integrate(Case(self.model.balances, tuple(numbers)), _POINTS, rtol=rtol, atol=rtol * ATOL / RTOL)
         except SolveError as error:
@@ -187,19 +187,19 @@ class CoolingFailure:
 
     @cached_property
     def moments(self) -> np.ndarray:
-        """Moments of the run that are looked at first, in s, shape (moments,)."""
+        """The first moments of the search in s, shape (moments,)."""
         trajectory = self.run.trajectory
         ends = [part.end for part in trajectory.parts]
         return np.unique(np.concatenate([np.linspace(0.0, trajectory.end, _MOMENTS), ends]))
 
     @cached_property
     def courses(self) -> list[AdiabaticCourse]:
-        """The contents from each of these moments on, roughly."""
+        """The contents after each of these moments, to a loose tolerance."""
         return [self.course(float(at), _ROUGH) for at in self.moments]
 
     @cached_property
     def worst(self) -> tuple[float, AdiabaticCourse]:
-        """The moment of the run in s from which the contents come to the highest temperature, and their course."""
+        """The moment of the run in s after which the contents reach the highest temperature, and their course."""
         moments, courses = self.moments, self.courses
         i = int(np.argmax([c.highest for c in courses]))
         low, high = float(moments[max(i - 1, 0)]), float(moments[min(i + 1, len(moments) - 1)])
@@ -216,22 +216,22 @@ class CoolingFailure:
 
     @cached_property
     def whole(self) -> AdiabaticCourse:
-        """All that is charged and dosed, brought together at the temperature of the start and left to itself."""
+        """All charged and dosed material, mixed at the initial temperature, adiabatic."""
         end, model = self.run.trajectory.end, self.vessel.spec.model
         places = self._places(end)
         places |= {INLET(s): (model.inlet[s] / model.volume, end) for s in self.vessel.chemistry.names}
         places[START_T] = (TEMPERATURE, 0.0)
-        return self._course(places, "with all that goes in brought together")
+        return self._course(places, "with all feeds mixed at the start")
 
     @property
     def rise(self) -> float:
-        """The adiabatic temperature rise in K of all that is charged and dosed; negative where heat is taken up."""
+        """The adiabatic temperature rise in K of all charged and dosed material; negative if endothermic."""
         start = self.whole.trajectory.parts[0].states[0][self.model.balances.index(TEMPERATURE)]
         last = self.whole.trajectory.at_end((TEMPERATURE,))[0]
         return float((self.whole.highest if self.whole.highest > start * (1 + 1e-9) else last) - start)
 
     def out_of_range(self) -> list[str]:
-        """Where a heat capacity is used outside of the range in which it holds, in words; see `Run.out_of_range`."""
+        """Heat capacities that are used outside their range, in words; see `Run.out_of_range`."""
         if self.vessel.spec.mixture_capacity is not None:
             return []
         T = self.worst[1].trajectory.parts[0].states[:, self.model.balances.index(TEMPERATURE)]
@@ -239,7 +239,7 @@ class CoolingFailure:
 
     @property
     def accumulation(self) -> float:
-        """The share of all heat of reaction of the run that has not been released yet at the worst moment."""
+        """The fraction of the total heat of reaction that is still to be released at the worst moment."""
         at, course = self.worst
         trajectory = self.run.trajectory
         then = float(trajectory.evaluate((RELEASED,), np.array([at]), trajectory.at(np.array([at])))[0][0])
@@ -247,12 +247,12 @@ class CoolingFailure:
         total = max(trajectory.at_end((RELEASED,))[0] + self.released(self.courses[-1]), then + left)
         return left / total if total > 0 else 0.0
 
-    # the decomposition that this may set off
+    # the decomposition that may follow
 
     def _decomposition(self) -> Decomposition:
         found: Decomposition | None = getattr(self.vessel, "decomposition", None)
         if found is None:
-            message = "nothing is known of a decomposition"
+            message = "no decomposition is given"
             raise InputError(message, self.vessel.label, "give decomposition=mo.Decomposition(heat=..., rate=..., ...)")
         return found
 
@@ -270,7 +270,7 @@ class CoolingFailure:
             return HELD_CAPACITY / (sp.Float(density) * VOLUME)
         masses = vessel.spec.weights.molar_masses
         if vessel.spec.phase.carries_volume or any(m is None for m in masses.values()):
-            message = "the mass of its contents is not known, by which a decomposition counts"
+            message = "the mass of its contents is unknown, which a decomposition needs"
             raise InputError(message, vessel.label, "give its density, like '980 kg/m3'")
         return HELD_CAPACITY / sp.Add(*(sp.Float(masses[s]) * AMOUNT(s) for s in vessel.chemistry.names))
 
@@ -280,7 +280,7 @@ class CoolingFailure:
         return self._decomposition().time_to_maximum_rate(course.highest, self.capacity_after(course))
 
     def capacity_after(self, course: AdiabaticCourse) -> Value:
-        """Heat capacity per mass where the contents are hottest."""
+        """Heat capacity per mass at the highest temperature."""
         points = np.array([course.highest_at])
         row = course.trajectory.evaluate((self.specific_capacity,), points, course.trajectory.at(points))[0]
         return Value(float(row[0]), "J/kg/K")
@@ -288,15 +288,15 @@ class CoolingFailure:
     # as metrics of the run
 
     def metric(self, metric: Metric) -> float:
-        """One of the metrics of a failure of cooling, in SI."""
+        """A metric of a cooling failure, in SI."""
         if metric.what == "adiabatic rise":
             return self.rise
         return self.worst[1].highest if metric.kind == "temperature" else self.time_to_maximum_rate()
 
     def slopes(self, metric: Metric, conditions: Sequence[str]) -> np.ndarray:
-        """Exact slopes of such a metric by conditions of the vessel, shape (conditions,).
+        """Exact derivatives of such a metric by conditions of the vessel, shape (conditions,).
 
-        That the worst moment moves, too, makes no difference in the first order (the envelope theorem).
+        The shift of the worst moment has no effect of first order (envelope theorem).
         """
         if metric.what == "adiabatic rise":
             whole = self._course_slopes(self.whole, (TEMPERATURE,), conditions)[0]
@@ -312,8 +312,8 @@ class CoolingFailure:
     def _course_slopes(
         self, course: AdiabaticCourse, expressions: tuple[sp.Expr, ...], conditions: Sequence[str]
     ) -> np.ndarray:
-        """Of expressions where the contents are hottest, shape (expressions, conditions): by the chain rule through the
-        numbers that the contents begin with."""
+        """Derivatives of expressions at the highest temperature, shape (expressions, conditions): by the chain rule
+        through the initial numbers of the contents."""
         moves = self._place_slopes(course.places, conditions)
         touched = [i for i in range(len(self.parameters)) if moves[i].any()]
         if not touched:
@@ -326,7 +326,8 @@ class CoolingFailure:
         return np.asarray(own @ moves[touched])
 
     def _place_slopes(self, places: dict[sp.Symbol, Place], conditions: Sequence[str]) -> np.ndarray:
-        """Slopes of the initial numbers of the contents by conditions of the vessel, shape (numbers, conditions)."""
+        """Derivatives of the initial numbers of the contents by conditions of the vessel, shape (numbers,
+        conditions)."""
         run, rows = self.run, dict[sp.Symbol, np.ndarray]()
         by, by_setting, by_end = moved_by(run, conditions)
         for at, group in itertools.groupby(places.items(), key=lambda item: item[1][1]):
@@ -342,5 +343,5 @@ class CoolingFailure:
 
 
 def failure_of(run: RunData) -> CoolingFailure:
-    """The analysis of a failure of cooling during a run, made once."""
+    """The analysis of a cooling failure during a run, made once."""
     return run.analysis_by(CoolingFailure)

@@ -1,4 +1,4 @@
-"""`heat_safety`: what happens if the cooling of a batch fails, and how near a cooled tube is to runaway."""
+"""`heat_safety`: cooling failure of a batch, and the distance of a cooled tube to runaway."""
 
 from __future__ import annotations
 
@@ -19,29 +19,29 @@ from molino.core.safety.hot_spot import HotSpot, hot_spot_of
 from molino.core.safety.safety_results import HeatSafety, RunawayBoundary, Safety, UndeterminedSafety
 
 _SENSITIVE = 2.0
-"""Sensitivity of the hot spot, in K per K, below whose highest value nothing runs away."""
+"""Sensitivity of the hot spot in K per K; a tube whose highest value is below it does not run away."""
 _RANGE = 60.0
-"""By how many K the coolant is made colder and warmer in search of the boundary, if nothing else is given."""
+"""Default range in K of the coolant temperature on both sides, in search of the boundary."""
 _PLACES = 25
 _AFTER_FAILURE, _HOT_SPOT = "temperature after cooling failure", "hot spot sensitivity"
 _WARM = 1.0
-"""Rise in K above which a size or an optimum reports the safety of its vessel."""
+"""Temperature rise in K above which a size or an optimum reports the safety of its vessel."""
 _AROUND = (0.003, 0.01, 0.03)
-"""Shares of the range from the boundary at which it is looked at more closely."""
+"""Fractions of the range around the boundary, for a closer search."""
 _NEAR = 1e-3
-"""To how many K the boundary is found."""
+"""Tolerance in K of the boundary."""
 
 
 @checked
 def heat_safety(vessel: Any, within: Any = _RANGE) -> HeatSafety | RunawayBoundary:
-    """What happens if the cooling of a batch or semi-batch fails; how near a cooled tube is to runaway.
+    """Evaluate a cooling failure of a batch or semi-batch, or the distance of a cooled tube to runaway.
 
     Parameters
     ----------
     vessel : Vessel, Run, Sizing or Optimum
-        A batch or semi-batch whose heat is known, whatever keeps its temperature; or a tube with a jacket.
+        A batch or semi-batch with known heat, also an isothermal one; or a tube with a jacket.
     within : temperature difference
-        By how much the coolant of a tube is made colder and warmer in search of the boundary of runaway.
+        Range of the coolant temperature of a tube on both sides, in search of the boundary of runaway.
 
     Returns
     -------
@@ -50,9 +50,9 @@ def heat_safety(vessel: Any, within: Any = _RANGE) -> HeatSafety | RunawayBounda
     Raises
     ------
     InputError
-        If nothing is known of its heat, or it is another kind of vessel.
+        If its heat is unknown, or it is another kind of vessel.
     SolveError
-        If the contents cannot be followed after a failure.
+        If the integration after a failure fails.
 
     Examples
     --------
@@ -68,7 +68,7 @@ def heat_safety(vessel: Any, within: Any = _RANGE) -> HeatSafety | RunawayBounda
     if isinstance(vessel, Vessel):
         run = vessel.run()
     if not isinstance(run, Run):
-        message = f"{vessel!r} is no vessel by itself, nor a run, size or optimum of one"
+        message = f"{vessel!r} is not a single vessel, nor a run, size or optimum of one"
         raise InputError(message, "heat safety", "give a batch, semi-batch or tube")
     metrics = run.vessel.spec.run_metrics
     if _AFTER_FAILURE in metrics:
@@ -81,15 +81,15 @@ def heat_safety(vessel: Any, within: Any = _RANGE) -> HeatSafety | RunawayBounda
 
 
 def _boundary(run: Run, within: float) -> RunawayBoundary:
-    """The coolant made colder and warmer, and where the hottest place answers most."""
+    """The search over the coolant temperature, and the boundary of highest sensitivity."""
     HotSpot(run)
     vessel = run.vessel
     own = float(vessel.spec.condition("coolant T").own)
     if not math.isfinite(own):
-        raise InputError("its coolant changes along the way", vessel.label, "give it one temperature")
+        raise InputError("the temperature of its coolant changes", vessel.label, "give it one temperature")
 
     def at(coolant: float) -> tuple[float, float]:
-        """The highest temperature and its sensitivity; nan where it cannot be run."""
+        """The highest temperature and its sensitivity; nan if it cannot be run."""
         try:
             moved = vessel.with_({"coolant T": coolant}).run()
             assert isinstance(moved, Run)
@@ -107,7 +107,9 @@ def _boundary(run: Run, within: float) -> RunawayBoundary:
     rows = np.array([at(float(c)) for c in coolants])
     kept = np.isfinite(rows).all(axis=1)
     if not kept.any():
-        raise SolveError("it cannot be run with any coolant near its own", vessel.label, "check its heat transfer")
+        raise SolveError(
+            "it cannot be run with any coolant temperature near its own", vessel.label, "check its heat transfer"
+        )
     coolants, rows = coolants[kept], rows[kept]
     i = int(np.argmax(rows[:, 1] * coolants / rows[:, 0]))
     boundary = None
@@ -131,10 +133,10 @@ def _boundary(run: Run, within: float) -> RunawayBoundary:
 
 
 def safety_of(run: Any) -> Safety | None:
-    """What a size or an optimum reports of the safety of its vessel; None where nothing exothermic happens.
+    """The safety that a size or an optimum reports; None without an exothermic reaction.
 
-    Of a batch or semi-batch where all that goes in, left to itself, would warm up by more than 1 K; of a cooled tube
-    that becomes hotter than its feed and its coolant.
+    For a batch or semi-batch with an adiabatic rise of more than 1 K, and for a cooled tube that becomes hotter than
+    its feed and its coolant.
     """
     if not isinstance(run, Run) or not run.has_duty or not run.vessel.chemistry.reactions:
         return None

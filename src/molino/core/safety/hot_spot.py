@@ -1,4 +1,4 @@
-"""The hottest place of a cooled tube, and how sharply it answers to the coolant (or the feed)."""
+"""The hot spot of a cooled tube, and its sensitivity to the temperature of the coolant (or the feed)."""
 
 from __future__ import annotations
 
@@ -15,11 +15,11 @@ from molino.core.runs.run_data import RunData
 from molino.core.runs.run_slopes import extreme, slopes_where
 
 _STEP = 5e-4
-"""Relative step of the differences by which the sensitivity's own slopes are found."""
+"""Relative step of the differences that give the derivatives of the sensitivity."""
 
 
 class HotSpot:
-    """The highest temperature along a tube, and by how much a warmer coolant raises it.
+    """The highest temperature along a tube, and its derivative by the coolant temperature.
 
     Parameters
     ----------
@@ -28,13 +28,13 @@ class HotSpot:
     Raises
     ------
     InputError
-        If it is no tube whose temperature follows from a balance of energy.
+        If it is not a tube with an energy balance.
     """
 
     def __init__(self, run: RunData) -> None:
         vessel = run.vessel
         if run.is_over_time or run.is_steady or not vessel.is_non_isothermal:
-            message = "a hot spot is looked for along a tube whose temperature follows from a balance of energy"
+            message = "a hot spot needs a tube with an energy balance"
             raise InputError(message, vessel.label, "ask it of a tube with a jacket")
         if vessel.spec.heat_shape.mode != "jacket":
             message = "it has no coolant: its highest temperature rises by as much as its feed"
@@ -43,7 +43,7 @@ class HotSpot:
 
     @cached_property
     def place(self) -> tuple[float, float]:
-        """Where it is hottest, in m^3 passed, and how hot in K."""
+        """The place of the highest temperature in m^3 from the inlet, and this temperature in K."""
         return extreme(self.run, temperature(), 1.0)
 
     @cached_property
@@ -56,12 +56,13 @@ class HotSpot:
         return self.sensitivity
 
     def slopes(self, metric: Metric, conditions: Sequence[str]) -> np.ndarray:
-        """Slopes of the sensitivity by conditions, shape (conditions,): central differences of the exact one."""
+        """Derivatives of the sensitivity by conditions, shape (conditions,): central differences of the exact
+        sensitivity."""
         found = []
         for name in conditions:
             condition = self.vessel.spec.condition(name)
             step = _STEP * (abs(condition.own) or 1.0)
-            away = (step, -step) if condition.own else (step, 0.0)  # nothing is not made less
+            away = (step, -step) if condition.own else (step, 0.0)  # zero cannot be decreased
             ends = [self._moved(name, condition.give(condition.own + d)).sensitivity for d in away]
             found.append((ends[0] - ends[1]) / (away[0] - away[1]))
         return np.array(found)

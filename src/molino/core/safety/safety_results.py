@@ -22,26 +22,26 @@ from molino.core.units import Value
 
 DAY = 86400.0
 _MOST_OF_RISE = 0.97
-"""The share of the rise up to which the course after a failure is drawn."""
+"""The fraction of the rise up to which the course after a failure is drawn."""
 _CLASSES = {
     1: "neither technical limit nor decomposition is reached",
-    2: "no decomposition is set off; do not hold it hot, as no technical limit lies below the decomposition",
-    3: "the technical limit is reached, where evaporation or relief must stop it; no decomposition is set off",
-    4: "the technical limit is reached and must hold, otherwise a decomposition is set off",
-    5: "a decomposition is set off, and no technical limit stops it before: change the process",
+    2: "no decomposition follows; do not keep it hot, as there is no technical limit below the decomposition",
+    3: "the technical limit is reached, where evaporation or relief must stop the rise; no decomposition follows",
+    4: "the technical limit is reached and must hold, otherwise a decomposition follows",
+    5: "a decomposition follows, and no technical limit stops the rise before: change the process",
 }
-"""What the classes mean."""
+"""The meaning of the classes."""
 
 
 @dataclass(frozen=True, eq=False)
 class HeatSafety(Frozen, Result):
-    """What a failure of cooling does to a batch or semi-batch.
+    """The result of a cooling failure of a batch or semi-batch.
 
-    At each moment of the run the contents are left to themselves: dosing and cooling stop, and what has accumulated
-    reacts without heat losses (with the vessel's wall, where its heat capacity is given). The highest temperature that
-    this comes to, from the worst moment, is the maximum temperature of the synthesis reaction. With the decomposition
-    of the contents and a technical limit follows the criticality class (F. Stoessel, Chem. Eng. Prog. 89 (1993) 68;
-    Thermal Safety of Chemical Processes, 2008, section 3.3).
+    Dosing and cooling stop at a moment of the run, and accumulated reactants react without heat losses (with the
+    vessel's wall, if its heat capacity is given). The highest temperature after a failure at the worst moment is the
+    maximum temperature of the synthesis reaction. With the decomposition of the contents and a technical limit follows
+    the criticality class (F. Stoessel, Chem. Eng. Prog. 89 (1993) 68; Thermal Safety of Chemical Processes, 2008,
+    section 3.3).
 
     Attributes
     ----------
@@ -75,12 +75,12 @@ class HeatSafety(Frozen, Result):
 
     @property
     def adiabatic_rise(self) -> float:
-        """In K, of all that is charged and dosed, brought together at the temperature of the start."""
+        """In K, of all charged and dosed material, mixed at the initial temperature."""
         return self._failure.rise
 
     @property
     def worst_time(self) -> float:
-        """The moment in s at which a failure of cooling leads to the highest temperature."""
+        """The moment in s of the cooling failure that leads to the highest temperature."""
         return self._failure.worst[0]
 
     @property
@@ -95,17 +95,17 @@ class HeatSafety(Frozen, Result):
 
     @property
     def accumulation(self) -> float:
-        """The share of the whole heat of reaction that is still to come at the worst moment."""
+        """The fraction of the total heat of reaction that is still to be released at the worst moment."""
         return self._failure.accumulation
 
     @property
     def time_of_fastest_rise(self) -> float:
-        """Time in s from that failure to where the temperature rises fastest; 0 where that is at once."""
+        """Time in s from that failure to the fastest temperature rise; 0 if it is at once."""
         return self._failure.worst[1].fastest()
 
     @property
     def technical_limit(self) -> float | None:
-        """The highest temperature in K for technical reasons (MTT), as the vessel has it."""
+        """The highest technically permitted temperature in K (MTT) of the vessel."""
         limit = self.vessel.technical_limit
         return None if limit is None else float(limit.si)
 
@@ -116,7 +116,7 @@ class HeatSafety(Frozen, Result):
 
     @cached_property
     def temperature_for_24_h(self) -> float | None:
-        """The temperature in K from which that takes 24 h (T_D24); None without a decomposition."""
+        """The temperature in K at which this time is 24 h (T_D24); None without a decomposition."""
         if self.vessel.decomposition is None:
             return None
         capacity = self._failure.capacity_after(self._failure.worst[1])
@@ -139,7 +139,7 @@ class HeatSafety(Frozen, Result):
         return self._failure.model.balances.index(TEMPERATURE)
 
     def table(self) -> Table:
-        """One row a moment of failure: the temperature of the process then, and the highest one after it."""
+        """One row per moment of failure: the process temperature at it, and the highest temperature after it."""
         display, failure = self.display, self._failure
         before = [c.trajectory.parts[0].states[0][self._T_index] for c in failure.courses]
         after = [c.highest for c in failure.courses]
@@ -160,12 +160,12 @@ class HeatSafety(Frozen, Result):
         return times, course.trajectory.at(times)[:, self._T_index]
 
     def facts(self) -> dict[str, str]:
-        """What a failure of cooling comes to, in words."""
+        """The consequences of a cooling failure, in words."""
         text, T = self.display.text, self._temperature_text
         rise = self.display.difference_text(self.adiabatic_rise, "temperature")
-        found = {"adiabatic rise": f"{rise} of all that goes in"}
+        found = {"adiabatic rise": f"{rise} of all feeds"}
         if self.adiabatic_rise <= 0:
-            return {**found, "if cooling fails": "it takes up heat, and becomes no hotter"}
+            return {**found, "if cooling fails": "endothermic, the temperature does not rise"}
         fastest = self.time_of_fastest_rise
         when = text(self.worst_time, "time", 3) if self.worst_time else "the start"
         after = f"fastest after {text(fastest, 'time', 3)}" if fastest else "fastest at once"
@@ -180,7 +180,7 @@ class HeatSafety(Frozen, Result):
             what = f"{hours} of the decomposition" if math.isfinite(time) else "the decomposition does not accelerate"
             found["time to maximum rate"] = f"{what} from {T(self.temperature_after_failure)}"
             day = self.temperature_for_24_h or math.inf
-            found["24 h to maximum rate"] = f"from {T(day)}" if math.isfinite(day) else "at no temperature"
+            found["24 h to maximum rate"] = f"from {T(day)}" if math.isfinite(day) else "not reached"
         found["criticality class"] = self._class_text()
         if beyond := self._failure.out_of_range():
             found["heat capacity of"] = "; ".join(beyond)
@@ -224,20 +224,20 @@ class HeatSafety(Frozen, Result):
 
 @dataclass(frozen=True, eq=False)
 class RunawayBoundary(Frozen, Result):
-    """How the hottest place of a cooled tube answers to its coolant, and where that answer is sharpest.
+    """The sensitivity of the hot spot of a cooled tube to its coolant temperature, and the boundary of runaway.
 
-    The sensitivity is d(highest temperature)/d(temperature of the coolant), exact. Where it is highest relative to the
-    temperatures, (T_c/T) dT/dT_c, lies the boundary of runaway (M. Morbidelli, A. Varma, Chem. Eng. Sci. 43 (1988) 91),
-    if there it is above 2 K per K: otherwise the tube is not sensitive, and has none.
+    The sensitivity is d(highest temperature)/d(temperature of the coolant), exact. The boundary of runaway is the
+    maximum of the relative sensitivity (T_c/T) dT/dT_c (M. Morbidelli, A. Varma, Chem. Eng. Sci. 43 (1988) 91), if it
+    is above 2 K per K there; otherwise the tube is not sensitive, and has no boundary.
 
     Attributes
     ----------
     run : Run
         Of the tube.
     coolants, highest, sensitivities : array, shape (places,)
-        Temperatures of the coolant and highest temperatures in K, and sensitivities in K per K; only where it runs.
+        Temperatures of the coolant and highest temperatures in K, and sensitivities in K per K.
     boundary : float or None
-        Temperature of the coolant in K at the boundary; None where there is none in the range.
+        Temperature of the coolant in K at the boundary; None without one in the range.
 
     Examples
     --------
@@ -268,26 +268,26 @@ class RunawayBoundary(Frozen, Result):
 
     @property
     def coolant(self) -> float:
-        """The temperature of its coolant in K, as it is."""
+        """The temperature of its coolant in K."""
         return float(self.vessel.spec.condition("coolant T").own)
 
     @property
     def hottest(self) -> tuple[float, float]:
-        """Where it is hottest, in m^3 passed, and how hot in K."""
+        """The place of the highest temperature in m^3 from the inlet, and this temperature in K."""
         return hot_spot_of(self.run).place
 
     @property
     def sensitivity(self) -> float:
-        """By how many K the hottest place becomes hotter with a coolant that is warmer by 1 K."""
+        """The rise in K of the highest temperature per 1 K of the coolant temperature."""
         return hot_spot_of(self.run).sensitivity
 
     @property
     def margin(self) -> float:
-        """By how many K the coolant is colder than at the boundary; inf where there is none."""
+        """The distance in K of the coolant temperature below the boundary; inf without one."""
         return math.inf if self.boundary is None else self.boundary - self.coolant
 
     def table(self) -> Table:
-        """One row a temperature of the coolant: the highest temperature, and its sensitivity."""
+        """One row per temperature of the coolant: the highest temperature, and its sensitivity."""
         display = self.display
         return frame(
             {
@@ -298,7 +298,7 @@ class RunawayBoundary(Frozen, Result):
         )
 
     def facts(self) -> dict[str, str]:
-        """The hottest place, its sensitivity, and the boundary of runaway, in words."""
+        """The hot spot, its sensitivity, and the boundary of runaway, in words."""
         display, at = self.display, self.hottest[0]
         area = self.vessel.spec.cross_section()
         place = display.text(at / area, "length", 3) if np.isfinite(area) else display.text(at, "volume", 3)
@@ -313,7 +313,7 @@ class RunawayBoundary(Frozen, Result):
             text = f"coolant of {there}; its own, {own}, is {margin} {side}"
         return {
             "hot spot": f"{display.text(self.hottest[1], 'temperature', 4)} at {place}",
-            "hot spot sensitivity": f"{self.sensitivity:.3g} K for each K of the coolant",
+            "hot spot sensitivity": f"{self.sensitivity:.3g} K per K of the coolant",
             "runaway boundary": text,
         }
 
@@ -322,7 +322,7 @@ class RunawayBoundary(Frozen, Result):
         return float(self.sensitivities.max())
 
     def to_dict(self) -> dict[str, Any]:
-        """Plain data: the hottest place, its sensitivity, and the boundary."""
+        """Plain data: the hot spot, its sensitivity, and the boundary."""
         display = self.display
         return plain_dict(
             {
@@ -340,7 +340,7 @@ class RunawayBoundary(Frozen, Result):
 
 @dataclass(frozen=True)
 class UndeterminedSafety:
-    """Why the heat safety of a vessel could not be computed, where something exothermic happens in it."""
+    """The reason why the heat safety of a vessel with an exothermic reaction could not be computed."""
 
     reason: str
 
@@ -357,7 +357,7 @@ Safety = HeatSafety | RunawayBoundary | UndeterminedSafety
 
 
 def safety_lines(found: Safety | None) -> list[str]:
-    """The lines that print it below a run; none where there is none."""
+    """The lines below the printed run."""
     if found is None:
         return []
     label = f"heat safety of {found.vessel.label}" if isinstance(found, Result) else "heat safety"

@@ -1,1 +1,1 @@
-"""The terms of balances, and the models that they add up to."""
+"""The terms of balances, and the models of vessels."""

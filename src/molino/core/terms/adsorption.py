@@ -1,4 +1,4 @@
-"""What a packing takes up from the fluid: loadings that follow an isotherm."""
+"""Adsorption on a packing: loadings that follow an isotherm."""
 
 from __future__ import annotations
 
@@ -34,10 +34,10 @@ from molino.core.units import Value
 
 @dataclass(frozen=True, eq=False)
 class Adsorption(Frozen, Printed):
-    """Species that a packing takes up: dq_i/dt = k (q_i* - q_i), with an isotherm q_i* of the fluid.
+    """Adsorption of species on a packing: dq_i/dt = k (q_i* - q_i), with an isotherm q_i* of the fluid.
 
-    A linear driving force (E. Glueckauf, Trans. Faraday Soc. 51 (1955) 1540); it counts where a tube is followed over
-    time, and at steady state takes up nothing. No heat comes with it.
+    A linear driving force (E. Glueckauf, Trans. Faraday Soc. 51 (1955) 1540); for tubes over time; at steady state its
+    rate is zero. Without heat of adsorption.
 
     Parameters
     ----------
@@ -51,7 +51,7 @@ class Adsorption(Frozen, Printed):
     Raises
     ------
     InputError
-        With everything that is wrong or missing.
+        With all faults.
 
     Examples
     --------
@@ -85,7 +85,7 @@ class Adsorption(Frozen, Printed):
         for name in sorted(asked - held.keys()):
             faults.add("adsorption", f"the constant {name} has no value", f"give constants={{'{name}': ...}}")
         for name in sorted(held.keys() - asked):
-            faults.add("adsorption", f"no isotherm asks for the constant {name}", nearest(name, asked, "leave it out"))
+            faults.add("adsorption", f"no isotherm uses the constant {name}", nearest(name, asked, "leave it out"))
         faults.raise_any()
 
     def _check(self, law: sp.Expr) -> None:
@@ -116,7 +116,7 @@ class Adsorption(Frozen, Printed):
         return found
 
     def term(self) -> AdsorptionTerm:
-        """What it adds to the balances of a place."""
+        """Its term in the balances of a place."""
         laws: dict[sp.Symbol, sp.Expr] = {}
         for name, held in self.constants.items():
             one: Constant = held
@@ -136,14 +136,14 @@ def _part(name: str, part: str) -> Quantity:
 
 @dataclass(frozen=True)
 class AdsorptionTerm:
-    """-rho_b k (q_i* - q_i) to each species that is taken up, with the loadings as further unknowns."""
+    """-rho_b k (q_i* - q_i) to each adsorbed species, with the loadings as further unknowns."""
 
     isotherms: tuple[tuple[str, sp.Expr], ...]
     constants: tuple[sp.Symbol, ...]
 
     @property
     def asked(self) -> frozenset[sp.Symbol]:
-        """What of the composition the isotherms ask for."""
+        """The symbols of the composition in the isotherms."""
         return frozenset(s for _, law in self.isotherms for s in law.free_symbols if species_in(s) is not None)
 
     def __call__(self, place: Place) -> Contribution:

@@ -37,17 +37,17 @@ HeatBy = Literal["dispersion", "conduction"]
 def along_dispersed(key: ModelKey, terms: tuple[Term, ...], heat_by: HeatBy) -> Model:
     """The model of a tube with axial dispersion, closed at both ends.
 
-    The net molar flow F_i along the tube is what the volumetric flow carries and what dispersion moves,
+    The net molar flow F_i along the tube is the sum of convection and dispersion,
 
         F_i = Q c_i - D A dc_i/dz,   dF_i/dV = sum_j nu_ij r_j,   V = A z
 
-    where the volume follows from the amounts with the mole fractions, F_i = (sum F) x_i - D A c dx_i/dz, so that
-    dispersion moves no volume. Nothing disperses beyond the ends: F_i is the feed at the inlet, and F_i = Q c_i at the
-    outlet (P. V. Danckwerts, Chem. Eng. Sci. 2 (1953) 1). Heat passes by dispersion in the same way,
+    with the mole fractions where the volume follows from the amounts, F_i = (sum F) x_i - D A c dx_i/dz, so that
+    dispersion transports no volume. The ends are closed: F_i is the feed at the inlet, and F_i = Q c_i at the outlet
+    (P. V. Danckwerts, Chem. Eng. Sci. 2 (1953) 1). Heat is dispersed in the same way,
 
         d(sum F_i h_i + q)/dV = U a (T_c - T),   q = -k A dT/dz,   k = D_h C
 
-    with C the heat capacity per volume, or k as it is given.
+    with C the heat capacity per volume, or a given k.
 
     Parameters
     ----------
@@ -55,7 +55,7 @@ def along_dispersed(key: ModelKey, terms: tuple[Term, ...], heat_by: HeatBy) -> 
     terms : tuple of Term
         As of `along_tube`.
     heat_by : "dispersion" or "conduction"
-        Whether heat is carried with a coefficient of dispersion or by a conductivity.
+        Whether heat is transported by a dispersion coefficient or by a conductivity.
     """
     return _Dispersed(key, terms, heat_by).model()
 
@@ -66,7 +66,7 @@ class _Dispersed(Tube):
         self.conducts = heat_by == "conduction"
         self.local = tuple(LOCAL(s) for s in self.species)
         self.by_fraction = not key.phase.carries_volume
-        """Whether compositions are mole fractions, since the volume follows from the amounts."""
+        """Whether compositions are mole fractions, because the volume follows from the amounts."""
 
     def _carried(self) -> tuple[sp.Symbol, ...]:
         return tuple(CARRIED(s) for s in self.species)
@@ -98,7 +98,7 @@ class _Dispersed(Tube):
         return found
 
     def _with_conduction(self, states: list[tuple[State, sp.Expr]]) -> list[tuple[State, sp.Expr]]:
-        """The temperature by what is conducted, and what is conducted by the balance of energy."""
+        """The temperature by the conducted heat, and the conducted heat by the energy balance."""
         place = next(i for i, (state, _) in enumerate(states) if state.symbol == TEMPERATURE)
         state, warming = states[place]
         if self.conducts:

@@ -55,8 +55,8 @@ def along_tube(key: ModelKey, terms: tuple[Term, ...]) -> Model:
     ----------
     key : ModelKey
     terms : tuple of Term
-        Besides reaction and coolant, which follow from the key: `pressure_fall`, a membrane, a side feed, each of
-        which brings `entered` and `left`, as sums up to here.
+        Besides reaction and coolant, which follow from the key: `pressure_fall`, a membrane, a side feed, with
+        `entered` and `left` as integrals from the inlet.
     """
     return Tube(key, terms).model()
 
@@ -83,12 +83,12 @@ class Tube:
         self.sum = Sum(self.place, all_terms)
 
     def _carried(self) -> tuple[sp.Symbol, ...]:
-        """The molar flows that the volumetric flow carries, by which the composition counts."""
+        """The molar flows by convection, which define the composition."""
         return self.flows
 
     @property
     def flowing(self) -> Content:
-        """Volume and enthalpy of what flows, by whatever means."""
+        """Volume and enthalpy of the flow, convective and dispersive."""
         return self.place.content
 
     @cached_property
@@ -97,7 +97,7 @@ class Tube:
 
     @cached_property
     def needed(self) -> sp.Expr:
-        """Heat through the wall per volume: what a coolant takes, or the duty that holds the temperature."""
+        """Heat through the wall per volume: to a coolant, or the duty that holds the temperature constant."""
         if self.key.heat.is_non_isothermal:
             return self.sum.wall
         return DEMAND + HELD_CAPACITY * slope_of(TEMPERATURE)
@@ -175,15 +175,15 @@ class Tube:
         )
 
     def _crossed(self, way: str) -> list[sp.Expr]:
-        """What entered or left through the wall of the tube up to here, of each species."""
+        """The amounts of each species that entered or left through the wall, from the inlet."""
         rows = [getattr(part, way) for part in self.sum.parts if getattr(part, way)]
         return [sp.Add(*(row[i] for row in rows)) for i in range(len(self.species))]
 
     def _energy(self, totals: list[tuple[State, sp.Expr]]) -> tuple[Account, sp.Expr]:
-        """The account of energy from the inlet to here, and the duty of what is passed."""
+        """The energy account from the inlet to here, and the duty of this part."""
         key, phase, size = self.key, self.phase, self.scale * 8314
         first: sp.Expr = ZERO
-        if not key.heat.is_non_isothermal:  # what brings the feed from its own temperature to that which is prescribed
+        if not key.heat.is_non_isothermal:  # heating of the feed from its own temperature to the prescribed one
             first = phase.sensible_enthalpy(self.fed, START_T, FEED_T, FLOW)
             for T, sign in ((START_T, 1), (FEED_T, -1)):
                 stream = Content(phase, self.fed, T, self.inlet_P)
@@ -210,7 +210,9 @@ class Tube:
     def _streams(self) -> tuple[StreamForm, ...]:
         P = PRESSURE if self.phase.is_gas or self.falls else None
         found = [StreamForm("outlet", by_species(self.key, self.flows), self.here, TEMPERATURE, P, True)]
-        kept = None if self.key.heat.is_non_isothermal else TEMPERATURE  # the outflow on the way has no one temperature
+        kept = (
+            None if self.key.heat.is_non_isothermal else TEMPERATURE
+        )  # the outflow along the tube has no single temperature
         for part in self.sum.parts:
             if part.leaves is not None:
                 name, flows = part.leaves

@@ -1,4 +1,4 @@
-"""The catalyst in a vessel: how much of it, what its pores hold back, and how it ages."""
+"""The catalyst in a vessel: its amount, diffusion in its pores, and its deactivation."""
 
 from __future__ import annotations
 
@@ -38,24 +38,24 @@ _FACTORS = {
     "area": CATALYST_AREA,
     "volume": VOIDAGE,
 }
-"""For each basis of a rate what it is multiplied by to be per volume of vessel."""
+"""For each basis of a rate the factor that makes it per volume of vessel."""
 _LEAST_VOIDAGE = 0.01
-"""Less than any packing of particles leaves."""
+"""Lower limit of the voidage of a packing."""
 _FIELDS = {BULK_DENSITY: "bulk_density", CATALYST_FRACTION: "fraction", CATALYST_AREA: "area", VOIDAGE: "voidage"}
-"""The field of `Catalyst` that holds each."""
+"""The field of `Catalyst` for each."""
 
 
 @dataclass(frozen=True, eq=False)
 class InternalDiffusion(Frozen, Printed):
-    """Diffusion in the pores of the particles, which holds one reaction back.
+    """Diffusion in the pores of the particles, which limits a reaction.
 
-    phi^2 = L^2 (n + 1)/2 r rho_p/(D c) with r/c at the outer surface, for a reaction of order n in the species by which
-    it is counted (generalised modulus: K. B. Bischoff, AIChE J. 11 (1965) 351), L the ratio of volume to surface.
+    phi^2 = L^2 (n + 1)/2 r rho_p/(D c) with r/c at the outer surface, for a reaction of order n in a species
+    (generalised modulus: K. B. Bischoff, AIChE J. 11 (1965) 351), L the ratio of volume to surface.
 
     Parameters
     ----------
     species : str
-        The reactant whose way into the pores limits.
+        The reactant whose diffusion is limiting.
     diffusivity : quantity
         Effective, in the pores, "1e-6 m2/s".
     order : float
@@ -93,9 +93,9 @@ class InternalDiffusion(Frozen, Printed):
 class Deactivation(Frozen, Printed):
     """Activity that falls with time on stream: da/dt = -k a^m, from a = 1; with a poison da/dt = -k [poison] a^m.
 
-    (O. Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, ch. 21.) In a batch or semi-batch the activity is
-    followed; a tube and a tank take the remainder after their `age` at the local temperature, as if it had been so all
-    along. What a poison leaves depends on what has passed, place by place: a tube is then followed over time.
+    (O. Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, ch. 21.) In a batch or semi-batch the activity is a
+    state; a tube and a tank have the activity after their `age` at the present local temperature. With a poison it
+    depends on the local history: a tube is then followed over time.
 
     Parameters
     ----------
@@ -104,7 +104,7 @@ class Deactivation(Frozen, Printed):
     order : float
         m; 1 falls exponentially.
     age : time, optional
-        Time on stream at which the vessel is looked at (at which a batch begins).
+        Time on stream of the vessel (at the start of a batch).
     poison : str, optional
         A species that deactivates it, at a rate in proportion to its concentration.
 
@@ -138,7 +138,7 @@ class Deactivation(Frozen, Printed):
             settle(self, k=held)
         read_fields(self, faults, "deactivation")
         if self.poison and not faults.found and self.age.si:
-            faults.add("deactivation", "what a poison leaves depends on what has passed", "leave age out")
+            faults.add("deactivation", "the effect of a poison depends on the history", "leave age out")
         faults.raise_any()
 
     @property
@@ -174,10 +174,10 @@ def _deactivation_symbol(part: str) -> Quantity:
 
 @dataclass(frozen=True)
 class CatalystShape:
-    """What of a catalyst changes the form of the balances.
+    """The properties of a catalyst that determine the form of the balances.
 
-    `has_voids` tells whether fluid fills a share of the vessel only; `internal_diffusion` holds name, species and shape
-    of each reaction that diffusion limits; `law` is the activity at the age, `slope` its slope in time.
+    `has_voids`: whether the fluid fills a part of the vessel; `internal_diffusion`: name, species and shape of each
+    reaction that diffusion limits; `law`: the activity at the age; `slope`: its derivative by time.
     """
 
     has_voids: bool = False
@@ -188,7 +188,7 @@ class CatalystShape:
 
 @dataclass(frozen=True, eq=False)
 class Catalyst(Frozen, Printed):
-    """What a vessel holds of catalyst, per volume of vessel (of liquid, in a batch or tank).
+    """The catalyst of a vessel, per volume of vessel (of liquid, in a batch or tank).
 
     A rate per catalyst mass times `bulk_density`, per bulk volume of catalyst times `fraction`, per catalytic area
     times `area` is a rate per volume of vessel; one per volume is per volume of fluid and is multiplied by `voidage`
@@ -201,23 +201,23 @@ class Catalyst(Frozen, Printed):
     area : optional
         Catalytic area per volume of vessel, "300 m2/m3".
     fraction : float
-        Bulk volume of catalyst per volume of vessel; 1 where the bed fills it.
+        Bulk volume of catalyst per volume of vessel; 1 for a full bed.
     voidage : float
-        Fluid volume per volume of vessel, for all rates per volume, which count per volume of fluid (a rate per volume
-        of bed has the basis "catalyst volume"), and for the pressure drop.
+        Fluid volume per volume of vessel, for all rates per volume, which are per volume of fluid (a rate per volume of
+        bed has the basis "catalyst volume"), and for the pressure drop.
     particle_density : optional
-        Mass of catalyst per volume of particle; with the voidage it gives the bulk density.
+        Mass of catalyst per volume of particle; the bulk density follows from it and the voidage.
     particle_diameter : optional
         Of a sphere or cylinder, or the thickness of a slab.
     shape : "sphere", "cylinder" or "slab"
     internal_diffusion : mapping of reaction to InternalDiffusion, optional
-        The reactions that diffusion in the particles holds back; needs particle density and diameter.
+        The reactions that diffusion in the particles limits; needs particle density and diameter.
     deactivation : Deactivation, optional
-        How its activity falls with time on stream.
+        The decrease of its activity with time on stream.
     heat_capacity : heat capacity per mass, optional
-        Of the packing, which warms up with the fluid where a tube is followed over time; needs the bulk density.
+        Of the packing, which has the temperature of the fluid in a tube over time; needs the bulk density.
     adsorption : Adsorption, optional
-        What the packing takes up where a tube is followed over time; needs the bulk density.
+        Adsorption on the packing in a tube over time; needs the bulk density.
 
     Raises
     ------
@@ -250,11 +250,11 @@ class Catalyst(Frozen, Printed):
         settle(self, internal_diffusion=FrozenMapping(self.internal_diffusion))
         read_fields(self, faults, "catalyst")
         if not faults.found and self.voidage.si < _LEAST_VOIDAGE:
-            faults.add("catalyst, voidage", f"{self.voidage} is that of no bed", "give a fraction like 0.4")
+            faults.add("catalyst, voidage", f"{self.voidage} is not that of a bed", "give a fraction like 0.4")
         if self.particle_density is not None and not faults.found:
             self._settle_density(faults)
         if self.internal_diffusion and (self.particle_density is None or self.particle_diameter is None):
-            message = "pores are given without the particles they are in"
+            message = "internal diffusion is given without particles"
             faults.add("catalyst", message, "give particle_density and particle_diameter")
         for name in ("heat_capacity", "adsorption"):
             if getattr(self, name) is not None and self.bulk_density is None:
@@ -262,7 +262,7 @@ class Catalyst(Frozen, Printed):
         faults.raise_any()
 
     def _settle_density(self, faults: Faults) -> None:
-        """Bulk density from that of the particles and the voidage; or the fault, where they contradict."""
+        """Bulk density from that of the particles and the voidage; a fault if they contradict."""
         if self.voidage.si == 1.0:
             if self.bulk_density is None:
                 faults.add("catalyst", "a particle density is given, and no voidage", "give voidage=0.4 or similar")
@@ -312,7 +312,7 @@ NO_CATALYST = CatalystShape()
 
 
 def resistance(reaction: str) -> Quantity:
-    """The parameter L^2 (n + 1)/(2 D) of a reaction held back by diffusion, in s."""
+    """The parameter L^2 (n + 1)/(2 D) of a reaction limited by diffusion, in s."""
     return PORES(reaction)
 
 
@@ -322,7 +322,7 @@ def thiele_square(network: SymbolicNetwork, reaction: str, rate: sp.Expr, specie
 
 
 def per_particle(network: SymbolicNetwork, name: str) -> sp.Expr:
-    """What the rate of a reaction is multiplied by to be per volume of particle."""
+    """The factor that makes the rate of a reaction per volume of particle."""
     basis = network.bases[network.reactions.index(name)]
     if basis == "catalyst mass":
         return PARTICLE_DENSITY
@@ -332,14 +332,14 @@ def per_particle(network: SymbolicNetwork, name: str) -> sp.Expr:
 def per_vessel_volume(network: SymbolicNetwork, form: CatalystShape) -> list[sp.Expr]:
     """The factor from the rate of each reaction to a rate per volume of vessel.
 
-    A rate per volume counts per volume of fluid: its factor is the voidage of a bed, whatever the other reactions are.
+    A rate per volume is per volume of fluid: its factor is the voidage of a bed.
     """
     factors = _FACTORS if form.has_voids else {**_FACTORS, "volume": sp.Integer(1)}
     return [factors[basis] for basis in network.bases]
 
 
 def catalyst_symbols(network: SymbolicNetwork, form: CatalystShape = NO_CATALYST) -> Sequence[sp.Symbol]:
-    """The parameters that a vessel has for its catalyst."""
+    """The parameters of the catalyst of a vessel."""
     found = dict.fromkeys(f for f in per_vessel_volume(network, form) if f.is_Symbol)
     for reaction, _, _ in form.internal_diffusion:
         found |= dict.fromkeys([*in_order(per_particle(network, reaction).free_symbols), resistance(reaction)])
@@ -350,7 +350,7 @@ def catalyst_symbols(network: SymbolicNetwork, form: CatalystShape = NO_CATALYST
 
 
 def check_catalyst(network: SymbolicNetwork, catalyst: Any) -> None:
-    """Raise InputError where a rate needs something of the catalyst that is not given."""
+    """Raise InputError if a rate needs a property of the catalyst that is not given."""
     if not isinstance(catalyst, Catalyst | None):
         raise InputError(f"{catalyst!r} is not a catalyst", "", "write mo.Catalyst(bulk_density='850 kg/m3')")
     if catalyst is None and set(network.bases) == {"volume"}:

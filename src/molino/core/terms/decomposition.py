@@ -1,4 +1,4 @@
-"""`Decomposition`: how a hot mixture decomposes, and how long that takes to run away without cooling."""
+"""`Decomposition`: the decomposition of a hot mixture, and its time to maximum rate without cooling."""
 
 from __future__ import annotations
 
@@ -17,32 +17,32 @@ from molino.core.schema import quantity, read_fields
 from molino.core.unit_tables import GAS_CONSTANT
 
 _COLDEST, _HOTTEST = 150.0, 3000.0
-"""Between which temperatures in K one is sought."""
+"""The range of temperatures in K of a search."""
 _BREAKS = (1.0, 4.0, 12.0, 40.0, 200.0)
-"""Where the integral is divided, in conversions over which the rate grows e-fold."""
+"""Divisions of the integral, in conversions over which the rate grows e-fold."""
 
 
 @dataclass(frozen=True, eq=False)
 class Decomposition(Frozen, Printed):
-    """The decomposition of a mixture as a calorimeter measures it: its heat, and how fast that is released.
+    """The decomposition of a mixture as a calorimeter measures it: its heat and its rate.
 
-    Per mass of the mixture q = q_at exp(-Ea/R (1/T - 1/T_at)) (1 - a)^n with a the share that has decomposed, da/dt =
-    q/heat; without heat losses T = T_0 + a heat/c_p. The time to maximum rate under adiabatic conditions is the
-    integral of da/(da/dt) up to where q is highest (P. I. Townsend, J. C. Tou, Thermochim. Acta 37 (1980) 1); of order
-    zero, and for a large heat, it comes to c_p R T^2/(q Ea) (N. N. Semenov; F. Stoessel, Thermal Safety of Chemical
+    Per mass of the mixture q = q_at exp(-Ea/R (1/T - 1/T_at)) (1 - a)^n with a the fraction that has decomposed, da/dt
+    = q/heat; without heat losses T = T_0 + a heat/c_p. The time to maximum rate under adiabatic conditions is the
+    integral of da/(da/dt) up to the maximum of q (P. I. Townsend, J. C. Tou, Thermochim. Acta 37 (1980) 1); of order
+    zero, and for a large heat, it is c_p R T^2/(q Ea) (N. N. Semenov; F. Stoessel, Thermal Safety of Chemical
     Processes, 2008, section 2.5.5).
 
     Parameters
     ----------
     heat : quantity
-        That the whole decomposition releases per mass of the mixture, "350 kJ/kg".
+        Heat of the whole decomposition per mass of the mixture, "350 kJ/kg".
     rate : quantity
-        Heat release rate per mass at the temperature `at`, of the mixture that has not decomposed yet, "12 W/kg".
+        Heat release rate per mass of the undecomposed mixture at the temperature `at`, "12 W/kg".
     at : temperature
     Ea : quantity
         Activation energy, "120 kJ/mol".
     order : float
-        The order n, 1 if omitted; 0 leaves the consumption out, which is on the safe side.
+        The order n, by default 1; 0 ignores the consumption, which is on the safe side.
 
     Raises
     ------
@@ -75,13 +75,13 @@ class Decomposition(Frozen, Printed):
         Parameters
         ----------
         T : temperature
-            At which the mixture is left to itself.
+            Initial temperature.
         heat_capacity : heat capacity per mass
 
         Returns
         -------
         float
-            inf where the decomposition does not accelerate: its heat is consumed faster than it warms up.
+            inf if the decomposition does not accelerate.
 
         Raises
         ------
@@ -93,7 +93,7 @@ class Decomposition(Frozen, Printed):
         return math.exp(self._log_time(start, capacity))
 
     def temperature_for(self, time: Any, heat_capacity: Any) -> float:
-        """Temperature in K from which it takes a time to the highest rate; with 24 h what is called T_D24.
+        """Temperature in K with a given time to maximum rate; with 24 h it is T_D24.
 
         Parameters
         ----------
@@ -103,7 +103,7 @@ class Decomposition(Frozen, Printed):
         Returns
         -------
         float
-            inf where no temperature below 3000 K is as dangerous as that.
+            inf if the time is longer at all temperatures below 3000 K.
 
         Raises
         ------
@@ -116,25 +116,23 @@ class Decomposition(Frozen, Printed):
         if self._log_time(hottest, capacity) > wanted:
             return math.inf
         if self._log_time(_COLDEST, capacity) < wanted:
-            raise InputError(
-                f"from {_COLDEST:g} K on it runs away sooner than that", "decomposition", "check its rate and Ea"
-            )
+            raise InputError(f"at {_COLDEST:g} K the time is already shorter", "decomposition", "check its rate and Ea")
         found = brentq(lambda T: self._log_time(T, capacity) - wanted, _COLDEST, hottest, xtol=1e-9)
         return float(found)
 
     def _accelerates_below(self, capacity: float) -> float:
-        """The temperature in K from which on its rate falls from the beginning."""
+        """The temperature in K above which its rate falls from the beginning."""
         n: float = self.order.si
         return math.sqrt(self.Ea.si * self.heat.si / capacity / (n * GAS_CONSTANT)) if n else math.inf
 
     def _log_time(self, start: float, capacity: float) -> float:
-        """The logarithm of the time to maximum rate in s; inf where it does not accelerate."""
+        """The logarithm of the time to maximum rate in s; inf if it does not accelerate."""
         rise, n, by_T = float(self.heat.si / capacity), float(self.order.si), float(self.Ea.si / GAS_CONSTANT)
         if start >= self._accelerates_below(capacity):
             return math.inf
 
         def growth(a: float) -> float:
-            """Of one sign with the slope of the rate by the conversion."""
+            """Has the sign of the derivative of the rate by the conversion."""
             return by_T * rise * (1 - a) - n * (start + rise * a) ** 2
 
         last = float(brentq(growth, 0.0, 1.0, xtol=1e-15)) if n else 1.0
@@ -150,7 +148,7 @@ class Decomposition(Frozen, Printed):
         return math.log(whole) - first if whole > 0 else -math.inf
 
     def log_slopes(self, start: float, capacity: float) -> tuple[float, float]:
-        """Slopes of the logarithm of the time by temperature and heat capacity, by central differences of it."""
+        """Derivatives of the logarithm of the time by temperature and heat capacity, by central differences."""
         found = []
         for k, step in enumerate((1e-4 * start, 1e-4 * capacity)):
             ends = [

@@ -1,4 +1,4 @@
-"""How strongly a flow along a tube disperses: given, or by published correlations."""
+"""Axial dispersion of the flow along a tube: given, or by published correlations."""
 
 from __future__ import annotations
 
@@ -15,12 +15,12 @@ from molino.core.terms.pressure import PressureDrop
 
 CORRELATIONS = ("laminar", "turbulent", "packed bed")
 _TRANSITION = (2100.0, 4000.0)
-"""Reynolds numbers up to which flow in a pipe is laminar, and from which it is turbulent."""
+"""Reynolds numbers below which flow in a pipe is laminar, and above which it is turbulent."""
 
 
 @dataclass(frozen=True)
 class FlowInTube:
-    """What the correlations take of a flow, in SI: superficial velocity, widths, voidage and density."""
+    """The properties of a flow for the correlations, in SI: superficial velocity, diameters, voidage and density."""
 
     velocity: Number
     diameter: Number
@@ -34,7 +34,7 @@ class FlowInTube:
 class Dispersion(Frozen, Printed):
     """Axial dispersion along a tube: a coefficient, a Péclet number, or a correlation.
 
-    Laminar flow in an empty pipe long enough for its radial profile to even out, with the molecular diffusivity D_m
+    Laminar flow in an empty pipe that is long enough for a uniform radial profile, with the molecular diffusivity D_m
 
         D = D_m + u^2 d^2/(192 D_m)
 
@@ -44,12 +44,12 @@ class Dispersion(Frozen, Printed):
         D = 5.05 d u sqrt(f/8)
 
     (G. Taylor, Proc. R. Soc. A 223 (1954) 446). Packed beds, with the particle diameter d_p, the velocity v = u/e
-    between the particles, and the diffusivity D_m where a gas flows,
+    between the particles, and the diffusivity D_m of a gas,
 
         D/(v d_p) = 0.3/(u d_p/D_m) + 0.5/(1 + 3.8/(u d_p/D_m))
 
-    or the viscosity where a liquid flows, D/(v d_p) = e/(0.2 + 0.011 Re^0.48), Re = u d_p rho/mu (C. Y. Wen, L. T. Fan,
-    Models for Flow Systems and Chemical Reactors, 1975, ch. 5).
+    or the viscosity of a liquid, D/(v d_p) = e/(0.2 + 0.011 Re^0.48), Re = u d_p rho/mu (C. Y. Wen, L. T. Fan, Models
+    for Flow Systems and Chemical Reactors, 1975, ch. 5).
 
     Parameters
     ----------
@@ -62,9 +62,9 @@ class Dispersion(Frozen, Printed):
     diffusivity, viscosity : optional
         Of the fluid, for the correlations.
     roughness : optional
-        Of the wall of an empty pipe; smooth if omitted.
+        Of the wall of an empty pipe; by default smooth.
     heat : diffusivity, optional
-        The coefficient for heat; that of mass if omitted.
+        The coefficient for heat; by default that of mass.
     conductivity : thermal conductivity, optional
         Along the tube, per area of its cross-section, instead of a coefficient for heat.
 
@@ -95,7 +95,7 @@ class Dispersion(Frozen, Printed):
         given = [name for name in ("coefficient", "peclet", "correlation") if getattr(self, name)]
         if not given:
             advice = "give coefficient='3 cm2/s', peclet=40, or correlation='packed bed'"
-            faults.add("dispersion", "nothing says how much it disperses", advice)
+            faults.add("dispersion", "no dispersion coefficient is given", advice)
         elif len(given) > 1:
             faults.add("dispersion", f"{' and '.join(given)} specify the same thing twice", "give one of them")
         if self.heat is not None and self.conductivity is not None:
@@ -109,19 +109,19 @@ class Dispersion(Frozen, Printed):
         """What a correlation lacks of a flow: the fault and its remedy."""
         found = []
         if not self.peclet and not value_of(flow.diameter) > 0:
-            found.append(("a coefficient of dispersion takes the diameter", "give it, or peclet=... instead"))
+            found.append(("a dispersion coefficient needs the diameter", "give it, or peclet=... instead"))
         if self.correlation == "packed bed":
             if flow.particle is None:
                 found.append(("there is no packing", "give the catalyst a particle_diameter and its voidage"))
             if self.diffusivity is None and self.viscosity is None:
                 found.append(
                     (
-                        "the correlation 'packed bed' takes the diffusivity of a gas, or the viscosity of a liquid",
+                        "the correlation 'packed bed' needs the diffusivity of a gas, or the viscosity of a liquid",
                         "give one of them",
                     )
                 )
         if self.takes_density and flow.density is None:
-            found.append(("the density is not known", "give it to the feed, or molar masses to the species"))
+            found.append(("the density is unknown", "give it to the feed, or molar masses to the species"))
         return found
 
     @property
@@ -129,7 +129,7 @@ class Dispersion(Frozen, Printed):
         return self.correlation == "turbulent" or (self.correlation == "packed bed" and self.diffusivity is None)
 
     def per_velocity(self, flow: FlowInTube, given: Mapping[str, Number] | None = None) -> Number:
-        """D over the velocity in the fluid, in m; with another coefficient or Péclet number where they are given."""
+        """D over the velocity in the fluid, in m; with another coefficient or Péclet number if given."""
         inside, given = flow.velocity / flow.voidage, given or {}
         if self.peclet is not None:
             return flow.length / given.get("peclet", self.peclet.si)
@@ -150,20 +150,20 @@ class Dispersion(Frozen, Printed):
         return flow.particle * flow.voidage / (0.2 + 0.011 * Re**0.48)
 
     def warning(self, flow: FlowInTube) -> str:
-        """Where a correlation is used beyond its range, in words; empty where it is not."""
+        """A statement if a correlation is used beyond its range; otherwise empty."""
         if self.correlation == "packed bed" and self.diffusivity is not None:
             both = float(value_of(flow.velocity * (flow.particle or 0.0) / self.diffusivity.si))
             if not 0.002 <= both <= 900:
-                return f"the correlation for gases in packed beds holds for Re Sc from 0.002 to 900, here {both:.3g}"
+                return f"the correlation for gases in packed beds is valid for Re Sc from 0.002 to 900, here {both:.3g}"
         elif self.correlation == "packed bed" and flow.density is not None:
             Re = float(value_of(flow.velocity * (flow.particle or 0.0) * flow.density / self.viscosity.si))
             if not 1e-3 <= Re <= 1e3:
-                return f"the correlation for liquids in packed beds holds for Re from 0.001 to 1000, here {Re:.3g}"
+                return f"the correlation for liquids in packed beds is valid for Re from 0.001 to 1000, here {Re:.3g}"
         elif self.correlation == "laminar":
             even = float(value_of(self.diffusivity.si * flow.length / (flow.velocity * (flow.diameter / 2) ** 2.0)))
             if even < 0.5:
                 return (
-                    f"the radial profile has not evened out: D_m t/r^2 is {even:.2g}, and the laminar correlation "
+                    f"the radial profile is not uniform: D_m t/r^2 is {even:.2g}, and the laminar correlation "
                     "holds from some 0.5 up"
                 )
             if self.viscosity is not None and flow.density is not None:

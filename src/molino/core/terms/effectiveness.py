@@ -44,7 +44,7 @@ class Effectiveness(NumericFunction):
 
 
 class EffectivenessSlope(NumericFunction):
-    """The slope of `Effectiveness` by the square of the modulus."""
+    """The derivative of `Effectiveness` by the square of the modulus."""
 
     nargs = 2
 
@@ -71,9 +71,9 @@ class EffectivenessSlope(NumericFunction):
 def effectiveness_factor(modulus: float | np.ndarray, shape: str = "sphere") -> float | np.ndarray:
     """Effectiveness factor of a first-order reaction in a catalyst particle.
 
-    The modulus is counted with the ratio of the particle's volume to its outer surface, L, so that the three shapes
-    nearly fall together: phi = L sqrt(k rho_p / D). Slab tanh(phi)/phi; cylinder I_1(2 phi)/(phi I_0(2 phi)); sphere
-    (3 phi coth(3 phi) - 1)/(3 phi^2) (R. Aris, Chem. Eng. Sci. 6 (1957) 262).
+    The modulus is based on the ratio L of the particle's volume to its outer surface, so that the three shapes nearly
+    coincide: phi = L sqrt(k rho_p / D). Slab tanh(phi)/phi; cylinder I_1(2 phi)/(phi I_0(2 phi)); sphere (3 phi coth(3
+    phi) - 1)/(3 phi^2) (R. Aris, Chem. Eng. Sci. 6 (1957) 262).
 
     Parameters
     ----------

@@ -1,4 +1,4 @@
-"""A gas that passes through the liquid of a vessel, or lies over it, and dissolves in it."""
+"""A gas that is bubbled through the liquid of a vessel, or is above it, and dissolves in it."""
 
 from __future__ import annotations
 
@@ -44,10 +44,10 @@ _PER_CONCENTRATION, _SOLUBILITY = "Pa*m^3/mol", "mol/m^3/Pa"
 
 @dataclass(frozen=True, eq=False)
 class FilmReaction(Frozen, Printed):
-    """A reaction so fast that it begins in the liquid film at the bubbles and speeds up the absorption.
+    """A fast reaction in the liquid film at the bubbles, which enhances the absorption.
 
-    The Hatta number Ha = sqrt(2/(n + 1) (r/c) D)/k_L, with r/c at the interface, for a reaction of order n in what
-    dissolves; without a limit by its partner the film theory gives E = Ha/tanh(Ha), with one
+    The Hatta number Ha = sqrt(2/(n + 1) (r/c) D)/k_L, with r/c at the interface, for a reaction of order n in the
+    dissolved species; without depletion of its partner the film theory gives E = Ha/tanh(Ha), with depletion
 
         E = -q/2 + sqrt(q^2/4 + q + E_1^2),  q = (E_1^2 - 1)/(E_i - 1),  E_i = 1 + D_B c_B nu_A/(D_A c_A* nu_B)
 
@@ -57,15 +57,15 @@ class FilmReaction(Frozen, Printed):
     Parameters
     ----------
     species : str
-        What dissolves.
+        The dissolved species.
     diffusivity : quantity
-        Of it in the liquid, "2e-9 m2/s".
+        In the liquid, "2e-9 m2/s".
     order : float
         Of the reaction in it.
     partner : str, optional
-        The reactant of the liquid that can run out in the film; where the reaction has one other reactant, that.
+        The reactant of the liquid that can be depleted in the film; by default the only other reactant.
     partner_diffusivity : quantity, optional
-        As that of the species, if omitted.
+        By default that of the species.
 
     Raises
     ------
@@ -92,12 +92,12 @@ class FilmReaction(Frozen, Printed):
         faults.raise_any()
 
     def partner_in(self, network: SymbolicNetwork, reaction: str) -> str:
-        """The species that can run out in the film; '' where there is none.
+        """The species that can be depleted in the film; '' without one.
 
         Raises
         ------
         InputError
-            If the reaction does not consume the species or the partner, or has several that could be it.
+            If the reaction does not consume the species or the partner, or has several possible partners.
         """
         column = network.stoichiometry[network.reactions.index(reaction)]
         consumed = [network.species[i] for i, moles in column if moles < 0]
@@ -107,7 +107,7 @@ class FilmReaction(Frozen, Printed):
         if self.partner and self.partner not in others:
             raise InputError(f"{reaction} does not consume {self.partner}", "", nearest(self.partner, others))
         if not self.partner and len(others) > 1:
-            raise InputError(f"which of {', '.join(others)} can run out in the film?", "", "give partner='...'")
+            raise InputError(f"which of {', '.join(others)} can be depleted in the film?", "", "give partner='...'")
         return self.partner or (others[0] if others else "")
 
     def __str__(self) -> str:
@@ -116,34 +116,34 @@ class FilmReaction(Frozen, Printed):
 
 @dataclass(frozen=True, eq=False)
 class GasPhase(Frozen, Printed):
-    """An ideal gas that passes through the liquid of a vessel as bubbles, and dissolves in it.
+    """An ideal gas that is bubbled through the liquid of a vessel, and dissolves in it.
 
     k_L a (p_i/H_i - c_i) mol of each species pass into a volume of liquid per time (O. Levenspiel, Chemical Reaction
-    Engineering, 3rd ed. 1999, chapters 23 and 24). Where H depends on temperature, the gas has R T^2 dlnH/dT more
-    enthalpy than what is dissolved: the heat of absorption. Of a liquid with one heat capacity for the whole, the
-    sensible heat of the gas is left out. It has the temperature of the liquid.
+    Engineering, 3rd ed. 1999, chapters 23 and 24). Where H depends on temperature, the enthalpy in the gas is larger by
+    R T^2 dlnH/dT, the heat of absorption. For a liquid with one heat capacity of the whole, the sensible heat of the
+    gas is ignored. The gas has the temperature of the liquid.
 
     Parameters
     ----------
     feed : Feed, or mapping of species to quantity
-        The gas that passes through, mo.Feed({"H2": "95 mol%", "N2": "rest"}, flow=..., T=..., P=...). Or what gas is
-        supplied as it is taken up, so that the pressure stays, and none leaves: {"H2": "1 mol/mol"} with P, or partial
-        pressures, {"H2": "10 bar"}.
+        The gas flow, mo.Feed({"H2": "95 mol%", "N2": "rest"}, flow=..., T=..., P=...). Or a gas that is supplied as it
+        is absorbed, at constant pressure and without an outlet: {"H2": "1 mol/mol"} with P, or partial pressures,
+        {"H2": "10 bar"}.
     kLa : quantity
         Transfer coefficient times the area of the bubbles per volume of liquid, "0.1 1/s".
     henry : mapping of species to constant
-        p = H c: "1300 bar*L/mol" or, turned round, "0.8 mmol/L/bar"; or over temperature as mo.VantHoff(...). A species
-        of the gas that has none does not dissolve, one of the liquid that has none does not leave it.
+        p = H c: "1300 bar*L/mol" or, inverted, "0.8 mmol/L/bar"; or over temperature as mo.VantHoff(...). A species
+        without one does not dissolve, and does not leave the liquid.
     kLa_ratio : mapping of species to number, optional
-        By how much k_L a of a species differs from `kLa`: {"CO": 0.7}, the root of the ratio of the diffusivities.
+        Ratio of k_L a of a species to `kLa`: {"CO": 0.7}, the root of the ratio of the diffusivities.
     P : pressure, optional
-        In the vessel, at the top of the liquid; that of the feed if omitted.
+        In the vessel, at the top of the liquid; by default that of the feed.
     holdup : float
-        Share of the gas in the volume of gas and liquid. `volume` of a tank is of its liquid.
+        Volume fraction of gas in gas and liquid. `volume` of a tank is of its liquid.
     kL : quantity, optional
         Transfer coefficient of the liquid film, "2e-4 m/s"; for reactions in it.
     film : mapping of reaction to FilmReaction, optional
-        Reactions so fast that they speed up the absorption.
+        Reactions in the film that enhance the absorption.
 
     Raises
     ------
@@ -189,9 +189,11 @@ class GasPhase(Frozen, Printed):
         if self.kLa is None:
             faults.add("gas", "kLa is not given", "give it, like '0.1 1/s'")
         if not self.henry:
-            faults.add("gas", "nothing dissolves: no Henry's constant is given", "henry={'H2': '1300 bar*L/mol'}")
+            faults.add(
+                "gas", "no Henry's constant is given, so that no species dissolves", "henry={'H2': '1300 bar*L/mol'}"
+            )
         if isinstance(self.holdup, Value) and self.holdup.si >= 1:
-            faults.add("gas", f"holdup = {self.holdup}", "give the share of the gas, between 0 and 1")
+            faults.add("gas", f"holdup = {self.holdup}", "give the volume fraction of the gas, between 0 and 1")
         settle(self, henry=FrozenMapping(self._read_henry(faults)), film=FrozenMapping(dict(self.film)))
         ratios = {}
         for name, given in dict(self.kLa_ratio).items():
@@ -201,11 +203,11 @@ class GasPhase(Frozen, Printed):
                     raise InputError(f"{name} has no Henry's constant", "", nearest(name, self.henry))
         settle(self, kLa_ratio=FrozenMapping(ratios))
         if self.film and self.kL is None:
-            faults.add("gas", "kL is not given, and a reaction in the film asks for it", "give it, like '2e-4 m/s'")
+            faults.add("gas", "kL is not given, which a reaction in the film needs", "give it, like '2e-4 m/s'")
         for name, reaction in self.film.items():
             if not isinstance(reaction, FilmReaction):
                 advice = "write mo.FilmReaction('O2', diffusivity='2e-9 m2/s')"
-                faults.add(f"gas, film, {name}", f"{reaction!r} is no reaction in the film", advice)
+                faults.add(f"gas, film, {name}", f"{reaction!r} is not a reaction in the film", advice)
             elif reaction.species not in self.henry:
                 advice = nearest(reaction.species, self.henry)
                 faults.add(f"gas, film, {name}", f"{reaction.species} has no Henry's constant", advice)
@@ -229,7 +231,7 @@ class GasPhase(Frozen, Printed):
         return found
 
     def check(self, chemistry: Chemistry, needs_T: bool) -> None:
-        """Raise InputError for what does not go together with a chemistry."""
+        """Raise InputError if it does not fit a chemistry."""
         faults, network = Faults(), chemistry.network
         for name in dict.fromkeys([*self.contents, *self.henry]):
             if name not in chemistry.names:
@@ -246,12 +248,12 @@ class GasPhase(Frozen, Printed):
         for name in dict.fromkeys(s for s in by_species if by_species.count(s) > 1):
             faults.add("gas, film", f"{name} reacts in the film by several reactions", "give the fastest")
         if needs_T and self.has_flow and self.feed.T is None:
-            faults.add("gas", "its feed has no temperature, which the balance of energy needs", "give T")
+            faults.add("gas", "its feed has no temperature, which the energy balance needs", "give T")
         faults.raise_any()
 
     @property
     def has_flow(self) -> bool:
-        """Whether a given flow passes through; otherwise as much comes in as is taken up."""
+        """Whether the flow is given; otherwise the gas is supplied as it is absorbed."""
         return isinstance(self.feed, Feed)
 
     @property
@@ -269,7 +271,7 @@ class GasPhase(Frozen, Printed):
         return tuple(dict.fromkeys([*self.contents, *self.henry]))
 
     def henry_expressions(self) -> dict[str, sp.Expr]:
-        """Pressure over concentration at equilibrium in Pa m^3/mol, for each species that dissolves."""
+        """Pressure over concentration at equilibrium in Pa m^3/mol, for each dissolved species."""
         found = {}
         for name, held in self.henry.items():
             e = held.expression({part: _henry_symbol(name, part) for part in held.parts()})
@@ -278,7 +280,7 @@ class GasPhase(Frozen, Printed):
         return found
 
     def term(self, chemistry: Chemistry, in_plug_flow: bool) -> GasTerm:
-        """What it adds to the balances of a liquid."""
+        """Its term in the balances of a liquid."""
         network, films = chemistry.network, []
         for name, one in self.film.items():
             partner = one.partner_in(network, name)
@@ -311,9 +313,9 @@ class GasPhase(Frozen, Printed):
 
         Parameters
         ----------
-        given : settings by name that replace its own
+        given : conditions by name that replace its own
         mixture : its feed computed
-        T : temperature of the vessel, at which the gas comes in where it has none of its own
+        T : temperature of the vessel, and of the gas feed unless it has its own
         head : pressure of the liquid over the bottom in Pa
         """
         share = given.get("holdup", self.holdup.si)
@@ -346,7 +348,7 @@ class GasPhase(Frozen, Printed):
         return found
 
     def mixture(self, species: Mapping[str, Any], given: Mapping[str, Number], T: Value | None) -> Mixture:
-        """Its feed computed; of one without a flow, one mol/s of it."""
+        """The mixture of its feed; of one without a flow, one mol/s."""
         if not self.has_flow:
             found: Mixture = self.feed.mixture([Value(1.0, "mol/s")], species, T, self.P, None)
             return found
@@ -354,7 +356,7 @@ class GasPhase(Frozen, Printed):
         return feed.mixture(species, {"flow": given["gas flow"]} if "gas flow" in given else {})  # type: ignore[no-any-return]
 
     def conditions(self) -> Iterator[tuple[str, str, Entry | None, Any]]:
-        """What of it can be changed by name: the kind of quantity, its value, and what makes it with another."""
+        """Its conditions by name: the kind of quantity, its value, and a function that makes it with another."""
         yield "kLa", "transfer coefficient", self.kLa, lambda v: replace(self, kLa=v)
         yield "holdup", "number", self.holdup, lambda v: replace(self, holdup=v)
         yield "gas P", "pressure", self.P or (self.feed.P if self.has_flow else None), lambda v: replace(self, P=v)
@@ -371,7 +373,7 @@ class GasPhase(Frozen, Printed):
         return put
 
     def __str__(self) -> str:
-        parts = [f"gas {self.feed}{'' if self.has_flow else ' supplied as it is taken up'}", f"kLa {self.kLa}"]
+        parts = [f"gas {self.feed}{'' if self.has_flow else ' supplied as it is absorbed'}", f"kLa {self.kLa}"]
         parts += [f"Henry's constant of {s} {held}" for s, held in self.henry.items()]
         parts += [f"at {self.P}"] if self.P is not None else []
         parts += [f"{name} in the film: {one}" for name, one in self.film.items()]

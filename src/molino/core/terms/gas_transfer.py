@@ -1,15 +1,15 @@
-"""The term of a gas that passes through a well-mixed liquid: its own balances, and what dissolves.
+"""The term of a gas in a well-mixed liquid: its own balances, and the transfer into the liquid.
 
-With C_i the concentrations in the gas, y_i its mole fractions, G its molar flow and z the height over that of all (both
-counted from the inlet of the gas), in a volume V of liquid with e V of gas in it
+With C_i the concentrations in the gas, y_i its mole fractions, G its molar flow and z the relative height (from the
+inlet of the gas), in a volume V of liquid with e V of gas in it
 
     e V dC_i/dt = -d(y_i G)/dz - t_i,    t_i = V E_i k_L a (y_i P/H_i - c_i)
     dG/dz = -sum_i t_i - r,    r = 100 G_in (1 - sum_i C_i R T/P)
 
-where r lets gas in or out so that the pressure stays, within a hundredth of the residence time of the gas where the
-temperature moves; at steady state r is zero. A mixed gas is one place; of a gas in plug flow the balances are
+where r adds or removes gas to hold the pressure constant, within a hundredth of the residence time of the gas if the
+temperature changes; at steady state r is zero. A mixed gas is one place; the balances of a gas in plug flow are
 collocated over the height (Radau IIA of three stages in each of some elements: E. Hairer, G. Wanner, Solving Ordinary
-Differential Equations II, 2nd ed. 1996, section IV.5), by which what the gas loses is what the liquid takes up, to
+Differential Equations II, 2nd ed. 1996, section IV.5), for which the loss of the gas equals the gain of the liquid, to
 rounding.
 """
 
@@ -55,16 +55,16 @@ from molino.core.terms.terms import Contribution, Crossing, Holding, Place
 from molino.core.unit_tables import GAS_CONSTANT
 
 _ELEMENTS = 4
-"""Of a gas in plug flow: enough for 1e-5 of the feed where five transfer units lie over the height."""
+"""Elements of a gas in plug flow: enough for 1e-5 of the feed with five transfer units."""
 _VALVE = 100
-"""How many times faster than the gas is replaced its pressure is restored."""
+"""Ratio of the residence time of the gas to the time constant of its pressure."""
 _NONE = sp.Float(1e-200)
-"""What keeps a ratio of two numbers that vanish together a number."""
+"""Regularization of a ratio of two numbers that vanish together."""
 
 
 @dataclass(frozen=True)
 class Film:
-    """A reaction in the liquid film: by which species, of which order, and what can run out there."""
+    """A reaction in the liquid film: its species, its order, and the species that can be depleted."""
 
     reaction: str
     species: str
@@ -87,15 +87,15 @@ class GasTerm:
     fed : tuple of str
         Those of its feed.
     henry : tuple of (str, expression)
-        Pressure over concentration of those that dissolve.
+        Pressure over concentration of dissolved species.
     ratios : tuple of str
-        Those whose transfer coefficient differs.
+        The species with their own transfer coefficient.
     films : tuple of Film
     parameters : tuple of Symbol
     has_flow : bool
-        Whether a given flow passes through it.
+        Whether its flow is given.
     in_plug_flow : bool
-        Whether it is in plug flow, under a head of liquid; mixed otherwise.
+        Whether it is in plug flow, under a head of liquid; otherwise it is mixed.
     """
 
     gas: tuple[str, ...]
@@ -125,15 +125,15 @@ class _Gas:
             self._define(k)
 
     def at(self, role: Role, owner: str, k: int) -> sp.Symbol:
-        """What a node has of a species or a reaction."""
+        """A quantity of a species or a reaction at a node."""
         return role(f"{owner} {k + 1}" if self.term.in_plug_flow else owner)
 
     def of_all(self, role: Role, k: int) -> sp.Symbol:
-        """What a node has of the gas as a whole."""
+        """A quantity of the whole gas at a node."""
         return self.at(role, "gas", k)
 
     def pressure(self, k: int) -> sp.Expr:
-        """At a node: that at the top and the head of the liquid over it."""
+        """The pressure at a node: that at the top and the head of the liquid above the node."""
         if not self.term.in_plug_flow:
             return GAS_P
         element, i = divmod(k, self.n)
@@ -141,11 +141,11 @@ class _Gas:
         return GAS_P + HEAD * sp.Float(max(1 - height, 0.0))
 
     def whole(self, k: int) -> sp.Expr:
-        """All that the gas holds per volume at a node."""
+        """Total concentration of the gas at a node."""
         return sp.Add(*(self.at(GAS_CONCENTRATION, s, k) for s in self.term.gas))
 
     def _define(self, k: int) -> None:
-        """Fractions, concentrations at the interface, and what passes into the liquid per height, at a node."""
+        """Fractions, concentrations at the interface, and transfer into the liquid per height, at a node."""
         term, whole = self.term, self.whole(k)
         for s in term.gas:
             self.definitions.append((self.at(GAS_FRACTION, s, k), self.at(GAS_CONCENTRATION, s, k) / whole))
@@ -178,7 +178,7 @@ class _Gas:
 
     @property
     def weights(self) -> list[sp.Expr]:
-        """By which what is at the nodes adds up over the height."""
+        """Weights of the nodes for integrals over the height."""
         return [self.step * self.stages[self.n - 1, k % self.n] for k in self.nodes]
 
     def over_height(self, values: list[sp.Expr]) -> sp.Expr:
@@ -196,15 +196,15 @@ class _Gas:
         return self.over_height([self.at(TAKEN_UP, s, k) for k in self.nodes]) if s in self.henry else ZERO
 
     def loss(self, k: int, restored: sp.Expr) -> sp.Expr:
-        """What the gas loses per height at a node, to the liquid and so that the pressure stays."""
+        """Loss of the gas per height at a node, to the liquid and for constant pressure."""
         lacks = 1 - self.whole(k) * GAS_CONSTANT * TEMPERATURE / self.pressure(k)
         return sp.Add(*(self.at(TAKEN_UP, s, k) for s in self.henry)) + restored * lacks
 
     def slopes(self) -> dict[tuple[str, int], sp.Expr]:
-        """Of the concentrations at each node, by species; defines the molar flow of the gas there on the way."""
+        """Derivatives of the concentrations at each node, by species; also defines the molar flow of the gas there."""
         term, found = self.term, dict[tuple[str, int], sp.Expr]()
         fed_whole = sp.Add(*(GAS_FED(s) for s in term.fed))
-        if not term.has_flow:  # as much comes in as keeps the pressure, and none leaves
+        if not term.has_flow:  # the supply holds the pressure constant, and there is no outlet
             restored = 10 * KLA * self.volume * self.pressure(0) / (GAS_CONSTANT * TEMPERATURE)
             self.definitions.append((self.of_all(GAS_FLOW, 0), self.loss(0, restored)))
             for s in term.gas:
@@ -235,7 +235,7 @@ class _Gas:
 
     @cached_property
     def heat_of_absorption(self) -> dict[str, sp.Expr]:
-        """R T^2 dlnH/dT: by how much the enthalpy of a species is larger in the gas."""
+        """R T^2 dlnH/dT: the enthalpy of a species in the gas less that in the liquid."""
         T = TEMPERATURE
         return {s: sp.simplify(GAS_CONSTANT * T**2 * sp.log(e).diff(T)) for s, e in self.henry.items()}
 
@@ -256,7 +256,7 @@ class _Gas:
         return tuple(by_species.get(s, ZERO) for s in self.place.species)
 
     def _holding(self) -> Holding:
-        """What is in the gas: at the start that of its feed."""
+        """The contents of the gas: at the start those of its feed."""
         has_energy = self.place.key.has_energy
         held = {s: self.held_by(s) for s in self.term.gas}
         first = {s: self.volume * self.over_height([self.first(s, k) for k in self.nodes]) for s in self.term.fed}
@@ -275,7 +275,7 @@ class _Gas:
         return GAS_START(s) * (1 + (self.pressure(k) - GAS_P) / GAS_START_P)
 
     def first_whole(self, k: int) -> sp.Expr:
-        """All that the gas holds per volume at a node at the start."""
+        """Total concentration of the gas at a node at the start."""
         return sp.Add(*(self.first(s, k) for s in self.term.fed))
 
     def contribution(self) -> Contribution:

@@ -1,5 +1,5 @@
-"""What passes through the walls of a vessel: nothing, the duty that holds its temperature, or what a coolant takes
-up."""
+"""Heat through the walls of a vessel: none, the duty that holds its temperature constant, or heat transfer to a
+coolant."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ from molino.core.units import Value
 
 @dataclass(frozen=True)
 class HeatShape:
-    """What of the heat changes the form of the balances.
+    """The properties of the heat that determine the form of the balances.
 
     `mode` is "isothermal", "adiabatic", "duty" or "jacket"; `coolant` is "constant", "mixed" (a jacket) or "coil", and
     along a tube "co-current" or "counter-current".
@@ -42,7 +42,7 @@ class HeatShape:
 
     @property
     def is_flowing(self) -> bool:
-        """Whether the coolant flows, and so changes its own temperature."""
+        """Whether the coolant flows, so that its temperature changes."""
         return self.mode == "jacket" and self.coolant != "constant"
 
     def through_wall(self, T: sp.Expr) -> sp.Expr:
@@ -63,12 +63,12 @@ class HeatShape:
         return UA * (COOLANT - T)
 
     def coolant_out(self, T: sp.Expr) -> sp.Expr:
-        """Temperature at which a flowing coolant leaves a well-mixed vessel."""
+        """Outlet temperature of a flowing coolant of a well-mixed vessel."""
         return COOLANT - self.through_wall(T) / COOLANT_FLOW
 
     @property
     def symbols(self) -> tuple[sp.Symbol, ...]:
-        """The parameters of a well-mixed vessel that come with its coolant, or its duty."""
+        """The parameters of the coolant, or the duty, of a well-mixed vessel."""
         return (DUTY,) if self.mode == "duty" else (UA, COOLANT, *([COOLANT_FLOW] if self.is_flowing else []))
 
 
@@ -79,9 +79,9 @@ class Adiabatic(Frozen, Printed):
     Parameters
     ----------
     wall : heat capacity of the vessel itself, optional
-        "25 kJ/K"; it follows the temperature of the contents of the vessel.
+        "25 kJ/K"; it has the temperature of the contents.
     stirrer : power of the stirrer, optional
-        "2 kW", all of which ends as heat.
+        "2 kW", dissipated as heat.
 
     Raises
     ------
@@ -118,16 +118,16 @@ class Adiabatic(Frozen, Printed):
 
 @dataclass(frozen=True, eq=False)
 class Duty(Frozen, Printed):
-    """A heat flow through the walls that is given itself: of a heater, or what a cooler takes.
+    """A given heat flow through the walls: of a heater or a cooler.
 
     Parameters
     ----------
     duty : power
-        Into the vessel; negative where heat is taken away.
+        Into the vessel; negative for cooling.
     wall : heat capacity of the vessel itself, optional
-        "25 kJ/K"; it follows the temperature of the contents of the vessel.
+        "25 kJ/K"; it has the temperature of the contents.
     stirrer : power of the stirrer, optional
-        "2 kW", all of which ends as heat.
+        "2 kW", dissipated as heat.
 
     Raises
     ------
@@ -157,7 +157,7 @@ class Duty(Frozen, Printed):
         return HeatShape("duty", "constant", self.wall is not None, self.stirrer is not None)
 
     def numbers(self, given: Mapping[str, Number]) -> dict[sp.Symbol, Number]:
-        """The parameters it sets, in SI, with another duty where one is given."""
+        """The parameters it sets, in SI, with another duty if given."""
         return _numbers(self) | {DUTY: given.get("duty", self.duty.si)}
 
     def __str__(self) -> str:
@@ -168,35 +168,35 @@ class Duty(Frozen, Printed):
 class Jacket(Frozen, Printed):
     """Heat through the wall to a coolant (or heating medium) in a jacket or coil.
 
-    Q = U A (T_c - T). The coolant stays at one temperature, or with a flow warms up by its own balance.
+    Q = U A (T_c - T). The coolant has a constant temperature, or with a flow its own balance.
 
     Parameters
     ----------
     T : temperature, or list of (time, temperature)
-        Of the coolant; where it flows, that at which it comes in. A list is a profile of straight lines.
+        Of the coolant; with a flow, at its inlet. A list is a piecewise linear profile.
     U : optional
         Overall heat transfer coefficient, "400 W/m2/K".
     area : optional
-        Of transfer, "6 m2"; along a tube it follows from the diameter, if omitted.
+        Heat transfer area, "6 m2"; along a tube it follows by default from the diameter.
     UA : optional
-        Both together, "2.4 kW/K", instead.
+        Their product, "2.4 kW/K", instead.
     flow : optional
         Of the coolant: its heat capacity flow, "3 kW/K", or its mass flow, "2 t/h", with `heat_capacity`.
     heat_capacity : optional
         Of the coolant per mass; water's 4.19 kJ/kg/K is not assumed.
     counter_current : bool
-        Along a tube: the coolant comes in where the feed goes out.
+        Along a tube: the coolant enters at the outlet of the tube.
     coil : bool
         In a tank or batch: the coolant is in plug flow through a coil; otherwise well mixed in the jacket.
     wall : heat capacity of the vessel itself, optional
-        "25 kJ/K"; it follows the temperature of the contents of the vessel.
+        "25 kJ/K"; it has the temperature of the contents.
     stirrer : power of the stirrer, optional
-        "2 kW", all of which ends as heat.
+        "2 kW", dissipated as heat.
 
     Raises
     ------
     InputError
-        With everything that is wrong, missing or specified twice.
+        With all faults, and inputs that are missing or specified twice.
 
     Examples
     --------
@@ -231,18 +231,18 @@ class Jacket(Frozen, Printed):
             message = "neither U nor UA is given" if self.U is None else "U and UA are both given"
             faults.add("jacket", message, "give U='400 W/m2/K' (and the area), or UA='2.4 kW/K'")
         if self.UA is not None and self.area is not None:
-            faults.add("jacket", "UA holds the area already", "leave the area out, or give U")
+            faults.add("jacket", "UA includes the area", "leave the area out, or give U")
         if self.flow is not None:
             with faults.at("jacket"):
                 settle(self, flow=units.with_deviation(self.flow, self._capacity_flow))
         elif self.heat_capacity is not None or self.counter_current or self.coil:
-            faults.add("jacket", "how much coolant flows is not given", "give flow='3 kW/K', or in t/h")
+            faults.add("jacket", "the flow of the coolant is not given", "give flow='3 kW/K', or in t/h")
         if self.counter_current and self.coil:
-            faults.add("jacket", "counter_current is along a tube, a coil in a tank", "give one of them")
+            faults.add("jacket", "counter_current needs a tube, a coil a tank", "give one of them")
         faults.raise_any()
 
     def _capacity_flow(self, given: Any) -> Value:
-        """Heat capacity flow of the coolant, from its mass flow where that is given."""
+        """Heat capacity flow of the coolant, from its mass flow if that is given."""
         read = units.read(given, name="flow")
         if read.unit is not None and units.unit(read.unit).dimension == units.unit("kg/s").dimension:
             if self.heat_capacity is None:
@@ -271,7 +271,7 @@ class Jacket(Frozen, Printed):
         return self.T if isinstance(self.T, PiecewiseLinear) else PiecewiseLinear.constant(self.T.si)
 
     def numbers(self, given: Mapping[str, Number]) -> dict[sp.Symbol, Number]:
-        """The parameters it sets, in SI, with some of its numbers replaced by those given."""
+        """The parameters it sets, in SI, with some of its numbers replaced."""
         found = _numbers(self) | {COOLANT: given.get("coolant T", self.coolant.after(0.0))}
         if self.flow is not None:
             found[COOLANT_FLOW] = given.get("coolant flow", self.flow.si)
@@ -279,11 +279,11 @@ class Jacket(Frozen, Printed):
 
     @property
     def has_conductance(self) -> bool:
-        """Whether U A is known as a whole, and the area not left to the tube."""
+        """Whether U A is known, without the area of a tube."""
         return self.UA is not None or self.area is not None
 
     def conductance(self, given: Mapping[str, Number]) -> Number:
-        """U A in W/K; nan where the area is left to the tube."""
+        """U A in W/K; nan if the area is that of the tube."""
         if self.UA is not None:
             return given.get("UA", self.UA.si)
         return given.get("U", self.U.si) * self.area.si if self.area is not None else math.nan
@@ -300,14 +300,15 @@ class Jacket(Frozen, Printed):
 
 @dataclass(frozen=True, eq=False)
 class Profile(Frozen, Printed):
-    """A number that changes in a prescribed way, in straight lines over time (in a tube: along its length or volume).
+    """A condition that changes piecewise linearly over time (in a tube: along its length or volume).
 
-    As `heat` of a vessel it is its temperature; `profiles` of a vessel, and `with_`, take it for other numbers, too.
+    As `heat` of a vessel it is its temperature; `profiles` of a vessel, and `with_`, take it for other conditions.
 
     Parameters
     ----------
     points : list of (time, value)
-        [("0 min", "20 degC"), ("30 min", "80 degC")]; after the last it stays. The same time twice is a jump.
+        [("0 min", "20 degC"), ("30 min", "80 degC")]; after the last point it is constant. The same time twice is a
+        step.
 
     Raises
     ------
@@ -329,7 +330,7 @@ class Profile(Frozen, Printed):
         return PiecewiseLinear.read(self.points, along, "temperature", f"{place}, heat")
 
     def of_setting(self, along: str, place: str, read: Callable[[Any], float]) -> PiecewiseLinear:
-        """Another number over time, length or volume; `read` gives it in SI."""
+        """Another condition over time, length or volume; `read` gives it in SI."""
         return PiecewiseLinear.read(self.points, along, "number", place, read=read)
 
     @property
@@ -337,7 +338,7 @@ class Profile(Frozen, Printed):
         return HeatShape()
 
     def numbers(self, given: Mapping[str, Number]) -> dict[sp.Symbol, Number]:
-        """It sets none: the temperature is set by the vessel."""
+        """None: the temperature is set by the vessel."""
         return {}
 
     def __str__(self) -> str:
@@ -349,7 +350,7 @@ Heat = Adiabatic | Duty | Jacket | Profile | None
 
 
 def read_heat(given: Any, place: str) -> Heat:
-    """What stands in the field `heat` of a vessel; None is isothermal."""
+    """The value of the field `heat` of a vessel; None is isothermal."""
     if given is None or isinstance(given, Adiabatic | Duty | Jacket | Profile):
         return given
     if given == "isothermal":

@@ -1,4 +1,4 @@
-"""The model of a vessel: its balances, and what is read off them."""
+"""The model of a vessel: its balances, and the quantities read from them."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ from molino.core.unit_tables import GAS_CONSTANT
 
 @dataclass(frozen=True)
 class ModelKey:
-    """All that changes the form of a vessel's balances; models and compiled balances are kept by it."""
+    """The properties that determine the form of a vessel's balances: the key of cached models and compiled balances."""
 
     network: SymbolicNetwork
     phase: PhaseModel
@@ -35,7 +35,7 @@ class ModelKey:
 
     @property
     def has_energy(self) -> bool:
-        """Whether enough is known for a balance of energy."""
+        """Whether the properties for an energy balance are known."""
         return self.phase.energy is not None
 
     @cached_property
@@ -64,7 +64,7 @@ class ModelKey:
 
 @dataclass(frozen=True)
 class Account:
-    """Two expressions that must come to the same, and the sizes that the difference is counted by."""
+    """Two expressions that must be equal, and the scales of their difference."""
 
     wanted: sp.Expr
     there: sp.Expr
@@ -73,7 +73,7 @@ class Account:
 
 @dataclass(frozen=True)
 class Reading:
-    """What people look at along a run: an expression, its kind of quantity and the heading of its column."""
+    """A reading along a run: an expression, its kind of quantity and the heading of its column."""
 
     expression: sp.Expr
     kind: str
@@ -94,15 +94,15 @@ class StreamForm:
 
 @dataclass(frozen=True, eq=False)
 class Model:
-    """The balances of a vessel, and how conversions, closures and streams are read off them.
+    """The balances of a vessel, and the expressions of conversions, closures and streams.
 
-    `inlet` and `outlet` hold, for each species, the amount (batch) or molar flow that went in and that comes out, as
-    expressions of the parameters and of the states. `totals` are further states, with their slopes, that nothing else
-    depends on: heat and what flowed by, followed only in a run. `amounts` and `energy` are the accounts by which a run
-    is closed, over balances with totals; at a steady state `inlet` and `outlet` themselves are compared, and `steady`
-    is the account of energy. `duty` is the heat that must come in through the walls in W (in a batch: J),
-    `heat_generation` what the reactions of a tank set free and `heat_removal` what it takes to warm the feed and leaves
-    through the walls, less the stirrer's power, both in W. `readings` are what people look at, by name.
+    `inlet` and `outlet` are the amounts (batch) or molar flows of each species in and out, as expressions of the
+    parameters and of the states. `totals` are further states with their derivatives on which no other state depends:
+    integrals of heat and flows, only in a run. `amounts` and `energy` are the accounts of the closure of a run, over
+    balances with totals; at a steady state `inlet` and `outlet` themselves are compared, and `steady` is the energy
+    account. `duty` is the heat into the vessel in W (in a batch: J); of a tank, `heat_generation` is the heat released
+    by reactions and `heat_removal` the heat that warms the feed and is lost through the walls, less the stirrer's
+    power, both in W. `readings` are further quantities, by name.
     """
 
     balances: Balances
@@ -121,16 +121,16 @@ class Model:
 
     @property
     def is_flowing(self) -> bool:
-        """Whether something flows out of it."""
+        """Whether it has an outlet."""
         return self.streams[0].flowing
 
     @cached_property
     def metrics(self) -> dict[object, sp.Expr]:
-        """Metrics over its states, as far as they were asked for."""
+        """Metrics over its states that have been requested."""
         return {}
 
     def balances_for(self, expressions: Iterable[sp.Expr]) -> Balances:
-        """The balances that some expressions need: with their totals only where one is asked for."""
+        """The balances that some expressions need: with totals only if one is used."""
         asked = frozenset[sp.Symbol]().union(*(e.free_symbols for e in expressions))
         return self.balances if asked <= self.balances.known else self.followed
 
@@ -154,11 +154,11 @@ class Kinetics:
     production: tuple[sp.Expr, ...]
     """Net amount formed per volume and time, sum over reactions of coefficient times rate, for each species."""
     heat: sp.Expr
-    """Heat taken up by the reactions per volume and time, sum of rate times enthalpy of reaction (ideal)."""
+    """Heat consumed by the reactions per volume and time, sum of rate times enthalpy of reaction (ideal)."""
 
 
 def compositions(content: Content, asked: Sequence[sp.Symbol]) -> list[tuple[sp.Symbol, sp.Expr]]:
-    """Partial pressures, mole fractions, activities and fugacities, as far as they are asked for.
+    """Partial pressures, mole fractions, activities and fugacities that are used.
 
     In an ideal gas the partial pressure of a species is its concentration times R T, in a real one its fraction of the
     pressure. The fugacity is the partial pressure times the fugacity coefficient; the activity of a gas is its fugacity
@@ -191,10 +191,9 @@ def compositions(content: Content, asked: Sequence[sp.Symbol]) -> list[tuple[sp.
 
 
 def _slowed(key: ModelKey) -> tuple[dict[str, sp.Expr], list[tuple[sp.Symbol, sp.Expr]]]:
-    """The rate law of each reaction as the catalyst leaves it, and what that takes to define.
+    """The rate law of each reaction with the effects of the catalyst, and its definitions.
 
-    A rate that diffusion in the pores limits is the rate law times its effectiveness factor, one over a catalyst that
-    ages that times the activity.
+    With internal diffusion the rate law is multiplied by the effectiveness factor, with deactivation by the activity.
     """
     network, form = key.network, key.catalyst
     laws = dict(zip(network.reactions, network.rates, strict=True))
@@ -214,9 +213,9 @@ def _slowed(key: ModelKey) -> tuple[dict[str, sp.Expr], list[tuple[sp.Symbol, sp
 def kinetics(
     key: ModelKey, amounts: tuple[sp.Symbol, ...], per: sp.Symbol, asked: frozenset[sp.Symbol] = frozenset()
 ) -> Kinetics:
-    """Rates where concentrations are amounts (or molar flows) per volume (or volumetric flow).
+    """Rates with concentrations as amounts (or molar flows) per volume (or volumetric flow).
 
-    `asked` are symbols of the composition that something besides the rate laws needs.
+    `asked` are symbols of the composition that are used outside rate laws.
     """
     network = key.network
     definitions = [(concentration(s), n / per) for s, n in zip(network.species, amounts, strict=True)]
@@ -238,7 +237,7 @@ def kinetics(
 
 
 def common_readings(key: ModelKey) -> dict[str, Reading]:
-    """What every vessel shows: concentrations, temperature, rates and effectiveness factors."""
+    """The readings of every vessel: concentrations, temperature, rates and effectiveness factors."""
     network = key.network
     found = {f"concentration of {s}": Reading(concentration(s), "concentration", s) for s in network.species}
     if key.heat.is_non_isothermal or key.has_energy:
@@ -263,6 +262,6 @@ def by_species(key: ModelKey, expressions: Sequence[sp.Expr]) -> dict[str, sp.Ex
 
 
 def reacting_enthalpy(key: ModelKey, amounts: Sequence[sp.Expr], T: sp.Expr) -> sp.Expr:
-    """Sum of n_i h_i(T) with the enthalpies of the ideal state, by which heats of reaction are counted."""
+    """Sum of n_i h_i(T) with the enthalpies of the ideal state, the reference of heats of reaction."""
     assert key.phase.energy is not None
     return sp.Add(*(n * key.phase.energy.enthalpy(i, T) for i, n in enumerate(amounts)))

@@ -1,4 +1,4 @@
-"""How the pressure falls along a tube: through a packed bed, or by friction on the wall of an empty one."""
+"""Pressure drop along a tube: in a packed bed, or by friction on the wall of an empty tube."""
 
 from __future__ import annotations
 
@@ -14,25 +14,26 @@ from molino.core.schema import quantity, read_fields
 
 @dataclass(frozen=True, eq=False)
 class PressureDrop(Frozen, Printed):
-    """Pressure that falls along a tube.
+    """The pressure drop along a tube.
 
-    Packed, if the vessel's catalyst has a particle diameter:
+    In a packed bed, if the vessel's catalyst has a particle diameter:
 
         dP/dz = -(150 mu (1 - e)^2/(e^3 d_p^2) u + 1.75 (1 - e)/(e^3 d_p) rho u^2)
 
-    with the superficial velocity u (S. Ergun, Chem. Eng. Prog. 48 (1952) 89). Empty:
+    with the superficial velocity u (S. Ergun, Chem. Eng. Prog. 48 (1952) 89). In an empty tube:
 
         dP/dz = -f rho u^2/(2 d)
 
     with the friction factor of S. W. Churchill (Chem. Eng. 84 (1977) 91), which covers laminar and turbulent flow and
-    rough walls. The acceleration of a gas that expands is left out; where it would count the bed is reported to choke.
+    rough walls. The acceleration of an expanding gas is ignored; where it would be significant the bed is reported to
+    choke.
 
     Parameters
     ----------
     viscosity : quantity
-        Of the fluid, "0.02 mPa*s", taken as constant.
+        Of the fluid, "0.02 mPa*s", constant.
     roughness : optional
-        Of the wall of an empty tube, "0.05 mm"; smooth if omitted.
+        Of the wall of an empty tube, "0.05 mm"; by default smooth.
 
     Raises
     ------
@@ -65,7 +66,7 @@ class PressureDrop(Frozen, Printed):
         return viscous, 1.75 * solid / (voidage**3 * particle)
 
     def empty(self, mass_flux: Number, diameter: Number) -> tuple[Number, Number]:
-        """The same of an empty tube; the Reynolds number does not change along it."""
+        """The same for an empty tube; the Reynolds number is constant along it."""
         reynolds = mass_flux * diameter / self.viscosity.si
         rough = 0.27 * self.roughness.si / diameter
         first = (2.457 * log(1 / ((7 / reynolds) ** 0.9 + rough))) ** 16

@@ -16,24 +16,24 @@ from molino.core.printing import Printed
 from molino.core.terms.terms import Contribution, Inflow, Place
 
 SPREAD = "side"
-"""The name that the parameters of a feed along a tube carry."""
+"""The name of a feed along a tube in its parameters."""
 
 
 @dataclass(frozen=True, eq=False)
 class DistributedFeed(Frozen, Printed):
-    """A feed that comes in evenly along the whole of a tube.
+    """A feed that is distributed evenly along the whole length of a tube.
 
     dF_i/dV = sum_j nu_ij r_j + F_i,side/V (O. Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, chapter 6).
 
     Parameters
     ----------
     feed : Feed
-        All that comes in through the side, at its own temperature.
+        The total side feed, at its own temperature.
 
     Raises
     ------
     InputError
-        If it is no feed.
+        If it is not a feed.
 
     Examples
     --------
@@ -52,7 +52,7 @@ class DistributedFeed(Frozen, Printed):
             raise InputError(f"{self.feed!r} is not a feed", "side", "write mo.DistributedFeed(mo.Feed(...))")
 
     def check(self, species: tuple[str, ...], is_gas: bool, needs_T: bool) -> None:
-        """Raise InputError for what is incompatible with the tube."""
+        """Raise InputError if it does not fit the tube."""
         faults = Faults()
         for name in sorted({*self.feed.contents} - {*species}):
             advice = nearest(name, species, "declare it: Chemistry(..., species=[...])")
@@ -60,7 +60,7 @@ class DistributedFeed(Frozen, Printed):
         if self.feed.is_gas != is_gas:
             faults.add("side", "one feed is a gas and the other a liquid", "give both alike")
         if needs_T and self.feed.T is None:
-            faults.add("side", "the feed has no temperature, which the balance of energy needs", "give T")
+            faults.add("side", "the feed has no temperature, which the energy balance needs", "give T")
         faults.raise_any()
 
     def numbers(self, fed: Mixture, volume: Number, T: Number, names: tuple[str, ...]) -> dict[sp.Symbol, Number]:

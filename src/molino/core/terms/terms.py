@@ -1,12 +1,11 @@
 """The terms of a balance: reaction, convection, walls, stirrer. Each is a small function of a place in a vessel.
 
-A term says what it contributes to the balance of each species, to the balance of enthalpy, and to the accounts by
-which a run is closed. A vessel is a list of terms; `well_mixed` and `along_tube` add them up.
+A term contributes to the balance of each species, to the enthalpy balance, and to the accounts of the closure of a run.
+A vessel is a list of terms; `well_mixed` and `along_tube` add them up.
 
-The balance of enthalpy is written with the temperature as its unknown: C dT/dt = sum of what each term adds at constant
-temperature (`heating`). What a term brings across the boundary, by which the account of energy is closed, is written by
-itself, from the enthalpy of the stream as a whole (`enthalpy`): the two share no expression, so that the account
-remains a check.
+The unknown of the enthalpy balance is the temperature: C dT/dt = sum of the contributions at constant temperature
+(`heating`). The transport of a term across the boundary, for the energy account, is written separately from the
+enthalpy of the whole stream (`enthalpy`): the two share no expression, so that the account is an independent check.
 """
 
 from __future__ import annotations
@@ -42,7 +41,7 @@ from molino.core.thermo.phase_model import Content
 
 @dataclass(frozen=True, eq=False)
 class Place:
-    """What is at one place of a vessel, as symbols.
+    """A place of a vessel, as symbols.
 
     Attributes
     ----------
@@ -50,15 +49,15 @@ class Place:
     amounts : tuple of Symbol
         Amounts of the species, or along a tube their molar flows.
     holds : expression
-        The volume (volumetric flow) that they take up.
+        Their volume (volumetric flow).
     extent : expression
-        The volume of vessel that the balances count for: all of it where it is well mixed, 1 along a tube.
+        The volume that the balances refer to: the whole vessel where it is well mixed, 1 along a tube.
     content : Content
         Volume and enthalpy of the amounts.
     kinetics : Kinetics
         Concentrations, rates and production per volume.
     outflow : expression
-        The volumetric flow that leaves; zero where nothing does.
+        The volumetric flow of the outlet; zero without one.
     """
 
     key: ModelKey
@@ -76,7 +75,7 @@ class Place:
 
 @dataclass(frozen=True, eq=False)
 class Crossing:
-    """What a term brings into a vessel, or takes out of it, for the accounts by which a run is closed.
+    """The transport of a term into or out of a vessel, for the closure of a run.
 
     Attributes
     ----------
@@ -84,7 +83,7 @@ class Crossing:
     flows : tuple of expressions
         Molar flow of each species.
     enthalpy : expression or None
-        Enthalpy flow with it; None where nothing is known of heat.
+        Its enthalpy flow; None if enthalpies are unknown.
     """
 
     way: str
@@ -94,14 +93,14 @@ class Crossing:
 
 @dataclass(frozen=True, eq=False)
 class Holding:
-    """What a term holds in states of its own, besides the contents that the balances are written for.
+    """The contents of a term in states of its own, besides those of the place.
 
     Attributes
     ----------
     amounts, first : tuple of expressions
-        Of each species, now and where the run begins.
+        Of each species, now and at the beginning.
     capacity, enthalpy, first_enthalpy : expression
-        Its heat capacity, and its enthalpy now and where the run begins; zero where nothing is known of heat.
+        Its heat capacity, and its enthalpy now and at the beginning; zero if enthalpies are unknown.
     """
 
     amounts: tuple[sp.Expr, ...]
@@ -113,7 +112,7 @@ class Holding:
 
 @dataclass(frozen=True, eq=False)
 class Contribution:
-    """What one term adds to the balances at a place.
+    """The contribution of a term to the balances at a place.
 
     Attributes
     ----------
@@ -123,21 +122,21 @@ class Contribution:
     heating : expression
         To C dT/dt, at constant temperature and composition.
     volume : expression
-        Volumetric flow that it brings to a liquid whose volume is carried along.
+        Volumetric flow into a liquid whose volume is a state.
     crossings : tuple of Crossing
-        What crosses the boundary with it.
+        Its transport across the boundary.
     holds : Holding or None
-        What it holds in states of its own.
+        Its contents in states of its own.
     is_wall, is_work : bool
         Whether it is the heat through the walls, or the work of the stirrer.
     is_proportional : bool
-        Whether it takes the contents along as they are, and so leaves their temperature as it is.
+        Whether it removes the contents unchanged, which does not change their temperature.
     states : tuple of (State, slope)
-        Further unknowns that come with it.
+        Further unknowns.
     conditions : tuple of (Symbol, expression)
         Values given at the end for unknowns at the beginning.
     definitions, parameters, readings
-        What it defines, the numbers it brings, and what people look at.
+        Its definitions, its parameters and its readings.
     """
 
     name: str
@@ -156,11 +155,11 @@ class Contribution:
     readings: dict[str, Reading] = field(default_factory=dict)
     entered: tuple[sp.Expr, ...] = ()
     left: tuple[sp.Expr, ...] = ()
-    """Along a tube: the flow in or out through its wall up to here, of each species."""
+    """Along a tube: the flow of each species in or out through its wall, from the inlet to here."""
     leaving_P: sp.Expr | None = None
-    """The pressure of the stream that leaves, where it is known."""
+    """The pressure of the outlet, if known."""
     leaves: tuple[str, tuple[sp.Expr, ...]] | None = None
-    """A stream of its own that leaves, at the temperature of the place: its name, and the molar flow of each species.
+    """A further outlet at the temperature of the place: its name, and the molar flow of each species.
     """
 
 
@@ -176,7 +175,7 @@ def reaction(place: Place) -> Contribution:
 
 @dataclass(frozen=True)
 class Inflow:
-    """A stream into a well-mixed vessel, by the name that its parameters carry ('' where there is only one).
+    """A stream into a well-mixed vessel, with a name for its parameters ('' for a single one).
 
     F_i to each species, -sum_i F_i (h_i(T) - h_i(T_in)) to the temperature.
     """
@@ -215,14 +214,14 @@ class Inflow:
 
 
 def stream_heat(place: Place, stream: Content, carried: sp.Expr) -> tuple[sp.Expr, sp.Expr]:
-    """What a stream that comes in at its own temperature adds to C dT/dt, and the enthalpy that it brings."""
+    """The contribution of an inlet at its own temperature to C dT/dt, and its enthalpy flow."""
     phase = place.key.phase
     heating = stream.departure - phase.sensible_enthalpy(stream.n, TEMPERATURE, stream.T, carried)
     return heating, phase.enthalpy(stream, carried)
 
 
 def outflow(place: Place) -> Contribution:
-    """-Q c_i to each species; the outflow takes enthalpy in proportion, and so leaves the temperature as it is."""
+    """-Q c_i to each species; the outflow does not change the temperature."""
     leaves = tuple(place.outflow * n / place.holds for n in place.amounts)
     taken = None
     if place.key.has_energy:
@@ -268,7 +267,7 @@ def coolant_along(place: Place) -> Contribution:
 
 
 def stirring(place: Place) -> Contribution:
-    """The power of the stirrer, all of which ends as heat."""
+    """The power of the stirrer, dissipated as heat."""
     return Contribution("stirrer", heating=STIRRER, is_work=True, parameters=(STIRRER,))
 
 
@@ -300,12 +299,12 @@ class Sum:
 
     @property
     def rhs(self) -> list[sp.Expr]:
-        """What all add to each species."""
+        """The sum of the contributions to each species."""
         return self._species(of=lambda part: True)
 
     @property
     def gains(self) -> list[sp.Expr]:
-        """What changes the composition: all but what takes the contents along as they are."""
+        """The terms that change the composition: all except proportional outflows."""
         return self._species(of=lambda part: not part.is_proportional)
 
     def _crossing(self, way: str) -> list[Crossing]:
@@ -316,7 +315,7 @@ class Sum:
 
     @property
     def entering(self) -> list[sp.Expr]:
-        """The molar flow of each species that comes in."""
+        """The molar flow of each species into the place."""
         return self._flows("in")
 
     @property
@@ -333,17 +332,17 @@ class Sum:
 
     @property
     def holds(self) -> list[Holding]:
-        """What terms hold in states of their own."""
+        """The contents of terms in states of their own."""
         return [part.holds for part in self.parts if part.holds is not None]
 
     @property
     def volume(self) -> sp.Expr:
-        """Volumetric flow that comes in."""
+        """Volumetric flow into the place."""
         return sp.Add(*(part.volume for part in self.parts))
 
     @property
     def wall(self) -> sp.Expr:
-        """Heat through the walls, where a coolant takes it up."""
+        """Heat through the walls to a coolant."""
         return sp.Add(*(part.heating for part in self.parts if part.is_wall))
 
     @property
@@ -352,24 +351,24 @@ class Sum:
 
     @property
     def demand(self) -> sp.Expr:
-        """Heat taken up at constant temperature by what is neither wall nor work, and by real mixing."""
+        """Heat consumed at constant temperature by terms other than wall and work, and by real mixing."""
         inside = [part.heating for part in self.parts if not part.is_wall and not part.is_work]
         mixing = [self.place.content.departure_by_amount(i) * gain for i, gain in enumerate(self.gains)]
         return sp.Add(*(-e for e in inside), *mixing)
 
     @property
     def heats(self) -> tuple[sp.Expr, ...]:
-        """What each term that crosses no wall adds to the temperature; sizes by which energy is counted."""
+        """The contributions of terms other than walls to the temperature; the scales of the energy account."""
         return tuple(part.heating for part in self.parts if not part.is_wall and part.heating != 0)
 
     @property
     def enthalpy(self) -> sp.Expr | None:
-        """What is brought across the boundary, less what is taken; None where nothing crosses it."""
+        """The net transport across the boundary; None without any."""
         known = [one for part in self.parts for one in part.crossings if one.enthalpy is not None]
         return self.enthalpy_of("in") - self.enthalpy_of("out") if known else None
 
     def enthalpy_of(self, way: str) -> sp.Expr:
-        """What comes in, or goes out, with what crosses the boundary."""
+        """The transport in or out across the boundary."""
         return sp.Add(*(one.enthalpy for one in self._crossing(way) if one.enthalpy is not None))
 
     @property

@@ -1,8 +1,8 @@
-"""A cell of a tube over time: what reacts, warms and is taken up in a unit of its volume, as symbols.
+"""A cell of a tube over time: reaction, heating and adsorption per unit of volume, as symbols.
 
-Along a tube that is followed over time the balances hold for cells of finite volume. A cell is a well-mixed place of a
-unit volume with the fluid's share e of it; the flows through its faces are added by `tube_in_time`,
-which knows the cells as columns.
+Along a tube that is followed over time the balances hold for cells of finite volume. A cell is a well-mixed place of
+unit volume with a fraction e of fluid; the flows through its faces are added by `core.runs.cells`, with the cells as
+columns.
 
     dn_i/dt = sum_j nu_ij r_j + (F_i,in - F_i,out)/dV,    n_i = e c_i
     C dT/dt = U a (T_c - T) - sum_j dH_j r_j + (streams at their own temperatures)/dV
@@ -34,7 +34,7 @@ from molino.core.terms.terms import Place, Sum, Term, coolant_along, reaction
 from molino.core.thermo.phase_model import Content
 
 FACE = "face"
-"""The name that the parameters of what passes a face carry."""
+"""The name of a stream through a face in its parameters."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -44,15 +44,16 @@ class CellModel:
     Attributes
     ----------
     states : tuple of State
-        Amounts of the species per volume, then the temperature where it follows from a balance, then what stands still
-        (loadings, the activity of a catalyst).
+        Amounts of the species per volume, then the temperature if it has a balance, then immobile states (loadings, the
+        activity of a catalyst).
     local : PointFunctions
-        Slopes of the species and of what stands still; with energy also what heats (W/m^3) and the heat capacity
-        (J/(m^3 K)), that of the fluid by itself; without a volume of its own the partial molar volumes and dV/dT.
+        Derivatives of the species and of the immobile states; with energy also heating (W/m^3) and heat capacity
+        (J/(m^3 K)) of the whole and of the fluid; where the volume follows from the amounts also the partial molar
+        volumes and dV/dT.
     face : PointFunctions
-        Of what passes a face, per volume: its volume, and the enthalpy it brings above that of the place.
+        Of a stream through a face, per volume: its volume, and its enthalpy relative to that of the place.
     wall : int or None
-        Which of `local` is the heat through the wall.
+        The place of the heat through the wall in `local`.
     """
 
     key: ModelKey

@@ -1,4 +1,4 @@
-"""What passes through the wall of a vessel on its way: a membrane, and a feed spread along a tube."""
+"""Membranes: species that permeate through the wall of a vessel."""
 
 from __future__ import annotations
 
@@ -54,12 +54,12 @@ _KINDS = {"": "concentration", "p": "pressure", "x": "number"}
 
 
 def other_side(flux: Mapping[str, str]) -> dict[str, str]:
-    """The kind of quantity that the formulas ask for of each species on the other side.
+    """The kind of quantity that the formulas use for each species on the other side.
 
     Raises
     ------
     InputError
-        If a formula cannot be read, or a species is asked for in two forms.
+        If a formula cannot be read, or a species is used in two forms.
     """
     faults, found = Faults(), dict[str, str]()
     for text in flux.values():
@@ -67,7 +67,7 @@ def other_side(flux: Mapping[str, str]) -> dict[str, str]:
             for symbol in in_order(parse_formula(text, both_sides=True).free_symbols):
                 kind, species = species_beyond(symbol) or ("", "")
                 if species and found.setdefault(species, _KINDS[kind]) != _KINDS[kind]:
-                    message = f"{species} beyond the wall is asked for in two forms"
+                    message = f"{species} beyond the wall is used in two forms"
                     raise InputError(message, "", f"write it as [{species}]' or p[{species}]' throughout")
     faults.raise_any()
     return found
@@ -75,12 +75,12 @@ def other_side(flux: Mapping[str, str]) -> dict[str, str]:
 
 @dataclass(frozen=True, eq=False)
 class Membrane(Frozen, Printed):
-    """A thin wall of a tube or tank through which species pass.
+    """A thin wall of a tube or tank through which species permeate.
 
     dF_i/dV = sum_j nu_ij r_j - a J_i along a tube, - A J_i in a tank, with the flux J_i out of the vessel by its own
-    rate law of what is on both sides (H. S. Fogler, Elements of Chemical Reaction Engineering, 5th ed. 2016, section
-    6.4). What passes is at the temperature of the vessel and takes its enthalpy along; of a liquid of constant density
-    it takes no volume.
+    rate law of the compositions on both sides (H. S. Fogler, Elements of Chemical Reaction Engineering, 5th ed. 2016,
+    section 6.4). The permeate has the temperature of the vessel and transports its enthalpy; for a liquid of constant
+    density it transports no volume.
 
     Parameters
     ----------
@@ -89,18 +89,18 @@ class Membrane(Frozen, Printed):
     constants : mapping of name to quantity, Arrhenius, ...
         The constants of the formulas, {"L": "2e-6 mol/m2/s/Pa"}.
     outside : mapping of species to quantity, optional
-        What is held on the other side, in the form that the formula asks for, {"H2": "0.1 bar"}. Of every primed
+        The fixed composition on the other side, in the form of the formula, {"H2": "0.1 bar"}. Needed for every primed
         species, unless there is a sweep.
     sweep : Feed, optional
-        Along a tube: what flows on the other side, in the direction of the feed, and takes up what passes. Its species
-        are those of the chemistry; the other side is at its pressure and at the temperature of the tube.
+        Along a tube: the stream on the other side, co-current, which takes up the permeate. Its species are those of
+        the chemistry; the other side has its pressure and the temperature of the tube.
     area : area, optional
-        Of all of the membrane. Along a tube left out, the wall of the tube (of all its tubes).
+        Of the whole membrane; along a tube by default the wall of all tubes.
 
     Raises
     ------
     InputError
-        With everything that is wrong or missing.
+        With all faults.
 
     Examples
     --------
@@ -155,29 +155,33 @@ class Membrane(Frozen, Printed):
         check_dimensions(flux.xreplace(faces), known, numbers, units.unit("mol/m^2/s").dimension)
 
     def _check_names(self) -> None:
-        """Raise InputError for constants that are missing or that no flux asks for."""
+        """Raise InputError for constants that are missing or unused."""
         faults, asked = Faults(), {name for flux in self._fluxes.values() for name in names_in(flux)}
         for name in sorted(asked - self.constants.keys()):
             faults.add("membrane", f"the constant {name} has no value", f"give constants={{'{name}': ...}}")
         for name in sorted(self.constants.keys() - asked):
-            faults.add("membrane", f"no flux asks for the constant {name}", nearest(name, asked, "leave it out"))
+            faults.add("membrane", f"no flux uses the constant {name}", nearest(name, asked, "leave it out"))
         faults.raise_any()
 
     def _read_outside(self) -> dict[str, Value]:
-        """What is held on the other side, in SI."""
+        """The fixed composition on the other side, in SI."""
         faults, found = Faults(), dict[str, Value]()
         wanted = {} if self.sweep is not None else other_side(self.flux)
         if self.sweep is not None and self.outside:
-            faults.add("membrane", "both outside and sweep are given", "what flows there follows from the sweep")
+            faults.add(
+                "membrane",
+                "both outside and sweep are given",
+                "give one of them: the composition there follows from the sweep",
+            )
         for species, given in self.outside.items():
             if species not in wanted and self.sweep is None:
-                faults.add("membrane, outside", f"no flux asks for {species} there", nearest(species, wanted))
+                faults.add("membrane, outside", f"no flux uses {species} there", nearest(species, wanted))
                 continue
             with faults.at("membrane, outside"):
                 found[species] = units.positive(given, wanted.get(species, "number"), species, zero=True)
         for species in sorted(wanted.keys() - self.outside.keys()):
-            advice = f"give outside={{'{species}': ...}} (0 where it is swept away at once), or a sweep"
-            faults.add("membrane", f"what there is of {species} beyond the wall is not given", advice)
+            advice = f"give outside={{'{species}': ...}} (0 if it is removed at once), or a sweep"
+            faults.add("membrane", f"the content of {species} beyond the wall is not given", advice)
         faults.raise_any()
         return found
 
@@ -187,14 +191,14 @@ class Membrane(Frozen, Printed):
 
     @property
     def _beyond(self) -> list[sp.Symbol]:
-        """What the fluxes ask for on the other side."""
+        """The symbols of the other side in the fluxes."""
         found = {s for flux in self._fluxes.values() for s in flux.free_symbols if species_beyond(s)}
         return in_order(found)
 
     def check(self, species: tuple[str, ...], is_gas: bool) -> None:
-        """Raise InputError for species that the chemistry does not have, and for what a liquid has not.
+        """Raise InputError for species that the chemistry does not have, and for pressures in a liquid.
 
-        Of a membrane along a tank, `sweep` is refused by the vessel.
+        A tank refuses a `sweep` itself.
         """
         faults, asked = Faults(), {*self.flux, *(self.sweep.contents if self.sweep is not None else ())}
         symbols = {s for flux in self._fluxes.values() for s in flux.free_symbols}
@@ -203,15 +207,15 @@ class Membrane(Frozen, Printed):
             advice = nearest(name, species, "declare it: Chemistry(..., species=[...])")
             faults.add("membrane", f"the chemistry has no species {name}", advice)
         if not is_gas and (PRESSURE in symbols or any(kind in ("p", "f") for kind, _ in kinds)):
-            faults.add("membrane", "a flux asks for pressures, but this vessel holds a liquid", "write it with [A]")
+            faults.add("membrane", "a flux uses pressures, but this vessel holds a liquid", "write it with [A]")
         if self.sweep is not None and self.sweep.is_gas != is_gas:
             faults.add("membrane, sweep", "one side is a gas and the other a liquid", "give both alike")
         if self.sweep is not None and self.sweep.flow is None and not self.sweep.contents.flowing:
-            faults.add("membrane, sweep", "how much flows is not given", "give flow=...")
+            faults.add("membrane, sweep", "the flow is not given", "give flow=...")
         faults.raise_any()
 
     def term(self, species: tuple[str, ...], along: bool) -> Wall:
-        """What it adds to the balances."""
+        """Its term in the balances."""
         fluxes = tuple(self._expression(self._fluxes[s]) if s in self._fluxes else ZERO for s in species)
         return Wall(
             species,
@@ -238,7 +242,8 @@ class Membrane(Frozen, Printed):
         }
 
     def conditions(self) -> dict[str, tuple[str, Value, Callable[[Any], Membrane]]]:
-        """What of it can be changed by name: the kind of quantity, its value, and the membrane with another."""
+        """Its conditions by name: the kind of quantity, its value, and a function that makes the membrane with
+        another."""
         found = {}
         if self.area is not None:
             found["membrane area"] = ("area", self.area, lambda value: replace(self, area=value))
@@ -262,9 +267,9 @@ class Membrane(Frozen, Printed):
 
         Parameters
         ----------
-        given : settings by name that replace its own
-        own_area : area per volume of the wall of a tube; used where no area is given
-        size : what its area is divided by: the volume of a tube, or 1
+        given : conditions by name that replace its own
+        own_area : area per volume of the wall of a tube; used if no area is given
+        size : the divisor of its area: the volume of a tube, or 1
         swept : the sweep computed
         """
         area = given.get("membrane area", self.area.si) / size if self.area is not None else own_area
@@ -300,10 +305,10 @@ class Wall:
     ----------
     species : tuple of str
     fluxes : tuple of expressions
-        Out of the vessel, in mol/(m^2 s); zero of what does not pass.
+        Out of the vessel, in mol/(m^2 s); zero for species that do not permeate.
     constants : tuple of Symbol
     is_swept, is_gas : bool
-        Whether something flows beyond it, and whether that is a gas.
+        Whether there is a stream on the other side, and whether it is a gas.
     along : bool
         Whether it is along a tube.
     """
@@ -317,7 +322,7 @@ class Wall:
 
     @property
     def asked(self) -> frozenset[sp.Symbol]:
-        """What of the composition the fluxes ask for."""
+        """The symbols of the composition in the fluxes."""
         return frozenset(s for flux in self.fluxes for s in flux.free_symbols if species_in(s) is not None)
 
     @property
@@ -372,7 +377,7 @@ class Wall:
         )
 
     def _other_side(self, place: Place, asked: list[sp.Symbol]) -> list[tuple[sp.Symbol, sp.Expr]]:
-        """What is beyond the wall, from what flows there: an ideal gas, or a liquid of constant volume."""
+        """The composition beyond the wall from the flows there: an ideal gas, or a liquid of constant volume."""
         whole = sp.Add(*(PERMEATE_FLOW(s) for s in self.species))
         volume = whole * GAS_CONSTANT * TEMPERATURE / PERMEATE_P if self.is_gas else SWEEP_FLOW
         found: list[tuple[sp.Symbol, sp.Expr]] = [(PERMEATE_VOLUME, volume)]

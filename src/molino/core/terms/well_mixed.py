@@ -61,19 +61,18 @@ def well_mixed(key: ModelKey, terms: tuple[Term, ...], volume: Volume, start: St
         dn_i/dt = F_i,in - Q_out c_i + V sum_j nu_ij r_j
         C dT/dt = Q_wall + W - sum_in F_i (h_i(T) - h_i(T_in)) - V sum_j dH_j r_j,   C = sum_i n_i Cp_i + C_wall
 
-    from the balances of species and of enthalpy (at constant volume: of internal energy, with Cp - R for Cp and
-    dH_j - RT sum nu_ij for dH_j, of an ideal gas); the outflow takes enthalpy along in proportion to the amounts and
-    so leaves the temperature as it is (H. S. Fogler, Elements of Chemical Reaction Engineering, 5th ed. 2016, section
-    13.1).
+    from the balances of species and of enthalpy (of an ideal gas at constant volume: of internal energy, with Cp - R
+    for Cp and dH_j - RT sum nu_ij for dH_j); the outflow does not change the temperature (H. S. Fogler, Elements of
+    Chemical Reaction Engineering, 5th ed. 2016, section 13.1).
 
     Parameters
     ----------
     key : ModelKey
     terms : tuple of Term
-        Besides reaction, coolant and stirring, which follow from the key: each `Inflow`, `outflow` where something
-        flows out (with a fixed volume as much as keeps it full), walls, gases.
+        Besides reaction, coolant and stirring, which follow from the key: each `Inflow`, `outflow` (of a vessel with
+        fixed volume the flow that keeps the volume constant), walls, gases.
     volume : "fixed", "carried" or "follows"
-        A parameter; a state, of a liquid that is dosed; or from the amounts in it.
+        "fixed": a parameter; "carried": a state, of a liquid that is dosed; "follows": from the amounts in it.
     start : "charge" or "contents"
         The symbols of its amounts at the start: `INLET` of a batch, or `START`.
     """
@@ -92,7 +91,7 @@ class _WellMixed:
         self.V = VOLUME if volume == "fixed" else HELD
         self.is_closed_gas = key.phase.is_gas and volume == "fixed" and not leaving
         self.is_through = leaving and volume == "fixed"
-        """Whether it has a steady state: what flows in flows out."""
+        """Whether it has a steady state, with inlet and outlet."""
         self.flowing_in = sp.Add(*(f.flow for f in inflows))
         self.follows_activity = key.catalyst.law is not None and not self.is_through
         simple = key.phase.carries_volume and volume == "fixed"
@@ -118,18 +117,18 @@ class _WellMixed:
         return [VOLUME * self.begin(s) for s in self.species]
 
     def _all(self, amounts: Sequence[sp.Expr], which: str) -> list[sp.Expr]:
-        """Some amounts of the contents, together with what terms hold ('amounts'), or held at the start ('first')."""
+        """Amounts of the contents and of terms with their own states ('amounts'), or those at the start ('first')."""
         return [sp.Add(n, *(getattr(one, which)[i] for one in self.sum.holds)) for i, n in enumerate(amounts)]
 
     @cached_property
     def size(self) -> sp.Expr:
-        """By which amounts are counted."""
+        """The scale of amounts."""
         fed = sum((total(self.key.network, f.inside) for f in self.inflows), ZERO)
         return VOLUME * (total(self.key.network, self.begin) + fed)
 
     @cached_property
     def needed(self) -> sp.Expr:
-        """Heat through the walls: what a coolant takes, or the duty that holds the temperature."""
+        """Heat through the walls: to a coolant, or the duty that holds the temperature constant."""
         if self.key.heat.is_non_isothermal:
             return self.sum.wall
         return HELD_CAPACITY * slope_of(TEMPERATURE) + DEMAND - self.sum.work
@@ -162,7 +161,7 @@ class _WellMixed:
         return found
 
     def _out(self, sensible_enthalpy: sp.Expr) -> sp.Expr:
-        """The volumetric flow that leaves."""
+        """The volumetric flow of the outlet."""
         out, content = self.flowing_in, self.place.content
         if not self.phase.carries_volume:
             grows = [content.volume_by_amount(i) * gain for i, gain in enumerate(self.sum.gains)]
@@ -221,7 +220,7 @@ class _WellMixed:
         return self._accounts(balances)
 
     def _accounts(self, balances: Balances) -> Model:
-        """What it is closed by: the inflow, the contents and the output, of species and energy."""
+        """The accounts of its closure: inflow, contents and outflow of species and energy."""
         key, species = self.key, self.species
         totals: list[tuple[State, sp.Expr]] = []
 
@@ -276,7 +275,8 @@ class _WellMixed:
         )
 
     def _energy(self, carried: sp.Expr, worked: sp.Expr) -> Account:
-        """Enthalpy (internal energy, of a closed gas) at the start and what came, against what there is."""
+        """Enthalpy (of a closed gas internal energy) at the start plus the inflow, and of the contents plus the
+        outflow."""
         key, phase = self.key, self.phase
 
         def stored(enthalpy: sp.Expr, n: Sequence[sp.Expr], T: sp.Expr) -> sp.Expr:
@@ -296,10 +296,10 @@ class _WellMixed:
         return Account(then + HEAT + carried + worked, now, sizes)
 
     def _streams(self, leaving: Sequence[sp.Expr], went: Sequence[sp.Expr]) -> tuple[StreamForm, ...]:
-        """The outlet of a tank; the contents of a batch, with what left it."""
+        """The outlet of a tank; the contents of a batch with the gas outlet."""
         species, P = self.species, PRESSURE if self.phase.is_gas else None
         if not self.is_through:
-            if self.sum.holds:  # what left, if anything, left with the gas
+            if self.sum.holds:  # the only outflow is that of the gas
                 contents = StreamForm("contents", by_species(self.key, self.amounts), self.V, TEMPERATURE, P, False)
                 gas = [n + g for n, g in zip(self._all([ZERO] * len(species), "amounts"), went, strict=True)]
                 pressure = next(part.leaving_P for part in self.sum.parts if part.holds is not None)

@@ -24,7 +24,7 @@ from molino.core.vessels.flow_vessel import FlowVessel
 from molino.core.vessels.steady_curve import converted, filled
 
 _WARMING = 0.05
-"""The share of the temperature of the feed that counts as much along the curve as a factor of e of an amount."""
+"""The fraction of the feed temperature that has the same weight along the curve as a factor of e of an amount."""
 _WARMER = (0.0, 100.0, 300.0)
 """K above the temperatures along the curve, in further start-ups."""
 
@@ -67,13 +67,13 @@ class Loop:
         return self._scaled[s]
 
     def begin(self, run: TrainRun) -> None:
-        """Settle scales, and which unknowns are logarithms, by a run at any size."""
+        """Set the scales, and the unknowns that are logarithms, by a run at any size."""
         train = self.train
         self.kept = math.nan if train.spec.follows_T else run.last.T
         amounts, scales, self.lengths = [], [], list[int]()
         if self.ratio:
             species = len(train.chemistry.names)
-            amounts += [False] * self.flows  # what a loop returns cannot be negative
+            amounts += [False] * self.flows  # a returned flow cannot be negative
             scales += [self.ratio] * species + [_WARMING] * (self.flows - species)
         for n in self.tanks:
             case = train.vessels[n].spec.case
@@ -112,7 +112,7 @@ class Loop:
         return found
 
     def around(self, states: np.ndarray, s: float, settles: bool = False) -> tuple[TrainRun, np.ndarray]:
-        """One pass with some states, and the residual; tanks settle from theirs where asked to."""
+        """One pass with given states, and the residual; on request tanks go to their steady states."""
         train, rest = self.at(s), np.split(states, np.cumsum([self.flows, *self.lengths]))
         tanks, changes = iter(rest[1:]), list[np.ndarray]()
 
@@ -134,7 +134,7 @@ class Loop:
 
 
 def _size(vessel: FlowVessel) -> tuple[str, float] | None:
-    """The size of a vessel that follows the others, and its value in SI; None for one without."""
+    """The size of a vessel that is scaled with the others, and its value in SI; None for one without."""
     if not vessel.spec.sizes:
         return None
     name = vessel.spec.default_size()
@@ -145,5 +145,5 @@ def _size(vessel: FlowVessel) -> tuple[str, float] | None:
 
 
 def has_states(vessel: FlowVessel) -> bool:
-    """Whether its outlet does not follow from its feed alone, as that of a tank with several steady states."""
+    """Whether its outlet is not determined by its feed alone, as for a tank with several steady states."""
     return vessel.spec.has_steady_state and vessel.spec.is_kinetic

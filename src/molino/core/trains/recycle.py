@@ -1,4 +1,4 @@
-"""Running a train: one pass through its steps, and the recycle that closes."""
+"""Running a train: one pass through its steps, and the closure of its recycle."""
 
 from __future__ import annotations
 
@@ -22,21 +22,21 @@ _ROUNDS = 3
 """Rounds of successive substitution before Newton's method."""
 _MOST_STEPS, _MOST_TRIALS = 400, 30
 _FARTHEST, _WARMER = 0.1, 0.02
-"""The most that a step of the start-up of a loop changes a returned flow, in units of the recycle, and the returned
-temperature, in units of that of the feed."""
+"""The largest change of a returned flow in a step of the start-up of a loop, in units of the recycle, and of the
+returned temperature, in units of the feed temperature."""
 _UNSTABLE = 0.5
-"""The share of the time in which a disturbance grows e-fold that a step may take: longer ones lead back to where it
-came from."""
+"""The longest step, as a fraction of the time in which a disturbance grows e-fold: longer steps return to the unstable
+state."""
 _CLOSED = 1e-12
-"""How nearly a recycle closes, in units of the feed."""
+"""Tolerance of the closure of a recycle, in units of the feed."""
 _CONVERGES = 0.5
-"""A step of Newton's method is taken if less than this share of the difference is left after it."""
+"""A Newton step is accepted if it leaves less than this fraction of the difference."""
 _BELOW_ZERO = 1e-9
-"""How far below zero, as a share of the recycle, a returned flow counts as rounding."""
+"""Largest negative returned flow that is rounding, as a fraction of the recycle."""
 
 
 def run_train(train: TrainFields) -> TrainRun:
-    """All steps in order; with a recycle, until the loop is closed."""
+    """Run all steps in order; with a recycle, until the loop is closed."""
     for vessel in train.vessels:
         vessel.spec.require_known()
     fresh = train.spec.fresh
@@ -128,13 +128,13 @@ def closed(train: TrainFields, fresh: Stream) -> TrainRun:
 
 
 def can_return(train: TrainFields, z: np.ndarray) -> bool:
-    """Whether flows and temperature of a returned stream can be such."""
+    """Whether flows and temperature of a returned stream are physical."""
     count = len(train.chemistry.names)
     return not (z[:count] < -_BELOW_ZERO * train.recycle.si).any() and bool((z[count:] > 0).all())
 
 
 def first_returned(train: TrainFields, fresh: Stream) -> np.ndarray:
-    """What returns at the start, in units of the feed."""
+    """The returned stream at the start, in units of the feed."""
     amounts, T = fresh.amounts, fresh.T
     if train.returned is not None:
         own = {name: getattr(train.feed, name) for name in ("heat_capacity", "density", "model")}
@@ -147,14 +147,14 @@ def first_returned(train: TrainFields, fresh: Stream) -> np.ndarray:
 
 
 def returned(train: TrainFields, run: TrainRun) -> np.ndarray:
-    """What returns, in units of the feed."""
+    """The returned stream, in units of the feed."""
     ratio, out, whole = train.recycle.si, run.last, sum(train.spec.fresh.amounts.values())
     flows = [ratio / (1 + ratio) * out.amounts[s] / whole for s in train.chemistry.names]
     return np.array([*flows, *([out.T / train.spec.fresh.T] if train.spec.follows_T else [])])
 
 
 def _tried(around: Callable[[np.ndarray], TrainRun], z: np.ndarray) -> TrainRun | None:
-    """A pass with some returned stream; None where no vessel can be run with it."""
+    """A pass with a given returned stream; None if a vessel cannot be run with it."""
     try:
         return around(z)
     except SolveError:
@@ -162,7 +162,7 @@ def _tried(around: Callable[[np.ndarray], TrainRun], z: np.ndarray) -> TrainRun 
 
 
 def _unused(label: str, taken: Mapping[str, Any]) -> str:
-    """A label, numbered where it is taken."""
+    """A label, numbered if it is used already."""
     count = 2
     found = label
     while found in taken:

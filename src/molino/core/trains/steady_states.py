@@ -30,20 +30,20 @@ from molino.core.vessels.steady_curve import EXHAUSTED
 Points = list[tuple[np.ndarray, float]]
 
 _SMALLEST, _LARGEST = math.log(1e-6), math.log(1e3)
-"""The range of the sizes of its vessels along the curve, in units of their own, by logarithms."""
+"""Logarithms of the range of sizes along the curve, in units of the vessels' own sizes."""
 _FARTHEST = 30.0
-"""Logarithm of the sizes at which a step of Newton's method has lost the curve."""
+"""Logarithm of a change of sizes beyond which a Newton step has left the curve."""
 _LONGEST, _BEND = 1.0, 0.9
 """The longest step along the curve, in logarithms, and the cosine of the largest bend between two points."""
 _MOST_POINTS = 400
 _DIFFERENCE = 1e-6
-"""Step of the differences by which the residual has its slopes; Newton's method corrects what they lack."""
+"""Step of the differences that give the Jacobian of the residual; Newton's method corrects their error."""
 _SAME = 1e-6
-"""Distance in scaled unknowns within which two steady states are one."""
+"""Distance in scaled unknowns within which two steady states are the same."""
 _ROUNDS = 60
 """Rounds of a start-up."""
 _SETTLED = 1e-3
-"""The change of a start-up in a round from which Newton's method goes on."""
+"""The change of a start-up per round below which Newton's method continues."""
 _START_UPS = 8
 """Start-ups from places along the curve."""
 
@@ -58,12 +58,12 @@ class TrainSteadyStates(Frozen, Result, Sequence["TrainRun"]):
     runs : tuple of TrainRun
         Along the curve from the least sizes, then those that start-ups found off it.
     growth : tuple of arrays
-        Of each: the eigenvalues in 1/s of the balances of its tanks where it has tanks alone, the factors by which a
-        disturbance grows in one pass where it has tubes alone, empty where it has both.
+        Of each: for a train of tanks the eigenvalues in 1/s of their balances, for a train of tubes the growth factors
+        of a disturbance per pass, empty if it has both.
     by_pass : bool
         Whether they are factors of one pass.
     farthest : float
-        To how many times its sizes the curves could be followed; infinite where nothing flows back.
+        The largest multiple of its sizes up to which the curves were followed; infinite without a recycle.
 
     Examples
     --------
@@ -96,14 +96,14 @@ class TrainSteadyStates(Frozen, Result, Sequence["TrainRun"]):
 
     @property
     def stable(self) -> tuple[bool | None, ...]:
-        """Whether the train comes back to each after a small disturbance; None where tanks and tubes are mixed."""
+        """Whether the train returns to each after a small disturbance; None where tanks and tubes are mixed."""
         return tuple(
             None if not len(own) else bool(np.abs(own).max() < 1 if self.by_pass else own.real.max() < 0)
             for own in self.growth
         )
 
     def table(self) -> Table:
-        """One row a steady state: temperature and conversions of the outlet, and stability."""
+        """One row per steady state: temperature and conversions of the outlet, and stability."""
         rows = []
         for run, stable, own in zip(self.runs, self.stable, self.growth, strict=True):
             row: dict[str, Any] = {}
@@ -131,7 +131,7 @@ class TrainSteadyStates(Frozen, Result, Sequence["TrainRun"]):
     def __str__(self) -> str:
         count = f"{len(self)} steady state{'s' if len(self) != 1 else ''}"
         search = f"along sizes up to {self.farthest:.3g} times its own, and from start-ups"
-        message = f"{count} ({search if math.isfinite(self.farthest) else 'nothing flows back'})"
+        message = f"{count} ({search if math.isfinite(self.farthest) else 'without recycle'})"
         return f"{message}\n{self.table().to_string(index=False, float_format=lambda x: f'{x:.5g}')}"
 
 
@@ -143,7 +143,7 @@ class _Search:
     found : list of arrays
         Their states; see `Loop.states`.
     farthest : float
-        To how many times its sizes the curves could be followed.
+        The largest multiple of its sizes up to which the curves were followed.
     """
 
     def __init__(self, train: TrainFields) -> None:
@@ -175,7 +175,7 @@ class _Search:
         return ArcLength(residual, jacobian, largest=_LONGEST, bend=_BEND, most=_MOST_POINTS)
 
     def follow(self, states: np.ndarray, s: float, direction: float) -> Points | None:
-        """States along the curve with their sizes, until it leaves the range; None if it comes back to where it began.
+        """States along the curve with their sizes, until it leaves the range; None if it returns to its beginning.
 
         Steady states at size 1 are kept.
         """
@@ -199,14 +199,14 @@ class _Search:
         return bool(np.max(np.abs(one - other) / self.loop.scale) < _SAME)
 
     def add(self, states: np.ndarray) -> bool:
-        """Keep a steady state; whether it is a new one."""
+        """Keep a steady state; return whether it is a new one."""
         is_new = not any(self._is_same(states, other) for other in self.found)
         if is_new:
             self.found.append(states)
         return is_new
 
     def start_up(self, states: np.ndarray) -> np.ndarray | None:
-        """The steady state on which rounds through the train settle, from some states of it; None where they do not."""
+        """The steady state to which rounds through the train converge from given states; None if they do not."""
         loop = self.loop
         try:
             for _ in range(_ROUNDS):
@@ -222,7 +222,7 @@ class _Search:
             return None
 
     def all_states(self) -> list[np.ndarray]:
-        """Of all steady states that are found."""
+        """The search for all steady states."""
         points = self.follow(self.first, _SMALLEST, 1.0) or []
         places = np.unique(np.linspace(0, len(points) - 1, _START_UPS).astype(int))
         along = [points[n][0] for n in places]
@@ -262,7 +262,7 @@ class _Search:
 
 def train_steady_states(train: TrainFields) -> TrainSteadyStates:
     """All steady states of a train that are found; see `Train.steady_states`."""
-    if not train.recycle.si and not any(has_states(vessel) for vessel in train.vessels):  # nothing flows back
+    if not train.recycle.si and not any(has_states(vessel) for vessel in train.vessels):  # no recycle
         return TrainSteadyStates(train, (run_train(train),), (np.zeros(1),), True, math.inf)
     search = _Search(train)
     found = search.all_states()

@@ -1,4 +1,4 @@
-"""The steps of a train besides its vessels: exchangers, side feeds, vessels side by side."""
+"""The steps of a train besides its vessels: exchangers, side feeds, parallel vessels."""
 
 from __future__ import annotations
 
@@ -21,14 +21,14 @@ from molino.core.vessels.flow_vessel import FlowVessel, read_flow_form
 
 @dataclass(frozen=True, eq=False)
 class Exchanger(Frozen, Printed):
-    """Warms or cools a stream between two vessels.
+    """A heat exchanger between two vessels.
 
     Parameters
     ----------
     T : temperature, optional
-        To which it brings the stream.
+        The outlet temperature.
     duty : power, optional
-        What it adds instead ("-250 kW" takes away).
+        The heat flow instead ("-250 kW" cools).
     name : str
 
     Raises
@@ -63,7 +63,7 @@ class Exchanger(Frozen, Printed):
         return self.name or "exchanger"
 
     def conditions(self) -> dict[str, Condition]:
-        """What of it can be changed by name."""
+        """Its conditions by name."""
         name, kind, own = ("T", "temperature", self.T) if self.T is not None else ("duty", "power", self.duty)
 
         def read(value: Any) -> tuple[float, str]:
@@ -73,7 +73,7 @@ class Exchanger(Frozen, Printed):
         return {name: Condition(name, kind, read, lambda v: replace(self, **{name: v}), own.si, kind, value=own)}
 
     def passed(self, vessel: FlowVessel, stream: Stream) -> tuple[Stream, float]:
-        """The stream behind it, and its duty in W; in the fluid of a vessel."""
+        """Its outlet stream and its duty in W, for the fluid of a vessel."""
         vessel.spec.require_energy()
         fluid = vessel.spec.fluid
         before = enthalpy(fluid, stream)
@@ -122,7 +122,7 @@ class SideFeed(Frozen, Printed):
         return self.name or "side feed"
 
     def conditions(self) -> dict[str, Condition]:
-        """What of it can be changed by name: its flow, in the form in which it is given, and its temperature."""
+        """Its conditions by name: its flow, in the form in which it is given, and its temperature."""
         feed, found = self.feed, dict[str, Condition]()
         if len(feed.flows) == 1 and feed.flows[0] is not None:
             flow = feed.flows[0]
@@ -148,7 +148,7 @@ class SideFeed(Frozen, Printed):
         return found
 
     def stream(self, like: FlowVessel) -> Stream:
-        """What it brings, in the fluid of a vessel."""
+        """Its stream, for the fluid of a vessel."""
         carrier = like.with_(feed=self.feed)
         fed, T = carrier.spec.fed, self.feed.T.si if self.feed.T is not None else np.nan
         amounts = {s: fed.concentrations.get(s, 0.0) * fed.volume for s in like.chemistry.names}
@@ -160,13 +160,13 @@ class SideFeed(Frozen, Printed):
 
 @dataclass(frozen=True, eq=False)
 class Parallel(Frozen, Printed):
-    """Vessels side by side: the stream is split between them and the outlet is mixed.
+    """Parallel vessels: the stream is split between them and their outlets are mixed.
 
     Parameters
     ----------
     vessels : sequence of StirredTank or PlugFlow
     split : sequence of float, optional
-        What share each gets; equal shares if omitted.
+        The fraction of the stream to each; by default equal.
     name : str
         For tables and messages.
 
@@ -199,9 +199,7 @@ class Parallel(Frozen, Printed):
             with faults.at("parallel, split"):
                 shares.append(units.positive(one, "number", "share").si)
         if len(shares) != count or abs(sum(shares) - 1) > 1e-9:
-            faults.add(
-                "parallel, split", f"{self.split!r} does not share the stream among {count}", "give shares of sum 1"
-            )
+            faults.add("parallel, split", f"{self.split!r} is not a split among {count}", "give shares of sum 1")
         faults.raise_any()
         settle(self, vessels=tuple(self.vessels), split=tuple(shares))
 
@@ -210,7 +208,7 @@ class Parallel(Frozen, Printed):
         return self.name or "parallel"
 
     def conditions(self) -> dict[str, Condition]:
-        """What of it can be changed by name: of two vessels the share of the first; the second has the rest."""
+        """Its conditions by name: of two vessels the fraction to the first; the second has the rest."""
         if len(self.vessels) != 2:
             return {}
 
@@ -218,7 +216,7 @@ class Parallel(Frozen, Printed):
             share = units.positive(value, "number", "split").si
             if share >= 1:
                 raise InputError(
-                    f"{value} is no share of what flows", "", "give the share of the first vessel, below 1"
+                    f"{value} is not a fraction of the flow", "", "give the fraction to the first vessel, below 1"
                 )
             return share, "number"
 
@@ -240,7 +238,7 @@ def check_vessels(faults: Faults, given: Sequence[Any], place: str) -> None:
         if not isinstance(one, FlowVessel):
             faults.add(
                 place,
-                f"{getattr(one, 'title', repr(one))} does not flow through",
+                f"{getattr(one, 'title', repr(one))} is not a flow vessel",
                 "give stirred tanks and plug-flow tubes",
             )
     if not given:

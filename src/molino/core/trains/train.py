@@ -20,24 +20,24 @@ from molino.core.trains.train_run import TrainRun
 
 @dataclass(frozen=True, eq=False)
 class Train(TrainFields):
-    """Vessels one after another; the outlet of one goes into the next.
+    """Vessels in series, with parallel vessels, exchangers, side feeds and a recycle.
 
     Parameters
     ----------
     steps : sequence of StirredTank, PlugFlow, Parallel, Exchanger and SideFeed
-        The first vessel brings the feed; those of the others do not matter.
+        The feed is that of the first vessel; those of the others are ignored.
     recycle : float
-        Flow returned to the inlet over flow that leaves (recycle ratio); at the pressure of the feed.
+        Recycle ratio: flow returned to the inlet over flow of the product; at the pressure of the feed.
     returned : Feed, optional
-        Composition and temperature of the returned stream at the start, which decides on which steady state the loop
-        settles; those of the feed if omitted. Its flow is not used.
+        Composition and temperature of the returned stream at the start, which determines the steady state that is
+        reached; by default those of the feed. Its flow is ignored.
     name, show
         As for `Batch`.
 
     Raises
     ------
     InputError
-        If a step is none, or the vessels do not share one chemistry.
+        If a step is invalid, or the vessels do not have the same chemistry.
 
     Examples
     --------
@@ -50,13 +50,13 @@ class Train(TrainFields):
     """
 
     def run(self, verify: str = "usual") -> TrainRun:
-        """Run all steps in order; with a recycle, until what returns is what was returned.
+        """Run all steps in order; with a recycle, until it closes.
 
         The returned stream is found by Newton's method on flows and temperature, with the exact derivatives of the
-        whole train, from a few rounds of successive substitution. Where a step of Newton's method does not bring the
-        loop much nearer to closing, its start-up is followed instead: implicit Euler steps along the rounds, as long
-        as they change little, so that a loop that nearly ignites takes no longer than others (C. T. Kelley, D. E.
-        Keyes, SIAM J. Numer. Anal. 35 (1998) 508).
+        whole train, from a few rounds of successive substitution. If a Newton step does not reduce the residual much,
+        the start-up is followed instead: implicit Euler steps along the rounds, as long as they change little, so that
+        a loop near ignition takes no longer than others (C. T. Kelley, D. E. Keyes, SIAM J. Numer. Anal. 35 (1998)
+        508).
 
         Parameters
         ----------
@@ -66,7 +66,7 @@ class Train(TrainFields):
         Raises
         ------
         InputError
-            If constants are unknown, a vessel has no size, or mixing takes enthalpies that the species lack.
+            If constants are unknown, a vessel has no size, or enthalpies for mixing are missing.
         SolveError
             If a vessel cannot be run, or the recycle does not close.
         """
@@ -75,9 +75,9 @@ class Train(TrainFields):
     def steady_states(self) -> TrainSteadyStates:
         """All steady states that are found, each with its stability.
 
-        The sizes of all vessels grow together from next to nothing to a thousand times their own, and the curve of
-        steady states over them is followed through its folds; start-ups from places along it, cold and hot, look for
-        steady states off it. The search does not prove that there are no others.
+        The curve of steady states over a common factor of all sizes, from almost zero to a thousand, is followed
+        through its folds; start-ups from points on it, cold and hot, search for steady states off it. The search does
+        not prove that there are no others.
 
         Raises
         ------
@@ -104,13 +104,13 @@ class Train(TrainFields):
         progress: Callable[[float], None] | None = None,
         settling_band: float = 0.02,
     ) -> TrainInTime:
-        """Follow the train over time: the outlet of a vessel, moment by moment, is fed to the next.
+        """Integrate the train over time: the outlet of a vessel at each moment is the feed of the next.
 
         Parameters
         ----------
         time : str, float or quantity
         contents : mapping of species to concentration, optional
-            What is in the vessels at first (in a tank with contents of its own, those); the feed if omitted.
+            Initial contents of the vessels (a tank with its own contents has those); by default the feed.
         changes : sequence of Change, optional
             Of the feed, and of the first vessel.
         cells, points, progress, settling_band

@@ -28,7 +28,7 @@ from molino.core.vessels.flow_vessel import FlowVessel
 
 
 class TrainSpecification:
-    """Everything that other modules read of a train."""
+    """The specification of a train, through which other modules read it."""
 
     def __init__(self, train: TrainFields) -> None:
         self.train = train
@@ -49,7 +49,7 @@ class TrainSpecification:
 
     @cached_property
     def step_conditions(self) -> dict[str, tuple[Step, Condition]]:
-        """What can be changed of steps that are no vessels, by the step's name; of steps of one name nothing."""
+        """The conditions of steps that are not vessels, by the step's name; none for steps with the same name."""
         others = [step for step in self.train.steps if not isinstance(step, FlowVessel)]
         labels = [*(step.label for step in others), *(v.name for v in self.train.vessels)]
         return {
@@ -61,7 +61,7 @@ class TrainSpecification:
 
     @cached_property
     def side_shares(self) -> dict[str, tuple[SideFeed, float, float]]:
-        """The side feeds whose share can be changed, by that setting: the step, its flow and that of the feed in SI."""
+        """The side feeds whose fraction is a condition: the step, its flow and that of the feed in SI."""
         found = {}
         main = self.train.first.spec.conditions["flow"]
         for name, (step, setting) in self.step_conditions.items():
@@ -70,7 +70,7 @@ class TrainSpecification:
         return found
 
     def vessel_condition(self, name: str) -> tuple[FlowVessel, str]:
-        """The vessel that a setting like 'bed.length' belongs to, and the setting."""
+        """The vessel that a condition like 'bed.length' belongs to, and the condition."""
         for vessel in self.train.vessels:
             setting = name.removeprefix(f"{vessel.name}.")
             if vessel.name and setting != name and setting in vessel.spec.own_conditions:
@@ -87,7 +87,7 @@ class TrainSpecification:
 
     @cached_property
     def conditions(self) -> dict[str, Condition]:
-        """Everything of it that can be changed by name."""
+        """The conditions by name."""
 
         def put(name: str) -> Callable[[Any], TrainFields]:
             return lambda value: self.train.with_({name: value})
@@ -145,7 +145,7 @@ class TrainSpecification:
         self.expression(metric)
 
     def is_fed(self, species: str) -> bool:
-        """Whether some of a species is in one of its fresh feeds."""
+        """Whether a species is in one of its fresh feeds."""
         sides = [step.stream(self.train.first) for step in self.train.steps if isinstance(step, SideFeed)]
         return any(stream.amounts.get(species, 0.0) > 0 for stream in (self.fresh, *sides))
 
@@ -180,14 +180,14 @@ class TrainFields(Plant):
             if isinstance(step, Vessel) and not isinstance(step, FlowVessel):
                 faults.add(self.label, f"{step.title} does not flow through", "give stirred tanks and plug-flow tubes")
             elif not isinstance(step, Step):
-                faults.add(self.label, f"{step!r} is no step of a train", "vessels, Parallel, Exchanger, SideFeed")
+                faults.add(self.label, f"{step!r} is not a step of a train", "vessels, Parallel, Exchanger, SideFeed")
         with faults.at(self.label):
             settle(self, recycle=units.with_deviation(self.recycle, _read_recycle))
         if self.returned is not None and not isinstance(self.returned, Feed):
             faults.add(self.label, f"{self.returned!r} is not a feed", "give returned=mo.Feed(...)")
         for vessel in self.vessels:
             if vessel.wall is not None or vessel.spec.has_side_feed:
-                message = f"something comes in or goes out at the side of {vessel.title}, which a train does not count"
+                message = f"{vessel.title} has a side stream, which a train does not support"
                 faults.add(self.label, message, "run it by itself, or give SideFeed steps between shorter tubes")
         if not faults.found and any(v.chemistry.names != self.chemistry.names for v in self.vessels):
             faults.add(self.label, "the vessels have different species", "give them one chemistry")
@@ -195,7 +195,7 @@ class TrainFields(Plant):
 
     @cached_property
     def spec(self) -> TrainSpecification:
-        """What other modules read of it."""
+        """The specification that other modules read."""
         return TrainSpecification(self)
 
     @property
@@ -208,7 +208,7 @@ class TrainFields(Plant):
 
     @property
     def first(self) -> FlowVessel:
-        """The vessel that brings the feed."""
+        """The vessel with the feed."""
         return self.vessels[0]
 
     @property
@@ -222,11 +222,11 @@ class TrainFields(Plant):
     def with_(self, conditions: Mapping[str, Any] | None = None, /, **changed: Any) -> Self:
         """The same train with some fields replaced, `chemistry` in every vessel, or some conditions.
 
-        `train.with_({"bed.length": "4 m", "recycle": 2, "feed T": "60 degC"})`: a setting of a vessel by the vessel's
-        name, "recycle", what its feed has ("flow", "feed T", "feed P", "[A]"), a constant of the chemistry ("r.k"), and
-        of its other steps by their names (by what they are, where there is one such step only): "exchanger.T" or
-        "exchanger.duty", "side feed.flow" and "side feed.T", "side feed.share" (of its flow and that of the feed
-        together, which stays as it is), and "parallel.split", the share of the first of two.
+        `train.with_({"bed.length": "4 m", "recycle": 2, "feed T": "60 degC"})`: a condition of a vessel by the vessel's
+        name, "recycle", those of its feed ("flow", "feed T", "feed P", "[A]"), a constant of the chemistry ("r.k"), and
+        of its other steps by their names (by their kind, if there is one such step): "exchanger.T" or "exchanger.duty",
+        "side feed.flow" and "side feed.T", "side feed.share" (of the constant sum of its flow and that of the feed),
+        and "parallel.split", the fraction to the first of two.
         """
         chemistry = changed.pop("chemistry", None)
         found = replace(self, **changed)
@@ -244,7 +244,7 @@ class TrainFields(Plant):
         found = found.with_vessels(lambda v: v.with_(changes[id(v)]) if changes[id(v)] else v) if own else found
         for name in sorted(
             rest, key=lambda n: n in found.spec.side_shares
-        ):  # a share is one of the flows as they are then
+        ):  # a share refers to the flows after the other changes
             if name == "recycle":
                 found = replace(found, recycle=rest[name])
             elif name in found.spec.side_shares:
@@ -263,7 +263,7 @@ class TrainFields(Plant):
         return replace(self, steps=[renew(step) for step in self.steps])
 
     def with_side_share(self, name: str, value: Any) -> Self:
-        """The same with another share of feed and side feed together at the side."""
+        """The same with another fraction of the total feed at the side."""
         (step, side, main), share = self.spec.side_shares[name], _read_share(value)[0]
         flows = {"flow": (1 - share) * (side + main), f"{step.label}.flow": share * (side + main)}
         shown = {n: Value(q, self.spec.conditions[n].value.unit) for n, q in flows.items()}  # type: ignore[union-attr]
@@ -289,7 +289,7 @@ def _read_ratio(value: Any) -> tuple[float, str]:
 def _read_share(value: Any) -> tuple[float, str]:
     share = units.positive(value, "number", "share").si
     if share >= 1:
-        raise InputError(f"{value} is no share of a flow", "", "give a number between 0 and 1")
+        raise InputError(f"{value} is not a fraction of a flow", "", "give a number between 0 and 1")
     return share, "number"
 
 

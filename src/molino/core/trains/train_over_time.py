@@ -1,4 +1,4 @@
-"""A train followed over time: the outlet of one vessel, moment by moment, is fed to the next."""
+"""A train over time: the outlet of a vessel at each moment is the feed of the next."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ from molino.core.vessels.flow_vessel import FlowVessel
 
 @dataclass(frozen=True, eq=False)
 class TrainInTime(Frozen, Result):
-    """A train followed over time; made by `Train.follow`.
+    """The result of `Train.follow`.
 
     Attributes
     ----------
@@ -64,7 +64,7 @@ class TrainInTime(Frozen, Result):
         """1 - the outlet of the last vessel/the feed to the first at the same moment, shape (times,)."""
         fed = self.vessels[0].fed.get(species)
         if fed is None or not (fed > 0).any():
-            raise InputError(f"nothing of {species} is fed", self.train.label, "name a species of the feed")
+            raise InputError(f"{species} is not fed", self.train.label, "name a species of the feed")
         with np.errstate(divide="ignore", invalid="ignore"):
             return np.asarray(1 - self.vessels[-1].left[species] / fed)
 
@@ -73,7 +73,7 @@ class TrainInTime(Frozen, Result):
         return self.vessels[-1].table()
 
     def facts(self) -> dict[str, str]:
-        """How each vessel ends and when it has settled, by name, with units."""
+        """The end and the settling time of each vessel, by name, with units."""
         found = {"followed for": self.display.text(float(self.times[-1]), "time")}
         for s in self.vessels[0].vessel.spec.reactants:
             found[f"conversion of {s} at the end"] = f"{self.conversion(s)[-1]:.4g}"
@@ -81,7 +81,7 @@ class TrainInTime(Frozen, Result):
             label = one.vessel.name or f"{n}"
             for name, row in one.outlet.items():
                 if name != "duty":
-                    found[f"{name} that leaves {label}"] = self.display.text(float(row[-1]), kind_of(name))
+                    found[f"{name} of the outlet of {label}"] = self.display.text(float(row[-1]), kind_of(name))
             times = one.settling_times()
             if times:
                 found[f"settling time of {label}"] = self.display.text(max(times.values()), "time")
@@ -126,7 +126,7 @@ def follow_train(
 
 
 def followed_vessels(train: TrainFields, cells: int, settling_band: float) -> list[FlowVessel]:
-    """The steps of a train as tubes; InputError with all that is not followed over time."""
+    """The steps of a train as tubes; InputError for features that are not available over time."""
     faults, vessels, steps = Faults(), list[FlowVessel](), list[FlowVessel]()
     if train.recycle.si:
         faults.add(train.label, "over time a recycle is not followed", "leave it out")
@@ -145,7 +145,7 @@ def followed_vessels(train: TrainFields, cells: int, settling_band: float) -> li
 
 
 def _leaving(vessel: FlowVessel, run: Followed, times: np.ndarray) -> Fed:
-    """The outlet of a vessel, between the moments by straight lines."""
+    """The outlet of a vessel, linear between the moments."""
     names = vessel.chemistry.names
     flows = np.array([run.left[s] for s in names])
     first = float(vessel.spec.fed.volume)

@@ -32,8 +32,7 @@ from molino.core.units import Value
 class TrainRun(RunResult):
     """The result of running a train.
 
-    `runs` holds the run of each vessel in order, `streams` what flows from the feed to the outlet, `exchanged` the duty
-    of each exchanger in W, `added` the fresh feeds, `time_per_pass` the time in s that one pass takes.
+    Streams and metrics are those of the whole train; `runs` has the run of each vessel.
 
     Attributes
     ----------
@@ -47,7 +46,7 @@ class TrainRun(RunResult):
     added : tuple of Stream
         All fresh feeds.
     time_per_pass : float
-        The time in s that one pass takes; of vessels in parallel the mean by their shares.
+        The time in s of one pass; of parallel vessels the mean weighted by the split.
 
     Examples
     --------
@@ -68,7 +67,7 @@ class TrainRun(RunResult):
 
     @property
     def residence_time_si(self) -> float:
-        """The time in s that one pass takes."""
+        """The time in s of one pass."""
         return self.time_per_pass
 
     @property
@@ -77,12 +76,12 @@ class TrainRun(RunResult):
         return (*super().checks, *(check for run in self.runs for check in run.verified))
 
     def thoroughly_verified(self) -> Self:
-        """The same with every run of a vessel verified so; raises as `Run.thoroughly_verified`."""
+        """The same with every run of a vessel verified; raises as `Run.thoroughly_verified`."""
         return replace(self, runs=tuple(run.thoroughly_verified() for run in self.runs))
 
     @property
     def is_steady(self) -> bool:
-        """Whether nothing changes over time: it does not."""
+        """Always true: a train is steady."""
         return True
 
     @property
@@ -96,12 +95,12 @@ class TrainRun(RunResult):
 
     @property
     def last(self) -> Stream:
-        """The outlet of the last step, before anything is returned."""
+        """The outlet of the last step, before the recycle is split off."""
         return self.streams[-1]
 
     @cached_property
     def product(self) -> dict[str, float]:
-        """Molar flow of each species that leaves for good, in mol/s."""
+        """Molar flow of each species in the product, in mol/s."""
         share = 1 / (1 + self.vessel.recycle.si)
         return {s: n * share for s, n in self.last.amounts.items()}
 
@@ -117,12 +116,12 @@ class TrainRun(RunResult):
         return float(value_of(metric_of_ends(self.vessel.vessels, asked, values)))
 
     def extreme(self, metric: Metric, sign: float) -> tuple[float, float]:
-        """The highest (for a negative sign the lowest) value of a metric anywhere in its vessels; it has no place."""
+        """The highest (for a negative sign the lowest) value of a metric anywhere in its vessels."""
         found = [one.extreme(metric, sign)[1] for one in self.runs]
         return np.nan, max(found, key=lambda value: sign * value)
 
     def completed_pass(self) -> Pass:
-        """What it takes to follow it once more."""
+        """The data of the pass for derivatives."""
         train = self.vessel
         joined = self.streams[1] if train.recycle.si else self.streams[0]
         by_step = {name: step for name, (step, _) in train.spec.step_conditions.items()}
@@ -141,7 +140,7 @@ class TrainRun(RunResult):
         )
 
     def _values(self) -> Ends:
-        """What the metrics of a train are made of."""
+        """The inputs of the metrics of the train."""
         last, share = self.last, 1 / (1 + self.vessel.recycle.si)
         catalyst = sum(
             float(np.nan_to_num(run.volume_si)) * float(run.vessel.spec.weights.bulk_density or 0.0)
@@ -151,7 +150,7 @@ class TrainRun(RunResult):
         return Ends(self.entering, self.product, last.volume * share, last.T, last.P, duty, self.volume_si, catalyst)
 
     def slopes(self, metrics: Sequence[Metric], settings: Sequence[str]) -> np.ndarray:
-        """Exact d(metric)/d(setting), shape (metrics, settings)."""
+        """Exact d(metric)/d(condition), shape (metrics, conditions)."""
         for name in settings:
             self.vessel.spec.condition(name)
         constants = {self.vessel.first.spec.constant_name(p.name): p.name for p in self.vessel.chemistry.numbers}
@@ -163,8 +162,8 @@ class TrainRun(RunResult):
         return np.asarray(self.slopes_by_inputs((metric,), tuple(f"constant {name}" for name in names))[0])
 
     def slopes_by_inputs(self, metrics: Sequence[Metric], inputs: tuple[str, ...]) -> np.ndarray:
-        """Exact d(metric)/d(input), shape (metrics, inputs): through every vessel, and round the recycle by z = R(z,
-        g), dz/dg = (1 - R_z)^-1 R_g."""
+        """Exact d(metric)/d(input), shape (metrics, inputs): through every vessel, and the recycle by z = R(z, g),
+        dz/dg = (1 - R_z)^-1 R_g."""
         count = len(self.vessel.chemistry.names) + self.vessel.spec.follows_T if self.vessel.recycle.si else 0
         ends, by = pass_slopes(self.completed_pass(), inputs, count)
         wholes = [metric_of_ends(self.vessel.vessels, metric, ends) for metric in metrics]
@@ -176,12 +175,12 @@ class TrainRun(RunResult):
 
     @property
     def duty_si(self) -> float:
-        """Heat that comes in through all walls and exchangers, in W."""
+        """Heat flow in through all walls and exchangers, in W."""
         return sum(run.duty_si for run in self.runs) + sum(self.exchanged.values())
 
     @property
     def duty(self) -> Value:
-        """Heat that comes in through all walls and exchangers, as a quantity."""
+        """Heat flow in through all walls and exchangers, as a quantity."""
         return self.display.quantity(self.duty_si, "power")
 
     @property
@@ -190,12 +189,12 @@ class TrainRun(RunResult):
         return sum(float(np.nan_to_num(run.volume_si)) for run in self.runs)
 
     def positions(self) -> list[tuple[str, str, np.ndarray]]:
-        """Nothing runs along a train as a whole."""
+        """A train as a whole has no axis."""
         return []
 
     @cached_property
     def closure(self) -> dict[str, float]:
-        """How far each element (or stoichiometric invariant), mass and energy are from closing over the whole train."""
+        """The imbalance of each element (or stoichiometric invariant), mass and energy over the whole train."""
         names = self.vessel.chemistry.names
         came, went = (np.array([side[s] for s in names]) for side in (self.entering, self.product))
         found = {}
@@ -214,7 +213,7 @@ class TrainRun(RunResult):
 
     @property
     def fluid(self) -> Fluid:
-        """What its streams are made of."""
+        """The fluid of its streams."""
         return self.vessel.first.spec.fluid
 
     def streams_out(self) -> list[Stream]:
@@ -243,12 +242,12 @@ class TrainRun(RunResult):
         return "power"
 
     def stream_table(self) -> Table:
-        """All streams side by side; see `streams.stream_table`."""
+        """The stream table; see `streams.stream_table`."""
         fluid = self.vessel.first.spec.fluid
         return stream_table(self.streams, fluid, self.display, is_whole(fluid, self.streams[0]))
 
     def table(self) -> Table:
-        """One row a vessel: volume, temperature and conversions over the whole train up to there."""
+        """One row per vessel: volume, temperature and conversions over the train up to there."""
         rows = []
         display = self.display
         for run in self.runs:
@@ -299,7 +298,7 @@ class TrainRun(RunResult):
         return found
 
     def _phases(self) -> dict[str, str]:
-        """Where in its vessels a second phase appears, or that it does in none."""
+        """A statement in which of its vessels a second phase appears."""
         found, asked = dict[str, str](), dict[str, str]()
         for run in self.runs:
             for word, text in phase_facts(run).items():

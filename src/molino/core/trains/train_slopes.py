@@ -1,4 +1,4 @@
-"""Exact slopes through a train: every stream once more, as numbers that carry their derivatives."""
+"""Exact derivatives through a train: every stream as numbers with derivatives."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ from molino.core.vessels.flow_vessel import FlowVessel
 
 @dataclass(frozen=True)
 class NumberStream:
-    """A stream as numbers that carry their slopes."""
+    """A stream as numbers with derivatives."""
 
     amounts: Mapping[str, Number]
     volume: Number
@@ -38,19 +38,19 @@ class NumberStream:
 
 @dataclass(frozen=True, eq=False)
 class Pass:
-    """A pass through a train that has been run, and what it takes to follow it once more.
+    """The data of a pass through a train, for its derivatives.
 
     Attributes
     ----------
     steps, runs : the steps, and the run of each vessel in order
-    fresh, joined : the feed, and with what returned joined to it
-    last_T : temperature of what came out, in K
+    fresh, joined : the feed, and the feed with the returned stream
+    last_T : temperature of the outlet, in K
     recycle : float
-        Flow returned over flow that leaves.
+        Flow returned over flow of the product.
     follows_T : bool
-        Whether the temperature of what returns is computed.
+        Whether the temperature of the returned stream is computed.
     returned : numbers to Stream
-        What returns, from its flows and temperature in units of the feed.
+        The returned stream, from its flows and temperature in units of the feed.
     owner_of : setting to (vessel, setting)
     by_step : mapping of setting to the step, no vessel, that it belongs to
     side_shares : mapping of setting to (side feed, its flow, that of the feed)
@@ -70,7 +70,7 @@ class Pass:
 
     @property
     def first(self) -> FlowVessel:
-        """The vessel as which the fluid is seen."""
+        """The vessel that defines the fluid."""
         vessel = self.runs[0].vessel
         assert isinstance(vessel, FlowVessel)
         return vessel
@@ -83,19 +83,20 @@ class Pass:
 
 
 def pass_slopes(done: Pass, inputs: tuple[str, ...], count: int) -> tuple[Ends, np.ndarray]:
-    """What a pass through a train gives, with exact slopes by what returns (`count` numbers) and by some inputs.
+    """The result of a pass through a train, with exact derivatives by the returned stream (`count` numbers) and by some
+    inputs.
 
     Returns
     -------
-    ends : what its metrics are made of, as numbers with slopes by (what returns, inputs)
+    ends : the inputs of its metrics, as numbers with derivatives by (returned stream, inputs)
     returned : array, shape (count, count + inputs)
-        Slopes of what returns.
+        Derivatives of the returned stream.
     """
     return _SlopedPass(done, inputs, count).ends()
 
 
 class _SlopedPass:
-    """The streams of a train once more, as numbers that carry their slopes."""
+    """The streams of a train as numbers with derivatives."""
 
     def __init__(self, done: Pass, inputs: tuple[str, ...], count: int) -> None:
         self.done, self.inputs, self.count = done, inputs, count
@@ -110,7 +111,7 @@ class _SlopedPass:
 
     @cached_property
     def fresh(self) -> NumberStream:
-        """The feed, with slopes by those of its numbers that are among the inputs."""
+        """The feed, with derivatives by its numbers that are inputs."""
         first, fresh = self.done.fed, self.done.fresh
         given: dict[str, Number] = {
             name: self.seed(first.spec.condition(name).own, self.count + i)
@@ -139,7 +140,7 @@ class _SlopedPass:
         return Dual(float(value), np.zeros(self.size))
 
     def seed_of(self, name: str) -> Dual:
-        """By how much an input is away from what it is: nothing, with a slope of one."""
+        """The change of an input: zero, with a derivative of one."""
         return self.seed(0.0, self.count + self.inputs.index(name))
 
     def input(self, name: str) -> int | None:
@@ -152,13 +153,13 @@ class _SlopedPass:
         return value if place is None else self.seed(value, place)
 
     def of_step(self, step: Step, name: str, value: float) -> Number:
-        """A number of a step that is no vessel, with its slope where it is among the inputs."""
+        """A number of a step that is not a vessel, with its derivative if it is an input."""
         full = f"{step.label}.{name}"
         place = self.input(full) if self.done.by_step.get(full) is step else None
         return self.still(value) if place is None else self.seed(value, place)
 
     def _side(self, step: SideFeed) -> NumberStream:
-        """What a side feed brings: its amounts and volume go with its flow."""
+        """The stream of a side feed: amounts and volume are proportional to its flow."""
         side = step.stream(self.done.first)
         flow = self.of_step(step, "flow", 1.0)
         own = step.conditions()["flow"].own if "flow" in step.conditions() else 1.0
@@ -186,7 +187,7 @@ class _SlopedPass:
         return ends, returned
 
     def _first(self) -> NumberStream:
-        """The feed, with what returns."""
+        """The feed with the returned stream."""
         done, fresh = self.done, self.done.fresh
         if not done.recycle:
             return self.fresh
@@ -228,7 +229,7 @@ class _SlopedPass:
         return after
 
     def _vessel(self, vessel: FlowVessel, stream: NumberStream) -> NumberStream:
-        """The outlet of a vessel: the slopes of its outlet by its parameters, times theirs by the inputs."""
+        """The outlet of a vessel: its derivatives by the parameters, times those of the parameters by the inputs."""
         run = next(self.runs)
         fed = run.vessel
         assert isinstance(fed, FlowVessel)
@@ -303,7 +304,7 @@ class _SlopedPass:
         return Dual(value, sum(moving, np.zeros(self.size)))
 
     def _at_enthalpy(self, stream: NumberStream, wanted: Dual) -> NumberStream:
-        """The stream at the temperature at which it carries an enthalpy flow: dT = (dH - dH at constant T)/(dH/dT)."""
+        """The stream at the temperature that gives it an enthalpy flow: dT = (dH - dH at constant T)/(dH/dT)."""
         fluid = self.done.first.spec.fluid
         T = at_enthalpy(fluid, stream.plain(), float(wanted.value)).T
         there = replace(stream, T=self.still(T))
@@ -311,7 +312,7 @@ class _SlopedPass:
         return replace(stream, T=Dual(T, (wanted.slope - self._enthalpy(there).slope) / by_T))
 
     def _mixed(self, streams: Sequence[NumberStream]) -> NumberStream:
-        """Streams that meet, as `streams.mixed`."""
+        """Mixed streams, as in `streams.mixed`."""
         first, zero = self.done.first, self.still(0.0)
         amounts = {s: sum((x.amounts[s] for x in streams), zero) for s in self.names}
         T = mixed(first.spec.fluid, [x.plain() for x in streams], "mixed").T

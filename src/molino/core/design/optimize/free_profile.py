@@ -1,4 +1,4 @@
-"""A number that may change over a run, to be found by `optimize`."""
+"""A condition that may change during a run, found by `optimize`."""
 
 from __future__ import annotations
 
@@ -23,19 +23,19 @@ _MOST_PIECES = 200
 
 @dataclass(frozen=True, eq=False)
 class FreeProfile(Frozen, Printed):
-    """A number that may change over time (in a tube: along its length), free between two bounds.
+    """A condition that may change over time (in a tube: along its length), free between two bounds.
 
     Parameters
     ----------
     low, high : value
-        Between which it may lie, like "298 K" and "398 K".
+        The bounds, like "298 K" and "398 K".
     pieces : int, optional
-        Into how many pieces of equal length it is divided; left out, it may take any course, and the places at which
-        it jumps or bends are found.
+        Number of pieces of equal length; by default the course is arbitrary, and the places of steps and bends are
+        found.
     kind : "linear" or "constant"
-        Whether it is a straight line over each piece, or constant.
+        Linear or constant over each piece.
     slope : value, optional
-        The steepest that it may rise or fall, like "2 K/min".
+        The steepest slope, like "2 K/min".
 
     Raises
     ------
@@ -63,11 +63,11 @@ class FreeProfile(Frozen, Printed):
         read_fields(self, faults, "free profile")
         pieces = self.pieces
         if pieces is not None and (isinstance(pieces, bool) or not isinstance(pieces, int) or pieces < 1):
-            faults.add("free profile, pieces", f"{pieces!r} is no number of pieces", "give a whole number from 1 up")
+            faults.add("free profile, pieces", f"{pieces!r} is not a number of pieces", "give a whole number from 1 up")
         elif pieces is not None and pieces > _MOST_PIECES:
             faults.add("free profile, pieces", f"{pieces} pieces are too many", f"give {_MOST_PIECES} at most")
         if self.slope is not None and self.kind == "constant":
-            faults.add("free profile, slope", "constant pieces jump", "take kind='linear', or no slope")
+            faults.add("free profile, slope", "constant pieces have steps", "take kind='linear', or no slope")
         faults.raise_any()
 
     def __str__(self) -> str:
@@ -80,19 +80,19 @@ class FreeProfile(Frozen, Printed):
 
 @dataclass(frozen=True, eq=False)
 class MovingNumber(Frozen):
-    """A free profile as it has been read: a setting, its bounds in SI, and where it stands in the balances.
+    """A free profile after reading: a condition, its bounds in SI, and its parameters in the balances.
 
     Attributes
     ----------
     name, quantity, unit : str
-        `quantity` is its kind of quantity, `unit` the one it is shown in.
+        `quantity` is its kind of quantity, `unit` its unit in results.
     low, high : float
     pieces : int or None
     kind : 'linear' or 'constant'
     slope : float or None
-        By what the run is along: time or volume passed.
+        Per unit of the independent variable: time or volume.
     symbols : mapping of Symbol to (a, b)
-        Parameters of the balances that are a + b times the number.
+        Parameters of the balances that are a + b times the condition.
     """
 
     name: str
@@ -106,22 +106,22 @@ class MovingNumber(Frozen):
     symbols: Mapping[sp.Symbol, tuple[float, float]]
 
     def given(self, si: float) -> Any:
-        """One of its values as `with_` takes it."""
+        """A value in the form that `with_` takes."""
         return Value(si, self.unit) if self.unit else si
 
     def shown(self, si: float) -> float:
-        """One of its values in its unit."""
+        """A value in its unit."""
         return float(units.unit(self.unit).from_si(si)) if self.unit else si
 
     def text(self, si: float, digits: int = 5) -> str:
-        """One of its values with its unit."""
+        """A value with its unit."""
         return f"{units.number_text(self.shown(si), digits)} {units.pretty(self.unit)}".rstrip()
 
 
 def read_moving(vessel: Vessel, name: str, given: FreeProfile) -> MovingNumber:
-    """Read a free profile of a vessel; InputError if that number cannot move, or its bounds are none."""
+    """Read a free profile of a vessel; InputError if the condition cannot change, or its bounds are invalid."""
     if vessel.spec.has_steady_state:
-        message = "nothing moves in a tank at steady state"
+        message = "a tank at steady state has no profiles"
         raise InputError(message, vessel.label, "free profiles are for batches and tubes")
     symbols = vessel.spec.moved_symbols(name)
     setting = vessel.spec.profile_condition(name)
@@ -138,7 +138,7 @@ def read_moving(vessel: Vessel, name: str, given: FreeProfile) -> MovingNumber:
 
 
 def _read(vessel: Vessel, name: str, value: Any) -> tuple[float, str]:
-    """A bound; zero may be one."""
+    """A bound, which may be zero."""
     read = units.read(value, name=name)
     if read.si == 0.0:
         return 0.0, vessel.spec.profile_condition(name).read(Value(1.0, read.unit) if read.unit else 1.0)[1]
@@ -146,14 +146,14 @@ def _read(vessel: Vessel, name: str, value: Any) -> tuple[float, str]:
 
 
 def _read_slope(vessel: Vessel, kind: str, unit: str, given: Any) -> float:
-    """The steepest slope in SI, by what the run is along."""
+    """The steepest slope in SI, per unit of the independent variable."""
     along, factor = vessel.spec.profile_axis
     read = units.read(given, name="slope")
     if read.unit is not None:
         whole = units.unit(SI_UNITS.get(kind) or unit or "1").dimension
         wanted = units.unit(f"{si_text(whole) or '1'}/{SI_UNITS[along]}").dimension
         if units.unit(read.unit).dimension != wanted:
-            advice = f"give it in {si_text(wanted)} or the like"
+            advice = f"give it in {si_text(wanted)} or similar"
             raise UnitError(f"slope = '{given}' is of another dimension", "free profile", advice)
     if not read.si > 0:
         raise InputError(f"slope = {given!r} is not above zero", "free profile", "give the steepest slope")

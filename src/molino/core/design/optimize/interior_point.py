@@ -18,12 +18,13 @@ import numpy as np
 from scipy.linalg import LinAlgError, cho_factor, cho_solve
 
 _NEAREST = 1e-9
-"""How near to a bound a start may lie."""
+"""Smallest distance of a start from a bound."""
 _BOUNDARY = 0.995
-"""The share of the way to a bound that a step may take."""
+"""The largest fraction of the way to a bound that a step may take."""
 _ARMIJO, _GAIN, _NEAR_LIMITS = 1e-4, 1e-5, 1e-4
 _STALLED, _NEARLY = 6, 1e-6
-"""After so many steps without gain it ends where so little is left of the first-order conditions."""
+"""Number of steps without gain after which it ends, if the residual of the first-order conditions is below the second
+number."""
 _SHORTEST = 1e-7
 _MOST_CURVATURE = 1e12
 
@@ -37,7 +38,7 @@ class Place:
     z : array, shape (numbers,)
     value : float
     left : array, shape (limits,)
-        What is left of the inequalities; not below zero where they are met.
+        The margins of the inequalities; not negative where they are met.
     equal : array, shape (equalities,)
     """
 
@@ -48,13 +49,13 @@ class Place:
 
 
 class Program(Protocol):
-    """What the method asks of a program."""
+    """The interface of a program."""
 
     def at(self, z: np.ndarray) -> Place | None:
-        """Its values; None where it has none."""
+        """Its values; None where it is undefined."""
 
     def slopes(self, place: Place) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        """Of the objective, the margins and the equalities by z."""
+        """Derivatives of the objective, the margins and the equalities by z."""
 
     def curvature(self, place: Place, of_left: np.ndarray, of_equal: np.ndarray) -> np.ndarray:
         """Second derivatives of objective - of_left left - of_equal equal, shape (numbers, numbers)."""
@@ -62,15 +63,16 @@ class Program(Protocol):
 
 @dataclass(eq=False)
 class Solution:
-    """Where a search ended.
+    """The end of a search.
 
     Attributes
     ----------
     place : Place
     of_left, of_equal, low, high : array
-        Multipliers of the inequalities, equalities, and bounds at 0 and 1; of inequalities and bounds not below zero.
+        Multipliers of the inequalities, equalities, and bounds at 0 and 1; those of inequalities and bounds are not
+        negative.
     left_over : float
-        Of the first-order conditions.
+        Residual of the first-order conditions.
     iterations : int
     """
 
@@ -90,11 +92,11 @@ class InteriorPoint:
     ----------
     program : Program
     barrier : float
-        Its first barrier parameter, relative to the slopes of the objective; small to start near an optimum.
+        Its first barrier parameter, relative to the gradient of the objective; small for a start near an optimum.
     tolerance : float
-        What may be left of the first-order conditions, relative to the slopes.
+        Largest residual of the first-order conditions, relative to the gradients.
     most : int
-        Newton's steps.
+        Largest number of Newton steps.
     """
 
     def __init__(
@@ -109,7 +111,7 @@ class InteriorPoint:
         self.first_barrier = barrier
 
     def solve(self, z: np.ndarray) -> Solution | None:
-        """From a place between the bounds; None where the program has no values there."""
+        """Search from a place between the bounds; None if the program is undefined there."""
         place = self.program.at(np.clip(z, _NEAREST, 1 - _NEAREST))
         if place is None:
             return None
@@ -147,7 +149,7 @@ class InteriorPoint:
         )
 
     def _step(self, state: _State) -> bool:
-        """One step of Newton's method; False where none makes it better."""
+        """One step of Newton's method; False if no step is an improvement."""
         program, place, mu = self.program, state.place, self.barrier
         curvature = program.curvature(place, state.y * self.unit, state.of_equal * self.unit) / self.unit
         z, s = place.z, state.slack
@@ -170,7 +172,8 @@ class InteriorPoint:
     def _solve(
         self, matrix: np.ndarray, rows: np.ndarray, right: np.ndarray, equal: np.ndarray
     ) -> tuple[np.ndarray, np.ndarray] | None:
-        """The step and the multipliers of the equalities; None where the matrix is not positive definite on them."""
+        """The step and the multipliers of the equalities; None if the matrix is not positive definite on their null
+        space."""
         own = matrix + self.extra * np.eye(len(matrix))
         if not len(rows):
             try:
@@ -189,7 +192,7 @@ class InteriorPoint:
             return None
 
     def _move(self, state: _State, step: np.ndarray, of_equal: np.ndarray, mu: float) -> bool:
-        """Go along a step as far as the penalty function falls; False where it does not."""
+        """Go along a step as far as the penalty function falls; False if it does not."""
         place, z, s = state.place, state.place.z, state.slack
         ds = state.rows @ step + (place.left - s)
         dy = mu / s - state.y - state.y / s * ds
@@ -220,15 +223,15 @@ class InteriorPoint:
         return True
 
     def _measures(self, place: Place, slack: np.ndarray, mu: float) -> tuple[float, float]:
-        """By how much limits are missed, and the objective with its barriers."""
+        """The violation of limits, and the objective with its barriers."""
         logs = np.log(slack).sum() + np.log(place.z).sum() + np.log(1 - place.z).sum()
         missed = np.abs(place.left - slack).sum() + np.abs(place.equal).sum()
         return float(missed), float(place.value / self.unit - mu * logs)
 
     def _is_better(self, here: tuple[float, float], there: tuple[float, float], slope: float) -> bool:
-        """Whether a step is to be taken: it must gain in one of the measures, and no place before be better in both.
+        """Whether a step is accepted: it must improve one of the measures, and no earlier place may be better in both.
 
-        Near the limits, where the objective falls along the step, it must fall enough.
+        Near the limits, the objective must decrease sufficiently if it decreases along the step.
         """
         rounding = 1e-11 * max(abs(here[1]), 1.0)
         if not all(there[0] <= (1 - _GAIN) * m or there[1] <= v - _GAIN * m + rounding for m, v in self.filter):
@@ -242,7 +245,7 @@ class InteriorPoint:
 
 
 class _State:
-    """Where the search stands: place, slopes, slacks and multipliers."""
+    """The state of the search: place, gradients, slacks and multipliers."""
 
     slack: np.ndarray
     y: np.ndarray
@@ -254,7 +257,7 @@ class _State:
         self.of_equal = np.zeros(len(place.equal))
 
     def left_over(self, mu: float) -> float:
-        """The largest miss of the first-order conditions with a barrier parameter."""
+        """The largest residual of the first-order conditions with a barrier parameter."""
         rest = self.gradient - self.low + self.high - self.rows.T @ self.y - self.equal_rows.T @ self.of_equal
         place, z = self.place, self.place.z
         parts = [
@@ -269,7 +272,7 @@ class _State:
 
 
 def _reach(distance: np.ndarray, change: np.ndarray) -> float:
-    """The share of a change, one at most, after which every distance is still above zero."""
+    """The largest fraction of a change, at most one, after which every distance is positive."""
     falling = change < 0
     if not falling.any():
         return 1.0

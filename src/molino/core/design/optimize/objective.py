@@ -35,22 +35,22 @@ _EVERYWHERE = re.compile(r"\s+everywhere\s*$")
 class MetricExpression(Frozen):
     """An expression of metrics of a vessel, with its dimension.
 
-    A number may have a unit in brackets. Where the terms of a sum differ in dimension and no number has a unit, each
-    metric counts as a bare number, in SI or in `counted`.
+    A number may have a unit in brackets. If the terms of a sum differ in dimension and no number has a unit, each
+    metric is a bare number, in SI or in `counted`.
 
     Attributes
     ----------
     text : str
     metrics : tuple of Metric
-        That stand in it.
+        Its metrics.
     formula : sympy expression
         Of one constant for each metric, m0, m1, ...
     dimension : mapping
-        Of the whole in SI; empty of a pure number.
+        Of the whole in SI; empty for a pure number.
     factors : tuple of float
-        By which each metric in SI is divided before it counts; ones if dimensions agree.
+        Divisors of each metric in SI; ones if dimensions agree.
     units : tuple of str
-        Of the numbers in it that have one.
+        Of its numbers that have one.
     """
 
     text: str
@@ -74,7 +74,7 @@ class MetricExpression(Frozen):
             return float(self._functions[0](*map(np.float64, scaled)))
 
     def slopes(self, numbers: Sequence[float] | np.ndarray) -> np.ndarray:
-        """Its slopes by its metrics in SI, shape (metrics,)."""
+        """Its derivatives by its metrics in SI, shape (metrics,)."""
         scaled = [n / f for n, f in zip(numbers, self.factors, strict=True)]
         with np.errstate(all="ignore"):
             found = np.array(self._functions[1](*map(np.float64, scaled)), dtype=float)
@@ -92,14 +92,15 @@ class MetricExpression(Frozen):
         return next(same, "")
 
     def shown(self, display: Display, value: float) -> float:
-        """A value from SI to the unit in which it is shown."""
+        """A value in the unit of results."""
         if self.kind:
             return float(display.number(value, self.kind))
         unit = self.unit(display)
         return float(units.unit(unit).from_si(value)) if unit else value
 
     def unit(self, display: Display) -> str:
-        """That unit: of its kind, or what that of a number in it makes with that of a metric (1/kg and kg/h: 1/h)."""
+        """The unit of results: that of its kind, or the product of the units of a number and of a metric (1/kg and
+        kg/h: 1/h)."""
         if self.kind:
             return display.unit(self.kind)
         for own in self.units:
@@ -116,7 +117,7 @@ class MetricExpression(Frozen):
         return f"{units.number_text(self.shown(display, value), digits)} {units.pretty(self.unit(display))}".rstrip()
 
     def counts(self, display: Display) -> str:
-        """In which units metrics count as bare numbers, if they do."""
+        """The units of metrics that are bare numbers, if any."""
         if len(self.metrics) == 1 or self.dimension or self.is_dimensionless:
             return ""
         is_si = all(f == 1.0 for f in self.factors)
@@ -124,7 +125,7 @@ class MetricExpression(Frozen):
             f"{m} in {units.pretty(SI_UNITS[m.kind] if is_si else display.unit(m.kind)) or 'fractions'}"
             for m in self.metrics
         ]
-        return f"numbers without units: it counts {', '.join(own)}"
+        return f"numbers without units: the metrics are {', '.join(own)}"
 
     @property
     def is_dimensionless(self) -> bool:
@@ -142,21 +143,21 @@ def read_expression(text: Any, vessel: Vessel | Train, counted: Display | None =
     ----------
     text : str or Metric
     vessel : Vessel or Train
-        Whose metrics it names.
+        The vessel or train of its metrics.
     counted : Display, optional
-        The units in which metrics count as bare numbers where the dimensions of a sum do not agree; SI if omitted.
+        The units of metrics as bare numbers, if the dimensions of a sum do not agree; by default SI.
 
     Raises
     ------
     InputError
-        If a part of it is no metric of the vessel, or its dimensions do not agree.
+        If a part of it is not a metric of the vessel, or its dimensions do not agree.
     """
     if isinstance(text, Metric):
         vessel.spec.check_metric(text)
         dimension = units.unit(SI_UNITS[text.kind]).dimension
         return MetricExpression(str(text), (text,), constant("m0"), dimension, (1.0,))
     if not isinstance(text, str) or not text.strip():
-        raise InputError(f"{text!r} is no expression of metrics", "", "write it like 'yield of B on A'")
+        raise InputError(f"{text!r} is not an expression of metrics", "", "write it like 'yield of B on A'")
     parts = _Parts(text, vessel)
     skeleton = parts.read()
     if not parts.metrics:
@@ -184,7 +185,7 @@ def read_expression(text: Any, vessel: Vessel | Train, counted: Display | None =
 
 
 class _Parts:
-    """A text taken apart into metrics, numbers with units, and the text between them."""
+    """A text split into metrics, numbers with units, and the text between them."""
 
     def __init__(self, text: str, vessel: Vessel | Train) -> None:
         self.text, self.vessel = text, vessel
@@ -223,7 +224,7 @@ class _Parts:
         return name
 
     def _metric(self, rest: str) -> tuple[Metric, int]:
-        """The longest beginning that is a metric of the vessel: names of species may hold signs, too."""
+        """The longest beginning that is a metric of the vessel: names of species may contain signs."""
         cuts = [n for n, letter in enumerate(rest) if letter in _OPERATORS and n] + [len(rest)]
         first: MolinoError | None = None
         for cut in sorted(cuts, reverse=True):
@@ -231,7 +232,7 @@ class _Parts:
                 metric = parse_metric(rest[:cut].strip())
                 self.vessel.spec.check_metric(metric)
             except InputError as error:
-                first = error  # that of the shortest remains
+                first = error  # the error of the shortest remains
             else:
                 return metric, cut
         assert first is not None
@@ -240,7 +241,7 @@ class _Parts:
 
 @dataclass(frozen=True, eq=False)
 class Limit(Frozen):
-    """A metric, or an expression of some, held above, below or at a value.
+    """A limit on a metric or an expression: above, below or at a value.
 
     Attributes
     ----------
@@ -249,7 +250,7 @@ class Limit(Frozen):
     value : float
         In SI.
     is_everywhere : bool
-        Whether it holds all along the run, and not only at the outlet or end.
+        Whether it applies at every point of the run, and not only at the outlet or end.
     """
 
     expression: MetricExpression
@@ -259,11 +260,11 @@ class Limit(Frozen):
 
     @property
     def sign(self) -> float:
-        """1 where the expression is to be above the value, -1 where below."""
+        """1 if the expression must be above the value, -1 if below."""
         return -1.0 if self.way == "<=" else 1.0
 
     def text(self, display: Display) -> str:
-        """In words, the value in the units shown."""
+        """In words, with the value in the units of results."""
         value = self.expression.shown_text(display, self.value, 6)
         return f"{self.expression}{' everywhere' if self.is_everywhere else ''} {self.way} {value}"
 
@@ -271,26 +272,26 @@ class Limit(Frozen):
 def read_limit(text: Any, vessel: Vessel | Train, in_unit: Callable[[Any, str], Any] | None = None) -> Limit:
     """Read a limit like 'conversion of A >= 0.9' or 'temperature everywhere <= 240 degC'.
 
-    `in_unit` gives a bare number the unit of its kind, as in a job.
+    `in_unit` gives a bare number the unit of its kind in a job.
 
     Raises
     ------
     InputError
-        If it has no sign, a part that is no metric, or a value of another dimension.
+        If it has no sign, a part that is not a metric, or a value of another dimension.
     """
     found = _LIMIT.fullmatch(text) if isinstance(text, str) else None
     if found is None:
-        raise InputError(f"{text!r} is no limit", "", "write it like 'conversion of A >= 0.9'")
+        raise InputError(f"{text!r} is not a limit", "", "write it like 'conversion of A >= 0.9'")
     left, right = found["left"], found["right"]
     is_everywhere = bool(_EVERYWHERE.search(left) or _EVERYWHERE.search(right))
     expression = read_expression(_EVERYWHERE.sub("", left), vessel)
     if is_everywhere and expression.formula != constant("m0"):
-        raise InputError(f"'{expression}' is no single metric", "", "hold one metric everywhere, like temperature")
+        raise InputError(f"'{expression}' is not a single metric", "", "limit one metric everywhere, like temperature")
     given: Any = _EVERYWHERE.sub("", right).strip()
     faults = Faults()
     with faults.at(f"'{text.strip()}'"):
         if is_everywhere and found["way"] == "=":
-            raise InputError("an expression is not the same everywhere", "", "give <= or >=")
+            raise InputError("an expression cannot be limited everywhere", "", "give <= or >=")
         if in_unit is not None and expression.kind and re.fullmatch(r"[-+]?[\d.]+(?:[eE][-+]?\d+)?", given):
             given = in_unit(float(given), expression.kind)
         value = units.read(given, expression.kind or None, str(expression))

@@ -1,4 +1,4 @@
-"""`OptimalProfile`: the best course of a number over a run, the arcs of which it consists, its switching function."""
+"""`OptimalProfile`: the optimal course of a condition over a run, its arcs, its switching function."""
 
 from __future__ import annotations
 
@@ -15,20 +15,20 @@ from molino.core.frozen import Frozen
 from molino.core.results import plain_dict
 
 _INSET = 0.02
-"""The share of an arc after which, and before whose end, it is described."""
+"""The fraction of an arc at both ends that is ignored in its description."""
 
 
 @dataclass(frozen=True)
 class Arc:
-    """A stretch of an optimal profile.
+    """A section of an optimal profile.
 
     Attributes
     ----------
     begin, end : float
-        In SI, of what the profile is over (time; of a tube length, or volume).
+        In SI, of the independent variable (time; of a tube length or volume).
     kind : str
-        'at its lower bound', 'at its upper bound', 'singular' (the slope of the Hamiltonian is zero, whatever the
-        number is), 'between its bounds', 'along the limit ...', or 'in pieces'.
+        'at its lower bound', 'at its upper bound', 'singular' (the derivative of the Hamiltonian is zero for any value
+        of the condition), 'between its bounds', 'along the limit ...', or 'in pieces'.
     """
 
     begin: float
@@ -37,26 +37,26 @@ class Arc:
 
     @property
     def is_at_bound(self) -> bool:
-        """Whether the number is at one of its bounds."""
+        """Whether the condition is at one of its bounds."""
         return self.kind.endswith("bound")
 
 
 @dataclass(frozen=True, eq=False)
 class OptimalProfile(Frozen):
-    """The best course of a number.
+    """The optimal course of a condition.
 
     Attributes
     ----------
     moving : MovingNumber
     along, along_unit : str
-        What it is over ('time', 'length', 'volume'), and the unit that is shown in.
+        The independent variable ('time', 'length', 'volume'), and its unit in results.
     times, values : array, shape (points,)
-        In SI; the number goes in straight lines between them, two points at one time are a jump.
+        In SI; linear between the points, with a step where two points are at one time.
     arcs : tuple of Arc
     switching_times, switching : array, shape (places,)
-        The switching function: what the objective gains for each unit by which the number is higher at that place, and
-        for each unit of `along`, in SI, the limits taken along. At an upper bound it is not below zero where the
-        objective is maximized, at a lower one not above, and zero in between.
+        The switching function: the gain of the Lagrange function per unit of the condition at that place and per unit
+        of `along`, in SI. If the objective is maximized it is not negative at an upper bound, not positive at a lower
+        bound, and zero in between.
     """
 
     moving: MovingNumber
@@ -70,15 +70,15 @@ class OptimalProfile(Frozen):
 
     @property
     def name(self) -> str:
-        """The number's name."""
+        """The name of the condition."""
         return self.moving.name
 
     def value_at(self, at: float) -> float:
-        """Its value in SI at a place in SI; at a jump the one after it."""
+        """Its value in SI at a place in SI; at a step the one after it."""
         return PiecewiseLinear(tuple(self.times.tolist()), tuple(self.values.tolist())).after(at)
 
     def place_text(self, si: float) -> str:
-        """A place along the run with its unit."""
+        """A place of the run with its unit."""
         unit = self.along_unit
         number = float(units.unit(unit).from_si(si)) if unit else si
         return f"{units.number_text(number, 4)} {units.pretty(unit)}".rstrip()
@@ -101,7 +101,7 @@ class OptimalProfile(Frozen):
         return ", then ".join(parts)
 
     def points(self) -> list[tuple[Any, Any]]:
-        """As `mo.Profile` takes it."""
+        """The points of a `mo.Profile`."""
         from molino.core.units import Value
 
         along = self.along_unit
@@ -111,7 +111,7 @@ class OptimalProfile(Frozen):
         ]
 
     def to_dict(self, display: Display) -> dict[str, Any]:
-        """Plain data: points in the units shown, and arcs."""
+        """Plain data: points in the units of results, and arcs."""
         unit = self.along_unit
         shown = [float(units.unit(unit).from_si(t)) if unit else float(t) for t in self.times]
         ends = [float(units.unit(unit).from_si(a.end)) if unit else a.end for a in self.arcs]

@@ -1,4 +1,4 @@
-"""`Optimum`: where a vessel or train is best, its active limits, and its surroundings."""
+"""`Optimum`: the optimum of a vessel or train, its active limits, and its surroundings."""
 
 from __future__ import annotations
 
@@ -28,26 +28,26 @@ from molino.core.safety.safety_results import Safety, safety_lines
 from molino.core.trains.train import Train
 
 MET = 1e-7
-"""How far a limit may be missed, relative to its size, and count as met."""
+"""Largest relative violation of a limit that is met."""
 PROFILE_MET = 1e-6
-"""The same of an optimal profile."""
+"""The same for an optimal profile."""
 FIRST_ORDER = 1e-5
-"""What may be left of the first-order conditions, relative to the slopes in them, at an optimum."""
+"""Largest residual of the first-order conditions at an optimum, relative to the gradients."""
 PROFILE_ORDER = 1e-4
-"""The same of an optimal profile, relative to the objective."""
+"""The same for an optimal profile, relative to the objective."""
 SADDLE = 1e-7
-"""What the objective may gain near an optimum, as a share of it, by rounding and the limits' curvature."""
+"""Largest relative gain of the objective near an optimum, by rounding and the curvature of limits."""
 
 
 def factor_of(expression: MetricExpression, display: Display) -> float:
-    """What a number in the unit shown is in SI."""
+    """SI value of one unit of a displayed number."""
     text = expression.unit(display)
     return float(units.unit(text).factor) if text else 1.0
 
 
 @dataclass(frozen=True, eq=False)
 class Optimum(Frozen, Result):
-    """Where a vessel or train is best.
+    """The optimum of a vessel or train.
 
     Attributes
     ----------
@@ -63,35 +63,36 @@ class Optimum(Frozen, Result):
     free : tuple of FreeNumber
     limits : tuple of Limit
     left : tuple of float
-        By how much each limit is met, in SI.
+        The margin of each limit, in SI.
     active_limits : tuple of ActiveLimit
-        The active bounds and limits, with what each is worth.
+        The active bounds and limits, with their multipliers.
     slopes : array, shape (1 + limits, free)
-        Of the objective and of each limited expression by the free numbers, in SI.
+        Derivatives of the objective and of each limited expression by the free conditions, in SI.
     first_order : float
-        What is left of the first-order conditions, relative to the slopes in them; with profiles, what moving each
-        number over its whole range wherever that gains would gain in the first order, relative to the objective.
+        Residual of the first-order conditions, relative to the gradients; with profiles, the first-order gain of moving
+        each condition over its whole range wherever that improves the objective, relative to the objective.
     integrations : int
-        How many it took, those of slopes among them (of a train, runs of the whole; with profiles, Newton's steps).
+        Number of integrations, including those for derivatives (for a train, runs of the whole; with profiles, Newton
+        steps).
     others : tuple of (float, str)
-        Other optima that starts came to: the objective there in SI, and where.
+        Other optima that were found: the objective in SI, and the place.
     remark : str
     is_stopped : bool
-        Whether it was interrupted; it is the best by then.
+        Whether it was interrupted; it is then the best so far.
     confidence : float or None
-        With which probability each limit is met; None where only the vessel's own numbers count.
+        The probability of meeting each limit; None for the nominal numbers alone.
     reached : tuple of float
-        The share of draws that meet each limit, with a confidence.
+        The fraction of draws that meet each limit, with a confidence.
     profiles : tuple of OptimalProfile
-        The best courses of what may change over the run.
+        The optimal courses of free profiles.
     multipliers : tuple of float
-        What the objective gains for each unit in SI by which a limit is relaxed; zero where it is not active.
+        Gain of the objective per unit in SI by which a limit is relaxed; zero if it is not active.
     starts : int
-        From how many starts it was searched.
+        Number of starts of the search.
     missed : float
-        The most by which a limit is missed, as a share of its size.
+        The largest relative violation of a limit.
     gain : float
-        What the objective gains at a place near it, as a share of it.
+        The relative gain of the objective at a place near it.
 
     Examples
     --------
@@ -127,14 +128,14 @@ class Optimum(Frozen, Result):
 
     @cached_property
     def checks(self) -> tuple[Check, ...]:
-        """Its limits, the first-order conditions, a place near it, and the checks of its run."""
+        """The checks of its limits, of the first-order conditions and of a place near it, and those of its run."""
         most = PROFILE_MET if self.profiles else MET
         found = [Check("limits met", self.missed, most, "the run at the optimum")] if self.limits else []
         if math.isfinite(self.first_order):
             limit = FIRST_ORDER if not self.profiles else PROFILE_ORDER
             found.append(
                 Check(
-                    "first-order conditions held", self.first_order, limit, "exact slopes and non-negative multipliers"
+                    "first-order conditions met", self.first_order, limit, "exact slopes and non-negative multipliers"
                 )
             )
         if not self.profiles:
@@ -143,7 +144,7 @@ class Optimum(Frozen, Result):
 
     @property
     def _searched(self) -> str:
-        """How widely it was searched."""
+        """The extent of the search."""
         starts = f"best of {self.starts} start{'s' if self.starts != 1 else ''}"
         count = len(self.others) + 1
         distinct = f", {count} distinct optima" if count > 1 else ""
@@ -151,7 +152,7 @@ class Optimum(Frozen, Result):
 
     @cached_property
     def safety(self) -> Safety | None:
-        """The heat safety of the vessel at the optimum; None where nothing exothermic happens in it."""
+        """The heat safety of the vessel at the optimum; None without an exothermic reaction."""
         return safety_of(self.run)
 
     @property
@@ -160,8 +161,8 @@ class Optimum(Frozen, Result):
         return self.vessel.spec.display
 
     def table(self) -> Table:
-        """One row a free number: value, bounds, and the slopes of the objective and of each limited expression by it
-        (each in its unit, per unit of the number)."""
+        """One row per free condition: value, bounds, and the derivatives of the objective and of each limited
+        expression by it (each in its unit, per unit of the condition)."""
         if self.profiles and not self.free:
             return self.profile_table()
         rows: list[dict[str, Any]] = []
@@ -183,7 +184,7 @@ class Optimum(Frozen, Result):
         return frame(rows)
 
     def profile_table(self) -> Table:
-        """The points of the optimal profiles, one below another: name, place and value with its unit."""
+        """The points of the optimal profiles: name, place and value with its unit."""
         rows: list[dict[str, Any]] = []
         for profile in self.profiles:
             along = units.unit(profile.along_unit) if profile.along_unit else None
@@ -195,7 +196,7 @@ class Optimum(Frozen, Result):
         return frame(rows)
 
     def facts(self) -> dict[str, str]:
-        """The optimum, its active limits, and with what probability limits are met."""
+        """The optimum, its active limits, and the probability of meeting limits."""
         way = "highest" if self.is_highest else "lowest"
         found = {f"{way} {self.objective}": self.objective.shown_text(self.display, self.value)}
         for number in self.free:
@@ -210,7 +211,7 @@ class Optimum(Frozen, Result):
         for n, active in enumerate(self.active_limits):
             found["active limit" if n == 0 else f"active limit{' ' * n}"] = str(active)
         if not self.active_limits and any(arc.is_at_bound for profile in self.profiles for arc in profile.arcs):
-            found["active limits"] = "none but the bounds above, which gain next to nothing"
+            found["active limits"] = "only the bounds above, with almost no gain"
         elif not self.active_limits:
             found["active limits"] = "none: no bound and no limit is active"
         if math.isfinite(self.first_order):
@@ -225,22 +226,22 @@ class Optimum(Frozen, Result):
         return found | checked_fact(self.checks[: len(self.checks) - len(self.run.checks)])
 
     def answer(self) -> tuple[str, str]:
-        """Where the objective is best, and how good it is there."""
+        """The question, and the objective with the conditions at the optimum."""
         (what, value), *_ = self.facts().items()
         free = [f"{number.name} {number.text(number.value)}" for number in self.free]
         free += [f"{profile.name}: {profile.describe()}" for profile in self.profiles]
         return f"{what.capitalize()} of {self.vessel.label}?", f"{value}, at {'; '.join(free)}"
 
     def _decided(self) -> tuple[str, str]:
-        """What was decided, and its kind of quantity, or its unit."""
+        """The optimized quantity, and its kind or unit."""
         kind = self.objective.kind or self.objective.unit(self.display)
         return f"the best {self.objective} of {self.vessel.label}", kind
 
     def slopes_by_constants(self, names: Sequence[str]) -> np.ndarray:
-        """Exact slopes of the optimum's value by constants.
+        """Exact derivatives of the optimal value by constants.
 
-        Those of its Lagrange function (the envelope theorem): what the objective moves by, and what the active limits,
-        each times its multiplier; that the free numbers move, too, makes no difference in the first order.
+        Those of its Lagrange function: of the objective, and of the active limits times their multipliers. The shift of
+        the free conditions has no effect of first order (envelope theorem).
         """
 
         def slopes(expression: MetricExpression) -> np.ndarray:
@@ -251,7 +252,7 @@ class Optimum(Frozen, Result):
         sense = 1.0 if self.is_highest else -1.0
         for limit, multiplier in zip(self.limits, self.multipliers, strict=True):
             if multiplier and limit.is_everywhere:
-                message = f"a limit all along the run is active ({limit.text(self.display)})"
+                message = f"a limit at every point of the run is active ({limit.text(self.display)})"
                 raise InputError(message, "next experiment", "narrow a constant, or an optimum with limits at the end")
             if multiplier:
                 found = found + sense * limit.sign * multiplier * slopes(limit.expression)
@@ -259,7 +260,7 @@ class Optimum(Frozen, Result):
 
     @property
     def _steps(self) -> str:
-        """What the first-order conditions are counted by, and the number of integrations."""
+        """The scale of the first-order conditions, and the number of integrations."""
         if self.profiles:
             return f"objective, after {self.integrations} steps of Newton's method"
         return f"slopes, after {self.integrations} integrations"
@@ -308,15 +309,15 @@ class Optimum(Frozen, Result):
         return "\n".join([*lines, str(self.run), *safety_lines(self.safety)])
 
     def surroundings(self, points: int = 0) -> Surroundings:
-        """Objective and limits over the free numbers around the optimum.
+        """Objective and limits over the free conditions around the optimum.
 
-        One free number gives a line, two a grid; of more, each is varied by itself, the others as at the optimum.
+        One free condition gives a line, two a grid; of more, each is varied alone, with the others at the optimum.
 
         Parameters
         ----------
         points : int
-            Along each number; 0 for 41 of a line, 25 of a grid (17 and 9 where each takes runs of its own: a metric of
-            a failure of cooling).
+            Points along each condition; 0 means 41 for a line, 25 for a grid (17 and 9 for metrics of a cooling
+            failure, which need their own runs).
 
         Returns
         -------
@@ -327,20 +328,19 @@ class Optimum(Frozen, Result):
 
 @dataclass(frozen=True, eq=False)
 class Surroundings(Frozen):
-    """What lies around an optimum.
+    """The surroundings of an optimum.
 
     Attributes
     ----------
     optimum : Optimum
     names : tuple of tuple of str
-        The free numbers of each piece: one, or two.
+        The free conditions of each piece: one or two.
     grids : tuple of tuple of arrays
         Their values in SI.
     values : tuple of arrays
-        The objective in SI over each piece, shape (values of the first, of the second); nan where it has none.
+        The objective in SI over each piece, shape (values of the first, of the second); nan where it is undefined.
     left : tuple of arrays
-        The least of the margins of the limits above or below a value, relative to their sizes: below zero where one is
-        not met; nan where it cannot be run.
+        The smallest relative margin of the limits: negative where one is not met; nan where the vessel cannot be run.
     """
 
     optimum: Optimum
@@ -380,7 +380,7 @@ def surroundings(best: Optimum, points: int) -> Surroundings:
 
 
 def _grid(number: FreeNumber, points: int) -> np.ndarray:
-    """Values between the bounds of a number, the one at the optimum among them."""
+    """Values between the bounds of a condition, including the optimum."""
     if number.is_whole:
         found = np.unique(np.round(np.linspace(number.low, number.high, points)))
     elif number.low > 0 and number.high > RATIO * number.low:

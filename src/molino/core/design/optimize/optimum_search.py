@@ -23,19 +23,19 @@ from molino.core.errors import NotFoundError, SolveError, UnreachableError
 from molino.core.trains.train import Train
 
 _AT_BOUND = 1e-7
-"""The share of its range within which a number is at its bound."""
+"""Fraction of its range within which a condition is at its bound."""
 _NEAR_LIMIT = 1e-7
-"""A limit counts as active where so short a step, as a share of the ranges of the free numbers, comes to it."""
+"""A limit is active if a step of this length reaches it, as a fraction of the ranges of the free conditions."""
 _LIKE = 1e-6
-"""How near, relative, an objective must be to the best one to count as good as that: limits are met to so much only."""
+"""Relative difference of objectives that are equally good, by the tolerance of limits."""
 _SAME = 1e-4
-"""The share of its range within which two starts have come to the same optimum."""
+"""Fraction of the ranges within which two optima are the same."""
 _ASIDE = 1e-3
-"""How far from an optimum, as a share of the ranges, the place lies at which its second order is looked at."""
+"""Distance from an optimum, as a fraction of the ranges, of the point for its second-order check."""
 
 
 class Search:
-    """Sequential quadratic programming from several starts, in numbers z that go from 0 to 1 between their bounds."""
+    """Sequential quadratic programming from several starts, in variables z from 0 to 1 between the bounds."""
 
     def __init__(
         self, question: Question, n_starts: int, seed: int, progress: Callable[[int, float], None] | None
@@ -49,10 +49,10 @@ class Search:
         self.ends: list[Point] = []
         self.first_error: SolveError | None = None
         self.gain = 0.0
-        """What the objective gains at a place near the optimum, as a share of it."""
+        """The relative gain of the objective at a place near the optimum."""
 
     def point(self, numbers: np.ndarray) -> Point | None:
-        """The vessel run with these numbers; None where it cannot be."""
+        """The run of the vessel with these conditions; None if it fails."""
         key = numbers.tobytes()
         if key not in self.seen:
             try:
@@ -65,13 +65,13 @@ class Search:
         return self.seen[key]
 
     def misses(self, point: Point) -> np.ndarray:
-        """By how much each limit is missed, relative to its size, shape (limits,)."""
+        """The relative violation of each limit, shape (limits,)."""
         is_equal = np.array([limit.way == "=" for limit in self.question.limits], dtype=bool)
         left = point.left / self.sizes if len(self.sizes) else point.left
         return np.asarray(np.where(is_equal, np.abs(left), np.maximum(-left, 0.0)))
 
     def rank(self, point: Point) -> tuple[float, float]:
-        """The lower the better: first the limits, then the objective."""
+        """The order of places: first by the limits, then by the objective."""
         missed = float(self.misses(point).max(initial=0.0))
         return (missed if missed > MET else 0.0), self.sign * point.value
 
@@ -101,11 +101,11 @@ class Search:
         return self._optimum(min(alike, key=lambda p: _first_order(self, p)[1], default=best), is_stopped)
 
     def _place_aside(self, best: Point) -> np.ndarray | None:
-        """A place next to an optimum, if the objective is better there: it is a saddle then.
+        """A place near an optimum at which the objective is better (the optimum is then a saddle), if any.
 
-        The place lies in a direction along which no active limit or bound changes in the first order, so that the
-        Lagrange function decides (the second-order condition; J. Nocedal, S. J. Wright, Numerical Optimization, 2006,
-        section 12.5).
+        Active limits and bounds do not change in the first order in the direction to this place, so that the Lagrange
+        function decides (the second-order condition; J. Nocedal, S. J. Wright, Numerical Optimization, 2006, section
+        12.5).
         """
         _, _, multipliers = _first_order(self, best)
         z, widths = self.ranges.shares(best.numbers), self.ranges.widths(best.numbers)
@@ -124,7 +124,7 @@ class Search:
         return place if self.gain > SADDLE else None
 
     def _starts(self) -> list[np.ndarray]:
-        """Where to begin: the vessel's own numbers (or the middle), then places spread over the ranges."""
+        """The starts: the vessel's own conditions (or the middle), then places spread over the ranges."""
         own = np.array([n.value for n in self.question.free])
         first = np.where(np.isfinite(own), np.clip(self.ranges.shares(own), 0.0, 1.0), 0.5)
         from scipy.stats import qmc
@@ -133,7 +133,7 @@ class Search:
         return [first, *(0.05 + 0.9 * spread)]
 
     def _from(self, z: np.ndarray) -> None:
-        """Search from one start; the whole numbers by steps that are halved, the others anew for each of them."""
+        """Search from one start; whole numbers by steps that are halved, the other conditions for each of them."""
         if not self.is_whole.any():
             self._continuous(z)
             return
@@ -160,7 +160,7 @@ class Search:
                 steps = steps // 2
 
     def _continuous(self, z: np.ndarray) -> Point | None:
-        """The best from one start with its whole numbers as they are."""
+        """The best from one start with fixed whole numbers."""
         moving = np.flatnonzero(~self.is_whole)
         if not len(moving):
             point = self.point(np.round(self.ranges.numbers(z)))
@@ -172,14 +172,15 @@ class Search:
         return end
 
     def _not_met(self, best: Point) -> UnreachableError | NotFoundError:
-        """Which limits are not met together, and how near one comes; proven where stoichiometry forbids one of them."""
+        """The error of limits that are not met together, with the best values; proven if stoichiometry excludes one of
+        them."""
         question, texts = self.question, []
         display = question.vessel.spec.display
         certificate = next(filter(None, (_forbidden(question.vessel, limit) for limit in question.limits)), "")
         for limit, left, missed in zip(question.limits, best.left, self.misses(best), strict=True):
             if missed > MET:
                 there = limit.expression.shown_text(display, limit.value + limit.sign * left, 5)
-                texts.append(f"{limit.text(display)} (it comes to {there})")
+                texts.append(f"{limit.text(display)} (it reaches {there})")
         others = len(question.limits) - len(texts)
         together = ", with the other limits met" if others else ""
         nearest = f"nearest at {question.place(best.numbers.tolist())}"
@@ -187,8 +188,8 @@ class Search:
         if certificate:
             what = f"{' and '.join(texts)} cannot be met: {certificate}; {nearest}"
             return UnreachableError(what, label, advice, certificate=certificate)
-        tried = f"{self._count_starts()} and {len(self.seen)} runs, which prove nothing"
-        what = f"nothing was found within these bounds that meets {' and '.join(texts)}{together}; {nearest}"
+        tried = f"{self._count_starts()} and {len(self.seen)} runs, which are not a proof"
+        what = f"no point within these bounds was found that meets {' and '.join(texts)}{together}; {nearest}"
         return NotFoundError(f"{what}. Tried: {tried}", label, f"{advice}; or give more starts")
 
     def _count_starts(self) -> str:
@@ -204,9 +205,7 @@ class Search:
         slopes[changes < 1e-9 * np.maximum(changes.max(axis=1, keepdims=True), abs(best.value))] = 0.0  # rounding
         remark = question.objective.counts(question.vessel.spec.display)
         if first_order > FIRST_ORDER and not is_stopped:
-            remark = (
-                "note: the first-order conditions hold only roughly: give it more starts, or look around it (sweep)"
-            )
+            remark = "note: the first-order conditions are met only approximately: give more starts, or examine its surroundings (sweep)"
         return Optimum(
             best.run.vessel,
             best.run,
@@ -230,11 +229,11 @@ class Search:
         )
 
     def _count(self) -> int:
-        """Integrations so far: of runs, and of their slopes."""
+        """Number of integrations so far: of runs, and of their derivatives."""
         return len(self.seen) + sum("slopes" in vars(p) for p in self.seen.values() if p is not None)
 
     def _others(self, best: Point) -> tuple[tuple[float, str], ...]:
-        """Other optima that starts came to, the best of them first."""
+        """Other optima that were found, the best first."""
         found: list[Point] = [best]
         for end in sorted(self.ends, key=self.rank):
             z = self.ranges.shares(end.numbers)
@@ -248,7 +247,7 @@ class Search:
 
 
 def _forbidden(vessel: Vessel | Train, limit: Limit) -> str:
-    """What stoichiometry has against a limit on a single metric; empty if nothing."""
+    """The stoichiometric certificate against a limit on a single metric; empty if none."""
     if not isinstance(vessel, Vessel) or len(limit.expression.metrics) != 1:
         return ""
     metric = limit.expression.metrics[0]
@@ -262,7 +261,7 @@ def _forbidden(vessel: Vessel | Train, limit: Limit) -> str:
 
 
 class _Program:
-    """One nonlinear program: some z move, the others stay."""
+    """One nonlinear program: some z are variable, the others fixed."""
 
     def __init__(self, search: Search, z: np.ndarray, moving: np.ndarray) -> None:
         self.search, self.z, self.moving = search, z.copy(), moving
@@ -270,7 +269,7 @@ class _Program:
         self.scale = max(abs(first.value), 1e-12) if first is not None else 1.0
 
     def solve(self) -> Point | None:
-        """The best from here; None where it cannot be run here."""
+        """The best from here; None if it cannot be run here."""
         is_equal = np.array([limit.way == "=" for limit in self.search.question.limits], dtype=bool)
         end = SequentialProgram(self._values, self._slopes, is_equal).solve(self.z[self.moving])
         return self._at(end) if end is not None else None
@@ -288,7 +287,7 @@ class _Program:
         return self.search.sign * point.value / self.scale, point.left / self.search.sizes
 
     def _slopes(self, moved: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """Of the objective and of the margins of the limits by what moves."""
+        """Derivatives of the objective and of the margins of the limits by the variable z."""
         point = self._at(moved)
         assert point is not None
         rows = (point.slopes * self.search.ranges.widths(point.numbers))[:, self.moving]
@@ -298,9 +297,9 @@ class _Program:
 def _first_order(search: Search, point: Point) -> tuple[tuple[ActiveLimit, ...], float, tuple[float, ...]]:
     """Active bounds and limits at a place, the residual of the first-order conditions, and multipliers of limits.
 
-    Multipliers not below zero by non-negative least squares of the objective's slopes on those of the active limits (C.
-    L. Lawson, R. J. Hanson, Solving Least Squares Problems, 1974, chapter 23); the remainder counts relative to the
-    objective, over the whole ranges of the free numbers.
+    Non-negative multipliers by least squares of the gradient of the objective on those of the active limits (C. L.
+    Lawson, R. J. Hanson, Solving Least Squares Problems, 1974, chapter 23); the residual is relative to the objective,
+    over the whole ranges of the free conditions.
     """
     question, display = search.question, search.question.vessel.spec.display
     widths = search.ranges.widths(point.numbers)

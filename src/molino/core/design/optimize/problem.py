@@ -1,4 +1,5 @@
-"""What an optimization asks for: free numbers with bounds, an objective, limits; and the vessel run at a place."""
+"""The question of an optimization: free conditions with bounds, an objective, limits; and the run of the vessel at a
+place."""
 
 from __future__ import annotations
 
@@ -28,24 +29,24 @@ from molino.core.unit_tables import SI_UNITS
 from molino.core.units import Value
 
 RATIO = 300.0
-"""A range whose ends are farther apart than this is searched by logarithms."""
+"""Ratio of the ends of a range above which it is searched by logarithms."""
 _DIFFERENCE = 1e-5
-"""The share of its range by which a number is moved for a difference."""
+"""Step of a difference, as a fraction of the range of a condition."""
 
 
 @dataclass(frozen=True)
 class FreeNumber:
-    """A number that was free: a setting with its bounds and its value at the optimum, in SI.
+    """A free condition with its bounds and its value at the optimum, in SI.
 
     Attributes
     ----------
     name, kind, unit : str
-        `unit` is the one it is shown in.
+        `unit` is its unit in results.
     low, high, value : float
     is_whole : bool
         Whether it is a whole number.
     portion : Portion or None
-        How much is fed or charged of a species, in the form (a concentration, a fraction, a ratio) that it was given.
+        The portion of a species in the feed or charge, in the given form (a concentration, a fraction, a ratio).
     """
 
     name: str
@@ -58,7 +59,7 @@ class FreeNumber:
     portion: Portion | None = None
 
     def given(self, si: float) -> Any:
-        """One of its numbers as `with_` takes it."""
+        """A value in the form that `with_` takes."""
         if self.is_whole:
             return round(si)
         if self.portion is not None:
@@ -66,11 +67,11 @@ class FreeNumber:
         return Value(si, self.unit) if self.unit else si
 
     def shown(self, si: float) -> float:
-        """One of its numbers in its unit."""
+        """A value in its unit."""
         return float(units.unit(self.unit).from_si(si)) if self.unit else si
 
     def text(self, si: float, digits: int = 5) -> str:
-        """One of its numbers with its unit."""
+        """A value with its unit."""
         if self.is_whole:
             return f"{si:.0f}"
         if self.portion is not None and not self.unit:
@@ -79,9 +80,9 @@ class FreeNumber:
 
 
 class FreeRanges:
-    """The ranges of free numbers, and places in them as shares from 0 to 1.
+    """The ranges of free conditions, and places in them as fractions from 0 to 1.
 
-    Where its ends are far apart a range is divided by logarithms; a whole number never is.
+    A range whose ends are far apart is logarithmic, except for whole numbers.
     """
 
     def __init__(self, free: Sequence[FreeNumber]) -> None:
@@ -91,7 +92,7 @@ class FreeRanges:
         self.is_log = (self.low > 0) & (self.high > RATIO * self.low) & ~self.is_whole
 
     def numbers(self, z: np.ndarray) -> np.ndarray:
-        """Free numbers in SI from shares of their ranges."""
+        """Free conditions in SI from fractions of their ranges."""
         with np.errstate(all="ignore"):
             powers = self.low * (self.high / self.low) ** z
         return np.asarray(np.where(self.is_log, powers, self.low + (self.high - self.low) * z))
@@ -103,7 +104,7 @@ class FreeRanges:
         return np.asarray(np.where(self.is_log, logs, (numbers - self.low) / (self.high - self.low)))
 
     def widths(self, numbers: np.ndarray) -> np.ndarray:
-        """d(number)/d(share)."""
+        """d(condition)/d(fraction)."""
         with np.errstate(all="ignore"):
             logs = numbers * np.log(self.high / self.low)
         return np.asarray(np.where(self.is_log, logs, self.high - self.low))
@@ -111,7 +112,7 @@ class FreeRanges:
 
 @dataclass(frozen=True, eq=False)
 class Question(Frozen):
-    """What an optimization asks for, read and checked."""
+    """The question of an optimization, read and checked."""
 
     vessel: Vessel | Train
     objective: MetricExpression
@@ -123,13 +124,13 @@ class Question(Frozen):
     moving: tuple[MovingNumber, ...] = ()
 
     def require_known(self) -> None:
-        """Raise InputError if constants still wait for a fit."""
+        """Raise InputError if constants are unknown."""
         for one in self.vessel.vessels:
             one.spec.require_known()
 
     @cached_property
     def metrics(self) -> tuple[Metric, ...]:
-        """All that is asked for at the end."""
+        """All metrics at the end."""
         expressions = [self.objective, *(limit.expression for limit in self.limits if not limit.is_everywhere)]
         return tuple(dict.fromkeys(m for e in expressions for m in e.metrics))
 
@@ -138,15 +139,15 @@ class Question(Frozen):
         return tuple(number.name for number in self.free)
 
     def at(self, numbers: Sequence[float]) -> Vessel | Train:
-        """The vessel with some free numbers in SI."""
+        """The vessel with given free conditions in SI."""
         return self.vessel.with_({n.name: n.given(float(x)) for n, x in zip(self.free, numbers, strict=True)})
 
     def place(self, numbers: Sequence[float]) -> str:
-        """Some free numbers in words."""
+        """Free conditions in words."""
         return ", ".join(f"{n.name} = {n.text(float(x), 4)}" for n, x in zip(self.free, numbers, strict=True))
 
     def evaluated(self, numbers: np.ndarray) -> Point:
-        """It run with some free numbers in SI; SolveError where it cannot be."""
+        """The run with given free conditions in SI; SolveError if it fails."""
         run: Any = self.at(numbers.tolist()).run()
         found = {m: run.metric(m) for m in self.metrics}
         value = self.objective.value([found[m] for m in self.objective.metrics])
@@ -160,13 +161,13 @@ class Question(Frozen):
             where.append(at)
         if not (math.isfinite(value) and np.isfinite(left).all()):
             message = f"{self.objective} or a limit is not defined at {self.place(numbers.tolist())}"
-            raise SolveError(message, self.vessel.label, "it divides by nothing there: choose other bounds")
+            raise SolveError(message, self.vessel.label, "it has a division by zero there: choose other bounds")
         return Point(self, numbers, run, value, np.array(left), tuple(where))
 
 
 @dataclass(eq=False)
 class Point:
-    """A place of the search: the vessel run there, with its objective and the margin of each limit."""
+    """A place of the search: the run of the vessel, with its objective and the margin of each limit."""
 
     question: Question
     numbers: np.ndarray
@@ -174,11 +175,12 @@ class Point:
     value: float
     left: np.ndarray
     where: tuple[float, ...]
-    """Along the run, of each limit that holds everywhere; nan of the others."""
+    """Extremes along the run for limits that apply everywhere; nan for the others."""
 
     @cached_property
     def slopes(self) -> np.ndarray:
-        """Of the objective and of the margin of each limit by the free numbers, shape (1 + limits, free)."""
+        """Derivatives of the objective and of the margin of each limit by the free conditions, shape (1 + limits,
+        free)."""
         q = self.question
         names = [n.name for n in q.free]
         by_metric = dict(zip(q.metrics, self.run.slopes(q.metrics, names), strict=True))
@@ -199,7 +201,7 @@ class Point:
         if not isinstance(self.run, TrainRun):
             return np.asarray(slopes_where(self.run, at, metric, self.question.names))
         found = []
-        for j, number in enumerate(self.question.free):  # of a train by central differences
+        for j, number in enumerate(self.question.free):  # for a train by central differences
             away = np.zeros(len(self.numbers))
             away[j] = _DIFFERENCE * (number.high - number.low)
             ends = [self.question.at((self.numbers + sign * away).tolist()).run() for sign in (1, -1)]
@@ -219,7 +221,7 @@ def read_question(
     confidence: Any = None,
     spread: Any = None,
 ) -> Question:
-    """The question of an optimization, read and checked; InputError with all that is wrong with it."""
+    """The question of an optimization, read and checked; InputError with all its faults."""
     vessel = read_plant(given_vessel, "optimize")
     faults = Faults()
     if (maximize is None) == (minimize is None):
@@ -281,14 +283,14 @@ def _read_moving(vessel: Vessel | Train, name: str, given: FreeProfile) -> Movin
 
 
 def _check_moving(moving: Sequence[MovingNumber], numbers: Sequence[FreeNumber], confidence: Any) -> None:
-    """Raise InputError for what does not go together with free profiles."""
+    """Raise InputError for options that cannot be combined with free profiles."""
     if not moving:
         return
     if confidence is not None:
         raise InputError("a confidence is given together with free profiles", "", "find the profile first, then size")
     if whole := [n.name for n in numbers if n.is_whole]:
         message = f"{', '.join(whole)} is a whole number, and profiles are free"
-        raise InputError(message, "", "try it number by number")
+        raise InputError(message, "", "run it for each number")
     if len({m.pieces for m in moving}) > 1:
         raise InputError("the free profiles differ in their pieces", "", "give the same number of pieces to each")
     names = {n.name for n in numbers} & {m.name for m in moving}
@@ -297,9 +299,9 @@ def _check_moving(moving: Sequence[MovingNumber], numbers: Sequence[FreeNumber],
 
 
 def _read_free(vessel: Vessel | Train, setting: Condition, ends: Any) -> FreeNumber:
-    """A free number with its bounds; it begins at the vessel's own value where that lies between them."""
+    """A free condition with its bounds; the search begins at the vessel's own value if it is between them."""
     if isinstance(ends, str) or not isinstance(ends, Sequence) or len(ends) != 2:
-        raise InputError(f"{ends!r} are no bounds", "", "give (low, high)")
+        raise InputError(f"{ends!r} are not bounds", "", "give (low, high)")
     (low, form), (high, other) = (setting.read(end) for end in ends)
     if form != other:
         raise InputError(f"'{ends[0]}' and '{ends[1]}' are of different kinds", "", "give both in one form")

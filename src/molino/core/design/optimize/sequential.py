@@ -1,10 +1,10 @@
 """Sequential quadratic programming for few numbers between 0 and 1, with exact slopes.
 
-Each step solves a quadratic program for the Lagrange function, whose second derivatives are gathered by damped BFGS
-updates (M. J. D. Powell, in Numerical Analysis, Dundee 1977, Lecture Notes in Mathematics 630, 144), and goes as far
-along it as an exact penalty function falls (S. P. Han, J. Optim. Theory Appl. 22 (1977) 297), with a second-order
-correction where limits curve. Near the end, where differences of the objective are rounding, full steps are taken as
-long as the first-order conditions gain from them.
+Each step solves a quadratic program for the Lagrange function, whose second derivatives are approximated by damped BFGS
+updates (M. J. D. Powell, in Numerical Analysis, Dundee 1977, Lecture Notes in Mathematics 630, 144), with a line search
+on an exact penalty function (S. P. Han, J. Optim. Theory Appl. 22 (1977) 297), with a second-order correction where
+limits curve. Near the end, where differences of the objective are rounding, full steps are taken as long as they reduce
+the residual of the first-order conditions.
 """
 
 from __future__ import annotations
@@ -17,21 +17,21 @@ import numpy as np
 from scipy.optimize import nnls
 
 Values = Callable[[np.ndarray], tuple[float, np.ndarray] | None]
-"""Objective, and the margin of each limit (not below zero; of equalities zero); None where they have no value."""
+"""Objective, and the margin of each limit (not negative; zero for equalities); None where they are undefined."""
 Slopes = Callable[[np.ndarray], tuple[np.ndarray, np.ndarray]]
-"""Slopes of both, shapes (numbers,) and (limits, numbers)."""
+"""Derivatives of both, shapes (variables,) and (limits, variables)."""
 
 _LONGEST = 0.5
-"""The longest step of any number, at first; it grows with steps that succeed."""
+"""The longest step of any variable, at first; it grows with successful steps."""
 _ROUNDING = 1e-9
 """Changes of the objective, relative, that may be rounding of an integration."""
 _STEEP = 1e3
-"""Weight of the square of what a quadratic program leaves of limits that cannot be met together."""
+"""Weight of the squared violation in a quadratic program whose limits cannot be met together."""
 
 
 @dataclass
 class QuadraticStep:
-    """The solution of a quadratic program: the step, multipliers of its rows, and the share of limits left unmet."""
+    """The solution of a quadratic program: the step, multipliers of its rows, and the relaxed fraction of limits."""
 
     step: np.ndarray
     multipliers: np.ndarray
@@ -39,7 +39,7 @@ class QuadraticStep:
 
 
 def least_distance(rows: np.ndarray, limits: np.ndarray) -> tuple[np.ndarray, np.ndarray] | None:
-    """The shortest u with rows u >= limits, and the multipliers; None where no such u exists.
+    """The shortest u with rows u >= limits, and the multipliers; None if no such u exists.
 
     By non-negative least squares (C. L. Lawson, R. J. Hanson, Solving Least Squares Problems, 1974, chapter 23,
     problem LDP).
@@ -58,9 +58,9 @@ def least_distance(rows: np.ndarray, limits: np.ndarray) -> tuple[np.ndarray, np
 def quadratic_step(
     curvature: np.ndarray, slope: np.ndarray, rows: np.ndarray, limits: np.ndarray, may_miss: np.ndarray
 ) -> QuadraticStep:
-    """The least of slope d + d curvature d / 2 with rows d >= limits.
+    """The minimum of slope d + d curvature d / 2 with rows d >= limits.
 
-    Where the limits that `may_miss` marks cannot be met, they are relaxed by the least common share.
+    If the limits that `may_miss` marks cannot be met, they are relaxed by the least common fraction.
 
     Parameters
     ----------
@@ -96,7 +96,7 @@ def quadratic_step(
 
 
 def _root(square: np.ndarray) -> np.ndarray:
-    """L with L L' = square; where rounding has left that indefinite, its eigenvalues are raised above zero."""
+    """L with L L' = square; if rounding has made it indefinite, its eigenvalues are raised above zero."""
     try:
         return np.linalg.cholesky(square)
     except np.linalg.LinAlgError:
@@ -106,30 +106,30 @@ def _root(square: np.ndarray) -> np.ndarray:
 
 _LEAST_EIGENVALUE = 1e-12
 _JUMP, _LARGEST = 1e12, 1e100
-"""The largest factor by which one step may raise the curvature, and the largest change of slopes; beyond, as where
-limits cannot be met and their multipliers grow, the curvature stays as it is."""
+"""The largest factor by which one step may raise the curvature, and the largest change of gradients; beyond these
+(limits that cannot be met) the curvature is not updated."""
 _TINY, _TINY_STEPS = 1e-6, 5
-"""A share of the ranges, and so many steps below it one after another, that end a search."""
+"""A fraction of the ranges, and the number of consecutive steps below it that end a search."""
 
 
 class SequentialProgram:
-    """One search; `solve` gives the place where it ended.
+    """One search; `solve` returns its end.
 
     Parameters
     ----------
     values, slopes : callables
-        See `Values` and `Slopes`; `slopes` is asked only where `values` had some.
+        See `Values` and `Slopes`; `slopes` is called only where `values` is defined.
     is_equal : array of bool, shape (limits,)
-        Which limits are equalities.
+        Whether each limit is an equality.
     """
 
     def __init__(self, values: Values, slopes: Slopes, is_equal: np.ndarray) -> None:
         self.values, self.slopes, self.is_equal = values, slopes, is_equal
 
     def solve(self, z: np.ndarray, most: int = 150, solved: float = 2e-8) -> np.ndarray | None:
-        """From a place to where no number would move by more than `solved` any more, in so many steps at most.
+        """Search from a place until no variable would move by more than `solved`, in a limited number of steps.
 
-        None where the first place has no values.
+        None if the objective is undefined at the first place.
         """
         here = self.values(z)
         if here is None:
@@ -168,7 +168,7 @@ class SequentialProgram:
             )
             z, slope, rows = z_new, slope_new, rows_new
             tiny = tiny + 1 if np.abs(s).max() < _TINY else 0
-            if tiny == _TINY_STEPS:  # as at a jump, where a vessel ignites
+            if tiny == _TINY_STEPS:  # as at a discontinuity, where a vessel ignites
                 break
         return z
 
@@ -189,7 +189,8 @@ class SequentialProgram:
         return quadratic_step(curvature, slope, matrix, limits, may_miss)
 
     def _of_limits(self, multipliers: np.ndarray) -> np.ndarray:
-        """Multipliers of the limits from those of the rows of a quadratic program; those of equalities have a sign."""
+        """Multipliers of the limits from those of the rows of a quadratic program; those of equalities may be
+        negative."""
         count, equal = len(self.is_equal), self.is_equal
         found = multipliers[:count].copy()
         found[equal] -= multipliers[count : count + int(equal.sum())]
@@ -209,7 +210,7 @@ class SequentialProgram:
         size: float,
         rows: np.ndarray,
     ) -> tuple[float, np.ndarray, float, np.ndarray] | None:
-        """How far to go along a step: the share taken, the place, its objective and the margins of its limits."""
+        """The line search along a step: the fraction taken, the place, its objective and the margins of its limits."""
         step, missed = found.step, float(self._missed(left).sum())
         merit = value + penalty * missed
         fall = float(slope @ step) - penalty * missed * (1 - found.unmet)
@@ -243,7 +244,7 @@ class SequentialProgram:
         found: QuadraticStep,
         rows: np.ndarray,
     ) -> np.ndarray | None:
-        """The place moved by the shortest way on which the active limits are met in the first order."""
+        """The place after the shortest move that meets the active limits in the first order."""
         active = np.flatnonzero(np.abs(self._of_limits(found.multipliers)) > 0)
         if not len(active):
             return None
@@ -252,7 +253,7 @@ class SequentialProgram:
 
 
 def _updated(curvature: np.ndarray, step: np.ndarray, change: np.ndarray) -> np.ndarray:
-    """The damped BFGS update, which keeps it positive definite; none across a jump of the slopes."""
+    """The damped BFGS update, which keeps it positive definite; omitted across a discontinuity of the gradient."""
     turned = curvature @ step
     own = float(step @ turned)
     if own <= 1e-300:

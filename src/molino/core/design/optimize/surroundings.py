@@ -16,7 +16,7 @@ class ActiveLimit:
     text : str
         Which.
     worth : float
-        What the objective gains for each `per` by which it is relaxed, in the units shown.
+        Gain of the objective per `per` by which it is relaxed, in the units of results.
     per, unit : str
         The units of the limited quantity and of the objective.
     """

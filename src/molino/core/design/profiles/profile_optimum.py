@@ -1,4 +1,4 @@
-"""The answer to a question with free profiles: the search, and what it came to as an `Optimum`."""
+"""The answer to a question with free profiles: the search and its result as an `Optimum`."""
 
 from __future__ import annotations
 
@@ -28,20 +28,20 @@ from molino.core.terms.heat import Profile
 from molino.core.units import Value
 
 _ACTIVE = 1e-5
-"""The share of the largest switching function, or of the objective, below which a multiplier is none."""
+"""Fraction of the largest switching function, or of the objective, below which a multiplier is zero."""
 _ROUGHLY = 5e-3
-"""What may be left of the first-order conditions, relative to the objective, without a word."""
+"""Largest residual of the first-order conditions, relative to the objective, without a remark."""
 _SINGULAR = 1e-5
 _MOST_MARGINS, _BY_ELEMENT = 6, 3
-"""Rounds in which limits are tightened, and how many of them by elements."""
+"""Rounds in which limits are tightened, and the number of those by elements."""
 _FURTHER, _NEIGHBORS = 1.5, 5
-"""By how many times the miss an element's limit is tightened, with so many elements around: its neighbors give way."""
+"""The factor by which the limit of an element is tightened per violation, and the number of neighbors with it."""
 _WITHIN = np.linspace(0.0, 1.0, 9)
-"""The shares of an element at which the run is compared with limits along it."""
+"""The fractions of an element at which the run is compared with limits along it."""
 _SAME_PLACE = 1e-10
-"""The share of the run within which two places are one."""
+"""Fraction of the run within which two places are the same."""
 _AT_BOUND = 1e-8
-"""The share of its range within which a number is put on its bound."""
+"""Fraction of its range within which a condition is set to its bound."""
 _OTHER = 1e-3
 
 Courses = Sequence[tuple[np.ndarray, np.ndarray]]
@@ -99,7 +99,7 @@ def _found(
 
 
 def _tightened(found: _Answer) -> _Answer:
-    """The same with limits tightened by as much as its run misses them, until it meets them."""
+    """The same with limits tightened by their violation in the run, until they are met."""
     for n in range(_MOST_MARGINS):
         of_end, of_path = found.margins(is_last=n >= _BY_ELEMENT)
         is_needed = (of_end.any() or of_path.any()) and not found.search.is_stopped
@@ -111,11 +111,11 @@ def _tightened(found: _Answer) -> _Answer:
 
 
 def _standing(question: Question) -> Vessel:
-    """The vessel with a constant profile for each moving number."""
+    """The vessel with a constant profile for each free profile."""
     vessel = question.vessel
     assert isinstance(vessel, Vessel)
     if vessel.spec.switch() is not None:
-        message = "a vessel with a capacity may overflow, of which a search for profiles knows nothing"
+        message = "a vessel with a capacity may overflow, which a search for profiles does not support"
         advice = f"leave the capacity out, and add the limit 'volume everywhere <= {getattr(vessel, 'capacity', '')}'"
         raise InputError(message, vessel.label, advice)
     middle = {m.name: Profile([(0.0, m.given((m.low + m.high) / 2))]) for m in question.moving}
@@ -123,13 +123,13 @@ def _standing(question: Question) -> Vessel:
     symbols = {s for m in question.moving for s in m.symbols}
     for symbol, course in found.spec.moving_numbers().items():
         if symbol not in symbols and len({*course.values}) > 1:
-            message = "another number changes while it runs, besides those that are free"
+            message = "another condition changes during the run, besides those that are free"
             raise InputError(message, vessel.label, "free that one, too, or give it one value")
     return found
 
 
 def vessel_with(question: Question, courses: Courses, numbers: np.ndarray) -> Vessel:
-    """The vessel with courses over shares of the run, and free numbers in SI."""
+    """The vessel with courses over fractions of the run, and free conditions in SI."""
     vessel = question.at(numbers.tolist()) if len(numbers) else question.vessel
     assert isinstance(vessel, Vessel)
     along, factor = vessel.spec.profile_axis
@@ -143,7 +143,7 @@ def vessel_with(question: Question, courses: Courses, numbers: np.ndarray) -> Ve
 
 
 def _without_repetition(at: np.ndarray, values: np.ndarray) -> list[tuple[float, float]]:
-    """The points of a course, those that are given twice once, and none between two of one value."""
+    """The points of a course without duplicates, and without points between two of the same value."""
     found: list[tuple[float, float]] = []
     for t, v in zip(at.tolist(), values.tolist(), strict=True):
         if found and abs(t - found[-1][0]) < _SAME_PLACE:
@@ -155,12 +155,12 @@ def _without_repetition(at: np.ndarray, values: np.ndarray) -> list[tuple[float,
 
 
 def _miss(limit: Limit, left: float) -> float:
-    """By how much a limit is missed, as a share of its size."""
+    """The relative violation of a limit."""
     return (abs(left) if limit.way == "=" else max(-left, 0.0)) / max(abs(limit.value), 1e-12)
 
 
 class _Answer:
-    """What a search came to, in the words of an `Optimum`."""
+    """The result of a search as an `Optimum`."""
 
     def __init__(
         self, question: Question, dynamic: DynamicQuestion, search: ProfileSearch, best: ProfileResult
@@ -185,9 +185,9 @@ class _Answer:
         first_order = self._first_order(value)
         remark = objective.counts(question.vessel.spec.display)
         if self.dynamic.is_cautious:
-            remark = "note: every dosed reactant is limited as if it were the one that is short: more may be gained"
+            remark = "note: every dosed reactant is assumed to be limiting: a better optimum may exist"
         if first_order > _ROUGHLY:
-            remark = "note: the first-order conditions hold only roughly: give it more starts or pieces"
+            remark = "note: the first-order conditions are met only approximately: give more starts or pieces"
         free = tuple(replace(n, value=float(x)) for n, x in zip(question.free, self.numbers, strict=True))
         return Optimum(
             self.vessel,
@@ -212,9 +212,9 @@ class _Answer:
         )
 
     def margins(self, is_last: bool) -> tuple[np.ndarray, np.ndarray]:
-        """By how much the run misses each limit at the end, and each along it, in SI; see `ProfileProgram`.
+        """The violations in the run of each limit at the end, and of each along it, in SI; see `ProfileProgram`.
 
-        Along the run by elements, since the run seldom misses a limit everywhere by as much; at last by the most.
+        Along the run by elements, since the violation varies; in the last rounds by the largest.
         """
         program, vessel, trajectory = self.best.program, self.vessel, self.run.trajectory
         of_end = np.zeros(len(self.dynamic.at_end))
@@ -233,14 +233,14 @@ class _Answer:
                 allowed = _MET * max(abs(limit.value), 1e-12)
                 over = np.where(least < -allowed, -least, 0.0)
                 of_path[:, n] = over.max() if is_last else _FURTHER * maximum_filter1d(over, _NEIGHBORS)
-                if not limit.is_everywhere and not over.any():  # after a failure of cooling, by the runs of its own
+                if not limit.is_everywhere and not over.any():  # after a cooling failure, by separate runs
                     miss = -limit.sign * (self.run.metric(limit.expression.metrics[0]) - limit.value)
                     of_path[:, n] = miss if miss > allowed else 0.0
         return of_end, of_path
 
     @cached_property
     def left(self) -> tuple[float, ...]:
-        """By how much the run meets each limit, in SI."""
+        """The margin of each limit in the run, in SI."""
         found = []
         for limit in self.question.limits:
             if limit.is_everywhere:
@@ -252,7 +252,7 @@ class _Answer:
 
     @property
     def missed(self) -> float:
-        """The most by which the run misses a limit, as a share of its size."""
+        """The largest relative violation of a limit in the run."""
         return max((_miss(limit, own) for limit, own in zip(self.question.limits, self.left, strict=True)), default=0.0)
 
     def _not_met(self) -> NotFoundError:
@@ -260,13 +260,13 @@ class _Answer:
         for limit, own in zip(self.question.limits, self.left, strict=True):
             if _miss(limit, own) > 20 * _MET:
                 there = limit.expression.shown_text(display, limit.value + limit.sign * own, 5)
-                texts.append(f"{limit.text(display)} (it comes to {there})")
+                texts.append(f"{limit.text(display)} (it reaches {there})")
         what = f"no course was found within these bounds that meets {' and '.join(texts)}"
         advice = "give more starts or pieces, widen the bounds, free another number, or ask for less"
-        return NotFoundError(f"{what}; the search is local and proves nothing", self.question.vessel.label, advice)
+        return NotFoundError(f"{what}; the search is local and not a proof", self.question.vessel.label, advice)
 
     def _first_order(self, value: float) -> float:
-        """What the course could still gain in the first order, relative to the objective; see `Optimum`."""
+        """The possible first-order gain of the course, relative to the objective; see `Optimum`."""
         program = self.best.program
         lengths = self.best.place.trajectories.layout.lengths
         total = 0.0
@@ -276,7 +276,7 @@ class _Answer:
                 rows = program.owner == j
                 part = own[rows]
                 if phase.kinds[k] == FREE and self.best.limit_along(j) is not None:
-                    continue  # multipliers of the limit stand at ends of elements only: what they leave says nothing
+                    continue  # multipliers of the limit exist only at ends of elements: their residual is not meaningful
                 if phase.kinds[k] == FREE:
                     nodes = next(n for i, q, n in program.node_at if (i, q) == (j, k))
                     part = self._of_nodes(part, phase.elements, self.best.place.z[nodes], moving.kind)
@@ -292,7 +292,7 @@ class _Answer:
 
     @staticmethod
     def _of_nodes(part: np.ndarray, elements: int, z: np.ndarray, kind: str) -> np.ndarray:
-        """What the switching function lacks where nodes lie at a bound, and may have a sign there."""
+        """The correction of the switching function at nodes that are at a bound."""
         found = part.copy()
         for p in range(len(part) // elements):
             ends = z[p : p + 2] if kind == "linear" else z[p : p + 1]
@@ -304,7 +304,7 @@ class _Answer:
         return found
 
     def _multipliers(self) -> tuple[float, ...]:
-        """What the objective gains for each unit in SI by which a limit is relaxed."""
+        """Gain of the objective per unit in SI by which a limit is relaxed."""
         solution, dynamic = self.best.solution, self.dynamic
         begin, count = int((~dynamic.is_equal).sum()), len(self.best.program.owner)
         inequalities, equalities = iter(solution.of_left[:begin]), iter(solution.of_equal)
@@ -317,7 +317,7 @@ class _Answer:
         return tuple(found)
 
     def _active(self) -> list[ActiveLimit]:
-        """Active limits and bounds with their worth."""
+        """Active limits and bounds with their multipliers."""
         question, solution, dynamic = self.question, self.best.solution, self.dynamic
         display, unit = question.vessel.spec.display, question.objective.unit(question.vessel.spec.display)
         scale = max(abs(self.best.place.value), 1e-12)
@@ -340,7 +340,7 @@ class _Answer:
         return found
 
     def _active_bounds(self, k: int, moving: Any, scale: float, unit: str) -> list[ActiveLimit]:
-        """The bounds of a moving number, each with what it gains to move it along all of its arcs."""
+        """The bounds of a free profile, each with the gain of moving it along all of its arcs."""
         program, z = self.best.program, self.best.place.z
         lengths = self.best.place.trajectories.layout.lengths
         worth = {"lower": 0.0, "upper": 0.0}
@@ -363,7 +363,7 @@ class _Answer:
         return found
 
     def _active_slopes(self, scale: float, unit: str) -> list[ActiveLimit]:
-        """The steepest slopes that are reached, with what it gains to let a number be steeper."""
+        """The steepest slopes that are active, with the gain of a steeper one."""
         program, solution, vessel = self.best.program, self.best.solution, self.vessel
         along, factor = vessel.spec.profile_axis
         per = vessel.spec.display.unit(along)
@@ -378,19 +378,20 @@ class _Answer:
                     own_unit = "K" if moving.unit == "degC" else moving.unit
                     slope_unit = f"{own_unit or '1'}/{per}" if per else own_unit
                     steepest = units.number_text(moving.slope * factor * self._slope_factor(moving.unit, per), 4)
-                    text = f"{moving.name} {word} as steeply as it may, {steepest} {units.pretty(slope_unit)}".rstrip()
+                    text = f"{moving.name} {word} at its steepest slope, {steepest} {units.pretty(slope_unit)}".rstrip()
                     worth = own / factor / self._slope_factor(moving.unit, per) / self.own
                     found.append(ActiveLimit(text, worth, slope_unit, unit))
         return found
 
     @staticmethod
     def _slope_factor(unit: str, per: str) -> float:
-        """A slope in SI times this is one in the units shown."""
+        """The factor from a slope in SI to the units of results."""
         own = units.unit(unit).factor if unit else 1.0
         return float((units.unit(per).factor if per else 1.0) / own)
 
     def _slopes(self) -> np.ndarray:
-        """Of the objective and of each limited expression by the free numbers, in SI, the profiles stretched along."""
+        """Derivatives of the objective and of each limited expression by the free conditions in SI, with the profiles
+        scaled to the run."""
         question, program = self.question, self.best.program
         rows = np.full((1 + len(question.limits), len(question.free)), np.nan)
         if not len(question.free):
@@ -422,7 +423,7 @@ class _Answer:
     def _smooth(self, switching: np.ndarray) -> np.ndarray:
         """The switching function with means over pieces where a limit along the run is active.
 
-        There its multipliers stand at ends of elements, and between them it only jumps.
+        The multipliers of such a limit exist only at ends of elements.
         """
         found, program = switching.copy(), self.best.program
         for j, phase in enumerate(program.phases):
@@ -446,7 +447,7 @@ class _Answer:
         return _joined(found)
 
     def _kind_between(self, k: int, j: int) -> str:
-        """What keeps a number between its bounds: a limit along the run, nothing (singular), or the best value."""
+        """The kind of an arc between bounds: along a limit, singular, or at the best value."""
         program, place, dynamic = self.best.program, self.best.place, self.dynamic
         rows, path_limit = program.owner == j, self.best.limit_along(j)
         if path_limit is not None:
@@ -472,7 +473,7 @@ class _Answer:
         return "singular" if np.median(bend) <= _SINGULAR * np.median(size) else "between its bounds"
 
     def _others(self, value: float) -> tuple[tuple[float, str], ...]:
-        """Other optima that starts came to on even pieces."""
+        """Other optima that were found on even pieces."""
         found: list[tuple[float, str]] = []
         ends = sorted(self.search.ends, key=lambda r: r.place.value)
         reference = next((r for r in ends if r.missed < 1e-4), None)
@@ -501,7 +502,7 @@ def _joined(arcs: Sequence[Arc]) -> list[Arc]:
 
 
 def _edges(arc: Arc, moving: Any, times: np.ndarray, values: np.ndarray) -> list[Arc]:
-    """An arc between bounds, without the stretches at its ends in which the number is at a bound."""
+    """An arc between bounds, without the sections at its ends in which the condition is at a bound."""
     if arc.kind not in ("between its bounds", "singular"):
         return [arc]
     inside = (times >= arc.begin) & (times <= arc.end)

@@ -1,7 +1,7 @@
-"""From a question with free profiles to a program of finitely many numbers, with exact slopes and second derivatives.
+"""The program with finitely many variables of a question with free profiles, with exact first and second derivatives.
 
-The run is divided into phases, and each phase into pieces. Over a piece a free number is constant or a straight line;
-in a phase it may be at a bound all along. Where one phase ends and the next begins may be free, too.
+The run is divided into phases, and each phase into pieces. Over a piece a free condition is constant or linear; in a
+phase it may be at a bound throughout. The ends of phases may also be free.
 """
 
 from __future__ import annotations
@@ -32,7 +32,7 @@ from molino.core.safety.cooling_failure import temperature_when_reacted
 
 LOW, HIGH, FREE = "low", "high", "free"
 SHORTEST = 2e-4
-"""The least share of the run that a phase may take."""
+"""The smallest fraction of the run that a phase may take."""
 _DIFFERENCE = 1e-4
 _FAILURE = "temperature after cooling failure"
 
@@ -44,16 +44,16 @@ class Phase:
     Attributes
     ----------
     begin, end : float
-        As shares of the run.
+        As fractions of the run.
     kinds : tuple of 'low', 'high' or 'free'
-        Of each moving number.
+        Of each free profile.
     edges : tuple of float
-        Between which its pieces lie, as shares of the phase, from 0 to 1.
+        Ends of its pieces, as fractions of the phase, from 0 to 1.
     elements : int
         Collocation elements of each piece.
     is_along_limit : bool
-        Whether a limit along the run is active in it; then the first and the last piece are constant, since a number
-        jumps where it comes to a limit and leaves it.
+        Whether a limit along the run is active in it; then the first and the last piece are constant, since a condition
+        has steps where a limit becomes active or inactive.
     """
 
     begin: float
@@ -65,7 +65,7 @@ class Phase:
 
     @property
     def pieces(self) -> int:
-        """Into how many it is divided where a number is free."""
+        """Number of pieces."""
         return len(self.edges) - 1
 
     @property
@@ -75,14 +75,14 @@ class Phase:
 
     @property
     def element_edges(self) -> np.ndarray:
-        """Between which its elements lie, as shares of the phase, shape (elements + 1,)."""
+        """Ends of its elements, as fractions of the phase, shape (elements + 1,)."""
         edges = np.array(self.edges)
         inside = edges[:-1, None] + np.diff(edges)[:, None] * np.arange(self.elements) / self.elements
         return np.append(inside.ravel(), 1.0)
 
 
 def is_along(limit: Limit) -> bool:
-    """Whether a limit holds all along the run: stated so, or on the temperature after a failure at any moment."""
+    """Whether a limit applies along the whole run: stated so, or on the temperature after a failure at any moment."""
     return limit.is_everywhere or limit.expression.metrics[0].what == _FAILURE
 
 
@@ -93,7 +93,7 @@ def along_run(vessel: Vessel, metric: Metric, is_cautious: bool = False) -> sp.E
 
 
 def even(pieces: int) -> tuple[float, ...]:
-    """The edges of pieces of one length."""
+    """The edges of pieces of equal length."""
     return tuple(np.linspace(0.0, 1.0, pieces + 1).tolist())
 
 
@@ -103,15 +103,15 @@ class DynamicQuestion:
     Parameters
     ----------
     vessel : Vessel
-        With a profile, of whatever values, for each moving number.
+        With a profile of any values for each free profile.
     moving : sequence of MovingNumber
     free : sequence of FreeNumber
-        Further numbers that are free, and constant.
+        Further free conditions, constant over the run.
     objective : MetricExpression
     is_highest : bool
     limits : sequence of Limit
     is_cautious : bool
-        Whether a limit on the temperature after a failure of cooling counts dosed reactants only.
+        Whether a limit on the temperature after a cooling failure considers dosed reactants only.
     """
 
     def __init__(
@@ -172,7 +172,8 @@ class DynamicQuestion:
         return expression.formula.xreplace(known)
 
     def _first_states(self) -> Any:
-        """The initial states as a function of parameters, with their slopes by those that free numbers touch."""
+        """The initial states as a function of parameters, with their derivatives by those that depend on free
+        conditions."""
         initial = [state.initial for state in self.balances.states]
         symbols, independent = self.balances.parameters, self.balances.independent
         slopes = [sp.diff(e, symbols[i]) for e in initial for i in self.touched]
@@ -180,13 +181,14 @@ class DynamicQuestion:
 
     @cached_property
     def is_affine(self) -> bool:
-        """Whether the free numbers stand in the balances, in the beginning and in the end as they are."""
+        """Whether balances, initial states and end are affine in the free conditions."""
         rng = np.random.default_rng(0)
         rows = [self._stacked(self.ranges.numbers(rng.uniform(0.1, 0.9, len(self.free))))[1] for _ in range(2)]
         return bool(np.allclose(rows[0], rows[1], rtol=1e-9, atol=1e-14 * np.abs(rows[0]).max(initial=0.0)))
 
     def at_numbers(self, numbers: np.ndarray) -> tuple[np.ndarray, np.ndarray, float, np.ndarray, np.ndarray, Any]:
-        """Touched parameters, their slopes by the shares, the end, its slopes, first states and theirs."""
+        """Affected parameters, their derivatives by the fractions, the end, its derivatives, initial states and
+        theirs."""
         if not len(numbers):
             values = tuple(self.values.values())
             n = len(self.balances.states)
@@ -206,9 +208,9 @@ class DynamicQuestion:
         return np.concatenate([touched, [end], first]), np.concatenate([by, by_end[None], by_first])
 
     def curved(self, z: np.ndarray, weights: np.ndarray) -> np.ndarray:
-        """Second derivatives by the shares of touched parameters, end and first states, weighted and summed.
+        """Second derivatives by the fractions of affected parameters, end and initial states, weighted and summed.
 
-        By central differences of their exact slopes; zero where they are affine.
+        By central differences of their exact derivatives; zero where they are affine.
         """
         count = len(self.free)
         found = np.zeros((count, count))
@@ -224,7 +226,7 @@ class DynamicQuestion:
 
 @dataclass(eq=False)
 class ProfilePlace(Place):
-    """A place with the trajectories there, and the shares of the run at which phases end."""
+    """A place with its trajectories, and the fractions of the run at which phases end."""
 
     trajectories: Trajectories
     last: np.ndarray
@@ -246,7 +248,7 @@ class ProfileProgram:
     ----------
     end_margins : array, shape (limits at the end,)
     path_margins : array, shape (elements, limits along)
-        By how much limits are tightened, in SI, since collocation holds them at its points only.
+        The amounts by which limits are tightened, in SI, since collocation enforces them at its points only.
     """
 
     def __init__(self, question: DynamicQuestion, phases: Sequence[Phase], moves_ends: bool) -> None:
@@ -258,7 +260,7 @@ class ProfileProgram:
         self.path_margins = np.zeros((len(self.owner), len(question.everywhere)))
 
     def _lay_out(self) -> None:
-        """Number the z, and write how the moving numbers at each point depend on them."""
+        """Number the z, and define how the free profiles at each point depend on them."""
         question, phases = self.question, self.phases
         self.node_at: list[tuple[int, int, np.ndarray]] = []
         at = 0
@@ -306,19 +308,19 @@ class ProfileProgram:
             self.by[begin + e, :, column, nodes[piece + 1]] += width * x
 
     def element_shares(self, z: np.ndarray, inside: np.ndarray) -> np.ndarray:
-        """Shares of the run at shares `inside` of each element, shape (elements, len(inside))."""
+        """Fractions of the run at fractions `inside` of each element, shape (elements, len(inside))."""
         marks = self.marks(z)
         along = self.relative[:, None] + self.share[:, None] * inside
         return np.asarray(marks[:-1][self.owner][:, None] + np.diff(marks)[self.owner][:, None] * along)
 
     def marks(self, z: np.ndarray) -> np.ndarray:
-        """The shares of the run at which phases begin and end, shape (phases + 1,)."""
+        """The fractions of the run at which phases begin and end, shape (phases + 1,)."""
         if self.moves_ends:
             return np.concatenate([[0.0], z[self.ends_at], [1.0]])
         return np.array([0.0, *(p.end for p in self.phases)])
 
     def layout(self, z: np.ndarray) -> tuple[Layout, np.ndarray]:
-        """What a z sets, and the shares of the run at which the points lie, shape (elements, 3)."""
+        """The conditions that a z sets, and the fractions of the run of the points, shape (elements, 3)."""
         question = self.question
         numbers = question.ranges.numbers(z[self.numbers_at])
         touched, by, end, by_end, first, by_first = question.at_numbers(numbers)
@@ -349,7 +351,7 @@ class ProfileProgram:
         return Layout(inputs, by_inputs, lengths, by_lengths, (slope_of_share, by_whole), first, whole_first), passed
 
     def at(self, z: np.ndarray) -> ProfilePlace | None:
-        """Its values; None where it has none."""
+        """Its values; None where it is undefined."""
         question = self.question
         layout, _ = self.layout(z)
         if (layout.lengths <= 0).any():
@@ -376,7 +378,7 @@ class ProfileProgram:
         return ProfilePlace(z, question.sign * float(ends[0]), whole, left[is_equal], trajectories, points[-1, 2], path)
 
     def _own_rows(self, z: np.ndarray) -> list[np.ndarray]:
-        """What is left of the lengths of phases above the shortest, and of the steepest slopes."""
+        """The margins of the lengths of phases above the shortest, and of the steepest slopes."""
         found = [np.diff(self.marks(z)) - SHORTEST] if self.moves_ends else []
         end = self.question.at_numbers(self.question.ranges.numbers(z[self.numbers_at]))[2]
         for moving, steps, sizes in self.slope_limits:
@@ -387,7 +389,7 @@ class ProfileProgram:
 
     @cached_property
     def slope_limits(self) -> list[tuple[MovingNumber, np.ndarray, np.ndarray]]:
-        """Moving numbers with a steepest slope: differences of neighboring nodes, and the shares between them."""
+        """Free profiles with a steepest slope: differences of neighboring nodes, and the fractions between them."""
         found = []
         for j, k, nodes in self.node_at:
             moving, phase = self.question.moving[k], self.phases[j]
@@ -408,17 +410,17 @@ class ProfileProgram:
         return np.asarray(self.guess)
 
     guess: np.ndarray
-    """States at the points to begin with, shape (elements, 3, states)."""
+    """Initial guess of the states at the points, shape (elements, 3, states)."""
 
     def begin_with(self, states: Any) -> None:
-        """Take states at shares of the run, a function of an array of them, to begin with."""
+        """Set the initial guess of the states by a function of fractions of the run."""
         marks = np.array([0.0, *(p.end for p in self.phases)])
         along = self.relative[:, None] + self.share[:, None] * NODES
         passed = marks[:-1][self.owner][:, None] + np.diff(marks)[self.owner][:, None] * along
         self.guess = states(passed.ravel()).reshape(len(self.owner), 3, -1)
 
     def slopes(self, place: Place) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        """Of the objective, the margins and the equalities by z."""
+        """Derivatives of the objective, the margins and the equalities by z."""
         assert isinstance(place, ProfilePlace)
         question, self.reference = self.question, place
         dq = place.trajectories.sensitivities_of_points
@@ -480,10 +482,9 @@ class ProfileProgram:
         return ends, path
 
     def switching(self, place: ProfilePlace, of_left: np.ndarray, of_equal: np.ndarray) -> np.ndarray:
-        """The slope of the Hamiltonian by each moving number at each point, shape (elements, 3, moving).
+        """The derivative of the Hamiltonian by each free profile at each point, shape (elements, 3, moving).
 
-        What the Lagrange function gains for each unit by which the number is higher there, and for each unit of what
-        the run is along.
+        The gain of the Lagrange function per unit of the condition there, and per unit of the independent variable.
         """
         question, trajectories = self.question, place.trajectories
         n = trajectories.states.shape[2]
@@ -504,7 +505,7 @@ class ProfileProgram:
         return np.stack(found, axis=-1)
 
     def nodes(self, z: np.ndarray) -> list[tuple[np.ndarray, np.ndarray]]:
-        """Each moving number over shares of the run: positions (two at one place are a jump) and values in SI."""
+        """Each free profile over fractions of the run: positions (two at one place are a step) and values in SI."""
         marks, found = self.marks(z), []
         held: Mapping[tuple[int, int], np.ndarray] = {(j, k): nodes for j, k, nodes in self.node_at}
         for k, moving in enumerate(self.question.moving):

@@ -1,9 +1,9 @@
-"""The search for the best course of numbers that may move: first on even pieces, then with the arcs that it is made of.
+"""The search for optimal profiles: first on even pieces, then by their arcs.
 
-On even pieces of constant values an interior-point method finds roughly where the numbers are at a bound and where
-between. From that follow the arcs of which the course consists (at its lower bound, between bounds, at its upper
-bound); their ends become numbers of the program, and the part between bounds straight lines, refined until nothing
-changes any more. What the first-order conditions of L. S. Pontryagin then lack is read off the switching function.
+On even pieces of constant values an interior-point method finds the approximate places at which conditions are at a
+bound or between. These define the arcs of the course (at its lower bound, between bounds, at its upper bound); their
+ends become variables of the program, and the part between bounds is piecewise linear, refined until it is converged.
+The switching function gives the residual of the first-order conditions of L. S. Pontryagin.
 """
 
 from __future__ import annotations
@@ -34,37 +34,37 @@ from molino.core.errors import SolveError
 
 _FIRST_PIECES = 20
 _SLOPE_PIECES = 40
-"""Pieces where a slope is limited and none are given."""
+"""Default number of pieces where a slope is limited."""
 _AT_BOUND = 0.02
-"""The share of its range within which a number counts as at its bound on even pieces."""
+"""Fraction of its range within which a condition is at its bound on even pieces."""
 _JUMPS = 0.25
-"""The next change between pieces is not part of a jump if it is below this share of it."""
+"""Fraction of a step below which the next change between pieces is not part of it."""
 _LEAST_JUMP = 1e-3
-"""The least change of value, as a share of the range, that may be a jump."""
+"""The smallest change of value that may be a step, as a fraction of the range."""
 _ACTIVE = 1e-4
 _NEAR = 1e-5
-"""The first barrier parameter from where a division into phases ended: little, since a larger one leaves the place."""
+"""The first barrier parameter of a search from an earlier solution: small, since a larger one leaves it."""
 _ROUGH, _FINE = 1e-5, 1e-9
-"""What may be left of the first-order conditions at first, and in the end."""
+"""Largest residual of the first-order conditions at first, and in the end."""
 _MOST_ROUNDS = 12
 _FINEST = 64
-"""Pieces at most."""
+"""Largest number of pieces."""
 _PIECES = 16
-"""Pieces of a free arc that takes the whole run, at first."""
+"""First number of pieces of a free arc over the whole run."""
 _HALVED = 0.1
-"""Pieces are halved whose miss is more than this share of the largest."""
+"""Pieces whose residual is above this fraction of the largest are halved."""
 _SAME, _WORSE = 1e-8, 1e-7
-"""Objectives that differ by no more than this, relative, are as good."""
+"""Relative difference of objectives that are equally good."""
 _SETTLED = 2e-8
-"""Change of the objective, relative, by twice as many pieces, at which it is done."""
+"""Relative change of the objective for twice as many pieces at which the refinement ends."""
 
 Runs = Callable[[Sequence[tuple[np.ndarray, np.ndarray]], np.ndarray], Any]
-"""A run with courses (shares of the run, values in SI) and free numbers."""
+"""A run with courses (fractions of the run, values in SI) and free conditions."""
 
 
 @dataclass(eq=False)
 class ProfileResult:
-    """What a search came to.
+    """The result of a search.
 
     Attributes
     ----------
@@ -87,12 +87,12 @@ class ProfileResult:
 
     @property
     def missed(self) -> float:
-        """By how much limits are missed, relative to their sizes."""
+        """The relative violations of limits."""
         place = self.place
         return float(max(np.maximum(-place.left, 0).max(initial=0.0), np.abs(place.equal).max(initial=0.0)))
 
     def limit_along(self, j: int) -> Limit | None:
-        """The limit along the run that is active in most of a phase."""
+        """The limit along the run that is active in the largest part of a phase."""
         question, rows = self.program.question, self.program.owner == j
         count, begin = len(rows), int((~question.is_equal).sum())
         for n, limit in enumerate(question.everywhere):
@@ -113,7 +113,7 @@ class ProfileSearch:
     ----------
     question : DynamicQuestion
     run : callable
-        See `Runs`; for the states to begin with.
+        See `Runs`; for the initial guess of the states.
     n_starts, seed : int
     progress : callable (objective so far in SI), optional
     """
@@ -136,7 +136,7 @@ class ProfileSearch:
         self.pieces = given[0] if given else (_SLOPE_PIECES if steep else None)
 
     def best(self) -> ProfileResult | None:
-        """The best of all starts; None where none could be run."""
+        """The best of all starts; None if none could be run."""
         try:
             for levels, numbers in self._starts():
                 found = self._from(levels, numbers)
@@ -151,7 +151,7 @@ class ProfileSearch:
         return best if is_done else self._with_arcs(best, self._arcs_of(best))
 
     def _starts(self) -> list[tuple[np.ndarray, np.ndarray]]:
-        """Constant levels of what moves, as shares of their ranges, and shares of the free numbers."""
+        """Constant levels of the free profiles, and the free conditions, as fractions of their ranges."""
         question = self.question
         moving, count = len(question.moving), len(question.free)
         own = question.ranges.shares(np.array([n.value for n in question.free])) if count else np.zeros(0)
@@ -193,7 +193,7 @@ class ProfileSearch:
         return ProfileResult(program, solution)
 
     def _with_arcs(self, rough: ProfileResult, phases: list[Phase]) -> ProfileResult:
-        """The same with its arcs, their ends free, refined until nothing changes."""
+        """The same with its arcs and their free ends, refined until it is converged."""
         best, tried = rough, [rough]
         before, forms, is_finer = math.nan, {_form(phases)}, False
         for _ in range(_MOST_ROUNDS):
@@ -237,11 +237,11 @@ class ProfileSearch:
         return self._solve(program, z, begin, _FINE)
 
     def _again(self, last: ProfileResult, phases: Sequence[Phase]) -> ProfileResult | None:
-        """From where one division ended to another."""
+        """A search with another division, from the solution of the last one."""
         return self._solve(*self._continued(last, phases), _NEAR, _FINE)
 
     def _continued(self, last: ProfileResult, phases: Sequence[Phase]) -> tuple[ProfileProgram, np.ndarray]:
-        """The program of another division, and a place to begin with: where the last one ended."""
+        """The program of another division, and its first place: the end of the last search."""
         program = ProfileProgram(self.question, phases, True)
         z = np.empty(program.count)
         courses = last.program.nodes(last.place.z)
@@ -249,7 +249,7 @@ class ProfileSearch:
             phase, moving = phases[j], self.question.moving[k]
             at = phase.begin + (phase.end - phase.begin) * np.array(phase.edges)
             at[0], at[-1] = at[0] + 1e-9, at[-1] - 1e-9
-            if last.program.question.moving[k].kind != moving.kind:  # pieces in which it jumps have values in between
+            if last.program.question.moving[k].kind != moving.kind:  # pieces with a step have values in between
                 inset = min(1 / last.program.phases[0].pieces, (phase.end - phase.begin) / 3)
                 low = phase.begin + (inset if phase.begin > 0 else 0.0)
                 at = np.clip(at, low, phase.end - (inset if phase.end < 1 else 0.0))
@@ -303,14 +303,15 @@ def _constant(question: DynamicQuestion) -> DynamicQuestion:
 
 
 def _ends_of(own: list[str], z: np.ndarray, count: int) -> set[float]:
-    """Where arcs end; a lone piece between two bounds is where it switches between them, and takes the one before."""
+    """The ends of arcs; a single piece between two bounds contains the switch between them, and joins the one
+    before."""
     found = set()
     for i in range(1, count - 1):
         if own[i] == FREE and {own[i - 1], own[i + 1]} == {LOW, HIGH}:
             share = z[i] if own[i - 1] == HIGH else 1 - z[i]
             found.add((i + float(share)) / count)
             own[i] = own[i - 1] if share > 0.5 else own[i + 1]
-    for i, step in itertools.product(range(count), (1, -1)):  # a jump from a bound to the part between
+    for i, step in itertools.product(range(count), (1, -1)):  # a step from a bound to the part between
         before, after, next_one = i - step, i + step, i + 2 * step
         if min(before, next_one) < 0 or max(before, next_one) >= count:
             continue
@@ -325,10 +326,10 @@ def _ends_of(own: list[str], z: np.ndarray, count: int) -> set[float]:
 
 
 def _short_arcs(own: Sequence[str], z: np.ndarray, leads: bool) -> list[Phase]:
-    """Arcs at a bound within the first or the last piece, whose value is then off the line through the next two.
+    """Arcs at a bound within the first or the last piece, whose value then deviates from the line through the next two.
 
-    Where a limit along the run is active in the first piece, although not at the start, one `leads` to it, however
-    short it is. An arc that is suggested in vain shrinks to nothing and is dropped.
+    If a limit along the run is active in the first piece, but not at the start, a short arc `leads` to it. An arc that
+    is not needed shrinks to zero and is removed.
     """
     found, count = [], len(own)
     for first, after, next_one in ((0, 1, 2), (count - 1, count - 2, count - 3)):
@@ -345,7 +346,7 @@ def _short_arcs(own: Sequence[str], z: np.ndarray, leads: bool) -> list[Phase]:
 
 
 def _active_pieces(rough: ProfileResult, count: int) -> np.ndarray:
-    """In which pieces which limits along the run are active, shape (limits, pieces)."""
+    """Whether each limit along the run is active in each piece, shape (limits, pieces)."""
     program = rough.program
     question, elements = program.question, program.phases[0].elements
     inequalities = int((~question.is_equal).sum())
@@ -357,7 +358,7 @@ def _active_pieces(rough: ProfileResult, count: int) -> np.ndarray:
 
 
 def _left_at_first(found: ProfileResult) -> np.ndarray:
-    """By how much each limit along the run is met where it begins, relative to its size."""
+    """The relative margin of each limit along the run at its beginning."""
     question, points = found.program.question, found.place.trajectories.points
     if question.paths is None:
         return np.zeros(0)
@@ -366,7 +367,7 @@ def _left_at_first(found: ProfileResult) -> np.ndarray:
 
 
 def _size_of(found: ProfileResult) -> float:
-    """The largest slope of the objective, by which multipliers are scaled to compare them with shares."""
+    """The largest derivative of the objective, which scales multipliers."""
     return max(float(np.abs(found.program.slopes(found.place)[0]).max()), 1e-300)
 
 
@@ -380,12 +381,12 @@ def _divided(phase: Phase) -> Phase:
 
 
 def _denser_at_ends(pieces: int) -> tuple[float, ...]:
-    """The edges of pieces that are short at both ends, where a number jumps and bends."""
+    """The edges of pieces that are short at both ends, where steps and bends occur."""
     return tuple(((1 - np.cos(np.pi * np.arange(pieces + 1) / pieces)) / 2).tolist())
 
 
 def _refined(found: ProfileResult) -> list[Phase] | None:
-    """The phases with those pieces halved over which the switching function is farthest from zero; None if none is."""
+    """The phases with pieces halved where the switching function is farthest from zero; None if no piece needs it."""
     program, switching = found.program, np.abs(found.switching())
     phases = _current(found)
     lengths = found.place.trajectories.layout.lengths
@@ -422,12 +423,12 @@ def _current(found: ProfileResult) -> list[Phase]:
 
 
 def _form(phases: Sequence[Phase]) -> tuple[tuple[float, tuple[str, ...]], ...]:
-    """What tells one division into phases from another."""
+    """The key of a division into phases."""
     return tuple((round(p.begin, 3), p.kinds) for p in phases)
 
 
 def _changed(found: ProfileResult) -> list[Phase] | None:
-    """The phases as the result shows that they should be; None where they may stay."""
+    """The phases that the result suggests; None if they need no change."""
     phases, program = _current(found), found.program
     kept = [p for p in phases if p.end - p.begin > 3 * SHORTEST]
     if len(kept) < len(phases) and kept:
@@ -452,7 +453,7 @@ def _changed(found: ProfileResult) -> list[Phase] | None:
 
 
 def _closed(phases: Sequence[Phase]) -> list[Phase]:
-    """Phases that follow on each other, neighbors of one kind at bounds joined."""
+    """Consecutive phases, with neighbors at the same bounds joined."""
     found: list[Phase] = []
     for phase in phases:
         if found and found[-1].kinds == phase.kinds:
@@ -465,7 +466,7 @@ def _closed(phases: Sequence[Phase]) -> list[Phase]:
 
 
 def _saturated(phase: Phase, k: int, z: np.ndarray) -> list[Phase]:
-    """A phase without those pieces at its begin and end over which a free number is at a bound."""
+    """A phase without the pieces at its beginning and end in which a free condition is at a bound."""
     at = np.where(z < 1e-4, LOW, np.where(z > 1 - 1e-4, HIGH, FREE))
     if len(z) < 3 or phase.pieces + 1 != len(z):
         return [phase]
@@ -489,7 +490,7 @@ def _saturated(phase: Phase, k: int, z: np.ndarray) -> list[Phase]:
 
 
 def _wrong(phase: Phase, k: int, is_wrong: np.ndarray) -> list[Phase]:
-    """A phase at a bound, with what the switching function wants off it made free."""
+    """A phase at a bound, with conditions made free that the switching function would move off it."""
     if not is_wrong.any():
         return [phase]
     rows = np.flatnonzero(is_wrong)
@@ -506,7 +507,7 @@ def _wrong(phase: Phase, k: int, is_wrong: np.ndarray) -> list[Phase]:
 
 
 def _course_at(at: np.ndarray, values: np.ndarray, shares: np.ndarray) -> np.ndarray:
-    """A course at some shares of the run; at a jump what comes after it."""
+    """A course at some fractions of the run; at a step the value after it."""
     index = np.clip(np.searchsorted(at, shares, side="right"), 1, len(at) - 1)
     a, b, u, v = at[index - 1], at[index], values[index - 1], values[index]
     width = np.where(b > a, b - a, 1.0)
@@ -514,7 +515,7 @@ def _course_at(at: np.ndarray, values: np.ndarray, shares: np.ndarray) -> np.nda
 
 
 def _states_of(found: ProfileResult) -> tuple[np.ndarray, np.ndarray]:
-    """Shares of the run and the states there, from the beginning on."""
+    """Fractions of the run and the states there, from the beginning."""
     program, trajectories = found.program, found.place.trajectories
     shares = program.element_shares(found.place.z, NODES)
     states = np.concatenate([trajectories.layout.first[None], trajectories.states.reshape(len(shares) * 3, -1)])

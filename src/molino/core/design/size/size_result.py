@@ -26,12 +26,12 @@ from molino.core.trains.train import Train
 from molino.core.units import Value
 
 _MET = 1e-6
-"""Largest deviation of the sized vessel's own run from the target, as a share of it, where the tolerances of the
-integration do not allow a larger one."""
+"""Largest relative deviation of the run of the sized vessel from the target, unless the tolerances of the integration
+allow a larger one."""
 _ERRORS = 10.0
-"""By how many times the error that those tolerances allow two runs may differ."""
+"""Largest difference of two runs in units of the error that their tolerances allow."""
 UNRESOLVED = 0.01
-"""The largest share of the target by which they may differ: beyond it the tolerances do not resolve the target."""
+"""Largest relative difference of two runs: beyond it the tolerances do not resolve the target."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -45,7 +45,7 @@ class Sizing(Frozen, Result):
     run : Run or TrainRun
         Of that vessel.
     free, kind : str
-        The size that was found, and its kind of quantity.
+        The name of the size, and its kind of quantity.
     value : float
         In SI.
     metric : Metric
@@ -56,20 +56,20 @@ class Sizing(Frozen, Result):
     is_stable : bool
         Whether the steady state of a tank is stable.
     remark : str
-        What there is to report about a steady state: whether it is stable, and whether the tank comes to it from its
-        contents at t = 0; of a whole number, what one less would give.
+        A remark on a steady state: whether it is stable, and whether the tank reaches it from its contents at t = 0;
+        for a whole number the metric with one less.
     margin : float or None
-        Of a whole number: by how much the metric with it passes the target, in SI.
+        For a whole number: the margin of the metric beyond the target, in SI.
     confidence : float or None
-        With which probability it reaches the target; None where only its own numbers count.
+        The probability of reaching the target; None for the nominal numbers alone.
     nominal : float or None
-        The size in SI that is needed with the nominal numbers (the nominal size).
+        The size in SI for the nominal numbers.
     reached : float
-        The share of draws that reach the target with it; nan without a confidence.
+        The fraction of draws that reach the target with it; nan without a confidence.
     sources : SpreadSources or None
-        Where the spread of the metric comes from.
+        The sources of the spread of the metric.
     others : tuple of float
-        Larger sizes at which the target is met, too, in SI: all up to a thousand times the size of a tank.
+        Larger sizes in SI at which the target is also met: all up to a thousand times the size of a tank.
 
     Examples
     --------
@@ -100,13 +100,13 @@ class Sizing(Frozen, Result):
 
     @cached_property
     def checks(self) -> tuple[Check, ...]:
-        """The target, by a run of the sized vessel of its own, and the checks of that run."""
+        """The target by a separate run of the sized vessel, and the checks of that run."""
         if self.confidence is not None or self.margin is not None:
             return self.run.checks
         reached = self.run.metric(self.metric)
         size = max(abs(self.target), abs(reached), 1e-300)
         allowed = _ERRORS * self.run.error_of(self.metric) / size
-        limit, method = max(_MET, min(allowed, UNRESOLVED)), "the sized vessel by a run of its own"
+        limit, method = max(_MET, min(allowed, UNRESOLVED)), "a separate run of the sized vessel"
         return (Check("target met", abs(reached - self.target) / size, limit, method), *self.run.checks)
 
     @property
@@ -116,7 +116,7 @@ class Sizing(Frozen, Result):
 
     @cached_property
     def safety(self) -> Safety | None:
-        """The heat safety of the sized vessel; None where nothing exothermic happens in it (see `heat_safety`)."""
+        """The heat safety of the sized vessel; None without an exothermic reaction (see `heat_safety`)."""
         return safety_of(self.run)
 
     @property
@@ -170,17 +170,17 @@ class Sizing(Frozen, Result):
         }
 
     def _decided(self) -> tuple[str, str]:
-        """What was decided, and its kind of quantity."""
+        """The sized quantity, and its kind."""
         return f"{self.free.replace('_', ' ')} of {self.vessel.label}", self.kind
 
     def slopes_by_constants(self, names: Sequence[str]) -> np.ndarray:
-        """Exact slopes of the size by constants: -(dm/dk) / (dm/dV), of its nominal value."""
+        """Exact derivatives of the nominal size by constants: -(dm/dk) / (dm/dV)."""
         run: Any = self.run
         if self.confidence is not None and self.nominal is not None:
             nominal = self.vessel.with_({self.free: shown(self.display, self.nominal, self.kind)})
             run = nominal.run()
         if self.margin is not None:
-            message = f"the size is a whole number of {self.free}, which has no slopes"
+            message = f"the size is a whole number of {self.free}, which has no derivatives"
             raise InputError(message, "next experiment", "size its length or volume, and narrow that")
         by_size = float(run.slopes((self.metric,), [self.free])[0, 0])
         return np.asarray(-run.constant_slopes(self.metric, names) / by_size)
@@ -190,12 +190,12 @@ class Sizing(Frozen, Result):
 
     @property
     def _goal(self) -> str:
-        """What it is large enough for, in words."""
+        """The target, in words."""
         sure = f" with {self.confidence:.4g} confidence" if self.confidence is not None else ""
         return f"{self.metric} = {self.display.text(self.target, self.metric.kind)}{sure}"
 
     def facts(self) -> dict[str, str]:
-        """The size, its interval and where its spread comes from, by name, with units."""
+        """The size, its interval and the sources of its spread, by name, with units."""
         display, kind = self.display, self.kind
         found = {self.free.replace("_", " "): display.text(self.value, kind)}
         if self.interval is not None:
@@ -211,7 +211,7 @@ class Sizing(Frozen, Result):
         return found | checked_fact(self.checks[: len(self.checks) - len(self.run.checks)])
 
     def answer(self) -> tuple[str, str]:
-        """Which size, and the size with its interval."""
+        """The question, and the size with its interval."""
         (name, size), *others = self.facts().items()
         more = "".join(f"; {what} {text}" for what, text in others if what in ("95 % interval", "nominal size"))
         return f"What {name} does {self.vessel.label} need for {self._goal}?", size + more

@@ -1,4 +1,4 @@
-"""How far a vessel must go to reach a target: along one run, or by whole runs."""
+"""Search for the size that reaches a target: along one run, or by whole runs."""
 
 from __future__ import annotations
 
@@ -24,16 +24,16 @@ from molino.core.runs.trajectory import moved_expressions
 from molino.core.trains.train import Train
 
 ROUNDING = 1e-12
-"""How near to a target, relative, something is at it."""
+"""Relative tolerance of a target."""
 FLAT = 1e-9
-"""A metric that changes by less than this, relative, while the size grows by its own size does not pass a target."""
+"""Smallest relative change of a metric, per doubling of the size, that can cross a target."""
 _CONVERGES = 0.7
-"""Largest ratio of the changes over two ranges of a thousandfold size with which a metric has an asymptote."""
+"""Largest ratio of the changes over two successive thousandfold ranges of size for which a metric has an asymptote."""
 _OVER_NOISE = 10.0
-"""A metric passes a target where it changes by more than so many times its error while the size doubles."""
+"""A metric crosses a target where it changes by more than this multiple of its error while the size doubles."""
 _GROWTH = 10.0
 _FARTHEST = 1e12
-"""In units of the time that the fastest thing takes."""
+"""In units of the time of the fastest change."""
 _FIRST = 3.0
 """The first stretch of a search, in units of that time."""
 _CHOKES = "the tube chokes"
@@ -43,34 +43,34 @@ _BEGINNING = np.concatenate([[0.0], np.geomspace(1e-6, 0.1, 40)[:-1], np.linspac
 
 @dataclass
 class SizeSearchResult:
-    """Where a target is reached, or how far one gets.
+    """The result of a search: the size at which a target is reached, or the best value.
 
     Attributes
     ----------
     passed : float or None
-        Time, or volume of vessel; None where the target is not reached.
+        Time, or volume of the vessel; None if the target is not reached.
     first : float
         The metric at the inlet or start.
     best, best_at : float
-        The nearest to the target, and where.
+        The value nearest to the target, and its place.
     has_changed, turned, is_there : bool
-        Whether anything happens, whether the metric turned back, whether the target holds at the inlet.
+        Whether the metric changes, whether it has an extremum, whether the target is met at the inlet.
     limit, advice : str
-        What ended the search, and what to do about it.
+        The reason why the search ended, and the remedy.
     run : vessel to run, optional
-        The run of the sized vessel, where it is known already.
+        The run of the sized vessel, if known already.
     is_stable, remark
         Of a steady state.
     others : tuple of float
         Further times or volumes at which the target is met.
     asymptote : float or None
-        The value that the metric approaches as the size grows without end, where it is known.
+        The limit of the metric for infinite size, if known.
     certificate : str
-        What proves that the target cannot be met; empty where nothing does.
+        The proof that the target cannot be met; empty without one.
     tried : str
         The searches that found no answer.
     uncovered : str
-        Why the stretch beyond the answer was not searched for others.
+        The reason why larger sizes were not searched.
     """
 
     passed: float | None = None
@@ -94,7 +94,7 @@ class SizeSearchResult:
 
 @dataclass
 class TargetApproach:
-    """Keeps account of how a metric comes near to a target as the size grows."""
+    """The progress of a metric towards a target as the size grows."""
 
     target: float
     answer: SizeSearchResult = field(default_factory=SizeSearchResult)
@@ -103,7 +103,7 @@ class TargetApproach:
 
     @property
     def scale(self) -> float:
-        """The size by which deviations from the target count: its own, however large the metric is elsewhere."""
+        """The scale of deviations from the target: its own size, however large the metric is elsewhere."""
         return abs(self.target) or max(abs(self.answer.first), 1e-300)
 
     def is_at(self, value: float) -> bool:
@@ -128,7 +128,7 @@ class TargetApproach:
         return self.is_at(value) or self.sign * (value - self.target) > 0
 
     def close(self) -> SizeSearchResult:
-        """The answer where the target was not reached."""
+        """The answer if the target was not reached."""
         answer = self.answer
         if answer.best is not None:
             answer.turned = abs(answer.best - self.last) > 1e-6 * max(abs(answer.best), 1e-12)
@@ -136,7 +136,7 @@ class TargetApproach:
 
 
 def along_run(vessel: Vessel, metric: Metric, target: float) -> SizeSearchResult:
-    """Where one run, followed for longer and longer, passes the target."""
+    """The place where a run of growing length crosses the target."""
     approach, expression = TargetApproach(target), vessel.spec.expression(metric)
     pieces = _segmented_pieces(vessel) if vessel.spec.has_segments else _pieces(vessel, expression)
     solution = None
@@ -148,7 +148,7 @@ def along_run(vessel: Vessel, metric: Metric, target: float) -> SizeSearchResult
         if approach.answer.is_there:
             return approach.answer
         if settled:
-            approach.answer.certificate = "one run was followed until nothing changes any more"
+            approach.answer.certificate = "one run was followed until it is constant"
             return approach.close()
         if solution.failure is not None:
             return _limited(approach.close(), solution.failure)
@@ -161,19 +161,19 @@ def along_run(vessel: Vessel, metric: Metric, target: float) -> SizeSearchResult
             return answer
     answer = approach.close()
     if vessel.spec.has_segments:
-        answer.tried = "runs up to a million times as long as the last change on the way"
+        answer.tried = "runs up to a million times as long as the last change of conditions"
     elif solution is None:
-        answer.certificate = "no rate of reaction or transfer differs from zero at the inlet"
+        answer.certificate = "all rates of reaction and transfer are zero at the inlet"
     else:
         answer.tried = f"one run, followed to {_FARTHEST:.0e} times the time of its fastest change"
     return answer
 
 
 def _limited(answer: SizeSearchResult, failure: SolveError) -> SizeSearchResult:
-    """The answer of a search that a run stopped which cannot go on: proven where the pressure falls to zero."""
+    """The answer of a search that ended with a run that stopped: proven if the pressure falls to zero."""
     fault = failure.faults[0]
     if failure.symbol is not None and str(failure.symbol) == "P":
-        answer.limit, answer.advice = "there the pressure is used up", _LESS_LOSS
+        answer.limit, answer.advice = "there the pressure falls to zero", _LESS_LOSS
         answer.certificate = "the run was followed to where the pressure falls to zero"
     else:
         answer.limit, answer.advice = f"there {fault.what}", fault.advice
@@ -182,7 +182,7 @@ def _limited(answer: SizeSearchResult, failure: SolveError) -> SizeSearchResult:
 
 
 def _passed(solution: Solution, expression: sp.Expr, approach: TargetApproach, begin: float) -> float | None:
-    """Where in a stretch the target is passed: at the first crossing, or at the turn that just reaches it."""
+    """The place in a section where the target is reached: the first crossing, or an extremum that just reaches it."""
     evaluate, slope, values = solution.evaluate(expression), solution.slope(expression), solution.values(expression)
     if approach.sign == 0.0:
         finite = values[np.isfinite(values)]  # a selectivity has no value at the inlet
@@ -209,24 +209,24 @@ def _passed(solution: Solution, expression: sp.Expr, approach: TargetApproach, b
 
 
 def _noise(solution: Solution, expression: sp.Expr, at: float, y: np.ndarray, scale: float) -> float:
-    """The error that the tolerance of the integration leaves in an expression: rtol sum |(dm/dy_i) y_i|."""
+    """The error of an expression by the tolerance of the integration: rtol sum |(dm/dy_i) y_i|."""
     balances = solution.case.balances
     by = compiled(balances).gradient((expression,), balances.symbols)(solution.case.values)(y, at)[0]
     return float(solution.settings.rtol * np.abs(by) @ np.abs(y) + ROUNDING * scale)
 
 
 def _stands_out(points: np.ndarray, values: np.ndarray, at: float, value: float, scale: float) -> bool:
-    """Whether a turn is more than what rounding leaves of a metric that has come to rest."""
+    """Whether an extremum is more than rounding of a constant metric."""
     near = (points > at / 1.5) & (points < at * 1.5)
     return bool(near.any()) and bool(np.max(np.abs(values[near] - value)) > FLAT * scale)
 
 
 Pieces = Iterator[tuple[Solution, Callable[[sp.Expr], sp.Expr], float, bool]]
-"""Stretches of a run, how expressions read in each, where it is new, and whether all has settled at its end."""
+"""Sections of a run, with the evaluation of expressions, the new part, and whether it is constant at its end."""
 
 
 def _pieces(vessel: Vessel, expression: sp.Expr) -> Pieces:
-    """Stretches of one integration, each ten times as long as all before it, until nothing changes."""
+    """Sections of one integration, each ten times as long as all before it, until it is constant."""
     model = vessel.spec.model
     balances = model.balances_for((expression,))
     case = Case(balances, vessel.spec.case.values)
@@ -253,7 +253,7 @@ def _pieces(vessel: Vessel, expression: sp.Expr) -> Pieces:
 
 
 def _ends_of(vessel: Vessel, case: Case, scale: np.ndarray) -> list[Event]:
-    """What ends a search: a species that is gone while a rate law goes on consuming it, a bed that chokes."""
+    """The end of a search: a species that is exhausted while a rate law still consumes it, or a bed that chokes."""
     found = []
     limit = vessel.spec.margin()
     if limit is not None:
@@ -269,7 +269,7 @@ def _ends_of(vessel: Vessel, case: Case, scale: np.ndarray) -> list[Event]:
             continue
         if still:
             name = case.balances.names[i]
-            found.append(Event(f"{name} is gone", case.balances.symbols[i], -1, terminal=True))
+            found.append(Event(f"{name} is exhausted", case.balances.symbols[i], -1, terminal=True))
     return found
 
 
@@ -280,13 +280,13 @@ def _fastest(functions: Any, state: np.ndarray, scale: np.ndarray) -> float:
 
 
 def _grows(functions: Any, state: np.ndarray, begin: float) -> bool:
-    """Whether something small may still grow: a seed of an autocatalytic reaction."""
+    """Whether a small amount may still grow: a seed of an autocatalytic reaction."""
     growth = np.linalg.eigvals(np.asarray(functions.state_jacobian(state, begin)))
     return bool(np.max(growth.real) * begin > 1e-3) and bool((state > 0).all() or (state[state > 0] < 1e-6).any())
 
 
 def _segmented_pieces(vessel: Vessel) -> Pieces:
-    """Whole runs, the first to the last change on the way, each further one twice as long; what is new of each."""
+    """Whole runs, the first to the last change of conditions, each further one twice as long; the new part of each."""
     last = max((t for piecewise in vessel.spec.moving_numbers().values() for t in piecewise.times), default=0.0)
     per_time = 1.0 if "time" in vessel.spec.sizes else float(vessel.spec.fed.volume)
     begin, end = 0.0, last or 3600.0 * per_time
@@ -301,7 +301,7 @@ def _segmented_pieces(vessel: Vessel) -> Pieces:
 
 
 def by_whole_runs(vessel: Vessel | Train, metric: Metric, target: float, free: str = "volume") -> SizeSearchResult:
-    """Where whole runs of growing size pass the target, with their exact slopes by the size."""
+    """The size at which whole runs of growing size cross the target, with exact derivatives by the size."""
     approach = TargetApproach(target)
 
     def at(x: float) -> tuple[float, float]:
@@ -377,7 +377,7 @@ def _root(function: Callable[[float], float], low: float, high: float) -> float:
 
 
 def _first_size(vessel: Vessel | Train, free: str) -> float:
-    """A size so small that little happens in it."""
+    """A size in which little reacts."""
     owner: Vessel
     if not isinstance(vessel, Vessel):
         if free == "recycle":

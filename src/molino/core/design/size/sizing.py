@@ -1,4 +1,4 @@
-"""`size`: how long, how large, for a conversion, a yield or an outlet concentration."""
+"""`size`: the size of a vessel for a conversion, a yield or an outlet concentration."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ from molino.core.errors import InputError, NotFoundError, UnreachableError, near
 from molino.core.trains.train import Train, read_plant
 
 _CLOSE = 1e-9
-"""How near to a target, relative, a vessel may come without reaching it, and still approach it."""
+"""Relative distance to a target within which a vessel that does not reach it approaches it."""
 
 
 @checked
@@ -100,7 +100,7 @@ def _with_confidence(
     seed: int,
     progress: Callable[[str], None] | None,
 ) -> Sizing:
-    """The size that reaches its target with a probability, from the one that reaches it as its numbers are."""
+    """The size that reaches its target with a probability, beginning at the nominal size."""
     is_count = isinstance(vessel, Vessel) and plain.free in vessel.spec.whole_numbers
     display, kind, metric, wanted = plain.display, plain.kind, plain.metric, plain.target
     uncertain = UncertainNumbers.of(vessel if is_count else plain.vessel, spread)
@@ -154,7 +154,7 @@ def _with_confidence(
 
 
 def _plain_size(vessel: Vessel | Train, metric: Metric, wanted: float, free: str) -> Sizing:
-    """The size that reaches a target with all numbers as they are."""
+    """The size that reaches a target with the nominal numbers."""
     if not isinstance(vessel, Vessel):
         return _size_train(vessel, metric, wanted, free)
     vessel.spec.require_known()
@@ -192,7 +192,7 @@ def _plain_size(vessel: Vessel | Train, metric: Metric, wanted: float, free: str
 
 
 def _verified(sizing: Sizing) -> Sizing:
-    """The sizing, if it passes its checks; SolveError with the numbers of those that fail."""
+    """The sizing, if it passes its checks; SolveError with the values of those that fail."""
     advice = "give another target or start, and report it: the search and the run of its result disagree"
     is_failed = not all(check.is_passed for check in sizing.checks)
     error = sizing.run.error_of(sizing.metric) if is_failed else 0.0
@@ -205,7 +205,7 @@ def _verified(sizing: Sizing) -> Sizing:
 
 
 def check_size(vessel: Vessel | Train, metric: Metric, free: str | None) -> str:
-    """The size that is sought, by its name; InputError where the vessel has no such size or metric."""
+    """The name of the size; InputError if the vessel has no such size or metric."""
     vessel = read_plant(vessel, "size")
     vessel.spec.expression(metric)
     if not isinstance(vessel, Vessel):
@@ -224,13 +224,13 @@ def check_size(vessel: Vessel | Train, metric: Metric, free: str | None) -> str:
     if free not in counts:
         vessel.spec.size_at(free, 1.0)
     elif vessel.spec.needs_size:
-        message = f"it has no size yet, and the number of {free.replace('_', ' ')} is sought"
+        message = f"it has no size yet, and the number of {free.replace('_', ' ')} is free"
         raise InputError(message, vessel.label, f"give its {vessel.spec.default_size()}")
     return free
 
 
 def _size_whole(vessel: Vessel, metric: Metric, wanted: float, free: str) -> Sizing:
-    """The least whole number that reaches a target, with what one less would give."""
+    """The least whole number that reaches a target, with the metric of one less."""
     answer = least_number(vessel, metric, wanted, free)
     if answer.number is None:
         raise _unreachable(vessel, metric, wanted, answer.search, free, "number")
@@ -292,7 +292,7 @@ def _unreachable(
         low, high = stoichiometric_bounds(vessel, metric)
         if not low - 1e-9 * abs(low) <= target <= high + 1e-9 * abs(high):
             bound = low if target < low else high
-            answer.certificate = f"stoichiometry allows no value beyond {display.text(bound, metric.kind, 6)}"
+            answer.certificate = f"stoichiometry limits it to {display.text(bound, metric.kind, 6)}"
     if not answer.certificate:
         seen = "" if best is None else f"; the best value seen is {display.text(best, metric.kind, 6)} at {place}"
         message = f"no {free.replace('_', ' ')} was found for {wanted}{seen}"
@@ -300,11 +300,11 @@ def _unreachable(
         return NotFoundError(
             message,
             vessel.label,
-            answer.advice or "ask for less, or sweep the size and look",
+            answer.advice or "ask for less, or sweep the size",
             math.nan if best is None else best,
         )
     if best is None or not answer.has_changed:
-        advice = "check that the feed holds what reacts"
+        advice = "check that the feed contains the reactants"
         message = f"{wanted} is out of reach: nothing reacts in it"
         return UnreachableError(message, vessel.label, advice, first, answer.certificate)
     end = best if answer.asymptote is None else answer.asymptote
@@ -315,10 +315,10 @@ def _unreachable(
     best = best if answer.turned or answer.limit else end
     message = f"{wanted} is out of reach: {word} is {display.text(best, metric.kind, 6)}"
     if answer.turned and best == first:
-        message += ", at the inlet, and from there it only goes the other way"
+        message += ", at the inlet, and it changes only away from the target"
         advice = "change the feed, or ask for a change in the other direction"
     elif answer.turned:
-        message += f", at {place}; after that it turns back, as what is formed reacts on"
+        message += f", at {place}; beyond it the value declines, as the product reacts further"
         advice = "ask for less, or change temperature or feed so that the further reaction is slower"
     elif answer.limit:
         message += f", at {place}: {answer.limit}"
@@ -327,8 +327,8 @@ def _unreachable(
         reversible = [str(r.name) for r in vessel.chemistry.reactions if r.equation.reversible]
         if reversible:
             message += f", however large: limited by equilibrium of {', '.join(reversible)}"
-            advice = "change the temperature or the feed so that the equilibrium lies further, or ask for less"
+            advice = "change the temperature or the feed to shift the equilibrium, or ask for less"
         else:
             message += ", however large: a reactant is exhausted"
-            advice = "ask for less, or feed more of what runs out first"
+            advice = "ask for less, or feed more of the limiting reactant"
     return UnreachableError(f"{message} ({answer.certificate})", vessel.label, advice, best, answer.certificate)

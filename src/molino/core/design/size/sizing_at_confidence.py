@@ -16,9 +16,9 @@ from molino.core.errors import NotFoundError
 from molino.core.statistics import student_t_quantile
 
 _CLOSE = 1e-5
-"""How near to the size the search comes, relative."""
+"""Relative tolerance of the size."""
 _DOUBLINGS = 12
-"""How often the margin is doubled in search of a size that is large enough."""
+"""Largest number of doublings of the margin."""
 _MOST_COUNT = 2**20
 
 
@@ -108,15 +108,15 @@ def size_at_confidence(
     text: Callable[[float], str],
     progress: Callable[[str], None] | None = None,
 ) -> SizeAtConfidence:
-    """The size next to the nominal one from which on a share `confidence` of the draws reaches the target; it is below
-    the nominal one where more draws reach the target there.
+    """The size nearest to the nominal one above which a fraction `confidence` of the draws reaches the target; it is
+    below the nominal one if more draws reach the target there.
 
     Parameters
     ----------
     make : callable
         The vessel of a size in SI.
     nominal : float
-        The size that reaches the target with all numbers as they are.
+        The size that reaches the target with the nominal numbers.
     run : Run or TrainRun
         Of that size.
     text : callable
@@ -140,7 +140,7 @@ def size_at_confidence(
     best = high
     if low < high and math.isfinite(search.margin(low)) and search.margin(high) > 0:
         best = float(brentq(search.margin, low, high, xtol=_CLOSE * nominal, rtol=_CLOSE))
-        if search.margin(best) < 0:  # the size is to be large enough, and not a hair too small
+        if search.margin(best) < 0:  # the size must be large enough
             best = min(size for size, (left, _) in search.seen.items() if left >= 0)
     return search.found(best)
 
@@ -157,7 +157,7 @@ def count_at_confidence(
     seed: int,
     progress: Callable[[str], None] | None = None,
 ) -> SizeAtConfidence:
-    """As `size_at_confidence`, of a whole number."""
+    """As `size_at_confidence`, for a whole number."""
     search = _Search(make, uncertain, metric, target, sign, confidence, seed, progress)
     low, high, step = nominal - 1, nominal, 1
     while low > 0 and search.margin(float(low)) >= 0:

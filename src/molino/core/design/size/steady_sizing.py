@@ -21,10 +21,10 @@ from molino.core.runs.follow import settled
 from molino.core.vessels.steady_curve import EXHAUSTED, IS_EXHAUSTED, LOWEST, SAME, SteadyCurve
 
 _FURTHER = math.log(1e3)
-"""How far beyond a volume that meets the target others are looked for."""
+"""Range of the search for others beyond a volume that meets the target."""
 
 Point = tuple[np.ndarray, np.ndarray, float, float]
-"""A point of the curve, its tangent, the metric there and its slope by the arc length."""
+"""A point of the curve, its tangent, the metric there and its derivative by the arc length."""
 
 
 class _MetricCurve(SteadyCurve):
@@ -42,7 +42,7 @@ class _MetricCurve(SteadyCurve):
             _, y = self._opened(z)
             with np.errstate(all="ignore"):
                 return float(self.evaluate(y, 0.0)[0])
-        except ArithmeticError:  # it has no value there: a selectivity of nothing
+        except ArithmeticError:  # it is undefined there: a selectivity without products
             return math.nan
 
     def metric_slopes(self, z: np.ndarray) -> np.ndarray:
@@ -62,21 +62,21 @@ class _MetricCurve(SteadyCurve):
 
 @dataclass
 class _Walk:
-    """One walk along the curve: the points seen, and whether it arrived at the end of the range."""
+    """One walk along the curve: its points, and whether it reached the end of the range."""
 
     points: list[Point]
     ended: str = ""
-    """Why it stopped before the end of the range; empty where it did not."""
+    """The reason why it stopped before the end of the range; empty if it did not."""
 
     def at(self, s: float) -> Iterator[np.ndarray]:
-        """Guesses of the points at a volume, by the straight line between neighbours."""
+        """Guesses of the points at a volume, by linear interpolation between neighbours."""
         for (z, *_), (further, *_) in pairwise(self.points):
             if min(z[-1], further[-1]) <= s <= max(z[-1], further[-1]) and further[-1] != z[-1]:
                 yield z + (s - z[-1]) / (further[-1] - z[-1]) * (further - z)
 
 
 class _Search:
-    """Looks along the curve for the volumes at which the target is met."""
+    """The search along the curve for the volumes at which the target is met."""
 
     def __init__(self, tank: Vessel, metric: Metric, target: float) -> None:
         self.tank, self.target = tank, target
@@ -128,8 +128,8 @@ class _Search:
     def _crossing(
         self, low: np.ndarray, high: np.ndarray, along: np.ndarray, values: tuple[float, float]
     ) -> np.ndarray:
-        """Where a stretch of the curve passes the target: by Newton's method on balances and metric together, or by
-        bisection of the stretch where that leaves it."""
+        """The crossing of the target in a section of the curve: by Newton's method on balances and metric together, or
+        by bisection of the section if that leaves it."""
         curve, target, chord = self.curve, self.target, high - low
         z = low + (target - values[0]) / (values[1] - values[0]) * chord
         length = float(chord @ chord)
@@ -154,10 +154,10 @@ class _Search:
         return self.tracer.between(piece, 0, lambda p, _: curve.metric(p) - target)
 
     def elsewhere(self, forward: _Walk) -> list[np.ndarray]:
-        """Where branches that the walk did not pass meet the target; settles the certificate if there are none.
+        """The points at which other branches meet the target; sets the certificate if there are none.
 
-        Start-ups at volumes of all sizes, from the contents at t = 0 and from the state of a vessel so large
-        that all has reacted, settle on any branch that attracts them.
+        Start-ups at volumes of all sizes, from the contents at t = 0 and from a fully reacted state, reach any branch
+        that attracts them.
         """
         curve, approach = self.curve, self.approach
         states, failed = self.curve.settled_states()
@@ -172,13 +172,13 @@ class _Search:
                 found += met
             if found:
                 return found
-        exhausted = forward.ended.endswith(IS_EXHAUSTED)  # no start-up settles beyond the end of the curve
+        exhausted = forward.ended.endswith(IS_EXHAUSTED)  # no start-up reaches a state beyond the end of the curve
         if exhausted or not (forward.ended or off_curve or failed):
             approach.answer.certificate = self._certificate(forward)
         return found
 
     def _is_on(self, walk: _Walk, y: np.ndarray, s: float) -> bool:
-        """Whether a steady state lies on the part of the curve that a walk passed."""
+        """Whether a steady state is on the part of the curve of a walk."""
         curve = self.curve
         there = curve.amounts & (y > 1e-12 * curve.parts(s).scale)
         if (there & ~curve.inner.logarithmic).any():
@@ -193,7 +193,7 @@ class _Search:
         return False
 
     def _certificate(self, walk: _Walk) -> str:
-        """What proves that the target is out of reach; empty where nothing does."""
+        """The proof that the target cannot be reached; empty without one."""
         answer = self.approach.close()
         followed = "the curve of steady states was followed over its whole length, and start-ups find no other"
         if answer.best is None:
@@ -213,7 +213,7 @@ class _Search:
 
 
 def along_steady_states(tank: Vessel, metric: Metric, target: float) -> SizeSearchResult:
-    """The least volume at which a steady state meets the target, and the further ones that do.
+    """The least volume at which a steady state meets the target, and the others.
 
     Newton's method at growing arc length, with the exact derivatives of balances, volume and metric (H. B. Keller, in
     Applications of Bifurcation Theory, 1977, 359), in logarithms of amounts.
@@ -253,21 +253,19 @@ def _answered(tank: Vessel, curve: _MetricCurve, approach: TargetApproach, met: 
     answer.is_stable = bool(np.max(growth_rates(case, state).real) < 0)
     remark = _remark(case, state, scale, curve.time(s), answer.is_stable)
     if answer.uncovered:
-        remark = "; ".join(
-            filter(None, [remark, f"others were not looked for beyond a place where {answer.uncovered}"])
-        )
+        remark = "; ".join(filter(None, [remark, f"others were not searched beyond a place where {answer.uncovered}"]))
     answer.remark = remark
     return answer
 
 
 def _remark(case: Case, state: np.ndarray, scale: np.ndarray, time_scale: float, is_stable: bool) -> str:
-    """Whether a steady state is stable, and whether the tank comes to it from its contents at t = 0."""
+    """Whether a steady state is stable, and whether the tank reaches it from its contents at t = 0."""
     if not is_stable:
         return "this steady state is unstable: the tank leaves it, unless it is controlled"
     try:
         reached, _ = steady(case, time_scale)
     except SolveError:
-        return "stable, but from its contents at t = 0 the tank does not settle"
+        return "stable, but from its contents at t = 0 the tank reaches no steady state"
     if np.max(np.abs(reached - state) / scale) < 1e-6:
         return ""
-    return "stable, but from its contents at t = 0 the tank settles elsewhere: start it with contents near this state"
+    return "stable, but from its contents at t = 0 the tank reaches another steady state: start it with contents near this one"

@@ -14,26 +14,26 @@ from molino.core.errors import SolveError
 from molino.core.trains.train import Train
 
 TANKS = "tanks_in_series"
-"""What `size` calls the number of equal tanks."""
+"""The name of the number of equal tanks."""
 _NEXT_TO_NOTHING = 1e-9
-"""The share of its size that leaves the feed unchanged."""
+"""A fraction of its size that leaves the feed unchanged."""
 _MOST = {"tubes": 2**20, TANKS: 256}
 
 
 @dataclass
 class WholeNumberResult:
-    """The least number that reaches a target, and what the metric is there and with one less.
+    """The least number that reaches a target, with the metric for it and for one less.
 
     Attributes
     ----------
     number : int or None
-        None where none reaches it.
+        None if the target is not reached.
     value, before : float
-        The metric with that number, and with one less; nan where that cannot be run.
+        The metric with that number, and with one less; nan if it cannot be run.
     vessel, run
         With that number.
     search : SizeSearchResult
-        How far one gets, where it is out of reach.
+        The best value, if the target cannot be reached.
     """
 
     number: int | None = None
@@ -45,7 +45,7 @@ class WholeNumberResult:
 
 
 def with_count(vessel: Vessel, free: str, number: int) -> Vessel | Train:
-    """The vessel with so many tubes; or so many of it in series, each as large as the one."""
+    """The vessel with a number of tubes; or a number of equal tanks in series."""
     if free != TANKS:
         return vessel.with_({free: number})
     name = vessel.name or "tank"
@@ -54,9 +54,9 @@ def with_count(vessel: Vessel, free: str, number: int) -> Vessel | Train:
 
 
 def least_number(vessel: Vessel, metric: Metric, target: float, free: str) -> WholeNumberResult:
-    """By doubling the number until the target is passed (or a peak), then by halving the gap.
+    """Search by doubling the number until the target (or a peak) is passed, then by bisection.
 
-    A number that cannot be run (a bed that chokes) counts as not reaching the target.
+    A number that cannot be run (a bed that chokes) does not reach the target.
     """
     found: dict[int, tuple[float, Any, Any]] = {}
 
@@ -97,13 +97,13 @@ def least_number(vessel: Vessel, metric: Metric, target: float, free: str) -> Wh
 
 
 def _direction(vessel: Vessel, metric: Metric, target: float, second: float, here: float) -> float:
-    """Whether the metric has to rise (1) or to fall (-1) from the inlet to the target."""
+    """Whether the metric must rise (1) or fall (-1) from the inlet to the target."""
     size = next(name for name in vessel.spec.sizes if getattr(vessel, name) is not None)
     try:
         first = vessel.with_({size: vessel.spec.conditions[size].own * _NEXT_TO_NOTHING}).run().metric(metric)
     except SolveError:
         first = math.nan
-    if not math.isfinite(first):  # a selectivity has no value there
+    if not math.isfinite(first):  # a selectivity is undefined there
         return -1.0 if second < here else 1.0
     return 1.0 if target >= first else -1.0
 
@@ -111,7 +111,7 @@ def _direction(vessel: Vessel, metric: Metric, target: float, second: float, her
 def _first_reached(
     at: Callable[[int], float], target: float, sign: float, begin: int, most: int
 ) -> tuple[int, int] | None:
-    """A number that does not reach the target and one further on that does."""
+    """A number that does not reach the target and a larger one that does."""
     high = begin
     while sign * (at(high) - target) >= 0:
         low = high // 2
@@ -135,7 +135,7 @@ def _first_reached(
 
 
 def _peak(at: Callable[[int], float], target: float, sign: float, low: int, high: int) -> tuple[int, int] | None:
-    """Between two numbers the metric turns back: whether the target is reached before it does."""
+    """Whether the target is reached between two numbers around a maximum of the metric."""
     first = low
     while high - low > 2:
         third = max((high - low) // 3, 1)

@@ -1,4 +1,4 @@
-"""The bootstrap: the fit repeated on resampled data, on all cores."""
+"""The bootstrap: repeated fits to resampled data, on all cores."""
 
 from __future__ import annotations
 
@@ -28,29 +28,29 @@ from molino.core.statistics import student_t_quantile
 
 KINDS = ("residuals", "cases")
 _FEW = 60
-"""Up to how many refits no other processes are started, which takes as long."""
+"""Number of refits up to which no other processes are started."""
 _CHUNK = 20
 
 
 @dataclass(frozen=True, eq=False)
 class Bootstrap(Frozen, Result):
-    """Constants from resampled data, in SI: `draws` has shape (refits that settled, constants).
+    """Constants from resampled data.
 
     Attributes
     ----------
     names : tuple of str
-    draws : array, shape (refits that settled, constants)
+    draws : array, shape (refits that converged, constants)
         In SI.
     kind : str
-        What was resampled, "residuals" or "cases".
+        The resampled quantity, "residuals" or "cases".
     asked : int
-        Refits that were asked for.
+        The requested number of refits.
     units : tuple of str or None
-        Those that the constants came in.
+        The units of the constants.
     observations, degrees_of_freedom : int
         Of the fit.
     fitted : Chemistry
-        That of the fit.
+        The chemistry of the fit.
 
     Examples
     --------
@@ -73,8 +73,8 @@ class Bootstrap(Frozen, Result):
 
     @cached_property
     def chemistry(self) -> Chemistry:
-        """The chemistry of the fit, its constants as uncertain as the refits are: sizes and optima at a confidence, and
-        where a spread comes from, draw them from the refits, whatever the shape of their distribution.
+        """The chemistry of the fit with the refits as the distribution of its constants: sizes and optima at a
+        confidence, and the sources of a spread, draw the constants from the refits.
 
         Refits of cases are widened about the fitted constants by sqrt(observations/degrees of freedom), as in
         `intervals`.
@@ -104,9 +104,9 @@ class Bootstrap(Frozen, Result):
     def intervals(self) -> dict[str, tuple[float, float]]:
         """Expanded percentile 95 % intervals.
 
-        Plain percentiles are too narrow for few observations, as z in place of Student's t would be; those at
-        normal(-/+ t(0.975)) are taken, of cases normal(-/+ t sqrt(observations/degrees of freedom)), whose residuals
-        are not widened (T. C. Hesterberg, Am. Stat. 69 (2015) 371).
+        Plain percentiles are too narrow for few observations, like z in place of Student's t; those at normal(-/+
+        t(0.975)) are used, for cases normal(-/+ t sqrt(observations/degrees of freedom)), whose residuals are not
+        widened (T. C. Hesterberg, Am. Stat. 69 (2015) 371).
         """
         t = student_t_quantile(0.975, self.degrees_of_freedom)
         t *= math.sqrt(self.observations / self.degrees_of_freedom) if self.kind == "cases" else 1.0
@@ -114,7 +114,7 @@ class Bootstrap(Frozen, Result):
         return {n: (float(a), float(b)) for n, a, b in zip(self.names, low, high, strict=True)}
 
     def table(self) -> Table:
-        """Median, standard error and 95 % interval in the unit each constant came in."""
+        """Median, standard error and 95 % interval in the unit of each constant."""
         rows = []
         for n, (name, text) in enumerate(zip(self.names, self.units, strict=True)):
             unit = units.unit(text or "")
@@ -123,7 +123,7 @@ class Bootstrap(Frozen, Result):
         return frame(rows, columns=["constant", "unit", "median", "standard error", "95 % low", "95 % high"])
 
     def to_dict(self) -> dict[str, Any]:
-        """Plain data: how many refits, and each constant with its interval."""
+        """Plain data: the number of refits, and each constant with its interval."""
         return {"refits": len(self.draws), "kind": self.kind, "constants": self.table().to_dict("records")}
 
     def __str__(self) -> str:
@@ -137,7 +137,7 @@ class Bootstrap(Frozen, Result):
 
 @dataclass(frozen=True, eq=False)
 class _Resampler(Frozen):
-    """What a worker needs."""
+    """The data of a worker."""
 
     problem: Problem
     start: np.ndarray
@@ -149,7 +149,7 @@ class _Resampler(Frozen):
     kind: str
 
     def draw(self, seeds: list[np.random.SeedSequence]) -> np.ndarray:
-        """Constants of one refit for each seed; nan where it did not settle."""
+        """Constants of one refit for each seed; nan if it did not converge."""
         rows = []
         for seed in seeds:
             random = np.random.default_rng(seed)
@@ -182,7 +182,7 @@ def bootstrap(
 
     "residuals": residuals, over their standard deviation and widened by 1/sqrt(1 - leverage), are drawn with
     replacement within each response and put on the calculated values (A. C. Davison, D. V. Hinkley, Bootstrap Methods
-    and their Application, 1997, section 6.3). "cases": samples, each with all that was measured in it, are drawn with
+    and their Application, 1997, section 6.3). "cases": samples, each with all its measured values, are drawn with
     replacement. The result depends on the seed alone, not on the number of workers.
 
     Parameters
@@ -192,14 +192,14 @@ def bootstrap(
     kind : "residuals" or "cases"
     seed : int
     workers : int, optional
-        Processes; all cores if omitted.
+        Number of processes; by default all cores.
     progress : callable, optional
-        Called with the refits done and asked for.
+        Called with the refits done and requested.
 
     Raises
     ------
     InputError
-        For an unknown kind, or fewer than two refits are asked for.
+        For an unknown kind, or fewer than two refits.
     SolveError
         If fewer than nine in ten converge.
     """
@@ -221,7 +221,7 @@ def bootstrap(
     draws = np.concatenate(rows)
     draws = draws[np.isfinite(draws).all(axis=1)]
     if len(draws) < 0.9 * times:
-        message = f"only {len(draws)} of {times} refits settled"
+        message = f"only {len(draws)} of {times} refits converged"
         raise SolveError(message, "bootstrap", "the data hardly determine the constants: look at their profiles")
     own, count = tuple(e.unit for e in fit.estimates), len(fit.points.measured)
     return Bootstrap(tuple(fit.values), draws, kind, times, own, count, fit.degrees_of_freedom, fit.chemistry)
@@ -256,14 +256,14 @@ def _in_parallel(work: _Resampler, chunks: list[list[np.random.SeedSequence]], c
 
 
 def _draw_below(parent: int, work: _Resampler, chunk: list[np.random.SeedSequence]) -> np.ndarray:
-    """The refits of a chunk in a process that ends with its parent, however that ends."""
+    """The refits of a chunk in a process that ends with its parent."""
     _watch(parent)
     return work.draw(chunk)
 
 
 @cache
 def _watch(parent: int) -> None:
-    """Begin to watch the parent process, once."""
+    """Begin to watch the parent process (once)."""
 
     def end_with_parent() -> None:
         while os.getppid() == parent:

@@ -1,4 +1,4 @@
-"""`discriminate`: which of several rate laws the data speak for, and where to measure to tell them apart."""
+"""`discriminate`: comparison of rate laws by the data, and the experiment that distinguishes them best."""
 
 from __future__ import annotations
 
@@ -24,28 +24,28 @@ from molino.core.results import Result, Table, frame
 from molino.core.statistics import f_tail_probability, p_text
 
 _ENOUGH = 0.95
-"""Akaike weight from which on one law alone is spoken for."""
+"""Akaike weight above which one law is chosen."""
 _SAME = 1e-3
-"""One law holds another in it where it meets the other's curves to this fraction of the scatter."""
+"""A law contains another if it reproduces the other's curves within this fraction of the scatter."""
 _LEVEL = 0.01
 
 
 @dataclass(frozen=True)
 class Nested:
-    """The F-test of a law against a wider one that holds it in it."""
+    """The F-test of a law beside a wider one that contains it."""
 
     inner: str
     outer: str
     ratio: float
     probability: float
-    """Of so much gained by the wider law by chance."""
+    """Probability of such a gain by chance."""
 
 
 @dataclass(frozen=True)
 class LargestDifference:
-    """Conditions at which two laws differ most: by so many standard deviations of one measurement.
+    """Conditions at which two laws differ most, in standard deviations of one measurement.
 
-    `contents` are the charge or feed (of rates: the concentrations), in mol/m^3; `time` in s, none of rates.
+    `contents` are the charge or feed (for rates: the concentrations), in mol/m^3; `time` in s, None for rates.
     """
 
     first: str
@@ -72,7 +72,7 @@ class Discrimination(Frozen, Result):
         Anderson, Model Selection and Multimodel Inference, 2nd ed. 2002, section 2.9).
     nested : tuple of Nested
     apart : Apart or None
-        Where the two best differ most, among conditions around those measured.
+        The conditions, around those measured, at which the two best differ most.
     failed : mapping of name to str
         Candidates that could not be fitted, with the reason.
 
@@ -95,7 +95,7 @@ class Discrimination(Frozen, Result):
 
     @property
     def chosen(self) -> str | None:
-        """The one law that the data speak for; None if they cannot tell."""
+        """The law chosen by the data; None if they cannot tell."""
         best = next(iter(self.fits))
         rejected = {n.inner for n in self.nested if n.probability < _LEVEL}
         others = [name for name in self.fits if name != best and name not in rejected]
@@ -106,15 +106,15 @@ class Discrimination(Frozen, Result):
 
     @property
     def verdict(self) -> str:
-        """In words: the law, or that the data cannot tell, with the reason."""
+        """The chosen law, or a statement that the data cannot tell, with the reason."""
         names = list(self.fits)
         if len(names) == 1:
             return f"{names[0]} alone could be fitted"
         weight = f"weight {self.weights[names[0]]:.2f}"
         tests = [
-            f"'{n.outer}' gains nothing over '{n.inner}' that chance would not (F, p {p_text(n.probability)})"
+            f"'{n.outer}' is not significantly better than '{n.inner}' (F, p {p_text(n.probability)})"
             if n.probability >= _LEVEL
-            else f"'{n.outer}' is better than '{n.inner}', which it holds, beyond chance (F, p {p_text(n.probability)})"
+            else f"'{n.outer}' is significantly better than '{n.inner}', which it contains (F, p {p_text(n.probability)})"
             for n in self.nested
             if names[0] in (n.inner, n.outer)
         ]
@@ -128,7 +128,7 @@ class Discrimination(Frozen, Result):
         )
 
     def table(self) -> Table:
-        """One row a law: constants, sum of squares (weighted as in the fit of the best), AICc, weight."""
+        """One row per law: constants, sum of squares (weighted as in the fit of the best), AICc, weight."""
         best = next(iter(self.fits.values()))
         standard_deviation = best.points.standard_deviation
         rows = []
@@ -147,12 +147,12 @@ class Discrimination(Frozen, Result):
         return frame(rows)
 
     def facts(self) -> dict[str, str]:
-        """The verdict, the next experiment, and what could not be fitted."""
+        """The verdict, the next experiment, and the candidates that could not be fitted."""
         found = {"verdict": self.verdict, **({"next": self.next_text} if self.apart is not None else {})}
         return found | {f"{name} could not be fitted": why for name, why in self.failed.items()}
 
     def to_dict(self) -> dict[str, Any]:
-        """Plain data: the laws, which the data speak for, and why."""
+        """Plain data: the laws, the chosen one, and the reason."""
         return {
             "laws": self.table().to_dict("records"),
             "chosen": self.chosen,
@@ -173,7 +173,7 @@ class Discrimination(Frozen, Result):
 
     @property
     def next_text(self) -> str:
-        """Where the two best laws differ most, in words."""
+        """The conditions at which the two best laws differ most, in words."""
         if self.apart is None:
             return ""
         a, display = self.apart, next(iter(self.fits.values())).data.display
@@ -215,7 +215,7 @@ def discriminate(
     Raises
     ------
     InputError
-        If there are fewer than two candidates, or one does not fit the data together.
+        If there are fewer than two candidates, or one is incompatible with the data.
     SolveError
         If none can be fitted.
 
@@ -295,7 +295,8 @@ def _nested(fits: Mapping[str, Fit]) -> Iterator[Nested]:
 
 
 def _holds(large: Fit, small: Fit) -> bool:
-    """Whether the wider law can meet what the other calculates, from its own optimum or from its guess."""
+    """Whether the wider law can reproduce the calculated values of the other, from its own optimum or from its
+    guess."""
     problem = large.problem.weighed(large.points.standard_deviation, small.points.calculated)
     for start in (large.optimum.parameters, None):
         try:
@@ -308,7 +309,7 @@ def _holds(large: Fit, small: Fit) -> bool:
 
 
 def _farthest(fits: Mapping[str, Fit]) -> LargestDifference | None:
-    """Among conditions around those measured, where the two best laws differ most for their uncertainty."""
+    """The conditions, around those measured, at which the two best laws differ most relative to their uncertainty."""
     (first, one), (second, two) = list(fits.items())[:2]
     best: LargestDifference | None = None
     for run in _around(one.parameter_map.runs):
@@ -330,7 +331,7 @@ def _farthest(fits: Mapping[str, Fit]) -> LargestDifference | None:
 
 
 def _farthest_rate(fits: Mapping[str, Fit], data: Rates) -> LargestDifference | None:
-    """The same of rates: concentrations from a quarter of the least to four times the most, T as measured."""
+    """The same for rates: concentrations from a quarter of the smallest to four times the largest, T as measured."""
     from scipy.stats import qmc
 
     (first, one), (second, two) = list(fits.items())[:2]

@@ -26,7 +26,7 @@ class Estimate:
     def interval(self) -> tuple[float, float]:
         """95 % confidence interval, value -/+ t(0.975, degrees of freedom) standard errors.
 
-        Of a pre-exponential factor, whose logarithm is what the data determine: exp(ln A -/+ t s/A).
+        For a pre-exponential factor, whose logarithm the data determine: exp(ln A -/+ t s/A).
         """
         half = half_width(self.standard_error, self.degrees_of_freedom)
         if self.name.endswith(".A") and self.value > 0:
@@ -35,7 +35,7 @@ class Estimate:
         return self.value - half, self.value + half
 
     def shown(self) -> tuple[float, float, float, float]:
-        """Value, standard error and interval in the unit the constant came in."""
+        """Value, standard error and interval in the unit of the constant."""
         if self.unit is None:
             return (self.value, self.standard_error, *self.interval)
         found = units.unit(self.unit)
@@ -44,12 +44,12 @@ class Estimate:
 
 
 def estimates_of(problem: Problem, optimum: Optimum) -> tuple[tuple[Estimate, ...], np.ndarray, dict[str, str]]:
-    """Estimates, their covariance and why some constants are not determined.
+    """Estimates, their covariance and the reasons why some constants are not determined.
 
-    C = s^2 (J'J)^-1 (N. R. Draper, H. Smith, Applied Regression Analysis, 3rd ed. 1998, ch. 24). Where several
-    responses have errors of their own, found along with the constants, C and the degrees of freedom of each constant
-    allow for how well those errors are known (see `_with_unknown_errors`). The rank is that with the constants scaled
-    as the search moves them.
+    C = s^2 (J'J)^-1 (N. R. Draper, H. Smith, Applied Regression Analysis, 3rd ed. 1998, ch. 24). If several responses
+    have their own errors, estimated with the constants, C and the degrees of freedom of each constant include the
+    uncertainty of these errors (see `_with_unknown_errors`). The rank is that of the constants in the scale of the
+    search.
     """
     scale = Scale(problem.free, problem.mean_temperature)
     outward = scale.slope(optimum.parameters)
@@ -73,7 +73,7 @@ def estimates_of(problem: Problem, optimum: Optimum) -> tuple[tuple[Estimate, ..
         }
         others = [names[j] for j in sorted(with_it - {int(i)})]
         reasons[names[i]] = (
-            f"a change of it is made up for by {' and '.join(others)}" if others else "no measured value depends on it"
+            f"a change of it is compensated by {' and '.join(others)}" if others else "no measured value depends on it"
         )
     found = []
     for p, value, error, own in zip(problem.free, optimum.parameters, errors, by_constant, strict=True):
@@ -86,11 +86,11 @@ def estimates_of(problem: Problem, optimum: Optimum) -> tuple[tuple[Estimate, ..
 def _with_unknown_errors(
     problem: Problem, weighted: np.ndarray, variance: float, plain: np.ndarray, outward: np.ndarray
 ) -> tuple[np.ndarray, list[float]]:
-    """The covariance P of the search's variables, and degrees of freedom, where groups have errors of their own.
+    """The covariance P of the search's variables, and degrees of freedom, if groups have their own errors.
 
     With the information B_r of group r, of n_r degrees of freedom, C = P + 4 P (sum_r (B_r - B_r P B_r)/n_r) P, and
     Student's t of a constant c has (c P c)^2 / sum_r ((c P B_r P c)^2/n_r) degrees of freedom (M. G. Kenward, J. H.
-    Roger, Biometrics 53 (1997) 983, with independent groups). Of one group: P itself, observations less constants.
+    Roger, Biometrics 53 (1997) 983, with independent groups). For one group: P itself, and observations less constants.
     """
     count = weighted.shape[1]
     degrees = degrees_by_group(problem, weighted, np.ones(len(weighted)))

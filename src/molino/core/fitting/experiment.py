@@ -1,4 +1,4 @@
-"""One experiment: a vessel, with the samples that were taken of it."""
+"""One experiment: a vessel with its samples."""
 
 from __future__ import annotations
 
@@ -21,17 +21,17 @@ from molino.core.trains.train import Train
 from molino.core.unit_tables import SI_UNITS
 
 VESSELS = ("batch", "stirred tank", "plug flow")
-"""Where a run can be made that is given by its charge or feed and its temperature alone."""
+"""The vessels of a run that is given by its charge or feed and its temperature."""
 OUTLET = "outlet"
-"""What a run is observed along if it is observed once: at the outlet, or at steady state."""
+"""The axis of a single observation: at the outlet, or at steady state."""
 CONCENTRATION = "concentration"
 NOISE = 0.05
-"""How far below zero a concentration may be measured, as a share of the largest: noise, which is used as it is."""
+"""Largest negative concentration that is noise, relative to the largest; it is used as measured."""
 
 
 @lru_cache(maxsize=4096)
 def metric_of(response: str) -> Metric:
-    """What was observed: a metric by its text, or the concentration of a species by the species' name."""
+    """An observation: a metric by its text, or the concentration of a species by its name."""
     try:
         return parse_metric(response)
     except InputError:
@@ -39,13 +39,13 @@ def metric_of(response: str) -> Metric:
 
 
 def response_of(observed: Metric | str) -> str:
-    """The name under which an observation is kept: a concentration by the name of its species."""
+    """The name of an observation: for a concentration the name of its species."""
     metric = metric_of(observed) if isinstance(observed, str) else observed
     return metric.species if metric.what == "concentration" else str(metric)
 
 
 def axes_of(vessel: Vessel | Train) -> dict[str, str]:
-    """What a vessel can be observed along, with the kinds of quantity: time, or its sizes."""
+    """The axes of observations of a vessel, with the kinds of quantity: time, or its sizes."""
     if not isinstance(vessel, Vessel) or not vessel.spec.is_kinetic:
         return {}
     sizes = dict(vessel.spec.sizes)
@@ -64,37 +64,36 @@ def condition_kinds(vessel: Vessel | Train) -> dict[str, str]:
 class Experiment(Frozen):
     """One run: a vessel, with its observations.
 
-    Without a vessel of its own it is isothermal, and given by its charge (or feed) and temperature: a batch followed
-    over time, or the outlet of a tank or tube at steady state over the space time.
+    Without a given vessel it is isothermal, with a charge (or feed) and a temperature: a batch over time, or the outlet
+    of a tank or tube at steady state over the space time.
 
     Parameters
     ----------
     name : str
-    times : array of s, shape (samples,), not falling; or quantities; or None
-        Since the start, or space times (volume over volumetric flow of the feed) of an outlet, or the sizes named by
-        `along`. Samples at the same time are replicates. None for the observations at the outlet or at steady state,
-        once or several times.
+    times : array of s, shape (samples,), not decreasing; or quantities; or None
+        Times since the start, or space times (volume over volumetric flow of the feed) of an outlet, or the sizes named
+        by `along`. Samples at the same time are replicates. None for observations at the outlet or at steady state.
     measured : mapping of species or metric to array, shape (samples,); nan where nothing was measured
-        Numbers in SI (of a species: mol/m^3), or quantities with units. With a vessel of its own any metric can be
-        observed that a run can report: "A" (its concentration), "conversion of A", "temperature", "heat flow",
-        "pressure", "volume", "fraction of A in permeate".
+        Numbers in SI (of a species: mol/m^3), or quantities with units. With a given vessel any metric of a run can be
+        observed: "A" (its concentration), "conversion of A", "temperature", "heat flow", "pressure", "volume",
+        "fraction of A in permeate".
     initial : mapping of species to concentration, in mol/m^3 or with units
-        What was charged, or is fed. In a batch a species measured at time zero and not named here starts from that
-        measurement (the mean, if there are several), which then does not count as an observation; one neither named nor
-        measured starts from zero.
+        The charge or feed. In a batch a species that is measured at time zero and not named here starts from that
+        measurement (the mean of several), which is then not an observation; one neither named nor measured starts from
+        zero.
     T : temperature, optional
         A bare number is in K.
     vessel : str, Vessel or Train
-        "batch", "stirred tank" or "plug flow"; or the vessel itself, which then brings its contents, its temperature
-        and its heat. Its chemistry is replaced by the one that is fitted.
+        "batch", "stirred tank" or "plug flow"; or a vessel with its contents, temperature and heat. Its chemistry is
+        replaced by the one that is fitted.
     gas : bool
-        Whether it held an ideal gas, whose flow changes along a tube with the moles; that of a liquid stays.
+        Whether it held an ideal gas, whose flow along a tube changes with the moles; that of a liquid is constant.
     along : str, optional
-        With a vessel of its own, what `times` are: "time" (a batch, or a tank from its contents at t = 0), or a size:
-        "length", "volume", "space_time" (samples along a tube; tanks of several sizes). The first that the vessel has,
-        if omitted.
+        With a given vessel, the axis of `times`: "time" (a batch, or a tank from its contents at t = 0), or a size:
+        "length", "volume", "space_time" (samples along a tube; tanks of several sizes). By default the first that the
+        vessel has.
     changes : sequence of Change
-        What is changed in a stirred tank on the way, as for `StirredTank.run`.
+        Changes of a stirred tank during the run, as for `StirredTank.run`.
     from_charge : frozenset of str
         Species whose concentrations were computed from a signal and the charge.
 
@@ -159,7 +158,7 @@ class Experiment(Frozen):
         faults.raise_any(f"run {self.name}")
 
     def _settle_axis(self) -> None:
-        """What the samples were taken along."""
+        """The axis of the samples."""
         if self.is_simple:
             settle(self, along="time" if self.vessel == "batch" else "space_time")
         elif self.times is None:
@@ -178,14 +177,16 @@ class Experiment(Frozen):
     def _check_times(self, faults: Faults) -> None:
         times, axis = self.times, self.along.replace("_", " ")
         if times.ndim != 1 or not len(times) or not np.isfinite(times).all() or times[0] < 0:
-            faults.add(axis, f"a {axis} is a number from zero up", f"check the {axis} column")
+            faults.add(axis, f"a {axis} must be a number, not negative", f"check the {axis} column")
         elif (np.diff(times) < 0).any():
             row = int(np.argmax(np.diff(times) < 0)) + 1
             unit = SI_UNITS[self.axis_kind]
             message = f"{axis} goes back at sample {row + 1} ({times[row]:g} {unit} after {times[row - 1]:g} {unit})"
             faults.add(axis, message, "put the samples in order, or give each run a name")
         elif self.is_simple and self.vessel != "batch" and times[0] == 0:
-            faults.add("space time", "a space time of zero is no run", "delete the line: the feed is given by itself")
+            faults.add(
+                "space time", "a space time of zero is not a run", "delete the line: the feed is given by itself"
+            )
 
     def _check_values(self, faults: Faults) -> None:
         largest = self.largest  # noise is relative to it, not to the concentration of a minor species
@@ -203,7 +204,7 @@ class Experiment(Frozen):
                 faults.add(response, message, "correct it, or leave the cell empty")
             elif self.is_simple and kind != "concentration":
                 advice = "give the vessel itself: vessel=mo.Batch(...)"
-                faults.add(response, "it is not a concentration, and of the vessel only its kind is known", advice)
+                faults.add(response, "it is not a concentration, and only the kind of the vessel is known", advice)
         for species, value in self.initial.items():
             if not value >= 0:
                 faults.add(f"initial {species}", f"negative concentration {value:g} mol/m^3", "check the sign")
@@ -213,13 +214,13 @@ class Experiment(Frozen):
             with faults.at("vessel"):
                 one.spec.require_no_history()
         if self.initial or self.T is not None or self.gas:
-            faults.add("vessel", "the vessel brings its contents and temperature", "leave initial, T and gas out")
+            faults.add("vessel", "the vessel has its own contents and temperature", "leave initial, T and gas out")
         if self.changes and (self.along != "time" or not self.vessel.vessels[0].spec.has_steady_state):
-            faults.add("changes", "only a stirred tank over time is changed on the way", "leave them out")
+            faults.add("changes", "only a stirred tank over time can have changes", "leave them out")
 
     @property
     def is_simple(self) -> bool:
-        """Whether it has no vessel of its own: isothermal, given by its charge and temperature."""
+        """Whether it has no given vessel: isothermal, with a charge and a temperature."""
         return isinstance(self.vessel, str)
 
     @property
@@ -231,12 +232,12 @@ class Experiment(Frozen):
 
     @property
     def responses(self) -> tuple[str, ...]:
-        """Everything that was observed: species (their concentrations) and metrics."""
+        """The observed responses: species (their concentrations) and metrics."""
         return tuple(self.measured)
 
     @property
     def temperature(self) -> float | None:
-        """A temperature in K that it went by: the given one, or the mean of those measured."""
+        """Its temperature in K: the given one, or the mean of those measured."""
         seen = self.measured.get("temperature", np.array([np.nan]))
         if np.isfinite(seen).any():
             return float(np.nanmean(seen))
@@ -247,7 +248,7 @@ class Experiment(Frozen):
 
     @property
     def charge(self) -> dict[str, float]:
-        """Concentrations at the start (or of the feed) in mol/m^3: given, or else measured at time zero."""
+        """Concentrations at the start (or of the feed) in mol/m^3: given, or measured at time zero."""
         if not self.is_simple:
             return {}
         first = self.times == 0
@@ -273,24 +274,24 @@ class Experiment(Frozen):
         return tuple(s for s in self.charge if s not in self.initial and s not in self.from_charge)
 
     def with_measured_zeros(self) -> Experiment:
-        """The same run with nothing charged of the species of which a sample at time zero shows nothing."""
+        """The same run with a charge of zero for species that a sample at time zero does not show."""
         absent = {s: 0.0 for s in self.measured_starts if self.charge[s] <= 0}
         return replace(self, initial={**self.initial, **absent}) if absent else self
 
     def observed(self, response: str) -> np.ndarray:
-        """Which samples of a species or metric count as observations, shape (samples,), bool."""
+        """Whether each sample of a species or metric is an observation, shape (samples,), bool."""
         counts = np.isfinite(self.measured[response])
         defines = self.is_simple and response not in self.initial
         return np.asarray(counts & (self.times > 0) if defines else counts)
 
     @property
     def condition(self) -> tuple[Any, ...]:
-        """What replicates of a run share: vessel, temperature and charge (as given, not as measured)."""
+        """The key of replicates of a run: vessel, temperature and charge (as given, not as measured)."""
         if not self.is_simple:
             return (id(self.vessel), self.along)
         return (self.vessel, self.gas, self.T, tuple(sorted(self.initial.items()) or sorted(self.charge.items())))
 
     @property
     def axis(self) -> str:
-        """What the samples were taken along, in words."""
+        """The axis of the samples, in words."""
         return self.along.replace("_", " ")

@@ -21,11 +21,11 @@ from molino.core.printing import Printed
 
 @dataclass(frozen=True)
 class ExcludedPoint:
-    """A measurement that was left out because the user asked for it."""
+    """A measurement that the user has excluded."""
 
     run: str
     time: float
-    """In s; a position in SI, where samples were taken along a vessel."""
+    """In s; a position in SI for samples along a vessel."""
     response: str
     """A species (its concentration), or a metric."""
     value: float
@@ -35,18 +35,18 @@ class ExcludedPoint:
 
 @dataclass(frozen=True, eq=False)
 class Experiments(Frozen, Printed, Sequence[Experiment]):
-    """A set of runs, with the units in which they came, the excluded points, and the conversion of signals.
+    """A set of runs, with the units of the data, the excluded points, and notes on signals.
 
     Parameters
     ----------
     runs : tuple of Experiment
     source : str
-        Where they came from, for messages.
+        The source of the data, for messages.
     show : mapping of kind to unit
-        Units in which they are shown, {"time": "min"}.
+        Units of results, {"time": "min"}.
     left_out : tuple of ExcludedPoint
     notes : tuple of str
-        What was made of signals.
+        Notes on the conversion of signals.
 
     Raises
     ------
@@ -72,8 +72,8 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
         names = [run.name for run in self.runs]
         twice = sorted({name for name in names if names.count(name) > 1})
         if twice or not names:
-            message = f"run {', '.join(twice)} is there twice" if twice else "there are no runs"
-            advice = "give each run a name of its own" if twice else "give data of one run or more"
+            message = f"run {', '.join(twice)} appears twice" if twice else "there are no runs"
+            advice = "give each run a name of its own" if twice else "give data of at least one run"
             raise InputError(message, self.source or "experiments", advice)
 
     def __getitem__(self, index: Any) -> Any:
@@ -117,16 +117,15 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
         return found
 
     def require_simple(self, what: str) -> None:
-        """Raise InputError where a run has a vessel of its own, of which something that takes isothermal runs cannot
-        say anything."""
+        """Raise InputError if a run has a given vessel, for functions that need isothermal runs."""
         own = [run.name for run in self.runs if not run.is_simple]
         if own:
-            message = f"{what} takes isothermal runs, and run {', '.join(own)} has a vessel of its own"
+            message = f"{what} needs isothermal runs, and run {', '.join(own)} has a given vessel"
             raise InputError(message, self.source or "experiments", "fit it on its balances: mo.fit(chemistry, runs)")
 
     @property
     def display(self) -> Display:
-        """The units in which the data came; those of a vessel, where one was given and the data are plain numbers."""
+        """The units of the data; those of a given vessel if the data are plain numbers."""
         vessels = [run.vessel for run in self.runs if not run.is_simple]
         if vessels and not self.show:
             return vessels[0].spec.display  # type: ignore[no-any-return]
@@ -144,17 +143,17 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
         return replace(self, runs=tuple(known[name] for name in names), left_out=kept)
 
     def without(self, run: str, time: Any, response: str, because: str = "") -> Experiments:
-        """Leave one measurement out; it stays listed in `left_out`.
+        """Exclude one measurement; it remains listed in `left_out`.
 
         Parameters
         ----------
         run : str
         time : str, float or quantity
-            Of the sample; where it was taken, of samples along a vessel.
+            Time of the sample; its position for samples along a vessel.
         response : str
             The species, or the metric.
         because : str, optional
-            Why; reports say it.
+            The reason, for reports.
 
         Raises
         ------
@@ -174,7 +173,7 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
         sample = int(np.argmin(np.abs(found.times - at) + np.where(there, 0.0, 1e-9 * max(at, 1.0))))
         if abs(found.times[sample] - at) > 1e-6 * max(at, 1.0) or not np.isfinite(found.measured[response][sample]):
             nearest_at = self.display.text(found.times[sample], found.axis_kind)
-            message = f"nothing was measured then; the nearest sample is at {nearest_at}"
+            message = f"there is no sample at that time; the nearest is at {nearest_at}"
             raise InputError(message, where, f"give the {found.axis} of a sample")
         values = found.measured[response].copy()
         gone = ExcludedPoint(run, float(found.times[sample]), response, float(values[sample]), because)
@@ -184,7 +183,7 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
         return replace(self, runs=runs, left_out=(*self.left_out, gone))
 
     def place(self, run: str, time: float) -> str:
-        """Where a sample was taken, in words: '30 min', 'length 2 m', 'at the outlet'."""
+        """The place of a sample, in words: '30 min', 'length 2 m', 'at the outlet'."""
         found = next((r for r in self.runs if r.name == run), None)
         if found is None or found.along == "time" or found.is_simple:
             return self.display.text(time, "time")
@@ -211,7 +210,7 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
         return "\n".join(lines)
 
     def check(self, chemistry: Chemistry | None = None) -> Review:
-        """What there is to report of the data before a fit; see `replicates.review_data`."""
+        """Findings on the data before a fit; see `replicates.review_data`."""
         kinds = {response: self.kind_of(response) for response in self.responses}
         return review_data(self.runs, kinds, self.display, chemistry)
 
@@ -223,7 +222,7 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
 
 
 def as_experiments(data: Experiments | Experiment | Sequence[Experiment | Experiments]) -> Experiments:
-    """One set of runs from a set, a run, or several of either; the units shown are those of the first set."""
+    """One set of runs from a set, a run, or several of either; the units of results are those of the first set."""
     if isinstance(data, Experiments):
         return data
     if isinstance(data, Experiment):

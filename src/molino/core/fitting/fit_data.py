@@ -24,9 +24,9 @@ from molino.core.trains.train import Train
 from molino.core.units import Value
 
 _SETTLED = 1e-6
-"""How far, relative, a constant may be from the stationary point; ten digits are reached as a rule."""
+"""Largest relative distance of a constant from the stationary point; usually ten digits are reached."""
 _LEAST = 1e-6
-"""By how much the sum of squares may fall near the optimum, as a share of it: what the settled constants leave."""
+"""Largest relative decrease of the sum of squares near the optimum."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -35,9 +35,9 @@ class Points(Frozen):
 
     run: tuple[str, ...]
     time: np.ndarray
-    """Time of each sample; its position, where samples were taken along a vessel."""
+    """Time of each sample; its position for samples along a vessel."""
     response: tuple[str, ...]
-    """What was observed: a species (its concentration), or a metric."""
+    """The response: a species (its concentration), or a metric."""
     measured: np.ndarray
     calculated: np.ndarray
     standard_deviation: np.ndarray
@@ -45,9 +45,9 @@ class Points(Frozen):
     slopes: np.ndarray
     """d(calculated)/d(constant), shape (points, constants)."""
     replicates: tuple[Hashable, ...] = ()
-    """What observations under the same conditions share."""
+    """The key of observations under the same conditions."""
     variables: Mapping[str, np.ndarray] = field(default_factory=dict)
-    """What varies: time, temperature, the charge, or concentrations."""
+    """The varied conditions: time, temperature, the charge, or concentrations."""
 
     @property
     def residuals(self) -> np.ndarray:
@@ -67,7 +67,7 @@ class Points(Frozen):
 
 @dataclass(frozen=True)
 class Response:
-    """How one of the measured values, a species or a metric, was met."""
+    """The quality of the fit of one response."""
 
     name: str
     observations: int
@@ -78,7 +78,7 @@ class Response:
 
 @dataclass(frozen=True)
 class Outlier:
-    """An observation that lies further off than chance allows."""
+    """An observation that deviates more than expected by chance."""
 
     run: str
     time: float
@@ -86,12 +86,12 @@ class Outlier:
     measured: float
     calculated: float
     deviations: float
-    """Externally studentised residual: how many standard deviations off, relative to the other points."""
+    """Externally studentised residual: the deviation in standard deviations of the other points."""
 
 
 @dataclass(frozen=True, eq=False)
 class Band(Frozen):
-    """What is calculated of one run over times (or positions); by response, each of shape (points,), in SI.
+    """The calculated curves of one run over times (or positions); by response, each of shape (points,), in SI.
 
     `confidence` and `prediction` are half widths of the 95 % intervals of the mean and of one measurement.
     """
@@ -125,11 +125,11 @@ class FitData(Frozen, Result):
         """Gradient and curvature at the optimum, where no bound is active."""
         if any(e.at_bound for e in self.estimates) or self.optimum.stopped:
             return ()
-        step = "one Gauss-Newton step from the optimum, relative to the constants"
+        step = "a Gauss-Newton step from the optimum, relative to the constants"
         found = [Check("constants settled", self.optimum.left_to_move(self.problem.measured), _SETTLED, step)]
         if np.isfinite(fall := self.optimum.fall_near(self.problem)):
-            near = "half a standard error along the flattest direction, as a share of it"
-            found.append(Check("sum of squares is least", fall, _LEAST, near))
+            near = "at half a standard error along the flattest direction, relative"
+            found.append(Check("sum of squares is a minimum", fall, _LEAST, near))
         return tuple(found)
 
     @property
@@ -139,7 +139,7 @@ class FitData(Frozen, Result):
 
     @property
     def extent(self) -> str:
-        """How much was fitted, in words."""
+        """The extent of the data, in words."""
         count, runs = len(self.points.measured), len(dict.fromkeys(self.points.run))
         return (
             f"{count} rates"
@@ -160,14 +160,14 @@ class FitData(Frozen, Result):
 
     @property
     def sum_of_squares(self) -> float:
-        """Of the residuals, unweighted, in SI: (mol/m^3)^2 for concentrations; nan of several kinds of quantity."""
+        """Of the residuals, unweighted, in SI: (mol/m^3)^2 for concentrations; nan for several kinds of quantity."""
         if len({self.data.kind_of(response) for response in self.responses}) > 1:
             return float("nan")
         return float(self.points.residuals @ self.points.residuals)
 
     @property
     def variance(self) -> float:
-        """Weighted sum of squares over degrees of freedom; one, where the errors were found along with the fit."""
+        """Weighted sum of squares over degrees of freedom; one if the errors were estimated with the fit."""
         return float(self.points.scaled @ self.points.scaled) / self.degrees_of_freedom
 
     @cached_property
@@ -178,7 +178,7 @@ class FitData(Frozen, Result):
 
     @property
     def correlated(self) -> list[int]:
-        """The constants whose correlations are shown: all but the concentrations at the start of single runs."""
+        """The constants whose correlations are shown: all except the initial concentrations of single runs."""
         return [i for i, e in enumerate(self.estimates) if not e.name.startswith(("start ", "feed "))]
 
     @cached_property
@@ -198,19 +198,19 @@ class FitData(Frozen, Result):
         return tuple(found)
 
     def place(self, run: str, time: float) -> str:
-        """Which observation, in words."""
+        """An observation, in words."""
         if not self.parameter_map.runs:
             return f"observation {run}" if not np.isfinite(time) else f"{run}, {self.data.display.text(time, 'time')}"
         return f"run {run}, {self.data.place(run, time)}"
 
     def chemistry_of(self, run: str) -> Chemistry:
-        """The chemistry with the constants of one run, where some are the run's own."""
+        """The chemistry with the constants of one run, if some are fitted per run."""
         own = {n.removesuffix(f", {run}"): v for n, v in self.values.items() if n.endswith(f", {run}")}
         known = {p.name for p in self.chemistry.numbers}
         return self.chemistry.with_values({n: v for n, v in own.items() if n in known}, self.chemistry.covariance)
 
     def vessel_of(self, run: str) -> Vessel | Train:
-        """The vessel of a run with everything that was fitted: constants, and numbers of the vessel that were sought.
+        """The vessel of a run with the fitted constants and conditions.
 
         Raises
         ------
@@ -228,10 +228,10 @@ class FitData(Frozen, Result):
         return vessel.with_(found) if found else vessel
 
     def band(self, run: Experiment, times: np.ndarray) -> Band:
-        """What is calculated of a run, measured or only planned, with bands, at times (or sizes) in SI.
+        """The calculated responses of a measured or planned run, with bands, at times (or sizes) in SI.
 
-        First order: half widths t(0.975) sqrt(g C g) of the mean and t sqrt(g C g + s^2) of one measurement, g the
-        exact slopes by the constants (D. M. Bates, D. G. Watts, 1988, section 2.3).
+        First-order half widths t(0.975) sqrt(g C g) of the mean and t sqrt(g C g + s^2) of one measurement, with the
+        exact derivatives g by the constants (D. M. Bates, D. G. Watts, 1988, section 2.3).
         """
         responses, values, slopes, standard_deviation = self.expected(run, times)
         inner = np.einsum("tsi,ij,tsj->ts", slopes, self.covariance, slopes)
@@ -243,8 +243,8 @@ class FitData(Frozen, Result):
     def expected(
         self, run: Experiment, times: np.ndarray
     ) -> tuple[tuple[str, ...], np.ndarray, np.ndarray, np.ndarray]:
-        """What is measured in a run (a planned one: the measured values in any), its values and standard deviations,
-        shape (times, responses), and slopes, shape (times, responses, constants)."""
+        """The responses of a run (of a planned one: all responses), their values and standard deviations, shape (times,
+        responses), and derivatives, shape (times, responses, constants)."""
         responses = tuple(r for r in self.responses if r in run.measured or not run.measured)
         count = len(responses)
         rows, columns = np.repeat(np.arange(len(times)), count), np.tile(np.arange(count), len(times))

@@ -25,17 +25,17 @@ from molino.core.trains.train import Train
 
 @dataclass(frozen=True, eq=False)
 class FitParameterMap(Frozen):
-    """Which parameter of a fit stands for what in the balances of each run."""
+    """The map from the parameters of a fit to the balances of each run."""
 
     free: tuple[Parameter, ...]
     runs: tuple[Experiment, ...]
-    """With the guesses of unknown starts as the charge."""
+    """With the guesses of unknown initial concentrations as the charge."""
     places: Mapping[str, RunPlaces]
     guesses: Mapping[str, Any] = field(default_factory=dict)
-    """Of the settings of vessels that are sought, by name."""
+    """Of fitted conditions of vessels, by name."""
 
     def places_of(self, run: Experiment, chemistry: Chemistry) -> RunPlaces:
-        """Where the parameters stand in a run; in one that is only planned, those that all runs share."""
+        """The places of the parameters in a run; in a planned one, those that are common to all runs."""
         if run.name in self.places:
             return self.places[run.name]
         known = {p.name for p in chemistry.numbers}
@@ -49,13 +49,13 @@ def names(given: str | Sequence[str]) -> tuple[str, ...]:
 
 
 def _chemistry_places(chemistry: Chemistry, index: Mapping[str, int]) -> RunPlaces:
-    """Where numbers of the chemistry, by name, stand: constants as symbols, enthalpies as settings of a vessel."""
+    """The places of numbers of the chemistry, by name: constants as symbols, enthalpies as conditions of a vessel."""
     symbols = {p.symbol: index[p.name] for p in chemistry.parameters if p.name in index}
     return RunPlaces(symbols, {p.name: index[p.name] for p in chemistry.enthalpies if p.name in index})
 
 
 class ParameterSearch:
-    """Every parameter that is sought, and where it stands in each run."""
+    """Every fitted parameter, and its places in each run."""
 
     def __init__(self, chemistry: Chemistry, data: Experiments, per_run: tuple[str, ...], faults: Faults) -> None:
         self.chemistry, self.data, self.per_run, self.faults = chemistry, data, per_run, faults
@@ -136,13 +136,13 @@ class ParameterSearch:
         return replace(run, initial={**run.initial, species: guess})
 
     def _setting(self, name: str, given: Any) -> Any:
-        """A number of the vessels; gives its guess."""
+        """A condition of the vessels; returns its guess."""
         unknown = given if isinstance(given, Unknown) else Unknown(given)
         kinds = {run.name: condition_kinds(run.vessel) for run in self.runs if not run.is_simple}
         having = [run for run in self.runs if name in kinds.get(run.name, ())]
         if not having:
             known = sorted({n for own in kinds.values() for n in own})
-            message = f"no run has a vessel with '{name}'" if kinds else "no run has a vessel of its own"
+            message = f"no run has a vessel with '{name}'" if kinds else "no run has a given vessel"
             raise InputError(message, "", nearest(name, known, "give the runs their vessels: vessel=mo.Batch(...)"))
         setting = _setting_of(having[0].vessel, name)
         lower = setting.read(unknown.lower)[0] if unknown.lower is not None else 0.0
@@ -157,10 +157,10 @@ class ParameterSearch:
         return unknown.guess
 
     def _delay(self, delay: Any) -> None:
-        """How much later than noted samples were taken."""
+        """The delay of samples."""
         runs = [run for run in self.runs if run.along == "time"]
         if not runs:
-            raise InputError("no run is followed over time", "", "outlets at steady state have no delay")
+            raise InputError("no run is over time", "", "outlets at steady state have no delay")
         first = min((float(run.times[run.times > 0].min()) for run in runs if (run.times > 0).any()), default=1.0)
         guess = 0.0 if delay is True else units.read(delay, "time", "delay").si
         for run in runs:
@@ -170,14 +170,14 @@ class ParameterSearch:
 
 
 def _vessel(run: Experiment) -> Vessel:
-    """The vessel that brings the feed or charge of a run."""
+    """The vessel with the feed or charge of a run."""
     return run.vessel.vessels[0]  # type: ignore[no-any-return]
 
 
 def _setting_of(vessel: Vessel | Train, name: str) -> Condition:
     if not isinstance(vessel, Vessel):
         if name == "recycle":
-            raise InputError("a recycle ratio is given, not sought", "", "give it as a number")
+            raise InputError("a recycle ratio cannot be fitted", "", "give it as a number")
         owner, own = vessel.spec.vessel_condition(name)
         return owner.spec.condition(own)
     return vessel.spec.condition(name)

@@ -1,4 +1,4 @@
-"""`Fit`: the constants found, how sure they are, and how the data lie around them."""
+"""`Fit`: the fitted constants, their uncertainty, and the residuals."""
 
 from __future__ import annotations
 
@@ -25,22 +25,21 @@ from molino.core.units import Value
 
 _ODD = 0.05
 _NUMERICAL = 1e-8
-"""Residuals below this fraction of the data are rounding, in which there are no outliers."""
+"""Residuals below this fraction of the data are rounding, without outliers."""
 
 
 @dataclass(frozen=True, eq=False)
 class Fit(FitData):
-    """The result of `fit`. `chemistry` has the constants known and carries their covariance.
+    """The result of `fit`. `chemistry` has the fitted constants with their covariance.
 
-    `data` is the fitted data (Experiments or Rates), `points` every observation, `estimates` the constants,
-    `covariance` theirs, `reasons` why some are not determined, `n_starts` how many of how many starts came to this end.
+    Made by `fit`.
 
     Attributes
     ----------
     estimates : tuple of Estimate
         The constants, with standard errors and intervals.
     responses : tuple of str
-        Everything that was fitted: species and metrics.
+        The fitted responses: species and metrics.
     points : Points
         Every observation, measured and calculated.
     data : Experiments or Rates
@@ -50,15 +49,15 @@ class Fit(FitData):
         In SI.
     evaluations : int
     problem, optimum : Problem, Optimum
-        What was minimised, and where it is least.
+        The least-squares problem and its optimum.
     sought : Chemistry
         With its unknowns.
     parameter_map : FitParameterMap
-        What each parameter stands for in each run.
+        The places of each parameter in each run.
     reasons : mapping of name to str
-        Why a constant is not determined.
+        The reason why a constant is not determined.
     n_starts : pair of int, optional
-        How many starts of how many came to this optimum.
+        The number of starts that reached this optimum, and the number of all starts.
 
     Examples
     --------
@@ -74,8 +73,8 @@ class Fit(FitData):
         """Outliers, worst first.
 
         By the externally studentised residual t = e / (s_(i) sqrt(1 - h)), with s_(i) from all points but this one,
-        held against Student's t at 5 % shared over all points (Bonferroni; R. D. Cook, S. Weisberg, Residuals and
-        Influence in Regression, 1982, section 2.2). They still count in the fit: `Experiments.without` leaves one out.
+        compared with Student's t at 5 % over all points (Bonferroni; R. D. Cook, S. Weisberg, Residuals and Influence
+        in Regression, 1982, section 2.2). They are part of the fit: `Experiments.without` excludes one.
         """
         points, degrees = self.points, self.degrees_of_freedom
         if degrees < 2 or np.max(points.standard_deviation) < _NUMERICAL * np.max(np.abs(points.measured)):
@@ -100,32 +99,30 @@ class Fit(FitData):
 
     @property
     def warnings(self) -> list[str]:
-        """What the reader must know before believing the constants."""
+        """Warnings about the constants."""
         display = self.data.display
         warnings = []
         if self.optimum.stopped:
             warnings.append(f"interrupted after {self.evaluations} evaluations: the best so far, not the optimum")
         for e in self.estimates:
             if not np.isfinite(e.standard_error):
-                advice = "fix it or one that it goes with, or measure at other temperatures or feeds"
+                advice = "fix it or one that it is correlated with, or measure at other temperatures or feeds"
                 warnings.append(f"{e.name} is not determined by these data: {self.reasons[e.name]}; {advice}")
             elif e.at_bound:
-                warnings.append(f"{e.name} ended on its bound: its interval means nothing there")
+                warnings.append(f"{e.name} ended at its bound, where its interval is not valid")
             elif e.value > 0 and e.standard_error > e.value and ".Ea" not in e.name:
                 warnings.append(
                     f"{e.name} is hardly determined (standard error {e.standard_error / e.value:.3g} times its value): "
                     f"its profile says how far the data bound it"
                 )
         if self.n_starts is not None and self.n_starts[0] < self.n_starts[1]:
-            warnings.append(
-                f"{self.n_starts[0]} of {self.n_starts[1]} starts came to this optimum, none to a better one"
-            )
+            warnings.append(f"{self.n_starts[0]} of {self.n_starts[1]} starts reached this optimum, none a better one")
         for p in self.outliers:
             kind = self.data.kind_of(p.response)
             measured, calculated = (display.text(c, kind, 4) for c in (p.measured, p.calculated))
             warnings.append(
                 f"{self.place(p.run, p.time)}, {p.response}: {measured} measured, {calculated} calculated, "
-                f"{abs(p.deviations):.1f} standard deviations off; it counts in this fit"
+                f"{abs(p.deviations):.1f} standard deviations off; it is part of this fit"
             )
         return [*warnings, *self.diagnosis.warnings]
 
@@ -135,11 +132,12 @@ class Fit(FitData):
         return diagnose(self)
 
     def profile_likelihood(self, *names: str) -> dict[str, ProfileLikelihood]:
-        """Profile-likelihood intervals of some constants, or of all; see `profiles.profile`."""
+        """Profile-likelihood intervals of some constants, or of all; see `core.fitting.profile_likelihood`."""
         return {name: profile_likelihood(self, name) for name in (names or tuple(self.values))}
 
     def region(self, first: str, second: str, *, points: int = 36) -> Region:
-        """The joint 95 % region of two constants by its profile, and its ellipse; see `profiles.region`."""
+        """The joint 95 % region of two constants by its profile, and its ellipse; see
+        `core.fitting.profile_likelihood`."""
         return region(self, first, second, points)
 
     def bootstrap(
@@ -150,7 +148,7 @@ class Fit(FitData):
         workers: int | None = None,
         progress: Callable[[int, int], None] | None = None,
     ) -> Bootstrap:
-        """Fit again to resampled data, on all cores; see `resampling.bootstrap`."""
+        """Refit to resampled data, on all cores; see `core.fitting.bootstrap`."""
         return bootstrap(self, times, kind, seed, workers, progress)
 
     def next_experiment(
@@ -163,19 +161,19 @@ class Fit(FitData):
         vessel: str = "batch",
         several: int = 1,
     ) -> NextExperiment:
-        """Which combination of temperature, charge and times would narrow a constant or a decision most.
+        """Find the combination of temperature, charge and times that would narrow a constant or a decision most.
 
         Parameters
         ----------
         narrow : str, Sizing or Optimum
-            A fitted constant; "D" or "A" for all constants by that criterion; or the decision that was made with them:
-            the size that `mo.size` found, the value of an optimum that `mo.optimize` found.
+            A fitted constant; "D" or "A" for all constants by that criterion; or a decision from them: the result of
+            `mo.size` or `mo.optimize`.
         T, charges, times : sequences
             Of temperatures, of charges by species, and of lists of sampling times; every combination is a candidate.
         vessel : str
-            In which it would be run.
+            The kind of vessel.
         several : int
-            How many experiments are made together; one may be made more than once.
+            Number of experiments that are made together; one may be repeated.
 
         Returns
         -------
@@ -184,23 +182,25 @@ class Fit(FitData):
         Raises
         ------
         InputError
-            If nothing such was fitted, or there is no candidate.
+            If the constant was not fitted, or there is no candidate.
         """
         return next_experiment(self, narrow, grid(T, charges, times, vessel), several)
 
     def over_temperature(self, constant: str) -> Arrhenius:
-        """The Arrhenius law through a constant that each run had for itself; see `Arrhenius.through`.
+        """The Arrhenius law through a constant that was fitted per run; see `Arrhenius.through`.
 
         Raises
         ------
         InputError
-            If it was one for all runs, or runs have no temperature or all the same.
+            If it was common to all runs, or runs have no temperature or the same one.
         """
         own = [(run, self.values.get(f"{constant}, {run.name}")) for run in self.parameter_map.runs]
         given = [(run.temperature, value) for run, value in own if value is not None]
         if not given or any(T is None for T, _ in given):
             advice = f"fit with per_run=['{constant}'], and give each run a temperature"
-            raise InputError(f"'{constant}' is not known run by run with its temperature", "over temperature", advice)
+            raise InputError(
+                f"'{constant}' was not fitted per run, or runs have no temperature", "over temperature", advice
+            )
         unit = self[f"{constant}, {self.parameter_map.runs[0].name}"].unit
         shown = self.data.display.unit("temperature") or None
         return Arrhenius.through([Value(float(T or 0.0), shown) for T, _ in given], [Value(v, unit) for _, v in given])
@@ -210,7 +210,7 @@ class Fit(FitData):
         return {run.name: self.curve_of(run.name, points) for run in self.parameter_map.runs}
 
     def curve_of(self, name: str, points: int = 121) -> Band:
-        """What is calculated of one run over all of it, with its bands; at the outlet, of a run observed there."""
+        """The calculated responses over a whole run, with their bands; at the outlet for a run observed there."""
         run = next(run for run in self.parameter_map.runs if run.name == name)
         last = float(run.times[-1])
         first = 0.02 * last if run.along == "space_time" else 0.0
@@ -218,7 +218,7 @@ class Fit(FitData):
         return self.band(run, at)
 
     def answer(self) -> tuple[str, str]:
-        """Which constants, and their values with intervals."""
+        """The question, and the constants with intervals."""
         found = []
         for one in self.estimates:
             value, _, low, high = one.shown()
@@ -227,7 +227,7 @@ class Fit(FitData):
         return "What are the constants (95 % intervals)?", "; ".join(found)
 
     def facts(self) -> dict[str, str]:
-        """What the residuals show, and the excluded points, by name."""
+        """Residual diagnostics and excluded points, by name."""
         found: dict[str, str] = {}
         for line in self.notes():
             name, _, text = line.partition(": ")
@@ -236,7 +236,7 @@ class Fit(FitData):
         return found | ({"note": "; ".join(self.warnings)} if self.warnings else {})
 
     def table(self) -> Table:
-        """One row a constant: value, standard error and 95 % interval in the unit it came in."""
+        """One row per constant: value, standard error and 95 % interval in its unit."""
         rows = []
         for e in self.estimates:
             value, error, low, high = e.shown()
@@ -245,8 +245,8 @@ class Fit(FitData):
         return frame(rows)
 
     def points_table(self) -> Table:
-        """One row an observation: measured, calculated, residual, leverage, with units in the headings, or in a column
-        of their own where they differ."""
+        """One row per observation: measured, calculated, residual, leverage, with units in the headings, or in a
+        separate column if they differ."""
         display, points = self.data.display, self.points
         columns: dict[str, Any] = {"run": points.run}
         axes = {(run.axis, run.axis_kind) for run in self.parameter_map.runs} or {("time", "time")}
@@ -329,7 +329,7 @@ class Fit(FitData):
         )
 
     def notes(self) -> list[str]:
-        """What a report says below the constants: residuals by species, tests of them, and the excluded points."""
+        """Statements for a report: residuals by species, their tests, and the excluded points."""
         lines = []
         for r in self.by_response:
             sd = self.data.display.difference_text(r.standard_deviation, self.data.kind_of(r.name))
@@ -337,7 +337,7 @@ class Fit(FitData):
             lines.append(f"{r.name}: residual standard deviation {sd}, {r_squared}")
         left_out = [f"left out: {self.data.describe(gone)}" for gone in self.data.left_out]
         came, count = self.n_starts or (1, 1)
-        starts = f"search: {came} of {count} starts came to this optimum" if count > 1 else "search: from one start"
+        starts = f"search: {came} of {count} starts reached this optimum" if count > 1 else "search: from one start"
         checked = [f"{name}: {text}" for name, text in checked_fact(self.checks).items()]
         return [*lines, *self.diagnosis.lines, *left_out, starts, *checked]
 

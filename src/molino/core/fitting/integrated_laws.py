@@ -1,4 +1,4 @@
-"""Integrated rate laws of one run: a series of concentrations, a line, a law."""
+"""Integrated rate laws: a series of concentrations, a line, a law."""
 
 from __future__ import annotations
 
@@ -11,26 +11,26 @@ import numpy as np
 from molino.core.statistics import half_width
 
 LEVEL = 0.01
-"""A law is ruled out where data as far from it, or farther, would come about once in a hundred times."""
+"""A law is rejected if the probability of data at least as far from it is below this."""
 Model = Callable[[np.ndarray, np.ndarray, "Series"], np.ndarray]
 """Concentration over time from ln c0, ln k (and ln of the level), and the run."""
 
 
 @dataclass(frozen=True)
 class Series:
-    """One run made ready: times in s and concentrations in mol/m^3 of the species, shape (samples,)."""
+    """One run for screening: times in s and concentrations in mol/m^3 of the species, shape (samples,)."""
 
     run: str
     times: np.ndarray
     values: np.ndarray
     excess: float = math.nan
-    """Partner less species at the start in mol/m^3, which a reaction of one with one keeps."""
+    """Partner less species in mol/m^3, constant for a reaction of one with one."""
     is_relative: bool = False
     """Whether errors are proportional to the values."""
 
     @property
     def sizes(self) -> np.ndarray:
-        """What residuals are divided by, shape (samples,): ones, or with relative errors the values."""
+        """Divisors of residuals, shape (samples,): ones, or with relative errors the values."""
         return self.values if self.is_relative else np.ones(len(self.values))
 
 
@@ -38,8 +38,8 @@ class Series:
 class Line:
     """The straight line of one law through one run: transformed = intercept + slope t.
 
-    `used` says which samples have a transform (above zero); `transformed`, shape (samples used,), holds it. k is the
-    slope with the sign that makes it a rate constant, in SI, with the half width of its 95 % interval.
+    `used`: whether a sample has a transform (above zero); `transformed`, shape (samples used,). k is the slope with the
+    sign of a rate constant, in SI, with the half width of its 95 % interval.
     """
 
     used: np.ndarray
@@ -59,19 +59,19 @@ class Law:
     ----------
     name : str
     order : float
-        Of the species; nan for a law that is not a power of it.
+        Of the species; nan for a law that is not a power.
     lines : tuple of Line or None
-        For each run; None where fewer than three samples have a transform.
+        For each run; None if fewer than three samples have a transform.
     logarithms : tuple of arrays, shape (2,) or (3,)
-        For each run ln c0, ln k and, where the law has one, ln of the concentration at equilibrium; by non-linear least
+        For each run ln c0, ln k and, for a reversible law, ln of the concentration at equilibrium; by non-linear least
         squares.
     covariances : tuple of arrays
         Of `logarithms`.
     residuals : tuple of arrays, shape (samples,)
         Measured less calculated in mol/m^3; with relative errors as fractions of the measured values.
     probability : float
-        Of data as far from this law as these, or farther, if it were true: the least of F-tests of its sum of squares
-        against those of the other laws.
+        Of data at least as far from this law, if it were true: the least of F-tests of its sum of squares and those of
+        the other laws.
     """
 
     name: str
@@ -96,7 +96,7 @@ class Law:
 
     @property
     def possible(self) -> bool:
-        """Whether the data leave it standing."""
+        """Whether it is not rejected."""
         return self.probability >= LEVEL
 
     def k(self, run: int) -> float:
@@ -110,7 +110,7 @@ class Law:
         return self.k(run) / factor, self.k(run) * factor
 
     def half_life(self, run: int) -> float:
-        """Time in s in which the concentration falls to half of that at the start; nan for a law without an order."""
+        """Time in s in which the concentration falls to half of its initial value; nan for a law without an order."""
         n, k, c0 = self.order, self.k(run), math.exp(self.logarithms[run][0])
         if not math.isfinite(n):
             return math.nan

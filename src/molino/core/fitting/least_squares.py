@@ -1,4 +1,4 @@
-"""Least squares for whatever is to be fitted: the search, its scale, and the errors that weigh the observations."""
+"""The least-squares search, its scale, and the weights of observations."""
 
 from __future__ import annotations
 
@@ -11,17 +11,18 @@ from molino.core.errors import SolveError
 from molino.core.fitting.least_squares_problem import Optimum, Problem, Scale, degrees_by_group
 
 Progress = Callable[[int, float], None]
-"""Called after each evaluation with its number and the sum of squares, each response in its root mean square."""
+"""Called after each evaluation with its number and the sum of squares, scaled by the root mean square of each
+response."""
 
 _NEAR = 1e-3
-"""How far, in variables of the search, a stationary point lies at most from where the search ended."""
+"""Largest distance of a stationary point from the end of the search, in its variables."""
 _MOST_ROUNDS = 12
 TOLERANCE, COARSE = 1e-10, 1e-4
 _MOST_EVALUATIONS = 200
 
 
 class _Search:
-    """One search: remembers the last evaluation and the best."""
+    """One search, with its last and its best evaluation."""
 
     def __init__(self, problem: Problem, counts: np.ndarray | None, progress: Progress | None) -> None:
         self.problem, self.progress = problem, progress
@@ -34,7 +35,7 @@ class _Search:
         self.best: tuple[float, np.ndarray] = np.inf, np.empty(0)
 
     def exactly(self) -> None:
-        """From here on to all digits."""
+        """Continue with tight tolerances."""
         self.model, self.last = self.problem.model, None
 
     def evaluate(self, variables: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -58,14 +59,14 @@ class _Search:
         except SolveError:
             if self.last is None:
                 raise
-            return np.full(len(self.problem.measured), 1e6)  # a step too far: the search takes it back
+            return np.full(len(self.problem.measured), 1e6)  # the step is too long, and is rejected
 
     def jacobian(self, variables: np.ndarray) -> np.ndarray:
         slopes = self.evaluate(variables)[1] @ self.scale.slope(self.scale.outward(variables))
         return np.asarray(slopes * np.broadcast_to(self.weights * self.root, len(slopes))[:, None])
 
     def least(self, variables: np.ndarray, aim: float) -> tuple[np.ndarray, bool]:
-        """The optimum at the present weights to a relative tolerance, and whether it lies within all bounds."""
+        """The optimum at the present weights to a relative tolerance, and whether it is inside all bounds."""
         low, high = self.scale.bounds()
         found = least_squares(
             self.residuals,
@@ -78,19 +79,19 @@ class _Search:
             max_nfev=_MOST_EVALUATIONS,
         )
         if found.status <= 0:
-            message = f"the search did not settle in {_MOST_EVALUATIONS} evaluations"
+            message = f"the search did not converge in {_MOST_EVALUATIONS} evaluations"
             raise SolveError(message, "fit", "start from other guesses, set bounds, or fit fewer constants")
         return np.asarray(found.x), not found.active_mask.any()
 
     def reweigh(self, variables: np.ndarray) -> float:
-        """Take the weights from the residuals; how far they changed, relative."""
+        """Update the weights from the residuals; return their relative change."""
         standard_deviation = self.standard_deviation(*self.evaluate(variables))
         change = float(np.max(np.abs(1 / standard_deviation / self.weights - 1)))
         self.weights, self.best = 1 / standard_deviation, (np.inf, variables)
         return change
 
     def in_rounds(self, variables: np.ndarray, aim: float, enough: float) -> tuple[np.ndarray, bool]:
-        """Optimum and weights in turns, until the weights change by no more than `enough`."""
+        """Optimum and weights alternately, until the relative change of the weights is at most `enough`."""
         one = int(self.problem.group.max(initial=0)) == 0
         inside = True
         for _ in range(_MOST_ROUNDS):
@@ -100,9 +101,9 @@ class _Search:
         return variables, inside
 
     def polish(self, variables: np.ndarray) -> tuple[np.ndarray, bool]:
-        """Plain Gauss-Newton steps as long as each is less than half of the one before; whether they came to nothing.
+        """Plain Gauss-Newton steps as long as each is less than half of the one before; return whether they converged.
 
-        The search ends when the sum of squares hardly falls any more, which tells the constants to half the digits.
+        The search ends when the sum of squares hardly decreases, which determines the constants to half the digits.
         """
         before = 1e-2
         low, high = self.scale.bounds()
@@ -120,10 +121,10 @@ class _Search:
         return variables, before < TOLERANCE**0.9
 
     def stationary(self, variables: np.ndarray) -> np.ndarray:
-        """Where the gradient is zero, by Powell's hybrid method, next to where the search ended.
+        """The point of zero gradient near the end of the search, by Powell's hybrid method.
 
-        With large residuals Gauss-Newton steps converge slowly, and the sum of squares tells half of the digits only.
-        Of errors in several groups the weights move along, and the end of the search stays.
+        With large residuals Gauss-Newton steps converge slowly, and the sum of squares determines only half of the
+        digits. With errors in several groups the weights change too, and the end of the search is kept.
         """
         if int(self.problem.group.max(initial=0)):
             return variables
@@ -168,17 +169,17 @@ def minimise(
     tolerance: float = TOLERANCE,
     progress: Progress | None = None,
 ) -> Optimum:
-    """Make the sum of (measured - calculated)^2 / s^2 least, s found along for each group of observations.
+    """Minimize the sum of (measured - calculated)^2 / s^2, with s estimated for each group of observations.
 
     The trust-region method of `scipy.optimize.least_squares` (M. A. Branch, T. F. Coleman, Y. Li, SIAM J. Sci. Comput.
-    21 (1999) 1) within the bounds; s in turns with the parameters, from the residuals of its group over their degrees
-    of freedom (restricted maximum likelihood: H. D. Patterson, R. Thompson, Biometrika 58 (1971) 545). `counts` weighs
-    each observation by how often it stands there. An interruption (KeyboardInterrupt) gives the best so far.
+    21 (1999) 1) within the bounds; s alternately with the parameters, from the residuals of its group over their
+    degrees of freedom (restricted maximum likelihood: H. D. Patterson, R. Thompson, Biometrika 58 (1971) 545). `counts`
+    is the multiplicity of each observation. An interruption (KeyboardInterrupt) returns the best so far.
 
     Raises
     ------
     SolveError
-        If the model cannot be calculated at the start, or the search does not settle.
+        If the model cannot be calculated at the start, or the search does not converge.
     """
     search = _Search(problem, counts, progress)
     scale = search.scale
@@ -208,7 +209,7 @@ def minimise(
 
 
 def left_at(problem: Problem, parameters: np.ndarray, evaluations: int) -> Optimum:
-    """What a search that was interrupted leaves behind."""
+    """The result of an interrupted search."""
     values, slopes = problem.model(parameters)
     standard_deviation = _Search(problem, None, None).standard_deviation(values, slopes)
     return Optimum(parameters, values, slopes, standard_deviation, evaluations, stopped=True)

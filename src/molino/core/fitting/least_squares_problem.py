@@ -14,24 +14,25 @@ from molino.core.frozen import Frozen
 from molino.core.unit_tables import GAS_CONSTANT
 
 RANK = 1e-8
-"""Singular values below this fraction of the largest say that parameters are not determined."""
+"""Singular values below this fraction of the largest mean undetermined parameters."""
 _NEAR_OPTIMUM, _FARTHEST_NEAR = 0.5, 0.5
-"""Standard errors from the optimum at which the sum of squares is looked at, and the farthest in scaled parameters."""
+"""Distance from the optimum in standard errors at which the sum of squares is checked, and the largest in scaled
+parameters."""
 
 
 class Model(Protocol):
-    """What calculates the observations."""
+    """The model of the observations."""
 
     def __call__(self, parameters: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """Calculated values, shape (points,), and their slopes by the parameters, shape (points, parameters)."""
+        """Calculated values, shape (points,), and their derivatives by the parameters, shape (points, parameters)."""
 
     def rough(self) -> Model:
-        """The same to fewer digits, where that is quicker: for the way to an optimum."""
+        """The same to fewer digits, for the way to an optimum."""
 
 
 @dataclass(frozen=True, eq=False)
 class Fixed(Frozen):
-    """A model with some of its parameters held at numbers."""
+    """A model with some of its parameters fixed."""
 
     model: Model
     whole: np.ndarray
@@ -50,20 +51,20 @@ class Fixed(Frozen):
 
 @dataclass(frozen=True, eq=False)
 class Problem(Frozen):
-    """Observations, what calculates them, and how sure they are.
+    """Observations, their model, and their errors.
 
     Attributes
     ----------
     free : tuple of Parameter
-        What is sought, with guess and bounds.
+        The unknowns, with guess and bounds.
     model : Model
     measured : array, shape (points,)
     size : array, shape (points,)
         Standard deviation of each observation up to a factor.
     group : array of int, shape (points,)
-        Observations of one group share that factor, which is found along with the parameters.
+        Observations of one group have a common factor, which is estimated with the parameters.
     mean_temperature : float
-        At which a pre-exponential factor and its activation energy are least correlated; nan if there is none.
+        At which a pre-exponential factor and its activation energy are least correlated; nan without one.
     """
 
     free: tuple[Parameter, ...]
@@ -74,7 +75,7 @@ class Problem(Frozen):
     mean_temperature: float = np.nan
 
     def fixing(self, index: Sequence[int], values: Sequence[float], standard_deviation: np.ndarray) -> Problem:
-        """The same with some parameters held at numbers, and the standard deviations at theirs."""
+        """The same with some parameters and the standard deviations fixed."""
         left = np.array([i for i in range(len(self.free)) if i not in index], dtype=int)
         whole = np.array([p.value for p in self.free])
         whole[list(index)] = values
@@ -90,17 +91,18 @@ class Problem(Frozen):
 
 
 def leverage(weighted: np.ndarray) -> np.ndarray:
-    """Diagonal of the hat matrix, shape (points,), of slopes over standard deviations, shape (points, parameters)."""
+    """Diagonal of the hat matrix, shape (points,), of derivatives over standard deviations, shape (points,
+    parameters)."""
     size = np.sqrt(np.sum(weighted**2, axis=0))
     left, singular, _ = np.linalg.svd(weighted / np.where(size > 0, size, 1.0), full_matrices=False)
     return np.asarray(np.sum(left[:, singular > RANK * max(singular[0], 1e-300)] ** 2, axis=1))
 
 
 def degrees_by_group(problem: Problem, weighted: np.ndarray, counts: np.ndarray) -> np.ndarray:
-    """Degrees of freedom of each group of observations that share an error: their number less their leverage.
+    """Degrees of freedom of each group of observations with a common error: their number less their leverage.
 
-    Of one group all observations less parameters. At least a tenth of what they would have if the parameters took the
-    same share of every observation, so that a group that is met by parameters of its own keeps an error.
+    For one group all observations less parameters. At least a tenth of the value for equal leverage of all
+    observations, so that a group that is fitted by its own parameters has an error.
     """
     groups = int(problem.group.max(initial=0)) + 1
     total, many = float(counts.sum()), np.bincount(problem.group, counts, minlength=groups)
@@ -112,12 +114,12 @@ def degrees_by_group(problem: Problem, weighted: np.ndarray, counts: np.ndarray)
 
 
 class Scale:
-    """The variables that the search moves, and the parameters that they stand for.
+    """The variables of the search, and their map to the parameters.
 
-    A constant that stays positive moves by its logarithm, so that a start several times off is no obstacle; others
-    move in units of their guess. Where both A and Ea of an Arrhenius law are unknown, A moves as the logarithm of the
-    constant at the mean temperature, ln A - Ea/(R T_mean), which takes the correlation of the two out (D. J. Pritchard,
-    D. W. Bacon, Chem. Eng. Sci. 33 (1978) 1539).
+    The variable of a positive constant is its logarithm, so that a guess may be several times too large or small;
+    others are in units of their guess. If both A and Ea of an Arrhenius law are unknown, the variable of A is the
+    logarithm of the constant at the mean temperature, ln A - Ea/(R T_mean), which removes the correlation of the two
+    (D. J. Pritchard, D. W. Bacon, Chem. Eng. Sci. 33 (1978) 1539).
     """
 
     def __init__(self, free: Sequence[Parameter], mean_temperature: float = np.nan) -> None:
@@ -162,7 +164,7 @@ class Scale:
 
 @dataclass(frozen=True, eq=False)
 class Optimum(Frozen):
-    """Where the sum of squares is least (or, `stopped`, the best that was found before an interruption)."""
+    """The minimum of the sum of squares (or, if `stopped`, the best before an interruption)."""
 
     parameters: np.ndarray
     values: np.ndarray
@@ -174,9 +176,9 @@ class Optimum(Frozen):
     stopped: bool = False
 
     def left_to_move(self, measured: np.ndarray) -> float:
-        """How far the constants that the data determine are from a stationary point, relative to their sizes.
+        """Relative distance of the determined constants from a stationary point.
 
-        One Gauss-Newton step from here, by the slopes at the end: zero where the gradient is.
+        The size of a Gauss-Newton step from here: zero if the gradient is zero.
         """
         weighted = self.slopes / self.standard_deviation[:, None]
         size = np.sqrt(np.sum(weighted**2, axis=0))
@@ -188,10 +190,10 @@ class Optimum(Frozen):
         return float(np.max(np.abs(step / self.parameters[held])))
 
     def fall_near(self, problem: Problem) -> float:
-        """By how much the sum of squares falls, as a share of it, half a standard error along its flattest direction.
+        """Relative decrease of the sum of squares at half a standard error along its flattest direction.
 
-        Zero where it rises, as it does at a minimum, but not at a saddle. Not a number where that is not known: the
-        data hardly determine the direction, or the model has no values there.
+        Zero if it increases, as at a minimum, but not at a saddle; nan if the data hardly determine the direction, or
+        the model is undefined there.
         """
         scale = Scale(problem.free, problem.mean_temperature)
         weighted = self.slopes @ scale.slope(self.parameters) / self.standard_deviation[:, None]

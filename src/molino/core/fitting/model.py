@@ -1,4 +1,4 @@
-"""What the balances say would be observed: metrics of vessels over time, along them, at the outlet, with slopes."""
+"""Calculated observations: metrics of vessels over time, along them, at the outlet, with derivatives."""
 
 from __future__ import annotations
 
@@ -37,15 +37,15 @@ from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.stirred_tank import StirredTank
 
 TIGHT, ROUGH = (1e-12, 1e-14), (1e-8, 1e-11)
-"""Tolerances of integration, relative and as a fraction of the scale: at an optimum, and on the way to it."""
+"""Tolerances of integration, relative and as a fraction of the scale: at an optimum, and during the search."""
 DELAY = "delay"
 """The name of the sampling delay among the parameters of a fit."""
 
 
 def vessel_of(run: Experiment, chemistry: Chemistry, time: float | None = None) -> Vessel | Train:
-    """The vessel that a run was made in; a simple one of one cubic metre, or fed with one cubic metre a second.
+    """The vessel of a run; by default one of one cubic metre, or with a feed of one cubic metre per second.
 
-    `time` is the batch or space time of a simple run; the last sample's if omitted.
+    `time` is the batch or space time of a simple run; by default that of the last sample.
     """
     if not isinstance(run.vessel, str):
         vessel: Vessel | Train = run.vessel
@@ -105,14 +105,14 @@ def sample_of(
     times : array, shape (samples,)
         Of all samples, in any order and with repeats.
     rows, columns : arrays of int, shape (observations,)
-        Which sample and response each observation is.
-    places : where the parameters of the fit stand
-    guesses : the settings of its vessel that are sought, with their guesses
+        The sample and the response of each observation.
+    places : the places of the parameters of the fit
+    guesses : the fitted conditions of its vessel, with their guesses
 
     Raises
     ------
     InputError
-        If the vessel does not show the observations, or has no such setting.
+        If the vessel does not have the observed metrics, or the condition.
     """
     distinct, place = np.unique(times, return_inverse=True)
     vessel = vessel_of(run, chemistry)
@@ -147,7 +147,7 @@ def _transient(
     places: RunPlaces,
     seen: Observed,
 ) -> TransientSample:
-    """The sample of a vessel that is followed."""
+    """The sample of a vessel over time or along its length."""
     over_time = run.along == "time"
     direct = run.is_simple and not (vessel.is_gas and not over_time)
     if direct:  # a batch of 1 m^3, a tube fed with 1 m^3/s: amounts are concentrations
@@ -173,8 +173,7 @@ def _transient(
 
 
 def _long_enough(run: Experiment, vessel: Vessel, sizes: np.ndarray) -> Vessel:
-    """The vessel, at least as long as where the last sample was taken; InputError where it ends before, or its own
-    size must be known."""
+    """The vessel, at least up to the last sample; InputError if it ends before, or its own size must be known."""
     last = float(sizes[-1])
     if not vessel.spec.needs_size:
         if run.along != OUTLET:
@@ -186,5 +185,5 @@ def _long_enough(run: Experiment, vessel: Vessel, sizes: np.ndarray) -> Vessel:
                 raise InputError(message, vessel.label, "correct it, or give the vessel its whole size")
         return vessel
     if run.along == OUTLET or vessel.spec.sizing_route == "whole runs":
-        raise InputError("its size is not given", vessel.label, "give it: what is within depends on it")
+        raise InputError("its size is not given", vessel.label, "give it: the profile depends on it")
     return vessel.with_({run.along: last})

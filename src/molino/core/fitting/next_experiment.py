@@ -1,4 +1,4 @@
-"""The next experiment: which of the candidates would narrow a constant, a decision or all constants most."""
+"""The next experiment: the candidate that would narrow a constant, a decision or all constants most."""
 
 from __future__ import annotations
 
@@ -22,29 +22,29 @@ from molino.core.unit_tables import SI_UNITS
 
 
 class Decision(Protocol):
-    """What follows from fitted constants, and is the narrower the better they are known: a size, an optimum."""
+    """A decision from fitted constants: a size, an optimum."""
 
     @property
     def display(self) -> Display:
         """The units of results."""
 
     def _decided(self) -> tuple[str, str]:
-        """What was decided in words, and its kind of quantity (or a unit, where it has no kind)."""
+        """The decided quantity in words, and its kind (or a unit)."""
 
     def _slopes_by_constants(self, names: Sequence[str]) -> np.ndarray:
-        """Its slopes by constants in SI, shape (constants,)."""
+        """Its derivatives by constants in SI, shape (constants,)."""
 
 
 @dataclass(frozen=True)
 class Candidate:
-    """One experiment that could be made, and what it would leave of the criterion.
+    """A possible experiment, and the criterion after it.
 
     Attributes
     ----------
     run : Experiment
     half_width : float
-        Of the 95 % interval that would be left, in SI; of the D- and A-criterion the mean half width of all constants,
-        relative to now.
+        Of the 95 % interval after it, in SI; for the D- and A-criterion the mean half width of all constants, relative
+        to now.
     """
 
     run: Experiment
@@ -53,23 +53,23 @@ class Candidate:
 
 @dataclass(frozen=True, eq=False)
 class NextExperiment(Frozen, Result):
-    """Candidates, the best first, for narrowing what follows from a fit.
+    """Candidates, the best first, for narrowing a constant or a decision.
 
     Attributes
     ----------
     what : str
-        What is narrowed: a constant, a decision ("length of coil"), or the criterion of all constants.
+        The narrowed quantity: a constant, a decision ("length of coil"), or the criterion of all constants.
     unit : str
-        In which half widths are shown; empty where they are relative to now.
+        The unit of half widths; empty if they are relative to now.
     now : float
-        Half width of its 95 % interval now, in SI; 1 of a criterion of all constants.
+        Half width of its 95 % interval now, in SI; 1 for a criterion of all constants.
     candidates : tuple of Candidate
-        Each by itself, the best first.
+        Single experiments, the best first.
     fit : Fit
     together : tuple of Experiment
-        The best set, where several were to be made together.
+        The best set of several experiments.
     after : float
-        The half width that the best (or all of them together) would leave, in SI.
+        The half width after the best (or after all of the set), in SI.
 
     Examples
     --------
@@ -98,7 +98,7 @@ class NextExperiment(Frozen, Result):
         return float(units.unit(self.unit).factor) if self.unit else 1.0
 
     def table(self) -> Table:
-        """One row a candidate: its conditions, and the half width after it; those of the best set are marked."""
+        """One row per candidate: its conditions, and the half width after it; those of the best set are marked."""
         display = self.fit.data.display
         rows = []
         for candidate in self.candidates:
@@ -162,7 +162,7 @@ def grid(
     times: Sequence[Sequence[Any]] = (),
     vessel: str = "batch",
 ) -> list[Experiment]:
-    """Every combination of temperatures, charges and lists of sampling times, as runs still to be made."""
+    """Every combination of temperatures, charges and lists of sampling times, as planned runs."""
     faults = Faults()
     if not charges or not times:
         faults.add(
@@ -193,26 +193,26 @@ _MOST_EXCHANGES = 20
 def next_experiment(
     fit: FitData, narrow: str | Decision, candidates: Sequence[Experiment], several: int = 1
 ) -> NextExperiment:
-    """Order candidates by what they would leave of a constant's, a decision's or all constants' 95 % interval.
+    """Order candidates by the 95 % interval of a constant, a decision or all constants after them.
 
-    C_new = (C^-1 + sum of g' g / s^2)^-1, with g the slopes of what would be measured, at the constants found so far
-    (A. C. Atkinson, A. N. Donev, Optimum Experimental Designs, 1992, chapters 10 and 18). All measured species are
-    taken to be measured again, with the errors that were found. A decision (a size, the value of an optimum) counts by
-    its slopes by the constants, d' C d; the D-criterion by the determinant of C, the A-criterion by its trace, the
-    constants relative to what they are now. Several together are chosen one after another and then exchanged as long
-    as that gains (V. V. Fedorov, Theory of Optimal Experiments, 1972).
+    C_new = (C^-1 + sum of g' g / s^2)^-1, with the derivatives g of the responses at the present constants (A. C.
+    Atkinson, A. N. Donev, Optimum Experimental Designs, 1992, chapters 10 and 18). All measured species are assumed to
+    be measured again, with the estimated errors. A decision (a size, the value of an optimum) has the variance d' C d
+    with its derivatives d by the constants; the D-criterion is the determinant of C, the A-criterion its trace, with
+    constants relative to their present values. Several experiments are chosen one after another and then exchanged as
+    long as that improves the criterion (V. V. Fedorov, Theory of Optimal Experiments, 1972).
 
     Raises
     ------
     InputError
-        If nothing such was fitted, there is no candidate, or the fit was to rates.
+        If the constant was not fitted, there is no candidate, or the fit was to rates.
     """
     if not fit.parameter_map.runs:
         raise InputError("this fit was to rates", "next experiment", "plan with a fit to runs")
     if not candidates:
         raise InputError("there is no candidate", "next experiment", "give T, charges and times to choose from")
     if isinstance(several, bool) or not isinstance(several, int) or several < 1:
-        raise InputError(f"several = {several!r}", "next experiment", "give how many are made together: 1, 2, 3, ...")
+        raise InputError(f"several = {several!r}", "next experiment", "give a whole number: 1, 2, 3, ...")
     size = np.where(fit.optimum.parameters != 0, np.abs(fit.optimum.parameters), 1.0)
     information = _information(fit, size)
     criterion = _read_criterion(fit, narrow, size, information)
@@ -244,7 +244,7 @@ def next_experiment(
 
 
 def _best_set(after: Callable[[Sequence[int]], float], count: int, several: int) -> list[int]:
-    """So many of the candidates, perhaps one of them more than once, that leave least together."""
+    """The best set of candidates, possibly with repetitions."""
     chosen: list[int] = []
     for _ in range(several):
         chosen.append(min(range(count), key=lambda n: after([*chosen, n])))
@@ -263,7 +263,7 @@ def _best_set(after: Callable[[Sequence[int]], float], count: int, several: int)
 
 @dataclass(frozen=True, eq=False)
 class _Criterion:
-    """What is narrowed: along a direction of the constants (each relative to its size), or all of them."""
+    """The criterion: the variance along a direction of the constants (each relative to its size), or of all of them."""
 
     what: str
     unit: str
@@ -273,7 +273,7 @@ class _Criterion:
     now: np.ndarray | None = None
 
     def half_width(self, information: np.ndarray, more: int) -> float:
-        """What an information matrix leaves, with so many more observations."""
+        """The criterion of an information matrix, with a number of additional observations."""
         if self.direction is not None:
             return half_width(_error(information, self.direction), self.degrees_of_freedom + more)
         assert self.now is not None
@@ -288,7 +288,7 @@ class _Criterion:
 
 
 def _information(fit: FitData, size: np.ndarray) -> np.ndarray:
-    """The information on the constants, each relative to its size: the inverse of their covariance where it has one."""
+    """The information on the constants, each relative to its size: the inverse of their covariance if it exists."""
     if not fit.reasons:
         return np.asarray(np.linalg.inv(fit.covariance / np.outer(size, size)))
     points = fit.points
@@ -297,7 +297,7 @@ def _information(fit: FitData, size: np.ndarray) -> np.ndarray:
 
 
 def _read_criterion(fit: FitData, narrow: str | Decision, size: np.ndarray, information: np.ndarray) -> _Criterion:
-    """What is to be narrowed; InputError where nothing such was fitted."""
+    """The criterion to be narrowed; InputError if the constant was not fitted."""
     names = list(fit.values)
     if isinstance(narrow, str):
         if narrow in _CRITERIA:
@@ -310,7 +310,7 @@ def _read_criterion(fit: FitData, narrow: str | Decision, size: np.ndarray, info
         return _Criterion(narrow, fit[narrow].unit or "", direction, fit[narrow].degrees_of_freedom)
     if not hasattr(narrow, "slopes_by_constants"):
         advice = "give a constant, 'D', 'A', a size (mo.size) or an optimum (mo.optimize)"
-        raise InputError(f"{narrow!r} is nothing that can be narrowed", "next experiment", advice)
+        raise InputError(f"{narrow!r} cannot be narrowed", "next experiment", advice)
     known = {p.name for p in fit.chemistry.numbers}
     own = [name for name in names if name in known]
     if not own:
@@ -325,7 +325,7 @@ def _read_criterion(fit: FitData, narrow: str | Decision, size: np.ndarray, info
 
 
 def _error(information: np.ndarray, direction: np.ndarray) -> float:
-    """Standard error along a direction of the constants; infinite where it is still not determined."""
+    """Standard error along a direction of the constants; infinite if it is not determined."""
     values, vectors = np.linalg.eigh(information)
     known = values > 1e-14 * values[-1]
     along = vectors.T @ direction

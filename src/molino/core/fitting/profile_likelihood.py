@@ -1,4 +1,4 @@
-"""Profile likelihood: intervals and joint regions that do not take the model for linear."""
+"""Profile likelihood: intervals and joint regions without linearization of the model."""
 
 from __future__ import annotations
 
@@ -19,25 +19,24 @@ from molino.core.results import Result, Table, frame
 from molino.core.statistics import f_quantile
 
 _FARTHEST = 12
-"""Steps outward, each half as long again as the one before, until a profile counts as flat."""
+"""Number of steps outward, each 1.5 times the one before, after which a profile is flat."""
 _DECADES = math.log(1e12)
-"""How far a constant is followed by its logarithm; data that do not bound it there leave it open."""
+"""Range of the logarithm of a constant within which the data must bound it."""
 _BEGINNINGS = 3
 _ASIDE = 1e-3
-"""How far from an end, relative, the refits begin that confirm it."""
+"""Relative distance from an end of the refits that confirm it."""
 _AGREES = 0.02
-"""How closely, relative, the profile meets its limit at an end."""
+"""Relative tolerance of the profile at an end."""
 _ENOUGH = 1e-3
-"""How closely the ends of intervals are sought, as a fraction of their distance from the estimate."""
+"""Tolerance of the ends of intervals, as a fraction of their distance from the estimate."""
 
 
 @dataclass(frozen=True, eq=False)
 class ProfileLikelihood(Frozen, Result):
     """The profile of one constant, in SI.
 
-    `values` and `tau` are the constant and sign(value - estimate) sqrt((S - S_min) / s^2) where it was followed: a
-    straight line if the model is linear; `interval` is where |tau| < t(0.975). An end is infinite (or the bound) where
-    the data leave it open: `flat` says so.
+    `values` and `tau` are the constant and sign(value - estimate) sqrt((S - S_min) / s^2), a straight line if the model
+    is linear; `interval` is the range of |tau| < t(0.975). An open (`flat`) end is infinite, or the bound.
 
     Attributes
     ----------
@@ -48,9 +47,9 @@ class ProfileLikelihood(Frozen, Result):
         In SI.
     values, tau : arrays, shape (points,)
     unit : str or None
-        That the constant came in.
+        The unit of the constant.
     flat : pair of bool
-        Whether the data leave the lower and upper end open.
+        Whether the lower and the upper end are open.
 
     Examples
     --------
@@ -72,14 +71,14 @@ class ProfileLikelihood(Frozen, Result):
     flat: tuple[bool, bool]
 
     def shown(self) -> tuple[float, float]:
-        """The interval in the unit the constant came in."""
+        """The interval in the unit of the constant."""
         if self.unit is None:
             return self.interval
         found = units.unit(self.unit)
         return found.from_si(self.interval[0]), found.from_si(self.interval[1])
 
     def table(self) -> Table:
-        """One row: the ends of the interval; 'open' where the data give none."""
+        """One row: the ends of the interval, or 'open'."""
         ends = ["open" if flat else f"{end:.4g}" for flat, end in zip(self.flat, self.shown(), strict=True)]
         return frame([(self.name, self.unit or "", *ends)], columns=["constant", "unit", "95 % low", "95 % high"])
 
@@ -101,7 +100,7 @@ class ProfileLikelihood(Frozen, Result):
 class Region(Frozen):
     """Joint 95 % region of two constants, in SI: `outline` by its profile, `ellipse` of the linear model.
 
-    Each of shape (points, 2), closed; nan where the outline stays open. `units` are those the constants came in.
+    Each of shape (points, 2), closed; nan where the outline is open. `units` are those of the constants.
     """
 
     names: tuple[str, str]
@@ -112,7 +111,7 @@ class Region(Frozen):
 
 
 class _Follower:
-    """The least sum of squares with some constants held, the errors held at those of the fit."""
+    """The least sum of squares with some constants fixed, and the errors fixed at those of the fit."""
 
     def __init__(self, fit: FitData, indices: tuple[int, ...]) -> None:
         self.fit, self.indices = fit, indices
@@ -126,10 +125,10 @@ class _Follower:
         self.before: list[np.ndarray] = []
 
     def excess(self, variables: np.ndarray, limit: float = math.inf) -> float:
-        """(S - S_min) / s^2 where the constants held have these variables; inf where no refit succeeds.
+        """(S - S_min) / s^2 for these values of the fixed variables; inf if no refit succeeds.
 
-        The refit begins at the last one. Where it does not come below `limit`, others begin at the estimate and at all
-        that came before, and the least counts: a search that ends early must not pass for a crossing.
+        The refit begins at the last one. If it is not below `limit`, others begin at the estimate and at all earlier
+        ones, and the least is used: a search that ends early must not look like a crossing.
         """
         whole = self.scale.inward(self.at)
         whole[list(self.indices)] = variables
@@ -163,7 +162,7 @@ def index_of(fit: FitData, name: str) -> int:
 
 
 def _widening(fit: FitData, i: int) -> float:
-    """The variance of a constant over that with the errors of the responses known; see `fit_result.estimates_of`."""
+    """The variance of a constant over that with known errors of the responses; see `estimates.estimates_of`."""
     weighted = fit.optimum.slopes / fit.optimum.standard_deviation[:, None]
     size = np.sqrt(np.sum(weighted**2, axis=0))
     if not np.isfinite(fit.estimates[i].standard_error) or not (size > 0).all():
@@ -182,7 +181,7 @@ def _reach(fit: FitData, i: int, scale: Scale) -> float:
 def _crossing(
     fit: FitData, i: int, scale: Scale, limit: float, sign: float, bound: float, seen: dict[float, float]
 ) -> float:
-    """Where the profile crosses the limit on one side, in the variable of the search; nan where it does not."""
+    """The crossing of the limit on one side, in the variable of the search; nan without one."""
     follower = _Follower(fit, (i,))
     centre = float(scale.inward(fit.optimum.parameters)[i])
 
@@ -253,7 +252,7 @@ def profile_likelihood(fit: FitData, name: str) -> ProfileLikelihood:
 
 
 def _is_crossing(fit: FitData, i: int, z: float, limit: float) -> bool:
-    """Whether the profile is continuous where it passes the limit: refits that come from either side agree there."""
+    """Whether the profile is continuous at the crossing: refits from both sides agree there."""
     squares = []
     for side in (-1.0, 1.0):
         follower = _Follower(fit, (i,))
@@ -263,15 +262,15 @@ def _is_crossing(fit: FitData, i: int, z: float, limit: float) -> bool:
 
 
 def region(fit: FitData, first: str, second: str, points: int = 36) -> Region:
-    """The joint 95 % region: where (S - S_min)/s^2 < 2 F(0.95; 2, degrees of freedom), the other constants fitted anew.
+    """The joint 95 % region (S - S_min)/s^2 < 2 F(0.95; 2, degrees of freedom), with the other constants refitted.
 
-    Sought along rays of equal angle in the plane in which the linear region is a circle (G. E. P. Box, J. S. Hunter,
+    Searched along rays of equal angle in the plane in which the linear region is a circle (G. E. P. Box, J. S. Hunter,
     W. G. Hunter, Statistics for Experimenters, 2nd ed. 2005, chapter 10).
 
     Raises
     ------
     InputError
-        If no such constants were fitted, or they are one, or the data do not determine them.
+        If the constants were not fitted, are the same, or are not determined by the data.
     """
     i, j = index_of(fit, first), index_of(fit, second)
     pair = fit.covariance[np.ix_([i, j], [i, j])]

@@ -1,4 +1,4 @@
-"""Rate laws as functions of measured concentrations, with slopes."""
+"""Rate laws as functions of measured concentrations, with derivatives."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ from molino.core.unit_tables import GAS_CONSTANT
 
 @lru_cache(maxsize=64)
 def _compiled(network: SymbolicNetwork, species: str) -> tuple[Any, Any, tuple[sp.Symbol, ...]]:
-    """make(parameters) of the rate of a species (or of the one reaction), and of its slopes, over columns."""
+    """make(parameters) of the rate of a species (or of the single reaction), and of its derivatives, over columns."""
     symbols = (*(concentration(s) for s in network.species), TEMPERATURE)
     parameters = tuple(parameter_symbol(name) for name in network.parameters)
     total = sp.Add(*symbols[:-1])
@@ -35,7 +35,7 @@ def _compiled(network: SymbolicNetwork, species: str) -> tuple[Any, Any, tuple[s
         if kind is not None and kind[0] == "x":
             swap[symbol] = concentration(kind[1]) / total
         if kind is not None and kind[0] in ("a", "f"):
-            message = f"the rate law asks for {symbol}, which follows from a model of the fluid"
+            message = f"the rate law needs {symbol}, which follows from a model of the fluid"
             raise InputError(message, "rates", "write it with concentrations, or fit runs of a vessel")
     laws = [rate.xreplace(swap) for rate in network.rates]
     if species:
@@ -62,7 +62,7 @@ class RateModel(Frozen):
     numbers: np.ndarray
     """Every parameter of the chemistry."""
     places: np.ndarray
-    """Which of them are sought."""
+    """Whether each is fitted."""
 
     @classmethod
     def empty(cls) -> RateModel:
@@ -70,7 +70,7 @@ class RateModel(Frozen):
 
     @classmethod
     def of(cls, chemistry: Chemistry, data: Rates) -> RateModel:
-        """The rate laws of a chemistry at the concentrations of the data; InputError for what does not fit together."""
+        """The rate laws of a chemistry at the concentrations of the data; InputError if they are incompatible."""
         faults = Faults()
         network = chemistry.network
         if data.species and data.species not in chemistry.names:
@@ -80,15 +80,17 @@ class RateModel(Frozen):
         elif data.species and not any(data.species in r.equation.net for r in chemistry.reactions):
             faults.add("", f"no reaction consumes or forms {data.species}", "name a reactant or a product")
         if not data.species and len(chemistry.reactions) > 1:
-            faults.add("", f"{len(chemistry.reactions)} reactions for one rate", "say of which species: 'rate of A'")
+            faults.add("", f"{len(chemistry.reactions)} reactions for a single rate", "name the species: 'rate of A'")
         asked = {s for r in chemistry.reactions for s in r.asks}
         for name in sorted(asked - data.concentrations.keys()):
-            faults.add("", f"a rate law asks for [{name}], which the data do not have", "add a column for it")
+            faults.add("", f"a rate law needs [{name}], which the data do not have", "add a column for it")
         kinds = {BASES[r.basis] for r in chemistry.reactions}
         if kinds != {data.kind}:
-            faults.add("", f"the data hold a {data.kind}, the rate laws a {' and a '.join(sorted(kinds))}", "set basis")
+            faults.add(
+                "", f"the data contain a {data.kind}, the rate laws a {' and a '.join(sorted(kinds))}", "set basis"
+            )
         for name in [p.name for p in chemistry.enthalpies if p.unknown]:
-            faults.add("", f"no rate depends on {name}", "give it as a number, or fit it to what shows heat")
+            faults.add("", f"no rate depends on {name}", "give it as a number, or fit it to thermal data")
         if network.by_temperature and data.T is None:
             faults.add("", "no temperature is given, and a rate law depends on it", "add a column T [degC]")
         faults.raise_any()

@@ -22,7 +22,7 @@ def measured(runs: Any, species: str) -> tuple[Experiments, list[Experiment]]:
 
 
 def series(run: Experiment, species: str, start: bool = False) -> tuple[np.ndarray, np.ndarray]:
-    """Times and values of a species, replicates averaged; with `start`, the charge at time zero in front."""
+    """Times and values of a species, with replicates averaged; with `start`, also the charge at time zero."""
     seen = np.isfinite(run.measured[species])
     times, values = run.times[seen], run.measured[species][seen]
     distinct, where = np.unique(times, return_inverse=True)
@@ -49,9 +49,9 @@ def differentiate(
 def _cross_validated(x: np.ndarray, y: np.ndarray) -> float:
     """The smoothing by robust generalised cross-validation.
 
-    Least n |y - H y|^2 / (n - tr H)^2 (0.3 + 0.7 tr H^2/n): the plain form now and then takes the noise of a dozen
-    samples for the curve (M. A. Lukas, Inverse Problems 22 (2006) 1883). H = (I + w K)^-1 of the natural spline (P. J.
-    Green, B. W. Silverman, Nonparametric Regression and Generalized Linear Models, 1994, section 2.1).
+    Least n |y - H y|^2 / (n - tr H)^2 (0.3 + 0.7 tr H^2/n): the plain form sometimes follows the noise of a dozen
+    samples (M. A. Lukas, Inverse Problems 22 (2006) 1883). H = (I + w K)^-1 of the natural spline (P. J. Green, B. W.
+    Silverman, Nonparametric Regression and Generalized Linear Models, 1994, section 2.1).
     """
     count, gaps = len(x), np.diff(x)
     inner = np.arange(count - 2)

@@ -1,4 +1,4 @@
-"""Rates: measured, or taken from concentrations over time; power laws by straight lines, any rate law by `fit`."""
+"""Rates: measured, or derived from concentrations over time; power laws by linear regression, any rate law by `fit`."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ _KINDS = tuple(BASES.values())
 
 @dataclass(frozen=True, eq=False)
 class Slopes(Frozen):
-    """How the rates of one run came from its concentrations: times in s, mol/m^3, and the curve laid through them.
+    """The differentiation of one run: times in s, concentrations in mol/m^3, and the curve through them.
 
     `smoothing` is the weight of roughness of the spline; nan for differences and straight lines.
     """
@@ -51,23 +51,23 @@ class Rates(Frozen, Result):
     Attributes
     ----------
     rate : array of mol/m^3/s (or per kg or m^2 of catalyst), shape (points,)
-        Of `species`: consumed if it is a reactant, formed if it is a product, so that a rate is positive either way.
+        Of `species`: rate of consumption of a reactant, of formation of a product.
     concentrations : mapping of species to array of mol/m^3, shape (points,)
     species : str
-        Whose rate; empty: of the reaction, where there is one.
+        The species of the rate; empty for a single reaction.
     T : array of K, shape (points,), optional
     run : tuple of str, shape (points,)
-    time : array of s, shape (points,); nan where there is none
+    time : array of s, shape (points,); nan without a time
     kind : str
         "rate", "rate per catalyst mass" or "rate per area".
     source : str
-        The table they came from, for messages.
+        The source of the data, for messages.
     show : mapping of kind to unit
-        Units in which they are shown.
+        Units of results.
     how : str
-        Where the rates came from, in words.
+        The origin of the rates, in words.
     slopes : tuple of Slopes
-        The curves that they were read off.
+        The curves that they are derived from.
 
     Raises
     ------
@@ -140,12 +140,12 @@ class Rates(Frozen, Result):
         species : str
         method : "spline" or "differences"
         smoothing : float, optional
-            Weight of roughness, for times counted in the length of the run.
+            Weight of roughness, for times relative to the length of the run.
 
         Raises
         ------
         InputError
-            For an unknown species, or a run has fewer than five (spline) or three samples.
+            For an unknown species, or a run with fewer than five (spline) or three samples.
         """
         data, named = measured(runs, species)
         if method not in METHODS:
@@ -170,13 +170,13 @@ class Rates(Frozen, Result):
     def initial(cls, runs: Experiments | Experiment | Sequence[Experiment], species: str, within: float = 0.1) -> Rates:
         """Initial rates: the slope of a parabola through the start of each run, while conversion is small.
 
-        The samples up to a conversion (or, of a product, up to that fraction of the largest reactant) of `within` are
-        used, three at the least; with fewer than four a straight line is laid through them.
+        The samples up to a conversion (for a product, up to that fraction of the largest reactant) of `within` are
+        used, at least three; with fewer than four by a straight line.
 
         Raises
         ------
         InputError
-            If a run has fewer than three samples, the start counted.
+            If a run has fewer than three samples, including the start.
         """
         data, named = measured(runs, species)
         faults = Faults()
@@ -202,7 +202,7 @@ class Rates(Frozen, Result):
         """Rates from outlets of a differential reactor or a stirred tank: (in - out) / space time.
 
         In a stirred tank the rate is that at the outlet; in a short tube that at the mean of inlet and outlet, which
-        is right while conversion is small (O. Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, chapter 18).
+        holds for small conversion (O. Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, chapter 18).
 
         Raises
         ------
@@ -257,12 +257,12 @@ class Rates(Frozen, Result):
 
     @property
     def response(self) -> str:
-        """What was measured, in words."""
+        """The response, in words."""
         return f"rate of {self.species}" if self.species else "rate"
 
     @property
     def left_out(self) -> tuple[Any, ...]:
-        """Nothing: a rate is left out by deleting its line."""
+        """Always empty: a rate is excluded by deleting its line."""
         return ()
 
     @property
@@ -276,24 +276,24 @@ class Rates(Frozen, Result):
 
     @property
     def display(self) -> Display:
-        """The units in which the data came."""
+        """The units of the data."""
         return Display(self.show, unitless=not self.show)
 
     @property
     def conditions(self) -> tuple[Hashable, ...]:
-        """What replicates share: concentrations and temperature."""
+        """The key of replicates: concentrations and temperature."""
         columns = [*self.concentrations.values(), *([self.T] if self.T is not None else [])]
         return tuple(tuple(float(c[i]) for c in columns) for i in range(len(self.rate)))
 
     @property
     def variables(self) -> dict[str, np.ndarray]:
-        """What residuals are looked at against: what varies."""
+        """The varied conditions, for residual plots."""
         columns = {f"[{s}]": c for s, c in self.concentrations.items()}
         columns |= {"temperature": self.T} if self.T is not None else {}
         return {name: values for name, values in columns.items() if np.ptp(values) > 1e-9 * np.max(np.abs(values))}
 
     def table(self) -> Table:
-        """One row a rate, with units in the headings."""
+        """One row per rate, with units in the headings."""
         display = self.display
         columns: dict[str, Any] = {"run": self.run}
         if np.isfinite(self.time).all():
@@ -322,7 +322,7 @@ class Rates(Frozen, Result):
 
     @classmethod
     def from_dict(cls, given: Mapping[str, Any]) -> Rates:
-        """The rates that `to_dict` wrote, without the curves that they were read off."""
+        """The rates of `to_dict`, without the curves that they are derived from."""
         known = {name: value for name, value in given.items() if value is not None}
         return cls(**{**known, "run": tuple(known.get("run", ()))})
 
@@ -330,17 +330,17 @@ class Rates(Frozen, Result):
         """ln r = ln k + sum of n_i ln c_i (- Ea/R (1/T - 1/T_mean)) by multiple linear regression.
 
         (H. S. Fogler, Elements of Chemical Reaction Engineering, 5th ed. 2016, section 7.) The activation energy is
-        sought where there are several temperatures.
+        fitted if there are several temperatures.
 
         Parameters
         ----------
         species : str
-            Whose orders are sought; all whose concentration varies, if omitted.
+            The species whose orders are fitted; by default all whose concentration varies.
 
         Raises
         ------
         InputError
-            For an unknown concentration, too few rates are above zero, or concentrations vary together.
+            For an unknown concentration, too few rates above zero, or concentrations that vary together.
         """
         return _power_law(self, species)
 
@@ -361,7 +361,7 @@ def _followed(run: Experiment) -> list[str]:
 
 
 def _interpolated(run: Experiment, species: str, times: np.ndarray) -> np.ndarray:
-    """A concentration at given times: measured (between samples by straight lines), or the charge."""
+    """A concentration at given times: measured (with linear interpolation), or the charge."""
     if species not in run.measured:
         return np.full(len(times), run.charge[species])
     t, c = series(run, species, start=True)
@@ -375,23 +375,23 @@ class PowerLaw(Frozen, Result):
     Attributes
     ----------
     names : tuple of str
-        "ln k", then "order in A" and so on, then "Ea" where there are several temperatures.
+        "ln k", then "order in A" and so on, then "Ea" if there are several temperatures.
     values, errors : arrays, shape (names,)
-        Estimates and standard errors; ln k for concentrations, time (and k at `T_mean`) in the units shown.
+        Estimates and standard errors; ln k for concentrations and time in the units of results, at `T_mean`.
     covariance : array, shape (names, names)
     fitted : array, shape (used,)
-        Calculated rates, in the order of those above zero.
+        Calculated rates, for the rates above zero.
     rates : Rates
     species : tuple of str
-        Whose orders were sought.
+        The species whose orders were fitted.
     used : array of bool, shape (rates,)
-        Which rates are above zero.
+        Whether each rate is above zero.
     degrees_of_freedom : int
     r_squared : float
     standard_deviation : float
         Residual standard deviation of ln r.
     T_mean : float
-        In K, where k holds.
+        The temperature of k in K.
 
     Examples
     --------
@@ -447,7 +447,7 @@ class PowerLaw(Frozen, Result):
         return f"{display.unit(self.rates.kind)} / ({display.unit('concentration')})^{total:.3g}"
 
     def to_dict(self) -> dict[str, Any]:
-        """Plain data: constants with intervals, R^2, residuals with their runs of signs, where the rates came from."""
+        """Plain data: constants with intervals, R^2, residuals with their runs of signs, the origin of the rates."""
         return {
             "how": self.rates.how,
             "r_squared": self.r_squared,
@@ -462,7 +462,7 @@ class PowerLaw(Frozen, Result):
 
     @property
     def residuals(self) -> np.ndarray:
-        """ln r measured less ln r calculated, shape (used,), in the order of those above zero."""
+        """ln r measured less ln r calculated, shape (used,), for the rates above zero."""
         return np.asarray(np.log(self.rates.rate[self.used] / self.fitted))
 
     @property
@@ -471,7 +471,7 @@ class PowerLaw(Frozen, Result):
         return sign_runs(self.rates.response, self.residuals[np.argsort(self.fitted, kind="stable")])
 
     def points_table(self) -> Table:
-        """One row a rate above zero: what it depends on, measured, calculated, and the residual of ln r."""
+        """One row per rate above zero: conditions, measured, calculated, and the residual of ln r."""
         rates, display = self.rates, self.rates.display
         columns: dict[str, Any] = {
             display.heading(s, "concentration"): display.number(rates.concentrations[s][self.used], "concentration")
@@ -485,7 +485,7 @@ class PowerLaw(Frozen, Result):
 
     @property
     def significance(self) -> float:
-        """Probability of so good a fit by chance: the F-test of the whole regression."""
+        """Probability of a fit this good by chance: the F-test of the whole regression."""
         more = len(self.values) - 1
         if not more or self.r_squared >= 1:
             return 0.0 if more else 1.0
@@ -505,7 +505,7 @@ class PowerLaw(Frozen, Result):
 
     @property
     def law(self) -> str:
-        """The law in a line, with how well it goes through."""
+        """The law in a line, with its R^2."""
         law = " ".join(f"[{s}]^{n:.3g}" for s, n in self.orders.items())
         at = self.rates.display.text(self.T_mean, "temperature") if math.isfinite(self.T_mean) else ""
         through = f"through {int(self.used.sum())} rates{f', k at {at}' if at else ''}"
@@ -521,10 +521,10 @@ class PowerLaw(Frozen, Result):
         lines.append(
             f"  residual standard deviation of ln r {self.standard_deviation:.3g}, F-test of the whole: p {chance}"
         )
-        is_exact = self.standard_deviation < 1e-8  # nothing but rounding has signs
+        is_exact = self.standard_deviation < 1e-8  # the residuals are rounding
         lines.append("  the rates are met exactly" if is_exact else f"  {self.signs}")
         if self.signs.probability < LEVEL and not is_exact:
-            lines.append("  note: so few runs of signs seldom come by chance: the orders may not be constant")
+            lines.append("  note: so few runs of signs are unlikely by chance: the orders may not be constant")
         left = len(self.used) - int(self.used.sum())
         return "\n".join(lines + ([f"  left out: {left} rates or concentrations not above zero"] if left else []))
 

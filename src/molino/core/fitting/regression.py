@@ -28,10 +28,10 @@ from molino.core.fitting.replicates import pooled_scatter
 from molino.core.fitting.samples import Sample
 
 ERRORS = ("each", "same", "relative", "replicates")
-"""What can be reported about the errors without numbers."""
+"""The options for errors without numbers."""
 
 _APART = 10.0
-"""Other starts of a fit are drawn up to this factor from the guess."""
+"""Largest factor of other starts of a fit from the guess."""
 
 
 @checked
@@ -98,7 +98,7 @@ def fit(
 
 
 def check_data(chemistry: Chemistry, data: Experiments | Rates, **options: Any) -> None:
-    """Raise InputError with everything that keeps data, options and the unknowns of a chemistry from fitting."""
+    """Raise InputError with all faults of data, options and unknowns."""
     prepare(chemistry, data, **options)
 
 
@@ -111,7 +111,7 @@ def prepare(
     delay: Any = False,
     per_run: str | Sequence[str] = (),
 ) -> tuple[Problem, Points, FitParameterMap]:
-    """The least-squares problem, its observations and what its parameters stand for."""
+    """The least-squares problem, its observations and its parameter map."""
     faults = Faults()
     if isinstance(data, Rates):
         if fit_initial or delay or per_run or unknowns:
@@ -122,15 +122,13 @@ def prepare(
         parameter_map = ParameterSearch(chemistry, data, names(per_run), faults).map(fit_initial, unknowns or {}, delay)
         points, model = _points(chemistry, data, parameter_map, faults)
     if not parameter_map.free:
-        faults.add(
-            "fit", "the chemistry has no unknown constant", "write k=mo.Unknown('0.02 1/min') where one is sought"
-        )
+        faults.add("fit", "the chemistry has no unknown constant", "write k=mo.Unknown('0.02 1/min')")
     for p in parameter_map.free:
         if not np.isfinite(p.value):
-            faults.add(p.name, "it has no value to begin from", "write k=mo.Unknown('0.02 1/min')")
+            faults.add(p.name, "it has no guess", "write k=mo.Unknown('0.02 1/min')")
     total = len(points.measured)
     if total and not np.any(points.measured):
-        faults.add("fit", "every measured value is zero, and no constant follows from them", "check the data")
+        faults.add("fit", "every measured value is zero, so that no constant is determined", "check the data")
     if not faults.found and total <= len(parameter_map.free):
         message = f"{total} observations for {len(parameter_map.free)} unknown constants"
         faults.add("fit", message, "measure more, or give some constants as numbers")
@@ -147,7 +145,7 @@ def prepare(
 def _points(
     chemistry: Chemistry, data: Experiments, parameter_map: FitParameterMap, faults: Faults
 ) -> tuple[Points, Model]:
-    """Every observation of the runs, and the balances that calculate them."""
+    """The observations of the runs, and the model that calculates them."""
     known = set(chemistry.names)
     for name in sorted({n for run in data for n in (*run.measured, *run.initial) if _species_in(n)} - known):
         advice = f"{nearest(name, known)}; an inert is listed among the species of the chemistry"
@@ -185,7 +183,7 @@ def _species_in(response: str) -> bool:
 
 
 def _variables(seen: Sequence[tuple[Experiment, str, int]]) -> dict[str, np.ndarray]:
-    """What varies among observations: where they were taken, temperature, the charge."""
+    """The varied conditions of observations: place, temperature, the charge."""
     found = {}
     axes = {run.axis for run, _, _ in seen}
     if len(axes) == 1 and OUTLET not in axes:
@@ -201,7 +199,7 @@ def _variables(seen: Sequence[tuple[Experiment, str, int]]) -> dict[str, np.ndar
 
 
 def _rate_points(chemistry: Chemistry, data: Rates, faults: Faults) -> tuple[Points, Model]:
-    """Every measured rate, and the rate laws that calculate it."""
+    """The measured rates, and the model that calculates them."""
     count = len(data.rate)
     empty = np.zeros(count)
     model: Model = RateModel.empty()
@@ -222,7 +220,7 @@ def _rate_points(chemistry: Chemistry, data: Rates, faults: Faults) -> tuple[Poi
 
 
 def _weights(errors: Any, data: Experiments | Rates, points: Points) -> tuple[np.ndarray, np.ndarray]:
-    """Standard deviation of each observation up to a factor, and which observations share that factor."""
+    """Standard deviation of each observation up to a factor, and the group of observations with a common factor."""
     names = list(dict.fromkeys(points.response))
     which = np.array([names.index(s) for s in points.response])
     one, together = np.ones(len(which)), np.zeros(len(which), dtype=int)
@@ -231,7 +229,7 @@ def _weights(errors: Any, data: Experiments | Rates, points: Points) -> tuple[np
         for name in sorted(errors.keys() - set(names)):
             faults.add("", f"'{name}' was not measured", nearest(name, names))
         for name in sorted(set(names) - errors.keys()):
-            faults.add("", f"no error of {name} is given", "give one for each of the measured values")
+            faults.add("", f"no error of {name} is given", "give one for each response")
         given = {}
         for name in [n for n in names if n in errors]:
             with faults.at():
@@ -254,14 +252,14 @@ def _weights(errors: Any, data: Experiments | Rates, points: Points) -> tuple[np
         scatter = pooled_scatter(points.replicates, points.measured, which)
         for n, name in enumerate(names):
             if not scatter.get(n, (0.0, 0))[0] > 0:
-                raise InputError(f"{name} has no replicates that scatter", "", "give its error as a number, or 'each'")
+                raise InputError(f"{name} has no replicates with scatter", "", "give its error as a number, or 'each'")
         return np.array([scatter[int(n)][0] for n in which]), together
     advice = nearest(errors, ERRORS) if isinstance(errors, str) else f"one of {', '.join(ERRORS)}, or numbers"
     raise InputError(f"errors = {errors!r}", "", advice)
 
 
 def _best_of(problem: Problem, n_starts: int, seed: int, progress: Progress | None) -> tuple[Optimum, tuple[int, int]]:
-    """The best optimum from several starts, and how many of how many came to it."""
+    """The best optimum from several starts, the number of starts that reached it, and the number of all."""
     if n_starts == 1:
         return minimise(problem, progress=progress), (1, 1)
     from scipy.stats import qmc
@@ -283,7 +281,7 @@ def _best_of(problem: Problem, n_starts: int, seed: int, progress: Progress | No
         if stopped:
             break
     if not ends:
-        raise SolveError(f"none of {n_starts} starts settled", "fit", "give other guesses, or bounds")
+        raise SolveError(f"none of {n_starts} starts converged", "fit", "give other guesses, or bounds")
     least = min(ends, key=lambda end: end[0])
     came = sum(squares <= least[0] * 1.01 + 1e-12 for squares, _ in ends)
     if stopped:

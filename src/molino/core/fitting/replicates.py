@@ -1,4 +1,4 @@
-"""What repeated measurements say of the error, and what else is to report about data before a fit."""
+"""The error from repeated measurements, and other findings on data before a fit."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from molino.core.fitting.experiment import Experiment
 
 _DRIFT = 0.02
-"""Balances of measured species that miss by less than this fraction are not spoken of."""
+"""Relative imbalance of measured species below which nothing is reported."""
 
 
 def groups(conditions: Sequence[Hashable], which: np.ndarray) -> list[np.ndarray]:
@@ -50,7 +50,7 @@ def pooled_scatter(
 def review_data(
     runs: Sequence[Experiment], kinds: Mapping[str, str], display: Display, chemistry: Chemistry | None
 ) -> Review:
-    """Scatter of replicates; and, with the chemistry, sums of measured species that no reaction changes but that do."""
+    """Scatter of replicates; and, with the chemistry, conserved sums of measured species that are not constant."""
     drifts = _drifts(runs, chemistry) if chemistry is not None else ()
     return Review.of([*_replicates(runs, kinds, display), *drifts])
 
@@ -69,7 +69,9 @@ def _replicates(runs: Sequence[Experiment], kinds: Mapping[str, str], display: D
         if scatter:
             ((standard_deviation, degrees),) = scatter.values()
             text = display.difference_text(standard_deviation, kind)
-            yield Finding("note", response, f"replicates scatter by {text} ({degrees} degrees of freedom)")
+            yield Finding(
+                "note", response, f"the standard deviation of replicates is {text} ({degrees} degrees of freedom)"
+            )
 
 
 def _drifts(runs: Sequence[Experiment], chemistry: Chemistry) -> Iterator[Finding]:
@@ -86,7 +88,7 @@ def _drifts(runs: Sequence[Experiment], chemistry: Chemistry) -> Iterator[Findin
 
 
 def _drift(run: Experiment, weights: dict[str, float], text: str) -> Iterator[Finding]:
-    """Whether a sum that should stay is off, by the t-test of its mean distance from the input."""
+    """A finding if a conserved sum deviates from its initial value, by the t-test of its mean deviation."""
     whole = np.sum([w * run.measured[s] for s, w in weights.items()], axis=0)
     start = sum(w * run.charge.get(s, 0.0) for s, w in weights.items())
     size = sum(abs(w) * run.charge.get(s, 0.0) for s, w in weights.items())
@@ -96,6 +98,6 @@ def _drift(run: Experiment, weights: dict[str, float], text: str) -> Iterator[Fi
     mean, error = float(away.mean()), float(away.std(ddof=1)) / math.sqrt(len(away))
     if abs(mean) > _DRIFT * size and abs(mean) > student_t_quantile(0.995, len(away) - 1) * error:
         word = "less" if mean < 0 else "more"
-        message = f"{text} should stay, but is on average {abs(mean) / size:.0%} {word} than went in"
+        message = f"{text} should be constant, but is on average {abs(mean) / size:.0%} {word} than the input"
         advice = "a species is lost, missing from the scheme, or wrongly calibrated"
         yield Finding("warning", f"run {run.name}", message, advice)

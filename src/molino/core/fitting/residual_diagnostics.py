@@ -1,4 +1,4 @@
-"""How the residuals of a fit look: runs of signs, normality, influence, lack of fit against replicates."""
+"""Diagnostics of residuals: runs of signs, normality, influence, lack of fit."""
 
 from __future__ import annotations
 
@@ -14,16 +14,16 @@ from molino.core.frozen import Frozen
 from molino.core.statistics import f_tail_probability, p_text
 
 LEVEL = 0.01
-"""A test speaks up where chance would bring as much less than once in a hundred times."""
+"""Probability below which a test gives a warning."""
 _FEWEST = 8
-"""Fewer values say nothing of a distribution."""
+"""Smallest number of values for a test of the distribution."""
 
 
 @dataclass(frozen=True)
 class SignRuns:
     """Runs of signs of the residuals of one response, in order of run and time.
 
-    `probability` is that of so few runs, or fewer, if signs fell at random.
+    `probability` is that of at most as many runs for random signs.
     """
 
     response: str
@@ -39,7 +39,7 @@ class SignRuns:
 
 @dataclass(frozen=True)
 class LackOfFit:
-    """Scatter around the model against that of replicates: the F ratio and the probability of so much by chance."""
+    """Scatter around the model compared with that of replicates: the F ratio and its probability by chance."""
 
     ratio: float
     degrees: int
@@ -49,20 +49,20 @@ class LackOfFit:
 
 @dataclass(frozen=True, eq=False)
 class Diagnosis(Frozen):
-    """What the residuals say.
+    """The diagnostics of residuals.
 
     Attributes
     ----------
     signs : tuple of SignRuns
     normality : float
-        Probability of residuals as far from a normal distribution, if they were of one (S. S. Shapiro, M. B. Wilk,
-        Biometrika 52 (1965) 591); nan for fewer than eight.
+        Probability of residuals at least as far from a normal distribution, if they are normal (S. S. Shapiro, M. B.
+        Wilk, Biometrika 52 (1965) 591); nan for fewer than eight.
     influence : array, shape (points,)
-        Cook's distance: how far all constants move when a point is left out (R. D. Cook, Technometrics 19 (1977) 15).
+        Cook's distance: the shift of all constants when a point is excluded (R. D. Cook, Technometrics 19 (1977) 15).
     lack_of_fit : LackOfFit, optional
-        Where there are replicates.
+        If there are replicates.
     lines, warnings : lists of str
-        The same in words, and what of it should worry.
+        The same in words, and the warnings.
     """
 
     signs: tuple[SignRuns, ...]
@@ -74,7 +74,7 @@ class Diagnosis(Frozen):
 
 
 def diagnose(fit: FitData) -> Diagnosis:
-    """Everything that residuals can say of a fit."""
+    """The diagnostics of the residuals of a fit."""
     points, degrees, count = fit.points, fit.degrees_of_freedom, len(fit.estimates)
     if float(np.max(points.standard_deviation)) < 1e-8 * float(np.max(np.abs(points.measured))):
         return Diagnosis((), math.nan, np.zeros(len(points.measured)), None, ["the data are met exactly"], [])
@@ -89,17 +89,17 @@ def diagnose(fit: FitData) -> Diagnosis:
     for found in signs:
         lines.append(str(found))
         if found.probability < LEVEL:
-            message = "so few runs of signs would come by chance with p"
+            message = "the probability of so few runs of signs by chance is"
             warnings.append(f"{found.response}: {message} {p_text(found.probability)}: the law may be wrong")
     if math.isfinite(normality):
         lines.append(f"residuals normal: p {p_text(normality)}")
     if lack is not None:
         lines.append(
-            f"lack of fit against replicates: F {lack.ratio:.3g} ({lack.degrees} and {lack.degrees_replicates} degrees "
+            f"lack of fit compared with replicates: F {lack.ratio:.3g} ({lack.degrees} and {lack.degrees_replicates} degrees "
             f"of freedom, p {p_text(lack.probability)})"
         )
         if lack.probability < LEVEL:
-            warnings.append("the scatter around the curves is more than that of replicates: the law lacks something")
+            warnings.append("the scatter around the curves is larger than that of replicates: the law is incomplete")
     worst = int(np.argmax(influence))
     if influence[worst] > 1 and degrees > count:
         where = f"{fit.place(points.run[worst], points.time[worst])}, {points.response[worst]}"
@@ -108,7 +108,7 @@ def diagnose(fit: FitData) -> Diagnosis:
 
 
 def _in_order(fit: FitData, own: np.ndarray) -> np.ndarray:
-    """Residuals of a response, run after run in order of time; rates in order of the calculated values."""
+    """Residuals of a response, by run and time; of rates in order of the calculated values."""
     points = fit.points
     place = points.time if fit.parameter_map.runs else points.calculated
     runs = np.array([list(dict.fromkeys(points.run)).index(r) if fit.parameter_map.runs else 0 for r in points.run])
@@ -117,7 +117,7 @@ def _in_order(fit: FitData, own: np.ndarray) -> np.ndarray:
 
 
 def sign_runs(response: str, residuals: np.ndarray) -> SignRuns:
-    """Count runs of signs; the probability of as few is exact to 40 values, then by the normal approximation.
+    """Count runs of signs; the probability is exact up to 40 values, then by the normal approximation.
 
     (A. Wald, J. Wolfowitz, Ann. Math. Stat. 11 (1940) 147.)
     """

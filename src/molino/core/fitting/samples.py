@@ -30,9 +30,9 @@ from molino.core.vessels.flow_vessel import FlowVessel
 
 @dataclass(frozen=True)
 class RunPlaces:
-    """Where the parameters of a fit, by their index, stand in one run.
+    """The places of the parameters of a fit, by their index, in one run.
 
-    `symbols` are parameters of its balances, `settings` numbers of its vessel by name (enthalpies of reaction, too).
+    `symbols` are parameters of its balances, `settings` conditions of its vessel by name (also enthalpies of reaction).
     """
 
     symbols: Mapping[sp.Symbol, int] = field(default_factory=dict)
@@ -42,7 +42,7 @@ class RunPlaces:
 
 @dataclass(frozen=True, eq=False)
 class VesselNumbers(Frozen):
-    """The numbers in the balances of one vessel as the parameters of a fit move, with their slopes."""
+    """The parameters of the balances of one vessel as functions of the parameters of a fit, with derivatives."""
 
     vessel: Vessel
     case: Case
@@ -56,7 +56,7 @@ class VesselNumbers(Frozen):
 
     @cached_property
     def _map(self) -> ParameterMap | None:
-        """How settings stand in the balances; None if none of those sought stands in them."""
+        """The map of conditions to the balances; None if no fitted condition affects them."""
         found = ParameterMap(self.vessel, tuple(self.places.settings))
         own = [self.vessel.spec.condition(name).own for name in found.names]
         if not own:
@@ -65,7 +65,7 @@ class VesselNumbers(Frozen):
         return found if by_setting.any() or by_end.any() else None
 
     def at(self, parameters: np.ndarray) -> tuple[Case, tuple[sp.Symbol, ...], np.ndarray]:
-        """The case, the parameters of it that move, and their slopes, shape (those, parameters of the fit)."""
+        """The case, its parameters that change, and their derivatives, shape (these, parameters of the fit)."""
         by, places = self._direct
         changed = dict(zip(by, parameters[places].tolist(), strict=True))
         if self._map is None:
@@ -81,7 +81,7 @@ class VesselNumbers(Frozen):
         return case, (*by, *(symbols[i] for i in touched)), np.concatenate([np.eye(len(parameters))[places], slopes])
 
     def end(self, parameters: np.ndarray, size: tuple[str, float] | None = None) -> tuple[float, np.ndarray]:
-        """Where the vessel ends (with a size, if one is given), and its slopes, shape (parameters of the fit,)."""
+        """The end of the vessel (with a size, if given), and its derivatives, shape (parameters of the fit,)."""
         slopes = np.zeros(len(parameters))
         columns = list(self.places.settings.values())
         given: dict[str, Any] = {}
@@ -98,7 +98,7 @@ class VesselNumbers(Frozen):
 
 @dataclass(frozen=True, eq=False)
 class Observed(Frozen):
-    """What was observed in one run: observation n is of `responses[columns[n]]` at place `rows[n]` of those calculated.
+    """The observations of one run: observation n is of `responses[columns[n]]` at the calculated place `rows[n]`.
 
     Responses are species (their concentrations) and metrics, by name.
     """
@@ -116,22 +116,23 @@ class Sample(Frozen):
     seen: Observed
 
     def observed(self, parameters: np.ndarray, tolerances: tuple[float, float]) -> tuple[np.ndarray, np.ndarray]:
-        """Calculated values, shape (observations,), and slopes by all parameters, shape (observations, parameters)."""
+        """Calculated values, shape (observations,), and derivatives by all parameters, shape (observations,
+        parameters)."""
         values, slopes = self.calculate(parameters, tolerances)
         rows, columns = self.seen.rows, self.seen.columns
         return values[rows, columns], slopes[rows, columns]
 
     def calculate(self, parameters: np.ndarray, tolerances: tuple[float, float]) -> tuple[np.ndarray, np.ndarray]:
-        """Responses, shape (places, responses), and slopes, shape (places, responses, parameters of the fit)."""
+        """Responses, shape (places, responses), and derivatives, shape (places, responses, parameters of the fit)."""
         raise NotImplementedError
 
 
 @dataclass(frozen=True, eq=False)
 class TransientSample(Sample):
-    """A vessel followed over time or along its length.
+    """A vessel over time or along its length.
 
-    `sizes` are the times, or the sizes by which places along it are named (None: its end); `moving_numbers` and
-    `switch` are what changes on the way.
+    `sizes` are the times, or the sizes of places along it (None: its end); `moving_numbers` and `switch` are changes
+    and events during the run.
     """
 
     numbers: VesselNumbers
@@ -143,7 +144,7 @@ class TransientSample(Sample):
     is_checked: bool = True
     """Whether amounts below zero are an error, as in a run."""
     memory: dict[str, np.ndarray] = field(default_factory=dict)
-    """The places, where no parameter of the fit moves them."""
+    """The places, if no parameter of the fit changes them."""
 
     def calculate(self, parameters: np.ndarray, tolerances: tuple[float, float]) -> tuple[np.ndarray, np.ndarray]:
         case, by, chain = self.numbers.at(parameters)
@@ -175,7 +176,7 @@ class TransientSample(Sample):
         return values, slopes
 
     def _check(self, case: Case, points: np.ndarray, states: np.ndarray) -> None:
-        """Raise SolveError where an amount is below zero, beyond rounding."""
+        """Raise SolveError if an amount is negative beyond rounding."""
         balances = case.balances
         amounts = states[:, balances.amounts]
         below = amounts < -RUN_OUT * np.max(np.abs(amounts))
@@ -183,11 +184,12 @@ class TransientSample(Sample):
             row, column = (int(n) for n in np.argwhere(below)[0])
             name, kind = balances.names[balances.amounts[column]], "time" if balances.independent == TIME else "volume"
             at = self.numbers.vessel.spec.display.text(float(points[row]), kind)
-            message = f"{name} is below zero at {kind} {at}: a rate law, or the outlet, goes on consuming it"
+            message = f"{name} is below zero at {kind} {at}: a rate law, or the outlet, consumes it"
             raise SolveError(message, self.numbers.vessel.label, "start from other guesses, or set bounds")
 
     def _points(self, parameters: np.ndarray) -> tuple[np.ndarray, np.ndarray | None]:
-        """Where the samples are taken, and their slopes by the parameters, shape (points, parameters), if any move."""
+        """The places of the samples, and their derivatives by the parameters, shape (points, parameters), if any depend
+        on them."""
         numbers, delay = self.numbers, self.numbers.places.delay
         if self.along == "time" and self.sizes is not None:
             if delay is None:
@@ -222,7 +224,7 @@ class TransientSample(Sample):
         states: np.ndarray,
         sensitivities: np.ndarray,
     ) -> tuple[np.ndarray, np.ndarray]:
-        """The responses, and their slopes by the parameters of the fit."""
+        """The responses, and their derivatives by the parameters of the fit."""
         chosen = self._states_shown
         if chosen is not None:
             return states[:, chosen], sensitivities[:, chosen] @ chain
@@ -232,7 +234,7 @@ class TransientSample(Sample):
 
     @cached_property
     def _states_shown(self) -> list[int] | None:
-        """Which states the responses are, where each is one."""
+        """The states of the responses, if each is a state."""
         symbols = self.numbers.case.balances.symbols
         return [symbols.index(e) for e in self.expressions] if {*self.expressions} <= {*symbols} else None
 
@@ -247,12 +249,12 @@ class TransientSample(Sample):
 
 @dataclass(frozen=True, eq=False)
 class SteadySample(Sample):
-    """Stirred tanks at steady state, one for each place."""
+    """Stirred tanks at steady state, one per place."""
 
     tanks: tuple[VesselNumbers, ...]
     expressions: tuple[sp.Expr, ...]
     last: dict[int, np.ndarray] = field(default_factory=dict)
-    """The state found last of each tank, where the next search begins."""
+    """The last state of each tank, the next first guess."""
 
     def calculate(self, parameters: np.ndarray, tolerances: tuple[float, float]) -> tuple[np.ndarray, np.ndarray]:
         values, slopes = [], []
@@ -278,7 +280,7 @@ class TrainSample(Sample):
 
     @cached_property
     def _constants(self) -> dict[str, int]:
-        """Constants of the chemistry that are sought, by name, with the indices of the parameters."""
+        """Fitted constants of the chemistry by name, with the indices of the parameters."""
         own = {p.name for p in self.train.chemistry.numbers}
         by_symbol = {p.symbol: p.name for p in self.train.chemistry.parameters}
         found = {by_symbol[s]: i for s, i in self.places.symbols.items() if s in by_symbol}

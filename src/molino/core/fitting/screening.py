@@ -1,8 +1,7 @@
-"""Order screening: which simple rate law a concentration over time follows, and whether the data can tell.
+"""Order screening: simple rate laws of a concentration over time, and whether the data distinguish them.
 
-Each law is tried twice: by the straight line that it makes (the laboratory's own way), and, since a transformation
-distorts the errors, by non-linear least squares on the concentrations as they were measured. The verdict rests on the
-second.
+Each law is tried twice: by its straight line (the usual way in a laboratory), and, since a transformation distorts the
+errors, by non-linear least squares on the measured concentrations. The verdict is based on the second.
 """
 
 from __future__ import annotations
@@ -26,11 +25,11 @@ from molino.core.statistics import f_quantile, f_tail_probability, half_width
 
 _NAMES = {0.0: "zero order", 1.0: "first order", 2.0: "second order"}
 _ORDERS = (-1.0, 4.0)
-"""Between these a free order is sought."""
+"""The range of a free order."""
 
 
 def power_law(t: np.ndarray, c0: float, k: float, n: float) -> np.ndarray:
-    """Concentration of dc/dt = -k c^n: (c0^(1-n) + (n-1) k t)^(1/(1-n)), c0 exp(-k t) for n = 1; 0 once it is gone."""
+    """Concentration of dc/dt = -k c^n: (c0^(1-n) + (n-1) k t)^(1/(1-n)), c0 exp(-k t) for n = 1; 0 after exhaustion."""
     if abs(n - 1) < 1e-9:
         return np.asarray(c0 * np.exp(-k * t))
     base = 1 + (n - 1) * k * c0 ** (n - 1) * t
@@ -168,13 +167,17 @@ def _series(runs: Experiments, species: str, partner: str | None, fewest: int, i
             )
             continue
         if is_relative and not (values > 0).all():
-            faults.add(place, f"a value of {species} is not above zero, and has no relative error", "leave it out")
+            faults.add(
+                place,
+                f"a value of {species} is not above zero, so that its relative error is undefined",
+                "leave it out",
+            )
             continue
         excess = math.nan
         if partner is not None:
             if partner not in run.charge or species not in run.charge:
                 missing = partner if partner not in run.charge else species
-                faults.add(place, f"what there was of {missing} at the start is not known", f"add 'initial {missing}'")
+                faults.add(place, f"the initial concentration of {missing} is unknown", f"add 'initial {missing}'")
                 continue
             excess = run.charge[partner] - run.charge[species]
         found.append(Series(run.name, times, values, excess, is_relative))
@@ -183,7 +186,7 @@ def _series(runs: Experiments, species: str, partner: str | None, fewest: int, i
 
 
 def _law(name: str, order: float, model: Model, series: tuple[Series, ...], free: int = 0) -> Law:
-    """A law on every run by itself; `free` parameters more are common to all."""
+    """A law on every run; `free` further parameters are common to all."""
     fits = [_curve(name, order, model, s) for s in series]
     count = sum(len(s.values) for s in series) - sum(len(p) for p, _, _ in fits) - free
     squares = sum(float(r @ r) for _, r, _ in fits)
@@ -197,7 +200,7 @@ def _law(name: str, order: float, model: Model, series: tuple[Series, ...], free
 def _curve(name: str, order: float, model: Model, s: Series) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """ln c0, ln k (and ln of the level) of one run, the residuals, and the inverse of J'J.
 
-    Sought with concentrations counted in the largest and times in the last, so that nothing over- or underflows.
+    In units of the largest concentration and the last time, to avoid overflow and underflow.
     """
     top, end = float(s.values.max()), float(s.times[-1])
     one = Series(s.run, s.times / end, s.values / top, s.excess / top, s.is_relative)
@@ -226,13 +229,13 @@ def _curve(name: str, order: float, model: Model, s: Series) -> tuple[np.ndarray
     exact: Any = {"jac": slopes} if math.isfinite(order) else {}
     best = least_squares(residuals, start, **exact, method="lm", xtol=1e-12, ftol=1e-12, gtol=1e-12, x_scale=0.1)
     if not np.isfinite(best.cost):
-        raise SolveError(f"no {name} goes through run {s.run}", "orders", "look at the data of the run")
+        raise SolveError(f"no {name} can be fitted to run {s.run}", "orders", "check the data of the run")
     shift = [math.log(top), (1 - power) * math.log(top) - math.log(end), math.log(top)][: len(start)]
     return best.x + shift, best.fun * unit, np.linalg.pinv(best.jac.T @ best.jac) / unit**2
 
 
 def _line(name: str, order: float, s: Series, p: np.ndarray) -> Line | None:
-    """The straight line of a law through one run, by linear least squares on what is transformed."""
+    """The straight line of a law through one run, by linear least squares on the transformed values."""
     level = math.exp(p[2]) if len(p) > 2 else 0.0
     two = len(p) == 2 and not math.isfinite(order)
     used = np.ones(len(s.values), dtype=bool) if order == 0 else s.values > (level if level < s.values[0] else -np.inf)
@@ -265,7 +268,7 @@ def _sum_of_squares(series: tuple[Series, ...], n: float) -> float:
 
 
 def _free_order(series: tuple[Series, ...]) -> Law:
-    """The order at which the sum of squares is least: a grid, then Brent's method around its lowest point."""
+    """The order that minimizes the sum of squares: a grid, then Brent's method around its lowest point."""
     grid = np.linspace(*_ORDERS, 11)
     squares = [_sum_of_squares(series, n) for n in grid]
     lowest = int(np.argmin(squares))
@@ -278,7 +281,7 @@ def _free_order(series: tuple[Series, ...]) -> Law:
 
 
 def _order_interval(series: tuple[Series, ...], free: Law, variance: float) -> tuple[float, float]:
-    """The orders that are not ruled out: those whose sum of squares exceeds the least by up to F(0.99; 1, dof) s^2."""
+    """The orders that are not rejected: those whose sum of squares exceeds the least by up to F(0.99; 1, dof) s^2."""
     limit = free.sum_of_squares + f_quantile(1 - LEVEL, 1, free.degrees_of_freedom) * variance
 
     def above(n: float) -> float:

@@ -75,7 +75,7 @@ class Screening(Frozen, Result):
 
     @cached_property
     def verdict(self) -> str:
-        """The law, or why there is none, with the reason."""
+        """The law, or the reason why none is chosen."""
         low, high = self.order_interval
         n = f"n = {self.free.order:.2f} ({low:.2f} to {high:.2f}, 99 %)"
         left = self.standing
@@ -85,7 +85,7 @@ class Screening(Frozen, Result):
             within = [law.name for law in self.laws if not law.possible and low <= law.order <= high]
             if within:
                 message = f"{left[0].name}, which fits better than {' or '.join(within)}; a free order would be {n}"
-            return f"{message}; ruled out: {ruled_out}" if ruled_out else message
+            return f"{message}; rejected: {ruled_out}" if ruled_out else message
         if left:
             names = " from ".join([left[0].name, " or ".join(law.name for law in left[1:])])
             far = f"the scatter of {self.scatter:.1%} hides the difference"
@@ -119,7 +119,7 @@ class Screening(Frozen, Result):
         raise InputError(f"there is no '{name}'", "orders", nearest(name, known))
 
     def k_unit(self, law: Law) -> str:
-        """The unit of k of a law, in the units that the data came in; '' for bare numbers."""
+        """The unit of k of a law, in the units of the data; '' for bare numbers."""
         display = self.experiments.display
         if display.unitless:
             return ""
@@ -143,7 +143,7 @@ class Screening(Frozen, Result):
         return float(si / (c ** (1 - n) / t))
 
     def table(self) -> Table:
-        """One row a law and run: R^2 and k of the line, k of the curve with its 95 % interval, half-life, spread."""
+        """One row per law and run: R^2 and k of the line, k of the curve with its 95 % interval, half-life, scatter."""
         display = self.experiments.display
         rows: list[dict[str, Any]] = []
         for law in (*self.laws, self.free):
@@ -170,7 +170,7 @@ class Screening(Frozen, Result):
         return frame(rows)
 
     def transform(self, law: Law) -> tuple[str, str, float, float]:
-        """What the line of a law is drawn of: its name and unit, and shift and factor from SI to that."""
+        """The transform of the line of a law: its name and unit, and shift and factor from SI."""
         unit = self.experiments.display.unit("concentration")
         factor = units.unit(unit).factor if unit else 1.0
         name, (above, _, below) = f"[{self.species}]", unit.partition("/")
@@ -213,13 +213,13 @@ class Screening(Frozen, Result):
         ----------
         time : str, float or quantity
         run : str, optional
-            Whose constant and start; may be left out where there is one run.
+            The run whose constant and initial value are used; optional if there is one run.
         law : str, optional
 
         Raises
         ------
         InputError
-            For an unknown run or law, or none was chosen.
+            For an unknown run or law, or if none was chosen.
         """
         chosen = self.law(law) if law is not None else self.chosen
         if chosen is None:
@@ -248,7 +248,7 @@ class Screening(Frozen, Result):
         Raises
         ------
         InputError
-            If no law was chosen, a run has no temperature, or all have the same.
+            If no law was chosen, a run has no temperature, or all have the same one.
         """
         chosen = self.law(law) if law is not None else self.chosen
         if chosen is None:
@@ -263,7 +263,7 @@ class Screening(Frozen, Result):
         return Arrhenius.through(T, [Value(chosen.k(i), unit) for i in range(len(self.series))])
 
     def to_dict(self) -> dict[str, Any]:
-        """Plain data: the verdict, and each law with its constants by run, in the units shown."""
+        """Plain data: the verdict, and each law with its constants by run, in the units of results."""
         display = self.experiments.display
         laws = {}
         for law in (*self.laws, self.free):
@@ -332,7 +332,9 @@ class Screening(Frozen, Result):
                     lines.append(f"      {s.run}: k = {k:.4g} ({low:.4g} to {high:.4g}) {unit}{half}".rstrip())
                     if law is not self.free:
                         lines.append(f"          line: {self.line_text(law, i)}")
-        lines.append("  (s: scatter around the curve; p: how often data lie so far from the law, were it true)")
+        lines.append(
+            "  (s: scatter around the curve; p: probability of data at least so far from the law, if it were true)"
+        )
         return "\n".join([*lines, f"verdict: {self.verdict}"])
 
 

@@ -1,4 +1,4 @@
-"""Signals: what an instrument shows of a metric. Absorbance, pressure, titrated volume, any property."""
+"""Signals of instruments: absorbance, pressure, titrated volume, any property."""
 
 from __future__ import annotations
 
@@ -25,47 +25,45 @@ _FORMS = {
     ("start", "end"): (),
     ("titrant", "sample"): ("per", "blank"),
 }
-"""What makes each form, and what it may have besides."""
+"""The fields of each form, required and optional."""
 _ADVICE = (
     "give slope (and blank); or conversion = true; or reaction, of a gas in a closed vessel (and start); or start and "
-    "end, the signal at the charge and when none is left; or titrant and sample (and per, blank)"
+    "end, the signal at the charge and at complete conversion; or titrant and sample (and per, blank)"
 )
 
 
 @dataclass(frozen=True)
 class Signal:
-    """What an instrument shows of a metric: a straight line, signal = intercept + slope x metric.
+    """The signal of an instrument for a metric: a straight line, signal = intercept + slope x metric.
 
     One of these forms (s is the signal, m the metric, c the concentration of a species, c_0 the charge):
 
     - `slope`, `blank`: s = blank + slope m, as of an absorbance, m = c (A. Beer, Ann. Phys. 162 (1852) 78), or of a
       thermocouple, m = T.
     - `conversion`: s = m, the conversion (c_0 - c)/c_0.
-    - `reaction`, `start`: s is the total pressure of an ideal gas in a closed vessel in which this reaction alone runs;
-      with the coefficient nu of the species and the sum of all coefficients dn,
-      c = c_0 + nu/dn (s - start)/(R T) (O. Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, section 3.1).
-      `start`, left out, is the pressure of the charge.
-    - `start`, `end`: any property that follows the conversion; s = start + (end - start) (c_0 - c)/c_0, `end` where
-      none of the species is left.
-    - `titrant`, `sample`, `per`, `blank`: s is the volume of titrant of that concentration used up by a sample of that
-      volume, `per` moles of titrant for each of the species: s = blank + c sample per/titrant.
+    - `reaction`, `start`: s is the total pressure of an ideal gas in a closed vessel with this reaction alone;
+      with the coefficient nu of the species and the sum of all coefficients dn, c = c_0 + nu/dn (s - start)/(R T) (O.
+      Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, section 3.1). `start` is by default the pressure of the
+      charge.
+    - `start`, `end`: any property that is linear in the conversion; s = start + (end - start) (c_0 - c)/c_0, with `end` at complete conversion.
+    - `titrant`, `sample`, `per`, `blank`: s is the volume of titrant of concentration `titrant` for a sample of volume `sample`, with `per` moles of titrant per mole of the species: s = blank + c sample per/titrant.
 
     Parameters
     ----------
     of : str
         A species (its concentration); with `slope` any metric.
     slope, blank : str, float or quantity, optional
-        Signal per metric, and the signal where there is none of it.
+        Signal per metric, and the signal at a metric of zero.
     conversion : bool
         Whether the signal is the conversion.
     reaction : str, optional
-        The only one that runs, "A -> 2 B"; the signal is the total pressure.
+        The only reaction, "A -> 2 B"; the signal is the total pressure.
     start, end : str, float or quantity, optional
-        The signal at the charge, and where none of the species is left.
+        The signal at the charge, and at complete conversion.
     titrant : concentration, optional
     sample : volume, optional
     per : float, optional
-        Moles of titrant for each of the species; 1 if omitted.
+        Moles of titrant per mole of the species; by default 1.
 
     Raises
     ------
@@ -126,7 +124,7 @@ class Signal:
 
     @property
     def metric(self) -> Metric:
-        """The metric that it shows."""
+        """Its metric."""
         if self.conversion or self.end is not None:
             return conversion(self.of)
         return pressure() if self.reaction is not None else metric_of(self.of)
@@ -141,7 +139,7 @@ class Signal:
         return (self.start.si, self.end.si - self.start.si) if self.end is not None else (0.0, 1.0)
 
     def shown(self, metric: Any) -> Any:
-        """What the instrument shows, in SI, where its metric is so much, in SI."""
+        """The signal in SI for a value of the metric in SI."""
         intercept, slope = self._line
         return intercept + slope * metric
 
@@ -152,7 +150,7 @@ class Signal:
         ----------
         signal : array, shape (samples,)
         unit : str or None
-            In which it stands.
+            The unit of the signal.
 
         Raises
         ------
@@ -175,7 +173,7 @@ class Signal:
 
     @property
     def needs_charge(self) -> bool:
-        """Whether a concentration follows from it only with the charge."""
+        """Whether the charge is needed for a concentration."""
         return self.metric.what != "concentration"
 
     def concentration(self, signal: np.ndarray, unit: str | None, charged: float | None, T: float | None) -> np.ndarray:
@@ -185,7 +183,7 @@ class Signal:
         ----------
         signal : array, shape (samples,)
         unit : str or None
-            In which it stands.
+            The unit of the signal.
         charged : float, optional
             Of the species at the start, in mol/m^3.
         T : float, optional
@@ -194,14 +192,14 @@ class Signal:
         Raises
         ------
         InputError
-            If what the form needs is not known, or units are incompatible.
+            If an input of the form is unknown, or units are incompatible.
         """
         if metric_of(self.of).what != "concentration":
-            raise InputError(f"{self.of} is no concentration", "", "give the vessel: vessel=mo.Batch(...)")
+            raise InputError(f"{self.of} is not a concentration", "", "give the vessel: vessel=mo.Batch(...)")
         if not self.needs_charge:
             return self.read(signal, unit)
         if charged is None or not charged > 0:
-            raise InputError(f"the charge of {self.of} is not known", "", f"add 'initial {self.of}'")
+            raise InputError(f"the charge of {self.of} is unknown", "", f"add 'initial {self.of}'")
         if self.reaction is None:
             return np.asarray(charged * (1 - self.read(signal, unit)))
         if T is None:

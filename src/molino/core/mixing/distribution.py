@@ -224,7 +224,7 @@ class ResidenceTimeDistribution(Frozen, Result):
         if high < -0.02:
             return [
                 f"the mean is {percent(-self.dead_fraction)} above the space time: volume or flow is wrong, "
-                "or the tracer is held back"
+                "or the tracer is retained"
             ]
         return ["the whole volume is used"]
 

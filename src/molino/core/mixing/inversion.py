@@ -29,7 +29,7 @@ def inverted(transform: Transform, times: np.ndarray, terms: int = MANY) -> np.n
     transform : function of complex arrays of any shape
     times : array, shape (points,), above zero
     terms : int
-        That are summed before the averaging.
+        Number of terms before the averaging.
 
     Returns
     -------

@@ -27,7 +27,7 @@ class Noise(Frozen):
 
 
 def smoothed(t: np.ndarray, y: np.ndarray, smoothing: float | None, slope: bool = False) -> np.ndarray:
-    """A cubic smoothing spline through a curve, counted in a time of order one, or its slope; not below zero."""
+    """A cubic smoothing spline through a curve, in a scaled time, or its derivative; not negative."""
     x, width = (t - t[0]) / (t[-1] - t[0]), float(t[-1] - t[0])
     spline = make_smoothing_spline(x, y, lam=smoothing)
     return np.asarray(np.maximum(spline.derivative()(x) / width if slope else spline(x), 0.0))

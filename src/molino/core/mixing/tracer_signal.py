@@ -26,20 +26,21 @@ TAILS = ("exponential", "none")
 RULES = ("trapezoid", "Simpson")
 _FEWEST = 8
 SHARE = 0.1
-"""Of the points, at the end: the plateau of a step, or what says whether a signal has come back to its base line."""
+"""Fraction of the points, at the end, for the plateau of a step and for the return of a signal to its baseline."""
 _WINDOWS = 30
-"""Of the record, half of the width in which a signal is smoothed to see where it stands clear of its noise."""
+"""Half of the width of the smoothing of a signal, as a fraction of the record."""
 _SURE, _CLEAR = 1.9, 0.7
-"""Standard deviations of the noise above which a smoothed signal is one (four of its own), and down to which it counts.
+"""Standard deviations of the noise above which a smoothed signal is significant (four of its own), and down to which it
+is used.
 """
 _HIGH, LEAST = 0.25, 3
-"""Share of the peak from which on the tail is laid, and the fewest intervals in each of its stretches."""
+"""Fraction of the peak below which the tail is fitted, and the smallest number of intervals in each of its sections."""
 LEVEL, SURELY = 0.02, 5.0
-"""Share of the peak, and standard errors, above which the end of a signal is not at its base line."""
+"""Fraction of the peak, and number of standard errors, above which the end of a signal is not at its baseline."""
 FALLEN = 0.1
-"""Share of its level by which a signal that returns falls over the last fifth of the record."""
+"""Relative decrease over the last fifth of the record of a signal that returns."""
 EXTRAPOLATED = 0.05
-"""Share of the tracer beyond the last point that is mentioned."""
+"""Fraction of the tracer beyond the last point above which it is reported."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -74,10 +75,12 @@ class TracerSignal(Frozen, Printed):
             try:
                 rows[name] = np.array(given, dtype=float)
             except (TypeError, ValueError):
-                faults.add(self.label, f"{name} are no numbers", "give an array")
+                faults.add(self.label, f"{name} are not numbers", "give an array")
         for name, row in rows.items():
             if row.ndim != 1 or not np.isfinite(row).all():
-                faults.add(self.label, f"{name} are not all finite numbers in a row", "leave out missing values")
+                faults.add(
+                    self.label, f"{name} are not all finite numbers in one dimension", "leave out missing values"
+                )
             elif len(row) != len(rows.get("times", row)):
                 faults.add(
                     self.label, f"{len(row)} of {name}, and {len(rows['times'])} times", "give one for each time"
@@ -116,7 +119,7 @@ class TracerSignal(Frozen, Printed):
                 raise InputError(message, "baseline", "give a window with points")
         if self._size <= 0:
             raise InputError(
-                "no tracer is seen: the signal stays below its base line", "", "check signal and base line"
+                "no tracer is found: the signal remains below its baseline", "", "check signal and baseline"
             )
 
     @property
@@ -139,7 +142,7 @@ class TracerSignal(Frozen, Printed):
 
     @cached_property
     def _line(self) -> np.ndarray:
-        """What takes the signal (all of it) to its base line at the times kept, shape (kept, points)."""
+        """The matrix from the whole signal to its baseline at the times kept, shape (kept, points)."""
         t, all_times = self.kept_samples[0], self.times
         quiet = np.zeros(len(all_times), dtype=bool)
         for low, high in self.baseline:
@@ -156,7 +159,7 @@ class TracerSignal(Frozen, Printed):
 
     @property
     def _counted(self) -> np.ndarray:
-        """The times up to the last point that counts."""
+        """The times up to the last point used."""
         return np.asarray(self.kept_samples[0][: self._stretches[2] + 1])
 
     def without_baseline(self, signal: np.ndarray) -> np.ndarray:
@@ -171,14 +174,14 @@ class TracerSignal(Frozen, Printed):
 
     @cached_property
     def noise(self) -> float:
-        """Standard deviation of the signal, from how each point lies off the cubic through the two before and the two
-        after it (the pseudo-residuals of T. Gasser, L. Sroka, C. Jennen-Steinmetz, Biometrika 73 (1986) 625, which no
-        curvature enters)."""
+        """Standard deviation of the signal, from the deviation of each point from the cubic through the two points
+        before and the two after it (the pseudo-residuals of T. Gasser, L. Sroka, C. Jennen-Steinmetz, Biometrika 73
+        (1986) 625, which curvature does not affect)."""
         t, y, _ = self.kept_samples
         return _noise(t, y)
 
     def plateau_of(self, clean: np.ndarray, signal: np.ndarray) -> np.ndarray:
-        """The signal of the tracer itself in a step."""
+        """The level of a step."""
         if self.plateau is not None:
             return np.full(clean.shape[:-1], self.plateau)
         count = max(3, int(SHARE * clean.shape[-1]))
@@ -192,9 +195,9 @@ class TracerSignal(Frozen, Printed):
 
     @cached_property
     def _stretches(self) -> tuple[int, int, int]:
-        """Where the last two stretches begin, through which the tail is laid, and the last point that counts.
+        """The beginnings of the last two sections, to which the tail is fitted, and the last point used.
 
-        The signal counts for as long as it stands clear of its noise. Without a tail all three are that point.
+        The signal is used as long as it is above its noise. Without a tail all three are that point.
         """
         t, _, _ = self.kept_samples
         left = self._falling(self.without_baseline(self.signal), self.signal)
@@ -215,14 +218,14 @@ class TracerSignal(Frozen, Printed):
         return begin, middle, last
 
     def _falling(self, clean: np.ndarray, signal: np.ndarray) -> np.ndarray:
-        """What falls to zero: the signal of a pulse, the remainder of a step."""
+        """The decreasing curve: the signal of a pulse, the remainder of a step."""
         if self.kind == "step up":
             return np.asarray(self.plateau_of(clean, signal)[..., None] - clean)
         return clean
 
     def evaluated(self, signal: np.ndarray, tail: float = 1.0) -> dict[str, np.ndarray]:
-        """F at the times, the raw moments, the area and the rate of the tail, of signals (..., points); `tail` is by
-        what that beyond the last point is multiplied."""
+        """F at the times, the raw moments, the area and the rate of the tail, of signals (..., points); `tail` is a
+        factor on the part beyond the last point."""
         t, last = self._counted, self._stretches[2]
         clean = self.without_baseline(signal)
         falling = self._falling(clean, signal)[..., : last + 1]
@@ -234,7 +237,7 @@ class TracerSignal(Frozen, Printed):
             area = moments[0]
             pieces = np.cumsum(area_pieces(t, falling), axis=-1)
             F = np.concatenate([np.zeros((*clean.shape[:-1], 1)), pieces], axis=-1)
-            F *= (inside[0] / pieces[..., -1] / area)[..., None]  # another rule than straight lines adds up otherwise
+            F *= (inside[0] / pieces[..., -1] / area)[..., None]  # other rules have other sums
             raw = np.array([m / area for m in moments[1:]])
         else:
             level = self.plateau_of(clean, signal)
@@ -262,12 +265,12 @@ class TracerSignal(Frozen, Printed):
 
 
 def area_pieces(t: np.ndarray, y: np.ndarray) -> np.ndarray:
-    """The integral over each interval of a curve of straight lines."""
+    """The integral over each interval of a piecewise linear curve."""
     return np.asarray(0.5 * np.diff(t) * (y[..., 1:] + y[..., :-1]))
 
 
 def _weights(t: np.ndarray, rule: str) -> np.ndarray:
-    """By which samples of a curve add up to its integral."""
+    """Weights of the samples of a curve in its integral."""
     if rule == "Simpson":
         return np.asarray(simpson(np.eye(len(t)), x=t, axis=0))
     width = np.diff(t)
@@ -298,10 +301,10 @@ def _noise(t: np.ndarray, y: np.ndarray) -> float:
 
 def _window(given: Any) -> tuple[float, float]:
     if not isinstance(given, list | tuple) or len(given) != 2:
-        raise InputError(f"{given!r} is no window of times", "", "write [('0 s', '20 s')]")
+        raise InputError(f"{given!r} is not a window of times", "", "write [('0 s', '20 s')]")
     low, high = (units.read(one, "time").si for one in given)
     if not low < high:
-        raise InputError(f"{given!r} is no window of times", "", "give two, the earlier first")
+        raise InputError(f"{given!r} is not a window of times", "", "give two, the earlier first")
     return low, high
 
 

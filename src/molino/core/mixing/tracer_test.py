@@ -1,4 +1,4 @@
-"""Tracer tests: from the signal of a detector to the distribution of residence times."""
+"""Tracer tests: from the signal of a detector to the residence time distribution."""
 
 from __future__ import annotations
 
@@ -25,46 +25,47 @@ from molino.core.mixing.tracer_signal import (
 )
 
 _DOUBT = 0.5
-"""Standard deviation of the part beyond the last point, as a share of it: that the tail is exponential is a guess."""
+"""Relative standard deviation of the part beyond the last point, since its exponential form is an assumption."""
 
 
 @dataclass(frozen=True, eq=False)
 class TracerTest(TracerSignal):
-    """A tracer test: what a detector at the outlet showed after a tracer was put in at the inlet.
+    """A tracer test: the signal of a detector at the outlet after the injection of a tracer at the inlet.
 
     Parameters
     ----------
     times : array, shape (points,)
-        In s, rising; 0 is when the tracer went in.
+        In s, increasing; 0 is the injection.
     signal : array, shape (points,)
         Of the detector at the outlet, in any unit that is linear in the concentration.
     kind : "pulse", "step up", "step down" or "measured inlet"
-        How the tracer was put in: at once, from 0 on, until 0, or as `inlet` says.
+        The injection: at once, from 0 on, until 0, or given by `inlet`.
     inlet : array, shape (points,), optional
         The signal of a detector at the inlet, at the same times.
     volume, flow : quantity, optional
         Of the vessel; for dead volume and recovery.
     injected : quantity, optional
-        What was put in, an amount "0.2 mol" or a mass "5 g"; for the recovery of a pulse.
+        The injected amount "0.2 mol" or mass "5 g"; for the recovery of a pulse.
     calibration : quantity, optional
-        The concentration for one unit of the signal, "2 mmol/L" or "0.1 g/L"; left out where the signal is one, in SI.
+        The concentration per unit of the signal, "2 mmol/L" or "0.1 g/L"; not given if the signal is a concentration in
+        SI.
     baseline : pairs of times, optional
-        Windows in which there is no tracer, [("0 s", "20 s")]: the signal there is zero, a straight line through two or
-        more of them where it drifts. Left out, what stands before 0 is, and otherwise the signal counts from zero.
+        Windows without tracer, [("0 s", "20 s")]: the signal there is the baseline, a straight line through two or more
+        of them if it drifts. By default the points before 0, otherwise zero.
     plateau : float, optional
         The signal of the tracer itself, after a step up or before a step down; otherwise the mean of the last tenth of
         the points (of a step down of those before 0, or the first).
     tail : "exponential" or "none"
-        How it goes on beyond the last point, where the signal has not come back by then. The rate is from the areas of
-        the last two stretches of equal length.
+        Extrapolation beyond the last point, if the signal has not returned by then. The rate is that of the areas of
+        the last two sections of equal length.
     rule : "trapezoid" or "Simpson"
-        By which the moments are summed up: Simpson's for a smooth curve of few points.
+        Rule of the integrals: Simpson's for a smooth curve of few points.
     end : time, optional
-        What comes later is left out.
+        Later points are ignored.
     name : str
     show : mapping of kind to unit
     notes : tuple of str
-        How it was read.
+        Notes on the reading.
 
     Raises
     ------
@@ -87,8 +88,8 @@ class TracerTest(TracerSignal):
         Parameters
         ----------
         smoothing : float, optional
-            Of the smoothed E curve (which nothing else is computed from), the weight of its curvature; by generalised
-            cross-validation, if omitted.
+            The weight of the curvature of the smoothed E curve (for figures); by default by generalised
+            cross-validation.
 
         Returns
         -------
@@ -97,7 +98,7 @@ class TracerTest(TracerSignal):
         Raises
         ------
         InputError
-            If the smoothing is none, or the signal holds no distribution.
+            If the smoothing is invalid, or the signal is not a distribution.
         """
         if smoothing is not None:
             smoothing = units.positive(smoothing, "number", "smoothing", zero=True).si
@@ -124,12 +125,12 @@ class TracerTest(TracerSignal):
         return self._result(t, E, F, raw, float(found["rate"]), recovery, noise, notes, is_pulse, smoothing)
 
     def _cautions(self, beyond: float) -> dict[str, str]:
-        """Why the moments may not be those of the vessel, from the end of the record; nothing where all is well."""
+        """Warnings that the moments may not be those of the vessel, from the end of the record."""
         text = self._of_plateau() if self.kind == "step up" else self._of_base_line(beyond)
         return {"caution": text} if text else {}
 
     def _of_end(self, clean: np.ndarray) -> tuple[float, float, float]:
-        """Of the last fifth of the record: the mean, the rise in a straight line and the standard error of both."""
+        """The mean and the linear rise of the last fifth of the record, with their standard errors."""
         t = self.kept_samples[0]
         count = max(LEAST + 1, int(2 * SHARE * len(t)))
         at, end = t[-count:] - t[-count:].mean(), clean[-count:]
@@ -137,7 +138,7 @@ class TracerTest(TracerSignal):
         return float(end.mean()), rise, self.noise * math.sqrt(12 / count)
 
     def _of_plateau(self) -> str:
-        """Of a step up that has not reached its plateau."""
+        """The warning for a step up that has not reached its plateau."""
         level, rise, error = self._of_end(self.without_baseline(self.signal))
         share = abs(rise) / max(level, 1e-300)
         if self.plateau is not None or share < LEVEL or abs(rise) < SURELY * error:
@@ -148,7 +149,7 @@ class TracerTest(TracerSignal):
         )
 
     def _of_base_line(self, beyond: float) -> str:
-        """Of a base line that drifts, a signal that does not return, or a record that ends early."""
+        """The warning for a drifting baseline, a signal that does not return, or a record that ends early."""
         clean = self.without_baseline(self.signal)
         mean, rise, error = self._of_end(clean)
         size = float(self.plateau_of(clean, self.signal)) if self.kind == "step down" else self._size
@@ -156,10 +157,10 @@ class TracerTest(TracerSignal):
         level = mean + 0.5 * rise if is_rising else mean
         advice = "give a second window of it after the tracer, baseline=[...]"
         if level < -least:
-            return f"the signal ends {percent(-level / size)} of its peak below the base line, which drifts: {advice}"
+            return f"the signal ends {percent(-level / size)} of its peak below the baseline, which drifts: {advice}"
         if level > least and (is_rising or rise > -FALLEN * level):
             return (
-                f"the signal does not return to its base line: it ends at {percent(level / size)} of its peak and "
+                f"the signal does not return to its baseline: it ends at {percent(level / size)} of its peak and "
                 f"{'rises' if is_rising else 'does not fall'}, so the moments are those of the record only; where the "
                 f"base line drifts, {advice}"
             )
@@ -171,8 +172,8 @@ class TracerTest(TracerSignal):
         return ""
 
     def _changes(self) -> dict[str, np.ndarray]:
-        """What is computed, changed by one standard deviation of each measurement and of the tail; the changes come
-        first in each shape."""
+        """The changes of results by one standard deviation of each measurement and of the tail; the first axis of each
+        shape."""
         found, doubted = self.evaluated(self.signal), self.evaluated(self.signal, 1 + _DOUBT)
         step = 1e-4 * self.noise if self.noise > 0 else 1e-9 * self._size
         moved = self.evaluated(self.signal + step * np.eye(len(self.signal)))
@@ -197,8 +198,8 @@ class TracerTest(TracerSignal):
         smoothing: float | None = None,
     ) -> ResidenceTimeDistribution:
         if not np.isfinite(raw).all() or raw[0] <= 0 or raw[1] <= raw[0] ** 2:
-            message = "the signal holds no distribution: its mean or variance comes out below zero"
-            raise InputError(message, self.label, "check the base line, and the time at which the tracer went in")
+            message = "the signal is not a distribution: its mean or variance is negative"
+            raise InputError(message, self.label, "check the baseline, and the time of the injection")
         return ResidenceTimeDistribution(
             t, E, F, raw, rate, self.volume, self.flow, recovery, is_rough, smoothing, noise, notes, self.display
         )
@@ -236,7 +237,7 @@ class TracerTest(TracerSignal):
 
 
 def _difference(outlet: TracerTest, inlet: TracerTest) -> tuple[np.ndarray, np.ndarray]:
-    """Raw moments of the part between two signals, from their central moments, and the noise in them."""
+    """Raw moments of the vessel between two signals, from their central moments, and their noise."""
 
     def rows(test: TracerTest) -> tuple[np.ndarray, np.ndarray]:
         return test.evaluated(test.signal)["raw"], test._changes()["raw"].T

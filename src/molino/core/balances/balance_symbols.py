@@ -1,4 +1,4 @@
-"""What the symbols of the vessels' balances stand for, and how they are printed."""
+"""The roles of the symbols in the balances of vessels, and their printed forms."""
 
 from __future__ import annotations
 
@@ -28,24 +28,24 @@ INLET = Role("inlet concentration", _inlet_text, _inlet_latex, _inlet_words, "no
 START = Role("initial concentration", "start[{}]", "[{}]_{{\\mathrm{{start}}}}", "[{}] at start", "nonnegative")
 VOLUME = Role("volume", "V", "V", "volume", **_SIZES)()
 VESSEL_VOLUME = Role("volume of the vessel", "V_tube", "V_{tube}", "volume", **_SIZES)()
-"""Of a whole tube, where something in its balances depends on it."""
+"""Of a whole tube, if its balances depend on it."""
 FLOW = Role("flow", "Q", "Q", "flow", **_SIZES)()
 """Volumetric flow of the feed."""
 STREAM_FLOW = Role("flow of a stream", "Q_{}", "Q_{{{}}}", "Q of {}", "positive")
 STREAM_T = Role("temperature of a stream", "T_{}", "T_{{{}}}", "T of {}", "positive")
 LOCAL_FLOW = Role("local flow", "Q_local", "Q", "local flow", **_SIZES)()
-"""Volumetric flow along a tube or out of a tank, where it differs from that of the feed."""
+"""Volumetric flow along a tube or out of a tank, if it differs from that of the feed."""
 HELD = Role("volume of contents", "V_held", "V", "volume of contents", **_SIZES)()
-"""Volume of the contents of a vessel, where it changes."""
+"""Volume of the contents of a vessel, if it is not constant."""
 FEED_T = Role("feed temperature", "T_feed", "T_0", "feed T", **_SIZES)()
 START_T = Role("initial temperature", "T_start", "T_0", "start T", **_SIZES)()
 FEED_P = Role("feed pressure", "P_feed", "P_0", "feed P", **_SIZES)()
 HEAT = Role("heat", "heat")()
-"""Heat that came in through the walls, since the start or up to here."""
+"""Heat in through the walls, since the start or up to here."""
 RELEASED = Role("heat released", "heat released")()
-"""By the reactions, since the start or up to here."""
+"""Heat of the reactions, since the start or up to here."""
 BROUGHT = Role("enthalpy brought", "enthalpy brought")()
-"""By the inflow, less the output, since the start or up to here."""
+"""Enthalpy of the inflow less the outflow, since the start or up to here."""
 WORKED = Role("stirring work", "stirring")()
 PASSED_TIME = Role("time passed", "residence time")()
 """Integral of dV/Q along a tube."""
@@ -53,11 +53,11 @@ CAME = Role("amount that came in", "{} fed")
 WENT = Role("amount that went out", "{} out")
 SENSIBLE = Role("slope of the temperature", "dT/dt")()
 DEMAND = Role("heat taken up", "H_taken", "\\dot{H}", "heat taken up")()
-"""By reaction and by what flows in, at constant temperature."""
+"""By reaction and inflow, at constant temperature."""
 HELD_CAPACITY = Role("heat capacity of contents", "C_held", "C", "heat capacity of contents", **_SIZES)()
 WITHDRAWN = Role("withdrawal", "Q_out", "Q_{out}", "withdrawal", "nonnegative")()
 OVERFLOWING = Role("overflowing", "overflowing", sign="nonnegative")()
-"""1 while a vessel is full and the inflow pushes as much out, otherwise 0."""
+"""1 while a vessel is full and overflows, otherwise 0."""
 SINCE = Role("beginning of a stage", "since", sign="nonnegative")()
 SLOPE = Role("slope in time", _slope_text)
 
@@ -65,12 +65,12 @@ UA = Role("heat transfer", "UA", "UA", "UA", **_SIZES)()
 TRANSFER = Role("heat transfer per volume", "Ua", "Ua", "UA per volume", **_SIZES)()
 COOLANT = Role("coolant temperature", "T_coolant", "T_{c,0}", "coolant T", **_SIZES)()
 COOLANT_LEAVES = Role("outlet temperature of the coolant", "T_c_out", "T_{c,out}", "coolant outlet T", **_SIZES)()
-"""Where a counter-current coolant leaves: it follows from where it comes in."""
+"""At the outlet of a counter-current coolant: it follows from that at its inlet."""
 COOLANT_T = Role("local coolant temperature", "T_c", "T_c", "coolant T", **_SIZES)()
-"""Temperature of a coolant that flows along the tube."""
+"""Temperature of a coolant along the tube."""
 COOLANT_FLOW = Role("coolant heat capacity flow", "C_coolant", "C_c", "coolant flow", **_SIZES)()
 DUTY = Role("duty", "Q_wall", "\\dot{Q}", "duty")()
-"""Heat through the walls where it is given itself."""
+"""A given heat through the walls."""
 WALL = Role("heat capacity of the wall", "C_wall", "C_{w}", "heat capacity of the wall", "nonnegative")()
 STIRRER = Role("stirrer power", "W", "W", "stirrer power", "nonnegative")()
 
@@ -82,17 +82,17 @@ APPROACH = Role("approach to equilibrium", "approach_{}", "\\Delta T_{{{}}}", "a
 IS_THERE = Role("presence", "there_{}", "\\delta_{{{}}}", "presence of {}", "nonnegative")
 """1 where a species can exist (a pure solid: exists), otherwise 0."""
 IS_COUNTED = Role("independence", "counted_{}", "\\epsilon_{{{}}}", "independence of balance {}", "nonnegative")
-"""1 where the balance of something that is conserved is independent of the others, otherwise 0."""
+"""1 if the balance of a conserved amount is independent of the others, otherwise 0."""
 AREA = Role("cross-section", "A_tube", "A", "cross-section", **_SIZES)()
 MASS_FLUX = Role("mass flux", "G", "G", "mass flux", **_SIZES)()
 """Mass flow over cross-section of the (empty) tube, constant along it."""
 LAMINAR = Role("viscous resistance", "f_1", "f_1", "viscous resistance", "nonnegative")()
 TURBULENT = Role("inertial resistance", "f_2", "f_2", "inertial resistance", "nonnegative")()
 
-CARRIED = Role("flow by convection", "Fc_{}", "F^{{c}}_{{{}}}", "{} carried by convection")
-"""Molar flow that the volumetric flow alone carries; what dispersion moves comes on top."""
+CARRIED = Role("flow by convection", "Fc_{}", "F^{{c}}_{{{}}}", "convective flow of {}")
+"""Molar flow by convection alone, without dispersion."""
 LOCAL = Role("local composition", "c_{}", "c_{{{}}}", "local composition of {}", "nonnegative")
-"""Concentration, or mole fraction where the volume follows from the amounts, where there is dispersion."""
+"""Concentration, or mole fraction if the volume follows from the amounts, in a tube with dispersion."""
 INSIDE = Role("composition behind the inlet", "c0_{}", "c_{{{},0+}}", "{} just behind the inlet", "nonnegative")
 INSIDE_T = Role("temperature behind the inlet", "T_inside", "T_{0+}", "T just behind the inlet", **_SIZES)()
 SPREAD = Role("dispersion", "D_A2", "D A^2", "dispersion", **_SIZES)()
@@ -136,12 +136,12 @@ HENRY_NOW = Role("Henry's constant at temperature", "H[{}]", "H_{{{}}}", "Henry'
 GAS_P = Role("pressure of the gas", "P_gas", "P", "pressure of the gas", **_SIZES)()
 """At the top of the liquid."""
 HEAD = Role("head of the liquid", "P_head", "\\Delta P", "head of the liquid", "nonnegative")()
-"""Pressure of the liquid over the inlet of the gas."""
+"""Hydrostatic pressure of the liquid above the inlet of the gas."""
 GAS_RATIO = Role("gas per liquid", "V_gas_per_V", "V_g/V", "volume of gas per liquid", **_SIZES)()
 GAS_FED = Role("gas fed", "G_in_{}", "G_{{{},0}}", "{} fed with the gas", "nonnegative")
 GAS_FEED_T = Role("temperature of the gas fed", "T_gas", "T_{g,0}", "T of the gas fed", **_SIZES)()
 GAS_CONCENTRATION = Role("concentration in the gas", "C_{}", "C_{{{}}}", "{} in the gas")
-"""Of a gas in plug flow at a node."""
+"""For a gas in plug flow at a node."""
 GAS_START = Role("initial concentration in the gas", "C0_{}", "C_{{{},0}}", "{} in the gas at start", "nonnegative")
 """At the top of the liquid."""
 GAS_START_P = Role("initial pressure of the gas", "P_gas_0", "P_0", "pressure of the gas at start", **_SIZES)()
@@ -161,5 +161,5 @@ ENHANCEMENT = Role("enhancement", "E_{}", "E_{{{}}}", "enhancement of {}")
 
 
 def slope_of(symbol: Quantity) -> Quantity:
-    """The parameter that holds how fast a moving number changes."""
+    """The parameter of the rate of change of a moving number."""
     return SLOPE(str(symbol), symbol.name)

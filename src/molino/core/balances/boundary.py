@@ -1,4 +1,4 @@
-"""Balances with values given at both ends: the values at the beginning that bring about those at the end."""
+"""Balances with conditions at both ends: the initial values that satisfy the conditions at the end."""
 
 from __future__ import annotations
 
@@ -16,10 +16,11 @@ from molino.core.errors import SolveError
 
 _MOST_NODES = 4000
 _MOST_STEPS = 5000
-"""Of one integration: what takes more comes near to where it cannot go on (a bed that chokes)."""
+"""Largest number of steps of one integration: beyond it the integration approaches a point where it fails (a bed that
+chokes)."""
 
 _SHORTEST = 5e-4
-"""Share of the whole that a stretch has at least."""
+"""Smallest fraction of the whole interval."""
 
 
 class Boundary:
@@ -49,12 +50,12 @@ class Boundary:
         return values.reshape(len(p)), partial[:, :n] @ found.sensitivities[-1] + partial[:, n:]
 
     def is_met(self, p: np.ndarray) -> bool:
-        """Whether the conditions hold in an integration from these values, and not only within Newton's steps."""
+        """Whether the conditions are met by an integration from these values, and not only within Newton's steps."""
         sizes = np.array([max(abs(v), 1e-300) for v in p])
         return bool((np.abs(self.at(p)[0]) <= 1e-6 * sizes).all())
 
     def newton(self, p: np.ndarray) -> np.ndarray | None:
-        """Newton's method from near; None where it does not come to a root."""
+        """Newton's method from a near point; None if it does not reach a root."""
         for _ in range(20):
             try:
                 values, slopes = self.at(p)
@@ -70,7 +71,7 @@ class Boundary:
 
     def collocate(self) -> np.ndarray | None:
         """The unknown beginning by collocation of fourth order (J. Kierzenka, L. F. Shampine, ACM Trans. Math. Softw.
-        27 (2001) 299), from states that do not change along the way; None where it does not converge."""
+        27 (2001) 299), from constant states; None if it does not converge."""
         balances, n = self.case.balances, len(self.case.balances.states)
         y0, scale = start(self.case)
         whole = compiled(balances)
@@ -109,20 +110,20 @@ class Boundary:
 
 
 def solve_boundary(case: Case, end: float, near: np.ndarray | None = None) -> Case:
-    """The case with the unknown values of its beginning such that the conditions at its end hold.
+    """The case with initial values that satisfy the conditions at its end.
 
     By collocation from a flat guess, then to the last digits by Newton's method on integrations with exact
-    sensitivities; if that leads nowhere, along the way from a short stretch to the whole, each from the one before.
+    sensitivities; if that fails, by continuation from a short interval to the whole.
 
     Parameters
     ----------
     near : array, shape (unknowns,), optional
-        Values from which Newton's method is tried first.
+        First guess for Newton's method.
 
     Raises
     ------
     SolveError
-        If no values at the beginning meet the conditions at the end.
+        If no initial values satisfy the conditions at the end.
     """
     boundary = Boundary(case, end)
     guesses = [near] if near is not None else []
@@ -135,10 +136,8 @@ def solve_boundary(case: Case, end: float, near: np.ndarray | None = None) -> Ca
     if found is None:
         found = _lengthened(case, end)
     if found is not None and not boundary.is_met(found):
-        message = (
-            "the balances grow so fast along the way that the values at the beginning do not settle those at the end"
-        )
-        raise SolveError(message, "boundary values", "take a shorter stretch")
+        message = "the balances grow so fast that the initial values do not determine those at the end"
+        raise SolveError(message, "boundary values", "use a shorter vessel")
     if found is None:
         message = "no values at the beginning meet the conditions at the end"
         raise SolveError(message, "boundary values", "check flows and areas; try the coolant co-current")
@@ -146,7 +145,7 @@ def solve_boundary(case: Case, end: float, near: np.ndarray | None = None) -> Ca
 
 
 def _lengthened(case: Case, end: float) -> np.ndarray | None:
-    """The unknown beginning from shorter stretches, each a guess for the next."""
+    """The unknown initial values from shorter intervals, each the guess for the next."""
     p = np.array([case.value(symbol) for symbol, _ in case.balances.conditions])
     reached, step = 0.0, 0.05
     while reached < 1.0:

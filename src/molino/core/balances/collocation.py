@@ -1,11 +1,11 @@
 """Balances over a whole interval at once, by collocation, with exact first and second derivatives of the outlet.
 
-Each element carries three Radau points, of order five at its end (E. Hairer, G. Wanner, Solving Ordinary Differential
+Each element has three Radau points, of order five at its end (E. Hairer, G. Wanner, Solving Ordinary Differential
 Equations II, 2nd ed. 1996, section IV.5). All elements are evaluated together, as columns; Newton's method, the
-sensitivities and the adjoint equations go from one element to the next by small matrices that stand ready.
+sensitivities and the adjoint equations go from one element to the next by small precomputed matrices.
 
-Some parameters of the balances are inputs, with a value at each point. A design z sets the inputs, the lengths of the
-elements, the state at the beginning and what else there is; how it does so stands in a `Layout`.
+Some parameters of the balances are inputs, with a value at each point. A design z determines the inputs, the lengths of
+the elements and the initial state, by a `Layout`.
 """
 
 from __future__ import annotations
@@ -26,7 +26,7 @@ from molino.core.symbols import Role
 
 _ROOT = np.sqrt(6.0)
 NODES = np.array([(4 - _ROOT) / 10, (4 + _ROOT) / 10, 1.0])
-"""Where in an element the Radau points stand."""
+"""The Radau points of an element."""
 TABLEAU = np.array(
     [
         [(88 - 7 * _ROOT) / 360, (296 - 169 * _ROOT) / 1800, (-2 + 3 * _ROOT) / 225],
@@ -48,7 +48,7 @@ class PointFunctions:
     balances : Balances
     expressions : sequence of expressions
     inputs : sequence of Symbol
-        Parameters, or the independent variable, that have a value of their own at each point.
+        Parameters, or the independent variable, with a value at each point.
     """
 
     def __init__(self, balances: Balances, expressions: Sequence[sp.Expr], inputs: Sequence[sp.Symbol]) -> None:
@@ -78,7 +78,7 @@ class PointFunctions:
 
     @cached_property
     def _curvature(self) -> tuple[Generated, list[tuple[int, int]]]:
-        """Second derivatives of the sum of the expressions, each times a weight that is given with the point."""
+        """Second derivatives of the weighted sum of the expressions, with weights at each point."""
         derivatives, rows = self._first
         weights = [_WEIGHT(str(i)) for i in range(len(rows))]
         sums: dict[sp.Symbol, sp.Expr] = {}
@@ -95,7 +95,7 @@ class PointFunctions:
         return self._build(second.definitions, list(entries.values()), weights), list(entries)
 
     def at(self, values: Sequence[float]) -> PointEvaluator:
-        """With the numbers of what is no input, in the order of `fixed`."""
+        """With the numbers of the other parameters, in the order of `fixed`."""
         return PointEvaluator(self, tuple(values))
 
 
@@ -122,7 +122,7 @@ class PointEvaluator:
         return found
 
     def value(self, points: np.ndarray) -> np.ndarray:
-        """Of points of shape (points, local): shape (points, expressions)."""
+        """For points of shape (points, local): shape (points, expressions)."""
         return self._call("value", self.functions._values, points.T).T
 
     def slopes(self, points: np.ndarray) -> np.ndarray:
@@ -147,7 +147,7 @@ class PointEvaluator:
 
 @dataclass(eq=False)
 class Layout:
-    """What a design z sets, at one z: inputs, lengths, the beginning, and their slopes by z.
+    """The values determined by a design z: inputs, lengths, initial state, and their derivatives by z.
 
     Attributes
     ----------
@@ -156,8 +156,8 @@ class Layout:
     lengths : array, shape (elements,)
     by_lengths : array, shape (elements, z)
     curving : pair of arrays, shapes (elements, z) and (z,)
-        Whose products s_i b_j + b_i s_j are the second derivatives of the lengths: a length is a share of the run times
-        how long that is, and both are linear in z.
+        The factors of s_i b_j + b_i s_j, the second derivatives of the lengths: a length is a fraction of the run times
+        its duration, and both are linear in z.
     first : array, shape (states,)
     by_first : array, shape (states, z)
     """
@@ -173,7 +173,7 @@ class Layout:
 
 @dataclass(eq=False)
 class Trajectories:
-    """The states at all points of a layout, shape (elements, 3, states), with what belongs to them.
+    """The states at all points of a layout, shape (elements, 3, states), with their derivatives.
 
     Attributes
     ----------
@@ -227,16 +227,16 @@ class Trajectories:
 
     def adjoint(self, at_end: np.ndarray, along: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:
         """The weights of the right-hand sides at the points in a function of the states, shape (elements, 3, states),
-        and its slopes by the state at the beginning.
+        and its derivatives by the initial state.
 
-        Times the length of their element, the weights are the function's slopes by the right-hand sides.
+        The weights times the length of their element are the function's derivatives by the right-hand sides.
 
         Parameters
         ----------
         at_end : array, shape (states,)
-            The function's slopes by the states at the end.
+            The function's derivatives by the states at the end.
         along : array, shape (elements, 3, states), optional
-            Its slopes by the states at the points.
+            Its derivatives by the states at the points.
         """
         count, _, n = self.states.shape
         transposed = self.inverse.transpose(0, 2, 1)
@@ -249,7 +249,7 @@ class Trajectories:
         return np.einsum("ij,eik->ejk", TABLEAU, found.reshape(count, 3, n)), after
 
     def curvature(self, evaluator: PointEvaluator, weights: np.ndarray) -> np.ndarray:
-        """What the balances bring into the second derivatives of a function by z, shape (z, z).
+        """The contribution of the balances to the second derivatives of a function by z, shape (z, z).
 
         `weights` are those of `adjoint`. With the right-hand sides f, lengths h and weights w of the points q it is the
         sum of h dq' (w f)'' dq + dh' (w f' dq) + (w f' dq)' dh + (w f) h''.
@@ -279,7 +279,7 @@ class Collocation:
     evaluator : PointEvaluator
         Of the right-hand sides.
     scale : array, shape (states,)
-        Sizes at which the states matter.
+        Scales of the states.
     """
 
     def __init__(self, evaluator: PointEvaluator, scale: np.ndarray) -> None:

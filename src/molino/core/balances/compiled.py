@@ -19,13 +19,13 @@ Maker = Callable[[Sequence[float]], Callable[[Any, Any], list[Any]]]
 Function = Callable[[Any, float], Any]
 
 _MOST_PACKED = 150
-"""Entries of a matrix up to which zeros are packed with the rest."""
+"""Number of entries of a matrix up to which zeros are stored with the rest."""
 
 
 class SparseMaker:
-    """Makes a function that fills a matrix of which few entries are not zero.
+    """A generated function that fills a sparse matrix.
 
-    `pattern` names the entries; `make` gives their values alone, and `make_array` those of many cases at once.
+    `pattern` has the entries; `make` gives their values, and `make_array` those of many cases at once.
     """
 
     def __init__(
@@ -53,7 +53,7 @@ class SparseMaker:
 
     @cached_property
     def filling(self) -> Callable[[Sequence[float]], Function]:
-        """As the call of this, for an integrator: the matrix is the same array at every call, where it is small."""
+        """As `__call__`, for an integrator: a small matrix is the same array at every call."""
         if self.shape[0] * self.shape[1] > _MOST_PACKED:
             return self
         return self.make.filling(self.shape, self.flat.tolist())
@@ -67,8 +67,8 @@ class SparseMaker:
 class Sensitivity:
     """The balances with their sensitivities S = d(state)/d(parameter) as further states.
 
-    dS/dt = J S + df/dp, S(0) = dy0/dp (R. P. Dickinson, R. J. Gelinas, J. Comput. Phys. 21 (1976) 123). Entries
-    that stay zero by structure are left out.
+    dS/dt = J S + df/dp, S(0) = dy0/dp (R. P. Dickinson, R. J. Gelinas, J. Comput. Phys. 21 (1976) 123). Entries that
+    are structurally zero are omitted.
     """
 
     make: Generated
@@ -79,7 +79,7 @@ class Sensitivity:
 
     @cached_property
     def blocks(self) -> list[tuple[Any, Any]]:
-        """For each parameter: where its sensitivities stand in the whole Jacobian, and which states they belong to."""
+        """For each parameter: the places of its sensitivities in the whole Jacobian, and their states."""
         found = []
         n = self.shape[0]
         for j in dict.fromkeys(j for _, j in self.place):
@@ -94,7 +94,7 @@ class Sensitivity:
         return self.make.filling((self.shape[0] + len(self.place),))
 
     def jacobian(self, single: Function) -> Function:
-        """The states' Jacobian repeated for the sensitivities by each parameter (what couples the two is left out)."""
+        """The states' Jacobian repeated for the sensitivities by each parameter (without the coupling blocks)."""
         n, size = self.shape[0], self.shape[0] + len(self.place)
 
         def matrix(y: Any, t: float) -> np.ndarray:
@@ -119,7 +119,7 @@ class Sensitivity:
 
 
 class Compiled:
-    """Functions of plain numbers for one `Balances`; each is generated when first asked for, and kept."""
+    """Functions of plain numbers for one `Balances`; each is generated on first use, and cached."""
 
     def __init__(self, balances: Balances) -> None:
         self.balances = balances
@@ -129,12 +129,12 @@ class Compiled:
 
     @cached_property
     def grouped(self) -> Grouped | None:
-        """The balances as columns, where they are large enough."""
+        """The balances as columns, if they are large enough."""
         return Grouped(self.balances) if Grouped.pays(self.balances) else None
 
     @cached_property
     def is_plain(self) -> bool:
-        """Whether they are few ordinary differential equations, which need no algebra of their own."""
+        """Whether they are few ordinary differential equations, without sparse algebra."""
         b = self.balances
         return self.grouped is None and len(b.states) <= 80 and not b.has_equations and not b.conditions
 
@@ -158,7 +158,7 @@ class Compiled:
 
     @cached_property
     def start(self) -> Maker:
-        """make(parameters) -> f([], 0), the initial values followed by the scales."""
+        """make(parameters) -> f([], 0): the initial values followed by the scales."""
         b = self.balances
         outputs = [*(s.initial for s in b.states), *(s.scale for s in b.states)]
         return build({}, outputs, (), b.independent, b.parameters)
@@ -170,7 +170,7 @@ class Compiled:
 
     @cached_property
     def entries(self) -> SparseMaker:
-        """As `jacobian`, with its nonzero entries and their pattern to be had alone."""
+        """As `jacobian`, with separate nonzero entries and their pattern."""
         return self.gradient(self.balances.rhs, self.balances.symbols)
 
     def gradient(self, outputs: tuple[sp.Expr, ...], by: tuple[sp.Symbol, ...]) -> SparseMaker:

@@ -15,12 +15,12 @@ from molino.core.frozen import Frozen
 
 Residual = Callable[[np.ndarray], np.ndarray]
 CLOSE = 1e-7
-"""A Newton step as short as this leaves an error of about its square."""
+"""Length of the last Newton step; the error is about its square."""
 _FARTHEST = 0.25
-"""In scaled unknowns, from the guess along the tangent."""
+"""Largest distance from the guess along the tangent, in scaled unknowns."""
 _MOST_POINTS = 20_000
 _LARGEST_LOGARITHM = 90.0
-"""Logarithm of a scaled amount at which Newton's method has lost the curve."""
+"""Logarithm of a scaled amount beyond which Newton's method has left the curve."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -34,15 +34,15 @@ class Curve(Frozen):
 class LogStates:
     """States as unknowns of a curve: y = scale e^z where they are positive amounts, otherwise y = scale z.
 
-    In logarithms a curve cannot leave the physical region: the balances have further roots with negative amounts, which
-    come as near as one likes to the physical ones.
+    In logarithms a curve cannot leave the physical region: the balances have further roots with negative amounts,
+    arbitrarily near to the physical ones.
 
     Parameters
     ----------
     amounts : array of bool, shape (states,)
         The states that cannot be negative.
     y : array, shape (states,)
-        A point of the curve; an amount that is zero there is zero along the whole curve, and no logarithm.
+        A point of the curve; an amount that is zero there is zero along the whole curve, and not a logarithm.
     """
 
     def __init__(self, amounts: np.ndarray, y: np.ndarray) -> None:
@@ -53,7 +53,7 @@ class LogStates:
         """The states of unknowns."""
         scaled, logarithms = z.copy(), z[self.places]
         if len(self.places) and logarithms.max() > _LARGEST_LOGARITHM:
-            raise NotFinite(OverflowError("an amount grows without end"), z, 0.0)
+            raise NotFinite(OverflowError("an amount grows without limit"), z, 0.0)
         scaled[self.places] = np.exp(logarithms)
         return np.asarray(scaled * scale)
 
@@ -76,11 +76,11 @@ Point = tuple[np.ndarray, np.ndarray]
 
 @dataclass(frozen=True)
 class ArcLength:
-    """Follows F(z) = 0 by its arc length.
+    """The curve F(z) = 0 by arc length.
 
-    A step goes along the tangent, the null vector of the Jacobian, and comes back to the curve by Newton's method in
-    the plane across it, so that a fold in the last unknown is no obstacle (H. B. Keller, in Applications of Bifurcation
-    Theory, 1977, 359; E. L. Allgower, K. Georg, Numerical Continuation Methods, 1990, chapter 2).
+    A step goes along the tangent, the null vector of the Jacobian, and returns to the curve by Newton's method in the
+    normal plane, also through folds in the last unknown (H. B. Keller, in Applications of Bifurcation Theory, 1977,
+    359; E. L. Allgower, K. Georg, Numerical Continuation Methods, 1990, chapter 2).
 
     Parameters
     ----------
@@ -100,14 +100,14 @@ class ArcLength:
     most: int = _MOST_POINTS
 
     def tangent(self, z: np.ndarray, along: np.ndarray) -> np.ndarray:
-        """The unit tangent that points the same way as `along`."""
+        """The unit tangent in the direction of `along`."""
         found = np.linalg.solve(np.vstack([self.jacobian(z), along]), np.append(np.zeros(len(z) - 1), 1.0))
         return np.asarray(found / np.linalg.norm(found))
 
     def correct(self, guess: np.ndarray, across: np.ndarray) -> tuple[np.ndarray, int, np.ndarray] | None:
-        """The point of the curve in the plane through a guess, and the steps it took; None if there is none near.
+        """The point of the curve in the plane through a guess, and the number of steps; None if there is none near.
 
-        With them the unit tangent that points the same way as `across`, to the length of the last step.
+        Also the unit tangent in the direction of `across`, to the accuracy of the last step.
         """
         n = len(guess) - 1
         z, rows, right = guess.copy(), np.empty((n + 1, n + 1)), np.zeros((n + 1, 2))
@@ -116,7 +116,7 @@ class ArcLength:
             try:
                 right[:-1, 0], right[-1, 0] = -self.residual(z), across @ (guess - z)
                 rows[:-1] = self.jacobian(z)
-                size = np.abs(rows[:-1]).max(axis=1)  # an equation of a trace counts as much as the others
+                size = np.abs(rows[:-1]).max(axis=1)  # equations of traces have the same weight as the others
                 if not math.isfinite(size.sum()):
                     return None
                 size[size == 0] = 1.0
@@ -143,7 +143,7 @@ class ArcLength:
         return found[0]
 
     def trace(self, start: np.ndarray, low: float, high: float) -> Curve:
-        """From a start, near the curve, with the last unknown rising, until that leaves low to high."""
+        """Follow the curve from a near start, with the last unknown rising, until that leaves the range."""
         both = [*self.walk(start, low, high)]
         return Curve(np.array([z for z, _ in both]), np.array([along for _, along in both]))
 
@@ -183,7 +183,7 @@ class ArcLength:
         raise SolveError(message, "continuation", "narrow the range")
 
     def _is_far(self, found: np.ndarray, guess: np.ndarray) -> bool:
-        """Whether Newton's method has gone so far that it may have come to another part of the curve."""
+        """Whether Newton's method has gone so far that it may have reached another part of the curve."""
         return bool(np.abs(found - guess).max() > _FARTHEST)
 
     def between(self, curve: Curve, n: int, measure: Callable[[np.ndarray, np.ndarray], float]) -> np.ndarray:
@@ -202,13 +202,13 @@ class ArcLength:
             return measure(here, self.tangent(here, along))
 
         first, last = value(0.0), value(reach)
-        if first * last > 0:  # so near to one of them that the tangents there do not settle it
+        if first * last > 0:  # so near to one of them that the tangents there are not decisive
             return at(0.0 if abs(first) < abs(last) else reach)
         return at(float(brentq(value, 0.0, reach, xtol=1e-13, rtol=1e-13)))
 
     def crossings(self, begin: Point, end: Point, value: float) -> list[np.ndarray]:
-        """The points after `begin`, up to the next point `end`, at which the last unknown has a value: two where a fold
-        between both lies beyond it."""
+        """The points after `begin`, up to the next point `end`, at which the last unknown has a value: two if a fold
+        between both is beyond it."""
         (a, first), (b, last) = begin, end
         if first[-1] * last[-1] >= 0:
             if (a[-1] - value) * (b[-1] - value) >= 0 and b[-1] != value:

@@ -17,8 +17,8 @@ class Derivatives:
     """Partial derivatives through the definitions, only by the symbols that occur.
 
     Forward accumulation (A. Griewank, A. Walther, Evaluating Derivatives, 2nd ed. 2008, section 3.1): each definition
-    that is asked for gets one new definition for each symbol that it depends on, so that shared parts are written once
-    and the size stays proportional to the number of nonzero derivatives.
+    used gets one new definition per symbol that it depends on, so that shared parts are written once and the size is
+    proportional to the number of nonzero derivatives.
     """
 
     def __init__(self, definitions: Iterable[tuple[sp.Symbol, sp.Expr]], by: tuple[sp.Symbol, ...]) -> None:
@@ -40,7 +40,7 @@ class Derivatives:
         return {wrt: slope for wrt, slope in total.items() if slope != 0}
 
     def _of_definition(self, symbol: sp.Symbol) -> dict[sp.Symbol, sp.Expr]:
-        """Those of a definition, computed when they are asked for first."""
+        """Those of a definition, computed on first use."""
         if symbol not in self.given:
             return {}
         if symbol not in self.known:
@@ -57,11 +57,11 @@ class Derivatives:
 
 
 def slope_of(expression: sp.Expr, symbol: sp.Symbol) -> sp.Expr:
-    """The derivative of one expression by one of its symbols, with powers that survive zero."""
+    """The derivative of one expression by one of its symbols, with powers that are defined at zero."""
     if isinstance(expression, sp.Add):
         return sp.Add(*(slope_of(term, symbol) for term in expression.args if symbol in term.free_symbols))
-    slope = plain(expression).diff(symbol)  # of a slope, too
-    # x^n differentiates to n x^n / x, which has no value at x = 0: gather the powers of x
+    slope = plain(expression).diff(symbol)  # also of a derivative
+    # the derivative of x^n is n x^n / x, which is undefined at x = 0: collect the powers of x
     if any(p.exp.free_symbols for p in slope.atoms(sp.Pow)):
         slope = sp.powsimp(slope)
     return guarded(slope, SLOPE)

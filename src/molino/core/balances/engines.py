@@ -23,22 +23,23 @@ RTOL = 1e-10
 ATOL = 1e-13
 """Default tolerances of integration: relative to each state, and absolute as a fraction of its scale."""
 _MOST_RESTARTS = 24
-"""Starts behind a place at which an integration stopped before it counts as stuck."""
+"""Number of restarts behind a place at which an integration stopped before it fails."""
 _CLOSER = 101
-"""Points on a stretch that is integrated again with short steps."""
+"""Points of an interval that is integrated again with short steps."""
 MOST_STEPS_CLOSER = 3_000
 _MOST_STEPS_KINKS = 10_000
-"""Steps between two points with a rate of an order below one, which may chatter where it exhausts its reactant."""
+"""Largest number of steps between two points with a rate of an order below one, which may chatter where it exhausts its
+reactant."""
 DONE = "Integration successful."
 
-# What odeint warns of is in what it returns, too, and a run says it in words. To enter `catch_warnings` at each
-# integration takes a tenth of a small one, and is not safe among threads.
+# The warnings of odeint are also in its result, and a run reports them. To enter `catch_warnings` at each
+# integration takes a tenth of a small one, and is not thread-safe.
 warnings.filterwarnings("ignore", category=ODEintWarning, module=r"molino\.")
 
 
 @dataclass(frozen=True)
 class Report:
-    """What an integration did."""
+    """The report of an integration."""
 
     method: str
     steps: int
@@ -47,7 +48,7 @@ class Report:
 
     @classmethod
     def of(cls, several: Sequence[Report]) -> Report:
-        """What several integrations did together."""
+        """The combined report of several integrations."""
         counts = (sum(getattr(r, name) for r in several) for name in ("steps", "evaluations", "jacobians"))
         segments = f" in {len(several)} stages" if len(several) > 1 else ""
         return cls(several[-1].method + segments, *counts)
@@ -60,7 +61,7 @@ class Report:
 
 @dataclass(frozen=True, eq=False)
 class Settings(Frozen):
-    """How an integration was asked for."""
+    """The settings of an integration."""
 
     rtol: float = RTOL
     atol: float = ATOL
@@ -72,15 +73,15 @@ class Settings(Frozen):
 
 
 def start(case: Case) -> tuple[np.ndarray, np.ndarray]:
-    """Initial values and scales of the states, each of shape (states,); not to be written to."""
+    """Initial values and scales of the states, each of shape (states,); read-only."""
     return beginning(case)[:2]
 
 
 def beginning(case: Case) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """As `start`, and the size by which the absolute tolerance of each state counts.
+    """As `start`, with the scale of the absolute tolerance of each state.
 
-    That is its scale, or where it begins if that is less: a seed of 1e-12 of the charge, from which everything grows,
-    must not be lost in errors of 1e-13.
+    It is the scale of the state, or its initial value if that is smaller: a seed of 1e-12 of the charge must not be
+    lost in errors of 1e-13.
     """
     if "start" not in case.remembered:
         case.remembered["start"] = _started(case)
@@ -119,7 +120,7 @@ def advance(
     absolute: np.ndarray,
     scale: np.ndarray,
 ) -> Rows:
-    """Rows of states as far as they can be had, steps up to each, the report, and the failure."""
+    """Rows of states as far as the integration goes, steps up to each, the report, and the failure."""
     rtol = settings.rtol
     if len(times) == 1:
         return first[None], np.zeros(1, dtype=int), Report("nothing to integrate", 0, 0, 0), None
@@ -147,7 +148,7 @@ def advance(
         return rows, steps, report, None
     points = times[: len(rows)]
     goal, failure = times[len(rows)], None
-    for _ in range(3):  # nearer and nearer to where it sticks
+    for _ in range(3):  # approaching the point where it stops
         closer = np.linspace(points[-1], goal, _CLOSER)
         try:
             fine, counts = by_odeint(functions, rows[-1], closer, rtol, absolute, most=MOST_STEPS_CLOSER)
@@ -171,10 +172,10 @@ def advance(
 def _resumed(
     rows: np.ndarray, steps: np.ndarray, times: np.ndarray, settings: Settings, absolute: np.ndarray, kinks: Kinks
 ) -> tuple[np.ndarray, np.ndarray]:
-    """Rows continued beyond where an integration stopped, and the steps up to each, as far as that goes.
+    """Rows beyond the point where an integration stopped, and the steps up to each, as far as possible.
 
-    The stretch at which it stopped is integrated with short steps, by a method that passes the place where a reactant
-    is exhausted; a start behind it is free of the step size and order that led there.
+    The interval at which it stopped is integrated with short steps, by a method that passes the exhaustion of a
+    reactant; a restart behind it has a new step size and order.
     """
     at, y, taken = times[len(rows) - 1], rows[-1], int(steps[-1])
     for _ in range(_MOST_RESTARTS):
@@ -209,10 +210,10 @@ def _resumed(
 def by_runge_kutta(
     first: np.ndarray, stretch: np.ndarray, rtol: float, absolute: np.ndarray, kinks: Kinks
 ) -> tuple[np.ndarray, int] | None:
-    """The states at the end of a stretch, and the steps taken; None where this method cannot pass it either.
+    """The states at the end of an interval, and the number of steps; None if this method fails, too.
 
-    An explicit method of order 8 (J. R. Dormand, P. J. Prince, J. Comput. Appl. Math. 6 (1980) 19) needs no slopes of
-    the rates. Steps that leave an amount negative are halved until it is exhausted.
+    An explicit method of order 8 (J. R. Dormand, P. J. Prince, J. Comput. Appl. Math. 6 (1980) 19) needs no Jacobian.
+    Steps that leave an amount negative are halved until it is exhausted.
     """
     if not np.isfinite(first).all():
         return None
@@ -226,7 +227,7 @@ def by_runge_kutta(
     solver, taken = started(stretch[0], kinks.settled(first), np.inf), 0
     while solver.status == "running" and taken < MOST_STEPS_CLOSER:
         t, y = solver.t, solver.y
-        with np.errstate(all="ignore"):  # a step too far is taken back
+        with np.errstate(all="ignore"):  # a step that is too long is rejected
             solver.step()
         taken += 1
         if (solver.y[kinks.places] < 0).any():
@@ -236,7 +237,7 @@ def by_runge_kutta(
 
 
 def _finished(times: np.ndarray, y: np.ndarray, info: dict[str, Any]) -> np.ndarray:
-    """The rows that an integration finished, the first one included."""
+    """The rows that an integration finished, including the first one."""
     good = len(times) if info["message"] == DONE else _first_failure(times, info) + 1
     while good > 1 and not np.isfinite(y[good - 1]).all():
         good -= 1
@@ -252,7 +253,7 @@ def by_odeint(
     stop: bool = False,
     most: int = Settings.most,
 ) -> tuple[np.ndarray, dict[str, Any]]:
-    """Rows by LSODA; with `stop` it does not look beyond the last."""
+    """Rows by LSODA; with `stop` it does not evaluate beyond the last."""
     rhs, jacobian = functions.callbacks()
     return lsoda(
         rhs, jacobian, first, times, rtol, absolute, mxstep=most, tcrit=times[-1:] if stop else None, **functions.band
@@ -268,11 +269,11 @@ def lsoda(
     absolute: np.ndarray,
     **further: Any,
 ) -> tuple[np.ndarray, dict[str, Any]]:
-    """Rows by LSODA as SciPy's `odeint` drives it, and what it counted; a failure is in its message, not a warning."""
+    """Rows by LSODA through SciPy's `odeint`, and its counters; a failure is in its message, not a warning."""
     asked = {"Dfun": jacobian, "rtol": rtol, "atol": absolute, "full_output": True, "mxstep": Settings.most, **further}
     try:
         return odeint(rhs, first, times, **asked)  # type: ignore[no-any-return]
-    except ODEintWarning:  # somebody has turned warnings into errors
+    except ODEintWarning:  # warnings are errors in this process
         with warnings.catch_warnings():
             warnings.simplefilter("ignore", ODEintWarning)
             return odeint(rhs, first, times, **asked)  # type: ignore[no-any-return]
@@ -287,7 +288,7 @@ def _up_to(
     absolute: np.ndarray,
     failure: SolveError,
 ) -> Rows:
-    """The rows before a place at which something has no finite value."""
+    """The rows before a place at which a value is not finite."""
     reach = failure.reached - times[0]
     for share in (1 - 1e-6, 1 - 1e-4, 0.99, 0.9, 0.5, 0.1):
         end = times[0] + share * reach
@@ -311,7 +312,7 @@ def _by_sparse(
     """Rows by backward differentiation formulas with a sparse Jacobian (L. F. Shampine, M. W. Reichelt, SIAM J. Sci.
     Comput. 18 (1997) 1)."""
     try:
-        with np.errstate(all="ignore"):  # differences of an order not reached yet hold anything, and are not used
+        with np.errstate(all="ignore"):  # differences of higher orders are undefined, and not used
             found = solve_ivp(
                 lambda t, y: functions.rhs(y, t),
                 (times[0], times[-1]),
@@ -332,7 +333,7 @@ def _by_sparse(
         failed = SolveError(
             f"stopped at {case.balances.independent} = {found.t[-1]:.6g}: {found.message}",
             "integration",
-            "look for a rate that grows without end, or end the run earlier",
+            "look for a rate that grows without limit, or end the run earlier",
         )
         failed.reached = float(found.t[-1])
     return rows, steps, Report("sparse BDF", len(found.t), int(found.nfev), int(found.njev)), failed
@@ -353,7 +354,7 @@ def _not_finite(case: Case, error: NotFinite) -> SolveError:
 
 
 def _first_failure(times: np.ndarray, info: dict[str, Any]) -> int:
-    """Index of the first stretch that was not finished; what LSODA reports of those behind it means nothing."""
+    """Index of the first interval that was not finished; the counters of LSODA for later ones are meaningless."""
     return int(np.argmax(~(info["tcur"] >= times[1:])))
 
 
@@ -370,7 +371,7 @@ def _stuck(
     if np.isfinite(change).any():
         message += f", where {case.balances.names[int(np.nanargmax(change))]} changes fastest"
     reason = str(info["message"]).split("(")[0].strip(" .").lower()
-    advice = "look for a rate that grows without end; check the rate laws, or end the run before this place"
+    advice = "look for a rate that grows without limit; check the rate laws, or end the run before this place"
     found = SolveError(f"{message} (LSODA: {reason})", "integration", advice)
     found.reached = float(times[failed])
     return found

@@ -1,5 +1,4 @@
-"""The functions that an integration or a search for a steady state calls: of a case, with its sensitivities, or with
-states that follow from equations."""
+"""The functions for integrations and steady states: of a case, with sensitivities, or with algebraic states."""
 
 from __future__ import annotations
 
@@ -17,19 +16,19 @@ from molino.core.balances.system import Case
 from molino.core.errors import SolveError
 
 _MANY = 80
-"""Above so many states a Jacobian with few entries is treated as a band or as sparse."""
+"""Number of states above which a Jacobian is treated as banded or sparse."""
 _FULL = 0.15
-"""Above this share of entries that are not zero it is treated as full."""
+"""Fraction of nonzero entries above which it is treated as full."""
 
 
 class Functions:
-    """Right-hand side and Jacobian of a case with its numbers in them.
+    """Right-hand side and Jacobian of a case.
 
-    `rhs(x, t)` and `jacobian(x, t)` are over the integrated states, x; here that is the states themselves.
+    `rhs(x, t)` and `jacobian(x, t)` are functions of the integrated states x; here all states.
     """
 
     def __init__(self, case: Case) -> None:
-        self.balances, self.values = case.balances, case.values  # not the case, which remembers this
+        self.balances, self.values = case.balances, case.values  # not the case, which would be a reference cycle
         self.whole: Compiled = compiled(case.balances)
         self.band: dict[str, int] = {}
         if len(case.balances.states) > _MANY and self.whole.grouped is None:
@@ -38,7 +37,7 @@ class Functions:
     is_sparse = False
 
     def _made(self, make: Maker) -> Function:
-        """A function with the numbers of the case in it."""
+        """A function with the parameters of the case."""
         try:
             return make(self.values)
         except (ArithmeticError, ValueError) as error:
@@ -58,9 +57,9 @@ class Functions:
         return self.state_jacobian
 
     def callbacks(self) -> tuple[Function, Function]:
-        """Right-hand side and Jacobian for one integration: what they return may be the same array at every call.
+        """Right-hand side and Jacobian for one integration: they may return the same array at every call.
 
-        The Jacobian is derived when it is first asked for: where nothing is stiff it never is.
+        The Jacobian is derived on first use: never for problems that are not stiff.
         """
         jacobian: Function | None = None
 
@@ -73,7 +72,7 @@ class Functions:
         return self._made(self.whole.filling_rhs), when_asked
 
     def _choose_algebra(self) -> None:
-        """A band where all entries lie near the diagonal, sparse algebra where they are few."""
+        """A band if all entries are near the diagonal, sparse algebra if they are few."""
         n = len(self.balances.states)
         pattern = np.array(self.whole.entries.pattern, dtype=int).reshape(-1, 2)
         below, above = int(np.max(pattern[:, 0] - pattern[:, 1])), int(np.max(pattern[:, 1] - pattern[:, 0]))
@@ -103,11 +102,11 @@ class Functions:
         return np.asarray(self.rhs(y, t), dtype=float)
 
     def first(self, y0: np.ndarray, slopes: np.ndarray | None, given: bool) -> np.ndarray:
-        """What is integrated, where it begins."""
+        """The initial values of the integrated states."""
         return y0
 
     def kept(self, values: np.ndarray) -> np.ndarray:
-        """Of values for all states those of the integrated states."""
+        """The integrated states among values for all states."""
         return values
 
     def with_sensitivities(self, absolute: np.ndarray, scale: np.ndarray, sizes: np.ndarray) -> np.ndarray:
@@ -150,7 +149,7 @@ class WithSensitivities(Functions):
 
 
 class WithEquations(Functions):
-    """Balances some of whose states follow from equations, 0 = g(x, z): z is solved for at every call.
+    """Balances with algebraic states, 0 = g(x, z): z is solved for at every call.
 
     dx/dt = f(x, z(x)), d(dx/dt)/dx = f_x - f_z g_z^-1 g_x, by the implicit function theorem; index 1 means that g_z is
     regular. Sensitivities S = dx/dp likewise: dS/dt = (f_x - f_z g_z^-1 g_x) S + f_p - f_z g_z^-1 g_p.
@@ -175,7 +174,7 @@ class WithEquations(Functions):
         return np.where(scale > 0, scale, 1.0)[self.z]
 
     def solve(self, x: np.ndarray, t: float) -> np.ndarray:
-        """All states at x: z by Newton's method from where it was last."""
+        """All states at x: z by Newton's method from its last value."""
         y = np.empty(len(self.x) + len(self.z))
         y[self.x], y[self.z] = x, self.near
         for _ in range(50):
@@ -261,7 +260,7 @@ class WithEquations(Functions):
 
 
 def functions_of(case: Case, by: tuple[sp.Symbol, ...] = ()) -> Functions:
-    """What an integration of a case calls; not to be written to."""
+    """The functions for an integration of a case; read-only."""
     if case.balances.has_equations:
         return WithEquations(case, by)
     if by:

@@ -1,9 +1,9 @@
 """Right-hand side and Jacobian of large balances, as NumPy columns instead of scalars.
 
-Definitions of the same shape (k [A] [B], whatever k, A and B are) are evaluated together: their arguments are gathered
-from one vector of values, the shape is computed on columns. The right-hand sides are sums of definitions with
-coefficients, a sparse matrix. Each shape is differentiated once, so that a thousand reactions of three families cost
-three differentiations.
+Definitions of the same shape (k [A] [B] for any k, A and B) are evaluated together: their arguments are gathered from
+one vector of values, the shape is computed on columns. The right-hand sides are sums of definitions with coefficients,
+a sparse matrix. Each shape is differentiated once, so that a thousand reactions of three families cost three
+differentiations.
 """
 
 from __future__ import annotations
@@ -29,7 +29,7 @@ ColumnFunction = Callable[..., Any]
 
 @dataclass(frozen=True)
 class _Group:
-    """Definitions of one shape: where they stand, where their arguments stand, and how to compute them."""
+    """Definitions of one shape: their places, the places of their arguments, and their function."""
 
     out: slice
     arguments: tuple[np.ndarray, ...]
@@ -41,8 +41,9 @@ class _Group:
 class Grouped:
     """Functions of plain numbers for one `Balances` of many definitions.
 
-    The vector of values holds first what moves (states, the independent variable, the number one, the definitions in
-    order of their levels), then what does not (parameters, and what depends on them alone).
+    The vector of values has first the variable values (states, the independent variable, the number one, the
+    definitions in order of their levels), then the constant ones (parameters, and definitions that depend on them
+    alone).
     """
 
     def __init__(self, balances: Balances) -> None:
@@ -81,7 +82,7 @@ class Grouped:
 
     @staticmethod
     def pays(balances: Balances) -> bool:
-        """Whether the balances are large enough, and alike enough, for columns to win over scalars."""
+        """Whether the balances are large enough, and regular enough, for columns to be faster than scalars."""
         definitions = dict(balances.definitions)
         if len(definitions) < _FEWEST:
             return False
@@ -91,14 +92,14 @@ class Grouped:
         return tuple(symbol in self.program.moving for symbol in symbols)
 
     def _kind(self, e: sp.Expr, level: int) -> tuple[int, sp.Expr, tuple[bool, ...]]:
-        """What definitions that are evaluated together have in common."""
+        """The key of definitions that are evaluated together."""
         shape, arguments = _shape(e)
         return level, shape, self._moves(arguments)
 
     def _ordered(
         self, definitions: Mapping[sp.Symbol, sp.Expr], levels: Mapping[sp.Symbol, int], used: Mapping[sp.Symbol, int]
     ) -> list[sp.Symbol]:
-        """The definitions in order of level, those of one kind together, within it in the order of their use."""
+        """The definitions in order of level, grouped by kind, within it in the order of their use."""
         first: dict[tuple[int, sp.Expr, tuple[bool, ...]], int] = {}
         keys = {}
         for n, (symbol, e) in enumerate(definitions.items()):
@@ -107,7 +108,7 @@ class Grouped:
         return sorted(definitions, key=keys.__getitem__)
 
     def _first_use(self, in_order: Sequence[sp.Symbol], levels: Mapping[sp.Symbol, int]) -> dict[sp.Symbol, int]:
-        """A rank for what does not move: the arguments of a group lie side by side, and are read without gathering."""
+        """A rank for constant values: the arguments of a group are contiguous, and are read without gathering."""
         groups: dict[tuple[int, sp.Expr, tuple[bool, ...]], list[list[sp.Symbol]]] = {}
         for symbol in in_order:
             e = self.definitions[symbol]
@@ -121,7 +122,7 @@ class Grouped:
         return used
 
     def _linear(self, e: sp.Expr, factor: sp.Expr) -> list[tuple[sp.Symbol, sp.Expr]]:
-        """A right-hand side as sum of (what moves, coefficient); what is not linear becomes a definition of its own."""
+        """A right-hand side as sum of (variable value, coefficient); nonlinear parts become definitions."""
         if isinstance(e, sp.Add):
             return [term for part in e.args for term in self._linear(part, factor)]
         if not e.free_symbols & self.program.moving:
@@ -139,7 +140,7 @@ class Grouped:
         return [(extra, self._coefficient(factor))]
 
     def _coefficient(self, e: sp.Expr) -> sp.Expr:
-        """A number times at most one symbol that does not move."""
+        """A number times at most one constant symbol."""
         number, rest = e.as_coeff_Mul()
         return number * (rest if rest == 1 or rest.is_Symbol else self.program.once(rest))
 
@@ -163,7 +164,7 @@ class Grouped:
         return made
 
     def make(self, values: Sequence[float]) -> tuple[np.ndarray, csr_matrix]:
-        """The vector of values with everything that does not move in it, and the matrix of the right-hand sides."""
+        """The vector of values with all constant values, and the matrix of the right-hand sides."""
         v = np.empty(len(self.position))
         v[self.parameters] = values
         v[self.position[_ONE]] = 1.0
@@ -174,7 +175,7 @@ class Grouped:
         return v, csr_matrix((data, (self.rows, self.columns)), shape=(self.n, self.width))
 
     def rhs(self, values: Sequence[float]) -> Callable[[Any, float], Any]:
-        """f(y, t) with the parameters' numbers in it, shape (states,)."""
+        """f(y, t) with the parameters of a case, shape (states,)."""
         v, matrix = self.make(values)
         front = v[: self.width]
 
@@ -224,7 +225,7 @@ class Grouped:
 
 
 _FEWEST = 250
-"""Fewer definitions than this are quicker one by one."""
+"""Number of definitions below which scalars are faster."""
 
 
 def _holder(i: int) -> sp.Symbol:
@@ -238,7 +239,7 @@ def _shape(e: sp.Expr) -> tuple[sp.Expr, list[sp.Symbol]]:
 
 
 def _levels(definitions: Mapping[sp.Symbol, sp.Expr]) -> dict[sp.Symbol, int]:
-    """How many definitions deep each definition rests; those given come after what they use."""
+    """The level of each definition; definitions come after those that they use."""
     levels: dict[sp.Symbol, int] = {}
     for symbol, e in definitions.items():
         levels[symbol] = 1 + max((levels[s] for s in e.free_symbols if s in levels), default=-1)
@@ -246,7 +247,7 @@ def _levels(definitions: Mapping[sp.Symbol, sp.Expr]) -> dict[sp.Symbol, int]:
 
 
 def _gatherer(places: np.ndarray) -> ColumnFunction:
-    """Takes values from their places; a run of neighbours, or one place for all, without copying."""
+    """Takes values from their places; contiguous ones, or one place for all, without copying."""
     if (places == places[0]).all():
         return itemgetter(slice(int(places[0]), int(places[0]) + 1))
     if (np.diff(places) == 1).all():

@@ -1,8 +1,7 @@
-"""From a `Case` to numbers over time or along a tube: states at any point, events, exact sensitivities.
+"""Integration of a `Case` over time or along a tube: states at any point, events, exact sensitivities.
 
-One contract, whichever engine is behind it: LSODA as `scipy.integrate.odeint` drives it (with a full or a banded
-Jacobian), an implicit method with sparse algebra where there are many states, or collocation over the whole stretch
-where conditions downstream act upstream.
+One contract for all engines: LSODA through `scipy.integrate.odeint` (with a full or a banded Jacobian), an implicit
+method with sparse algebra for many states, or collocation over the whole interval for conditions at both ends.
 """
 
 from __future__ import annotations
@@ -41,16 +40,16 @@ from molino.core.errors import SolveError
 from molino.core.frozen import Frozen
 
 RUN_OUT = 1e-6
-"""How far below zero, as a fraction of its scale, a state must lie to count as consumed beyond its end."""
+"""Negative value of a state, as a fraction of its scale, below which it is consumed beyond exhaustion."""
 
 _MOST_ROWS = 6000
 _MOST_ROUNDS = 6
 _APART = 1e-14
-"""How far apart, relative to the end, two points lie at least that are not one."""
+"""Smallest distance of two different points, relative to the end."""
 _STARTING = 17
-"""Steps that an integration may take to come from its first, far below what the tolerance allows, to a long one."""
+"""Number of steps that an integration may need to increase its first step to the one that the tolerance allows."""
 _NODES = -np.cos(np.pi * (np.arange(9) + 0.5) / 9)
-"""Points, from -1 to 1, through which a polynomial is laid to find where something crosses zero."""
+"""Points, from -1 to 1, of the polynomial interpolation that locates zeros."""
 _TO_SERIES = np.linalg.inv(chebyshev.chebvander(_NODES, len(_NODES) - 1))
 _TO_SLOPES = chebyshev.chebvander(np.linspace(-1, 1, 17), len(_NODES) - 2) @ chebyshev.chebder(np.eye(len(_NODES)))
 _TO_POWERS = np.linalg.solve(np.vander(_NODES, increasing=True), chebyshev.chebvander(_NODES, len(_NODES) - 1))
@@ -58,11 +57,10 @@ _TO_POWERS = np.linalg.solve(np.vander(_NODES, increasing=True), chebyshev.chebv
 
 @dataclass(frozen=True)
 class Event:
-    """Something that happens where an expression of the balances comes to zero.
+    """An event: an expression of the balances becomes zero.
 
-    `direction` is 1 where it must rise through zero, -1 where it must fall, 0 for both; a terminal event ends the
-    integration. Where the expression stands still at zero, no faster than rounding of numbers of `scale` may move it,
-    nothing happens.
+    `direction` is 1 if it must rise through zero, -1 if it must fall, 0 for both; a terminal event ends the
+    integration. An expression that remains at zero, within rounding of numbers of `scale`, is not an event.
     """
 
     name: str
@@ -74,7 +72,7 @@ class Event:
 
 @dataclass(frozen=True, eq=False)
 class LocatedEvent(Frozen):
-    """Where an event happened, and the states there, shape (states,)."""
+    """The place of an event, and the states there, shape (states,)."""
 
     event: Event
     at: float
@@ -87,7 +85,7 @@ AlongSolution = Callable[[np.ndarray, np.ndarray], np.ndarray]
 
 @dataclass(frozen=True, eq=False)
 class Solution(Frozen):
-    """States along the independent variable, at the points asked for and at any other.
+    """States along the independent variable, at the requested points and at any other.
 
     Attributes
     ----------
@@ -95,11 +93,11 @@ class Solution(Frozen):
     states : array, shape (points, states)
     sensitivities : array, shape (points, states, parameters), or None
     steps : array, shape (points,)
-        How many steps were taken up to each point.
+        Number of steps up to each point.
     events : tuple of LocatedEvent
         In order.
     failure : SolveError or None
-        Why it ended before the last point asked for.
+        The reason why it ended before the last requested point.
     """
 
     case: Case
@@ -121,10 +119,10 @@ class Solution(Frozen):
         return float(self.points[-1])
 
     def at(self, points: np.ndarray) -> np.ndarray:
-        """States at any points between begin and end, shape (points, states), as exact as the integration itself.
+        """States at any points between begin and end, shape (points, states), as accurate as the integration itself.
 
-        They come from an integration through these points; its steps differ from those of this one, within the
-        tolerance, where the first of the points does, by which LSODA chooses its first step.
+        They are from an integration through these points; its steps differ from those of this one, within the
+        tolerance, since LSODA chooses its first step by the first point.
         """
         wanted = np.asarray(points, dtype=float)
         if len(wanted) == len(self.points) and (wanted == self.points).all():
@@ -140,7 +138,7 @@ class Solution(Frozen):
 
     @cached_property
     def resolved(self) -> tuple[np.ndarray, np.ndarray]:
-        """Points, and the states there, so close that between two of them the integration took a step or two."""
+        """Points, and the states there, with at most a step or two of the integration between them."""
         found, plain = self, replace(self.settings, by=(), slopes=None)
         for _ in range(_MOST_ROUNDS):
             taken = np.diff(found.steps)
@@ -208,7 +206,7 @@ class Solution(Frozen):
         return self._on_resolved("evaluate", expression)
 
     def _on_resolved(self, name: str, expression: sp.Expr) -> np.ndarray:
-        """Values or slopes of an expression at the resolved points, remembered."""
+        """Values or derivatives of an expression at the resolved points, cached."""
         key = name, expression
         if key not in self._memory:
             points, states = self.resolved
@@ -226,29 +224,29 @@ class Solution(Frozen):
         values = self.values(expression) - level
         slopes = self._on_resolved("slope", expression)
         changes = values[:-1] * values[1:] < 0
-        turns = (values[:-1] * slopes[:-1] < 0) & (values[1:] * slopes[1:] > 0)  # it comes nearer and goes off again
+        turns = (values[:-1] * slopes[:-1] < 0) & (values[1:] * slopes[1:] > 0)  # it approaches and recedes
         found = [(float(points[i]), states[i]) for i in np.flatnonzero(values == 0)]
         for i in np.flatnonzero(changes | turns):
             try:
                 found += self._roots(int(i), lambda p, s: evaluate(p, s) - level)
             except SolveError:
-                if changes[i]:  # that it comes nearer may be noise, that it passes is not
+                if changes[i]:  # an approach may be noise, a crossing is not
                     raise
         return sorted(found, key=lambda pair: pair[0])
 
     def extrema(self, expression: sp.Expr) -> list[tuple[float, np.ndarray]]:
-        """Every point at which an expression turns round, and the states there."""
+        """Every extremum of an expression, and the states there."""
         slope, values = self.slope(expression), self._on_resolved("slope", expression)
         found = []
         for i in np.flatnonzero(values[:-1] * values[1:] < 0):
             try:
                 found += self._roots(int(i), slope)
-            except SolveError:  # too many steps for so short a way: it has come to rest, and the rest is noise
+            except SolveError:  # too many steps for this short interval: it is constant, and the rest is noise
                 continue
         return found
 
     def most(self, expression: sp.Expr, sign: float = 1.0) -> tuple[float, np.ndarray, float]:
-        """Where an expression is highest (lowest, for a negative sign): the point, the states and the value there."""
+        """The maximum of an expression (minimum for a negative sign): the point, the states and the value there."""
         evaluate = self.evaluate(expression)
         points, states = self.resolved
         row = int(np.nanargmax(sign * self.values(expression)))
@@ -258,16 +256,16 @@ class Solution(Frozen):
         return *candidates[best], float(values[best])
 
     def _roots(self, i: int, function: AlongSolution) -> list[tuple[float, np.ndarray]]:
-        """Where a function comes to zero between two neighbours of the resolved points.
+        """The zeros of a function between two neighbours of the resolved points.
 
-        Polynomials through it and through the states at Chebyshev's points give the roots and the states there; where
-        those of the states have not converged, Newton's steps on short integrations do.
+        Polynomials through it and through the states at Chebyshev points give the roots and the states there; if those
+        of the states have not converged, Newton steps on short integrations do.
         """
         points, states = self.resolved
         low, high, state = float(points[i]), float(points[i + 1]), states[i]
 
         def local(at: np.ndarray) -> np.ndarray:
-            if at[0] - low < 1e-12 * max(abs(low), high - low):  # no step is as short as that
+            if at[0] - low < 1e-12 * max(abs(low), high - low):  # steps are longer
                 return np.repeat(state[None], len(at), axis=0)
             grid = np.concatenate([[low], at]) if at[0] > low else at
             found = _solve(
@@ -304,7 +302,7 @@ class Solution(Frozen):
         return found
 
     def cut(self, at: float, state: np.ndarray, events: tuple[LocatedEvent, ...]) -> Solution:
-        """The same, ended at a point."""
+        """The same, cut at a point."""
         keep = self.points < at
         points = np.append(self.points[keep], at)
         states = np.concatenate([self.states[keep], state[None]])
@@ -322,7 +320,7 @@ def _horner(powers: list[float], x: float) -> float:
 def _real_roots(series: np.ndarray) -> list[float]:
     """The real roots of a Chebyshev series from -1 to 1, in order."""
     slopes = _TO_SLOPES @ series
-    if (slopes > 0).all() or (slopes < 0).all():  # so there is one at most
+    if (slopes > 0).all() or (slopes < 0).all():  # so there is at most one
         powers = (_TO_POWERS @ series)[::-1].tolist()
         if _horner(powers, -1.0) * _horner(powers, 1.0) < 0:
             return [float(brentq(lambda x: _horner(powers, x), -1.0, 1.0, xtol=1e-15))]
@@ -346,36 +344,36 @@ def integrate(
 ) -> Solution:
     """Integrate balances from points[0] through points[-1].
 
-    LSODA: Adams or backward differentiation formulas of variable order, the choice made along the way (A. C.
-    Hindmarsh, in Scientific Computing, 1983, 55; L. Petzold, SIAM J. Sci. Stat. Comput. 4 (1983) 136), with the exact
-    Jacobian where the problem is stiff, banded where that pays; backward differentiation formulas with sparse algebra
-    where there are many states that few others touch.
+    LSODA: Adams or backward differentiation formulas of variable order, the choice made along the way (A. C. Hindmarsh,
+    in Scientific Computing, 1983, 55; L. Petzold, SIAM J. Sci. Stat. Comput. 4 (1983) 136), with the exact Jacobian for
+    stiff problems, banded where that is faster; backward differentiation formulas with sparse algebra for many weakly
+    coupled states.
 
     Parameters
     ----------
     case : Case
     points : array, shape (points,)
-        Where results are wanted, rising; the first is where the initial state holds.
+        Points of the result, rising; the first is that of the initial state.
     by : tuple of Symbol
-        Parameters to give exact sensitivities for.
+        Parameters for exact sensitivities.
     initial : array, shape (states,), optional
-        Instead of the initial state of the balances.
+        By default the initial state of the balances.
     slopes : array, shape (states, parameters), optional
-        Sensitivities of that initial state; zero if omitted.
+        Sensitivities of that initial state; by default zero.
     rtol, atol : float
         Tolerances, relative to the state and as a fraction of its scale.
     events : sequence of Event
-        To be located; the first terminal one ends the solution.
+        Events to be located; the first terminal one ends the solution.
     partial : bool
-        Whether a solution that cannot go on is returned as far as it came, with its `failure`.
+        Whether an incomplete solution is returned, with its `failure`.
     most : int
-        Steps from one point to the next.
+        Largest number of steps from one point to the next.
 
     Raises
     ------
     SolveError
-        Names the state and place at which it stuck, or at which a temperature, pressure or volume falls to zero, and
-        what to change.
+        With the state and the place at which it stopped, or at which a temperature, pressure or volume falls to zero,
+        and a remedy.
     """
     found = _solve(case, points, Settings(rtol, atol, by, initial, slopes, most))
     if len(case.balances.bounded):
@@ -388,7 +386,7 @@ def integrate(
 
 
 def _solve(case: Case, points: Sequence[float] | np.ndarray, settings: Settings) -> Solution:
-    """As `integrate`, whatever the bounds; with the `failure` of one that cannot go on."""
+    """As `integrate`, without bounds; an incomplete solution has its `failure`."""
     if case.balances.extent is not None:
         return _over_whole(case, np.asarray(points, dtype=float), settings)
     y0, scale, tolerated = beginning(case)
@@ -409,7 +407,7 @@ def _solve(case: Case, points: Sequence[float] | np.ndarray, settings: Settings)
 
 
 def _over_whole(case: Case, points: np.ndarray, settings: Settings) -> Solution:
-    """What collocation over the whole stretch says at some points, wherever they begin."""
+    """The solution by collocation over the whole interval at some points."""
     key = f"two point {settings.rtol:g}"
     if key not in case.remembered:
         case.remembered[key] = TwoPoint(case, start(case)[1], settings.rtol)
@@ -421,7 +419,7 @@ def _over_whole(case: Case, points: np.ndarray, settings: Settings) -> Solution:
 
 
 def end_state(case: Case, end: float, rtol: float = RTOL, atol: float = ATOL) -> np.ndarray:
-    """The states at the end alone, for what loops: as `integrate`, with nothing around it.
+    """The states at the end alone, for loops: as `integrate`, without a result object.
 
     Raises
     ------
@@ -442,12 +440,11 @@ def end_state(case: Case, end: float, rtol: float = RTOL, atol: float = ATOL) ->
 
 
 def by_another_engine(solution: Solution) -> tuple[np.ndarray, str] | None:
-    """The states at the end of a solution from its own beginning, by a method other than the one that found them and at
-    a hundredth of its tolerances, and that method; None where it cannot go on, or where the whole stretch is solved at
-    once.
+    """The states at the end of a solution by a different method at a hundredth of its tolerances, and that method; None
+    if it fails, or if the whole interval is solved at once.
 
     An implicit Runge-Kutta method of order 5 (E. Hairer, G. Wanner, Solving Ordinary Differential Equations II, 1996),
-    or where amounts are exhausted by rates of an order below one an explicit one of order 8.
+    or, if rates of an order below one exhaust amounts, an explicit one of order 8.
     """
     case, stretch = solution.case, np.array([solution.begin, solution.end])
     if case.balances.extent is not None or not stretch[1] > stretch[0]:
@@ -505,7 +502,7 @@ def _bounded(solution: Solution) -> Solution:
     crossed = solution.crossings(state.symbol)
     at, there = crossed[0] if crossed else (solution.begin, solution.states[0])
     message = f"the {state.kind} falls to zero at {balances.independent} = {at:.6g}"
-    failure = SolveError(message, "integration", "a result below it would not be physical: check the numbers behind it")
+    failure = SolveError(message, "integration", "negative values are not physical: check the inputs")
     failure.reached, failure.symbol = at, state.symbol
     return replace(solution.cut(at, there, ()), failure=failure)
 
@@ -518,7 +515,7 @@ def observe(
     sensitivities: np.ndarray,
     by: tuple[sp.Symbol, ...],
 ) -> tuple[np.ndarray, np.ndarray]:
-    """Expressions of the balances at some points, and their whole derivatives by parameters.
+    """Expressions of the balances at some points, and their total derivatives by parameters.
 
     dm/dp = (dm/dy) S + (partial m/partial p).
 

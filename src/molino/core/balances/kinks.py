@@ -1,4 +1,4 @@
-"""Right-hand sides with kinks, where an amount is exhausted."""
+"""Right-hand sides with kinks at the exhaustion of an amount."""
 
 from __future__ import annotations
 
@@ -10,14 +10,14 @@ from molino.core.balances.functions import Functions, WithSensitivities
 from molino.core.balances.system import Case
 
 _EXHAUSTED = 1e-10
-"""Share of its scale at which an amount that a rate of an order below one consumes is exhausted."""
+"""Fraction of its scale at which an amount that a rate of an order below one consumes is exhausted."""
 
 
 class Kinks:
-    """The amounts that a rate of an order below one exhausts, and where they count as exhausted.
+    """The amounts that a rate of an order below one exhausts, and the values at which they are exhausted.
 
-    There the rates have slopes without bound; a step across would leave the amount negative for good. Sensitivities of
-    an exhausted amount are zero.
+    There the derivatives of the rates are infinite; a step across would make the amount negative. Sensitivities of an
+    exhausted amount are zero.
     """
 
     def __init__(self, case: Case, functions: Functions, scale: np.ndarray, atol: float) -> None:
@@ -29,7 +29,7 @@ class Kinks:
         self.slopes = {i: [self.count + n for n, (own, _) in enumerate(place) if own == i] for i in self.places}
 
     def callbacks(self) -> tuple[Any, Any]:
-        """Those of the functions, with zero for the slopes that have no finite value where an amount is exhausted."""
+        """Those of the functions, with zero for derivatives that are not finite at the exhaustion of an amount."""
         rhs, jacobian = self.functions.callbacks()
 
         def tamed(y: np.ndarray, t: float) -> np.ndarray:
@@ -43,7 +43,7 @@ class Kinks:
         return (tamed, tamed_jacobian) if any(self.slopes.values()) else (rhs, jacobian)
 
     def cut(self, rows: np.ndarray) -> np.ndarray:
-        """The rows before the first, but for the beginning, in which one is negative."""
+        """The rows before the first (except the initial one) in which an amount is negative."""
         negative = (rows[1:, self.places] < -self.least).any(axis=1)
         return rows[: 1 + int(np.argmax(np.append(negative, True)))]
 

@@ -1,7 +1,7 @@
-"""Many cases of the same balances at once: columns of numbers where `solve` has single ones.
+"""Many cases of the same balances at once, as columns of numbers.
 
-All cases are integrated as one system whose Jacobian is a band of small blocks, so a thousand cost little more than a
-few. LSODA holds the largest weighted error of all states to the tolerance (A. C. Hindmarsh, 1983), hence each case too.
+All cases are integrated as one system whose Jacobian is a band of small blocks, so that a thousand cost little more
+than a few. LSODA limits the largest weighted error of all states (A. C. Hindmarsh, 1983), and so that of each case.
 """
 
 from __future__ import annotations
@@ -32,7 +32,9 @@ class _Many:
     def __init__(self, balances: Balances, values: np.ndarray) -> None:
         self.whole, self.balances, self.values = compiled(balances), balances, values
         self.cases, self.n = len(values), len(balances.states)
-        self.parameters = list(values.T.copy())  # NumPy takes longer over an array times a number than over two arrays
+        self.parameters = list(
+            values.T.copy()
+        )  # in NumPy an array times a number is slower than the product of two arrays
         self.evaluate = self.whole.outputs(balances.rhs)(self.parameters)
         self.entries = self.whole.entries.make_array(self.parameters)
         self.pattern = np.array(self.whole.entries.pattern, dtype=int).reshape(-1, 2).T
@@ -69,9 +71,9 @@ def integrate_many(
     Raises
     ------
     SolveError
-        If one of them cannot be integrated, or holds the others up.
+        If one of them cannot be integrated, or slows the others.
     """
-    if balances.kinks:  # each case has a place of its own at which a reactant is exhausted
+    if balances.kinks:  # each case has its own place at which a reactant is exhausted
         return np.array(
             [
                 end_state(Case(balances, tuple(row.tolist())), float(end), rtol, atol)
@@ -84,7 +86,7 @@ def integrate_many(
     row, column = many.pattern
 
     farthest = float(np.max(ends))
-    shares = ends / farthest  # all cases come to their ends together
+    shares = ends / farthest  # all cases end together
     alike = bool((shares == 1.0).all())
     slopes = np.empty((cases, n))
 
@@ -110,10 +112,10 @@ def integrate_many(
 
 
 def steady_many(balances: Balances, values: np.ndarray, time_scales: np.ndarray) -> np.ndarray:
-    """The steady state of each case, shape (cases, states), as `steady` finds it for one.
+    """The steady state of each case, shape (cases, states), as by `steady` for one.
 
-    All start-ups are followed together over eight time scales, then Newton's method with the exact Jacobian takes each
-    to its root. A case that does not settle so is handed to `steady`.
+    All start-ups are integrated together over eight time scales, then Newton's method with the exact Jacobian gives the
+    root of each. A case that does not converge is solved by `steady`.
     """
     many = _Many(balances, values)
     _, scale = many.start()

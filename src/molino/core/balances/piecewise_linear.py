@@ -1,7 +1,7 @@
-"""Numbers that change while a vessel runs: piecewise straight lines over time (or along a tube), with jumps.
+"""Conditions that change during a run: piecewise linear over time (or along a tube), with steps.
 
-Each stretch between two breaks is a stage with numbers of its own: at its start, and their slopes. The balances stay
-the same symbols throughout, so nothing is compiled anew for a stage.
+Each interval between two breaks is a stage with its own numbers: their values at its start, and their slopes. The
+balances are the same symbols in all stages, so that they are compiled once.
 """
 
 from __future__ import annotations
@@ -24,7 +24,7 @@ from molino.core.unit_tables import EXAMPLES
 
 @dataclass(frozen=True)
 class PiecewiseLinear:
-    """A number over time: straight lines through points; two points at one time are a jump."""
+    """A number over time, linear between points; two points at one time are a step."""
 
     times: tuple[float, ...]
     values: tuple[float, ...]
@@ -59,7 +59,7 @@ class PiecewiseLinear:
             with faults.at(place):
                 values.append(read(value) if read is not None else units.positive(value, kind, kind, zero=zero).si)
         if not faults.found and any(b < a for a, b in itertools.pairwise(times)):
-            faults.add(place, "the times do not rise", "put the pairs in order; the same time twice is a jump")
+            faults.add(place, "the times do not rise", "put the pairs in order; the same time twice is a step")
         faults.raise_any()
         return cls(tuple(times), tuple(values))
 
@@ -89,7 +89,7 @@ class PiecewiseLinear:
 
 @lru_cache(maxsize=256)
 def moving(balances: Balances, symbols: tuple[sp.Symbol, ...]) -> Balances:
-    """The same balances with some parameters moving: each s becomes s + slope (t - since)."""
+    """The same balances with some parameters linear in time: each s becomes s + slope (t - since)."""
     if not symbols:
         return balances
     swap = {s: s + slope_of(s) * (balances.independent - SINCE) for s in symbols}
@@ -104,7 +104,7 @@ def moving(balances: Balances, symbols: tuple[sp.Symbol, ...]) -> Balances:
 
 @dataclass(frozen=True)
 class Segment:
-    """A stretch of a run with numbers of its own, up to `end`."""
+    """A stage of a run with its own numbers, up to `end`."""
 
     end: float
     case: Case
@@ -113,7 +113,7 @@ class Segment:
 def segments(
     case: Case, moving_numbers: Mapping[sp.Symbol, PiecewiseLinear], end: float, also: Iterable[float] = ()
 ) -> list[Segment]:
-    """The stages of a case from 0 to the end, with the numbers that `tracks` give; `also` are further breaks."""
+    """The stages of a case from 0 to the end, with the numbers from `tracks`; `also` are further breaks."""
     if not moving_numbers and not also:
         return [Segment(end, case)]
     shifting = tuple(s for s in moving_numbers if _ramps(moving_numbers[s]))
@@ -135,7 +135,7 @@ def segments(
 
 
 def _ramps(piecewise: PiecewiseLinear) -> bool:
-    """Whether it anywhere changes other than by jumps."""
+    """Whether it changes other than by steps."""
     pairs = zip(piecewise.times, piecewise.values, strict=True)
     points: Sequence[tuple[float, float]] = [*pairs]
     return any(b[0] > a[0] and b[1] != a[1] for a, b in itertools.pairwise(points))

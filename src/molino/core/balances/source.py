@@ -1,7 +1,7 @@
-"""From symbols to scalar Python: shared subexpressions once, whatever depends on parameters alone outside the loop.
+"""Python source from symbols: shared subexpressions once, parts that depend on parameters alone outside the loop.
 
-The text is generated from SymPy trees with names of its own (y0, p3, x12), so nothing that a user wrote is ever run.
-The same text runs on floats (with `math`) and on whole columns of results (with NumPy).
+The text is generated from SymPy trees with generated names (y0, p3, x12), so that user text is never executed. The same
+text runs on floats (with `math`) and on whole columns of results (with NumPy).
 """
 
 from __future__ import annotations
@@ -22,16 +22,16 @@ from molino.core.symbols import in_order
 
 
 class NotFinite(SolveError, ArithmeticError):
-    """A generated function met a division by zero or the like; carries where."""
+    """A generated function had a division by zero or a similar error; with its place."""
 
     def __init__(self, cause: Exception, states: Any, at: float) -> None:
-        message = f"the balances come to no number there ({cause})"
-        super().__init__(message, "", "check how large the numbers are, and rate laws that divide by what may be zero")
+        message = f"the balances evaluate to NaN there ({cause})"
+        super().__init__(message, "", "check the size of the numbers, and rate laws with denominators that may be zero")
         self.cause, self.states, self.at = cause, states, at
 
 
 def power(base: float, exponent: float) -> float:
-    """base^exponent with round-off below zero read as zero, so that a fractional order survives a species' end."""
+    """base^exponent with negative rounding read as zero, so that a fractional order is defined at exhaustion."""
     if base > 0.0:
         return float(base**exponent)
     if exponent > 0.0:
@@ -45,12 +45,12 @@ _FLOOR = 1e-12
 
 
 def slope_power(base: float, exponent: float) -> float:
-    """As `power`, where it stands in a derivative: steep at zero instead of infinite."""
+    """As `power`, for derivatives: large at zero instead of infinite."""
     return float(base**exponent) if base > _FLOOR else (0.0 if exponent > 0.0 else _FLOOR**exponent)
 
 
 def floored_log(value: float) -> float:
-    """log with round-off below zero read as the smallest positive number (so that 0^n log 0 is 0)."""
+    """log with negative rounding read as the smallest positive number (so that 0^n log 0 is 0)."""
     return math.log(value) if value > 1e-300 else -690.7755278982137
 
 
@@ -76,7 +76,7 @@ ARRAY = {
 
 
 def scope(expressions: Iterable[sp.Expr], array: bool) -> dict[str, Any]:
-    """The functions that the text of some expressions calls; users' Python functions run element by element."""
+    """The functions that the text of some expressions calls; users' Python functions are called element by element."""
     every = [*expressions]
     own = {f.func for e in every for f in e.atoms(PythonFunction)}
     calls = {f.code_name: np.vectorize(f.call, otypes=[float]) if array else f.call for f in own}
@@ -89,21 +89,22 @@ POWER, SLOPE = sp.Function("power"), sp.Function("slope_power")
 
 
 def guarded(e: sp.Expr, function: sp.Function = POWER) -> sp.Expr:
-    """Powers that are not whole numbers as calls of `power` (in derivatives: `slope_power`), which survive zero."""
+    """Powers that are not whole numbers as calls of `power` (in derivatives: `slope_power`), which are defined at
+    zero."""
     if not any(not p.exp.is_Integer for p in e.atoms(sp.Pow)):
         return e
     return e.replace(lambda p: isinstance(p, sp.Pow) and not p.exp.is_Integer, lambda p: function(p.base, p.exp))
 
 
 def plain(e: sp.Expr) -> sp.Expr:
-    """The powers that `guarded` hid, as powers again."""
+    """The inverse of `guarded`: calls as powers."""
     for function in (POWER, SLOPE):
         e = e.replace(function, sp.Pow) if e.has(function) else e
     return e
 
 
 def write(e: sp.Basic, names: Mapping[sp.Symbol, str]) -> str:
-    """One expression as Python text; fully bracketed, since nobody but the interpreter reads it."""
+    """One expression as Python text, fully bracketed."""
     if isinstance(e, sp.Symbol):
         return names[e]
     if isinstance(e, sp.Number):
@@ -141,7 +142,7 @@ def write(e: sp.Basic, names: Mapping[sp.Symbol, str]) -> str:
 
 
 def _sum(e: sp.Add, names: Mapping[sp.Symbol, str]) -> str:
-    """A sum; what is taken away is subtracted, which is one operation less than adding its negative."""
+    """A sum; negative terms are subtracted, which is one operation less."""
     taken = [term for term in e.args if _is_negative(term)]
     added = [term for term in e.args if not _is_negative(term)]
     if not added:
@@ -155,7 +156,7 @@ def _is_negative(e: sp.Basic) -> bool:
 
 
 class Program:
-    """Assignments and outputs, sorted into what depends on parameters alone and what must be done at every call."""
+    """Assignments and outputs, divided into those that depend on parameters alone and those of every call."""
 
     def __init__(
         self,
@@ -185,7 +186,7 @@ class Program:
             self._share(varying)
 
     def _hoist(self, e: sp.Expr) -> sp.Expr:
-        """Replace the largest parts that do not move by symbols that are computed once."""
+        """Replace the largest constant parts by symbols that are computed once."""
         if e.is_Number or isinstance(e, sp.Symbol):
             return e
         if e not in self._done:
@@ -212,7 +213,7 @@ class Program:
         return e.func(*(self._hoist(a) for a in e.args))
 
     def once(self, e: sp.Expr) -> sp.Expr:
-        """The symbol of a part that does not move, computed once."""
+        """The symbol of a constant part, computed once."""
         if e.is_Number or isinstance(e, sp.Symbol):
             return e
         if e not in self.hoisted:
@@ -230,7 +231,7 @@ class Program:
 
 
 def _needed(definitions: Mapping[sp.Symbol, sp.Expr], outputs: Sequence[sp.Expr]) -> list[sp.Symbol]:
-    """The definitions that the outputs rest on, each after those that it uses itself."""
+    """The definitions that the outputs need, each after those that it uses."""
     order: dict[sp.Symbol, None] = {}
     stack = [s for output in reversed(outputs) for s in reversed(in_order(output.free_symbols))]
     while stack:
@@ -263,15 +264,15 @@ class Generated:
     ) -> Callable[[Sequence[float]], Callable[..., np.ndarray]]:
         """`make(parameters) -> function(states, independent) -> array`, the same array at every call.
 
-        For an integrator, which copies what it is given before it calls again: to pack numbers into an array at hand
-        takes half the time that a list takes to become one. Each function that is made has an array of its own.
+        For an integrator, which copies the result before its next call: filling an existing array takes half the time
+        of converting a list. Each function has its own array.
 
         Parameters
         ----------
         shape : tuple of int
             Of that array.
         places : sequence of int, optional
-            Where each output stands in it, flattened; the rest is zero.
+            The place of each output in it, flattened; the rest is zero.
         """
         texts = ["0.0"] * math.prod(shape)
         for place, text in zip(places or range(len(texts)), self._results, strict=True):

@@ -1,4 +1,4 @@
-"""Steady states of balances: found from a start, their slopes by parameters, and along a curve."""
+"""Steady states of balances, their derivatives by parameters, and their eigenvalues."""
 
 from __future__ import annotations
 
@@ -26,11 +26,11 @@ def steady_slopes(case: Case, state: np.ndarray, by: tuple[sp.Symbol, ...]) -> n
 
 
 RESIDUAL = 1e-8
-"""Largest change of a state within one space time, as a share of its scale, that a steady state may have."""
+"""Largest change of a state within one space time, relative to its scale, at a steady state."""
 
 
 def imbalance(case: Case, state: np.ndarray, time_scale: float) -> float:
-    """The largest change of a state within a time, as a share of its scale, by the balances alone."""
+    """The largest change of a state within a time, relative to its scale, by the balances."""
     rates = np.abs(np.asarray(Functions(case).rhs(state, 0.0), dtype=float))
     return float(np.max(rates * time_scale / start(case)[1]))
 
@@ -38,19 +38,19 @@ def imbalance(case: Case, state: np.ndarray, time_scale: float) -> float:
 def steady(
     case: Case, time_scale: float, near: np.ndarray | None = None, begin: np.ndarray | None = None
 ) -> tuple[np.ndarray, Report]:
-    """The steady state that the balances tend to from their initial state, shape (states,), and how it was found.
+    """The steady state that is reached from the initial state, shape (states,), and a report.
 
     `begin` is another initial state than that of the balances.
 
-    The start-up is followed over some `time_scale`s with a coarse tolerance; from there Powell's hybrid method with the
-    exact Jacobian (M. J. D. Powell, in Numerical Methods for Nonlinear Algebraic Equations, 1970, 87; MINPACK) goes
-    to the root, which must lie near to where the start-up arrived. With `near`, a state of the same tank at slightly
-    other numbers, the root next to it is tried first.
+    The start-up is integrated over some `time_scale`s with a coarse tolerance; from there Powell's hybrid method with
+    the exact Jacobian (M. J. D. Powell, in Numerical Methods for Nonlinear Algebraic Equations, 1970, 87; MINPACK)
+    finds the root, which must be near the end of the start-up. With `near`, a state of the same tank at similar
+    conditions, the root near it is tried first.
 
     Raises
     ------
     SolveError
-        If nothing settles, as with a lasting oscillation.
+        If no steady state is reached, as with a sustained oscillation.
     """
     y, scale = start(case)
     y = y if begin is None else begin
@@ -64,7 +64,7 @@ def steady(
         start_up = integrate(case, [0.0, horizon * time_scale], initial=y, rtol=1e-5, atol=1e-8)
         gone = [i for i in positive if start_up.states[-1][i] < -RUN_OUT * scale[i]]
         if gone:
-            message = f"{case.balances.names[gone[0]]} runs out, and a rate law goes on consuming it"
+            message = f"{case.balances.names[gone[0]]} is exhausted, and a rate law still consumes it"
             raise SolveError(
                 message, "steady state", f"make that rate fall to zero with [{case.balances.names[gone[0]]}]"
             )
@@ -77,13 +77,13 @@ def steady(
             return found, Report(method, report.steps, report.evaluations + evaluations, report.jacobians + 1)
     size = float(np.max(np.abs(np.array(functions.rhs(y, 0.0))) * time_scale / scale))
     message = f"no steady state after {horizon:g} residence times (still changing by {size:.2g} of its size in each)"
-    raise SolveError(message, "steady state", "run it over time and look: it may oscillate for ever")
+    raise SolveError(message, "steady state", "run it over time: it may oscillate")
 
 
 def _polish(
     functions: Functions, guess: np.ndarray, scale: np.ndarray, time_scale: float
 ) -> tuple[np.ndarray | None, int]:
-    """The root next to a guess in scaled states, or None, and the evaluations it took."""
+    """The root near a guess in scaled states, or None, and the number of evaluations."""
     weights = time_scale / scale
 
     def residual(z: np.ndarray) -> np.ndarray:
@@ -102,7 +102,7 @@ def _polish(
 
 
 def growth_rates(case: Case, state: np.ndarray) -> np.ndarray:
-    """The eigenvalues of the Jacobian at a steady state in 1/s: it is stable where all have a negative real part."""
+    """The eigenvalues of the Jacobian at a steady state in 1/s: it is stable if all have a negative real part."""
     functions = Functions(case)
     full = np.asarray(functions.state_jacobian(state, 0.0))
     z = case.balances.algebraic

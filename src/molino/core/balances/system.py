@@ -1,4 +1,4 @@
-"""`Balances`: what a vessel states, as symbols; and `Case`: the same with its numbers."""
+"""`Balances`: the equations of a vessel as symbols; and `Case`: the same with its numbers."""
 
 from __future__ import annotations
 
@@ -20,9 +20,9 @@ TIME = Role("time", "t")()
 POSITION = Role("volume passed", "V")()
 
 AMOUNTS = ("amount", "molar flow", "concentration", "mole fraction")
-"""Kinds of states that cannot go below zero."""
+"""Kinds of states that cannot be negative."""
 ABOVE_ZERO = ("temperature", "pressure", "volume", "volumetric flow")
-"""Kinds of states that must stay above zero."""
+"""Kinds of states that must be positive."""
 
 
 @dataclass(frozen=True)
@@ -37,11 +37,11 @@ class State:
     kind : str
         The kind of quantity.
     initial : expression of the parameters
-        Its value where the independent variable begins; of an algebraic state where the search for it begins.
+        Its value at the beginning; of an algebraic state the first guess.
     scale : expression of the parameters
-        The size at which the state matters: errors far below it are of no account, unless it begins far below it.
+        The size of the state: errors far below it are irrelevant, unless its initial value is far below it.
     algebraic : bool
-        Whether its right-hand side is an equation, 0 = f (index 1), and not its slope.
+        Whether its right-hand side is an equation, 0 = f (index 1), and not its derivative.
     """
 
     name: str
@@ -54,12 +54,12 @@ class State:
 
 @dataclass(frozen=True)
 class Balances(Frozen):
-    """A set of balances d(state)/d(independent) = right-hand side, some of them perhaps algebraic.
+    """A set of balances d(state)/d(independent) = right-hand side, with algebraic ones.
 
     Attributes
     ----------
     independent : sympy Symbol
-        Time, or the volume of vessel passed.
+        Time, or the volume from the inlet.
     states : tuple of State
     definitions : tuple of (Symbol, expression)
         Intermediate quantities (concentrations, rates), each in terms of states, parameters, the independent variable
@@ -67,13 +67,13 @@ class Balances(Frozen):
     rhs : tuple of expressions
         One for each state.
     parameters : tuple of Symbol
-        Every number that somebody may fit, sweep, size or optimize. Their values come with a `Case`.
+        Every number that may be fitted, swept, sized or optimized. Their values are in a `Case`.
     conditions : tuple of (Symbol, expression)
-        Boundary values: a parameter that is not known (a value at the beginning), and what must come to zero at the
-        end. `boundary.solve_boundary` finds the parameter.
+        Boundary conditions: an unknown parameter (an initial value), and an expression that must be zero at the end.
+        `boundary.solve_boundary` finds the parameter.
     extent : Symbol, optional
-        The parameter that holds how far it is to that end, where conditions downstream act upstream (dispersion). The
-        states are then found over the whole stretch at once, whatever the values at the beginning were.
+        The parameter of the distance to that end, if conditions downstream act upstream (dispersion). The states are
+        then found over the whole interval at once.
     """
 
     independent: sp.Symbol
@@ -113,7 +113,7 @@ class Balances(Frozen):
 
     @property
     def loose(self) -> tuple[tuple[sp.Symbol, sp.Expr], ...]:
-        """The conditions that an integration from the beginning does not meet by itself."""
+        """The conditions that an integration from the beginning does not satisfy automatically."""
         return self.conditions if self.extent is None else ()
 
     @cached_property
@@ -136,28 +136,28 @@ class Balances(Frozen):
         return self.symbols.index(symbol)
 
     def is_kind(self, kinds: Iterable[str]) -> np.ndarray:
-        """Which states are of some kinds of quantity; shape (states,)."""
+        """Whether each state is of given kinds of quantity; shape (states,)."""
         return np.array([state.kind in kinds for state in self.states], dtype=bool)
 
     @cached_property
     def bounded(self) -> tuple[int, ...]:
-        """The places of the states that must stay above zero."""
+        """The places of the states that must be positive."""
         return tuple(i for i, state in enumerate(self.states) if state.kind in ABOVE_ZERO)
 
     @cached_property
     def amounts(self) -> list[int]:
-        """The places of the states that are amounts or flows of a species, which cannot go below zero."""
+        """The places of the states that are amounts or flows of a species, which cannot be negative."""
         return np.flatnonzero(self.is_kind(AMOUNTS)).tolist()
 
     @cached_property
     def has_equations(self) -> bool:
-        """Whether some states follow from an equation."""
+        """Whether some states are algebraic."""
         return bool(self.algebraic.any())
 
     @cached_property
     def kinks(self) -> tuple[int, ...]:
         """The places of the amounts that a rate of an order between zero and one consumes: it exhausts them, and its
-        slope has no bound there."""
+        derivative is infinite there."""
         bases = {
             symbol
             for e in (*self.rhs, *(e for _, e in self.definitions))
@@ -177,23 +177,22 @@ class Balances(Frozen):
 
     @cached_property
     def is_autonomous(self) -> bool:
-        """Whether the independent variable itself does not stand in them."""
+        """Whether they do not contain the independent variable."""
         return not any(self.independent in e.free_symbols for e in (*self.rhs, *(e for _, e in self.definitions)))
 
     @cached_property
     def algebraic(self) -> np.ndarray:
-        """Which states follow from an equation and not from a slope; shape (states,)."""
+        """Whether each state is algebraic; shape (states,)."""
         return np.array([state.algebraic for state in self.states], dtype=bool)
 
     def opened(self, symbols: tuple[sp.Symbol, ...]) -> Balances:
-        """The same balances with some parameters as further states, that stand still; see `opened_symbol`."""
+        """The same balances with some parameters as further, constant states; see `opened_symbol`."""
         return _opened(self, symbols)
 
     def reduced(self, keep: tuple[sp.Symbol, ...]) -> Balances:
-        """The same balances with only the states that those kept depend on.
+        """The same balances with only the states that given ones depend on.
 
-        A state that nothing changes (a catalyst) becomes the parameter that it started from. For a fit, which follows
-        the measured species alone.
+        A constant state (a catalyst) becomes its initial parameter. For a fit, which needs the measured species alone.
         """
         return _reduced(self, keep)
 
@@ -202,7 +201,7 @@ _OPENED = Role("opened", "{}")
 
 
 def opened_symbol(parameter: sp.Symbol) -> sp.Symbol:
-    """What stands for a parameter where it is a state."""
+    """The symbol of a parameter that is a state."""
     return _OPENED(parameter.name)
 
 
@@ -257,7 +256,7 @@ class Case(Frozen):
 
     @cached_property
     def remembered(self) -> dict[str, Any]:
-        """What was computed for this case and is used again: where it starts, its functions."""
+        """Cached values of this case: its start, its functions."""
         return {}
 
     @property

@@ -1,9 +1,9 @@
-"""Balances in which conditions downstream act upstream: states over the whole stretch at once, by collocation.
+"""Balances with conditions at both ends (dispersion): states over the whole interval at once, by collocation.
 
-Dispersion makes balances grow without bound in either direction, so that no integration from one end holds them. The
-states are found at all places together by collocation at Lobatto points, of fourth order, on a mesh that follows the
-residual (J. Kierzenka, L. F. Shampine, ACM Trans. Math. Softw. 27 (2001) 299), as `scipy.integrate.solve_bvp` does it.
-Sensitivities are those of the collocation equations themselves, by one linear system for all parameters.
+With dispersion the balances are unstable in both directions, so that they cannot be integrated from one end. The states
+at all places are found together by collocation at Lobatto points, of fourth order, on a mesh adapted to the residual
+(J. Kierzenka, L. F. Shampine, ACM Trans. Math. Softw. 27 (2001) 299), by `scipy.integrate.solve_bvp`. Sensitivities are
+those of the collocation equations themselves, by one linear system for all parameters.
 """
 
 from __future__ import annotations
@@ -24,20 +24,21 @@ from molino.core.balances.system import Balances, Case
 from molino.core.errors import SolveError
 
 _BELOW_ZERO = 1e-4
-"""How far below zero, as a share of the largest, an amount of a first solution counts as its error."""
+"""Largest negative amount of a first solution that is its error, relative to the largest amount."""
 _MOST_NODES = 20_000
 _FIRST_NODES = 41
 _DENSE_NODES = 401
 _STRETCHES = (0.01, 0.03, 0.1, 0.3, 0.6, 1.0)
-"""Shares of the whole, each of which is the guess of the next, where a flat guess leads nowhere."""
+"""Fractions of the whole interval, each the guess of the next, if a flat guess fails."""
 _TIGHTEST = 1e-9
 _LOOSEST = 1e-6
-"""Residuals, relative: the smallest that is asked for, and the largest that is returned."""
+"""Relative residuals: the smallest that is requested, and the largest that is returned."""
 
 
 @lru_cache(maxsize=256)
 def _functions(balances: Balances, which: str, inputs: tuple[sp.Symbol, ...]) -> PointFunctions:
-    """Right-hand sides, beginnings or conditions, with their slopes by the states, the place and some parameters."""
+    """Right-hand sides, initial values or conditions, with their derivatives by the states, the place and some
+    parameters."""
     expressions = {
         "rhs": balances.rhs,
         "beginning": tuple(state.initial for state in balances.states),
@@ -47,7 +48,7 @@ def _functions(balances: Balances, which: str, inputs: tuple[sp.Symbol, ...]) ->
 
 
 class TwoPoint:
-    """The states of a case over the whole stretch on which its conditions hold.
+    """The states of a case over the whole interval between its conditions.
 
     Parameters
     ----------
@@ -56,7 +57,7 @@ class TwoPoint:
     scale : array, shape (states,)
         Sizes at which the states matter.
     rtol : float
-        Relative residual that is left between the nodes.
+        Relative residual between the nodes.
 
     Raises
     ------
@@ -108,7 +109,7 @@ class TwoPoint:
         size = np.where(first != 0, np.abs(first), 1.0)
         rhs, beginning, conditions = (self._evaluator(w, self.unknown) for w in ("rhs", "beginning", "conditions"))
         share = 1.0
-        # a condition counts by the size of the state that it is about, as it stands at the guess
+        # a condition is scaled by its state at the guess
         begins = beginning.value(self._columns(np.zeros(1), np.zeros((n, 1)), self.unknown, first))[0] / scale
         at_end = self._columns(np.ones(1), begins[:, None], self.unknown, first)
         weights = np.max(np.abs(conditions.slopes(at_end)[0][:, :n] * scale), axis=1)
@@ -163,14 +164,14 @@ class TwoPoint:
         self.evaluations = int(found.niter)
 
     def _is_physical(self, found: Any) -> bool:
-        """Whether there is a solution, and none of its amounts is negative: the equations have others besides."""
+        """Whether there is a solution without negative amounts: the equations also have others."""
         if found is None:
             return False
         amounts = found.y[self.case.balances.amounts]
         return bool(amounts.min(initial=0.0) >= -_BELOW_ZERO * np.abs(amounts).max(initial=0.0))
 
     def _near(self, shares: np.ndarray, begins: np.ndarray) -> Iterator[np.ndarray]:
-        """Scaled states of the guesses that come with the case, as far as they can be computed."""
+        """Scaled states of the guesses of the case, as far as they can be computed."""
         for known in self.case.remembered["near"](shares) if "near" in self.case.remembered else ():
             states = np.repeat(begins[:, None], len(shares), axis=1)
             for i, symbol in enumerate(self.case.balances.symbols):
@@ -179,7 +180,7 @@ class TwoPoint:
             yield states
 
     def _tightened(self, attempt: Callable[..., Any], found: Any) -> Any:
-        """The same to the tolerance, or as near to it as the nodes and the rounding of steep profiles allow."""
+        """The same to the tolerance, or as near as the nodes and the rounding of steep profiles allow."""
         best = None
         for tol in (_LOOSEST, 1e-7, 1e-8, self.rtol):
             if tol < self.rtol:
@@ -195,7 +196,7 @@ class TwoPoint:
         return np.asarray(self.sol(np.clip(points / self.end, 0.0, 1.0)).T * self.scale)
 
     def nodes_before(self, points: np.ndarray) -> np.ndarray:
-        """How many elements of the mesh lie before each point."""
+        """The number of elements of the mesh before each point."""
         return np.searchsorted(self.x, points / self.end * (1 + 1e-12), side="right") - 1
 
     def sensitivities(self, points: np.ndarray, by: tuple[sp.Symbol, ...]) -> np.ndarray:
@@ -203,7 +204,7 @@ class TwoPoint:
         nodes, slopes = self._linearized(by)
         found = CubicHermiteSpline(self.x, nodes, slopes, axis=0)(points / self.end)
         extent = self.case.balances.extent
-        if extent in by:  # the mesh moves along with the extent; a place in the vessel does not
+        if extent in by:  # the mesh is proportional to the extent; a place in the vessel is not
             at = self.at(points)
             rhs = self._evaluator("rhs", self.unknown).value(
                 self._columns(points / self.end, at.T / self.scale[:, None], self.unknown, self.p)
@@ -217,7 +218,7 @@ class TwoPoint:
         return middle, np.asarray(self.sol(middle))
 
     def _parts(self, x: np.ndarray, y: np.ndarray, by: tuple[sp.Symbol, ...]) -> tuple[np.ndarray, np.ndarray]:
-        """Slopes of the scaled right-hand sides by the states, and by parameters, at some places."""
+        """Derivatives of the scaled right-hand sides by the states, and by parameters, at some places."""
         extent = self.case.balances.extent
         columns = self._columns(x, y, by, self.p)
         evaluator, n = self._evaluator("rhs", by), self.n
@@ -229,7 +230,8 @@ class TwoPoint:
         return found[..., :n] * self.scale, by_p
 
     def _linearized(self, by: tuple[sp.Symbol, ...]) -> tuple[np.ndarray, np.ndarray]:
-        """Sensitivities of the scaled states at the nodes, and their slopes, shape (nodes, states, parameters)."""
+        """Sensitivities of the scaled states at the nodes, and their derivatives along the interval, shape (nodes,
+        states, parameters)."""
         n, k, m = self.n, self.k, len(self.x)
         wanted = (*by, *(u for u in self.unknown if u not in by))
         order = [wanted.index(u) for u in self.unknown]
@@ -248,7 +250,7 @@ class TwoPoint:
         c_y, c_p = c[:, :n] * self.scale / size, c[:, n + 1 :] / size
         if self.case.balances.extent in by:
             c_p[:, by.index(self.case.balances.extent)] += c[:, n] / size[:, 0]
-        # the unknown values at the beginning are the last k columns, in units of their own size
+        # the unknown initial values are the last k columns, in units of their size
         unit = np.where(self.p != 0, np.abs(self.p), 1.0)
         rows, columns, entries = [], [], []
 
@@ -270,7 +272,7 @@ class TwoPoint:
         matrix = sparse.coo_matrix(
             (np.concatenate(entries), (np.concatenate(rows), np.concatenate(columns))), (size_of, size_of)
         ).tocsc()
-        # by the unknowns themselves nothing moves: they follow from the conditions
+        # derivatives by the unknowns are zero: they follow from the conditions
         given = np.array([s not in self.unknown for s in by], dtype=float)
         right_side = np.concatenate([free[:, :, : len(by)].reshape(-1, len(by)), b[:, : len(by)], -c_p[:, : len(by)]])
         found = splu(matrix).solve(right_side * given)

@@ -21,14 +21,14 @@ _FINER = "give more cells, or more diffusion"
 
 @dataclass(frozen=True, eq=False)
 class Basin(BasinFields):
-    """A rectangular vessel in two dimensions, as deep everywhere: inlets, outlets and inner walls where they are.
+    """A rectangular vessel of uniform depth in two dimensions, with inlets, outlets and inner walls.
 
-    The flow is that of a potential, or laminar between walls that it sticks to: creeping, or with its momentum. Then
-    convection, diffusion and reaction of species,
+    The flow is a potential flow, or laminar with no slip on the walls: creeping, or with inertia. Then convection,
+    diffusion and reaction of species,
 
         dc_i/dt + div(u c_i - D_i grad c_i) = sum_j nu_ij r_j
 
-    in finite volumes (see `core/fields/stream_function.py` and `transport.py`). Nothing diffuses through an opening.
+    in finite volumes (see `core/fields/stream_function.py` and `transport.py`). There is no diffusion through openings.
 
     Parameters
     ----------
@@ -40,17 +40,17 @@ class Basin(BasinFields):
     baffles : sequence of Baffle
     flow : "potential", "creeping" or "laminar"
     diffusivity : quantity, or mapping of species to quantity
-        Molecular, or that of the turbulence; nothing diffuses if omitted.
+        Molecular or turbulent; by default zero.
     viscosity : optional
-        Of a laminar flow with its momentum, with the density of the feed.
+        Of a laminar flow with inertia, with the density of the feed.
     moving : mapping of side to velocity
-        Sides that move along themselves, {"top": "0.1 m/s"}.
+        Sides that move in their own direction, {"top": "0.1 m/s"}.
     T : temperature, optional
-        Prescribed; that of the first feed if omitted.
+        Prescribed; by default that of the first feed.
     cells : pair of int
-        Along x and along y, roughly: lines meet every end of an opening or inner wall.
+        Approximate numbers along x and along y: lines meet every end of an opening or inner wall.
     grading : float
-        How much wider a cell in the middle of a stretch between two such lines is than at its ends.
+        Ratio of the widths of cells in the middle and at the ends of a section between two such lines.
     name : str
     show : mapping of kind to unit
 
@@ -74,7 +74,7 @@ class Basin(BasinFields):
 
     @cached_property
     def _field(self) -> BasinField:
-        """The flow on its grid, with the species that it carries."""
+        """The flow and the species on the grid."""
         return BasinField(self, self.spec.grid, self._coarse_field.flow if self.flow == "laminar" else None)
 
     @cached_property
@@ -108,7 +108,7 @@ class Basin(BasinFields):
         points: int = 51,
         progress: Callable[[float], None] | None = None,
     ) -> BasinInTime:
-        """Follow the basin over time, in the steady flow, from what fills it on.
+        """Integrate the basin over time, in the steady flow, from its initial contents.
 
         Backward differentiation of second order, implicit in convection, diffusion and reaction.
 
@@ -116,18 +116,18 @@ class Basin(BasinFields):
         ----------
         time : str, float or quantity
         contents : mapping of species to concentration, optional
-            What fills it at first; the first feed if omitted.
+            Initial contents; by default the first feed.
         steps : int
-            Of time, all alike.
+            Number of equal time steps.
         points : int
-            Moments of which the whole field is kept, evenly spaced.
+            Number of evenly spaced moments at which the whole field is kept.
         progress : callable, optional
-            Called now and then with the share of the time that is done.
+            Called with the fraction of the time that is done.
 
         Raises
         ------
         InputError
-            If a number is none, or constants are unknown.
+            If a number is invalid, or constants are unknown.
         """
         self.spec.plug.spec.require_known()
         end = units.positive(time, "time", f"{self.label}, time").si
@@ -145,25 +145,25 @@ class Basin(BasinFields):
     def distribution(
         self, diffusivity: Any = None, steps: int = 400, progress: Callable[[float], None] | None = None
     ) -> ResidenceTimeDistribution:
-        """The distribution of residence times, by a step of tracer in everything that is fed.
+        """The residence time distribution, by a step of tracer in all feeds.
 
-        The moments are exact on the grid: the k-th moment of the age solves the balance of a tracer that is made at k
+        The moments are exact on the grid: the k-th moment of the age solves the balance of a tracer with a source of k
         times the moment before it (P. V. Danckwerts, Chem. Eng. Sci. 9 (1958) 78), so that the mean is the volume over
-        the flow whatever the curve does beyond its cut.
+        the flow, independent of the cut of the curve.
 
         Parameters
         ----------
         diffusivity : diffusivity, optional
-            Of the tracer; the largest of the species if omitted.
+            Of the tracer; by default the largest of the species.
         steps : int
             Of time.
         progress : callable, optional
-            Called now and then with the share that is done.
+            Called with the fraction that is done.
 
         Raises
         ------
         InputError
-            If a number is none.
+            If a number is invalid.
         """
         D = self.spec.tracer_diffusivity(diffusivity)
         if steps < 20:

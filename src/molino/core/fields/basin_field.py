@@ -28,12 +28,12 @@ from molino.core.runs.over_time import grid_errors
 from molino.core.terms.tube_cells import cell_model
 
 _RENEWED = 6
-"""Rounds in which the slopes of the rates are renewed."""
+"""Largest number of rounds in which the derivatives of the rates are updated."""
 _START_UP = ((0.02, 50), (0.2, 50))
 """Steps of a start-up from the feed, in mean residence times and their number, after which a steady field is searched
 again."""
 _LONGEST = 12.0
-"""For how many mean residence times a tracer is followed at most."""
+"""Largest time of a tracer in mean residence times."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -73,7 +73,7 @@ class BasinField:
 
     @property
     def _mean_fed(self) -> np.ndarray:
-        """Concentrations of all that is fed, shape (species,)."""
+        """Mean concentrations of the feeds, shape (species,)."""
         flows = np.array([float(mixture.volume) for mixture in self.basin.spec.mixtures])
         return np.asarray(flows @ self._fed / flows.sum())
 
@@ -95,7 +95,7 @@ class BasinField:
 
     @cached_property
     def _independent(self) -> np.ndarray:
-        """Columns by which reactions move the composition, shape (species, independent)."""
+        """Independent directions of the reactions, shape (species, independent)."""
         matrix = np.asarray(self.basin.chemistry.network.matrix, dtype=float)
         chosen: list[int] = []
         for j in range(matrix.shape[1]):
@@ -106,7 +106,7 @@ class BasinField:
     def steady(self) -> SteadyField:
         """The concentrations at steady state.
 
-        Where all species diffuse alike and are fed alike, only the independent extents of reaction are looked for.
+        If all species have equal diffusivity and equal feeds, only the independent extents of reaction are computed.
         """
         is_alike = bool((self.D[0] == self.D).all())
         if is_alike and (self._fed == self._fed[0]).all():
@@ -123,7 +123,7 @@ class BasinField:
         return self._carried(sums.columns, self._reacting(sums, self.D, feds), sums if is_alike else None)
 
     def _carried(self, columns: np.ndarray, fields: np.ndarray, sums: Sums | None = None) -> SteadyField:
-        """Concentrations as sums of fields that are carried, and the outlet as the same sums of what they take out."""
+        """Concentrations as sums of transported fields, and the outlet as the same sums of their outflows."""
         return SteadyField(columns @ fields, [columns @ one for one in self.transport.leaving(fields, sums)])
 
     def _reacting(self, sums: Sums, D: np.ndarray, feds: list[Fed]) -> np.ndarray:
@@ -137,7 +137,8 @@ class BasinField:
         held: dict[str, Any] = {"rounds": 0}
 
         def rates(x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-            """What reactions add to the fields in each cell, and its slopes, shapes (r, cells) and (cells, r, r)."""
+            """Sources of the fields by reactions in each cell, and their derivatives, shapes (r, cells) and (cells, r,
+            r)."""
             made, by_c = self._rates(base + columns @ x.reshape(r, cells))
             return inverse @ made, (by_c.reshape(cells, -1) @ turned).reshape(cells, r, r)
 
@@ -178,11 +179,11 @@ class BasinField:
         return found_from(x)
 
     def mean_of(self, leaving: Sequence[np.ndarray]) -> np.ndarray:
-        """The outlet, averaged by what flows, from the outflow through the cells of each side."""
+        """The flow-averaged outlet, from the outflow through the cells of each side."""
         return np.asarray(sum(one.sum(axis=-1) for one in leaving) / self.transport.passed)
 
     def mean_outlet(self, c: np.ndarray, sums: Sums | None = None) -> np.ndarray:
-        """The same of fields, shape (fields, cells), that are carried themselves."""
+        """The same for transported fields, shape (fields, cells)."""
         return self.mean_of(self.transport.leaving(c, sums))
 
     def run_of(self, found: SteadyField, coarse: BasinRun | None) -> BasinRun:
@@ -257,7 +258,9 @@ class BasinField:
         for n in range(1, steps + 1):
             c = stepper.advance(c)
             out.append(self.mean_outlet(c, sums))
-            added = np.maximum(-c, 0.0)  # negative within the error of a step: set to zero, and counted as an imbalance
+            added = np.maximum(
+                -c, 0.0
+            )  # negative within the error of a step: set to zero, and included in the imbalance
             gap += weights @ ((entering - flow * out[-1] - stepper.accumulated) * end / steps - added @ volumes)
             c = c + added
             if n in kept:
@@ -283,7 +286,7 @@ class BasinField:
         )
 
     def _rates(self, c: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """What is made of each species in each cell, and its slopes; see `Rates`."""
+        """The production of each species in each cell, and its derivatives; see `Rates`."""
         V = self.transport.volumes
         made = self.local.value(c.T)[:, self.made].T * V
         return made, self.local.slopes(c.T)[:, self.made, : len(self.species)] * V[:, None, None]

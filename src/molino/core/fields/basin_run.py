@@ -21,9 +21,9 @@ from molino.core.results import Result, Table, conversions_of, entry, frame, in_
 from molino.core.runs.over_time import OverTime, columns_of
 
 _LAMINAR = 2000.0
-"""Reynolds number of an inlet up to which a flow counts as laminar."""
+"""Reynolds number of an inlet up to which a flow is laminar."""
 _OLD = 2.0
-"""Mean residence times beyond which the contents count as stagnant."""
+"""Mean residence times beyond which contents are stagnant."""
 
 
 def _on_grids(texts: Sequence[str]) -> str:
@@ -32,7 +32,7 @@ def _on_grids(texts: Sequence[str]) -> str:
 
 
 class _OfBasin(Frozen, Result):
-    """What both results share."""
+    """The base of both results."""
 
     basin: BasinFields
     grid: Grid
@@ -47,7 +47,7 @@ class _OfBasin(Frozen, Result):
     def _require_fed(self, species: str) -> float:
         fed = float(self.fed.get(species, 0.0))
         if not fed > 0:
-            raise InputError(f"nothing of {species} is fed", self.basin.label, "name a species of a feed")
+            raise InputError(f"{species} is not fed", self.basin.label, "name a species of a feed")
         return fed
 
     def _sources(self, *contents: Mapping[str, float]) -> dict[str, np.ndarray]:
@@ -87,15 +87,15 @@ class BasinRun(_OfBasin):
     inside : mapping of name to array, shape (nx, ny)
         'concentration of A'.
     fed, left : mapping of species to float
-        Concentrations of all that is fed, and of all that leaves, averaged by what flows.
+        Flow-averaged concentrations of all feeds and of all outlets.
     coarse : BasinRun or None
         The same basin with half the lines.
     age : array, shape (nx, ny)
-        Mean age of what is in each cell, in s.
+        Mean age of the fluid in each cell, in s.
     outlets : list of mappings
         Of each outlet its flow in m^3/s and its concentrations.
     closure : mapping of name to float
-        How far elements and mass are from closing, and each species with what reacts, relative to the feed.
+        Imbalances of elements, mass and each species (with reaction), relative to the feed.
 
     Examples
     --------
@@ -124,13 +124,14 @@ class BasinRun(_OfBasin):
         return float(1 - self.left[species] / self._require_fed(species))
 
     def metric(self, metric: Metric | str) -> float:
-        """A metric of everything that leaves, in SI: "conversion of A", "yield of B on A"."""
+        """A metric of all outlets, in SI: "conversion of A", "yield of B on A"."""
         return self.basin.spec.metric(metric, self.left)
 
     def extrapolated_conversion(self, species: str) -> tuple[float, float]:
         """The conversion extrapolated to an infinitely fine grid from two of them, and the estimated error of its own.
 
-        Of a scheme of second order, fine + (fine - coarse)/3 (L. F. Richardson, Phil. Trans. R. Soc. A 210 (1911) 307).
+        For a scheme of second order, fine + (fine - coarse)/3 (L. F. Richardson, Phil. Trans. R. Soc. A 210 (1911)
+        307).
         """
         if self.coarse is None:
             raise InputError("there is one grid only", self.basin.label, "ask the run on the finer grid")
@@ -138,7 +139,7 @@ class BasinRun(_OfBasin):
         return self.conversion(species) + change, abs(change)
 
     def ideal_conversions(self) -> dict[str, float]:
-        """Conversions of the same volume in plug flow and as a stirred tank; of one inlet only."""
+        """Conversions of the same volume in plug flow and as a stirred tank; only for one inlet."""
         return self.basin.spec.alike() if len(self.basin.inlets) == 1 else {}
 
     @property
@@ -148,7 +149,7 @@ class BasinRun(_OfBasin):
 
     @property
     def stagnant_fraction(self) -> float:
-        """The share of the volume in which the mean age is above two residence times."""
+        """The fraction of the volume in which the mean age is above two residence times."""
         old = self.age > _OLD * self.residence_time_si
         return float(self.grid.areas[old].sum() / self.grid.areas.sum())
 
@@ -172,21 +173,22 @@ class BasinRun(_OfBasin):
         Raises
         ------
         InputError
-            Unless one of both is given.
+            Unless exactly one of both is given.
         """
         if (x is None) == (y is None):
-            raise InputError("a profile lies at one x or at one y", self.basin.label, "give one of them, in m")
+            raise InputError("a profile is at one x or at one y", self.basin.label, "give one of them, in m")
         n = int(np.argmin(np.abs(self.grid.middle[0 if y is None else 1] - float(x if y is None else y))))
         table = self.table()
         keep = np.arange(self.grid.cells).reshape(self.grid.nx, self.grid.ny)
         return table.iloc[keep[n] if y is None else keep[:, n]].reset_index(drop=True)
 
     def answer(self) -> tuple[str, str] | None:
-        """What it converts, against plug flow and a stirred tank."""
+        """Its conversion, compared with plug flow and a stirred tank."""
         return conversions_of(self.basin.label, self.facts())
 
     def facts(self) -> dict[str, str]:
-        """Conversion against plug flow and a stirred tank, ages, how it closes and what the grid does, with units."""
+        """Conversion compared with plug flow and a stirred tank, ages, closures and the effect of the grid, with
+        units."""
         show, basin = self.display, self.basin
         found = {"residence time": show.text(self.residence_time_si, "time")}
         if np.isfinite(basin.Reynolds):
@@ -198,7 +200,7 @@ class BasinRun(_OfBasin):
             found[f"conversion of {s}"] = f"{self.conversion(s):.4g}, on a finer grid {best:.4g} +- {error:.1g}"
         found |= {name: f"{x:.4g}" for name, x in self.ideal_conversions().items()}
         for s, c in self.left.items():
-            found[f"concentration of {s} that leaves"] = show.text(c, "concentration")
+            found[f"outlet concentration of {s}"] = show.text(c, "concentration")
         if len(self.outlets) > 1:
             for n, one in enumerate(self.outlets, 1):
                 found[f"flow of outlet {n}"] = show.text(one["flow"], "volumetric flow")
@@ -244,17 +246,17 @@ class BasinInTime(_OfBasin, OverTime):
     flow : Flow
     times : array, shape (steps + 1,)
     moments : array, shape (moments,)
-        When the whole field was kept.
+        Moments of the whole field.
     inside : mapping of name to array, shape (moments, nx, ny)
     outlet : mapping of name to array, shape (steps + 1,)
-        The outlet, averaged by what flows.
+        The flow-averaged outlet.
     fed : mapping of species to float
     closure : mapping of name to float
-        Imbalance of each conserved amount over the whole time: in minus out minus accumulated, as a share of the sum of
-        the amounts fed and held at the start.
+        Imbalance of each conserved amount over the whole time: in minus out minus accumulated, relative to the sum of
+        the amounts fed and initially present.
     grid_error, moment_error : float
-        Differences of the mean outlet, and of the outlet at one moment, from a basin with half the lines and steps, as
-        shares of the largest concentration.
+        Differences of the mean outlet, and of the outlet at one moment, from a basin with half the lines and steps,
+        relative to the largest concentration.
     settling_band : float
 
     Examples
@@ -288,7 +290,7 @@ class BasinInTime(_OfBasin, OverTime):
         return (*super().checks, *self.basin.spec.bound_checks(self.inside, self._sources(first)))
 
     def metric(self, metric: Metric | str) -> float:
-        """A metric of everything that leaves at the end, in SI: "conversion of A", "yield of B on A"."""
+        """A metric of all outlets at the end, in SI: "conversion of A", "yield of B on A"."""
         left = {s: float(self.outlet[f"concentration of {s}"][-1]) for s in self.fed}
         return self.basin.spec.metric(metric, left)
 
@@ -300,12 +302,12 @@ class BasinInTime(_OfBasin, OverTime):
         return self.basin.label, self.basin.noun
 
     def field_table(self, time: float) -> Table:
-        """The field at the moment kept that is nearest to a time in s."""
+        """The field at the kept moment that is nearest to a time in s."""
         n = int(np.argmin(np.abs(self.moments - time)))
         return self._field_table({name: rows[n] for name, rows in self.inside.items()})
 
     def facts(self) -> dict[str, str]:
-        """How it ends and when it has settled, by name, with units."""
+        """The end and the settling times, by name, with units."""
         found = {"followed for": self.display.text(float(self.times[-1]), "time"), "steps": str(len(self.times) - 1)}
         for s in self.reactants:
             found[f"conversion of {s} at the end"] = f"{self.conversion(s):.4g}"

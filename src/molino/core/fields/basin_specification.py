@@ -1,4 +1,4 @@
-"""The fields of a basin, and what is read of them."""
+"""The fields of a basin and its specification."""
 
 from __future__ import annotations
 
@@ -82,16 +82,16 @@ class BasinSpecification(FieldSpecification):
                 moving[side] = units.read(given, "mass transfer coefficient", side)
         settle(vessel, moving=FrozenMapping(moving))
         if vessel.flow == "laminar" and vessel.viscosity is None:
-            faults.add(self.label, "a laminar flow with its momentum takes the viscosity", "give it, or 'creeping'")
+            faults.add(self.label, "a laminar flow with inertia needs the viscosity", "give it, or 'creeping'")
         if moving and vessel.flow == "potential":
-            faults.add(self.label, "a potential flow does not stick to a side that moves", "give flow='creeping'")
+            faults.add(self.label, "a potential flow cannot have a moving side", "give flow='creeping'")
         densities = [f.density for i in vessel.inlets if isinstance(i, Inlet) and (f := i.feed).density is not None]
         if vessel.flow == "laminar" and (not densities or is_molar(densities[0])):
-            faults.add(self.label, "a laminar flow with its momentum takes the density", "give density to the feed")
+            faults.add(self.label, "a laminar flow with inertia needs the density", "give density to the feed")
 
     @cached_property
     def plug(self) -> PlugFlow:
-        """The same volume in plug flow, which reads a feed: the first from which a reaction can start."""
+        """The same volume in plug flow, with the first feed from which a reaction can start."""
         volume, failed = Value(self.volume, "m^3"), None
         for inlet in self.vessel.inlets:
             try:
@@ -104,7 +104,7 @@ class BasinSpecification(FieldSpecification):
         raise failed
 
     def check_feeds(self) -> None:
-        """Raise InputError for feeds that are no liquid of constant density, or without a flow."""
+        """Raise InputError for feeds that are not liquids of constant density, or without a flow."""
         vessel = self.vessel
         faults = Faults()
         for inlet in vessel.inlets:
@@ -125,7 +125,7 @@ class BasinSpecification(FieldSpecification):
 
     @cached_property
     def mixtures(self) -> tuple[Mixture, ...]:
-        """What each inlet brings: concentrations and volumetric flow."""
+        """The concentrations and the volumetric flow of each inlet."""
         return tuple(inlet.feed.mixture(self.plug.spec.species_by_name) for inlet in self.vessel.inlets)
 
     @property

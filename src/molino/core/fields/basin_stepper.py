@@ -14,24 +14,23 @@ from molino.core.fields.transport import Fed, Sums, Transport
 _ROUNDS = 2
 """Corrections of the scheme within one step of time."""
 _NEAR, _PATIENCE, _MOST_ROUNDS = 1e-6, 6, 24
-"""Where rates stand in a step: the change, relative, at which it is solved, the corrections after which the slopes of
-the rates are renewed, and how many there are at most."""
+"""Tolerances of a step with reaction: the relative change at which it is solved, the number of corrections after which
+the derivatives of the rates are updated, and the largest number."""
 _FORESEEN = 1e-5
-"""The change, relative, up to which the extrapolation from the previous steps needs no further correction: a larger one
-is visible in E, the slope of the outlet concentration."""
+"""The relative change up to which the extrapolation from the previous steps needs no further correction: a larger one
+is visible in E, the derivative of the outlet concentration."""
 BELOW = 1e-6
-"""By how much of the largest a step may fall below zero."""
+"""Largest negative value after a step, relative to the largest."""
 Rates = Callable[[np.ndarray], tuple[np.ndarray, np.ndarray]]
-"""From fields, shape (fields, cells), what is made in each cell and its slopes, shapes (fields, cells) and (cells,
-fields, fields)."""
+"""The production in each cell from fields, shape (fields, cells), and its derivatives, shapes (fields, cells) and
+(cells, fields, fields)."""
 
 
 class Stepper:
-    """Steps of time, all of one length, by backward differentiation of second order; the first one is Euler's.
+    """Equal time steps by backward differentiation of second order; the first one is Euler's.
 
-    Implicit are the scheme of first order and the rates as they were linearized last; what differs from them, and what
-    the scheme of second order adds, is corrected within the step. A step that would fall below zero is taken by
-    Euler's formula.
+    The scheme of first order and the linearized rates are implicit; the remainder, and that of the scheme of second
+    order, are corrected within the step. A step with negative values is repeated by Euler's formula.
     """
 
     def __init__(
@@ -65,7 +64,7 @@ class Stepper:
         return found
 
     def _renewed(self, share: float, by: np.ndarray | None) -> tuple[Any, np.ndarray | None]:
-        """The factors of the implicit part, with the slopes of the rates that stand in them."""
+        """The factors of the implicit part, with the derivatives of the rates in them."""
         n = len(self.D)
         blocks: list[list[Any]] = [[None] * n for _ in range(n)]
         for i in range(n):

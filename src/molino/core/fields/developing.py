@@ -1,12 +1,12 @@
-"""The velocity of a laminar flow from its entrance on, between flat and parabolic.
+"""The developing velocity of a laminar flow, from flat to parabolic.
 
 The momentum balance of a boundary layer with the mean velocity and the radius as units and x = z nu/(u R^2),
 
     u du/dx + v du/dr = -dp/dx + (1/r) d(r du/dr)/dr,    sum of w u = 1
 
-is integrated along x at the nodes across, from a thin boundary layer; the pressure follows from the mean, which stays
-(R. K. Shah, A. L. London, Laminar Flow Forced Convection in Ducts, 1978, chapters V and VI: entrance length 0.056 and
-0.011 in z/(D_h Re), excess of the pressure drop 1.25 and 0.674 of a velocity head in pipe and slit).
+is integrated along x at the nodes across, from a thin boundary layer; the pressure follows from the constant mean
+velocity (R. K. Shah, A. L. London, Laminar Flow Forced Convection in Ducts, 1978, chapters V and VI: entrance length
+0.056 and 0.011 in z/(D_h Re), excess of the pressure drop 1.25 and 0.674 of a velocity head in pipe and slit).
 """
 
 from __future__ import annotations
@@ -23,7 +23,7 @@ from molino.core.fields.radial import MOST_VELOCITY, Radial
 
 _FIRST = 2e-5
 _LAST = 2.0
-"""Where the development begins to be followed, and where it has long ended."""
+"""The range of x of the integration of the development."""
 _ROWS = 400
 DEVELOPED_LOSS = {"pipe": 8.0, "slit": 3.0}
 """-dp/dx of the developed flow, in rho u^2 per unit of x."""
@@ -39,7 +39,7 @@ class Developing:
     velocity : CubicSpline
         Of log(x), at the nodes inside.
     pressure : CubicSpline
-        Pressure lost up to log(x), in rho u^2.
+        Pressure loss up to log(x), in rho u^2.
     """
 
     radial: Radial
@@ -47,7 +47,7 @@ class Developing:
     pressure: CubicSpline
 
     def at(self, x: float) -> tuple[np.ndarray, np.ndarray]:
-        """Velocities at the nodes inside, and what flows across them away from the axis per length x."""
+        """Velocities at the nodes inside, and the flow away from the axis across them per length x."""
         inside = min(max(x, _FIRST), _LAST)
         u = self.velocity(np.log(inside))
         if x >= _LAST or x <= _FIRST:
@@ -56,18 +56,18 @@ class Developing:
         return u, -self.radial.up_to[:, :-1] @ slope
 
     def lost(self, x: float) -> float:
-        """Pressure lost up to x in rho u^2."""
+        """Pressure loss up to x in rho u^2."""
         last = DEVELOPED_LOSS[self.radial.geometry] * max(x - _LAST, 0.0)
         return float(self.pressure(np.log(min(max(x, _FIRST), _LAST)))) + last
 
     @property
     def excess(self) -> float:
-        """Pressure lost by the development alone, in velocity heads rho u^2/2."""
+        """Pressure loss by the development alone, in velocity heads rho u^2/2."""
         return 2 * (self.lost(_LAST) - DEVELOPED_LOSS[self.radial.geometry] * _LAST)
 
     @property
     def entrance_length(self) -> float:
-        """x at which the velocity on the axis has come to 99 % of its highest."""
+        """x at which the velocity on the axis reaches 99 % of its highest value."""
         x = np.geomspace(_FIRST, _LAST, 4001)
         inside = self.velocity(np.log(x))
         values = np.hstack([inside, np.zeros((len(x), 1))])
@@ -84,7 +84,7 @@ def developing(radial: Radial) -> Developing:
     def slopes(x: float, state: np.ndarray) -> np.ndarray:
         u = state[:n]
         matrix = np.zeros((n + 1, n + 1))
-        # what flows away from the axis across a node is -B du/dx
+        # the flow away from the axis across a node is -B du/dx
         matrix[:n, :n] = np.diag(w * u) - (across * (D @ u))[:, None] * B
         matrix[:n, n], matrix[n, :n] = w, w
         right = np.append(-K[:-1, :-1] @ u, 0.0)
@@ -92,7 +92,7 @@ def developing(radial: Radial) -> Developing:
         return np.append(found[:n], -found[n])
 
     x = np.geomspace(_FIRST, _LAST, _ROWS)
-    # a boundary layer as thin as that on a flat plate, f''(0) = 0.332; outside of it Bernoulli's equation holds
+    # a boundary layer of the thickness of that on a flat plate, f''(0) = 0.332; outside of it Bernoulli's equation holds
     first = np.tanh(0.332 * (1 - radial.radii[:-1]) / np.sqrt(_FIRST))
     first = first / (w @ first)
     begins = np.append(first, (first.max() ** 2 - 1) / 2)

@@ -16,9 +16,9 @@ def lines_through(marks: Sequence[float], count: int, grading: float) -> np.ndar
     ----------
     marks : rising numbers
     count : int
-        Cells in all, roughly: each stretch has two at least.
+        Approximate number of cells: each section has at least two.
     grading : float
-        How much wider a cell in the middle of a stretch is than at its ends.
+        Ratio of the widths of cells in the middle and at the ends of a section.
     """
     ends = np.unique(np.round(np.asarray(marks, dtype=float), 12))
     shares = np.diff(ends) / (ends[-1] - ends[0])
@@ -34,10 +34,10 @@ def lines_through(marks: Sequence[float], count: int, grading: float) -> np.ndar
 
 @dataclass(frozen=True, eq=False)
 class Grid:
-    """A grid of rectangles; nodes are where lines cross, faces lie between nodes, cells between lines.
+    """A grid of rectangles: nodes at the crossings of lines, faces between nodes, cells between lines.
 
-    Arrays over nodes have shape (nx + 1, ny + 1), over cells (nx, ny), over the faces that look along x (nx + 1, ny),
-    along y (nx, ny + 1).
+    Arrays over nodes have shape (nx + 1, ny + 1), over cells (nx, ny), over the faces normal to x (nx + 1, ny), normal
+    to y (nx, ny + 1).
 
     Attributes
     ----------
@@ -80,7 +80,7 @@ class Grid:
 
     @cached_property
     def wide(self) -> tuple[np.ndarray, np.ndarray]:
-        """What belongs to each line: half of the cells on either side, along x and along y."""
+        """The width of each line: half of the cells on either side, along x and along y."""
         return _wide(self.dx), _wide(self.dy)
 
     @cached_property

@@ -22,13 +22,13 @@ from molino.core.units import pretty
 _LAMINAR = 2100.0
 """Reynolds number, with the hydraulic diameter, up to which flow is laminar."""
 _UNDERSHOOT = 0.01
-"""The lowest negative concentration, as a share of the largest, that counts as an error of the grid at a front."""
+"""The lowest negative concentration, relative to the largest, that is an error of the grid at a front."""
 _INNERMOST = 3
-"""Nodes from which a profile is carried on to the axis: with all of them a jump at the wall would be felt there."""
+"""Nodes for the extrapolation of a profile to the axis: with all of them a step at the wall would affect it."""
 
 
 class _OfLaminar(Frozen, Result):
-    """What both results say of the conversion."""
+    """The base of both results: conversions."""
 
     tube: LaminarTubeFields
     mixed: Mapping[str, np.ndarray]
@@ -52,10 +52,10 @@ class _OfLaminar(Frozen, Result):
         return (*super().checks, positive, *self.tube.spec.bound_checks(self.inside, sources)[1:])
 
     def conversion(self, species: str) -> float:
-        """1 - (mixing cup that leaves)/(fed), at the end."""
+        """1 - (mixing cup of the outlet)/(feed), at the end."""
         fed = float(self.tube.spec.plug.spec.fed.concentrations.get(species, 0.0))
         if not fed > 0:
-            raise InputError(f"nothing of {species} is fed", self.tube.label, "name a species of the feed")
+            raise InputError(f"{species} is not fed", self.tube.label, "name a species of the feed")
         return float(1 - self.mixed[f"concentration of {species}"][-1] / fed)
 
     def metric(self, metric: Metric | str) -> float:
@@ -65,7 +65,7 @@ class _OfLaminar(Frozen, Result):
         return self.tube.spec.metric(metric, left, T)
 
     def ideal_conversions(self) -> dict[str, float]:
-        """Conversions of the same volume in plug flow and as a stirred tank, where the temperature is prescribed."""
+        """Conversions of the same volume in plug flow and as a stirred tank, if the temperature is prescribed."""
         return {} if self.tube.is_non_isothermal else self.tube.spec.alike()
 
 
@@ -83,18 +83,18 @@ class LaminarRun(_OfLaminar):
     inside : mapping of name to array, shape (places, nodes)
         'concentration of A', 'temperature'.
     mixed : mapping of name to array, shape (places,)
-        The same, averaged by what flows (mixing cup).
+        The same, flow-averaged (mixing cup).
     velocity : array, shape (places, nodes)
     pressure_lost : array, shape (places,)
-        Up to each place in Pa; nan without a viscosity.
+        Pressure loss up to each place in Pa; nan without a viscosity.
     heat : float
-        Through the wall into the fluid, in W; nan where the temperature is prescribed.
+        Through the wall into the fluid, in W; nan if the temperature is prescribed.
     closure : mapping of name to float
-        How far elements, mass and energy are from closing, relative to the feed.
+        Imbalances of elements, mass and energy, relative to the feed.
     grid_error : float
-        By how much two thirds as many nodes change the outlet, as a share of the largest concentration.
+        Change of the outlet with two thirds as many nodes, relative to the largest concentration.
     below_zero : float
-        The lowest negative concentration that was set to zero, as a share of the largest.
+        The lowest negative concentration that was set to zero, relative to the largest.
 
     Examples
     --------
@@ -118,12 +118,12 @@ class LaminarRun(_OfLaminar):
     below_zero: float
 
     def at_axis(self, name: str) -> np.ndarray:
-        """Something on the axis (the middle plane of a slit), shape (places,)."""
+        """A quantity on the axis (the middle plane of a slit), shape (places,)."""
         near, x = self.inside[name][:, :_INNERMOST], (self.radii[:_INNERMOST] / self.radii[-1]) ** 2
         return np.asarray(np.polynomial.polynomial.polyfit(x, near.T, _INNERMOST - 1)[0])
 
     def at_wall(self, name: str) -> np.ndarray:
-        """Something on the wall, shape (places,)."""
+        """A quantity on the wall, shape (places,)."""
         return np.asarray(self.inside[name][:, -1])
 
     def table(self) -> Table:
@@ -144,7 +144,7 @@ class LaminarRun(_OfLaminar):
         return frame(columns)
 
     def profile(self, z: float) -> Table:
-        """What lies across at the row nearest to a distance from the inlet in m, from the axis to the wall."""
+        """The radial profile at the row nearest to a distance from the inlet in m, from the axis to the wall."""
         n = int(np.argmin(np.abs(self.z - z)))
         columns = {
             self.display.heading("distance", "length"): self.display.number(self.radii, "length"),
@@ -155,11 +155,11 @@ class LaminarRun(_OfLaminar):
         return frame(columns | columns_of(self.display, {name: rows[n] for name, rows in self.inside.items()}))
 
     def answer(self) -> tuple[str, str] | None:
-        """What it converts, against plug flow and a stirred tank."""
+        """Its conversion, compared with plug flow and a stirred tank."""
         return conversions_of(self.tube.label, self.facts())
 
     def facts(self) -> dict[str, str]:
-        """The outlet, against plug flow and a stirred tank, by name, with units."""
+        """The outlet, compared with plug flow and a stirred tank, by name, with units."""
         show, tube = self.display, self.tube
         found = {"residence time": show.text(tube.spec.volume / float(tube.spec.plug.spec.fed.volume), "time")}
         if np.isfinite(tube.Reynolds):
@@ -214,9 +214,9 @@ class LaminarInTime(_OfLaminar, OverTime):
         Mixing cup of the outlet.
     grid_error, moment_error : float
         Differences of the mean outlet, and of the outlet at one moment, from half as many cells and two thirds of the
-        nodes, as shares of the largest concentration.
+        nodes, relative to the largest concentration.
     below_zero : float
-        The lowest negative concentration that was set to zero, as a share of the largest.
+        The lowest negative concentration that was set to zero, relative to the largest.
     settling_band : float
 
     Examples
@@ -249,7 +249,7 @@ class LaminarInTime(_OfLaminar, OverTime):
         return self.tube.label, self.tube.noun
 
     def facts(self) -> dict[str, str]:
-        """How it ends and when it has settled, by name, with units."""
+        """The end and the settling times, by name, with units."""
         found = {"followed for": self.display.text(float(self.times[-1]), "time")}
         for s in self.tube.spec.plug.spec.reactants:
             found[f"conversion of {s} at the end"] = f"{self.conversion(s):.4g}"

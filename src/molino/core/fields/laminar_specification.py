@@ -1,4 +1,4 @@
-"""The fields of a laminar tube, and what is read of them."""
+"""The fields of a laminar tube and its specification."""
 
 from __future__ import annotations
 
@@ -40,13 +40,13 @@ class LaminarTubeSpecification(FieldSpecification):
             faults.add(self.label, f"{' and '.join(ways)} specify the same thing twice", "give one of them")
         if vessel.heat not in (None, "isothermal", "adiabatic"):
             advice = "give 'adiabatic', or wall_T, or wall_flux"
-            faults.add(self.label, f"heat = {vessel.heat!r} is not known in a laminar tube", advice)
+            faults.add(self.label, f"heat = {vessel.heat!r} is not available in a laminar tube", advice)
         if vessel.is_non_isothermal and vessel.conductivity is None:
             faults.add(self.label, "the conductivity of the fluid is not given", "give it, like '0.6 W/m/K'")
         if vessel.entrance == "developing" and vessel.viscosity is None:
-            faults.add(self.label, "a velocity that develops takes the viscosity", "give viscosity='1 mPa*s'")
+            faults.add(self.label, "a developing velocity needs the viscosity", "give viscosity='1 mPa*s'")
         if vessel.entrance == "developing" and self.density is None:
-            faults.add(self.label, "a velocity that develops takes the density", "give density to the feed")
+            faults.add(self.label, "a developing velocity needs the density", "give density to the feed")
         faults.raise_any()
         plug = self.plug
         if not plug.spec.phase.carries_volume:
@@ -95,7 +95,7 @@ class LaminarTubeSpecification(FieldSpecification):
 
     @cached_property
     def plug(self) -> PlugFlow:
-        """The same volume in plug flow, which reads feed, chemistry and heat."""
+        """The same volume in plug flow, with feed, chemistry and heat."""
         vessel = self.vessel
         heat = "adiabatic" if vessel.is_non_isothermal else None
         return PlugFlow(
@@ -156,7 +156,7 @@ class LaminarTubeFields(Field):
 
     @property
     def is_non_isothermal(self) -> bool:
-        """Whether its temperature follows from a balance of energy."""
+        """Whether its temperature follows from an energy balance."""
         return self.heat == "adiabatic" or self.wall_T is not None or self.wall_flux is not None
 
     @property

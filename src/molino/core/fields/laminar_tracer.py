@@ -19,13 +19,15 @@ from molino.core.mixing.flow_models import LaminarFlow
 from molino.core.mixing.inversion import FEW, inverted
 
 _TRACER_NODES, _TRACER_TIMES = (16, 24, 36, 54), 101
-"""Nodes across for a tracer, in turn until its curve no longer changes, and the points of the curve."""
+"""Numbers of nodes across for a tracer, tried in turn until its curve no longer changes, and the points of the
+curve."""
 _AT_ONCE = 2_000_000
 """Elements of the matrices whose exponentials are computed in one call."""
 _AGREE, _EVERY = 0.02, 5
-"""Difference of two such curves, as a share of the peak, at every fifth point, with which the finer one is taken."""
+"""Largest difference of two such curves, relative to the peak, at every fifth point, for which the finer one is
+accepted."""
 _NARROW = 2.0
-"""Variance over the square of the mean above which the tail of a tracer is not followed."""
+"""Variance over the square of the mean above which the tail of a tracer is not computed."""
 _FAR, _UNIT_NODES = 20.0, 40
 """Exponents up to which integrals of exponentials are by quadrature, where closed forms would lose digits."""
 
@@ -69,7 +71,7 @@ class LaminarTracer:
         return np.array([mean, variance, 6 * float(a @ (coupled * _convolved(x)) @ a)])
 
     def pulse(self, times: np.ndarray, nodes: int) -> tuple[np.ndarray, np.ndarray]:
-        """E and F at times from zero on, as the inversion gives them."""
+        """E and F at times from zero, from the inversion."""
         held: list[np.ndarray] = []
 
         def transform(s: np.ndarray) -> np.ndarray:
@@ -81,8 +83,8 @@ class LaminarTracer:
         return np.append(0.0, E), np.append(0.0, F)
 
     def nodes_for(self, times: np.ndarray) -> tuple[int, float]:
-        """Nodes across with which E no longer changes, and its largest difference from that of the number before, as a
-        share of its peak."""
+        """The number of nodes across with which E no longer changes, and its largest difference from that of the number
+        before, relative to its peak."""
         some = times[::_EVERY]
         before = self.pulse(some, _TRACER_NODES[0])[0]
         for nodes in _TRACER_NODES[1:]:
@@ -94,18 +96,18 @@ class LaminarTracer:
         return nodes, apart
 
     def distribution(self, progress: Callable[[float], None] | None) -> ResidenceTimeDistribution:
-        """The distribution of residence times; see `LaminarTube.distribution`."""
+        """The residence time distribution; see `LaminarTube.distribution`."""
         tau = self.tube.spec.volume / float(self.tube.spec.plug.spec.fed.volume)
         mean, variance, third = self.moments(_TRACER_NODES[-1])
         if not variance < _NARROW * tau**2:
             if self.tube.geometry == "pipe":
                 return LaminarFlow().distribution(tau, self.tube.show)
-            message = "with so little diffusion next to nothing leaves from the wall, and the tail has no end"
+            message = "the diffusion is so small that almost no tracer leaves the wall, and the tail has no end"
             raise InputError(message, self.tube.label, "give the tracer a diffusivity, or take a longer tube")
         times = np.linspace(0.0, mean + 8 * math.sqrt(variance), _TRACER_TIMES)
         nodes, apart = self.nodes_for(times)
         where = f"{self.tube.label}, residence times"
-        advice = "give more diffusion, or take the closed form mo.mixing.LaminarFlow() for a pipe"
+        advice = "give more diffusion, or use the closed form mo.mixing.LaminarFlow() for a pipe"
         settled = Check(
             "E on fewer nodes", apart, _AGREE, f"the largest difference, of the peak, from those before {nodes}"
         )

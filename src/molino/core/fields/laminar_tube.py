@@ -23,41 +23,40 @@ _LEAST_NODES, _MOST_NODES = 4, 200
 
 @dataclass(frozen=True, eq=False)
 class LaminarTube(LaminarTubeFields):
-    """A pipe or a slit in laminar flow: a parabolic velocity, diffusion across, reaction where the fluid is.
+    """A pipe or a slit in laminar flow: a parabolic velocity, radial diffusion, local reaction.
 
         u(r) dc_i/dz = D_i (1/r) d(r dc_i/dr)/dr + sum_j nu_ij r_j
         u(r) C dT/dz = k (1/r) d(r dT/dr)/dr - sum_j dH_j r_j
 
     in a pipe; in a slit without the factors r (R. B. Bird, W. E. Stewart, E. N. Lightfoot, Transport Phenomena, 2nd ed.
-    2002, chapters 2, 12 and 18). The density is constant. Along the tube nothing diffuses.
+    2002, chapters 2, 12 and 18). The density is constant. Axial diffusion is ignored.
 
     Parameters
     ----------
     chemistry : Chemistry
     feed : Feed
-        A liquid, or a gas thin enough that its density stays: given with concentrations and a flow, without P.
+        A liquid, or a dilute gas of constant density: given with concentrations and a flow, without P.
     diameter : optional
         Inner diameter of a pipe.
     gap, width : optional
         Of a slit between two plates, instead.
     length : quantity
     diffusivity : quantity, or mapping of species to quantity
-        Of the species; nothing diffuses if omitted.
+        Of the species; by default zero.
     conductivity : thermal conductivity, optional
-        Of the fluid; needed where the temperature is not prescribed.
+        Of the fluid; needed with an energy balance.
     T : temperature, optional
-        Prescribed everywhere; that of the feed if omitted. Not given where the temperature is not prescribed.
+        Prescribed everywhere; by default that of the feed. Not given with an energy balance.
     heat : "isothermal" or "adiabatic"
-        Left out, isothermal, or what the wall says.
+        By default isothermal, or determined by the wall.
     wall_T : temperature, optional
         Of the wall.
     wall_flux : heat flux, optional
         Into the fluid through the wall, "2 kW/m2".
     entrance : "developed" or "developing"
-        Whether the velocity is parabolic from the inlet on, or develops from a flat profile (needs viscosity and
-        density).
+        A parabolic velocity from the inlet, or one that develops from a flat profile (needs viscosity and density).
     viscosity : optional
-        For the pressure drop, and for a velocity that develops.
+        For the pressure drop, and for a developing velocity.
     name : str
     show : mapping of kind to unit
 
@@ -77,19 +76,19 @@ class LaminarTube(LaminarTubeFields):
 
     @checked
     def run(self, points: int = 101, nodes: int = 32) -> LaminarRun:
-        """March from the inlet to the end.
+        """Integrate the balances from the inlet to the end.
 
         Parameters
         ----------
         points : int
             Rows along the tube.
         nodes : int
-            Across half of it; the result says by how much two thirds as many change it.
+            Across half of it; the result states its difference from two thirds as many.
 
         Raises
         ------
         InputError
-            If points or nodes are none, or constants are unknown.
+            If points or nodes are invalid, or constants are unknown.
         SolveError
             If the integration fails.
         """
@@ -116,7 +115,7 @@ class LaminarTube(LaminarTubeFields):
         points: int = 101,
         progress: Callable[[float], None] | None = None,
     ) -> LaminarInTime:
-        """Follow the tube over time, from what fills it to its steady state.
+        """Integrate the tube over time, from its initial contents.
 
         Cells along the tube, with the limiter of van Leer, times nodes across; of a developed velocity.
 
@@ -124,17 +123,17 @@ class LaminarTube(LaminarTubeFields):
         ----------
         time : str, float or quantity
         contents : mapping of species to concentration, optional
-            What fills it at first; the feed if omitted.
+            Initial contents; by default the feed.
         cells, nodes : int
         points : int
-            Moments at which it is looked at, evenly spaced.
+            Number of evenly spaced moments of the result.
         progress : callable, optional
-            Called now and then with the share of the time that is done.
+            Called with the fraction of the time that is done.
 
         Raises
         ------
         InputError
-            If something of it is none, or the velocity develops.
+            If an argument is invalid, or the velocity develops.
         SolveError
             If the integration fails.
         """
@@ -159,7 +158,7 @@ class LaminarTube(LaminarTubeFields):
         s : array
         nodes : int
         diffusivity : diffusivity, optional
-            Of the tracer; the largest of the species if omitted.
+            Of the tracer; by default the largest of the species.
         """
         return LaminarTracer(self, diffusivity).transform(s, nodes)
 
@@ -167,34 +166,34 @@ class LaminarTube(LaminarTubeFields):
         """Mean, second and third moment about the mean, in s, s^2 and s^3, of the outlet after a pulse of tracer.
 
         By the moments of the transform, u dm_k/dz = (diffusion of m_k) + k m_(k-1) (R. Aris, Proc. R. Soc. A 235 (1956)
-        67), in the eigenvectors of diffusion across and about the mean, so that no digits cancel.
+        67), in the eigenvectors of radial diffusion and about the mean, so that no digits cancel.
 
         Parameters
         ----------
         nodes : int
         diffusivity : diffusivity, optional
-            Of the tracer; the largest of the species if omitted. Without diffusion only the mean is finite.
+            Of the tracer; by default the largest of the species. Without diffusion only the mean is finite.
         """
         return LaminarTracer(self, diffusivity).moments(nodes)
 
     def distribution(
         self, diffusivity: Any = None, progress: Callable[[float], None] | None = None
     ) -> ResidenceTimeDistribution:
-        """The distribution of residence times of a tracer, from the transform of a pulse.
+        """The residence time distribution of a tracer, from the transform of a pulse.
 
         Without diffusion that of the developed velocity in closed form.
 
         Parameters
         ----------
         diffusivity : diffusivity, optional
-            Of the tracer; the largest of the species if omitted.
+            Of the tracer; by default the largest of the species.
         progress : callable, optional
-            Called with 1 at the end, as `Basin.distribution` does with every share.
+            Called with 1 at the end.
 
         Raises
         ------
         InputError
-            In a slit without diffusion, or where so little diffuses that no tracer leaves the wall.
+            In a slit without diffusion, or if the diffusion is so small that no tracer leaves the wall.
         """
         return LaminarTracer(self, diffusivity).distribution(progress)
 

@@ -1,4 +1,4 @@
-"""The balances of a laminar tube at nodes across it, followed along it and over time."""
+"""The balances of a laminar tube at nodes across it, integrated along it and over time."""
 
 from __future__ import annotations
 
@@ -73,13 +73,13 @@ class March:
         return np.asarray(-k * self.per * (K[:-1, :-1] @ T + K[:-1, -1] * self._wall_T(T)) / self.grid.weights)
 
     def _by_T(self) -> np.ndarray:
-        """Slopes of the heat conducted by the temperatures, shape (nodes, nodes)."""
+        """Derivatives of the conducted heat by the temperatures, shape (nodes, nodes)."""
         K, k = self.grid.stiffness, float(self.tube.conductivity.si)
         whole = K[:-1, :-1] if self.tube.wall_T is not None else self.grid.sealed
         return np.asarray(-k * self.per * whole / self.grid.weights[:, None])
 
     def slopes(self, flat: np.ndarray, z: float) -> np.ndarray:
-        """d/dz of the concentrations (and temperatures) at the nodes, and of the heat that a wall has given."""
+        """d/dz of the concentrations (and temperatures) at the nodes, and of the heat from the wall."""
         Y = flat[:-1].reshape(self.m, self.n)
         sources, u, across = self._sources(Y), *self._velocity(z)
         if across is not None:
@@ -88,14 +88,14 @@ class March:
         return np.append((sources / u).ravel(), self._given(Y))
 
     def _given(self, Y: np.ndarray) -> float:
-        """Heat from a wall at a temperature of its own, in W per m^3."""
+        """Heat from a wall of given temperature, in W per m^3."""
         if self.tube.wall_T is None:
             return 0.0
         K, k = self.grid.stiffness, float(self.tube.conductivity.si)
         return float(K[-1, :-1] @ Y[self.ns] + K[-1, -1] * float(self.tube.wall_T.si)) * k * self.per
 
     def _velocity(self, z: float) -> tuple[np.ndarray, np.ndarray | None]:
-        """Velocity along, and what carries across per d/dx of a profile, at the nodes."""
+        """Axial velocity, and the radial transport per d/dx of a profile, at the nodes."""
         mean = self.tube.spec.velocity
         if self.developing is None:
             return mean * self.grid.developed, None
@@ -103,11 +103,11 @@ class March:
         return mean * u, outward * mean * self.scale_z / self.grid.density
 
     def _walls(self, Y: np.ndarray) -> np.ndarray:
-        found = np.maximum(self._wall(Y[: self.ns].T, np.zeros(self.ns), False), 0.0)  # steep where nothing diffuses
+        found = np.maximum(self._wall(Y[: self.ns].T, np.zeros(self.ns), False), 0.0)  # steep without diffusion
         return np.append(found, self._wall_T(Y[self.ns])) if self.follows_T else found
 
     def _sources(self, Y: np.ndarray) -> np.ndarray:
-        """What reacts and diffuses, d/dt at steady state, shape (states, nodes)."""
+        """Reaction and diffusion, d/dt at the nodes, shape (states, nodes)."""
         local, places = self.local.value(Y.T), self.model.places
         found = np.empty_like(Y)
         spread = -self.per * (self.grid.sealed @ Y[: self.ns].T) / self.grid.weights[:, None]
@@ -118,7 +118,7 @@ class March:
         return found
 
     def jacobian(self, flat: np.ndarray, z: float) -> np.ndarray:
-        """Slopes of `slopes`, shape (states nodes, states nodes); of what develops by differences instead."""
+        """Jacobian of `slopes`, shape (states nodes, states nodes); by differences for a developing velocity."""
         n, m, ns = self.n, self.m, self.ns
         Y = flat[:-1].reshape(m, n)
         local, by = self.local.value(Y.T), self.local.slopes(Y.T)
@@ -153,9 +153,9 @@ class March:
         found, info = lsoda(self.slopes, jacobian, first, z, _RTOL, _ATOL * sizes, mxstep=_MOST_STEPS)
         if info["message"] != "Integration successful." or not np.isfinite(found[-1]).all():
             raise SolveError(
-                "the march along the tube could not go on",
+                "the integration along the tube failed",
                 self.tube.label,
-                "look for a rate that runs away, or take more diffusion or conduction",
+                "look for a rate that grows without limit, or use more diffusion or conduction",
             )
         return found[:, :-1].reshape(len(z), self.m, self.n), float(found[-1, -1])
 
@@ -170,7 +170,7 @@ class March:
         return np.asarray(rows @ (self.grid.weights * self.grid.developed))
 
     def result(self, z: np.ndarray, rows: np.ndarray, gained: float, error: float) -> LaminarRun:
-        """What comes of the march."""
+        """The result of the integration."""
         velocities = np.array([self._velocity(float(at))[0] for at in z]) / self.tube.spec.velocity
         cups = np.einsum("zsn,zn->zs", rows, velocities * self.grid.weights)
         walls = np.array([self._walls(row) for row in rows])
@@ -206,13 +206,13 @@ class March:
         )
 
     def _set_positive(self, concentrations: np.ndarray) -> float:
-        """Set negative concentrations to zero, and return the lowest as a share of the largest."""
+        """Set negative concentrations to zero, and return the lowest relative to the largest."""
         below = max(-float(concentrations.min()), 0.0) / max(float(concentrations.max()), 1e-300)
         np.maximum(concentrations, 0.0, out=concentrations)
         return below
 
     def _reacted(self, flows: np.ndarray) -> float:
-        """Heat of reaction, roughly: by which energy is counted."""
+        """Approximate heat of reaction: the scale of energy."""
         T = float(self.first[-1])
         both = np.array([np.append(row, T) for row in (flows[0], flows[-1])])
         h = self.local.value(both)[:, self.model.places["enthalpy"]][:, 0]
@@ -227,7 +227,7 @@ class March:
         return np.array(found) * self.tube.spec.velocity * self.tube.spec.area
 
     def _heat(self, gained: float) -> float:
-        """Heat that came in through the wall, in W."""
+        """Heat in through the wall, in W."""
         tube = self.tube
         if tube.wall_flux is not None:
             wet = self.grid.wall_per_area / tube.spec.radius * tube.spec.area
@@ -235,7 +235,7 @@ class March:
         return gained * tube.spec.area
 
     def _pressure_drop(self, z: np.ndarray) -> np.ndarray:
-        """Pressure lost up to each place in Pa; nan without a viscosity."""
+        """Pressure loss up to each place in Pa; nan without a viscosity."""
         tube = self.tube
         if tube.viscosity is None:
             return np.full(len(z), math.nan)
@@ -291,7 +291,7 @@ class March:
             mxstep=_MOST_STEPS,
         )
         if info["message"] != "Integration successful." or not np.isfinite(found[-1]).all():
-            raise SolveError("the tube could not be followed to the end", tube.label, "take fewer nodes or cells")
+            raise SolveError("the integration over time failed", tube.label, "use fewer nodes or cells")
         if progress is not None:
             progress(1.0)
         return self._over_time(times, found.reshape(len(times), *shape), fed, dz, coarse)
@@ -323,7 +323,7 @@ class March:
         )
 
     def _sources_of_cells(self, Y: np.ndarray) -> np.ndarray:
-        """As `_sources`, of cells along the tube, shape (cells, states, nodes)."""
+        """As `_sources`, for cells along the tube, shape (cells, states, nodes)."""
         cells = len(Y)
         flat = Y.transpose(0, 2, 1).reshape(cells * self.n, self.m)
         local, places = self.local.value(flat), self.model.places

@@ -1,4 +1,4 @@
-"""Where a basin is fed and drained, and its baffles."""
+"""The openings and the baffles of a basin."""
 
 from __future__ import annotations
 
@@ -25,13 +25,13 @@ PROFILES = ("uniform", "parabolic")
 def _pair(given: Any, place: str, zero: bool = True) -> tuple[Value, Value]:
     """Two lengths."""
     if not isinstance(given, list | tuple) or len(given) != 2:
-        raise InputError(f"{given!r} is no pair of lengths", place, "give two, like ('0 m', '0.5 m')")
+        raise InputError(f"{given!r} is not a pair of lengths", place, "give two, like ('0 m', '0.5 m')")
     return (units.positive(given[0], "length", place, zero=zero), units.positive(given[1], "length", place, zero=zero))
 
 
 @dataclass(frozen=True, eq=False)
 class Inlet(Frozen, Printed):
-    """An opening in a side of a basin through which a feed comes in.
+    """An inlet: an opening in a side of a basin with a feed.
 
     Parameters
     ----------
@@ -74,7 +74,7 @@ class Inlet(Frozen, Printed):
 
 @dataclass(frozen=True, eq=False)
 class Outlet(Frozen, Printed):
-    """An opening in a side of a basin through which it flows out.
+    """An outlet: an opening in a side of a basin.
 
     Parameters
     ----------
@@ -82,9 +82,9 @@ class Outlet(Frozen, Printed):
     between : pair of lengths
         From the lower (left) corner of the side.
     share : number, optional
-        Of all that flows out. Where none is given all outlets are at one pressure, and the flow finds its way.
+        Fraction of the total outflow. Without fractions all outlets have the same pressure, which determines the flow.
     profile : "free", "uniform" or "parabolic"
-        Of the velocity across the opening; free is as the flow leaves it.
+        Of the velocity across the opening; "free" is determined by the flow.
 
     Raises
     ------
@@ -127,7 +127,7 @@ class Baffle(Frozen, Printed):
     Raises
     ------
     InputError
-        If it is no straight line along a side.
+        If it is not a straight line parallel to a side.
 
     Examples
     --------
@@ -146,11 +146,11 @@ class Baffle(Frozen, Printed):
         faults.raise_any()
         (a, b), (c, d) = self.start, self.end
         if (a.si == c.si) == (b.si == d.si):
-            raise InputError("it is no straight line along a side", str(self), "keep one of the two numbers")
+            raise InputError("it is not a straight line parallel to a side", str(self), "keep one of the two numbers")
 
     @property
     def is_along_x(self) -> bool:
-        """Whether it lies along the length."""
+        """Whether it is parallel to the length."""
         return bool(self.start[1].si == self.end[1].si)
 
     def __str__(self) -> str:
@@ -160,7 +160,7 @@ class Baffle(Frozen, Printed):
 
 @dataclass(frozen=True, eq=False)
 class Layout:
-    """Openings and walls on a rectangle, in SI: what a grid and the conditions of a flow are made of.
+    """Openings and walls of a rectangle in SI, for a grid and the conditions of a flow.
 
     Attributes
     ----------
@@ -184,13 +184,13 @@ class Layout:
         return [*(inlet for inlet, _ in self.inlets), *self.outlets]
 
     def check(self, faults: Faults, label: str) -> None:
-        """Add a fault for each opening that does not lie on its side, overlaps another, or baffle that lies outside."""
+        """Add a fault for each opening that is not on its side or overlaps another, and each baffle that is outside."""
         spans: list[tuple[str, float, float, str]] = []
         for one in self._openings:
             low, high = (v.si for v in one.between)
             side = self.length if one.side in ("bottom", "top") else self.width
             if not 0 <= low < high <= side * (1 + 1e-12):
-                faults.add(label, f"{one}: it does not lie on its side of {side:g} m", "give two numbers that rise")
+                faults.add(label, f"{one}: it is not on its side of {side:g} m", "give two numbers that rise")
                 continue
             for other, a, b, text in spans:
                 if other == one.side and low < b and a < high:
@@ -199,7 +199,7 @@ class Layout:
         for baffle in self.baffles:
             x, y = zip(*((v.si for v in end) for end in (baffle.start, baffle.end)), strict=True)
             if max(x) > self.length * (1 + 1e-12) or max(y) > self.width * (1 + 1e-12):
-                faults.add(label, f"{baffle} lies outside", f"the basin is {self.length:g} m by {self.width:g} m")
+                faults.add(label, f"{baffle} is outside", f"the basin is {self.length:g} m by {self.width:g} m")
         given = [o.share.si for o in self.outlets if o.share is not None]
         if given and len(given) < len(self.outlets) - 1:
             faults.add(label, "some outlets have a share and several have none", "give it to all but one, or to none")
@@ -218,7 +218,7 @@ class Layout:
         return Grid(lines_through(x, cells[0], grading), lines_through(y, cells[1], grading))
 
     def conditions(self, grid: Grid, free_slip: bool) -> FlowConditions:
-        """What a flow meets on a grid; `free_slip` for one that does not stick to walls."""
+        """The conditions of a flow on a grid; `free_slip` for a potential flow."""
         return _Conditions(self, grid, free_slip).found
 
 
@@ -244,7 +244,7 @@ class _Conditions:
         return found + [(0, j, "left", float(y[j])) for j in range(ny, 0, -1)]
 
     def _outflows(self) -> list[tuple[str, float, float, float, str]]:
-        """Each opening: side, from, to, what flows out per depth (nan where free to find its way), profile."""
+        """Each opening: side, from, to, outflow per depth (nan if free), profile."""
         layout = self.layout
         fed = sum(flow for _, flow in layout.inlets)
         found = [(one.side, *(v.si for v in one.between), -flow, one.profile) for one, flow in layout.inlets]
@@ -282,7 +282,7 @@ class _Conditions:
             n = edges[-1] + 1
 
     def _first(self, owner: list[int | None], openings: list[tuple[str, float, float, float, str]]) -> int:
-        """Where to begin: behind an outlet whose flow is free, if there is one, behind any opening otherwise."""
+        """The first node: after an outlet with free flow, if there is one, otherwise after any opening."""
         count = len(owner)
         ends = [n for n in range(count) if owner[n] is not None and owner[(n + 1) % count] != owner[n]]
         free = [n for n in ends if np.isnan(openings[owner[n]][3])]  # type: ignore[index]
@@ -296,7 +296,7 @@ class _Conditions:
         level: float,
         group: int,
     ) -> tuple[float, int]:
-        """The nodes inside an opening; the level and group behind it."""
+        """The nodes inside an opening; the level and group after it."""
         side, low, high, flow, profile = opening
         count = len(nodes)
         inside = [nodes[e % count] for e in edges[1:]]
@@ -339,8 +339,8 @@ class _Conditions:
             on_side = [n for n in nodes if n[0] in (0, g.nx) or n[1] in (0, g.ny)]
             levels = {(self.held[n], self.groups[n]) for n in on_side if np.isfinite(self.held[n])}
             if len(levels) > 1 or len(levels) < bool(on_side):
-                message = "an inner wall shuts an inlet off from every outlet, or stands in an opening"
-                raise InputError(message, "baffles", "leave a way from each inlet to an outlet")
+                message = "an inner wall separates an inlet from all outlets, or is in an opening"
+                raise InputError(message, "baffles", "leave a path from each inlet to an outlet")
             if levels:
                 level, group = levels.pop()
             else:

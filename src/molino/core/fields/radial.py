@@ -1,9 +1,9 @@
 """Profiles across a pipe or slit: polynomials in the square of the distance from the axis.
 
 With x = (r/R)^2 (in a slit (y/h)^2 of the half gap h) every even profile is a polynomial in x. The nodes are those of
-the Gauss quadrature that belongs to the cross-section (of Jacobi: dx in a pipe, dx/(2 sqrt(x)) in a slit) and the wall;
-sums over them are exact for polynomials of twice the degree (C. Canuto et al., Spectral Methods: Fundamentals in Single
-Domains, 2006, chapter 2). The diffusion term in its weak form conserves what diffuses to rounding.
+the Gauss quadrature of the cross-section (of Jacobi: dx in a pipe, dx/(2 sqrt(x)) in a slit) and the wall; sums over
+them are exact for polynomials of twice the degree (C. Canuto et al., Spectral Methods: Fundamentals in Single Domains,
+2006, chapter 2). The weak form of the diffusion term is conservative to rounding.
 """
 
 from __future__ import annotations
@@ -28,7 +28,7 @@ class Radial:
     ----------
     geometry : 'pipe' or 'slit'
     count : int
-        Nodes inside; one more lies on the wall.
+        Nodes inside; one more is on the wall.
     """
 
     geometry: str
@@ -46,7 +46,7 @@ class Radial:
 
     @property
     def weights(self) -> np.ndarray:
-        """Shares of the cross-section, shape (count,)."""
+        """Fractions of the cross-section, shape (count,)."""
         return self._quadrature[1]
 
     @property
@@ -61,7 +61,7 @@ class Radial:
 
     @property
     def wall_per_area(self) -> float:
-        """Wall per cross-section, times the radius: 2 of a pipe, 1 of a slit."""
+        """Wall per cross-section, times the radius: 2 for a pipe, 1 for a slit."""
         return 2.0 if self.geometry == "pipe" else 1.0
 
     @cached_property
@@ -80,24 +80,25 @@ class Radial:
 
     @cached_property
     def stiffness(self) -> np.ndarray:
-        """Weak form of the diffusion term, shape (count + 1, count + 1): K c is what diffuses away from each node."""
+        """Weak form of the diffusion term, shape (count + 1, count + 1): K c is the diffusive flow away from each
+        node."""
         return np.asarray(4 * self.slopes.T @ ((self.weights * self.x)[:, None] * self.slopes))
 
     @cached_property
     def sealed(self) -> np.ndarray:
-        """The same inside where nothing passes the wall, shape (count, count)."""
+        """The same inside for an impermeable wall, shape (count, count)."""
         K = self.stiffness
         return np.asarray(K[:-1, :-1] - np.outer(K[:-1, -1], K[-1, :-1]) / K[-1, -1])
 
     @cached_property
     def wall_values(self) -> np.ndarray:
-        """The value on a sealed wall from those inside, shape (count,)."""
+        """The value on an impermeable wall from those inside, shape (count,)."""
         K = self.stiffness
         return np.asarray(-K[-1, :-1] / K[-1, -1])
 
     @cached_property
     def density(self) -> np.ndarray:
-        """Share of the cross-section per x at the nodes inside."""
+        """Fraction of the cross-section per x at the nodes inside."""
         return np.ones(self.count) if self.geometry == "pipe" else 0.5 / np.sqrt(self.x)
 
     @cached_property

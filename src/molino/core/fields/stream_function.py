@@ -1,16 +1,16 @@
-"""Flow in a rectangle by its stream function on the nodes of a grid: no divergence, to rounding.
+"""Flow in a rectangle by its stream function on the nodes of a grid: divergence-free to rounding.
 
-What flows through a face is the difference of the stream function between its nodes, so that every cell takes in as
-much as it gives. Among all such flows that meet the openings and walls
+The flow through a face is the difference of the stream function between its nodes, so that every cell is balanced.
+Among all such flows that satisfy the conditions at openings and walls
 
 - the potential flow has the least kinetic energy, sum of u^2/2;
 - the creeping flow has the least dissipation, sum of |grad u|^2/2 with no slip on the walls (H. von Helmholtz, 1868);
 - the laminar flow balances its momentum, sum over the faces of (nu grad u . grad w + w . div(u u)) = 0 for every flow w
-  that meets homogeneous conditions, so that the pressure does not appear; by Newton's method.
+  that meets homogeneous conditions, so that the pressure is eliminated; by Newton's method.
 
-Velocities stand on the faces, their gradients at cells and nodes (F. H. Harlow, J. E. Welch, Phys. Fluids 8 (1965)
-2182), of second order. On a wall the stream function is one number: given, or, of a wall that touches no side and of
-the part between two free outlets, unknown. Through a free outlet the flow leaves without friction and at one pressure.
+Velocities are on the faces, their gradients at cells and nodes (F. H. Harlow, J. E. Welch, Phys. Fluids 8 (1965) 2182),
+of second order. On a wall the stream function is constant: given, or unknown for a wall that does not touch a side and
+for the part between two free outlets. A free outlet is without friction and at constant pressure.
 """
 
 from __future__ import annotations
@@ -31,25 +31,25 @@ from molino.core.fields.grid import Grid
 _CONVERGED = 1e-10
 _MOST_NEWTON = 25
 _EASIER = 30.0
-"""Over its own viscosity, where the way to it begins if Newton's method finds nothing from the creeping flow."""
+"""First viscosity of the continuation, relative to the given one, if Newton's method fails from the creeping flow."""
 _LONG, _SHORT = 0.7, 0.01
-"""Steps of the logarithm of the viscosity on that way: the first, and the shortest."""
+"""Steps of the logarithm of the viscosity of the continuation: the first, and the shortest."""
 
 
 @dataclass(frozen=True, eq=False)
 class FlowConditions:
-    """What a flow meets on its grid.
+    """The conditions of a flow on its grid.
 
     Attributes
     ----------
     held : array, shape (nx + 1, ny + 1)
-        The stream function in m^2/s where it is given, above the value of its group if it has one; nan elsewhere.
+        The stream function in m^2/s where it is given, relative to the value of its group if it has one; nan elsewhere.
     groups : integer array of the same shape
         Nodes whose walls have one unknown value in common; -1 for none.
     blocked_x, blocked_y : boolean arrays over the faces
-        Inner walls: faces that nothing passes.
+        Inner walls: impermeable faces.
     slips : mapping of side to boolean array
-        Along each side, by node: whether it is a free outlet, along which nothing rubs.
+        Along each side, by node: whether it is a free outlet, without friction.
     lid : mapping of side to float
         Velocity along a side that moves.
     """
@@ -64,7 +64,7 @@ class FlowConditions:
 
 @dataclass(frozen=True, eq=False)
 class Flow:
-    """A flow on a grid: the stream function, and what passes the faces per depth, in m^2/s.
+    """A flow on a grid: the stream function, and the flows through the faces per depth, in m^2/s.
 
     Attributes
     ----------
@@ -80,12 +80,12 @@ class Flow:
 
     @cached_property
     def through_x(self) -> np.ndarray:
-        """Through the faces that look along x, shape (nx + 1, ny)."""
+        """Through the faces normal to x, shape (nx + 1, ny)."""
         return np.diff(self.psi, axis=1)
 
     @cached_property
     def through_y(self) -> np.ndarray:
-        """Through the faces that look along y, shape (nx, ny + 1)."""
+        """Through the faces normal to y, shape (nx, ny + 1)."""
         return -np.diff(self.psi, axis=0)
 
     @cached_property
@@ -177,7 +177,7 @@ class FlowProblem:
             area: np.ndarray,
             constant: float = 0.0,
         ) -> None:
-            """A difference over a distance; where one of both lies on a wall, its velocity is in the constant."""
+            """A difference over a distance; if one of both is on a wall, its velocity is in the constant."""
             nonlocal count
             shape = (plus if plus is not None else minus).shape  # type: ignore[union-attr]
             size = int(np.prod(shape))
@@ -206,7 +206,7 @@ class FlowProblem:
             walled = np.zeros((faces.shape[0], blocked.shape[1]), dtype=bool)
             walled[:-1] |= blocked
             walled[1:] |= blocked
-            walled[[0, -1]] = False  # what lies on a side belongs to it
+            walled[[0, -1]] = False  # nodes on a side belong to it
             for n in range(1, faces.shape[1]):
                 free, shut = ~walled[:, n], walled[:, n]
                 put(faces[free, n], faces[free, n - 1], (d[n] + d[n - 1]) / 2, along[free] * across[n])
@@ -245,7 +245,7 @@ class FlowProblem:
         return np.asarray(P @ ((P.T @ (other - first)) / shares) + first)
 
     def laminar(self, viscosity: float, near: Flow | None = None) -> Flow:
-        """The steady flow with its momentum, from a like one or from the creeping one.
+        """The steady flow with inertia, from a similar one or from the creeping one.
 
         Parameters
         ----------
@@ -266,7 +266,7 @@ class FlowProblem:
         found = self._newton(psi, viscosity)
         if found is not None:
             return found
-        # from a higher viscosity down to its own, by steps as long as Newton's method allows
+        # from a higher viscosity to its own, by steps as long as Newton's method allows
         above, step = math.log(_EASIER), _LONG
         found = self._newton(psi, _EASIER * viscosity)
         while found is not None and above > 0:
@@ -306,10 +306,10 @@ class FlowProblem:
 
     @cached_property
     def _convection(self) -> tuple[sparse.csr_matrix, sparse.csr_matrix, sparse.csr_matrix]:
-        """Of div(u u) around each face: what carries through its sides, the carried quantity, and their sums.
+        """Of div(u u) around each face: the flows through its sides, the transported velocity, and their sums.
 
-        Momentum is balanced over the area between the middles of the two cells at a face. What carries and what is
-        carried are averages of neighbours; through a free outlet leaves the contents.
+        Momentum is balanced over the area between the middles of the two cells at a face. Both factors are averages of
+        neighbours; a free outlet has the values inside.
         """
         g, c = self.grid, self.conditions
         carry: list[tuple[np.ndarray, np.ndarray, np.ndarray]] = []
@@ -339,7 +339,7 @@ class FlowProblem:
                 carry.append((row, faces, across))
                 moved.append((row, faces, np.ones(row.shape)))
                 out.append((faces, row, np.full(row.shape, sign)))
-            # across it, at the nodes between two faces: half of each of the faces that look the other way
+            # across it, at the nodes between two faces: half of each of the faces in the other direction
             below, above = U[:, :-1], U[:, 1:]
             row = rows_for(below)
             for part, half in ((row[1:], along), (row[:-1], along)):

@@ -1,15 +1,15 @@
-"""What a flow on a grid carries and what diffuses in it: conservative finite volumes, of second order and bounded.
+"""Convection and diffusion on a grid: conservative finite volumes, of second order and bounded.
 
-What passes a face is F (c_U + s) with the cell U upstream of it. Where diffusion through the face is strong enough, s
-is that of the straight line between both cells (central differences), which is implicit; of the remainder, the changes
-a and b before and behind the cell U set s by the limiter of van Albada, as half of
+The convective flow through a face is F (c_U + s) with the cell U upstream of it. If diffusion through the face is
+strong enough, s is that of central differences, which are implicit; of the remainder, the changes a and b before and
+after the cell U give s by the limiter of van Albada, as half of
 
     ((b^2 + e^2) a + (a^2 + e^2) b)/(a^2 + b^2 + 2 e^2)
 
-so that nothing overshoots where a profile is steep and the scheme is of second order where it is smooth, at extrema,
-too, where the changes are below e, e^2 = (h/L)^3 of the whole range (G. D. van Albada, B. van Leer, W. W. Roberts,
-Astron. Astrophys. 108 (1982) 76; V. Venkatakrishnan, J. Comput. Phys. 118 (1995) 120). It is
-solved as a correction of the implicit part, and whatever it is, the outflow of one cell is the inflow of the next.
+which does not overshoot where a profile is steep and is of second order where it is smooth, also at extrema, where the
+changes are below e, e^2 = (h/L)^3 of the whole range (G. D. van Albada, B. van Leer, W. W. Roberts, Astron. Astrophys.
+108 (1982) 76; V. Venkatakrishnan, J. Comput. Phys. 118 (1995) 120). It is solved as a correction of the implicit part;
+the outflow of one cell is always the inflow of the next.
 """
 
 from __future__ import annotations
@@ -31,29 +31,29 @@ Fed = Sequence[np.ndarray | float]
 """Concentrations of the feed through each side, one or one for each cell there."""
 _MOST_ROUNDS = 200
 _SETTLED, _UNSETTLED = 1e-11, 1e-6
-"""The change of a round, relative, that ends a fixed-point iteration, and the one above which its end is an error."""
+"""The relative change per round that ends a fixed-point iteration, and the one above which its end is an error."""
 _NOTHING = 1e-12
-"""Share of the largest concentration that counts as none."""
+"""Fraction of the largest concentration that is zero."""
 _MIXED = 6
-"""Rounds that are mixed with the last."""
+"""Number of earlier rounds that are mixed with the last."""
 
 
 @dataclass(frozen=True, eq=False)
 class Scheme:
-    """How one diffusivity is carried: what is implicit and the flux that the limiter corrects.
+    """The scheme of one diffusivity: the implicit part and the flux corrected by the limiter.
 
     Attributes
     ----------
     matrix : sparse matrix
-        The outflow of each cell, less what enters it from others, by the implicit part. Nothing in it is negative
-        beyond the diagonal, so that it keeps within the bounds of the feed.
+        The outflow of each cell less the inflow from others, by the implicit part. It is an M-matrix, so that results
+        are within the bounds of the feed.
     parts : array
-        Of the flow through each face, the flux that the limiter corrects, where something is.
+        The corrected flux through each face that has one.
     faces : tuple of arrays
-        Of each of them: the cells upstream, downstream and further upstream, what makes the change from the last of
-        the same length, the share of the change up to the face, and how blunt the limiter is.
+        For each of them: the cells upstream, downstream and further upstream, the scale of the change from the last,
+        the fraction of the change up to the face, and the smoothing of the limiter.
     sums : sparse matrix
-        The outflow of each cell of what passes these faces.
+        The outflow of each cell through these faces.
     """
 
     diffusivity: float
@@ -80,8 +80,8 @@ class Sums:
 
 
 def _bounded(here: np.ndarray, rises: np.ndarray, most: float, sums: Sums | None) -> np.ndarray:
-    """Rises of fields, shape (fields, places), all made smaller by one factor at each place, so that none of the
-    concentrations changes by more than a share of itself; each field by itself where there are no sums of them."""
+    """Changes of fields, shape (fields, places), reduced by one factor at each place, so that no concentration changes
+    by more than a fraction of itself; each field separately if there are no sums of them."""
     if sums is None:
         limit = most * np.abs(here)
         return np.asarray(np.clip(rises, -limit, limit))
@@ -93,7 +93,7 @@ def _bounded(here: np.ndarray, rises: np.ndarray, most: float, sums: Sums | None
 
 @dataclass(frozen=True, eq=False)
 class Port:
-    """Where something flows in or out: cells, flows per depth (m^2/s, above zero) and the cells behind them.
+    """Inlets and outlets: cells, flows per depth (m^2/s, above zero) and the cells behind them.
 
     Attributes
     ----------
@@ -101,7 +101,7 @@ class Port:
         The cells at the opening, and those further inside; a cell is its own neighbour behind a wall.
     flows : array
     half, apart, wide : arrays
-        Half the size of each cell, its distance from the one behind, and how wide its opening is.
+        Half the size of each cell, its distance from the one behind, and the width of its opening.
     """
 
     cells: np.ndarray
@@ -119,7 +119,7 @@ class Transport:
     ----------
     flow : Flow
     blocked_x, blocked_y : boolean arrays over the faces
-        Inner walls, through which nothing diffuses.
+        Inner walls without diffusion.
     """
 
     def __init__(self, flow: Flow, blocked_x: np.ndarray, blocked_y: np.ndarray) -> None:
@@ -162,7 +162,7 @@ class Transport:
         self._schemes: dict[float, Scheme] = {}
 
     def _further(self, cell: np.ndarray, blocked_x: np.ndarray, blocked_y: np.ndarray) -> None:
-        """The cell upstream of the upstream one, and how far; itself where a wall or the edge lies between."""
+        """The cell upstream of the upstream one, and its distance; the cell itself if a wall or the edge is between."""
         g = self.grid
         (xm, ym), many = g.middle, (g.nx - 1) * g.ny
         i, j = np.divmod(self.upstream, g.ny)
@@ -177,7 +177,7 @@ class Transport:
         further = np.where(open_, kc * g.ny + lc, self.upstream)
         distance = np.where(along_x, np.abs(xm[i] - xm[kc]), np.abs(ym[j] - ym[lc]))
         self.further, self.away = further, np.where(open_, distance, 1.0)
-        # what flows straight in from an opening comes from the feed, half a cell away
+        # the flow from an opening comes from the feed, half a cell away
         first, number = g.cells, {"left": (True, 1), "right": (True, -1), "bottom": (False, 1), "top": (False, -1)}
         for side, port in zip(SIDES, self.ports_in, strict=True):
             wanted_x, way = number[side]
@@ -213,11 +213,11 @@ class Transport:
     # the scheme
 
     def scheme(self, diffusivity: float) -> Scheme:
-        """The scheme of one diffusivity; what central differences take of each face is as much as stays bounded."""
+        """The scheme of one diffusivity; central differences have the largest bounded fraction of each face."""
         if diffusivity not in self._schemes:
             a, b, cells = self.before, self.after, self.grid.cells
             size, spread = np.abs(self.flows), diffusivity * self.conductance
-            onward = size * self.half / self.apart  # what a straight line adds of the cell behind
+            onward = size * self.half / self.apart  # the fraction of the cell behind in a linear profile
             share = np.minimum(1.0, spread / np.maximum(onward, 1e-300))
             of_up, of_down = size - share * onward, share * onward
             forward = self.flows >= 0
@@ -239,7 +239,7 @@ class Transport:
         return self._schemes[diffusivity]
 
     def slopes(self, c: np.ndarray, fed: Fed, scheme: Scheme) -> np.ndarray:
-        """(c at the face) - c_U by the limiter, at the faces of which it has a part, before it is bounded."""
+        """(c at the face) - c_U by the limiter, at the faces that it corrects, before it is bounded."""
         whole = np.concatenate([c, *self._behind(c, fed, scheme.diffusivity)])
         up, down, further, steeper, share, blunt = scheme.faces
         here = c[up]
@@ -250,7 +250,7 @@ class Transport:
         return np.asarray((b * before + a * after) / (a + b) * share)
 
     def _behind(self, c: np.ndarray, fed: Fed, diffusivity: float) -> list[np.ndarray]:
-        """Just behind each inlet, where diffusion from inside has mixed with the feed: F c_fed = F c - D dc/dx."""
+        """Just behind each inlet, with diffusion from inside: F c_fed = F c - D dc/dx."""
         found = []
         for port, one in zip(self.ports_in, fed, strict=True):
             spread = diffusivity * port.wide / port.half
@@ -262,8 +262,8 @@ class Transport:
     ) -> np.ndarray:
         """The outflow of each cell beyond the implicit part, shape (fields, cells).
 
-        No concentration at a face is negative, or more than twice that of the cell upstream: of the fields themselves,
-        or of the given sums of them.
+        No concentration at a face is negative, or more than twice that of the cell upstream: for the fields themselves,
+        or for the given sums of them.
         """
         slopes = [self.slopes(c, fed, own) for c, fed, own in zip(fields, feds, schemes, strict=True)]
         alike = all(own is schemes[0] for own in schemes)
@@ -274,11 +274,11 @@ class Transport:
             each = _bounded(fields[rows, upstream], each, 1.0, sums.at(upstream) if sums and alike else None)
             found[rows] = (own.sums @ (own.parts * each).T).T
         for port, beyond in zip(self.ports_out, self.beyond(fields, sums if alike else None), strict=True):
-            found[:, port.cells] += port.flows * beyond  # a cell lies once at a side
+            found[:, port.cells] += port.flows * beyond  # a cell has one side there
         return found
 
     def beyond(self, fields: np.ndarray, sums: Sums | None = None) -> list[np.ndarray]:
-        """(c at the edge) - c of the cells at each outlet: the slope inside carried on, to no less than half of c."""
+        """(c at the edge) - c of the cells at each outlet: linear extrapolation from inside, not below half of c."""
         found = []
         for port in self.ports_out:
             here = fields[:, port.cells]
@@ -287,14 +287,14 @@ class Transport:
         return found
 
     def entering(self, fed: Fed) -> np.ndarray:
-        """What comes in through each side with given concentrations, shape (cells,)."""
+        """The inflow through each side with given concentrations, shape (cells,)."""
         found = np.zeros(self.grid.cells)
         for port, c in zip(self.ports_in, fed, strict=True):
             found += np.bincount(port.cells, port.flows * c, self.grid.cells)
         return found
 
     def leaving(self, fields: np.ndarray, sums: Sums | None = None) -> list[np.ndarray]:
-        """What flows out through the cells of each side, per depth, shapes (fields, cells of the side)."""
+        """The outflow through the cells of each side, per depth, shapes (fields, cells of the side)."""
         return [
             port.flows * (fields[:, port.cells] + beyond)
             for port, beyond in zip(self.ports_out, self.beyond(fields, sums), strict=True)
@@ -313,7 +313,7 @@ class Transport:
 
 @dataclass(frozen=True, eq=False)
 class Settled:
-    """A steady field: its values, how many rounds it took and by how much the last one changed it, relative."""
+    """A steady field: its values, the number of rounds and the relative change of the last one."""
 
     c: np.ndarray
     rounds: int
@@ -323,8 +323,7 @@ class Settled:
 def settled(step: Callable[[np.ndarray], np.ndarray], first: np.ndarray) -> Settled:
     """The fixed point of a step, with Anderson's acceleration.
 
-    The next values are that mixture of the last few steps for which their changes cancel best (D. G. Anderson, J. ACM
-    12 (1965) 547).
+    The next values are the mixture of the last steps whose changes cancel best (D. G. Anderson, J. ACM 12 (1965) 547).
     """
     c = first
     values: list[np.ndarray] = []
@@ -334,7 +333,7 @@ def settled(step: Callable[[np.ndarray], np.ndarray], first: np.ndarray) -> Sett
         change = made - c
         size = float(np.max(np.abs(change))) / max(float(np.max(np.abs(made))), 1e-300)
         if not np.isfinite(change @ change):
-            raise SolveError("the field could not be solved", "field", "take a finer grid, or more diffusion")
+            raise SolveError("the field could not be solved", "field", "use a finer grid, or more diffusion")
         if size < _SETTLED:
             return Settled(made, n + 1, size)
         values, changes = [*values[-_MIXED:], made], [*changes[-_MIXED:], change]
@@ -347,5 +346,5 @@ def settled(step: Callable[[np.ndarray], np.ndarray], first: np.ndarray) -> Sett
             c = made + shares @ np.array([one - made for one in values[:-1]])
     if size > _UNSETTLED:
         message = f"the field still changes by {size:.1e} of its largest value after {_MOST_ROUNDS} rounds"
-        raise SolveError(message, "field", "take another grid or more diffusion, or follow it over time")
+        raise SolveError(message, "field", "use another grid or more diffusion, or integrate it over time")
     return Settled(made, _MOST_ROUNDS, size)

@@ -2,7 +2,7 @@
 
 With G the excess Gibbs energy over R T of some amounts n, ln gamma_i = dG/dn_i and the excess enthalpy is -R T^2 dG/dT
 (J. M. Smith, H. C. Van Ness, M. M. Abbott, Introduction to Chemical Engineering Thermodynamics, 7th ed. 2005, chapters
-11 and 12). G is written over sums that are linear in the amounts, so that every derivative stays short.
+11 and 12). G is written with sums that are linear in the amounts, so that derivatives are short.
 """
 
 from __future__ import annotations
@@ -31,10 +31,10 @@ _NEEDS = {
     "regular solution": ("solubility_parameter", "molar_volume"),
 }
 _EVEN = 0.3
-"""Nonrandomness of a pair for which none is given."""
+"""Default nonrandomness of a pair."""
 _TRIALS = 200
 _SPLITS = 1e-7
-"""By how much the fractions of a second liquid must add up to more than one."""
+"""Smallest excess over one of the sum of the fractions of a second liquid."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -43,7 +43,7 @@ class ActivityModel(Frozen, Printed):
 
     The parameter of a pair in its order is an energy per amount, or the coefficients (a, b, c, d) of
 
-        p_ij = a + b/T + c ln T + d T     with T in K, those left out zero
+        p_ij = a + b/T + c ln T + d T     with T in K, omitted ones zero
 
     and means, by form (G. M. Wilson, J. Am. Chem. Soc. 86 (1964) 127; H. Renon, J. M. Prausnitz, AIChE J. 14 (1968)
     135; D. S. Abrams, J. M. Prausnitz, AIChE J. 21 (1975) 116; J. H. Hildebrand, R. L. Scott, Regular Solutions, 1962):
@@ -55,21 +55,22 @@ class ActivityModel(Frozen, Printed):
     - "regular solution": from the solubility parameters and molar volumes of the species; a pair may have the number
       l_ij of (delta_i - delta_j)^2 + 2 l_ij delta_i delta_j.
 
-    A pair for which nothing is given counts as zero energy.
+    A pair without parameters has zero energy.
 
     Parameters
     ----------
     species : sequence of Species
     form : str
     pairs : mapping of (name, name) to quantity or coefficients
-        Both orders of every pair, {("A", "B"): "2.1 kJ/mol", ("B", "A"): (0.3, -250.0)}; of a regular solution one.
+        Both orders of every pair, {("A", "B"): "2.1 kJ/mol", ("B", "A"): (0.3, -250.0)}; one order for a regular
+        solution.
     nonrandomness : mapping of (name, name) to number, optional
-        alpha of NRTL, the same for both orders; 0.3 where none is given.
+        alpha of NRTL, the same for both orders; by default 0.3.
 
     Raises
     ------
     InputError
-        With every property that a species lacks, and everything that is wrong in the pairs.
+        With every missing property of a species, and all faults of the pairs.
 
     Examples
     --------
@@ -126,12 +127,12 @@ class ActivityModel(Frozen, Printed):
         return tuple(s.name for s in self.species)
 
     def over(self, species: Sequence[Species]) -> ActivityModel:
-        """The same for other species, among which those of its pairs are."""
+        """The same for other species, which include those of its pairs."""
         return ActivityModel(tuple(species), self.form, self.pairs, self.nonrandomness)
 
     @property
     def unpaired(self) -> list[tuple[str, str]]:
-        """The pairs for which nothing is given, and which count as zero energy."""
+        """The pairs without parameters, which have zero energy."""
         if self.form == "regular solution":
             return []
         names = self.names
@@ -183,7 +184,7 @@ class ActivityModel(Frozen, Printed):
         Raises
         ------
         InputError
-            If the temperature is none, or the fractions are not.
+            If the temperature or the fractions are invalid.
         """
         return dict(zip(self.names, np.exp(self._at(T, fractions)[:-2]).tolist(), strict=True))
 
@@ -197,7 +198,7 @@ class ActivityModel(Frozen, Printed):
         return float(self._at(T, fractions)[-1])
 
     def second_liquid(self, T: Any, fractions: Mapping[str, float]) -> dict[str, float] | None:
-        """The composition of a second liquid into which one would split; None where it is stable.
+        """The composition of a second liquid into which a liquid would split; None if it is stable.
 
         By the tangent plane of the Gibbs energy, from each almost pure species (M. L. Michelsen, Fluid Phase Equilib. 9
         (1982) 1): Y_i gamma_i(Y) = x_i gamma_i(x) has a solution that adds up to more than one. Arguments and errors as

@@ -27,12 +27,12 @@ PHASES = ("gas", "liquid", "stable")
 
 @dataclass(frozen=True)
 class _Form:
-    """The numbers of one form; `a` and `b` follow from the critical point, where both derivatives vanish."""
+    """The constants of one form; `a` and `b` follow from the critical point, where both derivatives vanish."""
 
     a: float
     b: float
     slope: tuple[float, float, float]
-    """Of sqrt(alpha) over 1 - sqrt(T/T_c), as a polynomial in the acentric factor."""
+    """The slope of sqrt(alpha) over 1 - sqrt(T/T_c), as a polynomial in the acentric factor."""
     d: tuple[float, float]
 
 
@@ -60,12 +60,12 @@ class CubicEquation(Frozen):
         Each with critical temperature, critical pressure and acentric factor.
     form : "Soave" or "Peng-Robinson"
     pairs : mapping of (name, name) to number, optional
-        Binary parameters k_ij; 0 where none is given.
+        Binary parameters k_ij; by default 0.
 
     Raises
     ------
     InputError
-        With every property that a species lacks, and pairs of species that are not there.
+        With every missing property of a species, and pairs of unknown species.
 
     Examples
     --------
@@ -127,14 +127,14 @@ class CubicEquation(Frozen):
         ----------
         T, P : str, float or quantity
         fractions : mapping of species to mole fraction, optional
-            Scaled to a sum of one; may be left out for one species.
+            Scaled to a sum of one; optional for one species.
         phase : "gas", "liquid" or "stable"
-            Which root where there are three: the largest, the smallest, or that of the lower Gibbs energy.
+            The root if there are three: the largest, the smallest, or that of the lower Gibbs energy.
 
         Raises
         ------
         InputError
-            If a temperature, pressure, fraction or phase is none.
+            If a temperature, pressure, fraction or phase is invalid.
         """
         faults = Faults()
         given = dict(fractions) if fractions is not None else dict.fromkeys(self.names, 1.0)

@@ -1,7 +1,7 @@
-"""Enthalpies of the species of a chemistry, from which every energy balance is written.
+"""Enthalpies of the species of a chemistry, the basis of all energy balances.
 
 h_i(T) = h_i + integral of Cp_i dT from 298.15 K, so that the enthalpy of each reaction is sum of nu_i h_i(T)
-(Kirchhoff's law) and what a stream carries is sum of F_i h_i(T): one set of numbers for both, or no balance closes.
+(Kirchhoff's law) and the enthalpy flow of a stream is sum of F_i h_i(T), both from the same numbers.
 """
 
 from __future__ import annotations
@@ -23,17 +23,17 @@ from molino.core.errors import Faults, InputError
 from molino.core.symbols import Quantity, Role
 
 CAPACITY = Role("heat capacity of the mixture", "Cp_mix", "C_p", sign="positive")()
-"""That of the whole mixture, where one is given: per volume of a liquid, per mole of a gas."""
+"""That of the whole mixture, if given: per volume of a liquid, per mole of a gas."""
 _ASKER = "the energy balance"
 _HESS = 1e-6
-"""How far given enthalpies of reaction may be from adding up, relative to the largest."""
+"""Largest inconsistency of given enthalpies of reaction, relative to the largest."""
 
 
 _REFERENCE = Role("enthalpy at 298.15 K", "h[{}]", "h_{{{}}}")
 
 
 def reference(species: str) -> Quantity:
-    """The parameter that holds a species' enthalpy at 298.15 K."""
+    """The parameter of a species' enthalpy at 298.15 K."""
     return _REFERENCE(species)
 
 
@@ -41,8 +41,8 @@ def reference(species: str) -> Quantity:
 class Energy:
     """Enthalpies over temperature, their numbers apart from their shape.
 
-    `rises` hold the integral of each Cp from 298.15 K over T in J/mol, `numbers` the enthalpies at 298.15 K.
-    `carried` says that heat is held by the volume of the liquid and not by the species.
+    `rises` are the integrals of each Cp from 298.15 K to T in J/mol, `numbers` the enthalpies at 298.15 K. `carried`:
+    whether the heat capacity is that of the volume of the liquid and not of the species.
     """
 
     species: tuple[str, ...]
@@ -65,7 +65,8 @@ class Energy:
 def enthalpies(
     chemistry: Chemistry, per: str | None, capacity: float = 0.0
 ) -> tuple[Energy, dict[sp.Symbol, float]] | InputError:
-    """The enthalpies of the species of a chemistry with their numbers, or what they lack; computed once for each."""
+    """The enthalpies of the species of a chemistry with their numbers, or the missing properties; computed once for
+    each."""
     known = chemistry.memory
     if ("enthalpies", per, capacity) not in known:
         try:
@@ -82,12 +83,12 @@ def shape_of(chemistry: Chemistry, per: str | None) -> Energy:
     Parameters
     ----------
     per : "volume", "mole" or None
-        What a heat capacity of the whole mixture is given by; None where each species has its own.
+        The basis of a heat capacity of the whole mixture; None if each species has its own.
 
     Raises
     ------
     InputError
-        With every species that has no heat capacity, and needs one.
+        With every species without a needed heat capacity.
     """
     names = chemistry.names
     if per == "volume":
@@ -109,14 +110,14 @@ def shape_of(chemistry: Chemistry, per: str | None) -> Energy:
 def references(chemistry: Chemistry, energy: Energy, capacity: float = 0.0) -> dict[sp.Symbol, float]:
     """The enthalpy of each species at 298.15 K in J/mol.
 
-    From the enthalpies of formation. Where a reaction brings its own enthalpy, those of the species follow from all
-    reactions together: the h of least squares among all with sum of nu_i h_i = dH_j for every reaction, which exist
-    only if the enthalpies keep Hess's law.
+    From the enthalpies of formation. If a reaction has a given enthalpy, those of the species follow from all reactions
+    together: the h of least squares among all with sum of nu_i h_i = dH_j for every reaction, which exist only if the
+    enthalpies satisfy Hess's law.
 
     Raises
     ------
     InputError
-        With what a species lacks, or the reactions whose enthalpies contradict each other.
+        With missing properties, or the reactions whose enthalpies contradict each other.
     """
     faults = Faults()
     if all(r.enthalpy is None for r in chemistry.reactions):
@@ -128,7 +129,7 @@ def references(chemistry: Chemistry, energy: Energy, capacity: float = 0.0) -> d
         if faults.found:
             lacking = [r for r in chemistry.reactions if not _has_formation(chemistry, r.equation.species)]
             names = ", ".join(str(r.name) for r in lacking)
-            faults.add(f"reaction {names}", "no enthalpy of reaction either", "or give enthalpy='-85 kJ/mol' to it")
+            faults.add(f"reaction {names}", "and no enthalpy of reaction", "or give enthalpy='-85 kJ/mol' to it")
         faults.raise_any()
         return found
     by_name = {s.name: s for s in chemistry.species}
@@ -151,13 +152,13 @@ def references(chemistry: Chemistry, energy: Energy, capacity: float = 0.0) -> d
     off = np.abs(matrix.T @ found_h - right)
     if np.max(off, initial=0.0) > _HESS * np.max(np.abs(right), initial=1.0):
         names = ", ".join(str(r.name) for r, o in zip(chemistry.reactions, off, strict=True) if o > _HESS * np.max(off))
-        message = f"the enthalpies of {names} contradict each other: along one way round they do not add up to zero"
+        message = f"the enthalpies of {names} contradict each other: their sum around a cycle is not zero"
         raise InputError(message, "chemistry", "correct one of them, or leave all out and give enthalpies of formation")
     return {reference(name): float(h) for name, h in zip(energy.species, found_h, strict=True)}
 
 
 def formation_enthalpies(chemistry: Chemistry) -> dict[sp.Symbol, float] | InputError:
-    """The enthalpy of formation of every species at 298.15 K in J/mol, or what they lack."""
+    """The enthalpy of formation of every species at 298.15 K in J/mol, or the missing ones."""
     faults, found = Faults(), {}
     for one in chemistry.species:
         with faults.at():

@@ -1,4 +1,4 @@
-"""The excess Gibbs energy of the activity models, with exact slopes."""
+"""The excess Gibbs energy of the activity models, with exact derivatives."""
 
 from __future__ import annotations
 
@@ -16,14 +16,14 @@ _PART = Role("part of the excess Gibbs energy", "{}")
 Coefficients = tuple[float, float, float, float]
 """a + b/T + c ln T + d T, T in K."""
 Jet = tuple[sp.Expr, sp.Expr, sp.Expr]
-"""Something over temperature, with its first two slopes."""
+"""A function of temperature, with its first two derivatives."""
 _NONE: Jet = (sp.Integer(0), sp.Integer(0), sp.Integer(0))
 _ONE: Jet = (sp.Integer(1), sp.Integer(0), sp.Integer(0))
 
 
 @dataclass(frozen=True)
 class ActivityNumbers:
-    """The numbers of an activity model by species and pair, apart from any names."""
+    """The parameters of an activity model by species and pair, without names."""
 
     form: str
     pairs: tuple[tuple[Coefficients, ...], ...]
@@ -53,19 +53,19 @@ def _scaled(number: float, one: Jet) -> Jet:
 
 @dataclass(frozen=True)
 class _Sum:
-    """A sum over the amounts, with its weights, and what it is at other temperatures: its slopes in T."""
+    """A sum over the amounts, with its weights and its derivatives in T."""
 
     symbols: tuple[sp.Symbol, sp.Symbol, sp.Symbol]
     weights: tuple[tuple[sp.Expr, ...], tuple[sp.Expr, ...], tuple[sp.Expr, ...]]
 
 
 class ExcessGibbs:
-    """The excess Gibbs energy over R T of some amounts, as symbols, with all that follows from it.
+    """The excess Gibbs energy over R T of some amounts, as symbols, with the derived quantities.
 
     Attributes
     ----------
     definitions : list of (Symbol, expression)
-        What the expressions below are written with.
+        The definitions of the expressions below.
     total : expression
     """
 
@@ -104,12 +104,12 @@ class ExcessGibbs:
         return -GAS_CONSTANT * self.T * (2 * self.by_T + self.T * curve)
 
     def _by_amount(self, e: sp.Expr, i: int) -> sp.Expr:
-        """The partial derivative of what is written with the amounts and the sums."""
+        """The partial derivative of an expression in the amounts and the sums."""
         inner = (e.diff(s.symbols[k]) * s.weights[k][i] for s in self.sums for k in (0, 1))
         return e.diff(self.n[i]) + sp.Add(*inner)
 
     def _defined(self, name: str, e: sp.Expr) -> sp.Expr:
-        """A symbol that stands for an expression; numbers stay as they are."""
+        """A symbol that is defined as an expression; numbers are returned unchanged."""
         if not e.free_symbols:
             return e
         symbol = _PART(f"{self.place}{name}")
@@ -141,7 +141,7 @@ class ExcessGibbs:
         )
 
     def _exp(self, name: str, one: Jet) -> Jet:
-        """exp of something over temperature."""
+        """exp of a function of temperature."""
         e = self._defined(name, sp.exp(one[0]))
         return self._kept(f"{name} of", (e, one[1] * e, (one[2] + one[1] ** 2) * e))
 

@@ -8,7 +8,7 @@ phase) and totals b of the conserved amounts (elements), a n = b, the least of s
 in the potentials y of the elements: a convex problem of as many unknowns as there are elements, whose multipliers are
 the amounts of the phases (W. B. White, S. M. Johnson, G. B. Dantzig, J. Chem. Phys. 28 (1958) 751, for the potentials;
 S. Boyd, L. Vandenberghe, Convex Optimization, 2004, chapters 4 and 11, for geometric programs and interior points). So
-traces need no starting point and no lower limit, and phases appear and vanish by themselves.
+traces need no first guess and no lower limit, and phases appear and vanish automatically.
 """
 
 from __future__ import annotations
@@ -25,44 +25,45 @@ from molino.core.chemistry.symbolic_network import independent_rows
 from molino.core.errors import SolveError
 
 _LEAST = 1e-250
-"""An amount that stands for none at all while the search goes on."""
+"""The amount of an absent species during the search."""
 _MOST = 400
 _APART = 1e-6
-"""Of the amount of a phase and its distance from existing one is so much less than the other where the search ends."""
+"""Ratio of the amount of a phase and its distance from existence, or its inverse, at which the search ends."""
 _BY_WAY_OF = tuple(n / 16 for n in range(1, 17))
-"""Shares of the potentials that lead to where the direct way fails."""
+"""Fractions of the potentials for a continuation, if the direct search fails."""
 _TRACE = 1e-12
-"""What a next search begins with at least."""
+"""The smallest amount at the beginning of a next search."""
 _STALLED = 4
-"""Steps without progress, to rounding, after which it is done."""
+"""Number of steps without progress, to rounding, after which the search ends."""
 _UNMIXED = 1e-3
-"""Share of the contents that the search from the state without mixing takes for absent."""
+"""Fraction of the contents below which a species is absent in the search from the state without mixing."""
 _MOST_OF_SET = 60
 _MOST_PIVOTS = 200
 _SLIGHT = 1e-8
 _ROUNDING = 1e-14
-"""Share of what adds up to it below which a total is zero."""
+"""Fraction of its contributions below which a total is zero."""
 _OUT = -1e3
-"""Potential of what no species that exists holds."""
+"""Potential of a conserved amount that no existing species contains."""
 _MATTERS, _RISES_TO, _LOG_LEAST = -18.4, -9.2, -575.0
-"""Logarithms of fractions: of what matters for the step, of how far a trace rises at once, and of the least amount."""
+"""Logarithms of fractions: of species that limit the step, of the largest rise of a trace per step, and of the smallest
+amount."""
 _LEAST_GAP = 1e-22
-"""Their product at which both are nothing: a phase at the boundary of existing."""
+"""Their product at which both are zero: a phase at the boundary of existence."""
 
 
 @dataclass(frozen=True)
 class LeastGibbs:
-    """Where the Gibbs energy is least.
+    """The state of least Gibbs energy.
 
     Attributes
     ----------
     amounts : array, shape (species,)
     potentials : array, shape (conserved,)
-        Over R T; nan of what is not there.
+        Over R T; nan for absent ones.
     phases : array, shape (phases,)
         Amount of each phase; 0 where it does not exist.
     distances : array, shape (phases,)
-        How far each phase is from existing: minus the logarithm of the sum of its activities; 0 where it exists.
+        Distance of each phase from existence: minus the logarithm of the sum of its activities; 0 if it exists.
     iterations : int
     """
 
@@ -74,14 +75,14 @@ class LeastGibbs:
 
 
 class GibbsProblem:
-    """Species in phases, with what each holds of the conserved amounts.
+    """Species in phases, with the conserved amounts in each.
 
     Parameters
     ----------
     holds : array, shape (species, conserved)
         Not negative, like the atoms of each element in a species.
     phases : sequence of sequence of int
-        The species of each phase, by their places: several of a mixture, one of a pure phase.
+        The species of each phase, by their places: several for a mixture, one for a pure phase.
     """
 
     def __init__(self, holds: np.ndarray, phases: Sequence[Sequence[int]]) -> None:
@@ -96,13 +97,13 @@ class GibbsProblem:
         Parameters
         ----------
         g : array, shape (species,)
-            Chemical potential over R T of each species alone in the state of its phase.
+            Chemical potential over R T of each pure species in the state of its phase.
         totals : array, shape (conserved,)
-            Not negative; of what is 0 no species that holds it exists.
+            Not negative; species that contain an absent one do not exist.
         volume : float, optional
-            Where the first phase counts amounts per volume, g_i + ln(n_i/V) = a_i.y, in place of fractions.
+            If the first phase uses amounts per volume, g_i + ln(n_i/V) = a_i.y, in place of fractions.
         near : array, shape (species,), optional
-            Amounts of a like problem, from which the search begins.
+            Amounts of a similar problem, as first guess.
 
         Raises
         ------
@@ -126,8 +127,8 @@ class GibbsProblem:
             potentials[reduced.rows] = found.potentials
             phases[reduced.places], distances[reduced.places] = size * found.phases, found.distances
         if (np.abs(amounts @ self.holds - totals) > 1e-9 * totals).any():
-            message = "no amounts of these species hold the totals of the conserved amounts"
-            raise SolveError(message, "equilibrium", "add species that hold the rest")
+            message = "no amounts of these species give the totals of the conserved amounts"
+            raise SolveError(message, "equilibrium", "add species that contain the rest")
         return LeastGibbs(amounts, potentials, phases, distances, found.iterations if found is not None else 0)
 
 
@@ -165,7 +166,8 @@ class _Reduced:
 def _found(
     problem: _Reduced, g: np.ndarray, totals: np.ndarray, volume: float | None, near: np.ndarray | None
 ) -> LeastGibbs:
-    """From what is least without mixing; from equal amounts; by way of smaller differences of the potentials."""
+    """Search from the state without mixing; from equal amounts; by continuation over the differences of the
+    potentials."""
     with np.errstate(all="ignore"):
         search = _Search(problem, g, totals, volume)
         ways: list[Callable[[], LeastGibbs]] = [search.by_sets, lambda: search.solve(*search.even())]
@@ -195,11 +197,11 @@ def _not_found() -> SolveError:
 
 
 class _Search:
-    """Newton's method from the state that is least without mixing.
+    """Newton's method from the optimal state without mixing.
 
     In the logarithms of the amounts and the potentials: g_i + ln(n_i/N) = a_i.y + s in each phase, N its amount and s
-    its distance from existing, with N s going to zero: a primal-dual method of interior points. Where one mixture is
-    all that there is, it exists, and s is zero.
+    its distance from existing, with N s going to zero: a primal-dual method of interior points. A single mixture always
+    exists, with s zero.
     """
 
     def __init__(self, problem: _Reduced, g: np.ndarray, totals: np.ndarray, volume: float | None) -> None:
@@ -252,12 +254,12 @@ class _Search:
         raise _not_found()
 
     def even(self) -> tuple[np.ndarray, np.ndarray]:
-        """Equal amounts of all species, each phase away from existing."""
+        """Equal amounts of all species, each phase at a distance from existence."""
         return np.full(len(self.g), 1.0 / max(float(self.a.sum()), 1.0)), np.ones(len(self.p.phases))
 
     def _unmixed(self) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        """What is least without mixing, by the simplex method from one species of each element: which species there
-        are, how much of each, and the inverse of what they hold.
+        """The optimal state without mixing, by the simplex method from one species of each element: the species
+        present, their amounts, and the inverse of their contents.
 
         G. B. Dantzig, Linear Programming and Extensions, 1963, chapter 5.
         """
@@ -275,7 +277,7 @@ class _Search:
                 left = np.flatnonzero(basis >= count)
                 if not len(left):
                     break
-                leaves = int(left[0])  # a stand-in of amount zero makes place for any species
+                leaves = int(left[0])  # an artificial variable of amount zero is replaced by any species
                 enters = int(np.abs(a @ inverse[:, leaves]).argmax())
                 along = a[enters] @ inverse
             else:
@@ -311,11 +313,11 @@ class _Search:
         return basis, held, inverse
 
     def by_sets(self, near: np.ndarray | None = None) -> LeastGibbs:
-        """With the pure phases that exist without mixing; then those that are wanted, without those that are not.
+        """Search with the pure phases that exist without mixing; then add and remove phases.
 
-        What is conserved is counted in the species that exist without mixing, so that where one of these holds all
-        but traces, the traces balance among themselves and nothing is lost to rounding (S. R. Brinkley, J. Chem. Phys.
-        15 (1947) 107, for the choice of components).
+        The conserved amounts are expressed in the species that exist without mixing, so that if one of these contains
+        all but traces, the traces balance among themselves without loss by rounding (S. R. Brinkley, J. Chem. Phys. 15
+        (1947) 107, for the choice of components).
         """
         p, g = self.p, self.g
         if len(p.phases) > 1 and max(len(members) for members in p.phases[1:]) > 1:
@@ -356,8 +358,7 @@ class _Search:
         raise _not_found()
 
     def _with_elements(self, n: np.ndarray) -> np.ndarray:
-        """The same with the elements to rounding, also one of which there is next to nothing; where that takes no more
-        than rounding, since traces that balance among themselves would be lost in what holds the rest."""
+        """The same with element balances to rounding, also for traces, if the correction is within rounding."""
         there = n > 0
         if float(np.max(np.abs(n @ self.a - self.b) / self.b)) < 1e-13:
             return n
@@ -372,7 +373,7 @@ class _Search:
     def _of_set(
         self, a: np.ndarray, b: np.ndarray, n: np.ndarray, fluid: np.ndarray, solids: np.ndarray
     ) -> tuple[np.ndarray, np.ndarray, np.ndarray, int]:
-        """The fluid and the amounts of the pure phases that exist, without asking whether these are above zero."""
+        """The fluid and the amounts of the existing pure phases, without a check of their sign."""
         V, m, k = self.volume, len(b), len(solids)
         g, held = self.g[fluid], np.zeros(k)
         E, pure = np.ones((len(fluid), m + 1)), a[solids]
@@ -415,7 +416,7 @@ class _Search:
         raise _not_found()
 
     def _sizes(self, n: np.ndarray) -> np.ndarray:
-        """The amount of each phase; of one that counts per volume that volume."""
+        """The amount of each phase; of one with amounts per volume that volume."""
         N = np.asarray(n @ self.p.both[:, len(self.b) :])
         if self.volume is not None:
             N[0] = self.volume
@@ -423,7 +424,7 @@ class _Search:
 
     @staticmethod
     def _share(x: np.ndarray, D: np.ndarray, d: np.ndarray, s: np.ndarray, ds: np.ndarray) -> float:
-        """How far to go: no phase and no species that matters by more than e^2 at once, no trace beyond 1e-4."""
+        """The step length: no phase and no significant species changes by more than e^2, no trace above 1e-4."""
         share = 1.0
         matters = (x > 1e-8) | (D < 0)
         most = max(float(np.abs(d).max()), float(np.max(np.where(matters & (x > 1e-8), np.abs(D), 0.0))))
@@ -439,7 +440,7 @@ class _Search:
 
 
 def _that_can_exist(a: np.ndarray, b: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Which species can exist, and which balances remain: none whose total is zero and which all species add to."""
+    """The species that can exist, and the remaining balances, without those of absent conserved amounts."""
     can, kept = np.ones(len(a), dtype=bool), np.ones(len(b), dtype=bool)
     while True:
         empty = kept & (b == 0) & (a[can] >= 0).all(axis=0)
@@ -450,7 +451,7 @@ def _that_can_exist(a: np.ndarray, b: np.ndarray) -> tuple[np.ndarray, np.ndarra
 
 
 def _closed(a: np.ndarray, b: np.ndarray, n: np.ndarray) -> np.ndarray:
-    """Amounts with the conserved amounts to rounding, by potentials that are moved by next to nothing."""
+    """Amounts that satisfy the conservation to rounding, by small changes of the potentials."""
     for _ in range(2):
         weighted = a * n[:, None]
         matrix = a.T @ weighted
@@ -463,7 +464,7 @@ def _closed(a: np.ndarray, b: np.ndarray, n: np.ndarray) -> np.ndarray:
 
 
 def _solved(matrix: np.ndarray, right: np.ndarray) -> np.ndarray:
-    """A system, of least squares where it is singular."""
+    """The solution of a system, by least squares if it is singular."""
     _, _, found, info = dgesv(matrix, right)
     if info == 0 and np.isfinite(found).all():
         return np.asarray(found)

@@ -1,7 +1,7 @@
-"""What a vessel is filled with: volume and enthalpy of any amounts (or flows) of the species, as symbols.
+"""The fluid of a vessel: volume and enthalpy of any amounts (or flows) of the species, as symbols.
 
-Volume and enthalpy are homogeneous of degree one in the amounts, so the same expressions serve what is in a tank, what
-flows along a tube (molar flows give volumetric flow and enthalpy flow) and the feed.
+Volume and enthalpy are homogeneous of degree one in the amounts, so the same expressions serve the contents of a tank,
+the flow along a tube (molar flows give volumetric flow and enthalpy flow) and the feed.
 """
 
 from __future__ import annotations
@@ -23,27 +23,27 @@ from molino.core.thermo.excess_gibbs import ActivityNumbers, ExcessGibbs
 from molino.core.unit_tables import GAS_CONSTANT
 
 MODELS = ("constant density", "additive volumes", "ideal gas", *FORMS)
-"""How volume follows from what there is."""
+"""The volume rules."""
 
 
 _MOLAR_VOLUME = Role("molar volume", "v[{}]", "v_{{{}}}", sign="positive")
 _OF_STATE = Role("equation of state", "{}", sign="positive")
-"""What a cubic equation of state defines on the way."""
+"""Definitions of a cubic equation of state."""
 _SLOPE = Role("slope of the equation of state", "slope of {}")
 STANDARD_PRESSURE = 1e5
 """Pressure of the standard state of gases in Pa."""
 
 
 def molar_volume(species: str) -> Quantity:
-    """The parameter that holds a species' molar volume in an additive liquid, at 298.15 K."""
+    """The parameter of a species' molar volume in an additive liquid, at 298.15 K."""
     return _MOLAR_VOLUME(species)
 
 
 class GasRoot(NumericFunction):
     """GasRoot(A, B, u, w): the largest compressibility factor of the cubic form with u = d1 + d2, w = d1 d2.
 
-    Z^3 - (1 + B - u B) Z^2 + (A + (w - u) B^2 - u B) Z - (A B + w B^2 + w B^3) = 0; slopes by the implicit function
-    theorem.
+    Z^3 - (1 + B - u B) Z^2 + (A + (w - u) B^2 - u B) Z - (A B + w B^2 + w B^3) = 0; derivatives by the implicit
+    function theorem.
     """
 
     nargs = 4
@@ -72,7 +72,7 @@ class GasRoot(NumericFunction):
 
 @dataclass(frozen=True, eq=False)
 class RealGas(Frozen):
-    """The numbers of a cubic equation of state, by species, in a form that can be a key."""
+    """The parameters of a cubic equation of state, by species, as a key."""
 
     form: str
     a: tuple[float, ...]
@@ -102,10 +102,9 @@ class RealGas(Frozen):
 
 
 class Content:
-    """Volume and enthalpy departure of some amounts (or flows) at T and P, with their slopes.
+    """Volume and enthalpy departure of some amounts (or flows) at T and P, with their derivatives.
 
-    What a cubic equation of state needs on the way has symbols of its own, `definitions`, so that no expression is
-    written out in full.
+    Intermediate quantities have their own symbols in `definitions`, so that expressions are short.
     """
 
     def __init__(self, phase: PhaseModel, n: Sequence[sp.Expr], T: sp.Expr, P: sp.Expr, place: str = "") -> None:
@@ -119,7 +118,7 @@ class Content:
             self.definitions = self.excess.definitions
 
     def _define(self, real: RealGas) -> None:
-        """N, N b, N^2 a with its slopes in T, A = a P/(R T)^2, B = b P/(R T) and Z."""
+        """N, N b, N^2 a with its derivatives in T, A = a P/(R T)^2, B = b P/(R T) and Z."""
         n, T, count = self.n, self.T, range(len(self.n))
         names = ("total amount", "N b", "N2 a", "slope of N2 a", "curvature of N2 a", "A", "B", "Z")
         self.N, self.D, self.S, self.S1, S2, A, B, self.Z = (self._own(name) for name in names)
@@ -175,16 +174,16 @@ class Content:
         self._keep("departure by P", self._total(self._departure, {}, self.P))
 
     def _keep(self, name: str, slope: sp.Expr) -> None:
-        """A slope under a symbol of its own."""
+        """A derivative with its own symbol."""
         self._slopes[name] = _SLOPE(self.place + name)
         self.definitions.append((self._slopes[name], slope))
 
     def _own(self, name: str) -> sp.Symbol:
-        """A symbol of its own."""
+        """A new symbol."""
         return _OF_STATE(self.place + name)
 
     def _total(self, e: sp.Expr, slopes: dict[sp.Symbol, sp.Expr], along: sp.Expr | None = None) -> sp.Expr:
-        """The whole derivative of an expression by something of which N, N b, N^2 a and its slope have these slopes."""
+        """The total derivative of an expression, from those of N, N b, N^2 a and its derivative in T."""
 
         def plain(f: sp.Expr) -> sp.Expr:
             own = f.diff(along) if along is not None and along.is_Symbol else sp.Integer(0)
@@ -206,7 +205,7 @@ class Content:
 
     @property
     def volume(self) -> sp.Expr:
-        """In m^3 (of flows in m^3/s); of no use where volume is carried."""
+        """In m^3 (of flows in m^3/s); not used if the volume is a state."""
         if self.phase.model == MODELS[1]:
             return sp.Add(*(x * self.phase.molar_volume(i, self.T) for i, x in enumerate(self.n)))
         return self._volume if self.phase.real is not None else self.T / self.P * GAS_CONSTANT * sp.Add(*self.n)
@@ -270,7 +269,7 @@ class Content:
         return share + sp.log(self.P / STANDARD_PRESSURE) if self.phase.is_gas else share
 
     def written_out(self, e: sp.Expr) -> sp.Expr:
-        """An expression without the symbols of `definitions`: for streams that do not change along the way."""
+        """An expression without the symbols of `definitions`: for constant streams."""
         for symbol, definition in reversed(self.definitions):
             e = e.xreplace({symbol: definition})
         return e
@@ -278,7 +277,7 @@ class Content:
 
 @dataclass(frozen=True, eq=False)
 class PhaseModel(Frozen):
-    """How volume and enthalpy follow from amounts; `energy` is None where nothing is known of heat."""
+    """The rules for volume and enthalpy from amounts; `energy` is None if enthalpies are unknown."""
 
     species: tuple[str, ...]
     model: str
@@ -286,7 +285,7 @@ class PhaseModel(Frozen):
     real: RealGas | None = None
     activity: ActivityNumbers | None = None
     expansions: tuple[sp.Expr, ...] = ()
-    """Of a liquid whose volumes change with temperature: by how much that of each species does from 298.15 K."""
+    """Of a liquid whose volumes change with temperature: the change for each species from 298.15 K."""
 
     def molar_volume(self, i: int, T: sp.Expr) -> sp.Expr:
         """Of a species in an additive liquid."""
@@ -299,12 +298,12 @@ class PhaseModel(Frozen):
 
     @property
     def mixes_with_heat(self) -> bool:
-        """Whether its enthalpy is not the sum of those of its species."""
+        """Whether its enthalpy differs from the sum of those of its species."""
         return self.real is not None or self.activity is not None
 
     @property
     def carries_volume(self) -> bool:
-        """Whether volume is carried along and does not follow from the amounts (a liquid of constant density)."""
+        """Whether the volume is a state and does not follow from the amounts (a liquid of constant density)."""
         return self.model == MODELS[0]
 
     def enthalpy(self, content: Content, carried: sp.Expr, written_out: bool = False) -> sp.Expr:
@@ -316,11 +315,11 @@ class PhaseModel(Frozen):
         return held + (content.written_out(content.departure) if written_out else content.departure)
 
     def stream_enthalpy(self, n: Sequence[sp.Expr], T: sp.Expr, P: sp.Expr, carried: sp.Expr) -> sp.Expr:
-        """Enthalpy of a stream that does not change, written out."""
+        """Enthalpy of a constant stream, without definitions."""
         return self.enthalpy(Content(self, n, T, P), carried, written_out=True)
 
     def sensible_enthalpy(self, n: Sequence[sp.Expr], T: sp.Expr, start: sp.Expr, carried: sp.Expr) -> sp.Expr:
-        """What it takes to bring the amounts n from one temperature to another, unreacted, in the ideal state."""
+        """The heat that brings the amounts n from one temperature to another, without reaction, in the ideal state."""
         assert self.energy is not None
         held = sp.Add(*(x * (self.energy.rise(i, T) - self.energy.rise(i, start)) for i, x in enumerate(n)))
         return held + CAPACITY * carried * (T - start) if self.energy.carried else held

@@ -1,4 +1,4 @@
-"""The split of a mixture into vapor and liquid, and the equations that give it."""
+"""The split of a mixture into vapor and liquid, and its equations."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from molino.core.results import Result, Table, entry, frame, plain_dict
 
 COLDEST, _HOTTEST = 100.0, 1500.0
 _FIRST_STEP, _NEAR = 5.0, 1e-3
-"""In K: the first step of a search, and the one that ends it where there are no values further on."""
+"""In K: the first step of a search, and the one that ends it where the function is undefined."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -33,8 +33,8 @@ class PhaseSplit(Frozen, Result):
     vapor_fraction : float
         Of the amount: 0 to 1.
     whole, x, y : arrays, shape (species,)
-        Mole fractions overall, of the liquid and of the vapor; of a phase that is not there those in which it would
-        appear first (with a cubic equation those of the whole).
+        Mole fractions overall, of the liquid and of the vapor; for an absent phase those in which it would first appear
+        (with a cubic equation those of the whole).
     K : array, shape (species,)
         y/x of each species.
     show : Display
@@ -42,7 +42,7 @@ class PhaseSplit(Frozen, Result):
     liquids : tuple of two arrays, or empty
         Mole fractions of the two liquids into which the liquid splits; `x` is that of both together.
     note : str
-        A further point of the same kind, where there is one.
+        A further point of the same kind, if any.
 
     Examples
     --------
@@ -68,18 +68,18 @@ class PhaseSplit(Frozen, Result):
     def fractions(self, phase: str) -> dict[str, float]:
         """Mole fractions by species in the "liquid" or the "gas"."""
         if phase not in ("liquid", "gas"):
-            raise InputError(f"'{phase}' is no phase here", "phase", "give 'liquid' or 'gas'")
+            raise InputError(f"'{phase}' is not a phase here", "phase", "give 'liquid' or 'gas'")
         return dict(zip(self.names, (self.x if phase == "liquid" else self.y).tolist(), strict=True))
 
     def table(self) -> Table:
-        """One row a species: mole fractions of the whole, the liquid and the gas, and K."""
+        """One row per species: mole fractions of the whole, the liquid and the gas, and K."""
         two = {f"liquid {n}": x for n, x in enumerate(self.liquids, 1)}
         return frame(
             {"species": self.names, "overall": self.whole, "liquid": self.x, **two, "gas": self.y, "K = y/x": self.K}
         )
 
     def to_dict(self) -> dict[str, Any]:
-        """Plain data: T, P, the share of vapor, fractions."""
+        """Plain data: T, P, the vapor fraction, mole fractions."""
         rows = zip(self.names, self.whole, self.x, self.y, strict=True)
         return plain_dict(
             {
@@ -114,7 +114,7 @@ def rise_of(one: Species) -> Callable[[float], float]:
 
 
 def rachford_rice(z: np.ndarray, K: np.ndarray) -> tuple[float, np.ndarray, np.ndarray]:
-    """The share of vapor between 0 and 1, and both compositions; of an absent phase that in which it would appear."""
+    """The vapor fraction between 0 and 1, and both compositions; for an absent phase that in which it would appear."""
     there = z > 0
 
     def off(share: float) -> float:
@@ -133,12 +133,12 @@ def rachford_rice(z: np.ndarray, K: np.ndarray) -> tuple[float, np.ndarray, np.n
 
 
 def ratios(y: np.ndarray, x: np.ndarray) -> np.ndarray:
-    """y/x, one of a species that is not there."""
+    """y/x, one for an absent species."""
     return np.where(x > 0, y, 1.0) / np.where(x > 0, x, 1.0)
 
 
 def bracketed(off: Callable[[float], float], start: float) -> float:
-    """The root of something that rises with temperature, from a start outwards."""
+    """The root of a function that increases with temperature, searched outwards from a start."""
 
     def tried(T: float) -> float | None:
         try:
@@ -160,7 +160,7 @@ def bracketed(off: Callable[[float], float], start: float) -> float:
         further = tried(there)
         if further is not None and further * value <= 0:
             return float(brentq(off, *sorted((here, there)), xtol=1e-12, rtol=1e-14))
-        if further is None or there == here:  # no value there
+        if further is None or there == here:  # undefined there
             step /= 2
         else:
             here, value, step = there, further, 1.5 * step

@@ -2,8 +2,8 @@
 
 Liquids by activity coefficients and vapor pressures, x_i gamma_i P_i = y_i P with an ideal gas, or both phases by one
 cubic equation of state, x_i phi_i(liquid) = y_i phi_i(gas) (J. M. Smith, H. C. Van Ness, M. M. Abbott, Introduction to
-Chemical Engineering Thermodynamics, 7th ed. 2005, chapters 10 and 14). The shares of a flash follow from the equation
-of H. H. Rachford, J. D. Rice, J. Petrol. Technol. 4 (1952) 19.
+Chemical Engineering Thermodynamics, 7th ed. 2005, chapters 10 and 14). The phase fractions of a flash follow from the
+equation of H. H. Rachford, J. D. Rice, J. Petrol. Technol. 4 (1952) 19.
 """
 
 from __future__ import annotations
@@ -24,29 +24,30 @@ from molino.core.thermo.two_phases import TwoPhases, display_of
 from molino.core.units import Value
 
 _HIGHEST_P, _HALVINGS = 1e9, 16
-"""Pressure in Pa up to which two phases are followed, and how often the place where they end is halved."""
+"""Pressure in Pa up to which two phases are followed, and the number of bisections of their end."""
 _STEP_T, _STEP_P = 1.03, 1.2
-"""Factors of temperature and pressure between the places where a second phase is looked for."""
+"""Factors of temperature and pressure between the points of a search for a second phase."""
 _INWARDS = 0.0, 1e-3, 1e-2, 5e-2
-"""By which share of the pressure inside two phases are computed, where they are hardly distinct at their end."""
+"""Relative distance in pressure inside the two-phase region at which phases are computed, where they are hardly
+distinct at its end."""
 
 
 @dataclass(frozen=True, eq=False)
 class PhaseEquilibrium(TwoPhases):
-    """Vapor and liquid of some species, which are one phase or two.
+    """Vapor-liquid equilibrium of some species.
 
     Parameters
     ----------
     species : sequence of Species
         Each with a vapor pressure; with a cubic equation of state for both phases critical constants instead.
     liquid : ActivityModel or CubicEquation, optional
-        An ideal liquid (Raoult's law) if omitted. A cubic equation stands for both phases; with an activity model the
+        By default an ideal liquid (Raoult's law). A cubic equation is used for both phases; with an activity model the
         vapor is an ideal gas.
 
     Raises
     ------
     InputError
-        With everything that the species lack.
+        With all missing properties.
 
     Examples
     --------
@@ -58,7 +59,7 @@ class PhaseEquilibrium(TwoPhases):
     """
 
     def bubble_point(self, fractions: Mapping[str, float], *, T: Any = None, P: Any = None) -> PhaseSplit:
-        """Where a liquid begins to boil: its pressure at a temperature, or its temperature at a pressure.
+        """The bubble point of a liquid: its pressure at a temperature, or its temperature at a pressure.
 
         Parameters
         ----------
@@ -70,17 +71,17 @@ class PhaseEquilibrium(TwoPhases):
         Raises
         ------
         InputError
-            If neither or both are given, or the fractions are none.
+            If neither or both are given, or the fractions are invalid.
         SolveError
-            If it does not boil there.
+            If there is no bubble point.
         """
         return self._point(fractions, T, P, 0.0)
 
     def dew_point(self, fractions: Mapping[str, float], *, T: Any = None, P: Any = None) -> PhaseSplit:
-        """Where a gas begins to condense; arguments and errors as for `bubble_point`.
+        """The dew point of a gas; arguments and errors as for `bubble_point`.
 
         Above its critical temperature a gas may have two dew points, and condense between them: at a temperature the
-        lower pressure is returned, and the note has the other.
+        lower pressure is returned, with the other in the note.
         """
         if not isinstance(self.liquid, CubicEquation) or (T is None) == (P is None):
             return self._point(fractions, T, P, 1.0)
@@ -105,9 +106,9 @@ class PhaseEquilibrium(TwoPhases):
     ) -> PhaseSplit:
         """Vapor and liquid at a temperature and pressure, or at a pressure with the enthalpy of a feed (adiabatic).
 
-        The heat capacities of the species are those of their liquids, and heats of vaporization follow from the slopes
-        of the vapor pressures (B. P. E. Clapeyron, R. Clausius), H = R T^2 d(ln P_i)/dT; with a cubic equation they are
-        those of the ideal gas, with its departures.
+        The heat capacities of the species are those of their liquids, and heats of vaporization follow from the
+        derivatives of the vapor pressures (B. P. E. Clapeyron, R. Clausius), H = R T^2 d(ln P_i)/dT; with a cubic
+        equation they are those of the ideal gas, with its departures.
 
         Parameters
         ----------
@@ -115,9 +116,9 @@ class PhaseEquilibrium(TwoPhases):
         P : pressure
         T : temperature, optional
         feed_T : temperature, optional
-            Of a feed of these fractions whose enthalpy is kept.
+            Of a feed of these fractions with the same enthalpy.
         feed : "liquid" or "gas"
-            What that feed is.
+            The phase of that feed.
 
         Raises
         ------
@@ -146,7 +147,7 @@ class PhaseEquilibrium(TwoPhases):
         split = self._split(z, bracketed(off, start.si), pressure.si, display)
         if abs(self._of_split(split) - wanted) < 1e-6 * (1.0 + abs(wanted)):
             return split
-        # one species, or an azeotrope: it boils at one temperature, and the enthalpy says how much of it
+        # one species, or an azeotrope: it boils at one temperature, and the enthalpy gives the vapor fraction
         ends = [self._enthalpy(z, split.T, pressure.si, phase) for phase in ("liquid", "gas")]
         share = (wanted - ends[0]) / (ends[1] - ends[0])
         if not 0 <= share <= 1:
@@ -154,7 +155,7 @@ class PhaseEquilibrium(TwoPhases):
         return replace(split, vapor_fraction=share, x=z, y=z, K=np.ones(len(z)))
 
     def _hottest_dew(self, z: np.ndarray, P: Value) -> PhaseSplit | None:
-        """The dew point of a pressure as the highest temperature of two phases; None where they end otherwise."""
+        """The dew point at a pressure as the highest temperature of two phases; None if they end otherwise."""
         assert isinstance(self.liquid, CubicEquation)
         equation = self.liquid
 
@@ -174,7 +175,7 @@ class PhaseEquilibrium(TwoPhases):
         return None
 
     def _upper_dew(self, z: np.ndarray, T: float, low: float) -> PhaseSplit | None:
-        """The dew point above another at the same temperature; None where the two phases end in a bubble point."""
+        """The dew point above another at the same temperature; None if the two phases end in a bubble point."""
         assert isinstance(self.liquid, CubicEquation)
         equation = self.liquid
 
@@ -198,7 +199,7 @@ class PhaseEquilibrium(TwoPhases):
         return inside
 
     def _incipient(self, z: np.ndarray, T: float, P: float) -> PhaseSplit | None:
-        """Two phases next to where one of them ends; None where they are hardly distinct."""
+        """Two phases near the end of one of them; None if they are hardly distinct."""
         assert isinstance(self.liquid, CubicEquation)
         logs = self._unstable(self.liquid, z, T, P)
         try:
@@ -216,8 +217,8 @@ class PhaseEquilibrium(TwoPhases):
         inside: float,
         display: Display,
     ) -> PhaseSplit | None:
-        """The dew point at the end of a stretch of two phases, near `inside` along the number that `at` turns into T
-        and P; None where a vapor appears there, or no end is found."""
+        """The dew point at the end of a two-phase range, near `inside`, as a function of the number that `at` converts
+        to T and P; None if a vapor appears there, or no end is found."""
         if split.vapor_fraction < 0.5:
             return None
 
@@ -226,7 +227,7 @@ class PhaseEquilibrium(TwoPhases):
 
         try:
             number = float(brentq(off, inside * (1 - 1e-4), inside * (1 + 1e-4), rtol=1e-13))
-        except ValueError:  # next to the critical point
+        except ValueError:  # near the critical point
             return None
         T, P = at(number)
         x = self._appears(z, T, P, 1.0, split.x)[1]

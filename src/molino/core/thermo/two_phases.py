@@ -28,7 +28,7 @@ _CLOSE = 1e-13
 _ROUNDS = 2000
 _TRIALS = 400
 _SPLITS = 1e-9
-"""By how much the fractions of a second phase must add up to more than one."""
+"""Smallest excess over one of the sum of the fractions of a second phase."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -48,7 +48,7 @@ class TwoPhases(Frozen, Printed):
         elif isinstance(self.liquid, CubicEquation):
             settle(self, liquid=CubicEquation(self.species, self.liquid.form, self.liquid.pairs))
         elif self.liquid is not None:
-            raise InputError(f"{self.liquid!r} is no model of a liquid", "liquid", "give an ActivityModel")
+            raise InputError(f"{self.liquid!r} is not a model of a liquid", "liquid", "give an ActivityModel")
         for one in self.species if not isinstance(self.liquid, CubicEquation) else ():
             with faults.at():
                 one.require("vapor_pressure", _ASKER)
@@ -70,7 +70,7 @@ class TwoPhases(Frozen, Printed):
         return np.asarray(x / x.sum())
 
     def _log_K(self, T: float, P: float, x: np.ndarray, y: np.ndarray) -> np.ndarray:
-        """ln(y/x) at equal fugacities, as the compositions are."""
+        """ln(y/x) at equal fugacities, for given compositions."""
         if isinstance(self.liquid, CubicEquation):
             liquid, gas = (
                 CubicState(self.liquid, T, P, of, phase).log_coefficients for of, phase in ((x, "liquid"), (y, "gas"))
@@ -85,7 +85,7 @@ class TwoPhases(Frozen, Printed):
         return np.array([s.vapor_pressure.log_number(T)[0] for s in self.species])
 
     def _first_K(self, T: float, P: float) -> np.ndarray:
-        """Rough ln K: of Raoult's law, or after G. M. Wilson (1969) from critical constants."""
+        """Estimates of ln K: by Raoult's law, or after G. M. Wilson (1969) from critical constants."""
         if not isinstance(self.liquid, CubicEquation):
             return np.asarray(self._log_pressures(T) - math.log(P))
         Tc, Pc, w = (
@@ -105,7 +105,7 @@ class TwoPhases(Frozen, Printed):
             return self._converged(z, T, P, unstable, display)
         liquids = self._two_liquids(z, T)
         starts = [self._log_K(T, P, x, x) for x in liquids] or [first]
-        if liquids and float(np.exp(starts[0]) @ liquids[0]) <= 1:  # no vapor over them
+        if liquids and float(np.exp(starts[0]) @ liquids[0]) <= 1:  # no vapor above them
             y = liquids[0] * np.exp(starts[0])
             y = y / y.sum()
             return PhaseSplit(self.names, T, P, 0.0, z, z, y, ratios(y, z), display, liquids)
@@ -120,21 +120,21 @@ class TwoPhases(Frozen, Printed):
         return min(stable, key=self._gibbs)
 
     def _gibbs(self, split: PhaseSplit) -> float:
-        """Gibbs energy over R T, but for what all splits of a mixture have in common; of activity models."""
+        """Gibbs energy over R T of a split, without parts that are common to all splits; for activity models."""
         T, x, y = split.T, split.x, split.y
         liquid = float(x @ (np.log(np.where(x > 0, x, 1.0)) + self._log_K(T, 1.0, x, y)))
         gas = float(y @ np.log(np.where(y > 0, y, 1.0))) + math.log(split.P)
         return (1 - split.vapor_fraction) * liquid + split.vapor_fraction * gas
 
     def _second_liquid(self, x: np.ndarray, T: float) -> np.ndarray | None:
-        """The liquid into which one begins to split; None where it is stable, or ideal."""
+        """The liquid into which a liquid begins to split; None if it is stable, or ideal."""
         if not isinstance(self.liquid, ActivityModel):
             return None
         found = self.liquid.second_liquid(T, dict(zip(self.names, x.tolist(), strict=True)))
         return None if found is None else np.array([found[name] for name in self.names])
 
     def _two_liquids(self, z: np.ndarray, T: float) -> tuple[np.ndarray, ...]:
-        """The two liquids into which one splits, by successive substitution of their ratios; empty where it is
+        """The two liquids into which a liquid splits, by successive substitution of their ratios; empty if it is
         stable."""
         other = self._second_liquid(z, T)
         if other is None:
@@ -152,12 +152,12 @@ class TwoPhases(Frozen, Printed):
             raise SolveError(
                 f"the liquid splits at {T:.5g} K, and its two liquids are not found",
                 "phases",
-                "it is next to the temperature at which they become one: try another",
+                "it is near the temperature at which they become one: try another",
             )
         return one, two
 
     def _converged(self, z: np.ndarray, T: float, P: float, logs: np.ndarray, display: Display) -> PhaseSplit:
-        """Successive substitution of K from rough ones, accelerated; one phase where the other would not exist."""
+        """Accelerated successive substitution of K from estimates; one phase if the other would not exist."""
         moved = np.inf
         for _ in range(_ROUNDS):
             share, x, y = rachford_rice(z, np.exp(logs))
@@ -170,13 +170,11 @@ class TwoPhases(Frozen, Printed):
             raise SolveError(f"no split is found at {T:.5g} K and {P:.5g} Pa", "flash", "try other conditions")
         share, x, y = rachford_rice(z, np.exp(logs))
         if isinstance(self.liquid, CubicEquation) and float(np.max(np.abs(x - y))) < 1e-6:
-            raise SolveError(
-                f"no split is found at {T:.5g} K and {P:.5g} Pa", "flash", "it is next to a critical point"
-            )
+            raise SolveError(f"no split is found at {T:.5g} K and {P:.5g} Pa", "flash", "it is near a critical point")
         return PhaseSplit(self.names, T, P, share, z, x, y, np.exp(logs), display)
 
     def _unstable(self, equation: CubicEquation, z: np.ndarray, T: float, P: float) -> np.ndarray | None:
-        """ln K from which a split is found where one phase is not stable; None where it is.
+        """ln K from which a split is found if one phase is not stable; None if it is.
 
         By the tangent plane of the Gibbs energy, from a vapor and from a liquid
         (M. L. Michelsen, Fluid Phase Equilib. 9 (1982) 1).
@@ -201,8 +199,8 @@ class TwoPhases(Frozen, Printed):
         return None
 
     def _is_gas(self, equation: CubicEquation, z: np.ndarray, T: float, P: float) -> bool:
-        """What to call one phase: by its root where there are several, otherwise by its volume over b, which is that of
-        the critical point or above."""
+        """The name of a single phase: by its root if there are several, otherwise by its volume over b, compared with
+        that of the critical point."""
         state = CubicState(equation, T, P, z, "stable")
         if len(state.roots) > 1:
             return bool(state.roots[-1] == state.Z)
@@ -225,7 +223,7 @@ class TwoPhases(Frozen, Printed):
         return self._at_T(z, T_at, share, display)
 
     def _guess_T(self, z: np.ndarray, P: float, share: float) -> float:
-        """Where Raoult's law puts the point."""
+        """The point by Raoult's law."""
 
         def off(T: float) -> float:
             K = np.exp(self._first_K(T, P))
@@ -234,7 +232,7 @@ class TwoPhases(Frozen, Printed):
         return bracketed(off, 350.0)
 
     def _at_T(self, z: np.ndarray, T: float, share: float, display: Display) -> PhaseSplit:
-        """The pressure at which the first of the other phase appears."""
+        """The pressure at which the other phase appears."""
         liquids = self._two_liquids(z, T) if share == 0.0 else ()
         if liquids:  # both boil together
             y = liquids[0] * np.exp(self._log_K(T, 1.0, liquids[0], z))
@@ -269,7 +267,7 @@ class TwoPhases(Frozen, Printed):
         return other, P
 
     def _other(self, z: np.ndarray, other: np.ndarray, T: float, P: float, share: float) -> tuple[float, np.ndarray]:
-        """What equal fugacities make of the other phase: the sum of its fractions, and these scaled to one."""
+        """The other phase by equal fugacities: the sum of its fractions, and these scaled to one."""
         logs = self._log_K(T, P, *((z, other) if share == 0.0 else (other, z)))
         new = z * np.exp(logs if share == 0.0 else -logs)
         return float(new.sum()), new / new.sum()
@@ -277,7 +275,7 @@ class TwoPhases(Frozen, Printed):
     def _appears(
         self, z: np.ndarray, T: float, P: float, share: float, start: np.ndarray | None
     ) -> tuple[float, np.ndarray]:
-        """At one pressure: by how much the other phase would exist (ln of the sum of its fractions), and those."""
+        """At one pressure: ln of the sum of the fractions of the other phase, and these fractions."""
         first = self._first_K(T, P)
         other = z * np.exp(first if share == 0.0 else -first) if start is None else start
         other = other / other.sum()
@@ -299,7 +297,7 @@ class TwoPhases(Frozen, Printed):
             if is_apart and sign * there <= 0 and low > 0:
                 try:
                     return float(brentq(lambda p, held: self._appears(z, T, p, share, held)[0], low, P, (start,)))
-                except ValueError:  # next to the critical point
+                except ValueError:  # near the critical point
                     break
             if is_apart and sign * there > 0:
                 low, start = P, other
@@ -309,7 +307,7 @@ class TwoPhases(Frozen, Printed):
         raise SolveError(f"no point is found at {T:.5g} K", "phases", "it may lie beyond the critical point")
 
     def _enthalpy(self, z: np.ndarray, T: float, P: float, phase: str) -> float:
-        """In J/mol of a mixture in one phase, the elements apart."""
+        """In J/mol of a mixture in one phase, without the elements."""
         rises = self._rises(T)
         held = float(z @ rises)
         if isinstance(self.liquid, CubicEquation):
@@ -330,7 +328,7 @@ class TwoPhases(Frozen, Printed):
         return sum(parts)
 
     def _rises(self, T: float) -> np.ndarray:
-        """Enthalpies over those at 298.15 K."""
+        """Enthalpies relative to those at 298.15 K."""
         return np.array([float(rise(T)) for rise in self._rise_functions])
 
     @cached_property

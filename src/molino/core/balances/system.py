@@ -102,7 +102,7 @@ class Balances(Frozen):
     def _check_known(expression: sp.Expr, known: set[sp.Symbol], place: str) -> None:
         strangers = in_order(expression.free_symbols - known)
         if strangers:
-            raise InputError(f"{place} uses {', '.join(map(str, strangers))}, which nothing defines", "balances")
+            raise InputError(f"{place} uses {', '.join(map(str, strangers))}, which is not defined", "balances")
 
     def __hash__(self) -> int:
         return self._hash

@@ -1,4 +1,4 @@
-"""The straight line of ln k over 1/T through a table of constants, and how far to trust it."""
+"""The straight line of ln k over 1/T through a table of constants, with its uncertainty."""
 
 from __future__ import annotations
 
@@ -23,14 +23,14 @@ class TemperatureLine(Printed):
     """ln k = ln k_ref - E/R (1/T - 1/T_ref) by least squares through a table of constants.
 
     T_ref is the harmonic mean of the temperatures, where ln k_ref and E are uncorrelated (N. R. Draper, H. Smith,
-    Applied Regression Analysis, 3rd ed. 1998, section 1.4). Each constant counts alike, by its relative error.
-    Intervals are of 95 %; from two temperatures there are none (nan).
+    Applied Regression Analysis, 3rd ed. 1998, section 1.4). All constants have the same relative error. Intervals are
+    of 95 %; nan for two temperatures.
 
     Attributes
     ----------
     temperatures, constants : tuple of Value
     noun : str
-        What the constants are called, k or K.
+        The symbol of the constants, k or K.
     """
 
     temperatures: tuple[Value, ...]
@@ -56,7 +56,7 @@ class TemperatureLine(Printed):
             with faults.at(f"row {row}"):
                 read = units.read(value, name=noun)
                 if read.si <= 0:
-                    raise InputError(f"{value} is not above zero", noun, "a logarithm is taken of it")
+                    raise InputError(f"{value} is not above zero", noun, "its logarithm is needed")
                 constants.append(read)
         faults.raise_any()
         dimensions = {frozenset(units.unit(c.unit).dimension.items()) if c.unit else None for c in constants}
@@ -99,7 +99,7 @@ class TemperatureLine(Printed):
 
     @cached_property
     def standard_deviation(self) -> float:
-        """Residual standard deviation of ln k; nan from two temperatures."""
+        """Residual standard deviation of ln k; nan for two temperatures."""
         left = np.log1p(self.deviations)
         return math.sqrt(float(left @ left) / self.degrees_of_freedom) if self.degrees_of_freedom else math.nan
 
@@ -144,7 +144,7 @@ class TemperatureLine(Printed):
 
     @property
     def correlation(self) -> float:
-        """Of ln A and E: near one, since both come from one line far from 1/T = 0."""
+        """Of ln A and E: near one, since both are extrapolated to 1/T = 0."""
         away = self.x - self.x.mean()
         slope = float(self.x.mean()) / math.sqrt(float(away @ away))
         return slope / math.hypot(slope, 1 / math.sqrt(len(self.x)))
@@ -165,13 +165,12 @@ class TemperatureLine(Printed):
         return E, log_k + E / GAS_CONSTANT / self.reference
 
     def shown(self, si: float) -> float:
-        """A constant from SI to the unit in which the first of the table came."""
+        """A constant in the unit of the first one of the table."""
         unit = self.constants[0].unit
         return si if unit is None else float(units.unit(unit).from_si(si))
 
     def text(self, energy: str = "E") -> str:
-        """The line in words, its energy by a name: each number with its unit and 95 % interval, and how well it goes
-        through."""
+        """The line in words: each number with its unit and 95 % interval, and the quality of the fit."""
         unit = units.pretty(self.constants[0].unit or "")
 
         def with_interval(numbers: tuple[float, float, float]) -> str:
@@ -187,7 +186,7 @@ class TemperatureLine(Printed):
         if not self.degrees_of_freedom:
             return f"{found}; {many}, exact"
         worst = int(np.argmax(np.abs(self.deviations)))
-        off = f"farthest off by {100 * abs(self.deviations[worst]):.2g} % at {self.temperatures[worst].text(4)}"
+        off = f"largest deviation {100 * abs(self.deviations[worst]):.2g} % at {self.temperatures[worst].text(4)}"
         return f"{found}, intervals of 95 %; {many}, R² {self.r_squared:.5f}; {off}"
 
     def __str__(self) -> str:

@@ -1,4 +1,4 @@
-"""What can be reported about a chemistry before anything is run: errors, warnings and notes, each with its place."""
+"""The check of a chemistry before a run: errors, warnings and notes, each with its place."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ LEVELS = ("error", "warning", "note")
 
 @dataclass(frozen=True)
 class Finding:
-    """One thing that was found: how grave ('error', 'warning', 'note'), where, what, and what to do."""
+    """A finding: its level ('error', 'warning', 'note'), place, fact and remedy."""
 
     level: str
     where: str
@@ -46,7 +46,7 @@ class Finding:
 
 @dataclass(frozen=True, eq=False)
 class Review(Frozen, Printed):
-    """What a check found, the gravest first.
+    """The findings of a check, errors first.
 
     Attributes
     ----------
@@ -77,7 +77,7 @@ class Review(Frozen, Printed):
 
 
 def review(chemistry: ReactionSet, T: Value | None) -> Iterator[Finding]:
-    """Everything to report about a chemistry that could be built, one by one."""
+    """The findings of a chemistry, one by one."""
     kelvin = T.si if T is not None else _reference_temperature(chemistry)
     yield from _what_is_not_checked(chemistry)
     yield from _species(chemistry)
@@ -104,10 +104,10 @@ def _what_is_not_checked(chemistry: ReactionSet) -> Iterator[Finding]:
     reacting = {name for r in chemistry.reactions for name in r.equation.net}
     without = [s.name for s in chemistry.species if not s.formula and s.name in reacting]
     if without:
-        message = f"elements are not checked where these react: no formula for {_listed(without)}"
+        message = f"elements are not checked in reactions of species without formula: {_listed(without)}"
         yield Finding("note", "species", message, "give formulas")
     if chemistry.parameters and all(p.unit is None for p in chemistry.parameters):
-        message = "all constants are bare numbers: dimensions are not checked, and SI is meant where units are given"
+        message = "all constants are bare numbers: dimensions are not checked, and units that are given elsewhere are converted to SI"
         yield Finding("note", "constants", message, "give units, like '0.02 L/mol/min'")
     for name, needed in chemistry.unitless.items():
         for constant, dimension in needed.items():
@@ -118,17 +118,17 @@ def _what_is_not_checked(chemistry: ReactionSet) -> Iterator[Finding]:
         place = f"reaction {reaction.name}"
         if reaction.equation.is_one_sided:
             way = "from nothing" if not reaction.equation.left else "to nothing"
-            message = f"'{reaction.equation}' goes {way}: neither elements nor mass are kept, or checked"
-            yield Finding("note", place, message, "name what is on the other side if they shall be")
+            message = f"'{reaction.equation}' goes {way}: elements and mass are not conserved, and not checked"
+            yield Finding("note", place, message, "name the species on the other side if they are to be checked")
         if reaction.is_python:
             message = (
                 "the rate law is a Python function: no dimension check, numeric derivatives, slower than a formula"
             )
-            yield Finding("note", place, message, "write a formula where one will do")
+            yield Finding("note", place, message, "write a formula if possible")
         by_name = {s.name: s for s in chemistry.species}
         for name, held in reaction.constants.items():
             if isinstance(held, FromSpecies) and not any(by_name[s].heat_capacity for s in reaction.equation.net):
-                message = "no heat capacities are given: the enthalpy of reaction is taken as constant"
+                message = "no heat capacities are given: the enthalpy of reaction is assumed constant"
                 yield Finding("note", f"{place}, {name}", message)
 
 
@@ -145,7 +145,7 @@ def _species(chemistry: ReactionSet) -> Iterator[Finding]:
         yield Finding("note", "species", f"in no reaction and no rate law: {_listed(idle)}", "inert, or a misspelling?")
     catalysts = [s.name for s in chemistry.species if s.name not in in_equations and s.name in asked]
     if catalysts:
-        yield Finding("note", "species", f"in rate laws only, neither formed nor consumed: {_listed(catalysts)}")
+        yield Finding("note", "species", f"only in rate laws, neither formed nor consumed: {_listed(catalysts)}")
     made, used = set(), set()
     for reaction in chemistry.reactions:
         for name, moles in reaction.equation.net.items():
@@ -155,20 +155,20 @@ def _species(chemistry: ReactionSet) -> Iterator[Finding]:
                 used.add(name)
     starters = [s.name for s in chemistry.species if s.name in used - made]
     if starters:
-        yield Finding("note", "species", f"formed by nothing, must be fed or charged: {_listed(starters)}")
+        yield Finding("note", "species", f"not formed by a reaction, must be fed or charged: {_listed(starters)}")
     ends = [s.name for s in chemistry.species if s.name in made - used]
     if ends:
-        yield Finding("note", "species", f"consumed by nothing, end products: {_listed(ends)}")
+        yield Finding("note", "species", f"not consumed by a reaction, end products: {_listed(ends)}")
     present = {s.name for s in chemistry.species} - (made - set(starters))
     reached = reachable(chemistry, present)[0]
     seeds = [s.name for s in chemistry.species if s.name not in reached]
     if starters and seeds:
-        message = f"come only from themselves or each other: {_listed(seeds)}"
+        message = f"formed only from themselves or each other: {_listed(seeds)}"
         yield Finding("note", "species", message, "feed or charge some")
 
 
 def reachable(chemistry: ReactionSet, present: Iterable[str]) -> tuple[set[str], list[Reaction]]:
-    """The species that can come to be there from those present, and the reactions that can never start."""
+    """The species that can be formed from those present, and the reactions that can never start."""
     there = set(present)
     waiting = list(chemistry.reactions)
     while True:
@@ -184,7 +184,7 @@ def reachable(chemistry: ReactionSet, present: Iterable[str]) -> tuple[set[str],
 
 
 _MOST_COMBINED = 60
-"""Above so many reactions dependent ones are counted, but not listed."""
+"""Number of reactions above which dependent ones are counted, but not listed."""
 
 
 def _rank(chemistry: ReactionSet) -> Iterator[Finding]:
@@ -200,12 +200,12 @@ def _rank(chemistry: ReactionSet) -> Iterator[Finding]:
                 rows.setdefault(i, []).append((j, moles))
         names = chemistry.network.reactions
         texts = [combination_text(weights, names) for weights in null_space(rows.values(), range(count))]
-        message += f"; these change nothing: {_listed(sorted(texts, key=len), 4)}"
+        message += f"; without net change: {_listed(sorted(texts, key=len), 4)}"
     yield Finding("note", "reactions", message)
 
 
 def _habit(place: str, held: Constant) -> Iterator[Finding]:
-    """Constants that no chemist has met: each warning says what it may be instead."""
+    """Warnings about constants outside the usual range."""
     if not isinstance(held, Arrhenius):
         return
     energy = si(held.Ea)
@@ -237,7 +237,7 @@ def _habit(place: str, held: Constant) -> Iterator[Finding]:
 
 
 class _Rate:
-    """A rate law with the chemistry's numbers in it, to be tried at compositions."""
+    """A rate law with numbers, to be evaluated at compositions."""
 
     def __init__(self, reaction: Reaction, law: sp.Expr, numbers: Mapping[sp.Symbol, float], T: float) -> None:
         self.reaction, self.T, self.law = reaction, T, law
@@ -245,7 +245,7 @@ class _Rate:
         self.symbols = [(s, *kind) for s in law.free_symbols if (kind := species_in(s)) is not None]
 
     def at(self, concentrations: Mapping[str, float]) -> float:
-        """The rate in SI at concentrations in mol/m^3 (1 where not given); nan where it has no finite value."""
+        """The rate in SI at concentrations in mol/m^3 (by default 1); nan where it is not finite."""
         values = dict(self.numbers)
         whole = sum(concentrations.values()) or 1.0
         for symbol, kind, name in self.symbols:
@@ -259,7 +259,7 @@ class _Rate:
 
 
 def _number(e: sp.Basic, values: Mapping[sp.Symbol, float]) -> float:
-    """An expression of the grammar at given values, in floats; much quicker than substitution."""
+    """An expression of the grammar at given values, in floats; much faster than substitution."""
     if e.is_Symbol:
         return values[e]
     if e.is_Number:
@@ -286,7 +286,7 @@ def _rates(chemistry: ReactionSet, T: float) -> dict[str, _Rate]:
 
 
 def _signs(rate: _Rate) -> Iterator[Finding]:
-    """Whether a rate consumes what has run out, or runs against its arrow."""
+    """Findings for a rate that consumes an exhausted species, or runs against its arrow."""
     place = f"reaction {rate.reaction.name}"
     equation = rate.reaction.equation
     names = sorted({*equation.species, *(name for _, _, name in rate.symbols)})
@@ -295,23 +295,25 @@ def _signs(rate: _Rate) -> Iterator[Finding]:
     here = [rate.at(trial) for trial in trials]
     finite = [value for value in here if math.isfinite(value)]
     if not finite:
-        yield Finding("warning", place, "the rate law has no finite value wherever it was tried", "check its formula")
+        yield Finding(
+            "warning", place, "the rate law is not finite at any composition that was tried", "check its formula"
+        )
         return
     consumed = [name for name, moles in equation.net.items() if moles < 0]
     products = {name: 0.0 for name, moles in equation.net.items() if moles > 0}
     forward = [value for trial in trials if math.isfinite(value := rate.at({**trial, **products}))]
     if not equation.reversible and consumed:
         if all(value < 0 for value in finite) and all(value <= 0 for value in forward):
-            message = f"the rate is negative: {', '.join(consumed)}, consumed by the equation, would grow"
+            message = f"the rate is negative: {', '.join(consumed)}, consumed by the equation, would be formed"
             yield Finding(
-                "error", place, message, "a rate law gives the rate of the reaction as written: take the minus out"
+                "error", place, message, "a rate law gives the rate of the reaction as written: remove the minus sign"
             )
         elif any(value < 0 for value in finite):
-            message = "the rate turns negative at some compositions, though the arrow runs one way"
+            message = "the rate is negative at some compositions, but the reaction is not reversible"
             yield Finding("warning", place, message, "write <-> for a reversible reaction, or check the formula")
     if equation.reversible and forward and all(value < 0 for value in forward):
         message = f"the rate is negative where there is no {' and no '.join(products)}: it runs against its arrow"
-        yield Finding("error", place, message, "a rate is that of the reaction as written: take the minus out")
+        yield Finding("error", place, message, "a rate is that of the reaction as written: remove the minus sign")
         return
     for name, moles in equation.net.items():
         if moles > 0 and not equation.reversible:
@@ -320,24 +322,28 @@ def _signs(rate: _Rate) -> Iterator[Finding]:
         gone = [rate.at({**trial, name: 0.0}) for trial in trials]
         gone += [rate.at({**trial, name: 0.0, **dict.fromkeys(across, 0.0)}) for trial in trials]
         if all(math.isnan(value) for value in gone):
-            message = f"the rate has no finite value where {name} has run out"
+            message = f"the rate is not finite where {name} is exhausted"
             yield Finding(
                 "warning", place, message, "a negative order or a logarithm? add a constant to the denominator"
             )
         worst = [float(moles) * g / abs(h) for g, h in zip(gone, here + here, strict=True) if math.isfinite(g) and h]
         if worst and min(worst) < -1e-9:
-            message = f"the rate goes on consuming {name} where there is none"
+            message = f"the rate consumes {name} where it is exhausted"
             yield Finding(
-                "warning", place, message, f"make it fall to zero with [{name}]: runs stop where {name} runs out"
+                "warning",
+                place,
+                message,
+                f"make it fall to zero with [{name}]: otherwise runs stop where {name} is exhausted",
             )
 
 
 _FAR = 0.1
-"""How far an equilibrium composition may be from the thermochemistry, as a logarithm, before it is reported."""
+"""Largest logarithmic deviation of an equilibrium composition from the thermochemistry that is not reported."""
 
 
 def _equilibria(chemistry: ReactionSet, T: float) -> Iterator[Finding]:
-    """Reversible reactions, and pairs of opposite ones, whose rate vanishes elsewhere than the species say."""
+    """Findings for reversible reactions, and pairs of opposite ones, whose equilibrium contradicts the
+    thermochemistry."""
     known = {s.name: s for s in chemistry.species if s.enthalpy_of_formation or s.heat_capacity}
     known_reactions = [r for r in chemistry.reactions if r.equation.net.keys() <= known.keys()]
     for name, equation_of, rates in _both_ways(known_reactions, _rates(chemistry, T) if known_reactions else {}):
@@ -361,7 +367,7 @@ def _equilibria(chemistry: ReactionSet, T: float) -> Iterator[Finding]:
         if not (math.isfinite(low) and math.isfinite(high)):
             continue
         if low * high >= 0:
-            message = f"the rate vanishes at no composition, and the species give K = {expected:.3g} (SI) {at}"
+            message = f"the rate does not vanish at any composition, and the thermochemistry gives K = {expected:.3g} (SI) {at}"
             yield Finding("warning", name, message, "check the backward term")
             continue
         found = formed * float(brentq(rate, -60.0, 60.0, xtol=1e-9))
@@ -383,7 +389,7 @@ def _equilibria(chemistry: ReactionSet, T: float) -> Iterator[Finding]:
 def _both_ways(
     reactions: Iterable[Reaction], rates: Mapping[str, _Rate]
 ) -> Iterator[tuple[str, Reaction, list[tuple[float, _Rate]]]]:
-    """What runs both ways: the place, a reaction that gives the direction, and the rates with their signs."""
+    """Reversible reactions: the place, a reaction that gives the direction, and the rates with their signs."""
     one_way = {}
     for reaction in reactions:
         if reaction.equation.reversible:

@@ -1,4 +1,4 @@
-"""The chemistry that species and reactions make up."""
+"""The chemistry: species and reactions."""
 
 from __future__ import annotations
 
@@ -31,19 +31,19 @@ class Chemistry(ReactionSet):
     Parameters
     ----------
     reactions : sequence of Reaction
-        None, where species are only mixed, dosed or washed out.
+        Empty if species are only mixed, dosed or washed out.
     species : sequence of Species or names, or mapping of name to formula or properties, optional
-        Formulas are checked against the equations. Species that no reaction names (a catalyst, a solvent) may be
-        listed; those in equations and rate laws are found without.
+        Equations are checked with the formulas. Species that are in no reaction (a catalyst, a solvent) may be listed;
+        those in equations and rate laws need not be listed.
     constants : mapping, optional
-        Constants that several rate laws share.
+        Constants that are common to several rate laws.
     covariance : Covariance, optional
-        Of the constants, where a fit found them.
+        Of fitted constants.
 
     Raises
     ------
     InputError
-        With everything that is wrong: unknown names, unbalanced equations, constants missing or unused, dimensions.
+        With all faults: unknown names, unbalanced equations, missing or unused constants, dimensions.
 
     Examples
     --------
@@ -84,7 +84,7 @@ class Chemistry(ReactionSet):
     def __str__(self) -> str:
         """A table of reactions and rate laws, the constants of each below it."""
         if not self.reactions:
-            return f"{len(self.species)} species, nothing reacts"
+            return f"{len(self.species)} species, no reaction"
         rows = [("reaction", "equation", "rate law")]
         for r in self.reactions:
             law = r.law if r.has_kinetics else "none given"
@@ -102,7 +102,7 @@ class Chemistry(ReactionSet):
     def reaction_enthalpy(self, name: str, T: Any) -> Value:
         """Enthalpy of a reaction at a temperature from its species, per mole of reaction, as a quantity in kJ/mol.
 
-        sum of nu_i (H_f,i + integral of Cp,i dT). Raises InputError that names what a species lacks.
+        sum of nu_i (H_f,i + integral of Cp,i dT). Raises InputError with missing properties.
         """
         reaction, kelvin = self.reaction(name), sp.Float(units.positive(T, "temperature", "T").si)
         asker = f"the enthalpy of '{reaction.equation}'"
@@ -112,24 +112,23 @@ class Chemistry(ReactionSet):
     def equilibrium_constant(self, name: str, T: Any) -> float:
         """The equilibrium constant of a reaction at a temperature from its species, in activities.
 
-        K = exp(-dG/(R T)), for the standard state of the species' numbers. Raises InputError that names what a species
-        lacks.
+        K = exp(-dG/(R T)), for the standard state of the species' numbers. Raises InputError with missing properties.
         """
         reaction, kelvin = self.reaction(name), sp.Float(units.positive(T, "temperature", "T").si)
         asker = f"K of '{reaction.equation}'"
         return math.exp(float(log_equilibrium(reaction.equation, {s.name: s for s in self.species}, kelvin, asker)))
 
     def check(self, T: Any = None) -> Review:
-        """What there is to report of the chemistry before it runs: errors, warnings and notes.
+        """The findings of the chemistry before a run: errors, warnings and notes.
 
-        Building it has raised what makes it impossible (elements, names, dimensions). This looks further: species
-        that nothing forms or consumes, dependent reactions, rates that run against their arrow or go on consuming what
-        is gone, equilibria that contradict the species' thermochemistry, constants out of physical habit.
+        Its construction raises errors of elements, names and dimensions. This check also finds species that no reaction
+        forms or consumes, dependent reactions, rates that run against their arrow or consume exhausted species,
+        equilibria that contradict the thermochemistry, and constants outside the usual range.
 
         Parameters
         ----------
         T : temperature, optional
-            At which rates are tried; otherwise the reference temperature of the first constant that has one.
+            For the evaluation of rates; by default the reference temperature of the first constant that has one.
         """
         return Review.of(review(self, units.positive(T, "temperature", "T") if T is not None else None))
 
@@ -139,13 +138,14 @@ class Chemistry(ReactionSet):
         Returns
         -------
         DataFrame
-            Indexed by species, a column a reaction; consumption is negative.
+            Indexed by species, a column per reaction; consumption is negative.
         """
         reactions = [str(r.name) for r in self.reactions]
         return frame(self.network.matrix, index=list(self.names), columns=reactions)
 
     def equations(self) -> Equations:
-        """Rate laws and net rates of formation as plain text (`print`), LaTeX (`.latex`) and `figures.equations`."""
+        """Rate laws and net rates of formation as text (`print`), LaTeX (`.latex`) and a figure
+        (`figures.equations`)."""
         return chemistry_equations(self)
 
     def at_guess(self) -> Chemistry:

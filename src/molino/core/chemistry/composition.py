@@ -1,4 +1,4 @@
-"""What a formula says: the atoms, the charge and the molar mass."""
+"""The atoms, the charge and the molar mass of a formula."""
 
 from __future__ import annotations
 
@@ -48,7 +48,7 @@ class Composition:
 def composition(formula: str) -> Composition:
     """Read a chemical formula.
 
-    Groups stand in brackets ('Ca(OH)2'), parts of a hydrate are joined by '·' or '*' ('CuSO4·5H2O', with a plain dot
+    Groups are in brackets ('Ca(OH)2'), parts of a hydrate are joined by '·' or '*' ('CuSO4·5H2O', with a plain dot
     before whole waters too), a charge ends it ('NH4+', 'SO4^2-', 'Fe+3', 'e-'). Counts may have decimals, as in the
     formulas of biomass ('CH1.8O0.5N0.2').
 

@@ -1,7 +1,7 @@
 """Rate constants and the parameters in them.
 
-A constant is a number with its unit, an `Unknown` to be fitted, or a law over temperature; each names its *parts*,
-which become parameters of the balances, and writes itself as an expression of them.
+A constant is a number with its unit, an `Unknown` to be fitted, or a law over temperature; each has *parts*, which
+become parameters of the balances, and is an expression of them.
 """
 
 from __future__ import annotations
@@ -23,15 +23,15 @@ from molino.core.units import Value
 
 @dataclass(frozen=True)
 class Unknown:
-    """A number to be found by a fit.
+    """A number to be fitted.
 
     Parameters
     ----------
     guess : str, float or quantity
-        Where the fit starts; a factor of five off is fine.
+        The start of the fit; an error by a factor of five is acceptable.
     lower, upper : optional
-        Bounds, in any unit of the same dimension. Without them a constant stays above zero, and an activation energy
-        or an order (a constant in an exponent) is free.
+        Bounds, in any unit of the same dimension. By default a constant is positive, and an activation energy or an
+        order (a constant in an exponent) is free.
 
     Raises
     ------
@@ -81,7 +81,7 @@ class Unknown:
 
 @dataclass(frozen=True)
 class NotGiven:
-    """A rate constant that nobody has given: of a reaction that stands at a given conversion or at equilibrium."""
+    """A rate constant that is not given: of a reaction at a given conversion or at equilibrium."""
 
     unit: str | None = None
 
@@ -90,11 +90,11 @@ class NotGiven:
 
 
 Entry = Value | Unknown | NotGiven
-"""What can stand where a number is asked for."""
+"""The possible values of a number."""
 
 
 def entry(given: Any, kind: str | None = None, name: str = "") -> Entry:
-    """Read a number, a quantity or an Unknown, holding its dimension against `kind` where one is given."""
+    """Read a number, a quantity or an Unknown, and check its dimension against `kind`, if given."""
     if isinstance(given, Unknown):
         units.read(given.guess, kind, name)
         return given
@@ -102,17 +102,17 @@ def entry(given: Any, kind: str | None = None, name: str = "") -> Entry:
 
 
 def si(part: Entry) -> float:
-    """The SI number of an entry: its value, or its guess; nan of one that is not given."""
+    """The SI number of an entry: its value, or its guess; nan if not given."""
     if isinstance(part, NotGiven):
         return math.nan
     return part.guess.si if isinstance(part, Unknown) else part.si
 
 
 class Constant(Protocol):
-    """What every constant can do: name its parts, be given others, write itself."""
+    """The interface of all constants: parts, replacement of parts, expression."""
 
     free: ClassVar[frozenset[str]]
-    """Parts that may well be negative."""
+    """Parts that may be negative."""
 
     @property
     def unit(self) -> str | None:
@@ -125,7 +125,7 @@ class Constant(Protocol):
         """The same with other numbers."""
 
     def expression(self, symbols: Mapping[str, sp.Expr]) -> sp.Expr:
-        """The constant over temperature, a symbol standing for each part."""
+        """The constant over temperature, with a symbol for each part."""
 
 
 @dataclass(frozen=True)

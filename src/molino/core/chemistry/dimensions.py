@@ -33,7 +33,7 @@ def _plus(a: Mapping[str, Fraction], b: Mapping[str, Fraction], times: Fraction 
 
 
 class _Walk:
-    """Goes through a formula once, collecting the equations that its dimensions must meet."""
+    """Collects the equations that the dimensions of a formula must satisfy."""
 
     def __init__(self, known: Mapping[str, Dimension | None], orders: Mapping[str, float]) -> None:
         self.known, self.orders = known, orders
@@ -69,12 +69,10 @@ class _Walk:
         return {}
 
     def to_unknown_power(self, e: sp.Pow, base: Exponents) -> Exponents:
-        """A power whose exponent a fit shall find: only a pure number can be raised to it."""
+        """A power with an unknown exponent: its base must be a pure number."""
         if any(name.startswith("[") for name in base):
-            message = (
-                f"{e} has no unit of its own while the order {e.exp} is unknown, and so the rate constant has none"
-            )
-            raise InputError(message, "", f"divide what is raised: ({e.base}/c0)^{e.exp} with c0='1 mol/L'")
+            message = f"{e} has no unit while the order {e.exp} is unknown, and neither has the rate constant"
+            raise InputError(message, "", f"divide the base: ({e.base}/c0)^{e.exp} with c0='1 mol/L'")
         self.equations.append((base, f"the base of {e}"))
         return {}
 
@@ -90,7 +88,8 @@ class _Walk:
         return {str(s.owner): Fraction(1)} if known is None else dict(known)
 
     def pure(self, e: sp.Expr, where: str) -> None:
-        """An exponent or an argument of exp: no dimension, where a bare number in it may carry any (exp(-5000/T))."""
+        """An exponent or an argument of exp: dimensionless, where a bare number may have any dimension
+        (exp(-5000/T))."""
         for term in sp.Add.make_args(e):
             total = self.dimension(term)
             if not any(c.is_Number and abs(c) != 1 for c in sp.Mul.make_args(term)):
@@ -121,28 +120,28 @@ def _contradiction(equations: list[tuple[Exponents, str]]) -> tuple[str | None, 
 def check_dimensions(
     rate: sp.Expr, known: Mapping[str, Dimension | None], orders: Mapping[str, float], rate_dimension: Dimension
 ) -> dict[str, Dimension]:
-    """Hold a rate law against its dimension.
+    """Check the dimension of a rate law.
 
     Parameters
     ----------
     rate : sympy expression
-        The formula, with constants as symbols of their own names.
+        The formula, with constants as symbols.
     known : mapping
-        Dimension of each constant; None where it came as a bare number.
+        Dimension of each constant; None for a bare number.
     orders : mapping
-        Numbers of the constants that stand in exponents.
+        Numbers of the constants in exponents.
     rate_dimension : mapping
-        What the rate law as a whole must have, e.g. amount/volume/time.
+        Dimension of the whole rate law, e.g. amount/volume/time.
 
     Returns
     -------
     dict
-        The dimension that each unitless constant must have, where the formula determines it.
+        The dimension that each unitless constant must have, if the formula determines it.
 
     Raises
     ------
     UnitError
-        With the unit that one constant must have to correct it; InputError where no constant can correct it.
+        With the unit that a constant must have; InputError if no constant can correct it.
     """
     failed, solved = _solve(rate, known, orders, rate_dimension)
     if failed is None:
@@ -162,7 +161,7 @@ def check_dimensions(
 
 
 def _suspects(known: Mapping[str, Dimension | None]) -> Iterator[str]:
-    """Constants whose unit may be the wrong one, rate constants before the others."""
+    """Constants whose unit may be wrong, rate constants first."""
     yield from sorted((n for n, d in known.items() if d is not None), key=lambda n: (not n.startswith("k"), n))
 
 
@@ -188,5 +187,5 @@ def dimension_of(formula: sp.Expr, known: Mapping[str, Dimension]) -> Dimension:
     total = walk.dimension(formula)
     for equation, where in walk.equations:
         if equation:
-            raise UnitError(f"the dimensions do not agree in {where}", "", "look at the units of its numbers")
+            raise UnitError(f"the dimensions do not agree in {where}", "", "check the units of its numbers")
     return total

@@ -31,14 +31,15 @@ class Equation:
 
     @cached_property
     def net(self) -> dict[str, Fraction]:
-        """Stoichiometric coefficients: formed positive, consumed negative; a species unchanged overall is left out."""
+        """Stoichiometric coefficients: formed positive, consumed negative; without species that are unchanged
+        overall."""
         left, right = dict(self.left), dict(self.right)
         net = {name: right.get(name, Fraction(0)) - left.get(name, Fraction(0)) for name in self.species}
         return {name: coefficient for name, coefficient in net.items() if coefficient}
 
     @property
     def is_one_sided(self) -> bool:
-        """Whether it makes something from nothing, or leaves nothing of it: no element is kept."""
+        """Whether one side is empty, so that elements are not conserved."""
         return not self.left or not self.right
 
     def __str__(self) -> str:
@@ -47,7 +48,7 @@ class Equation:
 
 
 def coefficient_text(number: Fraction) -> str:
-    """A stoichiometric coefficient as it stands before a name: '' for 1, '3 ', '2.5 ', '1/3 '."""
+    """A stoichiometric coefficient before a name: '' for 1, '3 ', '2.5 ', '1/3 '."""
     if number == 1:
         return ""
     text = f"{float(number):.6g}"
@@ -69,7 +70,7 @@ def _side(text: str, equation: str, which: str) -> tuple[tuple[str, Fraction], .
             count = Fraction(0)
         if count == 0:
             raise InputError(
-                f"'{equation}' has zero {match['name']}", advice="take the species out or correct its number"
+                f"'{equation}' has zero {match['name']}", advice="remove the species or correct its number"
             )
         moles[match["name"]] = moles.get(match["name"], Fraction(0)) + count
     return tuple(moles.items())
@@ -79,13 +80,13 @@ def _side(text: str, equation: str, which: str) -> tuple[tuple[str, Fraction], .
 def parse_equation(text: str) -> Equation:
     """Read a reaction equation.
 
-    Coefficients may be whole, decimal or fractions (`1/2 O2`); `->` runs one way, `<->` both ways. A name may carry a
-    charge (`H+ + OH- -> H2O`) where blanks stand around the separating plus signs.
+    Coefficients may be whole, decimal or fractions (`1/2 O2`); `->` runs one way, `<->` both ways. A name may have a
+    charge (`H+ + OH- -> H2O`) if blanks surround the separating plus signs.
 
     Raises
     ------
     InputError
-        If there is not exactly one arrow, or a term cannot be read, or nothing changes.
+        If there is not exactly one arrow, a term cannot be read, or both sides are the same.
     """
     arrows = _ARROW.findall(text)
     if len(arrows) != 1:

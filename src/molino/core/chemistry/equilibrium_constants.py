@@ -1,9 +1,9 @@
-"""The constant of equilibrium of each reaction: from its own rate law, or from the thermochemistry of its species.
+"""The equilibrium constant of each reaction: from its rate law, or from the thermochemistry of its species.
 
-A reversible rate law f (t_1 - t_2) is zero where t_1/t_2 = 1. Where that ratio is K over a product of concentrations
-(pressures, fractions, activities, fugacities) to powers proportional to the stoichiometric coefficients, it holds the
-constant of equilibrium, whatever else stands in the law (O. A. Hougen, K. M. Watson, Chemical Process Principles III,
-1947, chapter 19, for rate laws with adsorption).
+A reversible rate law f (t_1 - t_2) is zero where t_1/t_2 = 1. If that ratio is K over a product of concentrations
+(pressures, fractions, activities, fugacities) to powers proportional to the stoichiometric coefficients, K is the
+equilibrium constant, whatever the factor f (O. A. Hougen, K. M. Watson, Chemical Process Principles III, 1947, chapter
+19, for rate laws with adsorption).
 """
 
 from __future__ import annotations
@@ -22,7 +22,7 @@ from molino.core.errors import Faults, InputError, nearest
 
 @dataclass(frozen=True)
 class EquilibriumConstant:
-    """The constant of equilibrium of one reaction.
+    """The equilibrium constant of a reaction.
 
     Attributes
     ----------
@@ -30,8 +30,7 @@ class EquilibriumConstant:
     log : expression
         ln K over temperature and the constants of the chemistry, in SI.
     measure : str
-        What K is a product of: '' concentrations, 'p' partial pressures, 'x' mole fractions, 'a' activities, 'f'
-        fugacities.
+        The factors of K: '' concentrations, 'p' partial pressures, 'x' mole fractions, 'a' activities, 'f' fugacities.
     """
 
     reaction: str
@@ -42,19 +41,19 @@ class EquilibriumConstant:
 def equilibrium_constants(
     chemistry: Chemistry, reactions: Collection[str] | None = None, solids: Collection[str] = ()
 ) -> tuple[EquilibriumConstant, ...]:
-    """The constants of equilibrium of some reactions of a chemistry.
+    """The equilibrium constants of some reactions of a chemistry.
 
     Parameters
     ----------
     reactions : names, optional
-        Every reversible reaction, if omitted. One whose rate law holds no constant takes that of its species.
+        By default every reversible reaction. If its rate law has no equilibrium constant, that of its species is used.
     solids : names of species
         Pure solids, whose activity is one.
 
     Raises
     ------
     InputError
-        With every reaction that has no constant of equilibrium, and why.
+        With every reaction without an equilibrium constant, and the reason.
     """
     faults, found = Faults(), []
     names = [str(r.name) for r in chemistry.reactions]
@@ -69,7 +68,7 @@ def equilibrium_constants(
                 found.append(_constant(chemistry, reaction, rate, solids))
     faults.raise_any()
     if not found:
-        message = "no reaction is reversible, so that none comes to equilibrium"
+        message = "no reaction is reversible, so that there is no equilibrium"
         raise InputError(message, "equilibrium", "write <-> in an equation, or ask for the least Gibbs energy")
     return tuple(found)
 
@@ -96,7 +95,7 @@ def _constant(chemistry: Chemistry, reaction: Reaction, rate: sp.Expr, solids: C
 def _from_rate_law(reaction: Reaction, rate: sp.Expr, solids: Collection[str]) -> EquilibriumConstant:
     ratio = _ratio(rate)
     if ratio is None:
-        raise InputError("its rate law is no difference of a forward and a backward rate")
+        raise InputError("its rate law is not a difference of a forward and a backward rate")
     log = sp.expand_log(sp.log(ratio), force=True)
     terms, rest = {}, log
     for symbol in ratio.free_symbols:
@@ -108,7 +107,7 @@ def _from_rate_law(reaction: Reaction, rate: sp.Expr, solids: Collection[str]) -
     rest = sp.expand(rest)
     measures = {measure for (measure, _), power in terms.items() if power != 0}
     if any(species_in(s) is not None for s in rest.free_symbols) or len(measures) != 1:
-        raise InputError("its rate law is zero where no product of powers is constant")
+        raise InputError("its rate law is not zero at a constant product of powers")
     measure = measures.pop()
     net = {s: sp.Rational(moles) for s, moles in reaction.equation.net.items() if s not in solids}
     share = {-terms.get((measure, s), sp.Integer(0)) / moles for s, moles in net.items()}

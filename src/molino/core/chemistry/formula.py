@@ -1,4 +1,4 @@
-"""Rate-law formulas: our own small grammar, read into SymPy and never evaluated as Python.
+"""Rate-law formulas: a small grammar, read into SymPy and never evaluated as Python.
 
     sum     := product {("+"|"-") product}
     product := factor {("*"|"/") factor}
@@ -6,8 +6,8 @@
     atom    := number | name | "[A]" | "p[A]" | "x[A]" | "a[A]" | "f[A]" | function "(" sum ")" | "(" sum ")"
 
 `[A]` is the concentration of A, `p[A]` its partial pressure, `x[A]` its mole fraction, `a[A]` its activity, `f[A]` its
-fugacity; `T`, `P` and `R` are known. In the formula of a flux a prime, as in `p[A]'`, is for the other side of the
-wall. The method is recursive descent (Aho, Lam, Sethi, Ullman, Compilers, 2nd ed. 2007, section 4.4).
+fugacity; `T`, `P` and `R` are known. In the formula of a flux a prime, as in `p[A]'`, means the other side of the wall.
+The method is recursive descent (Aho, Lam, Sethi, Ullman, Compilers, 2nd ed. 2007, section 4.4).
 """
 
 from __future__ import annotations
@@ -52,11 +52,11 @@ _TOKEN = re.compile(
 _LONGEST = 2000
 _DEEPEST = 60
 _LOWEST = 12
-"""Denominators within denominators: SymPy takes twice as long for each pair further down."""
+"""Largest depth of nested denominators: SymPy takes twice as long for each pair."""
 
 
 def concentration(species: str) -> Quantity:
-    """The symbol of a species' concentration, as it stands in formulas: [A]."""
+    """The symbol of a species' concentration in formulas: [A]."""
     return _OF_SPECIES[""](species)
 
 
@@ -66,14 +66,14 @@ def constant(name: str) -> Quantity:
 
 
 def species_in(symbol: sp.Basic) -> tuple[str, str] | None:
-    """('', 'A') for [A], ('p', 'A') for p[A], 'x', 'a' and 'f' alike; None for any other symbol."""
+    """('', 'A') for [A], ('p', 'A') for p[A], the same for 'x', 'a' and 'f'; None for any other symbol."""
     if isinstance(symbol, Quantity) and symbol.role.name in _KIND_OF:
         return _KIND_OF[symbol.role.name], str(symbol.owner)
     return None
 
 
 def species_beyond(symbol: sp.Basic) -> tuple[str, str] | None:
-    """('p', 'A') for p[A]', what there is on the other side of a wall; None for any other symbol."""
+    """('p', 'A') for p[A]', on the other side of a wall; None for any other symbol."""
     if isinstance(symbol, Quantity) and symbol.role.name in _KIND_BEYOND:
         return _KIND_BEYOND[symbol.role.name], str(symbol.owner)
     return None
@@ -85,13 +85,13 @@ def on_this_side(kind: str, species: str) -> Quantity:
 
 
 def names_in(expression: sp.Expr) -> list[str]:
-    """The constants that a formula asks for, sorted."""
+    """The constants in a formula, sorted."""
     return sorted(str(s.owner) for s in expression.free_symbols if isinstance(s, Quantity) and s.role == CONSTANT)
 
 
 @cache
 def parse_formula(text: str, both_sides: bool = False) -> sp.Expr:
-    """Read a formula into a SymPy expression; `both_sides` lets it hold the other side of a wall, p[A]'.
+    """Read a formula into a SymPy expression; with `both_sides` it may contain the other side of a wall, p[A]'.
 
     Raises
     ------
@@ -160,7 +160,7 @@ class _Reader:
         while operator := self.take("*", "/"):
             self.below += operator == "/"
             if self.below > _LOWEST:
-                self.fail(f"more than {_LOWEST} denominators within each other")
+                self.fail(f"more than {_LOWEST} nested denominators")
             factor = self.factor()
             self.below -= operator == "/"
             if operator == "/" and factor == 0:
@@ -207,13 +207,13 @@ class _Reader:
             if not text.endswith("'"):
                 return _OF_SPECIES[text[0].strip("[")](inside)
             if not self.both_sides:
-                self.fail("a prime is for the other side of a membrane, and there is none here", position)
+                self.fail("a prime means the other side of a membrane, which does not exist here", position)
             if text[0] in "af":
-                self.fail("activity and fugacity on the other side of a membrane are not known", position)
+                self.fail("activity and fugacity on the other side of a membrane are not available", position)
             return _BEYOND[text[0].strip("[")](inside)
         if self.take("("):
             if text not in FUNCTIONS:
-                self.fail(f"'{text}' is not a function known here (exp, log, sqrt)", position)
+                self.fail(f"'{text}' is not a known function (exp, log, sqrt)", position)
             inside_brackets = self.close(self.sum())
             if inside_brackets.is_number:
                 return self.number(lambda: getattr(math, text)(float(inside_brackets)))
@@ -241,5 +241,5 @@ class _Reader:
         except (ArithmeticError, ValueError, TypeError):
             value = math.nan
         if isinstance(value, complex) or not math.isfinite(value):
-            self.fail("a part of it has no finite value just before this")
+            self.fail("a part of it is not finite just before this")
         return sp.Rational(Fraction(value)) if float(value).is_integer() and abs(value) < 1e6 else sp.Float(value)

@@ -19,7 +19,7 @@ from molino.core.unit_tables import GAS_CONSTANT, SI_UNITS
 from molino.core.units import Value
 
 STANDARD_TEMPERATURE = 298.15
-"""Temperature in K at which enthalpies and Gibbs energies of formation and entropies hold."""
+"""Reference temperature in K of enthalpies and Gibbs energies of formation and entropies."""
 
 
 class Below(NumericFunction):
@@ -61,8 +61,8 @@ class HeatCapacity(Frozen):
 
     With seven coefficients a_6 and a_7 give enthalpy and entropy: H/(R T) = a_1 + a_2 T/2 + ... + a_5 T^4/5 + a_6/T and
     S/R = a_1 ln T + a_2 T + a_3 T^2/2 + ... + a_7 (B. J. McBride, S. Gordon, M. A. Reno, Coefficients for Calculating
-    Thermodynamic and Transport Properties of Individual Species, 1993, eqs. 2-4). Otherwise H and S are counted from
-    298.15 K by integrating Cp and Cp/T.
+    Thermodynamic and Transport Properties of Individual Species, 1993, eqs. 2-4). Otherwise H and S are relative to
+    298.15 K, by integrating Cp and Cp/T.
 
     Parameters
     ----------
@@ -70,14 +70,14 @@ class HeatCapacity(Frozen):
         c_0 in "J/mol/K", c_1 in "J/mol/K^2" and so on; bare numbers are SI.
     low, high : seven floats, optional
     middle : temperature, optional
-        Where the two ranges meet; 1000 K if omitted.
+        The boundary of the two ranges; by default 1000 K.
     valid : pair of temperatures, optional
-        The range in which it holds.
+        The range of validity.
 
     Raises
     ------
     InputError
-        If neither or both forms are given, or a number is out of place.
+        If neither or both forms are given, or a number is invalid.
 
     Examples
     --------
@@ -96,7 +96,7 @@ class HeatCapacity(Frozen):
         faults = Faults()
         ways = [self.coefficients is not None, self.low is not None, self.high is not None]
         if ways not in ([True, False, False], [False, True, True]):
-            message = "a heat capacity takes coefficients, or low and high with seven numbers each"
+            message = "a heat capacity needs coefficients, or low and high with seven numbers each"
             raise InputError(message, advice="give one of the two forms")
         if self.coefficients is not None:
             several = isinstance(self.coefficients, list | tuple)
@@ -126,23 +126,23 @@ class HeatCapacity(Frozen):
             if self.valid is not None:
                 settle(self, valid=tuple(units.positive(t, "temperature", "valid") for t in self.valid))
                 if len(self.valid) != 2 or not self.valid[0].si < self.valid[1].si:
-                    raise InputError("valid is no range of temperatures", "", "give two, the lower first")
+                    raise InputError("valid is not a range of temperatures", "", "give two, the lower first")
         faults.raise_any()
 
     def check_sign(self) -> None:
-        """Raise InputError where it falls below zero between the ends of its range (at 298.15 K without one)."""
+        """Raise InputError if it is negative in its range (at 298.15 K without one)."""
         low, high = [t.si for t in self.valid] if self.valid is not None else [STANDARD_TEMPERATURE] * 2
         for T in np.linspace(low, high, 9):
             number = float(self.value(sp.Float(T)))
             if not 0 <= number < math.inf:
-                message = f"it comes to {number:.4g} J/mol/K at {T:.5g} K"
+                message = f"it is {number:.4g} J/mol/K at {T:.5g} K"
                 raise InputError(
-                    message, "heat capacity", "heat capacities are above zero: check signs and coefficients"
+                    message, "heat capacity", "heat capacities must be positive: check signs and coefficients"
                 )
 
     @property
     def seven(self) -> bool:
-        """Whether enthalpy and entropy come with it."""
+        """Whether enthalpy and entropy are included."""
         return self.low is not None
 
     def _ranges(self, T: sp.Expr, form: Any) -> sp.Expr:
@@ -158,7 +158,7 @@ class HeatCapacity(Frozen):
         return sp.Add(*(sp.Float(c.si) * T**n for n, c in enumerate(self.coefficients)))
 
     def enthalpy(self, T: sp.Expr) -> sp.Expr:
-        """In J/mol: with seven coefficients the enthalpy itself, otherwise its rise from 298.15 K."""
+        """In J/mol: with seven coefficients the enthalpy itself, otherwise relative to 298.15 K."""
         if self.seven:
             return self._ranges(T, lambda a: sum(a[n] * T ** (n + 1) / (n + 1) for n in range(5)) + a[5])
         t0 = sp.Float(STANDARD_TEMPERATURE)
@@ -167,7 +167,7 @@ class HeatCapacity(Frozen):
         )
 
     def entropy(self, T: sp.Expr) -> sp.Expr:
-        """In J/(mol K): with seven coefficients the entropy itself, otherwise its rise from 298.15 K."""
+        """In J/(mol K): with seven coefficients the entropy itself, otherwise relative to 298.15 K."""
         if self.seven:
             return self._ranges(T, lambda a: a[0] * sp.log(T) + sum(a[n] * T**n / n for n in range(1, 5)) + a[6])
         t0 = sp.Float(STANDARD_TEMPERATURE)
@@ -183,7 +183,7 @@ class HeatCapacity(Frozen):
 
 
 def read_heat_capacity(given: Any, molar_mass: float | None) -> HeatCapacity:
-    """A heat capacity from the argument of a Species; one per mass is taken per mole by the molar mass (kg/mol)."""
+    """A heat capacity from the argument of a Species; one per mass is converted by the molar mass (kg/mol)."""
     if isinstance(given, HeatCapacity):
         return given
     if isinstance(given, list | tuple):

@@ -20,9 +20,10 @@ from molino.core.printing import Printed
 
 @dataclass(frozen=True, eq=False)
 class Library(Frozen, Printed, Mapping[str, Reaction]):
-    """Reactions by name, with their species and shared constants; `search` narrows it, `chemistry` makes use of it.
+    """Reactions by name, with their species and shared constants; `search` selects from it, `chemistry` makes a
+    chemistry.
 
-    Unlike in a `Chemistry` constants may be missing: `needs` says what each reaction still needs.
+    Unlike in a `Chemistry` constants may be missing: `needs` lists the missing inputs of each reaction.
 
     Parameters
     ----------
@@ -53,15 +54,15 @@ class Library(Frozen, Printed, Mapping[str, Reaction]):
         return len(self.reactions)
 
     def search(self, species: Iterable[str] | None = None, elements: Iterable[str] | None = None) -> Library:
-        """The reactions among chosen species, or whose species hold chosen elements only (both, where both are given).
+        """The reactions among chosen species, or of chosen elements (both, if both are given).
 
-        A reaction is among the species if all that stand in its equation are; a catalyst may be missing, and is then
-        among its needs.
+        A reaction is among the species if all species of its equation are; a catalyst may be missing, and is then one
+        of its needs.
 
         Raises
         ------
         InputError
-            For a species that the library does not have, or an element that there is not.
+            For an unknown species or element.
         """
         faults = Faults()
         there = {name for r in self.reactions for name in (*r.equation.species, *r.asks)} | {
@@ -83,9 +84,9 @@ class Library(Frozen, Printed, Mapping[str, Reaction]):
         return replace(self, reactions=tuple(found))
 
     def needs(self, name: str, given: Iterable[str] | None = None) -> list[str]:
-        """What a reaction still needs before it can be used: constants, catalysts, and properties of its species.
+        """The missing inputs of a reaction: constants, catalysts, and properties of its species.
 
-        `given` are the species that there are; without it any species will do.
+        `given` are the available species; by default all.
         """
         reaction = self[name]
         known = {**self.constants, **reaction.constants}
@@ -113,14 +114,14 @@ class Library(Frozen, Printed, Mapping[str, Reaction]):
         return wanted
 
     def chemistry(self, *names: str, inerts: Iterable[str] = ()) -> Chemistry:
-        """A chemistry of some of its reactions (all of them, if none is named), with their species.
+        """A chemistry of some of its reactions (by default all), with their species.
 
-        `inerts` names species of the library that no reaction asks for and that are kept: a solvent, a carrier gas.
+        `inerts` are further species of the library: a solvent, a carrier gas.
 
         Raises
         ------
         InputError
-            For a name that is not there, and with all that the reactions lack.
+            For an unknown name, and with the missing inputs of the reactions.
         """
         faults = Faults()
         for name in names:

@@ -1,4 +1,4 @@
-"""Equations for the eye: plain text, LaTeX, and the part of LaTeX that Matplotlib sets."""
+"""Equations as text, as LaTeX, and in the subset of LaTeX of Matplotlib."""
 
 from __future__ import annotations
 
@@ -28,12 +28,12 @@ class Line:
 
 @dataclass(frozen=True)
 class Equations(Printed):
-    """Equations; `print` gives them as plain text, `latex` as an aligned block, `figures.equations` as a picture.
+    """Equations: as text (`print`), as an aligned block (`latex`), as a figure (`figures.equations`).
 
     Attributes
     ----------
     lines : tuple
-        What stands on the left and right of each equation.
+        The left and the right side of each equation.
 
     Examples
     --------
@@ -53,7 +53,7 @@ class Equations(Printed):
 
     @property
     def latex(self) -> str:
-        """An `aligned` environment (of the package amsmath), to stand in a display equation."""
+        """An `aligned` environment (of the package amsmath), for a display equation."""
         rows = (" &= ".join(line.latex) for line in self.lines)
         return "\\begin{aligned}\n" + " \\\\\n".join(rows) + "\n\\end{aligned}"
 
@@ -65,7 +65,7 @@ class Equations(Printed):
 
 
 def line(left: str | sp.Expr, right: sp.Expr, left_latex: str = "") -> Line:
-    """An equation from its sides; a left side that is text brings its LaTeX."""
+    """An equation from its sides; a left side that is text has its own LaTeX."""
     if isinstance(left, str):
         return Line((left, plain_text(right)), (left_latex, latex_text(right)))
     return Line((plain_text(left), plain_text(right)), (latex_text(left), latex_text(right)))
@@ -84,7 +84,7 @@ def plain_text(e: sp.Expr) -> str:
 
 
 def _rounded(e: sp.Expr) -> sp.Expr:
-    """Numbers with the digits that a reader needs, the gas constant by its letter."""
+    """Numbers with few digits, the gas constant as R."""
     swap: dict[sp.Expr, sp.Expr] = {n: sp.Float(n, _DIGITS) for n in e.atoms(sp.Float)}
     for n in swap:
         for number, letter in ((GAS_CONSTANT, GAS), (1 / GAS_CONSTANT, 1 / GAS)):
@@ -99,9 +99,9 @@ _GIBBS = Role("Gibbs energy of reaction", "dG", "\\Delta G")()
 
 
 def rate_laws(chemistry: ReactionSet, intrinsic: Collection[str] = ()) -> Iterable[Line]:
-    """The rate of each reaction, and below it how its constants depend on temperature.
+    """The rate of each reaction, and the temperature dependence of its constants.
 
-    `intrinsic` names those whose rate law is not yet what a catalyst gives.
+    `intrinsic` are the reactions whose rate is limited in the catalyst.
     """
     for reaction in chemistry.reactions:
         own = {

@@ -1,4 +1,4 @@
-"""Functions that have no formula of their own, and that the generated code calls by name."""
+"""Functions without a formula, which the generated code calls by name."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Rate laws that are Python functions, for what no formula can express; their derivatives are numeric."""
+"""Rate laws that are Python functions, for laws that no formula can express; with numeric derivatives."""
 
 from __future__ import annotations
 
@@ -20,14 +20,14 @@ _SMALL = 1e-3
 
 
 class PythonFunction(sp.Function):  # type: ignore[misc]
-    """A Python function of numbers standing in an expression; each has a subclass of its own."""
+    """A Python function of numbers in an expression; each has its own subclass."""
 
     call: ClassVar[Callable[..., float]]
     code_name: ClassVar[str]
-    """What it is called in generated code."""
+    """Its name in generated code."""
 
     origin: ClassVar[tuple[Any, ...]]
-    """What made its class: the maker and its arguments."""
+    """The maker of its class, and its arguments."""
 
     def __reduce__(self) -> tuple[Any, ...]:
         return _rebuilt, (*type(self).origin, self.args)
@@ -44,7 +44,7 @@ class PythonFunction(sp.Function):  # type: ignore[misc]
 
 
 def python_law(function: Callable[..., Any], constants: frozenset[str]) -> sp.Expr:
-    """The rate law of a Python function over the symbols that its arguments name.
+    """The rate law of a Python function over the symbols of its arguments.
 
     An argument is one of `constants`, T or P, or otherwise the concentration of the species of that name; one with a
     default value that is not among the constants is left to its default.
@@ -52,7 +52,7 @@ def python_law(function: Callable[..., Any], constants: frozenset[str]) -> sp.Ex
     Raises
     ------
     InputError
-        If the arguments cannot be read off the function.
+        If the arguments of the function cannot be read.
     """
     try:
         signature = inspect.signature(function).parameters.values()
@@ -63,21 +63,21 @@ def python_law(function: Callable[..., Any], constants: frozenset[str]) -> sp.Ex
     known = {inspect.Parameter.POSITIONAL_OR_KEYWORD, inspect.Parameter.KEYWORD_ONLY}
     taken = [p for p in signature if p.default is inspect.Parameter.empty or p.name in constants]
     if not taken or any(p.kind not in known for p in taken):
-        message = f"the Python rate law {name_of(function)} does not name what it depends on"
+        message = f"the Python rate law {name_of(function)} does not name its arguments"
         raise InputError(message, "", "write def rate(A, B, T, k): with species, T, P and constants as arguments")
     symbols = [constant(p.name) if p.name in constants else KNOWN.get(p.name, concentration(p.name)) for p in taken]
     return _law(function, tuple(p.name for p in taken), tuple(species_in(s) is not None for s in symbols))(*symbols)
 
 
 def name_of(function: Callable[..., Any]) -> str:
-    """What a function is called."""
+    """The name of a function."""
     return str(getattr(function, "__name__", function))
 
 
 @lru_cache(maxsize=4096)
 def _law(function: Callable[..., Any], names: tuple[str, ...], clipped: tuple[bool, ...]) -> type[PythonFunction]:
     def call(*numbers: float) -> float:
-        # round-off below zero is read as zero, as it is in formulas
+        # negative rounding is read as zero, as in formulas
         given = {n: max(v, 0.0) if clip else v for n, v, clip in zip(names, map(float, numbers), clipped, strict=True)}
         try:
             value = float(function(**given))
@@ -126,5 +126,5 @@ def _slope_again(origin: tuple[Any, ...], place: int) -> type[PythonFunction]:
 
 
 def _rebuilt(maker: Callable[..., Any], arguments: tuple[Any, ...], args: tuple[Any, ...]) -> sp.Expr:
-    """An expression once more, in another process."""
+    """An expression, restored in another process."""
     return maker(*arguments)(*args)

@@ -28,7 +28,7 @@ BASES = {
     "catalyst volume": "rate",
     "area": "rate per area",
 }
-"""What a rate can be per (volume of fluid, mass or bulk volume of catalyst, area), each with its kind of quantity."""
+"""The bases of a rate (volume of fluid, mass or bulk volume of catalyst, area), each with its kind of quantity."""
 
 
 @dataclass(frozen=True, init=False, eq=False)
@@ -40,32 +40,32 @@ class Reaction(Frozen):
     equation : str
         Like "xylose -> furfural + 3 water" or "A + B <-> C".
     rate : str or function, optional
-        The rate law as a formula, e.g. "k*[xylose]*[acid]", amount per volume and time per mole of reaction as
-        written. Left out, the reaction is elementary (law of mass action): k times the concentrations on the left,
-        each to its coefficient, less the backward rate, where the arrow runs both ways. For what no formula can
-        express a Python function: `def rate(xylose, acid, T, k)` gets concentrations in mol/m^3, T in K and the
-        constants in SI, as plain numbers, and gives the rate in SI; its derivatives are numeric, and it is slower.
+        The rate law as a formula, e.g. "k*[xylose]*[acid]", amount per volume and time per mole of reaction as written.
+        By default the reaction is elementary (law of mass action): k times the concentrations on the left, each to its
+        coefficient, less the backward rate of a reversible reaction. A law that no formula can express is a Python
+        function: `def rate(xylose, acid, T, k)` gets concentrations in mol/m^3, T in K and the constants in SI, as
+        plain numbers, and returns the rate in SI; its derivatives are numeric, and it is slower.
     name : str, optional
         For messages and parameters; otherwise r1, r2, ... by position.
     orders : mapping of species to number or Unknown, optional
         A power law instead of a formula: k times each concentration to its order. An unknown order becomes the
         constant `n_SPECIES`, and concentrations count in `c_ref` = 1 mol/L, so that k has the unit of a rate.
     basis : "volume", "catalyst mass", "catalyst volume" or "area"
-        What the rate is per: volume of fluid, mass or bulk volume of catalyst, catalytic area. All but the first need
-        a `Catalyst` in the vessel.
+        The basis of the rate: volume of fluid, mass or bulk volume of catalyst, catalytic area. All except the first
+        need a `Catalyst` in the vessel.
     enthalpy : energy per amount, or Unknown, optional
-        Enthalpy of reaction per mole of reaction as written; otherwise it follows from the enthalpies of formation.
+        Enthalpy of reaction per mole of reaction as written; by default from the enthalpies of formation.
     enthalpy_at : temperature
-        At which it holds, 298.15 K if omitted.
+        Its temperature; by default 298.15 K.
     **constants : str, float, quantity, Arrhenius, VantHoff, FromSpecies or Unknown
         The constants in the rate law. An elementary reaction takes `k`, and if reversible also `k_reverse` or the
         equilibrium constant in concentrations `K` (backward constant = k / K). With neither a rate law nor constants
-        the reaction has no kinetics yet, and goes with vessels at a given conversion or at equilibrium.
+        the reaction has no kinetics, and can be used in vessels at a given conversion or at equilibrium.
 
     Raises
     ------
     InputError
-        With all that is wrong in it.
+        With all faults.
 
     Examples
     --------
@@ -157,7 +157,7 @@ class Reaction(Frozen):
 
     @property
     def has_kinetics(self) -> bool:
-        """Whether its rate constants are given, or sought."""
+        """Whether its rate constants are given or unknown."""
         return not any(isinstance(part, NotGiven) for c in self.constants.values() for part in c.parts().values())
 
     @property
@@ -167,7 +167,7 @@ class Reaction(Frozen):
 
     @property
     def law(self) -> str:
-        """The rate law as text; that of an elementary reaction written out."""
+        """The rate law as text, also of an elementary reaction."""
         if callable(self.rate):
             return f"Python function {name_of(self.rate)}({', '.join(str(s) for s in self.formula.args)})"
         if self.rate is not None:
@@ -179,14 +179,14 @@ class Reaction(Frozen):
 
     @cached_property
     def asks(self) -> frozenset[str]:
-        """The species whose concentration (pressure, fraction) the rate law asks for."""
+        """The species whose concentration (pressure, fraction) is in the rate law."""
         found = (species_in(s) for s in self.formula.free_symbols)
         return frozenset(kind[1] for kind in found if kind is not None)
 
     def with_constants(
         self, constants: Mapping[str, Constant], name: str | None = None, enthalpy: Entry | None = None
     ) -> Reaction:
-        """The same reaction with some constants replaced, and perhaps another name or enthalpy."""
+        """The same reaction with some constants, the name or the enthalpy replaced."""
         held: dict[str, Any] = {**self.constants, **constants}
         heat: dict[str, Any] = {"enthalpy": enthalpy or self.enthalpy, "enthalpy_at": self.enthalpy_at}
         return Reaction(self.equation, self.rate, name or self.name, basis=self.basis, **heat, **held)
@@ -205,10 +205,10 @@ def _mass_action(side: Sequence[tuple[str, Fraction]]) -> str:
 
 
 def _power_law(orders: Mapping[str, Any], k: Any) -> tuple[str, dict[str, Any]]:
-    """The formula of a power law, and the constants that it brings along.
+    """The formula of a power law, and its constants.
 
-    With an unknown order each concentration is divided by 1 mol/L (by 1, where k is a bare number), so that the unit
-    of k does not depend on the order.
+    With an unknown order each concentration is divided by 1 mol/L (by 1 if k is a bare number), so that the unit of k
+    does not depend on the order.
     """
     if not isinstance(orders, Mapping) or not orders:
         raise InputError(f"orders = {orders!r}", "", "write orders={'A': 1.5, 'B': -0.5}")
@@ -241,5 +241,5 @@ def _check_elementary(equation: Equation, held: Mapping[str, Constant]) -> None:
         advice = "write the arrow as <->" if reverse else f"give a rate formula; {nearest(key, allowed)}"
         faults.add("", f"an elementary {'one-way ' if reverse else ''}reaction has no constant '{key}'", advice)
     if equation.reversible and held and len(held.keys() & {"k_reverse", "K"}) != 1:
-        faults.add("", "a reversible elementary reaction takes one of k_reverse and K", "give one of them, not both")
+        faults.add("", "a reversible elementary reaction needs one of k_reverse and K", "give exactly one of them")
     faults.raise_any()

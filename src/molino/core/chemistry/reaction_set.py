@@ -37,9 +37,9 @@ from molino.core.unit_tables import GAS_CONSTANT, SI_UNITS, Dimension
 from molino.core.units import Value
 
 _SAME_T = 0.5
-"""K: temperatures this near to each other are one."""
+"""Difference in K of temperatures that are the same."""
 _SAME_C = 0.05
-"""Share of the highest concentration of the data by which a run may exceed it, the error of a charge."""
+"""Fraction of the highest concentration of the data by which a run may exceed it (the error of a charge)."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -59,23 +59,23 @@ class Covariance(Frozen):
     concentrations: Mapping[str, float] = field(default_factory=dict)
 
     def is_above(self, species: str, concentration: float) -> bool:
-        """Whether a concentration in mol/m^3 lies above that of the data, by more than what these are measured to."""
+        """Whether a concentration in mol/m^3 is above that of the data, by more than their error."""
         return species in self.concentrations and concentration > (1 + _SAME_C) * self.concentrations[species]
 
     def is_beyond(self, low: float, high: float) -> bool:
-        """Whether temperatures in K lie outside those of the data, by more than what these vary within."""
+        """Whether temperatures in K are outside those of the data, by more than their variation."""
         if self.temperatures is None:
             return False
         return low < self.temperatures[0] - _SAME_T or high > self.temperatures[1] + _SAME_T
 
     def check(self) -> None:
-        """Raise InputError for what no fit comes to, and somebody has written."""
+        """Raise InputError for a covariance that cannot be that of a fit."""
         faults, matrix = Faults(), np.asarray(self.matrix, dtype=float)
-        advice = "take it as a fit wrote it, or leave it out"
+        advice = "use it as written by a fit, or leave it out"
         if matrix.shape != (len(self.names),) * 2:
             faults.add("covariance", f"the matrix is not {len(self.names)} by {len(self.names)}", advice)
         elif not np.isfinite(matrix).all():
-            faults.add("covariance", "the matrix holds what is no number", advice)
+            faults.add("covariance", "the matrix has entries that are not numbers", advice)
         elif (np.diag(matrix) < 0).any():
             faults.add("covariance", "a variance is negative", advice)
         elif not np.allclose(matrix, matrix.T, rtol=1e-6, atol=0.0):
@@ -95,15 +95,15 @@ class Covariance(Frozen):
 
 @dataclass(frozen=True, eq=False)
 class ReactionSet(Frozen, Printed):
-    """Species and reactions, with their parameters and the network that they form."""
+    """Species and reactions, with their parameters and their network."""
 
     reactions: Sequence[Reaction]
     species: Any = ()
     constants: Mapping[str, Any] = field(default_factory=dict)
     covariance: Covariance | None = None
     unitless: dict[str, dict[str, Dimension]] = field(init=False, repr=False, compare=False)
-    """For each reaction, the dimension that each constant given as a bare number must have, where it is known."""
-    if TYPE_CHECKING:  # one reaction may stand alone; the field is always a sequence
+    """For each reaction, the dimension that each constant given as a bare number must have, if known."""
+    if TYPE_CHECKING:  # one reaction may be given alone; the field is always a sequence
 
         def __init__(
             self,
@@ -165,7 +165,7 @@ class ReactionSet(Frozen, Printed):
 
     @staticmethod
     def _bound(reaction: Reaction, species: Sequence[Species], faults: Faults) -> Reaction:
-        """The reaction with its equilibrium constants taken from the species, where that was asked for."""
+        """The reaction with its equilibrium constants from the species, where requested."""
         asked = {name: c for name, c in reaction.constants.items() if isinstance(c, FromSpecies)}
         for name, held in asked.items():
             with faults.at(f"reaction {reaction.name}, {name}"):
@@ -189,16 +189,16 @@ class ReactionSet(Frozen, Printed):
             known = {**self.constants, **reaction.constants}
             for name in sorted(asked - known.keys()):
                 hint = nearest(name, [*known, *(f"[{s.name}]" for s in self.species)])
-                faults.add(place, f"the rate law asks for '{name}', which is not given", hint or f"give {name}=...")
+                faults.add(place, f"the rate law needs '{name}', which is not given", hint or f"give {name}=...")
             for name in sorted(reaction.constants.keys() - asked):
                 message = f"the constant '{name}' is given but the rate law does not use it"
-                faults.add(place, message, nearest(name, asked, "take it out"))
+                faults.add(place, message, nearest(name, asked, "remove it"))
             shared_used |= asked & self.constants.keys() - reaction.constants.keys()
             if with_units and asked <= known.keys() and not reaction.is_python:
                 with faults.at(place):
                     self.unitless[str(reaction.name)] = self._dimensions(reaction)
         for name in sorted(self.constants.keys() - shared_used):
-            faults.add(f"constant {name}", "no rate law uses it", "take it out, or name it in a rate law")
+            faults.add(f"constant {name}", "no rate law uses it", "remove it, or use it in a rate law")
 
     def _dimensions(self, reaction: Reaction) -> dict[str, Dimension]:
         """The dimension that each unitless constant of a reaction must have; UnitError for those that do not fit."""
@@ -227,7 +227,7 @@ class ReactionSet(Frozen, Printed):
             raise
 
     def unitless_dimensions(self) -> dict[str, dict[str, Dimension]]:
-        """As `bare`, also where no constant has a unit; InputError where a rate law has no dimension that fits."""
+        """As `bare`, also if no constant has a unit; InputError if no dimensions fit a rate law."""
         faults = Faults()
         found = dict(self.unitless)
         for reaction in self.reactions:
@@ -238,7 +238,7 @@ class ReactionSet(Frozen, Printed):
         return found
 
     def _homes(self) -> Iterable[tuple[str, Constant, sp.Expr]]:
-        """Every constant with the full name it goes by and the formulas it stands in."""
+        """Every constant with its full name and its formulas."""
         for name, shared in self.constants.items():
             yield name, shared, sp.Add(*(r.formula for r in self.reactions if name not in r.constants), evaluate=False)
         for reaction in self.reactions:
@@ -303,12 +303,12 @@ class ReactionSet(Frozen, Printed):
 
     @cached_property
     def memory(self) -> dict[Any, Any]:
-        """What others work out from it, kept with it."""
+        """Cached values of other modules."""
         return {}
 
     @property
     def unknowns(self) -> tuple[Parameter, ...]:
-        """The numbers that wait for a fit."""
+        """The unknown numbers."""
         return tuple(p for p in self.numbers if p.unknown)
 
     @property
@@ -331,11 +331,11 @@ class ReactionSet(Frozen, Printed):
         return found
 
     def invariants(self) -> dict[str, np.ndarray]:
-        """What no reaction changes: weights over the species, each of shape (species,).
+        """The conserved amounts: weights over the species, each of shape (species,).
 
-        Where every species in a reaction has a formula these are the elements (atoms per molecule) and, with ions, the
-        charge. Otherwise they are the stoichiometric invariants: a basis of w with w . nu = 0 for every reaction
-        (R. Aris, Introduction to the Analysis of Chemical Reactors, 1965, section 2.2), by exact elimination.
+        If every species in a reaction has a formula these are the elements (atoms per molecule) and, with ions, the
+        charge. Otherwise they are the stoichiometric invariants: a basis of w with w . nu = 0 for every reaction (R.
+        Aris, Introduction to the Analysis of Chemical Reactors, 1965, section 2.2), by exact elimination.
         """
         reacting = {i for column in self.network.stoichiometry for i, _ in column}
         by_index = dict(enumerate(self.species))
@@ -356,16 +356,17 @@ class ReactionSet(Frozen, Printed):
 
     @cached_property
     def conserved(self) -> Mapping[str, np.ndarray]:
-        """What no reaction changes: the invariants, and mass where every species has one; weights over the species."""
+        """The conserved amounts: the invariants, and mass if every species has a molar mass; weights over the
+        species."""
         found = dict(self.invariants())
         keeps_mass = not any(r.equation.is_one_sided for r in self.reactions)
         if keeps_mass and all(s.formula is not None or s.molar_mass is not None for s in self.species):
-            found["mass"] = np.array([s.require("molar_mass", "the balance of mass").si for s in self.species])
+            found["mass"] = np.array([s.require("molar_mass", "the mass balance").si for s in self.species])
         return found
 
 
 def _without_kinetics(reaction: Reaction, shared: Mapping[str, Constant]) -> Reaction:
-    """A reaction with neither a rate law nor constants, with these as not given."""
+    """A reaction with neither a rate law nor constants, with constants that are not given."""
     asked = ("k", "k_reverse") if reaction.equation.reversible else ("k",)
     if not reaction.is_elementary or reaction.constants or {*names_in(reaction.formula)} & shared.keys():
         return reaction
@@ -373,7 +374,7 @@ def _without_kinetics(reaction: Reaction, shared: Mapping[str, Constant]) -> Rea
 
 
 def enthalpy_name(reaction: str) -> str:
-    """The name by which the enthalpy of a reaction is fitted and varied."""
+    """The name of the enthalpy of a reaction as a condition."""
     return f"{reaction}.enthalpy"
 
 
@@ -388,12 +389,12 @@ def _read_species(item: Any) -> Species:
         strange = sorted(given.keys() - {"formula", "source", *PROPERTIES})
         if strange:
             advice = nearest(strange[0], ["formula", *PROPERTIES])
-            raise InputError(f"{', '.join(strange)}: no property of a species", name, advice)
+            raise InputError(f"{', '.join(strange)}: not a property of a species", name, advice)
         return Species(name, **given)
     raise InputError(f"{item!r} is not a species", "", "write mo.Species('water', 'H2O'), a name, or {'water': 'H2O'}")
 
 
 def _exponents(formula: sp.Expr) -> set[str]:
-    """Names of the constants that stand in an exponent or under exp, where they may well be negative."""
+    """Names of the constants in an exponent or in exp, which may be negative."""
     nodes = [node for node in sp.preorder_traversal(formula) if isinstance(node, sp.Pow | sp.exp)]
     return {name for node in nodes for name in names_in(node.exp)}

@@ -26,17 +26,17 @@ from molino.core.units import Value
 
 @dataclass(frozen=True, eq=False)
 class Species(Frozen, Printed):
-    """A chemical species and its data; what a run needs and is not there, the error names.
+    """A chemical species and its data; an error names a property that a run needs and that is missing.
 
     Parameters
     ----------
     name : str
-        As it stands in reaction equations.
+        Its name in reaction equations.
     formula : str, optional
-        Elements, groups, hydrates and charge: "C5H10O5", "Ca(OH)2", "CuSO4·5H2O", "SO4^2-". Where every species of a
+        Elements, groups, hydrates and charge: "C5H10O5", "Ca(OH)2", "CuSO4·5H2O", "SO4^2-". If every species of a
         reaction has one, the reaction must balance.
     molar_mass : optional
-        Of its own where there is no formula (a lump); otherwise the formula gives it.
+        Of a lump without formula; otherwise it follows from the formula.
     heat_capacity : quantity, sequence or HeatCapacity, optional
         "75 J/mol/K" (or per mass), the coefficients of a polynomial in T, or `HeatCapacity` for all forms.
     enthalpy_of_formation, gibbs_of_formation : optional
@@ -47,20 +47,20 @@ class Species(Frozen, Printed):
     density, molar_volume : optional
         Of the pure liquid, at 298.15 K; either one.
     rackett_factor : optional
-        Z_RA of the Rackett equation, by which the liquid expands, v = R T_c/P_c Z_RA^(1 + (1 - T/T_c)^(2/7)) (H. G.
+        Z_RA of the Rackett equation for the expansion of the liquid, v = R T_c/P_c Z_RA^(1 + (1 - T/T_c)^(2/7)) (H. G.
         Rackett, J. Chem. Eng. Data 15 (1970) 514; C. F. Spencer, R. P. Danner, ibid. 17 (1972) 236), with the critical
-        temperature. With a density the volume is that one at 298.15 K, otherwise the critical pressure gives it.
+        temperature. The volume at 298.15 K is from the density, if given, otherwise from the critical pressure.
     solubility_parameter, relative_volume, relative_area : optional
         Of the liquid, for activity models: of Hildebrand "18.2 MPa^0.5", and r and q of UNIQUAC.
     vapor_pressure : VaporPressure or mapping, optional
         Over temperature: {"antoine": [A, B, C], "pressure": "bar", "temperature": "degC"}, or of a `VaporPressure`.
     source : str
-        Where the numbers come from; goes into the results.
+        The source of the numbers, for the results.
 
     Raises
     ------
     InputError
-        With everything that is wrong, or specified twice.
+        With all faults, and properties that are specified twice.
 
     Examples
     --------
@@ -90,7 +90,7 @@ class Species(Frozen, Printed):
 
     def __post_init__(self) -> None:
         if not re.fullmatch(r"[^\W\d][^\s+*/\[\]]*\+*", self.name):
-            advice = "a name starts with a letter and holds no blanks, brackets, * or /"
+            advice = "a name starts with a letter and has no blanks, brackets, * or /"
             raise InputError(f"'{self.name}' cannot be the name of a species", advice=advice)
         faults = Faults()
         by_formula = None
@@ -109,7 +109,7 @@ class Species(Frozen, Printed):
                 settle(self, heat_capacity=read_cp)
                 twice = [n for n in ("enthalpy_of_formation", "gibbs_of_formation", "entropy") if getattr(self, n)]
                 if read_cp.seven and twice:
-                    message = f"{' and '.join(twice)} come with the seven coefficients, and are given again"
+                    message = f"{' and '.join(twice)} are included in the seven coefficients, and given again"
                     raise InputError(message, "", "leave them out")
         with faults.at(self.name):
             if self.vapor_pressure is not None:
@@ -124,7 +124,7 @@ class Species(Frozen, Printed):
         Raises
         ------
         InputError
-            That names the species, the property and who asked.
+            With the species, the property and its use.
         """
         found = getattr(self, name)
         if found is None and name == "molar_mass" and self.formula is not None:
@@ -144,7 +144,7 @@ class Species(Frozen, Printed):
 
     @property
     def has_molar_volume(self) -> bool:
-        """Whether something says what volume the liquid takes up."""
+        """Whether the molar volume of the liquid is known."""
         return any(x is not None for x in (self.molar_volume, self.density, self.rackett_factor))
 
     @property
@@ -152,7 +152,7 @@ class Species(Frozen, Printed):
         """(1 - T/T_c)^(2/7) at 298.15 K."""
         Tc = self.require("critical_temperature", "the Rackett equation").si
         if Tc <= STANDARD_TEMPERATURE:
-            message = f"its critical temperature is {self.critical_temperature}: it is no liquid at 298.15 K"
+            message = f"its critical temperature is {self.critical_temperature}: it is not a liquid at 298.15 K"
             raise InputError(message, f"species {self.name}", "leave the Rackett factor out, and give a molar volume")
         return float((1 - STANDARD_TEMPERATURE / Tc) ** (2 / 7))
 
@@ -165,7 +165,7 @@ class Species(Frozen, Printed):
         return exp(exponent)
 
     def enthalpy(self, T: sp.Expr, asker: str) -> sp.Expr:
-        """Molar enthalpy over temperature in J/mol, elements at 298.15 K being zero; H_f + integral of Cp dT."""
+        """Molar enthalpy over temperature in J/mol, relative to the elements at 298.15 K; H_f + integral of Cp dT."""
         Cp = self.require("heat_capacity", asker)
         if Cp.seven:
             return Cp.enthalpy(T)
@@ -174,8 +174,8 @@ class Species(Frozen, Printed):
     def standard_entropy(self, T: sp.Expr, asker: str) -> sp.Expr:
         """Molar entropy over temperature in J/(mol K); S + integral of Cp/T dT.
 
-        Where there is no absolute entropy, the entropy of formation (H_f - G_f) / 298.15 K stands for it: in a
-        balanced reaction the entropies of the elements cancel.
+        Without an absolute entropy it is the entropy of formation (H_f - G_f) / 298.15 K: in a balanced reaction the
+        entropies of the elements cancel.
         """
         Cp = self.require("heat_capacity", asker)
         if Cp.seven:
@@ -189,7 +189,7 @@ class Species(Frozen, Printed):
 
     @property
     def entropy_is_absolute(self) -> bool:
-        """Whether its entropy is counted from zero, and not from the elements at 298.15 K."""
+        """Whether its entropy is absolute, and not relative to the elements at 298.15 K."""
         return self.entropy is not None or (self.heat_capacity is not None and self.heat_capacity.seven)
 
     def __str__(self) -> str:
@@ -208,7 +208,7 @@ class Species(Frozen, Printed):
 
 
 def beyond_validity(species: Iterable[Species], low: float, high: float) -> list[str]:
-    """The species whose heat capacity does not hold from one temperature in K to another, in words."""
+    """The species whose heat capacity is not valid from one temperature in K to another, in words."""
     found = []
     for one in species:
         valid = one.heat_capacity.valid if one.heat_capacity is not None else None
@@ -224,7 +224,7 @@ PROPERTIES: dict[str, str] = {name: schema.kind for name, schema in schema_of(Sp
 def check_balance(equation: Equation, formulas: Mapping[str, str]) -> None:
     """Raise InputError if a reaction gains or loses an element or charge; skipped while a formula is missing.
 
-    The message names the coefficient that would correct it, where one alone can.
+    The message has the coefficient that would correct it, if a single one can.
     """
     net = equation.net
     if equation.is_one_sided or any(name not in formulas for name in net):
@@ -255,6 +255,6 @@ def check_balance(equation: Equation, formulas: Mapping[str, str]) -> None:
 
 
 def conserved(formula: str) -> dict[str, Fraction]:
-    """What of a species no reaction can make or destroy: the atoms of each element, and the charge."""
+    """The conserved amounts in a species: the atoms of each element, and the charge."""
     found = composition(formula)
     return {**found.atoms, **({"charge": Fraction(found.charge)} if found.charge else {})}

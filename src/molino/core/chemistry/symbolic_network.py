@@ -1,4 +1,4 @@
-"""What of a chemistry does not change with its numbers, and the linear algebra of its stoichiometry."""
+"""The symbolic part of a chemistry, and the linear algebra of its stoichiometry."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from molino.core.errors import InputError
 
 @dataclass(frozen=True)
 class SymbolicNetwork:
-    """What of a chemistry does not change with its numbers; compiled balances are kept by it."""
+    """The symbolic part of a chemistry, a key of compiled balances."""
 
     species: tuple[str, ...]
     reactions: tuple[str, ...]
@@ -28,16 +28,16 @@ class SymbolicNetwork:
     """Rate laws in SI over [species], T, P and parameters."""
     parameters: tuple[str, ...]
     bases: tuple[str, ...]
-    """What each rate is per: 'volume' of fluid, or as `reaction.BASES` says."""
+    """The basis of each rate: 'volume' of fluid, or another of `reaction.BASES`."""
 
     @cached_property
     def symbols(self) -> frozenset[sp.Symbol]:
-        """Every symbol in some rate law."""
+        """The symbols of the rate laws."""
         return frozenset().union(*(rate.free_symbols for rate in self.rates))
 
     @cached_property
     def by_pressure(self) -> tuple[str, ...]:
-        """The partial pressures, fugacities, and the pressure, that some rate law asks for."""
+        """The partial pressures, fugacities, and the pressure, in rate laws."""
         partial = sorted(str(s) for s in self.symbols if (asked := species_in(s)) and asked[0] in ("p", "f"))
         return (*partial, "P") if PRESSURE in self.symbols else tuple(partial)
 
@@ -60,9 +60,9 @@ class SymbolicNetwork:
 
 
 def null_space(vectors: Iterable[Iterable[tuple[int, Fraction]]], among: Iterable[int]) -> list[dict[int, Fraction]]:
-    """A basis of the w with w . v = 0 for every vector v, by exact elimination; whole numbers, all sparse.
+    """A basis of the w with w . v = 0 for every vector v, by exact elimination, in sparse whole numbers.
 
-    Vectors come as (index, value) pairs; `among` are the indices that may take part.
+    Vectors are (index, value) pairs; `among` are the allowed indices.
     """
     rows: list[tuple[int, dict[int, Fraction]]] = []
     for column in vectors:
@@ -96,11 +96,11 @@ _MOST_INVARIANTS = 5000
 
 
 def nonnegative_invariants(columns: Sequence[Iterable[tuple[int, Fraction]]], species: int) -> np.ndarray:
-    """Every w >= 0 with w . v = 0 for each column v that is no sum of others, shape (invariants, species).
+    """Every extreme w >= 0 with w . v = 0 for each column v, shape (invariants, species).
 
-    Where the total of such a w is zero, none of its species can be formed, and every species that cannot be formed is
-    in one of them. By elimination of one column after another, keeping what is simplest (J. Farkas, J. reine angew.
-    Math. 124 (1902) 1; J. Martinez, M. Silva, Informatik-Fachberichte 52 (1982) 301).
+    If the total of such a w is zero, none of its species can be formed, and every species that cannot be formed is in
+    one of them. By elimination of one column after another, keeping the simplest (J. Farkas, J. reine angew. Math. 124
+    (1902) 1; J. Martinez, M. Silva, Informatik-Fachberichte 52 (1982) 301).
 
     Raises
     ------
@@ -154,7 +154,7 @@ def independent_rows(matrix: np.ndarray) -> list[int]:
 
 
 def combination_text(weights: Mapping[int, Fraction], names: Sequence[str], most: int = 8) -> str:
-    """A sum like 'xylose + 2 furfural - resin'; of a long one the first terms, and how many it has."""
+    """A sum like 'xylose + 2 furfural - resin'; for a long one the first terms, and their number."""
     terms = [f"{'-' if w < 0 else '+'} {coefficient_text(abs(w))}{names[i]}" for i, w in weights.items()]
     left_out = f" ... ({len(terms)} terms)" if len(terms) > most else ""
     return " ".join(terms[: most - 2 if left_out else most]).removeprefix("+ ") + left_out

@@ -43,16 +43,16 @@ def _parts_of(line: TemperatureLine) -> tuple[Value, Value, Value]:
 
 
 class TemperatureDependence:
-    """Base of the constants that follow a law over temperature: reads the fields, gives parts and expression."""
+    """Base of the constants that depend on temperature: fields, parts and expression."""
 
     forms: ClassVar[tuple[tuple[str, ...], ...]]
-    """The ways to give it, each a set of fields."""
+    """The forms, each a set of fields."""
     may: ClassVar[frozenset[str]] = frozenset()
-    """Fields that may be left out of a form."""
+    """Optional fields of a form."""
     unitless: ClassVar[str]
     """The field that holds the value at the reference temperature; its part has no suffix."""
     free: ClassVar[frozenset[str]] = frozenset({"Ea", "enthalpy", "n", "a", "b"})
-    """Parts that may well be negative."""
+    """Parts that may be negative."""
     through_table: TemperatureLine | None
 
     def __post_init__(self) -> None:
@@ -70,14 +70,16 @@ class TemperatureDependence:
                 else:
                     part = entry(number, schema_of(type(self))[name].kind or None, name)
                 if name == "b" and part.unit is not None and units.unit(part.unit).offset:
-                    raise UnitError(f"'{number}' is a temperature on a scale", "b", "b multiplies 1/T: give it in K")
+                    raise UnitError(
+                        f"'{number}' is a temperature with an offset", "b", "b multiplies 1/T: give it in K"
+                    )
                 if name not in self.free and isinstance(part, Value) and part.si < 0:
                     raise InputError(f"{number} must not be negative", name, "check the sign")
                 settle(self, **{name: part})
         faults.raise_any()
 
     def _given(self) -> list[str]:
-        """The fields that were given, in the order of the form that they make up."""
+        """The given fields, in the order of their form."""
         there = {name for form in self.forms for name in form if getattr(self, name) is not None}
         form = next((f for f in self.forms if {*f} - self.may <= there), ())
         return [name for name in form if name in there] + sorted(there - {*form})
@@ -95,7 +97,7 @@ class TemperatureDependence:
         return _LAWS[frozenset(symbols)].xreplace({_PARTS[part]: symbol for part, symbol in symbols.items()})
 
     def _by_reference(self, value: Entry, at: Entry, energy: str, size: Entry) -> str:
-        """Value, reference temperature and energy; those laid through a table with their intervals."""
+        """Value, reference temperature and energy; those from a table with their intervals."""
         if self.through_table is None:
             return f"{value} at {at}, {energy} = {size}"
         return self.through_table.text(energy)
@@ -117,8 +119,8 @@ class Arrhenius(Frozen, TemperatureDependence):
     Parameters
     ----------
     k, A : str, float, quantity or Unknown
-        In the unit that the rate law needs, e.g. "0.02 L/mol/min"; a bare number is SI. With `n`, the T in T^n counts
-        in kelvin, and A keeps the unit of the rate constant.
+        In the unit that the rate law needs, e.g. "0.02 L/mol/min"; a bare number is SI. With `n`, the T in T^n is in
+        kelvin, and A has the unit of the rate constant.
     Ea : str, float, quantity or Unknown
         Energy per amount, e.g. "120 kJ/mol".
     at : str, float or quantity
@@ -126,12 +128,12 @@ class Arrhenius(Frozen, TemperatureDependence):
     n : float or Unknown, optional
         Exponent of temperature.
     through_table : TemperatureLine, optional
-        The line that it was laid through; set by `through`.
+        The regression line; set by `through`.
 
     Raises
     ------
     InputError
-        If too much or too little is given, or a number is out of place.
+        If the fields are not one of the forms, or a number is invalid.
 
     Examples
     --------
@@ -156,8 +158,8 @@ class Arrhenius(Frozen, TemperatureDependence):
     def through(cls, T: Sequence[Any], k: Sequence[Any]) -> Arrhenius:
         """The Arrhenius law through a table of rate constants, by least squares of ln k over 1/T.
 
-        `print` shows how well it goes through; `through_table` holds the numbers. Raises InputError for tables of
-        unequal length, differing dimensions, constants not above zero, or a single temperature.
+        `print` shows the quality of the fit; `through_table` has the numbers. Raises InputError for tables of unequal
+        length, differing dimensions, constants not above zero, or a single temperature.
         """
         line = TemperatureLine.of(T, k, "k")
         value, at, Ea = _parts_of(line)
@@ -183,8 +185,8 @@ class VantHoff(Frozen, TemperatureDependence):
 
         K(T) = K exp(-dH/R (1/T - 1/T_at))      K(T) = A exp(-dH / (R T))      K(T) = exp(a + b/T)
 
-    (J. H. van 't Hoff, Etudes de dynamique chimique, 1884; the enthalpy taken as constant.) An exothermic reaction has
-    a negative enthalpy, and its K falls with temperature.
+    (J. H. van 't Hoff, Etudes de dynamique chimique, 1884; with a constant enthalpy.) An exothermic reaction has a
+    negative enthalpy, and its K falls with temperature.
 
     Parameters
     ----------
@@ -195,14 +197,14 @@ class VantHoff(Frozen, TemperatureDependence):
     a, b : float or Unknown
         b in K.
     unit : str, optional
-        Of K in the third form, e.g. "1/bar"; left out, K is a bare number.
+        Of K in the third form, e.g. "1/bar"; by default K is a bare number.
     through_table : TemperatureLine, optional
-        The line that it was laid through; set by `through`.
+        The regression line; set by `through`.
 
     Raises
     ------
     InputError
-        If too much or too little is given, or a number is out of place.
+        If the fields are not one of the forms, or a number is invalid.
 
     Examples
     --------

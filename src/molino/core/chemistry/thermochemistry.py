@@ -25,9 +25,9 @@ from molino.core.units import Value
 def _changed(
     equation: Equation, species: Mapping[str, Species], asker: str, *needs: str
 ) -> list[tuple[sp.Rational, Species]]:
-    """Coefficient and species for each that reacts, all that they lack reported together.
+    """Coefficient and species for each that reacts; all missing properties are reported together.
 
-    Where no species has a heat capacity, each gets one of zero: that of the reaction is taken as zero.
+    If no species has a heat capacity, all are zero: that of the reaction is assumed zero.
     """
     found = [(moles, species[name]) for name, moles in equation.net.items()]
     constant = not any(s.heat_capacity for _, s in found)
@@ -48,7 +48,7 @@ def _changed(
 
 
 def reaction_enthalpy(equation: Equation, species: Mapping[str, Species], T: sp.Expr, asker: str) -> sp.Expr:
-    """sum of nu_i h_i(T) in J per mole of reaction (Kirchhoff's law); InputError names what a species lacks."""
+    """sum of nu_i h_i(T) in J per mole of reaction (Kirchhoff's law); InputError with missing properties."""
     return sp.Add(
         *(moles * s.enthalpy(T, asker) for moles, s in _changed(equation, species, asker, "enthalpy_of_formation"))
     )
@@ -87,22 +87,22 @@ class FromSpecies:
         ln K = -dG(T) / (R T),   dG = sum of nu_i (h_i(T) - T s_i(T))
 
     (J. M. Smith, H. C. Van Ness, M. M. Abbott, Introduction to Chemical Engineering Thermodynamics, 7th ed. 2005,
-    chapter 13). Each species needs its enthalpy of formation and its entropy or Gibbs energy of formation; where none
-    of them has a heat capacity, that of the reaction is taken as zero.
+    chapter 13). Each species needs its enthalpy of formation and its entropy or Gibbs energy of formation; if none of
+    them has a heat capacity, that of the reaction is assumed zero.
 
     Parameters
     ----------
     of : "concentrations", "pressures" or "activities"
-        What it divides: K_c = K (P/(R T))^dnu or K c^dnu at the standard state, K_p = K P^dnu, or K itself.
+        The quantities of K: K_c = K (P/(R T))^dnu or K c^dnu at the standard state, K_p = K P^dnu, or K itself.
     standard : str
-        The standard state for which the species' numbers hold: a pressure (ideal gas) or a concentration (solutes).
+        The standard state of the species' numbers: a pressure (ideal gas) or a concentration (solutes).
     law, unit
-        What `Chemistry` makes of it, from its species.
+        Set by `Chemistry`, from its species.
 
     Raises
     ------
     InputError
-        For another `of`, or a standard that does not go with it.
+        For another `of`, or a standard that does not fit it.
 
     Examples
     --------
@@ -132,7 +132,7 @@ class FromSpecies:
             raise InputError(f"the standard state is {given}", "standard", "give a pressure, like '1 bar'")
 
     def bound(self, equation: Equation, species: Mapping[str, Species]) -> FromSpecies:
-        """The same for one reaction: with its law over T and its unit. InputError names what a species lacks."""
+        """The same for one reaction: with its law over T and its unit. InputError with missing properties."""
         asker = f"K of '{equation}'"
         ln_K = log_equilibrium(equation, species, TEMPERATURE, asker)
         change = sum(equation.net.values(), Fraction(0))

@@ -20,19 +20,19 @@ class VaporPressure(Frozen):
 
         ln(P/Pa) = a + b/(T + shift) + c ln T + d T^e     with T in K
 
-    of which the law of Antoine (C. Antoine, C. R. Acad. Sci. 107 (1888) 681) has a, b and the shift; `antoine` reads it
-    as tables print it.
+    The law of Antoine (C. Antoine, C. R. Acad. Sci. 107 (1888) 681) has a, b and the shift; `antoine` reads its
+    constants from tables.
 
     Parameters
     ----------
     a, b, c, d, e, shift : float
     valid : pair of temperatures, optional
-        Between which it holds.
+        The range of validity.
 
     Raises
     ------
     InputError
-        For what is no number, or where it comes to no pressure.
+        For a value that is not a number, or an invalid pressure.
 
     Examples
     --------
@@ -58,7 +58,7 @@ class VaporPressure(Frozen):
             if self.valid is not None:
                 settle(self, valid=tuple(units.positive(t, "temperature", "valid") for t in self.valid))
                 if len(self.valid) != 2 or not self.valid[0].si < self.valid[1].si:
-                    raise InputError("valid is no range of temperatures", "", "give two, the lower first")
+                    raise InputError("valid is not a range of temperatures", "", "give two, the lower first")
         faults.raise_any()
 
     @classmethod
@@ -87,7 +87,7 @@ class VaporPressure(Frozen):
         Raises
         ------
         InputError
-            For a unit or base that is none.
+            For an invalid unit or base.
         """
         if str(base) not in ("10", "e"):
             raise InputError(f"base = {base!r}", "vapor pressure", "give '10' or 'e'")
@@ -106,7 +106,7 @@ class VaporPressure(Frozen):
         return self.a + self.b / (T + self.shift) + self.c * sp.log(T) + (self.d * T**self.e if self.d else 0)
 
     def log_number(self, T: float) -> tuple[float, float]:
-        """ln(P/Pa) at a temperature in K, and its slope."""
+        """ln(P/Pa) at a temperature in K, and its derivative."""
         value = self.a + self.b / (T + self.shift) + self.c * math.log(T) + (self.d * T**self.e if self.d else 0.0)
         slope = -self.b / (T + self.shift) ** 2 + self.c / T + (self.d * self.e * T ** (self.e - 1) if self.d else 0.0)
         return value, slope
@@ -125,7 +125,8 @@ class VaporPressure(Frozen):
 
 
 def read_vapor_pressure(given: Any) -> VaporPressure:
-    """A vapor pressure from the argument of a Species: itself, or a mapping of its numbers or of those of Antoine."""
+    """A vapor pressure from the argument of a Species: a `VaporPressure`, or a mapping of its numbers or of those of
+    Antoine."""
     if isinstance(given, VaporPressure):
         return given
     if isinstance(given, Mapping):
@@ -146,4 +147,4 @@ def read_vapor_pressure(given: Any) -> VaporPressure:
             "vapor_pressure",
             "give antoine = [A, B, C] with its units, or a, b, c, d, e, shift",
         )
-    raise InputError(f"{given!r} is no vapor pressure", "vapor_pressure", "give mo.thermo.VaporPressure(...)")
+    raise InputError(f"{given!r} is not a vapor pressure", "vapor_pressure", "give mo.thermo.VaporPressure(...)")

@@ -111,7 +111,7 @@ class Outlet(Frozen, Printed):
 
     def __str__(self) -> str:
         low, high = self.between
-        part = f", {self.share} of what flows" if self.share is not None else ""
+        part = f", {self.share} of the flow" if self.share is not None else ""
         return f"outlet on the {self.side} side, {low} to {high}{part}"
 
 

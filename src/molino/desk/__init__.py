@@ -1,1 +1,1 @@
-"""What a person touches besides Python: the only place that reads, writes, draws or prints."""
+"""The interface besides Python: the only code that reads, writes, draws or prints."""

@@ -1,4 +1,4 @@
-"""In a notebook: faults as boxes with the traceback folded, and a bar of progress."""
+"""Notebooks: errors as boxes with a folded traceback, and a progress bar."""
 
 from __future__ import annotations
 
@@ -19,14 +19,14 @@ _BOX = (
 
 
 def install() -> None:
-    """Let IPython show errors of Molino as they read best: in a notebook as a box, in a terminal as their text."""
+    """Let IPython show errors of Molino as a box in a notebook, and as text in a terminal."""
     MolinoError._render_traceback_ = _render  # type: ignore[attr-defined]
 
 
 def _render(error: MolinoError) -> list[str]:
-    """What IPython prints of an error: its faults; in a notebook a box is displayed with them."""
+    """The text of an error in IPython; in a notebook a box is displayed."""
     lines = [f"{type(error).__name__}: {error}"]
-    if _has_pages() and not getattr(error, "_is_displayed", False):  # IPython asks more than once
+    if _has_pages() and not getattr(error, "_is_displayed", False):  # IPython calls this more than once
         error._is_displayed = True  # type: ignore[attr-defined]
         _display(_box(error))
     return lines
@@ -63,7 +63,7 @@ def _display(text: str, **named: Any) -> Any:
 
 
 class ProgressBar:
-    """What `progress_bar` makes: called by what runs, closed by leaving its `with`."""
+    """The object of `progress_bar`: called by a computation, closed at the end of its `with`."""
 
     def __init__(self, label: str) -> None:
         self.label, self.words = label, ""
@@ -89,7 +89,7 @@ class ProgressBar:
             self._status.stop()
 
     def __call__(self, *news: Any) -> None:
-        """Take what any `progress=` gives: a share, a count and how many there are, or words."""
+        """Take the arguments of any `progress=`: a fraction, a count and the total, or words."""
         self.share, self.words = _read(news)
         if self._shown is not None:
             self._shown.update(self)
@@ -103,7 +103,7 @@ class ProgressBar:
 
 
 def _read(news: Sequence[Any]) -> tuple[float | None, str]:
-    """The share that is done, if it is known, and words on it."""
+    """The fraction that is done, if known, and its text."""
     if len(news) == 1 and isinstance(news[0], float):
         return min(max(news[0], 0.0), 1.0), f"{100 * news[0]:.0f} %"
     if len(news) == 2 and all(isinstance(n, int) for n in news) and news[1] > 0 and news[0] <= news[1]:
@@ -113,17 +113,17 @@ def _read(news: Sequence[Any]) -> tuple[float | None, str]:
 
 @checked
 def progress_bar(label: str) -> ProgressBar:
-    """A bar of progress for anything that takes `progress=`: in a notebook its own, in a terminal a line.
+    """A progress bar for any `progress=` argument: in a notebook a bar, in a terminal a line.
 
     Parameters
     ----------
     label : str
-        What runs.
+        The name of the computation.
 
     Returns
     -------
     ProgressBar
-        To be opened by `with`, and given as `progress=`.
+        A context manager, to be given as `progress=`.
 
     Examples
     --------

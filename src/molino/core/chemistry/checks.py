@@ -107,7 +107,7 @@ def _what_is_not_checked(chemistry: ReactionSet) -> Iterator[Finding]:
         message = f"elements are not checked in reactions of species without formula: {_listed(without)}"
         yield Finding("note", "species", message, "give formulas")
     if chemistry.parameters and all(p.unit is None for p in chemistry.parameters):
-        message = "all constants are bare numbers: dimensions are not checked, and units that are given elsewhere are converted to SI"
+        message = "all constants are bare numbers: dimensions are not checked, and other units are converted to SI"
         yield Finding("note", "constants", message, "give units, like '0.02 L/mol/min'")
     for name, needed in chemistry.unitless.items():
         for constant, dimension in needed.items():
@@ -367,7 +367,7 @@ def _equilibria(chemistry: ReactionSet, T: float) -> Iterator[Finding]:
         if not (math.isfinite(low) and math.isfinite(high)):
             continue
         if low * high >= 0:
-            message = f"the rate does not vanish at any composition, and the thermochemistry gives K = {expected:.3g} (SI) {at}"
+            message = f"the rate vanishes at no composition, and the thermochemistry gives K = {expected:.3g} (SI) {at}"
             yield Finding("warning", name, message, "check the backward term")
             continue
         found = formed * float(brentq(rate, -60.0, 60.0, xtol=1e-9))

@@ -152,7 +152,8 @@ def _findings(label: str, chemistry: Chemistry, present: set[str], catalyst: Cat
             yield Finding("note", label, message, "")
     per_fluid = [str(r.name) for r in chemistry.reactions if r.basis == "volume"]
     if catalyst is not None and catalyst.form.has_voids and per_fluid:
-        message = f"the rate of {', '.join(per_fluid)} is per volume of fluid, and is multiplied by the voidage {catalyst.voidage}"
+        rates = f"the rate of {', '.join(per_fluid)}"
+        message = f"{rates} is per volume of fluid, and is multiplied by the voidage {catalyst.voidage}"
         yield Finding("note", label, message, 'give basis="catalyst volume" to a rate per volume of bed')
     elif catalyst is not None and not catalyst_symbols(chemistry.network):
         yield Finding("note", label, "a catalyst is given, and no rate is per catalyst", "give basis=... to a rate")

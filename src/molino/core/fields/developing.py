@@ -92,7 +92,7 @@ def developing(radial: Radial) -> Developing:
         return np.append(found[:n], -found[n])
 
     x = np.geomspace(_FIRST, _LAST, _ROWS)
-    # a boundary layer of the thickness of that on a flat plate, f''(0) = 0.332; outside of it Bernoulli's equation holds
+    # the boundary layer of a flat plate, f''(0) = 0.332; outside of it Bernoulli's equation holds
     first = np.tanh(0.332 * (1 - radial.radii[:-1]) / np.sqrt(_FIRST))
     first = first / (w @ first)
     begins = np.append(first, (first.max() ** 2 - 1) / 2)

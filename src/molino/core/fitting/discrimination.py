@@ -114,7 +114,7 @@ class Discrimination(Frozen, Result):
         tests = [
             f"'{n.outer}' is not significantly better than '{n.inner}' (F, p {p_text(n.probability)})"
             if n.probability >= _LEVEL
-            else f"'{n.outer}' is significantly better than '{n.inner}', which it contains (F, p {p_text(n.probability)})"
+            else f"'{n.outer}' is significantly better than '{n.inner}' within it (F, p {p_text(n.probability)})"
             for n in self.nested
             if names[0] in (n.inner, n.outer)
         ]

@@ -95,8 +95,8 @@ def diagnose(fit: FitData) -> Diagnosis:
         lines.append(f"residuals normal: p {p_text(normality)}")
     if lack is not None:
         lines.append(
-            f"lack of fit compared with replicates: F {lack.ratio:.3g} ({lack.degrees} and {lack.degrees_replicates} degrees "
-            f"of freedom, p {p_text(lack.probability)})"
+            f"lack of fit compared with replicates: F {lack.ratio:.3g} ({lack.degrees} and {lack.degrees_replicates} "
+            f"degrees of freedom, p {p_text(lack.probability)})"
         )
         if lack.probability < LEVEL:
             warnings.append("the scatter around the curves is larger than that of replicates: the law is incomplete")

@@ -45,8 +45,10 @@ class Signal:
       with the coefficient nu of the species and the sum of all coefficients dn, c = c_0 + nu/dn (s - start)/(R T) (O.
       Levenspiel, Chemical Reaction Engineering, 3rd ed. 1999, section 3.1). `start` is by default the pressure of the
       charge.
-    - `start`, `end`: any property that is linear in the conversion; s = start + (end - start) (c_0 - c)/c_0, with `end` at complete conversion.
-    - `titrant`, `sample`, `per`, `blank`: s is the volume of titrant of concentration `titrant` for a sample of volume `sample`, with `per` moles of titrant per mole of the species: s = blank + c sample per/titrant.
+    - `start`, `end`: any property that is linear in the conversion; s = start + (end - start) (c_0 - c)/c_0,
+      with `end` at complete conversion.
+    - `titrant`, `sample`, `per`, `blank`: s is the volume of titrant of concentration `titrant` for a sample of volume
+      `sample`, with `per` moles of titrant per mole of the species: s = blank + c sample per/titrant.
 
     Parameters
     ----------

@@ -93,7 +93,8 @@ class SemiBatchSpecification(ChargedSpecification):
         species = [*vessel.charge, *fed] if isinstance(vessel.charge, Contents) else None
         check_vessel(faults, self, species, self.first_T)
         if not faults.found and vessel.capacity is not None and vessel.capacity.si < self.fed.volume:
-            message = f"the charge of {self.display.text(self.fed.volume, 'volume')} is larger than the capacity of {vessel.capacity}"
+            charge = self.display.text(self.fed.volume, "volume")
+            message = f"the charge of {charge} is larger than the capacity of {vessel.capacity}"
             faults.add(self.label, message, "charge less, or give a larger capacity")
         faults.raise_any()
 

@@ -37,8 +37,8 @@ def molino(
 ) -> None:
     """From a table of measured concentrations to a reactor that can be built.
 
-    A job file (TOML) names data, reactions, feeds, vessels and tasks. Results go into 'results/JOB' next to it.
-    Exit code 2: something in the input is wrong; 1: it could not be solved.
+    A job file (TOML) names data, reactions, feeds, vessels and tasks. Results go into 'results/JOB' next to it. Exit
+    code 2: the input is wrong; 1: it could not be solved.
     """
 
 
@@ -89,7 +89,7 @@ _PLAIN = {
     "≤": "<=",
     "×": "x",
 }
-"""What a terminal without Unicode shows in place of these."""
+"""Replacements in a terminal without Unicode."""
 
 
 def _in_plain_characters(error: UnicodeError) -> tuple[str, int]:
@@ -107,7 +107,7 @@ def main() -> None:
     try:
         app()
     except KeyboardInterrupt:
-        print("interrupted; what has been written stays", file=sys.stderr)
+        print("interrupted; files written so far are kept", file=sys.stderr)
         sys.exit(130)
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())

@@ -1,6 +1,6 @@
-"""What the commands share: options, printing, and faults reported without a traceback.
+"""The common parts of commands: options, printing, and errors without a traceback.
 
-Imports of the computing half stand inside functions, so that `molino --help` is quick.
+Imports of the core are inside functions, so that `molino --help` is fast.
 """
 
 from __future__ import annotations
@@ -24,11 +24,11 @@ if TYPE_CHECKING:
 from molino.desk.steps.common import console
 
 _MOST_PRINTED = 20
-"""How many faults are printed; JSON has all of them."""
+"""The largest number of printed faults; JSON has all of them."""
 
 
 class Format(StrEnum):
-    """Kinds of files that results go into."""
+    """Formats of result files."""
 
     csv = "csv"
     xlsx = "xlsx"
@@ -43,29 +43,28 @@ JobPath = Annotated[Path, typer.Argument(metavar="JOB", help="The job file (TOML
 Output = Annotated[
     Path | None,
     typer.Option(
-        "--output", metavar="FOLDER", help="Write here; results/JOB next to the job if omitted.", show_default=False
+        "--output", metavar="FOLDER", help="Output folder; by default results/JOB next to the job.", show_default=False
     ),
 ]
 Formats = Annotated[
     list[Format] | None,
     typer.Option(
         "--format",
-        help="Write only this kind of file; may be given again. Usual: csv, xlsx, json, png.",
+        help="Write only this format; may be repeated. Default: csv, xlsx, json, png.",
         show_default=False,
     ),
 ]
-Quiet = Annotated[bool, typer.Option("--quiet", "-q", help="Print nothing but errors.")]
-AsJson = Annotated[bool, typer.Option("--json", help="Print the result as JSON and nothing else.")]
+Quiet = Annotated[bool, typer.Option("--quiet", "-q", help="Print only errors.")]
+AsJson = Annotated[bool, typer.Option("--json", help="Print only the result, as JSON.")]
 Debug = Annotated[bool, typer.Option("--debug", help="Show the traceback of an error.")]
 
 
 @contextmanager
 def handle_errors(as_json: bool, debug: bool) -> Iterator[None]:
-    """Report whatever goes wrong in words, cause and advice, on standard error (with --json as JSON); results that have
-    been written stay.
+    """Report errors on standard error with cause and advice (with --json as JSON); written results are kept.
 
-    Exit codes: 2 for input, 1 for what has no solution, could not be written or was not foreseen, 130 after Ctrl-C, 141
-    where nobody reads on.
+    Exit codes: 2 for input, 1 for a failed computation, a write error or an internal error, 130 after Ctrl-C, 141 for a
+    closed pipe.
     """
     try:
         yield
@@ -92,40 +91,40 @@ def handle_errors(as_json: bool, debug: bool) -> Iterator[None]:
 
 
 def _interrupted() -> typer.Exit:
-    """Report an interruption; what to leave with."""
+    """Report an interruption; return the exit code."""
     print("interrupted; what has been written stays", file=sys.stderr)
     return typer.Exit(130)
 
 
 def _has_been_interrupted(error: BaseException | None) -> bool:
-    """Whether Ctrl-C is behind an error: a module that is being imported may make another one of it."""
+    """Whether Ctrl-C caused an error: a module that is being imported may convert it."""
     while error is not None and not isinstance(error, KeyboardInterrupt):
         error = error.__cause__ or error.__context__
     return error is not None
 
 
 def faults_of(error: Exception) -> Sequence[Fault]:
-    """What there is to report about an error, foreseen or not."""
+    """The faults of an error, expected or not."""
     from molino.core.errors import Fault, MolinoError
 
     if isinstance(error, MolinoError):
         return error.faults
     if isinstance(error, OSError):
         where = str(error.filename) if error.filename is not None else ""
-        advice = "free some space" if error.errno == 28 else "check that the file or folder is there and may be used"
-        return [Fault(where, f"the system refused: {error.strerror or error}", advice)]
+        advice = "free some space" if error.errno == 28 else "check that the file or folder exists and is accessible"
+        return [Fault(where, f"system error: {error.strerror or error}", advice)]
     if isinstance(error, MemoryError):
-        return [Fault("", "there is not enough memory for this", "ask for less at a time: fewer points, cases or rows")]
+        return [Fault("", "there is not enough memory", "reduce the number of points, cases or rows")]
     if isinstance(error, RecursionError):
         return [Fault("", "something in the input is nested too deeply", "write it flatter")]
     place = traceback.extract_tb(error.__traceback__)[-1]
-    what = f"not foreseen: {type(error).__name__}: {error} ({Path(place.filename).name}, line {place.lineno})"
-    advice = "this is a fault of Molino: run the command with --debug and report its output; results written stay"
+    what = f"internal error: {type(error).__name__}: {error} ({Path(place.filename).name}, line {place.lineno})"
+    advice = "this is a fault of Molino: run the command with --debug and report its output; written results are kept"
     return [Fault("", what, advice)]
 
 
 def as_asked(content: Any, as_json: bool) -> None:
-    """Print plain data as JSON, where that was asked for."""
+    """Print plain data as JSON, if requested."""
     if as_json:
         from molino.desk.tables.write import JSON_VERSION, to_json
 
@@ -151,13 +150,13 @@ def tell(faults: Sequence[Fault]) -> None:
 
 
 def asked_job(path: Path, output: Path | None, formats: Sequence[Format] | None) -> Job:
-    """A job with where and as what its results are to be written."""
+    """A job with the folder and the formats of its results."""
     kinds = kinds_of(formats)
     return replace(read_job(path), output=output, formats=kinds)
 
 
 def kinds_of(formats: Sequence[Format] | None) -> tuple[str, ...]:
-    """The kinds of files that were asked for; InputError for Parquet without what writes it."""
+    """The requested formats; InputError for Parquet without pyarrow."""
     from molino.desk.tables.write import USUAL, check_parquet
 
     kinds = tuple(one.value for one in formats or ()) or USUAL

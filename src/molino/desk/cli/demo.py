@@ -1,4 +1,4 @@
-"""`molino demo`: the whole example, with its data, into a folder of its own."""
+"""`molino demo`: an example with its data, in its own folder."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ _FILES = {
     "basin": ("basin.toml", "cooker-tracer.csv"),
 }
 _FURTHER = {
-    "liquor": "What the laboratory asks of the same data:\n  molino fit {folder}/laboratory/cob-kinetics.toml\n"
+    "liquor": "The same data for the laboratory:\n  molino fit {folder}/laboratory/cob-kinetics.toml\n"
     "A rate law from a calorimeter:\n  molino fit {folder}/laboratory/calorimeter.toml\n"
     "A tracer test of the cooker:\n  molino tracer {folder}/cooker-tracer.csv --volume '6 m3' --flow '12 m3/h' "
     "--injected '1.5 kg' --calibration '0.55 g/L' --baseline '-5 min:-0.5 min' --baseline '320 min:360 min'",
@@ -40,7 +40,7 @@ _FURTHER = {
 
 
 class Example(StrEnum):
-    """The examples that ship."""
+    """The examples."""
 
     liquor = "liquor"
     ether = "ether"
@@ -54,12 +54,12 @@ WhichExample = Annotated[
     typer.Option(
         "--example",
         help="liquor: furfural from cob liquor; ether: methanol vapour over a packed bed; "
-        "resin: a kettle whose cooling may fail; ester: a liquid that is not ideal, and its limit; "
+        "resin: a kettle whose cooling may fail; ester: a non-ideal liquid, and its equilibrium limit; "
         "basin: a settling basin as a field, and a tracer test.",
     ),
 ]
 
-Folder = Annotated[Path, typer.Argument(metavar="FOLDER", help="Where to write it.")]
+Folder = Annotated[Path, typer.Argument(metavar="FOLDER", help="The folder.")]
 
 
 def demo(
@@ -68,7 +68,7 @@ def demo(
     as_json: AsJson = False,
     debug: Debug = False,
 ) -> None:
-    """Write an example of the Valdeoro mill into a folder and walk it, one command after another."""
+    """Write an example of the Valdeoro mill into a folder and run its commands, one after another."""
     with handle_errors(as_json, debug):
         import shutil
         from importlib.resources import as_file, files
@@ -88,7 +88,7 @@ def demo(
             with as_file(files("molino.demo") / name) as source:
                 if target.exists() and target.read_bytes() != source.read_bytes():
                     advice = "rename it, or name another folder: molino demo FOLDER"
-                    raise InputError("it is there already and has been changed", str(target), advice)
+                    raise InputError("it exists already and has been changed", str(target), advice)
                 with whole(target) as temporary:
                     shutil.copyfile(source, temporary)
         write_json(folder / "job.schema.json", job_schema())

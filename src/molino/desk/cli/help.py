@@ -12,7 +12,7 @@ from molino.desk.steps.common import console, show_table
 TOPICS = {
     "formulas": "rate laws and reactions",
     "units": "quantities, and every kind with an example",
-    "metrics": "what can be sized for, compared and optimized",
+    "metrics": "metrics for sizing, comparison and optimization",
     "results": "files, exit codes, JSON",
     "schema": "the JSON Schema of results",
     "completion": "commands completed by tab",
@@ -49,7 +49,7 @@ def help(topic: Topic = None) -> None:
                 pd.DataFrame(
                     {
                         "unit with two meanings": [*AMBIGUOUS],
-                        "is read as": [text.partition(" is read ")[2] for text in AMBIGUOUS.values()],
+                        "meaning": [text.partition(" is read ")[2] for text in AMBIGUOUS.values()],
                     }
                 )
             )
@@ -57,4 +57,4 @@ def help(topic: Topic = None) -> None:
             from molino.core.contract.metric import OF_A_SPECIES, OF_THE_WHOLE
 
             show_table(pd.DataFrame({"of a species": [f"{name} of A" for name in OF_A_SPECIES]}))
-            show_table(pd.DataFrame({"of the whole": [*OF_THE_WHOLE]}))
+            show_table(pd.DataFrame({"of the vessel": [*OF_THE_WHOLE]}))

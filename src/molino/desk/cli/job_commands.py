@@ -1,4 +1,4 @@
-"""The commands that take a step of a job: `molino fit JOB`, `molino run JOB` and so on, all with the same options."""
+"""The commands of the steps of a job: `molino fit JOB`, `molino run JOB` and so on, with the same options."""
 
 from __future__ import annotations
 
@@ -11,14 +11,14 @@ import typer
 from molino.desk.cli.common import AsJson, Debug, Formats, JobPath, Output, Quiet, as_asked, asked_job, handle_errors
 from molino.desk.steps import take
 
-Written = Annotated[bool, typer.Option("--equations", help="Print the balances of each vessel as they are written.")]
-Thorough = Annotated[
-    bool, typer.Option("--thorough", help="Run each vessel, and once more by another method, which must agree.")
+Written = Annotated[bool, typer.Option("--equations", help="Print the balances of each vessel.")]
+Thorough = Annotated[bool, typer.Option("--thorough", help="Run each vessel twice, by two methods that must agree.")]
+ProfileLikelihood = Annotated[
+    bool, typer.Option("--profile-likelihood", help="Also compute profile-likelihood intervals.")
 ]
-ProfileLikelihood = Annotated[bool, typer.Option("--profile-likelihood", help="Profile-likelihood intervals, too.")]
 Refits = Annotated[
     int | None,
-    typer.Option("--bootstrap", metavar="N", min=2, help="Fit N times to resampled data.", show_default=False),
+    typer.Option("--bootstrap", metavar="N", min=2, help="Also refit N times to resampled data.", show_default=False),
 ]
 FieldName = Annotated[str | None, typer.Option("--field", help="Only this field.", show_default=False)]
 VesselName = Annotated[str | None, typer.Option("--vessel", help="Only this vessel.", show_default=False)]
@@ -29,68 +29,69 @@ _OPTIONS: dict[str, dict[str, tuple[Any, Any]]] = {
     "field": {"only": (FieldName, None)},
     "run": {"only": (VesselName, None)},
 }
-"""What a command takes besides what all take: the annotation and the default."""
+"""The further options of a command: annotation and default."""
 _ABOUT = {
     "check": """
-        Check a job file and its data: inputs that are missing, specified twice, out of balance or of a wrong unit.
+        Check a job file and its data: missing or contradictory inputs, unbalanced equations, wrong units.
 
-        Nothing is run, unless with --thorough.
+        Nothing is run, except with --thorough.
 
-        Then the findings before a run: warnings, notes, for each vessel the count of equations and unknowns.
+        Prints warnings, notes, and for each vessel the count of equations and unknowns.
     """,
     "fit": """
-        Fit the unknown constants to the data: values, 95 % intervals, correlation, and how far to trust them.
+        Fit the unknown constants to the data: values, 95 % intervals, correlation, diagnostics.
 
-        What its table `fit.NAME` asks for besides the fit is done, too: screening of orders, rates, the line over
-        temperature, profile likelihoods, bootstrap, candidate laws, the next experiment.
+        Also the other analyses of its table `fit.NAME`: screening of orders, rates, the Arrhenius line, profile
+        likelihoods, bootstrap, candidate laws, the next experiment.
     """,
     "survey": """
-        Put given conversion, equilibrium, stirred tank, tube and batch on one feed, before anything is designed.
+        Compare a given conversion, equilibrium, a stirred tank, a tube and a batch on one feed, before a design.
 
-        Prints conversion, temperature, duty, residence time and distance from equilibrium of each, and why one is far.
+        Prints conversion, temperature, duty, residence time and distance from equilibrium of each, with remarks.
     """,
     "equilibrium": """
-        Draw what a feed could come to over temperature and pressure, and the adiabatic beds that take it there.
+        Compute the equilibrium of a feed over temperature and pressure, and the adiabatic beds to a target.
 
-        Prints the limits and each bed, with the heat that is taken away after it.
+        Prints the limits and each bed, with the duty after it.
     """,
     "field": """
-        Work out the fields of a job: laminar pipes and slits, basins; over time and with a tracer where it asks for it.
+        Compute the fields of a job: laminar pipes and slits, basins; over time and with a tracer if requested.
 
-        Prints conversion against plug flow and a stirred tank, ages, and what the grid does; draws the field.
+        Prints the conversion compared with plug flow and a stirred tank, ages, and the error of the grid; draws the
+        field.
     """,
     "run": """
         Run the vessels as given: batches, tubes and trains to their end, tanks to steady state (or all of them).
     """,
     "size": """
-        Size the vessels for their targets, with the uncertainty of the fitted constants carried to the size.
+        Size the vessels for their targets, with the uncertainty from the fitted constants.
 
         With `confidence` in its table a size is large enough with that probability; its sources of spread are drawn.
     """,
     "compare": """
-        Put vessels side by side: as given, or each sized for the same target.
+        Compare vessels: as given, or each sized for the same target.
     """,
     "sweep": """
-        Run vessels under many conditions: every combination of some, or a list of cases.
+        Run vessels under many conditions: every combination of values, or a list of cases.
 
-        Prints the first rows, the highest and lowest of each metric and what could not be computed; all cases go into
+        Prints the first rows, the highest and lowest of each metric and the failed cases; all cases are written to
         tables (CSV, XLSX, with `parquet = true` also Parquet) and a figure. Ctrl-C keeps what has been computed.
     """,
     "attainable": """
-        Find what any steady arrangement of tanks, tubes, by-passes and side feeds can make of a feed.
+        Find the outlets of all steady arrangements of tanks, tubes, by-passes and side feeds on a feed.
 
-        Prints the extent of the region and, where something is to be best, the train that reaches it; draws the region
-        with what makes each piece of its boundary.
+        Prints the extent of the region and, with an objective, the train of the best point; draws the region with the
+        kind of each piece of its boundary.
     """,
     "recommend": """
-        Put batch, tanks, tubes, recycle and side feed side by side, each at its own best temperature and size.
+        Compare batch, tanks, tubes, recycle and side feed, each at its own best temperature and size.
 
-        Prints the ranking with the interval of each, and why the first is first; draws it.
+        Prints the ranking with the interval of each, and the reason; draws it.
     """,
     "optimize": """
         Find the conditions and sizes at which a metric of a vessel or train is best, within limits.
 
-        Prints the optimum, its active limits and what each is worth, and the slopes; draws it within its surroundings.
+        Prints the optimum, its active limits with their multipliers, and derivatives; draws its surroundings.
         Ctrl-C keeps the best so far.
     """,
 }

@@ -23,11 +23,11 @@ _FIRST = {
     "bed": "molino run {folder}/job.toml",
     "start-up": "molino run {folder}/job.toml",
 }
-"""What to try first."""
+"""The first command of each."""
 
 
 class Kind(StrEnum):
-    """The usual starts."""
+    """The templates."""
 
     fit = "fit"
     orders = "orders"
@@ -43,11 +43,11 @@ StartKind = Annotated[
         "start-up: a tank over time.",
     ),
 ]
-NewFolder = Annotated[Path, typer.Argument(metavar="FOLDER", help="Where to write it.", show_default=False)]
+NewFolder = Annotated[Path, typer.Argument(metavar="FOLDER", help="The folder.", show_default=False)]
 
 
 def new(folder: NewFolder, kind: StartKind = Kind.fit, as_json: AsJson = False, debug: Debug = False) -> None:
-    """Write a commented job file, and a data table, to start from; it runs as written. No file is overwritten."""
+    """Write a commented job file, and a data table, to start from; it can be run unchanged. Existing files are kept."""
     with handle_errors(as_json, debug):
         import shutil
         from importlib.resources import as_file, files
@@ -59,7 +59,7 @@ def new(folder: NewFolder, kind: StartKind = Kind.fit, as_json: AsJson = False, 
         faults = Faults()
         for name in _FILES[kind]:
             if (folder / name).exists():
-                faults.add(str(folder / name), "it is there already", "name another folder: molino new FOLDER")
+                faults.add(str(folder / name), "it exists already", "name another folder: molino new FOLDER")
         faults.raise_any()
         for name in _FILES[kind]:
             with as_file(files("molino.demo") / "starts" / str(kind) / name) as source, whole(folder / name) as written:
@@ -69,6 +69,6 @@ def new(folder: NewFolder, kind: StartKind = Kind.fit, as_json: AsJson = False, 
         if not as_json:
             names = ", ".join((*_FILES[kind], "job.schema.json"))
             console().print(
-                f"new in {folder}/: {names}\nOpen job.toml: its comments say what each part is. Then:\n  {first}"
+                f"new in {folder}/: {names}\nOpen job.toml: its comments explain each part. Then:\n  {first}"
             )
         as_asked({"folder": str(folder), "files": [*_FILES[kind], "job.schema.json"], "first": first}, as_json)

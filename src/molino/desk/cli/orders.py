@@ -1,4 +1,4 @@
-"""`molino orders`: which order a measured concentration follows; no job file needed."""
+"""`molino orders`: the order of a measured concentration; without a job file."""
 
 from __future__ import annotations
 
@@ -14,25 +14,27 @@ Data = Annotated[
     Path, typer.Argument(metavar="DATA", help="A table of measurements (CSV or XLSX).", show_default=False)
 ]
 SpeciesName = Annotated[
-    str | None, typer.Option("--species", help="Whose concentration, if several were measured.", show_default=False)
+    str | None, typer.Option("--species", help="The species, if several were measured.", show_default=False)
 ]
 Partner = Annotated[
-    str | None, typer.Option("--with", help="A second reactant, used up one for one.", show_default=False)
+    str | None, typer.Option("--with", help="A second reactant, consumed one for one.", show_default=False)
 ]
-Reversible = Annotated[bool, typer.Option("--reversible", help="Try a reversible first order, too.")]
-Relative = Annotated[
-    bool, typer.Option("--relative", help="Errors are a fraction of each value, not the same for all.")
-]
-Sheet = Annotated[str | None, typer.Option("--sheet", help="Of an XLSX file.", show_default=False)]
+Reversible = Annotated[bool, typer.Option("--reversible", help="Also try a reversible first order.")]
+Relative = Annotated[bool, typer.Option("--relative", help="Errors are relative to each value.")]
+Sheet = Annotated[str | None, typer.Option("--sheet", help="The sheet of an XLSX file.", show_default=False)]
 HeaderRow = Annotated[
-    int | None, typer.Option("--header-row", min=1, help="The line of the headings, if not found.", show_default=False)
+    int | None,
+    typer.Option(
+        "--header-row", min=1, help="The line of the headings, if not found automatically.", show_default=False
+    ),
 ]
 Columns = Annotated[
-    str | None, typer.Option("--columns", help="Of several tables side by side: B:E.", show_default=False)
+    str | None,
+    typer.Option("--columns", help="The columns of the table, if there are several: B:E.", show_default=False),
 ]
 Run = Annotated[str | None, typer.Option("--run", help="Only this run of the table.", show_default=False)]
 At = Annotated[
-    str | None, typer.Option("--predict", help="Also the concentration at a time: '9 h'.", show_default=False)
+    str | None, typer.Option("--predict", help="Also predict the concentration at a time: '9 h'.", show_default=False)
 ]
 
 
@@ -53,7 +55,7 @@ def orders(
     as_json: AsJson = False,
     debug: Debug = False,
 ) -> None:
-    """Try zero, first and second order and a free order n: straight lines, curves of least squares, a verdict."""
+    """Try zero, first and second order and a free order n: straight lines, least squares, a verdict."""
     with handle_errors(as_json, debug):
         from molino.core.fitting.screening import screen_orders
 

@@ -1,4 +1,4 @@
-"""`molino report`: everything that a job asks for, as one page that a reviewer can run again."""
+"""`molino report`: all tasks of a job as one page that a reviewer can run again."""
 
 from __future__ import annotations
 
@@ -12,18 +12,16 @@ from molino.desk.steps.common import console, show_progress
 
 Target = Annotated[
     Path | None,
-    typer.Option(
-        "--output", metavar="FILE", help="Where to write it; results/JOB/report.html if omitted.", show_default=False
-    ),
+    typer.Option("--output", metavar="FILE", help="The file; by default results/JOB/report.html.", show_default=False),
 ]
 
 
 def report(
     job: JobPath, output: Target = None, quiet: Quiet = False, as_json: AsJson = False, debug: Debug = False
 ) -> None:
-    """Take every step that a job asks for, and write one HTML file: question and answer, data, equations, results.
+    """Run all tasks of a job, and write one HTML file: question and answer, data, equations, results.
 
-    It needs nothing from outside, prints to A4, and holds the job and its data: `molino rerun` runs it again.
+    It is self-contained, prints to A4, and contains the job and its data: `molino rerun` runs it again.
     """
     with handle_errors(as_json, debug):
         from molino.desk.report.build import page_of_job, write_page

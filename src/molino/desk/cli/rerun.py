@@ -1,4 +1,4 @@
-"""`molino rerun`: a report run again, and what differs."""
+"""`molino rerun`: a report run again, and compared."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ Inputs = Annotated[
     typer.Option(
         "--inputs",
         metavar="FOLDER",
-        help="Take job and data of this folder in place of those in the report.",
+        help="Use job and data of this folder instead of those in the report.",
         show_default=False,
     ),
 ]
@@ -30,9 +30,9 @@ _SHOWN = 12
 def rerun(
     report: ReportPath, inputs: Inputs = None, extract: Extracted = None, as_json: AsJson = False, debug: Debug = False
 ) -> None:
-    """Take job and data out of a report, run them again, and say which numbers differ and by how much.
+    """Extract job and data from a report, run them again, and list the numbers that differ.
 
-    Exit code 1 where an input or a number is not as reported.
+    Exit code 1 if an input or a number differs.
     """
     with handle_errors(as_json, debug):
         import tempfile
@@ -43,7 +43,7 @@ def rerun(
         from molino.desk.report.rerun import rerun as run_again
 
         if extract is not None and extract.exists() and (not extract.is_dir() or any(extract.iterdir())):
-            raise InputError("it is there already, and not empty", str(extract), "name a new folder")
+            raise InputError("it exists already, and is not empty", str(extract), "name a new folder")
         if inputs is not None and not inputs.is_dir():
             raise InputError("the folder does not exist", str(inputs), "name the folder of the job")
         with tempfile.TemporaryDirectory() as temporary, show_progress("running again", as_json):

@@ -20,7 +20,7 @@ Symbols = Annotated[str | None, typer.Option("--elements", help="Of these elemen
 def search(
     library: LibraryPath, species: Names = None, elements: Symbols = None, as_json: AsJson = False, debug: Debug = False
 ) -> None:
-    """Search a library of reactions, and say what each that is found still needs."""
+    """Search a library of reactions, and list the missing inputs of each that is found."""
     with handle_errors(as_json, debug):
         import pandas as pd
 

@@ -36,7 +36,7 @@ def show(result: Stored, as_json: AsJson = False, debug: Debug = False) -> None:
 
 
 def _read(path: Path) -> Any:
-    """A mapping of plain data, or a table; InputError for what is neither."""
+    """A mapping of plain data, or a table; InputError for other content."""
     import json
 
     import pandas as pd
@@ -65,12 +65,12 @@ def _read(path: Path) -> Any:
             f"it cannot be read ({str(error)[:80]})", str(path), "name a file that Molino wrote"
         ) from error
     if not isinstance(found, dict):
-        raise InputError("it holds no result", str(path), "name a .json, .csv, .parquet or .html that Molino wrote")
+        raise InputError("it has no results", str(path), "name a .json, .csv, .parquet or .html that Molino wrote")
     return found
 
 
 def _show_all(title: str, content: Mapping[str, Any]) -> None:
-    """Facts of plain data as tables, one for each thing that has a name."""
+    """Facts of plain data as tables, one per name."""
     import pandas as pd
 
     facts = {key: text for key, value in content.items() if (text := _text(value))}
@@ -107,7 +107,7 @@ def _series(content: Mapping[str, Any]) -> pd.DataFrame | None:
 
 
 def _text(value: Any) -> str | None:
-    """A plain value for the eye: a number with its unit, a text, a short list; None for what is more than that."""
+    """A plain value as text: a number with its unit, a text, a short list; None for others."""
     from molino.core.units import number_text, pretty
 
     if isinstance(value, bool):

@@ -1,4 +1,4 @@
-"""`molino tracer`: what a tracer test says of a vessel; no job file needed."""
+"""`molino tracer`: the analysis of a tracer test; without a job file."""
 
 from __future__ import annotations
 
@@ -26,14 +26,14 @@ Data = Annotated[
 Kind = Annotated[
     str | None, typer.Option("--kind", help="pulse, 'step up', 'step down' or 'measured inlet'.", show_default=False)
 ]
-Volume = Annotated[str | None, typer.Option("--volume", help="Of the vessel: '2 m3'.", show_default=False)]
-Flow = Annotated[str | None, typer.Option("--flow", help="Through it: '12 m3/h'.", show_default=False)]
+Volume = Annotated[str | None, typer.Option("--volume", help="Volume of the vessel: '2 m3'.", show_default=False)]
+Flow = Annotated[str | None, typer.Option("--flow", help="Flow through it: '12 m3/h'.", show_default=False)]
 Injected = Annotated[
-    str | None, typer.Option("--injected", help="What was put in: '5 g', '0.2 mol'.", show_default=False)
+    str | None, typer.Option("--injected", help="The injected amount: '5 g', '0.2 mol'.", show_default=False)
 ]
 Calibration = Annotated[
     str | None,
-    typer.Option("--calibration", help="Concentration for one unit of signal: '0.1 g/L'.", show_default=False),
+    typer.Option("--calibration", help="Concentration per unit of signal: '0.1 g/L'.", show_default=False),
 ]
 Baseline = Annotated[
     list[str] | None,
@@ -41,27 +41,32 @@ Baseline = Annotated[
         "--baseline", help="A window without tracer, '0 s:20 s'; two or more for a drift.", show_default=False
     ),
 ]
-Plateau = Annotated[
-    float | None, typer.Option("--plateau", help="The signal of the tracer itself.", show_default=False)
-]
+Plateau = Annotated[float | None, typer.Option("--plateau", help="The signal of the plateau.", show_default=False)]
 Tail = Annotated[str, typer.Option("--tail", help="exponential or none.")]
 Rule = Annotated[str, typer.Option("--rule", help="trapezoid or Simpson.")]
-End = Annotated[str | None, typer.Option("--end", help="What comes later is left out: '30 min'.", show_default=False)]
+End = Annotated[str | None, typer.Option("--end", help="Later points are ignored: '30 min'.", show_default=False)]
 Smoothing = Annotated[
-    float | None, typer.Option("--smoothing", help="Of the smoothed curve, if not found.", show_default=False)
+    float | None,
+    typer.Option("--smoothing", help="Smoothing of the curve, if not found automatically.", show_default=False),
 ]
-Sheet = Annotated[str | None, typer.Option("--sheet", help="Of an XLSX file.", show_default=False)]
+Sheet = Annotated[str | None, typer.Option("--sheet", help="The sheet of an XLSX file.", show_default=False)]
 HeaderRow = Annotated[
-    int | None, typer.Option("--header-row", min=1, help="The line of the headings, if not found.", show_default=False)
+    int | None,
+    typer.Option(
+        "--header-row", min=1, help="The line of the headings, if not found automatically.", show_default=False
+    ),
 ]
 Columns = Annotated[
-    str | None, typer.Option("--columns", help="Of several tables side by side: B:E.", show_default=False)
+    str | None,
+    typer.Option("--columns", help="The columns of the table, if there are several: B:E.", show_default=False),
 ]
 Constant = Annotated[
     str | None,
-    typer.Option("--rate-constant", help="Of first order: also the conversion, '0.2 1/min'.", show_default=False),
+    typer.Option(
+        "--rate-constant", help="A first-order rate constant for a conversion, '0.2 1/min'.", show_default=False
+    ),
 ]
-Models = Annotated[bool, typer.Option("--models/--no-models", help="Fit models of flow.")]
+Models = Annotated[bool, typer.Option("--models/--no-models", help="Fit flow models.")]
 
 
 def tracer(
@@ -88,7 +93,7 @@ def tracer(
     as_json: AsJson = False,
     debug: Debug = False,
 ) -> None:
-    """E and F curves of a tracer test: moments with intervals, recovery, dead volume, a diagnosis, models of flow."""
+    """E and F curves of a tracer test: moments with intervals, recovery, dead volume, a diagnosis, flow models."""
     with handle_errors(as_json, debug):
         from molino.core.errors import InputError
         from molino.desk.tables.tracer import read_tracer

@@ -67,7 +67,7 @@ def figure_of(result: Any, **options: Any) -> Figure:
         if cls.__name__ in _FUNCTIONS:
             return _FUNCTIONS[cls.__name__](result, **options)
     name = type(result).__name__
-    raise InputError(f"a {name} has no figure", "figure", f"figures are drawn of {', '.join(_FUNCTIONS)}")
+    raise InputError(f"a {name} has no figure", "figure", f"there are figures of {', '.join(_FUNCTIONS)}")
 
 
 __all__ = [

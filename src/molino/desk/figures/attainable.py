@@ -1,4 +1,4 @@
-"""An attainable region, its boundary drawn by what makes it."""
+"""An attainable region, with the kinds of its boundary."""
 
 from __future__ import annotations
 
@@ -24,13 +24,13 @@ _LINES: dict[str, tuple[str, str, float]] = {
 def attainable(region: AttainableRegion, best: BestTrain | None = None) -> Figure:
     """The region over its two axes; tubes, tanks and mixing lines of its boundary differ in color and dashes.
 
-    Over three axes it is seen along each of them, with its vertices by what makes them.
+    Over three axes it is projected along each of them, with the kinds of its vertices.
 
     Parameters
     ----------
     region : AttainableRegion
     best : BestTrain, optional
-        What its train reaches, as a star.
+        The point of its train, as a star.
 
     Returns
     -------
@@ -53,7 +53,7 @@ def attainable(region: AttainableRegion, best: BestTrain | None = None) -> Figur
         Line2D([], [], color=c, ls=d, lw=w, label=kind) for kind, (c, d, w) in _LINES.items() if kind in region.pieces
     ]
     handles.append(Line2D([], [], marker="o", ls="", mfc="white", mec=style.INK, ms=8, label="feed"))
-    title = "What can be made of the feed, and what makes the boundary"
+    title = "Attainable region and the kinds of its boundary"
     if best is not None:
         there = [float(display.number(v, m.kind)) for v, m in zip(best.reached, region.metrics, strict=True)]
         axes.plot(*there, "*", ms=18, mfc="white", mec=style.INK, mew=1.4, zorder=6, clip_on=False)
@@ -68,7 +68,7 @@ def attainable(region: AttainableRegion, best: BestTrain | None = None) -> Figur
 
 
 def _along_each_axis(region: AttainableRegion, best: BestTrain | None) -> Figure:
-    """A region over three axes: its outline and vertices, seen along each axis."""
+    """A region over three axes: its outline and vertices, projected along each axis."""
     display, figure = region.display, style.blank()
     panels = figure.subplots(1, 3)
     shown = np.column_stack([display.number(region.vertices[:, n], m.kind) for n, m in enumerate(region.metrics)])
@@ -94,7 +94,7 @@ def _along_each_axis(region: AttainableRegion, best: BestTrain | None) -> Figure
             axes.plot(reached[i], reached[j], "*", ms=16, mfc="white", mec=style.INK, mew=1.4, zorder=6, clip_on=False)
         style.dress(axes, headings[i], headings[j])
     handles.append(Line2D([], [], marker="o", ls="", mfc="white", mec=style.INK, ms=8, label="feed"))
-    title = "What can be made of the feed, seen along each axis"
+    title = "Attainable region, projected along each axis"
     if best is not None:
         handles.append(Line2D([], [], marker="*", ls="", mfc="white", mec=style.INK, ms=14, label="best"))
         title += f"\nbest: {best.description}"

@@ -1,4 +1,4 @@
-"""Vessels side by side."""
+"""Comparisons of vessels."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from molino.desk.figures import style
 
 @style.draws
 def comparison(result: Comparison) -> Figure:
-    """A panel a quantity (volume, residence time, each metric), a bar a vessel, with 95 % intervals where known.
+    """A panel per quantity (volume, residence time, each metric), a bar per vessel, with 95 % intervals where known.
 
     Parameters
     ----------
@@ -95,7 +95,7 @@ def _draw(axes: Axes, panel: _Panel, result: Comparison) -> None:
 
 
 def _target_of(result: Comparison) -> tuple[str, str] | None:
-    """The metric for which all were sized alike, and its value."""
+    """The metric that all vessels were sized for, and its value."""
     sizings = [s for s in result.sizings if s is not None]
     alike = {(str(s.metric), s.target) for s in sizings}
     if len(sizings) < len(result.runs) or len(alike) != 1 or any(s.margin is not None for s in sizings):
@@ -117,7 +117,7 @@ def _limits(axes: Axes, kind: str, values: Sequence[float], ends: Sequence[float
 
 
 def _factor(run: RunResult) -> float:
-    """Student's t for 95 %, or 0 where the constants have no covariance."""
+    """Student's t for 95 %, or 0 if the constants have no covariance."""
     covariance = run.vessel.chemistry.covariance
     return half_width(1.0, covariance.degrees_of_freedom) if covariance is not None else 0.0
 

@@ -1,4 +1,4 @@
-"""Equations as a picture, set by Matplotlib."""
+"""Equations as a figure, typeset by Matplotlib."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from molino.desk.figures import style
 
 @checked
 def equations(of: Any) -> Figure:
-    """The equations of a chemistry or vessel, one below the other, as tall and wide as they need.
+    """The equations of a chemistry or vessel in a figure of their size.
 
     Parameters
     ----------

@@ -12,7 +12,8 @@ from molino.desk.figures import style
 
 @style.draws
 def equilibrium(result: EquilibriumCurves) -> Figure:
-    """A curve a pressure over temperature, the beds as solid lines, the cooling between them dotted, the locus dashed.
+    """A curve per pressure over temperature, the beds as solid lines, the cooling between them dotted, the locus
+    dashed.
 
     Parameters
     ----------

@@ -36,8 +36,8 @@ def field(run: BasinRun | LaminarRun, show: Sequence[str] | None = None) -> Figu
     ----------
     run : BasinRun or LaminarRun
     show : sequence of str, optional
-        "concentration of A", "temperature", "speed", "age" (of a basin); the species that is consumed, the temperature
-        where there is one, the speed and the age, if omitted.
+        "concentration of A", "temperature", "speed", "age" (of a basin); by default the first reactant, the
+        temperature, the speed and the age.
 
     Returns
     -------
@@ -46,7 +46,7 @@ def field(run: BasinRun | LaminarRun, show: Sequence[str] | None = None) -> Figu
     Raises
     ------
     InputError
-        For what the run does not have.
+        For quantities that the run does not have.
     """
     known = _known(run)
     first = run.basin.spec.plug if isinstance(run, BasinRun) else run.tube.spec.plug
@@ -154,7 +154,7 @@ def _basin_mesh(axes: Axes, run: BasinRun | BasinInTime, shown: np.ndarray, cmap
 
 
 def _walls(axes: Axes, basin: BasinFields, run: BasinRun | BasinInTime) -> None:
-    """Sides, inner walls, and arrows where it flows in and out."""
+    """Sides, inner walls, and arrows at inlets and outlets."""
     show = run.display
     length, width = (float(show.number(v.si, "length")) for v in (basin.length, basin.width))
     for spine in axes.spines.values():
@@ -209,7 +209,7 @@ def across(run: BasinRun | LaminarRun, species: str | None = None) -> Figure:
     ----------
     run : BasinRun or LaminarRun
     species : str, optional
-        Whose concentration is drawn; that which is consumed first, if omitted.
+        The drawn species; by default the first reactant.
 
     Returns
     -------
@@ -250,7 +250,7 @@ def across(run: BasinRun | LaminarRun, species: str | None = None) -> Figure:
 
 @style.draws
 def over_time(run: TubeInTime | LaminarInTime | BasinInTime) -> Figure:
-    """The outlet over time, with when it has settled; of a tube below it the profiles at some moments.
+    """The outlet over time with the settling times; of a tube also the profiles at some moments.
 
     Parameters
     ----------
@@ -272,7 +272,7 @@ def over_time(run: TubeInTime | LaminarInTime | BasinInTime) -> Figure:
         style.dress(
             axes,
             show.label("time", "time"),
-            show.label("temperature that leaves" if kind == "temperature" else "concentration that leaves", kind),
+            show.label("outlet temperature" if kind == "temperature" else "outlet concentration", kind),
         )
         times = run.settling_times()
         for n, name in enumerate(names):
@@ -290,7 +290,7 @@ def over_time(run: TubeInTime | LaminarInTime | BasinInTime) -> Figure:
 
 
 def _profiles_below(run: TubeInTime, panels: Sequence[Axes]) -> None:
-    """Profiles of a tube at some moments: of the species that is consumed, and of the temperature."""
+    """Profiles of a tube at some moments: of the first reactant, and of the temperature."""
     show, area = run.display, run.vessel.spec.cross_section()
     along = ("length", run.volumes / area) if np.isfinite(area) else ("volume", run.volumes)
     still = [n for n in run.inside if n.startswith("loading") or n == "activity"]
@@ -318,7 +318,7 @@ def sequence(run: BasinInTime, species: str | None = None) -> Figure:
     ----------
     run : BasinInTime
     species : str, optional
-        Whose concentration is drawn; that which is consumed first, if omitted.
+        The drawn species; by default the first reactant.
 
     Returns
     -------
@@ -363,13 +363,13 @@ def _scaled(run: BasinInTime, species: str | None) -> tuple[str, float, float]:
 
 @style.draws
 def animation(run: BasinInTime, species: str | None = None) -> FuncAnimation:
-    """The field over time as moving pictures: `.save("basin.gif", writer="pillow")` needs no outside program.
+    """The field over time as an animation: `.save("basin.gif", writer="pillow")` needs no other program.
 
     Parameters
     ----------
     run : BasinInTime
     species : str, optional
-        Whose concentration is drawn; that which is consumed first, if omitted.
+        The drawn species; by default the first reactant.
 
     Returns
     -------

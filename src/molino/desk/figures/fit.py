@@ -18,12 +18,12 @@ from molino.desk.figures import style
 from molino.desk.figures.residuals import residuals
 
 _FROM_ZERO = ("concentration", "number")
-"""Kinds whose axis begins at zero, and whose bands end there."""
+"""Kinds of quantity that are not negative."""
 
 
 @dataclass(frozen=True)
 class _Panel:
-    """What is drawn together: responses of one kind, of one run, or of all runs that were observed at the outlet."""
+    """A panel: responses of one kind, of one run, or of all runs that were observed at the outlet."""
 
     runs: tuple[Experiment, ...]
     kind: str
@@ -36,16 +36,16 @@ class _Panel:
 
 @style.draws
 def fit(result: Fit, species: Sequence[str] | None = None) -> Figure:
-    """Measured points, fitted curves with their 95 % bands, a panel a run and kind of quantity; outliers are ringed.
+    """Measured points, fitted curves with their 95 % bands, a panel per run and kind of quantity; outliers are circled.
 
-    The darker band is that of the curve, the lighter one that of a measurement. What was observed at the outlet stands
-    run by run. Of a fit to rates: see `residuals`.
+    The darker band is that of the curve, the lighter one that of a measurement. Observations at the outlet are shown
+    run by run. For a fit to rates see `residuals`.
 
     Parameters
     ----------
     result : Fit
     species : sequence of str, optional
-        Whose responses are drawn, besides those of no species; all if omitted.
+        The drawn species, besides responses without a species; by default all.
 
     Returns
     -------
@@ -54,14 +54,14 @@ def fit(result: Fit, species: Sequence[str] | None = None) -> Figure:
     Raises
     ------
     InputError
-        If nothing of these species was measured.
+        If these species were not measured.
     """
     if not result.parameter_map.runs:
         return residuals(result)
     names = result.chemistry.names
     shown = [r for r in result.responses if species is None or r in species or r not in names]
     if not shown:
-        raise InputError(f"nothing was measured of {', '.join(species or ())}", "fit", nearest("", result.responses))
+        raise InputError(f"not measured: {', '.join(species or ())}", "fit", nearest("", result.responses))
     several = _panels(result, shown)
     kinds = {panel.kind for panel in several}
     share = len(kinds) == 1
@@ -88,7 +88,7 @@ def fit(result: Fit, species: Sequence[str] | None = None) -> Figure:
 
 
 def _panels(result: Fit, shown: Sequence[str]) -> list[_Panel]:
-    """What is drawn where, of the responses shown."""
+    """The panels of the drawn responses."""
     found, outlets = [], [run for run in result.data.runs if run.along == OUTLET]
     for runs in [(run,) for run in result.data.runs if run.along != OUTLET] + ([tuple(outlets)] if outlets else []):
         by_kind: dict[str, list[str]] = {}
@@ -138,7 +138,7 @@ def _draw_run(axes: Axes, panel: _Panel, result: Fit) -> None:
 
 
 def _draw_outlets(axes: Axes, panel: _Panel, result: Fit) -> None:
-    """Measured (points) and calculated (bars) of every run, side by side."""
+    """Measured (points) and calculated (bars) values of every run."""
     points, display = result.points, result.data.display
     names = [run.name for run in panel.runs]
     for response in panel.responses:

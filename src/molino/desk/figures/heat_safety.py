@@ -1,4 +1,4 @@
-"""The heat safety of a vessel: what a failure of cooling leads to, or how near a tube is to runaway."""
+"""The heat safety of a vessel: cooling failure, or the distance of a tube to runaway."""
 
 from __future__ import annotations
 
@@ -12,12 +12,12 @@ from molino.core.safety.safety_results import HeatSafety, RunawayBoundary
 from molino.desk.figures import style
 
 _LEAST = 1e-2
-"""The sensitivity from which on it is drawn."""
+"""The lowest drawn sensitivity."""
 
 
 @style.draws
 def heat_safety(result: HeatSafety | RunawayBoundary) -> Figure:
-    """What a failure of cooling leads to: the temperature reached from each moment, and the course from the worst one.
+    """A cooling failure: the temperature reached from each moment, and the course from the worst one.
 
     Of a cooled tube the highest temperature and its sensitivity over the temperature of the coolant, with the boundary
     of runaway.
@@ -65,7 +65,7 @@ def _failure(result: HeatSafety) -> Figure:
 
 
 def _levels(axes: Axes, result: HeatSafety) -> None:
-    """The technical limit, and the temperature from which the decomposition takes 24 h."""
+    """The technical limit, and the temperature at which the decomposition takes 24 h."""
     levels = [("technical limit", result.technical_limit), ("24 h to maximum rate", result.temperature_for_24_h)]
     for n, (name, level) in enumerate(levels):
         if level is None or not math.isfinite(level):

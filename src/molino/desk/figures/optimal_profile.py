@@ -1,4 +1,4 @@
-"""An optimal profile: its course with its arcs, the run that it makes, and its switching function."""
+"""An optimal profile: its course with its arcs, its run, and its switching function."""
 
 from __future__ import annotations
 
@@ -76,7 +76,7 @@ def _draw_switching(axes: Axes, result: Optimum, profile: OptimalProfile) -> Non
 
 
 def _draw_limit(axes: Axes, result: Optimum, limit: Limit) -> None:
-    """What is limited all along the run, with its limit."""
+    """The metrics that are limited along the run, with their limits."""
     metric, display = limit.expression.metrics[0], result.display
     x, values = _positions(result), result.run.profile(metric)
     axes.plot(x, display.number(values, metric.kind), **style.stroke(2))
@@ -86,7 +86,7 @@ def _draw_limit(axes: Axes, result: Optimum, limit: Limit) -> None:
 
 
 def _positions(result: Optimum) -> np.ndarray:
-    """Where the rows of the run stand, in the unit shown."""
+    """The places of the rows of the run, in the unit of results."""
     first = result.profiles[0]
     return _shown(first, {name: values for name, _, values in result.run.positions()}[first.along])
 

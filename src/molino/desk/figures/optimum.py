@@ -17,21 +17,21 @@ from molino.desk.figures.optimal_profile import draw_optimal_profiles
 
 _MET = 1e-6
 _OUT = "#c8c8c8"
-"""Where a limit is not met."""
+"""The region in which a limit is not met."""
 
 
 @style.draws
 def optimum(result: Optimum, points: int = 0) -> Figure:
-    """The objective over the free numbers, the optimum as a star, hatched where a limit is not met.
+    """The objective over the free conditions, the optimum as a star, hatched where a limit is not met.
 
-    One free number makes a line, two a map of contours; of more each has a panel, the others as at the optimum. Free
-    profiles are drawn with their arcs, their switching functions, and the run that they make.
+    One free condition gives a line, two a map of contours; of more each has a panel, with the others at the optimum.
+    Free profiles are drawn with their arcs, their switching functions, and the run.
 
     Parameters
     ----------
     result : Optimum
     points : int
-        Along each number; 0 for a number that suits.
+        Points along each condition; 0 for the default.
 
     Returns
     -------
@@ -47,7 +47,7 @@ def optimum(result: Optimum, points: int = 0) -> Figure:
         figure, panels, _ = style.grid_of(len(around.names), 3.4)
         for n, axes in enumerate(panels):
             _draw_line(axes, around, n)
-    label = "a limit is not met" + (" by the numbers as they are" if result.confidence is not None else "")
+    label = "a limit is not met" + (" for the nominal numbers" if result.confidence is not None else "")
     handles: list[Any] = [Patch(facecolor=_OUT, hatch="///", edgecolor="white", label=label)]
     if any((left < -_MET).any() for left in around.left):
         figure.legend(handles=handles, loc="outside lower center", frameon=False)

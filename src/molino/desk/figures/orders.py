@@ -1,4 +1,4 @@
-"""The straight lines of an order screening, side by side, and the residuals of the curves below them."""
+"""The straight lines of an order screening, and the residuals of the curves."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from molino.desk.figures import style
 
 @style.draws
 def orders(result: Screening) -> Figure:
-    """A panel a law: what is transformed over time with its line, the chosen law framed; below, the residuals.
+    """A panel per law: the transformed values over time with the line, the chosen law framed; below, the residuals.
 
     Parameters
     ----------
@@ -49,7 +49,7 @@ def orders(result: Screening) -> Figure:
             note = result.line_text(law, 0)
             place = (
                 (0.03, 0.93) if result.line_of(law, 0)[1] > 0 else (0.03, 0.03)
-            )  # the corner that the line leaves free
+            )  # the corner that is free of the line
             upper.annotate(note, place, xycoords="axes fraction", fontsize=8, color=style.INK)
         for i, (s, line, residuals) in enumerate(zip(result.series, law.lines, law.residuals, strict=True)):
             look = style.stroke(i)
@@ -73,5 +73,5 @@ def orders(result: Screening) -> Figure:
 
 
 def _short(verdict: str) -> str:
-    """The verdict without its list of the laws that are ruled out."""
-    return verdict.partition("; ruled out")[0]
+    """The verdict without the list of rejected laws."""
+    return verdict.partition("; rejected")[0]

@@ -1,4 +1,4 @@
-"""ln k against 1/T, as an engineer expects it: 1000/T below, degrees Celsius above."""
+"""ln k over 1/T: 1000/T below, degrees Celsius above."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from molino.desk.figures import style
 
 @style.draws
 def over_temperature(of: Any) -> Figure:
-    """A table of constants with its line and 95 % band, and the joint 95 % region of energy and factor next to it.
+    """A table of constants with its line and 95 % band, and the joint 95 % region of energy and factor.
 
     Parameters
     ----------

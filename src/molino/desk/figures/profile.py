@@ -19,12 +19,12 @@ from molino.desk.figures import style
 
 _FLAT = 1e-9
 _DECADES = 1e-8
-"""The smallest share of the largest value that a logarithmic axis goes down to."""
+"""The lower end of a logarithmic axis as a fraction of the largest value."""
 
 
 @dataclass(frozen=True)
 class _Panel:
-    """What is drawn together by its name in `PROFILES`, and the curves of it that a run has: name to SI values."""
+    """A panel by its name in `PROFILES`, and the curves of a run: name to SI values."""
 
     name: str
     curves: Callable[[Run], Mapping[str, np.ndarray]]
@@ -75,7 +75,7 @@ PANELS = {name: _Panel(name, _CURVES.get(name) or _of_kind(kind)) for name, kind
 
 
 def _chosen(runs: Sequence[Run], wanted: Iterable[str] | None) -> list[_Panel]:
-    """The panels asked for, or those in which something changes."""
+    """The requested panels, or those in which a quantity changes."""
     if wanted is not None:
         faults, found = Faults(), []
         for name in wanted:
@@ -84,7 +84,7 @@ def _chosen(runs: Sequence[Run], wanted: Iterable[str] | None) -> list[_Panel]:
             else:
                 found.append(PANELS[name])
         if not found:
-            faults.add("profile", "no panel is asked for", nearest("", PANELS))
+            faults.add("profile", "no panel is given", nearest("", PANELS))
         faults.raise_any()
         return found
     own = [
@@ -144,7 +144,7 @@ def profile(
     chosen = _chosen(runs, show)
     panels = [p for p in chosen if species is None or any(p.curves(one).keys() - hidden for one in runs)]
     if not panels:
-        raise InputError("nothing is left to draw of these species", "profile", "name others, or other panels")
+        raise InputError("these species have nothing to draw", "profile", "name others, or other panels")
     figure = style.blank()
     places = _draw_panels(figure, panels, runs, log, hidden)
     for axes, panel in zip(places, panels, strict=False):
@@ -199,7 +199,7 @@ def _check(runs: Sequence[Run]) -> None:
         if one.is_steady:
             raise InputError("a steady tank has no profile", one.vessel.label, "run its start-up: tank.run('6 h')")
     if len({one.positions()[0][0] for one in runs}) > 1:
-        raise InputError("the runs go along different things (time, length, volume)", "profile", "draw them apart")
+        raise InputError("the runs have different axes (time, length, volume)", "profile", "draw them separately")
 
 
 def _hidden(runs: Sequence[Run], species: Iterable[str] | None) -> set[str]:
@@ -215,7 +215,7 @@ def _hidden(runs: Sequence[Run], species: Iterable[str] | None) -> set[str]:
 
 
 def _constant(run: Run) -> dict[str, str]:
-    """Species that are there and do not change (inerts, a catalyst), each with its concentration."""
+    """Constant species (inerts, a catalyst), each with its concentration."""
     found = {}
     for name, values in run.concentrations.items():
         size = float(np.max(np.abs(values)))
@@ -225,7 +225,7 @@ def _constant(run: Run) -> dict[str, str]:
 
 
 def _draw(axes: Axes, panel: _Panel, runs: Sequence[Run], log: str, hidden: set[str]) -> None:
-    """The curves of one panel: of one run each in its own colour and dash, of several a dash for each run."""
+    """The curves of one panel: for one run each in its own colour and dash, for several a dash per run."""
     names = list(dict.fromkeys(n for run in runs for n in panel.curves(run)))
     colour = 0
     for quantity in names:
@@ -255,7 +255,7 @@ def _draw(axes: Axes, panel: _Panel, runs: Sequence[Run], log: str, hidden: set[
     if "y" in log and panel.kind not in ("temperature",):
         axes.set_yscale("log")
         rows = [y for line in axes.lines if len(y := (d := np.asarray(line.get_ydata(), dtype=float))[d > 0])]
-        if rows:  # the remainder of a species that has run out is no reason for twenty decades
+        if rows:  # not twenty decades for the remainder of an exhausted species
             top = max(float(y.max()) for y in rows)
             axes.set_ylim(max(min(float(y.min()) for y in rows), _DECADES * top) / 2, 2 * top)
     elif panel.kind not in ("temperature", "pressure") and axes.lines:

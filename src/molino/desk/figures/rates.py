@@ -1,4 +1,4 @@
-"""Rates: the curves they were read off, and the lines of a power law."""
+"""Rates: the curves that they are derived from, and the lines of a power law."""
 
 from __future__ import annotations
 
@@ -15,12 +15,12 @@ from molino.desk.figures import style
 
 @style.draws
 def slopes(result: Rates) -> Figure:
-    """The concentrations of each run with the curve laid through them, and a tangent at each rate.
+    """The concentrations of each run with their curve, and a tangent at each rate.
 
     Parameters
     ----------
     result : Rates
-        Taken from concentrations over time.
+        From concentrations over time.
 
     Returns
     -------
@@ -54,7 +54,7 @@ def slopes(result: Rates) -> Figure:
 
 @style.draws
 def power_law(result: PowerLaw) -> Figure:
-    """Parity, the line of each order (ln r less what the other concentrations and T make, over ln c), residuals.
+    """Parity, the line of each order (ln r less the effect of the other concentrations and T, over ln c), residuals.
 
     Parameters
     ----------
@@ -82,7 +82,7 @@ def power_law(result: PowerLaw) -> Figure:
         order = result.orders[species]
         low, high = result.interval(species)
         mean = float(np.exp(np.mean(np.log(c))))
-        at_mean = fitted / (c / mean) ** order  # what the rest of the law makes
+        at_mean = fitted / (c / mean) ** order  # the effect of the rest of the law
         level = float(np.exp(np.mean(np.log(at_mean))))
         style.dress(
             axes,

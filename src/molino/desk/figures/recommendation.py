@@ -1,4 +1,4 @@
-"""Arrangements of vessels side by side, each at its own best."""
+"""Recommendations of arrangements."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from molino.desk.figures import style
 
 @style.draws
 def recommendation(result: Recommendation) -> Figure:
-    """The objective of each arrangement as a bar, with its 95 % interval, and its volume next to it.
+    """The objective of each arrangement as a bar, with its 95 % interval, and its volume.
 
     Parameters
     ----------

@@ -1,4 +1,4 @@
-"""How the residuals of a fit lie."""
+"""Residuals of a fit."""
 
 from __future__ import annotations
 
@@ -16,9 +16,9 @@ _RESIDUAL = "residual [standard deviations]"
 
 @style.draws
 def residuals(result: Fit) -> Figure:
-    """Parity, residuals against fitted values and against each variable, and against a normal distribution.
+    """Parity, residuals over fitted values and over each variable, and a normal plot.
 
-    Residuals are counted in standard deviations of their species; dashed lines stand at two.
+    Residuals are in standard deviations of their species; dashed lines are at two.
 
     Parameters
     ----------
@@ -31,7 +31,7 @@ def residuals(result: Fit) -> Figure:
     points, display = result.points, result.data.display
     names, kinds = np.array(points.response), dict.fromkeys(result.data.kind_of(r) for r in result.responses)
     against = []
-    for kind in kinds:  # what is of another kind stands in a panel of its own
+    for kind in kinds:  # other kinds have their own panel
         own = np.array([result.data.kind_of(r) == kind for r in names])
         against.append(("calculated", kind, np.where(own, points.calculated, np.nan)))
     against += [(name, variable_kind(name), values) for name, values in points.variables.items() if np.ptp(values)][:6]
@@ -92,7 +92,7 @@ def normal(axes: Axes, result: Fit) -> None:
 
 
 def _widen_limits(axes: Axes, values: np.ndarray) -> None:
-    """Room at both sides; an axis of few levels shows just these."""
+    """Margins at both sides; an axis of few levels shows only these."""
     levels = np.unique(np.round(values, 9))
     if 1 < len(levels) <= 6 and len(values) >= 4 * len(levels):
         axes.set_xticks(levels)

@@ -1,4 +1,4 @@
-"""Where the spread of a metric comes from."""
+"""Sources of the spread of a metric."""
 
 from __future__ import annotations
 
@@ -9,12 +9,12 @@ from molino.core.design.confidence import SpreadSources
 from molino.desk.figures import style
 
 _MOST = 12
-"""The most sources that are drawn."""
+"""The largest number of drawn sources."""
 
 
 @style.draws
 def spread_sources(result: SpreadSources) -> Figure:
-    """A pair of bars for each source: its share by itself, and with what it does together with others.
+    """A pair of bars per source: its effect alone, and with its interactions.
 
     Parameters
     ----------
@@ -39,11 +39,11 @@ def spread_sources(result: SpreadSources) -> Figure:
         edgecolor="white",
         label="with others",
     )
-    axes.plot(100 * result.linear[order], places, "D", color=style.INK, mfc="white", ms=6, label="by slopes alone")
+    axes.plot(100 * result.linear[order], places, "D", color=style.INK, mfc="white", ms=6, label="linear (derivatives)")
     axes.set_yticks(places, names)
     axes.invert_yaxis()
     axes.set_xlim(left=0)
-    style.dress(axes, "share of the variance [%]", "")
+    style.dress(axes, "fraction of the variance [%]", "")
     axes.grid(visible=False, axis="y")
     figure.legend(loc="outside lower center", ncols=3, frameon=False)
     spread = result.vessel.spec.display.text(result.standard_deviation, result.metric.kind, 3)

@@ -32,9 +32,7 @@ def heat_balance(states: SteadyStates) -> Figure:
         If the temperature of the tank is prescribed.
     """
     if not states.vessel.is_non_isothermal:
-        raise InputError(
-            "its temperature is prescribed: no balance of heat determines it", states.vessel.label, "print them"
-        )
+        raise InputError("its temperature is prescribed: it has no heat balance", states.vessel.label, "print them")
     display = states.display
     figure = style.blank()
     axes = figure.subplots()
@@ -54,7 +52,7 @@ def heat_balance(states: SteadyStates) -> Figure:
         for run, x, y in zip(own, at, heat, strict=True):
             text = display.text(run.temperatures[-1], "temperature")
             axes.annotate(text, (x, y), (9, -12), textcoords="offset points", fontsize=9)
-    # the line of removal runs far beyond the generation: show where they cross
+    # the line of removal extends far beyond the generation: show the crossings
     top = float(np.max(np.abs(generation))) or 1.0
     axes.set_ylim(min(float(np.min(generation)), -0.1 * top), 1.15 * max(top, float(np.max(generation))))
     axes.set_xlim(float(T[0]), float(T[-1]))
@@ -91,7 +89,7 @@ def branch(curve: Branch) -> Figure:
         T = float(display.number(fold.temperature, "temperature"))
         upper.plot(at, T, "D", color=style.COLOURS[1], ms=7, zorder=5)
         near = x[np.argsort(np.abs(curve.temperatures - fold.temperature))[:5]]
-        left = at < float(np.mean(near))  # the curve turns back here: outside of it there is room
+        left = at < float(np.mean(near))  # the curve turns back here: there is space outside of it
         text = f"{fold.kind} at {display.text(fold.value, curve.kind)}"
         upper.annotate(
             text,
@@ -116,7 +114,7 @@ def branch(curve: Branch) -> Figure:
 
 
 def _stretches(axes: Axes, x: np.ndarray, y: np.ndarray, stable: np.ndarray, n: int, label: str) -> None:
-    """A curve in solid and dashed stretches."""
+    """A curve in solid and dashed sections."""
     breaks = [0, *(np.flatnonzero(stable[1:] != stable[:-1]) + 1), len(x) - 1]
     for k, (a, b) in enumerate(itertools.pairwise(breaks)):
         own = slice(int(a), int(b) + 1)

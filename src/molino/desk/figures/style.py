@@ -1,4 +1,4 @@
-"""The look that all figures share: colours that colour-blind readers can tell apart, marks and strokes that differ."""
+"""The common style of figures: colours for colour-blind readers, different marks and strokes."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ COLOURS = ("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#56B4E9", "#E69F00", "#0
 MARKS = ("o", "s", "^", "D", "v", "P", "X", "*")
 STROKES: tuple[Any, ...] = ("-", "--", "-.", (0, (1, 1.2)), (0, (5, 1, 1, 1, 1, 1)), (0, (8, 2)), (0, (3, 1)), ":")
 _SCREEN = 88
-"""Dots an inch of a figure in a notebook."""
+"""Dots per inch of a figure in a notebook."""
 INK, QUIET = "#222222", "#8a8a8a"
 
 
@@ -31,7 +31,7 @@ R = TypeVar("R")
 
 
 def draws(function: Callable[P, R]) -> Callable[P, R]:
-    """A public function that draws: a name is shown as it is, also one with a dollar sign in it."""
+    """A public function that draws: names are shown literally, also with a dollar sign."""
 
     @wraps(function)
     def call(*args: P.args, **kwargs: P.kwargs) -> R:
@@ -42,7 +42,7 @@ def draws(function: Callable[P, R]) -> Callable[P, R]:
 
 
 class InlineFigure(Figure):
-    """A figure that a notebook shows in its place, as wide as the page and sharp."""
+    """A figure that a notebook shows in the width of the page."""
 
     def _repr_png_(self) -> tuple[bytes, dict[str, int]]:
         stream = io.BytesIO()
@@ -52,12 +52,12 @@ class InlineFigure(Figure):
 
 
 def blank(width: float = 10.0, height: float = 6.25) -> Figure:
-    """An empty figure of 1280 x 800 points at 128 dots an inch."""
+    """An empty figure of 1280 x 800 pixels at 128 dots per inch."""
     return InlineFigure(figsize=(width, height), dpi=128, layout="constrained")
 
 
 def grid_of(count: int, height: float = 3.1, least: float = 6.25, **shared: Any) -> tuple[Figure, list[Axes], int]:
-    """A figure with so many panels in two or three columns, those panels, and the number of columns."""
+    """A figure with a number of panels in two or three columns, the panels, and the number of columns."""
     columns = 2 if count in (2, 4) else min(3, count)
     rows = math.ceil(count / columns)
     figure = blank(height=max(least, height * rows))

@@ -15,26 +15,27 @@ from molino.core.errors import InputError, nearest
 from molino.desk.figures import style
 
 _FAMILY = 6
-"""The most lines of a family; with more values a condition is an axis of contours."""
+"""The largest number of lines of a family; with more values a condition is an axis of contours."""
 _DECADE = 9.99
 _OWN: dict[str, Any] = {"marker": "*", "ms": 13, "mfc": "white", "mec": style.INK, "linestyle": "none"}
 
 
 @style.draws
 def sweep(result: Sweep, metrics: Sequence[str] | None = None, kind: Literal["", "lines", "contours"] = "") -> Figure:
-    """A panel a metric over the swept condition: a line, a family of lines, or contours, the operating point as a star.
+    """A panel per metric over the swept condition: a line, a family of lines, or contours, the operating point as a
+    star.
 
-    One condition makes a line. Of two, that of fewer values tells the lines of a family apart; with more than six
-    values of both, they span a plane of contours. Of more than two, those of fewest values are held at the value
-    nearest to the vessel's own. A list of cases is drawn over their number.
+    One condition gives a line. Of two, the one with fewer values gives a family of lines; with more than six values of
+    both, contours. Of more than two, those with the fewest values are fixed at the value nearest to the vessel's own. A
+    list of cases is drawn over their number.
 
     Parameters
     ----------
     result : Sweep
     metrics : sequence of str, optional
-        Some of its metrics by their texts; all if omitted.
+        Some of its metrics by their texts; by default all.
     kind : "lines" or "contours", optional
-        Instead of what the number of values suggests.
+        By default chosen by the number of values.
 
     Returns
     -------
@@ -51,7 +52,7 @@ def sweep(result: Sweep, metrics: Sequence[str] | None = None, kind: Literal["",
         if name not in known:
             raise InputError(f"the sweep has no '{name}'", "figure", nearest(name, known))
     if not asked:
-        raise InputError("no metric is asked for", "figure", nearest("", known))
+        raise InputError("no metric is given", "figure", nearest("", known))
     if not result.varied:
         raise InputError("a single case cannot be drawn", "figure", "give a condition two values or more")
     figure, panels, _ = style.grid_of(len(asked))
@@ -111,12 +112,12 @@ def _nearest_own(condition: SweptCondition) -> int:
 
 
 def _axis(condition: SweptCondition) -> np.ndarray:
-    """Where its values stand on an axis."""
+    """The places of its values on an axis."""
     return np.arange(len(condition.values)) if condition.numbers is None else condition.numbers
 
 
 def _is_logarithmic(condition: SweptCondition) -> bool:
-    """Whether its values go through a decade in equal ratios."""
+    """Whether its values span a decade in equal ratios."""
     x = condition.numbers
     if x is None or len(x) < 3 or x.min() <= 0 or x.max() / x.min() < _DECADE:
         return False

@@ -1,4 +1,4 @@
-"""E and F of a tracer test, with moments marked and models through them."""
+"""E and F of a tracer test, with moments and models."""
 
 from __future__ import annotations
 
@@ -12,20 +12,20 @@ from molino.core.mixing.flow_fit_result import FlowComparison
 from molino.desk.figures import style
 
 _MODELS = 3
-"""So many models are drawn."""
+"""Number of drawn models."""
 _WIDE = 6.0
-"""Mean residence times that are drawn of a distribution of infinite variance."""
+"""Drawn range, in mean residence times, of a distribution of infinite variance."""
 
 
 @style.draws
 def tracer(distribution: ResidenceTimeDistribution, models: FlowComparison | None = None) -> Figure:
-    """E as measured and smoothed, with the mean and one standard deviation to either side, F below, models in both.
+    """E as measured and smoothed, with the mean and one standard deviation on both sides, F below, models in both.
 
     Parameters
     ----------
     distribution : ResidenceTimeDistribution
     models : FlowComparison, optional
-        The likeliest of them are drawn.
+        The most likely of them are drawn.
 
     Returns
     -------

@@ -1,4 +1,4 @@
-"""How far the constants of a fit can be trusted."""
+"""The uncertainty of the constants of a fit."""
 
 from __future__ import annotations
 
@@ -22,13 +22,13 @@ def _label(name: str, unit: str | None) -> str:
 
 @style.draws
 def profiles(result: Fit, found: dict[str, ProfileLikelihood]) -> Figure:
-    """Each constant's profile: tau over the constant, dashed where the model is linear, with the 95 % interval.
+    """Each constant's profile: tau over the constant, dashed for the linear model, with the 95 % interval.
 
     Parameters
     ----------
     result : Fit
     found : mapping of name to ProfileLikelihood
-        As `Fit.profile_likelihood` gives them.
+        From `Fit.profile_likelihood`.
 
     Returns
     -------
@@ -58,7 +58,7 @@ def profiles(result: Fit, found: dict[str, ProfileLikelihood]) -> Figure:
             axes.set_xlim(inside.min() - 0.1 * np.ptp(inside), inside.max() + 0.1 * np.ptp(inside))
         axes.locator_params(axis="x", nbins=5)
     figure.suptitle(
-        "Profiles, τ = ±√(ΔS / s²), against the linear model (dashed); 95 % intervals dotted",
+        "Profiles, τ = ±√(ΔS / s²), and the linear model (dashed); 95 % intervals dotted",
         x=0.01,
         ha="left",
         fontsize=11,
@@ -108,7 +108,7 @@ def region(result: Region, draws: Bootstrap | None = None) -> Figure:
 
 @style.draws
 def bootstrap(result: Bootstrap) -> Figure:
-    """How each constant lies over the refits, with its 95 % interval.
+    """The distribution of each constant over the refits, with its 95 % interval.
 
     Parameters
     ----------

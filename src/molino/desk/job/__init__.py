@@ -1,1 +1,1 @@
-"""The job file: TOML in, checked by pydantic models, into core objects."""
+"""The job file: TOML, checked by pydantic models and converted to core objects."""

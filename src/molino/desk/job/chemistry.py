@@ -1,4 +1,4 @@
-"""Chemistries as TOML, in the tables of a job file; and libraries of reactions."""
+"""Chemistries and libraries of reactions as TOML, in the tables of a job file."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ def read_chemistry(path: str | Path) -> Chemistry:
     Parameters
     ----------
     path : str or Path
-        Of a .toml file.
+        A .toml file.
 
     Returns
     -------
@@ -60,12 +60,12 @@ def read_chemistry(path: str | Path) -> Chemistry:
 def read_library(path: str | Path) -> Library:
     """A library of reactions: a TOML file with [species], [constants] and [reactions] as in a job file.
 
-    Constants of a rate law may be missing; `Library.needs` tells of them.
+    Constants of a rate law may be missing; see `Library.needs`.
 
     Parameters
     ----------
     path : str or Path
-        Of a .toml file.
+        A .toml file.
 
     Returns
     -------
@@ -88,9 +88,9 @@ def read_library(path: str | Path) -> Library:
 
 @checked
 def write_chemistry(chemistry: Chemistry, path: str | Path) -> Path:
-    """Write a chemistry as TOML, each number with its unit and all its digits; `read_chemistry` gives the same back.
+    """Write a chemistry as TOML, each number with its unit and all digits; `read_chemistry` restores it.
 
-    The covariance of a fit goes along.
+    The covariance of a fit is included.
 
     Parameters
     ----------
@@ -126,11 +126,11 @@ def write_chemistry(chemistry: Chemistry, path: str | Path) -> Path:
 
 
 def chemistry_text(chemistry: Chemistry) -> str:
-    """What `write_chemistry` writes."""
+    """The content of `write_chemistry`."""
     faults = Faults()
     for reaction in chemistry.reactions:
         if reaction.is_python:
-            message = "its rate law is a Python function, which a file cannot hold"
+            message = "its rate law is a Python function, which a file cannot contain"
             faults.add(f"reaction {reaction.name}", message, "write it as a formula")
     faults.raise_any()
     document = tomlkit.document()

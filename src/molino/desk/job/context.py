@@ -1,4 +1,4 @@
-"""What the readers of a job share: the content of the file, its units and names, and the faults found so far."""
+"""The context of the readers of a job: the content of the file, its units and names, and the faults found so far."""
 
 from __future__ import annotations
 
@@ -20,14 +20,13 @@ from molino.core.schema import FieldSchema, schema_of
 from molino.desk.job import models, shapes
 
 _LISTED = 5
-"""How many places of one fault are named."""
+"""Largest number of listed places of a fault."""
 
 
 class JobContext:
-    """What is sound of a job file, as its tables, and its faults.
+    """The valid tables of a job file, and its faults.
 
-    A name that stands in the file (`raw`) but has no object has had its own faults reported; what refers to it is
-    passed over without another word.
+    The faults of a name that is in the file (`raw`) but has no object have been reported; references to it are skipped.
     """
 
     def __init__(
@@ -41,7 +40,7 @@ class JobContext:
         self.file, self.path, self.raw = parsed, path, raw
         self._stored = stored
         self.files: dict[str, Path] = {}
-        """What it reads besides the job file, by the names that the job gives."""
+        """The other files that it reads, by the names in the job."""
         self.faults = Faults()
         self.faults.found += found
         self.library: Library | None = None
@@ -54,7 +53,7 @@ class JobContext:
 
     @contextmanager
     def at(self, place: str) -> Iterator[None]:
-        """Note faults under a table of the job, without saying the name of the thing twice."""
+        """Add faults under a table of the job, without repeating the name."""
         name = place.partition("]")[0].rpartition(".")[2]
         try:
             yield
@@ -69,7 +68,7 @@ class JobContext:
                 self.faults.found.append(message.within(place))
 
     def named_file(self, name: str) -> Path:
-        """A file that the job names, from its own folder; InputError for one outside, unless the job allows that."""
+        """A file of the job, from its own folder; InputError for one outside, unless the job allows that."""
         if self._stored is not None:
             if name not in self._stored:
                 raise InputError(f"'{name}' is not in the report", "file", "run the job itself: molino report JOB")
@@ -80,21 +79,21 @@ class JobContext:
         try:
             is_outside = not path.resolve().is_relative_to(folder.resolve())
             path.is_file()
-        except (OSError, ValueError) as error:  # a name that no system takes
-            raise InputError(f"{short(name)} is no name of a file", "file", "correct it") from error
+        except (OSError, ValueError) as error:  # a name that is not valid on any system
+            raise InputError(f"{short(name)} is not a file name", "file", "correct it") from error
         if is_outside and not self.file.allow_outside:
             advice = "copy it into the folder of the job, or write allow_outside = true at the top of the job"
-            raise InputError(f"'{name}' lies outside the folder of the job", "file", advice)
+            raise InputError(f"'{name}' is outside the folder of the job", "file", advice)
         self.files[name] = path
         return path
 
     def known(self, table: str) -> list[str]:
-        """The names that the file gives in a table, sound or not."""
+        """The names in a table of the file, valid or not."""
         content = self.raw.get(table, {})
         return list(content) if isinstance(content, dict) else []
 
     def whole(self, *tables: str) -> bool:
-        """Whether nothing of these tables had to be passed over."""
+        """Whether all entries of these tables are valid."""
         return all(set(self.known(t)) == set(getattr(self.file, t)) for t in tables)
 
     def in_unit(self, given: Any, kind: str) -> Any:
@@ -114,12 +113,12 @@ class JobContext:
         return self.in_unit(given, kind)
 
     def read(self, cls: Any, table: Any, along: str = "time") -> dict[str, Any]:
-        """What a table gives for the declared fields of a class, as that class takes it.
+        """The values of a table for the declared fields of a class.
 
         Raises
         ------
         InputError
-            With the faults in the tables within it.
+            With the faults of its inner tables.
         """
         faults, found = Faults(), {}
         for name, schema in schema_of(cls).items():
@@ -180,10 +179,10 @@ class JobContext:
         return self.in_unit(given, setting.kind)
 
     def _of_kinds(self, given: Any, schema: FieldSchema, name: str) -> Any:
-        """A bare number in the unit of its kind; InputError where [units] leaves open of which kind it is."""
+        """A bare number in the unit of its kind; InputError if [units] does not determine the kind."""
         others = [kind for kind in schema.alternatives if kind in self.units]
         if len(others) == 1 and schema.kind not in self.units and name == "flow":
-            return self.in_unit(given, others[0])  # what [units] names is what flows are in
+            return self.in_unit(given, others[0])  # the kind of flows is the one in [units]
         if others and schema.kind not in self.units and not isinstance(given, str):
             message = f"a bare number may be a {schema.kind} (in SI) or a {others[0]} (in {self.units[others[0]]})"
             raise InputError(message, name, "write it with its unit")
@@ -198,7 +197,7 @@ class JobContext:
         return found
 
     def feed_named(self, name: str, feeds: Mapping[str, Feed], key: str = "feed") -> Feed:
-        """A feed by its name; InputError without a word where its own faults have been reported."""
+        """A feed by its name; InputError without a message if its own faults have been reported."""
         if name in feeds:
             return feeds[name]
         if name in self.known("feeds"):
@@ -207,7 +206,7 @@ class JobContext:
         raise InputError(f"there is no feed '{name}'", key, advice)
 
     def raise_merged(self) -> None:
-        """Raise all faults, each reported once, with every place it stands in."""
+        """Raise all faults, each reported once, with all its places."""
         places: dict[tuple[str, str], list[str]] = {}
         for fault in self.faults.found:
             places.setdefault((fault.what, fault.advice), []).append(fault.where)
@@ -217,7 +216,7 @@ class JobContext:
 
 
 def _places(places: list[str]) -> str:
-    """Where a fault stands, in words."""
+    """The places of a fault, in words."""
     if len(places) > _LISTED:
         return f"{', '.join(places[:_LISTED])} and {len(places) - _LISTED} more places"
     return " and ".join(places)

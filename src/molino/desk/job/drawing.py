@@ -1,4 +1,4 @@
-"""How the figures of a job are drawn, and the profiles that it asks for."""
+"""The settings of figures of a job, and its profiles."""
 
 from __future__ import annotations
 
@@ -16,12 +16,12 @@ from molino.desk.job.context import JobContext
 from molino.desk.job.tasks import Vessels, vessel_named
 
 _SIZES = (0.03, 1.0)
-"""The least and the largest side of a figure in m."""
+"""The smallest and the largest side of a figure in m."""
 
 
 @dataclass(frozen=True)
 class FigureSettings:
-    """Sides in m and dots an inch of every figure; species and ends of axes of profiles."""
+    """Sides in m and dots per inch of every figure; species and limits of axes of profiles."""
 
     width: float | None = None
     height: float | None = None
@@ -32,7 +32,7 @@ class FigureSettings:
 
 @dataclass(frozen=True)
 class ProfileTask:
-    """A figure of the profiles of some vessels over each other."""
+    """A figure with the profiles of several vessels."""
 
     vessels: tuple[str, ...]
     show: tuple[str, ...] | None
@@ -42,7 +42,7 @@ class ProfileTask:
 
 
 def read_figures(job: JobContext, chemistry: Chemistry | None) -> FigureSettings:
-    """The settings of all figures, their faults noted."""
+    """The settings of all figures; faults are added."""
     table, sides = job.file.figures, {}
     for side in ("width", "height"):
         with job.at("[figures]"):
@@ -51,23 +51,25 @@ def read_figures(job: JobContext, chemistry: Chemistry | None) -> FigureSettings
                 continue
             sides[side] = units.positive(given, "length", side).si
             if not _SIZES[0] <= sides[side] <= _SIZES[1]:
-                raise InputError(f"{given} is no size of a figure", side, "give 3 cm to 1 m, like '16 cm'")
+                raise InputError(f"{given} is not a size of a figure", side, "give 3 cm to 1 m, like '16 cm'")
     with job.at("[figures]"):
         if "x" in table.limits:
-            raise InputError("figures go along time, length or volume", "limits, x", "give it in a [profile.NAME]")
+            raise InputError("figures have axes of time, length or volume", "limits, x", "give it in a [profile.NAME]")
         limits = _limits(job, table.limits, "number")
         return FigureSettings(dpi=table.dpi, species=_species(table.species, chemistry), limits=limits, **sides)
     return FigureSettings()
 
 
 def read_profiles(job: JobContext, vessels: Vessels, chemistry: Chemistry | None) -> dict[str, ProfileTask]:
-    """The profiles of a job, their faults noted."""
+    """The profiles of a job; faults are added."""
     found = {}
     for name, table in job.file.profile.items():
         with job.at(f"[profile.{name}]"):
             along = {_runs_along(job, vessel, vessel_named(job, vessel, vessels)) for vessel in table.vessels}
             if len(along) > 1:
-                raise InputError(f"its vessels run along {' and '.join(sorted(along))}", "", "draw them apart")
+                raise InputError(
+                    f"its vessels have different axes: {' and '.join(sorted(along))}", "", "draw them separately"
+                )
             faults, limits, species = Faults(), {}, None
             with faults.at():
                 limits = _limits(job, table.limits, *along)
@@ -98,7 +100,7 @@ def _species(given: list[str] | None, chemistry: Chemistry | None) -> tuple[str,
 
 
 def _runs_along(job: JobContext, name: str, vessel: Vessel | Train) -> str:
-    """What the profile of a vessel goes along; InputError for one that has none."""
+    """The axis of the profile of a vessel; InputError for one without a profile."""
     if not isinstance(vessel, Vessel):
         raise InputError(f"{name} is a train, which has no profile of its own", "", "name its vessels")
     if vessel.spec.has_steady_state and getattr(job.file.vessels[name], "start_up", None) is None:

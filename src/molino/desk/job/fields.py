@@ -28,14 +28,14 @@ Feeds = Mapping[str, Feed]
 
 @dataclass(frozen=True)
 class FollowTube:
-    """A tube or train over time that the job asks for; `options` as `PlugFlow.follow` takes them."""
+    """A tube or train over time of a job; `options` are those of `PlugFlow.follow`."""
 
     options: Mapping[str, Any]
 
 
 @dataclass(frozen=True)
 class FieldTask:
-    """A field that the job asks for: the tube or basin, and what else of it."""
+    """A field of a job: the tube or basin, and its tasks."""
 
     field: LaminarTube | Basin
     follow: Mapping[str, Any] | None = None
@@ -46,7 +46,7 @@ class FieldTask:
 
 @dataclass(frozen=True)
 class TracerTask:
-    """A tracer test that the job asks for; `reading` as `mo.mixing.read_tracer` takes it."""
+    """A tracer test of a job; `reading` are the options of `mo.mixing.read_tracer`."""
 
     path: Path
     reading: Mapping[str, Any] = field(default_factory=dict)
@@ -71,14 +71,14 @@ def read_follow(job: JobContext, table: models.FollowTubeTable, vessel: Vessel |
         changed_numbers(first, found["changes"])
     filled = table.contents
     if filled == "steady" and not isinstance(vessel, Vessel):
-        faults.add("follow, contents", "a train over time does not begin at its steady state", "give what fills it")
+        faults.add("follow, contents", "a train over time cannot begin at its steady state", "give its contents")
     faults.raise_any()
     found["contents"] = job.contents(filled) if isinstance(filled, dict) else filled
     return FollowTube(found)
 
 
 def read_fields(job: JobContext, chemistry: Chemistry | None, feeds: Feeds) -> dict[str, FieldTask]:
-    """The fields of a job, their faults noted."""
+    """The fields of a job; faults are added."""
     found: dict[str, FieldTask] = {}
     for name, table in job.file.fields.items():
         with job.at(f"[fields.{name}]"):
@@ -134,12 +134,12 @@ def _follow(job: JobContext, table: Any) -> dict[str, Any]:
     if table.kind == "basin":
         return {**found, "steps": asked.steps}
     if asked.animation:
-        raise InputError("only a basin is animated", "follow, animation", "leave it out")
+        raise InputError("only a basin can be animated", "follow, animation", "leave it out")
     return {**found, "cells": asked.cells, "nodes": asked.nodes}
 
 
 def read_tracers(job: JobContext) -> dict[str, TracerTask]:
-    """The tracer tests of a job, their faults noted; the tables themselves are read by the command."""
+    """The tracer tests of a job; faults are added; the tables are read by the command."""
     found = {}
     for name, table in job.file.tracer.items():
         with job.at(f"[tracer.{name}]"):

@@ -1,4 +1,4 @@
-"""From a job file to core objects, with every fault reported together, by table and key."""
+"""Core objects from a job file, with all faults reported together, by table and key."""
 
 from __future__ import annotations
 
@@ -58,7 +58,7 @@ from molino.desk.tables.write import USUAL, ResultsFolder, slug
 
 @dataclass(frozen=True, eq=False)
 class Job:
-    """A job file, read and checked: core objects by the names that the file gives them."""
+    """A job file, read and checked: core objects by their names in the file."""
 
     path: Path
     title: str
@@ -68,7 +68,7 @@ class Job:
     data: Mapping[str, Experiments | Rates]
     fits: Mapping[str, Study]
     lines: Mapping[str, Line]
-    """Of constants over temperature, through tables in the job."""
+    """Lines of constants over temperature, through tables in the job."""
     sizes: Mapping[str, Size]
     compares: Mapping[str, Compare]
     sweeps: Mapping[str, SweepTask]
@@ -84,27 +84,27 @@ class Job:
     tracers: Mapping[str, TracerTask] = field(default_factory=dict)
     figures: FigureSettings = field(default_factory=FigureSettings)
     remarks: tuple[str, ...] = ()
-    """How units with two meanings are read."""
+    """The meanings used for ambiguous units."""
     files: Mapping[str, Path] = field(default_factory=dict)
-    """What it reads besides the job file, by the names that it gives."""
+    """The other files that it reads, by the names in the job."""
     question: str = ""
     answer: str = ""
     output: Path | None = None
-    """The folder that results go to, if not its own."""
+    """The folder of results, if given."""
     formats: tuple[str, ...] = USUAL
-    """The kinds of files that results go into."""
+    """The formats of results."""
     collected: ResultsFolder | None = None
-    """What takes its results, if they go to no folder."""
+    """The collector of results for a report."""
 
     @cached_property
     def results(self) -> Path:
-        """The folder that results go to, next to the job file and named after it: no two jobs share one."""
+        """The folder of results: by default next to the job file and with its name."""
         if self.output is not None:
             return self.output
         return self.path.parent / "results" / slug(self.path.stem)
 
     def results_folder(self) -> ResultsFolder:
-        """That folder, whose figures have the size that the job asks for; or what collects the results."""
+        """That folder, with the figure size of the job; or the collector."""
         if self.collected is not None:
             return self.collected
         drawn = self.figures
@@ -120,7 +120,7 @@ class Job:
 
     @property
     def single_vessels(self) -> dict[str, Vessel]:
-        """The vessels that are no trains of others."""
+        """The vessels without the trains."""
         return {name: v for name, v in self.vessels.items() if isinstance(v, Vessel)}
 
     def with_chemistry(self, chemistry: Chemistry) -> Mapping[str, Vessel | Train]:
@@ -156,7 +156,7 @@ def load_job(path: str | Path) -> Job:
 
 
 def build(job: JobContext) -> Job:
-    """The core objects of a job; InputError with all that is wrong."""
+    """The core objects of a job; InputError with all faults."""
     chemistry = read_chemistry_tables(job)
     feeds = _feeds(job, chemistry)
     vessels = _vessels(job, chemistry, feeds) if chemistry is not None else {}
@@ -213,7 +213,7 @@ def _feeds(job: JobContext, chemistry: Chemistry | None) -> dict[str, Feed]:
 
 
 def _vessels(job: JobContext, chemistry: Chemistry, feeds: Mapping[str, Feed]) -> dict[str, Vessel | Train]:
-    """The vessels, and then the trains that are made of them."""
+    """The vessels, and then the trains of them."""
     vessels: dict[str, Vessel | Train] = {}
     trains = {n: t for n, t in job.file.vessels.items() if isinstance(t, models.TrainTable)}
     for name, vessel in job.file.vessels.items():
@@ -247,7 +247,7 @@ def _follows(job: JobContext, vessels: Mapping[str, Vessel | Train]) -> dict[str
 
 
 def _waits(vessel: Vessel | Train) -> bool:
-    """Whether it cannot run before some constants are fitted or given."""
+    """Whether it has unknown constants."""
     try:
         for one in vessel.vessels:
             one.spec.require_constants()
@@ -265,9 +265,9 @@ def _texts(content: Any) -> Iterator[str]:
 
 
 def _starts_by(job: JobContext, feed: str) -> bool:
-    """Whether the reactions of some vessel must start by what this feed holds.
+    """Whether the reactions of a vessel must start from this feed.
 
-    Not where it is dosed or comes in at the side, nor in a tank with other contents at the start or with a gas.
+    Not if it is dosed or a side feed, nor for a tank with other initial contents or with a gas.
     """
     fed = [
         v

@@ -1,7 +1,7 @@
-"""The shape of a job file, as pydantic models; whatever it says, Python says in the same words.
+"""The job file as pydantic models, with the names of Python.
 
-The tables of the core's classes follow from their schema. What stands here by hand: references between tables, `kind`,
-the forms of heat, and tasks.
+The tables of the core's classes follow from their schema. Written by hand: references between tables, `kind`, the forms
+of heat, and tasks.
 """
 
 from __future__ import annotations
@@ -53,7 +53,7 @@ UNIT_KINDS = {kind.replace(" ", "_"): kind for kind in SI_UNITS if kind != "numb
 
 _UNITS: dict[str, Any] = dict.fromkeys(UNIT_KINDS, (str | None, None))
 UnitsTable = create_model(
-    "UnitsTable", __base__=Table, __doc__="What bare numbers in the job mean, and what results are shown in.", **_UNITS
+    "UnitsTable", __base__=Table, __doc__="The units of bare numbers in the job, and of results.", **_UNITS
 )
 
 
@@ -85,7 +85,7 @@ class VaporPressureTable(Table):
 
 
 class _SpeciesBase(Table):
-    """What is known of a species; `look_up` names it (or its CAS number) in the data of the `species` extra."""
+    """The properties of a species; `look_up` is its name (or CAS number) in the data of the `species` extra."""
 
     formula: str | None = None
     look_up: str | None = None
@@ -126,7 +126,7 @@ class PairTable(Table):
 
 
 class _FeedBase(Table):
-    """A feed: contents in any mixture of ways, total flows (volumetric, molar, mass), what a gas or a mass needs."""
+    """A feed: contents, total flows (volumetric, molar, mass), and properties."""
 
     pairs: list[PairTable] = []
 
@@ -139,7 +139,7 @@ HeldProfileTable: Any = table_of(Profile)
 
 
 def heat_table(given: dict[str, Any]) -> Any:
-    """Which of the forms of heat a table is."""
+    """The form of heat of a table."""
     if "points" in given:
         return HeldProfileTable
     if "duty" in given:
@@ -168,7 +168,7 @@ HeatField = Annotated[Any, BeforeValidator(_heat), WithJsonSchema(_HEAT_SCHEMA)]
 
 
 class _MembraneBase(Table):
-    """A wall through which species pass; `sweep` names a feed that flows beyond it."""
+    """A membrane; `sweep` is the name of a feed beyond it."""
 
     flux: dict[str, str] = Field(min_length=1)
     constants: dict[str, Constant] = {}
@@ -180,7 +180,7 @@ MembraneTable: Any = extended(Membrane, _MembraneBase)
 
 
 class _GasBase(Table):
-    """A gas that passes through the liquid: `feed` names it, or `supply` the inflow that replaces what is absorbed."""
+    """A gas in the liquid: `feed` is its name, or `supply` its composition if it is supplied as it is absorbed."""
 
     feed: str | None = None
     supply: dict[str, Quantity] | None = None
@@ -192,7 +192,7 @@ GasTable: Any = extended(GasPhase, _GasBase)
 
 
 class DosingTable(Table):
-    """A feed into a semi-batch, in windows of time or by a profile of its flow."""
+    """A feed of a semi-batch, in windows of time or by a profile of its flow."""
 
     feed: str
     windows: list[list[Quantity]] | None = None
@@ -200,7 +200,7 @@ class DosingTable(Table):
 
 
 class _ChangeBase(Table):
-    """A step or ramp of a condition while a tank runs."""
+    """A step or ramp of a condition of a tank."""
 
     what: str
     to: Quantity
@@ -216,7 +216,7 @@ class SteadyTable(Table):
 
 
 class _BatchBase(Table):
-    """A batch, charged with `charge`, or with what a feed holds."""
+    """A batch, with a `charge`, or the concentrations of a feed."""
 
     kind: Literal["batch"]
     charge: dict[str, Quantity] | None = None
@@ -237,7 +237,8 @@ class _SemiBatchBase(Table):
 
 
 class _StirredTankBase(Table):
-    """A stirred tank; `start_up` asks `run` to follow it (through `changes`), `steady_states` and `branch` for more."""
+    """A stirred tank; with `start_up` it is run over time (with `changes`), with `steady_states` and `branch` these are
+    computed."""
 
     kind: Literal["stirred tank"]
     feed: str
@@ -252,14 +253,14 @@ class _StirredTankBase(Table):
 
 
 class _BubbleColumnBase(_StirredTankBase):
-    """A bubble column; asked as a stirred tank."""
+    """A bubble column; tasks as of a stirred tank."""
 
     kind: Literal["bubble column"]  # type: ignore[assignment]
     gas: GasTable
 
 
 class FollowTubeTable(Table):
-    """A tube or a train over time: what fills it first (the feed, if omitted, or "steady"), and changes on the way."""
+    """A tube or a train over time: initial contents (by default the feed, or "steady"), and changes."""
 
     time: Quantity
     contents: dict[str, Quantity] | Literal["steady"] | None = None
@@ -269,7 +270,7 @@ class FollowTubeTable(Table):
 
 
 class AdsorptionTable(Table):
-    """What the packing takes up: by species an isotherm in mol/kg, the rate, and the constants of the isotherms."""
+    """Adsorption: by species an isotherm in mol/kg, the rate, and the constants of the isotherms."""
 
     isotherm: dict[str, str] = Field(min_length=1)
     rate: Quantity
@@ -277,7 +278,7 @@ class AdsorptionTable(Table):
 
 
 class _PlugFlowBase(Table):
-    """A tube in plug flow; `side` names a feed that comes in along it, `follow` asks `run` to follow it over time."""
+    """A tube in plug flow; `side` is a feed along it, with `follow` it is run over time."""
 
     kind: Literal["plug flow"]
     follow: FollowTubeTable | None = None
@@ -290,7 +291,7 @@ class _PlugFlowBase(Table):
 
 
 class _DispersedTubeBase(_PlugFlowBase):
-    """A tube with axial dispersion; asked as one in plug flow."""
+    """A tube with axial dispersion; tasks as of one in plug flow."""
 
     kind: Literal["dispersed tube"]  # type: ignore[assignment]
 
@@ -307,7 +308,7 @@ class _AtConversionBase(Table):
 
 
 class _AtEquilibriumBase(Table):
-    """A vessel at equilibrium, by the constants of its reactions or by least Gibbs energy."""
+    """A vessel at equilibrium, by the constants of its reactions or by the least Gibbs energy."""
 
     kind: Literal["equilibrium"]
     feed: str
@@ -332,9 +333,9 @@ ExchangerTable: Any = table_of(Exchanger)
 
 
 class StepTable(Table):
-    """A step of a train: one of a vessel by name (`count` times), vessels side by side, a side feed, an exchanger.
+    """A step of a train: a vessel by name (`count` times), parallel vessels, a side feed, or an exchanger.
 
-    By its `name` a step that is no vessel can be varied: "NAME.T", "NAME.split".
+    The conditions of a step that is not a vessel have its `name`: "NAME.T", "NAME.split".
     """
 
     vessel: str | None = None
@@ -347,9 +348,9 @@ class StepTable(Table):
 
 
 class TrainTable(Table):
-    """Vessels one after another, named in other [vessels.NAME] tables; `follow` asks `run` to follow it over time.
+    """Vessels in series, named in other [vessels.NAME] tables; with `follow` it is run over time.
 
-    `returned` names a feed whose composition and temperature the returned stream has at the start.
+    `returned` is a feed with the initial composition and temperature of the returned stream.
     """
 
     kind: Literal["train"]
@@ -389,7 +390,7 @@ SignalTable: Any = table_of(Signal)
 
 
 class DataTable(Table):
-    """A table of measurements, next to the job file: runs, or rates; `vessel` names the observations."""
+    """A table of measurements, next to the job file: runs, or rates; `vessel` is the observed vessel."""
 
     file: str
     sheet: str | None = None
@@ -402,7 +403,7 @@ class DataTable(Table):
 
 
 class LeaveOutTable(Table):
-    """One measurement to leave out of a fit."""
+    """One measurement to be excluded from a fit."""
 
     run: str
     time: Quantity
@@ -421,7 +422,7 @@ class ScreeningTable(Table):
 
 
 class RatesTable(Table):
-    """Rates taken from the runs (or as measured), and a power law through them."""
+    """Rates from the runs (or measured), and a power law through them."""
 
     species: str | None = None
     method: Literal["spline", "differences", "initial", "differential"] = "spline"
@@ -431,7 +432,7 @@ class RatesTable(Table):
 
 
 class TemperatureTable(Table):
-    """The line of ln k over 1/T: of a constant that each run had for itself, of the screening, or of a table."""
+    """The line of ln k over 1/T: of a constant per run, of the screening, or of a table."""
 
     constant: str | None = None
     T: list[Quantity] | None = None
@@ -441,7 +442,7 @@ class TemperatureTable(Table):
 
 
 class CandidateTable(BaseModel):
-    """Another chemistry for the same data: the reactions in it take the place of those of their name."""
+    """Another chemistry for the same data: its reactions replace those of the same name."""
 
     model_config = ConfigDict(extra="forbid", frozen=True)
     reactions: dict[str, ReactionTable] = {}
@@ -449,7 +450,7 @@ class CandidateTable(BaseModel):
 
 
 class CandidatesTable(Table):
-    """Experiments to choose the next from: every combination of T, charges and times; `several` are made together."""
+    """Candidates for the next experiment: every combination of T, charges and times; `several` are made together."""
 
     T: list[Quantity] = []
     charges: list[dict[str, Quantity]]
@@ -458,7 +459,7 @@ class CandidatesTable(Table):
 
 
 class NextTable(CandidatesTable):
-    """Experiments to choose the next from, and what they are to narrow: a constant, or by the D- or A-criterion."""
+    """Candidates for the next experiment, and the quantity to narrow: a constant, or the D- or A-criterion."""
 
     narrow: str
 
@@ -488,7 +489,7 @@ class FitTable(Table):
 
 
 class SizeTable(Table):
-    """The size of a vessel at which a metric comes to a target."""
+    """The size of a vessel at which a metric reaches a target."""
 
     vessel: str
     metric: str
@@ -501,7 +502,7 @@ class SizeTable(Table):
 
 
 class CompareTable(Table):
-    """Vessels side by side, as given or (with `size_for` and `target`) each sized for the same target."""
+    """A comparison of vessels, as given or (with `size_for` and `target`) each sized for the same target."""
 
     vessels: list[str] = Field(min_length=1)
     metrics: list[str] = []
@@ -510,7 +511,8 @@ class CompareTable(Table):
 
 
 class FreeProfileTable(Table):
-    """What may change over a run: { low = "150 degC", high = "190 degC", pieces = 5, kind = "constant" }."""
+    """A condition that may change over a run: { low = "150 degC", high = "190 degC", pieces = 5, kind = "constant"
+    }."""
 
     low: Quantity
     high: Quantity
@@ -523,7 +525,7 @@ def _free(given: Any) -> Any:
     if isinstance(given, dict):
         return FreeProfileTable.model_validate(given)
     if not isinstance(given, list) or len(given) != 2:
-        raise ValueError("give [low, high], or { low = ..., high = ... } for what may change over the run")
+        raise ValueError("give [low, high], or { low = ..., high = ... } for a profile")
     return [check_quantity(end) for end in given]
 
 
@@ -552,7 +554,7 @@ class OptimizeTable(Table):
 
 
 class AttainableTable(Table):
-    """What any arrangement of vessels can make of a feed, over two or three axes."""
+    """The attainable region of a feed, over two or three axes."""
 
     feed: str
     axes: list[str] = Field(min_length=2, max_length=3)
@@ -563,7 +565,7 @@ class AttainableTable(Table):
 
 
 class RecommendTable(Table):
-    """Arrangements of vessels side by side, each at its own best, for one feed and target."""
+    """A recommendation of an arrangement of vessels, for one feed and target."""
 
     feed: str
     maximize: str | None = None
@@ -574,8 +576,8 @@ class RecommendTable(Table):
 
 
 class SurveyTable(Table):
-    """Given conversion, equilibrium, tank, tube and batch on one feed, or on the feed (with heat and catalyst) of a
-    vessel."""
+    """A survey of given conversion, equilibrium, tank, tube and batch on one feed, or on the feed (with heat and
+    catalyst) of a vessel."""
 
     feed: str | None = None
     vessel: str | None = None
@@ -600,7 +602,7 @@ class EquilibriumTable(Table):
 
 
 class FollowFieldTable(Table):
-    """A field over time: what fills it first (the feed, if omitted), steps of a basin, cells and nodes of a tube."""
+    """A field over time: initial contents (by default the feed), steps of a basin, cells and nodes of a tube."""
 
     time: Quantity
     contents: dict[str, Quantity] | None = None
@@ -612,7 +614,7 @@ class FollowFieldTable(Table):
 
 
 class _FieldTable(Table):
-    """What both kinds of fields are asked for."""
+    """The tasks of both kinds of fields."""
 
     diffusivity: Quantity | dict[str, Quantity] | None = None
     follow: FollowFieldTable | None = None
@@ -621,7 +623,8 @@ class _FieldTable(Table):
 
 
 class _LaminarTubeBase(_FieldTable):
-    """A pipe or slit in laminar flow; `follow` asks for it over time, `tracer` for its residence times."""
+    """A pipe or slit in laminar flow; with `follow` it is run over time, with `tracer` its residence times are
+    computed."""
 
     kind: Literal["laminar tube"]
     feed: str
@@ -629,7 +632,7 @@ class _LaminarTubeBase(_FieldTable):
 
 
 class InletTable(Table):
-    """An opening through which a feed comes in."""
+    """An inlet."""
 
     side: Literal[SIDES]  # type: ignore[valid-type]
     between: list[Quantity] = Field(min_length=2, max_length=2)
@@ -638,7 +641,7 @@ class InletTable(Table):
 
 
 class OutletTable(Table):
-    """An opening through which it flows out."""
+    """An outlet."""
 
     side: Literal[SIDES]  # type: ignore[valid-type]
     between: list[Quantity] = Field(min_length=2, max_length=2)
@@ -654,7 +657,7 @@ class BaffleTable(Table):
 
 
 class _BasinBase(_FieldTable):
-    """A basin in two dimensions; `follow` asks for it over time, `tracer` for its residence times."""
+    """A basin in two dimensions; with `follow` it is run over time, with `tracer` its residence times are computed."""
 
     kind: Literal["basin"]
     inlets: list[InletTable] = Field(min_length=1)
@@ -728,7 +731,7 @@ Limits = dict[str, Annotated[list[Quantity], Field(min_length=2, max_length=2)]]
 
 
 class ProfileTable(Table):
-    """A figure of the profiles of some vessels over each other, in panels of choice."""
+    """A figure with the profiles of several vessels, in chosen panels."""
 
     vessels: list[str] = Field(min_length=1)
     show: list[Panel] | None = Field(None, min_length=1)
@@ -738,8 +741,8 @@ class ProfileTable(Table):
 
 
 class FiguresTable(Table):
-    """How all figures of the job are drawn: their size and dots an inch, and in profiles and fits which species, and
-    the ends of axes."""
+    """The settings of all figures of the job: their size and dots per inch, and for profiles and fits the species and
+    the limits of axes."""
 
     width: Quantity | None = None
     height: Quantity | None = None
@@ -749,7 +752,7 @@ class FiguresTable(Table):
 
 
 class CovarianceTable(Table):
-    """Covariance of fitted parameters in SI, as a fit wrote it."""
+    """Covariance of fitted parameters in SI, as written by a fit."""
 
     names: list[str]
     matrix: list[list[float]]
@@ -760,12 +763,12 @@ class CovarianceTable(Table):
 
 
 def job_schema() -> dict[str, Any]:
-    """The JSON Schema of a job file, by which an editor completes and checks it."""
+    """The JSON Schema of a job file, for completion and checks in an editor."""
     return {"$schema": "https://json-schema.org/draft/2020-12/schema", **JobFile.model_json_schema()}
 
 
 class ReportTable(Table):
-    """What a report begins with: the question, and the answer in words of one's own."""
+    """The beginning of a report: the question, and the answer in your own words."""
 
     question: str = ""
     answer: str = ""

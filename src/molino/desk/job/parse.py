@@ -1,4 +1,4 @@
-"""A job file as its tables: TOML, and its shape."""
+"""A job file as its tables."""
 
 from __future__ import annotations
 
@@ -16,8 +16,7 @@ from molino.desk.job.schema_faults import fault_of, name_faults
 
 
 def read_tables(path: Path, stored: Mapping[str, Path] | None = None) -> JobContext:
-    """A job file against its shape, ready to build core objects from; `stored` says where files that it names lie, if
-    not where it says."""
+    """A job file, validated for the construction of core objects; `stored` are other places of its files."""
     if not path.is_file():
         nearby = ", ".join(sorted(p.name for p in path.parent.glob("*.toml")))
         raise InputError(
@@ -29,16 +28,16 @@ def read_tables(path: Path, stored: Mapping[str, Path] | None = None) -> JobCont
         raw = tomllib.loads(path.read_text(encoding="utf-8-sig"))
     except RecursionError as error:
         raise InputError("its tables or lists are nested too deeply", path.name, "write it flatter") from error
-    except ValueError as error:  # no TOML, no UTF-8, a number of thousands of digits
-        raise InputError(f"not readable as TOML: {error}", path.name, "texts stand in quotes, tables in [ ]") from error
+    except ValueError as error:  # not TOML, not UTF-8, or a number of thousands of digits
+        raise InputError(f"not readable as TOML: {error}", path.name, "write texts in quotes, tables in [ ]") from error
     except OSError as error:
-        raise InputError(f"cannot be read ({error.strerror})", path.name, "check that it may be read") from error
+        raise InputError(f"cannot be read ({error.strerror})", path.name, "check its permissions") from error
     parsed, found = _parse(raw)
     return JobContext(parsed, path, raw, found, stored)
 
 
 def _parse(raw: dict[str, Any]) -> tuple[models.JobFile, list[Fault]]:
-    """The file against its shape: what is sound of it, and the faults of the rest."""
+    """The validated file: the valid parts, and the faults of the rest."""
     found: list[Fault] = name_faults(raw)
     sound: dict[str, Any] = {
         table: dict(content) if isinstance(content, dict) else content for table, content in raw.items()

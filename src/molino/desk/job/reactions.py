@@ -41,17 +41,17 @@ def _place(where: str) -> str:
 
 
 def library_of(path: Path) -> Library:
-    """A library of reactions from its file; InputError with all that is wrong in it."""
+    """A library of reactions from its file; InputError with all its faults."""
     job = read_tables(path)
     if job.file.library is not None:
-        job.faults.add("library", "a library takes no reactions from another one", "copy them into it")
+        job.faults.add("library", "a library cannot refer to another one", "copy them into it")
     reactions, species, constants = _read_parts(job, None)
     job.raise_merged()
     return Library(tuple(reactions), tuple(species), constants)
 
 
 def _read_parts(job: JobContext, library: Library | None) -> tuple[list[Reaction], list[Species], dict[str, Constant]]:
-    """Reactions, species and shared constants, as far as they are sound, with what a library has of them."""
+    """Valid reactions, species and shared constants, with those of a library."""
     reactions: list[Reaction] = []
     for name, reaction in job.file.reactions.items():
         with job.at(f"[reactions.{name}]"):
@@ -77,13 +77,13 @@ def _read_parts(job: JobContext, library: Library | None) -> tuple[list[Reaction
 
 
 def _merged(species: list[Species], later: list[Species]) -> list[Species]:
-    """Species by name, those that come later in place of those before."""
+    """Species by name; later ones replace earlier ones."""
     names = {s.name for s in later}
     return [s for s in species if s.name not in names] + later
 
 
 def _keys(content: Any) -> set[str]:
-    """Every key of a job, however deep: among them are the species that it feeds and charges."""
+    """All keys of a job at any depth, including the species that it feeds and charges."""
     if isinstance(content, list):
         return {key for inner in content for key in _keys(inner)}
     if not isinstance(content, Mapping):
@@ -106,7 +106,7 @@ def read_reaction(job: JobContext, name: str, table: models.ReactionTable, libra
     if table.equation is not None:
         return Reaction(table.equation, table.rate, name, orders=orders, basis=table.basis, **heat, **constants)
     if library is None:
-        advice = "add equation = ..., or library = 'FILE' at the top of the job for a reaction that stands there"
+        advice = "add equation = ..., or library = 'FILE' at the top of the job for a reaction of the library"
         raise InputError("'equation' is missing", "", advice)
     if name not in list(library):
         advice = f"{nearest(name, library)} (or add equation = ...)"
@@ -124,7 +124,7 @@ def read_reaction(job: JobContext, name: str, table: models.ReactionTable, libra
 
 
 def read_chemistry_tables(job: JobContext) -> Chemistry | None:
-    """The chemistry of a job, with its faults noted; None where it cannot be built."""
+    """The chemistry of a job; faults are added; None if it cannot be built."""
     sound = len(job.faults.found)
     if job.file.library is not None:
         with job.at("library"):
@@ -134,7 +134,7 @@ def read_chemistry_tables(job: JobContext) -> Chemistry | None:
     reactions, species, shared = _read_parts(job, job.library)
     if not job.file.reactions and not species and (job.known("vessels") or job.known("feeds") or job.known("data")):
         job.faults.add("[reactions]", "there is no reaction", "add a [reactions.NAME] table, or [species] to mix")
-    is_lost = not job.file.reactions and bool(job.faults.found)  # perhaps a misspelled [reactions]
+    is_lost = not job.file.reactions and bool(job.faults.found)  # possibly a misspelled [reactions]
     if is_lost or len(job.faults.found) > sound or not job.whole("species", "reactions", "constants"):
         return None
     try:
@@ -150,7 +150,7 @@ def read_chemistry_tables(job: JobContext) -> Chemistry | None:
 
 
 def note_unitless(job: JobContext, chemistry: Chemistry) -> None:
-    """Note rate constants without a unit in a job that has units."""
+    """Add faults for rate constants without a unit in a job with units."""
     if not job.units:
         return
     try:
@@ -162,7 +162,7 @@ def note_unitless(job: JobContext, chemistry: Chemistry) -> None:
     for reaction_name, needed in found.items():
         for constant, dimension in needed.items():
             if dimension:
-                message = f"{constant} is a bare number, and [units] does not say what a rate constant is in"
+                message = f"{constant} is a bare number, and [units] has no unit for rate constants"
                 advice = f"write it with its unit, {everyday_text(dimension)} or similar"
                 job.faults.add(f"[reactions.{reaction_name}]", message, advice)
 
@@ -174,10 +174,10 @@ def _covariance(job: JobContext) -> Covariance | None:
     rows = {len(row) for row in table.matrix}
     if rows != {len(table.names)}:
         message = f"the matrix is not {len(table.names)} by {len(table.names)}"
-        raise InputError(message, "covariance", "take it as a fit wrote it, or delete the table")
+        raise InputError(message, "covariance", "use it as written by a fit, or delete the table")
     if table.refits is not None and {len(row) for row in table.refits} != {len(table.names)}:
         message = f"the refits are not rows of {len(table.names)} numbers"
-        raise InputError(message, "covariance", "take them as a fit wrote them, or delete them")
+        raise InputError(message, "covariance", "use them as written by a fit, or delete them")
     refits = None if table.refits is None else np.array(table.refits)
     found = Covariance(
         tuple(table.names),
@@ -192,7 +192,7 @@ def _covariance(job: JobContext) -> Covariance | None:
 
 
 def _species(job: JobContext, name: str, table: Any, listed: Species | None) -> Species:
-    """A species from its table, over what the species table or a look-up knows of it."""
+    """A species from its table, and from the species table or a look-up."""
     kinds = {**PROPERTIES, "formula": "", "source": ""}
     given = {key: job.in_unit(v, kinds[key]) for key in kinds if (v := getattr(table, key)) is not None and v != ""}
     if isinstance(table.heat_capacity, models.HeatCapacityTable):

@@ -1,4 +1,4 @@
-"""The page of keys: what each table of a job file holds, from the schema of the core's classes."""
+"""The page of keys of the tables of a job file, from the schema of the core's classes."""
 
 from __future__ import annotations
 
@@ -91,7 +91,7 @@ def _holds(schema: FieldSchema) -> str:
         "quantity": f"{kind or 'a quantity'}{sign}{most}",
         "quantities": f"{kind}, one or several",
         "profile": f"{kind}, or [[time, {kind}], ...]",
-        "contents": "{ SPECIES = how much }",
+        "contents": "{ SPECIES = quantity }",
         "entry": f"{kind or 'a quantity'}, or {{ guess = ... }}",
         "numbers": "[numbers]",
         "constant": "a rate constant",

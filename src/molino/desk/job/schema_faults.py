@@ -1,4 +1,4 @@
-"""What is wrong with the shape of a job file, in words: the place, the fact, and a remedy for each."""
+"""The faults of the structure of a job file, in words: place, fact and remedy."""
 
 from __future__ import annotations
 
@@ -38,7 +38,7 @@ _NAMED = (
     "equilibrium",
     "profile",
 )
-"""Tables of things with names."""
+"""Tables with names."""
 _LONGEST = 80
 
 
@@ -51,7 +51,7 @@ def fault_of(error: Any, raw: Mapping[str, Any]) -> Fault:
         return Fault(
             _table(steps[:-1]),
             f"unknown key {short(steps[-1])}",
-            nearest(steps[-1], _keys(steps[:-1], raw), "take it out"),
+            nearest(steps[-1], _keys(steps[:-1], raw), "remove it"),
         )
     if kind == "missing":
         return Fault(_table(steps[:-1]), f"'{steps[-1]}' is missing", f"add {steps[-1]} = ...")
@@ -80,7 +80,7 @@ def _quoted(step: str) -> str:
 
 
 def _in_words(error: Any, steps: list[str], raw: Mapping[str, Any]) -> tuple[str, str]:
-    """What is wrong with a value, and what to write."""
+    """The fault of a value, and the remedy."""
     kind, context = error["type"], error.get("ctx", {})
     if kind in ("dict_type", "model_type", "model_attributes_type", "mapping_type"):
         keys = _keys(steps, raw)
@@ -98,9 +98,9 @@ def _in_words(error: Any, steps: list[str], raw: Mapping[str, Any]) -> tuple[str
         return f"is {word} than {number}{unit}", f"give {number}{unit} or {'more' if word == 'less' else 'less'}"
     if kind in ("literal_error", "enum"):
         known = re.findall(r"'([^']*)'", str(context.get("expected", "")))
-        return "is none of what may stand here", nearest(str(error["input"]), [k for k in known if k])
+        return "is not one of the possible values", nearest(str(error["input"]), [k for k in known if k])
     if kind == "value_error":
-        return "cannot stand here", str(error["msg"]).removeprefix("Value error, ")
+        return "is not a valid value", str(error["msg"]).removeprefix("Value error, ")
     return {
         "list_type": ("is not a list", "write it in brackets: [ ... ]"),
         "string_type": ("is not a text", "write it in quotes"),
@@ -108,16 +108,16 @@ def _in_words(error: Any, steps: list[str], raw: Mapping[str, Any]) -> tuple[str
         "bool_parsing": ("is neither true nor false", "write true or false, without quotes"),
         "finite_number": ("is not a finite number", "write a finite number"),
     }.get(kind) or (
-        ("is no whole number", "write a whole number, without quotes")
+        ("is not a whole number", "write a whole number, without quotes")
         if kind.startswith("int")
-        else ("is no number", "write a number, without quotes")
+        else ("is not a number", "write a number, without quotes")
         if kind.startswith("float")
-        else ("cannot stand here", str(error["msg"]))
+        else ("is not a valid value", str(error["msg"]))
     )
 
 
 def name_faults(raw: Mapping[str, Any]) -> list[Fault]:
-    """Names that nobody could read or write down again."""
+    """Names that cannot be printed."""
     found = []
     for table in _NAMED:
         content = raw.get(table, {})
@@ -146,7 +146,7 @@ def _keys(steps: list[str], raw: Mapping[str, Any]) -> list[str]:
 
 
 def _model_below(model: Any, step: str, content: Any) -> Any:
-    """The model of what stands in a key of a table (or in an entry of a mapping or list of tables)."""
+    """The model of the value of a key of a table (or of an entry of a mapping or list of tables)."""
     if isinstance(model, list):
         (inner,) = model
         if inner == "constant":
@@ -177,7 +177,7 @@ def _is_mapping(annotation: Any) -> bool:
 
 
 def _tables_in(annotation: Any) -> Any:
-    """The one table that an annotation holds, however deep."""
+    """The table type in an annotation, at any depth."""
     if isinstance(annotation, type) and issubclass(annotation, BaseModel):
         return annotation
     return next((t for a in get_args(annotation) if (t := _tables_in(a)) is not None), None)

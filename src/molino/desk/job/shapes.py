@@ -1,4 +1,4 @@
-"""Tables of a job file made from the schema of the core's classes, and the values that stand in them."""
+"""Tables of a job file, made from the schema of the core's classes, and their values."""
 
 from __future__ import annotations
 
@@ -36,7 +36,7 @@ ONE_OR_MORE = [NUMBER_OR_TEXT, {"type": "array", "items": NUMBER_OR_TEXT}]
 _PAIRS = {"type": "array", "items": {"type": "array", "items": NUMBER_OR_TEXT}}
 
 Quantity = Annotated[Any, BeforeValidator(check_quantity), WithJsonSchema(NUMBER_OR_TEXT)]
-"""A bare number, which [units] explains, or a text with a unit."""
+"""A bare number (with the unit in [units]), or a text with a unit."""
 Quantities = Annotated[Any, BeforeValidator(check_quantities), WithJsonSchema({"anyOf": ONE_OR_MORE})]
 """One quantity, or several in a list."""
 ProfileField = Annotated[Any, BeforeValidator(_profile), WithJsonSchema({"anyOf": [NUMBER_OR_TEXT, _PAIRS]})]
@@ -60,7 +60,7 @@ class Table(BaseModel):
 
 
 class UnknownTable(Table):
-    """A constant that a fit shall find: { guess = "0.02 L/mol/min", lower = ..., upper = ... }."""
+    """An unknown constant for a fit: { guess = "0.02 L/mol/min", lower = ..., upper = ... }."""
 
     guess: Quantity
     lower: Quantity | None = None
@@ -77,7 +77,7 @@ Entry = Annotated[Any, BeforeValidator(_entry), WithJsonSchema(_ENTRY_SCHEMA)]
 
 
 class ConstantsTable(Table):
-    """Constants against temperature, with a law laid through them: { T = [...], k = [...] }, or K = [...]."""
+    """Constants over temperature, with a fitted law: { T = [...], k = [...] }, or K = [...]."""
 
     T: list[Quantity]
     k: list[Quantity] | None = None
@@ -92,7 +92,7 @@ class FromSpeciesTable(Table):
 
 
 def _annotation(schema: FieldSchema) -> Any:
-    """What may stand in a key for a field of the core."""
+    """The possible values of a key for a field of the core."""
     if schema.choices:
         return Literal[schema.choices]
     if schema.holds in ("part", "parts"):
@@ -120,7 +120,7 @@ def table_of(cls: type) -> type[Table]:
 
 
 def extended(cls: type, base: type[Table] = Table) -> type[Table]:
-    """The table of a class: a key for each declared field, and those of a table that is written by hand."""
+    """The table of a class: a key for each declared field, and those written by hand."""
     fields: dict[str, Any] = {}
     lines = help_of(cls)
     for name, schema in schema_of(cls).items():
@@ -139,7 +139,7 @@ VantHoffTable: Any = table_of(VantHoff)
 
 
 def constant_table(given: dict[str, Any]) -> Any:
-    """Which of the forms of a constant a table is."""
+    """The form of constant of a table."""
     for table, keys in (
         (UnknownTable, ("guess",)),
         (FromSpeciesTable, ("from_species",)),

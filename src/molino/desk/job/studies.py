@@ -1,4 +1,4 @@
-"""The fits of a job: their data, options, and its analyses before and after."""
+"""The fits of a job: data, options, and analyses."""
 
 from __future__ import annotations
 
@@ -30,8 +30,8 @@ from molino.desk.tables.experiments import read_experiments, read_rates
 
 @dataclass(frozen=True)
 class Line:
-    """A line of ln k over 1/T that the job asks for: through a table in the job, or (`law` None) through the constants
-    of the runs, those called `of`, or those of the screening. `at` holds temperatures to give the constant at."""
+    """A line of ln k over 1/T of a job: through a table in the job, or (`law` None) through the constants `of` the
+    runs, or those of the screening. `at` are temperatures for values of the constant."""
 
     law: Arrhenius | VantHoff | None
     of: str | None
@@ -40,7 +40,7 @@ class Line:
 
 @dataclass(frozen=True, eq=False)
 class Study:
-    """A fit that the job asks for: `options` are those of `mo.fit`; the rest is looked at next to it."""
+    """A fit of a job: `options` are those of `mo.fit`; the rest are further analyses."""
 
     data: Experiments | Rates
     options: Mapping[str, Any] = field(default_factory=dict)
@@ -59,12 +59,12 @@ class Study:
 
 
 def read_data(job: JobContext, table: models.DataTable, vessels: Mapping[str, Vessel | Train]) -> Experiments | Rates:
-    """Runs or rates, as a table of the job says."""
+    """Runs or rates from a table of the job."""
     path = job.named_file(table.file)
     where: dict[str, Any] = {"header_row": table.header_row, "columns": table.columns}
     if table.kind == "rates":
         if table.signals or table.vessel or table.changes:
-            raise InputError("a table of rates has neither signals nor vessels nor changes", "", "take them out")
+            raise InputError("a table of rates has neither signals nor vessels nor changes", "", "remove them")
         return read_rates(path, table.sheet, **where)
     vessel: str | Vessel | Train | None = table.vessel
     if table.vessel is not None and table.vessel not in VESSELS:
@@ -72,7 +72,7 @@ def read_data(job: JobContext, table: models.DataTable, vessels: Mapping[str, Ve
             advice = nearest(table.vessel, [*job.known("vessels"), *VESSELS[1:]])
             raise InputError(f"there is no vessel '{table.vessel}'", "vessel", advice)
         if table.vessel not in vessels:
-            raise InputError(())  # its own faults are reported already
+            raise InputError(())  # its own faults have been reported
         vessel = vessels[table.vessel]
     signals, faults = {}, Faults()
     for column, given in table.signals.items():
@@ -83,7 +83,7 @@ def read_data(job: JobContext, table: models.DataTable, vessels: Mapping[str, Ve
         with faults.at():
             changes = read_changes(job, table.changes, vessel)
     elif table.changes:
-        faults.add("changes", "they are of a vessel, and none is named", "vessel = 'NAME' of a stirred tank")
+        faults.add("changes", "they need a vessel, and none is named", "vessel = 'NAME' of a stirred tank")
     faults.raise_any()
     return read_experiments(path, table.sheet, **where, signals=signals, vessel=vessel, changes=changes)
 
@@ -91,7 +91,7 @@ def read_data(job: JobContext, table: models.DataTable, vessels: Mapping[str, Ve
 def study(
     job: JobContext, table: models.FitTable, data: Mapping[str, Experiments | Rates], chemistry: Chemistry | None
 ) -> Study:
-    """A fit from its table; InputError with everything wrong in it."""
+    """A fit from its table; InputError with all its faults."""
     faults = Faults()
     found = _data_of(job, table, data)
     options: dict[str, Any] = {
@@ -158,7 +158,7 @@ def _check_names(table: models.FitTable, chemistry: Chemistry | None, faults: Fa
 
 
 def _unknowns(job: JobContext, table: models.FitTable, data: Experiments | Rates) -> dict[str, Any]:
-    """Numbers of vessels that are sought, a bare number in the unit of its kind."""
+    """Unknown conditions of vessels, a bare number in the unit of its kind."""
     vessels = [run.vessel for run in data if not run.is_simple] if isinstance(data, Experiments) else []
     found = {}
     for name, given in table.unknowns.items():
@@ -174,7 +174,7 @@ def read_line(job: JobContext, table: models.FitTable) -> Line:
         raise InputError("'data' is missing", "", "add data = 'NAME' of a [data.NAME], or temperature = { T, k }")
     others = sorted(table.model_fields_set - {"temperature"})
     if others:
-        raise InputError(f"{', '.join(others)} without data", "", "add data = 'NAME', or take it out")
+        raise InputError(f"{', '.join(others)} without data", "", "add data = 'NAME', or remove it")
     return found
 
 
@@ -191,7 +191,7 @@ def _data_of(job: JobContext, table: models.FitTable, data: Mapping[str, Experim
     sets = [data[name] for name in names]
     if any(isinstance(one, Rates) for one in sets):
         if len(sets) > 1 or table.leave_out:
-            raise InputError("rates are fitted alone, one table at a time", "data", "delete the line in the table")
+            raise InputError("rates are fitted one table at a time", "data", "delete the line in the table")
         return sets[0]
     runs = as_experiments([one for one in sets if isinstance(one, Experiments)])
     for point in table.leave_out:
@@ -204,7 +204,7 @@ def _data_of(job: JobContext, table: models.FitTable, data: Mapping[str, Experim
 
 
 def _candidate(job: JobContext, table: models.CandidateTable, chemistry: Chemistry) -> Chemistry:
-    """The job's chemistry with some reactions replaced, added or taken out."""
+    """The job's chemistry with some reactions replaced, added or removed."""
     names = [str(r.name) for r in chemistry.reactions]
     faults = Faults()
     for name in table.without:
@@ -226,7 +226,7 @@ def _candidate(job: JobContext, table: models.CandidateTable, chemistry: Chemist
 
 def _runs(found: Experiments | Rates, what: str) -> Experiments:
     if isinstance(found, Rates):
-        raise InputError(f"{what} needs runs, not rates", "", "take it out, or name data of runs")
+        raise InputError(f"{what} needs runs, not rates", "", "remove it, or name data of runs")
     return found
 
 
@@ -267,19 +267,19 @@ def _line(job: JobContext, table: models.FitTable) -> Line | None:
     own = [given.T, given.k if given.k is not None else given.K]
     if any(part is not None for part in own):
         if any(part is None for part in own) or given.constant is not None or (given.k and given.K):
-            raise InputError("a table of constants has T and k, or T and K", "", "and no constant besides them")
+            raise InputError("a table of constants has T and k, or T and K", "", "and no other constant")
         temperatures = [job.in_unit(T, "temperature") for T in given.T or []]
         law = Arrhenius.through(temperatures, given.k) if given.k else VantHoff.through(temperatures, given.K or [])
         return Line(law, None, at)
     if given.constant is None and table.screening is None:
         raise InputError("of which constant?", "", "name a constant of per_run, or give T and k, or a screening")
     if given.constant is not None and given.constant not in table.per_run:
-        raise InputError(f"'{given.constant}' is one for all runs", "constant", "name it in per_run, too")
+        raise InputError(f"'{given.constant}' is common to all runs", "constant", "also name it in per_run")
     return Line(None, given.constant, at)
 
 
 def read_candidates(job: JobContext, table: models.CandidatesTable, chemistry: Chemistry | None) -> list[Experiment]:
-    """The experiments that a table gives to choose from; InputError for what could not be run with the chemistry."""
+    """The candidate experiments of a table; InputError for those that cannot be run with the chemistry."""
     found = grid(
         [job.in_unit(T, "temperature") for T in table.T],
         [job.contents(charge) for charge in table.charges],

@@ -14,7 +14,7 @@ from molino.core.fitting.experiment import Experiment
 
 @dataclass(frozen=True)
 class Size:
-    """A sizing that the job asks for."""
+    """A sizing of a job."""
 
     vessel: str
     metric: Metric
@@ -29,7 +29,7 @@ class Size:
 
 @dataclass(frozen=True)
 class Compare:
-    """A comparison that the job asks for; with `size_for`, each vessel is sized first."""
+    """A comparison of a job; with `size_for`, each vessel is sized first."""
 
     vessels: tuple[str, ...]
     metrics: tuple[Metric, ...]
@@ -39,7 +39,7 @@ class Compare:
 
 @dataclass(frozen=True)
 class SweepTask:
-    """A sweep that the job asks for; `conditions` as `mo.sweep` takes it."""
+    """A sweep of a job; `conditions` are those of `mo.sweep`."""
 
     vessel: str
     conditions: Any
@@ -50,7 +50,7 @@ class SweepTask:
 
 @dataclass(frozen=True)
 class OptimizeTask:
-    """An optimization that the job asks for; its question is of the vessel as the job gives it."""
+    """An optimization of a job."""
 
     vessel: str
     question: Question
@@ -62,7 +62,7 @@ class OptimizeTask:
 
 @dataclass(frozen=True)
 class RegionTask:
-    """An attainable region that the job asks for, and its objective."""
+    """An attainable region of a job, and its objective."""
 
     feed: Feed
     axes: tuple[str, ...]
@@ -74,7 +74,7 @@ class RegionTask:
 
 @dataclass(frozen=True)
 class RecommendTask:
-    """A ranking of arrangements that the job asks for."""
+    """A recommendation of a job."""
 
     feed: Feed
     maximize: str | None
@@ -87,7 +87,7 @@ class RecommendTask:
 
 @dataclass(frozen=True)
 class SurveyTask:
-    """A survey that the job asks for: its subject, and the arguments of `mo.survey`."""
+    """A survey of a job: its subject, and the arguments of `mo.survey`."""
 
     feed: Feed
     arguments: Mapping[str, Any]
@@ -95,7 +95,7 @@ class SurveyTask:
 
 @dataclass(frozen=True)
 class EquilibriumTask:
-    """Curves of equilibrium that the job asks for: the vessel, the metric, and the arguments of their function."""
+    """Equilibrium curves of a job: the vessel, the metric, and the arguments of their function."""
 
     vessel: str
     metric: Metric

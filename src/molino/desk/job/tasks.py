@@ -1,4 +1,4 @@
-"""Sizes, comparisons and sweeps that a job asks for, each checked against its vessels."""
+"""The design tasks of a job, each checked with its vessels."""
 
 from __future__ import annotations
 
@@ -50,7 +50,7 @@ Vessels = Mapping[str, Vessel | Train]
 
 
 def vessel_named(job: JobContext, name: str, vessels: Vessels) -> Vessel | Train:
-    """A vessel by its name; InputError, without a word where its own faults have been reported."""
+    """A vessel by its name; InputError, without a message if its own faults have been reported."""
     if name not in job.known("vessels"):
         raise InputError(f"there is no vessel '{name}'", "", nearest(name, job.known("vessels"), "add it"))
     if name not in vessels:
@@ -59,7 +59,7 @@ def vessel_named(job: JobContext, name: str, vessels: Vessels) -> Vessel | Train
 
 
 def read_sizes(job: JobContext, vessels: Vessels) -> dict[str, Size]:
-    """The sizes of a job, their faults noted."""
+    """The sizes of a job; faults are added."""
     found = {}
     for name, table in job.file.size.items():
         with job.at(f"[size.{name}]"):
@@ -83,7 +83,7 @@ def read_sizes(job: JobContext, vessels: Vessels) -> dict[str, Size]:
 
 
 def read_compares(job: JobContext, vessels: Vessels) -> dict[str, Compare]:
-    """The comparisons of a job, their faults noted."""
+    """The comparisons of a job; faults are added."""
     found = {}
     for name, table in job.file.compare.items():
         with job.at(f"[compare.{name}]"):
@@ -122,7 +122,7 @@ def read_compares(job: JobContext, vessels: Vessels) -> dict[str, Compare]:
 
 
 def read_sweeps(job: JobContext, vessels: Vessels) -> dict[str, SweepTask]:
-    """The sweeps of a job, their faults noted."""
+    """The sweeps of a job; faults are added."""
     found = {}
     for name, table in job.file.sweep.items():
         with job.at(f"[sweep.{name}]"):
@@ -148,7 +148,7 @@ def read_sweeps(job: JobContext, vessels: Vessels) -> dict[str, SweepTask]:
 
 
 def read_optimizations(job: JobContext, vessels: Vessels) -> dict[str, OptimizeTask]:
-    """The optimizations of a job, their faults noted."""
+    """The optimizations of a job; faults are added."""
     found = {}
     for name, table in job.file.optimize.items():
         with job.at(f"[optimize.{name}]"):
@@ -173,7 +173,7 @@ def read_optimizations(job: JobContext, vessels: Vessels) -> dict[str, OptimizeT
 
 
 def read_regions(job: JobContext, feeds: Mapping[str, Feed], chemistry: Chemistry | None) -> dict[str, RegionTask]:
-    """The attainable regions of a job, their faults noted."""
+    """The attainable regions of a job; faults are added."""
     found = {}
     for name, table in job.file.attainable.items():
         with job.at(f"[attainable.{name}]"):
@@ -192,10 +192,10 @@ def read_regions(job: JobContext, feeds: Mapping[str, Feed], chemistry: Chemistr
                 with faults.at("maximize"):
                     asked = read_expression(table.maximize, template)
             elif table.subject_to:
-                faults.add("subject_to", "limits are given, and nothing to maximize", "give maximize")
+                faults.add("subject_to", "limits are given without an objective", "give maximize")
             strange = [str(m) for m in (asked.metrics if asked is not None else ()) if m not in metrics]
             if strange:
-                faults.add("maximize", f"{', '.join(strange)} is no axis", "maximize one of the axes")
+                faults.add("maximize", f"{', '.join(strange)} is not an axis", "maximize one of the axes")
             faults.raise_any()
             found[name] = RegionTask(feed, tuple(table.axes), T, table.heat, table.maximize, tuple(limits))
     return found
@@ -204,7 +204,7 @@ def read_regions(job: JobContext, feeds: Mapping[str, Feed], chemistry: Chemistr
 def read_recommendations(
     job: JobContext, feeds: Mapping[str, Feed], chemistry: Chemistry | None
 ) -> dict[str, RecommendTask]:
-    """The rankings of a job, their faults noted."""
+    """The recommendations of a job; faults are added."""
     found = {}
     for name, table in job.file.recommend.items():
         with job.at(f"[recommend.{name}]"):
@@ -224,7 +224,7 @@ def read_recommendations(
 def read_surveys(
     job: JobContext, feeds: Mapping[str, Feed], vessels: Vessels, chemistry: Chemistry | None
 ) -> dict[str, SurveyTask]:
-    """The surveys of a job, their faults noted."""
+    """The surveys of a job; faults are added."""
     found = {}
     for name, table in job.file.survey.items():
         with job.at(f"[survey.{name}]"):
@@ -259,7 +259,7 @@ def read_surveys(
 
 
 def read_equilibria(job: JobContext, vessels: Vessels) -> dict[str, EquilibriumTask]:
-    """The curves of equilibrium of a job, their faults noted."""
+    """The equilibrium curves of a job; faults are added."""
     found = {}
     for name, table in job.file.equilibrium.items():
         with job.at(f"[equilibrium.{name}]"):
@@ -289,7 +289,7 @@ def _limit_text(limit: Limit) -> str:
 def _next(
     job: JobContext, table: models.CandidatesTable | None, vessel: Vessel | Train
 ) -> tuple[tuple[Experiment, ...], int]:
-    """The experiments from which the next is chosen, and how many are made together."""
+    """The candidates for the next experiment, and the number of experiments."""
     if table is None:
         return (), 1
     faults = Faults()
@@ -317,12 +317,12 @@ def _target(job: JobContext, metric: Metric, given: Any) -> Any:
 
 
 def _condition(job: JobContext, vessel: Vessel | Train, name: str, given: Any) -> Any:
-    """A value of a condition; what is no condition is left for the check of the sweep."""
+    """A value of a condition; unknown conditions are reported by the sweep."""
     return job.condition(vessel.spec.conditions[name], given) if name in vessel.spec.conditions else given
 
 
 def _spread(job: JobContext, vessel: Vessel | Train, name: str, given: Any) -> Any:
-    """A standard deviation of a condition, a bare number in the unit of its kind; InputError where it is none."""
+    """A standard deviation of a condition, a bare number in the unit of its kind; InputError if it is invalid."""
     value = _condition(job, vessel, name, given)
     setting = vessel.spec.condition(name)
     if setting.form in SI_UNITS:

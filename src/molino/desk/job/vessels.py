@@ -1,4 +1,4 @@
-"""Feeds, vessels and trains of a job, and what is asked of its tanks."""
+"""Feeds, vessels and trains of a job, and the tasks of its tanks."""
 
 from __future__ import annotations
 
@@ -56,7 +56,7 @@ CLASSES: dict[str, Any] = {
 
 @dataclass(frozen=True)
 class TankTasks:
-    """What a job asks of a tank besides its steady state: to be followed, all steady states, their curve."""
+    """The tasks of a tank besides its steady state: start-up, all steady states, their curve."""
 
     start_up: Value | None
     changes: tuple[Change, ...]
@@ -135,7 +135,7 @@ def read_vessel(job: JobContext, name: str, table: Any, chemistry: Chemistry, fe
             feed = job.feed_named(feed_name, feeds, key)
             given[key] = DistributedFeed(feed) if key == "side" else feed
     faults.raise_any()
-    if named.keys() - given.keys():  # a feed with faults of its own, which have been reported
+    if named.keys() - given.keys():  # a feed whose faults have been reported
         raise InputError(())
     if table.kind == "batch":
         feed = given.pop("feed", None)
@@ -147,7 +147,7 @@ def read_vessel(job: JobContext, name: str, table: Any, chemistry: Chemistry, fe
 
 
 def _with_profiles(job: JobContext, vessel: Vessel, profiles: Mapping[str, Any]) -> Vessel:
-    """A vessel with other numbers than its temperature that change while it runs; InputError with all that cannot."""
+    """A vessel with profiles of conditions other than its temperature; InputError with all faults."""
     faults, found = Faults(), {}
     for name, pairs in profiles.items():
         with faults.at(f"profiles, {name}"):
@@ -159,7 +159,7 @@ def _with_profiles(job: JobContext, vessel: Vessel, profiles: Mapping[str, Any])
 
 
 def _membrane(job: JobContext, table: Any, feeds: Feeds) -> Membrane:
-    """The wall of a vessel through which species pass."""
+    """The membrane of a vessel."""
     faults, constants, kinds, sweep = Faults(), {}, dict[str, str](), None
     for name, given in table.constants.items():
         with faults.at(name):
@@ -174,7 +174,7 @@ def _membrane(job: JobContext, table: Any, feeds: Feeds) -> Membrane:
 
 
 def _taking_up(job: JobContext, table: Any, packing: Catalyst | None) -> Catalyst:
-    """The packing of a tube with what it takes up."""
+    """The packing of a tube with its adsorption."""
     faults, constants = Faults(), {}
     for name, one in table.constants.items():
         with faults.at(name):
@@ -187,10 +187,12 @@ def _taking_up(job: JobContext, table: Any, packing: Catalyst | None) -> Catalys
 
 
 def _gas(job: JobContext, table: Any, feeds: Feeds) -> GasPhase:
-    """A gas that passes through the liquid of a vessel."""
+    """The gas in the liquid of a vessel."""
     if (table.feed is None) == (table.supply is None):
         message = "neither feed nor supply is given" if table.feed is None else "both feed and supply are given"
-        raise InputError(message, "", "name the feed that passes through, or give what is supplied as it is taken up")
+        raise InputError(
+            message, "", "name the feed, or give the composition of a gas that is supplied as it is absorbed"
+        )
     faults, henry = Faults(), {}
     given = job.read(GasPhase, table)
     for name, one in table.henry.items():
@@ -203,7 +205,7 @@ def _gas(job: JobContext, table: Any, feeds: Feeds) -> GasPhase:
 
 
 def read_heat_table(job: JobContext, table: Any, along: str) -> Any:
-    """What a vessel specifies of heat transfer."""
+    """The heat transfer of a vessel."""
     for cls, shape in (
         (Profile, models.HeldProfileTable),
         (Adiabatic, models.AdiabaticTable),
@@ -224,7 +226,7 @@ def _dosing(job: JobContext, table: models.DosingTable, feeds: Feeds) -> Dosing:
 
 
 def read_changes(job: JobContext, given: Sequence[Any], tank: Vessel) -> tuple[Change, ...]:
-    """Steps and ramps of a tank; InputError with every one that is none."""
+    """Steps and ramps of a tank; InputError with all invalid ones."""
     faults, changes = Faults(), []
     for n, change in enumerate(given):
         with faults.at(f"changes {n + 1}"):
@@ -235,7 +237,7 @@ def read_changes(job: JobContext, given: Sequence[Any], tank: Vessel) -> tuple[C
 
 
 def read_tank_tasks(job: JobContext, table: Any, tank: Vessel) -> TankTasks:
-    """What is asked of a tank besides its steady state."""
+    """The tasks of a tank besides its steady state."""
     faults = Faults()
     changes: tuple[Change, ...] = ()
     with faults.at():
@@ -245,7 +247,7 @@ def read_tank_tasks(job: JobContext, table: Any, tank: Vessel) -> TankTasks:
         if table.start_up is not None:
             start_up = units.positive(job.in_unit(table.start_up, "time"), "time", "start_up")
         elif changes:
-            raise InputError("changes are given, and no time to follow the tank", "", "give start_up = '6 h'")
+            raise InputError("changes are given without a start-up time", "", "give start_up = '6 h'")
     if table.steady_states is not None:
         with faults.at("steady_states"):
             low, high = (job.in_unit(T, "temperature") for T in table.steady_states.T)
@@ -281,7 +283,7 @@ def read_train(
         with faults.at(f"steps {n + 1}"):
             given = [k for k in ("vessel", "parallel", "side_feed", "exchanger") if getattr(step, k) is not None]
             if len(given) != 1:
-                message = f"{' and '.join(given)} stand in one step" if given else "the step is empty"
+                message = f"{' and '.join(given)} are in one step" if given else "the step is empty"
                 raise InputError(message, "", "give one of vessel, parallel, side_feed, exchanger")
             if step.vessel is not None:
                 steps += [named(step.vessel)] * step.count

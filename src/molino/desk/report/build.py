@@ -1,4 +1,4 @@
-"""A report of a job or of results: what its page says, and the record that runs it again."""
+"""A report of a job or of results: its content, and the record for running it again."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
 RECORD = 1
-"""The version of what a report stores of its inputs and results."""
+"""The version of the record of a report."""
 _PACKAGES = ("molino", "numpy", "scipy", "pandas", "sympy", "pint", "matplotlib")
 _SECTIONS = {
     "fit": ("Rate constants from the data", ("fit",)),
@@ -43,7 +43,7 @@ _SECTIONS = {
     "arrangements": ("Arrangements of vessels", ("attainable", "recommend")),
     "optimum": ("Best conditions", ("optimize",)),
 }
-"""Sections by their name: the title, and which results stand in them."""
+"""Sections by their name: the title, and their results."""
 _ORDER = ("facts", "paragraph", "picture", "explorer", "table", "listing")
 
 
@@ -56,16 +56,16 @@ def report(
     question: str = "",
     answer: str = "",
 ) -> Path:
-    """Write a report: one HTML file that needs nothing from outside, to read, to print and (of a job) to run again.
+    """Write a report: one self-contained HTML file, to read, to print and (of a job) to run again.
 
     Parameters
     ----------
     what : job file, Job, result or sequence of results
-        Of a job every step is taken that it asks for, and the job with its data goes into the report.
+        Of a job all tasks are run, and the job with its data is stored in the report.
     path : str or Path
         The file to write.
     title, question, answer : str, optional
-        What it begins with, in place of what the job says.
+        The beginning of the page, instead of that of the job.
 
     Returns
     -------
@@ -75,7 +75,7 @@ def report(
     Raises
     ------
     InputError
-        If the job is not sound, or `what` holds something else.
+        If the job has faults, or `what` is something else.
     WriteError
         If the file cannot be written.
 
@@ -114,7 +114,7 @@ def write_page(page: Page, path: Path) -> None:
 def take_steps(
     job: Job, collected: CollectedResults, quiet: bool, progress: Callable[[str], None] | None = None
 ) -> dict[str, Sequence[Fault]]:
-    """Every step that a job asks for, its results collected; what could not be done, by step."""
+    """All steps of a job, with collected results; and the errors, by step."""
     job, failed = replace(job, collected=collected), dict[str, Sequence[Fault]]()
     for step in steps_of(job):
         if progress is not None:
@@ -135,7 +135,7 @@ def page_of_job(job: Job, quiet: bool, progress: Callable[[str], None] | None = 
 
 
 def page_of_steps(job: Job, collected: CollectedResults, failed: Mapping[str, Sequence[Fault]]) -> Page:
-    """The report of a job whose steps have been taken."""
+    """The report of a job whose steps have been run."""
     answers = [found for one in collected.results.values() if (found := one.answer()) is not None]
     introduction = [text for text in (job.question, job.answer) if text]
     warnings = [Paragraph(f"{step}: {fault}", "warning") for step, faults in failed.items() for fault in faults]
@@ -159,7 +159,7 @@ def page_of_steps(job: Job, collected: CollectedResults, failed: Mapping[str, Se
         _inputs_and_versions(record),
     ]
     if warnings:
-        sections.insert(0, Section("not-done", "What could not be done", [Part("", [*warnings])]))
+        sections.insert(0, Section("not-done", "Failed tasks", [Part("", [*warnings])]))
     subtitle = f"{job.path.name}, computed on {datetime.date.today().isoformat()} by Molino {version('molino')}"
     return Page(job.title or job.path.stem, subtitle, introduction, answers, sections, record)
 
@@ -191,12 +191,12 @@ def page_of_results(results: Sequence[Result], title: str, introduction: Sequenc
 
 
 def _sorted(blocks: Sequence[Block]) -> list[Block]:
-    """Facts before figures, and these before tables."""
+    """The blocks in order: facts, figures, tables."""
     return sorted(blocks, key=lambda block: _ORDER.index(block.kind))
 
 
 def _results(collected: CollectedResults) -> list[Section]:
-    """The sections of what the steps found."""
+    """The sections of the results of steps."""
     sections = []
     for name, (title, kinds) in _SECTIONS.items():
         parts: dict[str, Part] = {}
@@ -211,7 +211,7 @@ def _results(collected: CollectedResults) -> list[Section]:
 
 
 def _data(job: Job) -> Section:
-    """What was measured, and the excluded points."""
+    """The data, and the excluded points."""
     parts = []
     for name, data in job.data.items():
         parts.append(Part(name, [Listing(str(data), f"data {name}")]))
@@ -226,7 +226,7 @@ def _data(job: Job) -> Section:
 
 
 def _chemistry(job: Job, collected: CollectedResults) -> Section:
-    """Species, reactions, rate laws, and the balances as they are integrated."""
+    """Species, reactions, rate laws, and the balances."""
     blocks: list[Block] = []
     if job.chemistry.species:
         blocks.append(Listing(str(job.chemistry), "species, reactions and rate laws"))
@@ -243,7 +243,7 @@ def _chemistry(job: Job, collected: CollectedResults) -> Section:
 
 
 def _closures(collected: CollectedResults) -> Section:
-    """What was verified of each result, and how each run was solved."""
+    """The checks of each result, and the method of each run."""
     import pandas as pd
 
     rows, solved = [], []
@@ -263,22 +263,22 @@ def _closures(collected: CollectedResults) -> Section:
     blocks: list[Block] = []
     if rows:
         text = (
-            "Each result was verified by a route other than the search that found it; a deviation is a share of the "
-            f"size of the quantity. Integrations run to a relative tolerance of {RTOL:g}."
+            "Each result was verified by a route independent of the search that found it; a deviation is a share of the "
+            f"size of the quantity. Integrations have a relative tolerance of {RTOL:g}."
         )
         blocks += [Paragraph(text), Table.of(pd.DataFrame(rows), "checks", 2)]
     if solved:
-        blocks.append(Table.of(pd.DataFrame(solved), "how each run was solved"))
+        blocks.append(Table.of(pd.DataFrame(solved), "the method of each run"))
     return Section("closures", "Closures and checks", [Part("", blocks)])
 
 
 def versions() -> dict[str, str]:
-    """The versions of what computes here."""
+    """The versions of the packages."""
     return {**{name: version(name) for name in _PACKAGES}, "python": platform.python_version()}
 
 
 def _inputs(job: Job) -> list[dict[str, str]]:
-    """Each file that a job reads, with its hash and content."""
+    """The files of a job, with hash and content."""
     found = []
     for name, path in {job.path.name: job.path, **job.files}.items():
         content = path.read_bytes()
@@ -303,7 +303,7 @@ def _inputs_and_versions(record: Mapping[str, Any]) -> Section:
         parts.append(Part("", [Paragraph(text), Table.of(frame, "inputs")]))
     else:
         parts.append(
-            Part("", [Paragraph("Computed in Python, so that no job to run again is inside this page.", "note")])
+            Part("", [Paragraph("Computed in Python: this page does not contain a job that can be run again.", "note")])
         )
     parts.append(Part("", [Facts([*record["versions"].items()], "versions")]))
     if inputs:

@@ -1,4 +1,4 @@
-"""Results that go into a report where they would go into a folder."""
+"""Results for a report, instead of a folder."""
 
 from __future__ import annotations
 
@@ -21,21 +21,21 @@ if TYPE_CHECKING:
     from molino.core.results import Result
 
 _MOST_CASES = 5000
-"""Up to how many cases of a sweep a page stores."""
+"""The largest number of cases of a sweep that a page stores."""
 
 
 class CollectedResults(ResultsFolder):
-    """What the steps of a job write, kept as the blocks of a report; nothing goes to a file.
+    """The output of the steps of a job as blocks of a report; no files are written.
 
     Parameters
     ----------
     draws : bool
-        Whether figures are kept; tables and plain data always are.
+        Whether figures are drawn.
 
     Attributes
     ----------
     parts : dict of str to dict of str to Part
-        By the step and by what they are of ('' for the step itself).
+        By step and subject ('' for the step itself).
     contents : dict of str to plain data
         By the step.
     """
@@ -48,7 +48,7 @@ class CollectedResults(ResultsFolder):
         self._figures = 0
 
     def add(self, block: Block, *parts: str) -> None:
-        """Keep a block; facts come first, then figures and controls, then tables."""
+        """Keep a block; in the order facts, figures and controls, tables."""
         name = parts[1] if len(parts) > 1 else ""
         self.parts.setdefault(parts[0], {}).setdefault(name, Part(name)).blocks.append(block)
 
@@ -57,7 +57,7 @@ class CollectedResults(ResultsFolder):
         self.contents["-".join(parts)] = plain(content)
 
     def text(self, content: str, suffix: str, *parts: str) -> None:
-        """A text for another run: the job that is embedded gives it again."""
+        """A text for another run: not kept, since the embedded job reproduces it."""
 
     def csv(self, table: pd.DataFrame, *parts: str) -> None:
         """Keep a table."""
@@ -76,7 +76,7 @@ class CollectedResults(ResultsFolder):
             self.add(Picture(title, draw(figure, f"figure{self._figures}")), *parts)
 
     def animation(self, draw: Callable[[], FuncAnimation], *parts: str) -> None:
-        """Moving pictures: their moments stand in the figures of the sequence."""
+        """An animation: not kept, since its moments are in the figure of the sequence."""
 
     def tables(self, command: str, tables: Mapping[str, pd.DataFrame]) -> None:
         """Keep each table."""
@@ -87,7 +87,7 @@ class CollectedResults(ResultsFolder):
         """Tables that are kept already."""
 
     def result(self, result: Result, *parts: str) -> None:
-        """Keep what a result says in words, and the control of a sweep."""
+        """Keep the facts of a result, and the control of a sweep."""
         super().result(result, *parts)
         title = result.headline
         facts = result.facts()
@@ -100,7 +100,7 @@ class CollectedResults(ResultsFolder):
 
 
 def _explorer(sweep: Sweep, name: str) -> Explorer | Paragraph:
-    """The control that moves along a sweep; a paragraph where it has too many cases."""
+    """The control of a sweep; a paragraph if it has too many cases."""
     table = sweep.table().drop(columns="reason", errors="ignore")
     if len(table) > _MOST_CASES:
         return Paragraph(
@@ -109,13 +109,13 @@ def _explorer(sweep: Sweep, name: str) -> Explorer | Paragraph:
     headings = [str(c).removesuffix("]").partition(" [") for c in table.columns]
     items = [{"name": title, "unit": pretty(unit)} for title, _, unit in headings]
     count, rows = len(sweep.varied), table.to_numpy(dtype=object).tolist()
-    if not sweep.is_grid:  # a list of cases has no conditions that can be moved one by one
+    if not sweep.is_grid:  # a list of cases has no conditions for a control
         items, rows, count = [{"name": "case", "unit": ""}, *items], [[n + 1, *row] for n, row in enumerate(rows)], 1
     return Explorer(name, "Move the operating point", {"varied": items[:count], "metrics": items[count:], "rows": rows})
 
 
 def _title(parts: tuple[str, ...]) -> str:
-    """What a table or figure is of, in words: ('fit', 'kinetics', 'constants') gives 'kinetics: constants'."""
+    """The subject of a table or figure, in words: ('fit', 'kinetics', 'constants') gives 'kinetics: constants'."""
     kind, name, *more = (*parts, "")[:2] + parts[2:]
     kind = {"run": "course", "fit": "fit", "compare": "side by side", "sweep": "cases"}.get(kind, kind)
     return ": ".join(part for part in (name, ", ".join([kind, *more]).replace("-", " ")) if part)

@@ -1,4 +1,4 @@
-"""What a report is made of: sections of parts, and in these paragraphs, facts, tables, figures and controls."""
+"""The document of a report: sections of parts with paragraphs, facts, tables, figures and controls."""
 
 from __future__ import annotations
 
@@ -18,11 +18,11 @@ if TYPE_CHECKING:
     import pandas as pd
 
 _RECORD = '<script type="application/json" id="record">'
-"""The beginning of what a page stores of its inputs and results."""
+"""The beginning of the record of a page."""
 _FOLDED = 24
-"""From how many rows on a table stands folded."""
+"""Number of rows above which a table is folded."""
 _MOST_ROWS = 1000
-"""How many rows of a table stand in a page."""
+"""Largest number of rows of a table in a page."""
 
 
 @dataclass(frozen=True)
@@ -36,7 +36,7 @@ class Paragraph:
 
 @dataclass(frozen=True)
 class Listing:
-    """Lines that stand as they are, with a label for those who do not see them."""
+    """Preformatted lines, with a label for screen readers."""
 
     kind: ClassVar[str] = "listing"
     text: str
@@ -45,7 +45,7 @@ class Listing:
 
 @dataclass(frozen=True)
 class Facts:
-    """Names and what holds of them."""
+    """Names with their values."""
 
     kind: ClassVar[str] = "facts"
     rows: Sequence[tuple[str, str]]
@@ -54,7 +54,7 @@ class Facts:
 
 @dataclass(frozen=True)
 class Cell:
-    """A cell of a table: as it is read, and the number it is sorted and copied by."""
+    """A cell of a table: its text, and the number for sorting and copying."""
 
     text: str
     value: float | None = None
@@ -71,7 +71,7 @@ class Table:
 
     @property
     def is_long(self) -> bool:
-        """Whether it stands folded."""
+        """Whether it is folded."""
         return len(self.rows) > _FOLDED
 
     @classmethod
@@ -99,7 +99,7 @@ class Picture:
 
     @property
     def alternative(self) -> str:
-        """What it shows, in words: each panel by its axes and curves."""
+        """Its description in words: each panel by its axes and curves."""
         parts = []
         for panel in self.drawing.panels:
             x, y = panel["x"]["label"], panel["y"]["label"]
@@ -148,7 +148,7 @@ class Section:
 
 @dataclass(frozen=True)
 class Page:
-    """A whole report: the question and the answer, sections, and the record that runs it again (`record`)."""
+    """A whole report: the question and the answer, sections, and the record for running it again."""
 
     title: str
     subtitle: str
@@ -158,7 +158,7 @@ class Page:
     record: Mapping[str, Any]
 
     def html(self) -> str:
-        """The page as one HTML file that needs nothing from outside."""
+        """The page as one self-contained HTML file."""
         import jinja2
 
         folder = files("molino.desk.report")
@@ -184,7 +184,7 @@ class Page:
 
 
 def record_of(page: str) -> tuple[int, int] | None:
-    """Where the record lies in a page, from the first sign to behind the last; None where there is not exactly one."""
+    """The range of the record in a page; None if there is not exactly one."""
     begin = page.find(_RECORD)
     end = page.find("</script>", begin)
     if begin < 0 or end < 0 or page.find(_RECORD, begin + 1) >= 0:
@@ -199,14 +199,14 @@ def digest_of(page: str) -> str:
 
 
 def with_digest(page: str) -> str:
-    """A page whose record has the hash of all the rest."""
+    """A page whose record has the hash of the rest of the page."""
     begin, _ = record_of(page) or (0, 0)
     assert page[begin] == "{"
     return f'{page[:begin]}{{"page":"{digest_of(page)}",{page[begin + 1 :]}'
 
 
 def _in_script(content: Any) -> Any:
-    """Plain data as JSON that may stand in a script element."""
+    """Plain data as JSON for a script element."""
     import markupsafe
 
     text = json.dumps(plain(content), ensure_ascii=False, separators=(",", ":"))

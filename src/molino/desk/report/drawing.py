@@ -1,4 +1,4 @@
-"""A figure as SVG for a page: with a text in its place, in the page's colors, and with its curves to be read off."""
+"""A figure as SVG for a page: in the page's colors, and with its curves for reading values."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ _OF_PAGE = {
     "#e4e4e4": "var(--grid)",
     "#8a8a8a": "var(--quiet)",
 }
-"""Colors of figures that follow the page, so that they can be read on a dark one, too."""
+"""Colors of figures that follow those of the page, also of a dark one."""
 
 
 @dataclass(frozen=True)
@@ -36,7 +36,7 @@ class Drawing:
     ----------
     svg : str
     panels : list of dict
-        Of each pair of axes: its place in the SVG, its ranges, and the curves that can be read off.
+        Of each pair of axes: its place in the SVG, its ranges, and its curves.
     """
 
     svg: str
@@ -44,12 +44,12 @@ class Drawing:
 
     @property
     def has_curves(self) -> bool:
-        """Whether there is something to be read off."""
+        """Whether it has curves for reading values."""
         return any(panel["curves"] for panel in self.panels)
 
 
 def draw(figure: Figure, name: str) -> Drawing:
-    """A figure as SVG; `name` tells its parts apart from those of all other figures of the page."""
+    """A figure as SVG; `name` makes the identifiers of its parts unique in the page."""
     stream = io.StringIO()
     with mpl.rc_context({"svg.fonttype": "none", "svg.hashsalt": name}):
         figure.savefig(stream, format="svg", metadata={"Date": None, "Creator": None, "Format": None, "Type": None})
@@ -59,7 +59,7 @@ def draw(figure: Figure, name: str) -> Drawing:
 
 
 def _for_page(svg: str, name: str) -> str:
-    """What stands in a page: without prolog and size, with names and colors of its own."""
+    """The SVG in a page: without prolog and size, with its own names and colors."""
     svg = svg[svg.index("<svg") :]
     head, rest = svg.split(">", 1)
     box = re.search(r'viewBox="[^"]*"', head)
@@ -74,7 +74,7 @@ def _for_page(svg: str, name: str) -> str:
 
 
 def _is_plain(axes: Axes) -> bool:
-    """Whether curves can be read off in these axes."""
+    """Whether the curves of these axes can be read."""
     scales = {axes.get_xscale(), axes.get_yscale()}
     return axes.get_visible() and scales <= {"linear", "log"} and axes.get_label() != "<colorbar>"
 
@@ -94,7 +94,7 @@ def _panel(axes: Axes, figure: Figure) -> dict[str, Any]:
 
 
 def _curve(line: Any, axes: Axes) -> dict[str, Any] | None:
-    """A curve that goes on along x, thinned to what a page needs; None for a value that is not valid."""
+    """A curve along x, thinned for a page; None if it is not one."""
     try:
         x, y = (np.asarray(v, dtype=float) for v in line.get_data(orig=False))
     except (TypeError, ValueError):
@@ -114,5 +114,5 @@ def _curve(line: Any, axes: Axes) -> dict[str, Any] | None:
 
 
 def _plain(values: Any) -> list[float]:
-    """Numbers of a few digits, as JSON takes them."""
+    """Numbers of few digits, for JSON."""
     return [float(f"{v:.{_DIGITS}g}") if math.isfinite(v) else 0.0 for v in (float(one) for one in values)]

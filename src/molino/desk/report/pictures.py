@@ -35,7 +35,7 @@ _FIGURES = {
 
 
 def pictures_of(result: Any) -> dict[str, Figure]:
-    """The figures that show a result, by their names; none for one that has no figure."""
+    """The figures that show a result, by their names; none for a result without a figure."""
     from molino.core.runs.run import Run
     from molino.desk.steps.common import load_figures
 

@@ -1,4 +1,4 @@
-"""Run a report again: its inputs out of the page, its steps once more, and what differs."""
+"""Run a report again: extract its inputs, run its steps, and compare."""
 
 from __future__ import annotations
 
@@ -34,22 +34,22 @@ if TYPE_CHECKING:
 _UNREAD = ("script", "style", "figure", "nav", "button", "title")
 """Elements of a page that are not compared."""
 _ALIKE = 1e-9
-"""By how much, relative, a number may differ and still be called the same."""
+"""Largest relative difference of numbers that are the same."""
 _SMALL = 1e-12
-"""Below which share of the largest number next to it a number is rounding."""
+"""Fraction of the largest number next to it below which a number is rounding."""
 
 
 @dataclass(frozen=True)
 class Difference:
-    """Something that is not as the report says.
+    """A difference from the report.
 
     Attributes
     ----------
     where : str
-        The step, and the way to the number in its plain data.
+        The step, and the path to the number in its plain data.
     reported, now : number, str or None
     relative : float
-        By how much it differs, of the larger of both; nan for what is no number.
+        The difference relative to the larger of both; nan if they are not numbers.
     """
 
     where: str
@@ -60,20 +60,20 @@ class Difference:
 
 @dataclass(frozen=True, eq=False)
 class Rerun(Frozen, Result):
-    """What came of running a report again.
+    """The result of running a report again.
 
     Attributes
     ----------
     path : Path
     compared : int
-        How many numbers were compared.
+        Number of compared numbers.
     largest : float
-        The largest relative difference among those called the same.
+        The largest relative difference among those that are the same.
     differences : tuple of Difference
     inputs : dict of str to str
-        Each input that is not as its hash in the report says, and its faults.
+        Each input that differs from its hash in the report, and its faults.
     versions : dict of str to (str, str)
-        Each package of another version: as reported, and now.
+        Packages of other versions: as reported, and now.
     """
 
     path: Path
@@ -89,7 +89,7 @@ class Rerun(Frozen, Result):
         return not self.differences and not self.inputs
 
     def facts(self) -> dict[str, str]:
-        """What was compared, and what differs."""
+        """The number of compared numbers, and the differences."""
         found = {"numbers compared": f"{self.compared}", "differ": f"{len(self.differences)}"}
         if self.compared > len(self.differences):
             found["others agree to"] = f"{self.largest:.1e} relative" if self.largest else "the last digit"
@@ -98,7 +98,7 @@ class Rerun(Frozen, Result):
         return found
 
     def table(self) -> pd.DataFrame:
-        """One row a difference."""
+        """One row per difference."""
         import pandas as pd
 
         rows = [
@@ -108,7 +108,7 @@ class Rerun(Frozen, Result):
         return pd.DataFrame(rows, columns=["where", "reported", "now", "relative"])
 
     def to_dict(self) -> dict[str, Any]:
-        """All of it as plain data."""
+        """Plain data of the comparison."""
         return {
             "report": self.path.name,
             "same": self.is_same,
@@ -120,7 +120,7 @@ class Rerun(Frozen, Result):
         }
 
     def __str__(self) -> str:
-        verdict = "every number is as reported" if self.is_same else "not all is as reported"
+        verdict = "every number is as reported" if self.is_same else "there are differences from the report"
         return "\n".join([f"{self.path.name}: {verdict}", *(f"  {n:<22} {text}" for n, text in self.facts().items())])
 
 
@@ -142,7 +142,7 @@ class _Input(BaseModel):
 
 
 class Record(BaseModel):
-    """What a report stores: the inputs, the results and the versions that computed them."""
+    """The record of a report: inputs, results and versions."""
 
     format: int
     versions: dict[str, str]
@@ -166,7 +166,7 @@ def read_page(path: Path) -> str:
         If it is not a file of text.
     """
     try:
-        if not path.is_file():  # a pipe would be waited for
+        if not path.is_file():  # reading a pipe would block
             raise OSError
         return path.read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as error:
@@ -174,25 +174,25 @@ def read_page(path: Path) -> str:
 
 
 def read_record(path: Path) -> Record:
-    """What a report stores of its inputs and results; errors as for `read_page` and `record_in`."""
+    """The record of a report; errors as for `read_page` and `record_in`."""
     return record_in(read_page(path), path.name)
 
 
 def record_in(page: str, name: str) -> Record:
-    """What a report stores of its inputs and results.
+    """The record of a page.
 
     Raises
     ------
     InputError
-        If there is none in it, more than one, or one that is not as a report writes it.
+        If there is not exactly one record, or it is not valid.
     """
-    place, advice = record_of(page), "name a file that molino report wrote, whole and unchanged"
+    place, advice = record_of(page), "name a complete and unchanged file of molino report"
     if place is None:
-        raise InputError("no record of inputs and results is in it, or more than one", name, advice)
+        raise InputError("it has no record of inputs and results, or more than one", name, advice)
     try:
         record = Record.model_validate(json.loads(page[slice(*place)]), strict=True)
     except (ValueError, RecursionError) as error:
-        raise InputError("its record of inputs and results is not as a report writes it", name, advice) from error
+        raise InputError("its record of inputs and results is not valid", name, advice) from error
     if record.format != RECORD:
         message = f"its record is of version {record.format}, and this Molino reads {RECORD}"
         raise InputError(message, name, f"use the Molino that wrote it: {record.versions.get('molino', 'another')}")
@@ -202,17 +202,16 @@ def record_in(page: str, name: str) -> Record:
 
 
 def extract(record: Record, folder: Path, inputs: Path | None) -> tuple[dict[str, Path], dict[str, str]]:
-    """Write the inputs of a report into a folder, or take those of another one; and their faults.
+    """Write the inputs of a report into a folder, or use those of another one; return their faults.
 
-    A file that the job reads from outside its folder goes into a folder `outside` of its own, and is never taken from
-    another place than the report.
+    A file from outside the folder of the job is written to a folder `outside`, and is always taken from the report.
     """
     places, wrong = {}, {}
     for n, one in enumerate(record.inputs):
         try:
             content = one.bytes
         except ValueError as error:
-            raise InputError(f"its input '{one.name}' is not as a report writes it", "", "write it anew") from error
+            raise InputError(f"its input '{one.name}' is not valid", "", "write it anew") from error
         if hashlib.sha256(content).hexdigest() != one.sha256:
             wrong[one.name] = "has been changed inside the report"
         is_inside = _is_inside(folder, one.name)
@@ -224,7 +223,7 @@ def extract(record: Record, folder: Path, inputs: Path | None) -> tuple[dict[str
             else:
                 given = other.read_bytes()
                 if hashlib.sha256(given).hexdigest() != one.sha256:
-                    wrong[one.name] = "is another one than in the report"
+                    wrong[one.name] = "differs from that in the report"
                 content = given
         with whole(target) as temporary:
             temporary.write_bytes(content)
@@ -237,7 +236,7 @@ def _is_inside(folder: Path, name: str) -> bool:
 
 
 class _Visible(HTMLParser):
-    """The texts of a page that a reader sees, but for figures and controls, and the section of inputs and versions."""
+    """The visible texts of a page, without figures, controls, and the section of inputs and versions."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -264,14 +263,14 @@ class _Visible(HTMLParser):
 
 
 def visible_texts(page: str) -> list[str]:
-    """What a reader sees of a page, text by text, but for figures and the versions of what computed it."""
+    """The visible texts of a page, without figures and versions."""
     parser = _Visible()
     parser.feed(page)
     return parser.texts
 
 
 def _of_page(page: str, record: Record, again: str) -> Iterator[Difference]:
-    """The visible texts of a page that are not those of the same results written anew."""
+    """The visible texts of a page that differ from those of the same results written again."""
     if record.page and record.page == digest_of(page):
         return
     then, now = visible_texts(page), visible_texts(again)
@@ -285,7 +284,7 @@ def _of_page(page: str, record: Record, again: str) -> Iterator[Difference]:
                 found = True
                 yield Difference("page", _short(a), _short(b), math.nan)
     if record.page and not found:
-        yield Difference("page", "changed since it was written", "in a figure, or unseen", math.nan)
+        yield Difference("page", "changed since it was written", "in a figure, or invisible", math.nan)
 
 
 def rerun(path: Path, folder: Path, inputs: Path | None, quiet: bool) -> Rerun:
@@ -294,13 +293,13 @@ def rerun(path: Path, folder: Path, inputs: Path | None, quiet: bool) -> Rerun:
     Raises
     ------
     InputError
-        If it is no report, or its inputs are not sound any more.
+        If it is not a report, or its inputs have faults.
     """
     page = read_page(path)
     record = record_in(page, path.name)
     if not record.inputs or record.job is None:
-        message = "it was made of results in Python, and no job is in it"
-        raise InputError(message, path.name, "run the script again that made it")
+        message = "it was made from results in Python, without a job"
+        raise InputError(message, path.name, "run its script again")
     places, wrong = extract(record, folder, inputs)
     job = build(read_tables(places[record.job], places))
     job = replace(job, title=record.title, question=record.question, answer=record.answer)
@@ -325,11 +324,11 @@ def rerun(path: Path, folder: Path, inputs: Path | None, quiet: bool) -> Rerun:
 
 
 def _compare(then: Any, now: Any, where: str, scale: float = 0.0) -> Iterator[Difference]:
-    """Every number of both, with its difference; of other things only what differs."""
+    """Every number of both, with its difference; other values only if they differ."""
     if isinstance(then, dict) and isinstance(now, dict):
         scale = max([abs(float(v)) for v in then.values() if _is_number(v)], default=0.0)
         if where.endswith("closure"):
-            scale = 1.0  # shares of the feed, of which only rounding is left
+            scale = 1.0  # relative imbalances that are rounding
         for key in dict.fromkeys([*then, *now]):
             yield from _compare(then.get(key), now.get(key), f"{where}/{key}" if where else str(key), scale)
     elif isinstance(then, list) and isinstance(now, list) and len(then) == len(now):
@@ -352,7 +351,7 @@ _NUMBER = re.compile(r"[-+]?\d+(?:\.\d+)?(?:[eE][-+]?\d+)?")
 
 
 def _same_words(then: str, now: str) -> bool:
-    """Whether two texts differ only in rounding: numbers that are next to zero, or that stand next to each other."""
+    """Whether two texts differ only in rounding of numbers."""
     if _NUMBER.sub("#", then) != _NUMBER.sub("#", now):
         return False
     pairs = zip(_NUMBER.findall(then), _NUMBER.findall(now), strict=True)

@@ -1,4 +1,4 @@
-"""The steps of a job: each computes, hands its results to where they go, and prints them."""
+"""The steps of a job: each computes, writes its results and prints them."""
 
 from __future__ import annotations
 
@@ -23,14 +23,14 @@ STEPS = {
     "recommend": ("recommendations",),
     "optimize": ("optimizations",),
 }
-"""Each step in the order of the work, with what of a job asks for it."""
+"""Each step in the order of the work, with its tables in a job."""
 
 
 def steps_of(job: Job) -> list[str]:
-    """The steps that a job asks for."""
+    """The steps of a job."""
     return [step for step, asking in STEPS.items() if any(getattr(job, name) for name in asking)]
 
 
 def take(step: str, job: Job, quiet: bool, **options: Any) -> Any:
-    """One step of a job; gives its result as plain data."""
+    """One step of a job; returns its result as plain data."""
     return import_module(f"molino.desk.steps.{step}").do(job, quiet, **options)

@@ -1,4 +1,4 @@
-"""What any arrangement of vessels can make of a feed."""
+"""The attainable regions of a job."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 
 
 def do(job: Job, quiet: bool) -> dict[str, Any]:
-    """Find the regions, write, print unless quiet; gives the result as plain data."""
+    """Find the regions, write, print unless quiet; returns the result as plain data."""
     from molino.core.design.attainable import attainable as region_of
 
     advice = "add one with feed and axes = ['conversion of A', 'yield of B on A']"

@@ -1,4 +1,4 @@
-"""What is missing, specified twice, out of balance or of a wrong unit; nothing is run, unless that is asked for."""
+"""The check of a job: missing or contradictory inputs, unbalanced equations, wrong units."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
 
 def do(job: Job, quiet: bool, equations: bool = False, thorough: bool = False) -> dict[str, Any]:
-    """Print what the job holds unless quiet, and give it as plain data; reading it has found it sound."""
+    """Print the content of the job unless quiet, and return it as plain data; reading it has found no faults."""
     runs = _verified_runs(job, quiet) if thorough else {}
     if quiet:
         return _plain(job, {name: vessel.check() for name, vessel in job.single_vessels.items()}, runs)
@@ -70,14 +70,14 @@ def do(job: Job, quiet: bool, equations: bool = False, thorough: bool = False) -
     out.print(Text(f"tasks: {', '.join(tasks) or ('run' if job.vessels else 'none')}"))
     warnings = sum(finding.level == "warning" for finding in findings)
     if warnings:
-        out.print(f"no faults; {warnings} warning{'s' if warnings > 1 else ''} to look at", style="bold yellow")
+        out.print(f"no faults; {warnings} warning{'s' if warnings > 1 else ''}", style="bold yellow")
     else:
         out.print("no faults found", style="bold green")
     return _plain(job, reviews, runs)
 
 
 def _verified_runs(job: Job, quiet: bool) -> dict[str, Any]:
-    """Each vessel with a size run once, with a second integration by another method; an error where one disagrees."""
+    """Run each vessel with a size, with a second integration by another method; an error if one disagrees."""
     from molino.core.errors import Failures, InputError
 
     vessels, _, _ = known_vessels(job, quiet)
@@ -86,7 +86,7 @@ def _verified_runs(job: Job, quiet: bool) -> dict[str, Any]:
         with failures.at(name), show_progress(f"running {name} twice", quiet):
             try:
                 run = vessel.run()
-            except InputError:  # without a size: it waits for one
+            except InputError:  # without a size
                 continue
             found[name] = run.thoroughly_verified()
     failures.raise_any()
@@ -99,7 +99,7 @@ def _findings(job: Job, reviews: Mapping[str, VesselReview]) -> tuple[Finding, .
     from molino.core.fitting.experiments import Experiments
 
     own = list(job.chemistry.check().findings)
-    own += [Finding("note", "units", remark, "write another unit if that is not meant") for remark in job.remarks]
+    own += [Finding("note", "units", remark, "write another unit if this is not meant") for remark in job.remarks]
     for name, data in job.data.items():
         if isinstance(data, Experiments):
             own += [replace(f, where=f"data {name}, {f.where}") for f in data.check(job.chemistry).findings]
@@ -125,7 +125,7 @@ def _runs(data: Experiments | Rates) -> list[str]:
 
 
 def _tasks(job: Job) -> dict[str, list[str]]:
-    """What the job asks for, by command."""
+    """The tasks of the job, by command."""
     tasks = {
         "fit": {**job.lines, **job.fits},
         "size": job.sizes,

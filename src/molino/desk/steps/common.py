@@ -1,6 +1,6 @@
-"""What the steps share: fits, progress, printing.
+"""The common parts of steps: fits, progress, printing.
 
-Imports of the computing half stand inside functions, so that `molino --help` is quick.
+Imports of the core are inside functions, so that `molino --help` is fast.
 """
 
 from __future__ import annotations
@@ -34,8 +34,8 @@ R = TypeVar("R")
 
 
 def console(stderr: bool = False) -> Console:
-    """A Rich console that neither guesses at numbers nor reads markup in names like [acid], nor passes control
-    characters of names and texts on to the terminal."""
+    """A Rich console without highlighting of numbers and without markup in names like [acid], which replaces control
+    characters of names and texts."""
     from rich.console import Console
     from rich.segment import Segment
 
@@ -49,7 +49,7 @@ def console(stderr: bool = False) -> Console:
 
 
 def without_controls(text: str) -> str:
-    """A text with control characters, but for line breaks and tabs, as their pictures (U+2400 and on) or U+FFFD."""
+    """A text with control characters, except line breaks and tabs, as their pictures (from U+2400) or U+FFFD."""
     return "".join(
         c if c in "\n\t" or not _is_control(c) else chr(0x2400 + ord(c)) if c < " " else "\ufffd" for c in text
     )
@@ -60,12 +60,12 @@ def _is_control(character: str) -> bool:
 
 
 def load_figures() -> Any:
-    """The figures, drawn as Molino draws them: no settings of Matplotlib from the working folder or the environment."""
+    """The module of figures, without settings of Matplotlib from the working folder or the environment."""
     if "matplotlib" not in sys.modules:
         before = Path.cwd()
         os.environ["MPLBACKEND"] = "agg"
         os.environ.pop("MATPLOTLIBRC", None)
-        os.chdir(Path(__file__).parent)  # Matplotlib reads a matplotlibrc in the working folder as it is imported
+        os.chdir(Path(__file__).parent)  # Matplotlib reads a matplotlibrc in the working folder when it is imported
         try:
             import matplotlib as mpl
         finally:
@@ -78,7 +78,7 @@ def load_figures() -> Any:
 
 @contextmanager
 def show_progress(what: str, quiet: bool) -> Iterator[Callable[[str], None]]:
-    """A line of progress on a terminal; gives what changes it."""
+    """A line of progress on a terminal; yields the function that changes it."""
     err = console(stderr=True)
     if quiet or not err.is_terminal:
         yield lambda text: None
@@ -103,9 +103,9 @@ def do_fits(job: Job, quiet: bool) -> dict[str, Fit]:
 
 
 def known_vessels(job: Job, quiet: bool, draws: bool = False) -> tuple[dict[str, Vessel | Train], str, Fit | None]:
-    """The job's vessels with every constant known (fitted now, where some are not), a line on that, and the fit.
+    """The job's vessels with all constants known (fitted now, if necessary), a line on that, and the fit.
 
-    Where constants are to be drawn, and the fit has a bootstrap, they are as uncertain as its refits.
+    If the fit has a bootstrap, its refits are the distribution of the constants.
     """
     from molino.core.errors import InputError
 
@@ -133,7 +133,7 @@ def known_vessels(job: Job, quiet: bool, draws: bool = False) -> tuple[dict[str,
 
 
 def known_chemistry(job: Job, quiet: bool) -> tuple[Chemistry, str]:
-    """The job's chemistry with every constant known, fitted where some are not, and a line on that."""
+    """The job's chemistry with all constants known, fitted if necessary, and a line on that."""
     _, source, fit = known_vessels(job, quiet)
     return (job.chemistry if fit is None else fit.chemistry), source
 
@@ -141,7 +141,7 @@ def known_chemistry(job: Job, quiet: bool) -> tuple[Chemistry, str]:
 def next_experiments(
     fit: Fit | None, decisions: Mapping[str, tuple[Any, Sequence[Experiment], int]]
 ) -> dict[str, NextExperiment]:
-    """For each decision the experiments that would narrow it, where candidates are given; InputError without a fit."""
+    """For each decision the experiments that would narrow it, if candidates are given; InputError without a fit."""
     from molino.core.errors import Failures, InputError
     from molino.core.fitting.next_experiment import next_experiment
 
@@ -151,7 +151,7 @@ def next_experiments(
             continue
         with failures.at(name):
             if fit is None:
-                message = "the constants are given, so no experiment would make them better known"
+                message = "the constants are given, so that experiments cannot narrow them"
                 raise InputError(message, "next", "leave it out, or fit the constants")
             found[name] = next_experiment(fit, decision, candidates, several)
     failures.raise_any()
@@ -159,7 +159,7 @@ def next_experiments(
 
 
 def require_tasks(job: Job, table: str, tasks: Mapping[str, Any], advice: str) -> None:
-    """Raise InputError where a job has no table of a kind."""
+    """Raise InputError if a job has no table of a kind."""
     from molino.core.errors import InputError
 
     if not tasks:
@@ -169,7 +169,7 @@ def require_tasks(job: Job, table: str, tasks: Mapping[str, Any], advice: str) -
 def do_each(
     job: Job, table: str, tasks: Mapping[str, T], quiet: bool, work: Callable[[T, Callable[[str], None]], R]
 ) -> tuple[dict[str, R], Failures]:
-    """Each task of a table, with a line of progress; one that fails keeps no other back, and all that fail raise."""
+    """Each task of a table, with a line of progress; all are run, and all errors are raised together."""
     from molino.core.errors import Failures
 
     found, failures = dict[str, R](), Failures()
@@ -182,7 +182,7 @@ def do_each(
 
 
 def content_of(job: Job, source: str, **found: Mapping[str, Result]) -> dict[str, Any]:
-    """What a command gives as plain data: the job, where its constants come from, and results by kind and name."""
+    """The plain data of a command: the job, the source of its constants, and results by kind and name."""
     results = {kind: {name: one.to_dict() for name, one in own.items()} for kind, own in found.items()}
     return {"job": job.path.name, "title": job.title, "source": source, **results}
 
@@ -194,8 +194,8 @@ def results_of(
     results: Mapping[str, Result] | None = None,
     folder: ResultsFolder | None = None,
 ) -> ResultsFolder:
-    """The folder of a job's results, with the plain data of a command, what its results say in words, and the
-    properties of the species in it."""
+    """The folder of a job's results, with the plain data of a command, its answers in words, and the properties of the
+    species."""
     from molino.desk.tables.species import species_table
 
     folder = job.results_folder() if folder is None else folder
@@ -209,13 +209,13 @@ def results_of(
 
 
 def show_next(name: str, plan: NextExperiment) -> None:
-    """Print which experiments would narrow a decision."""
+    """Print the experiments that would narrow a decision."""
     show_table(plan.table().head(8), f"{name}: which experiment would narrow {plan.what}")
     console().print(str(plan))
 
 
 def show_table(frame: pd.DataFrame, title: str = "", digits: int = 4) -> None:
-    """A data frame as a table; numbers to some digits; turned on its side where it is wider than the terminal."""
+    """A data frame as a table; numbers to some digits; transposed if it is wider than the terminal."""
     import pandas as pd
     from rich import box
     from rich.table import Table
@@ -258,7 +258,8 @@ def show_table(frame: pd.DataFrame, title: str = "", digits: int = 4) -> None:
 
 
 def _parts(headings: list[str], cells: list[list[str]], width: int) -> list[list[int]]:
-    """The columns of a table in parts that fit a terminal without a word being split; the first column leads each."""
+    """The columns of a table in parts that fit a terminal without splitting words; each begins with the first
+    column."""
     needed = [_word(h, *(row[i] for row in cells)) + 3 for i, h in enumerate(headings)]
     label = max((len(row[0]) for row in cells), default=0)
     needed[0] = max(needed[0], label + 3 if label <= width // 3 else 0)  # labels are kept in one line
@@ -284,7 +285,7 @@ def _is_number(text: str) -> bool:
 
 
 def print_written(folder: ResultsFolder) -> None:
-    """Say which files went into a folder, and what that changed there."""
+    """Print the files written to a folder, and whether they changed."""
     try:
         shown = folder.path.resolve().relative_to(Path.cwd())
     except (ValueError, OSError):

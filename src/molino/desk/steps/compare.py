@@ -1,4 +1,4 @@
-"""Vessels side by side."""
+"""Comparisons of vessels."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 
 
 def do(job: Job, quiet: bool) -> dict[str, Any]:
-    """Compare, write, print unless quiet; gives the result as plain data."""
+    """Compare, write, print unless quiet; returns the result as plain data."""
     from molino.core.design.comparison import compare
     from molino.core.design.size.sizing import size
 

@@ -1,4 +1,4 @@
-"""How far a feed could go over temperature and pressure, and by how many beds."""
+"""Equilibrium of a feed over temperature and pressure, with adiabatic beds."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 
 
 def do(job: Job, quiet: bool) -> dict[str, Any]:
-    """Find the curves, write, print unless quiet; gives the result as plain data."""
+    """Compute the curves, write, print unless quiet; returns the result as plain data."""
     from molino.core.design.equilibrium_curves import equilibrium_curves
     from molino.core.vessels.flow_vessel import FlowVessel
 

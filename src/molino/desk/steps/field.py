@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
 
 def do(job: Job, quiet: bool, only: str | None = None) -> dict[str, Any]:
-    """Work out, write, print unless quiet; gives the result as plain data."""
+    """Compute, write, print unless quiet; returns the result as plain data."""
     if not job.fields:
         raise InputError("there is no [fields.NAME] table", job.path.name, "add one of kind 'basin' or 'laminar tube'")
     if only is not None and only not in job.fields:
@@ -56,7 +56,7 @@ def do(job: Job, quiet: bool, only: str | None = None) -> dict[str, Any]:
 
 
 def _worked_out(name: str, task: FieldTask, quiet: bool) -> dict[str, Any]:
-    """The steady field, that over time and the distribution, as far as they are asked for."""
+    """The steady field, that over time and the residence time distribution, as requested."""
 
     vessel: Any = task.field
     found: dict[str, Any] = {}

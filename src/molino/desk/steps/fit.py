@@ -1,4 +1,4 @@
-"""Rate constants from the data."""
+"""Fits of rate constants to the data."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
 
 def do(job: Job, quiet: bool, profile_likelihood: bool = False, bootstrap: int | None = None) -> dict[str, Any]:
-    """Fit, write, print unless quiet; gives the result as plain data."""
+    """Fit, write, print unless quiet; returns the result as plain data."""
     from molino.core.errors import InputError
 
     if not job.fits and not job.lines:
@@ -50,7 +50,7 @@ def do(job: Job, quiet: bool, profile_likelihood: bool = False, bootstrap: int |
 
 
 def show(name: str, found: Fit) -> None:
-    """Print a fit as in a laboratory report."""
+    """Print a fit."""
     from rich.text import Text
 
     out = console()

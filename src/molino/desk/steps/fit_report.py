@@ -1,4 +1,4 @@
-"""What a fit of a job asks for before and after the fit itself."""
+"""The analyses of a fit before and after the fit itself."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 
 @dataclass
 class FitReport:
-    """What came out of it: plain data by name, and the folder for its files."""
+    """Their results: plain data by name, and the folder for files."""
 
     job: Job
     name: str
@@ -97,7 +97,7 @@ def before(job: Job, name: str, study: Study, quiet: bool, folder: ResultsFolder
 
 
 def rates_of(data: Any, table: RatesTable) -> Rates:
-    """The rates that a table asks for."""
+    """The rates of a table."""
     from molino.core.fitting.rates import Rates
 
     if isinstance(data, Rates):
@@ -125,7 +125,7 @@ def after(job: Job, name: str, study: Study, found: Fit, early: FitReport, quiet
 
         best = next_experiment(found, study.narrow, study.next, study.several)
         out.content["next"] = best.to_dict()
-        out.tabulate(best.table().head(8), f"what would narrow {study.narrow}")
+        out.tabulate(best.table().head(8), f"experiments that narrow {study.narrow}")
         out.say(str(best))
         out.keep("next", best.table())
     return out
@@ -162,7 +162,7 @@ def _report_uncertainty(out: FitReport, study: Study, found: Fit) -> None:
 
 
 def _intervals(profiles: dict[str, ProfileLikelihood]) -> pd.DataFrame:
-    """The intervals of profiles as a table; where the data leave an end open it says so."""
+    """The intervals of profiles as a table, with open ends marked."""
     import pandas as pd
 
     return pd.concat([profile.table() for profile in profiles.values()], ignore_index=True)

@@ -1,4 +1,4 @@
-"""The conditions and sizes at which a metric is best."""
+"""Optimizations of conditions and sizes."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ if TYPE_CHECKING:
 
 
 def do(job: Job, quiet: bool) -> dict[str, Any]:
-    """Optimize, write, print unless quiet; gives the result as plain data."""
+    """Optimize, write, print unless quiet; returns the result as plain data."""
     from molino.core.design.optimizing import answer
 
     figures = load_figures()
@@ -85,7 +85,7 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
 
 
 def show_optimum(name: str, best: Optimum) -> None:
-    """Print an optimum: what it is, its active limits, the slopes there, and the run."""
+    """Print an optimum: its active limits, the derivatives there, and the run."""
     import pandas as pd
     from rich.text import Text
 
@@ -93,7 +93,7 @@ def show_optimum(name: str, best: Optimum) -> None:
     facts = best.facts()
     show_table(pd.DataFrame({"at the optimum": [*facts], "": [*facts.values()]}), f"{name}: {best.vessel.title}")
     if best.free:
-        show_table(best.table(), "free numbers, and slopes by them")
+        show_table(best.table(), "free conditions, and derivatives by them")
     if best.remark:
         out.print(Text.assemble(("note: ", "bold yellow"), best.remark.removeprefix("note: ")))
     if best.is_stopped:

@@ -1,4 +1,4 @@
-"""Arrangements of vessels side by side, each at its own best."""
+"""Recommendations of arrangements of vessels."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 
 
 def do(job: Job, quiet: bool) -> dict[str, Any]:
-    """Rank, write, print unless quiet; gives the result as plain data."""
+    """Rank, write, print unless quiet; returns the result as plain data."""
     from molino.core.design.recommending import recommend as ranking_of
 
     require_tasks(

@@ -1,4 +1,4 @@
-"""Every vessel of the job as it stands."""
+"""Runs of the vessels of a job as given."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ if TYPE_CHECKING:
 
 @dataclass
 class _Found:
-    """What the vessels of a job did, by name."""
+    """The results of the vessels of a job, by name."""
 
     runs: dict[str, RunResult] = field(default_factory=dict)
     states: dict[str, SteadyStates] = field(default_factory=dict)
@@ -46,7 +46,7 @@ class _Found:
 
 
 def do(job: Job, quiet: bool, only: str | None = None) -> dict[str, Any]:
-    """Run, write, print unless quiet; gives the result as plain data."""
+    """Run, write, print unless quiet; returns the result as plain data."""
     from molino.core.errors import InputError, nearest
 
     if not job.vessels:
@@ -77,14 +77,14 @@ def do(job: Job, quiet: bool, only: str | None = None) -> dict[str, Any]:
         _show(found, source)
         waiting = [name for name, vessel in vessels.items() if _needs_size(vessel)]
         if waiting and only is None:
-            console().print(f"not run, since they have no size yet (molino size finds it): {', '.join(waiting)}")
+            console().print(f"not run, without a size (see molino size): {', '.join(waiting)}")
         print_written(folder)
     found.failures.raise_any(job.path.name)
     return content
 
 
 def _run_all(job: Job, vessels: Mapping[str, Any], only: str | None, quiet: bool) -> _Found:
-    """Every vessel (or only one) as it stands, with all that its table asks for."""
+    """Every vessel (or only one) as given, with all tasks of its table."""
     from molino.core.runs.run import Run as RunOfVessel
 
     figures = load_figures()
@@ -118,7 +118,7 @@ def _run_all(job: Job, vessels: Mapping[str, Any], only: str | None, quiet: bool
         with found.failures.at(f"[profile.{name}]"):
             followed = [found.runs.get(f"{v} over time", found.runs.get(v)) for v in asked.vessels]
             chosen = [one for one in followed if isinstance(one, RunOfVessel)]
-            if len(chosen) == len(followed):  # some may have no size yet, or could not be run
+            if len(chosen) == len(followed):  # some may have no size, or could not be run
                 found.drawn[name] = figures.profile(
                     chosen,
                     asked.show,
@@ -130,7 +130,7 @@ def _run_all(job: Job, vessels: Mapping[str, Any], only: str | None, quiet: bool
 
 
 def _needs_size(vessel: Any) -> bool:
-    """Whether a vessel, or one in a train, has no size yet."""
+    """Whether a vessel, or one in a train, has no size."""
     return any(one.spec.needs_size for one in getattr(vessel, "vessels", [vessel]))
 
 
@@ -168,7 +168,7 @@ def _write(job: Job, found: _Found, content: dict[str, Any]) -> ResultsFolder:
 
 
 def _show(found: _Found, source: str) -> None:
-    """Vessels, what they did, their streams and steady states."""
+    """Print vessels, their results, streams and steady states."""
     import pandas as pd
     from rich.text import Text
 
@@ -178,7 +178,7 @@ def _show(found: _Found, source: str) -> None:
         if not name.endswith(" over time"):
             out.print(Text(str(run.vessel)))
     facts = {name: r.facts() for name, r in found.runs.items()}
-    if len(facts) > 3:  # too many to say of each how it was solved: run.json does
+    if len(facts) > 3:  # for many vessels the report of each integration is only in run.json
         facts = {name: {k: v for k, v in own.items() if k != "solved by"} for name, own in facts.items()}
     names, n_columns = list(facts), max(1, (out.width - 22) // 14)
     for start in range(0, len(names), n_columns):
@@ -197,7 +197,7 @@ def _show(found: _Found, source: str) -> None:
 
 
 def _rows(facts: Mapping[str, Mapping[str, str]]) -> list[str]:
-    """Every fact that a vessel has, in the order in which vessels give them."""
+    """The names of all facts of vessels, in order."""
     rows: list[str] = []
     for own in facts.values():
         place = 0
@@ -209,7 +209,7 @@ def _rows(facts: Mapping[str, Mapping[str, str]]) -> list[str]:
 
 
 def together(runs: Mapping[str, RunResult]) -> dict[str, pd.DataFrame]:
-    """The streams of all vessels in as few tables as can be: vessels on one feed side by side, batches apart."""
+    """The streams of all vessels in few tables: vessels on one feed together, batches separately."""
     from molino.core.contents.streams import is_whole, stream_table
 
     groups: dict[Any, list[tuple[str, RunResult]]] = {}

@@ -1,4 +1,4 @@
-"""What `run`, `size` and `optimize` show of the heat safety of exothermic vessels."""
+"""The heat safety of exothermic vessels in `run`, `size` and `optimize`."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
 
 def safety_of_runs(runs: Mapping[str, Any]) -> dict[str, Safety]:
-    """The heat safety of each run in which something exothermic happens."""
+    """The heat safety of each run with an exothermic reaction."""
     from molino.core.safety.heat_safety import safety_of
 
     found = {name: safety_of(run) for name, run in runs.items()}

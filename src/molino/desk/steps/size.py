@@ -1,4 +1,4 @@
-"""How long, how large."""
+"""Sizes for targets."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ if TYPE_CHECKING:
 
 
 def do(job: Job, quiet: bool) -> dict[str, Any]:
-    """Size, write, print unless quiet; gives the result as plain data. One target out of reach keeps no other back."""
+    """Size, write, print unless quiet; returns the result as plain data. All targets are tried, also if one fails."""
     from molino.core.design.size.sizing import size
     from molino.core.errors import Failures
 
@@ -78,7 +78,7 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
                 for text in filter(None, [sizing.remark, *notes]):
                     console().print(f"{name}: {text}", style="dim", highlight=False, markup=False)
             for name, one in sources.items():
-                show_table(one.table(), f"{name}: where the spread of {one.metric} comes from")
+                show_table(one.table(), f"{name}: sources of the spread of {one.metric}")
             show_safety(safety)
             for name, plan in plans.items():
                 show_next(name, plan)
@@ -88,7 +88,7 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
 
 
 def table(found: dict[str, Sizing]) -> pd.DataFrame:
-    """One row a sizing."""
+    """One row per sizing."""
     import pandas as pd
 
     rows = [{"size": name, **s.table().to_dict("records")[0]} for name, s in found.items()]

@@ -1,4 +1,4 @@
-"""Given conversion, equilibrium, tank, tube and batch on one feed."""
+"""Surveys: given conversion, equilibrium, tank, tube and batch on one feed."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
 
 def do(job: Job, quiet: bool) -> dict[str, Any]:
-    """Survey, write, print unless quiet; gives the result as plain data."""
+    """Survey, write, print unless quiet; returns the result as plain data."""
     from molino.core.design.survey import survey as survey_of
 
     require_tasks(job, "survey", job.surveys, "add one with feed, or vessel")

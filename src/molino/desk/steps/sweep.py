@@ -1,4 +1,4 @@
-"""A vessel under many conditions."""
+"""Sweeps of a vessel over many conditions."""
 
 from __future__ import annotations
 
@@ -21,11 +21,11 @@ if TYPE_CHECKING:
     from molino.desk.job.load import Job
 
 _SHOWN = 12
-"""How many rows are printed."""
+"""The number of printed rows."""
 
 
 def do(job: Job, quiet: bool) -> dict[str, Any]:
-    """Sweep, write, print unless quiet; gives the result as plain data."""
+    """Sweep, write, print unless quiet; returns the result as plain data."""
     from molino.core.design.sweeping import sweep
 
     figures = load_figures()
@@ -63,7 +63,7 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
 
 
 def show(name: str, result: Sweep) -> None:
-    """Print the first rows of a sweep, and what stands out in it."""
+    """Print the first rows of a sweep, and its extremes."""
     from rich.text import Text
 
     out = console()
@@ -74,4 +74,4 @@ def show(name: str, result: Sweep) -> None:
     for what, text in result.facts().items():
         out.print(Text.assemble((f"{what}: ", "bold"), text))
     if result.is_stopped:
-        out.print("interrupted: what had been computed was kept", style="bold yellow")
+        out.print("interrupted: the computed cases were kept", style="bold yellow")

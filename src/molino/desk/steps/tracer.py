@@ -1,4 +1,4 @@
-"""What a tracer test says of a vessel; no job file needed."""
+"""The analysis of tracer tests."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
 
 def do(job: Job, quiet: bool) -> dict[str, Any]:
-    """The tracer tests of a job: analyse, write, print unless quiet; gives the result as plain data."""
+    """The tracer tests of a job: analyse, write, print unless quiet; returns the result as plain data."""
     from molino.core.errors import Failures, InputError
     from molino.desk.tables.tracer import read_tracer
 
@@ -45,7 +45,7 @@ def analysed(
     parts: tuple[str, ...],
     quiet: bool,
 ) -> dict[str, Any]:
-    """What one test says: written, printed unless quiet, given as plain data."""
+    """The analysis of one test: written, printed unless quiet, returned as plain data."""
     from molino.core.mixing.conversion import mixing_bounds
     from molino.core.mixing.flow_fit import fit_flow_models
 
@@ -73,7 +73,7 @@ def analysed(
     if compared is not None:
         rows = compared.table().drop(columns=["AICc", "dead fraction"], errors="ignore")
         rows["weight"] = [f"{w:.3f}" if w >= 1e-3 else "< 0.001" for w in compared.weights]
-        show_table(rows, "models of flow")
+        show_table(rows, "flow models")
         for name, words in compared.facts().items():
             out.print(Text(f"{name}: {words}"))
     if bounds is not None and compared is not None:

@@ -30,22 +30,22 @@ _NUMBER = re.compile(r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?")
 
 @dataclass
 class Sheet:
-    """The cells of one sheet, or of a CSV file: texts, with the lines and columns that they stand in.
+    """The cells of one sheet, or of a CSV file: texts with their lines and columns.
 
     Attributes
     ----------
     path : Path
-        The name to speak of it by.
+        Its name in messages.
     rows : list of (line, cells)
-        Lines with something in them, from 1; cells from column A.
+        Lines that are not empty, from 1; cells from column A.
     name : str
-        Of the sheet; '' of a CSV file.
+        Of the sheet; '' for a CSV file.
     merged : list of (first line, last line, first column, last column)
         Cells that are merged; columns from 0.
     notes : list of str
-        What there is to report about how it was read.
+        Notes on the reading.
     is_ragged : bool
-        Whether a line that is too short is suspicious (of a CSV file, where the separators may be wrong).
+        Whether a short line is suspicious (in a CSV file the separators may be wrong).
     """
 
     path: Path
@@ -84,7 +84,7 @@ def is_number(cell: str) -> bool:
 
 
 def sheet_names(source: object) -> list[str]:
-    """The sheets of an .xlsx file that hold cells; InputError if it is none."""
+    """The sheets of an .xlsx file with cells; InputError for another file."""
     path = Path(str(source))
     if isinstance(source, pd.DataFrame) or not path.is_file() or path.suffix.lower() not in _BOOKS:
         raise InputError("only an .xlsx file has sheets", path.name, "give the name of one, with its path")
@@ -97,7 +97,7 @@ def read_sheets(source: str | Path | pd.DataFrame, name: str | None) -> list[She
     Raises
     ------
     InputError
-        For what cannot be read as a table.
+        For a file that cannot be read as a table.
     """
     if isinstance(source, pd.DataFrame):
         return [_of_frame(source)]
@@ -125,16 +125,16 @@ def _of_csv(path: Path) -> Sheet:
     try:
         raw = path.read_bytes()
     except OSError as error:
-        raise InputError(f"cannot be read ({error.strerror})", path.name, "check that it may be read") from error
+        raise InputError(f"cannot be read ({error.strerror})", path.name, "check its permissions") from error
     notes = []
     encoding = "utf-16" if raw[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8-sig"
     try:
         text = raw.decode(encoding)
     except UnicodeDecodeError:
         if b"\x00" in raw:
-            raise InputError("it is no text", path.name, "save it as CSV (UTF-8) or XLSX") from None
+            raise InputError("it is not a text file", path.name, "save it as CSV (UTF-8) or XLSX") from None
         text = raw.decode("cp1252", errors="replace")
-        notes.append("read as Windows-1252 text, since it is no UTF-8")
+        notes.append("read as Windows-1252 text, since it is not UTF-8")
     text = text.replace("\x00", "")
     separator = _separator(text)
     csv.field_size_limit(2**24)
@@ -155,7 +155,7 @@ def _of_csv(path: Path) -> Sheet:
 
 
 def _separator(text: str) -> str:
-    """The separator: what most lines have; a comma, which may be a decimal one, only if it is none of the others."""
+    """The separator of most lines; a comma, which may be a decimal one, only if there is no other."""
     lines = [line for line in text[:200_000].splitlines()[:200] if line.strip()]
     counts = {s: sorted(line.count(s) for line in lines) for s in ";\t,"}
     middle = {s: counts[s][len(lines) // 2] if lines else 0 for s in counts}
@@ -167,12 +167,12 @@ def _separator(text: str) -> str:
 
 
 def _open_book(path: Path, formulas: bool = False) -> Any:
-    """A workbook with its values (or its formulas); InputError for one that is broken."""
+    """A workbook with its values (or its formulas); InputError for a damaged one."""
     import openpyxl
 
     try:
         return openpyxl.load_workbook(path, data_only=not formulas)
-    except Exception as error:  # a damaged file fails in a dozen ways
+    except Exception as error:  # a damaged file raises various errors
         message = f"cannot be read as a spreadsheet ({type(error).__name__}: {str(error)[:80]})"
         raise InputError(message, path.name, "open it, save it again as XLSX, or as CSV (UTF-8)") from error
 
@@ -183,9 +183,9 @@ def _of_book(path: Path, name: str | None) -> Iterator[Sheet]:
     book = _open_book(path)
     names = [str(sheet.title) for sheet in book.worksheets]
     if name is not None and name not in names:
-        raise InputError(f"there is no sheet '{name}'", path.name, nearest(name, names, "it has charts only"))
+        raise InputError(f"there is no sheet '{name}'", path.name, nearest(name, names, "it has only charts"))
     if not names:
-        raise InputError("it has no sheet with cells", path.name, "save the table as a sheet of its own")
+        raise InputError("it has no sheet with cells", path.name, "save the table as a separate sheet")
     for sheet in book.worksheets:
         if name is None or sheet.title == name:
             yield _of_sheet(path, sheet)
@@ -196,7 +196,7 @@ _cells_of = attrgetter("_cells")
 
 
 def _of_sheet(path: Path, sheet: Any) -> Sheet:
-    """A sheet by those of its cells that there are: one at the far corner costs nothing."""
+    """A sheet by its existing cells: one at the far corner costs nothing."""
     lines: dict[int, dict[int, str]] = {}
     blank: list[tuple[int, int]] = []
     for (line, column), cell in _cells_of(sheet).items():
@@ -224,7 +224,7 @@ def _of_sheet(path: Path, sheet: Any) -> Sheet:
 
 
 def _usual_width(lines: dict[int, dict[int, str]]) -> int:
-    """How many columns there are, without cells far to the right of all others."""
+    """The number of columns, without cells far to the right of all others."""
     columns = sorted({column for row in lines.values() for column in row})
     for here, further in pairwise(columns):
         if further - here > 50:
@@ -233,7 +233,7 @@ def _usual_width(lines: dict[int, dict[int, str]]) -> int:
 
 
 def _formulas(path: Path, name: str, blank: Sequence[tuple[int, int]]) -> dict[tuple[int, int], str]:
-    """Formulas that nobody has computed, among cells without a value."""
+    """Formulas that have not been computed, among cells without a value."""
     sheet = _open_book(path, formulas=True)[name]
     known = _cells_of(sheet)
     cells = {place: known[place].value for place in blank if place in known}

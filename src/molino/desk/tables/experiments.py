@@ -148,7 +148,7 @@ def read_rates(
     Raises
     ------
     InputError
-        With every fault of the table: file, line, column, and what to do.
+        With every fault of the table: file, line, column, and remedy.
 
     Examples
     --------
@@ -189,12 +189,12 @@ def _rates(table: Table) -> Rates:
 
 
 def _shown(table: Table) -> dict[str, str]:
-    """The units of the table; concentrations that came as partial pressures are shown in the unit of habit."""
+    """The units of the table; for partial pressures the usual unit of concentrations."""
     return {"concentration": HABIT["concentration"], **table.shown} if table.shown else {}
 
 
 def _concentration(column: Column, values: np.ndarray, T: np.ndarray | float | None) -> np.ndarray:
-    """In mol/m^3; c = p / (R T) where it came as a partial pressure."""
+    """In mol/m^3; c = p / (R T) for a partial pressure."""
     if column.kind != "pressure":
         return values
     if T is None:
@@ -245,7 +245,7 @@ def _experiment(
         signal = signals[column.species]
         with faults.at(f"run {name}, column '{column.heading}'"):
             if signal.of in measured:
-                raise InputError(f"{signal.of} is measured in another column, too", "", "keep one")
+                raise InputError(f"{signal.of} is also measured in another column", "", "keep one")
             charged = initial.get(signal.of)
             found = signal.concentration(numbers[column.heading], column.unit, charged, T)
             if (found < -NOISE * np.nanmax(np.abs(found))).any():
@@ -257,8 +257,8 @@ def _experiment(
     if time.role == "space time":
         message = str(table.vessels[rows][0]) if table.vessels is not None else str(vessel or "")
         if message not in VESSELS[1:]:
-            advice = "add a column 'vessel' (stirred tank or plug flow), or say vessel='plug flow'"
-            faults.add(f"run {name}", "a space time, but no vessel", advice)
+            advice = "add a column 'vessel' (stirred tank or plug flow), or give vessel='plug flow'"
+            faults.add(f"run {name}", "a space time is given without a vessel", advice)
         else:
             where = message
             order = np.argsort(times, kind="stable")

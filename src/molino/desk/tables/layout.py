@@ -66,9 +66,9 @@ class CellTable:
     unreadable: list[str] = field(default_factory=list)
 
     def numbers(self, heading: str, faults: Faults) -> np.ndarray:
-        """A column as numbers, nan where nothing was measured or the cell cannot be read, which is noted.
+        """A column as numbers; nan for empty cells and for unreadable ones, which are listed.
 
-        A column of which half or more cannot be read is a fault.
+        If at least half of it cannot be read, it is a fault.
         """
         texts = self.cells[heading].to_numpy(dtype=object)
         numbers = np.array(pd.to_numeric(pd.Series(texts, dtype=object), errors="coerce"), dtype=float)
@@ -86,7 +86,7 @@ class CellTable:
         return numbers
 
     def keep(self, rows: np.ndarray, why: str) -> None:
-        """Leave lines out, and say so."""
+        """Leave lines out, with a remark."""
         if rows.all():
             return
         gone = [str(line) for line in self.cells.index[~rows]]
@@ -96,7 +96,7 @@ class CellTable:
 
     @property
     def notes(self) -> tuple[str, ...]:
-        """What was read, and what could not be."""
+        """Remarks on the reading, and the unreadable cells."""
         lines, columns = self.cells.shape
         count = len(self.unreadable)
         listed = ", ".join(self.unreadable[:_LISTED]) + (", ..." if count > _LISTED else "")
@@ -117,18 +117,18 @@ def read_table(
     ----------
     source : str, Path or DataFrame
     sheet : str, optional
-        Of an .xlsx file; the first that holds a table if omitted.
+        Of an .xlsx file; by default the first with a table.
     shape : str
-        Says in an error what the table should hold.
+        The expected columns, for errors.
     header_row : int, optional
-        The line of the headings, where it is not found by itself.
+        The line of the headings, if it is not found automatically.
     columns : str or sequence of str, optional
         The columns of the table: "B:E", or headings.
 
     Raises
     ------
     InputError
-        For what cannot be read as a table, or holds several that are not runs of one.
+        For a file that cannot be read as a table, or has several that are not runs of one.
     """
     sheets = read_sheets(source, sheet)
     found = [(one, _blocks(one, header_row, columns)) for one in sheets]
@@ -138,7 +138,7 @@ def read_table(
         with_tables = [(one, blocks) for one, blocks in weak if blocks]
     if not with_tables:
         first = sheets[0]
-        where = f"line {header_row} holds no headings" if header_row is not None else "there are headings but no data"
+        where = f"line {header_row} has no headings" if header_row is not None else "there are headings but no data"
         raise InputError(where if first.rows else "the file is empty", first.path.name, shape)
     chosen, blocks = with_tables[0]
     table = _joined(chosen, blocks)
@@ -153,7 +153,7 @@ def read_table(
 def complete_lines(
     table: CellTable, axes: Sequence[str], numbers: Mapping[str, np.ndarray], faults: Faults
 ) -> np.ndarray:
-    """Which lines say where they belong; one with numbers and an empty cell there is a fault, a comment is none."""
+    """The complete lines; one with numbers and an empty cell is a fault, a comment is not."""
     kept = np.ones(len(table.cells), dtype=bool)
     for heading in axes:
         known = np.isfinite(numbers[heading])
@@ -165,7 +165,7 @@ def complete_lines(
             faults.add(place, "it is missing", "write it, or delete the line")
         kept &= known
     if not kept.any() and not faults.found:
-        faults.add("lines", "none has a number of when", "check the columns and units")
+        faults.add("lines", "no line has a time", "check the columns and units")
     return kept
 
 
@@ -212,7 +212,7 @@ def _place_of(text: str) -> int:
 
 
 def _heading_places(rows: list[tuple[int, list[str]]]) -> list[int]:
-    """Which lines are headings: texts above numbers; a line of units may stand between."""
+    """The lines of headings: texts above numbers, with an optional line of units between."""
     found: list[int] = []
     single: list[int] = []
     n = 0
@@ -237,7 +237,7 @@ def _heading_places(rows: list[tuple[int, list[str]]]) -> list[int]:
 
 
 def _looks_like(cells: list[str], first: list[str]) -> bool:
-    """Whether a line far down is one of headings: those of the first, or known words, or with units."""
+    """Whether a later line has headings: those of the first, or known words, or with units."""
     own = {cell for cell in cells if cell}
     return own == {cell for cell in first if cell} or any(
         heading_parts(cell)[0].lower() in _KNOWN or _unit_of(heading_parts(cell)[1]) is not None for cell in own
@@ -253,7 +253,8 @@ def _unit_of(text: str | None) -> str | None:
 
 
 def _are_units(row: list[str], headings: list[str], below: list[str]) -> bool:
-    """Whether a line holds the units of headings above it: texts between texts and numbers, one at least a unit."""
+    """Whether a line has the units of the headings above it: texts between texts and numbers, at least one of them a
+    unit."""
     texts = [c for c, cell in enumerate(row) if cell]
     if not texts or any(is_number(row[c]) for c in texts) or any(is_number(cell) for cell in headings):
         return False
@@ -264,7 +265,7 @@ def _are_units(row: list[str], headings: list[str], below: list[str]) -> bool:
 
 
 def _title_above(rows: list[tuple[int, list[str]]], n: int) -> int:
-    """Where the title of a block begins, whose headings stand in a line."""
+    """The first line of the title of a block with headings in a line."""
     while n > 0 and not any(is_number(cell) for cell in rows[n - 1][1]) and sum(map(bool, rows[n - 1][1])) <= 2:
         n -= 1
     return n
@@ -326,7 +327,7 @@ def _upper(sheet: Sheet, rows: list[tuple[int, list[str]]], n: int) -> dict[int,
     filled = [c for c, cell in enumerate(above) if cell]
     for place, c in enumerate(filled):
         bottom, last = spans.get(c, (line, c))
-        if c not in spans and not sheet.merged:  # CSV: as far as the next
+        if c not in spans and not sheet.merged:  # CSV: up to the next
             last = filled[place + 1] - 1 if place + 1 < len(filled) else len(rows[n][1]) - 1
         alone = c >= len(rows[n][1]) or not rows[n][1][c]
         for column in range(c, last + 1):
@@ -343,7 +344,7 @@ def _title(rows: list[tuple[int, list[str]]], n: int) -> str:
 
 
 def _groups(headings: dict[int, str]) -> list[list[int]]:
-    """The columns of each block: a heading that stands twice begins another."""
+    """The columns of each block: a repeated heading begins another."""
     groups: list[list[int]] = [[]]
     seen: set[str] = set()
     for c, heading in headings.items():
@@ -353,12 +354,12 @@ def _groups(headings: dict[int, str]) -> list[list[int]]:
         groups[-1].append(c)
         seen.add(heading)
     first = headings[groups[0][0]]
-    whole = all(headings[group[0]] == first for group in groups)  # otherwise a heading merely stands twice
+    whole = all(headings[group[0]] == first for group in groups)  # otherwise a heading is merely repeated
     return groups if whole else [list(headings)]
 
 
 def _joined(sheet: Sheet, blocks: list[_Block]) -> CellTable:
-    """One block as it is, several as runs of one table."""
+    """One block, or several as runs of one table."""
     first = blocks[0]
     lines = " and ".join(dict.fromkeys(str(b.line) for b in blocks))
     remarks = list(sheet.notes)
@@ -366,7 +367,7 @@ def _joined(sheet: Sheet, blocks: list[_Block]) -> CellTable:
         faults = Faults()
         names = list(first.headings.values())
         for heading in sorted({h for h in names if names.count(h) > 1}):
-            faults.add("headings", f"'{heading}' stands twice", "keep one, or name the columns: columns = 'A:C'")
+            faults.add("headings", f"'{heading}' appears twice", "keep one, or name the columns: columns = 'A:C'")
         faults.raise_any(sheet.path.name)
         frame = _frame(first)
     else:
@@ -374,8 +375,8 @@ def _joined(sheet: Sheet, blocks: list[_Block]) -> CellTable:
         titles = [b.title for b in blocks]
         if not alike and (not all(titles) or len({*titles}) < len(titles)):
             listed = "; ".join(b.label for b in blocks)
-            advice = f"say which: header_row = {first.line}, or columns = 'A:C'"
-            raise InputError(f"{len(blocks)} tables are there: {listed}", sheet.label, advice)
+            advice = f"name one: header_row = {first.line}, or columns = 'A:C'"
+            raise InputError(f"{len(blocks)} tables were found: {listed}", sheet.label, advice)
         frames = []
         for number, block in enumerate(blocks, 1):
             frame = _frame(block)

@@ -23,7 +23,7 @@ _TIMES = {"time": "time", "t": "time", "space time": "space time", "residence ti
 
 @dataclass(frozen=True)
 class Column:
-    """A column of numbers: its content, of which species, in which unit."""
+    """A column of numbers: its content, species and unit."""
 
     heading: str
     species: str
@@ -65,7 +65,7 @@ def _is_pressure(unit: str) -> bool:
 
 
 def _rate_kind(unit: str | None) -> str:
-    """Which kind of rate a unit is of."""
+    """The kind of rate of a unit."""
     if unit is None:
         return "rate"
     dimension = units.unit(unit).dimension
@@ -92,7 +92,7 @@ class Table:
 
     @property
     def shown(self) -> dict[str, str]:
-        """The unit that each kind of quantity came in."""
+        """The unit of each kind of quantity."""
         found: dict[str, str] = {}
         for column in self.columns:
             if column.unit is not None and column.kind:
@@ -102,7 +102,7 @@ class Table:
 
 @dataclass(frozen=True)
 class Asked:
-    """Which table of which file, and what its columns may be."""
+    """A request for a table: file, sheet and columns."""
 
     source: str | Path | pd.DataFrame
     sheet: str | None
@@ -147,7 +147,7 @@ def read(asked: Asked, shape: str, needed: tuple[str, ...]) -> Table:
     kept = complete_lines(table, [c.heading for c in columns if c.role in ("time", "space time")], numbers, faults)
     numbers = {heading: values[kept] for heading, values in numbers.items()}
     texts = {name: values[kept] for name, values in texts.items()}
-    table.keep(kept, "without a number of when")
+    table.keep(kept, "without a time")
     for line in table.cells.index[texts["run"] == ""] if "run" in texts else ():
         faults.add(f"line {line}", "no run is named", "write the run in each line")
     for line, vessel in zip(table.cells.index, texts.get("vessel", ()), strict=False):
@@ -158,9 +158,9 @@ def read(asked: Asked, shape: str, needed: tuple[str, ...]) -> Table:
 
 
 def _numbers(table: CellTable, column: Column, found: np.ndarray, size: float, faults: Faults) -> np.ndarray:
-    """A column in SI, nan where nothing was measured or could be read; a number far below zero is a fault.
+    """A column in SI, nan for empty or unreadable cells; a large negative number is a fault.
 
-    `size` is the largest of its kind in the table, relative to which it is far.
+    `size` is the largest of its kind in the table, the scale of negative numbers.
     """
     if column.kind in ("concentration", "pressure", "time"):
         allowed = 0.0 if column.kind == "time" else NOISE * size

@@ -30,7 +30,7 @@ _PROFILES = {"coolant T"}
 
 @dataclass(frozen=True)
 class _Column:
-    """A column: 'run', 'axis', 'measured', 'signal' or 'condition', of what, its kind and unit."""
+    """A column: 'run', 'axis', 'measured', 'signal' or 'condition', with its subject, kind and unit."""
 
     heading: str
     role: str
@@ -47,7 +47,7 @@ def read_observations(
     Raises
     ------
     InputError
-        With every fault of the table: file, line, column, and what to do.
+        With every fault of the table: file, line, column, and remedy.
     """
     cells, path = table.cells, table.path
     faults = Faults()
@@ -63,15 +63,15 @@ def read_observations(
     axes = [c for c in columns if c.role == "axis"]
     if len(axes) > 1:
         names = " and ".join(f"'{c.heading}'" for c in axes)
-        faults.add("headings", f"{names} both say where a sample was taken", "keep one")
+        faults.add("headings", f"{names} are both axes of samples", "keep one")
     if not faults.found and not any(c.role in ("measured", "signal") for c in columns):
-        faults.add("headings", "no column holds anything that was observed", shape_of(vessel))
+        faults.add("headings", "no column has observations", shape_of(vessel))
     faults.raise_any(path.name)
     numbers = {c.heading: _numbers(table, c, faults) for c in columns if c.role != "run"}
     kept = complete_lines(table, [c.heading for c in axes], numbers, faults)
     faults.raise_any(path.name)
     numbers = {heading: values[kept] for heading, values in numbers.items()}
-    table.keep(kept, "without a number of where or when")
+    table.keep(kept, "without a time or place")
     cells = table.cells
     runs = []
     for name, rows in _by_run(cells, columns, numbers).items():
@@ -96,7 +96,7 @@ def shape_of(vessel: Vessel | Train) -> str:
 
 
 def _axes(vessel: Vessel | Train) -> dict[str, str]:
-    """What samples of a vessel can be taken along, in words, with the kinds of quantity."""
+    """The possible axes of samples of a vessel, in words, with the kinds of quantity."""
     return {name.replace("_", " "): kind for name, kind in axes_of(vessel).items()}
 
 
@@ -123,7 +123,7 @@ def _meaning(name: str, vessel: Vessel | Train, signals: Mapping[str, Signal]) -
     if first in ("initial", "feed") and rest in species:
         name = f"[{rest}]"
         if name not in settings:
-            raise InputError(f"nothing of {rest} is in what the vessel is given", "", "name it there, if only as 0")
+            raise InputError(f"{rest} is not in the feed or charge of the vessel", "", "add it there, as 0 if absent")
     if name in species:
         return "measured", name, "concentration"
     try:
@@ -138,11 +138,13 @@ def _meaning(name: str, vessel: Vessel | Train, signals: Mapping[str, Signal]) -
     if name in settings:
         return "condition", name, settings[name]
     known = [*axes, *settings, *species, "temperature", "heat flow", "pressure"]
-    raise InputError(f"'{name}' is nothing of {vessel.label}", "", nearest(name, known) or shape_of(vessel))
+    raise InputError(
+        f"'{name}' is not a metric or condition of {vessel.label}", "", nearest(name, known) or shape_of(vessel)
+    )
 
 
 def _numbers(table: CellTable, column: _Column, faults: Faults) -> np.ndarray:
-    """A column as numbers, in SI where it has a kind of quantity; nan where nothing was measured or can be read."""
+    """A column as numbers, in SI if it has a kind of quantity; nan for empty or unreadable cells."""
     found = table.numbers(column.heading, faults)
     if column.role in ("axis", "measured") and column.unit is not None:
         return np.asarray(units.unit(column.unit).to_si(found))
@@ -152,7 +154,7 @@ def _numbers(table: CellTable, column: _Column, faults: Faults) -> np.ndarray:
 def _by_run(
     cells: pd.DataFrame, columns: Sequence[_Column], numbers: Mapping[str, np.ndarray]
 ) -> dict[str, np.ndarray]:
-    """The lines of each run: by its name; otherwise by what the conditions are."""
+    """The lines of each run: by its name, otherwise by the conditions."""
     count = len(cells)
     named = next((c for c in columns if c.role == "run"), None)
     if named is not None:
@@ -188,19 +190,19 @@ def _experiment(
                 vessel.spec.expression(signal.metric)
                 values, response = signal.read(values, column.unit), response_of(signal.metric)
             if response in measured:
-                raise InputError(f"{response} is measured in another column, too", "", "keep one")
+                raise InputError(f"{response} is also measured in another column", "", "keep one")
             if np.isfinite(values).any():
                 measured[response] = values
     faults.raise_any()
     along = axis.what if axis is not None else ""
     if times is not None and along != "time":
-        order = np.argsort(times, kind="stable")  # along a vessel the order of the lines means nothing
+        order = np.argsort(times, kind="stable")  # along a vessel the order of the lines is irrelevant
         times, measured = times[order], {r: v[order] for r, v in measured.items()}
     return Experiment(name, times, measured, vessel=own, along=along, changes=changes)  # type: ignore[arg-type]
 
 
 def _under(vessel: Any, column: _Column, values: np.ndarray, times: np.ndarray | None) -> Any:
-    """The vessel under a condition that holds all through a run; a coolant may be followed over time."""
+    """The vessel under a condition that is constant in a run; that of a coolant may change over time."""
     known = values[np.isfinite(values)]
     if not len(known):
         return vessel

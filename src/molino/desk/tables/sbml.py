@@ -36,9 +36,8 @@ def read_sbml(path: str | Path) -> SbmlModel:
     Raises
     ------
     InputError
-        For a file that is no sound SBML, for all in it that would change a run and has no place here (several
-        compartments, events, rate rules, delays), for units that only some of its numbers have, and where
-        python-libsbml is missing.
+        For invalid SBML, for features that would change a run and are not supported (several compartments, events, rate
+        rules, delays), for units that only some of its numbers have, and if python-libsbml is missing.
 
     Examples
     --------
@@ -58,7 +57,7 @@ def read_sbml(path: str | Path) -> SbmlModel:
     faults = Faults()
     _check_calls(sbml, document.getModel(), path.name)
     for category in (sbml.LIBSBML_CAT_UNITS_CONSISTENCY, sbml.LIBSBML_CAT_MODELING_PRACTICE):
-        document.setConsistencyChecks(category, False)  # units are compared as rates are read
+        document.setConsistencyChecks(category, False)  # units are compared when rates are read
     document.checkConsistency()
     notes: list[str] = []
     with faults.at(path.name):
@@ -80,7 +79,7 @@ def read_sbml(path: str | Path) -> SbmlModel:
 
 
 def _raise_errors(sbml: Any, document: Any, name: str) -> None:
-    """InputError with every error that the library of the standard has found."""
+    """Raise InputError with every error that the library of the standard has found."""
     faults = Faults()
     for n in range(document.getNumErrors()):
         error = document.getError(n)
@@ -92,7 +91,8 @@ def _raise_errors(sbml: Any, document: Any, name: str) -> None:
 
 
 def _check_depth(text: str, name: str) -> None:
-    """InputError for elements nested deeper than the library of the standard can follow, and for what is not XML."""
+    """Raise InputError for elements that are nested too deeply for the library of the standard, and for files that are
+    not XML."""
     depth = deepest = 0
 
     def begin(*_: Any) -> None:
@@ -117,7 +117,7 @@ def _check_depth(text: str, name: str) -> None:
 
 
 def _check_calls(sbml: Any, model: Any, name: str) -> None:
-    """InputError for functions that call themselves, by whatever way."""
+    """Raise InputError for recursive functions."""
     calls = {f.getId(): _called(sbml, f.getMath()) for f in model.getListOfFunctionDefinitions()}
     for first in calls:
         reached, new = set(), calls[first]
@@ -125,7 +125,7 @@ def _check_calls(sbml: Any, model: Any, name: str) -> None:
             reached |= new
             new = {n for one in new for n in calls.get(one, set())} - reached
         if first in reached:
-            raise InputError(f"its function '{first}' calls itself", name, "take it out")
+            raise InputError(f"its function '{first}' calls itself", name, "remove it")
 
 
 def _called(sbml: Any, node: Any) -> set[str]:
@@ -137,7 +137,7 @@ def _called(sbml: Any, node: Any) -> set[str]:
 
 
 def _packages(document: Any) -> list[str]:
-    """Notes on extensions that are not used; InputError for one that the meaning of the model depends on."""
+    """Notes on extensions that are not used; InputError for one that the model requires."""
     found = []
     for n in range(document.getNumPlugins()):
         package = document.getPlugin(n).getPackageName()

@@ -43,25 +43,25 @@ _OF = {
     "item": (1 / 6.02214076e23, "mol"),
 }
 _OWN = ("T", "P", "R", "exp", "log", "sqrt")
-"""Names that mean something in a rate law here."""
+"""Reserved names of rate laws."""
 _OF_R = units.unit("J/mol/K").dimension
 
 
 @dataclass(frozen=True, eq=False)
 class SbmlModel(Frozen, Printed):
-    """What stands in a file of SBML; made by `read_sbml`.
+    """The content of an SBML file; made by `read_sbml`.
 
     Attributes
     ----------
     chemistry : Chemistry
     initial : mapping of species to str or float
-        Their concentrations at first, as a batch takes them; bare numbers where the model has no units.
+        Initial concentrations, as charge of a batch; bare numbers if the model has no units.
     volume : str or float
         Of its compartment.
     T : str or None
-        The value of its parameter T, where rates depend on it.
+        The value of its parameter T, if rates depend on it.
     notes : tuple of str
-        What could not be carried over.
+        Features that could not be converted.
 
     Examples
     --------
@@ -86,7 +86,7 @@ class SbmlModel(Frozen, Printed):
 
 
 def _is_name(text: str) -> bool:
-    """Whether a species can be called so in an equation."""
+    """Whether a name is a valid species in an equation."""
     try:
         return parse_equation(f"{text} -> x").left == ((text, Fraction(1)),)
     except InputError:
@@ -110,7 +110,7 @@ class Reader:
         self.bare: dict[str, float] = {}  # constants in the units of the model
 
     def read(self) -> SbmlModel:
-        """All of it, or every fault."""
+        """The whole model, or all faults."""
         self.refuse()
         compartment = self.model.getCompartment(0)
         volume = self._value(
@@ -144,24 +144,24 @@ class Reader:
         return bool(has_unit and abs(value.si - GAS_CONSTANT) < 1e-6 * GAS_CONSTANT)
 
     def _is_temperature(self) -> bool:
-        """Whether the parameter T is one: in kelvin, or in a model without units."""
+        """Whether the parameter T is a temperature: in kelvin, or in a model without units."""
         if "T" not in self.constants:
             return False
         unit = units.read(self.constants["T"]).unit
         return not self.has_units or (bool(unit) and units.unit(unit).dimension == units.unit("K").dimension)
 
     def refuse(self) -> None:
-        """InputError with all that would change a run and has no place here."""
+        """Raise InputError with all features that would change a run and are not supported."""
         model = self.model
         if model.getNumCompartments() != 1:
-            self.faults.add("", f"it has {model.getNumCompartments()} compartments, and a vessel is one", "keep one")
+            self.faults.add("", f"it has {model.getNumCompartments()} compartments, and a vessel has one", "keep one")
         for what, count in (("events", model.getNumEvents()), ("constraints", model.getNumConstraints())):
             if count:
-                self.faults.add("", f"it has {count} {what}, which have no place here", "take them out")
+                self.faults.add("", f"it has {count} {what}, which are not supported", "remove them")
         for rule in model.getListOfRules():
             if not rule.isAssignment():
                 self.faults.add(
-                    rule.getVariable() or "a rule", "a rate or algebraic rule has no place here", "take it out"
+                    rule.getVariable() or "a rule", "a rate or algebraic rule is not supported", "take it out"
                 )
             elif rule.getVariable() in self.species:
                 self.faults.add(rule.getVariable(), "a rule sets a species", "take it out")
@@ -170,7 +170,7 @@ class Reader:
         self._refuse_compartments()
         for what in (model, *self.species.values()):
             if what.isSetConversionFactor():
-                self.faults.add(what.getId(), "a conversion factor has no place here", "put it into the rates")
+                self.faults.add(what.getId(), "a conversion factor is not supported", "put it into the rates")
         for one in model.getListOfInitialAssignments():
             self.faults.add(one.getSymbol(), "its initial assignment could not be computed", "give it a value")
         self._refuse_reactions()
@@ -192,7 +192,7 @@ class Reader:
     def _refuse_reactions(self) -> None:
         for one in self.model.getListOfReactions():
             if one.isSetFast() and one.getFast():
-                self.faults.add(one.getId(), "a fast reaction has no place here", "give it a rate, or an equilibrium")
+                self.faults.add(one.getId(), "a fast reaction is not supported", "give it a rate, or an equilibrium")
             for reference in (*one.getListOfReactants(), *one.getListOfProducts()):
                 varies = reference.isSetStoichiometryMath() or reference.getId() in self.rules
                 if varies or (reference.isSetConstant() and not reference.getConstant()):
@@ -212,7 +212,7 @@ class Reader:
         return f"{number * factor!r} {text}" if text else f"{number * factor!r} m/m"
 
     def _unit(self, name: str) -> tuple[float, str]:
-        """Of a unit of the model its size in SI, and that SI unit."""
+        """The size in SI of a unit of the model, and its SI unit."""
         definition = self.model.getUnitDefinition(name)
         if definition is None:
             return _OF.get(name) or (1.0, _SI.get(name, name))
@@ -232,7 +232,7 @@ class Reader:
         return factor, "*".join(parts)
 
     def _concentration(self, species: Any, compartment: Any) -> Any:
-        """The concentration of a species at first."""
+        """The initial concentration of a species."""
         own = species.getSubstanceUnits() or self.model.getSubstanceUnits()
         if species.isSetInitialConcentration():
             number = species.getInitialConcentration()
@@ -268,13 +268,13 @@ class Reader:
             )
             used["model_rate"] = f"{self._extent() / self._time() / self._volume()!r} mol/m^3/s"
             rate = parse_formula(f"model_rate*({text})/{_safe(vessel)}")
-        law, left = sp.sstr(rate, full_prec=True).replace("**", "^"), names_in(rate)  # what cancels is not asked for
+        law, left = sp.sstr(rate, full_prec=True).replace("**", "^"), names_in(rate)  # cancelled species are not needed
         used = {name: value for name, value in used.items() if name in left}
         arrow = "<->" if one.getReversible() else "->"
         return Reaction(f"{sides[0]} {arrow} {sides[1]}", rate=law, name=one.getName() or one.getId(), **used)
 
     def _is_consistent(self, law: Any) -> bool:
-        """Whether the units of a rate, its bare numbers without one, are those of extent over time."""
+        """Whether the units of a rate, with bare numbers dimensionless, are those of extent over time."""
         definition = law.getDerivedUnitDefinition()
         if definition is None:
             return False
@@ -300,7 +300,7 @@ class Reader:
     def _formula(
         self, node: Any, held: set[str], concentrations: Mapping[str, Any], used: dict[str, Any], vessel: str
     ) -> str:
-        """A formula as a rate law has it; the constants in it go into `used`."""
+        """A formula as rate law; its constants are added to `used`."""
         sbml = self.sbml
         kind = node.getType()
         inner = [
@@ -324,14 +324,14 @@ class Reader:
             return f"{'exp' if kind == sbml.AST_FUNCTION_EXP else 'log'}({inner[0]})"
         if kind != sbml.AST_NAME:
             raise InputError(
-                f"'{name or sbml.formulaToL3String(node)}' has no place in a rate law here", "", "write it otherwise"
+                f"'{name or sbml.formulaToL3String(node)}' is not supported in a rate law", "", "write it otherwise"
             )
         return self._named(name, held, concentrations, used, vessel)
 
     def _named(
         self, name: str, held: set[str], concentrations: Mapping[str, Any], used: dict[str, Any], vessel: str
     ) -> str:
-        """What a name of the model is in a rate law."""
+        """The meaning of a name of the model in a rate law."""
         if name in self.rules:
             self.depth += 1
             if self.depth > len(self.rules):
@@ -366,7 +366,7 @@ class Reader:
 
 
 def _safe(name: str) -> str:
-    """The name of a constant, apart from those that a rate law has for its own."""
+    """The name of a constant, different from the reserved names of a rate law."""
     return f"{name}_of_model" if name in _OWN else name
 
 

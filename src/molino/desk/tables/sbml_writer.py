@@ -36,7 +36,7 @@ def library() -> Any:
     try:
         import libsbml
     except ImportError as error:
-        message = "SBML is asked for, and python-libsbml is not installed"
+        message = "SBML needs python-libsbml, which is not installed"
         raise InputError(message, "", "pip install 'molino[sbml]'") from error
     return libsbml
 
@@ -59,21 +59,21 @@ def write_sbml(
         With every constant known, and rates per volume that depend on concentrations, T and P.
     path : str or Path
     initial : mapping of species to concentration, optional
-        Concentrations at first; zero if omitted.
+        Initial concentrations; by default zero.
     volume : volume
-        Of the one compartment.
+        Of the compartment.
     T, P : optional
-        Temperature and pressure, where rates depend on them.
+        Temperature and pressure, if rates depend on them.
 
     Returns
     -------
     tuple of str
-        What could not be carried over.
+        Features that could not be converted.
 
     Raises
     ------
     InputError
-        For all that stands in a rate law and has no place in SBML, and where python-libsbml is missing.
+        For rate laws that SBML cannot express, and if python-libsbml is missing.
     WriteError
         If the file cannot be written.
 
@@ -98,7 +98,7 @@ def _read_conditions(
     """Volume, concentrations, and temperature and pressure where rates depend on them, in SI."""
     faults = Faults()
     for one in chemistry.unknowns:
-        faults.add(one.name, "it is not known", "fit it, or give a number")
+        faults.add(one.name, "it is unknown", "fit it, or give a number")
     for reaction in chemistry.reactions:
         if reaction.basis != "volume":
             faults.add(str(reaction.name), f"its rate is per {reaction.basis}, and SBML has none", "give it per volume")
@@ -122,7 +122,7 @@ def _read_conditions(
 
 
 def _not_carried(chemistry: Chemistry) -> tuple[str, ...]:
-    """What SBML has no place for."""
+    """The features that SBML cannot express."""
     notes = []
     if any(one.formula for one in chemistry.species):
         notes.append("formulas of species: elements are not balanced in SBML")
@@ -240,7 +240,7 @@ class _Writer:
         for symbol in rate.free_symbols:
             of = species_in(symbol)
             if of is not None and of[0]:
-                raise InputError(f"its rate depends on {symbol}, and SBML knows concentrations", "", "write it by [A]")
+                raise InputError(f"its rate depends on {symbol}, and SBML has concentrations", "", "write it by [A]")
             if of is not None:
                 asked[symbol] = sp.Symbol(self.ids[f"[{of[1]}]"])
         made = self.model.createReaction()
@@ -282,7 +282,7 @@ class _Writer:
 
 
 def _with_gas_constant(expression: sp.Expr) -> tuple[sp.Expr, bool]:
-    """An expression with the gas constant as a symbol, where numbers in it are multiples of it or of its inverse."""
+    """An expression with the gas constant as a symbol, if numbers in it are multiples of it or of its inverse."""
     swap: dict[sp.Expr, sp.Expr] = {}
     for number in expression.atoms(sp.Float):
         for times, symbol in (

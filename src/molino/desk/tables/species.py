@@ -1,4 +1,4 @@
-"""Read a table of species, and write down their data."""
+"""Tables of species: reading and writing."""
 
 from __future__ import annotations
 
@@ -29,15 +29,15 @@ def read_species(path: str | Path | pd.DataFrame, sheet: str | None = None) -> l
     """Read species and their properties from CSV, XLSX or JSON.
 
     A table has a column `name` and any of `formula`, `source` and the properties of `Species`, units in the headings:
-    `molar mass [g/mol]`, `enthalpy of formation [kJ/mol]`. A heat capacity that is a polynomial in T takes a column for
-    each coefficient: `heat capacity 0 [J/mol/K]`, `heat capacity 1 [J/mol/K^2]`. Empty cells are unknown. A JSON file
-    holds {"NAME": {"formula": "...", "density": "980 kg/m3", ...}, ...}, in the words of `Species`.
+    `molar mass [g/mol]`, `enthalpy of formation [kJ/mol]`. A heat capacity that is a polynomial in T has a column per
+    coefficient: `heat capacity 0 [J/mol/K]`, `heat capacity 1 [J/mol/K^2]`. Empty cells are unknown. A JSON file holds
+    {"NAME": {"formula": "...", "density": "980 kg/m3", ...}, ...}, in the words of `Species`.
 
     Parameters
     ----------
     path : str, Path or DataFrame
     sheet : str, optional
-        Of an .xlsx file; the first if omitted.
+        Of an .xlsx file; by default the first.
 
     Returns
     -------
@@ -46,7 +46,7 @@ def read_species(path: str | Path | pd.DataFrame, sheet: str | None = None) -> l
     Raises
     ------
     InputError
-        With every fault: file, line, column, and what to do.
+        With every fault: file, line, column, and remedy.
 
     Examples
     --------
@@ -141,10 +141,9 @@ def _from_json(path: Path) -> list[Species]:
 
 
 def species_table(species: Iterable[Species], show: Mapping[str, str] | None = None) -> pd.DataFrame:
-    """What is known of species as a table, with units in the headings and the source of the numbers.
+    """The properties of species as a table, with units in the headings and the source of the numbers.
 
-    `show` prefers units for kinds of quantity. `read_species` reads it back, heat capacities of constant or polynomial
-    form included.
+    `show` are preferred units. `read_species` restores it, including constant or polynomial heat capacities.
     """
     chosen = {**HABIT, "density": "kg/m^3", "molar mass": "g/mol", "molar volume": "cm^3/mol", **(show or {})}
     rows = []

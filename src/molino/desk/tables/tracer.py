@@ -18,7 +18,7 @@ from molino.core.unit_tables import SI_UNITS
 from molino.desk.tables.cells import heading_parts
 from molino.desk.tables.layout import CellTable, complete_lines, read_table
 
-_SHAPE = "write a column 'time [min]', one of the signal at the outlet, and where it was measured one 'inlet'"
+_SHAPE = "write a column 'time [min]', one of the signal at the outlet, and optionally one 'inlet'"
 _TIME = re.compile(r"(?i)t|time|zeit|temps|tiempo")
 _INLET = re.compile(r"(?i).*\b(in|inlet|feed)\b.*")
 _OUTLET = re.compile(r"(?i).*\b(out|outlet|effluent)\b.*")
@@ -34,7 +34,7 @@ def read_tracer(
     columns: str | Sequence[str] | None = None,
     **options: Any,
 ) -> TracerTest:
-    """Read a tracer test from a table: a column of times, one of the signal at the outlet, perhaps one at the inlet.
+    """Read a tracer test from a table: a column of times, one of the signal at the outlet, optionally one at the inlet.
 
     A signal in a unit of concentration is read in SI; any other unit, or none, is that of the detector.
 
@@ -47,7 +47,7 @@ def read_tracer(
     columns : str or sequence of str, optional
         As for `read_experiments`.
     **options
-        What else a `TracerTest` takes: kind="step up", volume="2 m3", flow="10 L/min", injected="5 g", ...
+        Other fields of `TracerTest`: kind="step up", volume="2 m3", flow="10 L/min", injected="5 g", ...
 
     Returns
     -------
@@ -56,7 +56,7 @@ def read_tracer(
     Raises
     ------
     InputError
-        With every fault of the table: file, line, column, and what to do.
+        With every fault of the table: file, line, column, and remedy.
 
     Examples
     --------
@@ -93,17 +93,17 @@ def _rows(table: CellTable, notes: list[str]) -> tuple[dict[str, np.ndarray], st
     faults.raise_any(table.path.name)
     for role in roles:
         kept &= np.isfinite(numbers[role])
-    table.keep(kept, "without a number of time or signal")
+    table.keep(kept, "without a time or signal")
     order = np.argsort(numbers["time"][kept], kind="stable")
     rows = {role: values[kept][order] for role, values in numbers.items()}
     return rows, heading_parts(roles["time"])[1]
 
 
 def _roles(headings: list[str], faults: Faults) -> dict[str, str]:
-    """Which column is the time, the signal, the inlet."""
+    """The columns of time, signal and inlet."""
     times = [h for h in headings if _is_time(h)]
     if len(times) != 1:
-        message = "no column holds times" if not times else f"{' and '.join(times)} both hold times"
+        message = "no column has times" if not times else f"{' and '.join(times)} are both times"
         faults.add("headings", message, _SHAPE)
         return {}
     others = [h for h in headings if h not in times]
@@ -132,7 +132,7 @@ def _is_time(heading: str) -> bool:
 
 
 def _column(table: CellTable, heading: str, role: str, faults: Faults, notes: list[str]) -> np.ndarray:
-    """A column in SI: times, concentrations, or what a detector shows."""
+    """A column in SI: times, concentrations, or the signal of a detector."""
     found, unit = table.numbers(heading, faults), heading_parts(heading)[1]
     if role == "time":
         return found if unit is None else np.asarray(units.unit(unit).to_si(found))
@@ -143,5 +143,5 @@ def _column(table: CellTable, heading: str, role: str, faults: Faults, notes: li
     if unit and dimension in [units.unit(SI_UNITS[kind]).dimension for kind in _KINDS]:
         return np.asarray(units.unit(unit).to_si(found))
     if unit and role == "signal":
-        notes.append(f"the signal counts in {unit}, as its detector shows it")
+        notes.append(f"the signal is in {unit}, the unit of its detector")
     return found

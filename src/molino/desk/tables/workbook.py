@@ -23,13 +23,13 @@ CONTENTS, INPUTS = "Contents", "Inputs"
 _HEAD = PatternFill("solid", fgColor="E8EEF0")
 _WIDEST, _LEAST = 60, 9
 _LOOKED_AT = 200
-"""Rows that the width of a column is made for."""
+"""Number of rows that determine the width of a column."""
 _CHARTED = 8
-"""From how many rows on a table has a chart."""
+"""Number of rows above which a table has a chart."""
 _MOST_LINES = 8
 _COLORS = ("0072B2", "D55E00", "009E73", "CC79A7", "56B4E9", "E69F00", "000000", "999933")
 _TIMES = re.compile(rb"(<dcterms:(?:created|modified)[^>]*>)[^<]*(</dcterms)")
-"""When a workbook was made and changed."""
+"""The time of a workbook."""
 CELL = 32_767
 """Characters of a cell of a spreadsheet."""
 ILLEGAL = re.compile(r"[\x00-\x08\x0b-\x1f\x7f]")
@@ -52,9 +52,9 @@ def write_workbook(
     tables : mapping of sheet name to DataFrame
         With units in the headings, in names that a sheet can have.
     results : sequence of (str, mapping)
-        What each result says: its headline and its facts.
+        Each result: its headline and its facts.
     inputs : mapping of name to Path
-        What was read; texts stand on the sheet of inputs as they are.
+        The input files; texts are copied to the sheet of inputs.
     """
     book = Workbook()
     first = book.active
@@ -87,7 +87,7 @@ def _add_contents(
     results: Sequence[tuple[str, Mapping[str, str]]],
     has_inputs: bool,
 ) -> None:
-    """What is in the file, with links, and what the results say."""
+    """The contents of the file, with links, and the facts of the results."""
     sheet["A1"], sheet["A1"].font = _plain(title), Font(bold=True, size=14)
     row = 3
     for name, text in [*((n, f"{len(t)} rows") for n, t in tables.items()), *([(INPUTS, "")] if has_inputs else [])]:
@@ -108,13 +108,13 @@ def _add_contents(
 
 
 def _plain(text: str) -> str:
-    """A text that a workbook can hold, and does not take for a formula."""
+    """A text for a workbook, which is not read as a formula."""
     text = ILLEGAL.sub(" ", text)[:CELL]
     return f"'{text}" if text.startswith("=") else text
 
 
 def _add_table(sheet: Any, table: pd.DataFrame) -> None:
-    """A table with formats for its numbers, frozen headings, columns as wide as what is in them, and a chart."""
+    """A table with number formats, frozen headings, fitted column widths, and a chart."""
     formats = [_format_of(table.iloc[:, n]) for n in range(table.shape[1])]
     sheet.append([str(c) for c in table.columns])
     for row in table.itertuples(index=False):
@@ -144,7 +144,7 @@ def _value(cell: Any) -> Any:
 
 
 def _format_of(column: pd.Series) -> str:
-    """The number format of a column: some four digits of its largest number; empty for a column of texts."""
+    """The number format of a column: about four digits of its largest number; empty for a column of texts."""
     if not pd.api.types.is_numeric_dtype(column) or pd.api.types.is_bool_dtype(column):
         return ""
     if pd.api.types.is_integer_dtype(column):
@@ -158,7 +158,7 @@ def _format_of(column: pd.Series) -> str:
 
 
 def _add_chart(sheet: Any, table: pd.DataFrame) -> None:
-    """Lines over the first column, where that is what a profile runs along: the columns of the unit that most have."""
+    """Lines over the first column, if it is the axis of a profile: the columns of the most frequent unit."""
     if len(table) < _CHARTED or table.shape[1] < 2:
         return
     numeric = [pd.api.types.is_numeric_dtype(table.iloc[:, n]) for n in range(table.shape[1])]
@@ -190,7 +190,7 @@ def _add_chart(sheet: Any, table: pd.DataFrame) -> None:
 
 
 def _add_inputs(sheet: Any, inputs: Mapping[str, Path]) -> None:
-    """Each file that was read, with its hash; texts line by line."""
+    """The input files with their hashes; texts line by line."""
     sheet.append(["file", "SHA-256"])
     texts = {}
     for name, path in inputs.items():

@@ -25,28 +25,28 @@ if TYPE_CHECKING:
     from molino.core.results import Result
 
 USUAL = ("csv", "xlsx", "json", "png")
-"""The kinds of files that results go into, if nothing else is asked for."""
+"""The default formats of results."""
 _DRAWN = ("png", "svg", "pdf")
 JSON_VERSION = 1
-"""Of the shape of what is written and printed as JSON; a new one where a program that reads it must change."""
+"""Version of the JSON output; it changes when programs that read it must change."""
 _INCH = 0.0254
 _DIGITS = "%.10g"
 _LONGEST = 60
-"""Characters of a name within that of a file."""
+"""Largest number of characters of a name in a file name."""
 _SHEET = 31
-"""Characters of the name of a sheet."""
+"""Largest number of characters of a sheet name."""
 _FORMULA = re.compile(r"^[=+\-@\t\r](?![\d.]*(?:[eE][-+]?\d+)?$)")
-"""Texts that a spreadsheet would take for a formula."""
+"""Texts that a spreadsheet would read as a formula."""
 
 
 @contextmanager
 def whole(path: Path) -> Iterator[Path]:
-    """A temporary name in the same folder that takes the place of `path` once it is written without error.
+    """A temporary file in the same folder that replaces `path` after it is written without error.
 
     Raises
     ------
     WriteError
-        If the folder or the file cannot be written; what stood there before stays.
+        If the folder or the file cannot be written; a previous file is unchanged.
     """
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
@@ -75,15 +75,15 @@ def _advice(error: OSError, path: Path) -> str:
 
 
 class ResultsFolder:
-    """Where the results of one command go.
+    """The folder of results of a command.
 
-    Names of things become names of files that never meet, whatever they are called; what each file was before is kept
-    account of, so that a command can tell its changes.
+    Different names give different file names; the previous state of each file is recorded, so that a command can report
+    changes.
 
     Attributes
     ----------
     path : Path
-        `width`, `height` (in m) and `dpi` are those of its figures; a height left out keeps their proportions.
+        `width`, `height` (in m) and `dpi` are those of its figures; without a height their proportions are kept.
     states : dict of file name to str
         'new', 'changed' or 'unchanged', in the order of writing.
     """
@@ -107,7 +107,7 @@ class ResultsFolder:
         self.results: dict[str, Result] = {}
 
     def slug(self, name: str) -> str:
-        """A name as part of a file name, unlike that of any other name."""
+        """A name as part of a file name, different for different names."""
         if name not in self._slugs:
             taken = {other.casefold() for other in self._slugs.values()}
             self._slugs[name] = _unused(slug(name), taken)
@@ -123,7 +123,7 @@ class ResultsFolder:
 
     @contextmanager
     def writing(self, path: Path) -> Iterator[Path]:
-        """A temporary name for a file of this folder, whose state is noted."""
+        """A temporary file for a file of this folder, with its state recorded."""
         before = _content(path)
         with whole(path) as temporary:
             yield temporary
@@ -131,7 +131,7 @@ class ResultsFolder:
         self.states[path.name] = "new" if before is None else "unchanged" if before == after else "changed"
 
     def result(self, result: Result, *parts: str) -> None:
-        """Keep what a result says in words, for the first sheet of the tables written after it."""
+        """Keep the facts of a result, for the first sheet of the tables written after it."""
         self.results["-".join(parts)] = result
 
     def json(self, content: Any, *parts: str) -> None:
@@ -146,7 +146,7 @@ class ResultsFolder:
             temporary.write_text(content, encoding="utf-8")
 
     def csv(self, table: pd.DataFrame, *parts: str) -> None:
-        """Write one table as CSV, and as Parquet where that is asked for."""
+        """Write one table as CSV, and as Parquet if requested."""
         if "csv" in self.formats:
             with self.writing(self.file(".csv", *parts)) as temporary:
                 _as_text(table).to_csv(temporary, index=False, float_format=_DIGITS, lineterminator="\n")
@@ -172,7 +172,7 @@ class ResultsFolder:
                 figure.savefig(temporary, format=kind, dpi=self._dpi, metadata=made)
 
     def animation(self, draw: Callable[[], FuncAnimation], *parts: str) -> None:
-        """Save moving pictures as GIF, where figures are written at all."""
+        """Save an animation as GIF, if figures are written."""
         if not set(_DRAWN) & set(self.formats):
             return
         with self.writing(self.file(".gif", *parts)) as temporary:
@@ -186,7 +186,7 @@ class ResultsFolder:
         self.sheets(tables, command)
 
     def sheets(self, tables: Mapping[str, pd.DataFrame], *parts: str) -> None:
-        """Write tables as the sheets of one XLSX file, with what results say and the inputs on sheets of their own."""
+        """Write tables as the sheets of one XLSX file, with facts and inputs on separate sheets."""
         if "xlsx" not in self.formats:
             return
         named, taken = {}, {name.casefold() for name in (CONTENTS, INPUTS)}
@@ -200,7 +200,7 @@ class ResultsFolder:
 
 
 def _content(path: Path) -> Any:
-    """What stands in a file, without the time at which it was written; None where there is none."""
+    """The content of a file, without its time; None if it does not exist."""
     try:
         if path.suffix != ".xlsx":
             return path.read_bytes()
@@ -211,7 +211,7 @@ def _content(path: Path) -> Any:
 
 
 def _as_text(table: pd.DataFrame) -> pd.DataFrame:
-    """A table whose texts no spreadsheet takes for formulas, or refuses."""
+    """A table whose texts are not read as formulas, and are valid in a spreadsheet."""
     found = table.rename(columns={c: _safe(c) for c in table.columns})
     for place, kind in enumerate(found.dtypes):
         if not pd.api.types.is_numeric_dtype(kind):
@@ -232,7 +232,7 @@ def _sheet_name(name: str) -> str:
 
 
 def _unused(name: str, taken: set[str], longest: int | None = None) -> str:
-    """A name, numbered where it is taken; capitals do not tell two names apart."""
+    """A name, numbered if it is used already; without regard to capitals."""
     found, count = name, 2
     while found.casefold() in taken:
         ending = f"-{count}"
@@ -242,7 +242,7 @@ def _unused(name: str, taken: set[str], longest: int | None = None) -> str:
 
 
 def write_parquet(table: pd.DataFrame, path: Path, title: str = "") -> None:
-    """Write a table as Parquet; of a column 'flow [m3/h]' the metadata of its field hold the name and the unit."""
+    """Write a table as Parquet; the metadata of the field of a column 'flow [m3/h]' have the name and the unit."""
     import pyarrow as pa
     import pyarrow.parquet as pq
 
@@ -273,9 +273,9 @@ def write_json(path: Path, content: Any) -> Path:
 
 
 def check_parquet() -> None:
-    """Raise InputError where what writes Parquet is not installed."""
+    """Raise InputError if pyarrow is not installed."""
     import importlib.util
 
     if importlib.util.find_spec("pyarrow") is None:
-        message = "Parquet is asked for, and pyarrow is not installed"
+        message = "Parquet needs pyarrow, which is not installed"
         raise InputError(message, "", "pip install 'molino[parquet]', or leave it out")

@@ -205,7 +205,7 @@ class Search:
         slopes[changes < 1e-9 * np.maximum(changes.max(axis=1, keepdims=True), abs(best.value))] = 0.0  # rounding
         remark = question.objective.counts(question.vessel.spec.display)
         if first_order > FIRST_ORDER and not is_stopped:
-            remark = "note: the first-order conditions are met only approximately: give more starts, or examine its surroundings (sweep)"
+            remark = "note: the first-order conditions are met only approximately: give more starts, or sweep around it"
         return Optimum(
             best.run.vessel,
             best.run,

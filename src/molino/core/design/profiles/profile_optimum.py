@@ -276,7 +276,7 @@ class _Answer:
                 rows = program.owner == j
                 part = own[rows]
                 if phase.kinds[k] == FREE and self.best.limit_along(j) is not None:
-                    continue  # multipliers of the limit exist only at ends of elements: their residual is not meaningful
+                    continue  # multipliers of the limit exist only at ends of elements
                 if phase.kinds[k] == FREE:
                     nodes = next(n for i, q, n in program.node_at if (i, q) == (j, k))
                     part = self._of_nodes(part, phase.elements, self.best.place.z[nodes], moving.kind)

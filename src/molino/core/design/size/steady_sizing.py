@@ -268,4 +268,5 @@ def _remark(case: Case, state: np.ndarray, scale: np.ndarray, time_scale: float,
         return "stable, but from its contents at t = 0 the tank reaches no steady state"
     if np.max(np.abs(reached - state) / scale) < 1e-6:
         return ""
-    return "stable, but from its contents at t = 0 the tank reaches another steady state: start it with contents near this one"
+    remark = "stable, but from its contents at t = 0 the tank reaches another steady state"
+    return f"{remark}: start it with contents near this one"

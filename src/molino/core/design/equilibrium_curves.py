@@ -79,10 +79,9 @@ def equilibrium_curves(
     beds : int
         The largest number of beds.
 
-    Raises
-    ------
-    InputError
-        For a vessel without an equilibrium, an unknown metric, or invalid bounds.
+    Returns
+    -------
+    EquilibriumCurves
 
     Examples
     --------

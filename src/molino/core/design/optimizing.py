@@ -41,17 +41,15 @@ def optimize(
     """Find the conditions and sizes at which a metric of a vessel or train is best.
 
     By sequential quadratic programming with exact gradients (see `core.design.sequential`), starting from the vessel's
-    own conditions and from others in the ranges (Latin hypercube); whole numbers by a search around it. The result
-    meets the first-order conditions of W. Karush, H. W. Kuhn and A. W. Tucker to the reported accuracy, and has the
-    multiplier of each active bound and limit.
+    own conditions and from others in the ranges (Latin hypercube). The result meets the first-order conditions of W.
+    Karush, H. W. Kuhn and A. W. Tucker, and has the multiplier of each active bound and limit.
 
     Parameters
     ----------
     vessel : Batch, SemiBatch, StirredTank, PlugFlow or Train
     free : mapping of condition to (low, high)
         Conditions ("T", "length", "tubes", "feed T", "[A]"; of a train "recycle", "coil.length") with their bounds; or
-        with a `FreeProfile`, for those that may change during the run of a batch, semi-batch or tube: "T",
-        "coolant T", a constant of the chemistry, "NAME rate" of a dosing.
+        with a `FreeProfile` for "T", "coolant T", a constant of the chemistry, or "NAME rate" of a dosing.
     maximize, minimize : metric or str
         One of the two: a metric, or an expression like "yield of B on A - 0.1*conversion of A". Numbers may have units
         in brackets: "3 [1/kg]*mass flow of B - 40 [1/h/m3]*volume".
@@ -66,11 +64,14 @@ def optimize(
         Standard deviations of other uncertain conditions: {"flow": "1 m3/h"}.
     progress : callable (runs, best value so far in SI), optional
 
+    Returns
+    -------
+    Optimum
+
     Raises
     ------
-    InputError, NotFoundError, SolveError
-        For faults of the question; if no point that meets all limits is found (the limits violated, and by how much);
-        if the vessel cannot be run anywhere in these bounds.
+    NotFoundError, SolveError
+        If no point that meets all limits is found; if the vessel cannot be run anywhere in these bounds.
 
     Examples
     --------

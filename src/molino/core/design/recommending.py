@@ -73,38 +73,38 @@ def recommend(
 ) -> Recommendation:
     """Compare arrangements of vessels, each at its own best conditions and sizes.
 
-    A batch, a tank, two and three tanks in series, a tube, a tube with recycle, a tube with a by-pass, a tank followed
-    by a tube, and two tubes with part of the feed in between (adiabatic: at its own temperature, a cold shot); each by
-    `optimize`.
+    A batch, one to three tanks in series, a tube, a tube with recycle or by-pass, a tank followed by a tube, and two
+    tubes with part of the feed in between (adiabatic: a cold shot); each by `optimize`.
 
     Parameters
     ----------
     chemistry : Chemistry
     feed : Feed
     maximize, minimize : metric or expression; one of the two
-    target : str or sequence of str
-        Limits, like "conversion of A >= 0.9".
+    target : limits, like "conversion of A >= 0.9"
     free : mapping of condition to (low, high), optional
         {"T": ("150 degC", "185 degC")}, of each vessel; of the feed where it is adiabatic.
-    heat, show : as for the vessels
-    progress : callable (name of the arrangement), optional
+    heat, show, progress : optional
+
+    Returns
+    -------
+    Recommendation
 
     Raises
     ------
-    InputError, NotFoundError
+    NotFoundError
         If no arrangement that meets the target is found.
 
     Examples
     --------
     >>> feed = mo.Feed({"A": "1 mol/L", "B": "0.01 mol/L"}, flow="1 L/min")
     >>> chem = mo.Chemistry(mo.Reaction("A + B -> 2 B", k="0.5 L/mol/min"))
-    >>> found = mo.recommend(chem, feed, minimize="volume", target="conversion of A >= 0.6")
-    >>> found.best.name
+    >>> mo.recommend(chem, feed, minimize="volume", target="conversion of A >= 0.6").best.name
     'tank, then tube'
     """
     limits: tuple[str, ...] = (target,) if isinstance(target, str) else tuple(target)
-    own_heat = None if heat == "isothermal" else heat
     objective = check_recommendation(chemistry, feed, maximize, minimize, limits, free or {}, heat)
+    own_heat = None if heat == "isothermal" else heat
     arrangements = _Arrangements(chemistry, feed, FrozenMapping(free or {}), own_heat, show or {}, limits)
     question = _Task(maximize, minimize, limits)
     found: list[Arrangement] = []
@@ -117,8 +117,8 @@ def recommend(
             one = _at_its_best(name, make, question, _STARTS.get(name, 1))
             found.append(arrangements.with_ends(_nested(one, found, arrangements, make, question)))
             arrangements.learn(found[-1])
-    asked = str(maximize if maximize is not None else minimize)
-    return Recommendation(_ranked(found, maximize is not None), asked, limits, maximize is not None)
+    is_highest = maximize is not None
+    return Recommendation(_ranked(found, is_highest), str(maximize or minimize), limits, is_highest)
 
 
 def _ranked(found: list[Arrangement], is_highest: bool) -> tuple[Arrangement, ...]:

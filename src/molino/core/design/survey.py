@@ -145,21 +145,22 @@ def survey(
         Space time of tank and tube, and time of the batch; by default the space time in which a tube reaches 95 % of
         the equilibrium conversion.
     conversions : mapping of reaction to conversion, optional
-        As for `AtConversion`, which is omitted without them.
+        As for `AtConversion`.
     T : temperature, optional
-        Prescribed; by default that of the feed.
     heat : "isothermal", "adiabatic", Adiabatic or Jacket, optional
-        Of all vessels.
     catalyst : Catalyst, optional
-        Where a rate is per catalyst.
     metrics : sequence of Metric or str, optional
         By default the conversion of each reactant fed.
     show : mapping of kind to unit, optional
 
+    Returns
+    -------
+    Survey
+
     Raises
     ------
     InputError
-        All faults of the input, or the reason why no vessel can be run.
+        If no vessel can be run.
 
     Examples
     --------

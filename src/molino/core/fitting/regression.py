@@ -50,22 +50,19 @@ def fit(
 ) -> Fit:
     """Fit the unknown constants of a chemistry to runs, all at once, on the integrated balances; or to rates.
 
-    The sum of squares of (measured - calculated) / s is minimized with exact derivatives by the trust-region method of
-    `scipy.optimize.least_squares` (M. A. Branch, T. F. Coleman, Y. Li, SIAM J. Sci. Comput. 21 (1999) 1), within the
-    bounds of each `Unknown`. Ctrl-C ends the search with the best values found so far.
+    The sum of squares of (measured - calculated) / s is minimized with exact derivatives by a trust-region method (M.
+    A. Branch, T. F. Coleman, Y. Li, SIAM J. Sci. Comput. 21 (1999) 1). Ctrl-C ends it with the best values so far.
 
     Parameters
     ----------
     chemistry : Chemistry with `Unknown` constants
     data : Experiments, runs, or Rates
     errors : str or mapping of response to quantity
-        The standard deviation s of a response. "each": one per response, estimated with the constants (Y. Bard,
-        Nonlinear Parameter Estimation, 1974, section 4-9). "same": one for all. "relative": proportional to each
-        value, one factor per response. "replicates": the scatter of replicates. Or {"xylose": "0.004 mol/L"}, up to a
-        common factor, which is estimated.
+        The standard deviation s. "each": one per response, estimated (Y. Bard, Nonlinear Parameter Estimation, 1974,
+        section 4-9). "same": one for all. "relative": proportional to each value, one factor per response.
+        "replicates": the scatter of replicates. Or {"xylose": "0.004 mol/L"}, up to an estimated common factor.
     fit_initial : species, or several, or mapping of run to species, optional
-        Initial (or feed) concentrations to be fitted, the stated charge being the guess. By default those that were
-        measured at time zero and not stated; () takes such a sample as the exact charge.
+        Initial (or feed) concentrations to be fitted; by default those measured at time zero and not stated.
     unknowns : mapping of name to quantity or Unknown, optional
         Conditions of the vessels to be fitted, with guesses: {"UA": "40 W/K", "coolant T": mo.Unknown("20 degC")}.
     delay : bool or time
@@ -76,6 +73,10 @@ def fit(
         Number of starts: the guess, and others up to a factor of ten from it (Latin hypercube, from the seed).
     progress : callable (evaluations, sum of squares), optional
 
+    Returns
+    -------
+    Fit
+
     Raises
     ------
     InputError, SolveError
@@ -85,8 +86,7 @@ def fit(
     --------
     >>> open_chem = mo.Chemistry(mo.Reaction("A -> B", name="r", k=mo.Unknown("0.1 1/min")))
     >>> run = mo.Experiment("1", [60.0, 120.0, 240.0, 480.0], {"A": [820.0, 675.0, 448.0, 204.0]}, {"A": 1000.0})
-    >>> fit = mo.fit(open_chem, run)
-    >>> round(fit.values["r.k"] * 60, 3)
+    >>> round(mo.fit(open_chem, run).values["r.k"] * 60, 3)
     0.199
     """
     check_starts(n_starts, "fit")

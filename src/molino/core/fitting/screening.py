@@ -76,8 +76,7 @@ def screen_orders(
     concentrations: the sum of squares of each law is compared with that of the free order and of laws that are not
     powers of the concentration, by the F-test for the additional parameters of the other, at least one (D. M. Bates,
     D. G. Watts, Nonlinear Regression Analysis and Its Applications, 1988, section 3.10). A law is rejected if the
-    probability of data as far from it is below 1 %. The interval of the free order is by the same test. If one law
-    remains, it is the verdict; if several remain, the data do not decide.
+    probability of data as far from it is below 1 %. The interval of the free order is by the same test.
 
     Parameters
     ----------
@@ -89,14 +88,16 @@ def screen_orders(
         concentrations of both must be known (`initial ...`, or measured at time zero).
     reversible : bool
         Also try a reversible first order.
-    errors : {"same", "relative"}
-        Whether all values have the same absolute error, or the same relative error.
+    errors : "same" (absolute error) or "relative"
+
+    Returns
+    -------
+    Screening
 
     Raises
     ------
     InputError, SolveError
-        For an unknown species, too few values, or relative errors of values that are not above zero; if a curve cannot
-        be fitted.
+        For an unknown species, too few values, or relative errors of zero values; if a curve cannot be fitted.
 
     Examples
     --------

@@ -263,8 +263,8 @@ def _closures(collected: CollectedResults) -> Section:
     blocks: list[Block] = []
     if rows:
         text = (
-            "Each result was verified by a route independent of the search that found it; a deviation is a share of the "
-            f"size of the quantity. Integrations have a relative tolerance of {RTOL:g}."
+            "Each result was verified by a route independent of the search that found it; a deviation is relative to "
+            f"the size of the quantity. Integrations have a relative tolerance of {RTOL:g}."
         )
         blocks += [Paragraph(text), Table.of(pd.DataFrame(rows), "checks", 2)]
     if solved:

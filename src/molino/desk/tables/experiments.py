@@ -48,13 +48,11 @@ def read_experiments(
     """Read runs from a table: batches over time, outlets of tanks and tubes, or observations of a given vessel.
 
     Headings have units: `run`, `time [min]`, `T [degC]`, `initial xylose [mol/L]` (the charge, constant in a run), and
-    a column of measured concentrations per species, `xylose [mol/L]`. Without `run` the table is one run. An empty cell
-    ("-", "n.d.", "NA") was not measured. Without a unit numbers are SI. Units of pressure mean partial pressures of an
-    ideal gas. Values slightly below zero (noise) are used.
+    a column of measured concentrations per species, `xylose [mol/L]`. An empty cell ("-", "n.d.", "NA") was not
+    measured. Without a unit numbers are SI. Units of pressure mean partial pressures of an ideal gas.
 
-    Titles above the headings, blank rows and columns, merged headings, decimal commas, a row of units and comments
-    below the table are understood. Blocks with the same headings are runs, named by the text above each. Cells that
-    cannot be read (text among numbers, error values) are left out and counted in `print(runs)`. Outlets have `space
+    Titles, blank rows and columns, merged headings, decimal commas, a row of units and comments are understood. Blocks
+    with the same headings are runs. Unreadable cells are left out and counted in `print(runs)`. Outlets have `space
     time [min]` (volume over volumetric flow of the feed) instead of time, and `feed xylose [mol/L]`.
 
     With a `vessel` the columns are metrics of it: `temperature [degC]`, `heat flow [W]`, `pressure [bar]`,
@@ -75,12 +73,15 @@ def read_experiments(
         Where outlets were measured, if there is no column `vessel`; or the observed vessel.
     changes : sequence of Change, optional
 
+    Returns
+    -------
+    Experiments
+
     Examples
     --------
     >>> from importlib.resources import files
-    >>> runs = mo.read_experiments(files("molino.demo") / "cob-liquor.csv")
-    >>> len(runs), runs.species
-    (6, ('xylose', 'furfural'))
+    >>> mo.read_experiments(files("molino.demo") / "cob-liquor.csv").species
+    ('xylose', 'furfural')
     """
     if sheet == "*":
         options = {"header_row": header_row, "columns": columns, "signals": signals}

@@ -57,8 +57,7 @@ def size(
         The value to reach.
     free : str, optional
         'time' (batch); 'volume', 'space_time' or 'catalyst_mass' (tank); also 'length' (tube); 'NAME.length' etc. of a
-        vessel in a train, or its 'recycle'. Whole numbers: 'tubes' (of tubes given by diameter and length), or
-        'tanks_in_series' (tanks equal to the given one; the result is a train).
+        vessel in a train, or its 'recycle'. Whole numbers: 'tubes', or 'tanks_in_series' (the result is a train).
     confidence : float, optional
         The probability of reaching the target, like 0.95, given the covariance of the fitted constants and `spread`:
         the least size with which this share of 1024 draws reaches it (256 for trains and vessels with events).
@@ -69,19 +68,20 @@ def size(
         Of the draws.
     progress : callable (text), optional
 
+    Returns
+    -------
+    Sizing
+
     Raises
     ------
-    InputError, UnreachableError, NotFoundError
-        For faults of the question; if the target cannot be reached (the best value, and the certificate that proves
-        it); if the search ended without a size and without such a certificate.
+    UnreachableError, NotFoundError
+        If the target cannot be reached, with a certificate; if the search ended without a size or a certificate.
 
     Examples
     --------
     >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
-    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
-    >>> tube = mo.PlugFlow(chem, feed, volume="5 L")
-    >>> found = mo.size(tube, "conversion of A", 0.9)
-    >>> round(found.value * 1e3, 3)
+    >>> tube = mo.PlugFlow(chem, mo.Feed({"A": "1 mol/L"}, flow="1 L/min"))
+    >>> round(mo.size(tube, "conversion of A", 0.9).value * 1e3, 3)
     11.513
     """
     metric = read_metric(metric)

@@ -2,7 +2,7 @@
 
 The mill hydrogenates furfural to furfuryl alcohol (hydrogen in excess, so of first order; all numbers are made up).
 Four plans of measurements with known constants: noise is drawn, the constants are fitted, and over many sets it is
-counted how often the 95 % intervals hold the truth. The table stands in docs/fitting.md.
+counted how often the 95 % intervals hold the truth. The table is in docs/fitting.md.
 
     python examples/observed_vessels.py [SETS]
 """

@@ -182,7 +182,7 @@ def test_the_library_is_searched_by_species_and_elements(molino: Typed) -> None:
     assert not chemistry.check().at("error")
     with pytest.raises(mo.InputError, match="asks for 'k', which is not given"):
         library.chemistry("condensation")
-    with pytest.raises(mo.InputError, match=r"there is no reaction 'resins'(.|\n)*did you mean 'resin'"):
+    with pytest.raises(mo.InputError, match=r"unknown reaction 'resins'(.|\n)*did you mean 'resin'"):
         library.chemistry("resins")
     path = DEMO / "cob-reactions.toml"
     content = json.loads(

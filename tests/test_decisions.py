@@ -130,7 +130,7 @@ def test_what_is_missing_or_wrong_in_a_decision_is_said(molino: Callable[..., An
         base: ("attainable", "there is no [attainable.NAME] table"),
         base + "\n": ("recommend", "there is no [recommend.NAME] table"),
         base + '[attainable.a]\nfeed = "g"\naxes = ["conversion of A", "yield of B on A"]\n': (
-            "check", "there is no feed 'g'"
+            "check", "unknown feed 'g'"
         ),
         base + '[attainable.a]\nfeed = "f"\naxes = ["conversion of A"]\n': ("check", "axes"),
         base + '[attainable.a]\nfeed = "f"\naxes = ["conversion of A", "conversion of Z"]\n': ("check", "'Z'"),

@@ -172,7 +172,7 @@ def test_tables_of_measurements_in_every_shape(tmp_path: Path) -> None:
     for wrong in (tmp_path / "none.csv", write_table(tmp_path / "d.csv", "time [min],time [s],A", "1,2,3")):
         with pytest.raises(mo.InputError):
             mo.read_experiments(wrong)
-    with pytest.raises(mo.InputError, match="there is no sheet 'office'"):
+    with pytest.raises(mo.InputError, match="unknown sheet 'office'"):
         mo.read_experiments(sheet, "office")
 
 

@@ -92,8 +92,8 @@ def test_equilibrium_by_the_command(tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize(("old", "new", "words"), [
-    ('vessel = "limit"\nconditions', 'vessel = "limt"\nconditions', "there is no vessel 'limt'"),
-    ('model = "NRTL"', 'model = "Wilsn"', "there is no model 'Wilsn'"),
+    ('vessel = "limit"\nconditions', 'vessel = "limt"\nconditions', "unknown vessel 'limt'"),
+    ('model = "NRTL"', 'model = "Wilsn"', "unknown model 'Wilsn'"),
     ('forward = "2.6 kJ/mol", backward = "9.8 kJ/mol"', 'forward = "2.6 kJ/mol"', "water with ester is not"),
     ('forward = "2.6 kJ/mol"', 'forward = 2.6', "neither an energy"),
     ("conversions = { esterification = 0.65 }\n\n[vessels.tank]", "conversions = { esterification = 1.5 }\n\n[vessels.tank]", "more than one"),

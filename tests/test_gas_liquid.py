@@ -367,7 +367,7 @@ def filmed(reaction: str, species: str) -> mo.GasPhase:
 @pytest.mark.parametrize(("old", "new", "words"), [
     ('feed = "hydrogen"\nkLa', 'feed = "hydrogen"\nsupply = { H2 = "1 mol/mol" }\nkLa', "both feed and supply are given"),
     ('feed = "hydrogen"\nkLa', "kLa", "neither feed nor supply is given"),
-    ('feed = "hydrogen"\nkLa', 'feed = "hydrogens"\nkLa', "there is no feed 'hydrogens'"),
+    ('feed = "hydrogen"\nkLa', 'feed = "hydrogens"\nkLa', "unknown feed 'hydrogens'"),
     ('henry = { H2 = "1200 bar*L/mol" }', 'henry = { H2 = "1200 bar" }', "neither a pressure per concentration"),
     ('henry = { H2 = "1200 bar*L/mol" }', 'henry = { O2 = "1200 bar*L/mol" }', "the chemistry has no species O2"),
     ('diameter = "0.7 m"\n', "", "a height is given but no diameter"),

@@ -171,7 +171,7 @@ WRONG = {
     "an unknown kind of slopes": ('method = "differences"', 'method = "tangents"', ["[fit.table]", "initial"]),
     "errors of another species": ("errors = { A = 0.01 }", "errors = { B = 0.01 }", ["'B' was not measured", "no error of A"]),
     "a word for errors": ("errors = { A = 0.01 }", 'errors = "sam"', ["did you mean 'same'"]),
-    "starts in no run": ("fit_initial = { late", "fit_initial = { lat", ["there is no run 'lat'"]),
+    "starts in no run": ("fit_initial = { late", "fit_initial = { lat", ["unknown run 'lat'"]),
     "a region of one": ('region = ["only.k", "delay"]', 'region = ["only.k"]', ["a region is of two constants"]),
     "a region of nothing": ('region = ["only.k", "delay"]', 'region = ["only.k", "only.q"]', ["'only.q' is not an unknown"]),
     "a constant for all runs": ('per_run = ["only.k"]\n', "", ["[fit.runs]", "name it in per_run"]),

@@ -326,7 +326,7 @@ def test_the_calorimeter_of_the_demo_gives_the_constants_that_made_its_data(moli
 
 
 WRONG_JOBS = [
-    (('vessel = "calorimeter" ', 'vessel = "calorimetre" '), "there is no vessel 'calorimetre'.*did you mean"),
+    (('vessel = "calorimeter" ', 'vessel = "calorimetre" '), "unknown vessel 'calorimetre'.*did you mean"),
     (('unknowns = { UA = "2 W/K" }', 'unknowns = { Ua = "2 W/K" }'), "no run has a vessel with 'Ua'.*'UA'"),
     (('unknowns = { UA = "2 W/K" }', 'unknowns = { UA = "2 mol" }'), "UA"),
     (('"heat flow" = "0.3 W"', '"heat flow" = "0.3 K"'), "not a power"),

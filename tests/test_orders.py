@@ -104,7 +104,7 @@ WRONG = {
     "no start": (lambda: mo.screen_orders(run_of(1, 1e-4), partner="B"), "what there was of B at the start"),
     "no law chosen": (lambda: mo.screen_orders(run_of(1, 6e-5, noise=0.02)).predict("1 h"), "no law was chosen"),
     "no such law": (lambda: mo.screen_orders(run_of(1, 1e-4)).predict("1 h", law="third order"), "there is no 'third order'"),
-    "no such run": (lambda: mo.screen_orders(run_of(1, 1e-4)).predict("1 h", run="2"), "there is no run '2'"),
+    "no such run": (lambda: mo.screen_orders(run_of(1, 1e-4)).predict("1 h", run="2"), "unknown run '2'"),
 }  # fmt: skip
 
 
@@ -206,6 +206,6 @@ def test_the_constants_of_runs_go_over_temperature() -> None:
     assert value == pytest.approx(0.02 / 60 * math.exp(-75e3 / 8.31446261815324 * (1 / 363.15 - 1 / 333.15)), rel=1e-5)
     with pytest.raises(mo.InputError, match="no temperature of 1"):
         mo.screen_orders(run_of(1, 3e-4)).over_temperature()
-    with pytest.raises(mo.InputError, match="there is no run '80'"):
+    with pytest.raises(mo.InputError, match="unknown run '80'"):
         found.experiments.only("50", "80")
     assert [r.name for r in found.experiments.only("70")] == ["70"]

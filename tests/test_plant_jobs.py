@@ -193,12 +193,12 @@ WRONG = {
     "a feed to dose": (
         'feed = "fresh", windows',
         'feed = "frsh", windows',
-        ["[vessels.kettle]", "there is no feed 'frsh'", "fresh"],
+        ["[vessels.kettle]", "unknown feed 'frsh'", "fresh"],
     ),
     "a vessel of a train": (
         '{ vessel = "coil" }',
         '{ vessel = "coyl" }',
-        ["[vessels.line]", "there is no vessel 'coyl'", "coil"],
+        ["[vessels.line]", "unknown vessel 'coyl'", "coil"],
     ),
     "two in one step": ('{ vessel = "coil" }', '{ vessel = "coil", side_feed = "fresh" }', ["stand in one step"]),
     "changes without time": ("start_up = 120\n", "", ["changes are given, and no time", "start_up"]),
@@ -213,7 +213,7 @@ WRONG = {
     "a vessel to draw": (
         'vessels = ["coil"]\nshow',
         'vessels = ["coyl"]\nshow',
-        ["[profile.both]", "there is no vessel 'coyl'"],
+        ["[profile.both]", "unknown vessel 'coyl'"],
     ),
     "an enthalpy in kW": ('"-200 kJ/mol"', '"-200 kW"', ["[reactions.main]", "not an energy per amount"]),
     "a split that does not add up": ("split = [0.6, 0.4]", "split = [0.6, 0.6]", ["does not share the stream"]),
@@ -276,7 +276,7 @@ def test_the_ether_example_walks_and_agrees_with_python(tmp_path: Path) -> None:
     ]
     logged = mo.figures.profile(run, show=["concentration"], log="xy")
     assert (logged.axes[0].get_xscale(), logged.axes[0].get_yscale()) == ("log", "log")
-    for wrong, content in (({"show": ["colour"]}, "there is no panel 'colour'"),):
+    for wrong, content in (({"show": ["colour"]}, "unknown panel 'colour'"),):
         with pytest.raises(mo.InputError, match=content):
             mo.figures.profile(run, **wrong)
     again = RUNNER.invoke(app, ["demo", str(tmp_path / "plant"), "--example", "liqor"])

@@ -153,7 +153,7 @@ WRONG: list[tuple[dict[str, Any], str]] = [
     ({"errors": {"B": 1.0}}, "'B' was not measured.*no error of A"),
     ({"errors": "replicates"}, "no replicates that scatter"),
     ({"fit_initial": ["Q"]}, "'Q' is not a species"),
-    ({"fit_initial": {"7": ["A"]}}, "there is no run '7'"),
+    ({"fit_initial": {"7": ["A"]}}, "unknown run '7'"),
     ({"delay": "3 m"}, "not a time"),
     ({"per_run": ["r1.q"]}, "did you mean 'r1.k'"),
     ({"n_starts": 0}, "whole number of starts"),

@@ -147,7 +147,7 @@ def test_all_that_is_wrong_with_a_wall_in_a_job_is_reported_together(
     path.write_text(JOB.replace('side = "f"', 'side = "g"').replace('"3 m2"', '"3 m"').replace("2e-5 m/s", "2e-5 m"))
     result = molino("check", path)
     assert result.exit_code == 2
-    for part in ("there is no feed 'g'", "is not an area", "needs it in m/s"):
+    for part in ("unknown feed 'g'", "is not an area", "needs it in m/s"):
         assert part in " ".join(result.output.split())
 
 

@@ -202,5 +202,5 @@ PARAMETER = Role("parameter", "{}", _parameter_latex)
 
 
 def parameter_symbol(name: str) -> Quantity:
-    """The symbol under which a parameter stands in the balances."""
+    """The symbol of a parameter in the balances."""
     return PARAMETER(name)

@@ -59,7 +59,7 @@ def equilibrium_constants(
     names = [str(r.name) for r in chemistry.reactions]
     for name in reactions if reactions is not None else ():
         if name not in names:
-            faults.add("equilibrium", f"there is no reaction '{name}'", nearest(str(name), names))
+            faults.add("equilibrium", f"unknown reaction '{name}'", nearest(str(name), names))
     faults.raise_any()
     for reaction, rate in zip(chemistry.reactions, chemistry.network.rates, strict=True):
         wanted = reaction.equation.reversible if reactions is None else reaction.name in reactions

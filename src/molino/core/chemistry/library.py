@@ -126,7 +126,7 @@ class Library(Frozen, Printed, Mapping[str, Reaction]):
         faults = Faults()
         for name in names:
             if name not in list(self):
-                faults.add("library", f"there is no reaction '{name}'", nearest(name, self))
+                faults.add("library", f"unknown reaction '{name}'", nearest(name, self))
         listed = [s.name for s in self.species]
         kept = set(inerts)
         for name in sorted(kept - set(listed)):

@@ -326,7 +326,7 @@ class ReactionSet(Frozen, Printed):
         found = next((r for r in self.reactions if r.name == name), None)
         if found is None:
             raise InputError(
-                f"there is no reaction '{name}'", "chemistry", nearest(name, [str(r.name) for r in self.reactions])
+                f"unknown reaction '{name}'", "chemistry", nearest(name, [str(r.name) for r in self.reactions])
             )
         return found
 

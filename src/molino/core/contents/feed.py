@@ -275,7 +275,7 @@ def is_real(model: Any) -> bool:
 def check_model(model: Any) -> None:
     """Raise InputError for an unknown model."""
     if model is not None and not isinstance(model, CubicEquation | ActivityModel) and model not in MODELS:
-        raise InputError(f"there is no model '{model}'", "model", nearest(str(model), MODELS))
+        raise InputError(f"unknown model '{model}'", "model", nearest(str(model), MODELS))
 
 
 def is_gas(model: Any, P: Any, contents: Contents) -> bool:

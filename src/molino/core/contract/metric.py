@@ -293,7 +293,7 @@ class Metric:
         if self.stream is None:
             return model.streams[0]
         if self.stream not in names:
-            raise InputError(f"there is no stream '{self.stream}'", str(self), nearest(self.stream, names))
+            raise InputError(f"unknown stream '{self.stream}'", str(self), nearest(self.stream, names))
         return model.streams[names.index(self.stream)]
 
 

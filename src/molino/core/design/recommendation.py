@@ -154,9 +154,9 @@ class Recommendation(Frozen, Result):
             assert tank.optimum is not None
             is_tube = (tube.optimum.value > tank.optimum.value) == self.is_highest
             parts.append(
-                "mixing back costs here: what is wanted is formed at high concentrations, or lost where it stays longer"
+                "back-mixing is a disadvantage: the product is formed at high concentrations, or lost at long times"
                 if is_tube
-                else "mixing back pays here: what is wanted is formed at the concentrations of the outlet"
+                else "back-mixing is an advantage: the product is formed at the concentrations of the outlet"
             )
         return "; ".join(parts)
 

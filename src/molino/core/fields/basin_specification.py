@@ -78,7 +78,7 @@ class BasinSpecification(FieldSpecification):
         for side, given in dict(vessel.moving).items():
             with faults.at(f"{self.label}, moving"):
                 if side not in SIDES:
-                    raise InputError(f"there is no side '{side}'", "", f"give {', '.join(SIDES)}")
+                    raise InputError(f"unknown side '{side}'", "", f"give {', '.join(SIDES)}")
                 moving[side] = units.read(given, "mass transfer coefficient", side)
         settle(vessel, moving=FrozenMapping(moving))
         if vessel.flow == "laminar" and vessel.viscosity is None:

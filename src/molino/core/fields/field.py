@@ -76,7 +76,7 @@ class FieldSpecification:
             given = dict.fromkeys(self.chemistry.names, given)
         strange = sorted({*given} - {*self.chemistry.names})
         if strange:
-            raise InputError(f"there is no species {', '.join(strange)}", "diffusivity", "correct the names")
+            raise InputError(f"unknown species {', '.join(strange)}", "diffusivity", "correct the names")
         return {s: units.positive(v, "diffusivity", f"diffusivity of {s}", zero=True) for s, v in given.items()}
 
     def tracer_diffusivity(self, given: Any) -> float:

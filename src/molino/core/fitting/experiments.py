@@ -137,7 +137,7 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
         faults = Faults()
         for name in names:
             if name not in known:
-                faults.add(self.source or "experiments", f"there is no run '{name}'", nearest(name, known))
+                faults.add(self.source or "experiments", f"unknown run '{name}'", nearest(name, known))
         faults.raise_any()
         kept = tuple(gone for gone in self.left_out if gone.run in names)
         return replace(self, runs=tuple(known[name] for name in names), left_out=kept)
@@ -164,7 +164,7 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
         where = f"leave out {run}, {time}, {response}"
         found = {r.name: r for r in self.runs}.get(run)
         if found is None:
-            raise InputError(f"there is no run '{run}'", where, nearest(run, (r.name for r in self.runs)))
+            raise InputError(f"unknown run '{run}'", where, nearest(run, (r.name for r in self.runs)))
         at = units.read(time, found.axis_kind, where).si
         if response not in found.measured:
             faults.add(where, f"'{response}' was not measured in {run}", nearest(response, found.measured))

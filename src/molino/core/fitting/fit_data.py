@@ -219,7 +219,7 @@ class FitData(Frozen, Result):
         """
         runs = {r.name: r for r in self.parameter_map.runs}
         if run not in runs:
-            raise InputError(f"there is no run '{run}'", "fit", nearest(run, runs))
+            raise InputError(f"unknown run '{run}'", "fit", nearest(run, runs))
         vessel = vessel_of(runs[run], self.chemistry_of(run))
         known = {p.name for p in self.chemistry.numbers}
         places = self.parameter_map.places[run].settings

@@ -106,7 +106,7 @@ class ParameterSearch:
             fit_initial = {run.name: fit_initial for run in self.runs}
         fit_initial = {name: names(species) for name, species in fit_initial.items()}
         for name in fit_initial.keys() - self.places.keys():
-            self.faults.add("fit_initial", f"there is no run '{name}'", nearest(name, self.places))
+            self.faults.add("fit_initial", f"unknown run '{name}'", nearest(name, self.places))
         for n, run in enumerate(self.runs):
             for species in fit_initial.get(run.name, ()):
                 with self.faults.at("fit_initial"):

@@ -534,7 +534,7 @@ def _power_law(rates: Rates, species: Sequence[str]) -> PowerLaw:
     faults = Faults()
     for name in species:
         if name not in known:
-            faults.add("power law", f"there is no concentration of '{name}'", nearest(name, known))
+            faults.add("power law", f"unknown concentration of '{name}'", nearest(name, known))
     faults.raise_any(rates.source)
     chosen = tuple(species) or tuple(s for s, c in known.items() if np.ptp(c) > 1e-9 * c.max())
     used = (rates.rate > 0) & np.all([known[s] > 0 for s in chosen] or [rates.rate > 0], axis=0)

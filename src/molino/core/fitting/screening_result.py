@@ -227,7 +227,7 @@ class Screening(Frozen, Result):
         names = [s.run for s in self.series]
         if (run is None and len(names) > 1) or (run is not None and run not in names):
             raise InputError(
-                f"there is no run '{run}'" if run else "there are several runs", "orders", nearest(run or "", names)
+                f"unknown run '{run}'" if run else "there are several runs", "orders", nearest(run or "", names)
             )
         i = names.index(run) if run is not None else 0
         t = units.positive(time, "time", "time", zero=True).si

@@ -31,7 +31,7 @@ def read_limits(given: Mapping[str, tuple[Any, Any]], along: str) -> dict[str, t
     for name, ends in given.items():
         with faults.at(f"limits, {name}"):
             if name != "x" and name not in PROFILES:
-                raise InputError(f"there is no panel '{name}'", "", nearest(name, ["x", *PROFILES]))
+                raise InputError(f"unknown panel '{name}'", "", nearest(name, ["x", *PROFILES]))
             if isinstance(ends, str) or not isinstance(ends, Sequence) or len(ends) != 2:
                 raise InputError("an axis has two ends", "", "give (low, high)")
             kind = along if name == "x" else PROFILES[name]

@@ -20,10 +20,10 @@ ROUNDING = 1e-14
 
 
 def closure(run: RunData) -> dict[str, float]:
-    """How far each element (or stoichiometric invariant), mass and energy are from closing, as a share of all.
+    """The relative imbalance of each element (or stoichiometric invariant), mass and energy.
 
-    The input, less the output, against the contents, at every point of a run; of a steady tank what flows
-    in against what flows out. Energy counts relative to the largest of heat, warming and heat of reaction.
+    In minus out minus accumulated, at every point of a run; of a steady tank in minus out. Energy is relative to the
+    largest of heat, sensible heat and heat of reaction.
     """
     model, species = run.vessel.spec.model, run.vessel.chemistry.network.species
     if run.is_steady:
@@ -91,7 +91,7 @@ def second_integration(run: RunData) -> Check | None:
 
 
 def growth(run: RunData) -> float | None:
-    """The largest growth rate of a disturbance of a steady state in 1/s; None where there is none over time."""
+    """The largest growth rate of a disturbance of a steady state in 1/s; None if it has no states over time."""
     if not run.vessel.spec.has_steady_state:
         return None
     rates = growth_rates(run.trajectory.last, run.trajectory.end_state).real

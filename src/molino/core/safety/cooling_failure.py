@@ -173,7 +173,7 @@ class CoolingFailure:
     def _course(self, places: dict[sp.Symbol, Place], when: str, rtol: float = RTOL) -> AdiabaticCourse:
         numbers = self._numbers(places)
         if not np.isfinite(numbers).all():
-            raise SolveError(f"a number is unknown {when}", self.vessel.label, "check what it is charged with")
+            raise SolveError(f"a number is unknown {when}", self.vessel.label, "check its charge")
         try:
             solution = integrate(Case(self.model.balances, tuple(numbers)), _POINTS, rtol=rtol, atol=rtol * ATOL / RTOL)
         except SolveError as error:

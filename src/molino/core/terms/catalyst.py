@@ -377,7 +377,7 @@ def check_catalyst(network: SymbolicNetwork, catalyst: Any) -> None:
         if reaction not in network.reactions:
             faults.add(
                 "catalyst, internal_diffusion",
-                f"there is no reaction '{reaction}'",
+                f"unknown reaction '{reaction}'",
                 nearest(reaction, network.reactions),
             )
         elif network.bases[network.reactions.index(reaction)] == "volume":

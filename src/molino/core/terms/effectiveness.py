@@ -96,7 +96,7 @@ def effectiveness_factor(modulus: float | np.ndarray, shape: str = "sphere") -> 
     0.6716
     """
     if shape not in SHAPES:
-        raise InputError(f"there is no shape '{shape}'", "effectiveness", nearest(shape, SHAPES))
+        raise InputError(f"unknown shape '{shape}'", "effectiveness", nearest(shape, SHAPES))
     if np.ndim(modulus):
         several = np.asarray(modulus, dtype=float)
         return np.reshape([effectiveness_factor(float(one), shape) for one in several.ravel()], several.shape)

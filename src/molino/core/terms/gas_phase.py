@@ -240,7 +240,7 @@ class GasPhase(Frozen, Printed):
         for name, reaction in self.film.items():
             with faults.at(f"gas, film, {name}"):
                 if name not in network.reactions:
-                    raise InputError(f"there is no reaction '{name}'", "", nearest(name, network.reactions))
+                    raise InputError(f"unknown reaction '{name}'", "", nearest(name, network.reactions))
                 if network.bases[network.reactions.index(name)] != "volume":
                     raise InputError("its rate is not per volume of liquid", "", "leave it out")
                 reaction.partner_in(network, name)

@@ -126,7 +126,7 @@ class Membrane(Frozen, Printed):
         settle(self, flux=FrozenMapping(self.flux), constants=FrozenMapping(self._read_constants(faults)))
         read_fields(self, faults, "membrane")
         if self.sweep is not None and not isinstance(self.sweep, Feed):
-            faults.add("membrane", f"the sweep {self.sweep!r} is no feed", "give mo.Feed(...)")
+            faults.add("membrane", f"the sweep {self.sweep!r} is not a feed", "give mo.Feed(...)")
         for species, text in self.flux.items():
             with faults.at(f"membrane, flux of {species}"):
                 self._check_flux(parse_formula(text, both_sides=True))

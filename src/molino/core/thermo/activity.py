@@ -90,7 +90,7 @@ class ActivityModel(Frozen, Printed):
         settle(self, species=tuple(self.species), pairs=FrozenMapping(dict(self.pairs)))
         settle(self, nonrandomness=FrozenMapping(dict(self.nonrandomness)))
         if self.form not in ACTIVITY_FORMS:
-            faults.add("activity model", f"there is no form '{self.form}'", nearest(str(self.form), ACTIVITY_FORMS))
+            faults.add("activity model", f"unknown form '{self.form}'", nearest(str(self.form), ACTIVITY_FORMS))
             faults.raise_any()
         for one in self.species:
             for name in _NEEDS[self.form]:

@@ -83,7 +83,7 @@ class CubicEquation(Frozen):
         faults = Faults()
         settle(self, species=tuple(self.species))
         if self.form not in FORMS:
-            faults.add("equation of state", f"there is no form '{self.form}'", nearest(self.form, FORMS))
+            faults.add("equation of state", f"unknown form '{self.form}'", nearest(self.form, FORMS))
         for one in self.species:
             for name in ("critical_temperature", "critical_pressure", "acentric_factor"):
                 with faults.at():

@@ -47,7 +47,7 @@ class AtConversionSpecification(OutletSpecification):
         names = [str(r.name) for r in self.chemistry.reactions]
         for name in [*vessel.conversions, *vessel.keys]:
             if name not in names:
-                faults.add(self.label, f"there is no reaction '{name}'", nearest(str(name), names))
+                faults.add(self.label, f"unknown reaction '{name}'", nearest(str(name), names))
         if not vessel.conversions:
             faults.add(self.label, "no conversion is given", "write {'r1': 0.7}")
         for name, given in vessel.conversions.items() if not faults.found else ():

@@ -63,7 +63,7 @@ class AtEquilibriumSpecification(OutletSpecification):
                 settle(vessel, **{field_name: tuple(getattr(vessel, field_name))})
         for what, names in (("species", vessel.species or ()), ("solids", vessel.solids)):
             for name in sorted({*names} - {*self.chemistry.names}):
-                faults.add(self.label, f"{what}: there is no species '{name}'", nearest(name, self.chemistry.names))
+                faults.add(self.label, f"{what}: unknown species '{name}'", nearest(name, self.chemistry.names))
         self.read_approach(faults)
         read_vessel_heat(faults, vessel)
         with faults.at(self.label):
@@ -83,7 +83,7 @@ class AtEquilibriumSpecification(OutletSpecification):
         for name, given in self.vessel.approach.items():
             with faults.at(f"{self.label}, approach"):
                 if name not in known:
-                    raise InputError(f"there is no reaction '{name}'", "", nearest(str(name), known))
+                    raise InputError(f"unknown reaction '{name}'", "", nearest(str(name), known))
                 if not self.vessel.by_reactions:
                     raise InputError("the least Gibbs energy has no reactions", "", "write by='reactions'")
                 found[name] = units.read(given, "temperature difference", str(name))

@@ -36,7 +36,7 @@ def help(topic: Topic = None) -> None:
             show_table(pd.DataFrame({"molino help": [*TOPICS], "": [*TOPICS.values()]}))
             return
         if topic not in TOPICS:
-            raise InputError(f"there is no topic '{topic}'", "molino help", nearest(topic, TOPICS))
+            raise InputError(f"unknown topic '{topic}'", "molino help", nearest(topic, TOPICS))
         if topic == "schema":
             print((files("molino.desk.tables") / "results.schema.json").read_text(encoding="utf-8"), end="")
             return

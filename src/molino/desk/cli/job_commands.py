@@ -75,7 +75,7 @@ _ABOUT = {
         Run vessels under many conditions: every combination of values, or a list of cases.
 
         Prints the first rows, the highest and lowest of each metric and the failed cases; all cases are written to
-        tables (CSV, XLSX, with `parquet = true` also Parquet) and a figure. Ctrl-C keeps what has been computed.
+        tables (CSV, XLSX, with `parquet = true` also Parquet) and a figure. Ctrl-C keeps the computed cases.
     """,
     "attainable": """
         Find the outlets of all steady arrangements of tanks, tubes, by-passes and side feeds on a feed.

@@ -223,7 +223,7 @@ def across(run: BasinRun | LaminarRun, species: str | None = None) -> Figure:
     plug = run.basin.spec.plug if isinstance(run, BasinRun) else run.tube.spec.plug
     name = f"concentration of {species or (*plug.spec.reactants, *plug.chemistry.names)[0]}"
     if name not in run.inside:
-        raise InputError(f"there is no species '{species}'", "across", f"there are {', '.join(plug.chemistry.names)}")
+        raise InputError(f"unknown species '{species}'", "across", f"there are {', '.join(plug.chemistry.names)}")
     show = run.display
     figure = style.blank()
     left, right = figure.subplots(1, 2, sharey=True)
@@ -356,7 +356,7 @@ def _scaled(run: BasinInTime, species: str | None) -> tuple[str, float, float]:
     name = f"concentration of {species or (*run.reactants, *run.basin.chemistry.names)[0]}"
     if name not in run.inside:
         there = ", ".join(run.basin.chemistry.names)
-        raise InputError(f"there is no species '{species}'", "field over time", f"there are {there}")
+        raise InputError(f"unknown species '{species}'", "field over time", f"there are {there}")
     shown = np.asarray(run.display.number(run.inside[name], "concentration"))
     return name, float(shown.min()), float(shown.max())
 

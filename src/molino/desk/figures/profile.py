@@ -80,7 +80,7 @@ def _chosen(runs: Sequence[Run], wanted: Iterable[str] | None) -> list[_Panel]:
         faults, found = Faults(), []
         for name in wanted:
             if name not in PANELS:
-                faults.add("profile", f"there is no panel '{name}'", nearest(name, PANELS))
+                faults.add("profile", f"unknown panel '{name}'", nearest(name, PANELS))
             else:
                 found.append(PANELS[name])
         if not found:
@@ -209,7 +209,7 @@ def _hidden(runs: Sequence[Run], species: Iterable[str] | None) -> set[str]:
     faults = Faults()
     for name in chosen:
         if name not in known:
-            faults.add("profile", f"there is no species '{name}'", nearest(name, known))
+            faults.add("profile", f"unknown species '{name}'", nearest(name, known))
     faults.raise_any()
     return {*known} - {*chosen}
 

@@ -203,7 +203,7 @@ class JobContext:
         if name in self.known("feeds"):
             raise InputError(())
         advice = nearest(name, self.known("feeds"), "add a [feeds.NAME] table")
-        raise InputError(f"there is no feed '{name}'", key, advice)
+        raise InputError(f"unknown feed '{name}'", key, advice)
 
     def raise_merged(self) -> None:
         """Raise all faults, each reported once, with all its places."""

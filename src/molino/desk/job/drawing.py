@@ -94,7 +94,7 @@ def _species(given: list[str] | None, chemistry: Chemistry | None) -> tuple[str,
     faults = Faults()
     for name in given:
         if name not in chemistry.names:
-            faults.add("species", f"there is no species '{name}'", nearest(name, chemistry.names))
+            faults.add("species", f"unknown species '{name}'", nearest(name, chemistry.names))
     faults.raise_any()
     return tuple(given)
 

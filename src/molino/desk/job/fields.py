@@ -145,7 +145,7 @@ def read_tracers(job: JobContext) -> dict[str, TracerTask]:
         with job.at(f"[tracer.{name}]"):
             path = job.named_file(table.file)
             if not path.is_file():
-                raise InputError(f"there is no file {table.file}", "file", "correct the name")
+                raise InputError(f"the file does not exist: {table.file}", "file", "correct the name")
             asked = {
                 key: getattr(table, key)
                 for key in ("sheet", "header_row", "columns", "kind", "injected", "calibration", "plateau")

@@ -70,7 +70,7 @@ def read_data(job: JobContext, table: models.DataTable, vessels: Mapping[str, Ve
     if table.vessel is not None and table.vessel not in VESSELS:
         if table.vessel not in job.known("vessels"):
             advice = nearest(table.vessel, [*job.known("vessels"), *VESSELS[1:]])
-            raise InputError(f"there is no vessel '{table.vessel}'", "vessel", advice)
+            raise InputError(f"unknown vessel '{table.vessel}'", "vessel", advice)
         if table.vessel not in vessels:
             raise InputError(())  # its own faults have been reported
         vessel = vessels[table.vessel]
@@ -184,7 +184,7 @@ def _data_of(job: JobContext, table: models.FitTable, data: Mapping[str, Experim
     for name in names:
         if name not in job.known("data"):
             advice = nearest(name, job.known("data"), "add a [data.NAME] table")
-            faults.add("data", f"there is no data '{name}'", advice)
+            faults.add("data", f"unknown data '{name}'", advice)
     faults.raise_any()
     if any(name not in data for name in names):
         raise InputError(())
@@ -209,7 +209,7 @@ def _candidate(job: JobContext, table: models.CandidateTable, chemistry: Chemist
     faults = Faults()
     for name in table.without:
         if name not in names:
-            faults.add("without", f"there is no reaction '{name}'", nearest(name, names))
+            faults.add("without", f"unknown reaction '{name}'", nearest(name, names))
     changed = {}
     for name, given in table.reactions.items():
         with faults.at(f"reactions.{name}"):

@@ -52,7 +52,7 @@ Vessels = Mapping[str, Vessel | Train]
 def vessel_named(job: JobContext, name: str, vessels: Vessels) -> Vessel | Train:
     """A vessel by its name; InputError, without a message if its own faults have been reported."""
     if name not in job.known("vessels"):
-        raise InputError(f"there is no vessel '{name}'", "", nearest(name, job.known("vessels"), "add it"))
+        raise InputError(f"unknown vessel '{name}'", "", nearest(name, job.known("vessels"), "add it"))
     if name not in vessels:
         raise InputError(())
     return vessels[name]

@@ -71,9 +71,7 @@ def read_feed(job: JobContext, table: Any, chemistry: Chemistry | None) -> Feed:
     if table.pairs and table.model is None:
         raise InputError("binary parameters are given, and no model", "pairs", "give model = 'Soave' or 'NRTL'")
     if table.model is not None and table.model not in (*MODELS, *ACTIVITY_FORMS):
-        raise InputError(
-            f"there is no model '{table.model}'", "model", nearest(table.model, (*MODELS, *ACTIVITY_FORMS))
-        )
+        raise InputError(f"unknown model '{table.model}'", "model", nearest(table.model, (*MODELS, *ACTIVITY_FORMS)))
     if table.model in ACTIVITY_FORMS:
         given["model"] = _activity_model(table, chemistry) if chemistry is not None else None
     elif table.pairs and chemistry is not None:
@@ -277,7 +275,7 @@ def read_train(
             return found
         if vessel in job.known("vessels") and found is None:
             raise InputError(())
-        raise InputError(f"there is no vessel '{vessel}'", "", nearest(vessel, job.known("vessels")))
+        raise InputError(f"unknown vessel '{vessel}'", "", nearest(vessel, job.known("vessels")))
 
     for n, step in enumerate(table.steps):
         with faults.at(f"steps {n + 1}"):

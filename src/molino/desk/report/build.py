@@ -98,7 +98,7 @@ def report(
     else:
         results = [what] if isinstance(what, Result) else list(what)
         if not results or not all(isinstance(one, Result) for one in results):
-            raise InputError("what is neither a job nor results", "what", "give a job file, mo.size(...), [run, ...]")
+            raise InputError("it is neither a job nor results", "what", "give a job file, mo.size(...), [run, ...]")
         page = page_of_results(results, title, [text for text in (question, answer) if text])
     write_page(page, path)
     return path

@@ -19,7 +19,7 @@ def do(job: Job, quiet: bool, only: str | None = None) -> dict[str, Any]:
     if not job.fields:
         raise InputError("there is no [fields.NAME] table", job.path.name, "add one of kind 'basin' or 'laminar tube'")
     if only is not None and only not in job.fields:
-        raise InputError(f"there is no field '{only}'", job.path.name, nearest(only, job.fields))
+        raise InputError(f"unknown field '{only}'", job.path.name, nearest(only, job.fields))
     chemistry, source = known_chemistry(job, quiet)
     failures, found = Failures(), dict[str, dict[str, Any]]()
     for name, task in job.fields.items():

@@ -52,7 +52,7 @@ def do(job: Job, quiet: bool, only: str | None = None) -> dict[str, Any]:
     if not job.vessels:
         raise InputError("there is no [vessels.NAME] table", job.path.name, "add one")
     if only is not None and only not in job.vessels:
-        raise InputError(f"there is no vessel '{only}'", job.path.name, nearest(only, job.vessels))
+        raise InputError(f"unknown vessel '{only}'", job.path.name, nearest(only, job.vessels))
     vessels, source, _ = known_vessels(job, quiet)
     found = _run_all(job, vessels, only, quiet)
     with show_progress("heat safety", quiet):

@@ -183,7 +183,7 @@ def _of_book(path: Path, name: str | None) -> Iterator[Sheet]:
     book = _open_book(path)
     names = [str(sheet.title) for sheet in book.worksheets]
     if name is not None and name not in names:
-        raise InputError(f"there is no sheet '{name}'", path.name, nearest(name, names, "it has only charts"))
+        raise InputError(f"unknown sheet '{name}'", path.name, nearest(name, names, "it has only charts"))
     if not names:
         raise InputError("it has no sheet with cells", path.name, "save the table as a separate sheet")
     for sheet in book.worksheets:

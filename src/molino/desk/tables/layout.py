@@ -175,7 +175,7 @@ def _select(table: CellTable, wanted: list[str]) -> None:
     faults = Faults()
     for name in wanted:
         if name not in by_name:
-            faults.add("columns", f"there is no column '{name}'", nearest(name, by_name))
+            faults.add("columns", f"unknown column '{name}'", nearest(name, by_name))
     faults.raise_any(table.path.name)
     table.cells = table.cells[[by_name[name] for name in wanted]]
 
@@ -318,7 +318,7 @@ def _check_widths(sheet: Sheet, headings: dict[int, str], body: list[tuple[int, 
 
 
 def _upper(sheet: Sheet, rows: list[tuple[int, list[str]]], n: int) -> dict[int, tuple[str, bool]]:
-    """What stands above each column in the line above the headings, and whether it is merged down into them."""
+    """The text above each column in the line above the headings, and whether it is merged down into them."""
     if n == 0 or any(is_number(cell) for cell in rows[n - 1][1]) or rows[n][0] - rows[n - 1][0] > 1:
         return {}
     line, above = rows[n - 1]

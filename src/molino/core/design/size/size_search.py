@@ -200,7 +200,7 @@ def _passed(solution: Solution, expression: sp.Expr, approach: TargetApproach, b
                 return at
             continue
         value = float(evaluate(np.array([at]), y[None])[0])
-        if _stands_out(solution.resolved[0], values, at, value, approach.scale) and approach.see(at, value):
+        if _is_significant(solution.resolved[0], values, at, value, approach.scale) and approach.see(at, value):
             return at if approach.is_at(value) else None
     end = float(values[-1])
     approach.see(solution.end, end)
@@ -215,7 +215,7 @@ def _noise(solution: Solution, expression: sp.Expr, at: float, y: np.ndarray, sc
     return float(solution.settings.rtol * np.abs(by) @ np.abs(y) + ROUNDING * scale)
 
 
-def _stands_out(points: np.ndarray, values: np.ndarray, at: float, value: float, scale: float) -> bool:
+def _is_significant(points: np.ndarray, values: np.ndarray, at: float, value: float, scale: float) -> bool:
     """Whether an extremum is more than rounding of a constant metric."""
     near = (points > at / 1.5) & (points < at * 1.5)
     return bool(near.any()) and bool(np.max(np.abs(values[near] - value)) > FLAT * scale)

@@ -211,13 +211,13 @@ def test_figures_of_sweeps_mark_the_operating_point() -> None:
         mo.figures.sweep(mo.sweep(TUBE, {"tubes": 1}, ["conversion of A"]))
 
 
-@pytest.mark.parametrize("kind", ["fit", "orders", "bed", "start-up"])
+@pytest.mark.parametrize("kind", ["fit", "orders", "bed", "start-up", "semi-batch", "train", "tracer", "optimize"])
 def test_a_start_runs_as_written(molino: Typed, tmp_path: Path, kind: str) -> None:
     folder = tmp_path / "mine"
     made = molino("new", folder, "--kind", kind)
     assert made.exit_code == 0, made.output
     text = (folder / "job.toml").read_text()
-    commands = [c for c in ("check", "fit", "run", "size", "compare", "sweep") if f"molino {c} job.toml" in text]
+    commands = [c for c in ("check", "fit", "run", "size", "compare", "sweep", "tracer", "optimize", "recommend") if f"molino {c} job.toml" in text]
     for command in commands:
         assert molino(command, folder / "job.toml").exit_code == 0, command
     if kind == "orders":

@@ -1,4 +1,4 @@
-"""Make the measurements of the Valdeoro mill (invented): cob-liquor.csv, laboratory/calorimeter.csv, cooker-tracer.csv.
+"""Make the measurements of the Valdeoro mill (invented), and those of the tracer test that `molino new` writes.
 
 Six batch runs of dilute xylose with acid at 150, 165 and 180 degC; xylose -> furfural -> resin, both first order in the
 sugar or furfural and in acid. The concentrations come from the closed form of two first-order steps in series,
@@ -210,6 +210,7 @@ if __name__ == "__main__":
         ("cob-liquor.csv", rows()),
         ("laboratory/calorimeter.csv", heat_rows()),
         ("cooker-tracer.csv", tracer_rows()),
+        ("starts/tracer/tracer.csv", tracer_rows(seed=1911)),
     ):
         with (here / name).open("w", newline="", encoding="utf-8") as out:
             csv.writer(out, lineterminator="\n").writerows(content)

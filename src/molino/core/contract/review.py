@@ -12,6 +12,7 @@ import sympy as sp
 from molino.core.balances.balance_symbols import IS_COUNTED, IS_THERE
 from molino.core.balances.engines import start
 from molino.core.balances.functions import functions_of
+from molino.core.balances.steady import growth_rates
 from molino.core.balances.system import AMOUNTS, Balances, Case
 from molino.core.chemistry.checks import Finding, Review, reachable
 from molino.core.chemistry.chemistry import Chemistry
@@ -92,8 +93,11 @@ def review(spec: Specification) -> VesselReview:
     return VesselReview(kept.findings, _count(chemistry, spec.model.balances, spec.case, size))
 
 
-def doubtful_size(spec: Specification) -> Finding | None:
-    """Findings for a size in which almost nothing reacts, or a tube that is shorter than it is wide."""
+def doubtful_size(spec: Specification, conversions: Iterable[float] = ()) -> Finding | None:
+    """Findings for a size in which almost nothing reacts, or a tube that is shorter than it is wide.
+
+    The conversions of a run, if there are any, must confirm that almost nothing reacts.
+    """
     area = spec.cross_section()
     width = math.sqrt(4 * area / math.pi / float(getattr(spec.vessel, "tubes", 1)))
     if spec.vessel.catalyst is None:
@@ -101,9 +105,9 @@ def doubtful_size(spec: Specification) -> Finding | None:
         if short is not None:
             return short
     end = spec.progress_end()
-    if spec.chemistry.unknowns or not math.isfinite(end):
+    if spec.chemistry.unknowns or not math.isfinite(end) or any(abs(c) > _NOTHING for c in conversions):
         return None
-    return size_finding(spec.label, spec.case, end)
+    return None if spec.moving_numbers() else size_finding(spec.label, spec.case, end)
 
 
 _COLD = 150.0
@@ -112,6 +116,8 @@ _ROUNDING = 1e-14
 """A relative change that is rounding."""
 _NOTHING = 1e-6
 """Fraction of the time of the fastest reaction below which almost nothing reacts in a vessel."""
+_STEADY = 1e-3
+"""Relative change of the temperature, or growth of a disturbance, below which the rates do not change."""
 
 
 def temperature_findings(label: str, temperatures: Iterable[Value | None]) -> Iterator[Finding]:
@@ -123,18 +129,26 @@ def temperature_findings(label: str, temperatures: Iterable[Value | None]) -> It
 
 
 def size_finding(label: str, case: Case, end: float) -> Finding | None:
-    """Findings for a vessel in which no reaction starts, or so small that almost nothing reacts."""
+    """Findings for a vessel in which no reaction starts, or so small that almost nothing reacts.
+
+    The rates at the start decide only if they do not change: the balances are autonomous, the temperature is steady,
+    and no disturbance grows (an autocatalytic reaction begins slowly). Otherwise nothing is stated.
+    """
     state, scale = start(case)
     try:
-        slopes = np.abs(functions_of(case).slopes(state, 0.0)) / scale
-    except SolveError:
+        slopes = end * np.abs(functions_of(case).slopes(state, 0.0)) / scale
+        growth = end * growth_rates(case, state).real.max(initial=0.0)
+    except (SolveError, np.linalg.LinAlgError):
         return None
     amounts = case.balances.amounts
-    share = end * float(np.max(slopes[amounts], initial=0.0))
-    if amounts and share <= _ROUNDING:
+    share, other = float(np.max(slopes[amounts], initial=0.0)), np.delete(slopes, amounts)
+    grows = growth > _STEADY and share > 0
+    if not amounts or grows or not case.balances.is_autonomous or np.max(other, initial=0.0) > _STEADY:
+        return None
+    if share <= _ROUNDING:
         message = "no reaction starts: at the beginning every rate is zero"
         return Finding("warning", label, message, "feed the reactant, catalyst or seed that is missing")
-    if not 0 < share < _NOTHING:
+    if share > _NOTHING:
         return None
     message = f"almost nothing reacts: it has {share:.1g} of the time that its fastest reaction needs"
     return Finding("warning", label, message, "check the units of size, flow and rate constants")

@@ -316,7 +316,8 @@ def _remark(run: RunResult, fraction: float, limit: AtEquilibrium | None) -> str
         return f"beyond equilibrium: {100 * fraction:.4g} % of the equilibrium conversion"
     if not run.vessel.spec.is_kinetic:
         return ""
-    if (doubt := doubtful_size(run.vessel.spec)) is not None:
+    conversions = [run.conversion(s) for s in run.vessel.spec.reactants]
+    if (doubt := doubtful_size(run.vessel.spec, conversions)) is not None:
         return str(doubt.what)
     if not fraction < _FAR:
         return ""

@@ -230,7 +230,8 @@ class Run(RunData):
             found["residence time" if flows else "time"] = display.text(self.residence_time_si, "time")
         if abs(self.space_time_si / self.residence_time_si - 1) > 1e-6:
             found["space time"] = display.text(self.space_time_si, "time")
-        for name, value in self.summary().items():
+        summary = self.summary()
+        for name, value in summary.items():
             found[name] = display.text(value, "number" if name.startswith("conversion") else "concentration")
         readings = self.vessel.spec.model.readings
         ends = [n for n, r in readings.items() if r.kind in ("temperature", "pressure", "volume")]
@@ -246,7 +247,8 @@ class Run(RunData):
             for name, time in settling.settled_or_none(self).items():
                 text = display.text(time, "time") if math.isfinite(time) else "not within this run"
                 found[f"settling time of {name} ({100 * self.settling_band:g} %)"] = text
-        if (doubt := doubtful_size(self.vessel.spec)) is not None:
+        conversions = [value for name, value in summary.items() if name.startswith("conversion")]
+        if (doubt := doubtful_size(self.vessel.spec, conversions)) is not None:
             found["note"] = doubt.what
         found |= phase_facts(self) | self.vessel.spec.more_facts(self)
         if beyond := run_checks.out_of_range(self):

@@ -11,42 +11,31 @@ import typer
 from molino.desk.cli.common import AsJson, Debug, as_asked, handle_errors
 from molino.desk.steps.common import console
 
-_FILES = {
-    "fit": ("job.toml", "measurements.csv"),
-    "orders": ("job.toml", "series.csv"),
-    "bed": ("job.toml",),
-    "start-up": ("job.toml",),
+_TEMPLATES = {
+    "fit": (("measurements.csv",), "from data to sized vessels", "molino fit {folder}/job.toml"),
+    "orders": (("series.csv",), "one measured series", "molino orders {folder}/series.csv"),
+    "bed": ((), "a packed bed", "molino run {folder}/job.toml"),
+    "start-up": ((), "a tank over time", "molino run {folder}/job.toml"),
+    "semi-batch": ((), "a dosed batch", "molino run {folder}/job.toml"),
+    "train": ((), "vessels in series with a recycle", "molino run {folder}/job.toml"),
+    "tracer": (("tracer.csv",), "a tracer test", "molino tracer {folder}/job.toml"),
+    "optimize": ((), "the best conditions", "molino optimize {folder}/job.toml"),
 }
-_FIRST = {
-    "fit": "molino fit {folder}/job.toml",
-    "orders": "molino orders {folder}/series.csv",
-    "bed": "molino run {folder}/job.toml",
-    "start-up": "molino run {folder}/job.toml",
-}
-"""The first command of each."""
+"""The data files, the purpose and the first command of each template."""
 
-
-class Kind(StrEnum):
-    """The templates."""
-
-    fit = "fit"
-    orders = "orders"
-    bed = "bed"
-    start_up = "start-up"
-
+Kind = StrEnum("Kind", {name.replace("-", "_"): name for name in _TEMPLATES})
 
 StartKind = Annotated[
     Kind,
     typer.Option(
         "--kind",
-        help="fit: from data to sized vessels; orders: one measured series; bed: a packed bed; "
-        "start-up: a tank over time.",
+        help="; ".join(f"{name}: {purpose}" for name, (_, purpose, _) in _TEMPLATES.items()) + ".",
     ),
 ]
 NewFolder = Annotated[Path, typer.Argument(metavar="FOLDER", help="The folder.", show_default=False)]
 
 
-def new(folder: NewFolder, kind: StartKind = Kind.fit, as_json: AsJson = False, debug: Debug = False) -> None:
+def new(folder: NewFolder, kind: StartKind = Kind("fit"), as_json: AsJson = False, debug: Debug = False) -> None:
     """Write a commented job file, and a data table, to start from; it can be run unchanged. Existing files are kept."""
     with handle_errors(as_json, debug):
         import shutil
@@ -56,19 +45,22 @@ def new(folder: NewFolder, kind: StartKind = Kind.fit, as_json: AsJson = False, 
         from molino.desk.job.models import job_schema
         from molino.desk.tables.write import whole, write_json
 
+        data, _, first = _TEMPLATES[kind]
+        names = ("job.toml", *data)
         faults = Faults()
-        for name in _FILES[kind]:
+        for name in names:
             if (folder / name).exists():
                 faults.add(str(folder / name), "it exists already", "name another folder: molino new FOLDER")
         faults.raise_any()
-        for name in _FILES[kind]:
-            with as_file(files("molino.demo") / "starts" / str(kind) / name) as source, whole(folder / name) as written:
-                shutil.copyfile(source, written)
+        for name in names:
+            with as_file(files("molino.demo") / "starts" / str(kind) / name) as source, whole(folder / name) as target:
+                shutil.copyfile(source, target)
         write_json(folder / "job.schema.json", job_schema())
-        first = _FIRST[kind].format(folder=folder)
+        written = [*names, "job.schema.json"]
+        first = first.format(folder=folder)
         if not as_json:
-            names = ", ".join((*_FILES[kind], "job.schema.json"))
+            listed = ", ".join(written)
             console().print(
-                f"new in {folder}/: {names}\nOpen job.toml: its comments explain each part. Then:\n  {first}"
+                f"new in {folder}/: {listed}\nOpen job.toml: its comments explain each part. Then:\n  {first}"
             )
-        as_asked({"folder": str(folder), "files": [*_FILES[kind], "job.schema.json"], "first": first}, as_json)
+        as_asked({"folder": str(folder), "files": written, "first": first}, as_json)

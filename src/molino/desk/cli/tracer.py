@@ -19,7 +19,7 @@ Data = Annotated[
     Path,
     typer.Argument(
         metavar="DATA",
-        help="A table of times and signals (CSV or XLSX), or a job with [tracer.NAME] tables.",
+        help="A table of times and signals (CSV or XLSX), or a job with a table \\[tracer.NAME].",
         show_default=False,
     ),
 ]

@@ -114,7 +114,7 @@ def main() -> None:
         basin = ["demo", "basin", "--example", "basin"]
         subprocess.run([sys.executable, "-m", "molino", *basin], cwd=folder, capture_output=True, check=True)
         smaller(folder / "basin" / "results" / "basin" / "field-walled.png", HERE / "figure-field.png")
-        terminal(["field", "basin.toml", "--field", "walled"], folder / "basin", HERE / "molino-field.png")
+        terminal(["field", "basin.toml", "--only", "walled"], folder / "basin", HERE / "molino-field.png")
         for name, target in ETHER.items():
             smaller(folder / "ether" / "results" / "ether" / f"{name}.png", HERE / f"figure-{target}.png")
         resin = ["demo", "resin", "--example", "resin"]

@@ -91,7 +91,7 @@ def test_tubes_alone_are_best_where_the_product_reacts_on() -> None:
     assert best.run.yield_of("B", on="A") == pytest.approx((0.1**ratio - 0.1) / (1 - ratio), rel=1e-3)
     with pytest.raises(mo.UnreachableError, match="no train meets"):
         region.best("yield of B on A", subject_to=["yield of B on A >= 0.6"])
-    with pytest.raises(mo.InputError, match="no axis of the region"):
+    with pytest.raises(mo.InputError, match="not an axis of the region"):
         region.best("yield of C on A")
 
 
@@ -142,9 +142,9 @@ def test_a_region_tells_its_extent_and_how_it_grows(region: mo.results.Attainabl
 
 def test_questions_that_have_no_region_are_refused() -> None:
     chemistry = mo.Chemistry(VAN_DE_VUSSE)
-    with pytest.raises(mo.InputError, match="does not mix in a straight line"):
+    with pytest.raises(mo.InputError, match="does not mix linearly"):
         mo.attainable(chemistry, FEED, axes=("conversion of A", "selectivity of B over C"))
-    with pytest.raises(mo.InputError, match="are no axes"):
+    with pytest.raises(mo.InputError, match="are not axes"):
         mo.attainable(chemistry, FEED, axes=("conversion of A",))
     with pytest.raises(mo.SolveError, match="nothing happens in the feed by itself"):
         mo.attainable(chemistry, mo.Feed({"C": "1 mol/L"}, flow="1 L/min"), axes=CONCENTRATIONS)
@@ -177,8 +177,8 @@ def test_an_autocatalytic_reaction_asks_for_a_tank_and_then_a_tube() -> None:
     for name, volume in exact.items():
         assert volumes[name] == pytest.approx(volume, rel=1e-4), name
     assert math.isnan(volumes["batch"])
-    assert "mixing back" in found.why()
-    assert "a batch has no volume" in str(found)
+    assert "back-mixing is an advantage" in found.why()
+    assert "volume is not defined for a batch" in str(found)
 
 
 def test_a_recommendation_carries_temperatures_and_intervals() -> None:

@@ -187,13 +187,13 @@ def test_over_time_it_comes_to_its_steady_state() -> None:
 
 @pytest.mark.parametrize(("more", "words"), [
     ({"inlets": ()}, "no inlet"),
-    ({"outlets": mo.fields.Outlet("right", ("1.5 m", "3 m"))}, "does not lie on its side"),
+    ({"outlets": mo.fields.Outlet("right", ("1.5 m", "3 m"))}, "is not on its side"),
     ({"outlets": mo.fields.Outlet("left", ("0.2 m", "1 m"))}, "overlaps"),
-    ({"baffles": [mo.fields.Baffle(("1 m", "0 m"), ("1 m", "2 m"))]}, "shuts an inlet off"),
-    ({"flow": "laminar"}, "takes the viscosity"),
-    ({"diffusivity": {"X": "1e-9 m2/s"}}, "no species X"),
+    ({"baffles": [mo.fields.Baffle(("1 m", "0 m"), ("1 m", "2 m"))]}, "separates an inlet"),
+    ({"flow": "laminar"}, "needs the viscosity"),
+    ({"diffusivity": {"X": "1e-9 m2/s"}}, "unknown species X"),
     ({"cells": (1, 2)}, "whole numbers"),
-    ({"moving": {"top": "1 m/s"}}, "does not stick"),
+    ({"moving": {"top": "1 m/s"}}, "cannot have a moving side"),
     ({"inlets": [mo.fields.Inlet("left", (0, 0.5), mo.Feed({"A": "1 mol/L"}, flow="1 L/s", T=T)) if T < 310 else
                  mo.fields.Inlet("top", (0, 0.5), mo.Feed({"A": "1 mol/L"}, flow="1 L/s", T=T)) for T in (300, 320)]},
      "different temperatures"),

@@ -235,7 +235,7 @@ def test_figures_show_what_there_is_with_units(followed: dict[str, Any]) -> None
         "moments": mo.figures.sequence(followed["start"]), "sides": mo.figures.across(followed["basin"], "B"),
     }  # fmt: skip
     wanted = {
-        "tube": ("time [min]", "temperature that leaves [K]", "volume [L]"), "slit": ("concentration that leaves [mol/L]",),
+        "tube": ("time [min]", "outlet temperature [K]", "volume [L]"), "slit": ("outlet concentration [mol/L]",),
         "start": ("time [min]",), "pipe": ("A [mol/L]", "temperature [K]", "speed [m/s]", "length [m]"),
         "across": ("velocity along it [m/s]", "distance from the axis [mm]"),
         "basin": ("speed [m/s], with stream lines", "mean age [min]", "conversion of A"), "moments": ("after 0 min",),
@@ -260,7 +260,7 @@ def test_results_print_hold_tables_and_plain_data(followed: dict[str, Any]) -> N
     assert pipe.at_wall("temperature") == pytest.approx(320)
     assert pipe.pressure_lost[-1] > 0
     assert "temperatures inside" in pipe.facts()
-    with pytest.raises(mo.InputError, match="nothing of B is fed"):
+    with pytest.raises(mo.InputError, match="B is not fed"):
         pipe.conversion("B")
     with pytest.raises(mo.InputError, match="ask earlier"):
         followed["tube"].profile("1 h")
@@ -300,7 +300,7 @@ follow = { time = "30 min", cells = 16 }
     (tmp_path / "size.toml").write_text(sized, encoding="utf-8")
     refused = molino("size", tmp_path / "size.toml")
     assert refused.exit_code == 2
-    assert "depends on what has passed" in " ".join(refused.output.split())
+    assert "depends on the history" in " ".join(refused.output.split())
 
 
 def test_a_train_of_a_job_is_followed_as_in_python(tmp_path: Path, molino: Typed) -> None:

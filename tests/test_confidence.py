@@ -93,9 +93,9 @@ def test_shares_of_a_product_have_their_closed_form() -> None:
 
 
 REFUSED: dict[str, tuple[dict[str, Any], type[mo.MolinoError], str]] = {
-    "no confidence": ({"spread": {"flow": "0.1 L/min"}}, mo.InputError, "a spread is given, and no confidence"),
+    "no confidence": ({"spread": {"flow": "0.1 L/min"}}, mo.InputError, "a spread is given without a confidence"),
     "no probability": ({"confidence": 95}, mo.InputError, "give a probability from 0.5 to 0.999"),
-    "nothing uncertain": ({"confidence": 0.9}, mo.InputError, "nothing about it is uncertain"),
+    "nothing uncertain": ({"confidence": 0.9}, mo.InputError, "no uncertain numbers"),
     "unit": ({"confidence": 0.9, "spread": {"flow": "1 kg"}}, mo.UnitError, "is not a volumetric flow"),
     "name": ({"confidence": 0.9, "spread": {"flo": 1}}, mo.InputError, "did you mean 'flow'"),
 }  # fmt: skip
@@ -170,10 +170,10 @@ def test_numbers_may_be_given_with_their_standard_deviation(tmp_path: Path) -> N
     kettle = mo.SemiBatch(chemistry, {"A": 1.0}, {"a": mo.Dosing(feed, windows=[(0, 60)])}, volume=1.0, T=300.0, time=60.0,
                           heat_capacity="4 MJ/m3/K")  # fmt: skip
     for case, words in [
-        (lambda: mo.size(tube, "conversion of A", "0.9 +- 0.01"), "does not count here"),
-        (lambda: mo.Reaction("A -> B", k="0.2 +- 0.1 1/s"), "does not count here"),
+        (lambda: mo.size(tube, "conversion of A", "0.9 +- 0.01"), "not used here"),
+        (lambda: mo.Reaction("A -> B", k="0.2 +- 0.1 1/s"), "not used here"),
         (lambda: mo.Feed({"A": "0 +- 1 mol/L"}, flow=1.0), "no number above zero"),
-        (lambda: mo.size(kettle, "conversion of A", 0.5, confidence=0.9), "no condition of it takes up"),
+        (lambda: mo.size(kettle, "conversion of A", 0.5, confidence=0.9), "does not belong to a condition of the vessel"),
         (lambda: mo.Batch(chemistry, feed, time=1.0), "standard deviations to a charge"),
         (lambda: mo.optimize(tube, maximize="conversion of A", free={"flow": ("1 L/s", "2 L/s")}, confidence=0.9,
                              subject_to=["conversion of A >= 0.5"]), "flow is sought, and uncertain"),

@@ -89,8 +89,8 @@ def test_outlets_are_grouped_by_their_feed() -> None:
     ]  # fmt: skip
     assert runs[0].measured["A"].tolist() == [0.7, 0.4]
     (note,) = runs.check().findings
-    assert "replicates scatter by 0.0141 mol/m³ (1 degrees of freedom)" in note.what
-    with pytest.raises(mo.InputError, match="a space time, but no vessel"):
+    assert "the standard deviation of replicates is 0.0141 mol/m³ (1 degrees of freedom)" in note.what
+    with pytest.raises(mo.InputError, match="a space time is given without a vessel"):
         mo.read_experiments(lines)
     mixed = mo.read_experiments(lines.assign(vessel=["plug flow", "plug flow", "stirred tank", "stirred tank"]))
     assert [r.vessel for r in mixed] == ["plug flow", "stirred tank"]
@@ -110,7 +110,7 @@ def test_a_balance_that_drifts_is_reported() -> None:
         mo.Experiments((mo.Experiment("1", t, {**whole, "C": 0.8 * whole["C"]}, {"A": 2.0}),)).check(chemistry).findings
     )
     assert (drift.level, drift.where) == ("warning", "run 1")
-    assert "less than went in" in drift.what
+    assert "less than the input" in drift.what
     without_c = mo.Experiments((mo.Experiment("1", t, {"A": 0.5 * a, "B": a}, {"A": 2.0}),))
     assert without_c.check(chemistry).findings == ()  # nothing is kept among these two
 
@@ -200,14 +200,14 @@ def test_any_rate_law_is_fitted_to_rates_per_catalyst_mass() -> None:
     assert found["r1.k"].shown()[0] == pytest.approx(3, rel=1e-9)
     assert found["r1.K"].shown()[0] == pytest.approx(0.8, rel=1e-9)
     by_volume = mo.Reaction("A -> B", rate="k*p[A]", k=mo.Unknown("1 mol/L/h/bar"))
-    with pytest.raises(mo.InputError, match="the data hold a rate per catalyst mass, the rate laws a rate"):
+    with pytest.raises(mo.InputError, match="the data contain a rate per catalyst mass, the rate laws a rate"):
         mo.fit(mo.Chemistry(by_volume), mo.read_rates(frame))
     twice = mo.Chemistry(
         [mo.Reaction("A -> B", name="1", k=mo.Unknown("1 1/h")), mo.Reaction("B -> C", name="2", k="2 1/h")]
     )
     flow = pd.DataFrame({"rate of B [mol/L/h]": [3.0, 1.0, -2.0], "A [mol/L]": [1, 1, 1], "B [mol/L]": [0, 1, 2.5]})
     assert mo.fit(twice, mo.read_rates(flow))["1.k"].shown()[0] == pytest.approx(3, rel=1e-9)
-    with pytest.raises(mo.InputError, match=r"asks for \[B\], which the data do not have"):
+    with pytest.raises(mo.InputError, match=r"needs \[B\], which the data do not have"):
         mo.fit(twice, mo.read_rates(flow.drop(columns="B [mol/L]")))
     with pytest.raises(mo.InputError, match="2 reactions for one rate"):
         mo.fit(twice, mo.read_rates(flow.rename(columns={"rate of B [mol/L/h]": "rate [mol/L/h]"})))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import shlex
 import subprocess
 import sys
 from operator import attrgetter
@@ -18,6 +19,8 @@ from conftest import Typed, spoil
 from molino._public import SUBMODULES, listed
 from molino.core.fitting.fit_result import Fit
 from molino.demo import make_data
+from molino.desk.cli import COMMANDS
+from molino.desk.cli.reference import EXAMPLES
 from molino.desk.job.load import Job
 from molino.desk.tables.write import whole
 
@@ -93,10 +96,10 @@ def test_steps_agree_with_python(molino: Typed, folder: Path, job: Job, fitted: 
     coil = job.with_chemistry(fitted.chemistry)["coil"]
     by_python = mo.size(coil, mo.results.conversion("xylose"), target=0.9)
     assert content["value"] == pytest.approx(by_python.value, rel=1e-9)
-    one = json.loads(molino("run", folder / "valdeoro.toml", "--vessel", "tank", "--json").stdout)["vessels"]
+    one = json.loads(molino("run", folder / "valdeoro.toml", "--only", "tank", "--json").stdout)["vessels"]
     assert list(one) == ["tank", "tank over time"]
     assert one["tank"]["steady"] is True
-    assert molino("run", folder / "valdeoro.toml", "--vessel", "tnak").exit_code == 2
+    assert molino("run", folder / "valdeoro.toml", "--only", "tnak").exit_code == 2
 
 
 def test_a_point_left_out_by_the_job_is_listed(molino: Typed, folder: Path) -> None:
@@ -230,6 +233,16 @@ def test_help_comes_at_once() -> None:
     assert done.returncode == 0, done.stderr
     for command in ("demo", "check", "fit", "run", "size", "compare"):
         assert command in done.stdout
+
+
+def test_the_help_of_every_command_has_its_table_and_an_example_that_parses(molino: Typed) -> None:
+    for command in COMMANDS:
+        table, example = EXAMPLES[command.__name__]
+        text = " ".join(molino(command.__name__, "--help").stdout.split())
+        assert f"Example: {example}" in text
+        assert f"Reads {table}." in text or not table
+        tried = molino(*shlex.split(example)[1:], "--help")
+        assert (tried.exit_code, tried.stderr) == (0, "")
 
 
 def test_importing_molino_is_light() -> None:

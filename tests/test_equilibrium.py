@@ -360,7 +360,7 @@ def test_a_given_conversion_in_every_way() -> None:
         taken = sum(n * h[s] for s, n in flows(run).items()) * (T - 298.15) - (2 * 80.0 + 45.0) * (300.0 - 298.15)
         assert taken - heats == pytest.approx(through(T), abs=1e-6 * heats)
         assert hot.closure["energy"] < 1e-8
-    with pytest.raises(mo.SolveError, match="B comes out negative"):
+    with pytest.raises(mo.SolveError, match="B is negative"):
         mo.AtConversion(chemistry, feed, {"next": "1 mol/s"}).run()
     for wrong, words in (
         ({"main": 1.5}, "more than one"),
@@ -429,7 +429,7 @@ def test_what_it_lacks_is_named_all_at_once() -> None:
     with pytest.raises(mo.InputError, match="contradict each other"):
         mo.AtEquilibrium(contradict, mo.Feed({"A": 1.0}, flow=1.0)).run()
     endless = mo.Chemistry(mo.Reaction("A <-> 2 A", k=1.0, K=2.0))
-    with pytest.raises(mo.InputError, match="without end"):
+    with pytest.raises(mo.InputError, match="without limit"):
         mo.AtEquilibrium(endless, mo.Feed({"A": 1.0}, flow=1.0))
     strange = mo.Chemistry(mo.Reaction("A <-> B", rate="k*([A] - [B]^2/K)", k=1.0, K=2.0))
     with pytest.raises(mo.InputError, match="another ratio"):
@@ -472,7 +472,7 @@ def test_curves_and_beds_against_the_balance_of_energy() -> None:
     assert not short.is_reached
     for wrong, words in (
         ({"T": ("400 K", "300 K")}, "not rising"), ({"T": ("300 K", "400 K"), "P": ["1 bar"]}, "has no pressure"),
-        ({"T": ("300 K", "400 K"), "beds": 0}, "no number of beds"), ({"T": ("300 K", "400 K"), "target": "3 kg"}, "target"),
+        ({"T": ("300 K", "400 K"), "beds": 0}, "is not a number of beds"), ({"T": ("300 K", "400 K"), "target": "3 kg"}, "target"),
     ):  # fmt: skip
         with pytest.raises(mo.InputError, match=words):
             mo.thermo.equilibrium_curves(tube, "conversion of A", **wrong)
@@ -490,7 +490,7 @@ def test_a_survey_says_how_far_each_is_and_why() -> None:
     assert [r["r"] for r in found.ratios] == pytest.approx([x / (1 - x) / 3 for x in expected], rel=1e-7)
     assert not found.remarks
     short = mo.survey(chemistry, feed, residence_time="6 s")
-    assert "would take it 95 %" in short.remarks["tube"]
+    assert "would give 95 %" in short.remarks["tube"]
     minutes = float(short.remarks["tube"].split("slow, ")[1].split(" s")[0]) / 60
     assert minutes == pytest.approx(-math.log(0.05) / (0.2 * 4 / 3), rel=1e-3)
     bare = mo.survey(mo.Chemistry(mo.Reaction("A -> B", name="r")), feed, conversions={"r": 0.4})

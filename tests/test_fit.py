@@ -26,7 +26,7 @@ def test_the_demo_finds_its_true_constants(fitted: Fit) -> None:
 def test_the_wrong_point_is_reported_and_leaving_it_out_is_listed(job: Job, fitted: Fit) -> None:
     (odd,) = fitted.outliers
     assert (odd.run, odd.time, odd.response) == ("B4", 49 * 60, "furfural")
-    assert "it counts in this fit" in str(fitted)
+    assert "it is part of this fit" in str(fitted)
     without = mo.fit(job.chemistry, job.fits["kinetics"].data.without("B4", "49 min", "furfural"))
     assert "left out: run B4, 49 min, furfural" in str(without)
     assert not without.outliers
@@ -179,7 +179,7 @@ def test_bounds_hold_and_are_reported() -> None:
     second = mo.Arrhenius(k="0.055 L/mol/min", at="165 degC", Ea="96 kJ/mol")
     found = mo.fit(scheme(first, second), exact_runs())
     assert found["dehydration.k"].shown()[0] == pytest.approx(0.25, rel=1e-6)
-    assert any("ended on its bound" in text for text in found.warnings)
+    assert any("ended at its bound" in text for text in found.warnings)
 
 
 def test_an_unknown_order_is_found() -> None:
@@ -291,13 +291,13 @@ def test_experiments_print_what_is_in_them(job: Job) -> None:
     assert content.startswith("6 runs from cob-liquor.csv")
     assert "B3 at 165 °C: xylose 0.2 mol/L, acid 0.1 mol/L; 24 values of xylose, furfural to 84 min" in content
     assert job.fits["kinetics"].data[2].name == "B3"
-    with pytest.raises(mo.InputError, match="is there twice"):
+    with pytest.raises(mo.InputError, match="appears twice"):
         mo.Experiments((job.fits["kinetics"].data[0], job.fits["kinetics"].data[0]))
 
 
 WRONG_RUNS = [
     ({"times": [1, 3, 2]}, "goes back at sample 3"),
-    ({"times": [-1, 2, 3]}, "from zero up"),
+    ({"times": [-1, 2, 3]}, "not negative"),
     ({"measured": {"A": [1, 2]}}, "2 values for 3 times"),
     ({"measured": {"A": [1, -2, 1]}}, "negative concentration"),
     ({"initial": {"A": -1}}, "negative concentration"),

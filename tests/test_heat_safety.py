@@ -85,7 +85,7 @@ def test_a_batch_is_worst_at_its_start_and_with_its_wall_less_so() -> None:
     cold = mo.Chemistry(mo.Reaction("A -> B", k="0.1 1/min", enthalpy="40 kJ/mol"))
     takes = mo.heat_safety(mo.Batch(cold, {"A": "1 mol/L"}, **given))
     assert takes.adiabatic_rise == pytest.approx(-40e6 / C)
-    assert "becomes no hotter" in str(takes)
+    assert "the temperature does not rise" in str(takes)
     grows = mo.Chemistry(mo.Reaction("2 A -> B", k="1e-4 m3/mol/s", enthalpy="-60 kJ/mol"),
                          [mo.Species(s, heat_capacity=40.0 * n) for n, s in ((1, "A"), (2, "B"))])  # fmt: skip
     for constant in (True, False):  # a gas: at constant volume by its internal energy
@@ -283,11 +283,11 @@ def test_what_cannot_be_worked_out_is_refused_in_words() -> None:
     )
     tube = hot_tube(325.0)
     for case, words in [
-        (lambda: mo.heat_safety(heatless), "heat"), (lambda: mo.heat_safety(tank), "is not worked out"),
+        (lambda: mo.heat_safety(heatless), "heat"), (lambda: mo.heat_safety(tank), "is not computed"),
         (lambda: mo.heat_safety(light).time_to_maximum_rate, "give its density"),
         (lambda: mo.heat_safety(tube.with_(heat="adiabatic")), "has no coolant"),
         (lambda: mo.heat_safety("kettle"), "give a batch"), (lambda: mo.heat_safety(tube, "20 degC"), "give it in K"),
-        (lambda: mo.size(kettle(), "adiabatic rise", 10.0), "takes a whole run"),
+        (lambda: mo.size(kettle(), "adiabatic rise", 10.0), "follows only from a whole run"),
         (lambda: mo.optimize(tube, maximize="adiabatic rise", free={"T": (300.0, 310.0)}), "has no adiabatic rise"),
         (lambda: kettle().with_(decomposition=None).run().metric("time to maximum rate"), "give decomposition"),
         (lambda: mo.Decomposition("500 kJ/kg", "-3 W/kg", "150 degC", "120 kJ/mol"), "above zero"),

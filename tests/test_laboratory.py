@@ -178,7 +178,7 @@ WRONG = {
     "half a table of constants": ("K = [3, 2, 1.4], ", "", ["a table of constants has T and k"]),
     "a candidate of bare numbers": ('k = { guess = "0.1 L/mol/min" }', "k = { guess = 0.1 }", ["k is a bare number"]),
     "a candidate out of nothing": ('rate = "k*[A]^2"', 'rate = "k*[Q]^2"', ["candidates.square"]),
-    "rates and runs together": ('data = "speeds"', 'data = ["speeds", "tanks"]', ["rates are fitted alone"]),
+    "rates and runs together": ('data = "speeds"', 'data = ["speeds", "tanks"]', ["rates are fitted one table at a time"]),
     "a bare error of rates": ('data = "speeds"', 'data = "speeds"\nerrors = { rate = 0.1 }', ["a bare number for rate", "unit of a rate"]),
     "rates of what": ('species = "A", method', "method", ["no species is named"]),
     "a screening of rates": ('rates = {}', 'screening = { species = "A" }', ["a screening needs runs"]),

@@ -190,14 +190,14 @@ def test_a_fit_shows_every_response_in_its_own_unit_and_leaves_a_point_out() -> 
 
 
 WRONG: list[tuple[Callable[[], Any], str]] = [
-    (lambda: mo.Experiment("1", OVER, {"A": OVER}, {"A": 1.0}, vessel=TANK), "vessel brings its contents"),
+    (lambda: mo.Experiment("1", OVER, {"A": OVER}, {"A": 1.0}, vessel=TANK), "vessel has its own contents"),
     (lambda: mo.Experiment("1", OVER, {"A": OVER}, vessel=TANK, along="lenght"), "not observed along 'lenght'"),
-    (lambda: mo.Experiment("1", OVER, {"temperature": OVER}), "of the vessel only its kind is known"),
+    (lambda: mo.Experiment("1", OVER, {"temperature": OVER}), "only the kind of the vessel is known"),
     (lambda: mo.Experiment("1", OVER, {"A": OVER}, vessel=CASES["train"].vessel), "leave the times out"),
     (lambda: mo.Experiment("1", ["5 min"], {"A": ["2 bar"]}, vessel=TANK), "not a concentration"),
     (lambda: mo.Experiment("1", OVER, {"A": OVER}, vessel=CASES["calorimeter"].vessel,
                            changes=[mo.Change("T", "20 degC")]), "only a stirred tank"),
-    (lambda: mo.fit(C, mo.Experiment("1", OVER, {"pressure": OVER}, vessel=TANK)), "no pressure is known"),
+    (lambda: mo.fit(C, mo.Experiment("1", OVER, {"pressure": OVER}, vessel=TANK)), "the pressure is unknown"),
     (lambda: mo.fit(C, mo.Experiment("1", OVER, {"A": OVER}, vessel=TANK), unknowns={"coolant T": 300.0}),
      "no run has a vessel with 'coolant T'"),
     (lambda: mo.fit(C, mo.Experiment("1", OVER, {"A": OVER}, vessel=TANK), unknowns={"flow": "3 kg"}), "flow"),
@@ -208,8 +208,8 @@ WRONG: list[tuple[Callable[[], Any], str]] = [
     (lambda: mo.fit(C, mo.Experiment("1", ALONG * 2, {"A": ALONG}, vessel=CASES["adiabatic tube"].vessel)),
      "length 40 m, beyond its end"),
     (lambda: mo.fit(C, mo.Experiment("1", OVER, {"A": OVER}, vessel=TANK, changes=[mo.Change("flow", "2 L/min", at=9)]),
-                    unknowns={"flow": "1 L/min"}), "changes while it runs"),
-    (lambda: mo.screen_orders([mo.Experiment("1", OVER, {"A": OVER[::-1]}, vessel=TANK)], "A"), "takes isothermal runs"),
+                    unknowns={"flow": "1 L/min"}), "changes during the run"),
+    (lambda: mo.screen_orders([mo.Experiment("1", OVER, {"A": OVER[::-1]}, vessel=TANK)], "A"), "needs isothermal runs"),
     (lambda: mo.fit(C, mo.Rates(OVER, {"A": OVER}, T=np.full(7, 300.0))), "no rate depends on r.enthalpy"),
 ]  # fmt: skip
 
@@ -280,15 +280,15 @@ def test_no_column_can_be_both_observed_and_a_condition(name: str) -> None:
 
 
 BAD_TABLES = [
-    ({"time [min]": [1], "temprature [degC]": [20]}, "(?s)'temprature' is nothing of.*did you mean 'temperature'"),
+    ({"time [min]": [1], "temprature [degC]": [20]}, "(?s)'temprature' is not a metric.*did you mean 'temperature'"),
     ({"time [min]": [1], "temperature [bar]": [20]}, "not a temperature"),
     ({"time [min]": ["", 2], "temperature [degC]": [20, 21]}, "line 2, column 'time \\[min\\]': it is missing"),
     ({"time [min]": [1, 2], "temperature [degC]": ["hot", 21]}, "'hot' is not a number"),
     ({"time [min]": [1, 2], "T [degC]": [20, 21], "temperature [degC]": [20, 21]}, "it changes within the run"),
-    ({"time [min]": [1, 2], "T [degC]": [20, 20]}, "no column holds anything that was observed"),
+    ({"time [min]": [1, 2], "T [degC]": [20, 20]}, "no column has observations"),
     ({"time [min]": [1, 2], "A [mol/L]": [1, 1], "concentration of A [mol/L]": [1, 1]}, "two columns for A"),
-    ({"time [min]": [1, 2], "feed Q [mol/L]": [1, 1], "A": [1, 2]}, "'feed Q' is nothing of"),
-    ({"time [min]": [1, 2], "pressure [bar]": [1, 1]}, "no pressure is known"),
+    ({"time [min]": [1, 2], "feed Q [mol/L]": [1, 1], "A": [1, 2]}, "'feed Q' is not a metric"),
+    ({"time [min]": [1, 2], "pressure [bar]": [1, 1]}, "the pressure is unknown"),
 ]
 
 

@@ -139,9 +139,7 @@ def test_what_holds_an_optimum_says_what_it_is_worth() -> None:
         for v in (4.01, 3.99)
     ]
     assert bound.active_limits[0].worth == pytest.approx((moved[0] - moved[1]) / 0.02, rel=1e-4)
-    with pytest.raises(
-        mo.NotFoundError, match=r"nothing was found .* meets conversion of A >= 0.9 \(it comes to 0.55067\)"
-    ):
+    with pytest.raises(mo.NotFoundError, match=r"no point .* meets conversion of A >= 0.9 \(it reaches 0.55067\)"):
         mo.optimize(
             tube(FIRST), minimize="volume", free={"volume": ("1 L", "4 L")}, subject_to=["conversion of A >= 0.9"]
         )
@@ -173,7 +171,7 @@ def test_whole_numbers_and_several_optima(fitted: Fit, job: Job) -> None:
     ]
     assert found.free[0].value == 1 + int(np.argmin(values))
     assert found.value == pytest.approx(min(values), rel=1e-9)
-    assert "it counts volume in m³, mass flow of furfural in kg/s" in str(found)
+    assert "the metrics are volume in m³, mass flow of furfural in kg/s" in str(found)
     batch = mo.Batch(SERIES, {"A": C0}, T="300 K", time="3 min")
     both = mo.optimize(
         batch, maximize="(concentration of B - 200 [mol/m3])^2", free={"time": ("6 s", "60 min")}, n_starts=6
@@ -225,10 +223,10 @@ WRONG = {
     "bounds": ({"maximize": "conversion of A", "free": {"volume": ("3 L", "1 L")}}, "3 L is not below 1 L"),
     "no setting": ({"maximize": "conversion of A", "free": {"volum": VOLUME}}, "did you mean 'volume'"),
     "dimensions": ({"maximize": "2 [1/kg]*volume + conversion of A", "free": {"volume": VOLUME}}, "of different dimensions"),
-    "limit": ({"maximize": "conversion of A", "free": {"volume": VOLUME}, "subject_to": ["volume < 3 L"]}, "is no limit"),
+    "limit": ({"maximize": "conversion of A", "free": {"volume": VOLUME}, "subject_to": ["volume < 3 L"]}, "is not a limit"),
     "limit's unit": ({"maximize": "conversion of A", "free": {"volume": VOLUME}, "subject_to": ["volume <= 3 kg"]}, "kg is a unit of mass"),
     "two sizes": ({"maximize": "conversion of A", "free": {"volume": VOLUME, "space_time": ("1 min", "9 min")}}, "each specify its size"),
-    "everywhere": ({"maximize": "conversion of A", "free": {"volume": VOLUME}, "subject_to": ["2*conversion of A everywhere <= 1"]}, "no single metric"),
+    "everywhere": ({"maximize": "conversion of A", "free": {"volume": VOLUME}, "subject_to": ["2*conversion of A everywhere <= 1"]}, "not a single metric"),
 }  # fmt: skip
 
 
@@ -256,7 +254,7 @@ def test_a_job_is_optimized_and_drawn(molino: Typed, folder: Path) -> None:
     assert content["first_order"] < 1e-6
     assert (folder / "results" / "valdeoro" / "optimize-best.png").is_file()
     path.write_text(text.replace("conversion of xylose >= 0.9", "conversion of xylos > 0.9"), encoding="utf-8")
-    assert "is no limit" in molino("check", path).stderr
+    assert "is not a limit" in molino("check", path).stderr
 
 
 def test_the_surroundings_show_the_limits() -> None:

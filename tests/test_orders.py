@@ -101,9 +101,9 @@ WRONG = {
     "three values": (lambda: mo.screen_orders(mo.Experiment("1", T[:3], {"A": T[:3] + 1})), "3 values of A.*at least 4"),
     "nothing found": (lambda: mo.screen_orders(mo.Experiment("1", T, {"A": 0 * T})), "no A was found"),
     "a product": (lambda: mo.screen_orders(mo.read_experiments(DEMO / "cob-liquor.csv"), "furfural"), "run B1: furfural does not fall"),
-    "no start": (lambda: mo.screen_orders(run_of(1, 1e-4), partner="B"), "what there was of B at the start"),
+    "no start": (lambda: mo.screen_orders(run_of(1, 1e-4), partner="B"), "initial concentration of B is unknown"),
     "no law chosen": (lambda: mo.screen_orders(run_of(1, 6e-5, noise=0.02)).predict("1 h"), "no law was chosen"),
-    "no such law": (lambda: mo.screen_orders(run_of(1, 1e-4)).predict("1 h", law="third order"), "there is no 'third order'"),
+    "no such law": (lambda: mo.screen_orders(run_of(1, 1e-4)).predict("1 h", law="third order"), "unknown law 'third order'"),
     "no such run": (lambda: mo.screen_orders(run_of(1, 1e-4)).predict("1 h", run="2"), "unknown run '2'"),
 }  # fmt: skip
 

@@ -182,7 +182,7 @@ def test_what_is_wrong_is_said(tmp_path: Any) -> None:
         (lambda: both.bubble_point(MIX), "one of T and P"), (lambda: both.dew_point(MIX, T=300.0, P=1e5), "one of T and P"),
         (lambda: both.flash(MIX, P=1e5), "one of T and feed_T"), (lambda: both.flash({"X": 1.0}, P=1e5, T=300.0), "not a species"),
         (lambda: mo.thermo.PhaseEquilibrium([mo.Species("A")]), "A has no vapor pressure"), (lambda: mo.thermo.PhaseEquilibrium([]), "no species"),
-        (lambda: mo.Species("A", vapor_pressure={"antoine": [1.0]}), "three numbers"), (lambda: mo.Species("A", vapor_pressure=3.0), "no vapor pressure"),
+        (lambda: mo.Species("A", vapor_pressure={"antoine": [1.0]}), "three numbers"), (lambda: mo.Species("A", vapor_pressure=3.0), "is not a vapor pressure"),
         (lambda: mo.Species("A", vapor_pressure={"b": 1.0}), "a is missing"),
     ):  # fmt: skip
         with pytest.raises(mo.InputError, match=words):

@@ -200,15 +200,15 @@ WRONG = {
         '{ vessel = "coyl" }',
         ["[vessels.line]", "unknown vessel 'coyl'", "coil"],
     ),
-    "two in one step": ('{ vessel = "coil" }', '{ vessel = "coil", side_feed = "fresh" }', ["stand in one step"]),
-    "changes without time": ("start_up = 120\n", "", ["changes are given, and no time", "start_up"]),
+    "two in one step": ('{ vessel = "coil" }', '{ vessel = "coil", side_feed = "fresh" }', ["are in one step"]),
+    "changes without time": ("start_up = 120\n", "", ["changes are given without a start-up time", "start_up"]),
     "a change of nothing": ('what = "feed T", to = 310', 'what = "colour", to = 310', ["'colour' cannot be varied"]),
     "bounds of one": ("T = [280, 430]", "T = [280]", ["[vessels.tank] steady_states"]),
     "a heat without enthalpy": ('enthalpy = "-200 kJ/mol"', "", ["no enthalpy of formation", "[vessels.tank]"]),
     "a panel": (
         'show = ["conversion"',
         'show = ["colour"',
-        ["[profile.both]", "'colour' is none of what may stand here"],
+        ["[profile.both]", "'colour' is not one of the possible values"],
     ),
     "a vessel to draw": (
         'vessels = ["coil"]\nshow',
@@ -216,7 +216,7 @@ WRONG = {
         ["[profile.both]", "unknown vessel 'coyl'"],
     ),
     "an enthalpy in kW": ('"-200 kJ/mol"', '"-200 kW"', ["[reactions.main]", "not an energy per amount"]),
-    "a split that does not add up": ("split = [0.6, 0.4]", "split = [0.6, 0.6]", ["does not share the stream"]),
+    "a split that does not add up": ("split = [0.6, 0.4]", "split = [0.6, 0.6]", ["is not a split"]),
 }
 
 

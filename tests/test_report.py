@@ -211,7 +211,7 @@ def test_a_changed_input_is_found(small: Path, tmp_path: Path, molino: Typed) ->
     changed = molino("rerun", small, "--inputs", others, "--json")
     assert changed.exit_code == 1
     found = json.loads(changed.stdout)
-    assert found["inputs"]["small.toml"] == "is another one than in the report"
+    assert found["inputs"]["small.toml"] == "differs from that in the report"
     assert "is not in" in found["inputs"]["../lab.csv"]
     volume = next(d for d in found["differences"] if d["where"] == "run/vessels/tank/volume/value")
     assert (float(volume["reported"]), float(volume["now"])) == (5.0, 6.0)
@@ -240,12 +240,12 @@ def _record(**changed: Any) -> str:
 
 
 @pytest.mark.parametrize(("text", "words"), [
-    ("<p>no report</p>", "no record of inputs"), (_record(format=99), "version 99"), (_record(), "no job is in it"),
-    (_record(inputs=3), "is not as a report writes it"), (_record(results=[1]), "is not as a report writes it"),
+    ("<p>no report</p>", "no record of inputs"), (_record(format=99), "version 99"), (_record(), "without a job"),
+    (_record(inputs=3), "is not valid"), (_record(results=[1]), "is not valid"),
     (_record(inputs=[{"name": "j.toml", "sha256": "", "encoding": "base64", "content": "%"}], job="j.toml"),
-     "is not as a report writes it"),
+     "is not valid"),
     (_record(inputs=[{"name": "j.toml", "sha256": "", "encoding": "utf-8", "content": ""}], job="k"), "its job 'k'"),
-    (_record()[:44] + "[" * 100_000 + "</script>", "is not as a report writes it"),
+    (_record()[:44] + "[" * 100_000 + "</script>", "is not valid"),
     (_record()[:-9] * 20_000, "or more than one"),
 ])  # fmt: skip
 def test_what_is_no_report_is_refused(text: str, words: str, tmp_path: Path, molino: Typed) -> None:
@@ -274,7 +274,7 @@ def test_what_could_not_be_done_stands_first_and_the_rest_is_there(tmp_path: Pat
     assert [*content["failed"]] == ["size"]
     assert "What volume does tank need for conversion of A = 0.9?" in content["answers"]
     text = (tmp_path / "page.html").read_text(encoding="utf-8")
-    assert text.index("What could not be done</h2>") < text.index("Data</h2>") < text.index("Sizes</h2>")
+    assert text.index("Failed tasks</h2>") < text.index("Data</h2>") < text.index("Sizes</h2>")
     again = molino("rerun", tmp_path / "page.html", "--json")
     assert (again.exit_code, json.loads(again.stdout)["same"]) == (0, True), "it fails in the same way"
 
@@ -300,7 +300,7 @@ def test_results_of_python_make_a_report(tmp_path: Path, molino: Typed) -> None:
     text = page.read_text(encoding="utf-8")
     assert "What volume does tube need for conversion of A = 0.9?" in text
     assert '"name":"case"' in text
-    assert "no job to run again" in text
+    assert "does not contain a job" in text
     shown = " ".join(molino("show", page).output.split())
     assert "What volume does tube need for conversion of A = 0.9?" in shown
     assert molino("rerun", page).exit_code == 2
@@ -323,5 +323,5 @@ def test_results_answer_what_was_asked(fitted: mo.results.Fit) -> None:
     t = np.linspace(0.0, 60.0, 61)
     spread = mo.mixing.TracerTest(t * 60, t * np.exp(-t / 10)).distribution()
     assert f"mean residence time {spread.facts()['mean residence time']}" in spread.answer()[1]
-    assert pipe.tube.distribution().answer()[0] == "How is the vessel passed through?"
+    assert pipe.tube.distribution().answer()[0] == "What is the flow pattern of the vessel?"
     assert mo.compare([mo.Batch(chem, {"A": 1.0}, time=60.0)], ["conversion of A"]).answer() is None

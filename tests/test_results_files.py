@@ -119,7 +119,7 @@ def test_a_workbook_says_what_is_in_it(job: Path, tmp_path: Path, molino: Typed)
     assert molino("compare", odd).exit_code == 0
     book = openpyxl.load_workbook(tmp_path / "results" / "odd" / "compare.xlsx")
     assert book["Contents"]["A1"].value == "'=1+1  "
-    assert "2 vessels side by side: conversion of A" in [row[0].value for row in book["Contents"]]
+    assert "2 vessels compared: conversion of A" in [row[0].value for row in book["Contents"]]
     streams = openpyxl.load_workbook(tmp_path / "results" / "row" / "streams.xlsx")
     assert not streams["tube"]._charts, "streams run along nothing"
 

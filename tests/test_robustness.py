@@ -125,7 +125,7 @@ def test_denominators_within_denominators_have_an_end() -> None:
 
     shallow = mo.Chemistry(mo.Reaction("A -> B", rate=nested(8), k=0.2))
     assert mo.PlugFlow(shallow, mo.Feed({"A": 1.0}, flow=1.0), volume=1.0).run().conversion("A") > 0
-    with pytest.raises(mo.InputError, match="more than 12 denominators within each other"):
+    with pytest.raises(mo.InputError, match="more than 12 nested denominators"):
         mo.Reaction("A -> B", rate=nested(20), k=0.2)
 
 

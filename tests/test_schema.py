@@ -12,6 +12,8 @@ import pytest
 import molino as mo
 from molino.core.errors import Fault
 from molino.core.schema import help_of, quantity, schema_of
+from molino.desk.cli import COMMANDS
+from molino.desk.cli.reference import commands_page
 from molino.desk.job import models
 from molino.desk.job.context import JobContext
 from molino.desk.job.reference import keys_of, keys_page
@@ -73,6 +75,7 @@ def test_the_page_of_keys_is_what_the_schema_says() -> None:
     import make_keys
 
     assert make_keys.PAGE.read_text(encoding="utf-8") == keys_page()
+    assert make_keys.COMMANDS_PAGE.read_text(encoding="utf-8") == commands_page(COMMANDS)
 
 
 @pytest.mark.parametrize("cls", [mo.Batch, mo.SemiBatch, mo.StirredTank, mo.PlugFlow, mo.Feed, mo.Jacket, mo.Adiabatic,

@@ -118,7 +118,7 @@ def test_a_spreadsheet_as_it_is_goes_through_orders(molino: Typed, tmp_path: Pat
 
 def test_what_is_not_plain_is_named(molino: Typed, tmp_path: Path) -> None:
     both = book(tmp_path / "d.xlsx", [*table(), [], ["pressure [bar]", "flow [L/min]"], [1, 2], [3, 4]])
-    with pytest.raises(mo.InputError, match=r"2 tables are there: line 1, columns A:B .* line 9"):
+    with pytest.raises(mo.InputError, match=r"2 tables were found: line 1, columns A:B .* line 9"):
         mo.read_experiments(both)
     assert len(mo.read_experiments(both, header_row=1)[0].times) == 6
     two = book(tmp_path / "e.xlsx", beside(table(), table(("time [min]", "acid [mol/L]")), 1))
@@ -131,7 +131,7 @@ def test_what_is_not_plain_is_named(molino: Typed, tmp_path: Path) -> None:
     assert typed.exit_code == 0
     assert "columns = 'A:C'" in " ".join(molino("orders", two).stderr.split())
     for options, message in (({"columns": "nonsense"}, "are no columns"), ({"columns": ["tine"]}, "did you mean 'time'"),
-                             ({"header_row": 77}, "line 77 holds no headings"), ({"sheet": "Date"}, "did you mean 'Data'")):  # fmt: skip
+                             ({"header_row": 77}, "line 77 has no headings"), ({"sheet": "Date"}, "did you mean 'Data'")):  # fmt: skip
         with pytest.raises(mo.InputError, match=message):
             mo.read_experiments(one, **options)  # type: ignore[arg-type]
     half = book(tmp_path / "g.xlsx", [["time [min]", "xylose [mol/L]"], [0, 1], [5, "soon"], [6, "late"]])

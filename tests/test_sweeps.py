@@ -111,7 +111,7 @@ def test_what_cannot_be_computed_has_a_reason_and_keeps_nothing_back() -> None:
     assert listed.shape == (2,)
     assert not any(listed.reasons)
     undefined = mo.sweep(tube, {"[A]": ["0 mol%", "5 mol%"]}, ["selectivity of C on A", "fraction of C"])
-    assert "no A goes in" in undefined.reasons[0]
+    assert "A is not fed" in undefined.reasons[0]
     assert undefined.values["fraction of C"][0] == pytest.approx(1.0)
 
 
@@ -175,9 +175,9 @@ def test_spans_and_their_faults() -> None:
     assert mo.log_span(1, 100, 3) == pytest.approx((1, 10, 100))
     for ask, message in (
         (lambda: mo.span("1 L", "3 bar", 3), "different kinds"),
-        (lambda: mo.log_span(0, 1, 3), "no equal ratios"),
+        (lambda: mo.log_span(0, 1, 3), "equal ratios are not possible"),
         (lambda: mo.span("1 L", None, 3), "span, high"),
-        (lambda: mo.span("1 L", "2 L", 2.5), "no number of points"),
+        (lambda: mo.span("1 L", "2 L", 2.5), "not a number of points"),
         (lambda: mo.sweep(TUBE, {"length": ["1 m"], "volume": ["1 L"]}, ["volume"]), "each specify its size"),
         (lambda: mo.sweep(TUBE, {"tubes": [1.5]}, ["volume"]), "is not a whole number"),
         (lambda: mo.sweep(TUBE, [{"tubes": 1}, {"length": 2}], ["volume"]), "case 1: it has no length"),
@@ -217,7 +217,11 @@ def test_a_start_runs_as_written(molino: Typed, tmp_path: Path, kind: str) -> No
     made = molino("new", folder, "--kind", kind)
     assert made.exit_code == 0, made.output
     text = (folder / "job.toml").read_text()
-    commands = [c for c in ("check", "fit", "run", "size", "compare", "sweep", "tracer", "optimize", "recommend") if f"molino {c} job.toml" in text]
+    commands = [
+        c
+        for c in ("check", "fit", "run", "size", "compare", "sweep", "tracer", "optimize", "recommend")
+        if f"molino {c} job.toml" in text
+    ]
     for command in commands:
         assert molino(command, folder / "job.toml").exit_code == 0, command
     if kind == "orders":

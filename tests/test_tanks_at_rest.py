@@ -157,7 +157,7 @@ def test_disturbances_step_and_ramp_a_tank_to_its_new_state() -> None:
         tank.run("5 min").settling_time()
     for wrong, content in (
         ([mo.Change("colour", 3)], "cannot be varied"),
-        ([mo.Change("volume", "2 m3", at="1 min")], "keeps its size"),
+        ([mo.Change("volume", "2 m3", at="1 min")], "the size of a vessel is constant"),
         (
             [mo.Change("flow", "80 L/min", at="1 min", over="9 min"), mo.Change("flow", "90 L/min", at="5 min")],
             "begins before the last",
@@ -182,7 +182,7 @@ def test_the_flow_steps_while_a_concentration_ramps() -> None:
     exact = solve_ivp(slope, (0, 1200), [200.0], t_eval=found.points, rtol=1e-10, atol=1e-8, max_step=0.5)
     assert found.concentrations["A"] == pytest.approx(exact.y[0], rel=1e-7)
     both = [mo.Change("[A]", "2 mol/L", at=0, over=600), mo.Change("flow", "200 L/min", at=60, over=60)]
-    with pytest.raises(mo.InputError, match="two ramps change the same number"):
+    with pytest.raises(mo.InputError, match="two ramps change the same condition"):
         tank.run("20 min", changes=both)
 
 

@@ -49,7 +49,8 @@ def _bound(function: Any, args: Any, kwargs: Any, error: Exception) -> dict[str,
     try:
         bound = inspect.signature(function).bind(*args, **kwargs)
     except TypeError as wrong:
-        raise InputError(str(wrong), function.__name__, f"see help({function.__name__})") from error
+        name = function.__qualname__.removesuffix(".__init__")
+        raise InputError(str(wrong), name, f"see help(mo.{name})") from error
     return {name: value for name, value in bound.arguments.items() if name not in ("self", "cls")}
 
 

@@ -27,9 +27,12 @@ class Fault:
         return f"{text}\n    -> {self.advice}" if self.advice else text
 
     def within(self, place: str) -> Fault:
-        """The same fault with an enclosing place, unless its place begins with it already."""
+        """The same fault with an enclosing place, without what the two have in common."""
         if self.where == place or self.where.startswith(f"{place}, "):
             return self
+        first, _, rest = self.where.partition(", ")
+        if place.startswith(f"[{first}."):  # the task of a table, "[size.tank]"
+            return replace(self, where=f"{place}, {rest}" if rest else place)
         return replace(self, where=f"{place}, {self.where}" if self.where else place)
 
 

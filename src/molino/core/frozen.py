@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import fields, is_dataclass, replace
+from dataclasses import MISSING, fields, is_dataclass, replace
 from functools import cache, wraps
 from typing import Any, Self, TypeVar
 
@@ -126,6 +126,17 @@ def _meant(name: str, known: list[str]) -> str:
     return f"did you mean '{meant}'?" if meant in known else nearest(name, known)
 
 
+@of_class
+def _arguments(cls: Any) -> tuple[list[str], set[str]]:
+    """The arguments of a dataclass, and those of them that must be given."""
+    given = [f for f in fields(cls) if f.init]
+    return [f.name for f in given], {f.name for f in given if f.default is MISSING and f.default_factory is MISSING}
+
+
+def _help(cls: Any) -> str:
+    return f"see help(mo.{cls.__name__})"
+
+
 class Frozen:
     """Base of frozen dataclasses (with eq=False) that are compared by their fields.
 
@@ -141,11 +152,21 @@ class Frozen:
             cls.__post_init__ = checked_fields(own)  # type: ignore[attr-defined]
 
     def __new__(cls, *args: Any, **kwargs: Any) -> Self:
-        has_fields = is_dataclass(cls) and cls.__dataclass_params__.init
-        if kwargs and has_fields and (strange := kwargs.keys() - field_names(cls)):
-            known = [f.name for f in fields(cls) if f.init]  # type: ignore[arg-type]
-            faults = [Fault(cls.__name__, f"there is no '{name}'", _meant(name, known)) for name in sorted(strange)]
-            raise InputError(faults)
+        if is_dataclass(cls) and cls.__dataclass_params__.init:
+            known, needed = _arguments(cls)
+            faults = [
+                Fault(cls.__name__, f"unknown argument '{name}'", _meant(name, known))
+                for name in sorted(kwargs.keys() - {*known})
+            ]
+            missing = [name for name in known[len(args) :] if name in needed and name not in kwargs]
+            if missing:
+                verb = "is" if len(missing) == 1 else "are"
+                faults.append(Fault(cls.__name__, f"{' and '.join(missing)} {verb} not given", _help(cls)))
+            if len(args) > len(known):
+                message = f"{len(args)} arguments are given, and it has {len(known)}"
+                faults.append(Fault(cls.__name__, message, _help(cls)))
+            if faults:
+                raise InputError(faults)
         return super().__new__(cls)
 
     def with_(self, **changed: Any) -> Self:
@@ -169,6 +190,9 @@ class Frozen:
 
     def _held(self) -> dict[str, Any]:
         return {f.name: getattr(self, f.name) for f in fields(self)}  # type: ignore[arg-type]
+
+    def __reduce__(self) -> tuple[Any, ...]:  # the arguments are not checked again
+        return object.__new__, (type(self),), self.__getstate__()
 
     def __getstate__(self) -> dict[str, Any]:
         return self._held()

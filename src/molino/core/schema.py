@@ -160,7 +160,7 @@ def read_fields(instance: Any, faults: Faults, place: str, only: Iterable[str] |
             if schema.holds == "quantity" and not schema.alternatives:
                 settle(instance, **{name: _read(given, schema, name)})
             elif schema.choices and given not in schema.choices:
-                raise InputError(f"there is no {name} '{given}'", "", nearest(str(given), schema.choices))
+                raise InputError(f"unknown {name} '{given}'", "", nearest(str(given), schema.choices))
 
 
 def _read(given: Any, schema: FieldSchema, name: str) -> Value:

@@ -69,7 +69,7 @@ def equilibrium_constants(
     faults.raise_any()
     if not found:
         message = "no reaction is reversible, so that there is no equilibrium"
-        raise InputError(message, "equilibrium", "write <-> in an equation, or ask for the least Gibbs energy")
+        raise InputError(message, "equilibrium", "write <-> in an equation, or use the least Gibbs energy")
     return tuple(found)
 
 

@@ -105,10 +105,10 @@ class HeatCapacity(Frozen):
             for power, number in enumerate(given):
                 with faults.at(f"heat capacity, coefficient {power}"):
                     value = units.read(number)
-                    wanted = SI_UNITS["heat capacity"] + (f"/K^{power}" if power else "")
+                    wanted = SI_UNITS["heat capacity"] + (f"^{power + 1}" if power else "")
                     if value.unit is not None and units.unit(value.unit).dimension != units.unit(wanted).dimension:
                         raise UnitError(f"'{number}' is not in {wanted} or similar", advice=f"give it in {wanted}")
-                    read.append(value)
+                    read.append(value if value.unit is not None else Value(value.number, wanted))
             settle(self, coefficients=tuple(read))
             if not read and not faults.found:
                 faults.add("heat capacity", "no coefficient is given", "give at least one, like '75 J/mol/K'")

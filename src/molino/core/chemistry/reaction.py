@@ -239,6 +239,8 @@ def _check_elementary(equation: Equation, held: Mapping[str, Constant]) -> None:
     for key in sorted(held.keys() - allowed):
         reverse = key in ("k_reverse", "K")
         advice = "write the arrow as <->" if reverse else f"give a rate formula; {nearest(key, allowed)}"
+        if key in ("A", "Ea", "n", "at"):
+            advice = "give k=mo.Arrhenius(A=..., Ea=...); in a job k = { A = ..., Ea = ... }"
         faults.add("", f"an elementary {'one-way ' if reverse else ''}reaction has no constant '{key}'", advice)
     if equation.reversible and held and len(held.keys() & {"k_reverse", "K"}) != 1:
         faults.add("", "a reversible elementary reaction needs one of k_reverse and K", "give exactly one of them")

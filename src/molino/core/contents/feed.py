@@ -44,7 +44,7 @@ def check_contents(given: Iterable[str], chemistry: Chemistry, place: str, is_cl
         for name in sorted(reaction.asks - names - formed):
             asking.setdefault(name, []).append(str(reaction.name))
     for name, reactions in asking.items():
-        message = f"there is no '{name}', which the rate law of {' and '.join(reactions)} needs"
+        message = f"'{name}' is not given, and the rate law of {' and '.join(reactions)} needs it"
         faults.add(place, message, f"give it; write {name} = 0 if there is none")
     if is_closed and chemistry.reactions and not faults.found and not _can_start(chemistry, names):
         missing = {name for r in chemistry.reactions for name, _ in r.equation.left} - names

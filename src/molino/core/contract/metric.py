@@ -146,9 +146,9 @@ class Metric:
         faults.raise_any()
         known = OF_A_SPECIES if self.species else OF_THE_WHOLE
         if self.what not in known:
-            faults.add("metric", f"there is no '{self.what}'", nearest(self.what, known))
+            faults.add("metric", f"unknown metric '{self.what}'", nearest(self.what, known))
         if self.per is not None and self.per not in PER:
-            faults.add("metric", f"there is no production per {self.per!r}", nearest(str(self.per), PER))
+            faults.add("metric", f"unknown production per {self.per!r}", nearest(str(self.per), PER))
         if (self.what == "yield" and not self.on) or (self.what == "selectivity" and not (self.on or self.over)):
             faults.add("metric", f"{self.what} of {self.species}: on which reactant?", "name the reactant with on='A'")
         faults.raise_any()
@@ -205,7 +205,7 @@ class Metric:
                 raise InputError(f"'{name}' is not a species of the chemistry", str(self), advice)
         if self.is_of_a_whole_run:
             advice = "use it with a run, in compare or sweep, or as objective or limit of optimize"
-            raise InputError(f"{self} needs a whole run, and more", str(self), advice)
+            raise InputError(f"{self} follows only from a whole run", str(self), advice)
         self._check_flowing(model)
         if self.what in ("fraction", "mass fraction", "molar flow", "mass flow", "amount", "mass"):
             amounts = self._stream(model).amounts

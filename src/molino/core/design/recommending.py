@@ -36,7 +36,7 @@ smaller if a tube or tank that meets the target is smaller."""
 _AS_SMALL = 1.02
 _RECYCLE = 0.0, 20.0
 _SPLIT = 0.5, 0.99
-"""The fraction of the feed to the first of two tubes, or to the tube beside a by-pass."""
+"""The fraction of the feed to the first of two tubes, or to the tube with a by-pass."""
 _STARTS = {"tube": 2, "tank": 2, "tubes with a side feed": 1, "tubes with a cold shot": 1}
 """Number of starts of each search, if not one: more for arrangements with several optima."""
 _CONTAINS: dict[str, dict[str, str]] = {

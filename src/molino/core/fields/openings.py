@@ -190,7 +190,11 @@ class Layout:
             low, high = (v.si for v in one.between)
             side = self.length if one.side in ("bottom", "top") else self.width
             if not 0 <= low < high <= side * (1 + 1e-12):
-                faults.add(label, f"{one}: it is not on its side of {side:g} m", "give two numbers that rise")
+                faults.add(
+                    label,
+                    f"{one}: it is not on its side of {side:g} m",
+                    f"give two increasing numbers from 0 to {side:g} m",
+                )
                 continue
             for other, a, b, text in spans:
                 if other == one.side and low < b and a < high:

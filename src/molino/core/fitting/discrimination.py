@@ -25,6 +25,8 @@ from molino.core.statistics import f_tail_probability, p_text
 
 _ENOUGH = 0.95
 """Akaike weight above which one law is chosen."""
+_APART = 0.5
+"""Standard deviations below which no experiment distinguishes two laws."""
 _SAME = 1e-3
 """A law contains another if it reproduces the other's curves within this fraction of the scatter."""
 _LEVEL = 0.01
@@ -32,7 +34,7 @@ _LEVEL = 0.01
 
 @dataclass(frozen=True)
 class Nested:
-    """The F-test of a law beside a wider one that contains it."""
+    """The F-test of a law against a more general one that contains it."""
 
     inner: str
     outer: str
@@ -177,6 +179,9 @@ class Discrimination(Frozen, Result):
         if self.apart is None:
             return ""
         a, display = self.apart, next(iter(self.fits.values())).data.display
+        if a.deviations < _APART:
+            apart = f"at most {a.deviations:.2g} standard deviations apart"
+            return f"none of the conditions tried distinguishes '{a.first}' from '{a.second}': {apart}"
         data = next(iter(self.fits.values())).data
         places = [display.text(a.T, "temperature")] if a.T is not None else []
         places += [f"{s} {display.text(c, 'concentration', 3)}" for s, c in a.contents.items() if c > 0]

@@ -132,7 +132,7 @@ def _measured_species(runs: Experiments, species: str | None) -> str:
 
 
 def _with_probability(law: Law, free: Law, laws: Sequence[Law], floor: float) -> Law:
-    """A law with its least F-test probability beside the free order and laws that are not powers."""
+    """A law with its least F-test probability against the free order and laws that are not powers."""
     probability = 1.0
     for other in (free, *laws):
         if other is not free and math.isfinite(law.order) and math.isfinite(other.order):

@@ -116,7 +116,7 @@ class Screening(Frozen, Result):
             if law.name == name:
                 return law
         known = [law.name for law in (*self.laws, self.free)]
-        raise InputError(f"there is no '{name}'", "orders", nearest(name, known))
+        raise InputError(f"unknown law '{name}'", "orders", nearest(name, known))
 
     def k_unit(self, law: Law) -> str:
         """The unit of k of a law, in the units of the data; '' for bare numbers."""

@@ -119,7 +119,7 @@ class OverTime(Frozen, Result):
         """The outlet at the end and the settling times, by name, with units."""
         show, found = self.display, dict[str, str]()
         for name, row in self.outlet.items():
-            label = f"{name} at the end" if name == "duty" else f"{name} of the outlet"
+            label = f"{name} at the end" if name == "duty" else f"{name} at the outlet"
             found[label] = show.text(float(row[-1]), kind_of(name), 5 if name == "temperature" else 4)
         for name, at in self.settling_times().items():
             found[f"settling time of {heading_of(name)} ({100 * self.settling_band:g} %)"] = show.text(at, "time")

@@ -294,7 +294,7 @@ def _check_constant(trajectory: Trajectory, by: tuple[sp.Symbol, ...]) -> None:
         ramps = any(slope_of(symbol) in case.balances.parameters and case.value(slope_of(symbol)) for case in cases)
         if ramps or len({case.value(symbol) for case in cases if symbol in case.balances.parameters}) > 1:
             message = f"{symbol} changes during the run, so there is no derivative by it"
-            raise InputError(message, "", "ask for the derivative by a constant condition")
+            raise InputError(message, "", "take the derivative by a constant condition")
 
 
 def _jump(part: Solution, after: Case, state: np.ndarray, slopes: np.ndarray, by: tuple[sp.Symbol, ...]) -> np.ndarray:

@@ -12,6 +12,7 @@ import typer
 
 from molino.desk.cli import demo, help, new, orders, report, rerun, search, show, tracer
 from molino.desk.cli.job_commands import JOB_COMMANDS
+from molino.desk.cli.reference import help_text
 
 app = typer.Typer(
     no_args_is_help=True,
@@ -68,7 +69,7 @@ COMMANDS = (
 )
 
 for command in COMMANDS:
-    app.command(no_args_is_help=command not in (demo.demo, help.help))(command)
+    app.command(help=help_text(command), no_args_is_help=command not in (demo.demo, help.help))(command)
 
 
 _PLAIN = {

@@ -54,6 +54,10 @@ Formats = Annotated[
         show_default=False,
     ),
 ]
+Only = Annotated[
+    list[str] | None,
+    typer.Option("--only", metavar="NAME", help="Only this table of the job; may be repeated.", show_default=False),
+]
 Quiet = Annotated[bool, typer.Option("--quiet", "-q", help="Print only errors.")]
 AsJson = Annotated[bool, typer.Option("--json", help="Print only the result, as JSON.")]
 Debug = Annotated[bool, typer.Option("--debug", help="Show the traceback of an error.")]

@@ -8,8 +8,19 @@ from typing import Annotated, Any
 
 import typer
 
-from molino.desk.cli.common import AsJson, Debug, Formats, JobPath, Output, Quiet, as_asked, asked_job, handle_errors
-from molino.desk.steps import take
+from molino.desk.cli.common import (
+    AsJson,
+    Debug,
+    Formats,
+    JobPath,
+    Only,
+    Output,
+    Quiet,
+    as_asked,
+    asked_job,
+    handle_errors,
+)
+from molino.desk.steps import only, take
 
 Written = Annotated[bool, typer.Option("--equations", help="Print the balances of each vessel.")]
 Thorough = Annotated[bool, typer.Option("--thorough", help="Run each vessel twice, by two methods that must agree.")]
@@ -20,14 +31,10 @@ Refits = Annotated[
     int | None,
     typer.Option("--bootstrap", metavar="N", min=2, help="Also refit N times to resampled data.", show_default=False),
 ]
-FieldName = Annotated[str | None, typer.Option("--field", help="Only this field.", show_default=False)]
-VesselName = Annotated[str | None, typer.Option("--vessel", help="Only this vessel.", show_default=False)]
 
 _OPTIONS: dict[str, dict[str, tuple[Any, Any]]] = {
     "check": {"equations": (Written, False), "thorough": (Thorough, False)},
     "fit": {"profile_likelihood": (ProfileLikelihood, False), "bootstrap": (Refits, None)},
-    "field": {"only": (FieldName, None)},
-    "run": {"only": (VesselName, None)},
 }
 """The further options of a command: annotation and default."""
 _ABOUT = {
@@ -107,12 +114,16 @@ def _command(name: str, about: str) -> Callable[..., None]:
         "as_json": (AsJson, False),
         "debug": (Debug, False),
     }
+    if name != "check":
+        shared = {"only": (Only, None), **shared}
     options = _OPTIONS.get(name, {})
 
     def command(**given: Any) -> None:
         own = {option: given[option] for option in options}
         with handle_errors(given["as_json"], given["debug"]):
             job = asked_job(given["job"], given["output"], given["formats"])
+            if given.get("only"):
+                job = only(job, name, given["only"])
             as_asked(take(name, job, given["as_json"] or given["quiet"], **own), given["as_json"])
 
     keyword = inspect.Parameter.KEYWORD_ONLY

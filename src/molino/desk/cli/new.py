@@ -11,19 +11,31 @@ import typer
 from molino.desk.cli.common import AsJson, Debug, as_asked, handle_errors
 from molino.desk.steps.common import console
 
+
+class Kind(StrEnum):
+    """The templates."""
+
+    FIT = "fit"
+    ORDERS = "orders"
+    BED = "bed"
+    START_UP = "start-up"
+    SEMI_BATCH = "semi-batch"
+    TRAIN = "train"
+    TRACER = "tracer"
+    OPTIMIZE = "optimize"
+
+
 _TEMPLATES = {
-    "fit": (("measurements.csv",), "from data to sized vessels", "molino fit {folder}/job.toml"),
-    "orders": (("series.csv",), "one measured series", "molino orders {folder}/series.csv"),
-    "bed": ((), "a packed bed", "molino run {folder}/job.toml"),
-    "start-up": ((), "a tank over time", "molino run {folder}/job.toml"),
-    "semi-batch": ((), "a dosed batch", "molino run {folder}/job.toml"),
-    "train": ((), "vessels in series with a recycle", "molino run {folder}/job.toml"),
-    "tracer": (("tracer.csv",), "a tracer test", "molino tracer {folder}/job.toml"),
-    "optimize": ((), "the best conditions", "molino optimize {folder}/job.toml"),
+    Kind.FIT: (("measurements.csv",), "from data to sized vessels", "molino fit {folder}/job.toml"),
+    Kind.ORDERS: (("series.csv",), "one measured series", "molino orders {folder}/series.csv"),
+    Kind.BED: ((), "a packed bed", "molino run {folder}/job.toml"),
+    Kind.START_UP: ((), "a tank over time", "molino run {folder}/job.toml"),
+    Kind.SEMI_BATCH: ((), "a dosed batch", "molino run {folder}/job.toml"),
+    Kind.TRAIN: ((), "vessels in series with a recycle", "molino run {folder}/job.toml"),
+    Kind.TRACER: (("tracer.csv",), "a tracer test", "molino tracer {folder}/job.toml"),
+    Kind.OPTIMIZE: ((), "the best conditions", "molino optimize {folder}/job.toml"),
 }
 """The data files, the purpose and the first command of each template."""
-
-Kind = StrEnum("Kind", {name.replace("-", "_"): name for name in _TEMPLATES})
 
 StartKind = Annotated[
     Kind,
@@ -35,7 +47,7 @@ StartKind = Annotated[
 NewFolder = Annotated[Path, typer.Argument(metavar="FOLDER", help="The folder.", show_default=False)]
 
 
-def new(folder: NewFolder, kind: StartKind = Kind("fit"), as_json: AsJson = False, debug: Debug = False) -> None:
+def new(folder: NewFolder, kind: StartKind = Kind.FIT, as_json: AsJson = False, debug: Debug = False) -> None:
     """Write a commented job file, and a data table, to start from; it can be run unchanged. Existing files are kept."""
     with handle_errors(as_json, debug):
         import shutil

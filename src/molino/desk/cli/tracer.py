@@ -3,17 +3,25 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import Annotated, Any
 
 import typer
 
-from molino.desk.cli.common import AsJson, Debug, Formats, Output, Quiet, as_asked, asked_job, handle_errors, kinds_of
-from molino.desk.steps.common import print_written
-
-if TYPE_CHECKING:
-    pass
-
+from molino.desk import steps
+from molino.desk.cli.common import (
+    AsJson,
+    Debug,
+    Formats,
+    Only,
+    Output,
+    Quiet,
+    as_asked,
+    asked_job,
+    handle_errors,
+    kinds_of,
+)
 from molino.desk.steps import tracer as step
+from molino.desk.steps.common import print_written
 
 Data = Annotated[
     Path,
@@ -87,13 +95,14 @@ def tracer(
     sheet: Sheet = None,
     header_row: HeaderRow = None,
     columns: Columns = None,
+    only: Only = None,
     output: Output = None,
     formats: Formats = None,
     quiet: Quiet = False,
     as_json: AsJson = False,
     debug: Debug = False,
 ) -> None:
-    """E and F curves of a tracer test: moments with intervals, recovery, dead volume, a diagnosis, flow models."""
+    """Evaluate a tracer test: E and F curves, moments with intervals, recovery, dead volume, diagnosis, flow models."""
     with handle_errors(as_json, debug):
         from molino.core.errors import InputError
         from molino.desk.tables.tracer import read_tracer
@@ -109,7 +118,9 @@ def tracer(
                 raise InputError(
                     "options are given with a job file", data.name, "write them in its [tracer.NAME] table"
                 )
-            as_asked(step.do(asked_job(data, output, formats), as_json or quiet), as_json)
+            job = asked_job(data, output, formats)
+            job = steps.only(job, "tracer", only) if only else job
+            as_asked(step.do(job, as_json or quiet), as_json)
             return
         test = read_tracer(
             data, sheet, header_row=header_row, columns=columns, baseline=windows, tail=tail, rule=rule, **given

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import replace
 from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
@@ -29,6 +31,21 @@ STEPS = {
 def steps_of(job: Job) -> list[str]:
     """The steps of a job."""
     return [step for step, asking in STEPS.items() if any(getattr(job, name) for name in asking)]
+
+
+def only(job: Job, step: str, names: Sequence[str]) -> Job:
+    """The job with only the named tables of a step; InputError for an unknown name."""
+    from molino.core.errors import Faults, nearest
+
+    tables = {name: getattr(job, name) for name in STEPS[step]}
+    known = [name for table in tables.values() for name in table]
+    faults = Faults()
+    for name in names:
+        if name not in known:
+            faults.add("--only", f"unknown name '{name}'", nearest(name, known))
+    faults.raise_any()
+    kept: dict[str, Any] = {key: {n: one for n, one in t.items() if n in names} for key, t in tables.items()}
+    return replace(job, **kept)
 
 
 def take(step: str, job: Job, quiet: bool, **options: Any) -> Any:

@@ -48,7 +48,7 @@ def do(job: Job, quiet: bool, equations: bool = False, thorough: bool = False) -
             missing.setdefault(review.count.open, []).append(name)
         for names, owners in missing.items():
             if names:
-                out.print(Text(f"  open in {', '.join(owners)}: {', '.join(names)}"))
+                out.print(Text(f"  unknown in {', '.join(owners)}: {', '.join(names)}"))
     if runs:
         import pandas as pd
 

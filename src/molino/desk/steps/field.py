@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
-from molino.core.errors import Failures, InputError, nearest
+from molino.core.errors import Failures, InputError
 from molino.desk.steps.common import console, known_chemistry, load_figures, print_written, results_of, show_progress
 
 if TYPE_CHECKING:
@@ -14,19 +14,16 @@ if TYPE_CHECKING:
     from molino.desk.job.load import Job
 
 
-def do(job: Job, quiet: bool, only: str | None = None) -> dict[str, Any]:
+def do(job: Job, quiet: bool) -> dict[str, Any]:
     """Compute, write, print unless quiet; returns the result as plain data."""
     if not job.fields:
         raise InputError("there is no [fields.NAME] table", job.path.name, "add one of kind 'basin' or 'laminar tube'")
-    if only is not None and only not in job.fields:
-        raise InputError(f"unknown field '{only}'", job.path.name, nearest(only, job.fields))
     chemistry, source = known_chemistry(job, quiet)
     failures, found = Failures(), dict[str, dict[str, Any]]()
     for name, task in job.fields.items():
-        if only is None or name == only:
-            with failures.at(f"[fields.{name}]"):
-                known = replace(task, field=replace(task.field, chemistry=chemistry))
-                found[name] = _worked_out(name, known, quiet)
+        with failures.at(f"[fields.{name}]"):
+            known = replace(task, field=replace(task.field, chemistry=chemistry))
+            found[name] = _worked_out(name, known, quiet)
     if not found:
         failures.raise_any(job.path.name)
     content = {

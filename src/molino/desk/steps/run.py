@@ -45,16 +45,14 @@ class _Found:
     failures: Failures = field(default_factory=Failures)
 
 
-def do(job: Job, quiet: bool, only: str | None = None) -> dict[str, Any]:
+def do(job: Job, quiet: bool) -> dict[str, Any]:
     """Run, write, print unless quiet; returns the result as plain data."""
-    from molino.core.errors import InputError, nearest
+    from molino.core.errors import InputError
 
     if not job.vessels:
         raise InputError("there is no [vessels.NAME] table", job.path.name, "add one")
-    if only is not None and only not in job.vessels:
-        raise InputError(f"unknown vessel '{only}'", job.path.name, nearest(only, job.vessels))
     vessels, source, _ = known_vessels(job, quiet)
-    found = _run_all(job, vessels, only, quiet)
+    found = _run_all(job, vessels, quiet)
     with show_progress("heat safety", quiet):
         found.safety = safety_of_runs(found.runs)
     content = {
@@ -76,22 +74,22 @@ def do(job: Job, quiet: bool, only: str | None = None) -> dict[str, Any]:
     if not quiet:
         _show(found, source)
         waiting = [name for name, vessel in vessels.items() if _needs_size(vessel)]
-        if waiting and only is None:
+        if waiting:
             console().print(f"not run, without a size (see molino size): {', '.join(waiting)}")
         print_written(folder)
     found.failures.raise_any(job.path.name)
     return content
 
 
-def _run_all(job: Job, vessels: Mapping[str, Any], only: str | None, quiet: bool) -> _Found:
-    """Every vessel (or only one) as given, with all tasks of its table."""
+def _run_all(job: Job, vessels: Mapping[str, Any], quiet: bool) -> _Found:
+    """Every vessel as given, with all tasks of its table."""
     from molino.core.runs.run import Run as RunOfVessel
 
     figures = load_figures()
 
     found = _Found()
     sized = [name for name, vessel in vessels.items() if not _needs_size(vessel)]
-    for name in sized if only is None else [only]:
+    for name in sized:
         with found.failures.at(name), show_progress(f"running {name}", quiet):
             vessel, tasks = vessels[name], job.tanks.get(name)
             poisoned = any(one.spec.poison for one in vessel.vessels)
@@ -107,14 +105,14 @@ def _run_all(job: Job, vessels: Mapping[str, Any], only: str | None, quiet: bool
                 found.states[name] = vessel.steady_states(tasks.steady_states)
             if tasks.branch is not None:
                 found.branches[name] = vessel.branch(tasks.branch)
-    for name in (n for n in (sized if only is None else [only]) if n in job.follows):
+    for name in (n for n in sized if n in job.follows):
         with found.failures.at(name), show_progress(f"{name} over time", quiet) as tell_of:
 
             def share(done: float, tell_of: Callable[[str], None] = tell_of) -> None:
                 tell_of(f"{100 * done:.0f} %")
 
             found.followed[name] = vessels[name].follow(**job.follows[name].options, progress=share)
-    for name, asked in job.profiles.items() if only is None else ():
+    for name, asked in job.profiles.items():
         with found.failures.at(f"[profile.{name}]"):
             followed = [found.runs.get(f"{v} over time", found.runs.get(v)) for v in asked.vessels]
             chosen = [one for one in followed if isinstance(one, RunOfVessel)]

@@ -238,6 +238,8 @@ def read_question(
         check_confidence(vessel, confidence, spread, [n.name for n in numbers])
     if confidence is not None:
         _check_limits(vessel, limits, faults)
+        if not subject_to:
+            faults.add("optimize", "a confidence is given, and no limit", "give subject_to, or take it out")
     with faults.at("optimize, free"):
         _check_moving(moving, numbers, confidence)
     faults.raise_any()
@@ -272,8 +274,6 @@ def _check_limits(vessel: Vessel | Train, limits: list[Limit], faults: Faults) -
         if limit.is_everywhere or limit.way == "=":
             text = limit.text(vessel.spec.display)
             faults.add("optimize", f"'{text}' cannot be met with a confidence", "limit the outlet, by <= or >=")
-    if not limits:
-        faults.add("optimize", "a confidence is given, and no limit", "give subject_to, or take it out")
 
 
 def _read_moving(vessel: Vessel | Train, name: str, given: FreeProfile) -> MovingNumber:

@@ -146,9 +146,9 @@ def test_questions_that_have_no_region_are_refused() -> None:
         mo.attainable(chemistry, FEED, axes=("conversion of A", "selectivity of B over C"))
     with pytest.raises(mo.InputError, match="are not axes"):
         mo.attainable(chemistry, FEED, axes=("conversion of A",))
-    with pytest.raises(mo.SolveError, match="nothing happens in the feed by itself"):
+    with pytest.raises(mo.SolveError, match="no reaction starts in the feed"):
         mo.attainable(chemistry, mo.Feed({"C": "1 mol/L"}, flow="1 L/min"), axes=CONCENTRATIONS)
-    with pytest.raises(mo.InputError, match="span no region"):
+    with pytest.raises(mo.InputError, match="are not independent"):
         mo.attainable(mo.Chemistry(mo.Reaction("A -> B", k="1 1/min")), FEED, axes=CONCENTRATIONS)
 
 

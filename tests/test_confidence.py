@@ -176,9 +176,9 @@ def test_numbers_may_be_given_with_their_standard_deviation(tmp_path: Path) -> N
         (lambda: mo.size(kettle, "conversion of A", 0.5, confidence=0.9), "does not belong to a condition of the vessel"),
         (lambda: mo.Batch(chemistry, feed, time=1.0), "standard deviations to a charge"),
         (lambda: mo.optimize(tube, maximize="conversion of A", free={"flow": ("1 L/s", "2 L/s")}, confidence=0.9,
-                             subject_to=["conversion of A >= 0.5"]), "flow is sought, and uncertain"),
-        (lambda: mo.size(train, "conversion of A", 0.9, "recycle", confidence=0.9), "recycle is sought"),
-        (lambda: mo.size(tube.with_(volume="1 +- 0.1 m3"), "conversion of A", 0.9, confidence=0.9), "volume is sought"),
+                             subject_to=["conversion of A >= 0.5"]), "flow is both free and uncertain"),
+        (lambda: mo.size(train, "conversion of A", 0.9, "recycle", confidence=0.9), "recycle is both free and uncertain"),
+        (lambda: mo.size(tube.with_(volume="1 +- 0.1 m3"), "conversion of A", 0.9, confidence=0.9), "volume is both free and uncertain"),
     ]:  # fmt: skip
         with pytest.raises(mo.InputError, match=words):
             case()

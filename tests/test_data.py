@@ -209,7 +209,7 @@ def test_any_rate_law_is_fitted_to_rates_per_catalyst_mass() -> None:
     assert mo.fit(twice, mo.read_rates(flow))["1.k"].shown()[0] == pytest.approx(3, rel=1e-9)
     with pytest.raises(mo.InputError, match=r"needs \[B\], which the data do not have"):
         mo.fit(twice, mo.read_rates(flow.drop(columns="B [mol/L]")))
-    with pytest.raises(mo.InputError, match="2 reactions for one rate"):
+    with pytest.raises(mo.InputError, match="2 reactions for a single rate"):
         mo.fit(twice, mo.read_rates(flow.rename(columns={"rate of B [mol/L/h]": "rate [mol/L/h]"})))
     with pytest.raises(mo.InputError, match="rates have neither starts"):
         mo.fit(mo.Chemistry(law), mo.read_rates(frame), delay=True)

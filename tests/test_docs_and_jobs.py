@@ -243,7 +243,7 @@ def test_links_in_the_documents_lead_somewhere() -> None:
 
 
 def test_every_command_and_make_target_is_in_the_readme_or_contributing() -> None:
-    texts = (ROOT / "README.md").read_text() + (ROOT / "CONTRIBUTING.md").read_text()
+    texts = "".join((ROOT / page).read_text() for page in ("README.md", "CONTRIBUTING.md", "docs/commands.md"))
     for target in re.findall(r"^([a-z-]+):", (ROOT / "Makefile").read_text(), re.MULTILINE):
         assert target == "clean" or re.search(rf"make {target}\b", texts), target
     commands = list(get_command(app).commands)  # type: ignore[attr-defined]

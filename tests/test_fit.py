@@ -270,7 +270,7 @@ def test_runs_may_measure_different_species_at_different_times() -> None:
 
 def test_tables_of_a_fit_carry_units(fitted: Fit) -> None:
     constants = fitted.table().set_index("constant")
-    assert constants.loc["dehydration.k", "unit"] == "L/mol/min"
+    assert constants.loc["dehydration.k at 165 °C", "unit"] == "L/mol/min"
     assert constants.loc["dehydration.k.Ea", "value"] == pytest.approx(fitted["dehydration.k.Ea"].value / 1000)
     points = fitted.points_table()
     assert list(points.columns) == ["run", "time [min]", "response", "measured [mol/L]", "calculated [mol/L]",

@@ -360,7 +360,7 @@ WRONG: dict[str, tuple[Any, str]] = {
     ),
     "two forms of a heat capacity": (lambda: mo.thermo.HeatCapacity(75, low=[1] * 7, high=[1] * 7), "one of the two forms"),
     "six coefficients": (lambda: mo.thermo.HeatCapacity(low=[1] * 6, high=[1] * 7), "low: 6 numbers"),
-    "a coefficient of another unit": (lambda: mo.thermo.HeatCapacity(["1 J/mol/K", "2 J/mol/K"]), "coefficient 1.*not in J/mol/K/K"),
+    "a coefficient of another unit": (lambda: mo.thermo.HeatCapacity(["1 J/mol/K", "2 J/mol/K"]), "coefficient 1.*not in J/mol/K.2"),
 }  # fmt: skip
 
 

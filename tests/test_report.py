@@ -216,7 +216,9 @@ def test_a_changed_input_is_found(small: Path, tmp_path: Path, molino: Typed) ->
     volume = next(d for d in found["differences"] if d["where"] == "run/vessels/tank/volume/value")
     assert (float(volume["reported"]), float(volume["now"])) == (5.0, 6.0)
     assert volume["relative"] == pytest.approx(1 / 6)
-    assert "not all is as reported" in " ".join(molino("rerun", small, "--inputs", others).output.split())
+    assert "there are differences from the report" in " ".join(
+        molino("rerun", small, "--inputs", others).output.split()
+    )
     edited = tmp_path / "edited.html"
     text = small.read_text(encoding="utf-8")
     volume_text = re.search(r"<td>([\d.]+ L)</td>", text)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import sys
 from dataclasses import dataclass
 from pathlib import Path
@@ -83,3 +84,31 @@ def test_the_page_of_keys_is_what_the_schema_says() -> None:
                                  mo.Membrane, mo.Change, mo.Exchanger, mo.Species])  # fmt: skip
 def test_every_declared_field_is_explained(cls: type) -> None:
     assert not [name for name in schema_of(cls) if not help_of(cls).get(name)]
+
+
+def test_every_key_on_the_page_of_job_files_is_a_key_of_its_table() -> None:
+    page = (Path(__file__).parents[1] / "docs" / "job-file.md").read_text(encoding="utf-8")
+    schema = models.JobFile.model_json_schema()
+
+    def keys(table: dict[str, Any]) -> dict[str, Any]:
+        if "$ref" in table:
+            table = schema["$defs"][table["$ref"].rpartition("/")[2]]
+        found = dict(table.get("properties", {}))
+        for one in [*table.get("anyOf", []), *table.get("oneOf", [])]:
+            found |= keys(one)
+        return found
+
+    known = {kind: set(table.model_fields) for kind, table in models.VESSELS.items()}
+    for row in (line for line in page.splitlines() if re.match(r"\| (`\[|\")", line)):
+        first, *_, last = (cell.strip() for cell in row.strip("|").split(" |"))
+        first = first.strip("`")
+        if first in known or first.strip('"') in known:
+            allowed = known[first.strip('"')]
+        else:
+            top, *inner = [part for part in first.strip("[]").split(".") if part not in ("NAME", "LAW")]
+            table = schema["properties"][top]
+            allowed = keys(table.get("additionalProperties", table))
+            for part in inner:
+                allowed = keys(allowed[part].get("additionalProperties", allowed[part]))
+        named = re.findall(r"`([A-Za-z_]+)`", last)
+        assert {*named} <= {*allowed}, f"{first}: {sorted({*named} - {*allowed})}"

@@ -183,7 +183,7 @@ def test_spans_and_their_faults() -> None:
         (lambda: mo.sweep(TUBE, [{"tubes": 1}, {"length": 2}], ["volume"]), "case 1: it has no length"),
         (lambda: mo.sweep(LINE, {"tube.flow": [1]}, ["volume"]), "cannot be varied"),
         (lambda: mo.sweep(None, {"T": [1]}, ["volume"]), "is not a vessel"),  # type: ignore[arg-type]
-        (lambda: mo.sweep(TUBE, None, None), "does not say what to vary"),  # type: ignore[arg-type]
+        (lambda: mo.sweep(TUBE, None, None), "is not a set of conditions"),  # type: ignore[arg-type]
         (lambda: mo.sweep(TUBE, {"tubes": [*range(1, 1000)], "length": [*range(1, 1000)]}, ["volume"]), "combinations"),
     ):
         with pytest.raises(mo.InputError, match=message):

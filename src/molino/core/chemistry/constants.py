@@ -161,19 +161,21 @@ def read_constant(given: Any, name: str) -> Constant:
 
 @dataclass(frozen=True)
 class Parameter:
-    """A number of the chemistry that somebody may fit, sweep or optimise."""
+    """A number of the chemistry, which can be fitted, swept or optimized."""
 
     name: str
     """Reaction and constant, e.g. 'dehydration.k' or 'dehydration.k.Ea'."""
     value: float
     """In SI; the guess, where the parameter is unknown."""
     unit: str | None
-    """The unit it came in."""
+    """The unit in which it was given."""
     unknown: bool = False
     lower: float = float("-inf")
     upper: float = float("inf")
     size: float = 1.0
-    """What a change of it is counted in where its guess is zero."""
+    """The unit of a change of it if its guess is zero."""
+    at: Value | None = None
+    """The reference temperature of a rate or equilibrium constant."""
 
     @property
     def symbol(self) -> sp.Symbol:

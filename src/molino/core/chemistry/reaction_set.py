@@ -259,7 +259,8 @@ class ReactionSet(Frozen, Printed):
                 if isinstance(part, Unknown):
                     lower = part.lower.si if part.lower is not None else lower
                     upper = part.upper.si if part.upper is not None else upper
-                found.append(Parameter(name, si(part), part.unit, unknown, lower, upper))
+                at = getattr(held, "at", None) if not suffix else None
+                found.append(Parameter(name, si(part), part.unit, unknown, lower, upper, at=at))
         return tuple(found)
 
     @cached_property

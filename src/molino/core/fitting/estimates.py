@@ -7,8 +7,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from molino.core import units
+from molino.core.display import Display
 from molino.core.fitting.least_squares_problem import RANK, Optimum, Problem, Scale, degrees_by_group
 from molino.core.statistics import half_width
+from molino.core.units import Value
 
 
 @dataclass(frozen=True)
@@ -21,6 +23,12 @@ class Estimate:
     unit: str | None
     at_bound: bool
     degrees_of_freedom: float
+    at: Value | None = None
+    """The reference temperature of a rate or equilibrium constant."""
+
+    def label(self, display: Display) -> str:
+        """Its name with its temperature, "main.k at 50 °C"."""
+        return f"{self.name} at {display.text(self.at.si, 'temperature')}" if self.at is not None else self.name
 
     @property
     def interval(self) -> tuple[float, float]:
@@ -79,7 +87,7 @@ def estimates_of(problem: Problem, optimum: Optimum) -> tuple[tuple[Estimate, ..
     for p, value, error, own in zip(problem.free, optimum.parameters, errors, by_constant, strict=True):
         near = 1e-6 * max(abs(p.value), abs(float(value)))
         at_bound = any(np.isfinite(b) and abs(value - b) <= near for b in (p.lower, p.upper))
-        found.append(Estimate(p.name, float(value), float(error), p.unit, at_bound, own))
+        found.append(Estimate(p.name, float(value), float(error), p.unit, at_bound, own, p.at))
     return tuple(found), covariance, reasons
 
 

@@ -223,7 +223,7 @@ class Fit(FitData):
         for one in self.estimates:
             value, _, low, high = one.shown()
             unit = units.pretty(one.unit or "")
-            found.append(f"{one.name} {value:.4g} ({low:.4g} to {high:.4g}) {unit}".rstrip())
+            found.append(f"{one.label(self.data.display)} {value:.4g} ({low:.4g} to {high:.4g}) {unit}".rstrip())
         return "What are the constants (95 % intervals)?", "; ".join(found)
 
     def facts(self) -> dict[str, str]:
@@ -241,7 +241,7 @@ class Fit(FitData):
         for e in self.estimates:
             value, error, low, high = e.shown()
             numbers = {"value": value, "standard error": error, "95 % low": low, "95 % high": high}
-            rows.append({"constant": e.name, "unit": e.unit or "", **numbers})
+            rows.append({"constant": e.label(self.data.display), "unit": e.unit or "", **numbers})
         return frame(rows)
 
     def points_table(self) -> Table:
@@ -285,6 +285,7 @@ class Fit(FitData):
                 "unit": e.unit,
                 "value_si": e.value,
                 "at_bound": e.at_bound,
+                **({"at": e.at} if e.at is not None else {}),
             }
         lack = diagnosis.lack_of_fit
         return plain_dict(
@@ -345,11 +346,12 @@ class Fit(FitData):
         many = "s" if len(self.estimates) != 1 else ""
         lines = [f"Fit of {len(self.estimates)} constant{many} to {self.extent}"]
         numbers = [(e, [f"{x:.4g}" for x in e.shown()]) for e in self.estimates]
-        width = max(len(e.name) for e in self.estimates)
+        labels = [e.label(self.data.display) for e in self.estimates]
+        width = max(map(len, labels))
         lines.append(f"  {'':<{width}}  {'value':>10}  {'std. error':>10}    95 % interval")
-        for e, (value, error, low, high) in numbers:
+        for label, (e, (value, error, low, high)) in zip(labels, numbers, strict=True):
             unit = units.pretty(e.unit or "")
-            lines.append(f"  {e.name:<{width}}  {value:>10}  {error:>10}    {low} to {high}  {unit}".rstrip())
+            lines.append(f"  {label:<{width}}  {value:>10}  {error:>10}    {low} to {high}  {unit}".rstrip())
         shown = self.correlated
         if len(shown) > 1:
             lines.append("  correlation")

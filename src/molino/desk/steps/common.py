@@ -234,7 +234,8 @@ def show_table(frame: pd.DataFrame, title: str = "", digits: int = 4) -> None:
         cells = [[pretty(c) if i == place else c for i, c in enumerate(row)] for row in cells]
     headings = [pretty_heading(str(c)) for c in frame.columns]
     widest = sum(max([_word(h), *(len(r[i]) for r in cells)]) + 3 for i, h in enumerate(headings))
-    if widest > out.width and len(cells) < len(headings):
+    transposed = widest > out.width and len(cells) < len(headings)
+    if transposed:
         cells = [[headings[i], *(row[i] for row in cells)] for i in range(len(headings))]
         headings, cells = cells[0], cells[1:]
     for n, columns in enumerate(_parts(headings, cells, out.width)):
@@ -253,7 +254,8 @@ def show_table(frame: pd.DataFrame, title: str = "", digits: int = 4) -> None:
                 headings[i], justify="right" if numeric else "left", overflow="fold", no_wrap=label, min_width=least
             )
         for row in cells:
-            table.add_row(*(row[i] for i in columns))
+            if not transposed or any(row[i] for i in columns[1:]):
+                table.add_row(*(row[i] for i in columns))
         out.print(table)
 
 
@@ -265,7 +267,7 @@ def _parts(headings: list[str], cells: list[list[str]], width: int) -> list[list
     needed[0] = max(needed[0], label + 3 if label <= width // 3 else 0)  # labels are kept in one line
     parts: list[list[int]] = [[0]]
     for i in range(1, len(headings)):
-        if sum(needed[k] for k in parts[-1]) + needed[i] > width - 3 and len(parts[-1]) > 1:
+        if sum(needed[k] for k in parts[-1]) + needed[i] > width and len(parts[-1]) > 1:
             parts.append([0])
         parts[-1].append(i)
     return parts

@@ -98,6 +98,11 @@ def frame(data: Any = None, **options: Any) -> Table:
     return pd.DataFrame(data, **options)
 
 
+def sentence(text: str) -> str:
+    """A text with a capital letter and a full stop."""
+    return f"{text[:1].upper()}{text[1:]}."
+
+
 def plain_dict(items: Mapping[Any, Any]) -> dict[str, Any]:
     """A mapping as plain data; see `plain`."""
     return {str(key): plain(value) for key, value in items.items()}

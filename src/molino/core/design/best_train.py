@@ -9,7 +9,7 @@ import numpy as np
 
 from molino.core.contract.metric import Metric
 from molino.core.frozen import Frozen
-from molino.core.results import Result, Table, in_columns, plain_dict
+from molino.core.results import Result, Table, in_columns, plain_dict, sentence
 from molino.core.trains.train import Train
 from molino.core.trains.train_run import TrainRun
 
@@ -75,9 +75,9 @@ class BestTrain(Frozen, Result):
 
     def answer(self) -> tuple[str, str]:
         """The best point of all arrangements, and its train."""
-        return "What is the best point of all arrangements?", "; ".join(
-            f"{what} {text}" for what, text in self.facts().items()
-        )
+        (_, train), *reached = self.facts().items()
+        metrics = ", ".join(f"{what} {text.partition(' (')[0]}" for what, text in reached)
+        return "What is the best point of all arrangements?", sentence(f"{train}: {metrics}")
 
     def table(self) -> Table:
         """The streams of the train."""

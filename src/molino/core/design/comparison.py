@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
+
+import numpy as np
 
 from molino.core.arguments import checked
 from molino.core.contract.metric import Metric
@@ -16,9 +18,12 @@ from molino.core.design.size.size_result import Sizing
 from molino.core.display import Display
 from molino.core.errors import Faults
 from molino.core.frozen import Frozen
-from molino.core.results import Result, Table, entry, frame
+from molino.core.results import Result, Table, entry, frame, sentence
 from molino.core.runs.run import Run
 from molino.core.trains.train import Train
+
+_EQUAL = 1e-6
+"""The relative difference up to which two vessels have the same value."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -105,6 +110,28 @@ class Comparison(Frozen, Result):
             }
             rows[label] = {"metrics": metrics, "run": run.to_dict()}
         return rows
+
+    def answer(self) -> tuple[str, str] | None:
+        """The question, and for each metric the vessels with the lowest and the highest value."""
+        goals = {str(one.goal) for one in self.sizings if one is not None}
+        goal = f" for {goals.pop()}" if len(goals) == 1 and None not in self.sizings else ""
+        volumes = [run.volume_si if run.duty_kind == "power" else np.nan for run in self.runs]
+        columns = [("volume", "volume", volumes)]
+        columns += [(str(m), m.kind, [own[str(m)] for own in self.values]) for m in self.metrics]
+        parts = []
+        for name, kind, numbers in columns:
+            known = np.array([np.nan if x is None else float(x) for x in numbers])
+            if np.isfinite(known).sum() < 2 or np.nanmax(known) - np.nanmin(known) <= _EQUAL * np.nanmax(np.abs(known)):
+                continue
+            parts.append(f"{name} {' to '.join(self._end(known, end, kind) for end in (np.nanmin, np.nanmax))}")
+        return (f"How do the vessels compare{goal}?", sentence("; ".join(parts))) if parts else None
+
+    def _end(self, numbers: np.ndarray, end: Callable[[np.ndarray], float], kind: str) -> str:
+        """The lowest or highest number, with the vessels that have it."""
+        value = float(end(numbers))
+        near = np.abs(numbers - value) <= _EQUAL * abs(value)
+        names = [label for label, is_near in zip(self.labels, near, strict=True) if is_near]
+        return f"{self.display.text(value, kind)} ({', '.join(names)})"
 
     @property
     def headline(self) -> str:

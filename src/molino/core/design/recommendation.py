@@ -117,8 +117,7 @@ class Recommendation(Frozen, Result):
         """The first, and why."""
         optimum = self.best.optimum
         assert optimum is not None
-        value = optimum.objective.shown_text(self.display, optimum.value)
-        found = {"recommended": f"{self.best.name}: {self.objective} {value}", "because": self.why()}
+        found = {"recommended": self._decision(), "because": self.why()}
         for one in self.arrangements:
             if one.optimum is None:
                 found[f"left out: {one.name}"] = one.reason
@@ -126,27 +125,40 @@ class Recommendation(Frozen, Result):
 
     def answer(self) -> tuple[str, str]:
         """The question, and the best arrangement with the reason."""
-        facts = self.facts()
-        return f"Which arrangement has the best {self.objective}?", f"{facts['recommended']}. {facts['because']}"
+        return f"Which arrangement has the best {self.objective}?", f"{self._decision()} {self.why()}"
+
+    def _decision(self) -> str:
+        """The best arrangement with its objective, conditions and volume."""
+        one, optimum = self.best, self.best.optimum
+        assert optimum is not None
+        value = optimum.objective.shown_text(self.display, optimum.value)
+        spread = f" ± {one.half_width:.2g}" if one.half_width is not None else ""
+        free = [number for number in optimum.free if number.name.rpartition(".")[2] != "volume"]
+        parts = [number.text_with_bound() for number in free]
+        if np.isfinite(one.volume) and "volume" not in self.objective:
+            parts.append(f"volume {self.display.text(one.volume, 'volume')}")
+        at = f", with {', '.join(parts)}" if parts else ""
+        return f"{_named(one.name)} best: {self.objective} {value}{spread}{at}."
 
     def why(self) -> str:
-        """The reason of the order, in words."""
+        """The reason of the order, in sentences."""
         able = [a for a in self.arrangements if a.optimum is not None]
         first, others = able[0], able[1:]
         assert first.optimum is not None
         if not others:
-            return "no other arrangement meets the target"
+            return "No other arrangement meets the target."
         parts = []
         second = others[0]
         assert second.optimum is not None
         if self._as_good(first, second):
-            parts.append(f"{second.name} gives as much" + self._volumes(first, second))
+            parts.append(f"{_named(second.name, 'gives', 'give')} the same{self._volumes(first, second)}.")
         further = next((a for a in others if not self._as_good(first, a)), None)
         if further is not None:
             assert further.optimum is not None
             more = abs(first.optimum.value - further.optimum.value)
             text = first.optimum.objective.shown_text(self.display, more, 3)
-            parts.append(f"it gives {text} {'more' if self.is_highest else 'less'} than {further.name}")
+            less = "less" if self.is_highest else "more"
+            parts.append(f"{_named(further.name, 'gives', 'give')} {text} {less}.")
         by_name = {a.name: a for a in able}
         tube, tank = by_name.get("tube"), by_name.get("tank")
         if tube is not None and tank is not None and not self._as_good(tube, tank):
@@ -154,11 +166,11 @@ class Recommendation(Frozen, Result):
             assert tank.optimum is not None
             is_tube = (tube.optimum.value > tank.optimum.value) == self.is_highest
             parts.append(
-                "back-mixing is a disadvantage: the product is formed at high concentrations, or lost at long times"
+                "Back-mixing is a disadvantage: the product forms at high concentrations, or is lost at long times."
                 if is_tube
-                else "back-mixing is an advantage: the product is formed at the concentrations of the outlet"
+                else "Back-mixing is an advantage: the product forms at the concentrations of the outlet."
             )
-        return "; ".join(parts)
+        return " ".join(parts)
 
     def _as_good(self, first: Arrangement, second: Arrangement) -> bool:
         assert first.optimum is not None
@@ -170,7 +182,7 @@ class Recommendation(Frozen, Result):
             is_batch = second.optimum is not None and second.optimum.run.duty_kind == "energy"
             return ", but not continuously" if is_batch else ""
         ratio = second.volume / first.volume
-        return f" with {ratio:.3g} times the volume" if abs(ratio - 1) > 0.01 else " with as much volume"
+        return f" with {ratio:.3g} times the volume" if abs(ratio - 1) > 0.01 else " with the same volume"
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data: every arrangement with its optimum, and the reason of the order."""
@@ -205,6 +217,12 @@ class Recommendation(Frozen, Result):
             numbers = ", ".join(f"{n.name} {n.text(n.value, 4)}{ends.get(n.name, '')}" for n in one.optimum.free)
             lines.append(f"  {one.name}: {value}{spread}, {numbers}")
         return "\n".join(lines)
+
+
+def _named(name: str, one: str = "is", several: str = "are") -> str:
+    """'A tube is', '3 tanks in series are', 'Tubes with a side feed are'."""
+    is_one = not name[0].isdigit() and not name.startswith("tubes")
+    return f"A {name} {one}" if is_one else f"{name[0].upper()}{name[1:]} {several}"
 
 
 def _conditions(found: Optimum) -> str:

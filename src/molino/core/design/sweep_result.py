@@ -17,7 +17,7 @@ from molino.core.contract.vessel import Vessel
 from molino.core.display import Display
 from molino.core.errors import MolinoError
 from molino.core.frozen import Frozen
-from molino.core.results import Result, Table, frame
+from molino.core.results import Result, Table, frame, sentence
 from molino.core.trains.train import Train
 
 AGREES = 1e-6
@@ -190,6 +190,17 @@ class Sweep(Frozen, Result):
                 f"{missing} of {len(self.reasons)} cases, as {self.at(first)}: {self.reasons[first]}"
             )
         return found
+
+    def answer(self) -> tuple[str, str] | None:
+        """The question, and the range of each metric with its conditions."""
+        facts, parts = self.facts(), []
+        for metric in self.metrics:
+            ends = [facts.get(f"{word} {metric}") for word in ("lowest", "highest")]
+            if None not in ends:
+                parts.append(f"{metric} from {ends[0]} to {ends[1]}")
+        over = " and ".join(one.name for one in self.varied)
+        question = f"What is the effect of {over} on {self.vessel.label}?"
+        return (question, sentence("; ".join(parts))) if over and parts else None
 
     def to_dict(self) -> dict[str, Any]:
         """Plain data: conditions and metrics with units, each metric as nested lists in the order of the conditions."""

@@ -19,7 +19,7 @@ from molino.core.fitting.fit_data import Band, FitData, Outlier
 from molino.core.fitting.next_experiment import Decision, NextExperiment, grid, next_experiment
 from molino.core.fitting.profile_likelihood import ProfileLikelihood, Region, profile_likelihood, region
 from molino.core.fitting.residual_diagnostics import Diagnosis, diagnose
-from molino.core.results import Table, frame, plain_dict
+from molino.core.results import Table, entry, frame, plain_dict
 from molino.core.statistics import student_t_quantile
 from molino.core.units import Value
 
@@ -285,7 +285,7 @@ class Fit(FitData):
                 "unit": e.unit,
                 "value_si": e.value,
                 "at_bound": e.at_bound,
-                **({"at": e.at} if e.at is not None else {}),
+                **({"at": entry(display, e.at.si, "temperature")} if e.at is not None else {}),
             }
         lack = diagnosis.lack_of_fit
         return plain_dict(

@@ -9,6 +9,9 @@ from scipy.interpolate import make_smoothing_spline
 
 from molino.core.frozen import Frozen
 
+_EARLY = 0.02
+"""The fraction of a record up to which its time is smoothed as it is."""
+
 
 @dataclass(frozen=True, eq=False)
 class Noise(Frozen):
@@ -27,7 +30,13 @@ class Noise(Frozen):
 
 
 def smoothed(t: np.ndarray, y: np.ndarray, smoothing: float | None, slope: bool = False) -> np.ndarray:
-    """A cubic smoothing spline through a curve, in a scaled time, or its derivative; not negative."""
-    x, width = (t - t[0]) / (t[-1] - t[0]), float(t[-1] - t[0])
+    """A cubic smoothing spline through a curve, or its derivative; not negative.
+
+    The spline is in x = asinh(s/s_0)/asinh(1/s_0), s the fraction of the record, so that an early peak is as smooth as
+    a late one of the same relative width.
+    """
+    s, whole = (t - t[0]) / (t[-1] - t[0]), np.arcsinh(1 / _EARLY)
+    x = np.arcsinh(s / _EARLY) / whole
     spline = make_smoothing_spline(x, y, lam=smoothing)
-    return np.asarray(np.maximum(spline.derivative()(x) / width if slope else spline(x), 0.0))
+    scale = 1 / (np.hypot(s, _EARLY) * whole * (t[-1] - t[0]))  # dx/dt
+    return np.asarray(np.maximum(spline.derivative()(x) * scale if slope else spline(x), 0.0))

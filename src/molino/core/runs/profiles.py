@@ -11,6 +11,7 @@ from molino.core.errors import Faults, InputError, nearest
 PROFILES = {
     "concentration": "concentration",
     "molar flow": "molar flow",
+    "amount": "amount",
     "conversion": "number",
     "rate": "rate",
     "rate per catalyst mass": "rate per catalyst mass",

@@ -12,7 +12,6 @@ import numpy as np
 
 from molino.core.balances.balance_symbols import FLOW, RELEASED, SENSIBLE
 from molino.core.checks import Check, checked_fact
-from molino.core.chemistry.formula import concentration
 from molino.core.contents.streams import is_whole, stream_table
 from molino.core.contract.data_range import fitted_fact
 from molino.core.contract.metric import Metric
@@ -107,9 +106,7 @@ class Run(RunData):
     @property
     def final(self) -> dict[str, Value]:
         """Concentration of each species at the end, as quantities."""
-        species = self.vessel.chemistry.names
-        ends = self.at_end(tuple(concentration(s) for s in species))
-        return {s: self.display.quantity(c, "concentration") for s, c in zip(species, ends, strict=True)}
+        return {s: self.display.quantity(c, "concentration") for s, c in self.outlet_concentrations.items()}
 
     @property
     def final_temperature(self) -> Value:
@@ -216,9 +213,7 @@ class Run(RunData):
     def summary(self) -> dict[str, float]:
         """Conversion of every species fed that is consumed, and outlet concentrations in SI."""
         found = {f"conversion of {s}": self.conversion(s) for s in self.reactants}
-        species = self.vessel.chemistry.names
-        ends = self.at_end(tuple(concentration(s) for s in species))
-        return found | {f"concentration of {s}": c for s, c in zip(species, ends, strict=True)}
+        return found | {f"concentration of {s}": c for s, c in self.outlet_concentrations.items()}
 
     def facts(self) -> dict[str, str]:
         """The main results, by name, with units."""

@@ -14,7 +14,7 @@ from molino.core.balances.balance_symbols import FLOW, PASSED_TIME, SINCE, VOLUM
 from molino.core.balances.engines import Report
 from molino.core.balances.system import TIME
 from molino.core.checks import Check
-from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
+from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration
 from molino.core.chemistry.reaction_set import Covariance
 from molino.core.contents.streams import Fluid, Stream
 from molino.core.contract.metric import Metric
@@ -34,6 +34,17 @@ _MOST_ROWS = 1200
 
 
 Analysis = TypeVar("Analysis")
+_ROUNDING = 1e-11
+"""Negative amounts up to this fraction of the largest are rounding errors."""
+
+
+def without_rounding(rows: Mapping[str, Any]) -> dict[str, Any]:
+    """Amounts or concentrations by species, with negative rounding errors set to zero."""
+    largest = max((float(np.max(np.abs(row))) for row in rows.values()), default=0.0)
+    return {
+        name: np.where((row >= 0) | (row < -_ROUNDING * largest), row, 0.0) if np.min(row) < 0 else row
+        for name, row in rows.items()
+    }
 
 
 @dataclass(frozen=True, eq=False)
@@ -137,8 +148,9 @@ class RunData(RunResult):
     def series(self) -> Mapping[str, np.ndarray]:
         """The series along the run in SI, each of shape (points,): 'concentration of A', 'temperature', 'rate of r'."""
         readings = self.vessel.spec.model.readings
-        rows = self.evaluate(tuple(r.expression for r in readings.values()))
-        return FrozenMapping(dict(zip(readings, rows, strict=True)))
+        rows = dict(zip(readings, self.evaluate(tuple(r.expression for r in readings.values())), strict=True))
+        kept = [name for name, reading in readings.items() if reading.kind == "concentration"]
+        return FrozenMapping(rows | without_rounding({name: rows[name] for name in kept}))
 
     @property
     def concentrations(self) -> dict[str, np.ndarray]:
@@ -245,7 +257,15 @@ class RunData(RunResult):
     def flows(self) -> dict[str, np.ndarray]:
         """Amount (or molar flow of the outlet) of each species in SI, shape (points,)."""
         names = self.vessel.chemistry.names
-        return dict(zip(names, self.evaluate(tuple(self.vessel.spec.model.outlet[s] for s in names)), strict=True))
+        rows = self.evaluate(tuple(self.vessel.spec.model.outlet[s] for s in names))
+        return without_rounding(dict(zip(names, rows, strict=True)))
+
+    @property
+    def outlet_concentrations(self) -> dict[str, float]:
+        """Concentration of each species at the end in mol/m^3."""
+        names = self.vessel.chemistry.names
+        ends = self.at_end(tuple(concentration(s) for s in names))
+        return {s: float(c) for s, c in without_rounding(dict(zip(names, ends, strict=True))).items()}
 
     @property
     def fluid(self) -> Fluid:
@@ -293,7 +313,7 @@ class RunData(RunResult):
         pressure = P if form.P is not None else self.vessel.spec.feed_pressure()
         return Stream(
             form.name,
-            dict(zip(form.amounts, amounts, strict=True)),
+            {s: float(n) for s, n in without_rounding(dict(zip(form.amounts, amounts, strict=True))).items()},
             at_end(form.volume),
             at_end(form.T),
             pressure if form.name == self.vessel.spec.model.streams[0].name else P,

@@ -39,6 +39,8 @@ HORIZON = 365 * 86400.0
 """The time in s over which the contents are followed after a failure."""
 _POINTS = np.concatenate([[0.0], np.geomspace(1e-3, HORIZON, 96)])
 _MOMENTS = 25
+_STRAIGHT, _FINEST = 2e-3, 1e-3
+"""The largest distance of a curve from straight lines, and the shortest of these, relative to the ranges."""
 """Number of even moments of a run at which a failure is computed, besides the ends of its stages."""
 _ROUGH = 1e-6
 """Relative tolerance of courses that are only compared."""
@@ -196,6 +198,24 @@ class CoolingFailure:
     def courses(self) -> list[AdiabaticCourse]:
         """The contents after each of these moments, to a loose tolerance."""
         return [self.course(float(at), _ROUGH) for at in self.moments]
+
+    @cached_property
+    def highest_after(self) -> tuple[np.ndarray, np.ndarray]:
+        """Moments in s, and the highest temperature in K after a failure at each: so many that straight lines between
+        them are as good as a curve."""
+        at = {float(t): course.highest for t, course in zip(self.moments, self.courses, strict=True)}
+        at[self.worst[0]] = self.worst[1].highest
+        known = sorted(at)
+        spread, least = max(at.values()) - min(at.values()), _FINEST * self.run.trajectory.end
+        open_parts = list(itertools.pairwise(known))
+        while open_parts:
+            low, high = open_parts.pop()
+            middle = 0.5 * (low + high)
+            at[middle] = self.course(middle, _ROUGH).highest
+            if high - low > least and abs(at[middle] - 0.5 * (at[low] + at[high])) > _STRAIGHT * spread:
+                open_parts += [(low, middle), (middle, high)]
+        moments = np.array(sorted(at))
+        return moments, np.array([at[float(t)] for t in moments])
 
     @cached_property
     def worst(self) -> tuple[float, AdiabaticCourse]:

@@ -151,6 +151,10 @@ class HeatSafety(Frozen, Result):
             }
         )
 
+    def highest_after(self) -> tuple[np.ndarray, np.ndarray]:
+        """The highest temperature in K after a failure, over its moment in s, as a curve."""
+        return self._failure.highest_after
+
     def course(self) -> tuple[np.ndarray, np.ndarray]:
         """The course after a failure at the worst moment: times since it in s and temperatures in K."""
         course = self._failure.worst[1]

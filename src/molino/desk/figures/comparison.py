@@ -28,7 +28,10 @@ def comparison(result: Comparison) -> Figure:
     matplotlib Figure
     """
     target = _target_of(result)
-    panels = _panels(result, target)
+    panels, equal = _panels(result, target), []
+    if len(result.runs) > 1 and not all(panel.is_equal for panel in panels):
+        equal = [panel for panel in panels if panel.is_equal]
+        panels = [panel for panel in panels if not panel.is_equal]
     columns = 1 if len(panels) == 1 else 2 if len(panels) <= 4 else 3
     rows = math.ceil(len(panels) / columns)
     figure = style.blank(height=max(6.25, 2.0 * rows))
@@ -42,7 +45,9 @@ def comparison(result: Comparison) -> Figure:
     known = any(error for panel in panels for error in panel.errors)
     note = "    ± and bars: 95 % interval from the fit of the constants" if known else ""
     sized = f", each sized for {target[0]} = {target[1]}" if target is not None else ""
-    figure.suptitle(f"Comparison{sized}{note}", x=0.01, ha="left", fontsize=11)
+    alike = [f"{panel.title} {result.display.text(panel.values[0], panel.kind)}" for panel in equal]
+    of_all = f"\nall vessels: {', '.join(alike)}" if alike else ""
+    figure.suptitle(f"Comparison{sized}{note}{of_all}", x=0.01, ha="left", fontsize=11)
     return figure
 
 
@@ -53,6 +58,11 @@ class _Panel(NamedTuple):
     kind: str
     values: list[float]
     errors: list[float]
+
+    @property
+    def is_equal(self) -> bool:
+        """Whether all vessels have the same value."""
+        return max(self.values) - min(self.values) <= 1e-6 * abs(max(self.values, key=abs))
 
 
 def _panels(result: Comparison, target: tuple[str, str] | None) -> list[_Panel]:

@@ -60,7 +60,10 @@ def field(run: BasinRun | LaminarRun, show: Sequence[str] | None = None) -> Figu
     wide = isinstance(run, LaminarRun) or float(np.ptp(run.grid.x)) > 2.5 * float(np.ptp(run.grid.y))
     columns = 1 if wide or count == 1 else 2
     rows = -(-count // columns)
-    figure = style.blank(height=min(max(6.25, 2.2 * rows), 12.0))
+    height = min(max(6.25, 2.2 * rows), 12.0)
+    if isinstance(run, BasinRun) and not wide:
+        height = _height(run.grid, rows, columns)
+    figure = style.blank(height=height)
     panels = list(figure.subplots(rows, columns, squeeze=False).flat)
     for extra in panels[count:]:
         extra.set_visible(False)
@@ -70,6 +73,12 @@ def field(run: BasinRun | LaminarRun, show: Sequence[str] | None = None) -> Figu
         _bars(panels[len(names)], others, f"conversion of {first.spec.reactants[0]}")
     figure.suptitle(_title(run), x=0.01, ha="left", fontsize=11)
     return figure
+
+
+def _height(grid: Any, rows: int, columns: int) -> float:
+    """The height in inches of a figure of equally scaled panels, without empty bands between them."""
+    tall = float(np.ptp(grid.y)) / float(np.ptp(grid.x))
+    return float(np.clip(0.5 + rows * (0.9 + tall * 8.0 / columns), 3.0, 12.0))
 
 
 def _known(run: BasinRun | LaminarRun) -> list[str]:
@@ -336,7 +345,7 @@ def sequence(run: BasinInTime, species: str | None = None) -> Figure:
     tall = float(np.ptp(run.grid.y)) / float(np.ptp(run.grid.x))
     columns = 3 if tall > 0.4 else 2
     rows = -(-len(moments) // columns)
-    figure = style.blank()
+    figure = style.blank(height=_height(run.grid, rows, columns))
     panels = list(figure.subplots(rows, columns, squeeze=False, sharex=True, sharey=True).flat)
     for extra in panels[len(moments) :]:
         extra.set_visible(False)

@@ -128,12 +128,10 @@ def _draw_run(axes: Axes, panel: _Panel, result: Fit) -> None:
             axes.plot(at, values, style.MARKS[i], color=line["color"], ms=5, mfc="white", mew=1.4, label=response)
     for gone in (g for g in result.data.left_out if g.run == run.name and g.response in panel.responses):
         place = display.number(gone.time, run.axis_kind), display.number(gone.value, kind)
-        axes.plot(*place, "x", color=style.QUIET, ms=8, mew=2)
-        axes.annotate("left out", place, (0, -14), textcoords="offset points", ha="center", fontsize=8)
+        axes.plot(*place, "x", color=style.QUIET, ms=8, mew=2, label="left out")
     for odd in (p for p in result.outliers if p.run == run.name and p.response in panel.responses):
         place = display.number(odd.time, run.axis_kind), display.number(odd.measured, kind)
-        axes.plot(*place, "o", ms=14, mfc="none", mec=style.INK, mew=1.2)
-        axes.annotate("outlier", place, (0, 10), textcoords="offset points", ha="center", fontsize=8)
+        axes.plot(*place, "o", ms=14, mfc="none", mec=style.INK, mew=1.2, ls="none", label="outlier")
     axes.set_xlim(left=0)
 
 

@@ -34,12 +34,15 @@ def heat_safety(result: HeatSafety | RunawayBoundary) -> Figure:
 
 
 def _failure(result: HeatSafety) -> Figure:
-    display, table = result.display, result.table()
+    display = result.display
     figure = style.blank()
     left, right = figure.subplots(1, 2, sharey=True, gridspec_kw={"width_ratios": [1.4, 1]})
-    times, after, run = table.iloc[:, 0].to_numpy(), table.iloc[:, 2].to_numpy(), result.run
+    run, (moments, after) = result.run, result.highest_after()
     seconds, process = run.points, run.temperatures
-    left.plot(times, after, label="highest after a failure at this moment", **style.stroke(1))
+    times = display.number(moments, "time")
+    left.plot(
+        times, display.number(after, "temperature"), label="highest after a failure at this moment", **style.stroke(1)
+    )
     left.plot(
         display.number(seconds, "time"), display.number(process, "temperature"), label="process", **style.stroke(0)
     )

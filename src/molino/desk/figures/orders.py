@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import textwrap
+
 import numpy as np
 from matplotlib.figure import Figure
 
@@ -29,6 +31,7 @@ def orders(result: Screening) -> Figure:
     for n, law in enumerate(result.laws):
         upper, lower = panels[0][n], panels[1][n]
         name, unit, shift, factor = result.transform(law)
+        name = name.replace(f"[{result.species}]", "c")
         label = f"{name} [{units.pretty(unit)}]" if unit else name
         fits = [line.r_squared for line in law.lines if line is not None]
         r_squared = f"R² {min(fits):.4f}" if fits else "no line"
@@ -68,7 +71,8 @@ def orders(result: Screening) -> Figure:
     if len(result.series) > 1:
         handles, labels = panels[0][0].get_legend_handles_labels()
         figure.legend(handles, labels, loc="outside lower center", ncols=min(len(labels), 8), frameon=False)
-    figure.suptitle(f"Order of {result.species}: {_short(result.verdict)}", x=0.01, ha="left", fontsize=11)
+    title = f"Order of c = [{result.species}]: {_short(result.verdict)}"
+    figure.suptitle(textwrap.fill(title, int(11 * figure.get_figwidth())), x=0.01, ha="left", fontsize=11)
     return figure
 
 

@@ -50,10 +50,11 @@ def over_temperature(of: Any) -> Figure:
     if wide:
         title += f" ± {line.energy_half_width / 1e3:.2g} (95 %)   R² {line.r_squared:.5f}"
     style.dress(axes, "1000/T [1/K]", f"{line.noun} [{unit}]" if unit else line.noun, title)
-    axes.grid(True, which="minor", color="#f0f0f0", linewidth=0.6)
-    axes.yaxis.set_major_formatter(FuncFormatter(lambda v, _: f"{v:g}"))
-    if np.log10(band.max() / band.min()) < 1.5:
-        axes.yaxis.set_minor_formatter(FuncFormatter(lambda v, _: f"{v:g}"))
+    style.plain_log(axes.yaxis)
+    slope = line.energy / GAS_CONSTANT
+    factor = np.log(line.shown(1.0)) + line.log_value + slope / line.reference
+    straight = f"ln {line.noun} = {factor:.4g} - ({slope:.5g} K)/T"
+    axes.annotate(straight, (0.03, 0.04), xycoords="axes fraction", fontsize=9, color=style.INK)
     axes.legend(frameon=False)
     axes.spines["top"].set_visible(True)
     upper = axes.secondary_xaxis("top", functions=(_celsius, _thousandth))

@@ -45,7 +45,11 @@ def _concentrations(run: Run) -> dict[str, np.ndarray]:
 
 
 def _flows(run: Run) -> dict[str, np.ndarray]:
-    return run.flows
+    return run.flows if run.vessel.spec.model.is_flowing else {}
+
+
+def _amounts(run: Run) -> dict[str, np.ndarray]:
+    return {} if run.vessel.spec.model.is_flowing else run.flows
 
 
 def _conversions(run: Run) -> dict[str, np.ndarray]:
@@ -68,6 +72,7 @@ def _effectiveness(run: Run) -> dict[str, np.ndarray]:
 _CURVES = {
     "concentration": _concentrations,
     "molar flow": _flows,
+    "amount": _amounts,
     "conversion": _conversions,
     "effectiveness": _effectiveness,
 }
@@ -85,6 +90,10 @@ def _chosen(runs: Sequence[Run], wanted: Iterable[str] | None) -> list[_Panel]:
                 found.append(PANELS[name])
         if not found:
             faults.add("profile", "no panel is given", nearest("", PANELS))
+        for panel in found:
+            if not any(panel.curves(run) for run in runs):
+                advice = f"take another of {', '.join(p.name for p in PANELS.values() if p.curves(runs[0]))}"
+                faults.add("profile", f"'{panel.name}' is not available for {runs[0].vessel.title}", advice)
         faults.raise_any()
         return found
     own = [
@@ -121,8 +130,9 @@ def profile(
     run : Run, or sequence of Run
         Of a batch, a tube, or a tank over time; several of one kind.
     show : sequence of str, optional
-        Panels by name: 'concentration', 'molar flow', 'conversion', 'rate', 'temperature', 'pressure', 'volume', 'heat
-        flow', 'effectiveness'; if omitted, concentrations and rates, and of the others those that change.
+        Panels by name: 'concentration', 'molar flow', 'amount', 'conversion', 'rate', 'temperature', 'pressure',
+        'volume', 'heat flow', 'effectiveness'; if omitted, concentrations and rates, and of the others those that
+        change.
     log : str
         'x', 'y' or 'xy' for logarithmic axes.
     species : sequence of str, optional

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import io
 import math
+import re
+import warnings
 from collections.abc import Callable
-from functools import wraps
+from functools import cache, wraps
 from typing import Any, ParamSpec, TypeVar
 
 import matplotlib as mpl
+from matplotlib import font_manager
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter
@@ -17,6 +20,25 @@ from molino.core.arguments import checked
 
 COLOURS = ("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#56B4E9", "#E69F00", "#000000", "#999933")
 """After M. Okabe, K. Ito, Color Universal Design, 2008."""
+_SCRIPTS = (
+    "Noto Sans CJK SC",
+    "Noto Sans CJK JP",
+    "Noto Sans SC",
+    "Noto Sans JP",
+    "Noto Sans KR",
+    "Source Han Sans SC",
+    "WenQuanYi Zen Hei",
+    "Microsoft YaHei",
+    "PingFang SC",
+    "Hiragino Sans",
+    "Yu Gothic",
+    "Malgun Gothic",
+    "Noto Sans Arabic",
+    "Noto Sans Devanagari",
+    "Noto Sans Hebrew",
+    "Noto Sans Thai",
+)
+"""Fonts of other scripts than Latin, Greek and Cyrillic."""
 MARKS = ("o", "s", "^", "D", "v", "P", "X", "*")
 STROKES: tuple[Any, ...] = ("-", "--", "-.", (0, (1, 1.2)), (0, (5, 1, 1, 1, 1, 1)), (0, (8, 2)), (0, (3, 1)), ":")
 _SCREEN = 88
@@ -35,14 +57,34 @@ def draws(function: Callable[P, R]) -> Callable[P, R]:
 
     @wraps(function)
     def call(*args: P.args, **kwargs: P.kwargs) -> R:
-        with mpl.rc_context({"text.parse_math": False}):
+        with mpl.rc_context({"text.parse_math": False, "font.family": _families()}):
             return checked(function)(*args, **kwargs)
 
     return call
 
 
+@cache
+def _families() -> list[str]:
+    """The usual font, and those installed ones that have other scripts."""
+    installed = {*font_manager.get_font_names()}
+    return [*mpl.rcParams["font.family"], *(name for name in _SCRIPTS if name in installed)]
+
+
 class InlineFigure(Figure):
     """A figure that a notebook shows in the width of the page."""
+
+    def savefig(self, *args: Any, **kwargs: Any) -> None:
+        """As of Matplotlib, with one warning of all characters that no font has."""
+        with warnings.catch_warnings(record=True) as caught:
+            warnings.simplefilter("always")
+            super().savefig(*args, **kwargs)
+        missing = [re.match(r"Glyph (\d+)", str(one.message)) for one in caught]
+        characters = "".join(dict.fromkeys(chr(int(found[1])) for found in missing if found))
+        for one, found in zip(caught, missing, strict=True):
+            if not found:
+                warnings.warn_explicit(one.message, one.category, one.filename, one.lineno)
+        if characters:
+            warnings.warn(f"no installed font has {characters}: install one, like Noto Sans CJK", stacklevel=2)
 
     def _repr_png_(self) -> tuple[bytes, dict[str, int]]:
         stream = io.BytesIO()

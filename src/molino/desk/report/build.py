@@ -6,6 +6,7 @@ import base64
 import datetime
 import hashlib
 import platform
+import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from importlib.metadata import version
@@ -14,14 +15,15 @@ from typing import TYPE_CHECKING, Any
 
 from molino.core.arguments import checked
 from molino.core.balances.engines import RTOL
+from molino.core.design.size.size_result import Sizing
 from molino.core.errors import Fault, InputError, MolinoError
 from molino.core.fitting.experiments import Experiments
 from molino.core.results import Result
 from molino.desk.job.load import Job, load_job
 from molino.desk.report.collected import CollectedResults
-from molino.desk.report.document import Block, Facts, Listing, Page, Paragraph, Part, Section, Table
+from molino.desk.report.document import Block, Facts, Formulas, Listing, Page, Paragraph, Part, Section, Table, numbered
 from molino.desk.report.pictures import pictures_of
-from molino.desk.steps import steps_of, take
+from molino.desk.steps import STEPS, steps_of, take
 from molino.desk.tables.write import whole
 
 if TYPE_CHECKING:
@@ -30,20 +32,22 @@ if TYPE_CHECKING:
 RECORD = 1
 """The version of the record of a report."""
 _PACKAGES = ("molino", "numpy", "scipy", "pandas", "sympy", "pint", "matplotlib")
+_DECISIONS = {
+    "sizes": ("Sizes", ("size",)),
+    "comparison": ("Comparison", ("compare",)),
+    "optimum": ("Best conditions", ("optimize",)),
+    "arrangements": ("Arrangements of vessels", ("attainable", "recommend")),
+    "sensitivity": ("Sensitivity to conditions", ("sweep",)),
+}
 _SECTIONS = {
     "fit": ("Rate constants from the data", ("fit",)),
     "tracer": ("Tracer tests", ("tracer",)),
     "limits": ("What is possible", ("survey", "equilibrium", "beds")),
     "fields": ("Fields", ("field",)),
-    "vessels": ("Vessels", ("run", "profile", "steady", "branch")),
+    "vessels": ("Vessels as given", ("run", "profile", "steady", "branch")),
     "streams": ("Streams", ("streams",)),
-    "sizes": ("Sizes", ("size",)),
-    "comparison": ("Comparison", ("compare",)),
-    "sensitivity": ("Sensitivity to conditions", ("sweep",)),
-    "arrangements": ("Arrangements of vessels", ("attainable", "recommend")),
-    "optimum": ("Best conditions", ("optimize",)),
 }
-"""Sections by their name: the title, and their results."""
+"""Sections by their name, before and after data and chemistry: the title, and their results."""
 _ORDER = ("facts", "paragraph", "picture", "explorer", "table", "listing")
 
 
@@ -136,7 +140,7 @@ def page_of_job(job: Job, quiet: bool, progress: Callable[[str], None] | None = 
 
 def page_of_steps(job: Job, collected: CollectedResults, failed: Mapping[str, Sequence[Fault]]) -> Page:
     """The report of a job whose steps have been run."""
-    answers = [found for one in collected.results.values() if (found := one.answer()) is not None]
+    answers = _answers(job, collected)
     introduction = [text for text in (job.question, job.answer) if text]
     warnings = [Paragraph(f"{step}: {fault}", "warning") for step, faults in failed.items() for fault in faults]
     record = {
@@ -152,16 +156,55 @@ def page_of_steps(job: Job, collected: CollectedResults, failed: Mapping[str, Se
         "failed": {step: [str(f) for f in faults] for step, faults in failed.items()},
     }
     sections = [
+        *_results(collected, _DECISIONS),
         _data(job),
         _chemistry(job, collected),
-        *_results(collected),
+        *_results(collected, _SECTIONS),
         _closures(collected),
         _inputs_and_versions(record),
     ]
+    numbered(sections)
     if warnings:
         sections.insert(0, Section("not-done", "Failed tasks", [Part("", [*warnings])]))
     subtitle = f"{job.path.name}, computed on {datetime.date.today().isoformat()} by Molino {version('molino')}"
-    return Page(job.title or job.path.stem, subtitle, introduction, answers, sections, record)
+    title, assumptions = job.title or job.path.stem, _assumptions(job, collected)
+    return Page(title, subtitle, introduction, answers, sections, record, assumptions)
+
+
+def _answers(job: Job, collected: CollectedResults) -> list[tuple[str, str]]:
+    """The questions and answers of the results: decisions first, those on the vessels in the question of the job
+    before others, constants last."""
+    order = [step for step in ("size", "compare", "optimize", "recommend", *STEPS) if step != "fit"]
+    named = [(name.partition("-")[0], one.answer()) for name, one in collected.results.items()]
+    known = [(step, found) for step, found in named if found is not None]
+    asked = [name for name in job.vessels if re.search(rf"\b{re.escape(name)}\b", job.question)]
+
+    def place(one: tuple[str, tuple[str, str]]) -> tuple[int, bool]:
+        step, (question, _) = one
+        return (*order, "fit").index(step), not any(f" {name} " in question for name in asked)
+
+    return [found for _, found in sorted(known, key=place)]
+
+
+def _assumptions(job: Job, collected: CollectedResults) -> str:
+    """The assumptions in a line: heat of the vessels, and what intervals include."""
+    constant = [name for name, vessel in job.single_vessels.items() if not vessel.is_non_isothermal]
+    parts = [f"{', '.join(constant)} isothermal"] if constant else []
+    if len(constant) == len(job.single_vessels) > 0:
+        parts = ["all vessels isothermal"]
+    if any(isinstance(one, Sizing) and one.interval is not None for one in collected.results.values()):
+        parts.append("intervals of sizes include the uncertainty of the fitted constants only")
+    fitted = [study.data for study in job.fits.values() if isinstance(study.data, Experiments)]
+    parts += [f"constants fitted at {_range(data)}" for data in fitted]
+    return f"Assumptions: {'; '.join(parts)}." if parts else ""
+
+
+def _range(data: Experiments) -> str:
+    """The range of the temperatures and of the concentrations of data."""
+    display = data.display
+    ends = dict.fromkeys(display.text(T, "temperature") for T in (min(data.temperatures), max(data.temperatures)))
+    highest = [f"{s} up to {display.text(c, 'concentration')}" for s, c in data.highest_concentrations.items()]
+    return ", ".join([" to ".join(ends), *highest])
 
 
 def page_of_results(results: Sequence[Result], title: str, introduction: Sequence[str]) -> Page:
@@ -187,6 +230,7 @@ def page_of_results(results: Sequence[Result], title: str, introduction: Sequenc
     }
     subtitle = f"computed on {datetime.date.today().isoformat()} by Molino {version('molino')}, from Python"
     sections.append(_inputs_and_versions(record))
+    numbered(sections)
     return Page(title or "Report", subtitle, introduction, answers, sections, record)
 
 
@@ -195,10 +239,10 @@ def _sorted(blocks: Sequence[Block]) -> list[Block]:
     return sorted(blocks, key=lambda block: _ORDER.index(block.kind))
 
 
-def _results(collected: CollectedResults) -> list[Section]:
+def _results(collected: CollectedResults, wanted: Mapping[str, tuple[str, tuple[str, ...]]]) -> list[Section]:
     """The sections of the results of steps."""
     sections = []
-    for name, (title, kinds) in _SECTIONS.items():
+    for name, (title, kinds) in wanted.items():
         parts: dict[str, Part] = {}
         for kind in kinds:
             for label, part in collected.parts.get(kind, {}).items():
@@ -214,7 +258,10 @@ def _data(job: Job) -> Section:
     """The data, and the excluded points."""
     parts = []
     for name, data in job.data.items():
-        parts.append(Part(name, [Listing(str(data), f"data {name}")]))
+        described: list[Block] = [Listing(str(data), f"data {name}")]
+        if isinstance(data, Experiments):
+            described.append(Paragraph(f"Range: {_range(data)}."))
+        parts.append(Part(name, described))
     left = [
         f"{name}: left out: {study.data.describe(gone)}"
         for name, study in job.fits.items()
@@ -233,12 +280,13 @@ def _chemistry(job: Job, collected: CollectedResults) -> Section:
     for finding in job.chemistry.check().findings:
         blocks.append(Paragraph(str(finding), "warning" if finding.level == "warning" else "note"))
     parts = [Part("", blocks), *collected.parts.get("species", {}).values()]
-    equations: dict[str, list[str]] = {}
-    for name, vessel in job.single_vessels.items():
-        equations.setdefault(str(vessel.equations()), []).append(name)
-    for text, names in equations.items():
+    equations = {name: vessel.equations() for name, vessel in job.single_vessels.items()}
+    alike: dict[str, list[str]] = {}
+    for name, own in equations.items():
+        alike.setdefault(str(own), []).append(name)
+    for names in alike.values():
         label = f"Balances of {', '.join(names)}, as integrated"
-        parts.append(Part(label, [Listing(text, label)]))
+        parts.append(Part(label, [Formulas.of(equations[names[0]], label)]))
     return Section("chemistry", "Chemistry and equations", parts)
 
 

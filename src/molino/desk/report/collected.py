@@ -72,8 +72,7 @@ class CollectedResults(ResultsFolder):
         """Keep a figure as SVG."""
         if self.draws:
             self._figures += 1
-            title = f"Figure {self._figures}. {_title(parts)}"
-            self.add(Picture(title, draw(figure, f"figure{self._figures}")), *parts)
+            self.add(Picture(_title(parts), draw(figure, f"figure{self._figures}")), *parts)
 
     def animation(self, draw: Callable[[], FuncAnimation], *parts: str) -> None:
         """An animation: not kept, since its moments are in the figure of the sequence."""

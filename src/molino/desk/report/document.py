@@ -6,10 +6,11 @@ import hashlib
 import json
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from importlib.resources import files
 from typing import TYPE_CHECKING, Any, ClassVar
 
+from molino.core.chemistry.notation import Equations
 from molino.core.results import plain
 from molino.core.units import number_text, pretty, pretty_heading
 from molino.desk.report.drawing import Drawing
@@ -41,6 +42,27 @@ class Listing:
     kind: ClassVar[str] = "listing"
     text: str
     label: str
+
+
+@dataclass(frozen=True)
+class Formulas:
+    """Typeset equations, in MathML, and the same as text."""
+
+    kind: ClassVar[str] = "formulas"
+    rows: Sequence[tuple[str, str]]
+    text: str
+    label: str
+
+    @classmethod
+    def of(cls, equations: Equations, label: str) -> Formulas:
+        """From the LaTeX of equations."""
+        from latex2mathml.converter import convert
+
+        rows = [
+            (convert(left, display="block"), convert(right, display="block"))
+            for left, right in (e.latex for e in equations.lines)
+        ]
+        return cls(rows, str(equations), label)
 
 
 @dataclass(frozen=True)
@@ -123,7 +145,7 @@ class Explorer:
     content: Mapping[str, Any]
 
 
-Block = Paragraph | Listing | Facts | Table | Picture | Explorer
+Block = Paragraph | Listing | Formulas | Facts | Table | Picture | Explorer
 
 
 @dataclass
@@ -146,6 +168,14 @@ class Section:
         return any(part.blocks for part in self.parts)
 
 
+def numbered(sections: Sequence[Section]) -> None:
+    """Number the figures in the order of the page."""
+    blocks = [(part, n) for section in sections for part in section.parts for n in range(len(part.blocks))]
+    pictures = [(part, n, block) for part, n in blocks if isinstance(block := part.blocks[n], Picture)]
+    for number, (part, n, block) in enumerate(pictures, 1):
+        part.blocks[n] = replace(block, title=f"Figure {number}. {block.title}")
+
+
 @dataclass(frozen=True)
 class Page:
     """A whole report: the question and the answer, sections, and the record for running it again."""
@@ -156,6 +186,7 @@ class Page:
     answers: Sequence[tuple[str, str]]
     sections: Sequence[Section]
     record: Mapping[str, Any]
+    assumptions: str = ""
 
     def html(self) -> str:
         """The page as one self-contained HTML file."""
@@ -174,6 +205,7 @@ class Page:
             subtitle=self.subtitle,
             introduction=self.introduction,
             answers=self.answers,
+            assumptions=self.assumptions,
             sections=[section for section in self.sections if section],
             record=self.record,
             versions=self.record["versions"],

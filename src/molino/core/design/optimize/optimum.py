@@ -228,9 +228,9 @@ class Optimum(Frozen, Result):
     def answer(self) -> tuple[str, str]:
         """The question, and the objective with the conditions at the optimum."""
         (what, value), *_ = self.facts().items()
-        free = [f"{number.name} {number.text(number.value)}" for number in self.free]
+        free = [number.text_with_bound() for number in self.free]
         free += [f"{profile.name}: {profile.describe()}" for profile in self.profiles]
-        return f"{what.capitalize()} of {self.vessel.label}?", f"{value}, at {'; '.join(free)}"
+        return f"What is the {what} of {self.vessel.label}?", f"{value}, with {', '.join(free)}."
 
     def _decided(self) -> tuple[str, str]:
         """The optimized quantity, and its kind or unit."""

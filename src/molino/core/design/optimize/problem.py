@@ -58,6 +58,13 @@ class FreeNumber:
     is_whole: bool = False
     portion: Portion | None = None
 
+    def text_with_bound(self) -> str:
+        """Its name and value, and which bound it is at: 'T 185 °C (upper bound)'."""
+        near = 1e-6 * abs(self.high - self.low)
+        at = {"lower": abs(self.value - self.low) <= near, "upper": abs(self.value - self.high) <= near}
+        bounds = [f" ({bound} bound)" for bound, is_there in at.items() if is_there]
+        return f"{self.name} {self.text(self.value)}{''.join(bounds[:1])}"
+
     def given(self, si: float) -> Any:
         """A value in the form that `with_` takes."""
         if self.is_whole:

@@ -189,7 +189,7 @@ class Sizing(Frozen, Result):
         return math.nan if si is None else float(self.display.number(si, self.kind))
 
     @property
-    def _goal(self) -> str:
+    def goal(self) -> str:
         """The target, in words."""
         sure = f" with {self.confidence:.4g} confidence" if self.confidence is not None else ""
         return f"{self.metric} = {self.display.text(self.target, self.metric.kind)}{sure}"
@@ -213,12 +213,18 @@ class Sizing(Frozen, Result):
     def answer(self) -> tuple[str, str]:
         """The question, and the size with its interval."""
         (name, size), *others = self.facts().items()
-        more = "".join(f"; {what} {text}" for what, text in others if what in ("95 % interval", "nominal size"))
-        return f"What {name} does {self.vessel.label} need for {self._goal}?", size + more
+        wanted = [(what, text.partition(" (")[0]) for what, text in others if what in ("95 % interval", "nominal size")]
+        more = ", ".join(f"{what} {text}" for what, text in wanted)
+        basis = str(self.vessel.with_({self.free: None}) if isinstance(self.vessel, Vessel) else self.vessel)
+        answer = f"{size} ({more})" if more else size
+        return (
+            f"What {name} does {self.vessel.label} need for {self.goal}?",
+            f"{answer}. Basis: {basis.partition(': ')[2] or basis}.",
+        )
 
     def __str__(self) -> str:
         (name, size), *others = self.facts().items()
-        lines = [f"{name} {size} for {self._goal}", *(f"  {name:<22} {text}" for name, text in others)]
+        lines = [f"{name} {size} for {self.goal}", *(f"  {name:<22} {text}" for name, text in others)]
         lines += [f"  {self.remark}"] if self.remark else []
         return "\n".join([*lines, str(self.run), *safety_lines(self.safety)])
 

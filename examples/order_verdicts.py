@@ -12,7 +12,7 @@ import sys
 import numpy as np
 
 import molino as mo
-from molino.core.fitting.screening import power_law
+from molino.core.fitting.orders.screening import power_law
 
 TIMES = np.linspace(0.0, 5400.0, 12)
 START = 500.0

@@ -25,7 +25,7 @@ from typing import Any, NamedTuple
 
 from molino.core.errors import InputError, MolinoError
 from molino.desk.job.load import Job, load_job
-from molino.desk.steps import compare, fit, optimize, run, size, sweep
+from molino.desk.steps import compare, fit, only, optimize, run, size, sweep
 from molino.desk.tables.write import ResultsFolder
 
 DEMO = Path(str(files("molino.demo")))
@@ -148,8 +148,8 @@ def faults_of(mutation: Mutation, name: str, folder: Path, does_run: bool = True
             return "accepted", ""
         for stage in commands_for(mutation.path, job):
             signal.alarm(LIMIT)
-            only = {"only": mutation.path[1]} if stage == "run" and _is_vessel(mutation.path, job) else {}
-            COMMANDS[stage].do(job, True, **only)
+            single = stage == "run" and _is_vessel(mutation.path, job)
+            COMMANDS[stage].do(only(job, "run", [mutation.path[1]]) if single else job, True)
     except InputError as error:
         return "FAULT", f"{stage} refused: {str(error)[:150]!r}"
     except MolinoError:

@@ -177,7 +177,7 @@ def test_an_autocatalytic_reaction_asks_for_a_tank_and_then_a_tube() -> None:
     for name, volume in exact.items():
         assert volumes[name] == pytest.approx(volume, rel=1e-4), name
     assert math.isnan(volumes["batch"])
-    assert "back-mixing is an advantage" in found.why()
+    assert "Back-mixing is an advantage" in found.why()
     assert "volume is not defined for a batch" in str(found)
 
 

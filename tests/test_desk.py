@@ -37,7 +37,7 @@ def test_the_demo_walks_the_whole_job(molino: Typed, tmp_path: Path) -> None:
     assert "outlier" not in first.output
     assert "standard deviations off" in first.output
     words = " ".join(first.output.split())  # it ends in a decision, and says what would sharpen it
-    for wanted in ("recommended: tube: yield of furfural on xylose", "mixing back costs here", "with 0.95 confidence",
+    for wanted in ("recommended: tube: yield of furfural on xylose", "Back-mixing is a disadvantage", "with 0.95 confidence",
                    "the best 3 together leave"):  # fmt: skip
         assert wanted in words
     plan = json.loads((target / "results" / "valdeoro" / "optimize.json").read_text())["next"]["furfural"]
@@ -269,3 +269,37 @@ def test_errors_of_the_command_line_show_a_traceback_only_on_request(folder: Pat
     assert "Traceback" not in plain.stderr
     debug = subprocess.run([*words, "--debug"], cwd=folder, capture_output=True, text=True, check=False)
     assert "Traceback" in debug.stderr
+
+
+def test_amounts_are_shown_without_negative_rounding_and_as_amounts() -> None:
+    chemistry = mo.Chemistry([mo.Reaction("A -> B", k="5 1/min"), mo.Reaction("B -> C", k="3 1/min")])
+    run = mo.Batch(chemistry, {"A": "1 mol/L"}, time="60 min", volume="1 L").run()
+    assert run.states.min() < 0, "this run has negative rounding errors"
+    assert min(value.si for value in run.final.values()) >= 0
+    assert run.table().filter(like="mol/L]").iloc[:, :3].to_numpy().min() >= 0
+    assert run.stream_table()["contents"].min() >= 0
+    figure = mo.figures.profile(run, show=["amount"])
+    assert figure.axes[0].get_title("left") + figure.axes[0].get_ylabel() == "amount [mol]"
+    with pytest.raises(mo.InputError, match="'molar flow' is not available for batch"):
+        mo.figures.profile(run, show=["molar flow"])
+
+
+def test_characters_without_a_font_give_one_warning(tmp_path: Path) -> None:
+    chemistry = mo.Chemistry(mo.Reaction("\u7cdf\U00010a00 -> B", k="0.1 1/min"))
+    figure = mo.Batch(chemistry, {"\u7cdf\U00010a00": "1 mol/L"}, time="5 min").run().figure()
+    with pytest.warns(UserWarning, match="no installed font has") as warned:
+        figure.savefig(tmp_path / "names.png")
+    assert len(warned) == 1
+
+
+def test_equal_quantities_are_stated_once_in_a_comparison() -> None:
+    chemistry = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+    vessels = [mo.PlugFlow(chemistry, feed, volume="5 L"), mo.StirredTank(chemistry, feed, volume="5 L")]
+    compared = mo.compare(vessels, ["conversion of A"])
+    figure = compared.figure()
+    assert [axes.get_title("left") for axes in figure.axes] == ["conversion of A"]
+    assert "all vessels: volume 5 L, residence time 5 min" in figure.get_suptitle()
+    question, answer = compared.answer() or ("", "")
+    assert question == "How do the vessels compare?"
+    assert answer == "Conversion of A 0.5 (stirred tank) to 0.6321 (plug flow)."

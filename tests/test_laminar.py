@@ -133,7 +133,7 @@ def test_what_is_wrong_is_said_at_once() -> None:
     gas = mo.Feed({"A": "1 mol/s"}, T="400 K", P="2 bar")
     with pytest.raises(mo.InputError, match="constant density"):
         mo.fields.LaminarTube(FIRST, gas, diameter="1 cm", length="1 m")
-    with pytest.raises(mo.InputError, match="no species C"):
+    with pytest.raises(mo.InputError, match="unknown species C"):
         mo.fields.LaminarTube(FIRST, FEED, diameter="1 cm", length="1 m", diffusivity={"C": "1e-9 m2/s"})
 
 

@@ -14,7 +14,7 @@ import pytest
 
 import molino as mo
 from conftest import DEMO, Typed
-from molino.core.fitting.screening import power_law
+from molino.core.fitting.orders.screening import power_law
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "examples"))
 import order_verdicts

@@ -313,7 +313,7 @@ def test_results_answer_what_was_asked(fitted: mo.results.Fit) -> None:
     question, answer = fitted.answer()
     assert "constants" in question
     value, _, low, high = fitted["dehydration.k"].shown()
-    assert f"dehydration.k {value:.4g} ({low:.4g} to {high:.4g}) L/mol/min" in answer
+    assert f"dehydration.k at 165 °C {value:.4g} ({low:.4g} to {high:.4g}) L/mol/min" in answer
     chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
     pipe = mo.fields.LaminarTube(
         chem, mo.Feed({"A": "1 mol/L"}, flow="1 L/min"), diameter="20 mm", length="10 m", name="pipe"

@@ -34,9 +34,9 @@ from molino.core.errors import (
 from molino.core.fitting.discrimination import discriminate as discriminate
 from molino.core.fitting.experiment import Experiment as Experiment
 from molino.core.fitting.experiments import Experiments as Experiments
-from molino.core.fitting.rates import Rates as Rates
+from molino.core.fitting.orders.screening import screen_orders as screen_orders
+from molino.core.fitting.rates.rates import Rates as Rates
 from molino.core.fitting.regression import fit as fit
-from molino.core.fitting.screening import screen_orders as screen_orders
 from molino.core.fitting.signals import Signal as Signal
 from molino.core.runs.scheduled_changes import Change as Change
 from molino.core.safety.heat_safety import heat_safety as heat_safety

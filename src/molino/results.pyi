@@ -1,5 +1,5 @@
 from molino.core.checks import Check as Check
-from molino.core.chemistry.checks import Review as Review
+from molino.core.chemistry.findings import Review as Review
 from molino.core.chemistry.notation import Equations as Equations
 from molino.core.contents.streams import Stream as Stream
 from molino.core.contract.metric import Metric as Metric
@@ -28,9 +28,9 @@ from molino.core.fitting.bootstrap import Bootstrap as Bootstrap
 from molino.core.fitting.discrimination import Discrimination as Discrimination
 from molino.core.fitting.fit_result import Fit as Fit
 from molino.core.fitting.next_experiment import NextExperiment as NextExperiment
+from molino.core.fitting.orders.screening_result import Prediction as Prediction, Screening as Screening
 from molino.core.fitting.profile_likelihood import ProfileLikelihood as ProfileLikelihood
-from molino.core.fitting.rates import PowerLaw as PowerLaw
-from molino.core.fitting.screening_result import Prediction as Prediction, Screening as Screening
+from molino.core.fitting.rates.power_law import PowerLaw as PowerLaw
 from molino.core.runs.run import Run as Run
 from molino.core.safety.safety_results import HeatSafety as HeatSafety, RunawayBoundary as RunawayBoundary
 from molino.core.trains.steady_states import TrainSteadyStates as TrainSteadyStates

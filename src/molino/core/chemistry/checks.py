@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
 from fractions import Fraction
 
 import numpy as np
@@ -13,6 +12,7 @@ from scipy.optimize import brentq
 
 from molino.core import units
 from molino.core.chemistry.constants import Constant, Unknown, si
+from molino.core.chemistry.findings import Finding
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, species_in
 from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE, Below
 from molino.core.chemistry.python_rate_law import PythonFunction
@@ -22,58 +22,9 @@ from molino.core.chemistry.symbolic_network import combination_text, null_space
 from molino.core.chemistry.temperature_dependence import Arrhenius
 from molino.core.chemistry.thermochemistry import FromSpecies
 from molino.core.dimension_text import si_text
-from molino.core.errors import Fault, InputError, SolveError
-from molino.core.frozen import Frozen
-from molino.core.printing import Printed
+from molino.core.errors import InputError, SolveError
 from molino.core.unit_tables import GAS_CONSTANT
 from molino.core.units import Value
-
-LEVELS = ("error", "warning", "note")
-
-
-@dataclass(frozen=True)
-class Finding:
-    """A finding: its level ('error', 'warning', 'note'), place, fact and remedy."""
-
-    level: str
-    where: str
-    what: str
-    advice: str = ""
-
-    def __str__(self) -> str:
-        return f"{self.level}: {Fault(self.where, self.what, self.advice)}"
-
-
-@dataclass(frozen=True, eq=False)
-class Review(Frozen, Printed):
-    """The findings of a check, errors first.
-
-    Attributes
-    ----------
-    findings : tuple of Finding
-        Errors, warnings and notes, each with its place and a remedy.
-
-    Examples
-    --------
-    >>> review = mo.Chemistry(mo.Reaction("A -> B", rate="k*[B]", k="0.2 1/min")).check()
-    >>> len(review.findings) > 0
-    True
-    """
-
-    findings: tuple[Finding, ...]
-
-    @classmethod
-    def of(cls, found: Iterable[Finding]) -> Review:
-        """Each reported once, sorted by level."""
-        return cls(tuple(sorted(dict.fromkeys(found), key=lambda f: LEVELS.index(f.level))))
-
-    def at(self, level: str) -> tuple[Finding, ...]:
-        """The findings of one level."""
-        return tuple(f for f in self.findings if f.level == level)
-
-    def __str__(self) -> str:
-        counts = [f"{len(self.at(level))} {level}{'s' if len(self.at(level)) != 1 else ''}" for level in LEVELS]
-        return "\n".join([", ".join(counts), *(str(f) for f in self.findings)])
 
 
 def review(chemistry: ReactionSet, T: Value | None) -> Iterator[Finding]:

@@ -10,11 +10,12 @@ from typing import Any
 import sympy as sp
 
 from molino.core import units
-from molino.core.chemistry.checks import Review, review
+from molino.core.chemistry.checks import review
 from molino.core.chemistry.constants import (
     Constant,
     Entry,
 )
+from molino.core.chemistry.findings import Review
 from molino.core.chemistry.notation import Equations, chemistry_equations
 from molino.core.chemistry.reaction import Reaction
 from molino.core.chemistry.reaction_set import Covariance, ReactionSet, enthalpy_name

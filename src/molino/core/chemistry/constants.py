@@ -74,6 +74,13 @@ class Unknown:
         unit: str | None = self.guess.unit
         return unit
 
+    def bounds(self, lower: float, upper: float) -> tuple[float, float]:
+        """Its bounds in SI, or those given."""
+        return (
+            self.lower.si if self.lower is not None else lower,
+            self.upper.si if self.upper is not None else upper,
+        )
+
     def __str__(self) -> str:
         bounds = f", {self.lower or ''} to {self.upper or ''}" if self.lower or self.upper else ""
         return f"unknown (guess {self.guess}{bounds})"

@@ -257,9 +257,8 @@ class ReactionSet(Frozen, Printed):
                 stays_positive = suffix not in held.free and home.rpartition(".")[2] not in free
                 lower, upper = (0.0 if stays_positive and not si(part) <= 0 else -np.inf), np.inf
                 if isinstance(part, Unknown):
-                    lower = part.lower.si if part.lower is not None else lower
-                    upper = part.upper.si if part.upper is not None else upper
-                at = getattr(held, "at", None) if not suffix else None
+                    lower, upper = part.bounds(lower, upper)
+                at = None if suffix else getattr(held, "at", None)
                 found.append(Parameter(name, si(part), part.unit, unknown, lower, upper, at=at))
         return tuple(found)
 
@@ -272,8 +271,7 @@ class ReactionSet(Frozen, Printed):
             if given is not None:
                 lower, upper = -np.inf, np.inf
                 if isinstance(given, Unknown):
-                    lower = given.lower.si if given.lower is not None else lower
-                    upper = given.upper.si if given.upper is not None else upper
+                    lower, upper = given.bounds(lower, upper)
                 name, unknown = enthalpy_name(str(reaction.name)), isinstance(given, Unknown)
                 found.append(Parameter(name, si(given), given.unit, unknown, lower, upper, size=1e4))
         return tuple(found)

@@ -5,8 +5,8 @@ from __future__ import annotations
 import math
 from collections.abc import Iterable, Mapping
 
-from molino.core.chemistry.checks import Finding
 from molino.core.chemistry.chemistry import Chemistry
+from molino.core.chemistry.findings import Finding
 from molino.core.chemistry.reaction_set import Covariance
 from molino.core.display import Display
 from molino.core.units import Value

@@ -11,8 +11,8 @@ import sympy as sp
 
 from molino.core.balances.balance_symbols import COOLANT
 from molino.core.balances.piecewise_linear import PiecewiseLinear
-from molino.core.chemistry.checks import Finding
 from molino.core.chemistry.chemistry import Chemistry
+from molino.core.chemistry.findings import Finding
 from molino.core.contents.mixture import Contents
 from molino.core.contents.mixture_equations import Mixture
 from molino.core.contents.streams import Stream

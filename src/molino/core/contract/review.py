@@ -14,8 +14,9 @@ from molino.core.balances.engines import start
 from molino.core.balances.functions import functions_of
 from molino.core.balances.steady import growth_rates
 from molino.core.balances.system import AMOUNTS, Balances, Case
-from molino.core.chemistry.checks import Finding, Review, reachable
+from molino.core.chemistry.checks import reachable
 from molino.core.chemistry.chemistry import Chemistry
+from molino.core.chemistry.findings import Finding, Review
 from molino.core.contract.data_range import length_finding, range_finding
 from molino.core.contract.phase_limits import feed_finding
 from molino.core.contract.specification import Specification

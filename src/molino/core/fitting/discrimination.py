@@ -17,7 +17,7 @@ from molino.core.fitting.experiments import Experiments, as_experiments
 from molino.core.fitting.fit_result import Fit
 from molino.core.fitting.least_squares import Progress, minimise
 from molino.core.fitting.rate_model import RateModel
-from molino.core.fitting.rates import Rates
+from molino.core.fitting.rates.rates import Rates
 from molino.core.fitting.regression import fit
 from molino.core.frozen import Frozen
 from molino.core.results import Result, Table, frame

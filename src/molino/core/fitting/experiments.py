@@ -9,8 +9,8 @@ from typing import Any
 import numpy as np
 
 from molino.core import units
-from molino.core.chemistry.checks import Review
 from molino.core.chemistry.chemistry import Chemistry
+from molino.core.chemistry.findings import Review
 from molino.core.display import Display
 from molino.core.errors import Faults, InputError, nearest
 from molino.core.fitting.experiment import OUTLET, Experiment, metric_of

@@ -16,7 +16,7 @@ from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration, 
 from molino.core.chemistry.reaction import BASES
 from molino.core.chemistry.symbolic_network import SymbolicNetwork
 from molino.core.errors import Faults, InputError, SolveError, nearest
-from molino.core.fitting.rates import Rates
+from molino.core.fitting.rates.rates import Rates
 from molino.core.frozen import Frozen
 from molino.core.unit_tables import GAS_CONSTANT
 

@@ -23,7 +23,7 @@ from molino.core.fitting.least_squares import COARSE, Progress, left_at, minimis
 from molino.core.fitting.least_squares_problem import Model, Optimum, Problem, Scale
 from molino.core.fitting.model import BalanceModel, sample_of
 from molino.core.fitting.rate_model import RateModel
-from molino.core.fitting.rates import Rates
+from molino.core.fitting.rates.rates import Rates
 from molino.core.fitting.replicates import pooled_scatter
 from molino.core.fitting.samples import Sample
 

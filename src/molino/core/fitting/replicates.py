@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from molino.core.chemistry.checks import Finding, Review
 from molino.core.chemistry.chemistry import Chemistry
+from molino.core.chemistry.findings import Finding, Review
 from molino.core.chemistry.symbolic_network import combination_text, null_space
 from molino.core.display import Display
 from molino.core.statistics import student_t_quantile

@@ -25,7 +25,7 @@ from molino.core.balances.balance_symbols import (
 )
 from molino.core.balances.engines import ATOL, RTOL
 from molino.core.balances.system import Case
-from molino.core.chemistry.checks import Finding
+from molino.core.chemistry.findings import Finding
 from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.contents.feed import is_molar
 from molino.core.contents.mixture_equations import Mixture

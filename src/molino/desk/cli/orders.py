@@ -57,7 +57,7 @@ def orders(
 ) -> None:
     """Try zero, first and second order and a free order n: straight lines, least squares, a verdict."""
     with handle_errors(as_json, debug):
-        from molino.core.fitting.screening import screen_orders
+        from molino.core.fitting.orders.screening import screen_orders
 
         figures = load_figures()
         from molino.desk.tables.experiments import read_experiments

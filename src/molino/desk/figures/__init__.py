@@ -12,7 +12,8 @@ from molino.desk.figures.attainable import attainable
 from molino.desk.figures.comparison import comparison
 from molino.desk.figures.equations import equations
 from molino.desk.figures.equilibrium import equilibrium
-from molino.desk.figures.field import across, animation, field, over_time, sequence
+from molino.desk.figures.field import across, field
+from molino.desk.figures.field_over_time import animation, over_time, sequence
 from molino.desk.figures.fit import fit
 from molino.desk.figures.heat_safety import heat_safety
 from molino.desk.figures.optimum import optimum

@@ -8,7 +8,7 @@ import numpy as np
 from matplotlib.figure import Figure
 
 from molino.core import units
-from molino.core.fitting.screening_result import Screening
+from molino.core.fitting.orders.screening_result import Screening
 from molino.core.statistics import p_text
 from molino.desk.figures import style
 

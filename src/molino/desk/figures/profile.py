@@ -131,8 +131,7 @@ def profile(
         Of a batch, a tube, or a tank over time; several of one kind.
     show : sequence of str, optional
         Panels by name: 'concentration', 'molar flow', 'amount', 'conversion', 'rate', 'temperature', 'pressure',
-        'volume', 'heat flow', 'effectiveness'; if omitted, concentrations and rates, and of the others those that
-        change.
+        'volume', 'heat flow', 'effectiveness'; by default concentrations, rates and others that change.
     log : str
         'x', 'y' or 'xy' for logarithmic axes.
     species : sequence of str, optional

@@ -7,7 +7,8 @@ import math
 import numpy as np
 from matplotlib.figure import Figure
 
-from molino.core.fitting.rates import PowerLaw, Rates
+from molino.core.fitting.rates.power_law import PowerLaw
+from molino.core.fitting.rates.rates import Rates
 from molino.core.statistics import p_text
 from molino.core.units import pretty
 from molino.desk.figures import style

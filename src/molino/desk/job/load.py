@@ -14,7 +14,7 @@ from molino.core.contents.feed import Feed, check_contents, check_species
 from molino.core.contract.vessel import Vessel
 from molino.core.errors import InputError
 from molino.core.fitting.experiments import Experiments
-from molino.core.fitting.rates import Rates
+from molino.core.fitting.rates.rates import Rates
 from molino.core.trains.train import Train
 from molino.core.unit_tables import ambiguous
 from molino.core.vessels.outlet_vessel import OutletVessel

@@ -16,7 +16,7 @@ from molino.core.fitting.experiment import VESSELS, Experiment, condition_kinds
 from molino.core.fitting.experiments import Experiments, as_experiments
 from molino.core.fitting.model import vessel_of
 from molino.core.fitting.next_experiment import grid
-from molino.core.fitting.rates import Rates
+from molino.core.fitting.rates.rates import Rates
 from molino.core.fitting.regression import check_data
 from molino.core.fitting.signals import Signal
 from molino.core.runs.scheduled_changes import Change

@@ -11,10 +11,10 @@ from molino.desk.steps.common import console, known_vessels, show_progress, show
 if TYPE_CHECKING:
     import pandas as pd
 
-    from molino.core.chemistry.checks import Finding
+    from molino.core.chemistry.findings import Finding
     from molino.core.contract.review import VesselReview
     from molino.core.fitting.experiments import Experiments
-    from molino.core.fitting.rates import Rates
+    from molino.core.fitting.rates.rates import Rates
     from molino.desk.job.load import Job
 
 
@@ -95,7 +95,7 @@ def _verified_runs(job: Job, quiet: bool) -> dict[str, Any]:
 
 def _findings(job: Job, reviews: Mapping[str, VesselReview]) -> tuple[Finding, ...]:
     """What there is to report of the chemistry and its vessels, each thing once."""
-    from molino.core.chemistry.checks import Finding, Review
+    from molino.core.chemistry.findings import Finding, Review
     from molino.core.fitting.experiments import Experiments
 
     own = list(job.chemistry.check().findings)

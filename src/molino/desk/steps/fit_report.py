@@ -14,9 +14,9 @@ if TYPE_CHECKING:
     from molino.core import units
     from molino.core.chemistry.temperature_dependence import Arrhenius, VantHoff
     from molino.core.fitting.fit_result import Fit
+    from molino.core.fitting.orders.screening_result import Screening
     from molino.core.fitting.profile_likelihood import ProfileLikelihood
-    from molino.core.fitting.rates import Rates
-    from molino.core.fitting.screening_result import Screening
+    from molino.core.fitting.rates.rates import Rates
     from molino.desk.job.load import Job
     from molino.desk.job.models import RatesTable
     from molino.desk.job.studies import Line, Study
@@ -61,7 +61,7 @@ class FitReport:
 def before(job: Job, name: str, study: Study, quiet: bool, folder: ResultsFolder) -> FitReport:
     """Checks of the data, screening of orders, and rates."""
     from molino.core.fitting.experiments import Experiments
-    from molino.core.fitting.screening import screen_orders
+    from molino.core.fitting.orders.screening import screen_orders
 
     figures = load_figures()
 
@@ -98,7 +98,7 @@ def before(job: Job, name: str, study: Study, quiet: bool, folder: ResultsFolder
 
 def rates_of(data: Any, table: RatesTable) -> Rates:
     """The rates of a table."""
-    from molino.core.fitting.rates import Rates
+    from molino.core.fitting.rates.rates import Rates
 
     if isinstance(data, Rates):
         return data

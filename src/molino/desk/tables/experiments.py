@@ -17,7 +17,7 @@ from molino.core.display import HABIT
 from molino.core.errors import Faults, InputError
 from molino.core.fitting.experiment import NOISE, VESSELS, Experiment
 from molino.core.fitting.experiments import Experiments
-from molino.core.fitting.rates import Rates
+from molino.core.fitting.rates.rates import Rates
 from molino.core.fitting.signals import Signal
 from molino.core.runs.scheduled_changes import Change
 from molino.core.trains.train import Train

@@ -20,8 +20,7 @@ MISSING = {"", "-", "–", "—", "n/a", "na", "nan", "null", "none", "n.d.", "n
 _KNOWN = {"run", "time", "t", "temperature", "space time", "residence time", "rate", "name", "vessel"}
 _LARGEST = 1e30
 """Beyond this a number is not a measurement."""
-_LISTED = 5
-"""The largest number of unreadable cells that are listed."""
+_LISTED = 5  # unreadable cells
 
 
 @dataclass

@@ -19,8 +19,8 @@ from molino.core.arguments import checked
 from molino.core.errors import Faults, InputError, SolveError, nearest
 from molino.core.fitting.experiment import Experiment
 from molino.core.fitting.experiments import Experiments, as_experiments
-from molino.core.fitting.integrated_laws import LEVEL, Law, Line, Model, Series
-from molino.core.fitting.screening_result import REVERSIBLE, Screening
+from molino.core.fitting.orders.integrated_laws import LEVEL, Law, Line, Model, Series
+from molino.core.fitting.orders.screening_result import REVERSIBLE, Screening
 from molino.core.statistics import f_quantile, f_tail_probability, half_width
 
 _NAMES = {0.0: "zero order", 1.0: "first order", 2.0: "second order"}

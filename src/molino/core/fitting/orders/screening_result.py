@@ -13,7 +13,7 @@ from molino.core import units
 from molino.core.chemistry.temperature_dependence import Arrhenius
 from molino.core.errors import InputError, nearest
 from molino.core.fitting.experiments import Experiments
-from molino.core.fitting.integrated_laws import Law, Series
+from molino.core.fitting.orders.integrated_laws import Law, Series
 from molino.core.frozen import Frozen
 from molino.core.results import Result, Table, frame
 from molino.core.statistics import half_width, p_text

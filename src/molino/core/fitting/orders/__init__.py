@@ -1,0 +1,1 @@
+"""Orders of reaction: integrated laws fitted to one measured concentration."""

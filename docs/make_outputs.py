@@ -1,6 +1,6 @@
-"""Write what the tutorial's blocks print below them: .venv/bin/python docs/make_outputs.py
+"""Write the output of the blocks of the tutorial and of the cells of the notebooks: python docs/make_outputs.py
 
-A test runs the page again and holds the output against that on the page.
+A test runs the page again and compares the output with that on the page.
 """
 
 from __future__ import annotations
@@ -46,6 +46,17 @@ def filled(text: str) -> str:
     return _BLOCK.sub(renew, text)
 
 
+def run_notebook(path: Path) -> None:
+    """Store a notebook with its outputs."""
+    import nbformat
+    from nbclient import NotebookClient
+
+    book = nbformat.read(path, 4)  # type: ignore[no-untyped-call]
+    NotebookClient(book, timeout=300, record_timing=False).execute()
+    book.metadata.pop("language_info", None)
+    nbformat.write(book, path)  # type: ignore[no-untyped-call]
+
+
 if __name__ == "__main__":
     here = Path.cwd()
     with tempfile.TemporaryDirectory() as folder:
@@ -54,3 +65,5 @@ if __name__ == "__main__":
         content = filled(PAGE.read_text(encoding="utf-8"))
         os.chdir(here)
     PAGE.write_text(content, encoding="utf-8")
+    for path in sorted((PAGE.parents[1] / "examples").glob("*.ipynb")):
+        run_notebook(path)

@@ -35,6 +35,7 @@ TOPICS = {
 }
 """The pages of the reference: title, where the names on it live, and what it is about."""
 _OUTSIDE = re.compile(r"\]\((?:\.\./)+((?:src|examples|tests)/[^)#]+|[A-Z]+\.md)\)")
+_FORMULA = re.compile(r"\$([^$\n]+)\$")
 _INSIDE = re.compile(r"\]\(docs/([^)]+)\)")
 
 
@@ -97,8 +98,19 @@ def on_files(files: Files, config: Any) -> Files:
     return files
 
 
+def _typeset(markdown: str) -> str:
+    """Formulas between dollar signs as MathML, except in code."""
+    from latex2mathml.converter import convert
+
+    parts = re.split(r"(```.*?```|`[^`\n]*`)", markdown, flags=re.DOTALL)
+    return "".join(
+        p if n % 2 else _FORMULA.sub(lambda m: f"<span>{convert(m[1])}</span>", p) for n, p in enumerate(parts)
+    )
+
+
 def on_page_markdown(markdown: str, page: Any, **_: Any) -> str:
-    """Links to files elsewhere in the project lead to their copies in the site."""
+    """Formulas are typeset; links to files elsewhere in the project lead to their copies in the site."""
+    markdown = _typeset(markdown)
     up = "../" * page.file.src_uri.count("/")
     if page.file.src_uri.startswith("files/"):
         markdown = _INSIDE.sub(lambda m: f"]({up}{m[1]})", markdown)

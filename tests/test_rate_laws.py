@@ -359,6 +359,10 @@ WRONG: dict[str, tuple[Any, str]] = {
         "where the others have an absolute entropy",
     ),
     "two forms of a heat capacity": (lambda: mo.thermo.HeatCapacity(75, low=[1] * 7, high=[1] * 7), "one of the two forms"),
+    "a concentration as cA": (lambda: mo.Chemistry(mo.Reaction("A -> B", rate="k*cA", k="1 1/min")), r"did you mean '\[A\]'"),
+    "a pressure as p_A": (lambda: mo.Chemistry(mo.Reaction("A -> B", rate="k*p_A", k="1 1/min")), r"did you mean 'p\[A\]'"),
+    "an Ea of a reaction": (lambda: mo.Reaction("A -> B", k="1 1/min", Ea="80 kJ/mol"), r"give k=mo.Arrhenius\("),
+    "a dH of a reaction": (lambda: mo.Reaction("A -> B", k="1 1/min", dH="8 kJ/mol"), "did you mean 'enthalpy'"),
     "six coefficients": (lambda: mo.thermo.HeatCapacity(low=[1] * 6, high=[1] * 7), "low: 6 numbers"),
     "a coefficient of another unit": (lambda: mo.thermo.HeatCapacity(["1 J/mol/K", "2 J/mol/K"]), "coefficient 1.*not in J/mol/K.2"),
 }  # fmt: skip

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import MISSING, fields, is_dataclass, replace
 from functools import cache, wraps
 from typing import Any, Self, TypeVar
@@ -121,9 +121,11 @@ _MEANT = {
 """Fields by other terms of the trade."""
 
 
-def _meant(name: str, known: list[str]) -> str:
-    meant = _MEANT.get(name, "")
-    return f"did you mean '{meant}'?" if meant in known else nearest(name, known)
+def meant(name: str, known: Iterable[str]) -> str:
+    """The known name that is meant by another term of the trade, or the nearest one."""
+    known = [*known]
+    word = _MEANT.get(name, "")
+    return f"did you mean '{word}'?" if word in known else nearest(name, known)
 
 
 @of_class
@@ -155,7 +157,7 @@ class Frozen:
         if is_dataclass(cls) and cls.__dataclass_params__.init:
             known, needed = _arguments(cls)
             faults = [
-                Fault(cls.__name__, f"unknown argument '{name}'", _meant(name, known))
+                Fault(cls.__name__, f"unknown argument '{name}'", meant(name, known))
                 for name in sorted(kwargs.keys() - {*known})
             ]
             missing = [name for name in known[len(args) :] if name in needed and name not in kwargs]

@@ -243,3 +243,10 @@ class _Reader:
         if isinstance(value, complex) or not math.isfinite(value):
             self.fail("a part of it is not finite just before this")
         return sp.Rational(Fraction(value)) if float(value).is_integer() and abs(value) < 1e6 else sp.Float(value)
+
+
+def concentration_meant(name: str, species: set[str]) -> str:
+    """Advice for `cA`, `C_A` or `pA`; empty for other names."""
+    head, rest = name[:1], name[1:].removeprefix("_")
+    form = {"c": "[{}]", "C": "[{}]", "p": "p[{}]", "P": "p[{}]", "x": "x[{}]", "y": "x[{}]"}.get(head)
+    return f"did you mean '{form.format(rest)}'?" if form is not None and rest in species else ""

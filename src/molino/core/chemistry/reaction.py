@@ -19,7 +19,7 @@ from molino.core.chemistry.formula import parse_formula, species_in
 from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE
 from molino.core.chemistry.python_rate_law import name_of, python_law
 from molino.core.errors import Faults, InputError, nearest
-from molino.core.frozen import Frozen, FrozenMapping, settle
+from molino.core.frozen import Frozen, FrozenMapping, meant, settle
 from molino.core.units import Value
 
 BASES = {
@@ -241,6 +241,8 @@ def _check_elementary(equation: Equation, held: Mapping[str, Constant]) -> None:
         advice = "write the arrow as <->" if reverse else f"give a rate formula; {nearest(key, allowed)}"
         if key in ("A", "Ea", "n", "at"):
             advice = "give k=mo.Arrhenius(A=..., Ea=...); in a job k = { A = ..., Ea = ... }"
+        elif meant(key, ["enthalpy"]).startswith("did you mean"):
+            advice = "did you mean 'enthalpy'?"
         faults.add("", f"an elementary {'one-way ' if reverse else ''}reaction has no constant '{key}'", advice)
     if equation.reversible and held and len(held.keys() & {"k_reverse", "K"}) != 1:
         faults.add("", "a reversible elementary reaction needs one of k_reverse and K", "give exactly one of them")

@@ -25,7 +25,7 @@ from molino.core.chemistry.constants import (
     si,
 )
 from molino.core.chemistry.dimensions import check_dimensions
-from molino.core.chemistry.formula import GAS, constant, names_in
+from molino.core.chemistry.formula import GAS, concentration_meant, constant, names_in
 from molino.core.chemistry.reaction import BASES, Reaction
 from molino.core.chemistry.species import PROPERTIES, Species, check_balance, conserved as conserved_atoms
 from molino.core.chemistry.symbolic_network import SymbolicNetwork, combination_text, null_space
@@ -188,7 +188,8 @@ class ReactionSet(Frozen, Printed):
             asked = set(names_in(reaction.formula))
             known = {**self.constants, **reaction.constants}
             for name in sorted(asked - known.keys()):
-                hint = nearest(name, [*known, *(f"[{s.name}]" for s in self.species)])
+                hint = concentration_meant(name, {s.name for s in self.species})
+                hint = hint or nearest(name, [*known, *(f"[{s.name}]" for s in self.species)])
                 faults.add(place, f"the rate law needs '{name}', which is not given", hint or f"give {name}=...")
             for name in sorted(reaction.constants.keys() - asked):
                 message = f"the constant '{name}' is given but the rate law does not use it"

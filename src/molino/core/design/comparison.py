@@ -139,7 +139,9 @@ class Comparison(Frozen, Result):
         return f"{len(self.table())} vessels compared: {', '.join(str(m) for m in self.metrics)}"
 
     def __str__(self) -> str:
-        return self.table().to_string(index=False, float_format=lambda x: f"{x:.4g}", na_rep="")
+        rows = self.table().set_index("vessel").T
+        shown = rows.map(lambda x: x if isinstance(x, str) else "" if np.isnan(x) else f"{x:.4g}")
+        return str(shown.rename_axis(columns=None).to_string())
 
 
 @checked

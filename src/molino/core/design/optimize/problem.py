@@ -232,10 +232,12 @@ def read_question(
     vessel = read_plant(given_vessel, "optimize")
     faults = Faults()
     if (maximize is None) == (minimize is None):
-        faults.add("optimize", "no objective is given", "give either maximize or minimize")
+        count = "no objective is given" if maximize is None else "two objectives are given"
+        faults.add("optimize", count, "give either maximize or minimize")
     objective: Any = None
-    with faults.at("optimize, maximize" if maximize is not None else "optimize, minimize"):
-        objective = read_expression(maximize if maximize is not None else minimize, vessel, counted)
+    for word, given in (("maximize", maximize), ("minimize", minimize)):
+        with faults.at(f"optimize, {word}"):
+            objective = objective if given is None else read_expression(given, vessel, counted)
     limits: list[Limit] = []
     for text in [subject_to] if isinstance(subject_to, str) else subject_to:
         with faults.at("optimize, subject_to"):
